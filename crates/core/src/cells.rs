@@ -1,0 +1,232 @@
+//! State that outlives a snapshot: turns and counts, kept by identity.
+//!
+//! A cell is shared by every snapshot in which its pool or server exists, so a deploy neither resets a turn
+//! nor loses a count. Each worker writes only its own lane and readers add the lanes up, so no worker ever
+//! waits for another's cache line. The one number that workers share is a pool's turn, so that the dealing
+//! out is exact over all of them together.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use crate::name::{Name, PoolServer};
+
+/// A count with one writer and any number of readers.
+#[derive(Debug, Default)]
+pub struct Count(AtomicU64);
+
+impl Count {
+    /// Adds one. Only the lane's own worker may call it: it is a load and a store, not one atomic step.
+    pub fn up(&self) {
+        self.0.store(self.0.load(Ordering::Relaxed).wrapping_add(1), Ordering::Relaxed);
+    }
+
+    /// The count.
+    #[must_use]
+    pub fn get(&self) -> u64 {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+/// What one worker counted of one server. Aligned so that two lanes never share a cache line pair.
+#[derive(Debug, Default)]
+#[repr(align(128))]
+pub struct ServerLane {
+    /// Requests that were begun with this server, whatever became of them.
+    pub begun: Count,
+    /// Requests that ended with this server, whatever became of them.
+    pub ended: Count,
+    /// Requests that it took: a connection was made and the request was handed over.
+    pub taken: Count,
+    /// Connections refused or timed out, answers that never came, broke off or made no sense.
+    pub failed: Count,
+    /// Requests that failed here and were given to another server.
+    pub retried: Count,
+    /// Answers with a status of 500 and above.
+    pub errors: Count,
+}
+
+/// The sum of all lanes of a server at one moment.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct ServerCounts {
+    /// Requests at the server right now.
+    pub in_flight: u64,
+    /// See [`ServerLane::taken`].
+    pub taken: u64,
+    /// See [`ServerLane::failed`].
+    pub failed: u64,
+    /// See [`ServerLane::retried`].
+    pub retried: u64,
+    /// See [`ServerLane::errors`].
+    pub errors: u64,
+}
+
+/// What one worker counted of one frontend.
+#[derive(Debug, Default)]
+#[repr(align(128))]
+pub struct FrontendLane {
+    /// Connections accepted.
+    pub opened: Count,
+    /// Connections ended.
+    pub closed: Count,
+    /// Requests whose head was read whole and made sense.
+    pub requests: Count,
+    /// Requests refused for what they were (400, 408, 413, 414, 431, 501).
+    pub refused: Count,
+    /// Requests for which no server was eligible (503).
+    pub unavailable: Count,
+    /// Requests that no server answered properly (502, 504, or a broken-off answer).
+    pub unanswered: Count,
+}
+
+/// The sum of all lanes of a frontend at one moment.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct FrontendCounts {
+    /// Clients connected right now.
+    pub connections: u64,
+    /// See [`FrontendLane::requests`].
+    pub requests: u64,
+    /// See [`FrontendLane::refused`].
+    pub refused: u64,
+    /// See [`FrontendLane::unavailable`].
+    pub unavailable: u64,
+    /// See [`FrontendLane::unanswered`].
+    pub unanswered: u64,
+}
+
+/// One server's identity and counts.
+#[derive(Debug)]
+pub struct ServerCell {
+    /// The identity's number; never given to another server while the service runs.
+    pub id: u32,
+    lanes: Box<[ServerLane]>,
+}
+
+impl ServerCell {
+    /// The lane of one worker.
+    #[must_use]
+    pub fn lane(&self, worker: usize) -> &ServerLane {
+        &self.lanes[worker]
+    }
+
+    /// All lanes together.
+    #[must_use]
+    pub fn counts(&self) -> ServerCounts {
+        let sum = |pick: fn(&ServerLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
+        // `ended` is read first: a request that ends in between is then counted as still there, never below zero.
+        let ended = sum(|lane| &lane.ended);
+        ServerCounts {
+            in_flight: sum(|lane| &lane.begun).saturating_sub(ended),
+            taken: sum(|lane| &lane.taken),
+            failed: sum(|lane| &lane.failed),
+            retried: sum(|lane| &lane.retried),
+            errors: sum(|lane| &lane.errors),
+        }
+    }
+}
+
+/// One frontend's identity and counts.
+#[derive(Debug)]
+pub struct FrontendCell {
+    /// The identity's number; never given to another frontend while the service runs.
+    pub id: u32,
+    lanes: Box<[FrontendLane]>,
+}
+
+impl FrontendCell {
+    /// The lane of one worker.
+    #[must_use]
+    pub fn lane(&self, worker: usize) -> &FrontendLane {
+        &self.lanes[worker]
+    }
+
+    /// All lanes together.
+    #[must_use]
+    pub fn counts(&self) -> FrontendCounts {
+        let sum = |pick: fn(&FrontendLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
+        let closed = sum(|lane| &lane.closed);
+        FrontendCounts {
+            connections: sum(|lane| &lane.opened).saturating_sub(closed),
+            requests: sum(|lane| &lane.requests),
+            refused: sum(|lane| &lane.refused),
+            unavailable: sum(|lane| &lane.unavailable),
+            unanswered: sum(|lane| &lane.unanswered),
+        }
+    }
+}
+
+/// One pool's turn, shared by all workers.
+#[derive(Debug, Default)]
+#[repr(align(128))]
+pub struct PoolCell {
+    turn: AtomicU64,
+}
+
+impl PoolCell {
+    /// Takes the next turn.
+    pub fn take_turn(&self) -> u64 {
+        self.turn.fetch_add(1, Ordering::Relaxed)
+    }
+
+    /// The turn that the next request will take.
+    #[must_use]
+    pub fn next_turn(&self) -> u64 {
+        self.turn.load(Ordering::Relaxed)
+    }
+}
+
+/// Every cell by identity. A server's identity is its name and its address: at another address it is another server.
+#[derive(Debug)]
+pub struct Cells {
+    workers: usize,
+    servers: BTreeMap<(PoolServer, SocketAddr), Arc<ServerCell>>,
+    frontends: BTreeMap<Name, Arc<FrontendCell>>,
+    pools: BTreeMap<Name, Arc<PoolCell>>,
+    next_server: u32,
+}
+
+impl Cells {
+    /// No cells yet, each to have one lane a worker.
+    #[must_use]
+    pub fn new(workers: usize) -> Self {
+        Self {
+            workers,
+            servers: BTreeMap::new(),
+            frontends: BTreeMap::new(),
+            pools: BTreeMap::new(),
+            next_server: 0,
+        }
+    }
+
+    /// The cell of a server, made when it is first asked for.
+    pub fn server(&mut self, server: &PoolServer, address: SocketAddr) -> Arc<ServerCell> {
+        let (next, workers) = (&mut self.next_server, self.workers);
+        let cell = self.servers.entry((server.clone(), address)).or_insert_with(|| {
+            *next += 1;
+            Arc::new(ServerCell { id: *next - 1, lanes: (0..workers).map(|_| ServerLane::default()).collect() })
+        });
+        Arc::clone(cell)
+    }
+
+    /// The cell of a frontend, made when it is first asked for. Frontends that go keep theirs, for their number.
+    pub fn frontend(&mut self, name: &Name) -> Arc<FrontendCell> {
+        let next = self.frontends.len();
+        let workers = self.workers;
+        let cell = self.frontends.entry(name.clone()).or_insert_with(|| {
+            let id = u32::try_from(next).expect("fewer than 2^32 frontends");
+            Arc::new(FrontendCell { id, lanes: (0..workers).map(|_| FrontendLane::default()).collect() })
+        });
+        Arc::clone(cell)
+    }
+
+    /// The cell of a pool, made when it is first asked for.
+    pub fn pool(&mut self, name: &Name) -> Arc<PoolCell> {
+        Arc::clone(self.pools.entry(name.clone()).or_default())
+    }
+
+    /// Forgets the servers that `keep` does not want any more.
+    pub fn retain_servers(&mut self, mut keep: impl FnMut(&PoolServer, SocketAddr) -> bool) {
+        self.servers.retain(|(server, address), _| keep(server, *address));
+    }
+}

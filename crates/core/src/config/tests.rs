@@ -1,0 +1,182 @@
+use rstest::rstest;
+
+use super::diff::diff;
+use super::*;
+
+const GOOD: &str = r#"format = 1
+
+[checks.answers]
+kind = "http"
+path = "/health"
+
+[pools.booking]
+check = "answers"
+
+[pools.booking.servers.gull]
+address = "192.0.2.21:8080"
+weight = 3
+
+[pools.booking.servers.tern]
+address = "192.0.2.22:8080"
+
+[frontends.booking]
+protocol = "http"
+listen = "192.0.2.10:80"
+pool = "booking"
+"#;
+
+fn problems(text: &str) -> Vec<(Option<usize>, String)> {
+    let problems = load(text, Format::Toml).expect_err("a document with mistakes");
+    problems.into_iter().map(|problem| (problem.line, problem.path)).collect()
+}
+
+fn changed(from: &str, to: &str) -> String {
+    assert!(GOOD.contains(from), "{from:?} is in the document");
+    GOOD.replace(from, to)
+}
+
+#[test]
+fn a_good_document_is_checked_without_warnings() {
+    let checked = load(GOOD, Format::Toml).unwrap();
+    assert_eq!(checked.warnings(), []);
+    assert_eq!(checked.document().pools.values().next().unwrap().servers.len(), 2);
+}
+
+#[test]
+fn export_round_trips_and_is_stable() {
+    let first = load(GOOD, Format::Toml).unwrap();
+    let toml = first.document().to_toml();
+    let json = first.document().to_json();
+    for (text, format) in [(&toml, Format::Toml), (&json, Format::Json)] {
+        let again = load(text, format).unwrap();
+        assert_eq!(again.document(), first.document());
+        assert_eq!((again.document().to_toml(), again.document().to_json()), (toml.clone(), json.clone()));
+    }
+}
+
+#[rstest]
+#[case::weight_too_large("weight = 3", "weight = 1001", 12, "pools.booking.servers.gull.weight")]
+#[case::weight_as_text("weight = 3", "weight = \"3\"", 12, "pools.booking.servers.gull.weight")]
+#[case::unknown_key("weight = 3", "wieght = 3", 12, "pools.booking.servers.gull.wieght")]
+#[case::no_port("192.0.2.21:8080", "192.0.2.21", 11, "pools.booking.servers.gull.address")]
+#[case::missing_address("address = \"192.0.2.22:8080\"", "", 14, "pools.booking.servers.tern.address")]
+#[case::same_address("192.0.2.22:8080", "192.0.2.21:8080", 15, "pools.booking.servers.tern.address")]
+#[case::unknown_pool("pool = \"booking\"", "pool = \"bookings\"", 20, "frontends.booking.pool")]
+#[case::unknown_check("check = \"answers\"", "check = \"answer\"", 8, "pools.booking.check")]
+#[case::unknown_kind("kind = \"http\"", "kind = \"https\"", 4, "checks.answers.kind")]
+#[case::path_without_slash("path = \"/health\"", "path = \"health\"", 5, "checks.answers.path")]
+#[case::bad_status("path = \"/health\"", "accept = [\"2xx\"]", 5, "checks.answers.accept")]
+#[case::bare_number("path = \"/health\"", "interval = 2", 5, "checks.answers.interval")]
+#[case::bad_name("[pools.booking.servers.tern]", "[pools.booking.servers.Tern]", 14, "pools.booking.servers.Tern")]
+#[case::format_of_the_future("format = 1", "format = 2", 1, "format")]
+#[case::pool_is_no_table("[pools.booking.servers.tern]", "[pools]\nx = 1\n[pools.booking.servers.tern]", 15, "pools.x")]
+fn one_mistake_is_told_at_its_place(
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] line: usize,
+    #[case] path: &str,
+) {
+    let problems = problems(&changed(from, to));
+    assert!(problems.contains(&(Some(line), path.to_owned())), "{problems:?}");
+}
+
+#[test]
+fn three_mistakes_are_told_at_once_in_the_order_of_their_lines() {
+    let text = changed("weight = 3", "weight = -3")
+        .replace("192.0.2.22:8080", "tern:8080")
+        .replace("pool = \"booking\"", "pool = \"bookign\"");
+    let lines: Vec<_> = problems(&text).into_iter().map(|(line, _)| line).collect();
+    assert_eq!(lines, [Some(12), Some(15), Some(20)]);
+}
+
+#[test]
+fn a_thing_that_could_not_be_read_is_not_also_called_missing() {
+    let text = changed("kind = \"http\"", "kind = \"carrier-pigeon\"");
+    assert_eq!(problems(&text), [(Some(4), "checks.answers.kind".to_owned())]);
+}
+
+#[test]
+fn a_misspelt_key_is_answered_with_the_right_one() {
+    let found = load(&changed("weight = 3", "wieght = 3"), Format::Toml).unwrap_err();
+    assert_eq!(found[0].wanted, "the key weight");
+    assert!(found[0].to_string().starts_with("line 12: pools.booking.servers.gull.wieght: there is no key"));
+}
+
+#[test]
+fn broken_syntax_is_told_with_its_line() {
+    let toml = problems("format = 1\n[pools.booking\n");
+    assert_eq!(toml.first().and_then(|(line, _)| *line), Some(2));
+    let json = load("{\n  \"format\": 1,\n}", Format::Json).unwrap_err();
+    assert!(matches!(json[0].line, Some(2 | 3)), "{json:?}");
+    let twice = load("{\"format\": 1,\n\"format\": 1}", Format::Json).unwrap_err();
+    assert_eq!((twice[0].line, twice[0].path.as_str()), (Some(2), "format"));
+}
+
+#[rstest]
+#[case::same("192.0.2.10:80", true)]
+#[case::every_address("0.0.0.0:80", true)]
+#[case::every_address_of_both_kinds("[::]:80", true)]
+#[case::other_port("192.0.2.10:81", false)]
+#[case::other_address("192.0.2.11:80", false)]
+fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
+    let second = format!("{GOOD}\n[frontends.timetable]\nprotocol = \"http\"\nlisten = \"{listen}\"\npool = \"booking\"\n");
+    assert_eq!(load(&second, Format::Toml).is_err(), overlaps);
+}
+
+#[rstest]
+#[case::empty_pool("[pools.spare]\n", "pool spare has no servers")]
+#[case::no_weight("[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 0\n", "every server of pool spare has weight 0")]
+#[case::no_check("[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\n", "pool spare has no check")]
+#[case::unused("[pools.spare]\n", "no frontend sends clients to pool spare")]
+#[case::shared("[pools.spare.servers.auk]\naddress = \"192.0.2.21:8080\"\n", "192.0.2.21:8080 also serves pool booking")]
+#[case::circle("[pools.spare.servers.auk]\naddress = \"192.0.2.10:80\"\n", "requests would go in a circle")]
+#[case::slow_timeout("[checks.slow]\nkind = \"tcp\"\ninterval = \"1s\"\ntimeout = \"2s\"\n", "is not shorter than interval")]
+fn what_is_allowed_and_probably_not_wanted(#[case] more: &str, #[case] says: &str) {
+    let checked = load(&format!("{GOOD}\n{more}"), Format::Toml).unwrap();
+    assert!(checked.warnings().iter().any(|w| w.says.contains(says) && w.line.is_some()), "{:?}", checked.warnings());
+}
+
+#[test]
+fn changes_are_named() {
+    let old = load(GOOD, Format::Toml).unwrap();
+    let text = changed("weight = 3", "weight = 1").replace("[pools.booking.servers.tern]", "[pools.booking.servers.auk]");
+    let new = load(&text, Format::Toml).unwrap();
+    let words: Vec<_> = diff(old.document(), new.document()).iter().map(diff::Change::words).collect();
+    assert_eq!(
+        words,
+        [
+            "add server booking/auk (address 192.0.2.22:8080, weight 1)",
+            "weight of server booking/gull: 3 to 1",
+            "remove server booking/tern",
+        ]
+    );
+    assert_eq!(diff(old.document(), old.document()), []);
+}
+
+#[test]
+fn impact_tells_how_the_shares_move() {
+    struct AllUp;
+    impl crate::eligibility::Truths for AllUp {
+        fn duty(&self, _: &crate::name::PoolServer) -> crate::duty::Duty {
+            crate::duty::Duty::InService
+        }
+        fn health(&self, server: &crate::name::PoolServer) -> crate::health::State {
+            if server.server.as_str() == "tern" { crate::health::State::Down } else { crate::health::State::Up }
+        }
+    }
+    let old = load(GOOD, Format::Toml).unwrap();
+    let more = format!("{GOOD}\n[pools.booking.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 1\n");
+    let new = load(&more, Format::Toml).unwrap();
+    let moves: Vec<_> = impact::impact(old.document(), new.document(), &AllUp)
+        .into_iter()
+        .map(|it| (it.server.to_string(), it.before, it.after))
+        .collect();
+    // tern is down before and after: nothing moves for it. auk is new and counts as up.
+    assert_eq!(
+        moves,
+        [
+            ("booking/auk".to_owned(), None, Some(0.25)),
+            ("booking/gull".to_owned(), Some(1.0), Some(0.75)),
+        ]
+    );
+}

@@ -1,0 +1,52 @@
+//! What a probe tried and what came back.
+
+use std::fmt;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::time::Wall;
+use crate::units::humane;
+
+/// How far a probe came.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Step {
+    /// The connection was not made.
+    Connect,
+    /// The connection was made and no whole answer came.
+    Answer,
+    /// An answer came and its status was judged.
+    Status,
+    /// Everything that was asked for was there.
+    Done,
+}
+
+/// One probe: when, what was tried, how far it came, what came back, how long it took.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Evidence {
+    /// When the probe began.
+    pub at: Wall,
+    /// What was tried, such as `GET http://192.0.2.21:8080/health`.
+    pub tried: String,
+    /// The step that it failed at, or [`Step::Done`].
+    pub step: Step,
+    /// What came back, in words.
+    pub got: String,
+    /// How long it took, in microseconds.
+    pub took_us: u64,
+}
+
+impl Evidence {
+    /// Whether the probe passed.
+    #[must_use]
+    pub fn passed(&self) -> bool {
+        self.step == Step::Done
+    }
+}
+
+impl fmt::Display for Evidence {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {} (after {})", self.tried, self.got, humane(Duration::from_micros(self.took_us)))
+    }
+}

@@ -1,0 +1,281 @@
+//! The state machine of one server's health.
+
+use std::fmt;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::config::document::Check;
+use crate::time::Tick;
+
+/// What probes say of a server.
+///
+/// ```text
+///             pass                    failure                 failures = down_after
+///  unproven ────────▶ up ────────────────────────▶ suspect ─────────────────────────▶ down
+///      │               ▲ ▲          pass             │                                ▲  │
+///      │               │ └───────────────────────────┘                        failure │  │ pass
+///      │ failure       │             passes = up_after                                │  ▼
+///      └──▶ down       └────────────────────────────────────────────────────────── recovering
+/// ```
+/// With `down_after = 1` an up server goes down at once, with `up_after = 1` a down one comes up at once.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum State {
+    /// No probe has ended yet.
+    #[default]
+    Unproven,
+    /// It works.
+    Up,
+    /// It fails, and is not yet down.
+    Suspect,
+    /// It does not work.
+    Down,
+    /// It passes, and is not yet up.
+    Recovering,
+}
+
+impl fmt::Display for State {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Unproven => "unproven",
+            Self::Up => "up",
+            Self::Suspect => "suspect",
+            Self::Down => "down",
+            Self::Recovering => "recovering",
+        })
+    }
+}
+
+/// The counts and the pace that a machine goes by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Rules {
+    /// From the start of one probe to the start of the next.
+    pub interval: Duration,
+    /// Failures in a row before down.
+    pub down_after: u32,
+    /// Passes in a row before up.
+    pub up_after: u32,
+}
+
+impl From<&Check> for Rules {
+    fn from(check: &Check) -> Self {
+        Self { interval: check.interval.get(), down_after: check.down_after, up_after: check.up_after }
+    }
+}
+
+/// A change of state.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Transition {
+    /// The state before.
+    pub from: State,
+    /// The state after.
+    pub to: State,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Phase {
+    Unproven,
+    Up,
+    Suspect { failures: u32 },
+    Down,
+    Recovering { passes: u32 },
+}
+
+/// One server's health: probe outcomes in, transitions out, and the time of the next probe.
+#[derive(Clone, Debug)]
+pub struct Machine {
+    rules: Rules,
+    phase: Phase,
+    next_probe: Tick,
+    /// Where in the interval this server's probes fall, so that servers that start together do not stay together.
+    offset: Duration,
+    started: bool,
+}
+
+impl Machine {
+    /// A machine whose first probe is due `now`.
+    ///
+    /// `known` is the state that an earlier run of the service saw last; `seed` (any number that differs
+    /// between servers) decides where in the interval the probes after the first one fall.
+    #[must_use]
+    pub fn new(rules: Rules, known: State, seed: u64, now: Tick) -> Self {
+        let phase = match known {
+            State::Unproven => Phase::Unproven,
+            State::Up | State::Suspect => Phase::Up,
+            State::Down | State::Recovering => Phase::Down,
+        };
+        let fraction = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 32;
+        let interval = u64::try_from(rules.interval.as_nanos()).unwrap_or(u64::MAX);
+        let offset = Duration::from_nanos((u128::from(interval) * u128::from(fraction) >> 32) as u64);
+        Self { rules, phase, next_probe: now, offset, started: false }
+    }
+
+    /// The state.
+    #[must_use]
+    pub fn state(&self) -> State {
+        match self.phase {
+            Phase::Unproven => State::Unproven,
+            Phase::Up => State::Up,
+            Phase::Suspect { .. } => State::Suspect,
+            Phase::Down => State::Down,
+            Phase::Recovering { .. } => State::Recovering,
+        }
+    }
+
+    /// How many failures in a row from now would make the server down; `None` when it is down.
+    #[must_use]
+    pub fn failures_to_down(&self) -> Option<u32> {
+        match self.phase {
+            Phase::Unproven | Phase::Recovering { .. } => Some(1),
+            Phase::Up => Some(self.rules.down_after),
+            Phase::Suspect { failures } => Some(self.rules.down_after.saturating_sub(failures).max(1)),
+            Phase::Down => None,
+        }
+    }
+
+    /// How many passes in a row from now would make the server up; `None` when it is up.
+    #[must_use]
+    pub fn passes_to_up(&self) -> Option<u32> {
+        match self.phase {
+            Phase::Unproven | Phase::Suspect { .. } => Some(1),
+            Phase::Up => None,
+            Phase::Down => Some(self.rules.up_after),
+            Phase::Recovering { passes } => Some(self.rules.up_after.saturating_sub(passes).max(1)),
+        }
+    }
+
+    /// When the next probe is due.
+    #[must_use]
+    pub fn next_timeout(&self) -> Tick {
+        self.next_probe
+    }
+
+    /// A probe was started.
+    pub fn on_probe_started(&mut self, now: Tick) {
+        let after = if self.started { self.rules.interval } else { self.rules.interval / 2 + self.offset / 2 };
+        self.started = true;
+        self.next_probe = now.plus(after);
+    }
+
+    /// A probe ended. Gives the change of state, if it made one.
+    pub fn on_probe_ended(&mut self, passed: bool) -> Option<Transition> {
+        let from = self.state();
+        self.phase = if passed { self.after_pass() } else { self.after_failure() };
+        let to = self.state();
+        (from != to).then_some(Transition { from, to })
+    }
+
+    fn after_pass(&self) -> Phase {
+        let counted = |passes| {
+            if passes >= self.rules.up_after { Phase::Up } else { Phase::Recovering { passes } }
+        };
+        match self.phase {
+            Phase::Unproven | Phase::Up | Phase::Suspect { .. } => Phase::Up,
+            Phase::Down => counted(1),
+            Phase::Recovering { passes } => counted(passes + 1),
+        }
+    }
+
+    fn after_failure(&self) -> Phase {
+        let counted = |failures| {
+            if failures >= self.rules.down_after { Phase::Down } else { Phase::Suspect { failures } }
+        };
+        match self.phase {
+            Phase::Up => counted(1),
+            Phase::Suspect { failures } => counted(failures + 1),
+            Phase::Unproven | Phase::Down | Phase::Recovering { .. } => Phase::Down,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn machine(down_after: u32, up_after: u32, known: State) -> Machine {
+        Machine::new(Rules { interval: Duration::from_secs(2), down_after, up_after }, known, 7, Tick(0))
+    }
+
+    /// Feeds `p` for a pass and `f` for a failure and gives the states after each.
+    fn run(machine: &mut Machine, outcomes: &str) -> Vec<State> {
+        outcomes
+            .chars()
+            .map(|outcome| {
+                machine.on_probe_ended(outcome == 'p');
+                machine.state()
+            })
+            .collect()
+    }
+
+    #[rstest]
+    #[case::proven_by_one_pass(3, 2, State::Unproven, "p", &[State::Up])]
+    #[case::unproven_fails(3, 2, State::Unproven, "f", &[State::Down])]
+    #[case::three_failures(3, 2, State::Up, "fff", &[State::Suspect, State::Suspect, State::Down])]
+    #[case::a_pass_forgives(3, 2, State::Up, "ffpff",
+        &[State::Suspect, State::Suspect, State::Up, State::Suspect, State::Suspect])]
+    #[case::one_failure_is_enough(1, 2, State::Up, "f", &[State::Down])]
+    #[case::two_passes(3, 2, State::Down, "pp", &[State::Recovering, State::Up])]
+    #[case::a_failure_while_recovering(3, 3, State::Down, "ppfp",
+        &[State::Recovering, State::Recovering, State::Down, State::Recovering])]
+    #[case::one_pass_is_enough(3, 1, State::Down, "p", &[State::Up])]
+    #[case::stays_down(3, 2, State::Down, "ff", &[State::Down, State::Down])]
+    #[case::stays_up(3, 2, State::Up, "pp", &[State::Up, State::Up])]
+    fn transitions(
+        #[case] down_after: u32,
+        #[case] up_after: u32,
+        #[case] known: State,
+        #[case] outcomes: &str,
+        #[case] states: &[State],
+    ) {
+        assert_eq!(run(&mut machine(down_after, up_after, known), outcomes), states);
+    }
+
+    #[test]
+    fn a_transition_is_told_once() {
+        let mut machine = machine(2, 2, State::Up);
+        let to = |from, to| Some(Transition { from, to });
+        assert_eq!(machine.on_probe_ended(false), to(State::Up, State::Suspect));
+        assert_eq!(machine.on_probe_ended(false), to(State::Suspect, State::Down));
+        assert_eq!(machine.on_probe_ended(false), None);
+    }
+
+    #[test]
+    fn what_is_missing_to_the_next_verdict_is_always_exact() {
+        for outcomes in ["", "p", "f", "ff", "fff", "fffp", "fffpp", "fp"] {
+            let mut machine = machine(3, 2, State::Up);
+            run(&mut machine, outcomes);
+            for (needed, outcome, goal) in [
+                (machine.failures_to_down(), "f", State::Down),
+                (machine.passes_to_up(), "p", State::Up),
+            ] {
+                let Some(needed) = needed else {
+                    assert_eq!(machine.state(), goal);
+                    continue;
+                };
+                let states = run(&mut machine.clone(), &outcome.repeat(needed as usize));
+                assert_eq!(states.iter().position(|s| *s == goal), Some(needed as usize - 1), "{outcomes}");
+            }
+        }
+    }
+
+    #[test]
+    fn probes_keep_their_pace_and_spread_after_the_first() {
+        let interval = Duration::from_secs(2);
+        let mut gaps = std::collections::BTreeSet::new();
+        for seed in 0..50 {
+            let rules = Rules { interval, down_after: 3, up_after: 2 };
+            let mut machine = Machine::new(rules, State::Unproven, seed, Tick(0));
+            assert_eq!(machine.next_timeout(), Tick(0), "the first probe is due at once");
+            machine.on_probe_started(Tick(0));
+            let second = machine.next_timeout();
+            assert!(second.since(Tick(0)) >= interval / 2 && second.since(Tick(0)) <= interval);
+            gaps.insert(second);
+            machine.on_probe_started(second);
+            assert_eq!(machine.next_timeout(), second.plus(interval));
+        }
+        assert!(gaps.len() > 45, "servers that start together fall apart");
+    }
+}

@@ -1,0 +1,8 @@
+//! Health: what probes say of a server. One [`Machine`] a server, driven by a shell that only waits and probes.
+
+mod evidence;
+mod machine;
+pub mod timing;
+
+pub use evidence::{Evidence, Step};
+pub use machine::{Machine, Rules, State, Transition};

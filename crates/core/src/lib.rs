@@ -1,0 +1,28 @@
+//! The pure core of Merismos.
+//!
+//! Everything here is a value or a state machine that is handed its time ([`time::Tick`], [`time::Wall`]).
+//! There is no I/O, no clock, no thread and no randomness of the operating system, so the same code
+//! runs in the live service, in tests and in a simulation, and gives the same answers.
+//!
+//! In reading order:
+//! [`name`], [`units`], [`time`] — the small values;
+//! [`config`] — what the engineer wrote, checked whole, compared and weighed;
+//! [`duty`] and [`health`] — the two other truths;
+//! [`eligibility`] — the one pure function that joins the three;
+//! [`balance`] — how a pool deals out work;
+//! [`cells`] — the state that outlives a snapshot;
+//! [`routing`] — the immutable snapshot that traffic reads, and the decision;
+//! [`proof`] — expected against observed.
+#![forbid(unsafe_code)]
+
+pub mod balance;
+pub mod cells;
+pub mod config;
+pub mod duty;
+pub mod eligibility;
+pub mod health;
+pub mod name;
+pub mod proof;
+pub mod routing;
+pub mod time;
+pub mod units;

@@ -1,0 +1,7 @@
+//! Expected against observed: does the traffic go where it should?
+
+mod chi_square;
+mod tally;
+
+pub use chi_square::{ChiSquare, chi_square};
+pub use tally::{Outcome, Row, Sample, Tally, Verdict, tally};

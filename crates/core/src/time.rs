@@ -1,0 +1,54 @@
+//! The two kinds of time. What must survive a restart is [`Wall`]; everything else is [`Tick`].
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+/// Monotonic time: nanoseconds since a start that the caller chose (a node's start, or 0 in a simulation).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Tick(pub u64);
+
+impl Tick {
+    /// This moment plus `after`; stays at the end of time instead of wrapping.
+    #[must_use]
+    pub fn plus(self, after: Duration) -> Self {
+        Self(self.0.saturating_add(u64::try_from(after.as_nanos()).unwrap_or(u64::MAX)))
+    }
+
+    /// How long ago `earlier` was; zero when it lies ahead.
+    #[must_use]
+    pub fn since(self, earlier: Self) -> Duration {
+        Duration::from_nanos(self.0.saturating_sub(earlier.0))
+    }
+}
+
+/// Wall-clock time: milliseconds since 1970-01-01T00:00:00Z.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Wall(pub i64);
+
+impl Wall {
+    /// How long ago `earlier` was; zero when it lies ahead (the clock was set back).
+    #[must_use]
+    pub fn since(self, earlier: Self) -> Duration {
+        Duration::from_millis(u64::try_from(self.0.saturating_sub(earlier.0)).unwrap_or(0))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ticks_never_wrap_and_never_go_negative() {
+        assert_eq!(Tick(u64::MAX).plus(Duration::from_secs(1)), Tick(u64::MAX));
+        assert_eq!(Tick(5).since(Tick(9)), Duration::ZERO);
+        assert_eq!(Tick(9).since(Tick(5)), Duration::from_nanos(4));
+    }
+
+    #[test]
+    fn a_clock_set_back_gives_zero_and_not_a_huge_age() {
+        assert_eq!(Wall(1_000).since(Wall(5_000)), Duration::ZERO);
+        assert_eq!(Wall(5_000).since(Wall(1_000)), Duration::from_secs(4));
+    }
+}
