@@ -42,7 +42,7 @@ fn parse(text: &str, units: &[(&str, u64)], wanted: &'static str) -> Result<u64,
 
 /// Prints with the largest unit that divides the amount, so that equal amounts print alike.
 fn print(amount: u64, units: &[(&str, u64)], f: &mut fmt::Formatter<'_>) -> fmt::Result {
-    let fitting = units.iter().rev().find(|(_, factor)| amount % factor == 0 && amount >= *factor);
+    let fitting = units.iter().rev().find(|(_, factor)| amount.is_multiple_of(*factor) && amount >= *factor);
     let (unit, factor) = fitting.unwrap_or(&units[0]);
     f.pad(&format!("{}{unit}", amount / factor))
 }

@@ -1,1 +1,22 @@
-//! Placeholder.
+//! The data plane: sockets, relaying, connecting, probing. No database and no HTTP API.
+//!
+//! Each worker is a thread with a runtime of its own. It owns its listening sockets, its idle connections to
+//! servers, its buffers and its lane of every count. It reads an immutable [`Snapshot`] and shares nothing else
+//! with its fellows but the turn of each pool, so a request never waits for a lock and never changes threads.
+//!
+//! Probes run elsewhere, on the runtime that [`probe::Prober`] is started on.
+
+mod alarm;
+mod buffer;
+pub mod connect;
+mod http;
+mod idle;
+mod listen;
+mod plane;
+pub mod probe;
+pub mod witness;
+mod worker;
+
+pub use listen::{BindError, Bound};
+pub use merismos_core::routing::Snapshot;
+pub use plane::{Plane, StartError};

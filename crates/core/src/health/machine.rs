@@ -107,7 +107,7 @@ impl Machine {
         };
         let fraction = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 32;
         let interval = u64::try_from(rules.interval.as_nanos()).unwrap_or(u64::MAX);
-        let offset = Duration::from_nanos((u128::from(interval) * u128::from(fraction) >> 32) as u64);
+        let offset = Duration::from_nanos(((u128::from(interval) * u128::from(fraction)) >> 32) as u64);
         Self { rules, phase, next_probe: now, offset, started: false }
     }
 

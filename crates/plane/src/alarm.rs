@@ -1,0 +1,195 @@
+//! Deadlines without timers: one coarse wheel a worker.
+//!
+//! Setting a deadline is a store into a cell. An alarm stands in the wheel at the earliest moment at which it has
+//! to be looked at; when that comes and the deadline has moved on meanwhile, it is put further along. A runtime
+//! timer for each read would cost about a thousand instructions a request.
+
+use std::cell::{Cell, RefCell};
+use std::rc::Rc;
+use std::task::Waker;
+use std::time::{Duration, Instant};
+
+/// How exact deadlines are: one fires at most this much too late, and never too early.
+pub(crate) const TICK: Duration = Duration::from_millis(20);
+/// With the tick, how far ahead an alarm is placed at most (10 s); further deadlines are looked at on the way.
+const SLOTS: u64 = 512;
+const NEVER: u64 = u64::MAX;
+
+/// A length of time in whole ticks.
+pub(crate) fn ticks(length: Duration) -> u64 {
+    (length.as_millis() / TICK.as_millis()) as u64
+}
+
+/// Why a waiting connection was woken without I/O.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Ring {
+    /// The deadline passed.
+    Deadline,
+    /// The server of the exchange was withdrawn.
+    Cut,
+    /// The frontend is gone or the service stops: a resting connection is closed.
+    Close,
+}
+
+/// One connection's deadline.
+#[derive(Debug)]
+pub(crate) struct Alarm {
+    deadline: Cell<u64>,
+    placed: Cell<u64>,
+    ring: Cell<Option<Ring>>,
+    waker: RefCell<Option<Waker>>,
+}
+
+impl Alarm {
+    pub(crate) fn new() -> Rc<Self> {
+        Rc::new(Self {
+            deadline: Cell::new(NEVER),
+            placed: Cell::new(NEVER),
+            ring: Cell::new(None),
+            waker: RefCell::new(None),
+        })
+    }
+
+    /// The task to wake: the connection's own, set once.
+    pub(crate) fn wake_with(&self, waker: &Waker) {
+        *self.waker.borrow_mut() = Some(waker.clone());
+    }
+
+    /// Whether it rang since it was last taken.
+    pub(crate) fn rang(&self) -> Option<Ring> {
+        self.ring.get()
+    }
+
+    /// Takes the ring away, so that the connection can wait for something else.
+    pub(crate) fn silence(&self) {
+        self.ring.set(None);
+        self.deadline.set(NEVER);
+    }
+
+    /// Rings now.
+    pub(crate) fn ring(&self, why: Ring) {
+        self.ring.set(Some(why));
+        if let Some(waker) = &*self.waker.borrow() {
+            waker.wake_by_ref();
+        }
+    }
+}
+
+/// One worker's wheel.
+#[derive(Debug)]
+pub(crate) struct Wheel {
+    start: Instant,
+    now: Cell<u64>,
+    slots: RefCell<Vec<Vec<Rc<Alarm>>>>,
+}
+
+impl Wheel {
+    pub(crate) fn new() -> Self {
+        let slots = (0..SLOTS).map(|_| Vec::new()).collect();
+        Self { start: Instant::now(), now: Cell::new(0), slots: RefCell::new(slots) }
+    }
+
+    /// The coarse time: ticks since the wheel was made.
+    pub(crate) fn now(&self) -> u64 {
+        self.now.get()
+    }
+
+    /// Sets the alarm's deadline, replacing the one it had.
+    pub(crate) fn set(&self, alarm: &Rc<Alarm>, after: Duration) {
+        // One tick for the part of the current tick that has passed, one to round up.
+        let deadline = self.now.get() + ticks(after) + 2;
+        alarm.deadline.set(deadline);
+        if alarm.placed.get() > deadline {
+            self.place(alarm, deadline);
+        }
+    }
+
+    fn place(&self, alarm: &Rc<Alarm>, deadline: u64) {
+        let at = deadline.min(self.now.get() + SLOTS - 1);
+        alarm.placed.set(at);
+        self.slots.borrow_mut()[(at % SLOTS) as usize].push(Rc::clone(alarm));
+    }
+
+    /// Rings every alarm whose deadline has passed.
+    pub(crate) fn advance(&self) {
+        self.advance_to(ticks(self.start.elapsed()));
+    }
+
+    fn advance_to(&self, target: u64) {
+        while self.now.get() < target {
+            let now = self.now.get() + 1;
+            self.now.set(now);
+            let mut due = std::mem::take(&mut self.slots.borrow_mut()[(now % SLOTS) as usize]);
+            for alarm in due.drain(..) {
+                if alarm.placed.get() != now {
+                    continue;
+                }
+                alarm.placed.set(NEVER);
+                match alarm.deadline.get() {
+                    NEVER => {}
+                    deadline if deadline <= now => {
+                        alarm.deadline.set(NEVER);
+                        alarm.ring(Ring::Deadline);
+                    }
+                    deadline => self.place(&alarm, deadline),
+                }
+            }
+            // The slot's memory is kept for the next round, unless a burst made it large.
+            let slot = &mut self.slots.borrow_mut()[(now % SLOTS) as usize];
+            if slot.is_empty() && due.capacity() <= 64 {
+                *slot = due;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_deadline_rings_once_and_not_early() {
+        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        wheel.set(&alarm, TICK * 10);
+        wheel.advance_to(10);
+        assert_eq!(alarm.rang(), None);
+        wheel.advance_to(12);
+        assert_eq!(alarm.rang(), Some(Ring::Deadline));
+        alarm.silence();
+        wheel.advance_to(2_000);
+        assert_eq!(alarm.rang(), None);
+    }
+
+    #[test]
+    fn a_deadline_that_moves_on_is_followed_and_one_that_comes_nearer_too() {
+        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        wheel.set(&alarm, TICK * 10);
+        wheel.advance_to(8);
+        wheel.set(&alarm, TICK * 10);
+        wheel.advance_to(19);
+        assert_eq!(alarm.rang(), None);
+        wheel.set(&alarm, TICK * 1_000);
+        wheel.set(&alarm, TICK);
+        wheel.advance_to(22);
+        assert_eq!(alarm.rang(), Some(Ring::Deadline));
+    }
+
+    #[test]
+    fn a_deadline_beyond_the_wheel_is_kept() {
+        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        wheel.set(&alarm, TICK * 1_500);
+        wheel.advance_to(1_501);
+        assert_eq!(alarm.rang(), None);
+        wheel.advance_to(1_502);
+        assert_eq!(alarm.rang(), Some(Ring::Deadline));
+    }
+
+    #[test]
+    fn an_alarm_stands_in_the_wheel_once_however_often_it_is_set() {
+        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        for _ in 0..1_000 {
+            wheel.set(&alarm, TICK * 100);
+        }
+        assert_eq!(wheel.slots.borrow().iter().map(Vec::len).sum::<usize>(), 1);
+    }
+}

@@ -1,0 +1,223 @@
+//! The way of an answer from a server to a client.
+
+use std::cell::Cell;
+
+use merismos_core::cells::ServerLane;
+use merismos_core::routing::Frontend;
+
+use super::body::Follow;
+use super::exchange::{ServerFailure, server_failure};
+use super::head::{self, Framing, HeadScan, Request, Response};
+use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
+use super::session::with_room;
+use crate::buffer::{Buffer, SMALL};
+use crate::worker::Worker;
+
+/// A whole answer has gone to the client.
+pub(super) struct Delivered {
+    /// The client's connection can carry another request.
+    pub(super) keep_client: bool,
+    /// The server's connection can carry another request.
+    pub(super) keep_server: bool,
+}
+
+/// Why an answer did not get through.
+pub(super) enum NotDelivered {
+    /// The server failed before a byte of its answer went to the client.
+    Server(ServerFailure),
+    /// The server failed in the middle of its answer.
+    BrokenOff,
+    /// The client went away.
+    ClientGone,
+}
+
+/// Everything that is needed to bring one answer back.
+pub(super) struct Answer<'a> {
+    worker: &'a Worker,
+    frontend: &'a Frontend,
+    request: &'a Request,
+    lane: &'a ServerLane,
+    watch: Watch<'a>,
+    begun: Cell<bool>,
+}
+
+impl<'a> Answer<'a> {
+    pub(super) fn new(
+        worker: &'a Worker,
+        frontend: &'a Frontend,
+        request: &'a Request,
+        lane: &'a ServerLane,
+        watch: Watch<'a>,
+    ) -> Self {
+        Self { worker, frontend, request, lane, watch, begun: Cell::new(false) }
+    }
+
+    /// Whether the final answer's head has come.
+    pub(super) fn has_begun(&self) -> bool {
+        self.begun.get()
+    }
+
+    /// Waits for the answer and brings it to the client. The deadline for its beginning is the caller's to set.
+    pub(super) async fn deliver(
+        &self,
+        server: &mut impl Source,
+        client: &mut impl Sink,
+    ) -> Result<Delivered, NotDelivered> {
+        let (mut buffer, length, response) = self.final_head(server, client).await?;
+        self.begun.set(true);
+        self.lane.taken.up();
+        if response.status >= 500 {
+            self.lane.errors.up();
+        }
+        let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
+        let ends_with_close = unchunk || response.framing == Framing::UntilClose;
+        let keep_client = self.request.keep_alive && !ends_with_close && !self.worker.stopping.get();
+        let connection = match (keep_client, self.request.is_http_10) {
+            (false, _) => Some("close"),
+            (true, true) => Some("keep-alive"),
+            (true, false) => None,
+        };
+        let mut follow = Follow::new(response.framing);
+        if response.passes_as_is && connection.is_none() {
+            // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
+            let used = self.follow(&mut follow, &buffer[length..], &mut |_| {})?;
+            self.send(client, &buffer[..length + used]).await?;
+            buffer.consume(length + used);
+        } else {
+            let mut out = self.worker.scrap();
+            head::write_response(&buffer[..length], unchunk, connection, &mut out);
+            buffer.consume(length);
+            let sent = self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await;
+            self.worker.give_back(out);
+            sent?;
+        }
+        let clean = self.rest_of_body(server, client, follow, buffer, unchunk).await?;
+        Ok(Delivered { keep_client, keep_server: response.keep_alive && clean })
+    }
+
+    /// Reads heads until the final one; informational ones (1xx) go to the client on the way.
+    async fn final_head(
+        &self,
+        server: &mut impl Source,
+        client: &mut impl Sink,
+    ) -> Result<(Buffer, usize, Response), NotDelivered> {
+        let mut rest = None;
+        loop {
+            let (mut buffer, length) = self.read_head(server, rest.take()).await.map_err(NotDelivered::Server)?;
+            let nonsense = NotDelivered::Server(ServerFailure::Nonsense);
+            let Ok(response) = head::response(&buffer[..length], self.request.is_head) else {
+                return Err(nonsense);
+            };
+            match response.status {
+                // No upgrade was passed on, so none can be agreed to.
+                101 => return Err(nonsense),
+                100..=199 => {
+                    if !self.request.is_http_10 {
+                        self.send(client, &buffer[..length]).await?;
+                    }
+                    buffer.consume(length);
+                    rest = (!buffer.is_empty()).then_some(buffer);
+                }
+                _ => return Ok((buffer, length, response)),
+            }
+        }
+    }
+
+    async fn read_head(
+        &self,
+        server: &mut impl Source,
+        rest: Option<Buffer>,
+    ) -> Result<(Buffer, usize), ServerFailure> {
+        let failure = |trouble: Trouble| server_failure(&trouble);
+        let mut buffer = match rest {
+            Some(buffer) => buffer,
+            None => {
+                readable(server, self.watch).await.map_err(failure)?;
+                let mut buffer = self.worker.small.take();
+                read(server, &mut buffer, self.watch).await.map_err(failure)?;
+                buffer
+            }
+        };
+        let mut scan = HeadScan::default();
+        loop {
+            if let Some(length) = scan.end(&buffer).map_err(|_| ServerFailure::Nonsense)? {
+                return Ok((buffer, length));
+            }
+            buffer = with_room(buffer, self.worker).ok_or(ServerFailure::Nonsense)?;
+            match read(server, &mut buffer, self.watch).await {
+                Ok(_) => {}
+                Err(Trouble::Closed | Trouble::Broken) => return Err(ServerFailure::Nonsense),
+                Err(trouble @ Trouble::Rang(_)) => return Err(server_failure(&trouble)),
+            }
+        }
+    }
+
+    /// Carries what is left of the body. Gives whether the server sent nothing beyond it.
+    async fn rest_of_body(
+        &self,
+        server: &mut impl Source,
+        client: &mut impl Sink,
+        mut follow: Follow,
+        mut buffer: Buffer,
+        unchunk: bool,
+    ) -> Result<bool, NotDelivered> {
+        let mut out = Vec::new();
+        while !follow.is_done() {
+            let is_long = !matches!(follow, Follow::Counted(left) if left <= SMALL as u64);
+            if is_long && buffer.capacity() == SMALL {
+                buffer = self.worker.large.take();
+            }
+            self.watch.within(self.frontend.pool.idle_timeout);
+            match read(server, &mut buffer, self.watch).await {
+                Ok(_) => self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?,
+                Err(Trouble::Closed) if matches!(follow, Follow::UntilClose) => return Ok(false),
+                Err(_) => return Err(NotDelivered::BrokenOff),
+            }
+        }
+        Ok(buffer.is_empty())
+    }
+
+    /// Sends `out` and what of the buffer belongs to the body.
+    async fn send_body(
+        &self,
+        client: &mut impl Sink,
+        follow: &mut Follow,
+        buffer: &mut Buffer,
+        unchunk: bool,
+        out: &mut Vec<u8>,
+    ) -> Result<(), NotDelivered> {
+        let used = if unchunk {
+            self.follow(follow, buffer, &mut |content| out.extend_from_slice(content))?
+        } else {
+            self.follow(follow, buffer, &mut |_| {})?
+        };
+        if !unchunk && out.is_empty() {
+            self.send(client, &buffer[..used]).await?;
+        } else {
+            if !unchunk {
+                out.extend_from_slice(&buffer[..used]);
+            }
+            self.send(client, out).await?;
+            out.clear();
+        }
+        buffer.consume(used);
+        Ok(())
+    }
+
+    fn follow(
+        &self,
+        follow: &mut Follow,
+        data: &[u8],
+        payload: &mut dyn FnMut(&[u8]),
+    ) -> Result<usize, NotDelivered> {
+        follow.pass(data, payload).map_err(|_| NotDelivered::BrokenOff)
+    }
+
+    async fn send(&self, client: &mut impl Sink, bytes: &[u8]) -> Result<(), NotDelivered> {
+        let sent = write_all(client, bytes, self.watch, self.frontend.idle_timeout).await;
+        sent.map_err(|trouble| match trouble {
+            Trouble::Rang(crate::alarm::Ring::Cut) => NotDelivered::BrokenOff,
+            Trouble::Rang(_) | Trouble::Closed | Trouble::Broken => NotDelivered::ClientGone,
+        })
+    }
+}

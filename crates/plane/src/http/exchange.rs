@@ -1,0 +1,359 @@
+//! One request and its answer: offered to one server after the other until one takes it.
+
+use std::pin::pin;
+use std::sync::Arc;
+use std::task::Poll;
+
+use merismos_core::balance::Tried;
+use merismos_core::cells::ServerLane;
+use merismos_core::routing::{Frontend, Server};
+use tokio::net::TcpStream;
+
+use super::answer::{Answer, Delivered, NotDelivered};
+use super::body::Follow;
+use super::head::Request;
+use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
+use super::refuse::{self, Refusal, Shortage};
+use crate::alarm::Ring;
+use crate::buffer::Buffer;
+use crate::connect::{ConnectError, connect};
+use crate::idle::Trust;
+use crate::witness::{Sighting, Watch as Witness};
+use crate::worker::{Client, Worker};
+
+/// How a request ended for its client.
+pub(super) enum Outcome {
+    /// It got a whole answer; `rest` is what came after the request.
+    Answered { keep: bool, rest: Option<Buffer> },
+    /// It got a whole answer while its body was still on the way.
+    AnsweredEarly,
+    /// Its body breaks the rules or did not come in time, and no answer has begun.
+    Refused(Refusal),
+    /// Its answer broke off.
+    BrokenOff,
+    /// It went away.
+    ClientGone,
+}
+
+/// Why a server did not answer a request. No byte of an answer has gone to the client.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum ServerFailure {
+    /// There was no connection: the request was not sent.
+    NotReached(ConnectError),
+    /// The connection was closed before an answer began.
+    Closed,
+    /// The answer made no sense, or ended in its head.
+    Nonsense,
+    /// No answer began in time.
+    Late,
+    /// The server was withdrawn.
+    Cut,
+}
+
+/// How one attempt ended, when it did not end well.
+enum Failed {
+    Server(ServerFailure),
+    Client(Outcome),
+}
+
+/// Everything that an exchange needs to know.
+pub(super) struct Exchange<'a> {
+    pub(super) worker: &'a Worker,
+    pub(super) client: &'a Client,
+    pub(super) frontend: &'a Frontend,
+    pub(super) version: u64,
+    pub(super) request: &'a Request,
+    pub(super) watch: Watch<'a>,
+}
+
+/// The request on its way to a server.
+struct Sending<'b> {
+    /// The rewritten head, and what was there of the body when it was read.
+    start: &'b [u8],
+    /// What the client sent beyond that: more of the body, or its next request.
+    input: Option<Buffer>,
+    /// How much of the body is still to come.
+    follow: Follow,
+}
+
+/// Counts a request as in flight at a server while it is there.
+struct InFlight<'a>(&'a ServerLane);
+
+impl Drop for InFlight<'_> {
+    fn drop(&mut self) {
+        self.0.ended.up();
+    }
+}
+
+impl Exchange<'_> {
+    /// Sees the request through. `out` holds the head for the server; `input` what the client sent behind its head.
+    pub(super) async fn run(&mut self, stream: &mut TcpStream, mut input: Buffer, out: &mut Vec<u8>) -> Outcome {
+        let mut follow = Follow::new(self.request.framing);
+        // What is there of the body travels with the head, in one write, and can be sent again with it.
+        match follow.pass(&input, |_| {}) {
+            Ok(used) => {
+                out.extend_from_slice(&input[..used]);
+                input.consume(used);
+            }
+            Err(_) => return Outcome::Refused(Refusal::BrokenChunks),
+        }
+        let input = (!input.is_empty()).then_some(input);
+        let witness = self.request.mark.as_ref().and_then(|mark| self.worker.watches.find(mark));
+        self.offer(stream, Sending { start: out, input, follow }, witness).await
+    }
+
+    async fn offer(
+        &mut self,
+        stream: &mut TcpStream,
+        mut sending: Sending<'_>,
+        witness: Option<(Arc<Witness>, u64)>,
+    ) -> Outcome {
+        let pool = &self.frontend.pool;
+        let whole_body_sent = sending.follow.is_done();
+        let mut tried = Tried::default();
+        let mut places = Vec::new();
+        let mut last = None;
+        let tell = |server: Option<usize>, failed: &[usize]| {
+            if let Some((watch, number)) = &witness {
+                let name = |place: usize| pool.servers[place].name.clone();
+                watch.tell(Sighting {
+                    number: *number,
+                    version: self.version,
+                    server: server.map(name),
+                    failed_at: failed.iter().map(|place| name(*place)).collect(),
+                });
+            }
+        };
+        while tried.len() < pool.attempts {
+            let Some(place) = pool.decide(&tried) else { break };
+            let server = &pool.servers[place];
+            let lane = server.cell.lane(self.worker.index);
+            if let Some(before) = places.last() {
+                let before: &Server = &pool.servers[*before];
+                before.cell.lane(self.worker.index).retried.up();
+            }
+            let attempt = self.attempt(stream, server, &mut sending).await;
+            match attempt {
+                Ok(delivered) => {
+                    tell(Some(place), &places);
+                    return Self::answered(delivered, sending);
+                }
+                Err(Failed::Client(outcome)) => {
+                    if matches!(outcome, Outcome::BrokenOff) {
+                        lane.failed.up();
+                        self.frontend.cell.lane(self.worker.index).unanswered.up();
+                    }
+                    tell(Some(place), &places);
+                    return outcome;
+                }
+                Err(Failed::Server(failure)) => {
+                    lane.failed.up();
+                    tracing::debug!(server = %server.name, ?failure, "a server failed a request");
+                    last = Some((place, failure));
+                    tried.note(place);
+                    let unsent = matches!(failure, ServerFailure::NotReached(_));
+                    let may_repeat = match failure {
+                        ServerFailure::NotReached(_) => true,
+                        ServerFailure::Closed | ServerFailure::Cut => {
+                            self.request.is_idempotent && whole_body_sent
+                        }
+                        // The server may have acted on it, or will give every one the same nonsense.
+                        ServerFailure::Nonsense | ServerFailure::Late => false,
+                    };
+                    if !unsent {
+                        lane.taken.up();
+                    }
+                    if !may_repeat {
+                        break;
+                    }
+                    places.push(place);
+                    self.client.alarm.silence();
+                }
+            }
+        }
+        let took = last.filter(|(_, failure)| !matches!(failure, ServerFailure::NotReached(_)));
+        tell(took.map(|(place, _)| place), &places);
+        self.short(stream, last.map(|(_, failure)| failure), sending).await
+    }
+
+    /// What the client's connection does after a delivered answer.
+    fn answered(delivered: Delivered, sending: Sending<'_>) -> Outcome {
+        match (sending.follow.is_done(), delivered.keep_client) {
+            (true, keep) => Outcome::Answered { keep, rest: sending.input },
+            (false, _) => Outcome::AnsweredEarly,
+        }
+    }
+
+    /// One server's chance. A kept connection that turns out to be stale is replaced once by a fresh one.
+    async fn attempt(
+        &self,
+        stream: &mut TcpStream,
+        server: &Server,
+        sending: &mut Sending<'_>,
+    ) -> Result<Delivered, Failed> {
+        let lane = server.cell.lane(self.worker.index);
+        lane.begun.up();
+        let _in_flight = InFlight(lane);
+        self.client.server.set(Some(server.cell.id));
+        let resendable = self.request.is_idempotent && sending.follow.is_done();
+        let trust = if resendable { Trust::Any } else { Trust::Recent };
+        if let Some(kept) = self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()) {
+            match self.exchange(stream, kept, server, sending).await {
+                Err(Failed::Server(ServerFailure::Closed)) if resendable => {}
+                other => return other,
+            }
+        }
+        let fresh = connect(server.address, self.frontend.pool.connect_timeout).await;
+        let fresh = fresh.map_err(|error| Failed::Server(ServerFailure::NotReached(error)))?;
+        self.exchange(stream, fresh, server, sending).await
+    }
+
+    /// Sends the request on a connection and brings the answer back.
+    async fn exchange(
+        &self,
+        stream: &mut TcpStream,
+        mut upstream: TcpStream,
+        server: &Server,
+        sending: &mut Sending<'_>,
+    ) -> Result<Delivered, Failed> {
+        let pool = &self.frontend.pool;
+        if let Err(trouble) = write_all(&mut upstream, sending.start, self.watch, pool.idle_timeout).await {
+            return Err(Failed::Server(server_failure(&trouble)));
+        }
+        let lane = server.cell.lane(self.worker.index);
+        let answer = Answer::new(self.worker, self.frontend, self.request, lane, self.watch);
+        let delivered = if sending.follow.is_done() {
+            self.watch.within(pool.answer_timeout);
+            answer.deliver(&mut upstream, stream).await
+        } else {
+            self.duplex(stream, &mut upstream, &answer, sending).await?
+        };
+        let delivered = delivered.map_err(|error| match error {
+            NotDelivered::Server(failure) => Failed::Server(failure),
+            NotDelivered::BrokenOff => Failed::Client(Outcome::BrokenOff),
+            NotDelivered::ClientGone => Failed::Client(Outcome::ClientGone),
+        })?;
+        if delivered.keep_server && sending.follow.is_done() {
+            self.worker.idle.keep(server.cell.id, upstream, self.worker.wheel.now());
+        }
+        Ok(delivered)
+    }
+
+    /// Sends the rest of the body while the answer may already come.
+    async fn duplex(
+        &self,
+        stream: &mut TcpStream,
+        upstream: &mut TcpStream,
+        answer: &Answer<'_>,
+        sending: &mut Sending<'_>,
+    ) -> Result<Result<Delivered, NotDelivered>, Failed> {
+        let (mut from_client, mut to_client) = stream.split();
+        let (mut from_server, mut to_server) = upstream.split();
+        let mut pump = pin!(self.pump(&mut from_client, &mut to_server, sending));
+        let mut deliver = pin!(answer.deliver(&mut from_server, &mut to_client));
+        let mut pumping = true;
+        std::future::poll_fn(|context| {
+            if pumping && let Poll::Ready(pumped) = pump.as_mut().poll(context) {
+                pumping = false;
+                match pumped {
+                    Ok(()) => self.watch.within(self.frontend.pool.answer_timeout),
+                    // The server stopped listening; it may have said why before, so its answer is still read.
+                    Err(PumpEnd::Server) => {}
+                    Err(PumpEnd::Client(refusal)) if !answer.has_begun() => {
+                        let outcome = refusal.map_or(Outcome::ClientGone, Outcome::Refused);
+                        return Poll::Ready(Err(Failed::Client(outcome)));
+                    }
+                    Err(PumpEnd::Client(_)) => {
+                        return Poll::Ready(Err(Failed::Client(Outcome::ClientGone)));
+                    }
+                }
+            }
+            deliver.as_mut().poll(context).map(Ok)
+        })
+        .await
+    }
+
+    /// Carries the body from the client to the server until it has all passed.
+    async fn pump(
+        &self,
+        client: &mut impl Source,
+        server: &mut impl Sink,
+        sending: &mut Sending<'_>,
+    ) -> Result<(), PumpEnd> {
+        let Sending { input, follow, .. } = sending;
+        let patience = self.frontend.idle_timeout;
+        while !follow.is_done() {
+            let mut buffer = match input.take() {
+                Some(buffer) => buffer,
+                None => {
+                    self.watch.within(patience);
+                    readable(client, self.watch).await.map_err(PumpEnd::client)?;
+                    let mut buffer = self.worker.large.take();
+                    read(client, &mut buffer, self.watch).await.map_err(PumpEnd::client)?;
+                    buffer
+                }
+            };
+            let used = follow.pass(&buffer, |_| {}).map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
+            let sent = write_all(server, &buffer[..used], self.watch, self.frontend.pool.idle_timeout).await;
+            sent.map_err(|_| PumpEnd::Server)?;
+            buffer.consume(used);
+            *input = (!buffer.is_empty()).then_some(buffer);
+        }
+        Ok(())
+    }
+
+    /// Tells the client that nobody could answer it.
+    async fn short(
+        &self,
+        stream: &mut TcpStream,
+        failure: Option<ServerFailure>,
+        sending: Sending<'_>,
+    ) -> Outcome {
+        let Sending { input: rest, follow, .. } = sending;
+        let shortage = match failure {
+            None => Shortage::NoServer,
+            Some(ServerFailure::NotReached(_)) => Shortage::AllFailed,
+            Some(ServerFailure::Closed | ServerFailure::Nonsense) => Shortage::BrokenAnswer,
+            Some(ServerFailure::Late) => Shortage::Late,
+            Some(ServerFailure::Cut) => Shortage::Withdrawn,
+        };
+        let lane = self.frontend.cell.lane(self.worker.index);
+        if shortage == Shortage::NoServer { &lane.unavailable } else { &lane.unanswered }.up();
+        self.client.alarm.silence();
+        let keep = self.request.keep_alive && !self.request.is_http_10 && follow.is_done();
+        let text =
+            refuse::answer(shortage.status(), &shortage, &self.frontend.name, !keep, !self.request.is_head);
+        match write_all(stream, &text, self.watch, self.frontend.idle_timeout).await {
+            Ok(()) if follow.is_done() => Outcome::Answered { keep, rest },
+            Ok(()) => Outcome::AnsweredEarly,
+            Err(_) => Outcome::ClientGone,
+        }
+    }
+}
+
+/// Why a body was not carried to its end.
+enum PumpEnd {
+    /// The client went away (`None`), or has to be told something.
+    Client(Option<Refusal>),
+    Server,
+}
+
+impl PumpEnd {
+    fn client(trouble: Trouble) -> Self {
+        match trouble {
+            Trouble::Rang(Ring::Deadline) => Self::Client(Some(Refusal::Slow)),
+            Trouble::Rang(Ring::Cut) => Self::Server,
+            Trouble::Rang(Ring::Close) | Trouble::Closed | Trouble::Broken => Self::Client(None),
+        }
+    }
+}
+
+/// What trouble on a server's connection means before its answer has begun.
+pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
+    match trouble {
+        Trouble::Closed | Trouble::Broken => ServerFailure::Closed,
+        Trouble::Rang(Ring::Deadline | Ring::Close) => ServerFailure::Late,
+        Trouble::Rang(Ring::Cut) => ServerFailure::Cut,
+    }
+}
+

@@ -1,0 +1,433 @@
+//! Request and response heads: where they end, what they mean, and what of them is passed on.
+//!
+//! Strict where leniency is dangerous: what two parsers could read in two ways is refused, not repaired
+//! (RFC 9112, 2.2, 3.2, 5, 6.1, 6.3 and 11.2).
+
+use httparse::{Header, Status};
+
+use super::refuse::Refusal;
+
+/// The most fields that a head may have.
+pub(super) const MOST_FIELDS: usize = 100;
+
+/// How the body of a message is delimited (RFC 9112, 6.3).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Framing {
+    /// There is none.
+    None,
+    /// As many bytes.
+    Length(u64),
+    /// The chunked coding.
+    Chunked,
+    /// Everything until the connection closes (responses only).
+    UntilClose,
+}
+
+/// Searches for the end of a head, byte by byte once, however often more data comes.
+#[derive(Debug, Default)]
+pub(super) struct HeadScan {
+    seen: usize,
+    line_start: usize,
+}
+
+/// A line that ends with a line feed alone: one parser's end of line is another's part of a value.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) struct BareLineFeed;
+
+impl HeadScan {
+    /// Whether no line of the head has been seen yet.
+    pub(super) fn is_new(&self) -> bool {
+        self.seen == 0
+    }
+
+    /// The length of the head, its empty line included, once all of it is there.
+    pub(super) fn end(&mut self, data: &[u8]) -> Result<Option<usize>, BareLineFeed> {
+        for offset in memchr::memchr_iter(b'\n', &data[self.seen..]) {
+            let at = self.seen + offset;
+            if at == 0 || data[at - 1] != b'\r' {
+                return Err(BareLineFeed);
+            }
+            if at - 1 == self.line_start {
+                return Ok(Some(at + 1));
+            }
+            self.line_start = at + 1;
+        }
+        self.seen = data.len();
+        Ok(None)
+    }
+}
+
+/// What the plane needs to know of a request.
+#[derive(Clone, Debug)]
+pub(super) struct Request {
+    pub(super) framing: Framing,
+    pub(super) is_head: bool,
+    /// Sending it twice has the same effect as once (RFC 9110, 9.2.2).
+    pub(super) is_idempotent: bool,
+    pub(super) is_http_10: bool,
+    pub(super) keep_alive: bool,
+    /// The value of the mark field.
+    pub(super) mark: Option<Vec<u8>>,
+}
+
+/// What the plane adds to each request of one client (RFC 7239 and the customary older fields).
+#[derive(Debug)]
+pub(super) struct ClientFields {
+    forwarded_for: String,
+    forwarded: String,
+}
+
+impl ClientFields {
+    pub(super) fn new(peer: std::net::SocketAddr) -> Self {
+        let ip = peer.ip().to_canonical();
+        let node = if ip.is_ipv6() { format!("\"[{ip}]\"") } else { ip.to_string() };
+        Self {
+            forwarded_for: format!("X-Forwarded-For: {ip}\r\nX-Forwarded-Proto: http\r\n"),
+            forwarded: format!("Forwarded: for={node};proto=http"),
+        }
+    }
+}
+
+/// What is done with a field on its way to the server.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Fate {
+    Keep,
+    Drop,
+}
+
+/// What the fields of a request say together.
+#[derive(Default)]
+struct Found<'h> {
+    length: Option<u64>,
+    chunked: bool,
+    host: Option<&'h [u8]>,
+    close: bool,
+    keep_alive: bool,
+    upgrade_named: bool,
+    websocket: bool,
+    /// A `Connection` field that names other fields.
+    names_others: bool,
+    mark: Option<&'h [u8]>,
+}
+
+/// Where a field begins in its head.
+fn offset(head: &[u8], field: &Header<'_>) -> usize {
+    field.name.as_ptr() as usize - head.as_ptr() as usize
+}
+
+/// The members of a comma-separated list (RFC 9110, 5.6.1).
+fn members(value: &[u8]) -> impl Iterator<Item = &[u8]> {
+    value.split(|byte| *byte == b',').map(<[u8]>::trim_ascii).filter(|member| !member.is_empty())
+}
+
+/// Digits alone (RFC 9110, 8.6): no sign, no list, no more than fits.
+fn content_length(value: &[u8]) -> Option<u64> {
+    if value.is_empty() || !value.iter().all(u8::is_ascii_digit) {
+        return None;
+    }
+    std::str::from_utf8(value).ok()?.parse().ok()
+}
+
+fn is_host(value: &[u8]) -> bool {
+    value.iter().all(|byte| byte.is_ascii_alphanumeric() || b"-._~%!$&'()*+,;=:[]".contains(byte))
+}
+
+/// Parses a request head and appends to `out` the head that the server gets.
+///
+/// # Errors
+/// [`Refusal`] with the status and the sentence that the client gets.
+pub(super) fn request(head: &[u8], client: &ClientFields, out: &mut Vec<u8>) -> Result<Request, Refusal> {
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
+    let mut parsed = httparse::Request::new(&mut []);
+    match parsed.parse_with_uninit_headers(head, &mut fields) {
+        Ok(Status::Complete(_)) => {}
+        Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
+        Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields),
+        Err(httparse::Error::Version) => return Err(Refusal::Version),
+        Err(_) => return Err(Refusal::Malformed("the head is not as RFC 9112 wants it")),
+    }
+    let (method, target) = (parsed.method.unwrap_or_default(), parsed.path.unwrap_or_default());
+    let is_http_10 = parsed.version == Some(0);
+    if method == "CONNECT" {
+        return Err(Refusal::NotOffered("CONNECT is not offered here"));
+    }
+    let mut fates = [Fate::Keep; MOST_FIELDS];
+    let mut found = Found::default();
+    for (field, fate) in parsed.headers.iter().zip(&mut fates) {
+        *fate = weigh(field, &mut found)?;
+    }
+    if found.names_others {
+        drop_named(parsed.headers, &mut fates);
+    }
+    if found.websocket && found.upgrade_named {
+        return Err(Refusal::NotOffered("upgrading the connection (WebSocket) is not offered here yet"));
+    }
+    if found.host.is_none() && !is_http_10 {
+        return Err(Refusal::Malformed("the Host field is missing"));
+    }
+    let framing = match (found.chunked, found.length) {
+        (true, Some(_)) => return Err(Refusal::Malformed("Content-Length and Transfer-Encoding contradict")),
+        (true, None) if is_http_10 => return Err(Refusal::Malformed("HTTP/1.0 has no Transfer-Encoding")),
+        (true, None) => Framing::Chunked,
+        (false, Some(0) | None) => Framing::None,
+        (false, Some(length)) => Framing::Length(length),
+    };
+    let (origin, authority) = origin_form(method, target)?;
+    write_request(head, &parsed, &fates, (method, origin), out);
+    let host = authority.map(str::as_bytes).or(found.host).unwrap_or_default();
+    write_client_fields(client, host, authority.is_some() || found.host.is_none(), out);
+    Ok(Request {
+        framing,
+        is_head: method == "HEAD",
+        is_idempotent: matches!(method, "GET" | "HEAD" | "OPTIONS" | "TRACE" | "PUT" | "DELETE"),
+        is_http_10,
+        keep_alive: if is_http_10 { found.keep_alive && !found.close } else { !found.close },
+        mark: found.mark.map(<[u8]>::to_vec),
+    })
+}
+
+/// Notes what a field says and decides whether the server gets it.
+fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal> {
+    let (name, value) = (field.name, field.value);
+    let is = |other: &str| name.eq_ignore_ascii_case(other);
+    // The length tells most fields apart without comparing them.
+    match name.len() {
+        2 if is("te") => return Ok(Fate::Drop),
+        4 if is("host") => {
+            if found.host.is_some() {
+                return Err(Refusal::Malformed("there is more than one Host field"));
+            }
+            if !is_host(value) {
+                return Err(Refusal::Malformed("the Host field is not a host"));
+            }
+            found.host = Some(value);
+        }
+        7 if is("upgrade") => {
+            found.websocket |= members(value).any(|it| it.eq_ignore_ascii_case(b"websocket"));
+            return Ok(Fate::Drop);
+        }
+        9 if is("forwarded") => return Ok(Fate::Drop),
+        10 if is("connection") => {
+            for option in members(value) {
+                match option {
+                    it if it.eq_ignore_ascii_case(b"close") => found.close = true,
+                    it if it.eq_ignore_ascii_case(b"keep-alive") => found.keep_alive = true,
+                    it if it.eq_ignore_ascii_case(b"upgrade") => found.upgrade_named = true,
+                    _ => found.names_others = true,
+                }
+            }
+            return Ok(Fate::Drop);
+        }
+        10 if is("keep-alive") => return Ok(Fate::Drop),
+        13 if is(crate::witness::MARK) => {
+            found.mark = Some(value);
+            return Ok(Fate::Drop);
+        }
+        14 if is("content-length") => {
+            let length = content_length(value).ok_or(Refusal::Malformed("Content-Length is not a number"))?;
+            if found.length.replace(length).is_some() {
+                return Err(Refusal::Malformed("there is more than one Content-Length field"));
+            }
+        }
+        15 if is("x-forwarded-for") => return Ok(Fate::Drop),
+        16 if is("x-forwarded-host") || is("proxy-connection") => return Ok(Fate::Drop),
+        17 if is("x-forwarded-proto") => return Ok(Fate::Drop),
+        17 if is("transfer-encoding") => {
+            if found.chunked || !value.eq_ignore_ascii_case(b"chunked") {
+                return Err(Refusal::Coding);
+            }
+            found.chunked = true;
+        }
+        _ => {}
+    }
+    Ok(Fate::Keep)
+}
+
+/// Drops the fields that a `Connection` field names (RFC 9110, 7.6.1), but never those that delimit or direct.
+fn drop_named(fields: &[Header<'_>], fates: &mut [Fate]) {
+    let options = fields.iter().filter(|field| field.name.eq_ignore_ascii_case("connection"));
+    let options: Vec<&[u8]> = options.flat_map(|field| members(field.value)).collect();
+    for (field, fate) in fields.iter().zip(fates) {
+        let keeps = ["host", "content-length", "transfer-encoding"];
+        let is_named = options.iter().any(|option| option.eq_ignore_ascii_case(field.name.as_bytes()));
+        if is_named && !keeps.iter().any(|name| field.name.eq_ignore_ascii_case(name)) {
+            *fate = Fate::Drop;
+        }
+    }
+}
+
+/// The target as an origin server gets it (RFC 9112, 3.2), and the authority of an absolute one.
+fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t str>), Refusal> {
+    if !target.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#') {
+        return Err(Refusal::Malformed("the request target holds characters that have to be encoded"));
+    }
+    if target.starts_with('/') || (target == "*" && method == "OPTIONS") {
+        return Ok((target, None));
+    }
+    let scheme_end = "http://".len();
+    if target.get(..scheme_end).is_some_and(|scheme| scheme.eq_ignore_ascii_case("http://")) {
+        let rest = &target[scheme_end..];
+        let (authority, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
+        if !authority.is_empty() && is_host(authority.as_bytes()) && !path.starts_with('?') {
+            return Ok((if path.is_empty() { "/" } else { path }, Some(authority)));
+        }
+    }
+    Err(Refusal::Malformed("the request target is neither a path nor an http URL"))
+}
+
+/// Copies the kept fields in runs that are as long as possible: mostly the whole head is one run.
+fn write_request(
+    head: &[u8],
+    parsed: &httparse::Request<'_, '_>,
+    fates: &[Fate],
+    (method, target): (&str, &str),
+    out: &mut Vec<u8>,
+) {
+    out.extend_from_slice(method.as_bytes());
+    out.push(b' ');
+    out.extend_from_slice(target.as_bytes());
+    out.extend_from_slice(b" HTTP/1.1\r\n");
+    let replaces_host = parsed.path.is_some_and(|path| !path.starts_with('/') && path != "*");
+    let last = head.len() - 2;
+    let mut run: Option<usize> = None;
+    for (field, fate) in parsed.headers.iter().zip(fates) {
+        let at = offset(head, field);
+        let drop = *fate == Fate::Drop || (replaces_host && field.name.eq_ignore_ascii_case("host"));
+        match (drop, run) {
+            (true, Some(start)) => {
+                out.extend_from_slice(&head[start..at]);
+                run = None;
+            }
+            (false, None) => run = Some(at),
+            (true, None) | (false, Some(_)) => {}
+        }
+    }
+    if let Some(start) = run {
+        out.extend_from_slice(&head[start..last]);
+    }
+}
+
+fn write_client_fields(client: &ClientFields, host: &[u8], writes_host: bool, out: &mut Vec<u8>) {
+    if writes_host {
+        out.extend_from_slice(b"Host: ");
+        out.extend_from_slice(host);
+        out.extend_from_slice(b"\r\n");
+    }
+    out.extend_from_slice(client.forwarded_for.as_bytes());
+    out.extend_from_slice(client.forwarded.as_bytes());
+    if host.is_empty() {
+        out.extend_from_slice(b"\r\nVia: 1.1 merismos\r\n\r\n");
+        return;
+    }
+    out.extend_from_slice(b";host=\"");
+    out.extend_from_slice(host);
+    out.extend_from_slice(b"\"\r\nX-Forwarded-Host: ");
+    out.extend_from_slice(host);
+    out.extend_from_slice(b"\r\nVia: 1.1 merismos\r\n\r\n");
+}
+
+/// What the plane needs to know of a response.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Response {
+    pub(super) status: u16,
+    pub(super) framing: Framing,
+    /// The server may be sent another request on this connection.
+    pub(super) keep_alive: bool,
+    /// Nothing in the head has to be taken off or changed for an HTTP/1.1 client.
+    pub(super) passes_as_is: bool,
+}
+
+/// A response head that makes no sense, or that two clients could read in two ways.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) struct Nonsense;
+
+/// Parses a response head. `to_head`: it answers a HEAD request.
+pub(super) fn response(head: &[u8], to_head: bool) -> Result<Response, Nonsense> {
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
+    let mut parsed = httparse::Response::new(&mut []);
+    let config = httparse::ParserConfig::default();
+    match config.parse_response_with_uninit_headers(&mut parsed, head, &mut fields) {
+        Ok(Status::Complete(_)) => {}
+        Ok(Status::Partial) | Err(_) => return Err(Nonsense),
+    }
+    let status = parsed.code.filter(|code| (100..=599).contains(code)).ok_or(Nonsense)?;
+    let is_http_10 = parsed.version == Some(0);
+    let (mut length, mut chunked, mut close, mut keep_alive) = (None, false, false, false);
+    let mut passes_as_is = !is_http_10;
+    for field in parsed.headers.iter() {
+        match field.name.len() {
+            10 if field.name.eq_ignore_ascii_case("connection") => {
+                passes_as_is = false;
+                close |= members(field.value).any(|it| it.eq_ignore_ascii_case(b"close"));
+                keep_alive |= members(field.value).any(|it| it.eq_ignore_ascii_case(b"keep-alive"));
+            }
+            14 if field.name.eq_ignore_ascii_case("content-length") => {
+                let value = content_length(field.value).ok_or(Nonsense)?;
+                if length.replace(value).is_some_and(|before| before != value) {
+                    return Err(Nonsense);
+                }
+            }
+            17 if field.name.eq_ignore_ascii_case("transfer-encoding") => {
+                if chunked || !field.value.eq_ignore_ascii_case(b"chunked") {
+                    return Err(Nonsense);
+                }
+                chunked = true;
+            }
+            _ if is_hop_by_hop(field.name) => passes_as_is = false,
+            _ => {}
+        }
+    }
+    if chunked && (length.is_some() || is_http_10) {
+        return Err(Nonsense);
+    }
+    let framing = match (status, chunked, length) {
+        _ if to_head => Framing::None,
+        (100..=199 | 204 | 304, _, _) | (_, false, Some(0)) => Framing::None,
+        (_, true, _) => Framing::Chunked,
+        (_, false, Some(length)) => Framing::Length(length),
+        (_, false, None) => Framing::UntilClose,
+    };
+    let stays = framing != Framing::UntilClose && !close && (!is_http_10 || keep_alive);
+    Ok(Response { status, framing, keep_alive: stays, passes_as_is })
+}
+
+fn is_hop_by_hop(name: &str) -> bool {
+    match name.len() {
+        7 => name.eq_ignore_ascii_case("upgrade"),
+        10 => name.eq_ignore_ascii_case("connection") || name.eq_ignore_ascii_case("keep-alive"),
+        16 => name.eq_ignore_ascii_case("proxy-connection"),
+        _ => false,
+    }
+}
+
+/// Appends to `out` the response head that the client gets: without the fields that concern the server's
+/// connection, without `Transfer-Encoding` when `unchunk`, and with `connection` when there is something to say.
+pub(super) fn write_response(head: &[u8], unchunk: bool, connection: Option<&str>, out: &mut Vec<u8>) {
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
+    let mut parsed = httparse::Response::new(&mut []);
+    let config = httparse::ParserConfig::default();
+    let complete = config.parse_response_with_uninit_headers(&mut parsed, head, &mut fields);
+    assert!(matches!(complete, Ok(Status::Complete(_))), "this head was parsed before");
+    let status_line = memchr::memchr(b'\n', head).map_or(head.len(), |end| end + 1);
+    // "HTTP/1.x" is ours to say (RFC 9110, 2.5); what follows is the server's.
+    out.extend_from_slice(b"HTTP/1.1");
+    out.extend_from_slice(&head[8..status_line]);
+    for field in parsed.headers.iter() {
+        if is_hop_by_hop(field.name) || (unchunk && field.name.eq_ignore_ascii_case("transfer-encoding")) {
+            continue;
+        }
+        out.extend_from_slice(field.name.as_bytes());
+        out.extend_from_slice(b": ");
+        out.extend_from_slice(field.value);
+        out.extend_from_slice(b"\r\n");
+    }
+    if let Some(connection) = connection {
+        out.extend_from_slice(b"Connection: ");
+        out.extend_from_slice(connection.as_bytes());
+        out.extend_from_slice(b"\r\n");
+    }
+    out.extend_from_slice(b"\r\n");
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,161 @@
+use rstest::rstest;
+
+use super::*;
+
+fn client() -> ClientFields {
+    ClientFields::new("192.0.2.77:5000".parse().unwrap())
+}
+
+fn pass(text: &str) -> (Request, String) {
+    let mut out = Vec::new();
+    let parsed = request(text.as_bytes(), &client(), &mut out).unwrap_or_else(|refusal| panic!("{refusal:?}: {text}"));
+    (parsed, String::from_utf8(out).unwrap())
+}
+
+#[test]
+fn a_plain_request_gets_the_clients_fields_and_nothing_else() {
+    let (parsed, out) = pass("GET /a?b=1 HTTP/1.1\r\nHost: booking.skerry.example\r\nAccept: */*\r\n\r\n");
+    assert_eq!(parsed.framing, Framing::None);
+    assert!(parsed.keep_alive && parsed.is_idempotent && !parsed.is_head);
+    assert_eq!(
+        out,
+        "GET /a?b=1 HTTP/1.1\r\nHost: booking.skerry.example\r\nAccept: */*\r\n\
+         X-Forwarded-For: 192.0.2.77\r\nX-Forwarded-Proto: http\r\n\
+         Forwarded: for=192.0.2.77;proto=http;host=\"booking.skerry.example\"\r\n\
+         X-Forwarded-Host: booking.skerry.example\r\nVia: 1.1 merismos\r\n\r\n"
+    );
+}
+
+#[rstest]
+#[case::keep_alive("Keep-Alive: timeout=5", "Keep-Alive")]
+#[case::te("TE: trailers", "TE:")]
+#[case::forged_forwarded("Forwarded: for=203.0.113.9", "203.0.113.9")]
+#[case::forged_for("x-forwarded-for: 203.0.113.9", "203.0.113.9")]
+#[case::forged_proto("X-Forwarded-Proto: https", "https")]
+#[case::forged_host("X-Forwarded-Host: evil.example", "evil.example")]
+#[case::proxy_connection("Proxy-Connection: keep-alive", "Proxy-Connection")]
+#[case::named_by_connection("Connection: x-secret\r\nX-Secret: 1", "X-Secret")]
+#[case::upgrade_to_h2c("Connection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AA", "HTTP2-Settings")]
+#[case::mark("Merismos-Mark: 1-2", "mark")]
+fn fields_that_end_here(#[case] field: &str, #[case] absent: &str) {
+    let (_, out) = pass(&format!("GET / HTTP/1.1\r\nHost: a\r\n{field}\r\nX-Stays: yes\r\n\r\n"));
+    assert!(!out.to_ascii_lowercase().contains(&absent.to_ascii_lowercase()), "{out}");
+    assert!(out.contains("Host: a\r\n") && out.contains("X-Stays: yes\r\n"), "{out}");
+}
+
+#[test]
+fn connection_can_not_take_off_what_delimits_or_directs() {
+    let (parsed, out) =
+        pass("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\nConnection: Host, Content-Length\r\n\r\n");
+    assert_eq!(parsed.framing, Framing::Length(5));
+    assert!(out.contains("Host: a\r\n") && out.contains("Content-Length: 5\r\n"), "{out}");
+}
+
+#[rstest]
+#[case::two_lengths("Content-Length: 5\r\nContent-Length: 6")]
+#[case::the_same_twice("Content-Length: 5\r\nContent-Length: 5")]
+#[case::list_of_lengths("Content-Length: 5, 5")]
+#[case::signed_length("Content-Length: +5")]
+#[case::huge_length("Content-Length: 99999999999999999999")]
+#[case::empty_length("Content-Length:")]
+#[case::length_and_chunked("Content-Length: 5\r\nTransfer-Encoding: chunked")]
+#[case::chunked_and_length("Transfer-Encoding: chunked\r\nContent-Length: 5")]
+#[case::chunked_twice("Transfer-Encoding: chunked\r\nTransfer-Encoding: chunked")]
+#[case::other_coding("Transfer-Encoding: gzip, chunked")]
+#[case::hidden_coding("Transfer-Encoding: xchunked")]
+#[case::space_before_colon("Transfer-Encoding : chunked")]
+#[case::folded("X-A: 1\r\n 2")]
+#[case::two_hosts("Host: b")]
+#[case::websocket("Connection: Upgrade\r\nUpgrade: websocket")]
+#[case::control_character("X-A: a\x01b")]
+fn what_could_be_read_in_two_ways_is_refused(#[case] fields: &str) {
+    let text = format!("POST / HTTP/1.1\r\nHost: a\r\n{fields}\r\n\r\n");
+    assert!(request(text.as_bytes(), &client(), &mut Vec::new()).is_err(), "{text}");
+}
+
+#[rstest]
+#[case::no_host("GET / HTTP/1.1\r\n\r\n", 400)]
+#[case::bad_host("GET / HTTP/1.1\r\nHost: a b\r\n\r\n", 400)]
+#[case::connect("CONNECT a:443 HTTP/1.1\r\nHost: a\r\n\r\n", 501)]
+#[case::http_2("GET / HTTP/2.0\r\nHost: a\r\n\r\n", 505)]
+#[case::relative_target("GET a HTTP/1.1\r\nHost: a\r\n\r\n", 400)]
+#[case::fragment("GET /a#b HTTP/1.1\r\nHost: a\r\n\r\n", 400)]
+#[case::chunked_in_http_10("POST / HTTP/1.0\r\nTransfer-Encoding: chunked\r\n\r\n", 400)]
+fn other_refusals(#[case] text: &str, #[case] status: u16) {
+    let refusal = request(text.as_bytes(), &client(), &mut Vec::new()).unwrap_err();
+    assert_eq!(refusal.status(), status);
+}
+
+#[test]
+fn an_absolute_target_overrides_the_host_field() {
+    let (_, out) = pass("GET http://b.example/x HTTP/1.1\r\nHost: a.example\r\nX-A: 1\r\n\r\n");
+    assert!(out.starts_with("GET /x HTTP/1.1\r\nX-A: 1\r\nHost: b.example\r\n"), "{out}");
+    assert!(!out.contains("a.example"), "{out}");
+    let (_, out) = pass("GET HTTP://b.example HTTP/1.1\r\nHost: a.example\r\n\r\n");
+    assert!(out.starts_with("GET / HTTP/1.1\r\nHost: b.example\r\n"), "{out}");
+}
+
+#[test]
+fn http_10_closes_unless_it_says_otherwise() {
+    assert!(!pass("GET / HTTP/1.0\r\n\r\n").0.keep_alive);
+    let (parsed, out) = pass("GET / HTTP/1.0\r\nConnection: keep-alive\r\n\r\n");
+    assert!(parsed.keep_alive && parsed.is_http_10);
+    assert!(out.starts_with("GET / HTTP/1.1\r\nHost: \r\n"), "{out}");
+}
+
+#[rstest]
+#[case::whole("GET / HTTP/1.1\r\nHost: a\r\n\r\nbody", Ok(Some(27)))]
+#[case::not_yet("GET / HTTP/1.1\r\nHost: a\r\n", Ok(None))]
+#[case::bare("GET / HTTP/1.1\nHost: a\n\n", Err(BareLineFeed))]
+#[case::bare_in_a_field("GET / HTTP/1.1\r\nHost: a\nX: b\r\n\r\n", Err(BareLineFeed))]
+fn the_end_of_a_head(#[case] text: &str, #[case] end: Result<Option<usize>, BareLineFeed>) {
+    assert_eq!(HeadScan::default().end(text.as_bytes()), end);
+}
+
+#[test]
+fn the_end_is_found_however_the_bytes_come() {
+    let text = b"GET / HTTP/1.1\r\nHost: a\r\n\r\nmore";
+    let mut scan = HeadScan::default();
+    let ends: Vec<_> = (1..=text.len()).map(|len| scan.end(&text[..len]).unwrap()).collect();
+    let end = text.len() - 4;
+    assert!(ends[..end - 1].iter().all(Option::is_none));
+    assert_eq!(ends[end - 1], Some(end));
+}
+
+#[rstest]
+#[case::length("HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
+#[case::same_length_twice("HTTP/1.1 200 OK\r\nContent-Length: 5\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
+#[case::chunked("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n", Framing::Chunked, true, true)]
+#[case::no_content("HTTP/1.1 204 No Content\r\n\r\n", Framing::None, true, true)]
+#[case::not_modified("HTTP/1.1 304 Not Modified\r\nContent-Length: 5\r\n\r\n", Framing::None, true, true)]
+#[case::until_close("HTTP/1.1 200 OK\r\n\r\n", Framing::UntilClose, false, true)]
+#[case::says_close("HTTP/1.1 200 OK\r\nContent-Length: 5\r\nConnection: close\r\n\r\n", Framing::Length(5), false, false)]
+#[case::http_10("HTTP/1.0 200 OK\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), false, false)]
+#[case::no_reason("HTTP/1.1 200\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
+fn responses(#[case] text: &str, #[case] framing: Framing, #[case] keep_alive: bool, #[case] as_is: bool) {
+    let parsed = response(text.as_bytes(), false).unwrap();
+    assert_eq!((parsed.framing, parsed.keep_alive, parsed.passes_as_is), (framing, keep_alive, as_is));
+}
+
+#[rstest]
+#[case::garbage("garbage\r\n\r\n")]
+#[case::contradiction("HTTP/1.1 200 OK\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n")]
+#[case::two_lengths("HTTP/1.1 200 OK\r\nContent-Length: 5\r\nContent-Length: 6\r\n\r\n")]
+#[case::status_out_of_range("HTTP/1.1 999 Odd\r\n\r\n")]
+#[case::chunked_in_http_10("HTTP/1.0 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n")]
+fn nonsense(#[case] text: &str) {
+    assert_eq!(response(text.as_bytes(), false), Err(Nonsense));
+}
+
+#[test]
+fn a_response_to_head_has_no_body_whatever_it_says() {
+    assert_eq!(response(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", true).unwrap().framing, Framing::None);
+}
+
+#[test]
+fn a_rewritten_response_head() {
+    let mut out = Vec::new();
+    let head = b"HTTP/1.0 200 OK\r\nConnection: keep-alive\r\nKeep-Alive: 5\r\nTransfer-Encoding: chunked\r\nX: y\r\n\r\n";
+    write_response(head, true, Some("close"), &mut out);
+    assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nX: y\r\nConnection: close\r\n\r\n");
+}

@@ -1,0 +1,129 @@
+//! Reading and writing with the connection's alarm.
+
+use std::io;
+use std::pin::Pin;
+use std::rc::Rc;
+use std::task::{Context, Poll, ready};
+use std::time::Duration;
+
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+use tokio::net::tcp::{ReadHalf, WriteHalf};
+
+use crate::alarm::{Alarm, Ring, Wheel};
+use crate::buffer::Buffer;
+
+/// Why a read or a write did not happen.
+pub(super) enum Trouble {
+    /// The peer closed its side (reads only).
+    Closed,
+    /// The peer or the system broke the connection.
+    Broken,
+    /// The alarm rang first.
+    Rang(Ring),
+}
+
+impl From<io::Error> for Trouble {
+    fn from(_: io::Error) -> Self {
+        Self::Broken
+    }
+}
+
+/// A connection's alarm with the wheel that it stands in: what every wait needs.
+#[derive(Clone, Copy)]
+pub(super) struct Watch<'a> {
+    pub(super) alarm: &'a Rc<Alarm>,
+    pub(super) wheel: &'a Wheel,
+}
+
+impl Watch<'_> {
+    pub(super) fn within(self, limit: Duration) {
+        self.wheel.set(self.alarm, limit);
+    }
+
+    fn check(self) -> Result<(), Trouble> {
+        self.alarm.rang().map_or(Ok(()), |ring| Err(Trouble::Rang(ring)))
+    }
+}
+
+/// The reading side of a connection, whole or half.
+pub(super) trait Source: AsyncRead + Unpin {
+    fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>>;
+}
+
+impl Source for TcpStream {
+    fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.poll_read_ready(context)
+    }
+}
+
+impl Source for ReadHalf<'_> {
+    fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.as_ref().poll_read_ready(context)
+    }
+}
+
+/// The writing side of a connection, whole or half.
+pub(super) trait Sink: AsyncWrite + Unpin {}
+
+impl Sink for TcpStream {}
+impl Sink for WriteHalf<'_> {}
+
+/// Waits until there is something to read, without holding a buffer meanwhile.
+pub(super) async fn readable(source: &impl Source, watch: Watch<'_>) -> Result<(), Trouble> {
+    std::future::poll_fn(|context| {
+        watch.check()?;
+        source.poll_ready(context).map_err(Trouble::from)
+    })
+    .await
+}
+
+/// Reads into the buffer's room until something came; gives how much.
+///
+/// Reads through `poll_read`, for after a read that left room tokio takes the socket to be empty and saves the
+/// system call that would only say so.
+pub(super) async fn read(
+    source: &mut impl Source,
+    buffer: &mut Buffer,
+    watch: Watch<'_>,
+) -> Result<usize, Trouble> {
+    std::future::poll_fn(|context| {
+        let mut room = ReadBuf::new(buffer.room());
+        if Pin::new(&mut *source).poll_read(context, &mut room)?.is_pending() {
+            watch.check()?;
+            return Poll::Pending;
+        }
+        let count = room.filled().len();
+        buffer.filled(count);
+        Poll::Ready(if count == 0 { Err(Trouble::Closed) } else { Ok(count) })
+    })
+    .await
+}
+
+/// Writes everything; the peer may rest for `patience` at most.
+pub(super) async fn write_all(
+    sink: &mut impl Sink,
+    mut bytes: &[u8],
+    watch: Watch<'_>,
+    patience: Duration,
+) -> Result<(), Trouble> {
+    let mut waiting = false;
+    std::future::poll_fn(|context| {
+        while !bytes.is_empty() {
+            let written = Pin::new(&mut *sink).poll_write(context, bytes);
+            if written.is_pending() {
+                watch.check()?;
+                if !waiting {
+                    waiting = true;
+                    watch.within(patience);
+                }
+                return Poll::Pending;
+            }
+            let count = ready!(written)?;
+            bytes = &bytes[count..];
+            waiting = false;
+        }
+        Poll::Ready(Ok(()))
+    })
+    .await
+}

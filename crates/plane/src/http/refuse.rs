@@ -1,0 +1,119 @@
+//! The answers that are our own: short, plain, and naming the frontend.
+
+use std::fmt;
+
+use merismos_core::name::Name;
+
+/// Why a request is not passed on: the client's doing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Refusal {
+    /// The head breaks the rules.
+    Malformed(&'static str),
+    /// The head did not come in time.
+    Slow,
+    /// The head is larger than the frontend takes.
+    HeadTooLarge,
+    /// The head has more fields than are taken.
+    TooManyFields,
+    /// A transfer coding other than chunked.
+    Coding,
+    /// Something that exists and is not offered.
+    NotOffered(&'static str),
+    /// Not HTTP/1.0 or 1.1.
+    Version,
+    /// The chunked coding of the body is broken.
+    BrokenChunks,
+}
+
+/// Why a request could not be answered: ours or the servers' doing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Shortage {
+    /// No server is eligible.
+    NoServer,
+    /// Every server that was tried failed.
+    AllFailed,
+    /// The server answered nonsense or broke off before its answer began.
+    BrokenAnswer,
+    /// The server took too long.
+    Late,
+    /// The server was withdrawn while it worked on the request.
+    Withdrawn,
+}
+
+impl Refusal {
+    /// The status that the client gets.
+    pub(super) fn status(self) -> u16 {
+        match self {
+            Self::Malformed(_) | Self::BrokenChunks => 400,
+            Self::Slow => 408,
+            Self::HeadTooLarge | Self::TooManyFields => 431,
+            Self::Coding | Self::NotOffered(_) => 501,
+            Self::Version => 505,
+        }
+    }
+}
+
+impl fmt::Display for Refusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Malformed(what) | Self::NotOffered(what) => f.write_str(what),
+            Self::Slow => f.write_str("the request did not come in time"),
+            Self::HeadTooLarge => f.write_str("the request head is too large"),
+            Self::TooManyFields => write!(f, "the request head has more than {} fields", super::head::MOST_FIELDS),
+            Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
+            Self::Version => f.write_str("only HTTP/1.0 and HTTP/1.1 are understood"),
+            Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),
+        }
+    }
+}
+
+impl Shortage {
+    /// The status that the client gets.
+    pub(super) fn status(self) -> u16 {
+        match self {
+            Self::NoServer => 503,
+            Self::AllFailed | Self::BrokenAnswer | Self::Withdrawn => 502,
+            Self::Late => 504,
+        }
+    }
+}
+
+impl fmt::Display for Shortage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::NoServer => "no server is available",
+            Self::AllFailed => "no server could be reached",
+            Self::BrokenAnswer => "the server broke off its answer or gave one that makes no sense",
+            Self::Late => "the server did not answer in time",
+            Self::Withdrawn => "the server was taken out of service while it worked on this request",
+        })
+    }
+}
+
+fn reason_phrase(status: u16) -> &'static str {
+    match status {
+        400 => "Bad Request",
+        408 => "Request Timeout",
+        431 => "Request Header Fields Too Large",
+        501 => "Not Implemented",
+        502 => "Bad Gateway",
+        503 => "Service Unavailable",
+        504 => "Gateway Timeout",
+        505 => "HTTP Version Not Supported",
+        _ => "Error",
+    }
+}
+
+/// A whole answer of our own. `with_body` is false for HEAD, whose answer has the fields alone.
+pub(super) fn answer(status: u16, says: &dyn fmt::Display, frontend: &Name, close: bool, with_body: bool) -> Vec<u8> {
+    let phrase = reason_phrase(status);
+    let body = format!("{status} {phrase}\nfrontend {frontend}: {says}\n");
+    let connection = if close { "Connection: close\r\n" } else { "" };
+    let body_sent = if with_body { body.as_str() } else { "" };
+    format!(
+        "HTTP/1.1 {status} {phrase}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: {}\r\n\
+         Cache-Control: no-store\r\n{connection}\r\n{body_sent}",
+        body.len()
+    )
+    .into_bytes()
+}

@@ -1,0 +1,258 @@
+//! One client's connection, request after request.
+
+use std::net::SocketAddr;
+use std::rc::Rc;
+use std::time::Duration;
+
+use merismos_core::cells::FrontendCell;
+use merismos_core::routing::Frontend;
+use tokio::io::AsyncWriteExt;
+use tokio::net::TcpStream;
+
+use super::exchange::{Exchange, Outcome};
+use super::head::{self, ClientFields, HeadScan};
+use super::io::{Trouble, Watch, read, readable, write_all};
+use super::refuse::{Refusal, answer};
+use crate::alarm::Ring;
+use crate::buffer::Buffer;
+use crate::worker::{Client, Registered, Worker};
+
+/// How long a refused client may go on sending before its connection is closed under it.
+const LINGER: Duration = Duration::from_secs(1);
+/// How much a refused client may go on sending.
+const LINGER_BYTES: usize = 256 << 10;
+
+/// How a client's connection goes on after a request.
+enum Next {
+    Another,
+    Close,
+    /// Close, but first take what the client still sends, so that it can read the answer.
+    Linger,
+}
+
+/// Why no request was read.
+enum NoRequest {
+    Ended,
+    Refused(Refusal),
+}
+
+impl From<Trouble> for NoRequest {
+    fn from(_: Trouble) -> Self {
+        Self::Ended
+    }
+}
+
+/// What a frontend allows a head.
+#[derive(Clone, Copy)]
+struct HeadLimits {
+    size: usize,
+    time: Duration,
+    rest: Duration,
+}
+
+impl HeadLimits {
+    fn of(frontend: &Frontend) -> Self {
+        Self { size: frontend.head_limit, time: frontend.head_timeout, rest: frontend.idle_timeout }
+    }
+}
+
+struct Session {
+    worker: Rc<Worker>,
+    client: Rc<Client>,
+    stream: TcpStream,
+    fields: ClientFields,
+}
+
+/// Counts a connection while it is there.
+struct Counted<'a> {
+    cell: &'a FrontendCell,
+    worker: usize,
+}
+
+impl Drop for Counted<'_> {
+    fn drop(&mut self) {
+        self.cell.lane(self.worker).closed.up();
+    }
+}
+
+/// Serves one client until its connection ends.
+pub(crate) async fn serve(registered: Registered, stream: TcpStream, peer: SocketAddr) {
+    let (worker, client) = (Rc::clone(&registered.worker), Rc::clone(&registered.client));
+    let Some(frontend) = worker.snapshot().frontend(client.frontend).cloned() else { return };
+    let cell = std::sync::Arc::clone(&frontend.cell);
+    drop(frontend);
+    cell.lane(worker.index).opened.up();
+    let _counted = Counted { cell: &cell, worker: worker.index };
+    if stream.set_nodelay(true).is_err() {
+        return;
+    }
+    std::future::poll_fn(|context| {
+        client.alarm.wake_with(context.waker());
+        std::task::Poll::Ready(())
+    })
+    .await;
+    let mut session = Session { worker, client, stream, fields: ClientFields::new(peer) };
+    let mut input = None;
+    loop {
+        match session.request(&mut input).await {
+            Next::Another => {}
+            Next::Close => return,
+            Next::Linger => {
+                session.linger().await;
+                return;
+            }
+        }
+    }
+}
+
+impl Session {
+    /// Reads one request and sees it through. `input` holds what came after the one before.
+    async fn request(&mut self, input: &mut Option<Buffer>) -> Next {
+        let worker = Rc::clone(&self.worker);
+        // No snapshot is held while a client rests, or each idle client would keep an old one alive.
+        let Some(limits) = worker.snapshot().frontend(self.client.frontend).map(|it| HeadLimits::of(it)) else {
+            return Next::Close;
+        };
+        let head = self.read_head(input.take(), limits).await;
+        // The head took its time to come; what decides about it is the snapshot of now.
+        let snapshot = worker.snapshot();
+        let Some(frontend) = snapshot.frontend(self.client.frontend) else { return Next::Close };
+        let (mut buffer, length) = match head {
+            Ok(read) => read,
+            Err(NoRequest::Ended) => return Next::Close,
+            Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
+        };
+        let mut out = worker.scrap();
+        let request = match head::request(&buffer[..length], &self.fields, &mut out) {
+            Ok(request) => request,
+            Err(refusal) => return self.refuse(refusal, frontend).await,
+        };
+        buffer.consume(length);
+        frontend.cell.lane(worker.index).requests.up();
+        let watch = Watch { alarm: &self.client.alarm, wheel: &worker.wheel };
+        let mut exchange = Exchange {
+            worker: &worker,
+            client: &self.client,
+            frontend,
+            version: snapshot.version,
+            request: &request,
+            watch,
+        };
+        let outcome = exchange.run(&mut self.stream, buffer, &mut out).await;
+        self.client.server.set(None);
+        self.client.alarm.silence();
+        worker.give_back(out);
+        match outcome {
+            Outcome::Answered { keep: true, rest } => {
+                *input = rest;
+                Next::Another
+            }
+            Outcome::Answered { keep: false, rest: None } | Outcome::ClientGone => Next::Close,
+            Outcome::Answered { keep: false, rest: Some(_) } | Outcome::AnsweredEarly => Next::Linger,
+            Outcome::Refused(refusal) => self.refuse(refusal, frontend).await,
+            Outcome::BrokenOff => {
+                // The client must not take the end of the connection for the end of the body.
+                let _ = socket2::SockRef::from(&self.stream).set_linger(Some(Duration::ZERO));
+                Next::Close
+            }
+        }
+    }
+
+    /// Waits for a request and reads its head; gives the buffer and the length of the head in it.
+    async fn read_head(
+        &mut self,
+        input: Option<Buffer>,
+        limits: HeadLimits,
+    ) -> Result<(Buffer, usize), NoRequest> {
+        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
+        let mut buffer = match input {
+            Some(buffer) => buffer,
+            None => {
+                if self.worker.stopping.get() {
+                    return Err(NoRequest::Ended);
+                }
+                self.client.resting.set(true);
+                watch.within(limits.rest);
+                readable(&self.stream, watch).await?;
+                self.worker.small.take()
+            }
+        };
+        self.client.resting.set(false);
+        watch.within(limits.time);
+        let mut scan = HeadScan::default();
+        loop {
+            if scan.is_new() {
+                while buffer.starts_with(b"\r\n") {
+                    buffer.consume(2);
+                }
+            }
+            let malformed = Refusal::Malformed("a line ends with a line feed alone");
+            match scan.end(&buffer).map_err(|_| NoRequest::Refused(malformed))? {
+                Some(length) if length > limits.size => {
+                    return Err(NoRequest::Refused(Refusal::HeadTooLarge));
+                }
+                Some(length) => {
+                    self.client.alarm.silence();
+                    return Ok((buffer, length));
+                }
+                None if buffer.len() >= limits.size => {
+                    return Err(NoRequest::Refused(Refusal::HeadTooLarge));
+                }
+                None => {}
+            }
+            buffer = with_room(buffer, &self.worker).ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
+            match read(&mut self.stream, &mut buffer, watch).await {
+                Ok(_) => {}
+                Err(Trouble::Rang(Ring::Deadline)) if !buffer.is_empty() => {
+                    return Err(NoRequest::Refused(Refusal::Slow));
+                }
+                Err(_) => return Err(NoRequest::Ended),
+            }
+        }
+    }
+
+    async fn refuse(&mut self, refusal: Refusal, frontend: &Frontend) -> Next {
+        frontend.cell.lane(self.worker.index).refused.up();
+        self.client.alarm.silence();
+        let text = answer(refusal.status(), &refusal, &frontend.name, true, true);
+        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
+        match write_all(&mut self.stream, &text, watch, LINGER).await {
+            Ok(()) => Next::Linger,
+            Err(_) => Next::Close,
+        }
+    }
+
+    /// Ends our side and takes what still comes for a short while: closing a socket with unread data resets the
+    /// connection, and the client would lose the answer that it has not read yet (RFC 9112, 9.6).
+    async fn linger(&mut self) {
+        self.client.alarm.silence();
+        if self.stream.shutdown().await.is_err() {
+            return;
+        }
+        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
+        watch.within(LINGER);
+        let mut buffer = self.worker.small.take();
+        let mut taken = 0;
+        while taken < LINGER_BYTES {
+            match read(&mut self.stream, &mut buffer, watch).await {
+                Ok(count) => taken += count,
+                Err(_) => return,
+            }
+            let length = buffer.len();
+            buffer.consume(length);
+        }
+    }
+}
+
+/// Makes room behind the data, in a large buffer when the small one is full; `None` when that is full too.
+pub(super) fn with_room(mut buffer: Buffer, worker: &Worker) -> Option<Buffer> {
+    if buffer.room().is_empty() {
+        buffer.compact();
+    }
+    if !buffer.room().is_empty() {
+        return Some(buffer);
+    }
+    let mut large = worker.large.take();
+    let fits = large.append(&buffer);
+    (fits && !large.room().is_empty()).then_some(large)
+}

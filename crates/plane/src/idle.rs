@@ -1,0 +1,95 @@
+//! The idle connections to servers of one worker.
+
+use std::cell::RefCell;
+use std::task::{Context, Poll, Waker};
+use std::time::Duration;
+
+use tokio::net::TcpStream;
+
+use crate::alarm::ticks;
+
+/// The most idle connections that a worker keeps to one server.
+const MOST_PER_SERVER: usize = 128;
+/// How long one is kept unused. Servers commonly close theirs after 5 s or more; a stale one costs a retry.
+const LONGEST_REST: Duration = Duration::from_secs(4);
+/// How long one may have rested to be trusted with a request that must not be sent twice.
+const LONGEST_TRUSTED_REST: Duration = Duration::from_secs(1);
+
+/// Which kept connections will do for a request.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Trust {
+    /// Any: if it turns out to be stale, the request is sent again.
+    Any,
+    /// Only one that was used a moment ago: the request can't be sent again.
+    Recent,
+}
+
+#[derive(Debug)]
+struct Resting {
+    stream: TcpStream,
+    /// The worker's coarse time, in ticks.
+    since: u64,
+}
+
+/// Idle connections by the number of their server's cell.
+#[derive(Debug, Default)]
+pub(crate) struct Idle {
+    servers: RefCell<Vec<Vec<Resting>>>,
+}
+
+/// Whether the server has neither closed the connection nor sent anything unasked, as far as is known.
+fn is_quiet(stream: &TcpStream) -> bool {
+    let mut context = Context::from_waker(Waker::noop());
+    match stream.poll_read_ready(&mut context) {
+        Poll::Pending => true,
+        Poll::Ready(_) => {
+            let mut byte = [0];
+            matches!(stream.try_read(&mut byte), Err(error) if error.kind() == std::io::ErrorKind::WouldBlock)
+        }
+    }
+}
+
+impl Idle {
+    /// Takes the connection that was used last, if there is one that will do.
+    pub(crate) fn take(&self, server: u32, trust: Trust, now: u64) -> Option<TcpStream> {
+        let mut servers = self.servers.borrow_mut();
+        let resting = servers.get_mut(server as usize)?;
+        let longest = ticks(match trust {
+            Trust::Any => LONGEST_REST,
+            Trust::Recent => LONGEST_TRUSTED_REST,
+        });
+        while let Some(candidate) = resting.pop_if(|it| now - it.since < longest) {
+            if is_quiet(&candidate.stream) {
+                return Some(candidate.stream);
+            }
+        }
+        None
+    }
+
+    /// Keeps a connection for the next request to the same server.
+    pub(crate) fn keep(&self, server: u32, stream: TcpStream, now: u64) {
+        let mut servers = self.servers.borrow_mut();
+        let place = server as usize;
+        if servers.len() <= place {
+            servers.resize_with(place + 1, Vec::new);
+        }
+        if servers[place].len() < MOST_PER_SERVER {
+            servers[place].push(Resting { stream, since: now });
+        }
+    }
+
+    /// Closes what rested too long or was closed by its server.
+    pub(crate) fn tidy(&self, now: u64) {
+        for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
+            resting.retain(|it| now - it.since < ticks(LONGEST_REST) && is_quiet(&it.stream));
+            resting.shrink_to(resting.len() * 2);
+        }
+    }
+
+    /// Closes every idle connection to a server.
+    pub(crate) fn forget(&self, server: u32) {
+        if let Some(resting) = self.servers.borrow_mut().get_mut(server as usize) {
+            *resting = Vec::new();
+        }
+    }
+}

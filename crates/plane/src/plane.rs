@@ -1,0 +1,161 @@
+//! The handle by which the service drives its workers.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use arc_swap::ArcSwap;
+use merismos_core::routing::Snapshot;
+use tokio::sync::{mpsc, oneshot};
+
+use crate::listen::{self, BindError, Bound};
+use crate::witness::{Sightings, Watches};
+use crate::worker::{self, Command, Shared};
+
+/// Why the plane could not start.
+#[derive(Debug, thiserror::Error)]
+#[error("worker {worker} could not be started: {source}")]
+pub struct StartError {
+    worker: usize,
+    source: std::io::Error,
+}
+
+/// All workers. Dropping it leaves them running until their threads end with the process; use [`Plane::stop`].
+#[derive(Debug)]
+pub struct Plane {
+    shared: Shared,
+    workers: Vec<(mpsc::UnboundedSender<Command>, JoinHandle<()>)>,
+    /// Which frontend listens where.
+    listening: BTreeMap<SocketAddr, u32>,
+}
+
+impl Plane {
+    /// Starts `workers` threads that serve nothing yet.
+    ///
+    /// # Errors
+    /// When the system gives no more threads.
+    pub fn start(workers: usize) -> Result<Self, StartError> {
+        let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
+        let shared = Shared { snapshot, watches: Watches::default() };
+        let spawn = |index: usize| {
+            // Unbounded, for only the controller sends, a handful for each change.
+            let (sender, commands) = mpsc::unbounded_channel();
+            let shared = shared.clone();
+            let thread = std::thread::Builder::new()
+                .name(format!("worker-{index}"))
+                .spawn(move || worker::run(index, shared, commands))
+                .map_err(|source| StartError { worker: index, source })?;
+            Ok((sender, thread))
+        };
+        let workers = (0..workers.max(1)).map(spawn).collect::<Result<_, _>>()?;
+        Ok(Self { shared, workers, listening: BTreeMap::new() })
+    }
+
+    /// How many workers there are: the number of lanes that cells need.
+    #[must_use]
+    pub fn workers(&self) -> usize {
+        self.workers.len()
+    }
+
+    /// Binds those of the addresses that are not listened on yet. Nothing is accepted before [`publish`](Self::publish);
+    /// dropping what was bound undoes it.
+    ///
+    /// # Errors
+    /// The first address that can't be bound, and why; none is bound then.
+    pub fn bind(&self, addresses: impl IntoIterator<Item = SocketAddr>) -> Result<Vec<Bound>, BindError> {
+        let fresh = addresses.into_iter().filter(|address| !self.listening.contains_key(address));
+        fresh.map(|address| listen::bind(address, self.workers.len())).collect()
+    }
+
+    /// Makes a snapshot the one that every worker reads from its next request on, and listens where it says.
+    /// A frontend whose address could not be bound is passed over; see [`Self::deaf`].
+    pub fn publish(&mut self, snapshot: Arc<Snapshot>, bound: Vec<Bound>) {
+        self.shared.snapshot.store(Arc::clone(&snapshot));
+        let wanted: BTreeMap<SocketAddr, u32> =
+            snapshot.frontends().map(|frontend| (frontend.listen, frontend.cell.id)).collect();
+        let gone: Vec<_> = self
+            .listening
+            .iter()
+            .filter(|(address, frontend)| wanted.get(address) != Some(frontend))
+            .map(|(address, frontend)| (*address, *frontend))
+            .collect();
+        // An address that passes from one frontend to another needs sockets that nobody accepts from yet.
+        let mut passed_on = Vec::new();
+        for (address, frontend) in gone {
+            self.listening.remove(&address);
+            self.tell(|| Command::Unlisten { frontend, address });
+            if wanted.contains_key(&address) {
+                passed_on.push(address);
+            }
+        }
+        for address in passed_on {
+            match listen::bind_shared(address, self.workers.len()) {
+                Ok(sockets) => self.listen(sockets, &wanted),
+                Err(error) => tracing::error!(%error, "a frontend's address could not be taken over"),
+            }
+        }
+        for sockets in bound {
+            self.listen(sockets, &wanted);
+        }
+    }
+
+    fn listen(&mut self, bound: Bound, wanted: &BTreeMap<SocketAddr, u32>) {
+        let address = bound.address;
+        let Some(frontend) = wanted.get(&address).copied() else { return };
+        self.listening.insert(address, frontend);
+        for ((sender, _), socket) in self.workers.iter().zip(bound.sockets) {
+            // A worker that is gone has stopped for good; there is nobody to tell.
+            let _ = sender.send(Command::Listen { frontend, address, socket });
+        }
+    }
+
+    fn tell(&self, command: impl Fn() -> Command) {
+        for (sender, _) in &self.workers {
+            let _ = sender.send(command());
+        }
+    }
+
+    /// The addresses of the published snapshot on which nothing listens.
+    #[must_use]
+    pub fn deaf(&self) -> BTreeSet<SocketAddr> {
+        let snapshot = self.shared.snapshot.load();
+        let wanted = snapshot.frontends().map(|frontend| frontend.listen);
+        wanted.filter(|address| !self.listening.contains_key(address)).collect()
+    }
+
+    /// The snapshot that workers read.
+    #[must_use]
+    pub fn snapshot(&self) -> Arc<Snapshot> {
+        self.shared.snapshot.load_full()
+    }
+
+    /// Breaks off every exchange with a server, by the number of its cell.
+    pub fn cut(&self, server: u32) {
+        self.tell(|| Command::Cut { server });
+    }
+
+    /// Begins to watch for requests with marks of this number.
+    #[must_use]
+    pub fn watch(&self, number: u64, capacity: usize) -> Sightings {
+        self.shared.watches.begin(number, capacity)
+    }
+
+    /// Stops accepting, lets work in flight finish within the grace period, and ends the workers. Gives the number
+    /// of connections that were broken off.
+    pub async fn stop(self, grace: Duration) -> usize {
+        let mut waiting = Vec::new();
+        for (sender, _) in &self.workers {
+            let (done, finished) = oneshot::channel();
+            if sender.send(Command::Stop { grace, done }).is_ok() {
+                waiting.push(finished);
+            }
+        }
+        let mut left = 0;
+        for finished in waiting {
+            left += finished.await.unwrap_or(0);
+        }
+        left
+    }
+}

@@ -1,0 +1,134 @@
+//! Probing: a shell around [`Machine`] that waits, probes and reports.
+
+mod ask;
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use merismos_core::config::document::Check;
+use merismos_core::health::{Evidence, Machine, Rules, State, Transition};
+use merismos_core::name::PoolServer;
+use merismos_core::time::{Tick, Wall};
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
+use tokio::time::Instant;
+
+/// A server to be probed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    /// The server.
+    pub server: PoolServer,
+    /// Where it listens.
+    pub address: SocketAddr,
+    /// What to ask it, and how often.
+    pub check: Check,
+}
+
+/// What one probe said, and what the server's health is with it.
+#[derive(Clone, Debug)]
+pub struct Report {
+    /// The server.
+    pub server: PoolServer,
+    /// Where it was probed: a report on an address that the server has no more is out of date.
+    pub address: SocketAddr,
+    /// Its health.
+    pub state: State,
+    /// The change that this probe made.
+    pub transition: Option<Transition>,
+    /// What was tried and what came back.
+    pub evidence: Evidence,
+    /// Failures in a row from now that would make it down.
+    pub failures_to_down: Option<u32>,
+    /// Passes in a row from now that would make it up.
+    pub passes_to_up: Option<u32>,
+}
+
+/// All running probes. Dropping it ends them.
+#[derive(Debug)]
+pub struct Prober {
+    reports: mpsc::Sender<Report>,
+    running: BTreeMap<PoolServer, (Target, JoinHandle<()>)>,
+}
+
+impl Prober {
+    /// Probes nothing yet; reports go to `reports`.
+    #[must_use]
+    pub fn new(reports: mpsc::Sender<Report>) -> Self {
+        Self { reports, running: BTreeMap::new() }
+    }
+
+    /// Probes these servers and no others from now on. A server that was probed the same way before keeps its
+    /// pace; for any other one `known` says the health to start from. Must be called on a Tokio runtime.
+    pub fn set(&mut self, targets: Vec<Target>, known: impl Fn(&Target) -> State) {
+        let mut before = std::mem::take(&mut self.running);
+        for target in targets {
+            let task = match before.remove(&target.server) {
+                Some((same, task)) if same == target => task,
+                other => {
+                    if let Some((_, task)) = other {
+                        task.abort();
+                    }
+                    tokio::spawn(watch(target.clone(), known(&target), self.reports.clone()))
+                }
+            };
+            self.running.insert(target.server.clone(), (target, task));
+        }
+        for (_, task) in before.into_values() {
+            task.abort();
+        }
+    }
+}
+
+impl Drop for Prober {
+    fn drop(&mut self) {
+        self.running.values().for_each(|(_, task)| task.abort());
+    }
+}
+
+/// The wall clock.
+fn wall() -> Wall {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    Wall(i64::try_from(since.as_millis()).unwrap_or(i64::MAX))
+}
+
+/// A number that differs between servers, to spread their probes.
+fn seed(server: &PoolServer) -> u64 {
+    let bytes = server.to_string().into_bytes();
+    // FNV-1a, http://www.isthe.com/chongo/tech/comp/fnv/: small, and the same on every node.
+    bytes.iter().fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3))
+}
+
+/// Probes one server for ever.
+async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>) {
+    let start = Instant::now();
+    let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
+    let mut machine = Machine::new(Rules::from(&target.check), known, seed(&target.server), now());
+    loop {
+        tokio::time::sleep_until(start + Duration::from_nanos(machine.next_timeout().0)).await;
+        machine.on_probe_started(now());
+        let evidence = probe(target.address, &target.check).await;
+        let transition = machine.on_probe_ended(evidence.passed());
+        let report = Report {
+            server: target.server.clone(),
+            address: target.address,
+            state: machine.state(),
+            transition,
+            evidence,
+            failures_to_down: machine.failures_to_down(),
+            passes_to_up: machine.passes_to_up(),
+        };
+        if reports.send(report).await.is_err() {
+            return;
+        }
+    }
+}
+
+/// Runs a check once against an address.
+pub async fn probe(address: SocketAddr, check: &Check) -> Evidence {
+    let (at, began) = (wall(), Instant::now());
+    let limit = check.timeout.get();
+    let (tried, step, got) = ask::ask(address, &check.kind, limit).await;
+    let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
+    Evidence { at, tried, step, got, took_us }
+}

@@ -1,0 +1,259 @@
+//! One worker: a thread, its runtime, and everything that only it touches.
+
+use std::cell::{Cell, RefCell};
+use std::collections::BTreeMap;
+use std::net::{SocketAddr, TcpListener as StdListener};
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use arc_swap::{ArcSwap, Cache};
+use merismos_core::routing::Snapshot;
+use tokio::net::TcpListener;
+use tokio::sync::{mpsc, oneshot};
+use tokio::task::{JoinHandle, LocalSet};
+
+use crate::alarm::{Alarm, Ring, TICK, Wheel};
+use crate::buffer::{LARGE, SMALL, Shelf};
+use crate::http;
+use crate::idle::Idle;
+use crate::witness::Watches;
+
+/// How often idle connections and free buffers are looked through.
+const TIDY_EVERY: Duration = Duration::from_secs(1);
+/// How many texts to write heads into are kept over a quiet second.
+const MOST_SCRAPS: usize = 64;
+/// How long accepting rests when there are no file descriptors left.
+const ACCEPT_REST: Duration = Duration::from_millis(50);
+
+/// What the plane tells a worker.
+#[derive(Debug)]
+pub(crate) enum Command {
+    /// Serve a frontend on this socket.
+    Listen { frontend: u32, address: SocketAddr, socket: StdListener },
+    /// Stop listening on an address; connections of the frontend that rest are closed.
+    Unlisten { frontend: u32, address: SocketAddr },
+    /// Break off every exchange with a server and forget its idle connections.
+    Cut { server: u32 },
+    /// Stop listening everywhere, let work in flight finish until the deadline, then end.
+    Stop { grace: Duration, done: oneshot::Sender<usize> },
+}
+
+/// What the plane shares with all workers.
+#[derive(Clone, Debug)]
+pub(crate) struct Shared {
+    pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
+    pub(crate) watches: Watches,
+}
+
+/// One client's connection, as the worker knows it.
+#[derive(Debug)]
+pub(crate) struct Client {
+    pub(crate) frontend: u32,
+    pub(crate) alarm: Rc<Alarm>,
+    /// The server of the exchange in flight.
+    pub(crate) server: Cell<Option<u32>>,
+    /// Between two requests: may be closed without hurting anyone.
+    pub(crate) resting: Cell<bool>,
+}
+
+/// Everything that a worker's connections share.
+#[derive(Debug)]
+pub(crate) struct Worker {
+    pub(crate) index: usize,
+    pub(crate) wheel: Wheel,
+    pub(crate) idle: Idle,
+    pub(crate) small: Rc<Shelf>,
+    pub(crate) large: Rc<Shelf>,
+    pub(crate) watches: Watches,
+    pub(crate) stopping: Cell<bool>,
+    /// Texts that were used to write heads into, kept for their memory.
+    scraps: RefCell<Vec<Vec<u8>>>,
+    cache: RefCell<Cache<Arc<ArcSwap<Snapshot>>, Arc<Snapshot>>>,
+    #[allow(clippy::redundant_allocation)] // the outer count is the worker's own; see `snapshot`
+    current: RefCell<Rc<Arc<Snapshot>>>,
+    clients: RefCell<BTreeMap<u64, Rc<Client>>>,
+    next_client: Cell<u64>,
+}
+
+impl Worker {
+    fn new(index: usize, shared: Shared) -> Rc<Self> {
+        let current = shared.snapshot.load_full();
+        Rc::new(Self {
+            index,
+            wheel: Wheel::new(),
+            idle: Idle::default(),
+            small: Shelf::new(SMALL),
+            large: Shelf::new(LARGE),
+            watches: shared.watches,
+            stopping: Cell::new(false),
+            scraps: RefCell::new(Vec::new()),
+            cache: RefCell::new(Cache::new(shared.snapshot)),
+            current: RefCell::new(Rc::new(current)),
+            clients: RefCell::new(BTreeMap::new()),
+            next_client: Cell::new(0),
+        })
+    }
+
+    /// The snapshot of this moment. The worker's own count of references keeps its cache line on its core.
+    #[allow(clippy::redundant_allocation)]
+    pub(crate) fn snapshot(&self) -> Rc<Arc<Snapshot>> {
+        let mut cache = self.cache.borrow_mut();
+        let newest = cache.load();
+        let mut current = self.current.borrow_mut();
+        if !Arc::ptr_eq(newest, &current) {
+            *current = Rc::new(Arc::clone(newest));
+        }
+        Rc::clone(&current)
+    }
+
+    /// Registers a client's connection until the returned guard is dropped.
+    pub(crate) fn register(self: &Rc<Self>, frontend: u32) -> Registered {
+        let key = self.next_client.get();
+        self.next_client.set(key + 1);
+        let client = Rc::new(Client {
+            frontend,
+            alarm: Alarm::new(),
+            server: Cell::new(None),
+            resting: Cell::new(true),
+        });
+        self.clients.borrow_mut().insert(key, Rc::clone(&client));
+        Registered { worker: Rc::clone(self), key, client }
+    }
+
+    /// An empty text to write a head into; give it back with [`Self::give_back`].
+    pub(crate) fn scrap(&self) -> Vec<u8> {
+        self.scraps.borrow_mut().pop().unwrap_or_else(|| Vec::with_capacity(2 << 10))
+    }
+
+    /// Keeps a text's memory for the next head, unless it grew large.
+    pub(crate) fn give_back(&self, mut scrap: Vec<u8>) {
+        if scrap.capacity() <= SMALL {
+            scrap.clear();
+            self.scraps.borrow_mut().push(scrap);
+        }
+    }
+
+    fn each_client(&self, mut act: impl FnMut(&Client)) {
+        for client in self.clients.borrow().values() {
+            act(client);
+        }
+    }
+
+    fn close_resting(&self, concerns: impl Fn(&Client) -> bool) {
+        self.each_client(|client| {
+            if client.resting.get() && concerns(client) {
+                client.alarm.ring(Ring::Close);
+            }
+        });
+    }
+}
+
+/// A registered connection.
+#[derive(Debug)]
+pub(crate) struct Registered {
+    pub(crate) worker: Rc<Worker>,
+    key: u64,
+    pub(crate) client: Rc<Client>,
+}
+
+impl Drop for Registered {
+    fn drop(&mut self) {
+        self.worker.clients.borrow_mut().remove(&self.key);
+    }
+}
+
+/// Runs a worker on this thread until it is stopped.
+pub(crate) fn run(index: usize, shared: Shared, commands: mpsc::UnboundedReceiver<Command>) {
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .expect("a runtime needs only memory and an epoll descriptor");
+    let worker = Worker::new(index, shared);
+    LocalSet::new().block_on(&runtime, serve(worker, commands));
+}
+
+async fn serve(worker: Rc<Worker>, mut commands: mpsc::UnboundedReceiver<Command>) {
+    let clock = tokio::task::spawn_local(keep_time(Rc::clone(&worker)));
+    let mut listeners: BTreeMap<SocketAddr, JoinHandle<()>> = BTreeMap::new();
+    while let Some(command) = commands.recv().await {
+        match command {
+            Command::Listen { frontend, address, socket } => match TcpListener::from_std(socket) {
+                Ok(listener) => {
+                    let task = accept(Rc::clone(&worker), listener, frontend);
+                    listeners.insert(address, tokio::task::spawn_local(task));
+                }
+                Err(error) => tracing::error!(%address, %error, "a listening socket could not be watched"),
+            },
+            Command::Unlisten { frontend, address } => {
+                if let Some(task) = listeners.remove(&address) {
+                    task.abort();
+                }
+                worker.close_resting(|client| client.frontend == frontend);
+            }
+            Command::Cut { server } => {
+                worker.idle.forget(server);
+                worker.each_client(|client| {
+                    if client.server.get() == Some(server) {
+                        client.alarm.ring(Ring::Cut);
+                    }
+                });
+            }
+            Command::Stop { grace, done } => {
+                listeners.values().for_each(JoinHandle::abort);
+                let left = finish(&worker, grace).await;
+                clock.abort();
+                // Nobody may be waiting any more; the number is for the log only.
+                let _ = done.send(left);
+                return;
+            }
+        }
+    }
+}
+
+/// Waits until the last client is done or the grace is over; gives the number of those that were not done.
+async fn finish(worker: &Worker, grace: Duration) -> usize {
+    worker.stopping.set(true);
+    let end = Instant::now() + grace;
+    loop {
+        worker.close_resting(|_| true);
+        let left = worker.clients.borrow().len();
+        if left == 0 || Instant::now() >= end {
+            return left;
+        }
+        tokio::time::sleep(TICK).await;
+    }
+}
+
+async fn keep_time(worker: Rc<Worker>) {
+    let mut ticks = tokio::time::interval(TICK);
+    ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Skip);
+    let mut tidied = Instant::now();
+    loop {
+        ticks.tick().await;
+        worker.wheel.advance();
+        if tidied.elapsed() >= TIDY_EVERY {
+            tidied = Instant::now();
+            worker.idle.tidy(worker.wheel.now());
+            worker.small.trim();
+            worker.large.trim();
+            worker.scraps.borrow_mut().truncate(MOST_SCRAPS);
+        }
+    }
+}
+
+async fn accept(worker: Rc<Worker>, listener: TcpListener, frontend: u32) {
+    loop {
+        match listener.accept().await {
+            Ok((stream, peer)) => {
+                tokio::task::spawn_local(http::serve(worker.register(frontend), stream, peer));
+            }
+            // The client was gone before we took it: nothing to do.
+            Err(error) if error.kind() == std::io::ErrorKind::ConnectionAborted => {}
+            Err(error) => {
+                tracing::warn!(%error, "no connection can be taken; trying again soon");
+                tokio::time::sleep(ACCEPT_REST).await;
+            }
+        }
+    }
+}
