@@ -161,12 +161,18 @@ impl FrontendCell {
 #[repr(align(128))]
 pub struct PoolCell {
     turn: AtomicU64,
+    retry_turn: AtomicU64,
 }
 
 impl PoolCell {
     /// Takes the next turn.
     pub fn take_turn(&self) -> u64 {
         self.turn.fetch_add(1, Ordering::Relaxed)
+    }
+
+    /// Takes the next turn of those that deal out retries, so that retries leave the order of first picks alone.
+    pub fn take_retry_turn(&self) -> u64 {
+        self.retry_turn.fetch_add(1, Ordering::Relaxed)
     }
 
     /// The turn that the next request will take.

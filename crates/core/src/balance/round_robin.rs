@@ -103,14 +103,13 @@ fn running_sums(servers: &[(u32, u32)]) -> Box<[u64]> {
 
 impl Balance for RoundRobin {
     fn pick(&self, cell: &PoolCell, tried: &Tried) -> Option<usize> {
-        let first = self.at(cell.take_turn())?;
-        if !tried.holds(first) {
-            return Some(first);
+        if tried.is_empty() {
+            return self.at(cell.take_turn());
         }
-        // A retry: a few more turns find another server in proportion to the weights; when light servers are
-        // left among heavy ones that were tried, any of them will do.
+        // A retry: a few turns find another server in proportion to the weights; when light servers are left
+        // among heavy ones that were tried, any of them will do.
         for _ in 0..4 {
-            let next = self.at(cell.take_turn())?;
+            let next = self.at(cell.take_retry_turn())?;
             if !tried.holds(next) {
                 return Some(next);
             }

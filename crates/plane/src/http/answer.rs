@@ -26,7 +26,10 @@ pub(super) enum NotDelivered {
     /// The server failed before a byte of its answer went to the client.
     Server(ServerFailure),
     /// The server failed in the middle of its answer.
-    BrokenOff,
+    BrokenOff {
+        /// Only the end of the connection would tell the client that the body is whole.
+        open_ended: bool,
+    },
     /// The client went away.
     ClientGone,
 }
@@ -65,7 +68,6 @@ impl<'a> Answer<'a> {
     ) -> Result<Delivered, NotDelivered> {
         let (mut buffer, length, response) = self.final_head(server, client).await?;
         self.begun.set(true);
-        self.lane.taken.up();
         if response.status >= 500 {
             self.lane.errors.up();
         }
@@ -80,7 +82,7 @@ impl<'a> Answer<'a> {
         let mut follow = Follow::new(response.framing);
         if response.passes_as_is && connection.is_none() {
             // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
-            let used = self.follow(&mut follow, &buffer[length..], &mut |_| {})?;
+            let used = follow.pass(&buffer[length..], |_| {}).map_err(|_| nonsense())?;
             self.send(client, &buffer[..length + used]).await?;
             buffer.consume(length + used);
         } else {
@@ -104,13 +106,12 @@ impl<'a> Answer<'a> {
         let mut rest = None;
         loop {
             let (mut buffer, length) = self.read_head(server, rest.take()).await.map_err(NotDelivered::Server)?;
-            let nonsense = NotDelivered::Server(ServerFailure::Nonsense);
             let Ok(response) = head::response(&buffer[..length], self.request.is_head) else {
-                return Err(nonsense);
+                return Err(nonsense());
             };
             match response.status {
                 // No upgrade was passed on, so none can be agreed to.
-                101 => return Err(nonsense),
+                101 => return Err(nonsense()),
                 100..=199 => {
                     if !self.request.is_http_10 {
                         self.send(client, &buffer[..length]).await?;
@@ -171,7 +172,10 @@ impl<'a> Answer<'a> {
             match read(server, &mut buffer, self.watch).await {
                 Ok(_) => self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?,
                 Err(Trouble::Closed) if matches!(follow, Follow::UntilClose) => return Ok(false),
-                Err(_) => return Err(NotDelivered::BrokenOff),
+                Err(_) => {
+                    let open_ended = unchunk || matches!(follow, Follow::UntilClose);
+                    return Err(NotDelivered::BrokenOff { open_ended });
+                }
             }
         }
         Ok(buffer.is_empty())
@@ -186,10 +190,11 @@ impl<'a> Answer<'a> {
         unchunk: bool,
         out: &mut Vec<u8>,
     ) -> Result<(), NotDelivered> {
+        let broken = |_| NotDelivered::BrokenOff { open_ended: unchunk };
         let used = if unchunk {
-            self.follow(follow, buffer, &mut |content| out.extend_from_slice(content))?
+            follow.pass(buffer, |content| out.extend_from_slice(content)).map_err(broken)?
         } else {
-            self.follow(follow, buffer, &mut |_| {})?
+            follow.pass(buffer, |_| {}).map_err(broken)?
         };
         if !unchunk && out.is_empty() {
             self.send(client, &buffer[..used]).await?;
@@ -204,20 +209,15 @@ impl<'a> Answer<'a> {
         Ok(())
     }
 
-    fn follow(
-        &self,
-        follow: &mut Follow,
-        data: &[u8],
-        payload: &mut dyn FnMut(&[u8]),
-    ) -> Result<usize, NotDelivered> {
-        follow.pass(data, payload).map_err(|_| NotDelivered::BrokenOff)
-    }
-
     async fn send(&self, client: &mut impl Sink, bytes: &[u8]) -> Result<(), NotDelivered> {
         let sent = write_all(client, bytes, self.watch, self.frontend.idle_timeout).await;
         sent.map_err(|trouble| match trouble {
-            Trouble::Rang(crate::alarm::Ring::Cut) => NotDelivered::BrokenOff,
+            Trouble::Rang(crate::alarm::Ring::Cut) => NotDelivered::BrokenOff { open_ended: true },
             Trouble::Rang(_) | Trouble::Closed | Trouble::Broken => NotDelivered::ClientGone,
         })
     }
+}
+
+fn nonsense() -> NotDelivered {
+    NotDelivered::Server(ServerFailure::Nonsense)
 }

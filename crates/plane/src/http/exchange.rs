@@ -29,8 +29,8 @@ pub(super) enum Outcome {
     AnsweredEarly,
     /// Its body breaks the rules or did not come in time, and no answer has begun.
     Refused(Refusal),
-    /// Its answer broke off.
-    BrokenOff,
+    /// Its answer broke off; `open_ended` when only the end of the connection would tell that it is whole.
+    BrokenOff { open_ended: bool },
     /// It went away.
     ClientGone,
 }
@@ -133,13 +133,16 @@ impl Exchange<'_> {
                 before.cell.lane(self.worker.index).retried.up();
             }
             let attempt = self.attempt(stream, server, &mut sending).await;
+            if !matches!(attempt, Err(Failed::Server(ServerFailure::NotReached(_)))) {
+                lane.taken.up();
+            }
             match attempt {
                 Ok(delivered) => {
                     tell(Some(place), &places);
                     return Self::answered(delivered, sending);
                 }
                 Err(Failed::Client(outcome)) => {
-                    if matches!(outcome, Outcome::BrokenOff) {
+                    if matches!(outcome, Outcome::BrokenOff { .. }) {
                         lane.failed.up();
                         self.frontend.cell.lane(self.worker.index).unanswered.up();
                     }
@@ -151,7 +154,6 @@ impl Exchange<'_> {
                     tracing::debug!(server = %server.name, ?failure, "a server failed a request");
                     last = Some((place, failure));
                     tried.note(place);
-                    let unsent = matches!(failure, ServerFailure::NotReached(_));
                     let may_repeat = match failure {
                         ServerFailure::NotReached(_) => true,
                         ServerFailure::Closed | ServerFailure::Cut => {
@@ -160,9 +162,6 @@ impl Exchange<'_> {
                         // The server may have acted on it, or will give every one the same nonsense.
                         ServerFailure::Nonsense | ServerFailure::Late => false,
                     };
-                    if !unsent {
-                        lane.taken.up();
-                    }
                     if !may_repeat {
                         break;
                     }
@@ -230,7 +229,7 @@ impl Exchange<'_> {
         };
         let delivered = delivered.map_err(|error| match error {
             NotDelivered::Server(failure) => Failed::Server(failure),
-            NotDelivered::BrokenOff => Failed::Client(Outcome::BrokenOff),
+            NotDelivered::BrokenOff { open_ended } => Failed::Client(Outcome::BrokenOff { open_ended }),
             NotDelivered::ClientGone => Failed::Client(Outcome::ClientGone),
         })?;
         if delivered.keep_server && sending.follow.is_done() {

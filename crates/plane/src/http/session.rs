@@ -150,8 +150,9 @@ impl Session {
             Outcome::Answered { keep: false, rest: None } | Outcome::ClientGone => Next::Close,
             Outcome::Answered { keep: false, rest: Some(_) } | Outcome::AnsweredEarly => Next::Linger,
             Outcome::Refused(refusal) => self.refuse(refusal, frontend).await,
-            Outcome::BrokenOff => {
-                // The client must not take the end of the connection for the end of the body.
+            Outcome::BrokenOff { open_ended: false } => Next::Close,
+            Outcome::BrokenOff { open_ended: true } => {
+                // The client must not take the end of the connection for the end of the body: it gets a reset.
                 let _ = socket2::SockRef::from(&self.stream).set_linger(Some(Duration::ZERO));
                 Next::Close
             }

@@ -1,0 +1,78 @@
+//! Probes against real listeners.
+
+use std::time::Duration;
+
+use merismos_core::config::document::{Check, CheckKind};
+use merismos_core::health::{State, Step};
+use merismos_core::units::Span;
+use merismos_plane::probe::{Prober, Target, probe};
+use rstest::rstest;
+use tokio::sync::mpsc;
+
+use crate::rig::{PATIENCE, Server, free_address};
+
+fn check(kind: CheckKind) -> Check {
+    Check {
+        kind,
+        interval: Span::from_millis(100),
+        timeout: Span::from_millis(300),
+        down_after: 2,
+        up_after: 2,
+    }
+}
+
+fn http() -> CheckKind {
+    CheckKind::Http { path: "/health".to_owned(), accept: vec!["200-299".parse().unwrap()] }
+}
+
+#[rstest]
+#[case::passes(b"HTTP/1.1 204 No Content\r\n\r\n", Step::Done, "status 204")]
+#[case::wrong_status(b"HTTP/1.1 500 Oh\r\nContent-Length: 0\r\n\r\n", Step::Status, "status 500; wanted 200-299")]
+#[case::garbage(b"SSH-2.0-x\r\n\r\n", Step::Answer, "the answer makes no sense")]
+#[case::closes(b"", Step::Answer, "the answer makes no sense")]
+#[tokio::test]
+async fn what_comes_back_is_told_in_words(#[case] bytes: &'static [u8], #[case] step: Step, #[case] got: &str) {
+    let evidence = probe(Server::saying(bytes).address, &check(http())).await;
+    assert_eq!(evidence.step, step, "{evidence}");
+    assert!(evidence.got.contains(got), "{evidence}");
+    assert!(evidence.tried.contains("/health"), "{evidence}");
+}
+
+#[tokio::test]
+async fn refusal_is_told_from_silence() {
+    let refused = probe(free_address(), &check(http())).await;
+    assert_eq!(refused.step, Step::Connect);
+    assert!(refused.got.contains("connection refused"), "{refused}");
+    let silent = Server::start(|mut conn, _| conn.wait_for_end());
+    let late = probe(silent.address, &check(http())).await;
+    assert_eq!(late.step, Step::Answer);
+    assert!(late.got.contains("no answer within 300 ms"), "{late}");
+    assert!(late.took_us >= 300_000);
+    let open = probe(silent.address, &check(CheckKind::Tcp)).await;
+    assert!(open.passed(), "an open port is all that a tcp check asks for: {open}");
+}
+
+#[tokio::test]
+async fn the_prober_follows_a_server_down_and_up() {
+    let (reports, mut received) = mpsc::channel(16);
+    let mut prober = Prober::new(reports);
+    let address = free_address();
+    let target = Target { server: "quay/s0".parse().unwrap(), address, check: check(CheckKind::Tcp) };
+    prober.set(vec![target.clone()], |_| State::Up);
+    let mut next = async || {
+        let report = tokio::time::timeout(PATIENCE, received.recv()).await.expect("a report in time").unwrap();
+        (report.state, report.failures_to_down, report.passes_to_up)
+    };
+    assert_eq!(next().await, (State::Suspect, Some(1), Some(1)));
+    assert_eq!(next().await, (State::Down, None, Some(2)));
+    let _listener = std::net::TcpListener::bind(address).unwrap();
+    while next().await.0 != State::Recovering {}
+    assert_eq!(next().await, (State::Up, Some(2), None));
+    prober.set(vec![target], |_| panic!("the same target goes on as it was"));
+    assert_eq!(next().await.0, State::Up);
+    prober.set(Vec::new(), |_| State::Unproven);
+    tokio::time::sleep(Duration::from_millis(1)).await;
+    while received.try_recv().is_ok() {}
+    let more = tokio::time::timeout(Duration::from_millis(300), received.recv()).await;
+    assert!(more.is_err(), "nothing is probed any more");
+}

@@ -1,0 +1,292 @@
+//! A plane with one frontend, scripted servers behind it, and clients that speak bytes.
+
+use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+use merismos_core::cells::{Cells, FrontendCounts, ServerCounts};
+use merismos_core::config::{Format, load};
+use merismos_core::duty::Duty;
+use merismos_core::eligibility::Truths;
+use merismos_core::health::State;
+use merismos_core::name::PoolServer;
+use merismos_core::routing::{Snapshot, compile};
+use merismos_plane::Plane;
+
+/// How long anything in a test may take before the test has failed.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
+
+pub(crate) struct Rig {
+    pub(crate) plane: Plane,
+    cells: Cells,
+    version: u64,
+    pub(crate) address: SocketAddr,
+    pool: String,
+    frontend: String,
+    servers: Vec<SocketAddr>,
+    pub(crate) duties: BTreeMap<String, Duty>,
+    pub(crate) states: BTreeMap<String, State>,
+}
+
+impl Truths for Rig {
+    fn duty(&self, server: &PoolServer) -> Duty {
+        self.duties.get(server.server.as_str()).copied().unwrap_or_default()
+    }
+
+    fn health(&self, server: &PoolServer) -> State {
+        self.states.get(server.server.as_str()).copied().unwrap_or(State::Up)
+    }
+}
+
+/// An address that nothing listens on.
+pub(crate) fn free_address() -> SocketAddr {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap()
+}
+
+impl Rig {
+    /// A frontend before these servers, named s0, s1 and so on; `pool` and `frontend` are more keys for each.
+    pub(crate) fn new(servers: &[SocketAddr], pool: &str, frontend: &str) -> Self {
+        let plane = Plane::start(2).unwrap();
+        let mut rig = Self {
+            cells: Cells::new(plane.workers()),
+            plane,
+            version: 0,
+            address: free_address(),
+            pool: pool.to_owned(),
+            frontend: frontend.to_owned(),
+            servers: servers.to_vec(),
+            duties: BTreeMap::new(),
+            states: BTreeMap::new(),
+        };
+        rig.publish();
+        rig
+    }
+
+    /// Compiles the rig as it is now and publishes it.
+    pub(crate) fn publish(&mut self) {
+        use std::fmt::Write as _;
+
+        let mut text = format!(
+            "format = 1\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\n\
+             pool = \"quay\"\n{}\n[pools.quay]\ncheck = \"up\"\n{}\n",
+            self.address, self.frontend, self.pool
+        );
+        for (index, address) in self.servers.iter().enumerate() {
+            write!(text, "[pools.quay.servers.s{index}]\naddress = \"{address}\"\n").unwrap();
+        }
+        let checked = load(&text, Format::Toml).unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
+        self.version += 1;
+        let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
+        let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, self.version);
+        self.cells = cells;
+        let bound = self.plane.bind([self.address]).unwrap();
+        self.plane.publish(Arc::new(snapshot), bound);
+    }
+
+    pub(crate) fn counts(&self, server: usize) -> ServerCounts {
+        let snapshot = self.plane.snapshot();
+        snapshot.pools[0].servers[server].cell.counts()
+    }
+
+    pub(crate) fn frontend_counts(&self) -> FrontendCounts {
+        self.plane.snapshot().frontends().next().unwrap().cell.counts()
+    }
+
+    pub(crate) fn client(&self) -> Client {
+        Client::to(self.address)
+    }
+}
+
+/// Waits until something is so.
+pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let end = Instant::now() + PATIENCE;
+    while !is_so() {
+        assert!(Instant::now() < end, "still not so: {what}");
+        std::thread::yield_now();
+    }
+}
+
+/// A client that speaks bytes.
+pub(crate) struct Client {
+    stream: BufReader<TcpStream>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Answer {
+    pub(crate) status: u16,
+    pub(crate) head: String,
+    pub(crate) body: Vec<u8>,
+}
+
+impl Answer {
+    pub(crate) fn text(&self) -> String {
+        String::from_utf8_lossy(&self.body).into_owned()
+    }
+}
+
+impl Client {
+    pub(crate) fn to(address: SocketAddr) -> Self {
+        let stream = TcpStream::connect(address).unwrap();
+        stream.set_read_timeout(Some(PATIENCE)).unwrap();
+        stream.set_write_timeout(Some(PATIENCE)).unwrap();
+        Self { stream: BufReader::new(stream) }
+    }
+
+    pub(crate) fn send(&mut self, bytes: impl AsRef<[u8]>) -> &mut Self {
+        // A server that has answered may have closed: what counts is its answer.
+        let _ = self.stream.get_mut().write_all(bytes.as_ref());
+        self
+    }
+
+    pub(crate) fn writer(&self) -> TcpStream {
+        self.stream.get_ref().try_clone().unwrap()
+    }
+
+    /// A line of the head, without its end; `None` at the end of the connection.
+    fn line(&mut self) -> Option<String> {
+        let mut line = String::new();
+        self.stream.read_line(&mut line).ok()?;
+        (!line.is_empty()).then(|| line.trim_end().to_owned())
+    }
+
+    /// The next head, status line first; `None` at the end of the connection.
+    pub(crate) fn head(&mut self) -> Option<String> {
+        let mut head = self.line()?;
+        loop {
+            let line = self.line().expect("a whole head");
+            head.push('\n');
+            if line.is_empty() {
+                return Some(head);
+            }
+            head.push_str(&line);
+        }
+    }
+
+    /// The next answer; `None` at the end of the connection.
+    pub(crate) fn answer(&mut self) -> Option<Answer> {
+        let head = self.head()?;
+        let status = head.split(' ').nth(1).unwrap().parse().unwrap();
+        let field = |name: &str| {
+            let found = head.lines().find_map(|line| line.split_once(':').filter(|it| it.0.eq_ignore_ascii_case(name)));
+            found.map(|(_, value)| value.trim().to_owned())
+        };
+        let mut body = Vec::new();
+        if let Some(length) = field("content-length") {
+            body.resize(length.parse().unwrap(), 0);
+            self.stream.read_exact(&mut body).ok()?;
+        } else if field("transfer-encoding").is_some() {
+            loop {
+                let size = usize::from_str_radix(&self.line()?, 16).unwrap();
+                let start = body.len();
+                body.resize(start + size, 0);
+                self.stream.read_exact(&mut body[start..]).ok()?;
+                self.line()?;
+                if size == 0 {
+                    break;
+                }
+            }
+        } else if field("connection").as_deref() == Some("close") {
+            self.stream.read_to_end(&mut body).ok()?;
+        }
+        Some(Answer { status, head, body })
+    }
+
+    pub(crate) fn get(&mut self, path: &str) -> Answer {
+        self.send(format!("GET {path} HTTP/1.1\r\nHost: harbour.skerry.example\r\n\r\n"));
+        self.answer().expect("an answer")
+    }
+
+    /// The next bytes as they come.
+    pub(crate) fn bytes(&mut self, bytes: &mut [u8]) {
+        self.stream.read_exact(bytes).unwrap();
+    }
+
+    /// Whether the connection has ended, cleanly or not. Waits for it.
+    pub(crate) fn ended(&mut self) -> bool {
+        matches!(self.stream.read(&mut [0]), Ok(0) | Err(_))
+    }
+}
+
+/// A scripted server: each connection runs the script, with its number.
+pub(crate) struct Server {
+    pub(crate) address: SocketAddr,
+    connections: Arc<AtomicUsize>,
+}
+
+impl Server {
+    pub(crate) fn start(script: impl Fn(Conn, usize) + Send + Sync + 'static) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let address = listener.local_addr().unwrap();
+        let connections = Arc::new(AtomicUsize::new(0));
+        let (counter, script) = (Arc::clone(&connections), Arc::new(script));
+        std::thread::spawn(move || {
+            for stream in listener.incoming().flatten() {
+                let number = counter.fetch_add(1, Ordering::SeqCst);
+                let script = Arc::clone(&script);
+                stream.set_read_timeout(Some(PATIENCE)).unwrap();
+                std::thread::spawn(move || script(Conn { stream: BufReader::new(stream) }, number));
+            }
+        });
+        Self { address, connections }
+    }
+
+    /// A server that answers every request with its name and what it got.
+    pub(crate) fn named(name: &'static str) -> Self {
+        Self::start(move |mut conn, _| {
+            while let Some((head, body)) = conn.request() {
+                conn.answer(&format!("{name}\n{head}\n{}", body.len()));
+            }
+        })
+    }
+
+    /// A server that answers every request with these bytes and closes.
+    pub(crate) fn saying(bytes: &'static [u8]) -> Self {
+        Self::start(move |mut conn, _| {
+            if conn.request().is_some() {
+                conn.say(bytes);
+            }
+        })
+    }
+
+    pub(crate) fn connections(&self) -> usize {
+        self.connections.load(Ordering::SeqCst)
+    }
+}
+
+/// One connection of a scripted server.
+pub(crate) struct Conn {
+    pub(crate) stream: BufReader<TcpStream>,
+}
+
+impl Conn {
+    /// The next request's head and body; `None` at the end of the connection.
+    pub(crate) fn request(&mut self) -> Option<(String, Vec<u8>)> {
+        let mut head = String::new();
+        while !head.ends_with("\r\n\r\n") {
+            if self.stream.read_line(&mut head).ok()? == 0 {
+                return None;
+            }
+        }
+        let lower = head.to_ascii_lowercase();
+        let length = lower.lines().find_map(|line| line.strip_prefix("content-length: "));
+        let mut body = vec![0; length.map_or(0, |length| length.parse().unwrap())];
+        self.stream.read_exact(&mut body).ok()?;
+        Some((head, body))
+    }
+
+    pub(crate) fn say(&mut self, bytes: impl AsRef<[u8]>) {
+        let _ = self.stream.get_mut().write_all(bytes.as_ref());
+    }
+
+    pub(crate) fn answer(&mut self, body: &str) {
+        self.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n{body}", body.len()));
+    }
+
+    /// Waits until the other side has closed.
+    pub(crate) fn wait_for_end(&mut self) {
+        let _ = std::io::copy(&mut self.stream, &mut std::io::sink());
+    }
+}

@@ -1,0 +1,297 @@
+//! What has to work.
+
+use std::io::{Read, Write};
+
+use merismos_core::duty::Duty;
+use merismos_core::health::State;
+
+use crate::rig::{Client, Rig, Server, until};
+
+fn first_line(text: &str) -> String {
+    text.lines().next().unwrap_or_default().to_owned()
+}
+
+#[test]
+fn many_requests_on_one_connection_are_dealt_out_in_turn_on_kept_connections() {
+    let servers = [Server::named("gull"), Server::named("tern"), Server::named("auk")];
+    let rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "");
+    let mut client = rig.client();
+    let names: Vec<_> = (0..9).map(|_| first_line(&client.get("/").text())).collect();
+    assert_eq!(names, ["gull", "tern", "auk"].repeat(3));
+    assert_eq!(servers.map(|server| server.connections()), [1, 1, 1], "connections to servers are kept");
+    assert_eq!((rig.counts(0).taken, rig.counts(0).in_flight), (3, 0));
+    assert_eq!(rig.frontend_counts().requests, 9);
+}
+
+#[test]
+fn the_dealing_out_is_exact_over_all_workers_and_connections() {
+    let servers = [Server::named("gull"), Server::named("tern")];
+    let rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "");
+    let address = rig.address;
+    let threads: Vec<_> = (0..8)
+        .map(|_| {
+            std::thread::spawn(move || {
+                let mut client = Client::to(address);
+                (0..25).for_each(|_| assert_eq!(client.get("/").status, 200));
+            })
+        })
+        .collect();
+    threads.into_iter().for_each(|thread| thread.join().unwrap());
+    assert_eq!((rig.counts(0).taken, rig.counts(1).taken), (100, 100));
+}
+
+#[test]
+fn the_server_learns_who_its_client_is() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "");
+    let text = rig.client().get("/path?q=1").text();
+    for expected in [
+        "GET /path?q=1 HTTP/1.1\r\n",
+        "Host: harbour.skerry.example\r\n",
+        "X-Forwarded-For: 127.0.0.1\r\n",
+        "Forwarded: for=127.0.0.1;proto=http;host=\"harbour.skerry.example\"\r\n",
+        "Via: 1.1 merismos\r\n",
+    ] {
+        assert!(text.contains(expected), "{expected:?} in {text}");
+    }
+}
+
+#[test]
+fn bodies_of_known_length_pass_both_ways_whatever_their_size() {
+    let server = Server::start(|mut conn, _| {
+        while let Some((_, body)) = conn.request() {
+            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()));
+            conn.say(body);
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    for size in [0, 1, 1_000, 16_384, 65_536, 70_001, 5_000_000] {
+        let body: Vec<u8> = (0..size).map(|i| (i % 251) as u8).collect();
+        let mut writer = client.writer();
+        let sent = body.clone();
+        let thread = std::thread::spawn(move || {
+            write!(writer, "POST / HTTP/1.1\r\nHost: a\r\nContent-Length: {}\r\n\r\n", sent.len()).unwrap();
+            writer.write_all(&sent).unwrap();
+        });
+        let answer = client.answer().unwrap();
+        thread.join().unwrap();
+        assert_eq!((answer.status, answer.body == body), (200, true), "{size} bytes");
+    }
+    assert_eq!(rig.frontend_counts().requests, 7);
+}
+
+#[test]
+fn chunked_bodies_pass_both_ways_with_their_trailers() {
+    let server = Server::start(|mut conn, _| {
+        conn.request().unwrap();
+        let mut body = Vec::new();
+        let mut byte = [0];
+        while !body.ends_with(b"X-Sum: 11\r\n\r\n") {
+            conn.stream.read_exact(&mut byte).unwrap();
+            body.push(byte[0]);
+        }
+        conn.say("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n");
+        conn.say(body);
+        conn.wait_for_end();
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhel");
+    client.send("lo\r\n6;x=y\r\n world\r\n0\r\nX-Sum: 11\r\n\r\n");
+    let head = client.head().unwrap();
+    assert!(head.contains("Transfer-Encoding: chunked"), "{head}");
+    let mut body = [0; b"5\r\nhello\r\n6;x=y\r\n world\r\n0\r\nX-Sum: 11\r\n\r\n".len()];
+    client.bytes(&mut body);
+    assert_eq!(&body[..], b"5\r\nhello\r\n6;x=y\r\n world\r\n0\r\nX-Sum: 11\r\n\r\n");
+}
+
+#[test]
+fn an_http_10_client_gets_a_chunked_answer_as_plain_bytes() {
+    let server = Server::saying(b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n6\r\n world\r\n0\r\n\r\n");
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    let answer = client.send("GET / HTTP/1.0\r\n\r\n").answer().unwrap();
+    assert!(!answer.head.contains("chunked"), "{}", answer.head);
+    assert_eq!(answer.text(), "hello world");
+}
+
+#[test]
+fn an_answer_without_length_ends_with_the_connection() {
+    let server = Server::saying(b"HTTP/1.1 200 OK\r\n\r\nuntil the end");
+    let rig = Rig::new(&[server.address], "", "");
+    let answer = rig.client().get("/");
+    assert!(answer.head.contains("Connection: close"), "{}", answer.head);
+    assert_eq!(answer.text(), "until the end");
+}
+
+#[test]
+fn head_has_no_body_and_keeps_the_connection() {
+    let server = Server::start(|mut conn, _| {
+        while conn.request().is_some() {
+            conn.say("HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\n");
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    for _ in 0..3 {
+        client.send("HEAD / HTTP/1.1\r\nHost: a\r\n\r\n");
+        assert!(client.head().unwrap().contains("Content-Length: 500"));
+    }
+    assert_eq!(server.connections(), 1);
+}
+
+#[test]
+fn a_client_that_waits_for_100_continue_gets_it_from_the_server() {
+    let server = Server::start(|mut conn, _| {
+        let mut head = String::new();
+        while !head.ends_with("\r\n\r\n") {
+            std::io::BufRead::read_line(&mut conn.stream, &mut head).unwrap();
+        }
+        assert!(head.contains("Expect: 100-continue"), "{head}");
+        conn.say("HTTP/1.1 100 Continue\r\n\r\n");
+        let mut body = [0; 5];
+        conn.stream.read_exact(&mut body).unwrap();
+        conn.answer(std::str::from_utf8(&body).unwrap());
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\nExpect: 100-continue\r\n\r\n");
+    assert!(client.head().unwrap().starts_with("HTTP/1.1 100 Continue"));
+    assert_eq!(client.send("hello").answer().unwrap().text(), "hello");
+}
+
+#[test]
+fn a_server_may_answer_before_the_body_has_come() {
+    let server = Server::start(|mut conn, _| {
+        let mut head = String::new();
+        while !head.ends_with("\r\n\r\n") {
+            std::io::BufRead::read_line(&mut conn.stream, &mut head).unwrap();
+        }
+        conn.say("HTTP/1.1 413 Too Large\r\nContent-Length: 3\r\n\r\nbig");
+        conn.wait_for_end();
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 1000000\r\n\r\nsome");
+    let answer = client.answer().unwrap();
+    assert_eq!((answer.status, answer.text().as_str()), (413, "big"));
+    assert!(client.ended(), "the rest of the body can't be told from a next request");
+}
+
+#[test]
+fn pipelined_requests_are_answered_in_order() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    let requests: String = (0..5).map(|i| format!("GET /{i} HTTP/1.1\r\nHost: a\r\n\r\n")).collect();
+    client.send(requests);
+    for i in 0..5 {
+        assert!(client.answer().unwrap().text().contains(&format!("GET /{i} ")));
+    }
+}
+
+#[test]
+fn no_eligible_server_is_told_with_the_frontends_name() {
+    let mut rig = Rig::new(&[Server::named("gull").address], "", "");
+    rig.states.insert("s0".to_owned(), State::Down);
+    rig.publish();
+    let mut client = rig.client();
+    let answer = client.get("/");
+    assert_eq!(answer.status, 503);
+    assert_eq!(answer.text(), "503 Service Unavailable\nfrontend harbour: no server is available\n");
+    assert_eq!(client.get("/").status, 503, "the connection is kept");
+    assert_eq!(rig.frontend_counts().unavailable, 2);
+    rig.states.clear();
+    rig.publish();
+    assert_eq!(client.get("/").status, 200, "a kept connection sees the change at once");
+}
+
+#[test]
+fn a_withdrawn_server_loses_its_requests_at_once_and_they_are_answered_elsewhere() {
+    let silent = Server::start(|mut conn, _| conn.wait_for_end());
+    let mut rig = Rig::new(&[silent.address, Server::named("tern").address], "", "");
+    let mut client = rig.client();
+    client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    until("the request is at the silent server", || rig.counts(0).in_flight == 1);
+    rig.duties.insert("s0".to_owned(), Duty::Withdrawn);
+    rig.publish();
+    rig.plane.cut(rig.plane.snapshot().pools[0].servers[0].cell.id);
+    assert_eq!(first_line(&client.answer().unwrap().text()), "tern");
+    assert_eq!(rig.counts(0).in_flight, 0);
+}
+
+#[test]
+fn a_draining_server_finishes_what_it_has() {
+    let (release, wait) = std::sync::mpsc::channel::<()>();
+    let wait = std::sync::Mutex::new(wait);
+    let slow = Server::start(move |mut conn, _| {
+        conn.request();
+        wait.lock().unwrap().recv().unwrap();
+        conn.answer("slow");
+    });
+    let mut rig = Rig::new(&[slow.address, Server::named("tern").address], "", "");
+    let mut waiting = rig.client();
+    waiting.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    until("the request is at the slow server", || rig.counts(0).in_flight == 1);
+    rig.duties.insert("s0".to_owned(), Duty::Draining);
+    rig.publish();
+    let mut others = rig.client();
+    for _ in 0..4 {
+        assert_eq!(first_line(&others.get("/").text()), "tern");
+    }
+    release.send(()).unwrap();
+    assert_eq!(waiting.answer().unwrap().text(), "slow");
+}
+
+#[test]
+fn stopping_lets_work_in_flight_finish() {
+    let (release, wait) = std::sync::mpsc::channel::<()>();
+    let wait = std::sync::Mutex::new(wait);
+    let slow = Server::start(move |mut conn, _| {
+        conn.request();
+        wait.lock().unwrap().recv().unwrap();
+        conn.answer("done");
+    });
+    let rig = Rig::new(&[slow.address], "", "");
+    let address = rig.address;
+    let (mut busy, mut resting) = (rig.client(), rig.client());
+    busy.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    until("the request is at the server", || rig.counts(0).in_flight == 1);
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let stop = std::thread::spawn(move || runtime.block_on(rig.plane.stop(crate::rig::PATIENCE)));
+    assert!(resting.ended(), "a resting connection is closed");
+    until("new connections are refused", || std::net::TcpStream::connect(address).is_err());
+    release.send(()).unwrap();
+    let answer = busy.answer().unwrap();
+    assert_eq!(answer.text(), "done");
+    assert!(answer.head.contains("Connection: close"), "{}", answer.head);
+    assert_eq!(stop.join().unwrap(), 0, "nothing was broken off");
+}
+
+#[test]
+fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
+    let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let plane = merismos_plane::Plane::start(2).unwrap();
+    let address = taken.local_addr().unwrap();
+    let error = plane.bind([address]).unwrap_err();
+    assert!(matches!(error, merismos_plane::BindError::Taken { address: told } if told == address), "{error}");
+    let error = plane.bind(["192.0.2.1:80".parse().unwrap()]).unwrap_err();
+    assert!(matches!(error, merismos_plane::BindError::NotOurs { .. }), "{error}");
+}
+
+#[test]
+fn a_watched_mark_is_told_and_the_server_never_sees_it() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[crate::rig::free_address(), server.address], "", "");
+    let mut sightings = rig.plane.watch(77, 10);
+    let mut client = rig.client();
+    for number in 0..2 {
+        client.send(format!("GET / HTTP/1.1\r\nHost: a\r\nMerismos-Mark: 77-{number}\r\n\r\n"));
+        assert!(!client.answer().unwrap().text().to_lowercase().contains("mark"));
+    }
+    let first = sightings.receiver.blocking_recv().unwrap();
+    assert_eq!((first.number, first.server.unwrap().to_string().as_str()), (0, "quay/s1"));
+    assert_eq!(first.failed_at.len(), 1, "s0 refused it first");
+    assert_eq!(sightings.receiver.blocking_recv().unwrap().number, 1);
+}
