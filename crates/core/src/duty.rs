@@ -15,6 +15,7 @@ use crate::time::Wall;
 ///     └───────────────── return ◀──────────────────┘
 /// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Duty {
     /// It may work.
@@ -38,6 +39,7 @@ impl fmt::Display for Duty {
 
 /// A duty with who gave it, when and why.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Order {
     /// The duty.
     pub duty: Duty,
@@ -46,6 +48,7 @@ pub struct Order {
     /// Who gave it.
     pub who: String,
     /// When it was given.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub at: Wall,
 }
 

@@ -20,6 +20,7 @@ pub trait Truths {
 
 /// Why a server is not eligible.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Reason {
     /// An operator withdrew it.

@@ -1,7 +1,9 @@
 //! The two kinds of time. What must survive a restart is [`Wall`]; everything else is [`Tick`].
 
+use std::fmt;
 use std::time::Duration;
 
+use chrono::{DateTime, SecondsFormat};
 use serde::{Deserialize, Serialize};
 
 /// Monotonic time: nanoseconds since a start that the caller chose (a node's start, or 0 in a simulation).
@@ -22,10 +24,37 @@ impl Tick {
     }
 }
 
-/// Wall-clock time: milliseconds since 1970-01-01T00:00:00Z.
+/// Wall-clock time: milliseconds since 1970-01-01T00:00:00Z. Written as in RFC 3339, in UTC.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(transparent)]
+#[serde(try_from = "String", into = "String")]
 pub struct Wall(pub i64);
+
+/// A text that is not a moment as in RFC 3339.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("wanted a moment such as 2026-03-01T08:30:00.000Z; found {0:?}")]
+pub struct WallError(String);
+
+impl TryFrom<String> for Wall {
+    type Error = WallError;
+
+    fn try_from(text: String) -> Result<Self, WallError> {
+        let parsed = DateTime::parse_from_rfc3339(&text);
+        parsed.map(|moment| Self(moment.timestamp_millis())).map_err(|_| WallError(text))
+    }
+}
+
+impl From<Wall> for String {
+    fn from(wall: Wall) -> Self {
+        wall.to_string()
+    }
+}
+
+impl fmt::Display for Wall {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let moment = DateTime::from_timestamp_millis(self.0).unwrap_or_default();
+        f.pad(&moment.to_rfc3339_opts(SecondsFormat::Millis, true))
+    }
+}
 
 impl Wall {
     /// How long ago `earlier` was; zero when it lies ahead (the clock was set back).
@@ -44,6 +73,15 @@ mod tests {
         assert_eq!(Tick(u64::MAX).plus(Duration::from_secs(1)), Tick(u64::MAX));
         assert_eq!(Tick(5).since(Tick(9)), Duration::ZERO);
         assert_eq!(Tick(9).since(Tick(5)), Duration::from_nanos(4));
+    }
+
+    #[test]
+    fn wall_time_is_written_as_in_rfc_3339() {
+        let wall = Wall(1_772_353_800_250);
+        assert_eq!(wall.to_string(), "2026-03-01T08:30:00.250Z");
+        assert_eq!(Wall::try_from(wall.to_string()), Ok(wall));
+        assert_eq!(Wall::try_from("2026-03-01T10:30:00.25+02:00".to_owned()), Ok(wall));
+        assert!(Wall::try_from("yesterday".to_owned()).is_err());
     }
 
     #[test]

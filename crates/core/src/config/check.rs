@@ -19,6 +19,7 @@ pub struct Checked {
 
 /// Something that is allowed and that the engineer probably does not want.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Warning {
     /// The key path.
     pub path: String,

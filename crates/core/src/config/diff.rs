@@ -9,6 +9,7 @@ use super::Document;
 
 /// One difference between two documents.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Change {
     /// The key path, such as `pools.booking.servers.gull.weight`.
     pub path: String,

@@ -8,8 +8,10 @@ use crate::name::PoolServer;
 
 /// How a change moves one server's expected share.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ShareMove {
     /// The server.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub server: PoolServer,
     /// Its expected share now, 0 to 1; absent when it is new.
     pub before: Option<f64>,

@@ -8,6 +8,7 @@ use crate::name::Name;
 
 /// One mistake: where it is, what was found, and what would be right.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Problem {
     /// The key path, such as `pools.booking.servers.gull.weight`; empty when the text could not be parsed.
     pub path: String,

@@ -7,6 +7,7 @@ use super::Problem;
 
 /// How a document is written down.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Format {
     /// TOML 1.0.

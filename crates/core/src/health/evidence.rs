@@ -10,6 +10,7 @@ use crate::units::humane;
 
 /// How far a probe came.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Step {
     /// The connection was not made.
@@ -24,8 +25,10 @@ pub enum Step {
 
 /// One probe: when, what was tried, how far it came, what came back, how long it took.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Evidence {
     /// When the probe began.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub at: Wall,
     /// What was tried, such as `GET http://192.0.2.21:8080/health`.
     pub tried: String,

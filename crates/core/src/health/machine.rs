@@ -20,6 +20,7 @@ use crate::time::Tick;
 /// ```
 /// With `down_after = 1` an up server goes down at once, with `up_after = 1` a down one comes up at once.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum State {
     /// No probe has ended yet.
@@ -66,6 +67,7 @@ impl From<&Check> for Rules {
 
 /// A change of state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Transition {
     /// The state before.
     pub from: State,

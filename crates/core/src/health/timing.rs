@@ -8,6 +8,7 @@ use crate::config::document::Check;
 
 /// How long it takes from a failure to `down` (or from the repair to `up`), for a given check.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Delay {
     /// The failure comes just before a probe and is noticed without waiting. Milliseconds.
     pub best_ms: u64,
@@ -19,6 +20,7 @@ pub struct Delay {
 
 /// What a check's timing means.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Timing {
     /// From a server's failure to `down`.
     pub noticed: Delay,

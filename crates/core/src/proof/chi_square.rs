@@ -9,6 +9,7 @@ const LEAST_EXPECTED: f64 = 5.0;
 
 /// The result of a test.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ChiSquare {
     /// The sum of (observed - expected)² / expected over the classes.
     pub statistic: f64,

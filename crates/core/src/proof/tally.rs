@@ -46,8 +46,10 @@ pub struct Sample {
 
 /// One server's line.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Row {
     /// The server.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub server: PoolServer,
     /// The share that it should have got, 0 to 1.
     pub expected: f64,
@@ -69,6 +71,7 @@ pub struct Row {
 
 /// What a trial shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Verdict {
     /// Every request was answered and each server got its share.
@@ -81,6 +84,7 @@ pub enum Verdict {
 
 /// The whole count.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Tally {
     /// A line for each server that expected or got anything, in the order of the names.
     pub rows: Vec<Row>,

@@ -1,0 +1,23 @@
+//! Errors, as problem documents (RFC 9457).
+
+use merismos_core::config::Problem;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A problem document (RFC 9457, `application/problem+json`). Its `detail` says what to do.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ProblemDocument {
+    /// Which kind of problem: a relative URI that never changes, such as `/problems/refused-document`.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The kind of problem in words.
+    pub title: String,
+    /// The HTTP status.
+    #[schema(minimum = 400, maximum = 599)]
+    pub status: u16,
+    /// What happened this time, and what to do.
+    pub detail: String,
+    /// Every mistake of a refused document.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub problems: Vec<Problem>,
+}

@@ -1,0 +1,220 @@
+//! The status: configuration, duty and health side by side, with the one answer.
+
+use merismos_core::duty::Order;
+use merismos_core::eligibility::Reason;
+use merismos_core::health::timing::Timing;
+use merismos_core::health::{Evidence, State};
+use merismos_core::time::Wall;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Everything that is going on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// When this was so.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Wall,
+    /// The service.
+    pub node: Node,
+    /// The running revision.
+    pub revision: RevisionStatus,
+    /// Whether what happens is recorded.
+    pub records: Records,
+    /// What is wrong, a sentence each, the worst first; empty when all is well.
+    pub troubles: Vec<String>,
+    /// Frontends in the order of their names.
+    pub frontends: Vec<FrontendStatus>,
+    /// Pools in the order of their names.
+    pub pools: Vec<PoolStatus>,
+}
+
+/// The service that answers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Node {
+    /// Its version.
+    pub version: String,
+    /// When it started.
+    #[schema(value_type = String, format = DateTime)]
+    pub started: Wall,
+    /// How many workers it has.
+    pub workers: u64,
+}
+
+/// The running revision.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RevisionStatus {
+    /// Its number; 0 before the first.
+    pub number: u64,
+    /// Who made it.
+    pub author: String,
+    /// Why.
+    pub note: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Wall,
+}
+
+/// Whether what happens is recorded in the database.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Records {
+    /// The database takes records.
+    pub kept: bool,
+    /// Records that wait for the database.
+    pub waiting: u64,
+    /// Records that were lost because too many waited.
+    pub lost: u64,
+    /// Why the database does not take them.
+    pub why: Option<String>,
+}
+
+/// A frontend.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FrontendStatus {
+    /// Its name.
+    pub name: String,
+    /// What its clients speak.
+    pub protocol: String,
+    /// Where it listens.
+    pub listen: String,
+    /// Its pool.
+    pub pool: String,
+    /// Whether it does listen.
+    pub listening: bool,
+    /// What is wrong with it.
+    pub trouble: Option<String>,
+    /// Clients connected right now.
+    pub connections: u64,
+    /// Requests a second, over the last 10 seconds.
+    pub per_second: f64,
+    /// Requests refused in the last minute for what they were (4xx of our own).
+    pub refused: u64,
+    /// Requests of the last minute for which no server was eligible (503).
+    pub unavailable: u64,
+    /// Requests of the last minute that no server answered properly (502, 504, broken off).
+    pub unanswered: u64,
+}
+
+/// A pool.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PoolStatus {
+    /// Its name.
+    pub name: String,
+    /// How it deals out work.
+    pub algorithm: String,
+    /// Its check.
+    pub check: Option<CheckStatus>,
+    /// How many of its servers are eligible.
+    pub eligible: u64,
+    /// Servers in the order of their names.
+    pub servers: Vec<ServerStatus>,
+}
+
+/// A pool's check.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CheckStatus {
+    /// Its name.
+    pub name: String,
+    /// What it asks, in words.
+    pub asks: String,
+    /// What its timing means.
+    pub timing: Timing,
+}
+
+/// A server: the three truths, the one answer, and what was observed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ServerStatus {
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Configuration: where it listens.
+    pub address: String,
+    /// Configuration: its weight.
+    pub weight: u16,
+    /// Duty: what the operators said; absent when nobody ever said anything.
+    pub duty: Option<Order>,
+    /// Health: what probes saw.
+    pub health: HealthStatus,
+    /// The answer: may it get new work?
+    pub eligible: bool,
+    /// Why not.
+    pub reason: Option<Reason>,
+    /// Why not, in words.
+    pub reason_words: Option<String>,
+    /// The expected share of the pool's new work, 0 to 1.
+    pub expected: f64,
+    /// What was observed.
+    pub observed: Observed,
+    /// Requests at the server right now.
+    pub in_flight: u64,
+}
+
+/// A server's health.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HealthStatus {
+    /// Whether the pool has a check; if not, the server is taken to work.
+    pub checked: bool,
+    /// The state.
+    pub state: State,
+    /// Since when.
+    #[schema(value_type = String, format = DateTime)]
+    pub since: Wall,
+    /// The last probe.
+    pub last_probe: Option<Evidence>,
+    /// Failures in a row from now that would make it down.
+    pub failures_to_down: Option<u32>,
+    /// Passes in a row from now that would make it up.
+    pub passes_to_up: Option<u32>,
+}
+
+/// What was observed over two windows.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Observed {
+    /// The last 10 seconds.
+    pub ten_seconds: Window,
+    /// The last minute.
+    pub minute: Window,
+}
+
+/// What a server did in a window of time.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Window {
+    /// Its share of the pool's requests, 0 to 1; absent when the pool had none.
+    pub share: Option<f64>,
+    /// Requests that it took, a second.
+    pub per_second: f64,
+    /// Connections and answers that failed.
+    pub failed: u64,
+    /// Requests that failed here and were given to another server.
+    pub retried: u64,
+    /// Answers with a status of 500 and above.
+    pub errors: u64,
+}
+
+/// Where the next request would go, and why nowhere else.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExplainAnswer {
+    /// The frontend.
+    pub frontend: String,
+    /// The pool that it sends its clients to.
+    pub pool: String,
+    /// How the pool deals out work.
+    pub algorithm: String,
+    /// The revision that decides.
+    pub revision: u64,
+    /// The server that the next request would go to, as `pool/server`; absent when it would be answered 503.
+    pub server: Option<String>,
+    /// Why that one, in words.
+    pub why: String,
+    /// Every other server.
+    pub others: Vec<PassedServer>,
+}
+
+/// A server that would not get the next request.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PassedServer {
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Why not, in words.
+    pub why: String,
+    /// In how many requests from now its turn comes; absent when it is not eligible.
+    pub turns_until: Option<u64>,
+}

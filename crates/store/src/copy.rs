@@ -1,0 +1,119 @@
+//! The copy: a file from which the service starts and serves when the database is away.
+
+use std::collections::BTreeMap;
+use std::fs::{File, OpenOptions};
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+use merismos_core::duty::Order;
+use merismos_core::health::State;
+use merismos_core::time::Wall;
+use serde::{Deserialize, Serialize};
+
+use crate::{Revision, Token};
+
+/// Everything that the service needs to go on as it was.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Copy {
+    /// The running revision.
+    pub revision: Option<Revision>,
+    /// Every order, by `pool/server`.
+    pub duties: BTreeMap<String, Order>,
+    /// The health seen last, by `pool/server address`.
+    pub health: BTreeMap<String, KnownHealth>,
+    /// Who may use the API.
+    pub tokens: Vec<Token>,
+}
+
+/// A server's health as it was seen last.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KnownHealth {
+    /// The state.
+    pub state: State,
+    /// Since when.
+    pub since: Wall,
+}
+
+/// Why the copy can't be used.
+#[derive(Debug, thiserror::Error)]
+pub enum CopyError {
+    /// The file can't be read or written.
+    #[error("{path} can't be read or written: {source}", path = path.display())]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// The file holds something else.
+    #[error("{path} is not a copy that this release wrote ({source}); move it away to start without it", path = path.display())]
+    Content {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        source: serde_json::Error,
+    },
+}
+
+/// Reads the copy; `None` when there is none yet.
+///
+/// # Errors
+/// When the file is there and can't be used.
+pub fn read(path: &Path) -> Result<Option<Copy>, CopyError> {
+    let text = match std::fs::read(path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        Err(source) => return Err(CopyError::File { path: path.to_owned(), source }),
+    };
+    let copy = serde_json::from_slice(&text);
+    copy.map(Some).map_err(|source| CopyError::Content { path: path.to_owned(), source })
+}
+
+/// Writes the copy: after a crash the file holds the old one or the new one, whole. Only its owner can read it.
+///
+/// # Errors
+/// When the file can't be written; the old one is untouched then.
+pub fn write(path: &Path, copy: &Copy) -> Result<(), CopyError> {
+    let wrong = |source| CopyError::File { path: path.to_owned(), source };
+    let text = serde_json::to_vec(copy).map_err(|error| wrong(io::Error::other(error)))?;
+    write_whole(path, &text).map_err(wrong)
+}
+
+fn write_whole(path: &Path, text: &[u8]) -> io::Result<()> {
+    let new = path.with_extension("new");
+    let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
+    file.write_all(text)?;
+    file.sync_all()?;
+    std::fs::rename(&new, path)?;
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    File::open(folder)?.sync_all()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
+    use super::*;
+
+    #[test]
+    fn a_copy_comes_back_as_it_was_and_is_for_its_owner_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("copy.json");
+        assert_eq!(read(&path).unwrap(), None);
+        let mut copy = Copy::default();
+        copy.health.insert("booking/gull 192.0.2.21:80".to_owned(), KnownHealth { state: State::Down, since: Wall(5) });
+        write(&path, &copy).unwrap();
+        assert_eq!(read(&path).unwrap(), Some(copy));
+        assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+    }
+
+    #[test]
+    fn a_broken_copy_is_told_and_left_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("copy.json");
+        std::fs::write(&path, "{").unwrap();
+        assert!(read(&path).unwrap_err().to_string().contains("move it away"));
+        assert!(write(&folder.path().join("none/copy.json"), &Copy::default()).is_err());
+    }
+}

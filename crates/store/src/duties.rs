@@ -1,0 +1,70 @@
+//! Duties: what the operators said last of each server.
+
+use merismos_core::duty::{Duty, Order};
+use merismos_core::name::PoolServer;
+use merismos_core::time::Wall;
+use sqlx::Row;
+
+use crate::{Store, StoreError};
+
+fn word(duty: Duty) -> &'static str {
+    match duty {
+        Duty::InService => "in_service",
+        Duty::Draining => "draining",
+        Duty::Withdrawn => "withdrawn",
+    }
+}
+
+fn duty(word: &str) -> Option<Duty> {
+    [Duty::InService, Duty::Draining, Duty::Withdrawn].into_iter().find(|duty| self::word(*duty) == word)
+}
+
+impl Store {
+    /// Every order.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn duties(&self) -> Result<Vec<(PoolServer, Order)>, StoreError> {
+        let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, at FROM duty";
+        let rows = self.call(sqlx::query(query).fetch_all(&self.pool)).await?;
+        let mut orders = Vec::new();
+        for row in rows {
+            let unreadable = |why: String| StoreError::Unreadable { what: "a duty".to_owned(), why };
+            let (pool, server): (String, String) = (row.try_get("pool")?, row.try_get("server")?);
+            let name: PoolServer = format!("{pool}/{server}")
+                .parse()
+                .map_err(|error: merismos_core::name::PoolServerError| unreadable(error.to_string()))?;
+            let word: String = row.try_get("duty")?;
+            let order = Order {
+                duty: duty(&word).ok_or_else(|| unreadable(format!("the duty {word:?}")))?,
+                reason: row.try_get("reason")?,
+                who: row.try_get("who")?,
+                at: Wall(row.try_get("at")?),
+            };
+            orders.push((name, order));
+        }
+        Ok(orders)
+    }
+
+    /// Keeps an order, unless a newer one for the same server is kept already.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn put_duty(&self, server: &PoolServer, order: &Order) -> Result<(), StoreError> {
+        // `at` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
+        let upsert = sqlx::query(
+            "INSERT INTO duty (pool, server, duty, reason, who, at) VALUES (?, ?, ?, ?, ?, ?) \
+             ON DUPLICATE KEY UPDATE \
+             duty = IF(VALUES(at) >= at, VALUES(duty), duty), reason = IF(VALUES(at) >= at, VALUES(reason), reason), \
+             who = IF(VALUES(at) >= at, VALUES(who), who), at = GREATEST(VALUES(at), at)",
+        )
+        .bind(server.pool.as_str())
+        .bind(server.server.as_str())
+        .bind(word(order.duty))
+        .bind(&order.reason)
+        .bind(&order.who)
+        .bind(order.at.0);
+        self.call(upsert.execute(&self.pool)).await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,174 @@
+//! The outbox: records that must not make anybody wait go through a bounded queue.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use merismos_core::duty::Order;
+use merismos_core::name::PoolServer;
+use tokio::sync::Notify;
+
+use crate::{Store, StoreError, StoredEvent, StoredTrial};
+
+/// How many events are written in one step.
+const BATCH: usize = 200;
+/// How long after a failure the database is tried again.
+const RETRY_AFTER: Duration = Duration::from_secs(1);
+
+/// What the outbox holds right now.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Backlog {
+    /// Records that wait.
+    pub waiting: u64,
+    /// Records that were dropped because too many waited.
+    pub dropped: u64,
+    /// Why the last try failed; `None` while the database takes records.
+    pub why: Option<String>,
+}
+
+#[derive(Debug, Default)]
+struct Queue {
+    events: VecDeque<StoredEvent>,
+    /// Only the newest order for each server matters, so these are bounded by the number of servers.
+    duties: BTreeMap<PoolServer, Order>,
+    trials: VecDeque<StoredTrial>,
+    dropped: u64,
+    why: Option<String>,
+}
+
+/// A queue of records on their way to the database.
+#[derive(Clone, Debug)]
+pub struct Outbox {
+    limit: usize,
+    /// A lock held for a push or a look, never across a wait.
+    queue: Arc<Mutex<Queue>>,
+    wake: Arc<Notify>,
+}
+
+impl Outbox {
+    /// An empty outbox for at most `limit` events; when it is full the oldest is dropped and counted.
+    #[must_use]
+    pub fn new(limit: usize) -> Self {
+        Self { limit: limit.max(1), queue: Arc::default(), wake: Arc::default() }
+    }
+
+    fn queue(&self) -> MutexGuard<'_, Queue> {
+        self.queue.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Adds an event.
+    pub fn add_event(&self, event: StoredEvent) {
+        let mut queue = self.queue();
+        if queue.events.len() >= self.limit {
+            queue.events.pop_front();
+            queue.dropped += 1;
+        }
+        queue.events.push_back(event);
+        drop(queue);
+        self.wake.notify_one();
+    }
+
+    /// Adds an order.
+    pub fn add_duty(&self, server: PoolServer, order: Order) {
+        self.queue().duties.insert(server, order);
+        self.wake.notify_one();
+    }
+
+    /// Adds a trial.
+    pub fn add_trial(&self, trial: StoredTrial) {
+        let mut queue = self.queue();
+        if queue.trials.len() >= self.limit {
+            queue.trials.pop_front();
+            queue.dropped += 1;
+        }
+        queue.trials.push_back(trial);
+        drop(queue);
+        self.wake.notify_one();
+    }
+
+    /// What it holds.
+    #[must_use]
+    pub fn backlog(&self) -> Backlog {
+        let queue = self.queue();
+        let waiting = queue.events.len() + queue.duties.len() + queue.trials.len();
+        Backlog { waiting: waiting as u64, dropped: queue.dropped, why: queue.why.clone() }
+    }
+
+    /// Whether the database took records when it was last tried.
+    #[must_use]
+    pub fn is_flowing(&self) -> bool {
+        self.queue().why.is_none()
+    }
+
+    /// Empties the outbox into the store for ever. `changed` is told when the database goes away and comes back.
+    pub async fn run(self, store: Store, mut changed: impl FnMut(Option<&StoreError>)) {
+        loop {
+            match self.write_some(&store).await {
+                Ok(true) => self.flows(None, &mut changed),
+                Ok(false) => {
+                    self.flows(None, &mut changed);
+                    self.wake.notified().await;
+                }
+                Err(error) => {
+                    self.flows(Some(&error), &mut changed);
+                    tokio::time::sleep(RETRY_AFTER).await;
+                }
+            }
+        }
+    }
+
+    /// Tries to write what is there, once, until it is empty or the database fails. For the end of the service.
+    ///
+    /// # Errors
+    /// When the database fails.
+    pub async fn flush(&self, store: &Store) -> Result<(), StoreError> {
+        while self.write_some(store).await? {}
+        Ok(())
+    }
+
+    fn flows(&self, error: Option<&StoreError>, changed: &mut impl FnMut(Option<&StoreError>)) {
+        let why = error.map(ToString::to_string);
+        let mut queue = self.queue();
+        let turned = queue.why.is_some() != why.is_some();
+        queue.why = why;
+        drop(queue);
+        if turned {
+            changed(error);
+        }
+    }
+
+    /// Writes the next records; `false` when there were none. What was not written stays.
+    async fn write_some(&self, store: &Store) -> Result<bool, StoreError> {
+        let (duty, events, trial) = {
+            let queue = self.queue();
+            let duty = queue.duties.first_key_value().map(|(server, order)| (server.clone(), order.clone()));
+            let events: Vec<_> = queue.events.iter().take(BATCH).cloned().collect();
+            (duty, events, queue.trials.front().cloned())
+        };
+        if let Some((server, order)) = duty {
+            store.put_duty(&server, &order).await?;
+            let mut queue = self.queue();
+            if queue.duties.get(&server) == Some(&order) {
+                queue.duties.remove(&server);
+            }
+            return Ok(true);
+        }
+        if let Some(last) = events.last().map(|event| event.id) {
+            match store.add_events(&events).await {
+                Err(StoreError::Refused(error)) => tracing::error!(%error, "events could not be written; left out"),
+                other => other?,
+            }
+            self.queue().events.retain(|event| event.id > last);
+            return Ok(true);
+        }
+        if let Some(trial) = trial {
+            match store.put_trial(&trial).await {
+                Err(StoreError::Refused(error)) => tracing::error!(%error, "a trial could not be written; left out"),
+                other => other?,
+            }
+            self.queue().trials.retain(|waiting| waiting.id != trial.id);
+            return Ok(true);
+        }
+        Ok(false)
+    }
+}

@@ -1,0 +1,5 @@
+//! The store on a real MariaDB.
+
+mod away;
+mod database;
+mod kept;
