@@ -1,1 +1,176 @@
-//! Placeholder.
+//! Typed client of the Merismos API, used by the command line, the lab and the tests.
+#![forbid(unsafe_code)]
+
+mod error;
+mod stream;
+
+use std::time::Duration;
+
+use merismos_api::{
+    ApplyAnswer, ApplyRequest, DutyAnswer, DutyRequest, Events, ExplainAnswer, ProblemDocument, Status, Trial,
+    TrialRequest, Trials,
+};
+use merismos_core::config::Format;
+use merismos_core::name::{Name, PoolServer};
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+pub use error::ClientError;
+pub use stream::Stream;
+
+/// How long connecting to the service may take.
+const CONNECT_LIMIT: Duration = Duration::from_secs(5);
+/// How long a call may take; applying waits for the database.
+const CALL_LIMIT: Duration = Duration::from_secs(60);
+
+/// A way to one service, with one token.
+#[derive(Clone, Debug)]
+pub struct Client {
+    http: reqwest::Client,
+    url: String,
+    token: String,
+}
+
+impl Client {
+    /// A client of the service at `url` (such as `http://127.0.0.1:7480`), with a token.
+    ///
+    /// # Errors
+    /// When the HTTP client can't be made.
+    pub fn new(url: &str, token: &str) -> Result<Self, ClientError> {
+        let url = url.trim_end_matches('/').to_owned();
+        let http = reqwest::Client::builder().connect_timeout(CONNECT_LIMIT).no_proxy().build();
+        let http = http.map_err(|error| ClientError::from_http(&url, error))?;
+        Ok(Self { http, url, token: token.to_owned() })
+    }
+
+    /// The service's address.
+    #[must_use]
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}/api/v1{path}", self.url)).bearer_auth(&self.token)
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
+        let response = request.send().await.map_err(|error| ClientError::from_http(&self.url, error))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status().as_u16();
+        let text = response.text().await.map_err(|error| ClientError::from_http(&self.url, error))?;
+        match serde_json::from_str::<ProblemDocument>(&text) {
+            Ok(problem) => Err(ClientError::Refused(Box::new(problem))),
+            Err(_) => Err(ClientError::NotMerismos { url: self.url.clone(), status }),
+        }
+    }
+
+    async fn call<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
+        let response = self.send(request.timeout(CALL_LIMIT)).await?;
+        let text = response.text().await.map_err(|error| ClientError::from_http(&self.url, error))?;
+        serde_json::from_str(&text).map_err(|source| ClientError::Unreadable { url: self.url.clone(), source })
+    }
+
+    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        self.call(self.request(Method::GET, path)).await
+    }
+
+    async fn write<T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, ClientError> {
+        self.call(self.request(method, path).json(body)).await
+    }
+
+    /// Everything that is going on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn status(&self) -> Result<Status, ClientError> {
+        self.get("/status").await
+    }
+
+    /// Makes a document the running revision, or says what that would change.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn apply(&self, request: &ApplyRequest) -> Result<ApplyAnswer, ClientError> {
+        self.write(Method::POST, "/apply", request).await
+    }
+
+    /// The running document as text.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn document(&self, format: Format) -> Result<String, ClientError> {
+        let format = match format {
+            Format::Toml => "toml",
+            Format::Json => "json",
+        };
+        let request = self.request(Method::GET, &format!("/document?format={format}")).timeout(CALL_LIMIT);
+        let response = self.send(request).await?;
+        response.text().await.map_err(|error| ClientError::from_http(&self.url, error))
+    }
+
+    /// Gives a server a duty.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn duty(&self, server: &PoolServer, request: &DutyRequest) -> Result<DutyAnswer, ClientError> {
+        let path = format!("/pools/{}/servers/{}/duty", server.pool, server.server);
+        self.write(Method::PUT, &path, request).await
+    }
+
+    /// Which server the next request would go to.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn explain(&self, frontend: &Name) -> Result<ExplainAnswer, ClientError> {
+        self.get(&format!("/frontends/{frontend}/explain")).await
+    }
+
+    /// The newest events.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn events(&self, limit: u32) -> Result<Events, ClientError> {
+        self.get(&format!("/events?limit={limit}")).await
+    }
+
+    /// Begins a trial.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn begin_trial(&self, request: &TrialRequest) -> Result<Trial, ClientError> {
+        self.write(Method::POST, "/trials", request).await
+    }
+
+    /// One trial.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn trial(&self, id: u64) -> Result<Trial, ClientError> {
+        self.get(&format!("/trials/{id}")).await
+    }
+
+    /// The newest trials.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn trials(&self) -> Result<Trials, ClientError> {
+        self.get("/trials").await
+    }
+
+    /// The live stream.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn stream(&self) -> Result<Stream, ClientError> {
+        let response = self.send(self.request(Method::GET, "/stream")).await?;
+        Ok(Stream::new(self.url.clone(), response))
+    }
+}

@@ -1,1 +1,6 @@
-//! Placeholder.
+//! The lab: small stand-in servers with faults, and a bare relay to measure against.
+#![forbid(unsafe_code)]
+
+pub mod control;
+pub mod relay;
+pub mod stand_in;

@@ -1,2 +1,161 @@
-//! Placeholder.
-fn main() {}
+//! `merismos-lab`: stand-ins, their faults, and the bare relay.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand, ValueEnum};
+use merismos_lab::control::{self, Cast, LabError};
+use merismos_lab::relay;
+use merismos_lab::stand_in::Fault;
+
+/// Stand-in servers with faults, for trying Merismos out
+#[derive(Debug, Parser)]
+#[command(name = "merismos-lab", version)]
+struct Args {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Run every stand-in of a file until interrupted
+    Run {
+        /// A TOML file: control = "address:port", and [servers] with name = "address:port"
+        file: PathBuf,
+    },
+    /// Show the stand-ins of a running lab and how they fail
+    List {
+        #[command(flatten)]
+        at: Control,
+    },
+    /// Make a stand-in fail
+    Break {
+        /// Its name
+        name: String,
+        /// How it fails
+        how: How,
+        /// For slow: how much later it answers, in milliseconds
+        #[arg(long, default_value_t = 3_000)]
+        delay_ms: u64,
+        /// For error: the status it answers with
+        #[arg(long, default_value_t = 500, value_parser = clap::value_parser!(u16).range(400..=599))]
+        status: u16,
+        #[command(flatten)]
+        at: Control,
+    },
+    /// Make a stand-in recover
+    Mend {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        at: Control,
+    },
+    /// Run the bare byte relay that the benchmark measures against
+    Relay {
+        /// Where it listens
+        #[arg(long)]
+        listen: SocketAddr,
+        /// Where it relays to
+        #[arg(long)]
+        to: SocketAddr,
+        /// Threads
+        #[arg(long, default_value_t = 2)]
+        workers: usize,
+    },
+}
+
+#[derive(Debug, clap::Args)]
+struct Control {
+    /// Where the lab's control endpoints listen
+    #[arg(long, env = "MERISMOS_LAB", default_value = "127.0.0.1:7489")]
+    control: SocketAddr,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum How {
+    /// Nothing listens any more
+    Refuse,
+    /// Takes requests and never answers
+    Hang,
+    /// Answers late
+    Slow,
+    /// Answers with an error status
+    Error,
+    /// Answers with the right status and a wrong body
+    WrongBody,
+}
+
+#[tokio::main(flavor = "current_thread")]
+async fn main() -> ExitCode {
+    match run(Args::parse().command).await {
+        Ok(text) => {
+            print(&text);
+            ExitCode::SUCCESS
+        }
+        Err(error) => {
+            use std::io::Write;
+            let _ = writeln!(std::io::stderr(), "merismos-lab: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn print(text: &str) {
+    use std::io::Write;
+    // A reader that went away wants to hear no more.
+    let _ = std::io::stdout().write_all(text.as_bytes());
+}
+
+async fn run(command: Command) -> Result<String, LabError> {
+    let words = |shown: &control::Shown| format!("{:12} {:22} {}\n", shown.name, shown.address, describe(shown.fault));
+    match command {
+        Command::Run { file } => {
+            let cast = Cast::read(&file)?;
+            tokio::select! {
+                served = control::serve(cast) => served.map(|()| String::new()),
+                () = interrupted() => Ok(String::new()),
+            }
+        }
+        Command::List { at } => Ok(control::stand_ins(at.control).await?.iter().map(words).collect()),
+        Command::Break { name, how, delay_ms, status, at } => {
+            let fault = match how {
+                How::Refuse => Fault::Refuse,
+                How::Hang => Fault::Hang,
+                How::Slow => Fault::Slow { delay_ms },
+                How::Error => Fault::Error { status },
+                How::WrongBody => Fault::WrongBody,
+            };
+            Ok(words(&control::set_fault(at.control, &name, fault).await?))
+        }
+        Command::Mend { name, at } => Ok(words(&control::set_fault(at.control, &name, Fault::None).await?)),
+        Command::Relay { listen, to, workers } => {
+            relay::run(listen, to, workers)
+                .map(|()| String::new())
+                .map_err(|source| LabError::Listen { what: "the relay".to_owned(), address: listen, source })
+        }
+    }
+}
+
+fn describe(fault: Fault) -> String {
+    match fault {
+        Fault::None => "answers".to_owned(),
+        Fault::Refuse => "refuses connections".to_owned(),
+        Fault::Hang => "takes requests and never answers".to_owned(),
+        Fault::Slow { delay_ms } => format!("answers {delay_ms} ms late"),
+        Fault::Error { status } => format!("answers everything with {status}"),
+        Fault::WrongBody => "answers with somebody else's body".to_owned(),
+    }
+}
+
+async fn interrupted() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt()))
+    else {
+        return;
+    };
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+}

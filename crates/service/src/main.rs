@@ -1,2 +1,59 @@
-//! Placeholder.
-fn main() {}
+//! `merismosd`, the Merismos service.
+#![deny(unsafe_code)]
+
+mod access;
+mod api;
+mod clock;
+mod console;
+mod controller;
+mod deploy;
+mod journal;
+mod keeper;
+mod run;
+mod settings;
+mod trials;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+use tracing_subscriber::EnvFilter;
+
+use crate::settings::{Flags, LogFormat, Settings};
+
+fn main() -> ExitCode {
+    let settings = match Settings::from_flags(Flags::parse()) {
+        Ok(settings) => settings,
+        Err(error) => return complain(&error),
+    };
+    let filter = EnvFilter::new(&settings.log);
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    match settings.log_format {
+        LogFormat::Text => log.with_target(false).init(),
+        LogFormat::Json => log.json().flatten_event(true).init(),
+    }
+    let runtime = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .thread_name("control")
+        .enable_all()
+        .build()
+        .expect("a runtime needs only threads and an epoll descriptor");
+    match runtime.block_on(run::run(settings)) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => complain(&error),
+    }
+}
+
+/// Says on standard error why the service ends, with every cause.
+fn complain(error: &dyn std::error::Error) -> ExitCode {
+    use std::io::Write;
+
+    let mut text = format!("merismosd: {error}");
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        text.push_str(&format!("\n  because: {error}"));
+        cause = error.source();
+    }
+    // Where standard error is gone there is nobody left to tell.
+    let _ = writeln!(std::io::stderr(), "{text}");
+    ExitCode::FAILURE
+}

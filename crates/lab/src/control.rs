@@ -1,0 +1,156 @@
+//! The control endpoints of stand-ins: `GET /stand-ins`, `PUT` and `DELETE /stand-ins/NAME/fault`.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use axum::extract::{Path as InPath, State};
+use axum::http::StatusCode;
+use axum::routing::{get, put};
+use axum::{Json, Router};
+use serde::{Deserialize, Serialize};
+use tokio::net::TcpListener;
+
+use crate::stand_in::{Fault, StandIn};
+
+/// A file that says which stand-ins there are.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Cast {
+    /// Where the control endpoints listen.
+    pub control: SocketAddr,
+    /// Stand-ins by name.
+    pub servers: BTreeMap<String, SocketAddr>,
+}
+
+/// Why stand-ins do not run.
+#[derive(Debug, thiserror::Error)]
+pub enum LabError {
+    /// The file can't be read.
+    #[error("{path} can't be read: {source}", path = path.display())]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// The file is wrong.
+    #[error("{path} is wrong: {source}", path = path.display())]
+    Content {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        source: toml::de::Error,
+    },
+    /// An address can't be listened on.
+    #[error("{what} can't listen on {address}: {source}")]
+    Listen {
+        /// Who wants it.
+        what: String,
+        /// The address.
+        address: SocketAddr,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// The lab is not there, or refuses.
+    #[error("the lab at {control} did not do it: {why}")]
+    Control {
+        /// Its control address.
+        control: SocketAddr,
+        /// What happened.
+        why: String,
+    },
+}
+
+impl Cast {
+    /// Reads the file.
+    ///
+    /// # Errors
+    /// When it can't be read or is wrong.
+    pub fn read(path: &Path) -> Result<Self, LabError> {
+        let text =
+            std::fs::read_to_string(path).map_err(|source| LabError::File { path: path.to_owned(), source })?;
+        toml::from_str(&text).map_err(|source| LabError::Content { path: path.to_owned(), source })
+    }
+}
+
+/// A stand-in as the control endpoints show it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Shown {
+    /// Its name.
+    pub name: String,
+    /// Where it listens.
+    pub address: SocketAddr,
+    /// How it fails.
+    pub fault: Fault,
+}
+
+type StandIns = Arc<BTreeMap<String, StandIn>>;
+
+fn show(stand_in: &StandIn) -> Shown {
+    Shown { name: stand_in.name.clone(), address: stand_in.address, fault: stand_in.fault() }
+}
+
+async fn list(State(all): State<StandIns>) -> Json<Vec<Shown>> {
+    Json(all.values().map(show).collect())
+}
+
+async fn set(
+    State(all): State<StandIns>,
+    InPath(name): InPath<String>,
+    fault: Option<Json<Fault>>,
+) -> Result<Json<Shown>, (StatusCode, String)> {
+    let known = || all.keys().map(String::as_str).collect::<Vec<_>>().join(", ");
+    let stand_in = all
+        .get(&name)
+        .ok_or_else(|| (StatusCode::NOT_FOUND, format!("there is no stand-in {name}; there are {}\n", known())))?;
+    stand_in.set(fault.map_or(Fault::None, |Json(fault)| fault)).await;
+    Ok(Json(show(stand_in)))
+}
+
+/// Starts every stand-in of a file and serves their control endpoints until the future is dropped.
+///
+/// # Errors
+/// When an address can't be listened on.
+pub async fn serve(cast: Cast) -> Result<(), LabError> {
+    let mut all = BTreeMap::new();
+    for (name, address) in cast.servers {
+        let started = StandIn::start(&name, address);
+        let stand_in = started.map_err(|source| LabError::Listen { what: name.clone(), address, source })?;
+        all.insert(name, stand_in);
+    }
+    let wrong = |source| LabError::Listen { what: "the control endpoint".to_owned(), address: cast.control, source };
+    let listener = TcpListener::bind(cast.control).await.map_err(wrong)?;
+    let router = Router::new()
+        .route("/stand-ins", get(list))
+        .route("/stand-ins/{name}/fault", put(set).delete(set))
+        .with_state(Arc::new(all));
+    axum::serve(listener, router).await.map_err(wrong)
+}
+
+/// Tells a running lab to make a stand-in fail; [`Fault::None`] makes it recover.
+///
+/// # Errors
+/// When the lab is not there or does not know the stand-in.
+pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<Shown, LabError> {
+    let wrong = |why: String| LabError::Control { control, why };
+    let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
+    let sent = client.put(format!("http://{control}/stand-ins/{name}/fault")).json(&fault).send().await;
+    let response = sent.map_err(|error| wrong(error.to_string()))?;
+    if !response.status().is_success() {
+        return Err(wrong(response.text().await.unwrap_or_default().trim().to_owned()));
+    }
+    response.json().await.map_err(|error| wrong(error.to_string()))
+}
+
+/// All stand-ins of a running lab.
+///
+/// # Errors
+/// When the lab is not there.
+pub async fn stand_ins(control: SocketAddr) -> Result<Vec<Shown>, LabError> {
+    let wrong = |error: reqwest::Error| LabError::Control { control, why: error.to_string() };
+    let client = reqwest::Client::builder().no_proxy().build().map_err(wrong)?;
+    let response = client.get(format!("http://{control}/stand-ins")).send().await.map_err(wrong)?;
+    response.json().await.map_err(wrong)
+}

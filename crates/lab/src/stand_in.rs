@@ -1,0 +1,192 @@
+//! Small HTTP servers that say who they are, and that can be told to fail.
+
+use std::convert::Infallible;
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use http_body_util::{BodyExt, Full};
+use hyper::body::Incoming;
+use hyper::service::service_fn;
+use hyper::{Request, Response, StatusCode};
+use hyper_util::rt::TokioIo;
+use serde::{Deserialize, Serialize};
+use tokio::net::{TcpListener, TcpSocket, TcpStream};
+use tokio::sync::watch;
+use tokio::task::JoinSet;
+
+/// The largest body that `/bytes/N` gives.
+const MOST_BYTES: usize = 64 << 20;
+
+/// How a stand-in fails.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "kebab-case", deny_unknown_fields)]
+pub enum Fault {
+    /// It does not: it answers as it should.
+    #[default]
+    None,
+    /// Nothing listens any more, and what is connected is closed.
+    Refuse,
+    /// It takes connections and requests, and never answers.
+    Hang,
+    /// It answers so much later.
+    Slow {
+        /// How much later, in milliseconds.
+        delay_ms: u64,
+    },
+    /// It answers everything with this status.
+    Error {
+        /// The status.
+        status: u16,
+    },
+    /// It answers with the right status and somebody else's body.
+    WrongBody,
+}
+
+/// A running stand-in. It ends when it is dropped.
+#[derive(Debug)]
+pub struct StandIn {
+    /// Its name.
+    pub name: String,
+    /// Where it listens.
+    pub address: SocketAddr,
+    fault: watch::Sender<Fault>,
+    listening: watch::Receiver<bool>,
+    task: tokio::task::JoinHandle<()>,
+}
+
+impl StandIn {
+    /// Starts a stand-in. Port 0 lets the system choose one.
+    ///
+    /// # Errors
+    /// When the address can't be listened on.
+    pub fn start(name: &str, address: SocketAddr) -> io::Result<Self> {
+        let listener = listen(address)?;
+        let address = listener.local_addr()?;
+        let (fault, faults) = watch::channel(Fault::None);
+        let (tell, listening) = watch::channel(true);
+        let task = tokio::spawn(serve(Arc::from(name), address, listener, faults, tell));
+        Ok(Self { name: name.to_owned(), address, fault, listening, task })
+    }
+
+    /// How it fails now.
+    #[must_use]
+    pub fn fault(&self) -> Fault {
+        *self.fault.borrow()
+    }
+
+    /// Makes it fail, or recover. Returns when its listener is as the fault wants it.
+    pub async fn set(&self, fault: Fault) {
+        self.fault.send_replace(fault);
+        let wanted = fault != Fault::Refuse;
+        let _ = self.listening.clone().wait_for(|listening| *listening == wanted).await;
+    }
+}
+
+impl Drop for StandIn {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+fn listen(address: SocketAddr) -> io::Result<TcpListener> {
+    let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    socket.listen(1_024)
+}
+
+async fn serve(
+    name: Arc<str>,
+    address: SocketAddr,
+    listener: TcpListener,
+    mut faults: watch::Receiver<Fault>,
+    tell: watch::Sender<bool>,
+) {
+    let mut listener = Some(listener);
+    let mut connections = JoinSet::new();
+    loop {
+        let refuses = *faults.borrow_and_update() == Fault::Refuse;
+        match (&listener, refuses) {
+            (Some(_), true) => {
+                listener = None;
+                connections.shutdown().await;
+            }
+            (None, false) => listener = listen(address).ok(),
+            (Some(_), false) | (None, true) => {}
+        }
+        tell.send_replace(listener.is_some());
+        let Some(open) = &listener else {
+            if refuses {
+                if faults.changed().await.is_err() {
+                    return;
+                }
+            } else {
+                // The port is taken by somebody else for the moment.
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            continue;
+        };
+        tokio::select! {
+            accepted = open.accept() => if let Ok((stream, _)) = accepted {
+                connections.spawn(talk(stream, Arc::clone(&name), faults.clone()));
+            },
+            changed = faults.changed() => if changed.is_err() {
+                return;
+            },
+            Some(_) = connections.join_next() => {}
+        }
+    }
+}
+
+async fn talk(stream: TcpStream, name: Arc<str>, faults: watch::Receiver<Fault>) {
+    if stream.set_nodelay(true).is_err() {
+        return;
+    }
+    let service = service_fn(move |request| {
+        let (name, faults) = (Arc::clone(&name), faults.clone());
+        async move { Ok::<_, Infallible>(answer(request, &name, faults).await) }
+    });
+    // How the connection ends is the client's affair.
+    let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
+}
+
+async fn answer(
+    request: Request<Incoming>,
+    name: &str,
+    mut faults: watch::Receiver<Fault>,
+) -> Response<Full<Bytes>> {
+    let path = request.uri().path().to_owned();
+    let method = request.method().to_string();
+    // The body is taken before the answer, as a real server would.
+    let sent = request.into_body().collect().await.map_or(0, |body| body.to_bytes().len());
+    let fault = *faults.borrow_and_update();
+    match fault {
+        Fault::None | Fault::Refuse => {}
+        Fault::Hang => {
+            // Until it is told to recover; a client that waited that long gets its answer then.
+            let _ = faults.wait_for(|fault| *fault != Fault::Hang).await;
+        }
+        Fault::Slow { delay_ms } => tokio::time::sleep(Duration::from_millis(delay_ms)).await,
+        Fault::Error { status } => {
+            let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+            return reply(name, status, format!("{name} fails with {status}\n").into());
+        }
+        Fault::WrongBody => {
+            return reply(name, StatusCode::OK, "Somebody else's page\n".into());
+        }
+    }
+    let body = match path.strip_prefix("/bytes/").and_then(|size| size.parse::<usize>().ok()) {
+        Some(size) => vec![b'.'; size.min(MOST_BYTES)].into(),
+        None if path == "/health" => "well\n".into(),
+        None => format!("{name} answers {method} {path} ({sent} bytes came with it)\n").into(),
+    };
+    reply(name, StatusCode::OK, body)
+}
+
+fn reply(name: &str, status: StatusCode, body: Bytes) -> Response<Full<Bytes>> {
+    let response = Response::builder().status(status).header("content-type", "text/plain").header("stand-in", name);
+    response.body(Full::new(body)).unwrap_or_default()
+}

@@ -1,0 +1,128 @@
+//! Calls that only look.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::HeaderName;
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
+use merismos_api::{Events, ExplainAnswer, ProblemDocument, Status};
+use merismos_core::config::Format;
+use merismos_core::config::document::Document;
+use merismos_core::name::Name;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::App;
+use super::problem::{ApiError, InPath, InQuery};
+use crate::journal;
+
+/// The field that names the revision of an exported document.
+const REVISION: HeaderName = HeaderName::from_static("merismos-revision");
+
+/// Everything that is going on.
+#[utoipa::path(
+    get, path = "/status", tag = "look",
+    responses((status = 200, body = Status), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
+)]
+pub(super) async fn status(State(app): State<Arc<App>>) -> Result<Json<Status>, ApiError> {
+    Ok(Json(app.controller.status().await?))
+}
+
+/// Which server the next request to a frontend would go to, and why no other.
+#[utoipa::path(
+    get, path = "/frontends/{frontend}/explain", tag = "look",
+    params(("frontend" = String, Path, description = "The frontend's name")),
+    responses(
+        (status = 200, body = ExplainAnswer),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn explain(
+    State(app): State<Arc<App>>,
+    InPath(frontend): InPath<String>,
+) -> Result<Json<ExplainAnswer>, ApiError> {
+    let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
+    Ok(Json(app.controller.explain(frontend).await??))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct EventsQuery {
+    /// Only events with numbers below this one.
+    before: Option<u64>,
+    /// How many at most.
+    #[param(minimum = 1, maximum = 1000)]
+    limit: Option<u32>,
+}
+
+/// Events, the newest first.
+#[utoipa::path(
+    get, path = "/events", tag = "look", params(EventsQuery),
+    responses(
+        (status = 200, body = Events),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn events(
+    State(app): State<Arc<App>>,
+    InQuery(query): InQuery<EventsQuery>,
+) -> Result<Json<Events>, ApiError> {
+    let limit = query.limit.unwrap_or(100);
+    if !(1..=1_000).contains(&limit) {
+        return Err(ApiError::bad_request("limit is a number from 1 to 1000"));
+    }
+    // What waits in the outbox is younger than all that is recorded, so the two join without a gap.
+    let recent = app.journal.recent(query.before, limit as usize);
+    let stored = match app.store.events(query.before, limit).await {
+        Ok(stored) => stored,
+        Err(error) => {
+            tracing::debug!(%error, "events are read from memory");
+            return Ok(Json(Events { events: recent, complete: false }));
+        }
+    };
+    let mut events: Vec<_> = stored.into_iter().map(journal::from_store).collect();
+    events.extend(recent);
+    events.sort_by_key(|event| std::cmp::Reverse(event.id));
+    events.dedup_by_key(|event| event.id);
+    events.truncate(limit as usize);
+    Ok(Json(Events { events, complete: true }))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct DocumentQuery {
+    /// How it is written; TOML when nothing is said.
+    format: Option<Format>,
+}
+
+/// The running document; the same content always gives the same bytes. `Merismos-Revision` names its revision.
+#[utoipa::path(
+    get, path = "/document", tag = "look", params(DocumentQuery),
+    responses(
+        (status = 200, body = String, content_type = "application/toml", headers(("merismos-revision" = u64))),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn document(
+    State(app): State<Arc<App>>,
+    InQuery(query): InQuery<DocumentQuery>,
+) -> Result<Response, ApiError> {
+    let running = app.controller.export().await?;
+    let (number, document) = match &running {
+        Some((revision, checked)) => (revision.number, checked.document().clone()),
+        None => (0, Document::default()),
+    };
+    let (kind, text) = match query.format.unwrap_or(Format::Toml) {
+        Format::Toml => ("application/toml", document.to_toml()),
+        Format::Json => ("application/json", document.to_json()),
+    };
+    Ok(([(CONTENT_TYPE, kind.to_owned()), (REVISION, number.to_string())], text).into_response())
+}

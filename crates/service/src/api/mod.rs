@@ -1,0 +1,130 @@
+//! The API under `/api/v1`, with the OpenAPI document that is made from it, and the console beside it.
+
+mod auth;
+mod changes;
+mod look;
+mod problem;
+mod stream;
+mod trials;
+
+use std::sync::Arc;
+
+use axum::extract::Request;
+use axum::http::header::{HeaderName, HeaderValue};
+use axum::middleware::{self, Next};
+use axum::response::Response;
+use axum::routing::get;
+use axum::{Json, Router};
+use merismos_store::Store;
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+use utoipa::OpenApi;
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::access::Access;
+use crate::console;
+use crate::controller::Controller;
+use crate::deploy::Deployer;
+use crate::journal::Journal;
+use crate::keeper::Keeper;
+use crate::trials::Trials;
+
+/// The largest body of a request: a document of ten thousand servers has about 1 MiB.
+const LARGEST_BODY: usize = 16 << 20;
+
+/// Everything that the handlers need.
+pub(crate) struct App {
+    pub(crate) controller: Controller,
+    pub(crate) deployer: Arc<Deployer>,
+    pub(crate) journal: Journal,
+    pub(crate) store: Store,
+    pub(crate) keeper: Keeper,
+    pub(crate) access: Access,
+    pub(crate) trials: Trials,
+}
+
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Merismos",
+        description = "The API of Merismos, a load-balancing service. Every call but the log-in needs a token. \
+                       Errors are problem documents (RFC 9457) whose `detail` says what to do."
+    ),
+    modifiers(&Token),
+    security(("token" = []))
+)]
+struct Document;
+
+struct Token;
+
+impl utoipa::Modify for Token {
+    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
+        let scheme = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build();
+        let components = document.components.get_or_insert_default();
+        components.add_security_scheme("token", SecurityScheme::Http(scheme));
+    }
+}
+
+fn router(app: Arc<App>) -> Router {
+    let guarded = OpenApiRouter::with_openapi(Document::openapi())
+        .routes(routes!(look::status))
+        .routes(routes!(look::explain))
+        .routes(routes!(look::events))
+        .routes(routes!(look::document))
+        .routes(routes!(changes::apply))
+        .routes(routes!(changes::duty))
+        .routes(routes!(trials::list, trials::begin))
+        .routes(routes!(trials::show))
+        .routes(routes!(stream::stream))
+        .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
+    let open = OpenApiRouter::new().routes(routes!(auth::log_in, auth::log_out));
+    let (api, document) = OpenApiRouter::new()
+        .nest("/api/v1", open)
+        .nest("/api/v1", guarded)
+        .split_for_parts();
+    let with_document = Router::new()
+        .route("/api/v1/openapi.json", get(|| async move { Json(document) }))
+        .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
+    api.merge(with_document)
+        .route("/api/{*rest}", axum::routing::any(problem::no_such_call))
+        .method_not_allowed_fallback(problem::wrong_method)
+        .fallback(console::file)
+        .layer(axum::extract::DefaultBodyLimit::max(LARGEST_BODY))
+        .layer(middleware::from_fn(safe_fields))
+        .with_state(app)
+}
+
+/// Fields that keep a browser from doing what the console never asks for.
+async fn safe_fields(request: Request, next: Next) -> Response {
+    let is_api = request.uri().path().starts_with("/api/");
+    let mut response = next.run(request).await;
+    let fields = response.headers_mut();
+    for (name, value) in [
+        (
+            "content-security-policy",
+            "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; \
+             connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+        ),
+        ("x-content-type-options", "nosniff"),
+        ("referrer-policy", "no-referrer"),
+    ] {
+        fields.insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+    }
+    if is_api {
+        fields.insert(HeaderName::from_static("cache-control"), HeaderValue::from_static("no-store"));
+    }
+    response
+}
+
+/// Serves the API until `ends` says so.
+pub(crate) async fn serve(listener: TcpListener, app: Arc<App>, mut ends: watch::Receiver<bool>) {
+    let told = async move {
+        let _ = ends.wait_for(|end| *end).await;
+    };
+    let served = axum::serve(listener, router(app)).with_graceful_shutdown(told).await;
+    if let Err(error) = served {
+        tracing::error!(%error, "the API ended");
+    }
+}

@@ -1,0 +1,176 @@
+//! Errors as problem documents (RFC 9457), and extractors that answer with them.
+
+use axum::Json;
+use axum::extract::rejection::{JsonRejection, PathRejection, QueryRejection};
+use axum::extract::{FromRequest, FromRequestParts, Path, Query, Request};
+use axum::http::header::{CONTENT_TYPE, WWW_AUTHENTICATE};
+use axum::http::request::Parts;
+use axum::http::{HeaderValue, StatusCode, Uri};
+use axum::response::{IntoResponse, Response};
+use merismos_api::ProblemDocument;
+use merismos_core::config::Problem;
+use serde::de::DeserializeOwned;
+
+use crate::controller::{DutyError, NoFrontend, Stopping};
+use crate::deploy::ApplyError;
+use crate::trials::TrialError;
+
+/// An error on its way to the caller.
+#[derive(Debug)]
+pub(crate) struct ApiError {
+    status: StatusCode,
+    kind: &'static str,
+    title: &'static str,
+    detail: String,
+    problems: Vec<Problem>,
+}
+
+impl ApiError {
+    pub(super) fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: impl ToString) -> Self {
+        Self { status, kind, title, detail: detail.to_string(), problems: Vec::new() }
+    }
+
+    pub(super) fn unauthorised() -> Self {
+        let detail = "Send the token as `Authorization: Bearer ...`, or log in to the console. The first token is in \
+                      the file first-token in the service's state folder.";
+        Self::new(StatusCode::UNAUTHORIZED, "token", "A token is needed", detail)
+    }
+
+    pub(super) fn unknown(detail: impl ToString) -> Self {
+        Self::new(StatusCode::NOT_FOUND, "unknown", "There is no such thing", detail)
+    }
+
+    pub(super) fn bad_request(detail: impl ToString) -> Self {
+        Self::new(StatusCode::BAD_REQUEST, "bad-request", "The call is wrong", detail)
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let document = ProblemDocument {
+            kind: format!("/problems/{}", self.kind),
+            title: self.title.to_owned(),
+            status: self.status.as_u16(),
+            detail: self.detail,
+            problems: self.problems,
+        };
+        let mut response = (self.status, Json(document)).into_response();
+        let fields = response.headers_mut();
+        fields.insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        if self.status == StatusCode::UNAUTHORIZED {
+            fields.insert(WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
+        }
+        response
+    }
+}
+
+impl From<Stopping> for ApiError {
+    fn from(stopping: Stopping) -> Self {
+        Self::new(StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is stopping", stopping)
+    }
+}
+
+impl From<NoFrontend> for ApiError {
+    fn from(error: NoFrontend) -> Self {
+        Self::unknown(error)
+    }
+}
+
+impl From<DutyError> for ApiError {
+    fn from(error: DutyError) -> Self {
+        match error {
+            DutyError::Unknown(_) => Self::unknown(error),
+            DutyError::Refused(_) => {
+                Self::new(StatusCode::CONFLICT, "last-eligible-server", "The last eligible server", error)
+            }
+        }
+    }
+}
+
+impl From<ApplyError> for ApiError {
+    fn from(error: ApplyError) -> Self {
+        let (status, kind, title) = match &error {
+            ApplyError::Mistakes(_) => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "refused-document", "The document is refused")
+            }
+            ApplyError::Stale { .. } => (StatusCode::CONFLICT, "stale", "Somebody else was faster"),
+            ApplyError::Bind(_) => (StatusCode::CONFLICT, "address-taken", "A frontend can't listen"),
+            ApplyError::NotRecorded(_) => {
+                (StatusCode::SERVICE_UNAVAILABLE, "not-recorded", "The database did not take the revision")
+            }
+            ApplyError::Stopping(_) => (StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is stopping"),
+        };
+        let made = Self::new(status, kind, title, &error);
+        match error {
+            ApplyError::Mistakes(problems) => Self { problems, ..made },
+            ApplyError::Stale { .. }
+            | ApplyError::Bind(_)
+            | ApplyError::NotRecorded(_)
+            | ApplyError::Stopping(_) => made,
+        }
+    }
+}
+
+impl From<TrialError> for ApiError {
+    fn from(error: TrialError) -> Self {
+        match error {
+            TrialError::NoFrontend(_) => Self::unknown(error),
+            TrialError::Request | TrialError::Name(_) => Self::bad_request(error),
+            TrialError::TooMany => {
+                Self::new(StatusCode::TOO_MANY_REQUESTS, "too-many-trials", "Too many trials", error)
+            }
+            TrialError::Stopping(stopping) => stopping.into(),
+        }
+    }
+}
+
+/// A JSON body whose rejection is a problem document.
+pub(super) struct Body<T>(pub(super) T);
+
+impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
+    type Rejection = ApiError;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
+        let read = Json::<T>::from_request(request, state).await;
+        read.map(|Json(body)| Self(body)).map_err(|rejection: JsonRejection| {
+            ApiError::new(rejection.status(), "bad-request", "The call's body is wrong", rejection.body_text())
+        })
+    }
+}
+
+/// Parts of the path, whose rejection is a problem document.
+pub(super) struct InPath<T>(pub(super) T);
+
+impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for InPath<T> {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
+        let read = Path::<T>::from_request_parts(parts, state).await;
+        read.map(|Path(value)| Self(value))
+            .map_err(|rejection: PathRejection| ApiError::bad_request(rejection.body_text()))
+    }
+}
+
+/// The query, whose rejection is a problem document.
+pub(super) struct InQuery<T>(pub(super) T);
+
+impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for InQuery<T> {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
+        let read = Query::<T>::from_request_parts(parts, state).await;
+        read.map(|Query(value)| Self(value))
+            .map_err(|rejection: QueryRejection| ApiError::bad_request(rejection.body_text()))
+    }
+}
+
+/// For addresses under `/api` that are none.
+pub(super) async fn no_such_call(uri: Uri) -> ApiError {
+    ApiError::unknown(format!("There is no call {}; /api/v1/openapi.json lists them.", uri.path()))
+}
+
+/// For calls with the wrong method.
+pub(super) async fn wrong_method(uri: Uri) -> ApiError {
+    let detail = format!("{} is not called like this; /api/v1/openapi.json says how.", uri.path());
+    ApiError::new(StatusCode::METHOD_NOT_ALLOWED, "wrong-method", "Wrong method", detail)
+}

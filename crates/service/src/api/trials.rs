@@ -1,0 +1,70 @@
+//! Trials.
+
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use merismos_api::{ProblemDocument, Trial, TrialRequest, Trials};
+
+use super::App;
+use super::auth::Who;
+use super::problem::{ApiError, Body, InPath};
+
+/// How many trials are listed.
+const LISTED: u32 = 50;
+
+/// The newest trials.
+#[utoipa::path(
+    get, path = "/trials", tag = "trials",
+    responses((status = 200, body = Trials), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
+)]
+pub(super) async fn list(State(app): State<Arc<App>>) -> Json<Trials> {
+    Json(Trials { trials: app.trials.list(LISTED).await })
+}
+
+/// Begin a trial: real requests through a frontend. Ask for it by its number to see how far it is.
+#[utoipa::path(
+    post, path = "/trials", tag = "trials", request_body = TrialRequest,
+    responses(
+        (status = 202, body = Trial),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 429, description = "Too many trials are running", body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn begin(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    Body(request): Body<TrialRequest>,
+) -> Result<(StatusCode, Json<Trial>), ApiError> {
+    Ok((StatusCode::ACCEPTED, Json(app.trials.begin(request, who).await?)))
+}
+
+/// One trial: how far it is, or its result.
+#[utoipa::path(
+    get, path = "/trials/{id}", tag = "trials",
+    params(("id" = u64, Path, description = "The trial's number")),
+    responses(
+        (status = 200, body = Trial),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, description = "The database does not answer", body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn show(State(app): State<Arc<App>>, InPath(id): InPath<u64>) -> Result<Json<Trial>, ApiError> {
+    match app.trials.get(id).await {
+        Ok(Some(trial)) => Ok(Json(trial)),
+        Ok(None) => Err(ApiError::unknown(format!("There is no trial {id}; `merismos trial list` shows the last ones."))),
+        Err(error) => Err(ApiError::new(
+            StatusCode::SERVICE_UNAVAILABLE,
+            "database-away",
+            "The database does not answer",
+            error,
+        )),
+    }
+}

@@ -1,0 +1,261 @@
+//! The status: the three truths beside the answer, and what was observed.
+
+use std::time::{Duration, Instant};
+
+use merismos_api::{
+    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, Node, Observed, PassedServer, PoolStatus, Records,
+    RevisionStatus, ServerStatus, Status, Window,
+};
+use merismos_core::config::document::{Check, CheckKind, Document, Pool as PoolSpec, Protocol};
+use merismos_core::health::State as HealthState;
+use merismos_core::health::timing::timing;
+use merismos_core::name::Name;
+use merismos_core::routing::{Frontend, Passed, Pool, Server, Snapshot};
+use merismos_core::time::Wall;
+use merismos_core::units::humane;
+
+use super::NoFrontend;
+use super::rates::{MINUTE, TEN_SECONDS};
+use super::state::State;
+use crate::clock::wall;
+
+impl State {
+    /// Everything that is going on.
+    pub(super) fn status(&self) -> Status {
+        let (snapshot, document) = (self.plane.snapshot(), self.document());
+        let (at, now) = (wall(), Instant::now());
+        let deaf = self.plane.deaf();
+        let frontends: Vec<FrontendStatus> = document
+            .frontends
+            .iter()
+            .filter_map(|(name, spec)| {
+                let found = snapshot.frontend_named(name)?;
+                Some(self.frontend(found, spec.protocol, !deaf.contains(&found.listen), now))
+            })
+            .collect();
+        let pools: Vec<PoolStatus> = snapshot
+            .pools
+            .iter()
+            .filter_map(|pool| Some(self.pool(pool, document.pools.get(&pool.name)?, &document, now)))
+            .collect();
+        let records = self.records();
+        Status {
+            at,
+            node: Node {
+                version: env!("CARGO_PKG_VERSION").to_owned(),
+                started: self.started,
+                workers: self.plane.workers() as u64,
+            },
+            revision: self.revision(),
+            troubles: troubles(&frontends, &pools, &records, at),
+            records,
+            frontends,
+            pools,
+        }
+    }
+
+    fn revision(&self) -> RevisionStatus {
+        match &self.running {
+            Some((revision, _)) => RevisionStatus {
+                number: revision.number,
+                author: revision.author.clone(),
+                note: revision.note.clone(),
+                at: revision.at,
+            },
+            None => RevisionStatus {
+                number: 0,
+                author: String::new(),
+                note: "nothing was applied yet".to_owned(),
+                at: self.started,
+            },
+        }
+    }
+
+    fn records(&self) -> Records {
+        let backlog = self.journal.outbox().backlog();
+        Records { kept: backlog.why.is_none(), waiting: backlog.waiting, lost: backlog.dropped, why: backlog.why }
+    }
+
+    fn frontend(&self, frontend: &Frontend, protocol: Protocol, listening: bool, now: Instant) -> FrontendStatus {
+        let counts = frontend.cell.counts();
+        let short = self.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
+        let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
+        let pool = &frontend.pool;
+        let trouble = if !listening {
+            Some(format!("does not listen: {} is taken by another program or not ours", frontend.listen))
+        } else if pool.servers.is_empty() {
+            Some(format!("every client gets 503: pool {} has no servers", pool.name))
+        } else if pool.eligible() == 0 {
+            Some(format!("every client gets 503: no server of pool {} is eligible", pool.name))
+        } else {
+            None
+        };
+        FrontendStatus {
+            name: frontend.name.to_string(),
+            protocol: match protocol {
+                Protocol::Http => "http".to_owned(),
+            },
+            listen: frontend.listen.to_string(),
+            pool: pool.name.to_string(),
+            listening,
+            trouble,
+            connections: counts.connections,
+            per_second: per_second(short.by.requests, short.over),
+            refused: minute.refused,
+            unavailable: minute.unavailable,
+            unanswered: minute.unanswered,
+        }
+    }
+
+    fn pool(&self, pool: &Pool, spec: &PoolSpec, document: &Document, now: Instant) -> PoolStatus {
+        let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
+        let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
+        let servers = pool.servers.iter().enumerate().map(|(place, server)| {
+            let observed = Observed { ten_seconds: windows[0][place], minute: windows[1][place] };
+            self.server(server, spec.servers[&server.name.server].weight, check.is_some(), observed)
+        });
+        PoolStatus {
+            name: pool.name.to_string(),
+            algorithm: spec.algorithm.to_string(),
+            check: check.map(|(name, check)| check_status(name, check)),
+            eligible: pool.eligible() as u64,
+            servers: servers.collect(),
+        }
+    }
+
+    fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {
+        let growths: Vec<_> = pool
+            .servers
+            .iter()
+            .map(|server| self.rates.server(server.cell.id, &server.cell.counts(), window, now))
+            .collect();
+        let total: u64 = growths.iter().map(|growth| growth.by.taken).sum();
+        growths
+            .into_iter()
+            .map(|growth| Window {
+                share: (total > 0).then(|| growth.by.taken as f64 / total as f64),
+                per_second: per_second(growth.by.taken, growth.over),
+                failed: growth.by.failed,
+                retried: growth.by.retried,
+                errors: growth.by.errors,
+            })
+            .collect()
+    }
+
+    fn server(&self, server: &Server, weight: u16, checked: bool, observed: Observed) -> ServerStatus {
+        let health = self.health.get(&server.name);
+        let reason = server.standing.reason;
+        ServerStatus {
+            server: server.name.to_string(),
+            address: server.address.to_string(),
+            weight,
+            duty: self.duties.get(&server.name).cloned(),
+            health: HealthStatus {
+                checked,
+                state: health.map(|it| it.state).unwrap_or_default(),
+                since: health.map_or(self.started, |it| it.since),
+                last_probe: health.and_then(|it| it.last_probe.clone()),
+                failures_to_down: health.and_then(|it| it.failures_to_down),
+                passes_to_up: health.and_then(|it| it.passes_to_up),
+            },
+            eligible: reason.is_none(),
+            reason,
+            reason_words: reason.map(|reason| reason.to_string()),
+            expected: server.standing.share,
+            observed,
+            in_flight: server.cell.counts().in_flight,
+        }
+    }
+
+    /// Which server the next request would go to, and why no other.
+    pub(super) fn explain(&self, name: &Name) -> Result<ExplainAnswer, NoFrontend> {
+        let snapshot: std::sync::Arc<Snapshot> = self.plane.snapshot();
+        let frontend = snapshot.frontend_named(name).ok_or_else(|| NoFrontend(name.clone()))?;
+        let explanation = frontend.explain();
+        let algorithm = self.document().pools.get(&frontend.pool.name).map(|pool| pool.algorithm.to_string());
+        let algorithm = algorithm.unwrap_or_default();
+        let why = match &explanation.chosen {
+            Some(chosen) => format!(
+                "it is eligible and its turn is next ({algorithm}, {:.1} % of the pool's requests)",
+                chosen.share * 100.0
+            ),
+            None if frontend.pool.servers.is_empty() => {
+                format!("pool {} has no servers: the client gets 503", frontend.pool.name)
+            }
+            None => format!("no server of pool {} is eligible: the client gets 503", frontend.pool.name),
+        };
+        Ok(ExplainAnswer {
+            frontend: name.to_string(),
+            pool: frontend.pool.name.to_string(),
+            algorithm,
+            revision: snapshot.revision,
+            server: explanation.chosen.map(|chosen| chosen.server.to_string()),
+            why,
+            others: explanation.passed.into_iter().map(|passed| self.passed(passed)).collect(),
+        })
+    }
+
+    fn passed(&self, passed: Passed) -> PassedServer {
+        let why = match (passed.reason, passed.turns_until) {
+            (None, Some(1)) => "its turn comes with the request after the next".to_owned(),
+            (None, Some(turns)) => format!("its turn comes {turns} requests after the next"),
+            (None, None) => "it is eligible, but the pool's turns pass it over".to_owned(),
+            (Some(reason), _) => {
+                let order = self.duties.get(&passed.server).filter(|_| {
+                    use merismos_core::eligibility::Reason;
+                    matches!(reason, Reason::Withdrawn | Reason::Draining)
+                });
+                let probe = self.health.get(&passed.server).and_then(|health| health.last_probe.as_ref());
+                match (order, probe) {
+                    (Some(order), _) => format!("{reason} ({}: {})", order.who, order.reason),
+                    (None, Some(probe)) if !probe.passed() => format!("{reason} ({probe})"),
+                    (None, _) => reason.to_string(),
+                }
+            }
+        };
+        PassedServer { server: passed.server.to_string(), why, turns_until: passed.turns_until }
+    }
+}
+
+fn per_second(count: u64, over: Duration) -> f64 {
+    count as f64 / over.as_secs_f64()
+}
+
+fn check_status(name: &Name, check: &Check) -> CheckStatus {
+    let asks = match &check.kind {
+        CheckKind::Tcp => "tcp: connect".to_owned(),
+        CheckKind::Http { path, accept } => {
+            let ranges: Vec<_> = accept.iter().map(ToString::to_string).collect();
+            format!("http: GET {path} wants {}", ranges.join(" or "))
+        }
+    };
+    let asks = format!(
+        "{asks}; every {}, timeout {}, down after {}, up after {}",
+        check.interval, check.timeout, check.down_after, check.up_after
+    );
+    CheckStatus { name: name.to_string(), asks, timing: timing(check) }
+}
+
+/// What is wrong, the worst first: clients without answers, then servers that fail, then records.
+fn troubles(frontends: &[FrontendStatus], pools: &[PoolStatus], records: &Records, at: Wall) -> Vec<String> {
+    let mut troubles: Vec<String> = frontends
+        .iter()
+        .filter_map(|it| it.trouble.as_ref().map(|trouble| format!("frontend {}: {trouble}", it.name)))
+        .collect();
+    for server in pools.iter().flat_map(|pool| &pool.servers) {
+        let health = &server.health;
+        let fails = match health.state {
+            HealthState::Down | HealthState::Suspect => true,
+            HealthState::Unproven | HealthState::Up | HealthState::Recovering => false,
+        };
+        if health.checked && fails {
+            let probe = health.last_probe.as_ref().map_or(String::new(), |probe| format!(": {}", probe.got));
+            let since = humane(at.since(health.since));
+            troubles.push(format!("{} is {} for {since}{probe}", server.server, health.state));
+        }
+    }
+    if let Some(why) = &records.why {
+        troubles.push(format!("records are behind ({} wait, {} lost): {why}", records.waiting, records.lost));
+    }
+    troubles
+}
