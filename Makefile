@@ -1,0 +1,27 @@
+# The two commands that matter: `make demo` and `make test`.
+.PHONY: demo demo-up demo-down test check bench help
+
+help:
+	@echo "make demo       run the Skerry Lines demo until Ctrl-C (installs and builds what is missing)"
+	@echo "make demo-up    the same in the background; make demo-down stops it"
+	@echo "make test       run every test: core, plane, store, client, command line, console"
+	@echo "make check      formatting, lints, types of the console"
+	@echo "make bench      measure, and write docs/benchmarks.md"
+
+demo:
+	@exec demo/demo.sh run
+
+demo-up:
+	@demo/demo.sh up
+
+demo-down:
+	@demo/demo.sh down
+
+test:
+	@scripts/test.sh
+
+check:
+	@scripts/check.sh
+
+bench:
+	@scripts/bench.sh

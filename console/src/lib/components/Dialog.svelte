@@ -1,0 +1,23 @@
+<script lang="ts">
+  import type { Snippet } from 'svelte'
+
+  let { title, onclose, children }: { title: string; onclose: () => void; children: Snippet } = $props()
+
+  // The browser's own modal: it keeps the focus inside and closes on Escape.
+  function open(dialog: HTMLDialogElement) {
+    dialog.showModal()
+  }
+</script>
+
+<dialog
+  {@attach open}
+  {onclose}
+  class="m-auto w-[46rem] max-w-[95vw] rounded-box border border-base-300 bg-base-100 p-4 text-base-content backdrop:bg-black/40"
+  aria-labelledby="dialog-title"
+>
+  <div class="mb-3 flex items-baseline justify-between">
+    <h2 id="dialog-title" class="text-base font-semibold">{title}</h2>
+    <form method="dialog"><button class="btn btn-ghost btn-xs" aria-label="Close">✕</button></form>
+  </div>
+  {@render children()}
+</dialog>

@@ -1,0 +1,24 @@
+<script lang="ts">
+  import type { Fact } from '../api/types'
+  import { clock } from '../format/format'
+
+  let { facts }: { facts: Fact[] } = $props()
+</script>
+
+<section
+  class="flex max-h-80 flex-col rounded-box border border-base-300 bg-base-100 p-3 lg:max-h-none"
+  aria-labelledby="facts-title"
+>
+  <h2 id="facts-title" class="mb-1 font-semibold">What happened</h2>
+  <ol class="h-0 min-h-40 grow overflow-auto pr-1" data-testid="facts">
+    {#each facts as fact (fact.id)}
+      <li class="border-t border-base-300 py-1 first:border-0">
+        <span class="text-secondary">{clock(fact.at)}</span>
+        <strong class="font-semibold">{fact.subject}</strong>
+        <span class="break-words">{fact.says}</span>
+      </li>
+    {:else}
+      <li class="text-secondary">Nothing yet.</li>
+    {/each}
+  </ol>
+</section>

@@ -1,0 +1,73 @@
+<script lang="ts">
+  import type { Status } from '../api/types'
+  import { percent, rate, shortName } from '../format/format'
+  import { dutySign, healthSign } from '../format/sign'
+  import { layOut, WIDTH } from './flow'
+
+  let { status, ontry }: { status: Status; ontry: (frontend: string) => void } = $props()
+
+  const flow = $derived(layOut(status))
+</script>
+
+{#if flow.lanes.length === 0}
+  <p class="py-8 text-center text-secondary">
+    There is no frontend yet: clients have nowhere to connect. Write a document and run
+    <code>merismos apply FILE --preview</code>.
+  </p>
+{:else}
+  <svg
+    viewBox="0 0 {WIDTH} {flow.height}"
+    class="w-full"
+    role="img"
+    aria-label="Flow from frontends over pools to servers"
+    data-testid="flow"
+  >
+    {#each flow.lanes as lane (lane.key)}
+      <path d={lane.entry} class="fill-primary/25" />
+      {#each lane.ribbons as ribbon (ribbon.server.server)}
+        <path d={ribbon.observed} class="fill-primary/55" data-observed={ribbon.server.server} />
+        <path d={ribbon.expected} class="fill-none stroke-base-content" stroke-width="1" stroke-dasharray="3 2" />
+      {/each}
+      {#if lane.frontend}
+        <text x="4" y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13">
+          {lane.frontend.trouble ? '✕ ' : ''}{lane.frontend.name}
+        </text>
+        <text x="4" y={lane.middle + 12} class="fill-secondary" font-size="11">
+          {lane.frontend.protocol} {lane.frontend.listen} · {rate(lane.frontend.per_second)}/s
+        </text>
+      {/if}
+      <text x={lane.poolX} y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13" text-anchor="middle">
+        {lane.pool.name}
+      </text>
+      <text
+        x={lane.poolX}
+        y={lane.middle + 12}
+        class={lane.pool.eligible === 0 ? 'fill-error' : 'fill-secondary'}
+        font-size="11"
+        text-anchor="middle"
+      >
+        {lane.pool.algorithm} · {lane.pool.eligible} of {lane.pool.servers.length} eligible
+      </text>
+      {#each lane.ribbons as ribbon (ribbon.server.server)}
+        {@const health = healthSign(ribbon.server)}
+        {@const duty = dutySign(ribbon.server)}
+        <text x={ribbon.labelX} y={ribbon.labelY} font-size="12">
+          <tspan class={`${health.tone} fill-current`}>{health.glyph}</tspan>
+          <tspan class="fill-base-content font-semibold">{shortName(ribbon.server.server)}</tspan>
+          {#if duty.glyph}<tspan class={`${duty.tone} fill-current`}>{duty.glyph} {duty.word}</tspan>{/if}
+          {#if !ribbon.server.eligible && !duty.glyph}
+            <tspan class={`${health.tone} fill-current`}>{health.word}</tspan>
+          {/if}
+        </text>
+        <text x={WIDTH - 4} y={ribbon.labelY} class="fill-secondary" font-size="11" text-anchor="end">
+          {percent(ribbon.server.observed.ten_seconds.share)} of {percent(ribbon.server.expected)}
+        </text>
+      {/each}
+    {/each}
+  </svg>
+{/if}
+<div class="mt-1 flex flex-wrap gap-2">
+  {#each status.frontends as frontend (frontend.name)}
+    <button class="btn btn-sm" onclick={() => ontry(frontend.name)}>Try {frontend.name} …</button>
+  {/each}
+</div>

@@ -1,0 +1,48 @@
+<script lang="ts">
+  import { CallError, logIn } from '../api/call'
+  import { live } from '../live/live.svelte'
+
+  let token = $state('')
+  let trouble = $state('')
+
+  async function submit(event: SubmitEvent) {
+    event.preventDefault()
+    trouble = ''
+    try {
+      await logIn(token)
+      token = ''
+      await live.start()
+    } catch (error) {
+      trouble =
+        error instanceof CallError && error.status === 401
+          ? 'That is not a token of this service.'
+          : error instanceof Error
+            ? error.message
+            : String(error)
+    }
+  }
+</script>
+
+<main class="flex min-h-screen items-center justify-center bg-base-200 p-4">
+  <form class="w-96 max-w-full rounded-box border border-base-300 bg-base-100 p-6" onsubmit={submit}>
+    <div class="mb-4 flex items-center gap-3">
+      <img src="/mark.svg" alt="" class="h-9 w-9" />
+      <h1 class="text-xl font-semibold">Merismos</h1>
+    </div>
+    <label class="mb-1 block" for="token">Token</label>
+    <input
+      id="token"
+      type="password"
+      class="input w-full"
+      autocomplete="current-password"
+      bind:value={token}
+      required
+      aria-describedby="token-help"
+    />
+    <p id="token-help" class="mt-1 text-secondary">
+      The first one is in the file <code>first-token</code> in the service’s state folder.
+    </p>
+    {#if trouble}<p class="mt-3 text-error" role="alert">✕ {trouble}</p>{/if}
+    <button class="btn btn-primary mt-4 w-full" type="submit">Log in</button>
+  </form>
+</main>

@@ -1,0 +1,87 @@
+<script lang="ts">
+  import type { ServerStatus, Status } from '../api/types'
+  import { ago, length, rate, shortName } from '../format/format'
+  import { dutySign, healthSign } from '../format/sign'
+  import Share from './Share.svelte'
+
+  let { status, onduty }: { status: Status; onduty: (server: ServerStatus) => void } = $props()
+
+  function why(server: ServerStatus): string {
+    const parts: string[] = []
+    if (server.duty && server.duty.duty !== 'in_service') parts.push(`${server.duty.who}: ${server.duty.reason}`)
+    const probe = server.health.last_probe
+    if (server.health.checked && probe && probe.step !== 'done') parts.push(probe.got)
+    if (parts.length === 0 && server.reason_words) parts.push(server.reason_words)
+    return parts.join(' · ')
+  }
+</script>
+
+<section class="overflow-x-auto rounded-box border border-base-300 bg-base-100 p-3" aria-label="Servers">
+  <table class="w-full border-collapse">
+    <thead class="text-left text-secondary">
+      <tr>
+        <th class="py-1 font-normal" scope="col">server</th>
+        <th class="font-normal" scope="col">configuration</th>
+        <th class="font-normal" scope="col">duty</th>
+        <th class="font-normal" scope="col">health</th>
+        <th class="w-64 font-normal" scope="col">share: expected, last 10 s, last minute</th>
+        <th class="text-right font-normal" scope="col">in flight</th>
+        <th class="text-right font-normal" scope="col">failed</th>
+        <th class="text-right font-normal" scope="col">retried</th>
+        <th class="text-right font-normal" scope="col">5xx</th>
+        <th scope="col"><span class="sr-only">actions</span></th>
+      </tr>
+    </thead>
+    {#each status.pools as pool (pool.name)}
+      <tbody>
+        <tr class="border-t border-base-300">
+          <th colspan="10" scope="rowgroup" class="py-1 text-left font-normal text-secondary">
+            <strong class="font-semibold text-base-content">{pool.name}</strong>
+            {pool.algorithm}
+            {#if pool.check}
+              · {pool.check.name}: {pool.check.asks} · a failure is noticed after {length(pool.check.timing.noticed.best_ms)}
+              to {length(pool.check.timing.noticed.worst_ms)}
+            {:else}
+              · no check: every server is taken to work
+            {/if}
+            {#if pool.servers.length === 0}· no servers: clients get 503{/if}
+          </th>
+        </tr>
+        {#each pool.servers as server (server.server)}
+          {@const health = healthSign(server)}
+          {@const duty = dutySign(server)}
+          <tr class="align-top hover:bg-base-200" data-server={server.server}>
+            <th scope="row" class="py-0.5 pl-3 text-left font-semibold">{shortName(server.server)}</th>
+            <td>{server.address} weight {server.weight}</td>
+            <td class={duty.tone} data-testid="duty">{duty.glyph} {duty.word}</td>
+            <td data-testid="health">
+              <span class={health.tone}>{health.glyph} {health.word}</span>
+              {#if server.health.checked}<span class="text-secondary">{ago(server.health.since, status.at)}</span>{/if}
+              {#if why(server)}<div class="max-w-md text-secondary">{why(server)}</div>{/if}
+            </td>
+            <td class="pr-4">
+              <Share
+                expected={server.expected}
+                observed={server.observed.ten_seconds.share}
+                minute={server.observed.minute.share}
+              />
+            </td>
+            <td class="text-right">{server.in_flight}</td>
+            <td class="text-right" class:text-warning={server.observed.minute.failed > 0}>{server.observed.minute.failed}</td>
+            <td class="text-right" class:text-warning={server.observed.minute.retried > 0}>{server.observed.minute.retried}</td>
+            <td class="text-right" class:text-warning={server.observed.minute.errors > 0}>{server.observed.minute.errors}</td>
+            <td class="text-right">
+              <button class="btn btn-xs" onclick={() => onduty(server)} aria-label={`Duty of ${server.server}`}>Duty …</button>
+            </td>
+          </tr>
+        {/each}
+      </tbody>
+    {/each}
+  </table>
+  {#each status.frontends.filter((it) => it.unavailable + it.unanswered + it.refused > 0) as frontend (frontend.name)}
+    <p class="mt-2 text-warning">
+      frontend {frontend.name}, last minute: {frontend.unavailable} answered 503, {frontend.unanswered} answered 502/504 or
+      broken off, {frontend.refused} refused; {rate(frontend.per_second)} requests/s, {frontend.connections} clients
+    </p>
+  {/each}
+</section>

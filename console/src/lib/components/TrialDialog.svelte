@@ -1,0 +1,105 @@
+<script lang="ts">
+  import { beginTrial } from '../api/call'
+  import type { Trial } from '../api/types'
+  import { length, micros, percent } from '../format/format'
+  import { live } from '../live/live.svelte'
+  import Dialog from './Dialog.svelte'
+
+  let { frontend, onclose }: { frontend: string; onclose: () => void } = $props()
+
+  let requests = $state(600)
+  let concurrency = $state(8)
+  let trouble = $state('')
+  let begun = $state<Trial | null>(null)
+
+  const trial = $derived(begun && (live.trials[begun.id] ?? begun))
+
+  async function submit(event: SubmitEvent) {
+    event.preventDefault()
+    trouble = ''
+    try {
+      begun = await beginTrial(frontend, requests, concurrency)
+    } catch (error) {
+      trouble = error instanceof Error ? error.message : String(error)
+    }
+  }
+</script>
+
+<Dialog title={`Try ${frontend}`} {onclose}>
+  <form class="flex flex-wrap items-end gap-3" onsubmit={submit}>
+    <label>
+      <span class="mb-1 block">Requests</span>
+      <input class="input w-32" type="number" min="1" max="1000000" bind:value={requests} required />
+    </label>
+    <label>
+      <span class="mb-1 block">Connections</span>
+      <input class="input w-28" type="number" min="1" max="256" bind:value={concurrency} required />
+    </label>
+    <button class="btn btn-primary" type="submit" disabled={trial?.state === 'running'}>Send real requests</button>
+  </form>
+  <p class="mt-2 text-secondary">They go through the frontend as any client’s do, and are counted by the server that took them.</p>
+  {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
+
+  {#if trial}
+    <div class="mt-4" data-testid="trial" aria-live="polite">
+      {#if trial.state === 'running'}
+        <progress class="progress w-full" value={trial.ended} max={trial.request.requests}></progress>
+        <p>{trial.ended} of {trial.request.requests} requests</p>
+      {:else if trial.tally}
+        {@const tally = trial.tally}
+        {@const well = tally.verdict === 'as_expected'}
+        <p class={`font-semibold ${well ? 'text-success' : 'text-error'}`} data-testid="verdict">
+          {well ? '● As expected' : tally.verdict === 'too_few' ? '○ Can’t be judged' : '✕ Not as expected'}:
+          {tally.because.join('; ')}
+        </p>
+        <table class="mt-2 w-full">
+          <thead class="text-secondary">
+            <tr>
+              {#each ['server', 'requests', 'expected', 'observed', 'difference', 'failed', 'retried', 'median', '99th pct.'] as head, index (head)}
+                <th scope="col" class={`font-normal ${index === 0 ? 'text-left' : 'text-right'}`}>{head}</th>
+              {/each}
+            </tr>
+          </thead>
+          <tbody>
+            {#each tally.rows as row (row.server)}
+              <tr class="border-t border-base-300 text-right">
+                <th scope="row" class="py-0.5 text-left font-semibold">{row.server}</th>
+                <td>{row.requests}</td>
+                <td>{percent(row.expected)}</td>
+                <td>{percent(row.observed)}</td>
+                <td>{((row.observed - row.expected) * 100).toFixed(1)}</td>
+                <td class:text-error={row.failed > 0}>{row.failed}</td>
+                <td class:text-warning={row.retried > 0}>{row.retried}</td>
+                <td>{micros(row.median_us)}</td>
+                <td>{micros(row.p99_us)}</td>
+              </tr>
+            {/each}
+            {#if tally.without_server > 0}
+              <tr class="border-t border-base-300 text-right text-error">
+                <th scope="row" class="py-0.5 text-left font-semibold">no server</th>
+                <td>{tally.without_server}</td>
+                <td colspan="7"></td>
+              </tr>
+            {/if}
+          </tbody>
+        </table>
+        <p class="mt-2">
+          {tally.requests} requests in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} answered by another
+          server after one failed.
+          {#if tally.test}
+            Chi-square {tally.test.statistic.toFixed(2)} with {tally.test.freedom} degrees of freedom, p =
+            {tally.test.p_value.toFixed(3)}.
+          {/if}
+        </p>
+        {#if trial.happened.length > 0}
+          <h3 class="mt-3 font-semibold">What happened meanwhile</h3>
+          <ol class="max-h-40 overflow-auto">
+            {#each trial.happened as it, index (index)}
+              <li><span class="text-secondary">+{(it.after_ms / 1000).toFixed(1)} s</span> {it.subject} {it.says}</li>
+            {/each}
+          </ol>
+        {/if}
+      {/if}
+    </div>
+  {/if}
+</Dialog>

@@ -1,0 +1,24 @@
+// Numbers and times for people; the same words as the command line.
+
+export const percent = (share: number | null) => (share === null ? '–' : `${(share * 100).toFixed(1)} %`)
+
+export const rate = (perSecond: number) => (perSecond >= 100 ? perSecond.toFixed(0) : perSecond.toFixed(1))
+
+export function length(ms: number): string {
+  if (ms < 1000) return `${Math.round(ms)} ms`
+  if (ms < 10_000) return `${(ms / 1000).toFixed(1)} s`
+  if (ms < 120_000) return `${Math.floor(ms / 1000)} s`
+  if (ms < 7_200_000) return `${Math.floor(ms / 60_000)} min`
+  if (ms < 172_800_000) return `${Math.floor(ms / 3_600_000)} h ${Math.floor(ms / 60_000) % 60} min`
+  return `${Math.floor(ms / 86_400_000)} d`
+}
+
+export const micros = (us: number | null) => (us === null ? '–' : us < 10_000 ? `${(us / 1000).toFixed(1)} ms` : length(us / 1000))
+
+/** How long before `now` something was. */
+export const ago = (then: string, now: string) => length(Math.max(0, Date.parse(now) - Date.parse(then)))
+
+export const clock = (at: string) =>
+  new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
+
+export const shortName = (server: string) => server.split('/')[1] ?? server

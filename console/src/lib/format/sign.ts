@@ -1,0 +1,39 @@
+// How each state is drawn: a sign, a word and a colour, never the colour alone. See DESIGN.md.
+
+import type { ServerStatus } from '../api/types'
+
+export interface Sign {
+  glyph: string
+  word: string
+  tone: 'text-success' | 'text-warning' | 'text-error' | 'text-secondary'
+}
+
+export function healthSign(server: ServerStatus): Sign {
+  if (!server.health.checked) return { glyph: '○', word: 'not checked', tone: 'text-secondary' }
+  switch (server.health.state) {
+    case 'up':
+      return { glyph: '●', word: 'up', tone: 'text-success' }
+    case 'suspect':
+      return { glyph: '◐', word: 'suspect', tone: 'text-warning' }
+    case 'recovering':
+      return { glyph: '◑', word: 'recovering', tone: 'text-warning' }
+    case 'down':
+      return { glyph: '✕', word: 'down', tone: 'text-error' }
+    case 'unproven':
+      return { glyph: '○', word: 'unproven', tone: 'text-secondary' }
+  }
+}
+
+export function dutySign(server: ServerStatus): Sign {
+  switch (server.duty?.duty) {
+    case 'draining':
+      return server.in_flight === 0
+        ? { glyph: '▽', word: 'drained', tone: 'text-warning' }
+        : { glyph: '▼', word: 'draining', tone: 'text-warning' }
+    case 'withdrawn':
+      return { glyph: '■', word: 'withdrawn', tone: 'text-warning' }
+    case 'in_service':
+    case undefined:
+      return { glyph: '', word: 'in service', tone: 'text-secondary' }
+  }
+}

@@ -1,0 +1,84 @@
+// One store for what is so right now, kept by the live stream.
+
+import { CallError, events, isLoggedIn } from '../api/call'
+import type { Fact, Status, Trial } from '../api/types'
+
+const REMEMBERED = 60
+const RETRY_MS = 2000
+
+class Live {
+  /** Whether the token is good; unknown until the service has been asked. */
+  access = $state<'unknown' | 'no' | 'yes'>('unknown')
+  /** What is so; stays as it was while the connection is lost. */
+  status = $state.raw<Status | null>(null)
+  /** What happened, the newest first. */
+  facts = $state.raw<Fact[]>([])
+  /** The trials that went on since the page was opened, by number. */
+  trials = $state.raw<Record<number, Trial>>({})
+  /** Since when the stream is broken. */
+  lostSince = $state<Date | null>(null)
+
+  #source: EventSource | null = null
+  #retry: ReturnType<typeof setTimeout> | undefined
+
+  /** Asks who we are and begins to watch. */
+  async start() {
+    this.stop()
+    try {
+      await isLoggedIn()
+    } catch (error) {
+      if (error instanceof CallError && error.status === 401) {
+        this.access = 'no'
+        return
+      }
+      this.#lost()
+      return
+    }
+    this.access = 'yes'
+    this.#watch()
+  }
+
+  stop() {
+    clearTimeout(this.#retry)
+    this.#source?.close()
+    this.#source = null
+  }
+
+  #lost() {
+    this.lostSince ??= new Date()
+    clearTimeout(this.#retry)
+    this.#retry = setTimeout(() => void this.start(), RETRY_MS)
+  }
+
+  #watch() {
+    const source = new EventSource('/api/v1/stream')
+    this.#source = source
+    source.addEventListener('open', () => {
+      this.lostSince = null
+      // What happened while nobody watched.
+      events(REMEMBERED).then(
+        (page) => this.#remember(page.events),
+        () => {},
+      )
+    })
+    source.addEventListener('status', (message) => {
+      this.status = JSON.parse(message.data)
+    })
+    source.addEventListener('event', (message) => this.#remember([JSON.parse(message.data)]))
+    source.addEventListener('trial', (message) => {
+      const trial: Trial = JSON.parse(message.data)
+      this.trials = { ...this.trials, [trial.id]: trial }
+    })
+    source.addEventListener('error', () => {
+      source.close()
+      this.#lost()
+    })
+  }
+
+  #remember(more: Fact[]) {
+    const known = new Map([...this.facts, ...more].map((fact) => [fact.id, fact]))
+    this.facts = [...known.values()].sort((a, b) => b.id - a.id).slice(0, REMEMBERED)
+  }
+}
+
+export const live = new Live()

@@ -1,0 +1,91 @@
+//! The commands, one file each.
+
+mod apply;
+mod duty;
+mod events;
+mod explain;
+mod export;
+mod login;
+mod status;
+mod trial;
+
+use clap::{Parser, Subcommand};
+
+use crate::exit::{CliError, Exit};
+use crate::login::Target;
+
+const AFTER_HELP: &str = "Exit codes: 0 done; 1 the answer is no (a trial is not as expected, a document is refused); \
+                          2 the call was wrong; 3 the service refused or could not be reached.";
+
+/// Deal traffic out to servers, watch them, and prove where it goes
+#[derive(Debug, Parser)]
+#[command(name = "merismos", version, after_help = AFTER_HELP)]
+pub(crate) struct Args {
+    #[command(subcommand)]
+    command: Command,
+    #[command(flatten)]
+    target: Target,
+    /// Print JSON for programs instead of tables for people
+    #[arg(long, global = true)]
+    json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Show frontends, pools and servers: configuration, duty and health beside what was observed
+    Status(status::Args),
+    /// Say which server the next request would go to, and why no other
+    Explain(explain::Args),
+    /// Show what happened
+    Events(events::Args),
+    /// Make a document the running revision
+    Apply(apply::Args),
+    /// Print the running document
+    Export(export::Args),
+    /// Give a server no new clients; those it has may finish
+    Drain(duty::Args),
+    /// Give a server nothing more, at once
+    Withdraw(duty::Args),
+    /// Put a server back in service
+    Return(duty::Args),
+    /// Send real requests through a frontend, count where they went, and judge it
+    Trial(trial::Args),
+    /// Keep the service's address and token for later calls
+    Login(login::Args),
+}
+
+/// What every command gets.
+struct Context {
+    target: Target,
+    json: bool,
+}
+
+impl Args {
+    pub(crate) async fn run(self) -> Result<Exit, CliError> {
+        use merismos_core::duty::Duty;
+
+        let context = Context { target: self.target, json: self.json };
+        match self.command {
+            Command::Status(args) => args.run(&context).await,
+            Command::Explain(args) => args.run(&context).await,
+            Command::Events(args) => args.run(&context).await,
+            Command::Apply(args) => args.run(&context).await,
+            Command::Export(args) => args.run(&context).await,
+            Command::Drain(args) => args.run(&context, Duty::Draining).await,
+            Command::Withdraw(args) => args.run(&context, Duty::Withdrawn).await,
+            Command::Return(args) => args.run(&context, Duty::InService).await,
+            Command::Trial(args) => args.run(&context).await,
+            Command::Login(args) => args.run(&context).await,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_commands_are_well_formed() {
+        super::Args::command().debug_assert();
+    }
+}

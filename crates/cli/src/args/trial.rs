@@ -1,0 +1,108 @@
+//! `merismos trial FRONTEND --requests N`, `merismos trial list`, `merismos trial show ID`
+
+use std::time::Duration;
+
+use clap::Subcommand;
+use merismos_api::{Trial, TrialRequest, TrialState};
+use merismos_client::Client;
+use merismos_core::name::Name;
+use merismos_core::proof::Verdict;
+
+use super::Context;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+/// How often a running trial is looked at.
+const LOOK_EVERY: Duration = Duration::from_millis(150);
+
+#[derive(Debug, clap::Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub(super) struct Args {
+    #[command(subcommand)]
+    command: Option<Command>,
+    #[command(flatten)]
+    run: Option<Run>,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Show the last trials
+    List,
+    /// Show one trial again
+    Show {
+        /// Its number
+        id: u64,
+    },
+}
+
+#[derive(Debug, clap::Args)]
+struct Run {
+    /// The frontend to send through
+    frontend: Name,
+    /// How many requests
+    #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+    requests: u32,
+    /// How many connections at the same time
+    #[arg(long, default_value_t = 8, value_parser = clap::value_parser!(u32).range(1..=256))]
+    concurrency: u32,
+    /// The path to ask for
+    #[arg(long, default_value = "/")]
+    path: String,
+    /// Requests a second at most [default: as fast as the answers come]
+    #[arg(long, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    per_second: Option<u32>,
+}
+
+impl Args {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        let client = context.target.client()?;
+        match (self.command, self.run) {
+            (Some(Command::List), _) => {
+                let trials = client.trials().await?;
+                if context.json {
+                    show::json(&trials);
+                } else {
+                    show::trial::list(&trials.trials);
+                }
+                Ok(Exit::Done)
+            }
+            (Some(Command::Show { id }), _) => Ok(tell(&client.trial(id).await?, context.json)),
+            (None, Some(run)) => conduct(&client, run, context.json).await,
+            (None, None) => {
+                let says = "name a frontend and a number of requests: merismos trial booking --requests 600";
+                Err(CliError::Call(says.to_owned()))
+            }
+        }
+    }
+}
+
+async fn conduct(client: &Client, run: Run, json: bool) -> Result<Exit, CliError> {
+    let request = TrialRequest {
+        frontend: run.frontend.to_string(),
+        requests: run.requests,
+        concurrency: run.concurrency,
+        path: run.path,
+        per_second: run.per_second,
+    };
+    let mut trial = client.begin_trial(&request).await?;
+    let bar = show::Progress::new(u64::from(run.requests));
+    while trial.state == TrialState::Running {
+        tokio::time::sleep(LOOK_EVERY).await;
+        trial = client.trial(trial.id).await?;
+        bar.at(trial.ended);
+    }
+    bar.end();
+    Ok(tell(&trial, json))
+}
+
+fn tell(trial: &Trial, json: bool) -> Exit {
+    if json {
+        show::json(trial);
+    } else {
+        show::trial::print(trial);
+    }
+    match trial.tally.as_ref().map(|tally| tally.verdict) {
+        Some(Verdict::AsExpected) => Exit::Done,
+        Some(Verdict::NotAsExpected | Verdict::TooFew) | None => Exit::No,
+    }
+}

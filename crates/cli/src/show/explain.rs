@@ -1,0 +1,25 @@
+//! An explanation for people.
+
+use merismos_api::ExplainAnswer;
+
+use super::{bad, good, strong, text};
+
+/// Prints which server the next request would go to, and why no other.
+pub(crate) fn print(answer: &ExplainAnswer) {
+    let head = format!(
+        "frontend {} → pool {} ({}) → {}",
+        answer.frontend,
+        answer.pool,
+        answer.algorithm,
+        answer.server.as_deref().unwrap_or("nobody")
+    );
+    text(&format!("{}\n", strong(&head)));
+    match &answer.server {
+        Some(server) => text(&format!("{} {server}: {}\n", good("✓"), answer.why)),
+        None => text(&format!("{} {}\n", bad("✗"), answer.why)),
+    }
+    for other in &answer.others {
+        text(&format!("  {}: {}\n", other.server, other.why));
+    }
+    text(&format!("Decided by revision {}, duty and health of this moment; nothing was sent.\n", answer.revision));
+}

@@ -1,0 +1,120 @@
+//! All printing. Tables and bars for people; JSON for programs. Colour is never the only sign, and is left out
+//! where the output is not a terminal.
+
+pub(crate) mod apply;
+pub(crate) mod explain;
+pub(crate) mod status;
+mod table;
+pub(crate) mod trial;
+
+use std::io::Write;
+
+use chrono::{DateTime, Local};
+use indicatif::{ProgressBar, ProgressStyle};
+use merismos_api::{DutyAnswer, Event, EventKind};
+use merismos_client::ClientError;
+use merismos_core::duty::Duty;
+use merismos_core::time::Wall;
+use owo_colors::{OwoColorize, Stream};
+use serde::Serialize;
+
+use crate::exit::CliError;
+
+/// Prints a text. A reader that went away wants to hear no more.
+pub(crate) fn text(text: &str) {
+    let _ = anstream::stdout().lock().write_all(text.as_bytes());
+}
+
+/// Prints a value as JSON.
+pub(crate) fn json(value: &impl Serialize) {
+    text(&(serde_json::to_string_pretty(value).expect("API types have text keys") + "\n"));
+}
+
+/// Says something beside the output, on standard error.
+pub(crate) fn note(says: &str) {
+    let _ = writeln!(anstream::stderr(), "{says}");
+}
+
+/// Says why a command did not do it, and what to do next.
+pub(crate) fn error(error: &CliError) {
+    note(&format!("merismos: {error}"));
+    if let CliError::Client(ClientError::Refused(problem)) = error {
+        for mistake in &problem.problems {
+            note(&format!("  {mistake}"));
+        }
+    }
+    if let Some(advice) = error.advice() {
+        note(&advice);
+    }
+}
+
+/// A moment in the reader's own time zone.
+fn moment(wall: Wall) -> String {
+    let utc = DateTime::from_timestamp_millis(wall.0).unwrap_or_default();
+    utc.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// Good news and bad news in colour, where there is a terminal.
+fn good(text: &str) -> String {
+    text.if_supports_color(Stream::Stdout, |text| text.green()).to_string()
+}
+
+fn bad(text: &str) -> String {
+    text.if_supports_color(Stream::Stdout, |text| text.red()).to_string()
+}
+
+fn strong(text: &str) -> String {
+    text.if_supports_color(Stream::Stdout, |text| text.bold()).to_string()
+}
+
+/// Prints an event: one line, or one JSON object on a line.
+pub(crate) fn event(event: &Event, json: bool) {
+    if json {
+        text(&(serde_json::to_string(event).expect("API types have text keys") + "\n"));
+        return;
+    }
+    let kind = match event.kind {
+        EventKind::Health => "health",
+        EventKind::Duty => "duty",
+        EventKind::Revision => "revision",
+        EventKind::Node => "node",
+        EventKind::Trial => "trial",
+    };
+    text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.says));
+}
+
+/// Prints the result of a new duty.
+pub(crate) fn duty(answer: &DutyAnswer) {
+    let left = match (answer.order.duty, answer.in_flight) {
+        (Duty::InService, _) => "It gets new work as soon as its health allows.".to_owned(),
+        (Duty::Draining, 0) => "It gets no new work, and nothing is in flight: it is drained.".to_owned(),
+        (Duty::Draining, left) => {
+            format!("It gets no new work; {left} in flight may finish. `merismos status` shows when it is empty.")
+        }
+        (Duty::Withdrawn, left) => format!("It gets nothing more; {left} in flight were broken off."),
+    };
+    text(&format!("{} is {} now. {left}\n", strong(&answer.server), answer.order.duty));
+    if !answer.recorded {
+        note("The database did not take it; it is kept in the service's state folder and follows by itself.");
+    }
+}
+
+/// A bar for work that takes a while; drawn on standard error when that is a terminal.
+pub(crate) struct Progress(ProgressBar);
+
+impl Progress {
+    pub(crate) fn new(total: u64) -> Self {
+        let bar = ProgressBar::new(total);
+        let style = ProgressStyle::with_template("{bar:40} {pos} of {len} requests, {elapsed}");
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+        Self(bar)
+    }
+
+    pub(crate) fn at(&self, done: u64) {
+        self.0.set_position(done);
+    }
+
+    pub(crate) fn end(&self) {
+        self.0.finish_and_clear();
+    }
+}

@@ -1,0 +1,174 @@
+//! The status for people.
+
+use comfy_table::{Cell, Color};
+use merismos_api::{FrontendStatus, PoolStatus, ServerStatus, Status};
+use merismos_core::duty::Duty;
+use merismos_core::health::State;
+use merismos_core::units::humane;
+
+use super::table::{bar, count, number, percent, table};
+use super::{bad, good, moment, strong, text};
+
+/// Prints everything.
+pub(crate) fn print(status: &Status) {
+    let revision = &status.revision;
+    let by = if revision.number == 0 {
+        "nothing was applied yet".to_owned()
+    } else {
+        format!("revision {} by {}, {}", revision.number, revision.author, moment(revision.at))
+    };
+    let records = if status.records.kept { "records kept".to_owned() } else { bad("records are behind") };
+    let up = humane(status.at.since(status.node.started));
+    text(&format!("{} {}, up {up} · {by} · {records}\n", strong("Merismos"), status.node.version));
+    if status.troubles.is_empty() {
+        text(&format!("{}\n", good("All is well.")));
+    }
+    for trouble in &status.troubles {
+        text(&format!("{} {trouble}\n", bad("!")));
+    }
+    if !status.frontends.is_empty() {
+        text("\n");
+        frontends(&status.frontends);
+    }
+    for pool in &status.pools {
+        text("\n");
+        self::pool(pool, status);
+    }
+}
+
+fn frontends(frontends: &[FrontendStatus]) {
+    let head =
+        ["frontend", "listens on", "pool", "clients", "requests/s", "refused", "503", "502/504", "(last 60 s)"];
+    let mut table = table(&head);
+    for it in frontends {
+        let name = if it.trouble.is_some() {
+            Cell::new(format!("! {}", it.name)).fg(Color::Red)
+        } else {
+            Cell::new(&it.name)
+        };
+        table.add_row(vec![
+            name,
+            Cell::new(format!("{} {}", it.protocol, it.listen)),
+            Cell::new(&it.pool),
+            number(it.connections),
+            number(format!("{:.1}", it.per_second)),
+            count(it.refused),
+            count(it.unavailable),
+            count(it.unanswered),
+        ]);
+    }
+    text(&format!("{table}\n"));
+}
+
+fn pool(pool: &PoolStatus, status: &Status) {
+    let head = format!(
+        "pool {} · {} · {} of {} eligible",
+        pool.name,
+        pool.algorithm,
+        pool.eligible,
+        pool.servers.len()
+    );
+    text(&format!("{}\n", strong(&head)));
+    match &pool.check {
+        Some(check) => {
+            let seconds = |millis: u64| humane(std::time::Duration::from_millis(millis));
+            let noticed = &check.timing.noticed;
+            text(&format!(
+                "  check {} · {}\n  a failure is noticed after {} at best, {} on average, {} at worst\n",
+                check.name,
+                check.asks,
+                seconds(noticed.best_ms),
+                seconds(noticed.average_ms),
+                seconds(noticed.worst_ms)
+            ));
+        }
+        None => text("  no check: every server is taken to work\n"),
+    }
+    if pool.servers.is_empty() {
+        text("  no servers: clients get 503\n");
+        return;
+    }
+    let head = [
+        "server", "address", "weight", "duty", "health", "expected", "last 10 s", "last 60 s", "in flight",
+        "failed", "retried", "5xx",
+    ];
+    let mut table = table(&head);
+    for server in &pool.servers {
+        table.add_row(row(server, status));
+    }
+    text(&format!("{table}\n"));
+    for server in &pool.servers {
+        for why in reasons(server) {
+            text(&format!("   {} {why}\n", strong(short(&server.server))));
+        }
+    }
+}
+
+/// A server's own name, without its pool's.
+fn short(server: &str) -> &str {
+    server.split_once('/').map_or(server, |(_, name)| name)
+}
+
+fn row(server: &ServerStatus, status: &Status) -> Vec<Cell> {
+    let duty = server.duty.as_ref().map_or(Duty::InService, |order| order.duty);
+    let duty_cell = match duty {
+        Duty::InService => Cell::new("in service"),
+        Duty::Draining if server.in_flight == 0 => Cell::new("drained").fg(Color::Yellow),
+        Duty::Draining => Cell::new("draining").fg(Color::Yellow),
+        Duty::Withdrawn => Cell::new("withdrawn").fg(Color::Yellow),
+    };
+    let health = &server.health;
+    let since = humane(status.at.since(health.since));
+    let health_cell = match health.state {
+        _ if !health.checked => Cell::new("not checked"),
+        State::Up => Cell::new(format!("up {since}")).fg(Color::Green),
+        State::Suspect => Cell::new(format!("suspect {since}")).fg(Color::Yellow),
+        State::Recovering => Cell::new(format!("recovering {since}")).fg(Color::Yellow),
+        State::Down => Cell::new(format!("down {since}")).fg(Color::Red),
+        State::Unproven => Cell::new("unproven"),
+    };
+    let observed = |share: Option<f64>| match share {
+        Some(share) => format!("{:>7} {}", percent(share), bar(share, 8)),
+        None => "no work".to_owned(),
+    };
+    let minute = &server.observed.minute;
+    vec![
+        Cell::new(if server.eligible { short(&server.server).to_owned() } else { format!("! {}", short(&server.server)) }),
+        Cell::new(&server.address),
+        number(server.weight),
+        duty_cell,
+        health_cell,
+        number(percent(server.expected)),
+        Cell::new(observed(server.observed.ten_seconds.share)),
+        Cell::new(observed(minute.share)),
+        number(server.in_flight),
+        count(minute.failed),
+        count(minute.retried),
+        count(minute.errors),
+    ]
+}
+
+/// What there is to say of a server that is not simply working.
+fn reasons(server: &ServerStatus) -> Vec<String> {
+    let mut says = Vec::new();
+    if let Some(words) = &server.reason_words {
+        says.push(format!("gets no new work: {words}"));
+    }
+    if let Some(order) = server.duty.as_ref().filter(|order| order.duty != Duty::InService) {
+        says.push(format!("{} by {} at {}: {}", order.duty, order.who, moment(order.at), order.reason));
+    }
+    let health = &server.health;
+    if let Some(probe) = health.last_probe.as_ref().filter(|probe| health.checked && !probe.passed()) {
+        let needs = match (health.failures_to_down, health.passes_to_up) {
+            (Some(failures), _) if health.state == State::Suspect => format!("; down after {failures} more"),
+            (_, Some(passes)) => format!("; up after {passes} passes"),
+            (_, None) => String::new(),
+        };
+        says.push(format!("last probe: {probe}{needs}"));
+    } else if health.state == State::Recovering
+        && let Some(passes) = health.passes_to_up
+    {
+        says.push(format!("its probes pass again; up after {passes} more"));
+    }
+    says
+}
