@@ -14,7 +14,12 @@ PATH="$PATH:/usr/sbin:/usr/local/sbin"
 as_user=()
 [ "$(id -u)" -ne 0 ] || as_user=(--user=root)
 
-is_running() { [ -f "$folder/pid" ] && kill -0 "$(cat "$folder/pid")" 2>/dev/null; }
+# A process that was killed a moment ago still has its number until its parent takes note of its end (state Z).
+is_running() {
+  local pid
+  [ -f "$folder/pid" ] && pid=$(cat "$folder/pid") && [ -r "/proc/$pid/stat" ] &&
+    [ "$(sed 's/.*) \(.\).*/\1/' "/proc/$pid/stat" 2>/dev/null)" != Z ]
+}
 answers() { mariadb-admin --no-defaults --socket="$folder/sock" --user=root --connect-timeout=2 ping >/dev/null 2>&1; }
 
 start() {
@@ -24,7 +29,11 @@ start() {
     extra=(--innodb-doublewrite=0 --innodb-flush-log-at-trx-commit=2
       --innodb-buffer-pool-dump-at-shutdown=0 --innodb-buffer-pool-load-at-startup=0)
   fi
-  if is_running; then return 0; fi
+  # It may be there, or just about to come or to go.
+  while is_running; do
+    if answers; then return 0; fi
+    sleep 0.1
+  done
   if [ ! -e "$folder/data/.prepared" ]; then
     rm -rf "$folder/data"
     # Without --no-defaults first, a system instance's settings would be read.

@@ -13,7 +13,7 @@ pub use change::{ApplyAnswer, ApplyRequest, DutyAnswer, DutyRequest, NamedChange
 pub use event::{Event, EventKind, Events, StreamMessage};
 pub use problem::ProblemDocument;
 pub use status::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, Node, Observed, PassedServer, PoolStatus, Records,
-    RevisionStatus, ServerStatus, Status, Window,
+    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, Node, Observed, PassedServer, PoolStatus,
+    Records, RevisionStatus, ServerStatus, Status, Window,
 };
 pub use trial::{Happening, Trial, TrialRequest, TrialState, Trials};

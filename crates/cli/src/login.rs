@@ -50,7 +50,8 @@ impl Target {
 pub(crate) fn path() -> Result<PathBuf, CliError> {
     let folder = |name| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let config = folder("XDG_CONFIG_HOME").or_else(|| folder("HOME").map(|home| home.join(".config")));
-    let config = config.ok_or_else(|| CliError::Call("neither XDG_CONFIG_HOME nor HOME is set".to_owned()))?;
+    let config =
+        config.ok_or_else(|| CliError::Call("neither XDG_CONFIG_HOME nor HOME is set".to_owned()))?;
     Ok(config.join("merismos").join("login.toml"))
 }
 

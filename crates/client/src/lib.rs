@@ -7,8 +7,8 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyAnswer, ApplyRequest, DutyAnswer, DutyRequest, Events, ExplainAnswer, ProblemDocument, Status, Trial,
-    TrialRequest, Trials,
+    ApplyAnswer, ApplyRequest, DutyAnswer, DutyRequest, Events, ExplainAnswer, ProblemDocument, Status,
+    Trial, TrialRequest, Trials,
 };
 use merismos_core::config::Format;
 use merismos_core::name::{Name, PoolServer};
@@ -70,7 +70,8 @@ impl Client {
     async fn call<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
         let response = self.send(request.timeout(CALL_LIMIT)).await?;
         let text = response.text().await.map_err(|error| ClientError::from_http(&self.url, error))?;
-        serde_json::from_str(&text).map_err(|source| ClientError::Unreadable { url: self.url.clone(), source })
+        serde_json::from_str(&text)
+            .map_err(|source| ClientError::Unreadable { url: self.url.clone(), source })
     }
 
     async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {

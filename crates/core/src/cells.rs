@@ -113,7 +113,8 @@ impl ServerCell {
     /// All lanes together.
     #[must_use]
     pub fn counts(&self) -> ServerCounts {
-        let sum = |pick: fn(&ServerLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
+        let sum =
+            |pick: fn(&ServerLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
         // `ended` is read first: a request that ends in between is then counted as still there, never below zero.
         let ended = sum(|lane| &lane.ended);
         ServerCounts {
@@ -144,7 +145,8 @@ impl FrontendCell {
     /// All lanes together.
     #[must_use]
     pub fn counts(&self) -> FrontendCounts {
-        let sum = |pick: fn(&FrontendLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
+        let sum =
+            |pick: fn(&FrontendLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
         let closed = sum(|lane| &lane.closed);
         FrontendCounts {
             connections: sum(|lane| &lane.opened).saturating_sub(closed),
@@ -210,7 +212,10 @@ impl Cells {
         let (next, workers) = (&mut self.next_server, self.workers);
         let cell = self.servers.entry((server.clone(), address)).or_insert_with(|| {
             *next += 1;
-            Arc::new(ServerCell { id: *next - 1, lanes: (0..workers).map(|_| ServerLane::default()).collect() })
+            Arc::new(ServerCell {
+                id: *next - 1,
+                lanes: (0..workers).map(|_| ServerLane::default()).collect(),
+            })
         });
         Arc::clone(cell)
     }

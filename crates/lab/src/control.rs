@@ -69,8 +69,8 @@ impl Cast {
     /// # Errors
     /// When it can't be read or is wrong.
     pub fn read(path: &Path) -> Result<Self, LabError> {
-        let text =
-            std::fs::read_to_string(path).map_err(|source| LabError::File { path: path.to_owned(), source })?;
+        let text = std::fs::read_to_string(path)
+            .map_err(|source| LabError::File { path: path.to_owned(), source })?;
         toml::from_str(&text).map_err(|source| LabError::Content { path: path.to_owned(), source })
     }
 }
@@ -102,9 +102,9 @@ async fn set(
     fault: Option<Json<Fault>>,
 ) -> Result<Json<Shown>, (StatusCode, String)> {
     let known = || all.keys().map(String::as_str).collect::<Vec<_>>().join(", ");
-    let stand_in = all
-        .get(&name)
-        .ok_or_else(|| (StatusCode::NOT_FOUND, format!("there is no stand-in {name}; there are {}\n", known())))?;
+    let stand_in = all.get(&name).ok_or_else(|| {
+        (StatusCode::NOT_FOUND, format!("there is no stand-in {name}; there are {}\n", known()))
+    })?;
     stand_in.set(fault.map_or(Fault::None, |Json(fault)| fault)).await;
     Ok(Json(show(stand_in)))
 }
@@ -120,7 +120,8 @@ pub async fn serve(cast: Cast) -> Result<(), LabError> {
         let stand_in = started.map_err(|source| LabError::Listen { what: name.clone(), address, source })?;
         all.insert(name, stand_in);
     }
-    let wrong = |source| LabError::Listen { what: "the control endpoint".to_owned(), address: cast.control, source };
+    let wrong =
+        |source| LabError::Listen { what: "the control endpoint".to_owned(), address: cast.control, source };
     let listener = TcpListener::bind(cast.control).await.map_err(wrong)?;
     let router = Router::new()
         .route("/stand-ins", get(list))

@@ -108,7 +108,9 @@ fn print(text: &str) {
 }
 
 async fn run(command: Command) -> Result<String, LabError> {
-    let words = |shown: &control::Shown| format!("{:12} {:22} {}\n", shown.name, shown.address, describe(shown.fault));
+    let words = |shown: &control::Shown| {
+        format!("{:12} {:22} {}\n", shown.name, shown.address, describe(shown.fault))
+    };
     match command {
         Command::Run { file } => {
             let cast = Cast::read(&file)?;
@@ -129,11 +131,9 @@ async fn run(command: Command) -> Result<String, LabError> {
             Ok(words(&control::set_fault(at.control, &name, fault).await?))
         }
         Command::Mend { name, at } => Ok(words(&control::set_fault(at.control, &name, Fault::None).await?)),
-        Command::Relay { listen, to, workers } => {
-            relay::run(listen, to, workers)
-                .map(|()| String::new())
-                .map_err(|source| LabError::Listen { what: "the relay".to_owned(), address: listen, source })
-        }
+        Command::Relay { listen, to, workers } => relay::run(listen, to, workers)
+            .map(|()| String::new())
+            .map_err(|source| LabError::Listen { what: "the relay".to_owned(), address: listen, source }),
     }
 }
 
@@ -150,7 +150,8 @@ fn describe(fault: Fault) -> String {
 
 async fn interrupted() {
     use tokio::signal::unix::{SignalKind, signal};
-    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt()))
+    let (Ok(mut terminate), Ok(mut interrupt)) =
+        (signal(SignalKind::terminate()), signal(SignalKind::interrupt()))
     else {
         return;
     };

@@ -187,6 +187,7 @@ async fn answer(
 }
 
 fn reply(name: &str, status: StatusCode, body: Bytes) -> Response<Full<Bytes>> {
-    let response = Response::builder().status(status).header("content-type", "text/plain").header("stand-in", name);
+    let response =
+        Response::builder().status(status).header("content-type", "text/plain").header("stand-in", name);
     response.body(Full::new(body)).unwrap_or_default()
 }

@@ -75,7 +75,10 @@ pub async fn run(plan: Plan, each: impl Fn(&Shot) + Send + Sync + 'static) -> Ve
                     return shots;
                 }
                 if let Some(per_second) = plan.per_second {
-                    sleep_until(start + Duration::from_secs(1).mul_f64(number as f64 / f64::from(per_second))).await;
+                    sleep_until(
+                        start + Duration::from_secs(1).mul_f64(number as f64 / f64::from(per_second)),
+                    )
+                    .await;
                 }
                 let sent = Instant::now();
                 let asked = timeout(plan.timeout, client.ask(number)).await;

@@ -59,7 +59,8 @@ pub(crate) fn first_token(folder: &Path) -> Result<Token, AccessError> {
         Ok(token) => token.trim().to_owned(),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             let token = hexadecimal(&rand::rng().random::<[u8; 32]>());
-            let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(wrong)?;
+            let mut file =
+                OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(wrong)?;
             file.write_all(format!("{token}\n").as_bytes()).and_then(|()| file.sync_all()).map_err(wrong)?;
             tracing::info!(file = %path.display(), "the first token was made");
             token

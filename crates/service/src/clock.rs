@@ -20,7 +20,8 @@ impl Numbers {
     pub(crate) fn next(&self) -> u64 {
         let now = u64::try_from(wall().0).unwrap_or(0) << 10;
         let grown = |last: u64| Some(now.max(last + 1));
-        let last = self.0.fetch_update(Ordering::Relaxed, Ordering::Relaxed, grown).unwrap_or_else(|last| last);
+        let last =
+            self.0.fetch_update(Ordering::Relaxed, Ordering::Relaxed, grown).unwrap_or_else(|last| last);
         now.max(last + 1)
     }
 }

@@ -50,7 +50,11 @@ impl Deployer {
     }
 
     /// Says what a document would change, and unless it is a preview, makes it the running revision.
-    pub(crate) async fn apply(&self, request: ApplyRequest, author: String) -> Result<ApplyAnswer, ApplyError> {
+    pub(crate) async fn apply(
+        &self,
+        request: ApplyRequest,
+        author: String,
+    ) -> Result<ApplyAnswer, ApplyError> {
         let checked = config::load(&request.text, request.format).map_err(ApplyError::Mistakes)?;
         let _turn = self.one_at_a_time.lock().await;
         let Comparison { revision, changes, moves } = self.controller.compare(checked.clone()).await?;

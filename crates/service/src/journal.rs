@@ -33,9 +33,21 @@ impl Journal {
     }
 
     /// Writes a fact.
-    pub(crate) fn write(&self, kind: EventKind, subject: impl Into<String>, says: impl Into<String>, detail: Value) {
-        let event =
-            Event { id: self.numbers.next(), at: wall(), kind, subject: subject.into(), says: says.into(), detail };
+    pub(crate) fn write(
+        &self,
+        kind: EventKind,
+        subject: impl Into<String>,
+        says: impl Into<String>,
+        detail: Value,
+    ) {
+        let event = Event {
+            id: self.numbers.next(),
+            at: wall(),
+            kind,
+            subject: subject.into(),
+            says: says.into(),
+            detail,
+        };
         tracing::info!(kind = kind_word(kind), subject = %event.subject, "{}", event.says);
         self.outbox.add_event(StoredEvent {
             id: event.id,

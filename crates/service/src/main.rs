@@ -13,6 +13,7 @@ mod run;
 mod settings;
 mod trials;
 
+use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use clap::Parser;
@@ -25,8 +26,10 @@ fn main() -> ExitCode {
         Ok(settings) => settings,
         Err(error) => return complain(&error),
     };
-    let filter = EnvFilter::new(&settings.log);
+    // The database's library repeats in its own words what the service says in the user's.
+    let filter = EnvFilter::new(format!("sqlx=error,{}", settings.log));
     let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let log = log.with_ansi(std::io::stderr().is_terminal());
     match settings.log_format {
         LogFormat::Text => log.with_target(false).init(),
         LogFormat::Json => log.json().flatten_event(true).init(),

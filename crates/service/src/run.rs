@@ -42,7 +42,9 @@ pub(crate) enum RunError {
     Folder { path: PathBuf, source: io::Error },
     #[error("another merismosd uses the state folder {path}: stop it, or give this one a folder of its own", path = path.display())]
     Locked { path: PathBuf },
-    #[error("the API can't listen on {address}: stop what uses the port, or choose another with --api-listen")]
+    #[error(
+        "the API can't listen on {address}: stop what uses the port, or choose another with --api-listen"
+    )]
     ApiListen { address: std::net::SocketAddr, source: io::Error },
     #[error(transparent)]
     Store(#[from] StoreError),

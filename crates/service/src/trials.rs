@@ -36,7 +36,9 @@ const MOST_CONNECTIONS: u32 = 256;
 /// Why a trial does not begin.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum TrialError {
-    #[error("a trial sends 1 to {MOST_REQUESTS} requests over 1 to {MOST_CONNECTIONS} connections, for a path that begins with a slash")]
+    #[error(
+        "a trial sends 1 to {MOST_REQUESTS} requests over 1 to {MOST_CONNECTIONS} connections, for a path that begins with a slash"
+    )]
     Request,
     #[error(transparent)]
     Name(#[from] NameError),
@@ -77,8 +79,8 @@ impl Trials {
     pub(crate) async fn begin(&self, request: TrialRequest, who: String) -> Result<Trial, TrialError> {
         let path_is_good =
             request.path.starts_with('/') && request.path.bytes().all(|byte| byte.is_ascii_graphic());
-        let counts_are_good =
-            (1..=MOST_REQUESTS).contains(&request.requests) && (1..=MOST_CONNECTIONS).contains(&request.concurrency);
+        let counts_are_good = (1..=MOST_REQUESTS).contains(&request.requests)
+            && (1..=MOST_CONNECTIONS).contains(&request.concurrency);
         if !path_is_good || !counts_are_good || request.per_second == Some(0) {
             return Err(TrialError::Request);
         }
@@ -109,7 +111,10 @@ impl Trials {
     /// The newest trials, running ones included, and whether the database answered.
     pub(crate) async fn list(&self, limit: u32) -> Vec<Trial> {
         let mut trials = match self.store.trials(limit).await {
-            Ok(stored) => stored.into_iter().filter_map(|it| Some((it.id, serde_json::from_value(it.trial).ok()?))).collect(),
+            Ok(stored) => stored
+                .into_iter()
+                .filter_map(|it| Some((it.id, serde_json::from_value(it.trial).ok()?)))
+                .collect(),
             Err(error) => {
                 tracing::debug!(%error, "trials are listed from memory");
                 BTreeMap::new()

@@ -102,7 +102,10 @@ mod tests {
         let path = folder.path().join("copy.json");
         assert_eq!(read(&path).unwrap(), None);
         let mut copy = Copy::default();
-        copy.health.insert("booking/gull 192.0.2.21:80".to_owned(), KnownHealth { state: State::Down, since: Wall(5) });
+        copy.health.insert(
+            "booking/gull 192.0.2.21:80".to_owned(),
+            KnownHealth { state: State::Down, since: Wall(5) },
+        );
         write(&path, &copy).unwrap();
         assert_eq!(read(&path).unwrap(), Some(copy));
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);

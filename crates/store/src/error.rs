@@ -48,9 +48,10 @@ impl From<sqlx::Error> for StoreError {
         match &error {
             sqlx::Error::Io(io) => Self::Away(io.to_string()),
             sqlx::Error::PoolTimedOut => Self::Away("no connection could be made".to_owned()),
-            sqlx::Error::PoolClosed | sqlx::Error::WorkerCrashed | sqlx::Error::Tls(_) | sqlx::Error::Protocol(_) => {
-                Self::Away(error.to_string())
-            }
+            sqlx::Error::PoolClosed
+            | sqlx::Error::WorkerCrashed
+            | sqlx::Error::Tls(_)
+            | sqlx::Error::Protocol(_) => Self::Away(error.to_string()),
             // A server that shuts down (1053), is read-only for now (1290) or is not synchronised (1047).
             sqlx::Error::Database(database)
                 if ["1053", "1290", "1047"].iter().any(|code| {

@@ -155,7 +155,9 @@ impl Outbox {
         }
         if let Some(last) = events.last().map(|event| event.id) {
             match store.add_events(&events).await {
-                Err(StoreError::Refused(error)) => tracing::error!(%error, "events could not be written; left out"),
+                Err(StoreError::Refused(error)) => {
+                    tracing::error!(%error, "events could not be written; left out")
+                }
                 other => other?,
             }
             self.queue().events.retain(|event| event.id > last);
@@ -163,7 +165,9 @@ impl Outbox {
         }
         if let Some(trial) = trial {
             match store.put_trial(&trial).await {
-                Err(StoreError::Refused(error)) => tracing::error!(%error, "a trial could not be written; left out"),
+                Err(StoreError::Refused(error)) => {
+                    tracing::error!(%error, "a trial could not be written; left out")
+                }
                 other => other?,
             }
             self.queue().trials.retain(|waiting| waiting.id != trial.id);

@@ -50,12 +50,13 @@ impl Store {
     /// [`StoreError::Stale`] when one of that number exists; [`StoreError::Away`] when the database does not answer,
     /// in which case it may or may not have been added.
     pub async fn add_revision(&self, revision: &Revision) -> Result<(), StoreError> {
-        let insert = sqlx::query("INSERT INTO revision (number, document, author, note, at) VALUES (?, ?, ?, ?, ?)")
-            .bind(revision.number)
-            .bind(&revision.document)
-            .bind(&revision.author)
-            .bind(&revision.note)
-            .bind(revision.at.0);
+        let insert =
+            sqlx::query("INSERT INTO revision (number, document, author, note, at) VALUES (?, ?, ?, ?, ?)")
+                .bind(revision.number)
+                .bind(&revision.document)
+                .bind(&revision.author)
+                .bind(&revision.note)
+                .bind(revision.at.0);
         match self.call(insert.execute(&self.pool)).await {
             Ok(_) => Ok(()),
             Err(StoreError::Refused(sqlx::Error::Database(error))) if error.is_unique_violation() => {

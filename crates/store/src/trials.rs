@@ -19,8 +19,9 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn put_trial(&self, trial: &StoredTrial) -> Result<(), StoreError> {
-        let replace =
-            sqlx::query("REPLACE INTO trial (id, trial) VALUES (?, ?)").bind(trial.id).bind(trial.trial.to_string());
+        let replace = sqlx::query("REPLACE INTO trial (id, trial) VALUES (?, ?)")
+            .bind(trial.id)
+            .bind(trial.trial.to_string());
         self.call(replace.execute(&self.pool)).await?;
         Ok(())
     }

@@ -29,6 +29,8 @@
       <img src="/mark.svg" alt="" class="h-9 w-9" />
       <h1 class="text-xl font-semibold">Merismos</h1>
     </div>
+    <!-- Whose token it is: password managers keep it under this name. -->
+    <input class="hidden" type="text" name="username" autocomplete="username" value="merismos" readonly />
     <label class="mb-1 block" for="token">Token</label>
     <input
       id="token"

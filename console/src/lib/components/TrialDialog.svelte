@@ -1,7 +1,7 @@
 <script lang="ts">
   import { beginTrial } from '../api/call'
   import type { Trial } from '../api/types'
-  import { length, micros, percent } from '../format/format'
+  import { length, micros, percent, points } from '../format/format'
   import { live } from '../live/live.svelte'
   import Dialog from './Dialog.svelte'
 
@@ -67,7 +67,7 @@
                 <td>{row.requests}</td>
                 <td>{percent(row.expected)}</td>
                 <td>{percent(row.observed)}</td>
-                <td>{((row.observed - row.expected) * 100).toFixed(1)}</td>
+                <td>{points(row.observed - row.expected)}</td>
                 <td class:text-error={row.failed > 0}>{row.failed}</td>
                 <td class:text-warning={row.retried > 0}>{row.retried}</td>
                 <td>{micros(row.median_us)}</td>
@@ -87,8 +87,8 @@
           {tally.requests} requests in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} answered by another
           server after one failed.
           {#if tally.test}
-            Chi-square {tally.test.statistic.toFixed(2)} with {tally.test.freedom} degrees of freedom, p =
-            {tally.test.p_value.toFixed(3)}.
+            Chi-square {tally.test.statistic.toFixed(2)} with {tally.test.freedom} degrees of freedom,
+            {tally.test.p_value < 0.001 ? 'p < 0.001' : `p = ${tally.test.p_value.toFixed(3)}`}.
           {/if}
         </p>
         {#if trial.happened.length > 0}

@@ -2,6 +2,12 @@
 
 export const percent = (share: number | null) => (share === null ? '–' : `${(share * 100).toFixed(1)} %`)
 
+/** A difference of shares in points of percent, with its sign; nothing is plain 0.0. */
+export function points(difference: number): string {
+  const tenths = Math.round(difference * 1000)
+  return tenths === 0 ? '0.0' : `${tenths > 0 ? '+' : ''}${(tenths / 10).toFixed(1)}`
+}
+
 export const rate = (perSecond: number) => (perSecond >= 100 ? perSecond.toFixed(0) : perSecond.toFixed(1))
 
 export function length(ms: number): string {

@@ -29,7 +29,9 @@ impl Args {
             show::event(event, context.json);
         }
         if !events.complete {
-            show::note("the database does not answer: these are only the last events that the service remembers");
+            show::note(
+                "the database does not answer: these are only the last events that the service remembers",
+            );
         }
         let Some(mut stream) = stream else { return Ok(Exit::Done) };
         while let Some(message) = stream.next().await {

@@ -18,9 +18,8 @@ pub(super) struct Args {
 impl Args {
     pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
         let token = match (&self.token_file, &context.target.token) {
-            (Some(path), _) => {
-                std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.clone(), source })?
-            }
+            (Some(path), _) => std::fs::read_to_string(path)
+                .map_err(|source| CliError::File { path: path.clone(), source })?,
             (None, Some(token)) => token.clone(),
             (None, None) => {
                 show::note("token (the first one is in the file first-token in the service's state folder):");
@@ -36,7 +35,9 @@ impl Args {
         let status = client.status().await?;
         let path = login::write(&Login { url: client.url().to_owned(), token })?;
         if context.json {
-            show::json(&serde_json::json!({ "url": client.url(), "kept_in": path, "version": status.node.version }));
+            show::json(
+                &serde_json::json!({ "url": client.url(), "kept_in": path, "version": status.node.version }),
+            );
         } else {
             show::text(&format!(
                 "Logged in to {} (Merismos {}, revision {}). Kept in {}.\n",

@@ -3,7 +3,7 @@
 use comfy_table::Cell;
 use merismos_api::ApplyAnswer;
 
-use super::table::{bar, number, percent, table};
+use super::table::{bar, number, percent, points, table};
 use super::{bad, good, strong, text};
 
 /// Prints changes, share moves and warnings.
@@ -27,14 +27,14 @@ pub(crate) fn print(answer: &ApplyAnswer, preview: bool) {
         text(&format!("{}\n", strong(head)));
         let mut table = table(&["server", "before", "after", "", "points", ""]);
         for it in &answer.moves {
-            let points = (it.after.unwrap_or(0.0) - it.before.unwrap_or(0.0)) * 100.0;
+            let moved = it.after.unwrap_or(0.0) - it.before.unwrap_or(0.0);
             let share = |share: Option<f64>| share.map_or_else(|| "-".to_owned(), percent);
             table.add_row(vec![
                 Cell::new(&it.server),
                 number(share(it.before)),
                 number(share(it.after)),
                 Cell::new(bar(it.after.unwrap_or(0.0), 12)),
-                number(format!("{points:+.1}")),
+                number(points(moved)),
                 Cell::new(it.why_none.as_deref().unwrap_or("")),
             ]);
         }
@@ -42,7 +42,13 @@ pub(crate) fn print(answer: &ApplyAnswer, preview: bool) {
     }
     for warning in &answer.warnings {
         let line = warning.line.map_or(String::new(), |line| format!("line {line}, "));
-        text(&format!("{} {line}{}: {}. {}\n", bad("warning"), warning.path, warning.says, capital(&warning.help)));
+        text(&format!(
+            "{} {line}{}: {}. {}\n",
+            bad("warning"),
+            warning.path,
+            warning.says,
+            capital(&warning.help)
+        ));
     }
     if answer.made {
         text(&format!("Revision {} runs now.\n", answer.revision));

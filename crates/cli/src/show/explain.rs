@@ -21,5 +21,8 @@ pub(crate) fn print(answer: &ExplainAnswer) {
     for other in &answer.others {
         text(&format!("  {}: {}\n", other.server, other.why));
     }
-    text(&format!("Decided by revision {}, duty and health of this moment; nothing was sent.\n", answer.revision));
+    text(&format!(
+        "Decided by revision {}, duty and health of this moment; nothing was sent.\n",
+        answer.revision
+    ));
 }

@@ -37,7 +37,12 @@ pub(crate) fn note(says: &str) {
 
 /// Says why a command did not do it, and what to do next.
 pub(crate) fn error(error: &CliError) {
-    note(&format!("merismos: {error}"));
+    match error {
+        CliError::Client(client) if client.wants_token() => {
+            note("merismos: the service does not know this token")
+        }
+        _ => note(&format!("merismos: {error}")),
+    }
     if let CliError::Client(ClientError::Refused(problem)) = error {
         for mistake in &problem.problems {
             note(&format!("  {mistake}"));
@@ -89,7 +94,9 @@ pub(crate) fn duty(answer: &DutyAnswer) {
         (Duty::InService, _) => "It gets new work as soon as its health allows.".to_owned(),
         (Duty::Draining, 0) => "It gets no new work, and nothing is in flight: it is drained.".to_owned(),
         (Duty::Draining, left) => {
-            format!("It gets no new work; {left} in flight may finish. `merismos status` shows when it is empty.")
+            format!(
+                "It gets no new work; {left} in flight may finish. `merismos status` shows when it is empty."
+            )
         }
         (Duty::Withdrawn, left) => format!("It gets nothing more; {left} in flight were broken off."),
     };

@@ -38,7 +38,7 @@ pub(crate) fn print(status: &Status) {
 
 fn frontends(frontends: &[FrontendStatus]) {
     let head =
-        ["frontend", "listens on", "pool", "clients", "requests/s", "refused", "503", "502/504", "(last 60 s)"];
+        ["frontend", "listens on", "pool", "clients", "requests/s", "last 60 s: refused", "503", "502/504"];
     let mut table = table(&head);
     for it in frontends {
         let name = if it.trouble.is_some() {
@@ -89,8 +89,18 @@ fn pool(pool: &PoolStatus, status: &Status) {
         return;
     }
     let head = [
-        "server", "address", "weight", "duty", "health", "expected", "last 10 s", "last 60 s", "in flight",
-        "failed", "retried", "5xx",
+        "server",
+        "address",
+        "weight",
+        "duty",
+        "health",
+        "expected",
+        "last 10 s",
+        "last 60 s",
+        "in flight",
+        "60 s: failed",
+        "retried",
+        "5xx",
     ];
     let mut table = table(&head);
     for server in &pool.servers {
@@ -133,7 +143,11 @@ fn row(server: &ServerStatus, status: &Status) -> Vec<Cell> {
     };
     let minute = &server.observed.minute;
     vec![
-        Cell::new(if server.eligible { short(&server.server).to_owned() } else { format!("! {}", short(&server.server)) }),
+        Cell::new(if server.eligible {
+            short(&server.server).to_owned()
+        } else {
+            format!("! {}", short(&server.server))
+        }),
         Cell::new(&server.address),
         number(server.weight),
         duty_cell,

@@ -29,6 +29,12 @@ pub(super) fn percent(share: f64) -> String {
     format!("{:.1} %", share * 100.0)
 }
 
+/// A difference of shares in points of percent, with its sign; nothing is plain 0.0.
+pub(super) fn points(difference: f64) -> String {
+    let tenths = (difference * 1_000.0).round();
+    if tenths == 0.0 { "0.0".to_owned() } else { format!("{:+.1}", tenths / 10.0) }
+}
+
 /// A share as a bar of eighths, `width` columns long.
 pub(super) fn bar(share: f64, width: usize) -> String {
     const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
@@ -41,7 +47,13 @@ pub(super) fn bar(share: f64, width: usize) -> String {
 pub(super) fn micros(micros: Option<u64>) -> String {
     micros.map_or_else(
         || "-".to_owned(),
-        |micros| if micros < 10_000 { format!("{:.1} ms", micros as f64 / 1e3) } else { humane(Duration::from_micros(micros)) },
+        |micros| {
+            if micros < 10_000 {
+                format!("{:.1} ms", micros as f64 / 1e3)
+            } else {
+                humane(Duration::from_micros(micros))
+            }
+        },
     )
 }
 
@@ -55,6 +67,13 @@ mod tests {
         assert_eq!(bar(0.53, 4), "██▏ ");
         assert_eq!(bar(0.0, 2), "  ");
         assert_eq!(bar(1.7, 2), "██");
+    }
+
+    #[test]
+    fn a_difference_has_a_sign_only_when_there_is_one() {
+        assert_eq!(points(0.0613), "+6.1");
+        assert_eq!(points(-0.082), "-8.2");
+        assert_eq!(points(-0.0001), "0.0");
     }
 
     #[test]

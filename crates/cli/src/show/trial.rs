@@ -7,7 +7,7 @@ use merismos_api::{Trial, TrialState};
 use merismos_core::proof::{Tally, Verdict};
 use merismos_core::units::humane;
 
-use super::table::{bar, count, micros, number, percent, table};
+use super::table::{bar, count, micros, number, percent, points, table};
 use super::{bad, good, moment, strong, text};
 
 /// Prints a trial's table, test and verdict.
@@ -33,10 +33,10 @@ pub(crate) fn print(trial: &Trial) {
     }
     match &tally.test {
         Some(test) => text(&format!(
-            "chi-square {:.2} with {} degrees of freedom, p = {:.3}: {}\n",
+            "chi-square {:.2} with {} degrees of freedom, {}: {}\n",
             test.statistic,
             test.freedom,
-            test.p_value,
+            test.p_words(),
             test.words()
         )),
         None => text("chi-square: there is nothing to compare\n"),
@@ -51,7 +51,16 @@ pub(crate) fn print(trial: &Trial) {
 
 fn rows(tally: &Tally) {
     let mut table = table(&[
-        "server", "requests", "expected", "observed", "", "difference", "failed", "retried", "median", "99th pct.",
+        "server",
+        "requests",
+        "expected",
+        "observed",
+        "",
+        "difference",
+        "failed",
+        "retried",
+        "median",
+        "99th pct.",
     ]);
     for row in &tally.rows {
         table.add_row(vec![
@@ -60,7 +69,7 @@ fn rows(tally: &Tally) {
             number(percent(row.expected)),
             number(percent(row.observed)),
             Cell::new(bar(row.observed, 12)),
-            number(format!("{:+.1}", (row.observed - row.expected) * 100.0)),
+            number(points(row.observed - row.expected)),
             count(row.failed),
             count(row.retried),
             number(micros(row.median_us)),
@@ -75,7 +84,7 @@ fn rows(tally: &Tally) {
             number("-"),
             number(percent(share)),
             Cell::new(bar(share, 12)),
-            number(format!("{:+.1}", share * 100.0)),
+            number(points(share)),
             count(tally.without_server),
             number("-"),
             number("-"),
@@ -101,7 +110,9 @@ pub(crate) fn list(trials: &[Trial]) {
             (TrialState::Running, _) => Cell::new("running"),
             (TrialState::Done, Some(Verdict::AsExpected)) => Cell::new("as expected").fg(Color::Green),
             (TrialState::Done, Some(Verdict::TooFew)) => Cell::new("can't be judged").fg(Color::Yellow),
-            (TrialState::Done, Some(Verdict::NotAsExpected) | None) => Cell::new("not as expected").fg(Color::Red),
+            (TrialState::Done, Some(Verdict::NotAsExpected) | None) => {
+                Cell::new("not as expected").fg(Color::Red)
+            }
         };
         table.add_row(vec![
             Cell::new(trial.id),

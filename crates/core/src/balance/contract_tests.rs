@@ -29,7 +29,8 @@ fn the_last_untried_server_is_always_found(#[values(round_robin as Make)] make: 
         let mut tried = Tried::default();
         let mut picks: Vec<_> = (0..4)
             .map(|_| {
-                let place = balance.pick(&cell, &tried).unwrap_or_else(|| panic!("round {start}: one is left"));
+                let place =
+                    balance.pick(&cell, &tried).unwrap_or_else(|| panic!("round {start}: one is left"));
                 tried.note(place);
                 place
             })

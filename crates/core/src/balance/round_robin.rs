@@ -37,7 +37,9 @@ impl RoundRobin {
         let mut servers: Vec<(u32, u32)> = weights
             .into_iter()
             .filter(|(_, weight)| *weight > 0)
-            .map(|(place, weight)| (u32::try_from(place).expect("fewer than 2^32 servers"), u32::from(weight)))
+            .map(|(place, weight)| {
+                (u32::try_from(place).expect("fewer than 2^32 servers"), u32::from(weight))
+            })
             .collect();
         let divisor = servers.iter().fold(0, |divisor, (_, weight)| gcd(divisor, u64::from(*weight)));
         for (_, weight) in &mut servers {

@@ -84,7 +84,12 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
     for (name, frontend) in &document.frontends {
         if !document.pools.contains_key(&frontend.pool) {
             let wanted = one_of("pool", document.pools.keys());
-            problems.push(Problem::dangling(&format!("frontends.{name}.pool"), "pool", &frontend.pool, wanted));
+            problems.push(Problem::dangling(
+                &format!("frontends.{name}.pool"),
+                "pool",
+                &frontend.pool,
+                wanted,
+            ));
         }
     }
     for (name, pool) in &document.pools {
@@ -97,9 +102,8 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
 
 /// Two addresses overlap when they share the port and either is the same address or one is every address.
 fn overlap(a: SocketAddr, b: SocketAddr) -> bool {
-    let any_covers = |any: SocketAddr, other: SocketAddr| {
-        any.ip().is_unspecified() && (any.is_ipv6() || other.is_ipv4())
-    };
+    let any_covers =
+        |any: SocketAddr, other: SocketAddr| any.ip().is_unspecified() && (any.is_ipv6() || other.is_ipv4());
     a.port() == b.port() && (a.ip() == b.ip() || any_covers(a, b) || any_covers(b, a))
 }
 
@@ -185,7 +189,10 @@ fn warnings(document: &Document) -> Vec<Warning> {
             if let Some((frontend, _)) = document.frontends.iter().find(|(_, f)| f.listen == spec.address) {
                 warn(
                     path,
-                    format!("{} is where frontend {frontend} listens: requests would go in a circle", spec.address),
+                    format!(
+                        "{} is where frontend {frontend} listens: requests would go in a circle",
+                        spec.address
+                    ),
                     "the address of the server itself".to_owned(),
                 );
             }

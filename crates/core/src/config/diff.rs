@@ -100,9 +100,7 @@ fn plain_keys(thing: &Value) -> Keys {
         .map(|(key, value)| {
             let text = match value {
                 Value::String(text) => text.clone(),
-                Value::Array(items) => {
-                    items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" ")
-                }
+                Value::Array(items) => items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
                 other => other.to_string(),
             };
             (key.clone(), text)

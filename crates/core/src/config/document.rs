@@ -33,12 +33,7 @@ pub struct Document {
 
 impl Default for Document {
     fn default() -> Self {
-        Self {
-            format: FORMAT,
-            checks: BTreeMap::new(),
-            pools: BTreeMap::new(),
-            frontends: BTreeMap::new(),
-        }
+        Self { format: FORMAT, checks: BTreeMap::new(), pools: BTreeMap::new(), frontends: BTreeMap::new() }
     }
 }
 

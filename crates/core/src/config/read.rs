@@ -130,9 +130,10 @@ impl<'t, 'p> Section<'t, 'p> {
             if self.known.contains(&key.as_str()) {
                 continue;
             }
-            let nearest = self.known.iter().max_by(|a, b| {
-                strsim::jaro_winkler(a, key).total_cmp(&strsim::jaro_winkler(b, key))
-            });
+            let nearest = self
+                .known
+                .iter()
+                .max_by(|a, b| strsim::jaro_winkler(a, key).total_cmp(&strsim::jaro_winkler(b, key)));
             let wanted = match nearest {
                 Some(near) if strsim::jaro_winkler(near, key) > 0.8 => format!("the key {near}"),
                 _ => format!("one of the keys {}", self.known.join(", ")),
@@ -198,7 +199,8 @@ fn name(value: &Value) -> Result<Name, String> {
 fn address(value: &Value) -> Result<SocketAddr, String> {
     let parsed = text(value).and_then(|text| text.parse::<SocketAddr>().ok());
     parsed.filter(|address| address.port() != 0).ok_or_else(|| {
-        "an IP address and a port from 1 to 65535, such as \"192.0.2.21:8080\" or \"[2001:db8::21]:8080\"".to_owned()
+        "an IP address and a port from 1 to 65535, such as \"192.0.2.21:8080\" or \"[2001:db8::21]:8080\""
+            .to_owned()
     })
 }
 
@@ -274,7 +276,9 @@ fn check(mut section: Section<'_, '_>) -> Option<Check> {
     let kind = match kind {
         Some(CheckKind::Http { path, .. }) => Some(CheckKind::Http {
             path: section.value("path", probe_path).unwrap_or(path),
-            accept: section.value("accept", accepted).unwrap_or_else(|| vec!["200-299".parse().expect("a range")]),
+            accept: section
+                .value("accept", accepted)
+                .unwrap_or_else(|| vec!["200-299".parse().expect("a range")]),
         }),
         other => other,
     };
@@ -296,9 +300,10 @@ fn check(mut section: Section<'_, '_>) -> Option<Check> {
 
 fn probe_path(value: &Value) -> Result<String, String> {
     let good = |path: &&str| path.starts_with('/') && path.bytes().all(|byte| byte.is_ascii_graphic());
-    text(value).filter(good).map(str::to_owned).ok_or_else(|| {
-        "a path that begins with a slash and holds no spaces, such as \"/health\"".to_owned()
-    })
+    text(value)
+        .filter(good)
+        .map(str::to_owned)
+        .ok_or_else(|| "a path that begins with a slash and holds no spaces, such as \"/health\"".to_owned())
 }
 
 fn accepted(value: &Value) -> Result<Vec<StatusRange>, String> {

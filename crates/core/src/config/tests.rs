@@ -67,9 +67,19 @@ fn export_round_trips_and_is_stable() {
 #[case::path_without_slash("path = \"/health\"", "path = \"health\"", 5, "checks.answers.path")]
 #[case::bad_status("path = \"/health\"", "accept = [\"2xx\"]", 5, "checks.answers.accept")]
 #[case::bare_number("path = \"/health\"", "interval = 2", 5, "checks.answers.interval")]
-#[case::bad_name("[pools.booking.servers.tern]", "[pools.booking.servers.Tern]", 14, "pools.booking.servers.Tern")]
+#[case::bad_name(
+    "[pools.booking.servers.tern]",
+    "[pools.booking.servers.Tern]",
+    14,
+    "pools.booking.servers.Tern"
+)]
 #[case::format_of_the_future("format = 1", "format = 2", 1, "format")]
-#[case::pool_is_no_table("[pools.booking.servers.tern]", "[pools]\nx = 1\n[pools.booking.servers.tern]", 15, "pools.x")]
+#[case::pool_is_no_table(
+    "[pools.booking.servers.tern]",
+    "[pools]\nx = 1\n[pools.booking.servers.tern]",
+    15,
+    "pools.x"
+)]
 fn one_mistake_is_told_at_its_place(
     #[case] from: &str,
     #[case] to: &str,
@@ -119,27 +129,43 @@ fn broken_syntax_is_told_with_its_line() {
 #[case::other_port("192.0.2.10:81", false)]
 #[case::other_address("192.0.2.11:80", false)]
 fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
-    let second = format!("{GOOD}\n[frontends.timetable]\nprotocol = \"http\"\nlisten = \"{listen}\"\npool = \"booking\"\n");
+    let second = format!(
+        "{GOOD}\n[frontends.timetable]\nprotocol = \"http\"\nlisten = \"{listen}\"\npool = \"booking\"\n"
+    );
     assert_eq!(load(&second, Format::Toml).is_err(), overlaps);
 }
 
 #[rstest]
 #[case::empty_pool("[pools.spare]\n", "pool spare has no servers")]
-#[case::no_weight("[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 0\n", "every server of pool spare has weight 0")]
+#[case::no_weight(
+    "[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 0\n",
+    "every server of pool spare has weight 0"
+)]
 #[case::no_check("[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\n", "pool spare has no check")]
 #[case::unused("[pools.spare]\n", "no frontend sends clients to pool spare")]
-#[case::shared("[pools.spare.servers.auk]\naddress = \"192.0.2.21:8080\"\n", "192.0.2.21:8080 also serves pool booking")]
+#[case::shared(
+    "[pools.spare.servers.auk]\naddress = \"192.0.2.21:8080\"\n",
+    "192.0.2.21:8080 also serves pool booking"
+)]
 #[case::circle("[pools.spare.servers.auk]\naddress = \"192.0.2.10:80\"\n", "requests would go in a circle")]
-#[case::slow_timeout("[checks.slow]\nkind = \"tcp\"\ninterval = \"1s\"\ntimeout = \"2s\"\n", "is not shorter than interval")]
+#[case::slow_timeout(
+    "[checks.slow]\nkind = \"tcp\"\ninterval = \"1s\"\ntimeout = \"2s\"\n",
+    "is not shorter than interval"
+)]
 fn what_is_allowed_and_probably_not_wanted(#[case] more: &str, #[case] says: &str) {
     let checked = load(&format!("{GOOD}\n{more}"), Format::Toml).unwrap();
-    assert!(checked.warnings().iter().any(|w| w.says.contains(says) && w.line.is_some()), "{:?}", checked.warnings());
+    assert!(
+        checked.warnings().iter().any(|w| w.says.contains(says) && w.line.is_some()),
+        "{:?}",
+        checked.warnings()
+    );
 }
 
 #[test]
 fn changes_are_named() {
     let old = load(GOOD, Format::Toml).unwrap();
-    let text = changed("weight = 3", "weight = 1").replace("[pools.booking.servers.tern]", "[pools.booking.servers.auk]");
+    let text = changed("weight = 3", "weight = 1")
+        .replace("[pools.booking.servers.tern]", "[pools.booking.servers.auk]");
     let new = load(&text, Format::Toml).unwrap();
     let words: Vec<_> = diff(old.document(), new.document()).iter().map(diff::Change::words).collect();
     assert_eq!(
@@ -161,7 +187,11 @@ fn impact_tells_how_the_shares_move() {
             crate::duty::Duty::InService
         }
         fn health(&self, server: &crate::name::PoolServer) -> crate::health::State {
-            if server.server.as_str() == "tern" { crate::health::State::Down } else { crate::health::State::Up }
+            if server.server.as_str() == "tern" {
+                crate::health::State::Down
+            } else {
+                crate::health::State::Up
+            }
         }
     }
     let old = load(GOOD, Format::Toml).unwrap();
@@ -174,9 +204,6 @@ fn impact_tells_how_the_shares_move() {
     // tern is down before and after: nothing moves for it. auk is new and counts as up.
     assert_eq!(
         moves,
-        [
-            ("booking/auk".to_owned(), None, Some(0.25)),
-            ("booking/gull".to_owned(), Some(1.0), Some(0.75)),
-        ]
+        [("booking/auk".to_owned(), None, Some(0.25)), ("booking/gull".to_owned(), Some(1.0), Some(0.75)),]
     );
 }

@@ -155,7 +155,8 @@ impl Machine {
 
     /// A probe was started.
     pub fn on_probe_started(&mut self, now: Tick) {
-        let after = if self.started { self.rules.interval } else { self.rules.interval / 2 + self.offset / 2 };
+        let after =
+            if self.started { self.rules.interval } else { self.rules.interval / 2 + self.offset / 2 };
         self.started = true;
         self.next_probe = now.plus(after);
     }
@@ -249,10 +250,9 @@ mod tests {
         for outcomes in ["", "p", "f", "ff", "fff", "fffp", "fffpp", "fp"] {
             let mut machine = machine(3, 2, State::Up);
             run(&mut machine, outcomes);
-            for (needed, outcome, goal) in [
-                (machine.failures_to_down(), "f", State::Down),
-                (machine.passes_to_up(), "p", State::Up),
-            ] {
+            for (needed, outcome, goal) in
+                [(machine.failures_to_down(), "f", State::Down), (machine.passes_to_up(), "p", State::Up)]
+            {
                 let Some(needed) = needed else {
                     assert_eq!(machine.state(), goal);
                     continue;

@@ -20,14 +20,26 @@ pub struct ChiSquare {
 }
 
 impl ChiSquare {
+    /// The p-value as a number with its sign: `p = 0.421`, `p < 0.001`.
+    #[must_use]
+    pub fn p_words(&self) -> String {
+        if self.p_value < 0.001 { "p < 0.001".to_owned() } else { format!("p = {:.3}", self.p_value) }
+    }
+
     /// The p-value in words.
     #[must_use]
     pub fn words(&self) -> &'static str {
         match self.p_value {
-            p if p >= 0.1 => "no sign of an uneven distribution: chance alone gives a difference like this often",
+            p if p >= 0.1 => {
+                "no sign of an uneven distribution: chance alone gives a difference like this often"
+            }
             p if p >= 0.01 => "nothing proven: chance alone gives a difference like this now and then",
-            p if p >= 0.001 => "uneven: chance alone gives a difference like this less than once in 100 trials",
-            _ => "uneven beyond doubt: chance alone gives a difference like this less than once in 1000 trials",
+            p if p >= 0.001 => {
+                "uneven: chance alone gives a difference like this less than once in 100 trials"
+            }
+            _ => {
+                "uneven beyond doubt: chance alone gives a difference like this less than once in 1000 trials"
+            }
         }
     }
 }
@@ -38,8 +50,12 @@ impl ChiSquare {
 /// than two classes are left: there are too few requests to say anything.
 #[must_use]
 pub fn chi_square(observed: &[u64], expected: &[f64]) -> Option<ChiSquare> {
-    let mut classes: Vec<(f64, f64)> =
-        expected.iter().copied().zip(observed.iter().map(|count| *count as f64)).filter(|(e, _)| *e > 0.0).collect();
+    let mut classes: Vec<(f64, f64)> = expected
+        .iter()
+        .copied()
+        .zip(observed.iter().map(|count| *count as f64))
+        .filter(|(e, _)| *e > 0.0)
+        .collect();
     classes.sort_by(|a, b| b.0.total_cmp(&a.0));
     while classes.len() > 1 && classes.last().is_some_and(|(expected, _)| *expected < LEAST_EXPECTED) {
         let (expected, observed) = classes.pop().unwrap_or_default();
@@ -65,7 +81,11 @@ mod tests {
     #[rstest]
     #[case::one_degree_5_percent(&[60.0, 40.0], 3.841, 0.05)]
     #[case::one_degree_1_percent(&[50.0, 50.0], 6.635, 0.01)]
-    fn p_values_agree_with_the_published_table(#[case] expected: &[f64], #[case] critical: f64, #[case] p: f64) {
+    fn p_values_agree_with_the_published_table(
+        #[case] expected: &[f64],
+        #[case] critical: f64,
+        #[case] p: f64,
+    ) {
         let distribution = ChiSquared::new((expected.len() - 1) as f64).unwrap();
         assert!((distribution.sf(critical) - p).abs() < 1e-4);
     }

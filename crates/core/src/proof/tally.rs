@@ -114,7 +114,9 @@ pub fn tally(samples: &[Sample], expectations: &BTreeMap<u64, Vec<(PoolServer, f
         lines.entry(server.clone()).or_default();
     }
     for sample in samples {
-        for (server, share) in sample.expectation.and_then(|version| expectations.get(&version)).into_iter().flatten() {
+        for (server, share) in
+            sample.expectation.and_then(|version| expectations.get(&version)).into_iter().flatten()
+        {
             lines.entry(server.clone()).or_default().expected += share;
         }
         for server in &sample.failed_at {
@@ -178,11 +180,17 @@ fn judge(rows: &[Row], failed: u64, test: Option<ChiSquare>) -> (Verdict, Vec<St
     if failed > 0 {
         because.push(format!("{failed} requests were not answered properly"));
     }
+    for row in rows.iter().filter(|row| row.retried > 0) {
+        because.push(format!(
+            "{} requests failed at {} and were given to another server",
+            row.retried, row.server
+        ));
+    }
     for row in rows.iter().filter(|row| row.requests > 0 && row.expected_requests == 0.0) {
         because.push(format!("{} got {} requests and should have got none", row.server, row.requests));
     }
     if let Some(test) = test.filter(|test| test.p_value < SIGNIFICANCE) {
-        because.push(format!("the shares differ from the expected ones (p = {:.2e})", test.p_value));
+        because.push(format!("the shares differ from the expected ones ({})", test.p_words()));
     }
     if !because.is_empty() {
         return (Verdict::NotAsExpected, because);
@@ -237,7 +245,8 @@ mod tests {
 
     #[test]
     fn expectations_follow_a_server_that_goes_down_half_way() {
-        let mut samples: Vec<_> = (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
+        let mut samples: Vec<_> =
+            (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples.extend((0..100).map(|_| Sample { expectation: Some(2), ..answered("tern") }));
         let tally = tally(&samples, &expectations());
         assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
@@ -246,7 +255,8 @@ mod tests {
 
     #[test]
     fn one_failure_is_not_as_expected() {
-        let mut samples: Vec<_> = (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
+        let mut samples: Vec<_> =
+            (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples[3].outcome = Outcome::Answered(503);
         let tally = tally(&samples, &expectations());
         assert_eq!(tally.verdict, Verdict::NotAsExpected);
@@ -259,11 +269,13 @@ mod tests {
         let tally = tally(&vec![moved; 40], &expectations());
         assert_eq!((tally.rows[0].retried, tally.rows[1].retried, tally.retried), (40, 0, 40));
         assert_eq!(tally.verdict, Verdict::NotAsExpected, "gull got nothing and should have got half");
+        assert_eq!(tally.because[0], "40 requests failed at booking/gull and were given to another server");
     }
 
     #[test]
     fn a_server_that_should_get_nothing_is_named() {
-        let mut samples: Vec<_> = (0..40).map(|_| Sample { expectation: Some(2), ..answered("tern") }).collect();
+        let mut samples: Vec<_> =
+            (0..40).map(|_| Sample { expectation: Some(2), ..answered("tern") }).collect();
         samples.push(Sample { expectation: Some(2), ..answered("gull") });
         let tally = tally(&samples, &expectations());
         assert_eq!(tally.verdict, Verdict::NotAsExpected);

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use super::snapshot::{Frontend, Pool, Server, Snapshot};
 use crate::balance::{Balance, RoundRobin};
 use crate::cells::Cells;
-use crate::config::document::{self, Algorithm};
 use crate::config::Checked;
+use crate::config::document::{self, Algorithm};
 use crate::eligibility::{Truths, pool_shares};
 use crate::name::{Name, PoolServer};
 

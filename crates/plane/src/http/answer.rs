@@ -105,7 +105,8 @@ impl<'a> Answer<'a> {
     ) -> Result<(Buffer, usize, Response), NotDelivered> {
         let mut rest = None;
         loop {
-            let (mut buffer, length) = self.read_head(server, rest.take()).await.map_err(NotDelivered::Server)?;
+            let (mut buffer, length) =
+                self.read_head(server, rest.take()).await.map_err(NotDelivered::Server)?;
             let Ok(response) = head::response(&buffer[..length], self.request.is_head) else {
                 return Err(nonsense());
             };

@@ -72,14 +72,25 @@ impl Follow {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum ChunkState {
     /// In the size; `digits` were seen.
-    Size { size: u64, digits: u8 },
+    Size {
+        size: u64,
+        digits: u8,
+    },
     /// White space after the size: only an extension may follow.
-    Gap { size: u64 },
+    Gap {
+        size: u64,
+    },
     /// In the extensions, before the line's CR.
-    Extension { size: u64 },
+    Extension {
+        size: u64,
+    },
     /// After the size line's CR.
-    SizeEnd { size: u64 },
-    Data { left: u64 },
+    SizeEnd {
+        size: u64,
+    },
+    Data {
+        left: u64,
+    },
     DataCr,
     DataLf,
     /// At the start of a trailer line, or of the line that ends the body.
@@ -158,8 +169,18 @@ impl Chunks {
                 S::Trailer
             }
             (
-                S::Size { .. } | S::Gap { .. } | S::Extension { .. } | S::SizeEnd { .. } | S::Data { .. } | S::DataCr
-                | S::DataLf | S::TrailerStart | S::Trailer | S::TrailerLf | S::LastLf | S::Done,
+                S::Size { .. }
+                | S::Gap { .. }
+                | S::Extension { .. }
+                | S::SizeEnd { .. }
+                | S::Data { .. }
+                | S::DataCr
+                | S::DataLf
+                | S::TrailerStart
+                | S::Trailer
+                | S::TrailerLf
+                | S::LastLf
+                | S::Done,
                 _,
             ) => return Err(BrokenChunks),
         })

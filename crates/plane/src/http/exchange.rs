@@ -87,7 +87,12 @@ impl Drop for InFlight<'_> {
 
 impl Exchange<'_> {
     /// Sees the request through. `out` holds the head for the server; `input` what the client sent behind its head.
-    pub(super) async fn run(&mut self, stream: &mut TcpStream, mut input: Buffer, out: &mut Vec<u8>) -> Outcome {
+    pub(super) async fn run(
+        &mut self,
+        stream: &mut TcpStream,
+        mut input: Buffer,
+        out: &mut Vec<u8>,
+    ) -> Outcome {
         let mut follow = Follow::new(self.request.framing);
         // What is there of the body travels with the head, in one write, and can be sent again with it.
         match follow.pass(&input, |_| {}) {
@@ -292,7 +297,8 @@ impl Exchange<'_> {
                     buffer
                 }
             };
-            let used = follow.pass(&buffer, |_| {}).map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
+            let used =
+                follow.pass(&buffer, |_| {}).map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
             let sent = write_all(server, &buffer[..used], self.watch, self.frontend.pool.idle_timeout).await;
             sent.map_err(|_| PumpEnd::Server)?;
             buffer.consume(used);
@@ -355,4 +361,3 @@ pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
         Trouble::Rang(Ring::Cut) => ServerFailure::Cut,
     }
 }
-

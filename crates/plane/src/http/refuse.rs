@@ -59,7 +59,9 @@ impl fmt::Display for Refusal {
             Self::Malformed(what) | Self::NotOffered(what) => f.write_str(what),
             Self::Slow => f.write_str("the request did not come in time"),
             Self::HeadTooLarge => f.write_str("the request head is too large"),
-            Self::TooManyFields => write!(f, "the request head has more than {} fields", super::head::MOST_FIELDS),
+            Self::TooManyFields => {
+                write!(f, "the request head has more than {} fields", super::head::MOST_FIELDS)
+            }
             Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
             Self::Version => f.write_str("only HTTP/1.0 and HTTP/1.1 are understood"),
             Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),
@@ -105,7 +107,13 @@ fn reason_phrase(status: u16) -> &'static str {
 }
 
 /// A whole answer of our own. `with_body` is false for HEAD, whose answer has the fields alone.
-pub(super) fn answer(status: u16, says: &dyn fmt::Display, frontend: &Name, close: bool, with_body: bool) -> Vec<u8> {
+pub(super) fn answer(
+    status: u16,
+    says: &dyn fmt::Display,
+    frontend: &Name,
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
     let phrase = reason_phrase(status);
     let body = format!("{status} {phrase}\nfrontend {frontend}: {says}\n");
     let connection = if close { "Connection: close\r\n" } else { "" };

@@ -110,7 +110,8 @@ impl Session {
     async fn request(&mut self, input: &mut Option<Buffer>) -> Next {
         let worker = Rc::clone(&self.worker);
         // No snapshot is held while a client rests, or each idle client would keep an old one alive.
-        let Some(limits) = worker.snapshot().frontend(self.client.frontend).map(|it| HeadLimits::of(it)) else {
+        let Some(limits) = worker.snapshot().frontend(self.client.frontend).map(|it| HeadLimits::of(it))
+        else {
             return Next::Close;
         };
         let head = self.read_head(input.take(), limits).await;

@@ -34,7 +34,9 @@ pub(super) async fn ask(address: SocketAddr, kind: &CheckKind, limit: Duration) 
         CheckKind::Http { path, accept } => {
             let (step, got) = match timeout_at(end, status(stream, address, path)).await {
                 Ok(Ok(status)) => judge(status, accept),
-                Ok(Err(error)) => (Step::Answer, format!("connected, but the answer makes no sense: {error}")),
+                Ok(Err(error)) => {
+                    (Step::Answer, format!("connected, but the answer makes no sense: {error}"))
+                }
                 Err(_) => (Step::Answer, format!("connected, but no answer within {}", humane(limit))),
             };
             (tried, step, got)

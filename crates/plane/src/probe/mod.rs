@@ -96,7 +96,9 @@ fn wall() -> Wall {
 fn seed(server: &PoolServer) -> u64 {
     let bytes = server.to_string().into_bytes();
     // FNV-1a, http://www.isthe.com/chongo/tech/comp/fnv/: small, and the same on every node.
-    bytes.iter().fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3))
+    bytes
+        .iter()
+        .fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3))
 }
 
 /// Probes one server for ever.

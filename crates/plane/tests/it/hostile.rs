@@ -100,7 +100,8 @@ fn a_smuggled_second_request_is_body_and_nothing_else() {
     let rig = Rig::new(&[server.address], "", "");
     let mut client = rig.client();
     let hidden = "GET /hidden HTTP/1.1\r\nHost: a\r\n\r\n";
-    client.send(format!("POST /open HTTP/1.1\r\nHost: a\r\nContent-Length: {}\r\n\r\n{hidden}", hidden.len()));
+    client
+        .send(format!("POST /open HTTP/1.1\r\nHost: a\r\nContent-Length: {}\r\n\r\n{hidden}", hidden.len()));
     assert!(client.answer().unwrap().text().ends_with(&hidden.len().to_string()));
     assert_eq!(rig.frontend_counts().requests, 1);
 }

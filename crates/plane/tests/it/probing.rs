@@ -27,11 +27,19 @@ fn http() -> CheckKind {
 
 #[rstest]
 #[case::passes(b"HTTP/1.1 204 No Content\r\n\r\n", Step::Done, "status 204")]
-#[case::wrong_status(b"HTTP/1.1 500 Oh\r\nContent-Length: 0\r\n\r\n", Step::Status, "status 500; wanted 200-299")]
+#[case::wrong_status(
+    b"HTTP/1.1 500 Oh\r\nContent-Length: 0\r\n\r\n",
+    Step::Status,
+    "status 500; wanted 200-299"
+)]
 #[case::garbage(b"SSH-2.0-x\r\n\r\n", Step::Answer, "the answer makes no sense")]
 #[case::closes(b"", Step::Answer, "the answer makes no sense")]
 #[tokio::test]
-async fn what_comes_back_is_told_in_words(#[case] bytes: &'static [u8], #[case] step: Step, #[case] got: &str) {
+async fn what_comes_back_is_told_in_words(
+    #[case] bytes: &'static [u8],
+    #[case] step: Step,
+    #[case] got: &str,
+) {
     let evidence = probe(Server::saying(bytes).address, &check(http())).await;
     assert_eq!(evidence.step, step, "{evidence}");
     assert!(evidence.got.contains(got), "{evidence}");
@@ -60,7 +68,8 @@ async fn the_prober_follows_a_server_down_and_up() {
     let target = Target { server: "quay/s0".parse().unwrap(), address, check: check(CheckKind::Tcp) };
     prober.set(vec![target.clone()], |_| State::Up);
     let mut next = async || {
-        let report = tokio::time::timeout(PATIENCE, received.recv()).await.expect("a report in time").unwrap();
+        let report =
+            tokio::time::timeout(PATIENCE, received.recv()).await.expect("a report in time").unwrap();
         (report.state, report.failures_to_down, report.passes_to_up)
     };
     assert_eq!(next().await, (State::Suspect, Some(1), Some(1)));

@@ -170,7 +170,9 @@ impl Client {
         let head = self.head()?;
         let status = head.split(' ').nth(1).unwrap().parse().unwrap();
         let field = |name: &str| {
-            let found = head.lines().find_map(|line| line.split_once(':').filter(|it| it.0.eq_ignore_ascii_case(name)));
+            let found = head
+                .lines()
+                .find_map(|line| line.split_once(':').filter(|it| it.0.eq_ignore_ascii_case(name)));
             found.map(|(_, value)| value.trim().to_owned())
         };
         let mut body = Vec::new();

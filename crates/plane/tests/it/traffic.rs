@@ -108,7 +108,9 @@ fn chunked_bodies_pass_both_ways_with_their_trailers() {
 
 #[test]
 fn an_http_10_client_gets_a_chunked_answer_as_plain_bytes() {
-    let server = Server::saying(b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n6\r\n world\r\n0\r\n\r\n");
+    let server = Server::saying(
+        b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n6\r\n world\r\n0\r\n\r\n",
+    );
     let rig = Rig::new(&[server.address], "", "");
     let mut client = rig.client();
     let answer = client.send("GET / HTTP/1.0\r\n\r\n").answer().unwrap();
@@ -275,7 +277,10 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
     let plane = merismos_plane::Plane::start(2).unwrap();
     let address = taken.local_addr().unwrap();
     let error = plane.bind([address]).unwrap_err();
-    assert!(matches!(error, merismos_plane::BindError::Taken { address: told } if told == address), "{error}");
+    assert!(
+        matches!(error, merismos_plane::BindError::Taken { address: told } if told == address),
+        "{error}"
+    );
     let error = plane.bind(["192.0.2.1:80".parse().unwrap()]).unwrap_err();
     assert!(matches!(error, merismos_plane::BindError::NotOurs { .. }), "{error}");
 }

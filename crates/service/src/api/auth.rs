@@ -39,7 +39,9 @@ fn is_same_origin(headers: &HeaderMap) -> bool {
     let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
     match (text(ORIGIN), text(HOST)) {
         (None, _) => true,
-        (Some(origin), Some(host)) => origin.split_once("://").is_some_and(|(_, authority)| authority == host),
+        (Some(origin), Some(host)) => {
+            origin.split_once("://").is_some_and(|(_, authority)| authority == host)
+        }
         (Some(_), None) => false,
     }
 }
@@ -73,7 +75,10 @@ pub(super) async fn guard(State(app): State<Arc<App>>, mut request: Request, nex
         (status = 422, description = "The body has other keys", body = ProblemDocument, content_type = "application/problem+json"),
     )
 )]
-pub(super) async fn log_in(State(app): State<Arc<App>>, Body(session): Body<Session>) -> Result<Response, ApiError> {
+pub(super) async fn log_in(
+    State(app): State<Arc<App>>,
+    Body(session): Body<Session>,
+) -> Result<Response, ApiError> {
     let token = session.token.trim();
     if app.access.who(token).is_none() {
         return Err(ApiError::unauthorised());

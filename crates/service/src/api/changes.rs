@@ -73,7 +73,8 @@ pub(super) async fn duty(
 ) -> Result<Json<DutyAnswer>, ApiError> {
     let reason = request.reason.trim().to_owned();
     if reason.is_empty() || reason.chars().count() > LONGEST_NOTE {
-        let detail = format!("Say why, in 1 to {LONGEST_NOTE} characters, for whoever finds the server like this.");
+        let detail =
+            format!("Say why, in 1 to {LONGEST_NOTE} characters, for whoever finds the server like this.");
         return Err(ApiError::bad_request(detail));
     }
     let server: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
@@ -91,7 +92,12 @@ pub(super) async fn duty(
 }
 
 /// Follows the order first, for it may be urgent; then sees that it is kept, on the disk and in the database.
-async fn give(app: Arc<App>, server: PoolServer, order: Order, even_if_last: bool) -> Result<DutyAnswer, ApiError> {
+async fn give(
+    app: Arc<App>,
+    server: PoolServer,
+    order: Order,
+    even_if_last: bool,
+) -> Result<DutyAnswer, ApiError> {
     let in_flight = app.controller.order(server.clone(), order.clone(), even_if_last).await??;
     let saved = app.keeper.is_saved().await;
     let recorded = match app.store.put_duty(&server, &order).await {

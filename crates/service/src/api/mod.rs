@@ -80,10 +80,8 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(stream::stream))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
     let open = OpenApiRouter::new().routes(routes!(auth::log_in, auth::log_out));
-    let (api, document) = OpenApiRouter::new()
-        .nest("/api/v1", open)
-        .nest("/api/v1", guarded)
-        .split_for_parts();
+    let (api, document) =
+        OpenApiRouter::new().nest("/api/v1", open).nest("/api/v1", guarded).split_for_parts();
     let with_document = Router::new()
         .route("/api/v1/openapi.json", get(|| async move { Json(document) }))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));

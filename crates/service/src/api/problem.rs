@@ -26,7 +26,12 @@ pub(crate) struct ApiError {
 }
 
 impl ApiError {
-    pub(super) fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: impl ToString) -> Self {
+    pub(super) fn new(
+        status: StatusCode,
+        kind: &'static str,
+        title: &'static str,
+        detail: impl ToString,
+    ) -> Self {
         Self { status, kind, title, detail: detail.to_string(), problems: Vec::new() }
     }
 
@@ -98,7 +103,9 @@ impl From<ApplyError> for ApiError {
             ApplyError::NotRecorded(_) => {
                 (StatusCode::SERVICE_UNAVAILABLE, "not-recorded", "The database did not take the revision")
             }
-            ApplyError::Stopping(_) => (StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is stopping"),
+            ApplyError::Stopping(_) => {
+                (StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is stopping")
+            }
         };
         let made = Self::new(status, kind, title, &error);
         match error {
@@ -133,7 +140,12 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
     async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
         let read = Json::<T>::from_request(request, state).await;
         read.map(|Json(body)| Self(body)).map_err(|rejection: JsonRejection| {
-            ApiError::new(rejection.status(), "bad-request", "The call's body is wrong", rejection.body_text())
+            ApiError::new(
+                rejection.status(),
+                "bad-request",
+                "The call's body is wrong",
+                rejection.body_text(),
+            )
         })
     }
 }

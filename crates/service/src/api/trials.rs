@@ -56,10 +56,15 @@ pub(super) async fn begin(
         (status = 503, description = "The database does not answer", body = ProblemDocument, content_type = "application/problem+json"),
     )
 )]
-pub(super) async fn show(State(app): State<Arc<App>>, InPath(id): InPath<u64>) -> Result<Json<Trial>, ApiError> {
+pub(super) async fn show(
+    State(app): State<Arc<App>>,
+    InPath(id): InPath<u64>,
+) -> Result<Json<Trial>, ApiError> {
     match app.trials.get(id).await {
         Ok(Some(trial)) => Ok(Json(trial)),
-        Ok(None) => Err(ApiError::unknown(format!("There is no trial {id}; `merismos trial list` shows the last ones."))),
+        Ok(None) => Err(ApiError::unknown(format!(
+            "There is no trial {id}; `merismos trial list` shows the last ones."
+        ))),
         Err(error) => Err(ApiError::new(
             StatusCode::SERVICE_UNAVAILABLE,
             "database-away",

@@ -52,7 +52,9 @@ pub(crate) struct Ground {
 pub(crate) enum DutyError {
     #[error("there is no server {0}; `merismos status` lists them")]
     Unknown(PoolServer),
-    #[error("{0}. Say that you mean it (even_if_last in the API, --even-if-last on the command line) to do it anyway")]
+    #[error(
+        "{0}. Say that you mean it (even_if_last in the API, --even-if-last on the command line) to do it anyway"
+    )]
     Refused(#[from] Refusal),
 }
 
@@ -64,16 +66,48 @@ pub(crate) struct NoFrontend(pub(crate) Name);
 /// What the controller is asked to do.
 #[derive(Debug)]
 enum Command {
-    Compare { checked: Box<Checked>, reply: oneshot::Sender<Comparison> },
-    Bind { checked: Box<Checked>, reply: oneshot::Sender<Result<Vec<Bound>, BindError>> },
-    Run { revision: Revision, checked: Box<Checked>, bound: Vec<Bound>, reply: oneshot::Sender<()> },
-    Order { server: PoolServer, order: Order, even_if_last: bool, reply: oneshot::Sender<Result<u64, DutyError>> },
-    Status { reply: oneshot::Sender<Status> },
-    Export { reply: oneshot::Sender<Option<(Revision, Box<Checked>)>> },
-    Explain { frontend: Name, reply: oneshot::Sender<Result<ExplainAnswer, NoFrontend>> },
-    Watch { frontend: Name, capacity: usize, reply: oneshot::Sender<Result<Ground, NoFrontend>> },
-    Copy { reply: oneshot::Sender<Copy> },
-    Stop { grace: Duration, reply: oneshot::Sender<usize> },
+    Compare {
+        checked: Box<Checked>,
+        reply: oneshot::Sender<Comparison>,
+    },
+    Bind {
+        checked: Box<Checked>,
+        reply: oneshot::Sender<Result<Vec<Bound>, BindError>>,
+    },
+    Run {
+        revision: Revision,
+        checked: Box<Checked>,
+        bound: Vec<Bound>,
+        reply: oneshot::Sender<()>,
+    },
+    Order {
+        server: PoolServer,
+        order: Order,
+        even_if_last: bool,
+        reply: oneshot::Sender<Result<u64, DutyError>>,
+    },
+    Status {
+        reply: oneshot::Sender<Status>,
+    },
+    Export {
+        reply: oneshot::Sender<Option<(Revision, Box<Checked>)>>,
+    },
+    Explain {
+        frontend: Name,
+        reply: oneshot::Sender<Result<ExplainAnswer, NoFrontend>>,
+    },
+    Watch {
+        frontend: Name,
+        capacity: usize,
+        reply: oneshot::Sender<Result<Ground, NoFrontend>>,
+    },
+    Copy {
+        reply: oneshot::Sender<Copy>,
+    },
+    Stop {
+        grace: Duration,
+        reply: oneshot::Sender<usize>,
+    },
 }
 
 /// The way to the controller. It ends with the service, so an answer that never comes means that the service stops.
@@ -112,7 +146,12 @@ impl Controller {
     }
 
     /// Runs a revision that was committed.
-    pub(crate) async fn run(&self, revision: Revision, checked: Checked, bound: Vec<Bound>) -> Result<(), Stopping> {
+    pub(crate) async fn run(
+        &self,
+        revision: Revision,
+        checked: Checked,
+        bound: Vec<Bound>,
+    ) -> Result<(), Stopping> {
         self.ask(|reply| Command::Run { revision, checked: Box::new(checked), bound, reply }).await
     }
 
@@ -137,12 +176,19 @@ impl Controller {
     }
 
     /// Which server the next request would go to.
-    pub(crate) async fn explain(&self, frontend: Name) -> Result<Result<ExplainAnswer, NoFrontend>, Stopping> {
+    pub(crate) async fn explain(
+        &self,
+        frontend: Name,
+    ) -> Result<Result<ExplainAnswer, NoFrontend>, Stopping> {
         self.ask(|reply| Command::Explain { frontend, reply }).await
     }
 
     /// Prepares a trial of a frontend.
-    pub(crate) async fn watch(&self, frontend: Name, capacity: usize) -> Result<Result<Ground, NoFrontend>, Stopping> {
+    pub(crate) async fn watch(
+        &self,
+        frontend: Name,
+        capacity: usize,
+    ) -> Result<Result<Ground, NoFrontend>, Stopping> {
         self.ask(|reply| Command::Watch { frontend, capacity, reply }).await
     }
 

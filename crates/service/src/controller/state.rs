@@ -135,7 +135,12 @@ impl State {
         self.set_probes();
         self.forget_gone_servers();
         let detail = json!({ "number": number, "author": author, "note": note });
-        self.journal.write(EventKind::Revision, format!("revision {number}"), format!("runs now, {says}"), detail);
+        self.journal.write(
+            EventKind::Revision,
+            format!("revision {number}"),
+            format!("runs now, {says}"),
+            detail,
+        );
         self.copy_is_old.send_modify(|changes| *changes += 1);
     }
 
@@ -145,9 +150,11 @@ impl State {
             let asked = spec.check.as_ref().map(|check| document.checks[check].kind.clone());
             for (server, it) in &spec.servers {
                 let id = PoolServer { pool: pool.clone(), server: server.clone() };
-                let same = before.remove(&id).filter(|health| health.address == it.address && health.asked == asked);
+                let same =
+                    before.remove(&id).filter(|health| health.address == it.address && health.asked == asked);
                 let health = same.unwrap_or_else(|| {
-                    let known = self.known_health.remove(&health_key(&id, it.address)).filter(|_| asked.is_some());
+                    let known =
+                        self.known_health.remove(&health_key(&id, it.address)).filter(|_| asked.is_some());
                     Health {
                         address: it.address,
                         asked: asked.clone(),
@@ -180,7 +187,8 @@ impl State {
 
     fn forget_gone_servers(&mut self) {
         let health = &self.health;
-        self.cells.retain_servers(|server, address| health.get(server).is_some_and(|it| it.address == address));
+        self.cells
+            .retain_servers(|server, address| health.get(server).is_some_and(|it| it.address == address));
     }
 
     /// Compiles what is so now and publishes it to the workers.
@@ -210,13 +218,8 @@ impl State {
         let lasted = now.since(health.since);
         health.state = report.state;
         health.since = now;
-        let says = format!(
-            "{} after {} {}: {}",
-            transition.to,
-            humane(lasted),
-            transition.from,
-            report.evidence
-        );
+        let says =
+            format!("{} after {} {}: {}", transition.to, humane(lasted), transition.from, report.evidence);
         let detail = json!({
             "from": transition.from, "to": transition.to, "evidence": report.evidence,
             "lasted_ms": lasted.as_millis() as u64,
@@ -227,10 +230,16 @@ impl State {
     }
 
     /// Follows an order at once; gives the number of requests in flight at the server.
-    pub(super) fn order(&mut self, server: &PoolServer, order: Order, even_if_last: bool) -> Result<u64, DutyError> {
+    pub(super) fn order(
+        &mut self,
+        server: &PoolServer,
+        order: Order,
+        even_if_last: bool,
+    ) -> Result<u64, DutyError> {
         let snapshot = self.plane.snapshot();
         let pool = snapshot.pools.iter().find(|pool| pool.name == server.pool);
-        let found = pool.and_then(|pool| pool.servers.iter().find(|it| it.name == *server).map(|it| (pool, it)));
+        let found =
+            pool.and_then(|pool| pool.servers.iter().find(|it| it.name == *server).map(|it| (pool, it)));
         let Some((pool, it)) = found else { return Err(DutyError::Unknown(server.clone())) };
         let is_eligible = it.standing.reason.is_none();
         if !even_if_last {
@@ -292,7 +301,12 @@ impl State {
         for address in self.plane.deaf() {
             if let Ok(bound) = self.plane.bind([address]) {
                 self.plane.publish(Arc::clone(&snapshot), bound);
-                self.journal.write(EventKind::Node, "this node", format!("listens on {address} again"), json!({}));
+                self.journal.write(
+                    EventKind::Node,
+                    "this node",
+                    format!("listens on {address} again"),
+                    json!({}),
+                );
             }
         }
     }

@@ -3,8 +3,8 @@
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, Node, Observed, PassedServer, PoolStatus, Records,
-    RevisionStatus, ServerStatus, Status, Window,
+    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, Node, Observed, PassedServer, PoolStatus,
+    Records, RevisionStatus, ServerStatus, Status, Window,
 };
 use merismos_core::config::document::{Check, CheckKind, Document, Pool as PoolSpec, Protocol};
 use merismos_core::health::State as HealthState;
@@ -73,10 +73,21 @@ impl State {
 
     fn records(&self) -> Records {
         let backlog = self.journal.outbox().backlog();
-        Records { kept: backlog.why.is_none(), waiting: backlog.waiting, lost: backlog.dropped, why: backlog.why }
+        Records {
+            kept: backlog.why.is_none(),
+            waiting: backlog.waiting,
+            lost: backlog.dropped,
+            why: backlog.why,
+        }
     }
 
-    fn frontend(&self, frontend: &Frontend, protocol: Protocol, listening: bool, now: Instant) -> FrontendStatus {
+    fn frontend(
+        &self,
+        frontend: &Frontend,
+        protocol: Protocol,
+        listening: bool,
+        now: Instant,
+    ) -> FrontendStatus {
         let counts = frontend.cell.counts();
         let short = self.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
         let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;

@@ -17,8 +17,9 @@ pub(crate) struct Database {
 
 impl Database {
     pub(crate) async fn new(name: &str) -> Self {
-        let base = std::env::var(SHARED)
-            .unwrap_or_else(|_| panic!("{SHARED} is not set: run `make test`, which starts a private MariaDB"));
+        let base = std::env::var(SHARED).unwrap_or_else(|_| {
+            panic!("{SHARED} is not set: run `make test`, which starts a private MariaDB")
+        });
         let name = format!("merismos_store_{name}");
         execute(&base, &format!("DROP DATABASE IF EXISTS {name}")).await;
         execute(&base, &format!("CREATE DATABASE {name}")).await;
@@ -65,7 +66,12 @@ impl Instance {
     pub(crate) fn start(&self) {
         let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/mariadb.sh");
         let status = Command::new(script)
-            .args(["start".as_ref(), self.folder.as_os_str(), self.port.to_string().as_ref(), "test".as_ref()])
+            .args([
+                "start".as_ref(),
+                self.folder.as_os_str(),
+                self.port.to_string().as_ref(),
+                "test".as_ref(),
+            ])
             .status()
             .unwrap();
         assert!(status.success(), "the instance starts");

@@ -8,7 +8,8 @@ fn client() -> ClientFields {
 
 fn pass(text: &str) -> (Request, String) {
     let mut out = Vec::new();
-    let parsed = request(text.as_bytes(), &client(), &mut out).unwrap_or_else(|refusal| panic!("{refusal:?}: {text}"));
+    let parsed =
+        request(text.as_bytes(), &client(), &mut out).unwrap_or_else(|refusal| panic!("{refusal:?}: {text}"));
     (parsed, String::from_utf8(out).unwrap())
 }
 
@@ -35,7 +36,10 @@ fn a_plain_request_gets_the_clients_fields_and_nothing_else() {
 #[case::forged_host("X-Forwarded-Host: evil.example", "evil.example")]
 #[case::proxy_connection("Proxy-Connection: keep-alive", "Proxy-Connection")]
 #[case::named_by_connection("Connection: x-secret\r\nX-Secret: 1", "X-Secret")]
-#[case::upgrade_to_h2c("Connection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AA", "HTTP2-Settings")]
+#[case::upgrade_to_h2c(
+    "Connection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AA",
+    "HTTP2-Settings"
+)]
 #[case::mark("Merismos-Mark: 1-2", "mark")]
 fn fields_that_end_here(#[case] field: &str, #[case] absent: &str) {
     let (_, out) = pass(&format!("GET / HTTP/1.1\r\nHost: a\r\n{field}\r\nX-Stays: yes\r\n\r\n"));
@@ -124,12 +128,22 @@ fn the_end_is_found_however_the_bytes_come() {
 
 #[rstest]
 #[case::length("HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
-#[case::same_length_twice("HTTP/1.1 200 OK\r\nContent-Length: 5\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
+#[case::same_length_twice(
+    "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nContent-Length: 5\r\n\r\n",
+    Framing::Length(5),
+    true,
+    true
+)]
 #[case::chunked("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n", Framing::Chunked, true, true)]
 #[case::no_content("HTTP/1.1 204 No Content\r\n\r\n", Framing::None, true, true)]
 #[case::not_modified("HTTP/1.1 304 Not Modified\r\nContent-Length: 5\r\n\r\n", Framing::None, true, true)]
 #[case::until_close("HTTP/1.1 200 OK\r\n\r\n", Framing::UntilClose, false, true)]
-#[case::says_close("HTTP/1.1 200 OK\r\nContent-Length: 5\r\nConnection: close\r\n\r\n", Framing::Length(5), false, false)]
+#[case::says_close(
+    "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nConnection: close\r\n\r\n",
+    Framing::Length(5),
+    false,
+    false
+)]
 #[case::http_10("HTTP/1.0 200 OK\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), false, false)]
 #[case::no_reason("HTTP/1.1 200\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
 fn responses(#[case] text: &str, #[case] framing: Framing, #[case] keep_alive: bool, #[case] as_is: bool) {
@@ -149,7 +163,10 @@ fn nonsense(#[case] text: &str) {
 
 #[test]
 fn a_response_to_head_has_no_body_whatever_it_says() {
-    assert_eq!(response(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", true).unwrap().framing, Framing::None);
+    assert_eq!(
+        response(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", true).unwrap().framing,
+        Framing::None
+    );
 }
 
 #[test]

@@ -1,0 +1,109 @@
+//! Who may do what, and what strangers are told.
+
+use std::os::unix::fs::PermissionsExt;
+
+use reqwest::{Method, StatusCode};
+
+use crate::harness::Service;
+
+fn http() -> reqwest::Client {
+    reqwest::Client::builder().no_proxy().build().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_but_the_log_in_page_is_open() {
+    let service = Service::with(&["gull"]).await;
+    for path in
+        ["status", "events", "document", "stream", "trials", "openapi.json", "frontends/harbour/explain"]
+    {
+        for token in [None, Some("guess")] {
+            let mut request = http().get(format!("{}/api/v1/{path}", service.url()));
+            if let Some(token) = token {
+                request = request.bearer_auth(token);
+            }
+            let response = request.send().await.unwrap();
+            assert_eq!(response.status(), StatusCode::UNAUTHORIZED, "{path} with {token:?}");
+            assert_eq!(response.headers()["content-type"], "application/problem+json");
+            assert_eq!(response.headers()["www-authenticate"], "Bearer");
+        }
+    }
+    let page = http().get(service.url()).send().await.unwrap();
+    assert!(page.headers()["content-security-policy"].to_str().unwrap().contains("default-src 'none'"));
+    let mode =
+        std::fs::metadata(service.folder.path().join("state/first-token")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+    assert!(!service.log().contains(&service.token()), "the token is never logged");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_consoles_cookie_works_and_not_from_other_pages() {
+    let service = Service::with(&["gull"]).await;
+    let session = format!("{}/api/v1/session", service.url());
+    let wrong = http().post(&session).json(&serde_json::json!({ "token": "guess" })).send().await.unwrap();
+    assert_eq!(wrong.status(), StatusCode::UNAUTHORIZED);
+    let right =
+        http().post(&session).json(&serde_json::json!({ "token": service.token() })).send().await.unwrap();
+    assert_eq!(right.status(), StatusCode::NO_CONTENT);
+    let set = right.headers()["set-cookie"].to_str().unwrap().to_owned();
+    assert!(set.contains("HttpOnly") && set.contains("SameSite=Strict"), "{set}");
+    let cookie = set.split(';').next().unwrap();
+    let call = |method: Method, origin: Option<&str>| {
+        let duty = format!("{}/api/v1/pools/quay/servers/gull/duty", service.url());
+        let body = serde_json::json!({ "duty": "draining", "reason": "x", "even_if_last": true });
+        let mut request = http().request(method, duty).header("cookie", cookie).json(&body);
+        if let Some(origin) = origin {
+            request = request.header("origin", origin);
+        }
+        async move { request.send().await.unwrap().status() }
+    };
+    assert_eq!(call(Method::PUT, Some("http://evil.example")).await, StatusCode::UNAUTHORIZED);
+    assert_eq!(call(Method::PUT, Some(&service.url())).await, StatusCode::OK);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn wrong_calls_are_answered_with_problem_documents() {
+    let service = Service::with(&["gull"]).await;
+    let cases = [
+        (Method::GET, "nowhere", 404),
+        (Method::DELETE, "status", 405),
+        (Method::GET, "events?limit=0", 400),
+        (Method::GET, "events?limit=many", 400),
+        (Method::GET, "events?unknown=1", 400),
+        (Method::GET, "frontends/Harbour/explain", 400),
+        (Method::GET, "frontends/nowhere/explain", 404),
+        (Method::GET, "trials/1", 404),
+        (Method::GET, "trials/first", 400),
+        (Method::POST, "apply", 415),
+    ];
+    for (method, path, status) in cases {
+        let request = http().request(method.clone(), format!("{}/api/v1/{path}", service.url()));
+        let response = request.bearer_auth(service.token()).send().await.unwrap();
+        assert_eq!(response.status().as_u16(), status, "{method} {path}");
+        assert_eq!(response.headers()["content-type"], "application/problem+json", "{method} {path}");
+        let problem: merismos_api::ProblemDocument = response.json().await.unwrap();
+        assert_eq!(problem.status, status);
+        assert!(problem.detail.len() > 10, "{problem:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_openapi_document_is_whole() {
+    let service = Service::with(&["gull"]).await;
+    let url = format!("{}/api/v1/openapi.json", service.url());
+    let text = http().get(url).bearer_auth(service.token()).send().await.unwrap().text().await.unwrap();
+    let document: serde_json::Value = serde_json::from_str(&text).unwrap();
+    assert!(document["openapi"].as_str().unwrap().starts_with("3.1"));
+    for path in
+        ["/api/v1/status", "/api/v1/apply", "/api/v1/trials/{id}", "/api/v1/session", "/api/v1/stream"]
+    {
+        assert!(document["paths"][path].is_object(), "{path}");
+    }
+    let schemas = document["components"]["schemas"].as_object().unwrap();
+    let missing: Vec<_> = text
+        .split("\"#/components/schemas/")
+        .skip(1)
+        .map(|rest| rest.split('"').next().unwrap())
+        .filter(|name| !schemas.contains_key(*name))
+        .collect();
+    assert!(missing.is_empty(), "{missing:?}");
+}

@@ -1,0 +1,140 @@
+//! Documents: applied, previewed, refused, kept.
+
+use merismos_client::ClientError;
+use merismos_core::config::Format;
+
+use crate::harness::{Database, Service, free, until};
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_document_is_previewed_applied_once_and_exported() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let text = service.document();
+    let preview = merismos_api::ApplyRequest { preview: true, ..Service::request(&text) };
+    let seen = service.client().apply(&preview).await.unwrap();
+    assert!(!seen.made && seen.revision == 0 && seen.changes.len() == 5, "{seen:?}");
+    assert!(service.get().await.is_err(), "a preview starts nothing");
+
+    let made = service.apply(&text).await.unwrap();
+    assert!(made.made && made.revision == 1);
+    assert_eq!(made.moves.iter().map(|it| it.after).collect::<Vec<_>>(), [Some(0.5), Some(0.5)]);
+    let again = service.apply(&text).await.unwrap();
+    assert!(
+        !again.made && again.revision == 1 && again.changes.is_empty(),
+        "the same content makes no revision"
+    );
+
+    let client = service.client();
+    let export = client.document(Format::Toml).await.unwrap();
+    assert!(!service.apply(&export).await.unwrap().made, "what is exported is what runs");
+    assert_eq!(client.document(Format::Toml).await.unwrap(), export);
+    let json = merismos_api::ApplyRequest {
+        format: Format::Json,
+        ..Service::request(&client.document(Format::Json).await.unwrap())
+    };
+    assert!(!client.apply(&json).await.unwrap().made);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_mistake_is_told_at_once_and_changes_nothing() {
+    let service = Service::with(&["gull"]).await;
+    let text = service
+        .document()
+        .replace("interval = \"200ms\"", "interval = 200")
+        .replace("pool = \"quay\"", "pool = \"key\"")
+        .replace("address = ", "adress = ");
+    let Err(ClientError::Refused(problem)) = service.apply(&text).await else { panic!("it is refused") };
+    assert_eq!(problem.status, 422);
+    let paths: Vec<_> = problem.problems.iter().map(|it| (it.line.is_some(), it.path.as_str())).collect();
+    for path in ["checks.well.interval", "frontends.harbour.pool", "pools.quay.servers.gull.adress"] {
+        assert!(paths.contains(&(true, path)), "{path} in {paths:?}");
+    }
+    assert_eq!(service.status().await.revision.number, 1);
+    assert_eq!(service.get().await.unwrap().0, 200);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_frontend_whose_port_is_taken_is_refused_and_the_rest_runs_on() {
+    let service = Service::with(&["gull"]).await;
+    let taken = std::net::TcpListener::bind(free()).unwrap();
+    let address = taken.local_addr().unwrap();
+    let more = format!(
+        "{}\n[frontends.second]\nprotocol = \"http\"\nlisten = \"{address}\"\npool = \"quay\"\n",
+        service.document()
+    );
+    let Err(ClientError::Refused(problem)) = service.apply(&more).await else { panic!("it is refused") };
+    assert_eq!(problem.status, 409);
+    assert!(problem.detail.contains(&format!("{address} is taken")), "{}", problem.detail);
+    assert_eq!(service.get().await.unwrap().0, 200);
+    drop(taken);
+    assert_eq!(service.apply(&more).await.unwrap().revision, 2, "once the port is free it is taken");
+    assert_eq!(service.get().await.unwrap().0, 200);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_pool_without_servers_is_warned_of_and_answers_503_with_the_frontends_name() {
+    let service = Service::bare(Database::shared(), &[]).await;
+    let answer = service.apply(&service.document()).await.unwrap();
+    assert!(
+        answer.warnings.iter().any(|it| it.says.contains("pool quay has no servers")),
+        "{:?}",
+        answer.warnings
+    );
+    let (status, text) = service.get().await.unwrap();
+    assert_eq!(status, 503);
+    assert!(text.contains("frontend harbour: no server is available"), "{text}");
+    let trouble = service.status().await.frontends[0].trouble.clone().unwrap();
+    assert!(trouble.contains("pool quay has no servers"), "{trouble}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_write_that_is_based_on_an_older_revision_is_refused() {
+    let service = Service::with(&["gull"]).await;
+    let based = |based_on, text: String| merismos_api::ApplyRequest {
+        based_on: Some(based_on),
+        ..Service::request(&text)
+    };
+    let heavier = service.document() + "weight = 7\n";
+    assert!(service.client().apply(&based(1, heavier)).await.unwrap().made);
+    let Err(ClientError::Refused(problem)) = service.client().apply(&based(1, service.document())).await
+    else {
+        panic!("it is refused")
+    };
+    assert_eq!(problem.status, 409);
+    assert!(problem.detail.contains("revision 2 runs by now"), "{}", problem.detail);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn changes_hurt_no_request() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let (flag, frontend) = (std::sync::Arc::clone(&stop), service.frontend);
+    let traffic = tokio::spawn(async move {
+        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        let mut count = 0;
+        while !flag.load(std::sync::atomic::Ordering::Relaxed) {
+            let response = client.get(format!("http://{frontend}/")).send().await.expect("an answer");
+            assert_eq!(response.status().as_u16(), 200);
+            count += 1;
+        }
+        count
+    });
+    for weight in 2..22 {
+        // The last server's table is the last thing in the document.
+        let text = format!("{}weight = {weight}\n", service.document());
+        assert!(service.apply(&text).await.unwrap().made);
+    }
+    stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    assert!(traffic.await.unwrap() > 20, "there was traffic all the while");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_removed_frontend_stops_listening_and_another_begins() {
+    let service = Service::with(&["gull"]).await;
+    let other = free();
+    let moved = service.document().replace(&service.frontend.to_string(), &other.to_string());
+    service.apply(&moved).await.unwrap();
+    until("the old address is let go", async || service.get().await.is_err()).await;
+    let answer =
+        reqwest::Client::builder().no_proxy().build().unwrap().get(format!("http://{other}/")).send().await;
+    assert_eq!(answer.unwrap().status().as_u16(), 200);
+}

@@ -1,0 +1,176 @@
+//! The command line as a person uses it.
+
+use std::process::Output;
+
+use merismos_lab::stand_in::Fault;
+use rstest::rstest;
+
+use crate::harness::{Database, Service, free, merismos, until};
+
+fn out(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+fn err(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_way_from_an_empty_service_to_a_proven_one() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let file = service.folder.path().join("skerry.toml");
+    std::fs::write(&file, service.document()).unwrap();
+    let file = file.to_str().unwrap();
+
+    let preview = service.merismos(&["apply", file, "--preview"]);
+    assert!(
+        out(&preview).contains("+ add server quay/gull") && out(&preview).contains("This was a preview"),
+        "{}",
+        out(&preview)
+    );
+    let applied = service.merismos(&["apply", file, "--note", "the first"]);
+    assert!(applied.status.success() && out(&applied).contains("Revision 1 runs now."), "{}", out(&applied));
+    assert!(out(&service.merismos(&["apply", file])).contains("Nothing changes: revision 1"));
+    service.all_up().await;
+
+    let status = service.merismos(&["status"]);
+    for part in
+        ["All is well.", "harbour", "pool quay · round-robin · 2 of 2 eligible", "50.0 %", "in service"]
+    {
+        assert!(out(&status).contains(part), "{part:?} in {}", out(&status));
+    }
+    let trial = service.merismos(&["trial", "harbour", "--requests", "200"]);
+    assert_eq!(trial.status.code(), Some(0), "{}{}", out(&trial), err(&trial));
+    assert!(out(&trial).contains("✓ As expected") && out(&trial).contains("p = 1.000"), "{}", out(&trial));
+    assert!(out(&service.merismos(&["trial", "list"])).contains("as expected"));
+
+    let drained = service.merismos(&["drain", "quay/gull", "--reason", "new disk"]);
+    assert!(
+        out(&drained).contains("quay/gull is draining now. It gets no new work, and nothing is in flight")
+    );
+    let explained = service.merismos(&["explain", "harbour"]);
+    assert!(
+        out(&explained).contains("✓ quay/tern") && out(&explained).contains("first: new disk"),
+        "{}",
+        out(&explained)
+    );
+    let last = service.merismos(&["withdraw", "quay/tern", "--reason", "oh"]);
+    assert_eq!(last.status.code(), Some(3));
+    assert!(err(&last).contains("--even-if-last"), "{}", err(&last));
+    assert!(service.merismos(&["return", "quay/gull", "--reason", "done"]).status.success());
+
+    let events = out(&service.merismos(&["events"]));
+    for part in ["runs now, by first: the first", "draining by first: new disk", "in service by first: done"]
+    {
+        assert!(events.contains(part), "{part:?} in {events}");
+    }
+    let export = out(&service.merismos(&["export"]));
+    std::fs::write(file, export).unwrap();
+    assert!(out(&service.merismos(&["apply", file])).contains("Nothing changes"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_failed_trial_exits_with_1_and_shows_what_happened() {
+    let service = Service::with(&["gull", "tern"]).await;
+    service.stand_ins[1].set(Fault::Error { status: 500 }).await;
+    let trial = service.merismos(&["trial", "harbour", "--requests", "40"]);
+    assert_eq!(trial.status.code(), Some(1), "{}", out(&trial));
+    assert!(out(&trial).contains("✗ Not as expected"), "{}", out(&trial));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_document_with_three_mistakes_is_refused_with_all_of_them() {
+    let service = Service::with(&["gull"]).await;
+    let file = service.folder.path().join("wrong.toml");
+    let text = service.document().replace("kind = \"http\"", "kind = \"https\"").replace("pool = ", "pol = ");
+    std::fs::write(&file, text.replace("address = \"127.0.0.1:", "address = \"127.0.0.1:9")).unwrap();
+    let refused = service.merismos(&["apply", file.to_str().unwrap()]);
+    assert_eq!(refused.status.code(), Some(1));
+    let says = err(&refused);
+    for part in [
+        "line 4: checks.well.kind",
+        "frontends.harbour.pol: there is no key \"pol\" here. Right would be: the key pool",
+        "address",
+    ] {
+        assert!(says.contains(part), "{part:?} in {says}");
+    }
+    assert_eq!(service.status().await.revision.number, 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn events_are_followed_as_they_happen() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let mut child = merismos()
+        .args(["--url", &service.url(), "--token", &service.token(), "events", "--follow"])
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let lines = std::sync::Arc::new(std::sync::Mutex::new(String::new()));
+    let (sink, mut source) = (std::sync::Arc::clone(&lines), child.stdout.take().unwrap());
+    let reader = std::thread::spawn(move || {
+        let mut buffer = [0; 4096];
+        while let Ok(count @ 1..) = std::io::Read::read(&mut source, &mut buffer) {
+            sink.lock().unwrap().push_str(&String::from_utf8_lossy(&buffer[..count]));
+        }
+    });
+    until("past events are shown", async || lines.lock().unwrap().contains("runs now")).await;
+    service.stand_ins[0].set(Fault::Refuse).await;
+    until("the failure is shown", async || lines.lock().unwrap().contains("down after")).await;
+    child.kill().unwrap();
+    child.wait().unwrap();
+    reader.join().unwrap();
+}
+
+#[test]
+fn a_service_that_is_not_running_is_said_with_what_to_do() {
+    let output = merismos().args(["--url", &format!("http://{}", free()), "status"]).output().unwrap();
+    assert_eq!(output.status.code(), Some(3));
+    let says = err(&output);
+    assert!(
+        says.contains("no Merismos service answers") && says.contains("Start the service (`merismosd"),
+        "{says}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_log_in_is_kept_for_its_owner_alone_and_a_wrong_one_is_not_kept() {
+    use std::os::unix::fs::PermissionsExt;
+
+    let service = Service::with(&["gull"]).await;
+    let home = tempfile::tempdir().unwrap();
+    let call = |args: &[&str]| merismos().env("XDG_CONFIG_HOME", home.path()).args(args).output().unwrap();
+    let wrong = call(&["login", "--url", &service.url(), "--token", "guess"]);
+    assert_eq!(wrong.status.code(), Some(3));
+    assert!(err(&wrong).contains("the service does not know this token"), "{}", err(&wrong));
+    let token_file = service.folder.path().join("state/first-token");
+    let right = call(&["login", "--url", &service.url(), "--token-file", token_file.to_str().unwrap()]);
+    assert!(right.status.success(), "{}", err(&right));
+    let kept = home.path().join("merismos/login.toml");
+    assert_eq!(std::fs::metadata(kept).unwrap().permissions().mode() & 0o777, 0o600);
+    assert!(call(&["status"]).status.success(), "later calls need neither address nor token");
+}
+
+#[rstest]
+#[case::no_command(&[])]
+#[case::unknown_command(&["restart"])]
+#[case::no_reason(&["drain", "quay/gull"])]
+#[case::not_a_server(&["drain", "gull", "--reason", "x"])]
+#[case::no_requests(&["trial", "harbour", "--requests", "0"])]
+#[case::no_file(&["apply", "/nonexistent.toml"])]
+fn a_wrong_call_exits_with_2(#[case] args: &[&str]) {
+    let output = merismos().args(args).output().unwrap();
+    assert_eq!(output.status.code(), Some(2), "{}", err(&output));
+    assert!(err(&output).len() > 20, "{}", err(&output));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_answer_is_there_as_json() {
+    let service = Service::with(&["gull"]).await;
+    for args in [&["status"][..], &["explain", "harbour"], &["trial", "list"], &["export"]] {
+        let output = service.merismos(&[args, &["--json"]].concat());
+        let parsed: Result<serde_json::Value, _> = serde_json::from_slice(&output.stdout);
+        assert!(parsed.is_ok_and(|value| value.is_object()), "{args:?}: {}", out(&output));
+    }
+    let events = service.merismos(&["events", "--json"]);
+    assert!(out(&events).lines().all(|line| serde_json::from_str::<serde_json::Value>(line).is_ok()));
+}

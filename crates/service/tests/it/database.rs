@@ -1,0 +1,123 @@
+//! The database killed, hanging and coming back, while traffic goes on.
+
+use merismos_api::{DutyRequest, EventKind};
+use merismos_client::ClientError;
+use merismos_core::duty::Duty;
+
+use crate::harness::{Database, Instance, Service, until};
+
+fn instance(service: &Service) -> &Instance {
+    match &service.database {
+        Database::Own(instance) => instance,
+        Database::Shared(_) => panic!("this test has an instance of its own"),
+    }
+}
+
+fn duty(duty: Duty) -> DutyRequest {
+    DutyRequest { duty, reason: "a test".to_owned(), even_if_last: false }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn traffic_outlives_the_database_and_records_follow() {
+    let mut service = Service::bare(Database::Own(Instance::new()), &["gull", "tern"]).await;
+    service.apply(&service.document()).await.unwrap();
+    service.all_up().await;
+    let client = service.client();
+
+    instance(&service).kill();
+    assert_eq!(service.get().await.unwrap().0, 200, "traffic goes on");
+    let answer = client.duty(&"quay/gull".parse().unwrap(), &duty(Duty::Withdrawn)).await.unwrap();
+    assert!(!answer.recorded, "an order is followed without the database");
+    until("records are said to be behind", async || !service.status().await.records.kept).await;
+    assert!(service.status().await.troubles.iter().any(|it| it.contains("records are behind")));
+    let heavier = service.document() + "weight = 5\n";
+    let Err(ClientError::Refused(problem)) = service.apply(&heavier).await else { panic!("it is refused") };
+    assert_eq!(problem.status, 503);
+    assert_eq!(service.status().await.revision.number, 1);
+
+    service.crash_and_restart().await;
+    assert_eq!(
+        service.status().await.revision.number,
+        1,
+        "a restart without the database serves the last revision"
+    );
+    let (status, text) = service.get().await.unwrap();
+    assert_eq!((status, text.starts_with("tern")), (200, true), "and follows the order: {text}");
+
+    instance(&service).start();
+    until("records are kept again", async || {
+        let records = service.status().await.records;
+        records.kept && records.waiting == 0
+    })
+    .await;
+    let events = service.client().events(100).await.unwrap();
+    assert!(events.complete);
+    let withdrawn = events.events.iter().any(|it| it.kind == EventKind::Duty && it.subject == "quay/gull");
+    assert!(withdrawn || !events.events.is_empty(), "what was not lost with the crash is there");
+    assert!(service.apply(&heavier).await.unwrap().made, "all is well again");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_database_killed_during_apply_leaves_the_whole_revision_or_nothing() {
+    let service = Service::bare(Database::Own(Instance::new()), &["gull"]).await;
+    service.apply(&service.document()).await.unwrap();
+    service.all_up().await;
+    let mut outcomes = std::collections::BTreeSet::new();
+    for round in 0..6 {
+        let before = service.status().await.revision.number;
+        let text = format!("{}weight = {}\n", service.document(), round + 2);
+        let applying = {
+            let (client, text) = (service.client(), text.clone());
+            tokio::spawn(async move { client.apply(&Service::request(&text)).await })
+        };
+        // A little later each round, so that the kill falls before, into and after the commit.
+        tokio::time::sleep(std::time::Duration::from_millis(round * 2)).await;
+        instance(&service).kill();
+        let applied = applying.await.unwrap();
+        instance(&service).start();
+        until("records are kept again", async || service.status().await.records.kept).await;
+        until("what runs is what is recorded", async || {
+            let number = service.status().await.revision.number;
+            number == before || number == before + 1
+        })
+        .await;
+        if let Ok(answer) = &applied {
+            assert_eq!(service.status().await.revision.number, answer.revision, "what was confirmed runs");
+        }
+        outcomes.insert(applied.is_ok());
+        assert_eq!(service.get().await.unwrap().0, 200);
+        // Whatever became of it, the same document applied again is the running one afterwards.
+        until("the document can be applied", async || {
+            let applied = service.apply(&text).await;
+            if let Err(error) = &applied {
+                eprintln!("round {round}: {error}");
+            }
+            applied.is_ok()
+        })
+        .await;
+        let export = service.client().document(merismos_core::config::Format::Toml).await.unwrap();
+        assert!(export.contains(&format!("weight = {}", round + 2)), "{export}");
+    }
+    assert!(!outcomes.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_database_that_hangs_delays_no_probe_and_no_request() {
+    let service = Service::bare(Database::Own(Instance::new()), &["gull", "tern"]).await;
+    service.apply(&service.document()).await.unwrap();
+    service.all_up().await;
+    instance(&service).signal("-STOP");
+    let applying = {
+        let (client, text) = (service.client(), service.document() + "weight = 9\n");
+        tokio::spawn(async move { client.apply(&Service::request(&text)).await })
+    };
+    service.stand_ins[0].set(merismos_lab::stand_in::Fault::Refuse).await;
+    until("the failure is noticed while the database hangs", async || !service.server("gull").await.eligible)
+        .await;
+    for _ in 0..4 {
+        assert_eq!(service.get().await.unwrap().0, 200);
+    }
+    assert!(applying.await.unwrap().is_err(), "the deployment gives up after a while");
+    instance(&service).signal("-CONT");
+    until("records are kept again", async || service.status().await.records.kept).await;
+}

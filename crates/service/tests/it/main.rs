@@ -1,0 +1,14 @@
+//! The whole, end to end: the service as it is shipped, on loopback, with a real database, called through its
+//! client, its API, its command line and its console.
+
+// A whole program of tests: a panic is how any of it says that something is wrong.
+#![allow(clippy::unwrap_used)]
+
+mod access;
+mod arrows;
+mod changes;
+mod command_line;
+mod console;
+mod database;
+mod harness;
+mod operations;

@@ -1,0 +1,8 @@
+#!/usr/bin/env bash
+# Formatting, lints, and the types of the console.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+cargo fmt --all --check
+cargo clippy --workspace --all-targets --locked -- -D warnings
+scripts/console.sh
+npm --prefix console run check
