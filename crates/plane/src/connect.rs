@@ -43,15 +43,18 @@ const EMFILE: i32 = 24;
 /// `errno` of a system that has too many files open (POSIX).
 const ENFILE: i32 = 23;
 
-/// Connects to a server, within `limit`.
+/// Connects to a server for as long as it takes: the caller sets the limit.
+pub(crate) async fn open(address: SocketAddr) -> Result<TcpStream, ConnectError> {
+    let stream = TcpStream::connect(address).await?;
+    stream.set_nodelay(true)?;
+    Ok(stream)
+}
+
+/// Connects to a server, within `limit`. Needs a runtime with a timer; workers have none and limit [`open`] by
+/// their alarms.
 ///
 /// # Errors
 /// [`ConnectError`], which tells a refusal from silence.
 pub async fn connect(address: SocketAddr, limit: Duration) -> Result<TcpStream, ConnectError> {
-    let stream = match tokio::time::timeout(limit, TcpStream::connect(address)).await {
-        Ok(connected) => connected?,
-        Err(_) => return Err(ConnectError::Silent),
-    };
-    stream.set_nodelay(true)?;
-    Ok(stream)
+    tokio::time::timeout(limit, open(address)).await.unwrap_or(Err(ConnectError::Silent))
 }

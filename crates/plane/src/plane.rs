@@ -2,14 +2,15 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use merismos_core::routing::Snapshot;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{Notify, mpsc, oneshot};
 
+use crate::alarm::TICK;
 use crate::listen::{self, BindError, Bound};
 use crate::witness::{Sightings, Watches};
 use crate::worker::{self, Command, Shared};
@@ -20,6 +21,21 @@ use crate::worker::{self, Command, Shared};
 pub struct StartError {
     worker: usize,
     source: std::io::Error,
+}
+
+/// Tells every worker the time once a tick, for as long as there are workers.
+fn beat(pulses: &[Weak<Notify>]) {
+    loop {
+        std::thread::sleep(TICK);
+        let mut told = 0;
+        for pulse in pulses.iter().filter_map(Weak::upgrade) {
+            pulse.notify_one();
+            told += 1;
+        }
+        if told == 0 {
+            return;
+        }
+    }
 }
 
 /// All workers. Dropping it leaves them running until their threads end with the process; use [`Plane::stop`].
@@ -39,17 +55,24 @@ impl Plane {
     pub fn start(workers: usize) -> Result<Self, StartError> {
         let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
         let shared = Shared { snapshot, watches: Watches::default() };
-        let spawn = |index: usize| {
+        let mut pulses = Vec::new();
+        let mut spawn = |index: usize| {
             // Unbounded, for only the controller sends, a handful for each change.
             let (sender, commands) = mpsc::unbounded_channel();
             let shared = shared.clone();
+            let pulse = Arc::new(Notify::new());
+            pulses.push(Arc::downgrade(&pulse));
             let thread = std::thread::Builder::new()
                 .name(format!("worker-{index}"))
-                .spawn(move || worker::run(index, shared, commands))
+                .spawn(move || worker::run(index, shared, pulse, commands))
                 .map_err(|source| StartError { worker: index, source })?;
             Ok((sender, thread))
         };
-        let workers = (0..workers.max(1)).map(spawn).collect::<Result<_, _>>()?;
+        let workers: Vec<_> = (0..workers.max(1)).map(&mut spawn).collect::<Result<_, _>>()?;
+        std::thread::Builder::new()
+            .name("clock".to_owned())
+            .spawn(move || beat(&pulses))
+            .map_err(|source| StartError { worker: workers.len(), source })?;
         Ok(Self { shared, workers, listening: BTreeMap::new() })
     }
 

@@ -10,10 +10,10 @@ use std::time::{Duration, Instant};
 use arc_swap::{ArcSwap, Cache};
 use merismos_core::routing::Snapshot;
 use tokio::net::TcpListener;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{Notify, mpsc, oneshot};
 use tokio::task::{JoinHandle, LocalSet};
 
-use crate::alarm::{Alarm, Ring, TICK, Wheel};
+use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{LARGE, SMALL, Shelf};
 use crate::http;
 use crate::idle::Idle;
@@ -23,8 +23,8 @@ use crate::witness::Watches;
 const TIDY_EVERY: Duration = Duration::from_secs(1);
 /// How many texts to write heads into are kept over a quiet second.
 const MOST_SCRAPS: usize = 64;
-/// How long accepting rests when there are no file descriptors left.
-const ACCEPT_REST: Duration = Duration::from_millis(50);
+/// How many ticks accepting rests when there are no file descriptors left.
+const ACCEPT_REST_TICKS: u32 = 3;
 
 /// What the plane tells a worker.
 #[derive(Debug)]
@@ -45,6 +45,12 @@ pub(crate) struct Shared {
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
     pub(crate) watches: Watches,
 }
+
+/// What drives a worker's clock: told by the plane's clock thread once a tick.
+///
+/// A worker's runtime has no timer of its own, for with one each wait in the kernel begins and ends with reading
+/// the time and looking through the timers: about a thousand instructions a request.
+pub(crate) type Pulse = Arc<Notify>;
 
 /// One client's connection, as the worker knows it.
 #[derive(Debug)]
@@ -67,6 +73,8 @@ pub(crate) struct Worker {
     pub(crate) large: Rc<Shelf>,
     pub(crate) watches: Watches,
     pub(crate) stopping: Cell<bool>,
+    /// Told at each tick, for the few that wait for time to pass.
+    ticked: Notify,
     /// Texts that were used to write heads into, kept for their memory.
     scraps: RefCell<Vec<Vec<u8>>>,
     cache: RefCell<Cache<Arc<ArcSwap<Snapshot>>, Arc<Snapshot>>>,
@@ -87,6 +95,7 @@ impl Worker {
             large: Shelf::new(LARGE),
             watches: shared.watches,
             stopping: Cell::new(false),
+            ticked: Notify::new(),
             scraps: RefCell::new(Vec::new()),
             cache: RefCell::new(Cache::new(shared.snapshot)),
             current: RefCell::new(Rc::new(current)),
@@ -164,17 +173,22 @@ impl Drop for Registered {
 }
 
 /// Runs a worker on this thread until it is stopped.
-pub(crate) fn run(index: usize, shared: Shared, commands: mpsc::UnboundedReceiver<Command>) {
+pub(crate) fn run(index: usize, shared: Shared, pulse: Pulse, commands: mpsc::UnboundedReceiver<Command>) {
     let runtime = tokio::runtime::Builder::new_current_thread()
-        .enable_all()
+        .enable_io()
         .build()
         .expect("a runtime needs only memory and an epoll descriptor");
     let worker = Worker::new(index, shared);
-    LocalSet::new().block_on(&runtime, serve(worker, commands));
+    // The set looks at its first future whenever anything wakes, so that one only waits for the real one.
+    LocalSet::new().block_on(&runtime, async {
+        if let Err(error) = tokio::task::spawn_local(serve(worker, pulse, commands)).await {
+            tracing::error!(%error, "a worker ended badly");
+        }
+    });
 }
 
-async fn serve(worker: Rc<Worker>, mut commands: mpsc::UnboundedReceiver<Command>) {
-    let clock = tokio::task::spawn_local(keep_time(Rc::clone(&worker)));
+async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedReceiver<Command>) {
+    let clock = tokio::task::spawn_local(keep_time(Rc::clone(&worker), pulse));
     let mut listeners: BTreeMap<SocketAddr, JoinHandle<()>> = BTreeMap::new();
     while let Some(command) = commands.recv().await {
         match command {
@@ -221,17 +235,16 @@ async fn finish(worker: &Worker, grace: Duration) -> usize {
         if left == 0 || Instant::now() >= end {
             return left;
         }
-        tokio::time::sleep(TICK).await;
+        worker.ticked.notified().await;
     }
 }
 
-async fn keep_time(worker: Rc<Worker>) {
-    let mut ticks = tokio::time::interval(TICK);
-    ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Skip);
+async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
     let mut tidied = Instant::now();
     loop {
-        ticks.tick().await;
+        pulse.notified().await;
         worker.wheel.advance();
+        worker.ticked.notify_waiters();
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
             worker.idle.tidy(worker.wheel.now());
@@ -252,7 +265,9 @@ async fn accept(worker: Rc<Worker>, listener: TcpListener, frontend: u32) {
             Err(error) if error.kind() == std::io::ErrorKind::ConnectionAborted => {}
             Err(error) => {
                 tracing::warn!(%error, "no connection can be taken; trying again soon");
-                tokio::time::sleep(ACCEPT_REST).await;
+                for _ in 0..ACCEPT_REST_TICKS {
+                    worker.ticked.notified().await;
+                }
             }
         }
     }

@@ -68,9 +68,6 @@ impl<'a> Answer<'a> {
     ) -> Result<Delivered, NotDelivered> {
         let (mut buffer, length, response) = self.final_head(server, client).await?;
         self.begun.set(true);
-        if response.status >= 500 {
-            self.lane.errors.up();
-        }
         let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
         let ends_with_close = unchunk || response.framing == Framing::UntilClose;
         let keep_client = self.request.keep_alive && !ends_with_close && !self.worker.stopping.get();
@@ -83,9 +80,11 @@ impl<'a> Answer<'a> {
         if response.passes_as_is && connection.is_none() {
             // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
             let used = follow.pass(&buffer[length..], |_| {}).map_err(|_| nonsense())?;
+            self.count(response);
             self.send(client, &buffer[..length + used]).await?;
             buffer.consume(length + used);
         } else {
+            self.count(response);
             let mut out = self.worker.scrap();
             head::write_response(&buffer[..length], unchunk, connection, &mut out);
             buffer.consume(length);
@@ -95,6 +94,14 @@ impl<'a> Answer<'a> {
         }
         let clean = self.rest_of_body(server, client, follow, buffer, unchunk).await?;
         Ok(Delivered { keep_client, keep_server: response.keep_alive && clean })
+    }
+
+    /// Counts the answer, before the client can have it.
+    fn count(&self, response: Response) {
+        self.lane.taken.up();
+        if response.status >= 500 {
+            self.lane.errors.up();
+        }
     }
 
     /// Reads heads until the final one; informational ones (1xx) go to the client on the way.

@@ -16,7 +16,7 @@ use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
 use super::refuse::{self, Refusal, Shortage};
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
-use crate::connect::{ConnectError, connect};
+use crate::connect::{self, ConnectError};
 use crate::idle::Trust;
 use crate::witness::{Sighting, Watch as Witness};
 use crate::worker::{Client, Worker};
@@ -138,9 +138,6 @@ impl Exchange<'_> {
                 before.cell.lane(self.worker.index).retried.up();
             }
             let attempt = self.attempt(stream, server, &mut sending).await;
-            if !matches!(attempt, Err(Failed::Server(ServerFailure::NotReached(_)))) {
-                lane.taken.up();
-            }
             match attempt {
                 Ok(delivered) => {
                     tell(Some(place), &places);
@@ -156,6 +153,9 @@ impl Exchange<'_> {
                 }
                 Err(Failed::Server(failure)) => {
                     lane.failed.up();
+                    if !matches!(failure, ServerFailure::NotReached(_)) {
+                        lane.taken.up();
+                    }
                     tracing::debug!(server = %server.name, ?failure, "a server failed a request");
                     last = Some((place, failure));
                     tried.note(place);
@@ -207,9 +207,24 @@ impl Exchange<'_> {
                 other => return other,
             }
         }
-        let fresh = connect(server.address, self.frontend.pool.connect_timeout).await;
-        let fresh = fresh.map_err(|error| Failed::Server(ServerFailure::NotReached(error)))?;
+        // Rare beside kept connections; in a box it does not make every request's future larger.
+        let fresh = Box::pin(self.connect(server)).await.map_err(Failed::Server)?;
         self.exchange(stream, fresh, server, sending).await
+    }
+
+    /// Makes a connection, within the pool's limit.
+    async fn connect(&self, server: &Server) -> Result<TcpStream, ServerFailure> {
+        self.watch.within(self.frontend.pool.connect_timeout);
+        let mut opening = pin!(connect::open(server.address));
+        std::future::poll_fn(|context| match (opening.as_mut().poll(context), self.client.alarm.rang()) {
+            (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(ServerFailure::NotReached)),
+            (Poll::Pending, None) => Poll::Pending,
+            (Poll::Pending, Some(Ring::Cut)) => Poll::Ready(Err(ServerFailure::Cut)),
+            (Poll::Pending, Some(Ring::Deadline | Ring::Close)) => {
+                Poll::Ready(Err(ServerFailure::NotReached(ConnectError::Silent)))
+            }
+        })
+        .await
     }
 
     /// Sends the request on a connection and brings the answer back.
@@ -230,7 +245,7 @@ impl Exchange<'_> {
             self.watch.within(pool.answer_timeout);
             answer.deliver(&mut upstream, stream).await
         } else {
-            self.duplex(stream, &mut upstream, &answer, sending).await?
+            Box::pin(self.duplex(stream, &mut upstream, &answer, sending)).await?
         };
         let delivered = delivered.map_err(|error| match error {
             NotDelivered::Server(failure) => Failed::Server(failure),

@@ -122,10 +122,13 @@ fn members(value: &[u8]) -> impl Iterator<Item = &[u8]> {
 
 /// Digits alone (RFC 9110, 8.6): no sign, no list, no more than fits.
 fn content_length(value: &[u8]) -> Option<u64> {
-    if value.is_empty() || !value.iter().all(u8::is_ascii_digit) {
+    if value.is_empty() {
         return None;
     }
-    std::str::from_utf8(value).ok()?.parse().ok()
+    value.iter().try_fold(0_u64, |length, byte| {
+        let digit = byte.checked_sub(b'0').filter(|digit| *digit <= 9)?;
+        length.checked_mul(10)?.checked_add(u64::from(digit))
+    })
 }
 
 fn is_host(value: &[u8]) -> bool {

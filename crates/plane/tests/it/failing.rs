@@ -77,7 +77,7 @@ fn an_answer_that_makes_no_sense_is_a_502(#[case] bytes: &'static [u8]) {
     let server = Server::saying(bytes);
     let rig = Rig::new(&[server.address], "", "");
     let answer = rig.client().get("/");
-    assert_eq!((answer.status, rig.counts(0).failed), (502, 1));
+    assert_eq!((answer.status, rig.counts(0).failed, rig.counts(0).taken), (502, 1, 1));
 }
 
 #[rstest]

@@ -1,0 +1,86 @@
+#!/usr/bin/env bash
+# Takes the pictures in docs/screenshots anew, from the running demo (make demo-up).
+#   scripts/pictures.sh [FOLDER]
+set -euo pipefail
+cd "$(dirname "$0")/.."
+folder=${1:-docs/screenshots}
+mkdir -p "$folder"
+
+scripts/need.sh Xvfb=xvfb xterm=xterm import=imagemagick xwininfo=x11-utils chromium=chromium chromedriver=chromium-driver fc-list=fontconfig
+fc-list | grep -q DejaVuSansMono || scripts/need.sh no-such-program=fonts-dejavu-core
+[ -f .run/demo.env ] || { echo "the demo does not run: make demo-up" >&2; exit 1; }
+. .run/demo.env
+export MERISMOS_URL MERISMOS_TOKEN
+bin=${CARGO_TARGET_DIR:-$PWD/target}/release
+merismos() { "$bin/merismos" "$@"; }
+lab() { "$bin/merismos-lab" "$@"; }
+
+display=:97
+Xvfb $display -screen 0 1600x1000x24 >/dev/null 2>&1 &
+xvfb=$!
+load=
+cleanup() {
+  kill $xvfb 2>/dev/null || true
+  [ -z "$load" ] || kill "$load" 2>/dev/null || true
+  for name in gull tern auk puffin petrel; do lab mend "$name" >/dev/null || true; done
+  merismos return booking/gull --reason "pictures are taken" >/dev/null || true
+}
+trap cleanup EXIT
+for _ in $(seq 1 100); do DISPLAY=$display xwininfo -root >/dev/null 2>&1 && break; sleep 0.1; done
+
+# A terminal that shows what the commands print, and its picture.
+terminal() { # name, columns x rows, shell text
+  local script done
+  script=$(mktemp) done=$(mktemp -u)
+  printf 'export PATH=%q:$PATH LANG=C.UTF-8 COLUMNS=%s\nshow() { printf "\\033[1m$ %%s\\033[0m\\n" "$*"; "$@"; }\n%s\ntouch %q\nsleep 60\n' \
+    "$bin" "${2%x*}" "$3" "$done" >"$script"
+  DISPLAY=$display LANG=C.UTF-8 xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry "$2+0+0" -bg '#10202d' -fg '#e9e2d2' \
+    -title "$1" -b 8 -e bash "$script" &
+  local pid=$!
+  for _ in $(seq 1 600); do [ -e "$done" ] && break; sleep 0.1; done
+  sleep 0.5 # the terminal draws what it was given
+  DISPLAY=$display import -window "$(DISPLAY=$display xwininfo -name "$1" | awk '/Window id/ { print $4 }')" "$folder/$1.png"
+  kill $pid 2>/dev/null || true
+  wait $pid 2>/dev/null || true
+  rm -f "$script" "$done"
+}
+
+# Visitors, so that there is something to see.
+(
+  while :; do
+    for frontend in booking timetable; do
+      merismos trial $frontend --requests 1200 --per-second $([ $frontend = booking ] && echo 240 || echo 80) --concurrency 6 >/dev/null 2>&1 &
+    done
+    wait
+  done
+) &
+load=$!
+sleep 14
+
+terminal status 168x30 "show merismos status"
+python3 scripts/picture.py "$folder/console.png"
+
+terminal trial 150x24 "show merismos-lab break tern refuse &
+sleep 0
+show merismos trial booking --requests 1500 --per-second 250"
+sleep 2
+terminal explain 168x24 "show merismos explain booking
+echo
+show merismos events --limit 8"
+merismos drain booking/gull --reason "new disk" >/dev/null
+sleep 3
+python3 scripts/picture.py "$folder/console-trouble.png"
+python3 scripts/picture.py "$folder/console-night.png" --dark
+merismos return booking/gull --reason "disk is in" >/dev/null
+lab mend tern >/dev/null
+sleep 4
+python3 scripts/picture.py "$folder/console-trial.png" --try booking
+python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
+
+sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "127.0.0.1:17503", weight = 4 }\nservers.skua = { address = "127.0.0.1:17504" }/' demo/skerry.toml >/tmp/skerry.toml
+sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
+terminal apply 150x27 "cd /tmp
+show merismos apply skerry.toml --preview
+echo
+show merismos apply skerry-wrong.toml"
+rm -f /tmp/skerry.toml /tmp/skerry-wrong.toml
