@@ -38,8 +38,8 @@ def measure(address, size, options, pid):
         raise SystemExit(f"{address}: {errors.group(0)}")
     return {
         "rate": float(re.search(r"Requests/sec:\s+([\d.]+)", text).group(1)),
-        "p50": milliseconds(re.search(r"50%\s+(\S+)", text).group(1)),
-        "p99": milliseconds(re.search(r"99%\s+(\S+)", text).group(1)),
+        "p50": milliseconds(re.search(r"^\s+50%\s+(\S+)", text, re.M).group(1)),
+        "p99": milliseconds(re.search(r"^\s+99%\s+(\S+)", text, re.M).group(1)),
         "cpu": cpu * 1e6 / requests,
         "memory": resident_mib(pid) if pid else 0,
     }
