@@ -57,14 +57,14 @@ terminal() { # name, columns x rows, shell text
 load=$!
 sleep 14
 
-terminal status 168x30 "show merismos status"
+terminal status 146x24 "show merismos status"
 python3 scripts/picture.py "$folder/console.png"
 
-terminal trial 150x24 "show merismos-lab break tern refuse &
-sleep 0
+terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse) &
+printf '\\033[1m$ (sleep 2; merismos-lab break tern refuse) &\\033[0m\\n'
 show merismos trial booking --requests 1500 --per-second 250"
 sleep 2
-terminal explain 168x24 "show merismos explain booking
+terminal explain 168x18 "show merismos explain booking
 echo
 show merismos events --limit 8"
 merismos drain booking/gull --reason "new disk" >/dev/null
@@ -79,7 +79,7 @@ python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
 
 sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "127.0.0.1:17503", weight = 4 }\nservers.skua = { address = "127.0.0.1:17504" }/' demo/skerry.toml >/tmp/skerry.toml
 sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
-terminal apply 150x27 "cd /tmp
+terminal apply 130x19 "cd /tmp
 show merismos apply skerry.toml --preview
 echo
 show merismos apply skerry-wrong.toml"

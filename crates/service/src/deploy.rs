@@ -13,7 +13,7 @@ use crate::controller::{Comparison, Controller, Stopping};
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ApplyError {
     /// It holds mistakes.
-    #[error("the document holds {} mistake(s); nothing was changed", .0.len())]
+    #[error("the document is refused, nothing was changed; mistakes: {}", .0.len())]
     Mistakes(Vec<Problem>),
     /// Its author looked at another revision.
     #[error(

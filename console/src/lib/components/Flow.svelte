@@ -2,7 +2,7 @@
   import type { Status } from '../api/types'
   import { percent, rate, shortName } from '../format/format'
   import { dutySign, healthSign } from '../format/sign'
-  import { layOut, WIDTH } from './flow'
+  import { BOX, LEFT, layOut, POOL_HALF, WIDTH } from './flow'
 
   let { status, ontry }: { status: Status; ontry: (frontend: string) => void } = $props()
 
@@ -29,13 +29,29 @@
         <path d={ribbon.expected} class="fill-none stroke-base-content" stroke-width="1" stroke-dasharray="3 2" />
       {/each}
       {#if lane.frontend}
-        <text x="4" y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13">
+        <rect
+          x="0.5"
+          y={lane.middle - BOX / 2}
+          width={LEFT}
+          height={BOX}
+          rx="4"
+          class={lane.frontend.trouble ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
+        />
+        <text x="10" y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13">
           {lane.frontend.trouble ? '✕ ' : ''}{lane.frontend.name}
         </text>
-        <text x="4" y={lane.middle + 12} class="fill-secondary" font-size="11">
+        <text x="10" y={lane.middle + 12} class="fill-secondary" font-size="11">
           {lane.frontend.protocol} {lane.frontend.listen} · {rate(lane.frontend.per_second)}/s
         </text>
       {/if}
+      <rect
+        x={lane.poolX - POOL_HALF}
+        y={lane.middle - BOX / 2}
+        width={POOL_HALF * 2}
+        height={BOX}
+        rx="4"
+        class={lane.pool.eligible === 0 ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
+      />
       <text x={lane.poolX} y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13" text-anchor="middle">
         {lane.pool.name}
       </text>

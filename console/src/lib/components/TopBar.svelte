@@ -27,7 +27,7 @@
       {/if}
     </span>
     <span class="ml-auto">up {ago(status.node.started, status.at)} · {status.node.workers} workers · {clock(status.at)}</span>
-    <button class="btn btn-ghost btn-xs" onclick={leave}>Log out</button>
+    <button class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none" onclick={leave}>Log out</button>
   </div>
 </header>
 

@@ -4,15 +4,19 @@ import { linkHorizontal } from 'd3-shape'
 import type { FrontendStatus, PoolStatus, ServerStatus, Status } from '../api/types'
 
 export const WIDTH = 860
-const LEFT = 190
+export const LEFT = 195
 const POOL = 400
-const POOL_HALF = 95
+export const POOL_HALF = 90
 const RIGHT = 640
-const ROW = 24
-const GAP = 14
+/** The least height of a server's row; a thick ribbon makes its row higher, so that ribbons never overlap. */
+const ROW = 30
+const ROW_GAP = 8
+const GAP = 22
+/** The height of a frontend's and a pool's box. */
+export const BOX = 44
 /** The thickness of a pool's band, from the quietest to the busiest. */
-const THINNEST = 22
-const THICKEST = 64
+const THINNEST = 24
+const THICKEST = 96
 
 export interface Ribbon {
   server: ServerStatus
@@ -61,21 +65,25 @@ export function layOut(status: Status): { lanes: Lane[]; height: number } {
   const lanes = pairs.map(([frontend, pool]) => {
     const total = rateOf(pool)
     const thickness = THINNEST + (THICKEST - THINNEST) * (total / busiest)
-    const height = Math.max(pool.servers.length * ROW, thickness, 40)
+    const shareOf = (server: ServerStatus) => server.observed.ten_seconds.share ?? 0
+    const rows = pool.servers.map((it) => Math.max(ROW, Math.max(it.expected, shareOf(it)) * thickness + ROW_GAP))
+    const rowsHeight = rows.reduce((sum, row) => sum + row, 0)
+    const height = Math.max(rowsHeight, thickness, BOX)
     const middle = top + height / 2
-    const firstRow = middle - (pool.servers.length * ROW) / 2
-    let startExpected = middle - thickness / 2
+    let row = middle - rowsHeight / 2
+    let start = middle - thickness / 2
     const ribbons = pool.servers.map((server, index) => {
-      const y = firstRow + (index + 0.5) * ROW
+      const rowHeight = rows[index] ?? ROW
+      const y = row + rowHeight / 2
+      row += rowHeight
+      // Where a server expects nothing and still got something, its ribbon begins at the pool's lower edge.
       const wide = server.expected * thickness
-      // A ribbon may not run into its neighbours' labels, however thick its share is at the pool.
-      const from: [number, number] = [POOL + POOL_HALF, startExpected + wide / 2]
-      startExpected += wide
-      const share = server.observed.ten_seconds.share ?? 0
+      const from: [number, number] = [POOL + POOL_HALF, Math.min(start + wide / 2, middle + thickness / 2)]
+      start += wide
       return {
         server,
-        expected: band(from, [RIGHT, y], Math.min(wide, ROW - 3)),
-        observed: band(from, [RIGHT, y], Math.min(share * thickness, ROW - 3)),
+        expected: band(from, [RIGHT, y], wide),
+        observed: band(from, [RIGHT, y], shareOf(server) * thickness),
         labelX: RIGHT + 8,
         labelY: y + 4,
       }

@@ -128,7 +128,12 @@ impl State {
     /// Runs a revision: health of what stays is kept, of what is new begins anew.
     pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<Bound>) {
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
-        let says = if note.is_empty() { format!("by {author}") } else { format!("by {author}: {note}") };
+        let runs = if revision.at < self.started { "runs again after the start" } else { "runs now" };
+        let says = if note.is_empty() {
+            format!("{runs}, by {author}")
+        } else {
+            format!("{runs}, by {author}: {note}")
+        };
         self.settle_health(checked.document());
         self.running = Some((revision, checked));
         self.publish(bound);
