@@ -21,7 +21,7 @@ cleanup() {
 }
 trap cleanup EXIT
 
-scripts/need.sh mariadbd=mariadb-server wrk=wrk valgrind=valgrind python3=python3
+scripts/need.sh mariadbd=mariadb-server wrk=wrk valgrind=valgrind python3=python3 curl=curl
 cargo build --release --locked --bins
 
 server=127.0.0.1:17601
@@ -66,12 +66,6 @@ applied() { call apply "$work/document.toml" >/dev/null 2>&1; }
 # ---- instructions a request ---------------------------------------------------------------------------------------
 # User-space instructions of one worker, requests one after the other on one connection: the difference of two run
 # lengths divided by the difference in requests, so what start and end cost falls out.
-
-count_one() { # address requests callgrind-pid -> instructions so far
-  python3 scripts/ask.py "$1" "$2"
-  callgrind_control -e "$3" >"$work/count" 2>/dev/null || true
-  kill -0 "$3"
-}
 
 instructions() { # name, address, command...
   local name=$1 address=$2

@@ -72,7 +72,7 @@ pub struct FrontendLane {
     pub closed: Count,
     /// Requests whose head was read whole and made sense.
     pub requests: Count,
-    /// Requests refused for what they were (400, 408, 413, 414, 431, 501).
+    /// Requests refused for what they were (400, 408, 431, 501, 505).
     pub refused: Count,
     /// Requests for which no server was eligible (503).
     pub unavailable: Count,

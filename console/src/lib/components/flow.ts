@@ -9,14 +9,14 @@ const POOL = 400
 export const POOL_HALF = 90
 const RIGHT = 640
 /** The least height of a server's row; a thick ribbon makes its row higher, so that ribbons never overlap. */
-const ROW = 30
-const ROW_GAP = 8
-const GAP = 22
+const ROW = 26
+const ROW_GAP = 6
+const GAP = 16
 /** The height of a frontend's and a pool's box. */
-export const BOX = 44
+export const BOX = 42
 /** The thickness of a pool's band, from the quietest to the busiest. */
 const THINNEST = 24
-const THICKEST = 96
+const THICKEST = 68
 
 export interface Ribbon {
   server: ServerStatus

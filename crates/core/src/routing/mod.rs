@@ -7,3 +7,6 @@ mod snapshot;
 pub use compile::compile;
 pub use explain::{Chosen, Explanation, Passed};
 pub use snapshot::{Frontend, Pool, Server, Snapshot};
+
+#[cfg(test)]
+mod tests;

@@ -22,6 +22,7 @@ use merismos_plane::probe::{Prober, Report, Target};
 use merismos_plane::{BindError, Bound, Plane};
 use merismos_store::Revision;
 use merismos_store::copy::{Copy, KnownHealth};
+use rand::RngExt;
 use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
@@ -279,7 +280,8 @@ impl State {
         Ok(Ground {
             address,
             pool: found.pool.name.clone(),
-            sightings: self.plane.watch(self.journal.number(), capacity),
+            // Nobody outside can guess it, so nobody can mix marks of their own into a trial.
+            sightings: self.plane.watch(rand::rng().random(), capacity),
             published: self.published.subscribe(),
             snapshot: Arc::clone(&snapshot),
         })

@@ -75,7 +75,7 @@ async fn trials_and_tokens() {
     let trial = StoredTrial { id: 9, trial: serde_json::json!({ "verdict": "as_expected" }) };
     database.store.put_trial(&trial).await.unwrap();
     database.store.put_trial(&trial).await.unwrap();
-    assert_eq!(database.store.trials(5).await.unwrap(), [trial.clone()]);
+    assert_eq!(database.store.trials(5).await.unwrap(), std::slice::from_ref(&trial));
     assert_eq!(database.store.trial(9).await.unwrap(), Some(trial));
     assert_eq!(database.store.trial(8).await.unwrap(), None);
     let token = Token { hash: "ab".repeat(32), name: "first".to_owned(), at: Wall(7) };

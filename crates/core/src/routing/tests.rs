@@ -1,0 +1,106 @@
+use std::collections::BTreeMap;
+
+use super::*;
+use crate::balance::Tried;
+use crate::cells::Cells;
+use crate::config::{Checked, Format, load};
+use crate::duty::Duty;
+use crate::eligibility::{Reason, Truths};
+use crate::health::State;
+use crate::name::PoolServer;
+
+#[derive(Default)]
+struct Known {
+    duties: BTreeMap<&'static str, Duty>,
+    down: Vec<&'static str>,
+}
+
+impl Truths for Known {
+    fn duty(&self, server: &PoolServer) -> Duty {
+        self.duties.get(server.server.as_str()).copied().unwrap_or_default()
+    }
+
+    fn health(&self, server: &PoolServer) -> State {
+        if self.down.contains(&server.server.as_str()) { State::Down } else { State::Up }
+    }
+}
+
+fn document(gull: &str) -> Checked {
+    let text = format!(
+        "format = 1\n[checks.up]\nkind = \"tcp\"\n[pools.booking]\ncheck = \"up\"\n\
+         servers.gull = {{ address = \"{gull}\", weight = 2 }}\nservers.tern = {{ address = \"192.0.2.22:80\" }}\n\
+         servers.auk = {{ address = \"192.0.2.23:80\" }}\n\
+         [frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.1:80\"\npool = \"booking\"\n"
+    );
+    load(&text, Format::Toml).unwrap()
+}
+
+fn names(snapshot: &Snapshot, picks: usize) -> Vec<String> {
+    let pool = &snapshot.pools[0];
+    (0..picks)
+        .map(|_| {
+            pool.decide(&Tried::default())
+                .map_or("nobody".to_owned(), |it| pool.servers[it].name.server.to_string())
+        })
+        .collect()
+}
+
+#[test]
+fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
+    let mut cells = Cells::new(1);
+    let mut known = Known { down: vec!["tern"], ..Known::default() };
+    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
+    let picks = names(&snapshot, 30);
+    assert_eq!(picks.iter().filter(|name| *name == "gull").count(), 20);
+    assert_eq!(picks.iter().filter(|name| *name == "auk").count(), 10);
+    known.down = vec!["tern", "auk"];
+    known.duties.insert("gull", Duty::Draining);
+    let nobody = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2);
+    assert_eq!((names(&nobody, 1)[0].as_str(), nobody.pools[0].eligible()), ("nobody", 0));
+}
+
+#[test]
+fn turns_and_counts_go_on_from_one_snapshot_to_the_next() {
+    let mut cells = Cells::new(2);
+    let known = Known::default();
+    let first = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
+    let picked = names(&first, 3);
+    first.pools[0].servers[0].cell.lane(1).taken.up();
+    let second = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2);
+    assert_eq!(second.pools[0].servers[0].cell.counts().taken, 1);
+    let mut cycle = [picked, names(&second, 1)].concat();
+    cycle.sort_unstable();
+    assert_eq!(
+        cycle,
+        ["auk", "gull", "gull", "tern"],
+        "the cycle that the first one began is ended by the second"
+    );
+}
+
+#[test]
+fn at_another_address_it_is_another_server() {
+    let mut cells = Cells::new(1);
+    let known = Known::default();
+    let before = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
+    let after = compile(&document("192.0.2.99:80"), &known, &mut cells, 2, 2);
+    let cell = |snapshot: &Snapshot, place: usize| snapshot.pools[0].servers[place].cell.id;
+    assert_ne!(cell(&before, 1), cell(&after, 1), "gull moved");
+    assert_eq!(cell(&before, 2), cell(&after, 2), "tern did not");
+    let frontend = |snapshot: &Snapshot| snapshot.frontends().next().unwrap().cell.id;
+    assert_eq!(frontend(&before), frontend(&after));
+}
+
+#[test]
+fn an_explanation_names_the_next_server_and_every_reason() {
+    let mut cells = Cells::new(1);
+    let known = Known { down: vec!["tern"], duties: BTreeMap::from([("auk", Duty::Withdrawn)]) };
+    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
+    let frontend = snapshot.frontend_named(&"site".parse().unwrap()).unwrap();
+    let explained = frontend.explain();
+    let chosen = explained.chosen.unwrap();
+    assert_eq!((chosen.server.to_string().as_str(), chosen.share), ("booking/gull", 1.0));
+    let reasons: Vec<_> =
+        explained.passed.iter().map(|it| (it.server.server.as_str(), it.reason, it.turns_until)).collect();
+    assert_eq!(reasons, [("auk", Some(Reason::Withdrawn), None), ("tern", Some(Reason::Down), None)]);
+    assert_eq!(names(&snapshot, 1), ["gull"], "explaining takes no turn");
+}
