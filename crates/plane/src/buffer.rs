@@ -130,6 +130,19 @@ impl DerefMut for Buffer {
     }
 }
 
+/// Makes room behind the data, in a buffer of the large shelf when its own is full; `None` when that is full too.
+pub(crate) fn with_room(mut buffer: Buffer, large: &Rc<Shelf>) -> Option<Buffer> {
+    if buffer.room().is_empty() {
+        buffer.compact();
+    }
+    if !buffer.room().is_empty() {
+        return Some(buffer);
+    }
+    let mut larger = large.take();
+    let fits = larger.append(&buffer);
+    (fits && !larger.room().is_empty()).then_some(larger)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -58,6 +58,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer; others when it refuses.
     pub async fn migrate(&self) -> Result<(), StoreError> {
+        // A database that hangs is found out within a call's time, for a service waits for this at its start.
+        self.call(sqlx::query("SELECT 1").execute(&self.pool)).await?;
         // Creating tables on a slow disk takes longer than a call may.
         let migrations = sqlx::migrate!();
         match tokio::time::timeout(CALL_LIMIT * 10, migrations.run(&self.pool)).await {

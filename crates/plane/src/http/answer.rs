@@ -6,11 +6,10 @@ use merismos_core::cells::ServerLane;
 use merismos_core::routing::Frontend;
 
 use super::body::Follow;
-use super::exchange::{ServerFailure, server_failure};
+use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, Request, Response};
 use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
-use super::session::with_room;
-use crate::buffer::{Buffer, SMALL};
+use crate::buffer::{Buffer, SMALL, with_room};
 use crate::worker::Worker;
 
 /// A whole answer has gone to the client.
@@ -152,7 +151,7 @@ impl<'a> Answer<'a> {
             if let Some(length) = scan.end(&buffer).map_err(|_| ServerFailure::Nonsense)? {
                 return Ok((buffer, length));
             }
-            buffer = with_room(buffer, self.worker).ok_or(ServerFailure::Nonsense)?;
+            buffer = with_room(buffer, &self.worker.large).ok_or(ServerFailure::Nonsense)?;
             match read(server, &mut buffer, self.watch).await {
                 Ok(_) => {}
                 Err(Trouble::Closed | Trouble::Broken) => return Err(ServerFailure::Nonsense),

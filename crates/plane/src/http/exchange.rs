@@ -11,6 +11,7 @@ use tokio::net::TcpStream;
 
 use super::answer::{Answer, Delivered, NotDelivered};
 use super::body::Follow;
+use super::failure::{ServerFailure, server_failure};
 use super::head::Request;
 use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
 use super::refuse::{self, Refusal, Shortage};
@@ -33,21 +34,6 @@ pub(super) enum Outcome {
     BrokenOff { open_ended: bool },
     /// It went away.
     ClientGone,
-}
-
-/// Why a server did not answer a request. No byte of an answer has gone to the client.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum ServerFailure {
-    /// There was no connection: the request was not sent.
-    NotReached(ConnectError),
-    /// The connection was closed before an answer began.
-    Closed,
-    /// The answer made no sense, or ended in its head.
-    Nonsense,
-    /// No answer began in time.
-    Late,
-    /// The server was withdrawn.
-    Cut,
 }
 
 /// How one attempt ended, when it did not end well.
@@ -365,14 +351,5 @@ impl PumpEnd {
             Trouble::Rang(Ring::Cut) => Self::Server,
             Trouble::Rang(Ring::Close) | Trouble::Closed | Trouble::Broken => Self::Client(None),
         }
-    }
-}
-
-/// What trouble on a server's connection means before its answer has begun.
-pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
-    match trouble {
-        Trouble::Closed | Trouble::Broken => ServerFailure::Closed,
-        Trouble::Rang(Ring::Deadline | Ring::Close) => ServerFailure::Late,
-        Trouble::Rang(Ring::Cut) => ServerFailure::Cut,
     }
 }

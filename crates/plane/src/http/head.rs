@@ -8,7 +8,7 @@ use httparse::{Header, Status};
 use super::refuse::Refusal;
 
 /// The most fields that a head may have.
-pub(super) const MOST_FIELDS: usize = 100;
+const MOST_FIELDS: usize = 100;
 
 /// How the body of a message is delimited (RFC 9112, 6.3).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -145,7 +145,7 @@ pub(super) fn request(head: &[u8], client: &ClientFields, out: &mut Vec<u8>) -> 
     match parsed.parse_with_uninit_headers(head, &mut fields) {
         Ok(Status::Complete(_)) => {}
         Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
-        Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields),
+        Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: MOST_FIELDS }),
         Err(httparse::Error::Version) => return Err(Refusal::Version),
         Err(_) => return Err(Refusal::Malformed("the head is not as RFC 9112 wants it")),
     }

@@ -6,6 +6,7 @@
 mod answer;
 mod body;
 mod exchange;
+mod failure;
 mod head;
 mod io;
 mod refuse;

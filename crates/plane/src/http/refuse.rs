@@ -14,7 +14,7 @@ pub(super) enum Refusal {
     /// The head is larger than the frontend takes.
     HeadTooLarge,
     /// The head has more fields than are taken.
-    TooManyFields,
+    TooManyFields { limit: usize },
     /// A transfer coding other than chunked.
     Coding,
     /// Something that exists and is not offered.
@@ -46,7 +46,7 @@ impl Refusal {
         match self {
             Self::Malformed(_) | Self::BrokenChunks => 400,
             Self::Slow => 408,
-            Self::HeadTooLarge | Self::TooManyFields => 431,
+            Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
             Self::Coding | Self::NotOffered(_) => 501,
             Self::Version => 505,
         }
@@ -59,9 +59,7 @@ impl fmt::Display for Refusal {
             Self::Malformed(what) | Self::NotOffered(what) => f.write_str(what),
             Self::Slow => f.write_str("the request did not come in time"),
             Self::HeadTooLarge => f.write_str("the request head is too large"),
-            Self::TooManyFields => {
-                write!(f, "the request head has more than {} fields", super::head::MOST_FIELDS)
-            }
+            Self::TooManyFields { limit } => write!(f, "the request head has more than {limit} fields"),
             Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
             Self::Version => f.write_str("only HTTP/1.0 and HTTP/1.1 are understood"),
             Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),

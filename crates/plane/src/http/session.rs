@@ -14,7 +14,7 @@ use super::head::{self, ClientFields, HeadScan};
 use super::io::{Trouble, Watch, read, readable, write_all};
 use super::refuse::{Refusal, answer};
 use crate::alarm::Ring;
-use crate::buffer::Buffer;
+use crate::buffer::{Buffer, with_room};
 use crate::worker::{Client, Registered, Worker};
 
 /// How long a refused client may go on sending before its connection is closed under it.
@@ -202,7 +202,8 @@ impl Session {
                 }
                 None => {}
             }
-            buffer = with_room(buffer, &self.worker).ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
+            buffer =
+                with_room(buffer, &self.worker.large).ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
             match read(&mut self.stream, &mut buffer, watch).await {
                 Ok(_) => {}
                 Err(Trouble::Rang(Ring::Deadline)) if !buffer.is_empty() => {
@@ -244,17 +245,4 @@ impl Session {
             buffer.consume(length);
         }
     }
-}
-
-/// Makes room behind the data, in a large buffer when the small one is full; `None` when that is full too.
-pub(super) fn with_room(mut buffer: Buffer, worker: &Worker) -> Option<Buffer> {
-    if buffer.room().is_empty() {
-        buffer.compact();
-    }
-    if !buffer.room().is_empty() {
-        return Some(buffer);
-    }
-    let mut large = worker.large.take();
-    let fits = large.append(&buffer);
-    (fits && !large.room().is_empty()).then_some(large)
 }

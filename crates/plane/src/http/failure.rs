@@ -1,0 +1,29 @@
+//! How a server fails a request.
+
+use super::io::Trouble;
+use crate::alarm::Ring;
+use crate::connect::ConnectError;
+
+/// Why a server did not answer a request. No byte of an answer has gone to the client.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum ServerFailure {
+    /// There was no connection: the request was not sent.
+    NotReached(ConnectError),
+    /// The connection was closed before an answer began.
+    Closed,
+    /// The answer made no sense, or ended in its head.
+    Nonsense,
+    /// No answer began in time.
+    Late,
+    /// The server was withdrawn.
+    Cut,
+}
+
+/// What trouble on a server's connection means before its answer has begun.
+pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
+    match trouble {
+        Trouble::Closed | Trouble::Broken => ServerFailure::Closed,
+        Trouble::Rang(Ring::Deadline | Ring::Close) => ServerFailure::Late,
+        Trouble::Rang(Ring::Cut) => ServerFailure::Cut,
+    }
+}
