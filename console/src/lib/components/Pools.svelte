@@ -50,7 +50,7 @@
         {#each pool.servers as server (server.server)}
           {@const health = healthSign(server)}
           {@const duty = dutySign(server)}
-          <tr class="align-top hover:bg-base-200" data-server={server.server}>
+          <tr class="align-baseline hover:bg-base-200" data-server={server.server}>
             <th scope="row" class="py-0.5 pl-3 text-left font-semibold">{shortName(server.server)}</th>
             <td>{server.address} weight {server.weight}</td>
             <td class={duty.tone} data-testid="duty">{duty.glyph} {duty.word}</td>

@@ -15,7 +15,7 @@ fn check(kind: CheckKind) -> Check {
     Check {
         kind,
         interval: Span::from_millis(100),
-        timeout: Span::from_millis(300),
+        timeout: Span::from_millis(5_000),
         down_after: 2,
         up_after: 2,
     }
@@ -52,7 +52,8 @@ async fn refusal_is_told_from_silence() {
     assert_eq!(refused.step, Step::Connect);
     assert!(refused.got.contains("connection refused"), "{refused}");
     let silent = Server::start(|mut conn, _| conn.wait_for_end());
-    let late = probe(silent.address, &check(http())).await;
+    let impatient = Check { timeout: Span::from_millis(300), ..check(http()) };
+    let late = probe(silent.address, &impatient).await;
     assert_eq!(late.step, Step::Answer);
     assert!(late.got.contains("no answer within 300 ms"), "{late}");
     assert!(late.took_us >= 300_000);

@@ -141,12 +141,7 @@ impl State {
         self.set_probes();
         self.forget_gone_servers();
         let detail = json!({ "number": number, "author": author, "note": note });
-        self.journal.write(
-            EventKind::Revision,
-            format!("revision {number}"),
-            format!("runs now, {says}"),
-            detail,
-        );
+        self.journal.write(EventKind::Revision, format!("revision {number}"), says, detail);
         self.copy_is_old.send_modify(|changes| *changes += 1);
     }
 
