@@ -18,21 +18,21 @@ fail() { printf 'demo: %s\n' "$*" >&2; exit 1; }
 
 # ---- ports ------------------------------------------------------------------------------------------------------
 
-# Every port the demo uses, with the name of what uses it.
+# Every address and port the demo uses, with the name of what uses it.
 ports() {
-  say "$api_port the API and the console (merismosd)"
-  say "$lab_port the stand-ins' control endpoints (merismos-lab)"
-  say "$database_port the private MariaDB"
-  awk -F'"' '/^listen/ { sub(/.*:/, "", $2); print $2, "frontend " name } /^\[frontends\./ { name = substr($1, 12); sub(/\]/, "", name) }' demo/skerry.toml
-  awk -F'"' '/^\[servers\]/ { inside = 1 } inside && NF > 2 { split($1, name, " "); sub(/.*:/, "", $2); print $2, "the stand-in " name[1] }' demo/stand-ins.toml
+  say "127.0.0.1:$api_port the API and the console (merismosd)"
+  say "127.0.0.1:$lab_port the stand-ins' control endpoints (merismos-lab)"
+  say "127.0.0.1:$database_port the private MariaDB"
+  awk -F'"' '/^listen/ { sub(/.*:/, "", $2); print "127.0.0.1:" $2, "frontend " name } /^\[frontends\./ { name = substr($1, 12); sub(/\]/, "", name) }' demo/skerry.toml
+  awk -F'"' '/^\[servers\]/ { inside = 1 } inside && NF > 2 { split($1, name, " "); print $2, "the stand-in " name[1] }' demo/stand-ins.toml
 }
 
-is_taken() { (exec 3<>"/dev/tcp/127.0.0.1/$1") 2>/dev/null; }
+is_taken() { (exec 3<>"/dev/tcp/${1%:*}/${1#*:}") 2>/dev/null; }
 
 # The program that listens on a port, where the system lets us know.
 owner() {
   local hex inode pid
-  hex=$(printf ':%04X$' "$1")
+  hex=$(printf ':%04X$' "${1#*:}")
   inode=$(awk -v port="$hex" '$4 == "0A" && $2 ~ port { print $10; exit }' /proc/net/tcp)
   [ -n "$inode" ] || return 0
   for pid in /proc/[0-9]*; do
@@ -47,11 +47,11 @@ check_ports() {
   local taken=0 port what
   while read -r port what; do
     if is_taken "$port"; then
-      printf 'demo: port %s, wanted for %s, is taken%s\n' "$port" "$what" "$(owner "$port")" >&2
+      printf 'demo: %s, wanted for %s, is taken%s\n' "$port" "$what" "$(owner "$port")" >&2
       taken=1
     fi
   done < <(ports)
-  [ "$taken" -eq 0 ] || fail "nothing was started. Stop what uses these ports, then try again."
+  [ "$taken" -eq 0 ] || fail "nothing was started. Stop what uses these addresses, then try again."
 }
 
 # ---- processes --------------------------------------------------------------------------------------------------
@@ -140,7 +140,7 @@ write_env() {
   {
     say "MERISMOS_URL=http://127.0.0.1:$api_port"
     say "MERISMOS_TOKEN=$(cat "$run/state/first-token")"
-    ports | awk '$2 == "frontend" { name = toupper($3); gsub(/-/, "_", name); print "FRONTEND_" name "=http://127.0.0.1:" $1 }'
+    ports | awk '$2 == "frontend" { name = toupper($3); gsub(/-/, "_", name); print "FRONTEND_" name "=http://" $1 }'
   } >"$run/demo.env.new"
   chmod 600 "$run/demo.env.new"
   # Renamed whole: whoever waits for the file never reads half of it.

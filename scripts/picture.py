@@ -15,6 +15,9 @@ parser.add_argument("file")
 parser.add_argument("--dark", action="store_true")
 parser.add_argument("--logged-out", action="store_true")
 parser.add_argument("--try", dest="frontend")
+parser.add_argument("--path", default="/", help="the page's address")
+parser.add_argument("--script", action="append", default=[], help="what to do on the page before the picture")
+parser.add_argument("--draft", help="work in this draft")
 parser.add_argument("--size", default="1280x800")
 options = parser.parse_args()
 width, height = map(int, options.size.split("x"))
@@ -49,8 +52,10 @@ with tempfile.TemporaryDirectory() as profile:
         call("POST", f"{session}/url", {"url": url})
         if not options.logged_out:
             run(f"return fetch('/api/v1/session', {{method: 'POST', headers: {{'content-type': 'application/json'}}, body: JSON.stringify({{token: {json.dumps(token)}}})}}).then(r => r.status)")
-            call("POST", f"{session}/url", {"url": url})
-        wanted = "return !!document.querySelector('#token')" if options.logged_out else "return !!document.querySelector('[data-testid=flow]')"
+            if options.draft:
+                run(f"sessionStorage.setItem('merismos-draft', {json.dumps(options.draft)})")
+            call("POST", f"{session}/url", {"url": url + options.path})
+        wanted = "return !!document.querySelector('#token')" if options.logged_out else "return !!document.querySelector('[data-testid=flow], main h2')"
         end = time.time() + 30
         while not run(wanted):
             if time.time() > end:
@@ -65,6 +70,20 @@ with tempfile.TemporaryDirectory() as profile:
                     raise SystemExit("the trial does not end")
                 time.sleep(0.1)
         time.sleep(1.2)
+        for script in options.script:
+            # `fill(label, text)` types into the field with that label, `press(text)` presses a button or a tab.
+            run("""
+              const fill = (label, text) => {
+                const named = [...document.querySelectorAll('label')].find(l => l.textContent.trim().startsWith(label));
+                const field = document.querySelector(`[aria-label="${label}"]`) ?? named?.control;
+                const kind = field.tagName === 'TEXTAREA' ? HTMLTextAreaElement : field.tagName === 'SELECT' ? HTMLSelectElement : HTMLInputElement;
+                Object.getOwnPropertyDescriptor(kind.prototype, 'value').set.call(field, text);
+                field.dispatchEvent(new Event('input', {bubbles: true}));
+                field.dispatchEvent(new Event('change', {bubbles: true}));
+              };
+              const press = text => [...document.querySelectorAll('button, [role=tab], a')].find(b => b.textContent.trim().startsWith(text)).click();
+            """ + script)
+            time.sleep(1.0)
         picture = call("GET", f"{session}/screenshot")
         with open(options.file, "wb") as file:
             file.write(base64.b64decode(picture))

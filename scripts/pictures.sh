@@ -77,7 +77,7 @@ sleep 4
 python3 scripts/picture.py "$folder/console-trial.png" --try booking
 python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
 
-sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "127.0.0.1:17503", weight = 4 }\nservers.skua = { address = "127.0.0.1:17504" }/' demo/skerry.toml >/tmp/skerry.toml
+sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "auk:17503", weight = 4 }\nservers.skua = { address = "127.0.1.14:17504" }/' demo/skerry.toml >/tmp/skerry.toml
 sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
 terminal apply 130x19 "cd /tmp
 show merismos apply skerry.toml --preview

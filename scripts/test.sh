@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-scripts/need.sh mariadbd=mariadb-server chromium=chromium chromedriver=chromium-driver
+scripts/need.sh mariadbd=mariadb-server nsd=nsd chromium=chromium chromedriver=chromium-driver
 scripts/console.sh
 
 # One private MariaDB for all tests, in memory; each test has a database of its own on it. Tests that stop or kill

@@ -1,7 +1,9 @@
 <script lang="ts">
+  import { Router } from 'sv-router'
   import LogIn from './lib/components/LogIn.svelte'
-  import Overview from './lib/components/Overview.svelte'
+  import TopBar from './lib/components/TopBar.svelte'
   import { live } from './lib/live/live.svelte'
+  import './router'
 
   void live.start()
 </script>
@@ -9,7 +11,10 @@
 {#if live.access === 'no'}
   <LogIn />
 {:else if live.status}
-  <Overview status={live.status} />
+  <div class="flex min-h-screen flex-col gap-3 bg-base-200 p-3">
+    <TopBar status={live.status} />
+    <Router />
+  </div>
 {:else}
   <p class="p-8" role="status">
     {live.lostSince ? 'The service can’t be reached. Is merismosd running? Trying again …' : 'Asking the service …'}

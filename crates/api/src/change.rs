@@ -1,14 +1,15 @@
 //! Changes: of the configuration, of a duty, and the console's session.
 
-use merismos_core::config::Warning;
+use merismos_core::config::check::{Accepted, Warning};
 use merismos_core::config::diff::Change;
-use merismos_core::config::impact::ShareMove;
+use merismos_core::config::edit::Edit;
+use merismos_core::config::impact::Impact;
 use merismos_core::config::tree::Format;
 use merismos_core::duty::{Duty, Order};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A whole document to become the running revision.
+/// A document, whole or in parts, to become the running revision.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ApplyRequest {
@@ -16,19 +17,55 @@ pub struct ApplyRequest {
     pub text: String,
     /// How it is written.
     pub format: Format,
+    /// Take only the parts at these paths, such as `pools.booking`; all else stays as it runs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<String>,
+    /// How it is to go live.
+    #[serde(flatten)]
+    pub going: Going,
+}
+
+/// Edits that together become one revision.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeRequest {
+    /// The edits, made one after the other, all of them or none.
+    pub edits: Vec<Edit>,
+    /// How they are to go live.
+    #[serde(flatten)]
+    pub going: Going,
+}
+
+/// How a change is to go live.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Going {
     /// Why, in the author's words; kept with the revision.
     #[serde(default)]
     pub note: String,
     /// Only say what would change.
     #[serde(default)]
     pub preview: bool,
-    /// The revision that the author looked at: when another one runs by now, the document is refused.
+    /// Leave out of a preview what has to be tried on the network: whether addresses are free and servers answer.
+    #[serde(default)]
+    pub quick: bool,
+    /// The revision that the author looked at: when another one runs by now, the change is refused.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub based_on: Option<u64>,
+    /// Keys of the warnings that the author accepts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub accept: Vec<String>,
+}
+
+/// A revert.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct RevertRequest {
+    /// How it is to go live.
+    #[serde(flatten)]
+    pub going: Going,
 }
 
 /// One change, with its words.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NamedChange {
     /// The change.
     #[serde(flatten)]
@@ -37,19 +74,85 @@ pub struct NamedChange {
     pub words: String,
 }
 
-/// What a document changed, or would change.
+impl From<Change> for NamedChange {
+    fn from(change: Change) -> Self {
+        Self { words: change.words(), change }
+    }
+}
+
+/// A warning, and whether somebody's word is still needed for it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Warned {
+    /// The warning.
+    #[serde(flatten)]
+    pub warning: Warning,
+    /// Whether the running revision has it already.
+    pub known: bool,
+    /// Who accepted it, with this change.
+    pub accepted: Option<Accepted>,
+}
+
+impl Warned {
+    /// Whether the change does not go live before somebody accepts this.
+    #[must_use]
+    pub fn needs_word(&self) -> bool {
+        use merismos_core::config::check::Level;
+        self.warning.level == Level::Warning && !self.known && self.accepted.is_none()
+    }
+}
+
+/// Work in flight that a change touches.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Touched {
+    /// Whose: a frontend's connections, or a server's requests.
+    pub whose: String,
+    /// How many right now.
+    pub count: u64,
+    /// What becomes of them.
+    pub says: String,
+}
+
+/// How long a deployment took, in microseconds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Took {
+    /// Reading, checking and comparing.
+    pub check_us: u64,
+    /// Trying addresses and servers.
+    pub try_us: u64,
+    /// Committing to the database.
+    pub commit_us: u64,
+    /// From the commit until every worker had the new snapshot.
+    pub run_us: u64,
+}
+
+/// What a change does, or would do.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ApplyAnswer {
+pub struct Review {
     /// The revision that runs now.
     pub revision: u64,
     /// Whether it was made by this call: false for a preview, and when nothing changes.
     pub made: bool,
     /// What changes.
     pub changes: Vec<NamedChange>,
-    /// How the expected shares move.
-    pub moves: Vec<ShareMove>,
-    /// What is allowed and probably not wanted.
-    pub warnings: Vec<Warning>,
+    /// What that touches and moves.
+    pub impact: Impact,
+    /// Connections and requests that it touches.
+    pub touched: Vec<Touched>,
+    /// What is allowed and probably not wanted; those that somebody has to accept come first.
+    pub warnings: Vec<Warned>,
+    /// How long it took.
+    pub took: Took,
+}
+
+/// What happened between two revisions.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Between {
+    /// The older one.
+    pub from: u64,
+    /// The newer one.
+    pub to: u64,
+    /// The changes from one to the other.
+    pub changes: Vec<NamedChange>,
 }
 
 /// A new duty for a server.

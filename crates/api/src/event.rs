@@ -16,6 +16,10 @@ pub enum EventKind {
     Duty,
     /// A revision was made and runs.
     Revision,
+    /// A draft was begun, rebased, deployed or thrown away.
+    Draft,
+    /// A lookup found or lost servers, or failed.
+    Lookup,
     /// The service itself: started, stopped, lost its database, has it back.
     Node,
     /// A trial ended.

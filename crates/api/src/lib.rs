@@ -4,16 +4,23 @@
 #![forbid(unsafe_code)]
 
 mod change;
+mod draft;
 mod event;
 mod problem;
 mod status;
+mod thing;
 mod trial;
 
-pub use change::{ApplyAnswer, ApplyRequest, DutyAnswer, DutyRequest, NamedChange, Session};
+pub use change::{
+    ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, Going, NamedChange, RevertRequest, Review,
+    Session, Took, Touched, Warned,
+};
+pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
 pub use event::{Event, EventKind, Events, StreamMessage};
 pub use problem::ProblemDocument;
 pub use status::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, Node, Observed, PassedServer, PoolStatus,
-    Records, RevisionStatus, ServerStatus, Status, Window,
+    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,
+    PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
+pub use thing::{HostView, Hosts, ThingView, Things};
 pub use trial::{Happening, Trial, TrialRequest, TrialState, Trials};

@@ -4,6 +4,8 @@ use merismos_core::config::Problem;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::{Between, Warned};
+
 /// A problem document (RFC 9457, `application/problem+json`). Its `detail` says what to do.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ProblemDocument {
@@ -20,4 +22,10 @@ pub struct ProblemDocument {
     /// Every mistake of a refused document.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub problems: Vec<Problem>,
+    /// What happened since the revision that a refused change was based on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub between: Option<Box<Between>>,
+    /// The warnings that somebody has to accept first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub warnings: Vec<Warned>,
 }

@@ -22,6 +22,10 @@ pub struct Status {
     pub records: Records,
     /// What is wrong, a sentence each, the worst first; empty when all is well.
     pub troubles: Vec<String>,
+    /// How many servers there are in all pools.
+    pub servers: u64,
+    /// Whether servers were left out of some pools because there are very many; ask for a pool by its name.
+    pub shortened: bool,
     /// Frontends in the order of their names.
     pub frontends: Vec<FrontendStatus>,
     /// Pools in the order of their names.
@@ -86,6 +90,8 @@ pub struct FrontendStatus {
     pub connections: u64,
     /// Requests a second, over the last 10 seconds.
     pub per_second: f64,
+    /// Connections turned away in the last minute because too many were there.
+    pub turned_away: u64,
     /// Requests refused in the last minute for what they were (4xx of our own).
     pub refused: u64,
     /// Requests of the last minute for which no server was eligible (503).
@@ -103,10 +109,34 @@ pub struct PoolStatus {
     pub algorithm: String,
     /// Its check.
     pub check: Option<CheckStatus>,
+    /// How many servers it has.
+    pub size: u64,
     /// How many of its servers are eligible.
     pub eligible: u64,
-    /// Servers in the order of their names.
+    /// How many of its servers are down or failing.
+    pub failing: u64,
+    /// Requests a second that it took, over the last 10 seconds.
+    pub per_second: f64,
+    /// DNS names whose answers are servers of it.
+    pub lookups: Vec<LookupStatus>,
+    /// Servers in the order of their names; left out when there are very many and nobody asked for this pool.
     pub servers: Vec<ServerStatus>,
+}
+
+/// A DNS name whose answers are servers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LookupStatus {
+    /// Its name in the pool.
+    pub lookup: String,
+    /// The DNS name.
+    pub name: String,
+    /// How many servers it has found.
+    pub found: u64,
+    /// When the last answer came; absent before the first.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub at: Option<Wall>,
+    /// Why the last question had no good answer.
+    pub trouble: Option<String>,
 }
 
 /// A pool's check.
@@ -129,6 +159,10 @@ pub struct ServerStatus {
     pub address: String,
     /// Configuration: its weight.
     pub weight: u16,
+    /// Configuration: its tier.
+    pub tier: u8,
+    /// The lookup that found it; absent for one that stands in the document.
+    pub found_by: Option<String>,
     /// Duty: what the operators said; absent when nobody ever said anything.
     pub duty: Option<Order>,
     /// Health: what probes saw.

@@ -40,8 +40,12 @@ pub(crate) enum CliError {
 impl CliError {
     pub(crate) fn exit(&self) -> Exit {
         match self {
-            // A document with mistakes is a clear no.
-            Self::Client(ClientError::Refused(problem)) if problem.status == 422 => Exit::No,
+            // A document with mistakes, or with warnings that nobody accepted, is a clear no.
+            Self::Client(ClientError::Refused(problem))
+                if problem.status == 422 || !problem.warnings.is_empty() =>
+            {
+                Exit::No
+            }
             Self::Client(_) => Exit::Refused,
             Self::File { .. } | Self::Login { .. } | Self::Call(_) => Exit::Wrong,
         }

@@ -7,10 +7,12 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyAnswer, ApplyRequest, DutyAnswer, DutyRequest, Events, ExplainAnswer, ProblemDocument, Status,
-    Trial, TrialRequest, Trials,
+    ApplyRequest, Between, ChangeRequest, Draft, DraftEdits, DraftReview, Drafts, DutyAnswer, DutyRequest,
+    Events, ExplainAnswer, Going, Hosts, NewDraft, ProblemDocument, RevertRequest, Review, RevisionAnswer,
+    Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
 };
-use merismos_core::config::Format;
+use merismos_core::config::thing::Kind;
+use merismos_core::config::{Format, Thing};
 use merismos_core::name::{Name, PoolServer};
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
@@ -23,6 +25,32 @@ pub use stream::Stream;
 const CONNECT_LIMIT: Duration = Duration::from_secs(5);
 /// How long a call may take; applying waits for the database.
 const CALL_LIMIT: Duration = Duration::from_secs(60);
+
+/// Which things to list.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Wanted {
+    /// Only this kind.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub kind: Option<Kind>,
+    /// Only what is inside this pool or range.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub inside: Option<String>,
+    /// Only things with this in their texts.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+    /// Only things with these labels, `key=value` or `key` with commas between.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub labels: Option<String>,
+    /// Of a draft instead of the running revision.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub draft: Option<String>,
+    /// How many to pass over.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub offset: Option<u32>,
+    /// How many at most.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
 
 /// A way to one service, with one token.
 #[derive(Clone, Debug)]
@@ -95,12 +123,146 @@ impl Client {
         self.get("/status").await
     }
 
+    /// As [`Self::status`], but where there are very many servers with those of one pool only, or of none.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn short_status(&self, pool: Option<&Name>) -> Result<Status, ClientError> {
+        match pool {
+            Some(pool) => self.get(&format!("/status?pool={pool}")).await,
+            None => self.get("/status?short=true").await,
+        }
+    }
+
     /// Makes a document the running revision, or says what that would change.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn apply(&self, request: &ApplyRequest) -> Result<ApplyAnswer, ClientError> {
+    pub async fn apply(&self, request: &ApplyRequest) -> Result<Review, ClientError> {
         self.write(Method::POST, "/apply", request).await
+    }
+
+    /// Makes edits the next revision, or says what they would change.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn change(&self, request: &ChangeRequest) -> Result<Review, ClientError> {
+        self.write(Method::POST, "/changes", request).await
+    }
+
+    /// Things of the configuration.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn things(&self, wanted: &Wanted) -> Result<Things, ClientError> {
+        self.call(self.request(Method::GET, "/things").query(wanted)).await
+    }
+
+    /// One thing of the running configuration, or of a draft.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn thing(&self, thing: &Thing, draft: Option<&Name>) -> Result<ThingView, ClientError> {
+        let wanted = Wanted { draft: draft.map(ToString::to_string), ..Wanted::default() };
+        self.call(self.request(Method::GET, &format!("/things/{thing}")).query(&wanted)).await
+    }
+
+    /// Machines, known or seen in pools.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn hosts(&self, wanted: &Wanted) -> Result<Hosts, ClientError> {
+        self.call(self.request(Method::GET, "/hosts").query(wanted)).await
+    }
+
+    /// Every draft.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn drafts(&self) -> Result<Drafts, ClientError> {
+        self.get("/drafts").await
+    }
+
+    /// Begins a draft.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn begin_draft(&self, draft: &NewDraft) -> Result<Draft, ClientError> {
+        self.write(Method::POST, "/drafts", draft).await
+    }
+
+    /// What a draft would do.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn draft(&self, draft: &Name) -> Result<DraftReview, ClientError> {
+        self.get(&format!("/drafts/{draft}")).await
+    }
+
+    /// Makes edits in a draft.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn edit_draft(&self, draft: &Name, edits: &DraftEdits) -> Result<DraftReview, ClientError> {
+        self.write(Method::POST, &format!("/drafts/{draft}/edits"), edits).await
+    }
+
+    /// Makes a draft the running revision.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn deploy_draft(&self, draft: &Name, going: Going) -> Result<Review, ClientError> {
+        self.write(Method::POST, &format!("/drafts/{draft}/deploy"), &RevertRequest { going }).await
+    }
+
+    /// Makes a draft begin from what runs now.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn rebase_draft(&self, draft: &Name) -> Result<DraftReview, ClientError> {
+        self.call(self.request(Method::POST, &format!("/drafts/{draft}/rebase"))).await
+    }
+
+    /// Throws a draft away.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn discard_draft(&self, draft: &Name) -> Result<(), ClientError> {
+        let request = self.request(Method::DELETE, &format!("/drafts/{draft}")).timeout(CALL_LIMIT);
+        self.send(request).await.map(drop)
+    }
+
+    /// The newest revisions.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn revisions(&self, before: Option<u64>, limit: u32) -> Result<Revisions, ClientError> {
+        let before = before.map_or_else(String::new, |before| format!("&before={before}"));
+        self.get(&format!("/revisions?limit={limit}{before}")).await
+    }
+
+    /// One revision.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn revision(&self, number: u64) -> Result<RevisionAnswer, ClientError> {
+        self.get(&format!("/revisions/{number}")).await
+    }
+
+    /// What changed between two revisions.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn compare(&self, from: u64, to: u64) -> Result<Between, ClientError> {
+        self.get(&format!("/compare?from={from}&to={to}")).await
+    }
+
+    /// Makes an older revision's content the newest revision.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn revert(&self, number: u64, going: Going) -> Result<Review, ClientError> {
+        self.write(Method::POST, &format!("/revisions/{number}/revert"), &RevertRequest { going }).await
     }
 
     /// The running document as text.

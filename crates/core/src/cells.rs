@@ -10,6 +10,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use crate::config::renames::Renames;
 use crate::name::{Name, PoolServer};
 
 /// A count with one writer and any number of readers.
@@ -74,6 +75,8 @@ pub struct FrontendLane {
     pub requests: Count,
     /// Requests refused for what they were (400, 408, 431, 501, 505).
     pub refused: Count,
+    /// Connections turned away because as many as the frontend takes were there.
+    pub turned_away: Count,
     /// Requests for which no server was eligible (503).
     pub unavailable: Count,
     /// Requests that no server answered properly (502, 504, or a broken-off answer).
@@ -89,6 +92,8 @@ pub struct FrontendCounts {
     pub requests: u64,
     /// See [`FrontendLane::refused`].
     pub refused: u64,
+    /// See [`FrontendLane::turned_away`].
+    pub turned_away: u64,
     /// See [`FrontendLane::unavailable`].
     pub unavailable: u64,
     /// See [`FrontendLane::unanswered`].
@@ -142,16 +147,23 @@ impl FrontendCell {
         &self.lanes[worker]
     }
 
+    /// Clients connected right now.
+    #[must_use]
+    pub fn connections(&self) -> u64 {
+        let closed: u64 = self.lanes.iter().map(|lane| lane.closed.get()).sum();
+        self.lanes.iter().map(|lane| lane.opened.get()).sum::<u64>().saturating_sub(closed)
+    }
+
     /// All lanes together.
     #[must_use]
     pub fn counts(&self) -> FrontendCounts {
         let sum =
             |pick: fn(&FrontendLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
-        let closed = sum(|lane| &lane.closed);
         FrontendCounts {
-            connections: sum(|lane| &lane.opened).saturating_sub(closed),
+            connections: self.connections(),
             requests: sum(|lane| &lane.requests),
             refused: sum(|lane| &lane.refused),
+            turned_away: sum(|lane| &lane.turned_away),
             unavailable: sum(|lane| &lane.unavailable),
             unanswered: sum(|lane| &lane.unanswered),
         }
@@ -192,6 +204,7 @@ pub struct Cells {
     frontends: BTreeMap<Name, Arc<FrontendCell>>,
     pools: BTreeMap<Name, Arc<PoolCell>>,
     next_server: u32,
+    next_frontend: u32,
 }
 
 impl Cells {
@@ -204,6 +217,7 @@ impl Cells {
             frontends: BTreeMap::new(),
             pools: BTreeMap::new(),
             next_server: 0,
+            next_frontend: 0,
         }
     }
 
@@ -222,11 +236,11 @@ impl Cells {
 
     /// The cell of a frontend, made when it is first asked for. Frontends that go keep theirs, for their number.
     pub fn frontend(&mut self, name: &Name) -> Arc<FrontendCell> {
-        let next = self.frontends.len();
-        let workers = self.workers;
+        let (next, workers) = (&mut self.next_frontend, self.workers);
         let cell = self.frontends.entry(name.clone()).or_insert_with(|| {
-            let id = u32::try_from(next).expect("fewer than 2^32 frontends");
-            Arc::new(FrontendCell { id, lanes: (0..workers).map(|_| FrontendLane::default()).collect() })
+            *next += 1;
+            let lanes = (0..workers).map(|_| FrontendLane::default()).collect();
+            Arc::new(FrontendCell { id: *next - 1, lanes })
         });
         Arc::clone(cell)
     }
@@ -234,6 +248,29 @@ impl Cells {
     /// The cell of a pool, made when it is first asked for.
     pub fn pool(&mut self, name: &Name) -> Arc<PoolCell> {
         Arc::clone(self.pools.entry(name.clone()).or_default())
+    }
+
+    /// Lets what was renamed keep its cells under its new name; a frontend's number goes with it.
+    pub fn rename(&mut self, renames: &Renames) {
+        for (from, to) in &renames.pools {
+            if let Some(cell) = self.pools.remove(from) {
+                self.pools.insert(to.clone(), cell);
+            }
+        }
+        let moved: Vec<_> = self
+            .servers
+            .keys()
+            .filter_map(|key| Some((key.clone(), (renames.servers.get(&key.0)?.clone(), key.1))))
+            .collect();
+        let taken: Vec<_> = moved.into_iter().map(|(from, to)| (self.servers.remove(&from), to)).collect();
+        for (cell, to) in taken {
+            self.servers.extend(cell.map(|cell| (to, cell)));
+        }
+        let frontends: Vec<_> =
+            renames.frontends.iter().map(|(from, to)| (self.frontends.remove(from), to.clone())).collect();
+        for (cell, to) in frontends {
+            self.frontends.extend(cell.map(|cell| (to, cell)));
+        }
     }
 
     /// Forgets the servers that `keep` does not want any more.

@@ -35,6 +35,8 @@ pub enum Reason {
     Down,
     /// Probes pass again, but not yet often enough.
     Recovering,
+    /// It could work, and servers of a lower tier do.
+    Standby,
 }
 
 impl fmt::Display for Reason {
@@ -46,6 +48,7 @@ impl fmt::Display for Reason {
             Self::Unproven => "no probe has ended yet",
             Self::Down => "down: its probes fail",
             Self::Recovering => "recovering: its probes pass, but not yet often enough",
+            Self::Standby => "standing by for a lower tier, which works",
         })
     }
 }
@@ -81,24 +84,33 @@ pub fn reason(weight: u16, has_check: bool, duty: Duty, health: State) -> Option
     }
 }
 
-/// The standing of every server of a pool: a server's share is its weight among the weights of all eligible ones.
+/// The standing of every server of a pool. The lowest tier in which a server can work does; a server's share is its
+/// weight among the weights of that tier's working ones.
 #[must_use]
 pub fn pool_shares(name: &Name, pool: &Pool, truths: &impl Truths) -> BTreeMap<Name, Standing> {
     let has_check = pool.check.is_some();
-    let reasons: Vec<_> = pool
+    let mut id = PoolServer { pool: name.clone(), server: name.clone() };
+    let mut reasons: Vec<_> = pool
         .servers
         .iter()
         .map(|(server, spec)| {
-            let id = PoolServer { pool: name.clone(), server: server.clone() };
-            (server, spec.weight, reason(spec.weight, has_check, truths.duty(&id), truths.health(&id)))
+            id.server.clone_from(server);
+            (server, spec, reason(spec.weight, has_check, truths.duty(&id), truths.health(&id)))
         })
         .collect();
+    let able = reasons.iter().filter(|(_, _, reason)| reason.is_none());
+    let works = able.map(|(_, spec, _)| spec.tier).min();
+    for (_, spec, reason) in &mut reasons {
+        if reason.is_none() && Some(spec.tier) != works {
+            *reason = Some(Reason::Standby);
+        }
+    }
     let eligible = reasons.iter().filter(|(_, _, reason)| reason.is_none());
-    let total: u32 = eligible.map(|(_, weight, _)| u32::from(*weight)).sum();
+    let total: u32 = eligible.map(|(_, spec, _)| u32::from(spec.weight)).sum();
     reasons
         .into_iter()
-        .map(|(server, weight, reason)| {
-            let share = if reason.is_none() { f64::from(weight) / f64::from(total) } else { 0.0 };
+        .map(|(server, spec, reason)| {
+            let share = if reason.is_none() { f64::from(spec.weight) / f64::from(total) } else { 0.0 };
             (server.clone(), Standing { reason, share })
         })
         .collect()
@@ -128,5 +140,33 @@ mod tests {
         #[case] expected: Option<Reason>,
     ) {
         assert_eq!(reason(weight, has_check, duty, health), expected);
+    }
+
+    #[rstest]
+    #[case::the_first_tier_works([State::Up, State::Up, State::Up], [Some(0.75), Some(0.25), None])]
+    #[case::one_of_it_is_enough([State::Down, State::Up, State::Up], [None, Some(1.0), None])]
+    #[case::the_next_takes_over([State::Down, State::Down, State::Up], [None, None, Some(1.0)])]
+    #[case::nobody([State::Down, State::Down, State::Down], [None, None, None])]
+    fn tiers(#[case] states: [State; 3], #[case] shares: [Option<f64>; 3]) {
+        struct These([State; 3]);
+        impl Truths for These {
+            fn duty(&self, _: &PoolServer) -> Duty {
+                Duty::InService
+            }
+            fn health(&self, server: &PoolServer) -> State {
+                self.0[usize::from(server.server.as_str().as_bytes()[1] - b'0')]
+            }
+        }
+        let text = "format = 2\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
+                    servers.s0 = { address = \"192.0.2.1:80\", weight = 3 }\n\
+                    servers.s1 = { address = \"192.0.2.2:80\" }\n\
+                    servers.s2 = { address = \"192.0.2.3:80\", tier = 1 }\n";
+        let checked = crate::config::load(text, crate::config::Format::Toml).unwrap();
+        let (name, pool) = checked.document().pools.first_key_value().unwrap();
+        let standings = pool_shares(name, pool, &These(states));
+        let found: Vec<_> = standings.values().map(|it| it.reason.is_none().then_some(it.share)).collect();
+        assert_eq!(found, shares);
+        let stands_by = standings.values().filter(|it| it.reason == Some(Reason::Standby)).count();
+        assert_eq!(stands_by, usize::from(shares[2].is_none() && states[2] == State::Up));
     }
 }

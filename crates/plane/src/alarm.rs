@@ -35,6 +35,8 @@ pub(crate) enum Ring {
 #[derive(Debug)]
 pub(crate) struct Alarm {
     deadline: Cell<u64>,
+    /// No deadline is later than this one, while it stands.
+    end: Cell<u64>,
     placed: Cell<u64>,
     ring: Cell<Option<Ring>>,
     waker: RefCell<Option<Waker>>,
@@ -44,6 +46,7 @@ impl Alarm {
     pub(crate) fn new() -> Rc<Self> {
         Rc::new(Self {
             deadline: Cell::new(NEVER),
+            end: Cell::new(NEVER),
             placed: Cell::new(NEVER),
             ring: Cell::new(None),
             waker: RefCell::new(None),
@@ -64,6 +67,7 @@ impl Alarm {
     pub(crate) fn silence(&self) {
         self.ring.set(None);
         self.deadline.set(NEVER);
+        self.end.set(NEVER);
     }
 
     /// Rings now.
@@ -97,11 +101,16 @@ impl Wheel {
     /// Sets the alarm's deadline, replacing the one it had.
     pub(crate) fn set(&self, alarm: &Rc<Alarm>, after: Duration) {
         // One tick for the part of the current tick that has passed, one to round up.
-        let deadline = self.now.get() + ticks(after) + 2;
+        let deadline = (self.now.get() + ticks(after) + 2).min(alarm.end.get());
         alarm.deadline.set(deadline);
         if alarm.placed.get() > deadline {
             self.place(alarm, deadline);
         }
+    }
+
+    /// Keeps every later deadline from going beyond this one, until the alarm is silenced.
+    pub(crate) fn set_end(&self, alarm: &Rc<Alarm>, after: Duration) {
+        alarm.end.set(self.now.get() + ticks(after) + 2);
     }
 
     fn place(&self, alarm: &Rc<Alarm>, deadline: u64) {

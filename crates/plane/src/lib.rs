@@ -12,6 +12,7 @@ pub mod connect;
 mod http;
 mod idle;
 mod listen;
+pub mod lookup;
 mod plane;
 pub mod probe;
 pub mod witness;

@@ -12,10 +12,12 @@ const BACKLOG: i32 = 4_096;
 #[derive(Debug, thiserror::Error)]
 pub enum BindError {
     /// Something else listens there.
-    #[error("{address} is taken by another program: stop it, or choose another port")]
+    #[error("{address} is taken by {}: stop it, or choose another port", holder_words(.holder))]
     Taken {
         /// The address.
         address: SocketAddr,
+        /// The process that listens there, where the system tells: its name and number.
+        holder: Option<String>,
     },
     /// This machine has no such address.
     #[error("this machine has no address {}: choose one of its own, or 0.0.0.0 for all", address.ip())]
@@ -39,13 +41,56 @@ pub enum BindError {
     },
 }
 
+fn holder_words(holder: &Option<String>) -> String {
+    holder.as_ref().map_or_else(|| "another program".to_owned(), Clone::clone)
+}
+
+/// Which process listens on an address or on all addresses with its port, as far as `/proc` tells us.
+fn holder(address: SocketAddr) -> Option<String> {
+    use procfs::net::{TcpNetEntry, TcpState};
+
+    let port = address.port();
+    let same = |entry: &TcpNetEntry| {
+        let there = entry.local_address;
+        let meets =
+            there.ip() == address.ip() || there.ip().is_unspecified() || address.ip().is_unspecified();
+        entry.state == TcpState::Listen && there.port() == port && meets
+    };
+    let tables = [procfs::net::tcp(), procfs::net::tcp6()];
+    let entry = tables.into_iter().filter_map(Result::ok).flatten().find(same)?;
+    for process in procfs::process::all_processes().ok()?.filter_map(Result::ok) {
+        let Ok(mut files) = process.fd() else { continue };
+        let holds = files.any(|file| {
+            file.is_ok_and(|file| {
+                matches!(file.target, procfs::process::FDTarget::Socket(inode) if inode == entry.inode)
+            })
+        });
+        if holds {
+            let name = process.stat().map_or_else(|_| "a process".to_owned(), |stat| stat.comm);
+            return Some(format!("{name} (process {})", process.pid));
+        }
+    }
+    None
+}
+
 impl BindError {
     fn new(address: SocketAddr, source: io::Error) -> Self {
         match source.kind() {
-            io::ErrorKind::AddrInUse => Self::Taken { address },
+            io::ErrorKind::AddrInUse => Self::Taken { address, holder: holder(address) },
             io::ErrorKind::AddrNotAvailable => Self::NotOurs { address },
             io::ErrorKind::PermissionDenied => Self::Forbidden { address },
             _ => Self::Other { address, source },
+        }
+    }
+
+    /// The address that can't be listened on.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        match self {
+            Self::Taken { address, .. }
+            | Self::NotOurs { address }
+            | Self::Forbidden { address }
+            | Self::Other { address, .. } => *address,
         }
     }
 }
@@ -57,12 +102,15 @@ pub struct Bound {
     pub(crate) sockets: Vec<TcpListener>,
 }
 
-/// Binds an address once for each worker.
-pub(crate) fn bind(address: SocketAddr, workers: usize) -> Result<Bound, BindError> {
+/// Binds an address once for each worker; `ours` when sockets of this service may be in the way.
+pub(crate) fn bind(address: SocketAddr, workers: usize, ours: bool) -> Result<Bound, BindError> {
     // SO_REUSEPORT lets several of our sockets share the port, but also those of another service that uses it
     // too; one try without it tells whether anybody is there.
-    drop(socket(address, false).map_err(|error| BindError::new(address, error))?);
-    bind_shared(address, workers)
+    if !ours {
+        drop(socket(address, false).map_err(|error| BindError::new(address, error))?);
+    }
+    let sockets: Result<Vec<_>, _> = (0..workers).map(|_| socket(address, true)).collect();
+    Ok(Bound { address, sockets: sockets.map_err(|error| BindError::new(address, error))? })
 }
 
 fn socket(address: SocketAddr, share_port: bool) -> io::Result<TcpListener> {
@@ -76,10 +124,4 @@ fn socket(address: SocketAddr, share_port: bool) -> io::Result<TcpListener> {
     socket.bind(&SockAddr::from(address))?;
     socket.listen(BACKLOG)?;
     Ok(socket.into())
-}
-
-/// Binds an address that our own workers are about to let go.
-pub(crate) fn bind_shared(address: SocketAddr, workers: usize) -> Result<Bound, BindError> {
-    let sockets: Result<Vec<_>, _> = (0..workers).map(|_| socket(address, true)).collect();
-    Ok(Bound { address, sockets: sockets.map_err(|error| BindError::new(address, error))? })
 }

@@ -89,7 +89,9 @@ impl Plane {
     /// The first address that can't be bound, and why; none is bound then.
     pub fn bind(&self, addresses: impl IntoIterator<Item = SocketAddr>) -> Result<Vec<Bound>, BindError> {
         let fresh = addresses.into_iter().filter(|address| !self.listening.contains_key(address));
-        fresh.map(|address| listen::bind(address, self.workers.len())).collect()
+        // Where we listen on the same port already, perhaps on all addresses, our own sockets are no other program's.
+        let ours = |address: &SocketAddr| self.listening.keys().any(|own| own.port() == address.port());
+        fresh.map(|address| listen::bind(address, self.workers.len(), ours(&address))).collect()
     }
 
     /// Makes a snapshot the one that every worker reads from its next request on, and listens where it says.
@@ -102,21 +104,20 @@ impl Plane {
             .listening
             .iter()
             .filter(|(address, frontend)| wanted.get(address) != Some(frontend))
-            .map(|(address, frontend)| (*address, *frontend))
+            .map(|(address, _)| *address)
             .collect();
-        // An address that passes from one frontend to another needs sockets that nobody accepts from yet.
-        let mut passed_on = Vec::new();
-        for (address, frontend) in gone {
-            self.listening.remove(&address);
-            self.tell(|| Command::Unlisten { frontend, address });
-            if wanted.contains_key(&address) {
-                passed_on.push(address);
-            }
-        }
-        for address in passed_on {
-            match listen::bind_shared(address, self.workers.len()) {
-                Ok(sockets) => self.listen(sockets, &wanted),
-                Err(error) => tracing::error!(%error, "a frontend's address could not be taken over"),
+        for address in gone {
+            match wanted.get(&address) {
+                // The sockets stay open, so nobody who connects meanwhile is refused.
+                Some(frontend) => {
+                    let frontend = *frontend;
+                    self.listening.insert(address, frontend);
+                    self.tell(|| Command::HandOver { frontend, address });
+                }
+                None => {
+                    self.listening.remove(&address);
+                    self.tell(|| Command::Unlisten { address });
+                }
             }
         }
         for sockets in bound {

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::net::{SocketAddr, TcpListener as StdListener};
 use std::rc::Rc;
 use std::sync::Arc;
+use std::task::Poll;
 use std::time::{Duration, Instant};
 
 use arc_swap::{ArcSwap, Cache};
@@ -31,8 +32,10 @@ const ACCEPT_REST_TICKS: u32 = 3;
 pub(crate) enum Command {
     /// Serve a frontend on this socket.
     Listen { frontend: u32, address: SocketAddr, socket: StdListener },
-    /// Stop listening on an address; connections of the frontend that rest are closed.
-    Unlisten { frontend: u32, address: SocketAddr },
+    /// Stop listening on an address; connections to it are closed when they have nothing in flight.
+    Unlisten { address: SocketAddr },
+    /// From now on the sockets on an address, and the connections to it, are another frontend's.
+    HandOver { frontend: u32, address: SocketAddr },
     /// Break off every exchange with a server and forget its idle connections.
     Cut { server: u32 },
     /// Stop listening everywhere, let work in flight finish until the deadline, then end.
@@ -55,7 +58,14 @@ pub(crate) type Pulse = Arc<Notify>;
 /// One client's connection, as the worker knows it.
 #[derive(Debug)]
 pub(crate) struct Client {
-    pub(crate) frontend: u32,
+    /// The frontend that it is a client of: that of the address it came to, also when that changes.
+    pub(crate) frontend: Cell<u32>,
+    /// Where it came to.
+    address: SocketAddr,
+    /// Nobody listens where it came to any more: it is let go after its next answer.
+    pub(crate) leaving: Cell<bool>,
+    /// It has not asked for anything yet.
+    pub(crate) fresh: Cell<bool>,
     pub(crate) alarm: Rc<Alarm>,
     /// The server of the exchange in flight.
     pub(crate) server: Cell<Option<u32>>,
@@ -117,11 +127,14 @@ impl Worker {
     }
 
     /// Registers a client's connection until the returned guard is dropped.
-    pub(crate) fn register(self: &Rc<Self>, frontend: u32) -> Registered {
+    pub(crate) fn register(self: &Rc<Self>, frontend: u32, address: SocketAddr) -> Registered {
         let key = self.next_client.get();
         self.next_client.set(key + 1);
         let client = Rc::new(Client {
-            frontend,
+            frontend: Cell::new(frontend),
+            address,
+            leaving: Cell::new(false),
+            fresh: Cell::new(true),
             alarm: Alarm::new(),
             server: Cell::new(None),
             resting: Cell::new(true),
@@ -149,10 +162,23 @@ impl Worker {
         }
     }
 
-    fn close_resting(&self, concerns: impl Fn(&Client) -> bool) {
+    fn close_resting(&self) {
         self.each_client(|client| {
-            if client.resting.get() && concerns(client) {
+            if client.resting.get() {
                 client.alarm.ring(Ring::Close);
+            }
+        });
+    }
+
+    /// Lets the clients of an address go: at once when they rest, else after their next answer. One that has not
+    /// asked yet is answered once.
+    fn let_go(&self, address: SocketAddr) {
+        self.each_client(|client| {
+            if client.address == address {
+                client.leaving.set(true);
+                if client.resting.get() && !client.fresh.get() {
+                    client.alarm.ring(Ring::Close);
+                }
             }
         });
     }
@@ -189,21 +215,36 @@ pub(crate) fn run(index: usize, shared: Shared, pulse: Pulse, commands: mpsc::Un
 
 async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedReceiver<Command>) {
     let clock = tokio::task::spawn_local(keep_time(Rc::clone(&worker), pulse));
-    let mut listeners: BTreeMap<SocketAddr, JoinHandle<()>> = BTreeMap::new();
+    let mut listeners: BTreeMap<SocketAddr, Listening> = BTreeMap::new();
     while let Some(command) = commands.recv().await {
         match command {
             Command::Listen { frontend, address, socket } => match TcpListener::from_std(socket) {
                 Ok(listener) => {
-                    let task = accept(Rc::clone(&worker), listener, frontend);
-                    listeners.insert(address, tokio::task::spawn_local(task));
+                    let listener = Rc::new(listener);
+                    let task = accept(Rc::clone(&worker), Rc::clone(&listener), frontend, address);
+                    let task = tokio::task::spawn_local(task);
+                    listeners.insert(address, Listening { listener, task, frontend });
                 }
                 Err(error) => tracing::error!(%address, %error, "a listening socket could not be watched"),
             },
-            Command::Unlisten { frontend, address } => {
-                if let Some(task) = listeners.remove(&address) {
-                    task.abort();
+            Command::Unlisten { address } => {
+                if let Some(listening) = listeners.remove(&address) {
+                    listening.close(&worker, address).await;
                 }
-                worker.close_resting(|client| client.frontend == frontend);
+                worker.let_go(address);
+            }
+            Command::HandOver { frontend, address } => {
+                if let Some(listening) = listeners.get_mut(&address) {
+                    listening.task.abort();
+                    let task = accept(Rc::clone(&worker), Rc::clone(&listening.listener), frontend, address);
+                    listening.task = tokio::task::spawn_local(task);
+                    listening.frontend = frontend;
+                }
+                worker.each_client(|client| {
+                    if client.address == address {
+                        client.frontend.set(frontend);
+                    }
+                });
             }
             Command::Cut { server } => {
                 worker.idle.forget(server);
@@ -214,7 +255,9 @@ async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedRe
                 });
             }
             Command::Stop { grace, done } => {
-                listeners.values().for_each(JoinHandle::abort);
+                for (address, listening) in std::mem::take(&mut listeners) {
+                    listening.close(&worker, address).await;
+                }
                 let left = finish(&worker, grace).await;
                 clock.abort();
                 // Nobody may be waiting any more; the number is for the log only.
@@ -230,7 +273,7 @@ async fn finish(worker: &Worker, grace: Duration) -> usize {
     worker.stopping.set(true);
     let end = Instant::now() + grace;
     loop {
-        worker.close_resting(|_| true);
+        worker.close_resting();
         let left = worker.clients.borrow().len();
         if left == 0 || Instant::now() >= end {
             return left;
@@ -255,11 +298,36 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
     }
 }
 
-async fn accept(worker: Rc<Worker>, listener: TcpListener, frontend: u32) {
+/// A socket that is accepted from, and the task that does it.
+struct Listening {
+    listener: Rc<TcpListener>,
+    task: JoinHandle<()>,
+    frontend: u32,
+}
+
+impl Listening {
+    /// Stops accepting. The connections that wait in the socket's queue are taken, for closing it would reset them.
+    async fn close(self, worker: &Rc<Worker>, address: SocketAddr) {
+        self.task.abort();
+        let one = || {
+            std::future::poll_fn(|context| match self.listener.poll_accept(context) {
+                Poll::Ready(Ok(accepted)) => Poll::Ready(Some(accepted)),
+                Poll::Ready(Err(_)) | Poll::Pending => Poll::Ready(None),
+            })
+        };
+        while let Some((stream, peer)) = one().await {
+            let registered = worker.register(self.frontend, address);
+            tokio::task::spawn_local(http::serve(registered, stream, peer));
+        }
+    }
+}
+
+async fn accept(worker: Rc<Worker>, listener: Rc<TcpListener>, frontend: u32, address: SocketAddr) {
     loop {
         match listener.accept().await {
             Ok((stream, peer)) => {
-                tokio::task::spawn_local(http::serve(worker.register(frontend), stream, peer));
+                let registered = worker.register(frontend, address);
+                tokio::task::spawn_local(http::serve(registered, stream, peer));
             }
             // The client was gone before we took it: nothing to do.
             Err(error) if error.kind() == std::io::ErrorKind::ConnectionAborted => {}

@@ -1,26 +1,67 @@
-//! From a text to the running revision: checked whole, bound, committed, published.
+//! From a proposal to the running revision: composed, checked whole, weighed, tried, committed, published.
 
-use merismos_api::{ApplyAnswer, ApplyRequest, NamedChange};
-use merismos_core::config::{self, Problem};
+use std::collections::BTreeSet;
+use std::time::Instant;
+
+use merismos_api::{Between, Going, NamedChange, Review, Took, Touched, Warned};
+use merismos_core::config::check::{Accepted, Warning, check};
+use merismos_core::config::diff::diff;
+use merismos_core::config::document::Document;
+use merismos_core::config::edit::{self, Edit, EditError};
+use merismos_core::config::impact::impact;
+use merismos_core::config::{self, Checked, Format, Problem, merge, tree};
 use merismos_plane::BindError;
 use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 
 use crate::clock::wall;
-use crate::controller::{Comparison, Controller, Stopping};
+use crate::controller::{Controller, Stopping, View};
+use crate::guards;
 
-/// Why a document does not run. What ran before still does.
+/// What is to run.
+#[derive(Debug)]
+pub(crate) enum What {
+    /// A document's text, whole or only its parts at some paths.
+    Text { text: String, format: Format, only: Vec<String> },
+    /// Edits of what runs.
+    Edits(Vec<Edit>),
+    /// A document: a draft's or an older revision's.
+    Document(Box<Document>),
+}
+
+/// What somebody wants to run, and how.
+#[derive(Debug)]
+pub(crate) struct Proposal {
+    pub(crate) what: What,
+    pub(crate) going: Going,
+    /// The warnings that were accepted before, in a draft.
+    pub(crate) accepted: Vec<Accepted>,
+    pub(crate) author: String,
+}
+
+/// Why a proposal does not run. What ran before still does.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ApplyError {
     /// It holds mistakes.
     #[error("the document is refused, nothing was changed; mistakes: {}", .0.len())]
     Mistakes(Vec<Problem>),
+    /// An edit can't be made.
+    #[error("{0}; nothing was changed")]
+    Edit(#[from] EditError),
     /// Its author looked at another revision.
     #[error(
-        "revision {running} runs by now, and this document is based on revision {based_on}: look at what changed in \
-         between (`merismos export`), then apply again"
+        "revision {running} runs by now, and this change is based on revision {based_on}: look at what changed in \
+         between, then decide again"
     )]
-    Stale { based_on: u64, running: u64 },
+    Stale { based_on: u64, running: u64, between: Option<Box<Between>> },
+    /// Somebody has to accept warnings first.
+    #[error(
+        "nothing was changed, for clients would feel it: {}{}. Correct it, or accept what is meant to be so by its key \
+         (--accept KEY on the command line)",
+        .0.first().map_or("", |it| it.warning.says.as_str()),
+        if .0.len() > 1 { format!(" (and {} more)", .0.len() - 1) } else { String::new() }
+    )]
+    Unaccepted(Vec<Warned>),
     /// A frontend can't listen.
     #[error("{0}; nothing was changed")]
     Bind(#[from] BindError),
@@ -44,47 +85,95 @@ pub(crate) struct Deployer {
     one_at_a_time: Mutex<()>,
 }
 
+/// What a proposal comes to, before anything is tried.
+struct Weighed {
+    view: View,
+    checked: Checked,
+    review: Review,
+}
+
 impl Deployer {
     pub(crate) fn new(controller: Controller, store: Store) -> Self {
         Self { controller, store, one_at_a_time: Mutex::new(()) }
     }
 
-    /// Says what a document would change, and unless it is a preview, makes it the running revision.
-    pub(crate) async fn apply(
-        &self,
-        request: ApplyRequest,
-        author: String,
-    ) -> Result<ApplyAnswer, ApplyError> {
-        let checked = config::load(&request.text, request.format).map_err(ApplyError::Mistakes)?;
-        let _turn = self.one_at_a_time.lock().await;
-        let Comparison { revision, changes, moves } = self.controller.compare(checked.clone()).await?;
-        if let Some(based_on) = request.based_on.filter(|based_on| *based_on != revision) {
-            return Err(ApplyError::Stale { based_on, running: revision });
-        }
-        let warnings = checked.warnings().to_vec();
-        let changes: Vec<_> =
-            changes.into_iter().map(|change| NamedChange { words: change.words(), change }).collect();
+    /// Says what a proposal would change, and unless it is a preview, makes it the running revision.
+    pub(crate) async fn apply(&self, proposal: Proposal) -> Result<Review, ApplyError> {
+        // Those who only look wait for nobody.
+        let _turn = if proposal.going.preview { None } else { Some(self.one_at_a_time.lock().await) };
+        let began = Instant::now();
+        let view = self.controller.view().await?;
+        self.refuse_stale(proposal.going.based_on, &view).await?;
+        let checked = compose(&view, proposal.what)?;
+        let Weighed { view, checked, mut review } = weigh(view, checked);
+        review.took.check_us = micros(began);
+
+        let going = proposal.going;
+        let tries = Instant::now();
+        let (bound, tried) = if going.preview && going.quick {
+            (Vec::new(), Vec::new())
+        } else {
+            // A preview binds too, and lets go again: it has to say when a port is taken.
+            let bound = self.controller.bind(checked.clone()).await??;
+            (bound, guards::try_out(&view, &checked).await)
+        };
+        review.took.try_us = micros(tries);
+        let accepting = Accepting { keys: &going.accept, before: &proposal.accepted, who: &proposal.author };
+        review.warnings = warned(&view, &checked, tried, &accepting);
+
         // The first revision is made even of an empty document, so that there is one to go back to.
-        let makes = !request.preview && (!changes.is_empty() || revision == 0);
-        let answer = |revision, made| ApplyAnswer { revision, made, changes, moves, warnings };
-        // A preview binds too, and lets go again: it has to say when a port is taken.
-        let bound = self.controller.bind(checked.clone()).await??;
-        if !makes {
-            return Ok(answer(revision, false));
+        let running = view.number();
+        if going.preview || (review.changes.is_empty() && running != 0) {
+            return Ok(review);
+        }
+        let open: Vec<_> = review.warnings.iter().filter(|it| it.needs_word()).cloned().collect();
+        if !open.is_empty() {
+            return Err(ApplyError::Unaccepted(open));
         }
         let next = Revision {
-            number: revision + 1,
+            number: running + 1,
             document: checked.document().to_json(),
-            author,
-            note: request.note,
+            author: proposal.author,
+            note: going.note,
             at: wall(),
+            accepted: review.warnings.iter().filter_map(|it| it.accepted.clone()).collect(),
         };
+        let commits = Instant::now();
         if let Err(error) = self.store.add_revision(&next).await {
-            return Err(self.not_recorded(error, revision).await);
+            return Err(self.not_recorded(error, running).await);
         }
-        let number = next.number;
+        review.took.commit_us = micros(commits);
+        let runs = Instant::now();
+        review.revision = next.number;
+        review.made = true;
         self.controller.run(next, checked, bound).await?;
-        Ok(answer(number, true))
+        review.took.run_us = micros(runs);
+        Ok(review)
+    }
+
+    /// Refuses what is based on another revision than the running one.
+    pub(crate) async fn refuse_stale(&self, based_on: Option<u64>, view: &View) -> Result<(), ApplyError> {
+        let running = view.number();
+        match based_on.filter(|based_on| *based_on != running) {
+            None => Ok(()),
+            Some(based_on) => {
+                let between = self.between(based_on, view).await.map(Box::new);
+                Err(ApplyError::Stale { based_on, running, between })
+            }
+        }
+    }
+
+    /// What happened since a revision; `None` when that can't be told, for it or the database is not there.
+    pub(crate) async fn between(&self, based_on: u64, view: &View) -> Option<Between> {
+        let old = match based_on {
+            0 => Document::default(),
+            number => {
+                let revision = self.store.revision(number).await.ok()??;
+                config::read_text(&revision.document, Format::Json).ok()?
+            }
+        };
+        let changes = diff(&old, view.checked.document()).into_iter().map(NamedChange::from).collect();
+        Some(Between { from: based_on, to: view.number(), changes })
     }
 
     /// What to tell an author whose revision was not taken. When the database holds one of that number already,
@@ -95,7 +184,13 @@ impl Deployer {
         {
             let running = latest.number;
             match self.adopt_in_turn(latest).await {
-                Ok(()) => return ApplyError::Stale { based_on, running },
+                Ok(()) => {
+                    let between = match self.controller.view().await {
+                        Ok(view) => self.between(based_on, &view).await.map(Box::new),
+                        Err(_) => None,
+                    };
+                    return ApplyError::Stale { based_on, running, between };
+                }
                 Err(error) => tracing::error!(%error, "the newest recorded revision does not run"),
             }
         }
@@ -110,17 +205,128 @@ impl Deployer {
 
     /// As [`Self::adopt`], for whoever holds the turn.
     async fn adopt_in_turn(&self, revision: Revision) -> Result<(), AdoptError> {
-        let running = self.controller.export().await?.map_or(0, |(revision, _)| revision.number);
-        if revision.number <= running {
+        if revision.number <= self.controller.view().await?.number() {
             return Ok(());
         }
         let number = revision.number;
-        let checked = config::load(&revision.document, config::Format::Json)
+        let checked = config::load(&revision.document, Format::Json)
             .map_err(|problems| AdoptError::Mistakes { number, problems })?;
         // An address that can't be had does not keep the rest from running; the controller tries it again.
         let bound = self.controller.bind(checked.clone()).await?.unwrap_or_default();
         Ok(self.controller.run(revision, checked, bound).await?)
     }
+}
+
+fn micros(since: Instant) -> u64 {
+    u64::try_from(since.elapsed().as_micros()).unwrap_or(u64::MAX)
+}
+
+/// The document that a proposal stands for.
+fn compose(view: &View, what: What) -> Result<Checked, ApplyError> {
+    match what {
+        What::Text { text, format, only } if only.is_empty() => {
+            config::load(&text, format).map_err(ApplyError::Mistakes)
+        }
+        What::Text { text, format, only } => {
+            let from = config::read_text(&text, format).map_err(ApplyError::Mistakes)?;
+            let parts = merge::take_parts(view.checked.document(), &from, &only);
+            let joined = parts.and_then(check).map_err(|mut problems| {
+                if let Ok(tree) = tree::parse(&text, format) {
+                    for problem in &mut problems {
+                        problem.line = tree.line_of(&problem.path);
+                    }
+                }
+                ApplyError::Mistakes(problems)
+            })?;
+            Ok(joined)
+        }
+        What::Edits(edits) => {
+            let edited = edit::edit(view.checked.document(), &edits)?;
+            check(edited).map_err(ApplyError::Mistakes)
+        }
+        What::Document(document) => check(*document).map_err(ApplyError::Mistakes),
+    }
+}
+
+/// Compares a document with the running one.
+fn weigh(view: View, checked: Checked) -> Weighed {
+    let changes = diff(view.checked.document(), checked.document());
+    let after = checked.with_found(&view.found);
+    let review = Review {
+        revision: view.number(),
+        made: false,
+        changes: changes.into_iter().map(NamedChange::from).collect(),
+        impact: impact(view.effective.document(), after.document(), &view.facts),
+        touched: touched(&view, after.document()),
+        warnings: Vec::new(),
+        took: Took::default(),
+    };
+    Weighed { view, checked, review }
+}
+
+/// What is in flight where listeners or servers go.
+fn touched(view: &View, new: &Document) -> Vec<Touched> {
+    let mut touched = Vec::new();
+    let listening: BTreeSet<_> = new.frontends.values().map(|frontend| frontend.listen.get()).collect();
+    for frontend in view.snapshot.frontends().filter(|it| !listening.contains(&it.listen)) {
+        let count = frontend.cell.connections();
+        if count > 0 {
+            touched.push(Touched {
+                whose: format!("frontend {}", frontend.name),
+                count,
+                says: format!(
+                    "connections on {}: requests in flight are finished, then they are closed",
+                    frontend.listen
+                ),
+            });
+        }
+    }
+    let servers = new.pools.values().flat_map(|pool| pool.servers.values());
+    let stays: BTreeSet<_> = servers.map(|server| server.address.get()).collect();
+    for pool in &view.snapshot.pools {
+        let gone = pool.servers.iter().filter(|server| !stays.contains(&server.address));
+        for (server, count) in gone.map(|server| (server, server.cell.counts().in_flight)) {
+            if count > 0 {
+                touched.push(Touched {
+                    whose: format!("server {}", server.name),
+                    count,
+                    says: "requests in flight: they are finished, then its connections are closed".to_owned(),
+                });
+            }
+        }
+    }
+    touched
+}
+
+/// Whose word there is for warnings.
+struct Accepting<'a> {
+    keys: &'a [String],
+    before: &'a [Accepted],
+    who: &'a str,
+}
+
+/// Every warning, those that need somebody's word first.
+fn warned(view: &View, checked: &Checked, tried: Vec<Warning>, accepting: &Accepting<'_>) -> Vec<Warned> {
+    // A warning that weighs more now, or says more, is another one: the pool that was empty before has clients now.
+    let known: BTreeSet<_> =
+        view.checked.warnings().iter().map(|it| (it.key.as_str(), it.level, it.says.as_str())).collect();
+    let all = checked.warnings().iter().cloned().chain(tried);
+    let mut all: Vec<_> = all
+        .map(|warning| {
+            let earlier =
+                accepting.before.iter().find(|it| it.key == warning.key && it.says == warning.says).cloned();
+            let now = accepting.keys.contains(&warning.key).then(|| Accepted {
+                key: warning.key.clone(),
+                says: warning.says.clone(),
+                who: accepting.who.to_owned(),
+                at: wall(),
+            });
+            let known = known.contains(&(warning.key.as_str(), warning.level, warning.says.as_str()));
+            Warned { known, accepted: earlier.or(now).filter(|_| !known), warning }
+        })
+        .collect();
+    all.sort_by_key(|it| (!it.needs_word(), it.warning.level, it.known));
+    all
 }
 
 /// Why a recorded revision can't run.

@@ -105,6 +105,8 @@ fn kind_word(kind: EventKind) -> &'static str {
         EventKind::Health => "health",
         EventKind::Duty => "duty",
         EventKind::Revision => "revision",
+        EventKind::Draft => "draft",
+        EventKind::Lookup => "lookup",
         EventKind::Node => "node",
         EventKind::Trial => "trial",
     }
@@ -112,7 +114,15 @@ fn kind_word(kind: EventKind) -> &'static str {
 
 /// An event as the API shows it; a kind that this release does not know counts as the node's.
 pub(crate) fn from_store(event: StoredEvent) -> Event {
-    let kinds = [EventKind::Health, EventKind::Duty, EventKind::Revision, EventKind::Node, EventKind::Trial];
+    let kinds = [
+        EventKind::Health,
+        EventKind::Duty,
+        EventKind::Revision,
+        EventKind::Draft,
+        EventKind::Lookup,
+        EventKind::Node,
+        EventKind::Trial,
+    ];
     let kind = kinds.into_iter().find(|kind| kind_word(*kind) == event.kind).unwrap_or(EventKind::Node);
     Event { id: event.id, at: event.at, kind, subject: event.subject, says: event.says, detail: event.detail }
 }

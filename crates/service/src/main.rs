@@ -7,6 +7,8 @@ mod clock;
 mod console;
 mod controller;
 mod deploy;
+mod drafts;
+mod guards;
 mod journal;
 mod keeper;
 mod run;

@@ -10,6 +10,7 @@ use std::time::Duration;
 use merismos_api::EventKind;
 use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
+use merismos_plane::lookup::Lookups;
 use merismos_plane::probe::Prober;
 use merismos_store::copy::CopyError;
 use merismos_store::outbox::Outbox;
@@ -23,6 +24,7 @@ use crate::access::{self, Access, AccessError};
 use crate::api::{self, App};
 use crate::controller::{Controller, Start, State};
 use crate::deploy::Deployer;
+use crate::drafts::Drafts;
 use crate::journal::Journal;
 use crate::keeper::{self, Keeper, Known};
 use crate::settings::Settings;
@@ -30,6 +32,8 @@ use crate::trials::Trials;
 
 /// How many probe reports may wait for the controller.
 const REPORTS: usize = 4_096;
+/// How many answers of lookups may wait for the controller.
+const LOOKUPS: usize = 256;
 /// How long the last records may take on their way to the database when the service ends.
 const LAST_RECORDS: Duration = Duration::from_secs(3);
 /// How long open API connections may take to end.
@@ -159,16 +163,19 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let outbox = Outbox::new(settings.waiting_events);
     let journal = Journal::new(outbox.clone());
     let (reports, reported) = mpsc::channel(REPORTS);
+    let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
     let state = State::new(Start {
         plane: Plane::start(settings.workers)?,
         prober: Prober::new(reports),
+        lookups: Lookups::new(lookups),
+        found: copy.found,
         journal: journal.clone(),
         duties,
         known_health: copy.health,
         copy_is_old,
     });
-    let controller = Controller::start(state, reported);
+    let controller = Controller::start(state, reported, looked_up);
     let deployer = Arc::new(Deployer::new(controller.clone(), store.clone()));
     if let (Some(revision), Some(checked)) = (revision, checked) {
         let bound = controller.bind(checked.clone()).await;
@@ -185,10 +192,12 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     }
     let keeper = Keeper::start(controller.clone(), tokens.clone(), copy_file, changed);
     follow_database(&store, &controller, &deployer, &journal, tokens.clone());
+    let drafts = Drafts::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = Trials::new(controller.clone(), journal.clone(), store.clone(), load);
     let app = Arc::new(App {
         controller: controller.clone(),
         deployer,
+        drafts,
         journal: journal.clone(),
         store: store.clone(),
         keeper: keeper.clone(),

@@ -262,9 +262,11 @@ fn collect(
             Err(TryRecvError::Empty | TryRecvError::Closed) => return,
         };
         let concerns = match event.kind {
-            EventKind::Health | EventKind::Duty => event.subject.starts_with(&format!("{pool}/")),
+            EventKind::Health | EventKind::Duty | EventKind::Lookup => {
+                event.subject.starts_with(&format!("{pool}/"))
+            }
             EventKind::Revision => true,
-            EventKind::Node | EventKind::Trial => false,
+            EventKind::Node | EventKind::Trial | EventKind::Draft => false,
         };
         if concerns {
             let after_ms = event.at.since(began).as_millis() as u64;

@@ -1,11 +1,12 @@
 //! The copy: a file from which the service starts and serves when the database is away.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+use merismos_core::config::found::FoundServer;
 use merismos_core::duty::Order;
 use merismos_core::health::State;
 use merismos_core::time::Wall;
@@ -24,6 +25,9 @@ pub struct Copy {
     pub health: BTreeMap<String, KnownHealth>,
     /// Who may use the API.
     pub tokens: Vec<Token>,
+    /// What the lookups found last, by `pool/lookup`.
+    #[serde(default)]
+    pub found: BTreeMap<String, BTreeSet<FoundServer>>,
 }
 
 /// A server's health as it was seen last.

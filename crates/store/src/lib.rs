@@ -7,6 +7,7 @@
 #![forbid(unsafe_code)]
 
 pub mod copy;
+mod drafts;
 mod duties;
 mod error;
 mod events;
@@ -17,9 +18,10 @@ mod trials;
 
 use std::time::Duration;
 
+pub use drafts::StoredDraft;
 pub use error::StoreError;
 pub use events::StoredEvent;
-pub use revisions::Revision;
+pub use revisions::{Revision, RevisionHead};
 pub use tokens::Token;
 pub use trials::StoredTrial;
 

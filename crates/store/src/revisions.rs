@@ -1,5 +1,6 @@
 //! Revisions: the whole document, one row each, never changed.
 
+use merismos_core::config::Accepted;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use sqlx::Row;
@@ -20,16 +21,54 @@ pub struct Revision {
     pub note: String,
     /// When.
     pub at: Wall,
+    /// The warnings that were accepted with it.
+    #[serde(default)]
+    pub accepted: Vec<Accepted>,
 }
 
-fn from_row(row: &MySqlRow) -> Result<Revision, sqlx::Error> {
-    Ok(Revision {
+/// A revision without its document.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RevisionHead {
+    /// Its number, from 1.
+    pub number: u64,
+    /// Who made it.
+    pub author: String,
+    /// Why.
+    pub note: String,
+    /// When.
+    pub at: Wall,
+    /// The warnings that were accepted with it.
+    pub accepted: Vec<Accepted>,
+}
+
+impl Revision {
+    /// The revision without its document.
+    #[must_use]
+    pub fn head(&self) -> RevisionHead {
+        RevisionHead {
+            number: self.number,
+            author: self.author.clone(),
+            note: self.note.clone(),
+            at: self.at,
+            accepted: self.accepted.clone(),
+        }
+    }
+}
+
+fn head_from_row(row: &MySqlRow) -> Result<RevisionHead, sqlx::Error> {
+    let accepted: String = row.try_get("accepted")?;
+    Ok(RevisionHead {
         number: row.try_get("number")?,
-        document: row.try_get("document")?,
         author: row.try_get("author")?,
         note: row.try_get("note")?,
         at: Wall(row.try_get("at")?),
+        accepted: serde_json::from_str(&accepted).unwrap_or_default(),
     })
+}
+
+fn from_row(row: &MySqlRow) -> Result<Revision, sqlx::Error> {
+    let RevisionHead { number, author, note, at, accepted } = head_from_row(row)?;
+    Ok(Revision { number, document: row.try_get("document")?, author, note, at, accepted })
 }
 
 impl Store {
@@ -38,10 +77,33 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn latest_revision(&self) -> Result<Option<Revision>, StoreError> {
-        let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at \
-                     FROM revision ORDER BY number DESC LIMIT 1";
+        let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
+                     CAST(accepted AS CHAR) AS accepted FROM revision ORDER BY number DESC LIMIT 1";
         let row = self.call(sqlx::query(query).fetch_optional(&self.pool)).await?;
         Ok(row.as_ref().map(from_row).transpose()?)
+    }
+
+    /// One revision.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn revision(&self, number: u64) -> Result<Option<Revision>, StoreError> {
+        let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
+                     CAST(accepted AS CHAR) AS accepted FROM revision WHERE number = ?";
+        let row = self.call(sqlx::query(query).bind(number).fetch_optional(&self.pool)).await?;
+        Ok(row.as_ref().map(from_row).transpose()?)
+    }
+
+    /// Revisions without their documents, the newest first: at most `limit`, all with numbers below `before`.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn revisions(&self, before: Option<u64>, limit: u32) -> Result<Vec<RevisionHead>, StoreError> {
+        let query = "SELECT number, author, note, at, CAST(accepted AS CHAR) AS accepted FROM revision \
+                     WHERE number < ? ORDER BY number DESC LIMIT ?";
+        let select = sqlx::query(query).bind(before.unwrap_or(u64::MAX)).bind(limit);
+        let rows = self.call(select.fetch_all(&self.pool)).await?;
+        Ok(rows.iter().map(head_from_row).collect::<Result<_, _>>()?)
     }
 
     /// Adds a revision: the whole of it or nothing.
@@ -50,13 +112,15 @@ impl Store {
     /// [`StoreError::Stale`] when one of that number exists; [`StoreError::Away`] when the database does not answer,
     /// in which case it may or may not have been added.
     pub async fn add_revision(&self, revision: &Revision) -> Result<(), StoreError> {
-        let insert =
-            sqlx::query("INSERT INTO revision (number, document, author, note, at) VALUES (?, ?, ?, ?, ?)")
-                .bind(revision.number)
-                .bind(&revision.document)
-                .bind(&revision.author)
-                .bind(&revision.note)
-                .bind(revision.at.0);
+        let insert = sqlx::query(
+            "INSERT INTO revision (number, document, author, note, at, accepted) VALUES (?, ?, ?, ?, ?, ?)",
+        )
+        .bind(revision.number)
+        .bind(&revision.document)
+        .bind(&revision.author)
+        .bind(&revision.note)
+        .bind(revision.at.0)
+        .bind(serde_json::to_string(&revision.accepted).expect("texts and numbers make JSON"));
         match self.call(insert.execute(&self.pool)).await {
             Ok(_) => Ok(()),
             Err(StoreError::Refused(sqlx::Error::Database(error))) if error.is_unique_violation() => {

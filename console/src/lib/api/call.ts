@@ -1,6 +1,22 @@
 // Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
 
-import type { Duty, Fact, Trial } from './types'
+import type {
+  Between,
+  Draft,
+  DraftReview,
+  Duty,
+  Edit,
+  Fact,
+  Hosts,
+  Problem,
+  Review,
+  RevisionHead,
+  Change,
+  Things,
+  ThingView,
+  Trial,
+  Warned,
+} from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
 export class CallError extends Error {
@@ -8,10 +24,19 @@ export class CallError extends Error {
     message: string,
     readonly status: number,
     readonly kind: string,
+    /** Every mistake of a refused document. */
+    readonly problems: Problem[] = [],
+    /** The warnings that somebody has to accept first. */
+    readonly warnings: Warned[] = [],
+    /** What happened since the revision that a refused change was based on. */
+    readonly between: Between | null = null,
   ) {
     super(message)
   }
 }
+
+/** What went wrong, in words. */
+export const words = (error: unknown) => (error instanceof Error ? error.message : String(error))
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   let response: Response
@@ -26,7 +51,14 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   }
   if (!response.ok) {
     const problem = await response.json().catch(() => ({}))
-    throw new CallError(problem.detail ?? `The service answered ${response.status}.`, response.status, problem.type ?? '')
+    throw new CallError(
+      problem.detail ?? `The service answered ${response.status}.`,
+      response.status,
+      problem.type ?? '',
+      problem.problems ?? [],
+      problem.warnings ?? [],
+      problem.between ?? null,
+    )
   }
   return (response.status === 204 ? undefined : await response.json()) as T
 }
@@ -44,3 +76,50 @@ export const giveDuty = (server: string, duty: Duty, reason: string, evenIfLast:
 export const beginTrial = (frontend: string, requests: number, concurrency: number) =>
   call<Trial>('POST', '/trials', { frontend, requests, concurrency })
 export const trial = (id: number) => call<Trial>('GET', `/trials/${id}`)
+
+/** A query of those values that are there. */
+function query(values: Record<string, string | number | null | undefined>): string {
+  const pairs = Object.entries(values).filter(([, value]) => value !== null && value !== undefined && value !== '')
+  return pairs.length === 0 ? '' : `?${new URLSearchParams(pairs.map(([key, value]) => [key, String(value)]))}`
+}
+
+export interface Wanted {
+  kind?: string
+  inside?: string
+  search?: string
+  labels?: string
+  draft?: string | null
+  offset?: number
+  limit?: number
+}
+
+export const things = (wanted: Wanted) => call<Things>('GET', `/things${query({ ...wanted })}`)
+export const thing = (path: string, draft: string | null) => call<ThingView>('GET', `/things/${path}${query({ draft })}`)
+export const hosts = (wanted: Wanted) => call<Hosts>('GET', `/hosts${query({ ...wanted })}`)
+
+/** How a change goes live. */
+export interface Going {
+  note?: string
+  preview?: boolean
+  quick?: boolean
+  based_on?: number
+  accept?: string[]
+}
+
+export const change = (edits: Edit[], going: Going) => call<Review>('POST', '/changes', { edits, ...going })
+
+export const drafts = () => call<{ drafts: Draft[] }>('GET', '/drafts')
+export const beginDraft = (name: string, note: string) => call<Draft>('POST', '/drafts', { name, note })
+export const draft = (name: string) => call<DraftReview>('GET', `/drafts/${name}`)
+export const editDraft = (name: string, edits: Edit[], more: { preview?: boolean; accept?: string[] } = {}) =>
+  call<DraftReview>('POST', `/drafts/${name}/edits`, { edits, ...more })
+export const deployDraft = (name: string, going: Going) => call<Review>('POST', `/drafts/${name}/deploy`, going)
+export const rebaseDraft = (name: string) => call<DraftReview>('POST', `/drafts/${name}/rebase`)
+export const discardDraft = (name: string) => call<void>('DELETE', `/drafts/${name}`)
+
+export const revisions = (before: number | null, limit: number) =>
+  call<{ revisions: RevisionHead[] }>('GET', `/revisions${query({ before, limit })}`)
+export const revision = (number: number) =>
+  call<{ revision: RevisionHead; changes: Change[]; document: string }>('GET', `/revisions/${number}`)
+export const compare = (from: number, to: number) => call<Between>('GET', `/compare?from=${from}&to=${to}`)
+export const revert = (number: number, going: Going) => call<Review>('POST', `/revisions/${number}/revert`, going)

@@ -30,6 +30,8 @@ export interface ServerStatus {
   server: string
   address: string
   weight: number
+  tier: number
+  found_by: string | null
   duty: Order | null
   health: {
     checked: boolean
@@ -53,11 +55,29 @@ export interface Delay {
   worst_ms: number
 }
 
+export interface Timing {
+  noticed: Delay
+  back: Delay
+  probes_per_minute: number
+}
+
+export interface LookupStatus {
+  lookup: string
+  name: string
+  found: number
+  at: string | null
+  trouble: string | null
+}
+
 export interface PoolStatus {
   name: string
   algorithm: string
-  check: { name: string; asks: string; timing: { noticed: Delay; back: Delay; probes_per_minute: number } } | null
+  check: { name: string; asks: string; timing: Timing } | null
+  size: number
   eligible: number
+  failing: number
+  per_second: number
+  lookups: LookupStatus[]
   servers: ServerStatus[]
 }
 
@@ -70,6 +90,7 @@ export interface FrontendStatus {
   trouble: string | null
   connections: number
   per_second: number
+  turned_away: number
   refused: number
   unavailable: number
   unanswered: number
@@ -81,11 +102,13 @@ export interface Status {
   revision: { number: number; author: string; note: string; at: string }
   records: { kept: boolean; waiting: number; lost: number; why: string | null }
   troubles: string[]
+  servers: number
+  shortened: boolean
   frontends: FrontendStatus[]
   pools: PoolStatus[]
 }
 
-export type EventKind = 'health' | 'duty' | 'revision' | 'node' | 'trial'
+export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'node' | 'trial'
 
 export interface Fact {
   id: number
@@ -124,4 +147,130 @@ export interface Trial {
     because: string[]
   } | null
   happened: { after_ms: number; subject: string; says: string }[]
+}
+
+export type Kind = 'host' | 'range' | 'taken' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend'
+
+/** A value of a key: what JSON holds. */
+export type Json = string | number | boolean | null | Json[] | { [key: string]: Json }
+export type Keys = { [key: string]: Json }
+
+export interface ThingView {
+  path: string
+  kind: Kind
+  name: string
+  summary: string
+  note: string
+  labels: Record<string, string>
+  used_by: string[]
+  keys: Keys
+}
+
+export interface Things {
+  revision: number
+  total: number
+  things: ThingView[]
+}
+
+export interface HostView {
+  address: string
+  name: string | null
+  note: string
+  labels: Record<string, string>
+  servers: string[]
+}
+
+export interface Hosts {
+  total: number
+  hosts: HostView[]
+}
+
+export type Edit =
+  | { do: 'add' | 'change'; thing: string; keys: Keys }
+  | { do: 'copy'; thing: string; to: string; keys: Keys }
+  | { do: 'rename'; thing: string; to: string }
+  | { do: 'remove'; thing: string }
+  | { do: 'add_servers'; pool: string; lines: string; weight?: number; tier?: number }
+  | { do: 'import_hosts'; format: 'hosts' | 'csv'; text: string }
+  | { do: 'take'; range: string; name: string; address?: string }
+
+export interface Change {
+  path: string
+  old: string | null
+  new: string | null
+  renamed?: boolean
+  words: string
+}
+
+export interface Accepted {
+  key: string
+  says: string
+  who: string
+  at: string
+}
+
+export interface Warned {
+  key: string
+  level: 'warning' | 'notice'
+  path: string
+  says: string
+  help: string
+  known: boolean
+  accepted: Accepted | null
+}
+
+export interface Review {
+  revision: number
+  made: boolean
+  changes: Change[]
+  impact: {
+    frontends: string[]
+    pools: string[]
+    moves: { server: string; before: number | null; after: number | null; why_none: string | null }[]
+    timings: { pool: string | null; check: string; before: Timing | null; after: Timing | null }[]
+  }
+  touched: { whose: string; count: number; says: string }[]
+  warnings: Warned[]
+}
+
+export interface Between {
+  from: number
+  to: number
+  changes: Change[]
+}
+
+export interface Problem {
+  path: string
+  line: number | null
+  found: string
+  wanted: string
+}
+
+export interface Draft {
+  name: string
+  owner: string
+  note: string
+  base: number
+  stale: boolean
+  version: number
+  created: string
+  changed: string
+}
+
+export interface DraftReview {
+  draft: Draft
+  mistakes: Problem[]
+  changes: Change[]
+  review: Review | null
+  between: Between | null
+  accepted: Accepted[]
+}
+
+export interface RevisionHead {
+  number: number
+  author: string
+  note: string
+  at: string
+  running: boolean
+  accepted: Accepted[]
 }

@@ -1,7 +1,12 @@
 <script lang="ts">
   import type { Snippet } from 'svelte'
 
-  let { title, onclose, children }: { title: string; onclose: () => void; children: Snippet } = $props()
+  let {
+    title,
+    wide = false,
+    onclose,
+    children,
+  }: { title: string; wide?: boolean; onclose: () => void; children: Snippet } = $props()
 
   // The browser's own modal: it keeps the focus inside and closes on Escape.
   function open(dialog: HTMLDialogElement) {
@@ -12,7 +17,7 @@
 <dialog
   {@attach open}
   {onclose}
-  class="m-auto w-[46rem] max-w-[95vw] rounded-box border border-base-300 bg-base-100 p-4 text-base-content backdrop:bg-black/40"
+  class={`m-auto max-w-[95vw] ${wide ? 'w-[64rem]' : 'w-[46rem]'} rounded-box border border-base-300 bg-base-100 p-4 text-base-content backdrop:bg-black/40`}
   aria-labelledby="dialog-title"
 >
   <div class="mb-3 flex items-baseline justify-between">

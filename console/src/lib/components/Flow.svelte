@@ -11,8 +11,9 @@
 
 {#if flow.lanes.length === 0}
   <p class="py-8 text-center text-secondary">
-    There is no frontend yet: clients have nowhere to connect. Write a document and run
-    <code>merismos apply FILE --preview</code>.
+    There is no frontend yet: clients have nowhere to connect. Begin with a <a class="link" href="/pools">pool</a>, give it
+    servers and a <a class="link" href="/checks">check</a>, then make a <a class="link" href="/frontends">frontend</a>; or write
+    a document and run <code>merismos apply FILE --preview</code>.
   </p>
 {:else}
   <svg

@@ -16,7 +16,7 @@
   }
 </script>
 
-<section class="overflow-x-auto rounded-box border border-base-300 bg-base-100 p-3" aria-label="Servers">
+<section class="relative overflow-x-auto rounded-box border border-base-300 bg-base-100 p-3" aria-label="Servers">
   <table class="w-full border-collapse">
     <thead class="text-left text-secondary">
       <tr>
@@ -36,7 +36,7 @@
       <tbody>
         <tr class="border-t border-base-300">
           <th colspan="10" scope="rowgroup" class="py-1 text-left font-normal text-secondary">
-            <strong class="font-semibold text-base-content">{pool.name}</strong>
+            <a class="link link-hover font-semibold text-base-content" href={`/pools/${pool.name}`}>{pool.name}</a>
             {pool.algorithm}
             {#if pool.check}
               · {pool.check.name}: {pool.check.asks} · a failure is noticed after {length(pool.check.timing.noticed.best_ms)}
@@ -52,7 +52,7 @@
           {@const duty = dutySign(server)}
           <tr class="align-baseline hover:bg-base-200" data-server={server.server}>
             <th scope="row" class="py-0.5 pl-3 text-left font-semibold">{shortName(server.server)}</th>
-            <td>{server.address} weight {server.weight}</td>
+            <td>{server.address} weight {server.weight}{server.tier > 0 ? ` tier ${server.tier}` : ''}</td>
             <td class={duty.tone} data-testid="duty">{duty.glyph} {duty.word}</td>
             <td data-testid="health">
               <span class={health.tone}>{health.glyph} {health.word}</span>

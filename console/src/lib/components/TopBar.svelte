@@ -1,10 +1,38 @@
 <script lang="ts">
-  import { logOut } from '../api/call'
-  import type { Status } from '../api/types'
+  import { drafts, logOut } from '../api/call'
+  import type { Draft, Status } from '../api/types'
+  import { desk } from '../desk/desk.svelte'
   import { ago, clock } from '../format/format'
   import { live } from '../live/live.svelte'
+  import { route } from '../../router'
 
   let { status }: { status: Status } = $props()
+
+  const PAGES = [
+    ['/', 'Overview'],
+    ['/frontends', 'Frontends'],
+    ['/pools', 'Pools'],
+    ['/checks', 'Checks'],
+    ['/hosts', 'Hosts'],
+    ['/ranges', 'Addresses'],
+    ['/changes', 'Changes'],
+  ] as const
+
+  let known = $state<Draft[]>([])
+  $effect(() => {
+    void desk.made
+    void live.changes
+    drafts().then(
+      (found) => {
+        known = found.drafts
+        // A draft that was deployed or thrown away elsewhere can't be worked in any more.
+        if (desk.draft && !known.some((it) => it.name === desk.draft)) desk.choose(null)
+      },
+      () => (known = []),
+    )
+  })
+
+  const isHere = (path: string) => (path === '/' ? route.pathname === '/' : route.pathname.startsWith(path))
 
   async function leave() {
     await logOut()
@@ -13,11 +41,35 @@
 </script>
 
 <header class="rounded-box bg-neutral px-3 py-2 text-neutral-content">
-  <div class="flex flex-wrap items-center gap-x-5 gap-y-1">
+  <div class="flex flex-wrap items-center gap-x-4 gap-y-1">
     <div class="flex items-center gap-2">
       <img src="/mark.svg" alt="" class="h-6 w-6" />
       <h1 class="text-base font-semibold">Merismos</h1>
     </div>
+    <nav class="flex flex-wrap gap-x-1" aria-label="Pages">
+      {#each PAGES as [path, name] (path)}
+        <a
+          href={path}
+          class={`rounded-field px-2 py-1 ${isHere(path) ? 'bg-neutral-content font-semibold text-neutral' : 'hover:bg-neutral-content/15'}`}
+          aria-current={isHere(path) ? 'page' : undefined}>{name}</a
+        >
+      {/each}
+    </nav>
+    <label class="ml-auto flex items-center gap-2">
+      <span>Changes go</span>
+      <select
+        class="select select-xs w-48 border-neutral-content/40 bg-neutral text-neutral-content"
+        value={desk.draft ?? ''}
+        onchange={(event) => desk.choose(event.currentTarget.value || null)}
+        data-testid="where"
+      >
+        <option value="">live, one by one</option>
+        {#each known as it (it.name)}<option value={it.name}>into draft {it.name}</option>{/each}
+      </select>
+    </label>
+    <button class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none" onclick={leave}>Log out</button>
+  </div>
+  <div class="mt-1 flex flex-wrap gap-x-4 text-neutral-content/80">
     <span>
       {#if status.revision.number === 0}
         nothing was applied yet
@@ -27,7 +79,6 @@
       {/if}
     </span>
     <span class="ml-auto">up {ago(status.node.started, status.at)} · {status.node.workers} workers · {clock(status.at)}</span>
-    <button class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none" onclick={leave}>Log out</button>
   </div>
 </header>
 

@@ -27,4 +27,11 @@ export const ago = (then: string, now: string) => length(Math.max(0, Date.parse(
 export const clock = (at: string) =>
   new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
 
+/** A day and a time, in the reader's own time zone, as on the command line. */
+export function moment(at: string): string {
+  const it = new Date(at)
+  const two = (number: number) => String(number).padStart(2, '0')
+  return `${it.getFullYear()}-${two(it.getMonth() + 1)}-${two(it.getDate())} ${two(it.getHours())}:${two(it.getMinutes())}`
+}
+
 export const shortName = (server: string) => server.split('/')[1] ?? server

@@ -15,9 +15,13 @@ class Live {
   facts = $state.raw<Fact[]>([])
   /** The trials that went on since the page was opened, by number. */
   trials = $state.raw<Record<number, Trial>>({})
+  /** Grows with each revision and each change of a draft, so that pages ask again. */
+  changes = $state(0)
   /** Since when the stream is broken. */
   lostSince = $state<Date | null>(null)
 
+  /** The pool whose servers are shown one by one, also when there are very many. */
+  #pool: string | null = null
   #source: EventSource | null = null
   #retry: ReturnType<typeof setTimeout> | undefined
 
@@ -50,10 +54,21 @@ class Live {
     this.#retry = setTimeout(() => void this.start(), RETRY_MS)
   }
 
+  /** Asks for the servers of one pool; needed only where there are so many that they are left out. */
+  look(pool: string | null) {
+    if (this.#pool === pool) return
+    this.#pool = pool
+    if (this.status?.shortened && this.access === 'yes') {
+      this.stop()
+      this.#watch()
+    }
+  }
+
   #watch() {
-    const source = new EventSource('/api/v1/stream')
+    const source = new EventSource(this.#pool ? `/api/v1/stream?pool=${this.#pool}` : '/api/v1/stream')
     this.#source = source
     source.addEventListener('open', () => {
+      if (this.lostSince) this.changes += 1
       this.lostSince = null
       // What happened while nobody watched.
       events(REMEMBERED).then(
@@ -64,7 +79,11 @@ class Live {
     source.addEventListener('status', (message) => {
       this.status = JSON.parse(message.data)
     })
-    source.addEventListener('event', (message) => this.#remember([JSON.parse(message.data)]))
+    source.addEventListener('event', (message) => {
+      const fact: Fact = JSON.parse(message.data)
+      if (fact.kind === 'revision' || fact.kind === 'draft' || fact.kind === 'lookup') this.changes += 1
+      this.#remember([fact])
+    })
     source.addEventListener('trial', (message) => {
       const trial: Trial = JSON.parse(message.data)
       this.trials = { ...this.trials, [trial.id]: trial }

@@ -8,22 +8,18 @@ use merismos_api::ApplyRequest;
 use merismos_core::config::Format;
 
 use super::Context;
+use super::going::{self, GoingArgs};
 use crate::exit::{CliError, Exit};
-use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct Args {
     /// The document: TOML, or JSON when its name ends with .json; - reads TOML from standard input
     file: PathBuf,
-    /// Only show what would change and what it would do to the shares
-    #[arg(long)]
-    preview: bool,
-    /// Why; kept with the revision
-    #[arg(long, default_value = "")]
-    note: String,
-    /// Refuse when another revision than this one runs by now
-    #[arg(long, value_name = "REVISION")]
-    based_on: Option<u64>,
+    /// Take only this part of the file, such as pools.booking; all else stays as it runs; may be given several times
+    #[arg(long, value_name = "PATH")]
+    only: Vec<String>,
+    #[command(flatten)]
+    going: GoingArgs,
     /// How the document is written, when its name does not say
     #[arg(long)]
     format: Option<Written>,
@@ -56,14 +52,10 @@ impl Args {
         };
         let is_json = self.file.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("json"));
         let format = self.format.map_or(if is_json { Format::Json } else { Format::Toml }, Format::from);
-        let request =
-            ApplyRequest { text, format, note: self.note, preview: self.preview, based_on: self.based_on };
-        let answer = context.target.client()?.apply(&request).await?;
-        if context.json {
-            show::json(&answer);
-        } else {
-            show::apply::print(&answer, self.preview);
-        }
+        let preview = self.going.preview;
+        let request = ApplyRequest { text, format, only: self.only, going: self.going.into() };
+        let review = context.target.client()?.apply(&request).await?;
+        going::print(context, &review, preview);
         Ok(Exit::Done)
     }
 }

@@ -1,12 +1,16 @@
 //! The commands, one file each.
 
 mod apply;
+mod draft;
 mod duty;
 mod events;
 mod explain;
 mod export;
+mod going;
 mod login;
+mod revision;
 mod status;
+mod things;
 mod trial;
 
 use clap::{Parser, Subcommand};
@@ -38,7 +42,34 @@ enum Command {
     Explain(explain::Args),
     /// Show what happened
     Events(events::Args),
-    /// Make a document the running revision
+    /// Frontends: where clients connect
+    #[command(subcommand)]
+    Frontend(things::Verb<things::FrontendKeys>),
+    /// Pools: servers that can do the same work
+    #[command(subcommand)]
+    Pool(things::Verb<things::PoolKeys>),
+    /// Servers of pools, written POOL/SERVER
+    #[command(subcommand)]
+    Server(things::ServerVerb),
+    /// DNS names whose answers are servers of pools, written POOL/LOOKUP
+    #[command(subcommand)]
+    Lookup(things::Verb<things::LookupKeys>),
+    /// Health checks
+    #[command(subcommand)]
+    Check(things::Verb<things::CheckKeys>),
+    /// Known machines
+    #[command(subcommand)]
+    Host(things::HostVerb),
+    /// Ranges of service addresses
+    #[command(subcommand)]
+    Range(things::RangeVerb),
+    /// Drafts: several changes that become one revision
+    #[command(subcommand)]
+    Draft(draft::Verb),
+    /// Revisions: what ran before, and the way back
+    #[command(subcommand)]
+    Revision(revision::Verb),
+    /// Make a document, whole or in parts, the running revision
     Apply(apply::Args),
     /// Print the running document
     Export(export::Args),
@@ -69,6 +100,15 @@ impl Args {
             Command::Status(args) => args.run(&context).await,
             Command::Explain(args) => args.run(&context).await,
             Command::Events(args) => args.run(&context).await,
+            Command::Frontend(verb) => verb.run(&context).await,
+            Command::Pool(verb) => verb.run(&context).await,
+            Command::Server(verb) => verb.run(&context).await,
+            Command::Lookup(verb) => verb.run(&context).await,
+            Command::Check(verb) => verb.run(&context).await,
+            Command::Host(verb) => verb.run(&context).await,
+            Command::Range(verb) => verb.run(&context).await,
+            Command::Draft(verb) => verb.run(&context).await,
+            Command::Revision(verb) => verb.run(&context).await,
             Command::Apply(args) => args.run(&context).await,
             Command::Export(args) => args.run(&context).await,
             Command::Drain(args) => args.run(&context, Duty::Draining).await,

@@ -1,10 +1,12 @@
 //! All printing. Tables and bars for people; JSON for programs. Colour is never the only sign, and is left out
 //! where the output is not a terminal.
 
-pub(crate) mod apply;
+pub(crate) mod drafts;
 pub(crate) mod explain;
+pub(crate) mod review;
 pub(crate) mod status;
 mod table;
+pub(crate) mod things;
 pub(crate) mod trial;
 
 use std::io::Write;
@@ -47,6 +49,15 @@ pub(crate) fn error(error: &CliError) {
         for mistake in &problem.problems {
             note(&format!("  {mistake}"));
         }
+        for warned in &problem.warnings {
+            note(&format!("  {}. To accept it: --accept {}", warned.warning.says, warned.warning.key));
+        }
+        if let Some(between) = &problem.between {
+            note(&format!("From revision {} to {}:", between.from, between.to));
+            for change in &between.changes {
+                note(&format!("  {}", change.words));
+            }
+        }
     }
     if let Some(advice) = error.advice() {
         note(&advice);
@@ -82,6 +93,8 @@ pub(crate) fn event(event: &Event, json: bool) {
         EventKind::Health => "health",
         EventKind::Duty => "duty",
         EventKind::Revision => "revision",
+        EventKind::Draft => "draft",
+        EventKind::Lookup => "lookup",
         EventKind::Node => "node",
         EventKind::Trial => "trial",
     };

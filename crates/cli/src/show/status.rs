@@ -37,8 +37,17 @@ pub(crate) fn print(status: &Status) {
 }
 
 fn frontends(frontends: &[FrontendStatus]) {
-    let head =
-        ["frontend", "listens on", "pool", "clients", "requests/s", "last 60 s: refused", "503", "502/504"];
+    let head = [
+        "frontend",
+        "listens on",
+        "pool",
+        "clients",
+        "requests/s",
+        "last 60 s: turned away",
+        "refused",
+        "503",
+        "502/504",
+    ];
     let mut table = table(&head);
     for it in frontends {
         let name = if it.trouble.is_some() {
@@ -52,6 +61,7 @@ fn frontends(frontends: &[FrontendStatus]) {
             Cell::new(&it.pool),
             number(it.connections),
             number(format!("{:.1}", it.per_second)),
+            count(it.turned_away),
             count(it.refused),
             count(it.unavailable),
             count(it.unanswered),
@@ -61,13 +71,8 @@ fn frontends(frontends: &[FrontendStatus]) {
 }
 
 fn pool(pool: &PoolStatus, status: &Status) {
-    let head = format!(
-        "pool {} · {} · {} of {} eligible",
-        pool.name,
-        pool.algorithm,
-        pool.eligible,
-        pool.servers.len()
-    );
+    let head =
+        format!("pool {} · {} · {} of {} eligible", pool.name, pool.algorithm, pool.eligible, pool.size);
     text(&format!("{}\n", strong(&head)));
     match &pool.check {
         Some(check) => {
@@ -83,6 +88,11 @@ fn pool(pool: &PoolStatus, status: &Status) {
             ));
         }
         None => text("  no check: every server is taken to work\n"),
+    }
+    for it in &pool.lookups {
+        let trouble =
+            it.trouble.as_ref().map_or_else(String::new, |trouble| format!("; {} {trouble}", bad("!")));
+        text(&format!("  lookup {} · {} · servers found: {}{trouble}\n", it.lookup, it.name, it.found));
     }
     if pool.servers.is_empty() {
         text("  no servers: clients get 503\n");

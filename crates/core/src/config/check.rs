@@ -1,26 +1,45 @@
 //! Relations between the things of a document, and the proof that they hold.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
 use super::Problem;
-use super::document::{Document, Pool};
+use super::document::{Document, Pool, Server};
+use super::found::{Found, found_name};
+use super::place::Written;
 use super::tree::Node;
-use crate::name::Name;
+use crate::name::{Name, PoolServer};
+use crate::time::Wall;
 
 /// A document that was checked whole. Only [`super::load`] and [`check`] make one, so whoever holds it may deploy it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Checked {
-    document: Document,
+    document: Arc<Document>,
     warnings: Vec<Warning>,
+}
+
+/// How much a [`Warning`] weighs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Level {
+    /// Clients would feel it: somebody has to accept it before it goes live.
+    Warning,
+    /// Worth knowing; needs nobody's word.
+    Notice,
 }
 
 /// Something that is allowed and that the engineer probably does not want.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Warning {
+    /// What it is called when it is accepted: its kind and its path, such as `empty-pool:pools.booking`.
+    pub key: String,
+    /// How much it weighs.
+    pub level: Level,
     /// The key path.
     pub path: String,
     /// The line in the text, where there is one.
@@ -31,7 +50,42 @@ pub struct Warning {
     pub help: String,
 }
 
+impl Warning {
+    /// A warning of a kind at a key path.
+    #[must_use]
+    pub fn new(kind: &str, level: Level, path: &str, says: String, help: String) -> Self {
+        Self { key: format!("{kind}:{path}"), level, path: path.to_owned(), line: None, says, help }
+    }
+}
+
+/// Somebody's word that a warning is meant to be so.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Accepted {
+    /// The warning's key.
+    pub key: String,
+    /// What it said.
+    pub says: String,
+    /// Who accepted it.
+    pub who: String,
+    /// When.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub at: Wall,
+}
+
 impl Checked {
+    /// The document of a service that nobody has configured yet.
+    #[must_use]
+    pub fn empty() -> Self {
+        Self { document: Arc::default(), warnings: Vec::new() }
+    }
+
+    /// The document, to be kept without copying it.
+    #[must_use]
+    pub fn shared(&self) -> Arc<Document> {
+        Arc::clone(&self.document)
+    }
+
     /// The document.
     #[must_use]
     pub fn document(&self) -> &Document {
@@ -42,6 +96,29 @@ impl Checked {
     #[must_use]
     pub fn warnings(&self) -> &[Warning] {
         &self.warnings
+    }
+
+    /// The document with the servers that lookups found beside those that stand in it. An address that a pool has
+    /// already is left out. Gives the document itself when nothing was found.
+    #[must_use]
+    pub fn with_found(&self, found: &Found) -> Self {
+        let mut document = Arc::clone(&self.document);
+        for ((pool, lookup), servers) in found {
+            let has_lookup = |pool: &Pool| pool.lookups.contains_key(lookup);
+            if servers.is_empty() || !document.pools.get(pool).is_some_and(has_lookup) {
+                continue;
+            }
+            let Some(pool) = Arc::make_mut(&mut document).pools.get_mut(pool) else { continue };
+            let mut taken: BTreeSet<SocketAddr> = pool.servers.values().map(|it| it.address.get()).collect();
+            for server in servers {
+                let Some(name) = found_name(lookup, server.address) else { continue };
+                if taken.insert(server.address) && !pool.servers.contains_key(&name) {
+                    let made = Server::at(server.address, server.weight, server.tier);
+                    pool.servers.insert(name, Server { found_by: Some(lookup.clone()), ..made });
+                }
+            }
+        }
+        Self { document, warnings: self.warnings.clone() }
     }
 
     pub(super) fn with_lines(mut self, tree: &Node) -> Self {
@@ -56,16 +133,20 @@ impl Checked {
 ///
 /// # Errors
 /// Every relation that does not hold.
-pub fn check(document: Document) -> Result<Checked, Vec<Problem>> {
+pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     let mut problems = Vec::new();
+    settle_servers(&mut document, &mut problems);
+    settle_frontends(&mut document, &mut problems);
+    ranges(&document, &mut problems);
     references(&document, &mut problems);
     frontends_overlap(&document, &mut problems);
     for (name, pool) in &document.pools {
         repeated_addresses(name, pool, &mut problems);
+        long_lookups(name, pool, &mut problems);
     }
     if problems.is_empty() {
         let warnings = warnings(&document);
-        Ok(Checked { document, warnings })
+        Ok(Checked { document: Arc::new(document), warnings })
     } else {
         Err(problems)
     }
@@ -77,6 +158,67 @@ fn one_of<'n>(kind: &str, names: impl Iterator<Item = &'n Name>) -> String {
         format!("a {kind} of that name under [{kind}s]")
     } else {
         format!("one of {}", names.join(", "))
+    }
+}
+
+/// Gives servers that name a host the host's address.
+fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
+    let Document { hosts, pools, .. } = document;
+    for (pool, spec) in pools {
+        for (server, it) in &mut spec.servers {
+            let Written::Host(host) = it.address.written() else { continue };
+            match hosts.get(host) {
+                Some(known) => it.address.settle(known.address),
+                None => problems.push(Problem::dangling(
+                    &format!("pools.{pool}.servers.{server}.address"),
+                    "host",
+                    host,
+                    one_of("host", hosts.keys()),
+                )),
+            }
+        }
+    }
+}
+
+/// Gives frontends that name a taken address that address.
+fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
+    let Document { ranges, frontends, .. } = document;
+    for (frontend, it) in frontends {
+        let Written::Taken { range, name } = it.listen.written() else { continue };
+        let path = format!("frontends.{frontend}.listen");
+        match ranges.get(range).map(|known| (known, known.taken.get(name))) {
+            Some((_, Some(address))) => it.listen.settle(*address),
+            Some((known, None)) => {
+                let free = known.addresses.iter().find(|it| !known.taken.values().any(|taken| taken == it));
+                let wanted = match free {
+                    Some(free) => format!(
+                        "an address that was taken; {free} is free: taken.{name} = \"{free}\" in [ranges.{range}]"
+                    ),
+                    None => "an address that was taken; none is free in this range".to_owned(),
+                };
+                let found = format!("no address of range {range} was taken under the name {name}");
+                let missing = Some(format!("ranges.{range}.taken.{name}"));
+                problems.push(Problem { missing, ..Problem::at(&path, found, wanted) });
+            }
+            None => problems.push(Problem::dangling(&path, "range", range, one_of("range", ranges.keys()))),
+        }
+    }
+}
+
+fn ranges(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, range) in &document.ranges {
+        let mut seen = BTreeMap::new();
+        for (taken, address) in &range.taken {
+            let path = format!("ranges.{name}.taken.{taken}");
+            if !range.addresses.holds(*address) {
+                let found = format!("{address} does not lie in {}", range.addresses);
+                problems.push(Problem::at(&path, found, format!("an address of range {name}")));
+            }
+            if let Some(first) = seen.insert(address, taken) {
+                let found = format!("{address} is taken already, as {name}/{first}");
+                problems.push(Problem::at(&path, found, "each address once"));
+            }
+        }
     }
 }
 
@@ -110,7 +252,13 @@ fn overlap(a: SocketAddr, b: SocketAddr) -> bool {
 fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
     let mut by_port: BTreeMap<u16, Vec<(&Name, SocketAddr)>> = BTreeMap::new();
     for (name, frontend) in &document.frontends {
-        let listen = frontend.listen;
+        let listen = frontend.listen.get();
+        // A taken address that leads nowhere was told already, and stands for no address.
+        let is_settled =
+            matches!(frontend.listen.written(), Written::Literal) || !listen.ip().is_unspecified();
+        if !is_settled {
+            continue;
+        }
         let same_port = by_port.entry(listen.port()).or_default();
         if let Some((other, taken)) = same_port.iter().find(|(_, taken)| overlap(*taken, listen)) {
             problems.push(Problem::at(
@@ -126,89 +274,165 @@ fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
 fn repeated_addresses(pool_name: &Name, pool: &Pool, problems: &mut Vec<Problem>) {
     let mut seen: BTreeMap<SocketAddr, &Name> = BTreeMap::new();
     for (name, server) in &pool.servers {
-        if let Some(first) = seen.insert(server.address, name) {
+        let address = server.address.get();
+        if address.ip().is_unspecified() && !matches!(server.address.written(), Written::Literal) {
+            continue;
+        }
+        if let Some(first) = seen.insert(address, name) {
             problems.push(Problem::at(
                 &format!("pools.{pool_name}.servers.{name}.address"),
-                format!("{} is already the address of {pool_name}/{first}", server.address),
+                format!("{address} is already the address of {pool_name}/{first}"),
                 "each address once in a pool; a server that should get more work takes a larger weight",
             ));
         }
     }
 }
 
+/// The longest name of a lookup: it has to leave room for an address and a port in the names of its servers.
+const LONGEST_LOOKUP: usize = 16;
+
+fn long_lookups(pool_name: &Name, pool: &Pool, problems: &mut Vec<Problem>) {
+    for name in pool.lookups.keys().filter(|name| name.as_str().len() > LONGEST_LOOKUP) {
+        problems.push(Problem::at(
+            &format!("pools.{pool_name}.lookups.{name}"),
+            format!("the name has {} characters", name.as_str().len()),
+            format!(
+                "a name of {LONGEST_LOOKUP} characters at most, for it begins the names of the servers found"
+            ),
+        ));
+    }
+}
+
+/// Who sends clients to which pool.
+fn frontends_of(document: &Document) -> BTreeMap<&Name, Vec<&str>> {
+    let mut of: BTreeMap<&Name, Vec<&str>> = BTreeMap::new();
+    for (name, frontend) in &document.frontends {
+        of.entry(&frontend.pool).or_default().push(name.as_str());
+    }
+    of
+}
+
 fn warnings(document: &Document) -> Vec<Warning> {
     let mut found = Vec::new();
-    let mut warn = |path: String, says: String, help: String| {
-        found.push(Warning { path, line: None, says, help });
-    };
-    let mut users: BTreeMap<SocketAddr, &Name> = BTreeMap::new();
+    let frontends = frontends_of(document);
+    let none = Vec::new();
     for (name, pool) in &document.pools {
-        let path = format!("pools.{name}");
-        let frontends: Vec<_> =
-            document.frontends.iter().filter(|(_, f)| f.pool == *name).map(|(n, _)| n.as_str()).collect();
-        let clients = match frontends.as_slice() {
-            [] => "nobody, for no frontend sends clients here".to_owned(),
-            names => format!("every client of {}", names.join(", ")),
-        };
-        if pool.servers.is_empty() {
-            warn(
-                path.clone(),
-                format!("pool {name} has no servers: {clients} gets 503"),
-                format!("add servers under [pools.{name}.servers]"),
-            );
-        } else if pool.servers.values().all(|server| server.weight == 0) {
-            warn(
-                path.clone(),
-                format!("every server of pool {name} has weight 0: {clients} gets 503"),
-                "give at least one server a weight of 1 or more".to_owned(),
-            );
-        }
-        if pool.check.is_none() && !pool.servers.is_empty() {
-            warn(
-                path.clone(),
-                format!("pool {name} has no check: a server that fails keeps its share"),
-                "name a check, such as check = \"answers\"".to_owned(),
-            );
-        }
-        if frontends.is_empty() {
-            warn(
-                path.clone(),
-                format!("no frontend sends clients to pool {name}"),
-                "name it in a frontend, or remove it".to_owned(),
-            );
-        }
-        for (server, spec) in &pool.servers {
-            let path = format!("{path}.servers.{server}.address");
-            if let Some(other) = users.insert(spec.address, name).filter(|other| *other != name) {
-                warn(
-                    path.clone(),
-                    format!("{} also serves pool {other}", spec.address),
-                    "right when one program does both kinds of work; else correct the address".to_owned(),
-                );
-            }
-            if let Some((frontend, _)) = document.frontends.iter().find(|(_, f)| f.listen == spec.address) {
-                warn(
-                    path,
-                    format!(
-                        "{} is where frontend {frontend} listens: requests would go in a circle",
-                        spec.address
-                    ),
-                    "the address of the server itself".to_owned(),
-                );
-            }
-        }
+        pool_warnings(name, pool, frontends.get(name).unwrap_or(&none), &mut found);
     }
+    shared_servers(document, &mut found);
+    circles(document, &mut found);
     for (name, check) in &document.checks {
         if check.timeout >= check.interval {
-            warn(
-                format!("checks.{name}.timeout"),
+            found.push(Warning::new(
+                "slow-timeout",
+                Level::Warning,
+                &format!("checks.{name}.timeout"),
                 format!(
                     "timeout {} is not shorter than interval {}: a silent server is probed only every {}",
                     check.timeout, check.interval, check.timeout
                 ),
                 "a timeout shorter than the interval".to_owned(),
-            );
+            ));
         }
     }
     found
+}
+
+fn pool_warnings(name: &Name, pool: &Pool, frontends: &[&str], found: &mut Vec<Warning>) {
+    let path = format!("pools.{name}");
+    let (level, clients) = match frontends {
+        [] => (Level::Notice, "clients will get 503 once a frontend sends them here".to_owned()),
+        names => (Level::Warning, format!("every client of {} gets 503", names.join(", "))),
+    };
+    if pool.servers.is_empty() && pool.lookups.is_empty() {
+        found.push(Warning::new(
+            "empty-pool",
+            level,
+            &path,
+            format!("pool {name} has no servers: {clients}"),
+            format!("add servers under [pools.{name}.servers]"),
+        ));
+    } else if !pool.servers.is_empty()
+        && pool.lookups.is_empty()
+        && pool.servers.values().all(|server| server.weight == 0)
+    {
+        found.push(Warning::new(
+            "no-weight",
+            level,
+            &path,
+            format!("every server of pool {name} has weight 0: {clients}"),
+            "give at least one server a weight of 1 or more".to_owned(),
+        ));
+    }
+    if pool.check.is_none() && !(pool.servers.is_empty() && pool.lookups.is_empty()) {
+        found.push(Warning::new(
+            "no-check",
+            level,
+            &path,
+            format!("pool {name} has no check: a server that fails keeps its share"),
+            "name a check, such as check = \"answers\"".to_owned(),
+        ));
+    }
+    if frontends.is_empty() {
+        found.push(Warning::new(
+            "unused-pool",
+            Level::Notice,
+            &path,
+            format!("no frontend sends clients to pool {name}"),
+            "name it in a frontend, or remove it".to_owned(),
+        ));
+    }
+}
+
+/// Says once for each two pools which servers of one also serve the other.
+fn shared_servers(document: &Document, found: &mut Vec<Warning>) {
+    let mut users: BTreeMap<SocketAddr, PoolServer> = BTreeMap::new();
+    let mut shared: BTreeMap<(&Name, Name), Vec<String>> = BTreeMap::new();
+    for (name, pool) in &document.pools {
+        for (server, spec) in &pool.servers {
+            let this = PoolServer { pool: name.clone(), server: server.clone() };
+            match users.get(&spec.address.get()) {
+                Some(other) => {
+                    let says = format!("{} ({server}, there {})", spec.address.get(), other.server);
+                    shared.entry((name, other.pool.clone())).or_default().push(says);
+                }
+                None => drop(users.insert(spec.address.get(), this)),
+            }
+        }
+    }
+    for ((name, other), servers) in shared {
+        found.push(Warning::new(
+            "shared",
+            Level::Notice,
+            &format!("pools.{name}"),
+            format!("pool {name} shares servers with pool {other}: {}", first_of(&servers)),
+            "right when one program does both kinds of work; else correct the addresses".to_owned(),
+        ));
+    }
+}
+
+/// The first few of many.
+fn first_of(all: &[String]) -> String {
+    const SHOWN: usize = 5;
+    let shown = all.iter().take(SHOWN).cloned().collect::<Vec<_>>().join(", ");
+    if all.len() > SHOWN { format!("{shown} and {} more", all.len() - SHOWN) } else { shown }
+}
+
+fn circles(document: &Document, found: &mut Vec<Warning>) {
+    let listening: BTreeMap<SocketAddr, &Name> =
+        document.frontends.iter().map(|(name, it)| (it.listen.get(), name)).collect();
+    for (name, pool) in &document.pools {
+        for (server, spec) in &pool.servers {
+            let address = spec.address.get();
+            if let Some(frontend) = listening.get(&address) {
+                found.push(Warning::new(
+                    "circle",
+                    Level::Warning,
+                    &format!("pools.{name}.servers.{server}.address"),
+                    format!("{address} is where frontend {frontend} listens: requests would go in a circle"),
+                    "the address of the server itself".to_owned(),
+                ));
+            }
+        }
+    }
 }

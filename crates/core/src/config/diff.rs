@@ -6,104 +6,221 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::Document;
+use super::renames::Renames;
+use super::thing::Thing;
+use crate::name::{Name, PoolServer};
 
 /// One difference between two documents.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Change {
-    /// The key path, such as `pools.booking.servers.gull.weight`.
+    /// The key path, such as `pools.booking.servers.gull.weight`; of something renamed the path it has now.
     pub path: String,
-    /// What stood there; absent when it is new.
+    /// What stood there; absent when it is new. Of something renamed the path that it had.
     pub old: Option<String>,
-    /// What stands there now; absent when it was removed.
+    /// What stands there now; absent when it was removed. Of something renamed the path that it has now.
     pub new: Option<String>,
+    /// Whether only the name changed.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub renamed: bool,
 }
 
 impl Change {
     /// The change in words: `weight of server booking/gull: 3 to 1`.
     #[must_use]
     pub fn words(&self) -> String {
-        let parts: Vec<&str> = self.path.split('.').collect();
-        let subject = match parts.as_slice() {
-            ["pools", pool, "servers", server] => format!("server {pool}/{server}"),
-            ["pools", pool, "servers", server, key] => format!("{key} of server {pool}/{server}"),
-            [kind, name] => format!("{} {name}", kind.trim_end_matches('s')),
-            [kind, name, key] => format!("{key} of {} {name}", kind.trim_end_matches('s')),
-            _ => self.path.clone(),
+        let thing = |path: &str| path.parse::<Thing>().map_or_else(|_| path.to_owned(), |it| it.words());
+        if self.renamed {
+            let from = self.old.as_deref().map(thing).unwrap_or_default();
+            return format!("rename {from} to {}", self.path.rsplit('.').next().unwrap_or_default());
+        }
+        let subject = match self.subject() {
+            Some((thing, "")) => thing.words(),
+            Some((thing, key)) => format!("{} of {}", key.replace("labels.", "label "), thing.words()),
+            None => self.path.clone(),
         };
         match (&self.old, &self.new) {
-            (None, Some(new)) => format!("add {subject} ({new})"),
+            (None, Some(new)) if self.path.parse::<Thing>().is_ok() && !new.is_empty() => {
+                format!("add {subject} ({new})")
+            }
+            (None, Some(_)) if self.path.parse::<Thing>().is_ok() => format!("add {subject}"),
+            (None, Some(new)) => format!("{subject}: {new}, nothing before"),
+            (Some(old), None) if self.path.parse::<Thing>().is_err() => {
+                format!("{subject}: {old} to nothing")
+            }
             (Some(_), None) => format!("remove {subject}"),
             (Some(old), Some(new)) => format!("{subject}: {old} to {new}"),
             (None, None) => subject,
         }
     }
+
+    /// The thing that changes, and the key of it that does (empty when all of it comes or goes).
+    #[must_use]
+    pub fn subject(&self) -> Option<(Thing, &str)> {
+        let dots: Vec<usize> = self.path.match_indices('.').map(|(at, _)| at).collect();
+        // The longest beginning that is a thing: `pools.a.servers.b` rather than `pools.a`.
+        let mut ends = std::iter::once(self.path.len()).chain(dots.into_iter().rev());
+        let found = ends.find_map(|end| Some((self.path[..end].parse::<Thing>().ok()?, end)));
+        found.map(|(thing, end)| (thing, self.path[end..].trim_start_matches('.')))
+    }
 }
 
-/// What changes on the way from `old` to `new`, ordered by path. A thing that comes or goes is one change.
+/// What changes on the way from `old` to `new`, ordered by path. A thing that comes or goes is one change, and one
+/// that only gets another name is one too.
 #[must_use]
 pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
-    let (old, new) = (things(old), things(new));
-    let paths: BTreeSet<&String> = old.keys().chain(new.keys()).collect();
     let mut changes = Vec::new();
-    for path in paths {
-        match (old.get(path), new.get(path)) {
-            (None, Some(keys)) => {
-                changes.push(Change { path: path.clone(), old: None, new: Some(summary(keys)) });
-            }
-            (Some(keys), None) => {
-                changes.push(Change { path: path.clone(), old: Some(summary(keys)), new: None });
-            }
-            (Some(before), Some(after)) => {
-                let keys: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
-                for key in keys.into_iter().filter(|key| before.get(*key) != after.get(*key)) {
-                    changes.push(Change {
-                        path: format!("{path}.{key}"),
-                        old: before.get(key).cloned(),
-                        new: after.get(key).cloned(),
-                    });
+    let renames = Renames::between(old, new);
+    let none = BTreeMap::new();
+    let at = |kind: &'static str| move |name: &Name| format!("{kind}.{name}");
+    compare(&old.hosts, &new.hosts, &none, at("hosts"), &mut changes, |_, _, _, _| {});
+    compare(&old.ranges, &new.ranges, &none, at("ranges"), &mut changes, |_, old, name, changes| {
+        let (old_taken, new_taken) = (old.map(|it| &it.taken), new.ranges.get(name).map(|it| &it.taken));
+        let empty = BTreeMap::new();
+        let path = |taken: &Name| format!("ranges.{name}.taken.{taken}");
+        let (old_taken, new_taken) = (old_taken.unwrap_or(&empty), new_taken.unwrap_or(&empty));
+        compare(old_taken, new_taken, &BTreeMap::new(), path, changes, |_, _, _, _| {});
+    });
+    compare(&old.checks, &new.checks, &none, at("checks"), &mut changes, |_, _, _, _| {});
+    compare(
+        &old.pools,
+        &new.pools,
+        &renames.pools,
+        at("pools"),
+        &mut changes,
+        |old_name, old, name, changes| {
+            let (empty, no_lookups) = (BTreeMap::new(), BTreeMap::new());
+            let now = new.pools.get(name);
+            let own: BTreeMap<Name, Name> = renames
+                .servers
+                .iter()
+                .filter(|(from, to)| from.pool == *old_name && to.pool == *name && from.server != to.server)
+                .map(|(from, to)| (from.server.clone(), to.server.clone()))
+                .collect();
+            compare(
+                old.map_or(&empty, |it| &it.servers),
+                now.map_or(&empty, |it| &it.servers),
+                &own,
+                |server| Thing::Server(PoolServer { pool: name.clone(), server: server.clone() }).to_string(),
+                changes,
+                |_, _, _, _| {},
+            );
+            compare(
+                old.map_or(&no_lookups, |it| &it.lookups),
+                now.map_or(&no_lookups, |it| &it.lookups),
+                &BTreeMap::new(),
+                |lookup| format!("pools.{name}.lookups.{lookup}"),
+                changes,
+                |_, _, _, _| {},
+            );
+        },
+    );
+    compare(
+        &old.frontends,
+        &new.frontends,
+        &renames.frontends,
+        at("frontends"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    changes.sort_by(|a, b| a.path.cmp(&b.path));
+    changes
+}
+
+/// Compares two maps of things; `inside` looks at what stands inside one, with its old name, its old self and its
+/// new name.
+fn compare<T: PartialEq + Serialize>(
+    old: &BTreeMap<Name, T>,
+    new: &BTreeMap<Name, T>,
+    renames: &BTreeMap<Name, Name>,
+    path: impl Fn(&Name) -> String,
+    changes: &mut Vec<Change>,
+    inside: impl Fn(&Name, Option<&T>, &Name, &mut Vec<Change>),
+) {
+    let came_from: BTreeMap<&Name, &Name> = renames.iter().map(|(from, to)| (to, from)).collect();
+    let change = |path, old, new| Change { path, old, new, renamed: false };
+    for (name, now) in new {
+        let old_name = came_from.get(name).copied().unwrap_or(name);
+        let before = old.get(old_name);
+        match before {
+            None => changes.push(change(path(name), None, Some(summary(&keys(now))))),
+            Some(before) => {
+                if old_name != name {
+                    let (was, is) = (path(old_name), path(name));
+                    changes.push(Change { path: is.clone(), old: Some(was), new: Some(is), renamed: true });
+                }
+                if before == now {
+                    continue;
+                }
+                let (before, now) = (keys(before), keys(now));
+                let all: BTreeSet<&String> = before.keys().chain(now.keys()).collect();
+                for key in all.into_iter().filter(|key| before.get(*key) != now.get(*key)) {
+                    let path = if key.is_empty() { path(name) } else { format!("{}.{key}", path(name)) };
+                    changes.push(change(path, before.get(key).cloned(), now.get(key).cloned()));
                 }
             }
-            (None, None) => unreachable!("every path comes from one of the two"),
+        }
+        inside(old_name, before, name, changes);
+    }
+    for (name, before) in old {
+        if !new.contains_key(name) && !renames.contains_key(name) {
+            changes.push(change(path(name), Some(summary(&keys(before))), None));
+            inside(name, Some(before), name, changes);
         }
     }
-    changes
 }
 
 type Keys = BTreeMap<String, String>;
 
-fn summary(keys: &Keys) -> String {
-    let shown = ["kind", "listen", "address", "weight", "algorithm", "pool", "path", "interval"];
-    let parts: Vec<_> =
-        shown.iter().filter_map(|key| keys.get(*key).map(|value| format!("{key} {value}"))).collect();
-    parts.join(", ")
+/// A thing in one line.
+pub(super) fn summary_of<T: Serialize>(thing: &T) -> String {
+    summary(&keys(thing))
 }
 
-/// Every thing of a document by its path, each with its plain keys as text.
-fn things(document: &Document) -> BTreeMap<String, Keys> {
-    let value = serde_json::to_value(document).expect("a document's keys are texts");
-    let mut found = BTreeMap::new();
-    for kind in ["checks", "pools", "frontends"] {
-        for (name, thing) in value[kind].as_object().into_iter().flatten() {
-            found.insert(format!("{kind}.{name}"), plain_keys(thing));
-            for (server, thing) in thing["servers"].as_object().into_iter().flatten() {
-                found.insert(format!("{kind}.{name}.servers.{server}"), plain_keys(thing));
+fn summary(keys: &Keys) -> String {
+    let shown = [
+        "kind",
+        "name",
+        "records",
+        "listen",
+        "address",
+        "addresses",
+        "weight",
+        "algorithm",
+        "pool",
+        "path",
+        "interval",
+    ];
+    let parts: Vec<_> =
+        shown.iter().filter_map(|key| keys.get(*key).map(|value| format!("{key} {value}"))).collect();
+    if parts.is_empty() { keys.get("").cloned().unwrap_or_default() } else { parts.join(", ") }
+}
+
+/// A thing's plain keys as text, its labels among them, without the things inside it. A thing that is a plain value
+/// itself stands under the empty key.
+fn keys<T: Serialize>(thing: &T) -> Keys {
+    let value = serde_json::to_value(thing).expect("a document's keys are texts");
+    let mut found = Keys::new();
+    let Value::Object(entries) = value else {
+        found.insert(String::new(), text(&value));
+        return found;
+    };
+    for (key, value) in entries {
+        match value {
+            Value::Object(labels) if key == "labels" => {
+                found.extend(labels.iter().map(|(label, value)| (format!("labels.{label}"), text(value))));
             }
+            Value::Object(_) => {}
+            plain => drop(found.insert(key, text(&plain))),
         }
     }
     found
 }
 
-fn plain_keys(thing: &Value) -> Keys {
-    let entries = thing.as_object().into_iter().flatten().filter(|(_, value)| !value.is_object());
-    entries
-        .map(|(key, value)| {
-            let text = match value {
-                Value::String(text) => text.clone(),
-                Value::Array(items) => items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
-                other => other.to_string(),
-            };
-            (key.clone(), text)
-        })
-        .collect()
+fn text(value: &Value) -> String {
+    match value {
+        Value::String(text) => text.clone(),
+        Value::Array(items) => items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
+        other => other.to_string(),
+    }
 }

@@ -2,24 +2,34 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
+use super::place::{AddressRange, Place};
 use crate::name::Name;
 use crate::units::{Size, Span};
 
-/// The format number that this release writes and reads.
-pub const FORMAT: i64 = 1;
+/// The format number that this release writes. It reads this one, and lifts older ones to it.
+pub const FORMAT: i64 = 2;
+
+/// Free `key = value` pairs on a thing, for people and for filters.
+pub type Labels = BTreeMap<Name, String>;
 
 /// A whole configuration.
 ///
 /// Maps are ordered by name, so the same content always prints the same bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Document {
-    /// The document's format number; [`FORMAT`] is the only one so far.
+    /// The document's format number, always [`FORMAT`] once it was read.
     pub format: i64,
+    /// Known machines by name.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub hosts: BTreeMap<Name, Host>,
+    /// Ranges of service addresses by name.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub ranges: BTreeMap<Name, Range>,
     /// Checks by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub checks: BTreeMap<Name, Check>,
@@ -33,8 +43,44 @@ pub struct Document {
 
 impl Default for Document {
     fn default() -> Self {
-        Self { format: FORMAT, checks: BTreeMap::new(), pools: BTreeMap::new(), frontends: BTreeMap::new() }
+        Self {
+            format: FORMAT,
+            hosts: BTreeMap::new(),
+            ranges: BTreeMap::new(),
+            checks: BTreeMap::new(),
+            pools: BTreeMap::new(),
+            frontends: BTreeMap::new(),
+        }
     }
+}
+
+/// A known machine: servers may name it instead of its address.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Host {
+    /// Its address.
+    pub address: IpAddr,
+    /// What it is for, in the engineer's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Labels.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
+}
+
+/// A range of service addresses, of which frontends take theirs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Range {
+    /// From which address to which.
+    pub addresses: AddressRange,
+    /// What it is for, in the engineer's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Labels.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
+    /// The addresses that are taken, by the name they were taken under; each stays until it is released.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub taken: BTreeMap<Name, IpAddr>,
 }
 
 /// Where clients connect.
@@ -42,16 +88,26 @@ impl Default for Document {
 pub struct Frontend {
     /// What clients speak.
     pub protocol: Protocol,
-    /// The address and port to listen on.
-    pub listen: SocketAddr,
+    /// The address and port to listen on, or `range/name:port` for an address that was taken from a range.
+    pub listen: Place,
     /// The pool that does the work.
     pub pool: Name,
+    /// The most clients that may be connected at once; one more is answered 503 and let go. 1 to 1000000.
+    pub connection_limit: u32,
     /// The largest request head that is taken; a larger one is answered 431. 1KiB to 64KiB.
     pub head_limit: Size,
+    /// The most fields in a request head; one with more is answered 431. 1 to 100.
+    pub field_limit: u16,
     /// How long a client may take from a request's first byte to the end of its head; then 408. 100ms to 5m.
     pub head_timeout: Span,
     /// How long a client's connection may rest between requests, or in the middle of a body. 100ms to 1h.
     pub idle_timeout: Span,
+    /// What it is for, in the engineer's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Labels.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
 }
 
 /// What a frontend's clients speak.
@@ -73,14 +129,25 @@ pub struct Pool {
     /// How long connecting to a server may take before another one is tried. 10ms to 60s.
     pub connect_timeout: Span,
     /// How long a server may take to begin its answer; then 504. 10ms to 1h.
-    pub answer_timeout: Span,
+    pub first_byte_timeout: Span,
+    /// How long an answer may take from its first byte to its last; then it is broken off. 100ms to 24h.
+    pub whole_answer_timeout: Span,
     /// How long a server may rest in the middle of a body before the exchange is given up. 100ms to 1h.
     pub idle_timeout: Span,
     /// How many servers one request may be offered to when connections fail. 1 to 16.
     pub attempts: u8,
+    /// What it is for, in the engineer's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Labels.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
     /// Servers by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub servers: BTreeMap<Name, Server>,
+    /// DNS names whose answers are servers too, by name.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub lookups: BTreeMap<Name, Lookup>,
 }
 
 /// How a pool deals out work.
@@ -102,10 +169,102 @@ impl fmt::Display for Algorithm {
 /// One address and port that does a pool's work.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Server {
-    /// Where it listens.
-    pub address: SocketAddr,
+    /// Where it listens: an address and port, or `host:port` with the name of a known host.
+    pub address: Place,
     /// Its part of the pool's work against the other servers' weights; 0 takes no new work. 0 to 1000.
     pub weight: u16,
+    /// Its rank: the lowest tier with an eligible server works, those above stand by. 0 to 7.
+    #[serde(skip_serializing_if = "is_first_tier")]
+    pub tier: u8,
+    /// As the pool's, for this server alone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub connect_timeout: Option<Span>,
+    /// As the pool's, for this server alone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_byte_timeout: Option<Span>,
+    /// As the pool's, for this server alone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub whole_answer_timeout: Option<Span>,
+    /// As the pool's, for this server alone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub idle_timeout: Option<Span>,
+    /// What it is for, in the engineer's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Labels.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
+    /// The lookup that found it; `None` for one that stands in the document.
+    #[serde(skip)]
+    pub found_by: Option<Name>,
+}
+
+fn is_first_tier(tier: &u8) -> bool {
+    *tier == 0
+}
+
+impl Server {
+    /// A server at an address with a weight and a tier, and nothing else said of it.
+    #[must_use]
+    pub fn at(address: SocketAddr, weight: u16, tier: u8) -> Self {
+        Self {
+            address: Place::literal(address),
+            weight,
+            tier,
+            connect_timeout: None,
+            first_byte_timeout: None,
+            whole_answer_timeout: None,
+            idle_timeout: None,
+            note: String::new(),
+            labels: Labels::new(),
+            found_by: None,
+        }
+    }
+}
+
+/// A DNS name whose answers are servers of a pool. They come and go with the answers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Lookup {
+    /// The DNS name (RFC 1035, 2.3.1).
+    pub name: String,
+    /// Which records are asked for.
+    pub records: Records,
+    /// The port of each server; needed for `address`, for a service record names its own. 1 to 65535.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// The weight of each server; for `address` only. 0 to 1000.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub weight: Option<u16>,
+    /// The name server to ask; without it those of the machine (`/etc/resolv.conf`).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub resolver: Option<SocketAddr>,
+    /// What becomes of the servers when the answer is that there are none.
+    pub when_empty: WhenEmpty,
+    /// Answers are not asked for more often than this, however short their time to live. 1s to 1h.
+    pub least_interval: Span,
+    /// What it is for, in the engineer's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+}
+
+/// What becomes of a lookup's servers when the name server says that the name has none any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum WhenEmpty {
+    /// The last ones stay: an empty answer is more often a mistake than a wish, and their check judges them.
+    Keep,
+    /// They go.
+    Remove,
+}
+
+/// Which DNS records a lookup asks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Records {
+    /// Addresses: A and AAAA (RFC 1035, 3.4.1; RFC 3596).
+    Address,
+    /// Services: SRV (RFC 2782), with priority as tier and weight as weight.
+    Service,
 }
 
 /// An active health check.
@@ -123,6 +282,12 @@ pub struct Check {
     pub down_after: u32,
     /// Passes in a row before a down server is up. 1 to 100.
     pub up_after: u32,
+    /// What it is for, in the engineer's words.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Labels.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
 }
 
 /// What a check asks.
@@ -141,6 +306,18 @@ pub enum CheckKind {
 }
 
 impl CheckKind {
+    /// What it asks, in words: `http: GET /health wants 200-299`.
+    #[must_use]
+    pub fn asks(&self) -> String {
+        match self {
+            Self::Tcp => "tcp: connect".to_owned(),
+            Self::Http { path, accept } => {
+                let ranges: Vec<_> = accept.iter().map(ToString::to_string).collect();
+                format!("http: GET {path} wants {}", ranges.join(" or "))
+            }
+        }
+    }
+
     /// `tcp` or `http`.
     #[must_use]
     pub fn name(&self) -> &'static str {

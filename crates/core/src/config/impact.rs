@@ -1,10 +1,14 @@
-//! What a change would do to the shares, given the duties and the health of this moment.
+//! What a change would do, given the duties and the health of this moment.
+
+use std::collections::BTreeSet;
 
 use serde::{Deserialize, Serialize};
 
 use super::Document;
+use super::document::Check;
 use crate::eligibility::{Standing, Truths, pool_shares};
-use crate::name::PoolServer;
+use crate::health::timing::{Timing, timing};
+use crate::name::{Name, PoolServer};
 
 /// How a change moves one server's expected share.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -21,34 +25,115 @@ pub struct ShareMove {
     pub why_none: Option<String>,
 }
 
-/// The servers whose expected share would move, each with its share before and after, in the order of their names.
+/// How a change moves the time in which failures are noticed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TimingMove {
+    /// The pool whose servers are probed; absent for a check that no pool uses.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub pool: Option<Name>,
+    /// The check that judges afterwards, or before when there is none afterwards.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub check: Name,
+    /// Now; absent when there is no check yet.
+    pub before: Option<Timing>,
+    /// Afterwards; absent when there is no check any more.
+    pub after: Option<Timing>,
+}
+
+/// What a change touches and moves.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Impact {
+    /// Frontends whose clients may notice: they or their pools change.
+    #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
+    pub frontends: Vec<Name>,
+    /// Pools that change, or whose check does.
+    #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
+    pub pools: Vec<Name>,
+    /// The servers whose expected share would move, in the order of their names.
+    pub moves: Vec<ShareMove>,
+    /// How detection and recovery times change.
+    pub timings: Vec<TimingMove>,
+}
+
+fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d Check)> {
+    let name = document.pools.get(pool)?.check.as_ref()?;
+    Some((name, document.checks.get(name)?))
+}
+
+/// What the way from `old` to `new` touches and moves.
 ///
 /// Both sides are computed with the same duties and health. A server that is new, or whose address or check
 /// changes, is counted as if its first probe passes, for that is what the engineer asks: the shares to come.
 #[must_use]
-pub fn impact(old: &Document, new: &Document, truths: &impl Truths) -> Vec<ShareMove> {
-    let mut moves = Vec::new();
-    let names: std::collections::BTreeSet<_> = old.pools.keys().chain(new.pools.keys()).collect();
+pub fn impact(old: &Document, new: &Document, truths: &impl Truths) -> Impact {
+    let mut found = Impact::default();
+    let names: BTreeSet<_> = old.pools.keys().chain(new.pools.keys()).collect();
+    let mut touched = BTreeSet::new();
     for pool in names {
-        let before = old.pools.get(pool).map(|spec| pool_shares(pool, spec, truths)).unwrap_or_default();
-        let assumed = AssumeNew { old, new, truths };
-        let after = new.pools.get(pool).map(|spec| pool_shares(pool, spec, &assumed)).unwrap_or_default();
-        let servers: std::collections::BTreeSet<_> = before.keys().chain(after.keys()).collect();
-        for server in servers {
-            let (was, will) = (before.get(server), after.get(server));
-            let share = |standing: Option<&Standing>| standing.map(|standing| standing.share);
-            if share(was) != share(will) {
-                let why_none = will.and_then(|standing| standing.reason.as_ref()).map(ToString::to_string);
-                moves.push(ShareMove {
-                    server: PoolServer { pool: pool.clone(), server: server.clone() },
-                    before: share(was),
-                    after: share(will),
-                    why_none,
+        let (was, will) = (check_of(old, pool), check_of(new, pool));
+        if was != will {
+            let of = |side: Option<(&Name, &Check)>| side.map(|(_, check)| timing(check));
+            let (before, after) = (of(was), of(will));
+            if let Some((check, _)) = will.or(was).filter(|_| before != after) {
+                found.timings.push(TimingMove {
+                    pool: Some(pool.clone()),
+                    check: check.clone(),
+                    before,
+                    after,
                 });
             }
+        } else if old.pools.get(pool) == new.pools.get(pool) {
+            continue;
+        }
+        touched.insert(pool);
+        found.pools.push(pool.clone());
+        pool_moves(pool, old, new, truths, &mut found.moves);
+    }
+    for (name, check) in new.checks.iter().filter(|(name, _)| !uses(new, name)) {
+        let before = old.checks.get(name);
+        if before != Some(check) {
+            found.timings.push(TimingMove {
+                pool: None,
+                check: name.clone(),
+                before: before.map(timing),
+                after: Some(timing(check)),
+            });
         }
     }
-    moves
+    let frontends: BTreeSet<_> = old.frontends.keys().chain(new.frontends.keys()).collect();
+    for name in frontends {
+        let (was, will) = (old.frontends.get(name), new.frontends.get(name));
+        if was != will || will.is_some_and(|frontend| touched.contains(&frontend.pool)) {
+            found.frontends.push(name.clone());
+        }
+    }
+    found
+}
+
+fn uses(document: &Document, check: &Name) -> bool {
+    document.pools.values().any(|pool| pool.check.as_ref() == Some(check))
+}
+
+fn pool_moves(pool: &Name, old: &Document, new: &Document, truths: &impl Truths, moves: &mut Vec<ShareMove>) {
+    let before = old.pools.get(pool).map(|spec| pool_shares(pool, spec, truths)).unwrap_or_default();
+    let assumed = AssumeNew { old, new, truths };
+    let after = new.pools.get(pool).map(|spec| pool_shares(pool, spec, &assumed)).unwrap_or_default();
+    let servers: BTreeSet<_> = before.keys().chain(after.keys()).collect();
+    for server in servers {
+        let (was, will) = (before.get(server), after.get(server));
+        let share = |standing: Option<&Standing>| standing.map(|standing| standing.share);
+        if share(was) != share(will) {
+            let why_none = will.and_then(|standing| standing.reason.as_ref()).map(ToString::to_string);
+            moves.push(ShareMove {
+                server: PoolServer { pool: pool.clone(), server: server.clone() },
+                before: share(was),
+                after: share(will),
+                why_none,
+            });
+        }
+    }
 }
 
 /// The truths as they are, except that servers that the change makes anew count as up.
@@ -62,8 +147,8 @@ impl<T: Truths> AssumeNew<'_, T> {
     fn is_known(&self, server: &PoolServer) -> bool {
         let find = |document: &Document| {
             let pool = document.pools.get(&server.pool)?;
-            let check = pool.check.as_ref().and_then(|name| document.checks.get(name)).cloned();
-            Some((pool.servers.get(&server.server)?.address, check))
+            let check = pool.check.as_ref().and_then(|name| document.checks.get(name));
+            Some((pool.servers.get(&server.server)?.address.get(), check.map(|check| check.kind.clone())))
         };
         find(self.old).is_some_and(|before| Some(before) == find(self.new))
     }

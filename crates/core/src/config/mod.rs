@@ -2,19 +2,37 @@
 //!
 //! Text becomes a [`tree`] that knows its lines, the tree becomes a [`document`], and the document becomes
 //! [`Checked`] or the list of every [`Problem`] in it. Only a [`Checked`] one can be deployed.
+//!
+//! A document changes by [`edit`]s of its [`thing`]s, or by another one; [`diff`], [`impact`] and [`renames`] say
+//! what that means, and [`merge`] joins the work of two people.
 
 pub mod check;
 pub mod diff;
 pub mod document;
+pub mod edit;
+pub mod found;
+pub mod hosts;
 pub mod impact;
+mod lift;
+pub mod many;
+pub mod merge;
+pub mod place;
 mod problem;
 mod read;
+pub mod renames;
+pub mod thing;
+pub mod things;
 pub mod tree;
+pub mod users;
 
-pub use check::{Checked, Warning};
+pub use check::{Accepted, Checked, Level, Warning};
 pub use document::Document;
 pub use problem::Problem;
+pub use thing::{Kind, Thing};
 pub use tree::Format;
+
+/// The JSON Schema (draft 2020-12) of a document, for editors that complete and check.
+pub const SCHEMA: &str = include_str!("../../../../docs/reference/document.schema.json");
 
 /// Reads and checks a whole document.
 ///
@@ -22,8 +40,46 @@ pub use tree::Format;
 /// Every problem in it, in the order of their lines: of the syntax alone when there is any, else of keys,
 /// types and ranges together with those of relations between things.
 pub fn load(text: &str, format: Format) -> Result<Checked, Vec<Problem>> {
-    let tree = tree::parse(text, format)?;
-    let (document, mut problems) = read::read(&tree);
+    load_tree(tree::parse(text, format)?)
+}
+
+/// Reads and checks a whole document that is a JSON value already.
+///
+/// # Errors
+/// Every problem in it, without lines.
+pub fn load_value(value: serde_json::Value) -> Result<Checked, Vec<Problem>> {
+    load_tree(value.into())
+}
+
+/// Reads a document without looking at the relations between its things: a draft may still be unfinished.
+///
+/// # Errors
+/// Every problem of keys, types and ranges.
+pub fn read_value(value: serde_json::Value) -> Result<Document, Vec<Problem>> {
+    let (document, problems) = read_tree(&mut value.into());
+    if problems.is_empty() { Ok(document) } else { Err(problems) }
+}
+
+/// Reads the text of a document without looking at the relations between its things.
+///
+/// # Errors
+/// Every problem of syntax, or of keys, types and ranges.
+pub fn read_text(text: &str, format: Format) -> Result<Document, Vec<Problem>> {
+    let (document, problems) = read_tree(&mut tree::parse(text, format)?);
+    if problems.is_empty() { Ok(document) } else { Err(problems) }
+}
+
+fn read_tree(tree: &mut tree::Node) -> (Document, Vec<Problem>) {
+    lift::lift(tree);
+    let (document, mut problems) = read::read(tree);
+    for problem in &mut problems {
+        problem.line = problem.line.filter(|line| *line > 0);
+    }
+    (document, problems)
+}
+
+fn load_tree(mut tree: tree::Node) -> Result<Checked, Vec<Problem>> {
+    let (document, mut problems) = read_tree(&mut tree);
     let related = match check::check(document) {
         Ok(checked) if problems.is_empty() => return Ok(checked.with_lines(&tree)),
         Ok(_) => Vec::new(),

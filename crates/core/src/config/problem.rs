@@ -24,6 +24,12 @@ pub struct Problem {
 }
 
 impl Problem {
+    /// A problem at a key path that was found outside the document: when it was tried.
+    #[must_use]
+    pub fn new(path: &str, found: impl Into<String>, wanted: impl Into<String>) -> Self {
+        Self::at(path, found, wanted)
+    }
+
     /// A problem at a key path; its line is filled in later from the tree.
     pub(super) fn at(path: &str, found: impl Into<String>, wanted: impl Into<String>) -> Self {
         Self { path: path.to_owned(), line: None, found: found.into(), wanted: wanted.into(), missing: None }
@@ -38,9 +44,8 @@ impl Problem {
 
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.line {
-            Some(line) => write!(f, "line {line}: ")?,
-            None => write!(f, "somewhere: ")?,
+        if let Some(line) = self.line {
+            write!(f, "line {line}: ")?;
         }
         if !self.path.is_empty() {
             write!(f, "{}: ", self.path)?;

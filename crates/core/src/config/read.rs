@@ -2,14 +2,16 @@
 
 use std::collections::BTreeMap;
 use std::fmt::Display;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::ops::RangeInclusive;
 use std::str::FromStr;
 
 use super::Problem;
 use super::document::{
-    Algorithm, Check, CheckKind, Document, FORMAT, Frontend, Pool, Protocol, Server, StatusRange,
+    Algorithm, Check, CheckKind, Document, FORMAT, Frontend, Host, Labels, Lookup, Pool, Protocol, Range,
+    Records, Server, StatusRange, WhenEmpty,
 };
+use super::place::{AddressRange, Place, Written};
 use super::tree::{Node, Value};
 use crate::name::Name;
 use crate::units::{Size, Span};
@@ -97,6 +99,35 @@ impl<'t, 'p> Section<'t, 'p> {
         self.value(key, parse)
     }
 
+    /// Reads every entry of a table of names and plain values.
+    fn pairs<T>(
+        &mut self,
+        key: &'static str,
+        parse: impl Fn(&'t Value) -> Result<T, String>,
+    ) -> BTreeMap<Name, T> {
+        let mut pairs = BTreeMap::new();
+        let Some((_, node)) = self.find(key) else { return pairs };
+        let path = self.sub_path(key);
+        let Some(table) = Section::open(node, path.clone(), self.problems) else { return pairs };
+        for (name, line, node) in table.entries {
+            let path = format!("{path}.{name}");
+            let mut wrong = |found: String, wanted: String| {
+                table.problems.push(Problem { line: Some(*line), ..Problem::at(&path, found, wanted) });
+            };
+            match (name.parse::<Name>(), parse(&node.value)) {
+                (Ok(name), Ok(value)) => drop(pairs.insert(name, value)),
+                (Err(error), _) => wrong(format!("found the name {name:?}"), error.to_string()),
+                (Ok(_), Err(wanted)) => wrong(format!("found {}", describe(&node.value)), wanted),
+            }
+        }
+        pairs
+    }
+
+    /// Reads the labels and the note that every thing may have.
+    fn about(&mut self) -> (Labels, String) {
+        (self.pairs("labels", label), self.value("note", note).unwrap_or_default())
+    }
+
     /// Reads every entry of a table of named things.
     fn named<T>(
         &mut self,
@@ -147,7 +178,10 @@ impl<'t, 'p> Section<'t, 'p> {
 
 fn missing_help(key: &str) -> &'static str {
     match key {
-        "format" => "format = 1",
+        "format" => "format = 2",
+        "addresses" => "a prefix or a range, such as addresses = \"192.0.2.16/28\"",
+        "name" => "a DNS name, such as name = \"booking.skerry.example\"",
+        "records" => "records = \"address\" or records = \"service\"",
         "listen" => "an address and port, such as listen = \"192.0.2.10:80\"",
         "address" => "an address and port, such as address = \"192.0.2.21:8080\"",
         "pool" => "the name of a pool, such as pool = \"booking\"",
@@ -196,24 +230,103 @@ fn name(value: &Value) -> Result<Name, String> {
     text(value).and_then(|text| text.parse().ok()).ok_or_else(|| "a name in quotes".to_owned())
 }
 
-fn address(value: &Value) -> Result<SocketAddr, String> {
+fn ip(value: &Value) -> Result<IpAddr, String> {
+    text(value)
+        .and_then(|text| text.parse().ok())
+        .ok_or_else(|| "an IP address, such as \"192.0.2.21\" or \"2001:db8::21\"".to_owned())
+}
+
+fn socket_address(value: &Value) -> Result<SocketAddr, String> {
     let parsed = text(value).and_then(|text| text.parse::<SocketAddr>().ok());
     parsed.filter(|address| address.port() != 0).ok_or_else(|| {
-        "an IP address and a port from 1 to 65535, such as \"192.0.2.21:8080\" or \"[2001:db8::21]:8080\""
+        "an IP address and a port from 1 to 65535, such as \"192.0.2.53:53\" or \"[2001:db8::53]:53\""
             .to_owned()
     })
+}
+
+fn address(value: &Value) -> Result<Place, String> {
+    let place = text(value).and_then(|text| text.parse::<Place>().ok());
+    place.filter(|place| !matches!(place.written(), Written::Taken { .. })).ok_or_else(|| {
+        "an IP address or a host's name, and a port from 1 to 65535, such as \"192.0.2.21:8080\", \
+         \"[2001:db8::21]:8080\" or \"gull:8080\"; a DNS name is a lookup"
+            .to_owned()
+    })
+}
+
+fn listen(value: &Value) -> Result<Place, String> {
+    let place = text(value).and_then(|text| text.parse::<Place>().ok());
+    place.filter(|place| !matches!(place.written(), Written::Host(_))).ok_or_else(|| {
+        "an IP address and a port from 1 to 65535, such as \"192.0.2.10:80\" or \"[2001:db8::10]:80\", or an address \
+         taken from a range, such as \"public/web:80\""
+            .to_owned()
+    })
+}
+
+fn addresses(value: &Value) -> Result<AddressRange, String> {
+    let range = text(value).and_then(|text| text.parse::<AddressRange>().ok());
+    range.filter(|range| range.len() <= 1 << 16).ok_or_else(|| {
+        "a prefix such as \"192.0.2.16/28\" or a range such as \"192.0.2.16-192.0.2.31\", of 65536 addresses at most"
+            .to_owned()
+    })
+}
+
+fn label(value: &Value) -> Result<String, String> {
+    plain_text(value, 200).ok_or_else(|| "a text of 1 to 200 characters on one line".to_owned())
+}
+
+fn note(value: &Value) -> Result<String, String> {
+    match value {
+        Value::Text(text) if text.is_empty() => Ok(String::new()),
+        _ => plain_text(value, 500).ok_or_else(|| "a text of at most 500 characters on one line".to_owned()),
+    }
+}
+
+fn plain_text(value: &Value, most: usize) -> Option<String> {
+    let good =
+        |text: &&str| (1..=most).contains(&text.chars().count()) && !text.chars().any(char::is_control);
+    text(value).filter(good).map(str::to_owned)
+}
+
+/// A DNS name as the hosts of RFC 1123, 2.1 and the services of RFC 2782 are written.
+fn dns_name(value: &Value) -> Result<String, String> {
+    let is_label = |label: &str| {
+        (1..=63).contains(&label.len())
+            && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
+    };
+    let good = |name: &&str| name.len() <= 253 && name.trim_end_matches('.').split('.').all(is_label);
+    text(value)
+        .filter(good)
+        .map(str::to_owned)
+        .ok_or_else(|| "a DNS name, such as \"booking.skerry.example\"".to_owned())
 }
 
 fn document(mut section: Section<'_, '_>) -> Document {
     section.required("format", |value| match value {
         Value::Number(FORMAT) => Ok(()),
-        _ => Err(format!("format = {FORMAT}, the only format this release reads")),
+        _ => Err(format!("format = {FORMAT}, or an older format from 1 on")),
     });
+    let hosts = section.named("hosts", host);
+    let ranges = section.named("ranges", range);
     let checks = section.named("checks", check);
     let pools = section.named("pools", pool);
     let frontends = section.named("frontends", frontend);
     section.close();
-    Document { format: FORMAT, checks, pools, frontends }
+    Document { format: FORMAT, hosts, ranges, checks, pools, frontends }
+}
+
+fn host(mut section: Section<'_, '_>) -> Option<Host> {
+    let address = section.required("address", ip);
+    let (labels, note) = section.about();
+    section.close();
+    Some(Host { address: address?, note, labels })
+}
+
+fn range(mut section: Section<'_, '_>) -> Option<Range> {
+    let addresses = section.required("addresses", addresses);
+    let taken = section.pairs("taken", ip);
+    let (labels, note) = section.about();
+    section.close();
+    Some(Range { addresses: addresses?, note, labels, taken })
 }
 
 fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
@@ -221,19 +334,26 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
         Some("http") => Ok(Protocol::Http),
         _ => Err("\"http\"".to_owned()),
     });
-    let listen = section.required("listen", address);
+    let listen = section.required("listen", listen);
     let pool = section.required("pool", name);
+    let connection_limit = section.value("connection_limit", number(1..=1_000_000));
     let head_limit = section.value("head_limit", within("1KiB", "64KiB", "a size such as 16KiB,"));
+    let field_limit = section.value("field_limit", number(1..=100));
     let head_timeout = section.value("head_timeout", span("100ms", "5m"));
     let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
+    let (labels, note) = section.about();
     section.close();
     Some(Frontend {
         protocol: protocol?,
         listen: listen?,
         pool: pool?,
+        connection_limit: connection_limit.unwrap_or(10_000),
         head_limit: head_limit.unwrap_or(Size::from_bytes(16 << 10)),
+        field_limit: field_limit.unwrap_or(100),
         head_timeout: head_timeout.unwrap_or(Span::from_millis(10_000)),
         idle_timeout: idle_timeout.unwrap_or(Span::from_millis(60_000)),
+        note,
+        labels,
     })
 }
 
@@ -244,27 +364,88 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     });
     let check = section.value("check", name);
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
-    let answer_timeout = section.value("answer_timeout", span("10ms", "1h"));
+    let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
+    let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
     let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
     let attempts = section.value("attempts", number(1..=16));
     let servers = section.named("servers", server);
+    let lookups = section.named("lookups", lookup);
+    let (labels, note) = section.about();
     section.close();
     Some(Pool {
         algorithm: algorithm.unwrap_or(Algorithm::RoundRobin),
         check,
         connect_timeout: connect_timeout.unwrap_or(Span::from_millis(1_000)),
-        answer_timeout: answer_timeout.unwrap_or(Span::from_millis(30_000)),
+        first_byte_timeout: first_byte_timeout.unwrap_or(Span::from_millis(30_000)),
+        whole_answer_timeout: whole_answer_timeout.unwrap_or(Span::from_millis(3_600_000)),
         idle_timeout: idle_timeout.unwrap_or(Span::from_millis(60_000)),
         attempts: attempts.unwrap_or(3),
+        note,
+        labels,
         servers,
+        lookups,
     })
 }
 
 fn server(mut section: Section<'_, '_>) -> Option<Server> {
     let address = section.required("address", address);
     let weight = section.value("weight", number(0..=1_000));
+    let tier = section.value("tier", number(0..=7));
+    let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
+    let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
+    let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
+    let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
+    let (labels, note) = section.about();
     section.close();
-    Some(Server { address: address?, weight: weight.unwrap_or(1) })
+    Some(Server {
+        address: address?,
+        weight: weight.unwrap_or(1),
+        tier: tier.unwrap_or(0),
+        connect_timeout,
+        first_byte_timeout,
+        whole_answer_timeout,
+        idle_timeout,
+        note,
+        labels,
+        found_by: None,
+    })
+}
+
+fn lookup(mut section: Section<'_, '_>) -> Option<Lookup> {
+    let name = section.required("name", dns_name);
+    let records = section.required("records", |value| match text(value) {
+        Some("address") => Ok(Records::Address),
+        Some("service") => Ok(Records::Service),
+        _ => Err("\"address\" (A and AAAA) or \"service\" (SRV)".to_owned()),
+    });
+    // A service record names port and weight itself.
+    let is_address = records == Some(Records::Address);
+    let port = if is_address { section.required("port", number(1..=65_535)) } else { None };
+    let weight = if is_address { section.value("weight", number(0..=1_000)).or(Some(1)) } else { None };
+    let resolver = section.value("resolver", socket_address);
+    let when_empty = section.value("when_empty", |value| match text(value) {
+        Some("keep") => Ok(WhenEmpty::Keep),
+        Some("remove") => Ok(WhenEmpty::Remove),
+        _ => Err("\"keep\" or \"remove\"".to_owned()),
+    });
+    let least_interval = section.value("least_interval", span("1s", "1h"));
+    let note = section.value("note", note).unwrap_or_default();
+    if records.is_some() {
+        section.close();
+    }
+    if is_address && port.is_none() {
+        return None;
+    }
+    Some(Lookup {
+        name: name?,
+        records: records?,
+        port,
+        weight,
+        resolver,
+        when_empty: when_empty.unwrap_or(WhenEmpty::Keep),
+        least_interval: least_interval.unwrap_or(Span::from_millis(5_000)),
+        note,
+    })
 }
 
 fn check(mut section: Section<'_, '_>) -> Option<Check> {
@@ -286,6 +467,7 @@ fn check(mut section: Section<'_, '_>) -> Option<Check> {
     let timeout = section.value("timeout", span("10ms", "60s"));
     let down_after = section.value("down_after", number(1..=100));
     let up_after = section.value("up_after", number(1..=100));
+    let (labels, note) = section.about();
     if kind.is_some() {
         section.close();
     }
@@ -295,6 +477,8 @@ fn check(mut section: Section<'_, '_>) -> Option<Check> {
         timeout: timeout.unwrap_or(Span::from_millis(1_000)),
         down_after: down_after.unwrap_or(3),
         up_after: up_after.unwrap_or(2),
+        note,
+        labels,
     })
 }
 

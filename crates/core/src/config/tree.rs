@@ -16,10 +16,10 @@ pub enum Format {
     Json,
 }
 
-/// A value and the line on which it begins, from 1.
+/// A value and the line on which it begins.
 #[derive(Clone, Debug)]
 pub struct Node {
-    /// The line, from 1.
+    /// The line, from 1; 0 for a value that stands in no text.
     pub line: usize,
     /// The value.
     pub value: Value,
@@ -40,6 +40,26 @@ pub enum Value {
     Table(Vec<(String, usize, Node)>),
     /// A kind of value that no key of a document takes (a fraction, a date, null), as it was written.
     Other(String),
+}
+
+impl From<serde_json::Value> for Node {
+    fn from(value: serde_json::Value) -> Self {
+        use serde_json::Value as Json;
+
+        let value = match value {
+            Json::String(text) => Value::Text(text),
+            Json::Number(number) => {
+                number.as_i64().map_or_else(|| Value::Other(number.to_string()), Value::Number)
+            }
+            Json::Bool(flag) => Value::Flag(flag),
+            Json::Array(items) => Value::List(items.into_iter().map(Self::from).collect()),
+            Json::Object(entries) => {
+                Value::Table(entries.into_iter().map(|(key, value)| (key, 0, Self::from(value))).collect())
+            }
+            Json::Null => Value::Other("null".to_owned()),
+        };
+        Self { line: 0, value }
+    }
 }
 
 impl Node {
@@ -73,8 +93,33 @@ impl Node {
                 None => break,
             }
         }
-        line
+        line.filter(|line| *line > 0)
     }
+
+    /// The entries of a table under a key, to be changed.
+    pub(super) fn entries_mut(&mut self, key: &str) -> impl Iterator<Item = &mut (String, usize, Self)> {
+        let found = match &mut self.value {
+            Value::Table(entries) => entries.iter_mut().find(|(name, _, _)| name == key),
+            Value::Text(_) | Value::Number(_) | Value::Flag(_) | Value::List(_) | Value::Other(_) => None,
+        };
+        let inner = found.and_then(|(_, _, node)| match &mut node.value {
+            Value::Table(entries) => Some(entries),
+            Value::Text(_) | Value::Number(_) | Value::Flag(_) | Value::List(_) | Value::Other(_) => None,
+        });
+        inner.into_iter().flatten()
+    }
+}
+
+/// Puts a value at a path of keys, making the tables on the way.
+pub(super) fn put(tree: &mut serde_json::Value, keys: &[String], value: serde_json::Value) {
+    let mut place = tree;
+    for key in keys {
+        if !place.is_object() {
+            *place = serde_json::json!({});
+        }
+        place = &mut place[key.as_str()];
+    }
+    *place = value;
 }
 
 /// Offsets of line starts, to turn a byte offset into a line.

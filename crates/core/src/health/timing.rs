@@ -67,6 +67,8 @@ mod tests {
             timeout: Span::from_millis(timeout),
             down_after,
             up_after,
+            note: String::new(),
+            labels: std::collections::BTreeMap::new(),
         }
     }
 

@@ -1,12 +1,13 @@
 //! From a checked document and the other two truths to a snapshot.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::snapshot::{Frontend, Pool, Server, Snapshot};
+use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
 use crate::balance::{Balance, RoundRobin};
 use crate::cells::Cells;
 use crate::config::Checked;
-use crate::config::document::{self, Algorithm};
+use crate::config::document::{self, Algorithm, Document};
 use crate::eligibility::{Truths, pool_shares};
 use crate::name::{Name, PoolServer};
 
@@ -33,8 +34,10 @@ pub fn compile(
         }
         frontends[slot] = Some(Arc::new(Frontend {
             name: name.clone(),
-            listen: spec.listen,
+            listen: spec.listen.get(),
+            connection_limit: u64::from(spec.connection_limit),
             head_limit: usize::try_from(spec.head_limit.bytes()).unwrap_or(usize::MAX),
+            field_limit: usize::from(spec.field_limit),
             head_timeout: spec.head_timeout.get(),
             idle_timeout: spec.idle_timeout.get(),
             pool: Arc::clone(&pools[place]),
@@ -44,6 +47,32 @@ pub fn compile(
     Snapshot { version, revision, frontends, pools }
 }
 
+/// As [`compile`] of the document that `previous` was compiled from, when duty or health changed in some pools only:
+/// all else is shared with the previous snapshot, so one server's change costs nothing for ten thousand others.
+#[must_use]
+pub fn recompile(
+    previous: &Snapshot,
+    document: &Document,
+    touched: &BTreeSet<Name>,
+    truths: &impl Truths,
+    cells: &mut Cells,
+    version: u64,
+) -> Snapshot {
+    let mut pools = previous.pools.clone();
+    for name in touched {
+        let Ok(place) = pools.binary_search_by(|pool| pool.name.cmp(name)) else { continue };
+        let Some(spec) = document.pools.get(name) else { continue };
+        pools[place] = Arc::new(pool(name, spec, truths, cells));
+    }
+    let mut frontends = previous.frontends.clone();
+    for frontend in frontends.iter_mut().flatten().filter(|it| touched.contains(&it.pool.name)) {
+        let place = pools.binary_search_by(|pool| pool.name.cmp(&frontend.pool.name));
+        let place = place.expect("the previous snapshot's frontends name only its pools");
+        *frontend = Arc::new(Frontend { pool: Arc::clone(&pools[place]), ..(**frontend).clone() });
+    }
+    Snapshot { version, revision: previous.revision, frontends, pools }
+}
+
 fn pool(name: &Name, spec: &document::Pool, truths: &impl Truths, cells: &mut Cells) -> Pool {
     let standings = pool_shares(name, spec, truths);
     let servers: Vec<Server> = spec
@@ -51,8 +80,15 @@ fn pool(name: &Name, spec: &document::Pool, truths: &impl Truths, cells: &mut Ce
         .iter()
         .map(|(server, it)| {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
-            let cell = cells.server(&id, it.address);
-            Server { name: id, address: it.address, standing: standings[server], cell }
+            let address = it.address.get();
+            let cell = cells.server(&id, address);
+            let times = Times {
+                connect: it.connect_timeout.unwrap_or(spec.connect_timeout).get(),
+                first_byte: it.first_byte_timeout.unwrap_or(spec.first_byte_timeout).get(),
+                whole_answer: it.whole_answer_timeout.unwrap_or(spec.whole_answer_timeout).get(),
+                idle: it.idle_timeout.unwrap_or(spec.idle_timeout).get(),
+            };
+            Server { name: id, address, standing: standings[server], times, cell }
         })
         .collect();
     let weights = spec.servers.values().enumerate().map(|(place, it)| {
@@ -66,9 +102,6 @@ fn pool(name: &Name, spec: &document::Pool, truths: &impl Truths, cells: &mut Ce
         name: name.clone(),
         balance,
         servers,
-        connect_timeout: spec.connect_timeout.get(),
-        answer_timeout: spec.answer_timeout.get(),
-        idle_timeout: spec.idle_timeout.get(),
         attempts: usize::from(spec.attempts),
         cell: cells.pool(name),
     }

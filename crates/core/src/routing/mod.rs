@@ -4,9 +4,9 @@ mod compile;
 mod explain;
 mod snapshot;
 
-pub use compile::compile;
+pub use compile::{compile, recompile};
 pub use explain::{Chosen, Explanation, Passed};
-pub use snapshot::{Frontend, Pool, Server, Snapshot};
+pub use snapshot::{Frontend, Pool, Server, Snapshot, Times};
 
 #[cfg(test)]
 mod tests;

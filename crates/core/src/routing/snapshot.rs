@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use crate::balance::{Balance, Tried};
 use crate::cells::{FrontendCell, PoolCell, ServerCell};
-use crate::eligibility::Standing;
+use crate::eligibility::{Reason, Standing};
 use crate::name::{Name, PoolServer};
 
 /// One state of everything that traffic depends on.
@@ -23,14 +23,18 @@ pub struct Snapshot {
 }
 
 /// A frontend as traffic sees it.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Frontend {
     /// Its name.
     pub name: Name,
     /// Where it listens.
     pub listen: SocketAddr,
+    /// The most clients connected at once.
+    pub connection_limit: u64,
     /// The largest request head, in bytes.
     pub head_limit: usize,
+    /// The most fields in a request head.
+    pub field_limit: usize,
     /// From the first byte of a head to its end.
     pub head_timeout: Duration,
     /// The longest rest of a client's connection.
@@ -50,16 +54,23 @@ pub struct Pool {
     pub balance: Box<dyn Balance>,
     /// All servers in the order of their names, eligible or not; a place in this list is what `balance` picks.
     pub servers: Vec<Server>,
-    /// How long connecting may take.
-    pub connect_timeout: Duration,
-    /// How long a server may take to begin its answer.
-    pub answer_timeout: Duration,
-    /// The longest rest of a server in the middle of a body.
-    pub idle_timeout: Duration,
     /// How many servers one request may be offered to.
     pub attempts: usize,
     /// Its turn.
     pub cell: Arc<PoolCell>,
+}
+
+/// How long the steps of an exchange with a server may take.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Times {
+    /// Connecting.
+    pub connect: Duration,
+    /// From the end of the request to the answer's first byte.
+    pub first_byte: Duration,
+    /// From the answer's first byte to its last.
+    pub whole_answer: Duration,
+    /// The longest rest in the middle of a body.
+    pub idle: Duration,
 }
 
 /// A server as traffic sees it.
@@ -71,6 +82,8 @@ pub struct Server {
     pub address: SocketAddr,
     /// Whether it is eligible, and its expected share.
     pub standing: Standing,
+    /// How long its steps may take.
+    pub times: Times,
     /// Its identity and counts.
     pub cell: Arc<ServerCell>,
 }
@@ -106,6 +119,13 @@ impl Pool {
     #[must_use]
     pub fn decide(&self, tried: &Tried) -> Option<usize> {
         self.balance.pick(&self.cell, tried)
+    }
+
+    /// How many servers could take new work: the eligible ones, and those that stand by.
+    #[must_use]
+    pub fn able(&self) -> usize {
+        let able = |server: &&Server| matches!(server.standing.reason, None | Some(Reason::Standby));
+        self.servers.iter().filter(able).count()
     }
 
     /// How many servers are eligible.

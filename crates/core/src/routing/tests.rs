@@ -27,7 +27,7 @@ impl Truths for Known {
 
 fn document(gull: &str) -> Checked {
     let text = format!(
-        "format = 1\n[checks.up]\nkind = \"tcp\"\n[pools.booking]\ncheck = \"up\"\n\
+        "format = 2\n[checks.up]\nkind = \"tcp\"\n[pools.booking]\ncheck = \"up\"\n\
          servers.gull = {{ address = \"{gull}\", weight = 2 }}\nservers.tern = {{ address = \"192.0.2.22:80\" }}\n\
          servers.auk = {{ address = \"192.0.2.23:80\" }}\n\
          [frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.1:80\"\npool = \"booking\"\n"

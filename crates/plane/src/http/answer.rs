@@ -3,14 +3,14 @@
 use std::cell::Cell;
 
 use merismos_core::cells::ServerLane;
-use merismos_core::routing::Frontend;
+use merismos_core::routing::{Frontend, Server, Times};
 
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, Request, Response};
 use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
 use crate::buffer::{Buffer, SMALL, with_room};
-use crate::worker::Worker;
+use crate::worker::{Client, Worker};
 
 /// A whole answer has gone to the client.
 pub(super) struct Delivered {
@@ -36,22 +36,25 @@ pub(super) enum NotDelivered {
 /// Everything that is needed to bring one answer back.
 pub(super) struct Answer<'a> {
     worker: &'a Worker,
+    client: &'a Client,
     frontend: &'a Frontend,
     request: &'a Request,
     lane: &'a ServerLane,
+    times: Times,
     watch: Watch<'a>,
     begun: Cell<bool>,
 }
 
 impl<'a> Answer<'a> {
     pub(super) fn new(
-        worker: &'a Worker,
+        (worker, client): (&'a Worker, &'a Client),
         frontend: &'a Frontend,
         request: &'a Request,
-        lane: &'a ServerLane,
+        server: &'a Server,
         watch: Watch<'a>,
     ) -> Self {
-        Self { worker, frontend, request, lane, watch, begun: Cell::new(false) }
+        let (lane, times) = (server.cell.lane(worker.index), server.times);
+        Self { worker, client, frontend, request, lane, times, watch, begun: Cell::new(false) }
     }
 
     /// Whether the final answer's head has come.
@@ -67,9 +70,11 @@ impl<'a> Answer<'a> {
     ) -> Result<Delivered, NotDelivered> {
         let (mut buffer, length, response) = self.final_head(server, client).await?;
         self.begun.set(true);
+        self.watch.all_within(self.times.whole_answer);
         let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
         let ends_with_close = unchunk || response.framing == Framing::UntilClose;
-        let keep_client = self.request.keep_alive && !ends_with_close && !self.worker.stopping.get();
+        let stays = !self.worker.stopping.get() && !self.client.leaving.get();
+        let keep_client = self.request.keep_alive && !ends_with_close && stays;
         let connection = match (keep_client, self.request.is_http_10) {
             (false, _) => Some("close"),
             (true, true) => Some("keep-alive"),
@@ -175,7 +180,7 @@ impl<'a> Answer<'a> {
             if is_long && buffer.capacity() == SMALL {
                 buffer = self.worker.large.take();
             }
-            self.watch.within(self.frontend.pool.idle_timeout);
+            self.watch.within(self.times.idle);
             match read(server, &mut buffer, self.watch).await {
                 Ok(_) => self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?,
                 Err(Trouble::Closed) if matches!(follow, Follow::UntilClose) => return Ok(false),

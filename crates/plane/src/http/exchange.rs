@@ -6,7 +6,7 @@ use std::task::Poll;
 
 use merismos_core::balance::Tried;
 use merismos_core::cells::ServerLane;
-use merismos_core::routing::{Frontend, Server};
+use merismos_core::routing::{Frontend, Server, Times};
 use tokio::net::TcpStream;
 
 use super::answer::{Answer, Delivered, NotDelivered};
@@ -200,7 +200,7 @@ impl Exchange<'_> {
 
     /// Makes a connection, within the pool's limit.
     async fn connect(&self, server: &Server) -> Result<TcpStream, ServerFailure> {
-        self.watch.within(self.frontend.pool.connect_timeout);
+        self.watch.within(server.times.connect);
         let mut opening = pin!(connect::open(server.address));
         std::future::poll_fn(|context| match (opening.as_mut().poll(context), self.client.alarm.rang()) {
             (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(ServerFailure::NotReached)),
@@ -221,17 +221,16 @@ impl Exchange<'_> {
         server: &Server,
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
-        let pool = &self.frontend.pool;
-        if let Err(trouble) = write_all(&mut upstream, sending.start, self.watch, pool.idle_timeout).await {
+        let times = server.times;
+        if let Err(trouble) = write_all(&mut upstream, sending.start, self.watch, times.idle).await {
             return Err(Failed::Server(server_failure(&trouble)));
         }
-        let lane = server.cell.lane(self.worker.index);
-        let answer = Answer::new(self.worker, self.frontend, self.request, lane, self.watch);
+        let answer = Answer::new((self.worker, self.client), self.frontend, self.request, server, self.watch);
         let delivered = if sending.follow.is_done() {
-            self.watch.within(pool.answer_timeout);
+            self.watch.within(times.first_byte);
             answer.deliver(&mut upstream, stream).await
         } else {
-            Box::pin(self.duplex(stream, &mut upstream, &answer, sending)).await?
+            Box::pin(self.duplex(stream, &mut upstream, &answer, times, sending)).await?
         };
         let delivered = delivered.map_err(|error| match error {
             NotDelivered::Server(failure) => Failed::Server(failure),
@@ -250,18 +249,19 @@ impl Exchange<'_> {
         stream: &mut TcpStream,
         upstream: &mut TcpStream,
         answer: &Answer<'_>,
+        times: Times,
         sending: &mut Sending<'_>,
     ) -> Result<Result<Delivered, NotDelivered>, Failed> {
         let (mut from_client, mut to_client) = stream.split();
         let (mut from_server, mut to_server) = upstream.split();
-        let mut pump = pin!(self.pump(&mut from_client, &mut to_server, sending));
+        let mut pump = pin!(self.pump(&mut from_client, &mut to_server, times, sending));
         let mut deliver = pin!(answer.deliver(&mut from_server, &mut to_client));
         let mut pumping = true;
         std::future::poll_fn(|context| {
             if pumping && let Poll::Ready(pumped) = pump.as_mut().poll(context) {
                 pumping = false;
                 match pumped {
-                    Ok(()) => self.watch.within(self.frontend.pool.answer_timeout),
+                    Ok(()) => self.watch.within(times.first_byte),
                     // The server stopped listening; it may have said why before, so its answer is still read.
                     Err(PumpEnd::Server) => {}
                     Err(PumpEnd::Client(refusal)) if !answer.has_begun() => {
@@ -283,6 +283,7 @@ impl Exchange<'_> {
         &self,
         client: &mut impl Source,
         server: &mut impl Sink,
+        times: Times,
         sending: &mut Sending<'_>,
     ) -> Result<(), PumpEnd> {
         let Sending { input, follow, .. } = sending;
@@ -300,7 +301,7 @@ impl Exchange<'_> {
             };
             let used =
                 follow.pass(&buffer, |_| {}).map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
-            let sent = write_all(server, &buffer[..used], self.watch, self.frontend.pool.idle_timeout).await;
+            let sent = write_all(server, &buffer[..used], self.watch, times.idle).await;
             sent.map_err(|_| PumpEnd::Server)?;
             buffer.consume(used);
             *input = (!buffer.is_empty()).then_some(buffer);

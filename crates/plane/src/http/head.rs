@@ -7,7 +7,7 @@ use httparse::{Header, Status};
 
 use super::refuse::Refusal;
 
-/// The most fields that a head may have.
+/// The most fields that a head may have; frontends may set a lower limit.
 const MOST_FIELDS: usize = 100;
 
 /// How the body of a message is delimited (RFC 9112, 6.3).
@@ -139,15 +139,23 @@ fn is_host(value: &[u8]) -> bool {
 ///
 /// # Errors
 /// [`Refusal`] with the status and the sentence that the client gets.
-pub(super) fn request(head: &[u8], client: &ClientFields, out: &mut Vec<u8>) -> Result<Request, Refusal> {
+pub(super) fn request(
+    head: &[u8],
+    client: &ClientFields,
+    field_limit: usize,
+    out: &mut Vec<u8>,
+) -> Result<Request, Refusal> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
     let mut parsed = httparse::Request::new(&mut []);
     match parsed.parse_with_uninit_headers(head, &mut fields) {
         Ok(Status::Complete(_)) => {}
         Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
-        Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: MOST_FIELDS }),
+        Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: field_limit }),
         Err(httparse::Error::Version) => return Err(Refusal::Version),
         Err(_) => return Err(Refusal::Malformed("the head is not as RFC 9112 wants it")),
+    }
+    if parsed.headers.len() > field_limit {
+        return Err(Refusal::TooManyFields { limit: field_limit });
     }
     let (method, target) = (parsed.method.unwrap_or_default(), parsed.path.unwrap_or_default());
     let is_http_10 = parsed.version == Some(0);

@@ -41,6 +41,11 @@ impl Watch<'_> {
         self.wheel.set(self.alarm, limit);
     }
 
+    /// Ends everything up to the next silence at the latest after `limit`, however patient each step is.
+    pub(super) fn all_within(self, limit: Duration) {
+        self.wheel.set_end(self.alarm, limit);
+    }
+
     fn check(self) -> Result<(), Trouble> {
         self.alarm.rang().map_or(Ok(()), |ring| Err(Trouble::Rang(ring)))
     }

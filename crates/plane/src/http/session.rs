@@ -5,6 +5,7 @@ use std::rc::Rc;
 use std::time::Duration;
 
 use merismos_core::cells::FrontendCell;
+use merismos_core::name::Name;
 use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -78,11 +79,15 @@ impl Drop for Counted<'_> {
 /// Serves one client until its connection ends.
 pub(crate) async fn serve(registered: Registered, stream: TcpStream, peer: SocketAddr) {
     let (worker, client) = (Rc::clone(&registered.worker), Rc::clone(&registered.client));
-    let Some(frontend) = worker.snapshot().frontend(client.frontend).cloned() else { return };
+    let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
     let cell = std::sync::Arc::clone(&frontend.cell);
+    let is_full = cell.connections() >= frontend.connection_limit;
+    let name = is_full.then(|| frontend.name.clone());
     drop(frontend);
-    cell.lane(worker.index).opened.up();
-    let _counted = Counted { cell: &cell, worker: worker.index };
+    // One that is turned away takes no place, however long it lingers.
+    let lane = cell.lane(worker.index);
+    if is_full { &lane.turned_away } else { &lane.opened }.up();
+    let _counted = (!is_full).then(|| Counted { cell: &cell, worker: worker.index });
     if stream.set_nodelay(true).is_err() {
         return;
     }
@@ -92,6 +97,10 @@ pub(crate) async fn serve(registered: Registered, stream: TcpStream, peer: Socke
     })
     .await;
     let mut session = Session { worker, client, stream, fields: ClientFields::new(peer) };
+    if let Some(name) = name {
+        session.turn_away(&name).await;
+        return;
+    }
     let mut input = None;
     loop {
         match session.request(&mut input).await {
@@ -110,21 +119,22 @@ impl Session {
     async fn request(&mut self, input: &mut Option<Buffer>) -> Next {
         let worker = Rc::clone(&self.worker);
         // No snapshot is held while a client rests, or each idle client would keep an old one alive.
-        let Some(limits) = worker.snapshot().frontend(self.client.frontend).map(|it| HeadLimits::of(it))
+        let Some(limits) =
+            worker.snapshot().frontend(self.client.frontend.get()).map(|it| HeadLimits::of(it))
         else {
             return Next::Close;
         };
         let head = self.read_head(input.take(), limits).await;
         // The head took its time to come; what decides about it is the snapshot of now.
         let snapshot = worker.snapshot();
-        let Some(frontend) = snapshot.frontend(self.client.frontend) else { return Next::Close };
+        let Some(frontend) = snapshot.frontend(self.client.frontend.get()) else { return Next::Close };
         let (mut buffer, length) = match head {
             Ok(read) => read,
             Err(NoRequest::Ended) => return Next::Close,
             Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
         };
         let mut out = worker.scrap();
-        let request = match head::request(&buffer[..length], &self.fields, &mut out) {
+        let request = match head::request(&buffer[..length], &self.fields, frontend.field_limit, &mut out) {
             Ok(request) => request,
             Err(refusal) => return self.refuse(refusal, frontend).await,
         };
@@ -180,6 +190,7 @@ impl Session {
             }
         };
         self.client.resting.set(false);
+        self.client.fresh.set(false);
         watch.within(limits.time);
         let mut scan = HeadScan::default();
         loop {
@@ -222,6 +233,15 @@ impl Session {
         match write_all(&mut self.stream, &text, watch, LINGER).await {
             Ok(()) => Next::Linger,
             Err(_) => Next::Close,
+        }
+    }
+
+    /// Answers a client for whom there is no room, and lets it go.
+    async fn turn_away(&mut self, frontend: &Name) {
+        let text = answer(503, &"as many clients as are allowed are connected", frontend, true, true);
+        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
+        if write_all(&mut self.stream, &text, watch, LINGER).await.is_ok() {
+            self.linger().await;
         }
     }
 

@@ -113,7 +113,7 @@ fn an_answer_that_only_the_end_delimits_is_reset_when_it_breaks_off() {
 #[test]
 fn a_server_that_never_answers_is_a_504_and_is_not_asked_twice() {
     let server = Server::start(|mut conn, _| conn.wait_for_end());
-    let rig = Rig::new(&[server.address], "answer_timeout = \"200ms\"", "");
+    let rig = Rig::new(&[server.address], "first_byte_timeout = \"200ms\"", "");
     let answer = rig.client().get("/");
     assert_eq!(answer.status, 504);
     assert_eq!(server.connections(), 1);

@@ -5,6 +5,7 @@
 
 mod failing;
 mod hostile;
+mod limits;
 mod probing;
 mod rig;
 mod traffic;

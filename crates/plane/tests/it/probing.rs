@@ -18,6 +18,8 @@ fn check(kind: CheckKind) -> Check {
         timeout: Span::from_millis(5_000),
         down_after: 2,
         up_after: 2,
+        note: String::new(),
+        labels: std::collections::BTreeMap::new(),
     }
 }
 

@@ -67,22 +67,34 @@ impl Rig {
 
     /// Compiles the rig as it is now and publishes it.
     pub(crate) fn publish(&mut self) {
+        let text = self.text();
+        self.publish_text(&text);
+    }
+
+    /// The rig's document.
+    pub(crate) fn text(&self) -> String {
         use std::fmt::Write as _;
 
         let mut text = format!(
-            "format = 1\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\n\
+            "format = 2\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\n\
              pool = \"quay\"\n{}\n[pools.quay]\ncheck = \"up\"\n{}\n",
             self.address, self.frontend, self.pool
         );
         for (index, address) in self.servers.iter().enumerate() {
             write!(text, "[pools.quay.servers.s{index}]\naddress = \"{address}\"\n").unwrap();
         }
-        let checked = load(&text, Format::Toml).unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
+        text
+    }
+
+    /// Compiles another document and publishes it. What was renamed since the last one is the caller's to say.
+    pub(crate) fn publish_text(&mut self, text: &str) {
+        let checked = load(text, Format::Toml).unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
         self.version += 1;
         let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
         let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, self.version);
         self.cells = cells;
-        let bound = self.plane.bind([self.address]).unwrap();
+        let listen = checked.document().frontends.values().map(|frontend| frontend.listen.get());
+        let bound = self.plane.bind(listen).unwrap();
         self.plane.publish(Arc::new(snapshot), bound);
     }
 

@@ -279,7 +279,8 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
     let address = taken.local_addr().unwrap();
     let error = plane.bind([address]).unwrap_err();
     assert!(
-        matches!(error, merismos_plane::BindError::Taken { address: told } if told == address),
+        matches!(error, merismos_plane::BindError::Taken { address: told, holder: Some(ref who) }
+            if told == address && who.contains(&std::process::id().to_string())),
         "{error}"
     );
     let error = plane.bind(["192.0.2.1:80".parse().unwrap()]).unwrap_err();

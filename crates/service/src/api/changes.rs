@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use merismos_api::{ApplyAnswer, ApplyRequest, DutyAnswer, DutyRequest, ProblemDocument};
+use merismos_api::{ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, ProblemDocument, Review};
 use merismos_core::duty::Order;
 use merismos_core::name::PoolServer;
 
@@ -13,18 +13,46 @@ use super::App;
 use super::auth::Who;
 use super::problem::{ApiError, Body, InPath};
 use crate::clock::wall;
+use crate::deploy::{Proposal, What};
 
 /// The longest note of a revision and reason of a duty, in characters.
 const LONGEST_NOTE: usize = 500;
 
-/// Make a whole document the running revision, or say what that would change.
+/// Refuses a note that the store could not keep.
+pub(super) fn check_note(note: &str) -> Result<(), ApiError> {
+    if note.chars().count() > LONGEST_NOTE {
+        return Err(ApiError::bad_request(format!("A note has {LONGEST_NOTE} characters at most.")));
+    }
+    Ok(())
+}
+
+/// Sees a change through even when its caller goes away half way: nothing may be recorded that does not run.
+pub(super) async fn whole<T, E>(
+    change: impl Future<Output = Result<T, E>> + Send + 'static,
+) -> Result<Json<T>, ApiError>
+where
+    T: Send + 'static,
+    E: Into<ApiError> + Send + 'static,
+{
+    match tokio::spawn(change).await {
+        Ok(done) => done.map(Json).map_err(Into::into),
+        Err(_) => Err(ApiError::new(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            "internal",
+            "Something in Merismos broke",
+            "The change ended badly; the service's log says where. Look at `merismos status` before you try again.",
+        )),
+    }
+}
+
+/// Make a document, whole or in parts, the running revision, or say what that would change.
 #[utoipa::path(
     post, path = "/apply", tag = "change", request_body = ApplyRequest,
     responses(
-        (status = 200, body = ApplyAnswer),
+        (status = 200, body = Review),
         (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
         (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "Another revision runs by now, or an address is taken", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, description = "Another revision runs by now, an address is taken, or warnings are not accepted", body = ProblemDocument, content_type = "application/problem+json"),
         (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
         (status = 422, description = "The document holds mistakes; all of them are told", body = ProblemDocument, content_type = "application/problem+json"),
         (status = 503, description = "The database did not take the revision", body = ProblemDocument, content_type = "application/problem+json"),
@@ -34,21 +62,37 @@ pub(super) async fn apply(
     State(app): State<Arc<App>>,
     Extension(Who(who)): Extension<Who>,
     Body(request): Body<ApplyRequest>,
-) -> Result<Json<ApplyAnswer>, ApiError> {
-    if request.note.chars().count() > LONGEST_NOTE {
-        return Err(ApiError::bad_request(format!("A note has {LONGEST_NOTE} characters at most.")));
-    }
-    // A caller that goes away half way must not leave a revision that is recorded and does not run.
-    let applying = tokio::spawn(async move { app.deployer.apply(request, who).await });
-    match applying.await {
-        Ok(applied) => Ok(Json(applied?)),
-        Err(_) => Err(ApiError::new(
-            StatusCode::INTERNAL_SERVER_ERROR,
-            "internal",
-            "Something in Merismos broke",
-            "Applying the document ended badly; the service's log says where. Look at `merismos status` before you try again.",
-        )),
-    }
+) -> Result<Json<Review>, ApiError> {
+    let ApplyRequest { text, format, only, going } = request;
+    check_note(&going.note)?;
+    let what = What::Text { text, format, only };
+    let proposal = Proposal { what, going, accepted: Vec::new(), author: who };
+    whole(async move { app.deployer.apply(proposal).await }).await
+}
+
+/// Make edits the next revision, or say what they would change.
+#[utoipa::path(
+    post, path = "/changes", tag = "change", request_body = ChangeRequest,
+    responses(
+        (status = 200, body = Review),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, description = "A thing is not there", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, description = "A thing is there already or in use, another revision runs by now, an address is taken, or warnings are not accepted", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 422, description = "Keys are wrong, or things do not fit together", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, description = "The database did not take the revision", body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn change(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    Body(request): Body<ChangeRequest>,
+) -> Result<Json<Review>, ApiError> {
+    let ChangeRequest { edits, going } = request;
+    check_note(&going.note)?;
+    let proposal = Proposal { what: What::Edits(edits), going, accepted: Vec::new(), author: who };
+    whole(async move { app.deployer.apply(proposal).await }).await
 }
 
 /// Give a server a duty: in service, draining or withdrawn. It holds at once and until it is changed again.
@@ -79,16 +123,7 @@ pub(super) async fn duty(
     }
     let server: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
     let order = Order { duty: request.duty, reason, who, at: wall() };
-    let giving = tokio::spawn(give(app, server, order, request.even_if_last));
-    match giving.await {
-        Ok(answer) => Ok(Json(answer?)),
-        Err(_) => Err(ApiError::new(
-            StatusCode::INTERNAL_SERVER_ERROR,
-            "internal",
-            "Something in Merismos broke",
-            "Giving the duty ended badly; the service's log says where. Look at `merismos status` before you try again.",
-        )),
-    }
+    whole(give(app, server, order, request.even_if_last)).await
 }
 
 /// Follows the order first, for it may be urgent; then sees that it is kept, on the disk and in the database.

@@ -9,25 +9,50 @@ use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
 use merismos_api::{Events, ExplainAnswer, ProblemDocument, Status};
 use merismos_core::config::Format;
-use merismos_core::config::document::Document;
 use merismos_core::name::Name;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::App;
 use super::problem::{ApiError, InPath, InQuery};
+use crate::controller::Detail;
 use crate::journal;
 
 /// The field that names the revision of an exported document.
 const REVISION: HeaderName = HeaderName::from_static("merismos-revision");
 
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct StatusQuery {
+    /// Leave out the servers of all pools but this one when there are very many.
+    pool: Option<String>,
+    /// Leave out the servers of every pool when there are very many.
+    #[serde(default)]
+    short: bool,
+}
+
+impl StatusQuery {
+    /// Whose servers are shown one by one.
+    pub(super) fn detail(&self) -> Result<Detail, ApiError> {
+        Ok(match &self.pool {
+            Some(pool) => Detail::Short(Some(pool.parse().map_err(ApiError::bad_request)?)),
+            None if self.short => Detail::Short(None),
+            None => Detail::All,
+        })
+    }
+}
+
 /// Everything that is going on.
 #[utoipa::path(
-    get, path = "/status", tag = "look",
-    responses((status = 200, body = Status), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
+    get, path = "/status", tag = "look", params(StatusQuery),
+    responses((status = 200, body = Status), (status = 400, body = ProblemDocument, content_type = "application/problem+json"), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
 )]
-pub(super) async fn status(State(app): State<Arc<App>>) -> Result<Json<Status>, ApiError> {
-    Ok(Json(app.controller.status().await?))
+pub(super) async fn status(
+    State(app): State<Arc<App>>,
+    InQuery(query): InQuery<StatusQuery>,
+) -> Result<Json<Status>, ApiError> {
+    Ok(Json(app.controller.status(query.detail()?).await?))
 }
 
 /// Which server the next request to a frontend would go to, and why no other.
@@ -115,11 +140,8 @@ pub(super) async fn document(
     State(app): State<Arc<App>>,
     InQuery(query): InQuery<DocumentQuery>,
 ) -> Result<Response, ApiError> {
-    let running = app.controller.export().await?;
-    let (number, document) = match &running {
-        Some((revision, checked)) => (revision.number, checked.document().clone()),
-        None => (0, Document::default()),
-    };
+    let view = app.controller.view().await?;
+    let (number, document) = (view.number(), view.checked.document());
     let (kind, text) = match query.format.unwrap_or(Format::Toml) {
         Format::Toml => ("application/toml", document.to_toml()),
         Format::Json => ("application/json", document.to_json()),

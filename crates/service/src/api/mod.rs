@@ -2,9 +2,11 @@
 
 mod auth;
 mod changes;
+mod drafts;
 mod look;
 mod problem;
 mod stream;
+mod things;
 mod trials;
 
 use std::sync::Arc;
@@ -27,6 +29,7 @@ use crate::access::Access;
 use crate::console;
 use crate::controller::Controller;
 use crate::deploy::Deployer;
+use crate::drafts::Drafts;
 use crate::journal::Journal;
 use crate::keeper::Keeper;
 use crate::trials::Trials;
@@ -38,6 +41,7 @@ const LARGEST_BODY: usize = 16 << 20;
 pub(crate) struct App {
     pub(crate) controller: Controller,
     pub(crate) deployer: Arc<Deployer>,
+    pub(crate) drafts: Drafts,
     pub(crate) journal: Journal,
     pub(crate) store: Store,
     pub(crate) keeper: Keeper,
@@ -73,7 +77,21 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(look::explain))
         .routes(routes!(look::events))
         .routes(routes!(look::document))
+        .routes(routes!(things::schema))
+        .routes(routes!(things::list))
+        .routes(routes!(things::show))
+        .routes(routes!(things::machines))
         .routes(routes!(changes::apply))
+        .routes(routes!(changes::change))
+        .routes(routes!(drafts::list, drafts::begin))
+        .routes(routes!(drafts::review, drafts::discard))
+        .routes(routes!(drafts::edit))
+        .routes(routes!(drafts::deploy))
+        .routes(routes!(drafts::rebase))
+        .routes(routes!(drafts::revisions))
+        .routes(routes!(drafts::revision))
+        .routes(routes!(drafts::compare))
+        .routes(routes!(drafts::revert))
         .routes(routes!(changes::duty))
         .routes(routes!(trials::list, trials::begin))
         .routes(routes!(trials::show))

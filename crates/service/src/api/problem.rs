@@ -7,12 +7,15 @@ use axum::http::header::{CONTENT_TYPE, WWW_AUTHENTICATE};
 use axum::http::request::Parts;
 use axum::http::{HeaderValue, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
-use merismos_api::ProblemDocument;
+use merismos_api::{Between, ProblemDocument, Warned};
 use merismos_core::config::Problem;
+use merismos_core::config::edit::EditError;
+use merismos_store::StoreError;
 use serde::de::DeserializeOwned;
 
 use crate::controller::{DutyError, NoFrontend, Stopping};
 use crate::deploy::ApplyError;
+use crate::drafts::DraftError;
 use crate::trials::TrialError;
 
 /// An error on its way to the caller.
@@ -23,6 +26,8 @@ pub(crate) struct ApiError {
     title: &'static str,
     detail: String,
     problems: Vec<Problem>,
+    between: Option<Box<Between>>,
+    warnings: Vec<Warned>,
 }
 
 impl ApiError {
@@ -32,7 +37,15 @@ impl ApiError {
         title: &'static str,
         detail: impl ToString,
     ) -> Self {
-        Self { status, kind, title, detail: detail.to_string(), problems: Vec::new() }
+        let detail = detail.to_string();
+        Self { status, kind, title, detail, problems: Vec::new(), between: None, warnings: Vec::new() }
+    }
+
+    /// The database is needed and not there.
+    pub(super) fn away(error: StoreError) -> Self {
+        let detail =
+            format!("This is read from the database, and it does not answer: {error}. Traffic goes on.");
+        Self::new(StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away", detail)
     }
 
     pub(super) fn unauthorised() -> Self {
@@ -58,6 +71,8 @@ impl IntoResponse for ApiError {
             status: self.status.as_u16(),
             detail: self.detail,
             problems: self.problems,
+            between: self.between,
+            warnings: self.warnings,
         };
         let mut response = (self.status, Json(document)).into_response();
         let fields = response.headers_mut();
@@ -98,7 +113,11 @@ impl From<ApplyError> for ApiError {
             ApplyError::Mistakes(_) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "refused-document", "The document is refused")
             }
+            ApplyError::Edit(edit) => of_edit(edit),
             ApplyError::Stale { .. } => (StatusCode::CONFLICT, "stale", "Somebody else was faster"),
+            ApplyError::Unaccepted(_) => {
+                (StatusCode::CONFLICT, "unaccepted-warnings", "Warnings have to be accepted first")
+            }
             ApplyError::Bind(_) => (StatusCode::CONFLICT, "address-taken", "A frontend can't listen"),
             ApplyError::NotRecorded(_) => {
                 (StatusCode::SERVICE_UNAVAILABLE, "not-recorded", "The database did not take the revision")
@@ -109,11 +128,58 @@ impl From<ApplyError> for ApiError {
         };
         let made = Self::new(status, kind, title, &error);
         match error {
-            ApplyError::Mistakes(problems) => Self { problems, ..made },
-            ApplyError::Stale { .. }
+            ApplyError::Mistakes(problems) | ApplyError::Edit(EditError::Keys(problems)) => {
+                Self { problems, ..made }
+            }
+            ApplyError::Stale { between, .. } => Self { between, ..made },
+            ApplyError::Unaccepted(warnings) => Self { warnings, ..made },
+            ApplyError::Edit(_)
             | ApplyError::Bind(_)
             | ApplyError::NotRecorded(_)
             | ApplyError::Stopping(_) => made,
+        }
+    }
+}
+
+fn of_edit(error: &EditError) -> (StatusCode, &'static str, &'static str) {
+    match error {
+        EditError::Unknown { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such thing"),
+        EditError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a thing already"),
+        EditError::InUse { .. } => (StatusCode::CONFLICT, "in-use", "Others use it"),
+        EditError::NoneFree(_) => (StatusCode::CONFLICT, "none-free", "No address is free"),
+        EditError::Line(_) | EditError::Hosts(_) | EditError::Keys(_) => {
+            (StatusCode::UNPROCESSABLE_ENTITY, "refused-edit", "The edit is refused")
+        }
+    }
+}
+
+/// What a draft's error is, unless deploying it failed.
+fn of_draft(error: &DraftError) -> Option<(StatusCode, &'static str, &'static str)> {
+    Some(match error {
+        DraftError::Apply(_) => return None,
+        DraftError::Unknown(_) => (StatusCode::NOT_FOUND, "unknown", "There is no such thing"),
+        DraftError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a thing already"),
+        DraftError::Edit(edit) => of_edit(edit),
+        DraftError::Overlap { .. } => (StatusCode::CONFLICT, "overlap", "Both changed the same"),
+        DraftError::Merged(_) => (StatusCode::CONFLICT, "overlap", "The changes do not fit together"),
+        DraftError::NoBase(_) | DraftError::Misnamed(_) | DraftError::Unreadable { .. } => {
+            (StatusCode::CONFLICT, "unreadable-draft", "The draft can't be read")
+        }
+        DraftError::Busy(_) => (StatusCode::CONFLICT, "busy", "Others change it"),
+        DraftError::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away"),
+    })
+}
+
+impl From<DraftError> for ApiError {
+    fn from(error: DraftError) -> Self {
+        let made = of_draft(&error).map(|(status, kind, title)| Self::new(status, kind, title, &error));
+        match (made, error) {
+            (_, DraftError::Apply(inner)) => inner.into(),
+            (Some(made), DraftError::Merged(problems) | DraftError::Edit(EditError::Keys(problems))) => {
+                Self { problems, ..made }
+            }
+            (Some(made), _) => made,
+            (None, error) => Self::bad_request(error),
         }
     }
 }

@@ -7,16 +7,19 @@ mod rates;
 mod state;
 mod status;
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
 use merismos_api::{ExplainAnswer, Status, StreamMessage};
 use merismos_core::config::Checked;
-use merismos_core::config::diff::Change;
-use merismos_core::config::impact::ShareMove;
-use merismos_core::duty::{Order, Refusal};
+use merismos_core::config::found::Found;
+use merismos_core::duty::{Duty, Order, Refusal};
+use merismos_core::eligibility::Truths;
+use merismos_core::health::State as HealthState;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::Snapshot;
+use merismos_plane::lookup::LookupReport;
 use merismos_plane::probe::Report;
 use merismos_plane::witness::Sightings;
 use merismos_plane::{BindError, Bound};
@@ -29,12 +32,53 @@ pub(crate) use state::{Start, State};
 /// How often rates are sampled and watchers are told the status.
 const SECOND: Duration = Duration::from_secs(1);
 
-/// What the running configuration is compared with.
-#[derive(Debug)]
-pub(crate) struct Comparison {
-    pub(crate) revision: u64,
-    pub(crate) changes: Vec<Change>,
-    pub(crate) moves: Vec<ShareMove>,
+/// What runs, to weigh a change against.
+#[derive(Clone, Debug)]
+pub(crate) struct View {
+    /// The running revision; `None` before the first.
+    pub(crate) revision: Option<Arc<Revision>>,
+    /// Its document.
+    pub(crate) checked: Checked,
+    /// Its document with the servers that lookups found.
+    pub(crate) effective: Checked,
+    /// What lookups found.
+    pub(crate) found: Found,
+    /// The two other truths of each server.
+    pub(crate) facts: Facts,
+    /// Every order that stands.
+    pub(crate) orders: BTreeMap<PoolServer, Order>,
+    /// What workers read, with the counts of what is in flight.
+    pub(crate) snapshot: Arc<Snapshot>,
+}
+
+impl View {
+    /// The running revision's number; 0 before the first.
+    pub(crate) fn number(&self) -> u64 {
+        self.revision.as_ref().map_or(0, |revision| revision.number)
+    }
+}
+
+/// Duty and health of servers at one moment.
+#[derive(Clone, Debug)]
+pub(crate) struct Facts(BTreeMap<PoolServer, (Duty, HealthState)>);
+
+impl Truths for Facts {
+    fn duty(&self, server: &PoolServer) -> Duty {
+        self.0.get(server).map(|(duty, _)| *duty).unwrap_or_default()
+    }
+
+    fn health(&self, server: &PoolServer) -> HealthState {
+        self.0.get(server).map(|(_, health)| *health).unwrap_or_default()
+    }
+}
+
+/// Which pools' servers a status shows one by one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Detail {
+    /// All of them.
+    All,
+    /// All of them unless there are very many, and this pool's in any case.
+    Short(Option<Name>),
 }
 
 /// What a trial needs to know of its frontend.
@@ -66,9 +110,8 @@ pub(crate) struct NoFrontend(pub(crate) Name);
 /// What the controller is asked to do.
 #[derive(Debug)]
 enum Command {
-    Compare {
-        checked: Box<Checked>,
-        reply: oneshot::Sender<Comparison>,
+    View {
+        reply: oneshot::Sender<Box<View>>,
     },
     Bind {
         checked: Box<Checked>,
@@ -87,10 +130,8 @@ enum Command {
         reply: oneshot::Sender<Result<u64, DutyError>>,
     },
     Status {
+        detail: Detail,
         reply: oneshot::Sender<Status>,
-    },
-    Export {
-        reply: oneshot::Sender<Option<(Revision, Box<Checked>)>>,
     },
     Explain {
         frontend: Name,
@@ -122,10 +163,14 @@ pub(crate) struct Controller {
 pub(crate) struct Stopping;
 
 impl Controller {
-    /// Starts the controller with what is known, and with the channel on which probes report.
-    pub(crate) fn start(state: State, reports: mpsc::Receiver<Report>) -> Self {
+    /// Starts the controller with what is known, and with the channels on which probes and lookups report.
+    pub(crate) fn start(
+        state: State,
+        reports: mpsc::Receiver<Report>,
+        lookups: mpsc::Receiver<LookupReport>,
+    ) -> Self {
         let (commands, received) = mpsc::channel(64);
-        tokio::spawn(serve(state, received, reports));
+        tokio::spawn(serve(state, received, reports, lookups));
         Self { commands }
     }
 
@@ -135,9 +180,9 @@ impl Controller {
         answer.await.map_err(|_| Stopping)
     }
 
-    /// Compares a document with the running one.
-    pub(crate) async fn compare(&self, checked: Checked) -> Result<Comparison, Stopping> {
-        self.ask(|reply| Command::Compare { checked: Box::new(checked), reply }).await
+    /// What runs.
+    pub(crate) async fn view(&self) -> Result<View, Stopping> {
+        self.ask(|reply| Command::View { reply }).await.map(|view| *view)
     }
 
     /// Binds what a document listens on and the running one does not.
@@ -166,13 +211,8 @@ impl Controller {
     }
 
     /// The status.
-    pub(crate) async fn status(&self) -> Result<Status, Stopping> {
-        self.ask(|reply| Command::Status { reply }).await
-    }
-
-    /// The running revision and its document; `None` before the first.
-    pub(crate) async fn export(&self) -> Result<Option<(Revision, Box<Checked>)>, Stopping> {
-        self.ask(|reply| Command::Export { reply }).await
+    pub(crate) async fn status(&self, detail: Detail) -> Result<Status, Stopping> {
+        self.ask(|reply| Command::Status { detail, reply }).await
     }
 
     /// Which server the next request would go to.
@@ -203,7 +243,12 @@ impl Controller {
     }
 }
 
-async fn serve(mut state: State, mut commands: mpsc::Receiver<Command>, mut reports: mpsc::Receiver<Report>) {
+async fn serve(
+    mut state: State,
+    mut commands: mpsc::Receiver<Command>,
+    mut reports: mpsc::Receiver<Report>,
+    mut lookups: mpsc::Receiver<LookupReport>,
+) {
     let mut seconds = tokio::time::interval(SECOND);
     seconds.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -219,14 +264,19 @@ async fn serve(mut state: State, mut commands: mpsc::Receiver<Command>, mut repo
             },
             Some(report) = reports.recv() => {
                 // Whatever waits is taken together, so that a rack going down costs one snapshot.
-                let mut changed = state.on_report(report);
+                let mut touched = BTreeSet::new();
+                touched.extend(state.on_report(report));
                 while let Ok(report) = reports.try_recv() {
-                    changed |= state.on_report(report);
+                    touched.extend(state.on_report(report));
                 }
-                if changed {
-                    state.publish(Vec::new());
+                if !touched.is_empty() {
+                    state.publish_pools(&touched);
                     tell_status(&state);
                 }
+            }
+            Some(report) = lookups.recv() => {
+                state.on_lookup(report);
+                tell_status(&state);
             }
             _ = seconds.tick() => {
                 state.on_second();
@@ -238,14 +288,14 @@ async fn serve(mut state: State, mut commands: mpsc::Receiver<Command>, mut repo
 
 fn tell_status(state: &State) {
     if state.journal.is_watched() {
-        state.journal.tell(StreamMessage::Status(Box::new(state.status())));
+        state.journal.tell(StreamMessage::Status(Box::new(state.status(&Detail::Short(None)))));
     }
 }
 
 /// Carries a command out. Whoever asked and went away meanwhile gets no answer; what was done stays done.
 fn obey(state: &mut State, command: Command) {
     match command {
-        Command::Compare { checked, reply } => drop(reply.send(state.compare(&checked))),
+        Command::View { reply } => drop(reply.send(Box::new(state.view()))),
         Command::Bind { checked, reply } => drop(reply.send(state.bind(&checked))),
         Command::Run { revision, checked, bound, reply } => {
             state.run(revision, *checked, bound);
@@ -257,8 +307,7 @@ fn obey(state: &mut State, command: Command) {
             tell_status(state);
             drop(reply.send(done));
         }
-        Command::Status { reply } => drop(reply.send(state.status())),
-        Command::Export { reply } => drop(reply.send(state.export())),
+        Command::Status { detail, reply } => drop(reply.send(state.status(&detail))),
         Command::Explain { frontend, reply } => drop(reply.send(state.explain(&frontend))),
         Command::Watch { frontend, capacity, reply } => drop(reply.send(state.watch(&frontend, capacity))),
         Command::Copy { reply } => drop(reply.send(state.copy())),

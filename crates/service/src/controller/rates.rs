@@ -1,6 +1,6 @@
 //! What was observed over the last 10 seconds and the last minute.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 use std::time::{Duration, Instant};
 
 use merismos_core::cells::{FrontendCounts, ServerCounts};
@@ -11,12 +11,20 @@ pub(super) const TEN_SECONDS: Duration = Duration::from_secs(10);
 /// The long window.
 pub(super) const MINUTE: Duration = Duration::from_secs(60);
 
-/// All counts at one moment, by the numbers of the cells.
+/// How far apart the samples are that are older than the short window: they are kept for the long one alone.
+const COARSE: Duration = Duration::from_secs(5);
+
+/// All counts at one moment, in the order of the numbers of the cells.
 #[derive(Debug)]
 struct Sample {
     at: Instant,
-    servers: BTreeMap<u32, ServerCounts>,
-    frontends: BTreeMap<u32, FrontendCounts>,
+    servers: Box<[(u32, ServerCounts)]>,
+    frontends: Box<[(u32, FrontendCounts)]>,
+}
+
+fn find<T: Copy>(counts: &[(u32, T)], id: u32) -> Option<T> {
+    let place = counts.binary_search_by_key(&id, |(id, _)| *id).ok()?;
+    Some(counts[place].1)
 }
 
 /// Samples of the last minute, the oldest first.
@@ -33,11 +41,26 @@ impl Rates {
     /// Takes a sample and forgets those that are older than the long window.
     pub(super) fn sample(&mut self, snapshot: &Snapshot, at: Instant) {
         let servers = snapshot.pools.iter().flat_map(|pool| &pool.servers);
-        let servers = servers.map(|server| (server.cell.id, server.cell.counts())).collect();
-        let frontends = snapshot.frontends().map(|it| (it.cell.id, it.cell.counts())).collect();
-        self.0.push_back(Sample { at, servers, frontends });
+        let mut servers: Vec<_> = servers.map(|server| (server.cell.id, server.cell.counts())).collect();
+        servers.sort_unstable_by_key(|(id, _)| *id);
+        let mut frontends: Vec<_> = snapshot.frontends().map(|it| (it.cell.id, it.cell.counts())).collect();
+        frontends.sort_unstable_by_key(|(id, _)| *id);
+        self.0.push_back(Sample { at, servers: servers.into(), frontends: frontends.into() });
         while self.0.get(1).is_some_and(|second| at.duration_since(second.at) >= MINUTE) {
             self.0.pop_front();
+        }
+        self.thin(at);
+    }
+
+    /// Drops the sample that has just become older than the short window, when its neighbours are close enough.
+    fn thin(&mut self, at: Instant) {
+        let old = |sample: &Sample| at.duration_since(sample.at) > TEN_SECONDS;
+        let place = self.0.partition_point(old);
+        if place >= 3 {
+            let (before, after) = (self.0[place - 3].at, self.0[place - 1].at);
+            if after.duration_since(before) <= COARSE {
+                self.0.remove(place - 2);
+            }
         }
     }
 
@@ -56,7 +79,7 @@ impl Rates {
         now: Instant,
     ) -> Growth<ServerCounts> {
         let base = self.base(window, now);
-        let before = base.and_then(|sample| sample.servers.get(&id)).copied().unwrap_or_default();
+        let before = base.and_then(|sample| find(&sample.servers, id)).unwrap_or_default();
         let by = ServerCounts {
             in_flight: counts.in_flight,
             taken: counts.taken.saturating_sub(before.taken),
@@ -76,11 +99,12 @@ impl Rates {
         now: Instant,
     ) -> Growth<FrontendCounts> {
         let base = self.base(window, now);
-        let before = base.and_then(|sample| sample.frontends.get(&id)).copied().unwrap_or_default();
+        let before = base.and_then(|sample| find(&sample.frontends, id)).unwrap_or_default();
         let by = FrontendCounts {
             connections: counts.connections,
             requests: counts.requests.saturating_sub(before.requests),
             refused: counts.refused.saturating_sub(before.refused),
+            turned_away: counts.turned_away.saturating_sub(before.turned_away),
             unavailable: counts.unavailable.saturating_sub(before.unavailable),
             unanswered: counts.unanswered.saturating_sub(before.unanswered),
         };

@@ -1,6 +1,6 @@
 //! The three truths, and what follows from them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -8,16 +8,17 @@ use std::time::Duration;
 use merismos_api::EventKind;
 use merismos_core::cells::Cells;
 use merismos_core::config::Checked;
-use merismos_core::config::diff::diff;
-use merismos_core::config::document::{CheckKind, Document};
-use merismos_core::config::impact::impact;
+use merismos_core::config::document::{CheckKind, Document, Lookup, WhenEmpty};
+use merismos_core::config::found::{Found, FoundServer, found_name};
+use merismos_core::config::renames::Renames;
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::{Evidence, State as HealthState};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{Snapshot, compile};
+use merismos_core::routing::{Snapshot, compile, recompile};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
+use merismos_plane::lookup::{LookupError, LookupId, LookupReport, Lookups};
 use merismos_plane::probe::{Prober, Report, Target};
 use merismos_plane::{BindError, Bound, Plane};
 use merismos_store::Revision;
@@ -27,7 +28,7 @@ use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
 use super::rates::Rates;
-use super::{Comparison, DutyError, Ground, NoFrontend};
+use super::{DutyError, Facts, Ground, NoFrontend, View};
 use crate::clock::wall;
 use crate::journal::Journal;
 
@@ -46,10 +47,28 @@ pub(super) struct Health {
     pub(super) passes_to_up: Option<u32>,
 }
 
+/// The running revision.
+pub(super) struct Running {
+    pub(super) revision: Arc<Revision>,
+    /// Its document.
+    pub(super) checked: Checked,
+    /// Its document with the servers that lookups found.
+    effective: Checked,
+}
+
+/// How a lookup went last.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Looked {
+    pub(super) at: Option<Wall>,
+    pub(super) trouble: Option<String>,
+}
+
 /// Everything that the controller is started with.
 pub(crate) struct Start {
     pub(crate) plane: Plane,
     pub(crate) prober: Prober,
+    pub(crate) lookups: Lookups,
+    pub(crate) found: BTreeMap<String, BTreeSet<FoundServer>>,
     pub(crate) journal: Journal,
     pub(crate) duties: BTreeMap<PoolServer, Order>,
     pub(crate) known_health: BTreeMap<String, KnownHealth>,
@@ -63,10 +82,13 @@ pub(crate) struct State {
     prober: Prober,
     pub(super) journal: Journal,
     cells: Cells,
-    pub(super) running: Option<(Revision, Checked)>,
+    lookups: Lookups,
+    pub(super) running: Option<Running>,
     pub(super) duties: BTreeMap<PoolServer, Order>,
     pub(super) health: BTreeMap<PoolServer, Health>,
     known_health: BTreeMap<String, KnownHealth>,
+    pub(super) found: Found,
+    pub(super) looked: BTreeMap<LookupId, Looked>,
     pub(super) rates: Rates,
     pub(super) started: Wall,
     version: u64,
@@ -89,6 +111,16 @@ fn health_key(server: &PoolServer, address: SocketAddr) -> String {
     format!("{server} {address}")
 }
 
+/// How a lookup is named in the copy.
+fn lookup_key((pool, lookup): &LookupId) -> String {
+    format!("{pool}/{lookup}")
+}
+
+fn lookup_id(key: &str) -> Option<LookupId> {
+    let (pool, lookup) = key.split_once('/')?;
+    Some((pool.parse().ok()?, lookup.parse().ok()?))
+}
+
 impl State {
     pub(crate) fn new(start: Start) -> Self {
         let (published, _) = broadcast::channel(PUBLISHED);
@@ -96,6 +128,9 @@ impl State {
             cells: Cells::new(start.plane.workers()),
             plane: start.plane,
             prober: start.prober,
+            lookups: start.lookups,
+            found: start.found.into_iter().filter_map(|(key, it)| Some((lookup_id(&key)?, it))).collect(),
+            looked: BTreeMap::new(),
             journal: start.journal,
             running: None,
             duties: start.duties,
@@ -109,24 +144,32 @@ impl State {
         }
     }
 
-    pub(super) fn document(&self) -> Document {
-        self.running.as_ref().map(|(_, checked)| checked.document().clone()).unwrap_or_default()
+    /// What runs, with the servers that lookups found.
+    pub(super) fn document(&self) -> Arc<Document> {
+        self.running.as_ref().map(|running| running.effective.shared()).unwrap_or_default()
     }
 
-    pub(super) fn compare(&self, checked: &Checked) -> Comparison {
-        let (old, new) = (self.document(), checked.document());
-        Comparison {
-            revision: self.running.as_ref().map_or(0, |(revision, _)| revision.number),
-            changes: diff(&old, new),
-            moves: impact(&old, new, self),
+    /// Everything that a change is weighed against.
+    pub(super) fn view(&self) -> View {
+        let facts = self.health.keys().chain(self.duties.keys());
+        let facts = facts.map(|server| (server.clone(), (self.duty(server), self.health(server)))).collect();
+        let empty = Checked::empty();
+        View {
+            revision: self.running.as_ref().map(|running| Arc::clone(&running.revision)),
+            checked: self.running.as_ref().map_or_else(|| empty.clone(), |running| running.checked.clone()),
+            effective: self.running.as_ref().map_or(empty, |running| running.effective.clone()),
+            found: self.found.clone(),
+            facts: Facts(facts),
+            orders: self.duties.clone(),
+            snapshot: self.plane.snapshot(),
         }
     }
 
     pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<Bound>, BindError> {
-        self.plane.bind(checked.document().frontends.values().map(|frontend| frontend.listen))
+        self.plane.bind(checked.document().frontends.values().map(|frontend| frontend.listen.get()))
     }
 
-    /// Runs a revision: health of what stays is kept, of what is new begins anew.
+    /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
     pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<Bound>) {
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
         let runs = if revision.at < self.started { "runs again after the start" } else { "runs now" };
@@ -135,39 +178,119 @@ impl State {
         } else {
             format!("{runs}, by {author}: {note}")
         };
-        self.settle_health(checked.document());
-        self.running = Some((revision, checked));
+        let accepted = revision.accepted.clone();
+        self.keep_found(checked.document());
+        let effective = checked.with_found(&self.found);
+        self.settle(effective.document());
+        self.running = Some(Running { revision: Arc::new(revision), checked, effective });
         self.publish(bound);
         self.set_probes();
+        self.set_lookups();
         self.forget_gone_servers();
-        let detail = json!({ "number": number, "author": author, "note": note });
+        let detail = json!({ "number": number, "author": author, "note": note, "accepted": accepted });
         self.journal.write(EventKind::Revision, format!("revision {number}"), says, detail);
         self.copy_is_old.send_modify(|changes| *changes += 1);
     }
 
-    fn settle_health(&mut self, document: &Document) {
+    /// Keeps what lookups found as long as they stand in the new document, under their pools' new names.
+    fn keep_found(&mut self, new: &Document) {
+        let renames = match &self.running {
+            Some(running) => Renames::between(running.checked.document(), new),
+            None => Renames::default(),
+        };
+        let moved = |pool: Name| renames.pools.get(&pool).cloned().unwrap_or(pool);
+        let found = std::mem::take(&mut self.found);
+        self.found = found.into_iter().map(|((pool, lookup), it)| ((moved(pool), lookup), it)).collect();
+        let stands =
+            |(pool, lookup): &LookupId| new.pools.get(pool).is_some_and(|it| it.lookups.contains_key(lookup));
+        self.found.retain(|id, _| stands(id));
+        self.looked.retain(|id, _| stands(id));
+    }
+
+    /// Prepares cells, duties and health for what is to run next.
+    fn settle(&mut self, new: &Document) {
+        let old = self.document();
+        let renames = Renames::between(&old, new);
+        if !renames.is_empty() {
+            self.cells.rename(&renames);
+            self.move_duties(&renames);
+        }
+        self.settle_health(new, &renames);
+    }
+
+    /// A withdrawn server that gets another name stays withdrawn.
+    fn move_duties(&mut self, renames: &Renames) {
+        let mut moved = Vec::new();
+        for (from, to) in &renames.servers {
+            let Some(order) = self.duties.get(from).filter(|order| order.duty != Duty::InService).cloned()
+            else {
+                continue;
+            };
+            let gone = Order {
+                duty: Duty::InService,
+                reason: format!("it is called {to} now"),
+                who: "the service".to_owned(),
+                at: wall(),
+            };
+            let says = format!("{} goes on, as it is called {to} now", order.duty);
+            self.journal.write(EventKind::Duty, from.to_string(), says, json!({ "order": order, "to": to }));
+            moved.push((from.clone(), gone));
+            moved.push((to.clone(), order));
+        }
+        for (server, order) in moved {
+            self.journal.outbox().add_duty(server.clone(), order.clone());
+            self.duties.insert(server, order);
+        }
+    }
+
+    fn settle_health(&mut self, document: &Document, renames: &Renames) {
         let mut before = std::mem::take(&mut self.health);
+        for (from, to) in &renames.servers {
+            if let Some(health) = before.remove(from) {
+                before.insert(to.clone(), health);
+            }
+        }
+        // The same question to the same address has the same answer, whatever the server is called.
+        let mut elsewhere: Option<BTreeMap<SocketAddr, Health>> = None;
+        let mut missing = Vec::new();
         for (pool, spec) in &document.pools {
             let asked = spec.check.as_ref().map(|check| document.checks[check].kind.clone());
             for (server, it) in &spec.servers {
                 let id = PoolServer { pool: pool.clone(), server: server.clone() };
-                let same =
-                    before.remove(&id).filter(|health| health.address == it.address && health.asked == asked);
-                let health = same.unwrap_or_else(|| {
-                    let known =
-                        self.known_health.remove(&health_key(&id, it.address)).filter(|_| asked.is_some());
-                    Health {
-                        address: it.address,
-                        asked: asked.clone(),
-                        state: known.map(|known| known.state).unwrap_or_default(),
-                        since: known.map_or_else(wall, |known| known.since),
-                        last_probe: None,
-                        failures_to_down: None,
-                        passes_to_up: None,
+                let address = it.address.get();
+                match before.remove(&id) {
+                    Some(health) if health.address == address && health.asked == asked => {
+                        drop(self.health.insert(id, health));
                     }
-                });
-                self.health.insert(id, health);
+                    Some(other) => {
+                        before.insert(id.clone(), other);
+                        missing.push((id, address, asked.clone()));
+                    }
+                    None => missing.push((id, address, asked.clone())),
+                }
             }
+        }
+        for (id, address, asked) in missing {
+            let known_elsewhere = elsewhere.get_or_insert_with(|| {
+                let proven = before.values().chain(self.health.values());
+                let proven = proven.filter(|health| health.state != HealthState::Unproven);
+                proven.map(|health| (health.address, health.clone())).collect()
+            });
+            let same =
+                known_elsewhere.get(&address).filter(|health| health.asked == asked && asked.is_some());
+            let health = same.cloned().unwrap_or_else(|| {
+                let known = self.known_health.remove(&health_key(&id, address)).filter(|_| asked.is_some());
+                Health {
+                    address,
+                    asked,
+                    state: known.map(|known| known.state).unwrap_or_default(),
+                    since: known.map_or_else(wall, |known| known.since),
+                    last_probe: None,
+                    failures_to_down: None,
+                    passes_to_up: None,
+                }
+            });
+            self.health.insert(id, health);
         }
     }
 
@@ -178,12 +301,22 @@ impl State {
             let Some(check) = spec.check.as_ref().map(|name| &document.checks[name]) else { continue };
             targets.extend(spec.servers.iter().map(|(server, it)| Target {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
-                address: it.address,
+                address: it.address.get(),
                 check: check.clone(),
             }));
         }
         let health = &self.health;
         self.prober.set(targets, |target| health.get(&target.server).map(|it| it.state).unwrap_or_default());
+    }
+
+    fn set_lookups(&mut self) {
+        let document = self.document();
+        let mut lookups = BTreeMap::new();
+        for (pool, spec) in &document.pools {
+            let all = spec.lookups.iter();
+            lookups.extend(all.map(|(name, lookup)| ((pool.clone(), name.clone()), lookup.clone())));
+        }
+        self.lookups.set(lookups);
     }
 
     fn forget_gone_servers(&mut self) {
@@ -192,29 +325,118 @@ impl State {
             .retain_servers(|server, address| health.get(server).is_some_and(|it| it.address == address));
     }
 
+    /// Takes what a lookup came to.
+    pub(super) fn on_lookup(&mut self, report: LookupReport) {
+        let LookupReport { id, lookup, outcome } = report;
+        let document = self.document();
+        let stands = document.pools.get(&id.0).and_then(|pool| pool.lookups.get(&id.1)) == Some(&lookup);
+        if !stands {
+            return;
+        }
+        let subject = format!("{}/{}", id.0, id.1);
+        let looked = self.looked.entry(id.clone()).or_default();
+        let had_trouble = looked.trouble.take();
+        match outcome {
+            Ok(answer) => {
+                looked.at = Some(wall());
+                if had_trouble.is_some() {
+                    let says = format!("{} is answered again", lookup.name);
+                    self.journal.write(EventKind::Lookup, subject, says, json!({}));
+                }
+                self.find(id, &lookup, answer.servers);
+            }
+            Err(error) => {
+                let is_empty = matches!(error, LookupError::Empty { .. });
+                let kept = self.found.get(&id).map_or(0, BTreeSet::len);
+                let goes = is_empty && lookup.when_empty == WhenEmpty::Remove;
+                let what_now = match (goes, kept) {
+                    (_, 0) => "there is nothing to keep".to_owned(),
+                    (true, kept) => format!("its {kept} servers go"),
+                    (false, kept) => format!("the last {kept} servers are kept"),
+                };
+                let trouble = format!("{error}; {what_now}");
+                if had_trouble.is_none() {
+                    self.journal.write(EventKind::Lookup, subject, trouble.clone(), json!({}));
+                }
+                looked.trouble = Some(trouble);
+                if goes {
+                    self.find(id, &lookup, BTreeSet::new());
+                }
+            }
+        }
+    }
+
+    /// Lets the servers that a lookup found come and go.
+    fn find(&mut self, id: LookupId, lookup: &Lookup, servers: BTreeSet<FoundServer>) {
+        let before = self.found.get(&id).cloned().unwrap_or_default();
+        if before == servers {
+            return;
+        }
+        let name = |server: &FoundServer| {
+            found_name(&id.1, server.address).map_or_else(String::new, |name| format!("{}/{name}", id.0))
+        };
+        for server in servers.difference(&before) {
+            let says = format!(
+                "found at {} by {}, weight {}, tier {}",
+                server.address, lookup.name, server.weight, server.tier
+            );
+            self.journal.write(EventKind::Lookup, name(server), says, json!({ "found": server }));
+        }
+        for server in before.iter().filter(|it| !servers.iter().any(|now| now.address == it.address)) {
+            let says = format!("gone: {} does not name {} any more", lookup.name, server.address);
+            self.journal.write(EventKind::Lookup, name(server), says, json!({ "gone": server }));
+        }
+        self.found.insert(id, servers);
+        let Some(running) = &self.running else { return };
+        let effective = running.checked.with_found(&self.found);
+        self.settle(effective.document());
+        if let Some(running) = &mut self.running {
+            running.effective = effective;
+        }
+        self.publish(Vec::new());
+        self.set_probes();
+        self.forget_gone_servers();
+        self.copy_is_old.send_modify(|changes| *changes += 1);
+    }
+
     /// Compiles what is so now and publishes it to the workers.
     pub(super) fn publish(&mut self, bound: Vec<Bound>) {
-        let Some((revision, checked)) = self.running.take() else { return };
+        let Some(running) = self.running.take() else { return };
         self.version += 1;
         let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
-        let snapshot = Arc::new(compile(&checked, self, &mut cells, revision.number, self.version));
+        let number = running.revision.number;
+        let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, self.version));
         self.cells = cells;
-        self.running = Some((revision, checked));
+        self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), bound);
         // Only running trials listen.
         let _ = self.published.send(snapshot);
     }
 
-    /// Takes a probe's report; gives whether it changes what servers are eligible.
-    pub(super) fn on_report(&mut self, report: Report) -> bool {
-        let Some(health) = self.health.get_mut(&report.server) else { return false };
+    /// As [`Self::publish`], when only the duty or the health of servers of these pools changed.
+    pub(super) fn publish_pools(&mut self, touched: &BTreeSet<Name>) {
+        let Some(running) = self.running.take() else { return };
+        self.version += 1;
+        let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
+        let (previous, document) = (self.plane.snapshot(), running.effective.document());
+        let snapshot = recompile(&previous, document, touched, self, &mut cells, self.version);
+        let snapshot = Arc::new(snapshot);
+        self.cells = cells;
+        self.running = Some(running);
+        self.plane.publish(Arc::clone(&snapshot), Vec::new());
+        let _ = self.published.send(snapshot);
+    }
+
+    /// Takes a probe's report; gives the pool whose eligible servers may change with it.
+    pub(super) fn on_report(&mut self, report: Report) -> Option<Name> {
+        let health = self.health.get_mut(&report.server)?;
         if health.address != report.address {
-            return false;
+            return None;
         }
         health.failures_to_down = report.failures_to_down;
         health.passes_to_up = report.passes_to_up;
         health.last_probe = Some(report.evidence.clone());
-        let Some(transition) = report.transition else { return false };
+        let transition = report.transition?;
         let now = wall();
         let lasted = now.since(health.since);
         health.state = report.state;
@@ -227,7 +449,7 @@ impl State {
         });
         self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
         self.copy_is_old.send_modify(|changes| *changes += 1);
-        true
+        Some(report.server.pool)
     }
 
     /// Follows an order at once; gives the number of requests in flight at the server.
@@ -244,22 +466,18 @@ impl State {
         let Some((pool, it)) = found else { return Err(DutyError::Unknown(server.clone())) };
         let is_eligible = it.standing.reason.is_none();
         if !even_if_last {
-            guard(server, order.duty, is_eligible, pool.eligible() - usize::from(is_eligible))?;
+            guard(server, order.duty, is_eligible, pool.able() - usize::from(is_eligible))?;
         }
         let says = format!("{} by {}: {}", order.duty, order.who, order.reason);
         self.journal.write(EventKind::Duty, server.to_string(), says, json!({ "order": order }));
         let cut = order.duty == Duty::Withdrawn;
         self.duties.insert(server.clone(), order);
-        self.publish(Vec::new());
+        self.publish_pools(&BTreeSet::from([server.pool.clone()]));
         if cut {
             self.plane.cut(it.cell.id);
         }
         self.copy_is_old.send_modify(|changes| *changes += 1);
         Ok(it.cell.counts().in_flight)
-    }
-
-    pub(super) fn export(&self) -> Option<(Revision, Box<Checked>)> {
-        self.running.as_ref().map(|(revision, checked)| (revision.clone(), Box::new(checked.clone())))
     }
 
     pub(super) fn watch(&self, frontend: &Name, capacity: usize) -> Result<Ground, NoFrontend> {
@@ -285,7 +503,7 @@ impl State {
     pub(super) fn copy(&self) -> Copy {
         let health = self.health.iter().filter(|(_, health)| health.state != HealthState::Unproven);
         Copy {
-            revision: self.running.as_ref().map(|(revision, _)| revision.clone()),
+            revision: self.running.as_ref().map(|running| Revision::clone(&running.revision)),
             duties: self.duties.iter().map(|(server, order)| (server.to_string(), order.clone())).collect(),
             health: health
                 .map(|(server, it)| {
@@ -293,6 +511,7 @@ impl State {
                 })
                 .collect(),
             tokens: Vec::new(),
+            found: self.found.iter().map(|(id, servers)| (lookup_key(id), servers.clone())).collect(),
         }
     }
 
@@ -316,6 +535,7 @@ impl State {
     /// Stops probing and traffic.
     pub(super) async fn stop(self, grace: Duration) -> usize {
         drop(self.prober);
+        drop(self.lookups);
         self.plane.stop(grace).await
     }
 }

@@ -3,10 +3,12 @@
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, Node, Observed, PassedServer, PoolStatus,
-    Records, RevisionStatus, ServerStatus, Status, Window,
+    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,
+    PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
-use merismos_core::config::document::{Check, CheckKind, Document, Pool as PoolSpec, Protocol};
+use merismos_core::config::document::{
+    Check, Document, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec,
+};
 use merismos_core::health::State as HealthState;
 use merismos_core::health::timing::timing;
 use merismos_core::name::Name;
@@ -14,14 +16,19 @@ use merismos_core::routing::{Frontend, Passed, Pool, Server, Snapshot};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 
-use super::NoFrontend;
 use super::rates::{MINUTE, TEN_SECONDS};
-use super::state::State;
+use super::state::{Running, State};
+use super::{Detail, NoFrontend};
 use crate::clock::wall;
+
+/// From how many servers on a status does not show each one, unless it is asked to.
+const MANY_SERVERS: u64 = 500;
+/// How many troubles are told one by one.
+const MOST_TROUBLES: usize = 50;
 
 impl State {
     /// Everything that is going on.
-    pub(super) fn status(&self) -> Status {
+    pub(super) fn status(&self, detail: &Detail) -> Status {
         let (snapshot, document) = (self.plane.snapshot(), self.document());
         let (at, now) = (wall(), Instant::now());
         let deaf = self.plane.deaf();
@@ -33,12 +40,24 @@ impl State {
                 Some(self.frontend(found, spec.protocol, !deaf.contains(&found.listen), now))
             })
             .collect();
-        let pools: Vec<PoolStatus> = snapshot
+        let mut pools: Vec<PoolStatus> = snapshot
             .pools
             .iter()
             .filter_map(|pool| Some(self.pool(pool, document.pools.get(&pool.name)?, &document, now)))
             .collect();
-        let records = self.records();
+        let servers: u64 = pools.iter().map(|pool| pool.size).sum();
+        let (records, lookups) = (self.records(), self.lookup_troubles());
+        let troubles = troubles(&frontends, &pools, &lookups, &records, at);
+        let mut shortened = false;
+        if let Detail::Short(wanted) = detail
+            && servers > MANY_SERVERS
+        {
+            shortened = true;
+            let wanted = wanted.as_ref().map(Name::as_str);
+            for pool in pools.iter_mut().filter(|pool| Some(pool.name.as_str()) != wanted) {
+                pool.servers = Vec::new();
+            }
+        }
         Status {
             at,
             node: Node {
@@ -47,16 +66,39 @@ impl State {
                 workers: self.plane.workers() as u64,
             },
             revision: self.revision(),
-            troubles: troubles(&frontends, &pools, &records, at),
+            troubles,
             records,
+            servers,
+            shortened,
             frontends,
             pools,
         }
     }
 
+    /// What is wrong with lookups, a sentence each.
+    fn lookup_troubles(&self) -> Vec<String> {
+        let troubled = self.looked.iter().filter_map(|(id, looked)| Some((id, looked.trouble.as_ref()?)));
+        troubled.map(|((pool, lookup), trouble)| format!("lookup {pool}/{lookup}: {trouble}")).collect()
+    }
+
+    fn lookups(&self, pool: &Name, spec: &PoolSpec) -> Vec<LookupStatus> {
+        let status = |(name, lookup): (&Name, &Lookup)| {
+            let id = (pool.clone(), name.clone());
+            let looked = self.looked.get(&id).cloned().unwrap_or_default();
+            LookupStatus {
+                lookup: name.to_string(),
+                name: lookup.name.clone(),
+                found: self.found.get(&id).map_or(0, |found| found.len() as u64),
+                at: looked.at,
+                trouble: looked.trouble,
+            }
+        };
+        spec.lookups.iter().map(status).collect()
+    }
+
     fn revision(&self) -> RevisionStatus {
         match &self.running {
-            Some((revision, _)) => RevisionStatus {
+            Some(Running { revision, .. }) => RevisionStatus {
                 number: revision.number,
                 author: revision.author.clone(),
                 note: revision.note.clone(),
@@ -112,6 +154,7 @@ impl State {
             trouble,
             connections: counts.connections,
             per_second: per_second(short.by.requests, short.over),
+            turned_away: minute.turned_away,
             refused: minute.refused,
             unavailable: minute.unavailable,
             unanswered: minute.unanswered,
@@ -121,16 +164,22 @@ impl State {
     fn pool(&self, pool: &Pool, spec: &PoolSpec, document: &Document, now: Instant) -> PoolStatus {
         let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
         let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
-        let servers = pool.servers.iter().enumerate().map(|(place, server)| {
+        let servers = pool.servers.iter().enumerate().filter_map(|(place, server)| {
             let observed = Observed { ten_seconds: windows[0][place], minute: windows[1][place] };
-            self.server(server, spec.servers[&server.name.server].weight, check.is_some(), observed)
+            Some(self.server(server, spec.servers.get(&server.name.server)?, check.is_some(), observed))
         });
+        let servers: Vec<ServerStatus> = servers.collect();
+        let fails = |it: &&ServerStatus| it.health.checked && is_failing(it.health.state);
         PoolStatus {
             name: pool.name.to_string(),
             algorithm: spec.algorithm.to_string(),
             check: check.map(|(name, check)| check_status(name, check)),
+            size: servers.len() as u64,
             eligible: pool.eligible() as u64,
-            servers: servers.collect(),
+            failing: servers.iter().filter(fails).count() as u64,
+            per_second: windows[0].iter().map(|window| window.per_second).sum(),
+            lookups: self.lookups(&pool.name, spec),
+            servers,
         }
     }
 
@@ -153,13 +202,15 @@ impl State {
             .collect()
     }
 
-    fn server(&self, server: &Server, weight: u16, checked: bool, observed: Observed) -> ServerStatus {
+    fn server(&self, server: &Server, spec: &ServerSpec, checked: bool, observed: Observed) -> ServerStatus {
         let health = self.health.get(&server.name);
         let reason = server.standing.reason;
         ServerStatus {
             server: server.name.to_string(),
             address: server.address.to_string(),
-            weight,
+            weight: spec.weight,
+            tier: spec.tier,
+            found_by: spec.found_by.as_ref().map(ToString::to_string),
             duty: self.duties.get(&server.name).cloned(),
             health: HealthStatus {
                 checked,
@@ -228,43 +279,58 @@ impl State {
     }
 }
 
+fn is_failing(state: HealthState) -> bool {
+    match state {
+        HealthState::Down | HealthState::Suspect => true,
+        HealthState::Unproven | HealthState::Up | HealthState::Recovering => false,
+    }
+}
+
 fn per_second(count: u64, over: Duration) -> f64 {
     count as f64 / over.as_secs_f64()
 }
 
 fn check_status(name: &Name, check: &Check) -> CheckStatus {
-    let asks = match &check.kind {
-        CheckKind::Tcp => "tcp: connect".to_owned(),
-        CheckKind::Http { path, accept } => {
-            let ranges: Vec<_> = accept.iter().map(ToString::to_string).collect();
-            format!("http: GET {path} wants {}", ranges.join(" or "))
-        }
-    };
     let asks = format!(
-        "{asks}; every {}, timeout {}, down after {}, up after {}",
-        check.interval, check.timeout, check.down_after, check.up_after
+        "{}; every {}, timeout {}, down after {}, up after {}",
+        check.kind.asks(),
+        check.interval,
+        check.timeout,
+        check.down_after,
+        check.up_after
     );
     CheckStatus { name: name.to_string(), asks, timing: timing(check) }
 }
 
 /// What is wrong, the worst first: clients without answers, then servers that fail, then records.
-fn troubles(frontends: &[FrontendStatus], pools: &[PoolStatus], records: &Records, at: Wall) -> Vec<String> {
+fn troubles(
+    frontends: &[FrontendStatus],
+    pools: &[PoolStatus],
+    lookups: &[String],
+    records: &Records,
+    at: Wall,
+) -> Vec<String> {
     let mut troubles: Vec<String> = frontends
         .iter()
         .filter_map(|it| it.trouble.as_ref().map(|trouble| format!("frontend {}: {trouble}", it.name)))
         .collect();
+    let mut untold = 0;
     for server in pools.iter().flat_map(|pool| &pool.servers) {
         let health = &server.health;
-        let fails = match health.state {
-            HealthState::Down | HealthState::Suspect => true,
-            HealthState::Unproven | HealthState::Up | HealthState::Recovering => false,
-        };
-        if health.checked && fails {
+        if health.checked && is_failing(health.state) {
+            if troubles.len() >= MOST_TROUBLES {
+                untold += 1;
+                continue;
+            }
             let probe = health.last_probe.as_ref().map_or(String::new(), |probe| format!(": {}", probe.got));
             let since = humane(at.since(health.since));
             troubles.push(format!("{} is {} for {since}{probe}", server.server, health.state));
         }
     }
+    if untold > 0 {
+        troubles.push(format!("{untold} more servers are failing; each pool's page shows its own"));
+    }
+    troubles.extend(lookups.iter().cloned());
     if let Some(why) = &records.why {
         troubles.push(format!("records are behind ({} wait, {} lost): {why}", records.waiting, records.lost));
     }

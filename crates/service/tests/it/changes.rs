@@ -9,14 +9,15 @@ use crate::harness::{Database, Service, free, until};
 async fn a_document_is_previewed_applied_once_and_exported() {
     let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
     let text = service.document();
-    let preview = merismos_api::ApplyRequest { preview: true, ..Service::request(&text) };
+    let mut preview = Service::request(&text);
+    preview.going.preview = true;
     let seen = service.client().apply(&preview).await.unwrap();
     assert!(!seen.made && seen.revision == 0 && seen.changes.len() == 5, "{seen:?}");
     assert!(service.get().await.is_err(), "a preview starts nothing");
 
     let made = service.apply(&text).await.unwrap();
     assert!(made.made && made.revision == 1);
-    assert_eq!(made.moves.iter().map(|it| it.after).collect::<Vec<_>>(), [Some(0.5), Some(0.5)]);
+    assert_eq!(made.impact.moves.iter().map(|it| it.after).collect::<Vec<_>>(), [Some(0.5), Some(0.5)]);
     let again = service.apply(&text).await.unwrap();
     assert!(
         !again.made && again.revision == 1 && again.changes.is_empty(),
@@ -63,7 +64,10 @@ async fn a_frontend_whose_port_is_taken_is_refused_and_the_rest_runs_on() {
     );
     let Err(ClientError::Refused(problem)) = service.apply(&more).await else { panic!("it is refused") };
     assert_eq!(problem.status, 409);
-    assert!(problem.detail.contains(&format!("{address} is taken")), "{}", problem.detail);
+    let who = format!("{address} is taken by ");
+    assert!(problem.detail.contains(&who), "{}", problem.detail);
+    let us = format!("(process {})", std::process::id());
+    assert!(problem.detail.contains(&us), "the process is named: {}", problem.detail);
     assert_eq!(service.get().await.unwrap().0, 200);
     drop(taken);
     assert_eq!(service.apply(&more).await.unwrap().revision, 2, "once the port is free it is taken");
@@ -71,14 +75,29 @@ async fn a_frontend_whose_port_is_taken_is_refused_and_the_rest_runs_on() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_pool_without_servers_is_warned_of_and_answers_503_with_the_frontends_name() {
+async fn a_pool_without_servers_has_to_be_accepted_and_answers_503_with_the_frontends_name() {
     let service = Service::bare(Database::shared(), &[]).await;
-    let answer = service.apply(&service.document()).await.unwrap();
-    assert!(
-        answer.warnings.iter().any(|it| it.says.contains("pool quay has no servers")),
-        "{:?}",
-        answer.warnings
+    let Err(ClientError::Refused(problem)) = service.apply(&service.document()).await else {
+        panic!("it is refused")
+    };
+    let keys: Vec<_> = problem.warnings.iter().map(|it| it.warning.key.as_str()).collect();
+    assert_eq!(
+        (problem.status, keys.as_slice()),
+        (409, &["empty-pool:pools.quay"][..]),
+        "{}",
+        problem.detail
     );
+    assert!(problem.detail.contains("pool quay has no servers"), "{}", problem.detail);
+    assert_eq!(service.status().await.revision.number, 0);
+
+    let mut request = Service::request(&service.document());
+    request.going.accept.push("empty-pool:pools.quay".to_owned());
+    assert!(service.client().apply(&request).await.unwrap().made);
+    let accepted = service.client().revision(1).await.unwrap().revision.accepted;
+    let accepted: Vec<_> = accepted.iter().map(|it| (it.key.as_str(), it.who.as_str())).collect();
+    assert_eq!(accepted, [("empty-pool:pools.quay", "first"), ("slow-timeout:checks.well.timeout", "first")]);
+    let noted = service.document().replace("[pools.quay]\n", "[pools.quay]\nnote = \"still empty\"\n");
+    assert!(service.apply(&noted).await.unwrap().made, "what runs already needs no word again");
     let (status, text) = service.get().await.unwrap();
     assert_eq!(status, 503);
     assert!(text.contains("frontend harbour: no server is available"), "{text}");
@@ -89,9 +108,10 @@ async fn a_pool_without_servers_is_warned_of_and_answers_503_with_the_frontends_
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_write_that_is_based_on_an_older_revision_is_refused() {
     let service = Service::with(&["gull"]).await;
-    let based = |based_on, text: String| merismos_api::ApplyRequest {
-        based_on: Some(based_on),
-        ..Service::request(&text)
+    let based = |based_on, text: String| {
+        let mut request = Service::request(&text);
+        request.going.based_on = Some(based_on);
+        request
     };
     let heavier = service.document() + "weight = 7\n";
     assert!(service.client().apply(&based(1, heavier)).await.unwrap().made);
@@ -101,6 +121,12 @@ async fn a_write_that_is_based_on_an_older_revision_is_refused() {
     };
     assert_eq!(problem.status, 409);
     assert!(problem.detail.contains("revision 2 runs by now"), "{}", problem.detail);
+    let between = problem.between.expect("what changed in between is told");
+    let words: Vec<_> = between.changes.iter().map(|it| it.words.as_str()).collect();
+    assert_eq!(
+        (between.from, between.to, words.as_slice()),
+        (1, 2, &["weight of server quay/gull: 1 to 7"][..])
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -28,8 +28,12 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
         "{}",
         out(&preview)
     );
-    let applied = service.merismos(&["apply", file, "--note", "the first"]);
-    assert!(applied.status.success() && out(&applied).contains("Revision 1 runs now."), "{}", out(&applied));
+    let unaccepted = service.merismos(&["apply", file, "--note", "the first"]);
+    let key = "slow-timeout:checks.well.timeout";
+    assert_eq!(unaccepted.status.code(), Some(1), "{}", err(&unaccepted));
+    assert!(err(&unaccepted).contains(&format!("[{key}]")), "{}", err(&unaccepted));
+    let applied = service.merismos(&["apply", file, "--note", "the first", "--accept", key]);
+    assert!(applied.status.success() && out(&applied).contains("Revision 1 runs now"), "{}", out(&applied));
     assert!(out(&service.merismos(&["apply", file])).contains("Nothing changes: revision 1"));
     service.all_up().await;
 

@@ -6,7 +6,7 @@ use std::process::{Child, Command, ExitStatus, Output, Stdio};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
-use merismos_api::{ApplyRequest, ServerStatus, Status};
+use merismos_api::{ApplyRequest, Going, ServerStatus, Status};
 use merismos_client::{Client, ClientError};
 use merismos_core::config::Format;
 use merismos_lab::stand_in::StandIn;
@@ -218,6 +218,10 @@ impl Service {
         assert!(Command::new("kill").args([signal, &pid]).status().unwrap().success());
     }
 
+    pub(crate) fn pid(&self) -> u32 {
+        self.child.as_ref().expect("it runs").id()
+    }
+
     /// Waits for the process to end.
     pub(crate) async fn ended(&mut self) -> ExitStatus {
         let mut child = self.child.take().expect("it runs");
@@ -235,7 +239,7 @@ impl Service {
     /// A document with one frontend, `harbour`, before all stand-ins in the pool `quay`.
     pub(crate) fn document(&self) -> String {
         let mut text = format!(
-            "format = 1\n\n[checks.well]\nkind = \"http\"\npath = \"/health\"\ninterval = \"200ms\"\ntimeout = \"1s\"\n\
+            "format = 2\n\n[checks.well]\nkind = \"http\"\npath = \"/health\"\ninterval = \"200ms\"\ntimeout = \"1s\"\n\
              down_after = 2\nup_after = 2\n\n[pools.quay]\ncheck = \"well\"\n\n[frontends.harbour]\nprotocol = \"http\"\n\
              listen = \"{}\"\npool = \"quay\"\n",
             self.frontend
@@ -247,7 +251,7 @@ impl Service {
         text
     }
 
-    pub(crate) async fn apply(&self, text: &str) -> Result<merismos_api::ApplyAnswer, ClientError> {
+    pub(crate) async fn apply(&self, text: &str) -> Result<merismos_api::Review, ClientError> {
         self.client().apply(&Self::request(text)).await
     }
 
@@ -255,9 +259,13 @@ impl Service {
         ApplyRequest {
             text: text.to_owned(),
             format: Format::Toml,
-            note: "a test".to_owned(),
-            preview: false,
-            based_on: None,
+            only: Vec::new(),
+            going: Going {
+                note: "a test".to_owned(),
+                // The document's check is quick to notice, and patient with a machine that is busy.
+                accept: vec!["slow-timeout:checks.well.timeout".to_owned()],
+                ..Going::default()
+            },
         }
     }
 

@@ -1,5 +1,6 @@
 //! What is kept comes back as it was.
 
+use merismos_core::config::Accepted;
 use merismos_core::duty::{Duty, Order};
 use merismos_core::time::Wall;
 use merismos_store::{Revision, Store, StoreError, StoredEvent, StoredTrial, Token};
@@ -13,6 +14,12 @@ fn revision(number: u64) -> Revision {
         author: "Ada".to_owned(),
         note: "a note with ünïcode ⛴ and 'quotes'".to_owned(),
         at: Wall(1_772_353_800_250),
+        accepted: vec![Accepted {
+            key: "empty-pool:pools.spare".to_owned(),
+            says: "pool spare has no servers".to_owned(),
+            who: "Ada".to_owned(),
+            at: Wall(1_772_353_800_000),
+        }],
     }
 }
 

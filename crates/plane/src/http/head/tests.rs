@@ -8,8 +8,8 @@ fn client() -> ClientFields {
 
 fn pass(text: &str) -> (Request, String) {
     let mut out = Vec::new();
-    let parsed =
-        request(text.as_bytes(), &client(), &mut out).unwrap_or_else(|refusal| panic!("{refusal:?}: {text}"));
+    let parsed = request(text.as_bytes(), &client(), MOST_FIELDS, &mut out)
+        .unwrap_or_else(|refusal| panic!("{refusal:?}: {text}"));
     (parsed, String::from_utf8(out).unwrap())
 }
 
@@ -74,7 +74,7 @@ fn connection_can_not_take_off_what_delimits_or_directs() {
 #[case::control_character("X-A: a\x01b")]
 fn what_could_be_read_in_two_ways_is_refused(#[case] fields: &str) {
     let text = format!("POST / HTTP/1.1\r\nHost: a\r\n{fields}\r\n\r\n");
-    assert!(request(text.as_bytes(), &client(), &mut Vec::new()).is_err(), "{text}");
+    assert!(request(text.as_bytes(), &client(), MOST_FIELDS, &mut Vec::new()).is_err(), "{text}");
 }
 
 #[rstest]
@@ -86,7 +86,7 @@ fn what_could_be_read_in_two_ways_is_refused(#[case] fields: &str) {
 #[case::fragment("GET /a#b HTTP/1.1\r\nHost: a\r\n\r\n", 400)]
 #[case::chunked_in_http_10("POST / HTTP/1.0\r\nTransfer-Encoding: chunked\r\n\r\n", 400)]
 fn other_refusals(#[case] text: &str, #[case] status: u16) {
-    let refusal = request(text.as_bytes(), &client(), &mut Vec::new()).unwrap_err();
+    let refusal = request(text.as_bytes(), &client(), MOST_FIELDS, &mut Vec::new()).unwrap_err();
     assert_eq!(refusal.status(), status);
 }
 

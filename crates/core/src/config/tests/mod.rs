@@ -1,9 +1,13 @@
+mod changing;
+mod formats;
+mod size;
+
 use rstest::rstest;
 
 use super::diff::diff;
 use super::*;
 
-const GOOD: &str = r#"format = 1
+const GOOD: &str = r#"format = 2
 
 [checks.answers]
 kind = "http"
@@ -73,7 +77,8 @@ fn export_round_trips_and_is_stable() {
     14,
     "pools.booking.servers.Tern"
 )]
-#[case::format_of_the_future("format = 1", "format = 2", 1, "format")]
+#[case::format_of_the_future("format = 2", "format = 3", 1, "format")]
+#[case::no_format_at_all("format = 2", "format = 0", 1, "format")]
 #[case::pool_is_no_table(
     "[pools.booking.servers.tern]",
     "[pools]\nx = 1\n[pools.booking.servers.tern]",
@@ -93,7 +98,7 @@ fn one_mistake_is_told_at_its_place(
 #[test]
 fn three_mistakes_are_told_at_once_in_the_order_of_their_lines() {
     let text = changed("weight = 3", "weight = -3")
-        .replace("192.0.2.22:8080", "tern:8080")
+        .replace("192.0.2.22:8080", "tern.example:8080")
         .replace("pool = \"booking\"", "pool = \"bookign\"");
     let lines: Vec<_> = problems(&text).into_iter().map(|(line, _)| line).collect();
     assert_eq!(lines, [Some(12), Some(15), Some(20)]);
@@ -114,11 +119,11 @@ fn a_misspelt_key_is_answered_with_the_right_one() {
 
 #[test]
 fn broken_syntax_is_told_with_its_line() {
-    let toml = problems("format = 1\n[pools.booking\n");
+    let toml = problems("format = 2\n[pools.booking\n");
     assert_eq!(toml.first().and_then(|(line, _)| *line), Some(2));
-    let json = load("{\n  \"format\": 1,\n}", Format::Json).unwrap_err();
+    let json = load("{\n  \"format\": 2,\n}", Format::Json).unwrap_err();
     assert!(matches!(json[0].line, Some(2 | 3)), "{json:?}");
-    let twice = load("{\"format\": 1,\n\"format\": 1}", Format::Json).unwrap_err();
+    let twice = load("{\"format\": 2,\n\"format\": 2}", Format::Json).unwrap_err();
     assert_eq!((twice[0].line, twice[0].path.as_str()), (Some(2), "format"));
 }
 
@@ -145,7 +150,7 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
 #[case::unused("[pools.spare]\n", "no frontend sends clients to pool spare")]
 #[case::shared(
     "[pools.spare.servers.auk]\naddress = \"192.0.2.21:8080\"\n",
-    "192.0.2.21:8080 also serves pool booking"
+    "pool spare shares servers with pool booking: 192.0.2.21:8080 (auk, there gull)"
 )]
 #[case::circle("[pools.spare.servers.auk]\naddress = \"192.0.2.10:80\"\n", "requests would go in a circle")]
 #[case::slow_timeout(
@@ -165,13 +170,14 @@ fn what_is_allowed_and_probably_not_wanted(#[case] more: &str, #[case] says: &st
 fn changes_are_named() {
     let old = load(GOOD, Format::Toml).unwrap();
     let text = changed("weight = 3", "weight = 1")
-        .replace("[pools.booking.servers.tern]", "[pools.booking.servers.auk]");
+        .replace("[pools.booking.servers.tern]", "[pools.booking.servers.auk]")
+        .replace("192.0.2.22", "192.0.2.23");
     let new = load(&text, Format::Toml).unwrap();
     let words: Vec<_> = diff(old.document(), new.document()).iter().map(diff::Change::words).collect();
     assert_eq!(
         words,
         [
-            "add server booking/auk (address 192.0.2.22:8080, weight 1)",
+            "add server booking/auk (address 192.0.2.23:8080, weight 1)",
             "weight of server booking/gull: 3 to 1",
             "remove server booking/tern",
         ]
@@ -197,10 +203,10 @@ fn impact_tells_how_the_shares_move() {
     let old = load(GOOD, Format::Toml).unwrap();
     let more = format!("{GOOD}\n[pools.booking.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 1\n");
     let new = load(&more, Format::Toml).unwrap();
-    let moves: Vec<_> = impact::impact(old.document(), new.document(), &AllUp)
-        .into_iter()
-        .map(|it| (it.server.to_string(), it.before, it.after))
-        .collect();
+    let impact = impact::impact(old.document(), new.document(), &AllUp);
+    assert_eq!((impact.frontends[0].as_str(), impact.pools[0].as_str()), ("booking", "booking"));
+    let moves: Vec<_> =
+        impact.moves.into_iter().map(|it| (it.server.to_string(), it.before, it.after)).collect();
     // tern is down before and after: nothing moves for it. auk is new and counts as up.
     assert_eq!(
         moves,

@@ -1,0 +1,129 @@
+<script lang="ts">
+  import type { Timing } from '../api/types'
+  import { open, type Outlook } from '../desk/desk.svelte'
+  import { length, percent, points } from '../format/format'
+  import Changes from './Changes.svelte'
+
+  let {
+    outlook,
+    accept = $bindable([]),
+    canAccept = true,
+  }: { outlook: Outlook; accept?: string[]; canAccept?: boolean } = $props()
+
+  const SHOWN = 30
+  const moves = $derived(outlook.review?.impact.moves ?? [])
+  const timings = $derived(outlook.review?.impact.timings ?? [])
+  const needed = $derived(new Set(open(outlook.warnings).map((it) => it.key)))
+  /** Frontends whose clients would be told that nobody is there. */
+  const unanswered = $derived(
+    outlook.warnings
+      .filter((it) => !it.known && (it.key.startsWith('empty-pool:') || it.key.startsWith('no-weight:')))
+      .flatMap((it) => /every client of (.+?)(?:,| gets)/.exec(it.says)?.[1] ?? []),
+  )
+
+  const noticed = (timing: Timing) =>
+    `noticed after ${length(timing.noticed.best_ms)} at best, ${length(timing.noticed.average_ms)} on average, ${length(
+      timing.noticed.worst_ms,
+    )} at worst; back after ${length(timing.back.average_ms)} on average; ${timing.probes_per_minute} probes a minute for each server`
+</script>
+
+<div class="space-y-3" aria-live="polite" data-testid="consequences">
+  {#if outlook.trouble && outlook.mistakes.length === 0}
+    <p class="text-error" role="alert">✕ {outlook.trouble}</p>
+  {/if}
+  {#if outlook.mistakes.length > 0}
+    <ul class="space-y-1 text-error" role="alert">
+      {#each outlook.mistakes as mistake (mistake.path + mistake.found)}
+        <li>✕ <code>{mistake.path}</code>: {mistake.found}. Right would be: {mistake.wanted}</li>
+      {/each}
+    </ul>
+  {/if}
+  {#if outlook.between}
+    <div>
+      <h3 class="font-semibold">Between revision {outlook.between.from} and {outlook.between.to}</h3>
+      <Changes changes={outlook.between.changes} />
+    </div>
+  {/if}
+  {#if outlook.changes.length > 0}
+    <div>
+      <h3 class="mb-1 font-semibold">What changes</h3>
+      <Changes changes={outlook.changes} />
+    </div>
+  {/if}
+  {#each outlook.warnings.filter((it) => !it.known) as warning (warning.key)}
+    <div
+      class="rounded-box border px-2 py-1"
+      class:border-warning={warning.level === 'warning'}
+      class:border-base-300={warning.level === 'notice'}
+      data-warning={warning.key}
+    >
+      <p>
+        <span class={warning.level === 'warning' ? 'font-semibold text-warning' : 'text-secondary'}>
+          {warning.level === 'warning' ? '▲ warning' : '◇ notice'}
+        </span>
+        {warning.says}.
+        <span class="text-secondary">What to do: {warning.help}.</span>
+      </p>
+      {#if warning.accepted}
+        <p class="text-secondary">Accepted by {warning.accepted.who}.</p>
+      {:else if needed.has(warning.key) && canAccept}
+        <label class="mt-1 flex items-center gap-2">
+          <input type="checkbox" class="checkbox checkbox-xs" value={warning.key} bind:group={accept} />
+          It is meant to be so
+        </label>
+      {/if}
+    </div>
+  {/each}
+  {#if unanswered.length > 0}
+    <figure>
+      <figcaption class="text-secondary">What a client would see</figcaption>
+      <pre class="overflow-x-auto rounded-box bg-neutral p-2 text-neutral-content">HTTP/1.1 503 Service Unavailable
+
+frontend {unanswered[0]}: no server is available</pre>
+    </figure>
+  {/if}
+  {#if moves.length > 0}
+    <div>
+      <h3 class="mb-1 font-semibold">Shares</h3>
+      <table class="w-full max-w-2xl">
+        <thead class="text-left text-secondary">
+          <tr><th class="font-normal" scope="col">server</th><th class="w-28 font-normal" scope="col"><span class="sr-only">bar</span></th><th class="text-right font-normal" scope="col">before</th><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr>
+        </thead>
+        <tbody>
+          {#each moves.slice(0, SHOWN) as move (move.server)}
+            <tr>
+              <th scope="row" class="pr-2 text-left font-normal">{move.server}{#if move.why_none}<span class="text-secondary"> {move.why_none}</span>{/if}</th>
+              <td>
+                <div class="relative h-2.5 bg-base-300" aria-hidden="true">
+                  <div class="h-full bg-primary/60" style={`width: ${(move.after ?? 0) * 100}%`}></div>
+                  <div class="absolute -top-0.5 h-3.5 w-0.5 bg-base-content" style={`left: calc(${(move.before ?? 0) * 100}% - 1px)`}></div>
+                </div>
+              </td>
+              <td class="text-right">{percent(move.before)}</td>
+              <td class="text-right">{percent(move.after)}</td>
+              <td class="text-right">{points((move.after ?? 0) - (move.before ?? 0))}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+      {#if moves.length > SHOWN}<p class="text-secondary">and {moves.length - SHOWN} more servers</p>{/if}
+    </div>
+  {/if}
+  {#each timings as it (`${it.pool} ${it.check}`)}
+    <div>
+      <h3 class="font-semibold">Noticing a failure{it.pool ? ` in pool ${it.pool}` : ''}</h3>
+      {#if it.before}<p class="text-secondary">now: {noticed(it.before)}</p>{/if}
+      <p>{it.after ? noticed(it.after) : 'failures are not noticed any more'}</p>
+    </div>
+  {/each}
+  {#each outlook.review?.touched ?? [] as it (it.whose)}
+    <p>{it.count} {it.whose}, {it.says}</p>
+  {/each}
+  {#if outlook.review && (outlook.review.impact.frontends.length > 0 || outlook.review.impact.pools.length > 0)}
+    <p class="text-secondary">
+      Touches
+      {#if outlook.review.impact.frontends.length > 0}frontends {outlook.review.impact.frontends.slice(0, 6).join(', ')}{outlook.review.impact.frontends.length > 6 ? ` and ${outlook.review.impact.frontends.length - 6} more` : ''};{/if}
+      pools {outlook.review.impact.pools.slice(0, 6).join(', ') || 'none'}{outlook.review.impact.pools.length > 6 ? ` and ${outlook.review.impact.pools.length - 6} more` : ''}
+    </p>
+  {/if}
+</div>

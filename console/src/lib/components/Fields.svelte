@@ -1,0 +1,76 @@
+<script lang="ts">
+  import { things } from '../api/call'
+  import type { Kind } from '../api/types'
+  import { desk } from '../desk/desk.svelte'
+  import type { Field } from '../desk/fields'
+
+  let { fields, values = $bindable() }: { fields: Field[]; values: Record<string, string> } = $props()
+
+  let more = $state(false)
+  let names = $state<Partial<Record<Kind, string[]>>>({})
+
+  const here = (field: Field) => !field.when || values[field.when.key] === field.when.is
+  const first = $derived(fields.filter((field) => !field.more && here(field)))
+  const rest = $derived(fields.filter((field) => field.more && here(field)))
+
+  $effect(() => {
+    const draft = desk.draft
+    void desk.made
+    for (const field of fields) {
+      const kind = field.kind
+      if (kind) things({ kind, draft, limit: 1000 }).then((found) => (names = { ...names, [kind]: found.things.map((it) => it.name) }), () => {})
+    }
+  })
+</script>
+
+{#snippet one(field: Field)}
+  <div>
+    <label class="block" for={`field-${field.key}`}>{field.label}{#if field.needed}<span aria-hidden="true" class="text-secondary"> *</span>{/if}</label>
+    {#if field.type === 'choice'}
+      <select id={`field-${field.key}`} class="select select-sm w-full" bind:value={values[field.key]} required={field.needed}>
+        {#if !field.needed}<option value="">default</option>{/if}
+        {#each field.of ?? [] as choice (choice)}<option>{choice}</option>{/each}
+      </select>
+    {:else if field.type === 'thing'}
+      <input
+        id={`field-${field.key}`}
+        class="input input-sm w-full"
+        list={`names-${field.key}`}
+        autocomplete="off"
+        placeholder={field.empty}
+        bind:value={values[field.key]}
+        required={field.needed}
+        aria-describedby={`help-${field.key}`}
+      />
+      <datalist id={`names-${field.key}`}>
+        {#each names[field.kind ?? 'pool'] ?? [] as name (name)}<option value={name}></option>{/each}
+      </datalist>
+    {:else}
+      <input
+        id={`field-${field.key}`}
+        class="input input-sm w-full"
+        inputmode={field.type === 'number' ? 'numeric' : 'text'}
+        autocomplete="off"
+        placeholder={field.empty}
+        bind:value={values[field.key]}
+        required={field.needed}
+        aria-describedby={`help-${field.key}`}
+      />
+    {/if}
+    <p id={`help-${field.key}`} class="text-secondary">{field.help}</p>
+  </div>
+{/snippet}
+
+<div class="grid gap-x-4 gap-y-2 sm:grid-cols-2">
+  {#each first as field (field.key)}{@render one(field)}{/each}
+</div>
+{#if rest.length > 0}
+  <button type="button" class="btn btn-ghost btn-xs mt-2" aria-expanded={more} onclick={() => (more = !more)}>
+    {more ? '▾' : '▸'} Limits and times
+  </button>
+  {#if more}
+    <div class="mt-1 grid gap-x-4 gap-y-2 sm:grid-cols-2">
+      {#each rest as field (field.key)}{@render one(field)}{/each}
+    </div>
+  {/if}
+{/if}

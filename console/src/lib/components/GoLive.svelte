@@ -1,0 +1,80 @@
+<script lang="ts">
+  import { desk, foresee, make, open, type Outlook } from '../desk/desk.svelte'
+  import type { Edit } from '../api/types'
+  import Consequences from './Consequences.svelte'
+
+  // The consequences of some edits, as they are typed, and the button that makes them.
+  let {
+    edits,
+    verb = 'Make it live',
+    basedOn,
+    onmade,
+  }: { edits: Edit[]; verb?: string; basedOn?: number | undefined; onmade: () => void } = $props()
+
+  const WAIT_MS = 250
+
+  let outlook = $state.raw<Outlook | null>(null)
+  let refusal = $state.raw<Outlook | null>(null)
+  let accept = $state<string[]>([])
+  let note = $state('')
+  let busy = $state(false)
+  const text = $derived(JSON.stringify([edits, desk.draft]))
+
+  $effect(() => {
+    void text
+    refusal = null
+    const asked = edits
+    let current = true
+    const timer = setTimeout(async () => {
+      const seen = await foresee(asked)
+      if (current) outlook = seen
+    }, WAIT_MS)
+    return () => {
+      current = false
+      clearTimeout(timer)
+    }
+  })
+
+  const shown = $derived(refusal ?? outlook)
+  const missing = $derived(desk.draft ? [] : open(shown?.warnings ?? []).filter((it) => !accept.includes(it.key)))
+  const blocked = $derived(
+    busy || edits.length === 0 || missing.length > 0 || (refusal === null && outlook !== null && outlook.trouble !== ''),
+  )
+
+  async function go(event: SubmitEvent) {
+    event.preventDefault()
+    busy = true
+    const inTheWay = await make(edits, note, accept, basedOn)
+    busy = false
+    if (inTheWay) refusal = inTheWay
+    else {
+      note = ''
+      accept = []
+      onmade()
+    }
+  }
+</script>
+
+<form class="space-y-3" onsubmit={go}>
+  {#if edits.length === 0}
+    <p class="text-secondary">Nothing is changed yet.</p>
+  {:else if shown}
+    <Consequences outlook={shown} bind:accept canAccept={!desk.draft} />
+  {:else}
+    <p class="text-secondary">Asking what this would do …</p>
+  {/if}
+  <div class="flex flex-wrap items-end gap-2 border-t border-base-300 pt-3">
+    {#if !desk.draft}
+      <label class="min-w-40 grow">
+        <span class="text-secondary">Why (kept with the revision)</span>
+        <input class="input input-sm w-full" maxlength="500" bind:value={note} />
+      </label>
+    {/if}
+    <button class="btn btn-primary btn-sm" type="submit" disabled={blocked}>
+      {desk.draft ? `Put into draft ${desk.draft}` : verb}
+    </button>
+  </div>
+  {#if missing.length > 0}
+    <p class="text-warning">▲ {missing.length === 1 ? 'One warning has' : `${missing.length} warnings have`} to be accepted first.</p>
+  {/if}
+</form>

@@ -1,0 +1,10 @@
+<script lang="ts">
+  import { pageOf } from '../desk/place'
+
+  // A thing of the configuration, by its path, as a link to its page.
+  let { path }: { path: string } = $props()
+
+  const name = $derived(path.replace(/^(frontends|pools|checks|hosts|ranges)\./, '').replace(/\.(servers|lookups|taken)\./, '/'))
+</script>
+
+<a class="link link-hover" href={pageOf(path)}>{name}</a>

@@ -1,0 +1,83 @@
+<script lang="ts">
+  import type { Edit, Keys, Kind, ThingView } from '../api/types'
+  import { FIELDS, KINDS, labelText, meant, meantLabels, shown } from '../desk/fields'
+  import Fields from './Fields.svelte'
+  import GoLive from './GoLive.svelte'
+
+  // A form for one thing: a new one, or one that is there.
+  let {
+    kind,
+    around = '',
+    thing = null,
+    basedOn,
+    onmade,
+  }: {
+    kind: Kind
+    /** The path of what is around a new thing, with a dot behind it. */
+    around?: string
+    thing?: ThingView | null
+    basedOn?: number | undefined
+    onmade: (name: string) => void
+  } = $props()
+
+  const fields = $derived(FIELDS[kind])
+  let name = $state('')
+  let values = $state<Record<string, string>>({})
+  let labels = $state('')
+
+  // The form begins anew when it is given another thing, or the same one after a change.
+  const before = $derived(JSON.stringify(thing))
+  $effect.pre(() => {
+    const known: ThingView | null = JSON.parse(before)
+    const start = known?.keys ?? {}
+    values = Object.fromEntries(
+      fields.map((field) => [field.key, shown(field, start) || (known === null && field.needed && field.of ? (field.of[0] ?? '') : '')]),
+    )
+    labels = labelText(known?.labels ?? {})
+  })
+
+  const place = $derived(around || `${KINDS[kind].home}.`)
+  const changed = $derived.by(() => {
+    const keys: Keys = {}
+    for (const field of fields) {
+      const typed = values[field.key] ?? ''
+      const applies = !field.when || values[field.when.key] === field.when.is
+      const was = thing ? shown(field, thing.keys) : ''
+      if (!applies) {
+        if (thing && was !== '') keys[field.key] = null
+      } else if (typed.trim() !== was) keys[field.key] = meant(field, typed)
+    }
+    if (labels.trim() !== labelText(thing?.labels ?? {})) keys.labels = meantLabels(labels, thing?.labels ?? {})
+    return keys
+  })
+  const edits = $derived.by<Edit[]>(() => {
+    if (thing) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', thing: thing.path, keys: changed }]
+    const isWhole = fields.every((field) => !field.needed || (field.when && values[field.when.key] !== field.when.is) || values[field.key]?.trim())
+    if (name.trim() === '' || !isWhole) return []
+    const given = Object.fromEntries(Object.entries(changed).filter(([, value]) => value !== null))
+    return [{ do: 'add', thing: `${place}${name.trim()}`, keys: given }]
+  })
+</script>
+
+<div class="grid gap-4 lg:grid-cols-2">
+  <div>
+    {#if !thing}
+      <div class="mb-2 sm:w-1/2 sm:pr-2">
+        <label class="block" for="field-own-name">Name<span aria-hidden="true" class="text-secondary"> *</span></label>
+        <input id="field-own-name" class="input input-sm w-full" autocomplete="off" bind:value={name} maxlength="63" />
+        <p class="text-secondary">a-z, 0-9 and hyphen, a letter first</p>
+      </div>
+    {/if}
+    <Fields {fields} bind:values />
+    {#if kind !== 'lookup' && kind !== 'taken'}
+      <div class="mt-2">
+        <label class="block" for="field-labels">Labels</label>
+        <input id="field-labels" class="input input-sm w-full" autocomplete="off" bind:value={labels} placeholder="site=north, rack=r7" />
+      </div>
+    {/if}
+  </div>
+  <div class="rounded-box border border-base-300 bg-base-200 p-3">
+    <h2 class="mb-2 font-semibold">What this does</h2>
+    <GoLive {edits} {basedOn} onmade={() => onmade(thing ? thing.name : name.trim())} />
+  </div>
+</div>

@@ -1,0 +1,14 @@
+// Where we are, from the address of the page.
+
+import type { Kind } from '../api/types'
+
+const HOMES: Record<string, Kind> = { frontends: 'frontend', pools: 'pool', checks: 'check', hosts: 'host', ranges: 'range' }
+
+/** The kind of thing that a page's address is about. */
+export const kindOf = (pathname: string): Kind => HOMES[pathname.split('/')[1] ?? ''] ?? 'frontend'
+
+/** The page of a thing by its path in the document. */
+export function pageOf(path: string): string {
+  const [home, name] = path.split('.')
+  return `/${home}/${name}`
+}

@@ -1,0 +1,121 @@
+<script lang="ts">
+  import { deployDraft, discardDraft, draft, editDraft, rebaseDraft, words } from '../lib/api/call'
+  import type { DraftReview } from '../lib/api/types'
+  import Consequences from '../lib/components/Consequences.svelte'
+  import { desk, open, type Outlook } from '../lib/desk/desk.svelte'
+  import { moment } from '../lib/format/format'
+  import { live } from '../lib/live/live.svelte'
+  import { navigate, route } from '../router'
+
+  const name = $derived(route.pathname.split('/')[3] ?? '')
+  let seen = $state.raw<DraftReview | null>(null)
+  let trouble = $state('')
+  let note = $state<string | null>(null)
+  let accept = $state<string[]>([])
+  let busy = $state(false)
+
+  $effect(() => {
+    void desk.made
+    void live.changes
+    let current = true
+    draft(name).then(
+      (found) => {
+        if (current) seen = found
+      },
+      (error) => {
+        if (current) [seen, trouble] = [null, words(error)]
+      },
+    )
+    return () => (current = false)
+  })
+
+  // A warning that is ticked is accepted in the draft at once, for whoever deploys it.
+  $effect(() => {
+    if (accept.length > 0) {
+      const keys = accept
+      accept = []
+      void act(async () => (seen = await editDraft(name, [], { accept: keys })))
+    }
+  })
+
+  const outlook = $derived<Outlook | null>(
+    seen && {
+      changes: seen.changes,
+      review: seen.review,
+      mistakes: seen.mistakes,
+      trouble: '',
+      warnings: seen.review?.warnings ?? [],
+      between: seen.between,
+    },
+  )
+  const ready = $derived(
+    seen !== null && !seen.draft.stale && seen.mistakes.length === 0 && seen.changes.length > 0 && open(seen.review?.warnings ?? []).length === 0,
+  )
+
+  async function act(work: () => Promise<unknown>) {
+    busy = true
+    trouble = ''
+    try {
+      await work()
+    } catch (error) {
+      trouble = words(error)
+    }
+    busy = false
+  }
+
+  const deploy = () =>
+    act(async () => {
+      const review = await deployDraft(name, { note: note ?? seen?.draft.note ?? '' })
+      desk.choose(null)
+      desk.made += 1
+      await navigate(`/changes/revisions/${review.revision}` as '/')
+    })
+  const rebase = () => act(async () => (seen = await rebaseDraft(name)))
+  const discard = () =>
+    act(async () => {
+      await discardDraft(name)
+      if (desk.draft === name) desk.choose(null)
+      desk.made += 1
+      await navigate('/changes')
+    })
+</script>
+
+<main class="rounded-box border border-base-300 bg-base-100 p-3">
+  <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold"><a class="link link-hover text-secondary" href="/changes">Changes</a> / draft {name}</h2>
+    {#if seen}
+      <span class="text-secondary">by {seen.draft.owner}, from revision {seen.draft.base}, changed {moment(seen.draft.changed)}</span>
+      <div class="ml-auto flex gap-1">
+        {#if desk.draft === name}
+          <button class="btn btn-xs" onclick={() => desk.choose(null)}>Stop working in it</button>
+        {:else}
+          <button class="btn btn-xs" onclick={() => desk.choose(name)}>Work in it</button>
+        {/if}
+        <button class="btn btn-xs" disabled={busy} onclick={discard}>Throw it away</button>
+      </div>
+    {/if}
+  </div>
+  {#if trouble}<p class="mb-3 text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if seen && outlook}
+    {#if seen.draft.stale}
+      <p class="mb-3 rounded-box border border-warning px-2 py-1">
+        <span class="text-warning">▲ Others were faster:</span> revision {seen.between?.to ?? live.status?.revision.number} runs by now.
+        <button class="btn btn-xs" disabled={busy} onclick={rebase}>Let it begin from what runs now</button>
+      </p>
+    {/if}
+    {#if seen.changes.length === 0}
+      <p class="text-secondary">
+        It changes nothing yet. While “Changes go” above says “into draft {name}”, what you change on the other pages gathers here.
+      </p>
+    {/if}
+    <Consequences {outlook} bind:accept />
+    <div class="mt-3 flex flex-wrap items-end gap-2 border-t border-base-300 pt-3">
+      <label class="min-w-64 grow">
+        <span class="text-secondary">Why (kept with the revision)</span>
+        <input class="input input-sm w-full" maxlength="500" value={note ?? seen.draft.note} oninput={(event) => (note = event.currentTarget.value)} />
+      </label>
+      <button class="btn btn-primary btn-sm" disabled={!ready || busy} onclick={deploy}>Deploy it</button>
+    </div>
+    {#if open(seen.review?.warnings ?? []).length > 0}<p class="mt-1 text-warning">▲ Warnings have to be accepted first.</p>{/if}
+  {/if}
+</main>

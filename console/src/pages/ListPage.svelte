@@ -1,0 +1,122 @@
+<script lang="ts">
+  import { things, words } from '../lib/api/call'
+  import type { Kind, Things } from '../lib/api/types'
+  import Pager from '../lib/components/Pager.svelte'
+  import Path from '../lib/components/Path.svelte'
+  import ThingForm from '../lib/components/ThingForm.svelte'
+  import { desk } from '../lib/desk/desk.svelte'
+  import { KINDS, labelText } from '../lib/desk/fields'
+  import { kindOf, pageOf } from '../lib/desk/place'
+  import { rate } from '../lib/format/format'
+  import { live } from '../lib/live/live.svelte'
+  import { navigate, route } from '../router'
+
+  const LIMIT = 50
+
+  const kind = $derived<Kind>(kindOf(route.pathname))
+  let search = $state('')
+  let labels = $state('')
+  let offset = $state(0)
+  let found = $state.raw<Things | null>(null)
+  let trouble = $state('')
+  let adding = $state(false)
+
+  $effect(() => {
+    void kind
+    offset = 0
+    search = ''
+    labels = ''
+    adding = false
+    live.look(null)
+  })
+
+  $effect(() => {
+    void desk.made
+    void live.changes
+    let current = true
+    things({ kind, search, labels, offset, limit: LIMIT, draft: desk.draft }).then(
+      (page) => {
+        if (current) [found, trouble] = [page, '']
+      },
+      (error) => {
+        if (current) trouble = words(error)
+      },
+    )
+    return () => (current = false)
+  })
+
+  const frontends = $derived(Object.fromEntries((live.status?.frontends ?? []).map((it) => [it.name, it])))
+  const pools = $derived(Object.fromEntries((live.status?.pools ?? []).map((it) => [it.name, it])))
+  const uses = $derived(kind !== 'frontend')
+</script>
+
+<main class="rounded-box border border-base-300 bg-base-100 p-3">
+  <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold">{KINDS[kind].many}</h2>
+    {#if desk.draft}<span class="text-warning">◆ as in draft {desk.draft}</span>{/if}
+    <input class="input input-sm w-44" placeholder="search" aria-label="Search" bind:value={search} oninput={() => (offset = 0)} />
+    <input class="input input-sm w-44" placeholder="label, such as site=north" aria-label="Labels" bind:value={labels} oninput={() => (offset = 0)} />
+    <button class="btn btn-primary btn-sm ml-auto" onclick={() => (adding = !adding)} aria-expanded={adding}>
+      {adding ? 'Close' : `New ${KINDS[kind].one}`}
+    </button>
+  </div>
+  {#if adding}
+    <section class="mb-4 rounded-box border border-base-300 p-3" aria-label={`New ${KINDS[kind].one}`}>
+      <ThingForm {kind} onmade={(name) => { adding = false; void navigate(`/${KINDS[kind].home}/${name}` as '/') }} />
+    </section>
+  {/if}
+  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if found}
+    {#if found.total === 0}
+      <p class="py-6 text-center text-secondary">
+        {search || labels ? `No ${KINDS[kind].one} matches.` : `There is no ${KINDS[kind].one} yet.`}
+      </p>
+    {:else}
+      <div class="relative overflow-x-auto">
+        <table class="w-full">
+          <thead class="text-left text-secondary">
+            <tr>
+              <th class="py-1 pr-4 font-normal" scope="col">{KINDS[kind].one}</th>
+              <th class="pr-4 font-normal" scope="col">is</th>
+              {#if kind === 'frontend' || kind === 'pool'}<th class="pr-4 font-normal" scope="col">now</th>{/if}
+              {#if uses}<th class="pr-4 font-normal" scope="col">used by</th>{/if}
+              <th class="pr-4 font-normal" scope="col">labels</th>
+              <th class="font-normal" scope="col">note</th>
+            </tr>
+          </thead>
+          <tbody>
+            {#each found.things as thing (thing.path)}
+              <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-thing={thing.path}>
+                <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link link-hover" href={pageOf(thing.path)}>{thing.name}</a></th>
+                <td class="pr-4">{thing.summary}</td>
+                {#if kind === 'frontend'}
+                  {@const now = frontends[thing.name]}
+                  <td class="pr-4">
+                    {#if !now}<span class="text-secondary">not live</span>
+                    {:else if now.trouble}<span class="text-error">✕ {now.trouble}</span>
+                    {:else}<span class="text-success">●</span> {rate(now.per_second)}/s, {now.connections} clients{/if}
+                  </td>
+                {:else if kind === 'pool'}
+                  {@const now = pools[thing.name]}
+                  <td class="pr-4">
+                    {#if !now}<span class="text-secondary">not live</span>
+                    {:else if now.eligible === 0}<span class="text-error">✕ none of {now.size} eligible</span>
+                    {:else}<span class="text-success">●</span> {now.eligible} of {now.size} eligible, {rate(now.per_second)}/s{/if}
+                  </td>
+                {/if}
+                {#if uses}
+                  <td class="pr-4">
+                    {#each thing.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">nobody</span>{/each}{thing.used_by.length > 6 ? ` and ${thing.used_by.length - 6} more` : ''}
+                  </td>
+                {/if}
+                <td class="pr-4">{labelText(thing.labels)}</td>
+                <td>{thing.note}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+      <Pager bind:offset limit={LIMIT} total={found.total} />
+    {/if}
+  {/if}
+</main>

@@ -1,0 +1,96 @@
+<script lang="ts">
+  import { thing as ask, words } from '../lib/api/call'
+  import type { Edit, ThingView } from '../lib/api/types'
+  import GoLive from '../lib/components/GoLive.svelte'
+  import Path from '../lib/components/Path.svelte'
+  import ThingActions from '../lib/components/ThingActions.svelte'
+  import ThingForm from '../lib/components/ThingForm.svelte'
+  import TrialDialog from '../lib/components/TrialDialog.svelte'
+  import { desk } from '../lib/desk/desk.svelte'
+  import { KINDS } from '../lib/desk/fields'
+  import { kindOf } from '../lib/desk/place'
+  import { rate } from '../lib/format/format'
+  import { live } from '../lib/live/live.svelte'
+  import { navigate, route } from '../router'
+
+  const kind = $derived(kindOf(route.pathname))
+  const name = $derived(route.pathname.split('/')[2] ?? '')
+  let thing = $state.raw<ThingView | null>(null)
+  let trouble = $state('')
+  let trying = $state(false)
+  let taking = $state('')
+
+  $effect(() => {
+    void desk.made
+    void live.changes
+    let current = true
+    ask(`${KINDS[kind].home}.${name}`, desk.draft).then(
+      (found) => {
+        if (current) [thing, trouble] = [found, '']
+      },
+      (error) => {
+        if (current) [thing, trouble] = [null, words(error)]
+      },
+    )
+    return () => (current = false)
+  })
+
+  const go = (to: string) => void navigate(to as '/')
+  const frontend = $derived(kind === 'frontend' ? live.status?.frontends.find((it) => it.name === name) : undefined)
+  const taken = $derived(kind === 'range' ? Object.entries((thing?.keys.taken ?? {}) as Record<string, string>) : [])
+  const take = $derived<Edit[]>(taking.trim() ? [{ do: 'take', range: name, name: taking.trim() }] : [])
+</script>
+
+<main class="rounded-box border border-base-300 bg-base-100 p-3">
+  <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold">
+      <a class="link link-hover text-secondary" href={`/${KINDS[kind].home}`}>{KINDS[kind].many}</a> / {name}
+    </h2>
+    {#if desk.draft}<span class="text-warning">◆ as in draft {desk.draft}</span>{/if}
+    {#if frontend}
+      {#if frontend.trouble}
+        <span class="text-error">✕ {frontend.trouble}</span>
+      {:else}
+        <span><span class="text-success">●</span> listens; {rate(frontend.per_second)} requests/s, {frontend.connections} clients</span>
+      {/if}
+      <button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>
+    {/if}
+    {#if thing}
+      <div class="ml-auto">
+        <ThingActions {thing} ongone={() => go(`/${KINDS[kind].home}`)} onrenamed={(to) => go(`/${KINDS[kind].home}/${to}`)} />
+      </div>
+    {/if}
+  </div>
+  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if thing}
+    {#if thing.used_by.length > 0}
+      <p class="mb-3">
+        Used by {#each thing.used_by.slice(0, 20) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{/each}{thing.used_by.length > 20 ? ` and ${thing.used_by.length - 20} more` : ''}
+      </p>
+    {/if}
+    {#if kind === 'range'}
+      <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Taken addresses">
+        <div>
+          <h3 class="mb-1 font-semibold">Taken</h3>
+          <ul>
+            {#each taken as [taker, address] (taker)}
+              <li class="flex items-center gap-3 py-0.5"><code>{address}</code> {taker}</li>
+            {:else}
+              <li class="text-secondary">No address is taken yet.</li>
+            {/each}
+          </ul>
+          <label class="mt-2 block" for="taking">Take the next free one, as</label>
+          <input id="taking" class="input input-sm" autocomplete="off" bind:value={taking} maxlength="63" />
+        </div>
+        {#if taking.trim()}
+          <div class="rounded-box border border-base-300 bg-base-200 p-3"><GoLive edits={take} verb="Take it" onmade={() => (taking = '')} /></div>
+        {/if}
+      </section>
+    {/if}
+    <ThingForm {kind} {thing} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
+  {/if}
+</main>
+
+{#if trying}
+  <TrialDialog frontend={name} onclose={() => (trying = false)} />
+{/if}

@@ -1,0 +1,29 @@
+// Every page has an address of its own.
+
+import { createRouter } from 'sv-router'
+import ChangesPage from './pages/ChangesPage.svelte'
+import DraftPage from './pages/DraftPage.svelte'
+import HostsPage from './pages/HostsPage.svelte'
+import ListPage from './pages/ListPage.svelte'
+import OverviewPage from './pages/OverviewPage.svelte'
+import PoolPage from './pages/PoolPage.svelte'
+import RevisionPage from './pages/RevisionPage.svelte'
+import ThingPage from './pages/ThingPage.svelte'
+
+export const { navigate, route, isActive } = createRouter({
+  '/': OverviewPage,
+  '/frontends': ListPage,
+  '/frontends/:name': ThingPage,
+  '/pools': ListPage,
+  '/pools/:name': PoolPage,
+  '/checks': ListPage,
+  '/checks/:name': ThingPage,
+  '/hosts': HostsPage,
+  '/hosts/:name': ThingPage,
+  '/ranges': ListPage,
+  '/ranges/:name': ThingPage,
+  '/changes': ChangesPage,
+  '/changes/drafts/:name': DraftPage,
+  '/changes/revisions/:number': RevisionPage,
+  '*': OverviewPage,
+})

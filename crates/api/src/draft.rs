@@ -1,0 +1,124 @@
+//! Drafts and revisions.
+
+use merismos_core::config::Problem;
+use merismos_core::config::check::Accepted;
+use merismos_core::config::edit::Edit;
+use merismos_core::name::Name;
+use merismos_core::time::Wall;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::{Between, NamedChange, Review};
+
+/// A draft to be begun.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewDraft {
+    /// Its name.
+    #[schema(value_type = String)]
+    pub name: Name,
+    /// What it is for; becomes the revision's note.
+    #[serde(default)]
+    pub note: String,
+}
+
+/// A draft, without what is in it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Draft {
+    /// Its name.
+    pub name: String,
+    /// Who began it.
+    pub owner: String,
+    /// What it is for.
+    pub note: String,
+    /// The revision that it began from.
+    pub base: u64,
+    /// Whether another revision runs by now: it has to be rebased before it can be deployed.
+    pub stale: bool,
+    /// How many times it was changed.
+    pub version: u64,
+    /// When it was begun.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Wall,
+    /// When it was last changed.
+    #[schema(value_type = String, format = DateTime)]
+    pub changed: Wall,
+}
+
+/// Drafts, the one that was changed last first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Drafts {
+    /// The drafts.
+    pub drafts: Vec<Draft>,
+}
+
+/// Edits for a draft.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DraftEdits {
+    /// The edits, made one after the other, all of them or none.
+    #[serde(default)]
+    pub edits: Vec<Edit>,
+    /// Only say what the draft would do with them, without trying anything on the network.
+    #[serde(default)]
+    pub preview: bool,
+    /// Keys of the warnings that are accepted.
+    #[serde(default)]
+    pub accept: Vec<String>,
+    /// What the draft is for, when that changes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+}
+
+/// What a draft would do.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DraftReview {
+    /// The draft.
+    pub draft: Draft,
+    /// The relations that do not hold yet; while there are any it can't be deployed.
+    pub mistakes: Vec<Problem>,
+    /// What it changes of the revision that it began from.
+    pub changes: Vec<NamedChange>,
+    /// What it would do, when it has no mistakes and is not stale.
+    pub review: Option<Review>,
+    /// What others changed since it was begun, when it is stale.
+    pub between: Option<Between>,
+    /// The warnings that were accepted in it.
+    pub accepted: Vec<Accepted>,
+}
+
+/// A revision, without its document.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RevisionHead {
+    /// Its number, from 1.
+    pub number: u64,
+    /// Who made it.
+    pub author: String,
+    /// Why.
+    pub note: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Wall,
+    /// Whether it runs.
+    pub running: bool,
+    /// The warnings that were accepted with it.
+    pub accepted: Vec<Accepted>,
+}
+
+/// Revisions, the newest first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Revisions {
+    /// The revisions.
+    pub revisions: Vec<RevisionHead>,
+}
+
+/// One revision and what it changed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RevisionAnswer {
+    /// The revision.
+    pub revision: RevisionHead,
+    /// What it changed of the one before.
+    pub changes: Vec<NamedChange>,
+    /// Its document as TOML.
+    pub document: String,
+}

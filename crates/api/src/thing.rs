@@ -1,0 +1,64 @@
+//! The things of the configuration: frontends, pools, servers, lookups, checks, hosts, ranges.
+
+use std::collections::BTreeMap;
+
+use merismos_core::config::thing::Kind;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// One thing as it stands in the configuration.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ThingView {
+    /// Its path, such as `pools.booking.servers.gull`.
+    pub path: String,
+    /// What kind of thing it is.
+    pub kind: Kind,
+    /// How people call it, such as `booking/gull`.
+    pub name: String,
+    /// It in one line.
+    pub summary: String,
+    /// What it is for.
+    pub note: String,
+    /// Its labels.
+    pub labels: BTreeMap<String, String>,
+    /// The things that use it, as paths: a pool's frontends, a check's pools, a host's servers.
+    pub used_by: Vec<String>,
+    /// Its keys, as in the document.
+    #[schema(value_type = Object)]
+    pub keys: serde_json::Value,
+}
+
+/// Some of the things.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Things {
+    /// The revision, or the draft's base.
+    pub revision: u64,
+    /// How many there are that match.
+    pub total: u64,
+    /// Those of them that were asked for, in the order of their paths.
+    pub things: Vec<ThingView>,
+}
+
+/// A machine, known or only seen in pools.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HostView {
+    /// Its address.
+    pub address: String,
+    /// Its name, when it is known.
+    pub name: Option<String>,
+    /// What it is for.
+    pub note: String,
+    /// Its labels.
+    pub labels: BTreeMap<String, String>,
+    /// Its servers, as `pool/server`.
+    pub servers: Vec<String>,
+}
+
+/// Machines in the order of their addresses.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Hosts {
+    /// How many there are that match.
+    pub total: u64,
+    /// Those of them that were asked for.
+    pub hosts: Vec<HostView>,
+}

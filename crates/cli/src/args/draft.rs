@@ -1,0 +1,109 @@
+//! `merismos draft <verb>`
+
+use clap::Subcommand;
+use merismos_api::{DraftEdits, Going, NewDraft};
+use merismos_core::name::Name;
+
+use super::Context;
+use super::going;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+#[derive(Debug, Subcommand)]
+pub(super) enum Verb {
+    /// List the drafts
+    List,
+    /// Begin one from what runs; other commands add to it with --draft
+    Create {
+        /// Its name
+        name: Name,
+        /// What it is for; becomes the revision's note
+        #[arg(long, default_value = "", value_name = "TEXT")]
+        note: String,
+    },
+    /// Review one: what it changes, what that does, and what is wrong with it
+    Review {
+        /// Its name
+        name: Name,
+    },
+    /// Accept warnings in it
+    Accept {
+        /// Its name
+        name: Name,
+        /// The warnings' keys
+        #[arg(required = true)]
+        keys: Vec<String>,
+    },
+    /// Make it the running revision
+    Deploy {
+        /// Its name
+        name: Name,
+        /// Why; the draft's own note when nothing is said
+        #[arg(long, default_value = "", value_name = "TEXT")]
+        note: String,
+        /// Accept the warning with this key; may be given several times
+        #[arg(long, value_name = "KEY")]
+        accept: Vec<String>,
+    },
+    /// Let it begin from what runs now
+    Rebase {
+        /// Its name
+        name: Name,
+    },
+    /// Throw it away
+    Discard {
+        /// Its name
+        name: Name,
+    },
+}
+
+impl Verb {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        let client = context.target.client()?;
+        let review = match self {
+            Self::List => {
+                let drafts = client.drafts().await?;
+                if context.json {
+                    show::json(&drafts);
+                } else {
+                    show::drafts::list(&drafts);
+                }
+                return Ok(Exit::Done);
+            }
+            Self::Create { name, note } => {
+                let draft = client.begin_draft(&NewDraft { name, note }).await?;
+                if context.json {
+                    show::json(&draft);
+                } else {
+                    show::drafts::begun(&draft);
+                }
+                return Ok(Exit::Done);
+            }
+            Self::Deploy { name, note, accept } => {
+                let going = Going { note, accept, ..Going::default() };
+                let review = client.deploy_draft(&name, going).await?;
+                going::print(context, &review, false);
+                return Ok(Exit::Done);
+            }
+            Self::Discard { name } => {
+                client.discard_draft(&name).await?;
+                if !context.json {
+                    show::text(&format!("Draft {name} is thrown away.\n"));
+                }
+                return Ok(Exit::Done);
+            }
+            Self::Review { name } => client.draft(&name).await?,
+            Self::Accept { name, keys } => {
+                client.edit_draft(&name, &DraftEdits { accept: keys, ..DraftEdits::default() }).await?
+            }
+            Self::Rebase { name } => client.rebase_draft(&name).await?,
+        };
+        if context.json {
+            show::json(&review);
+        } else {
+            show::drafts::review(&review);
+        }
+        let is_ready = review.mistakes.is_empty() && !review.draft.stale;
+        Ok(if is_ready { Exit::Done } else { Exit::No })
+    }
+}

@@ -1,0 +1,76 @@
+//! How a change goes live: the flags that every changing command takes.
+
+use merismos_api::{ChangeRequest, DraftEdits, Going, Review};
+use merismos_core::config::edit::Edit;
+use merismos_core::name::Name;
+
+use super::Context;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+/// Flags of a change.
+#[derive(Clone, Debug, clap::Args)]
+#[command(next_help_heading = "How it goes live")]
+pub(super) struct GoingArgs {
+    /// Only show what would change and what it would do
+    #[arg(long)]
+    pub(super) preview: bool,
+    /// Why; kept with the revision
+    #[arg(long, default_value = "", value_name = "TEXT")]
+    pub(super) note: String,
+    /// Refuse when another revision than this one runs by now
+    #[arg(long, value_name = "REVISION")]
+    pub(super) based_on: Option<u64>,
+    /// Accept the warning with this key; may be given several times
+    #[arg(long, value_name = "KEY")]
+    pub(super) accept: Vec<String>,
+}
+
+impl From<GoingArgs> for Going {
+    fn from(args: GoingArgs) -> Self {
+        let GoingArgs { preview, note, based_on, accept } = args;
+        Self { note, preview, quick: false, based_on, accept }
+    }
+}
+
+/// Flags of a change that may also gather in a draft.
+#[derive(Clone, Debug, clap::Args)]
+pub(super) struct WhereArgs {
+    #[command(flatten)]
+    going: GoingArgs,
+    /// Make the change in this draft instead of what runs
+    #[arg(long, value_name = "DRAFT", conflicts_with_all = ["preview", "based_on"], help_heading = "How it goes live")]
+    draft: Option<Name>,
+}
+
+impl WhereArgs {
+    /// Makes edits: live at once, or in a draft.
+    pub(super) async fn make(self, context: &Context, edits: Vec<Edit>) -> Result<Exit, CliError> {
+        let client = context.target.client()?;
+        if let Some(draft) = self.draft {
+            let GoingArgs { note, accept, .. } = self.going;
+            let note = Some(note).filter(|note| !note.is_empty());
+            let review =
+                client.edit_draft(&draft, &DraftEdits { edits, preview: false, accept, note }).await?;
+            if context.json {
+                show::json(&review);
+            } else {
+                show::drafts::review(&review);
+            }
+            return Ok(Exit::Done);
+        }
+        let preview = self.going.preview;
+        let review = client.change(&ChangeRequest { edits, going: self.going.into() }).await?;
+        print(context, &review, preview);
+        Ok(Exit::Done)
+    }
+}
+
+/// Prints what a change did or would do.
+pub(super) fn print(context: &Context, review: &Review, preview: bool) {
+    if context.json {
+        show::json(review);
+    } else {
+        show::review::print(review, preview);
+    }
+}

@@ -1,0 +1,81 @@
+//! `merismos revision <verb>`
+
+use clap::Subcommand;
+
+use super::Context;
+use super::going::{self, GoingArgs};
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+#[derive(Debug, Subcommand)]
+pub(super) enum Verb {
+    /// List revisions, the newest first
+    List {
+        /// How many at most
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1000))]
+        limit: u32,
+        /// Only those before this one
+        #[arg(long, value_name = "REVISION")]
+        before: Option<u64>,
+    },
+    /// Show what one changed
+    Show {
+        /// Its number
+        number: u64,
+        /// Print its document instead
+        #[arg(long)]
+        document: bool,
+    },
+    /// Show what changed between any two
+    Compare {
+        /// The older one; 0 is the empty document before the first
+        from: u64,
+        /// The newer one
+        to: u64,
+    },
+    /// Make an older one's content the newest revision
+    Revert {
+        /// The one to go back to
+        number: u64,
+        #[command(flatten)]
+        going: GoingArgs,
+    },
+}
+
+impl Verb {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        let client = context.target.client()?;
+        match self {
+            Self::List { limit, before } => {
+                let revisions = client.revisions(before, limit).await?;
+                if context.json {
+                    show::json(&revisions);
+                } else {
+                    show::drafts::revisions(&revisions);
+                }
+            }
+            Self::Show { number, document } => {
+                let answer = client.revision(number).await?;
+                match (context.json, document) {
+                    (true, _) => show::json(&answer),
+                    (false, true) => show::text(&answer.document),
+                    (false, false) => show::drafts::revision(&answer),
+                }
+            }
+            Self::Compare { from, to } => {
+                let between = client.compare(from, to).await?;
+                if context.json {
+                    show::json(&between);
+                } else {
+                    show::drafts::between(&between);
+                }
+            }
+            Self::Revert { number, going } => {
+                let preview = going.preview;
+                let review = client.revert(number, going.into()).await?;
+                going::print(context, &review, preview);
+            }
+        }
+        Ok(Exit::Done)
+    }
+}

@@ -1,0 +1,393 @@
+//! `merismos <thing> <verb>`: the same verbs for every kind of thing.
+
+mod keys;
+
+use std::path::PathBuf;
+
+use clap::{Subcommand, ValueEnum};
+use merismos_client::Wanted;
+use merismos_core::config::Thing;
+use merismos_core::config::edit::Edit;
+use merismos_core::config::hosts::HostsFormat;
+use merismos_core::name::Name;
+use serde_json::{Map, Value};
+
+pub(super) use keys::{CheckKeys, FrontendKeys, HostKeys, LookupKeys, PoolKeys, RangeKeys, ServerKeys};
+use keys::{Keys, ThingName};
+
+use super::Context;
+use super::going::WhereArgs;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+/// What can be done with every kind of thing.
+#[derive(Debug, Subcommand)]
+pub(super) enum Verb<K: Keys> {
+    /// List them
+    List(Filter),
+    /// Show one
+    Show {
+        /// Its name
+        name: K::Name,
+        /// As it stands in this draft
+        #[arg(long, value_name = "DRAFT")]
+        draft: Option<Name>,
+    },
+    /// Add one
+    Create {
+        /// Its name
+        name: K::Name,
+        #[command(flatten)]
+        keys: Box<K>,
+        #[command(flatten)]
+        about: About,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    /// Change some of its keys
+    Change {
+        /// Its name
+        name: K::Name,
+        #[command(flatten)]
+        keys: Box<K>,
+        #[command(flatten)]
+        about: About,
+        /// Put a key back to its default; may be given several times
+        #[arg(long, value_name = "KEY")]
+        reset: Vec<String>,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    /// Give it another name; whatever names it follows
+    Rename {
+        /// Its name
+        name: K::Name,
+        /// Its new name
+        to: Name,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    /// Copy it, with the keys in which the copy differs
+    Copy {
+        /// Its name
+        name: K::Name,
+        /// The copy's name
+        to: Name,
+        #[command(flatten)]
+        keys: Box<K>,
+        #[command(flatten)]
+        about: About,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    /// Remove it; says by what it is used when it is
+    Remove {
+        /// Its name
+        name: K::Name,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+}
+
+/// Which things to list.
+#[derive(Debug, clap::Args)]
+pub(super) struct Filter {
+    /// Only those inside this pool or range
+    #[arg(value_name = "POOL")]
+    inside: Option<Name>,
+    /// Only those with this in their name, keys, note or labels
+    #[arg(long, value_name = "TEXT")]
+    search: Option<String>,
+    /// Only those with this label; may be given several times
+    #[arg(long, value_name = "KEY[=VALUE]")]
+    label: Vec<String>,
+    /// As they stand in this draft
+    #[arg(long, value_name = "DRAFT")]
+    draft: Option<Name>,
+    /// How many at most
+    #[arg(long, default_value_t = 200, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    limit: u32,
+    /// How many to pass over
+    #[arg(long, default_value_t = 0)]
+    offset: u32,
+}
+
+impl Filter {
+    fn wanted(self) -> Wanted {
+        Wanted {
+            kind: None,
+            inside: self.inside.map(|name| name.to_string()),
+            search: self.search,
+            labels: (!self.label.is_empty()).then(|| self.label.join(",")),
+            draft: self.draft.map(|name| name.to_string()),
+            offset: Some(self.offset),
+            limit: Some(self.limit),
+        }
+    }
+}
+
+/// What every thing may have beside its own keys.
+#[derive(Debug, clap::Args)]
+pub(super) struct About {
+    /// A label, `KEY=VALUE`; `KEY=` takes it away; may be given several times
+    #[arg(long, value_name = "KEY=VALUE")]
+    label: Vec<String>,
+    /// What it is for: its note in the document
+    #[arg(long, value_name = "TEXT")]
+    about: Option<String>,
+}
+
+impl About {
+    fn add_to(self, keys: &mut Map<String, Value>) -> Result<(), CliError> {
+        let mut labels = Map::new();
+        for label in self.label {
+            let (key, value) = label
+                .split_once('=')
+                .ok_or_else(|| CliError::Call(format!("a label is written KEY=VALUE; found {label:?}")))?;
+            let value = if value.is_empty() { Value::Null } else { value.into() };
+            labels.insert(key.to_owned(), value);
+        }
+        if !labels.is_empty() {
+            keys.insert("labels".to_owned(), Value::Object(labels));
+        }
+        if let Some(about) = self.about {
+            keys.insert("note".to_owned(), about.into());
+        }
+        Ok(())
+    }
+}
+
+/// The keys that were given as flags.
+fn given<K: Keys>(keys: &K, about: About) -> Result<Map<String, Value>, CliError> {
+    let Ok(Value::Object(mut map)) = serde_json::to_value(keys) else {
+        unreachable!("flags are a table of texts and numbers");
+    };
+    about.add_to(&mut map)?;
+    Ok(map)
+}
+
+impl<K: Keys> Verb<K> {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        match self {
+            Self::List(filter) => {
+                let wanted = Wanted { kind: Some(K::KIND), ..filter.wanted() };
+                let things = context.target.client()?.things(&wanted).await?;
+                if context.json {
+                    show::json(&things);
+                } else {
+                    show::things::list(&things, K::KIND);
+                }
+                Ok(Exit::Done)
+            }
+            Self::Show { name, draft } => {
+                let view = context.target.client()?.thing(&name.thing::<K>(), draft.as_ref()).await?;
+                if context.json {
+                    show::json(&view);
+                } else {
+                    show::things::one(&view);
+                }
+                Ok(Exit::Done)
+            }
+            Self::Create { name, keys, about, going } => {
+                let thing = name.thing::<K>();
+                let mut map = given(&*keys, about)?;
+                K::defaults(&mut map);
+                let mut edits = keys.before(&thing, &mut map)?;
+                edits.push(Edit::Add { thing, keys: map });
+                going.make(context, edits).await
+            }
+            Self::Change { name, keys, about, reset, going } => {
+                let thing = name.thing::<K>();
+                let mut map = given(&*keys, about)?;
+                let mut edits = keys.before(&thing, &mut map)?;
+                map.extend(reset.into_iter().map(|key| (key, Value::Null)));
+                if map.is_empty() {
+                    return Err(CliError::Call(
+                        "nothing to change was named; --help lists the keys".to_owned(),
+                    ));
+                }
+                edits.push(Edit::Change { thing, keys: map });
+                going.make(context, edits).await
+            }
+            Self::Rename { name, to, going } => {
+                going.make(context, vec![Edit::Rename { thing: name.thing::<K>(), to }]).await
+            }
+            Self::Copy { name, to, keys, about, going } => {
+                let thing = name.thing::<K>();
+                let mut map = given(&*keys, about)?;
+                let mut edits = keys.before(&thing.renamed(to.clone()), &mut map)?;
+                edits.push(Edit::Copy { thing, to, keys: map });
+                going.make(context, edits).await
+            }
+            Self::Remove { name, going } => {
+                going.make(context, vec![Edit::Remove { thing: name.thing::<K>() }]).await
+            }
+        }
+    }
+}
+
+/// What can be done with servers.
+#[derive(Debug, Subcommand)]
+pub(super) enum ServerVerb {
+    /// Add several to a pool: of hosts, from a range of addresses, or from pasted lines
+    Add {
+        /// The pool
+        pool: Name,
+        /// `ADDRESS:PORT`, `HOST:PORT` or `FIRST-LAST:PORT`, each perhaps with a weight behind it; - reads lines
+        /// from standard input
+        #[arg(value_name = "ADDRESS:PORT [WEIGHT]")]
+        lines: Vec<String>,
+        /// These hosts, with commas between; needs --port
+        #[arg(long, value_name = "HOST,HOST", value_delimiter = ',', requires = "port")]
+        hosts: Vec<Name>,
+        /// The port on each of the hosts
+        #[arg(long)]
+        port: Option<u16>,
+        /// The weight of those whose line has none
+        #[arg(long)]
+        weight: Option<u16>,
+        /// Their tier
+        #[arg(long)]
+        tier: Option<u8>,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    #[command(flatten)]
+    Any(Verb<ServerKeys>),
+}
+
+impl ServerVerb {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        match self {
+            Self::Any(verb) => verb.run(context).await,
+            Self::Add { pool, lines, hosts, port, weight, tier, going } => {
+                let mut text = lines_of(lines)?;
+                for host in hosts {
+                    text += &format!("{host}:{}\n", port.unwrap_or_default());
+                }
+                if text.trim().is_empty() {
+                    let says = "no servers were named: give ADDRESS:PORT, or --hosts and --port".to_owned();
+                    return Err(CliError::Call(says));
+                }
+                going.make(context, vec![Edit::AddServers { pool, lines: text, weight, tier }]).await
+            }
+        }
+    }
+}
+
+/// One line an argument; an argument that is only a weight belongs to the one before it.
+fn lines_of(arguments: Vec<String>) -> Result<String, CliError> {
+    if arguments == ["-"] {
+        let path = PathBuf::from("-");
+        return std::io::read_to_string(std::io::stdin()).map_err(|source| CliError::File { path, source });
+    }
+    let mut text = String::new();
+    for argument in arguments {
+        let is_weight = !argument.is_empty() && argument.bytes().all(|byte| byte.is_ascii_digit());
+        text += if is_weight || text.is_empty() { " " } else { "\n" };
+        text += &argument;
+    }
+    Ok(if text.is_empty() { text } else { text + "\n" })
+}
+
+/// What can be done with hosts.
+#[derive(Debug, Subcommand)]
+pub(super) enum HostVerb {
+    /// Add the hosts of a list; those that are known take the list's address
+    Import {
+        /// The list; - reads standard input
+        file: PathBuf,
+        /// How it is written; a name that ends with .csv says it
+        #[arg(long)]
+        format: Option<ListFormat>,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    #[command(flatten)]
+    Any(Verb<HostKeys>),
+}
+
+/// How a list of hosts is written.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(super) enum ListFormat {
+    /// An address and its names on a line
+    Hosts,
+    /// Comma-separated values with a head line
+    Csv,
+}
+
+impl HostVerb {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        match self {
+            // Machines that were only seen in pools are worth a line too.
+            Self::Any(Verb::List(filter)) => {
+                let wanted = Wanted { inside: None, draft: None, ..filter.wanted() };
+                let hosts = context.target.client()?.hosts(&wanted).await?;
+                if context.json {
+                    show::json(&hosts);
+                } else {
+                    show::things::hosts(&hosts);
+                }
+                Ok(Exit::Done)
+            }
+            Self::Import { file, format, going } => {
+                let wrong = |source| CliError::File { path: file.clone(), source };
+                let text = if file.as_os_str() == "-" {
+                    std::io::read_to_string(std::io::stdin()).map_err(wrong)?
+                } else {
+                    std::fs::read_to_string(&file).map_err(wrong)?
+                };
+                let is_csv = file.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("csv"));
+                let format = match format {
+                    Some(ListFormat::Csv) => HostsFormat::Csv,
+                    None if is_csv => HostsFormat::Csv,
+                    Some(ListFormat::Hosts) | None => HostsFormat::Hosts,
+                };
+                going.make(context, vec![Edit::ImportHosts { format, text }]).await
+            }
+            Self::Any(verb) => verb.run(context).await,
+        }
+    }
+}
+
+/// What can be done with ranges of service addresses.
+#[derive(Debug, Subcommand)]
+pub(super) enum RangeVerb {
+    /// Take an address: the next free one, or a certain one
+    Take {
+        /// The range
+        range: Name,
+        /// The name to take it under
+        name: Name,
+        /// Which one
+        #[arg(long)]
+        address: Option<std::net::IpAddr>,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    /// Let an address go that no frontend uses any more
+    Release {
+        /// The range
+        range: Name,
+        /// The name it was taken under
+        name: Name,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+    #[command(flatten)]
+    Any(Verb<RangeKeys>),
+}
+
+impl RangeVerb {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        match self {
+            Self::Any(verb) => verb.run(context).await,
+            Self::Take { range, name, address, going } => {
+                going.make(context, vec![Edit::Take { range, name, address }]).await
+            }
+            Self::Release { range, name, going } => {
+                going.make(context, vec![Edit::Remove { thing: Thing::Taken(range, name) }]).await
+            }
+        }
+    }
+}

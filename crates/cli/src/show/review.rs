@@ -1,0 +1,152 @@
+//! What a change did, or would do, for people.
+
+use std::time::Duration;
+
+use comfy_table::Cell;
+use merismos_api::{NamedChange, Review, Warned};
+use merismos_core::config::Level;
+use merismos_core::config::impact::Impact;
+use merismos_core::health::timing::{Delay, Timing};
+use merismos_core::units::humane;
+
+use super::table::{bar, number, percent, points, table};
+use super::{bad, good, strong, text};
+
+/// Prints a change: what it is, what it touches, and the warnings.
+pub(crate) fn print(review: &Review, preview: bool) {
+    if review.changes.is_empty() && !review.made {
+        text(&format!("Nothing changes: revision {} has this content already.\n", review.revision));
+    } else {
+        text(&format!("{}\n", strong(if preview { "Would change" } else { "Changed" })));
+        changes(&review.changes);
+    }
+    impact(review);
+    // What was so before is no news; what clients feel is told again.
+    review.warnings.iter().filter(|it| !it.known || it.warning.level == Level::Warning).for_each(warning);
+    if review.made {
+        let took = &review.took;
+        let whole = took.check_us + took.try_us + took.commit_us + took.run_us;
+        text(&format!(
+            "Revision {} runs now: made in {}, on every worker {} after its commit.\n",
+            review.revision,
+            micros(whole),
+            micros(took.run_us)
+        ));
+    } else if preview && !review.changes.is_empty() {
+        text(&format!("This was a preview: revision {} runs on, nothing was changed.\n", review.revision));
+    }
+}
+
+fn micros(us: u64) -> String {
+    format!("{:.1} ms", us as f64 / 1e3)
+}
+
+/// Prints changes, one a line.
+pub(crate) fn changes(changes: &[NamedChange]) {
+    const SHOWN: usize = 200;
+    for change in changes.iter().take(SHOWN) {
+        let sign = match (&change.change.old, &change.change.new) {
+            (None, _) => good("+"),
+            (Some(_), None) => bad("-"),
+            (Some(_), Some(_)) => "~".to_owned(),
+        };
+        text(&format!("  {sign} {}\n", change.words));
+    }
+    if changes.len() > SHOWN {
+        text(&format!("  and {} more; --json has them all\n", changes.len() - SHOWN));
+    }
+}
+
+/// Prints what a change touches and moves.
+pub(crate) fn impact(review: &Review) {
+    let Impact { frontends, pools, moves, timings } = &review.impact;
+    if !frontends.is_empty() || !pools.is_empty() {
+        let list = |names: &[merismos_core::name::Name]| {
+            let shown: Vec<_> = names.iter().take(8).map(ToString::to_string).collect();
+            let more = names.len() - shown.len();
+            match (shown.is_empty(), more) {
+                (true, _) => "none".to_owned(),
+                (false, 0) => shown.join(", "),
+                (false, more) => format!("{} and {more} more", shown.join(", ")),
+            }
+        };
+        text(&format!("{} frontends {}; pools {}\n", strong("Touches"), list(frontends), list(pools)));
+    }
+    for touched in &review.touched {
+        text(&format!("  {} {}, {}\n", touched.count, touched.whose, touched.says));
+    }
+    if !moves.is_empty() {
+        const SHOWN: usize = 50;
+        text(&format!("{}\n", strong("Shares")));
+        let mut table = table(&["server", "before", "after", "", "points", ""]);
+        for it in moves.iter().take(SHOWN) {
+            let moved = it.after.unwrap_or(0.0) - it.before.unwrap_or(0.0);
+            let share = |share: Option<f64>| share.map_or_else(|| "-".to_owned(), percent);
+            table.add_row(vec![
+                Cell::new(&it.server),
+                number(share(it.before)),
+                number(share(it.after)),
+                Cell::new(bar(it.after.unwrap_or(0.0), 12)),
+                number(points(moved)),
+                Cell::new(it.why_none.as_deref().unwrap_or("")),
+            ]);
+        }
+        text(&format!("{table}\n"));
+        if moves.len() > SHOWN {
+            text(&format!("  and {} more servers\n", moves.len() - SHOWN));
+        }
+    }
+    for it in timings {
+        let whose = match &it.pool {
+            Some(pool) => format!("pool {pool} (check {})", it.check),
+            None => format!("check {}", it.check),
+        };
+        let says = match (&it.before, &it.after) {
+            (Some(before), Some(after)) => format!("was: {}\n    now: {}", timing(before), timing(after)),
+            (None, Some(after)) => timing(after),
+            (Some(_), None) => "failures are not noticed any more".to_owned(),
+            (None, None) => continue,
+        };
+        text(&format!("{} {whose}\n    {says}\n", strong("Noticing")));
+    }
+}
+
+fn timing(timing: &Timing) -> String {
+    let delay = |delay: &Delay| {
+        let span = |millis: u64| humane(Duration::from_millis(millis));
+        format!(
+            "{} at best, {} on average, {} at worst",
+            span(delay.best_ms),
+            span(delay.average_ms),
+            span(delay.worst_ms)
+        )
+    };
+    format!(
+        "noticed after {}; back after {} on average; {} probes a minute for each server",
+        delay(&timing.noticed),
+        humane(Duration::from_millis(timing.back.average_ms)),
+        timing.probes_per_minute
+    )
+}
+
+/// Prints a warning with what to do, and its key where somebody has to accept it.
+pub(crate) fn warning(warned: &Warned) {
+    let warning = &warned.warning;
+    let line = warning.line.map_or(String::new(), |line| format!("line {line}, "));
+    let what = match warning.level {
+        Level::Warning => bad("warning"),
+        Level::Notice => "notice".to_owned(),
+    };
+    let more = match &warned.accepted {
+        Some(accepted) => format!(" Accepted by {}.", accepted.who),
+        None if warned.needs_word() => format!(" If it is meant to be so: --accept {}", warning.key),
+        None => String::new(),
+    };
+    text(&format!("{what} {line}{}: {}. {}{more}\n", warning.path, warning.says, capital(&warning.help)));
+}
+
+fn capital(sentence: &str) -> String {
+    let mut letters = sentence.chars();
+    let first = letters.next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
+}

@@ -1,0 +1,131 @@
+//! The things of the configuration for people.
+
+use comfy_table::Cell;
+use merismos_api::{Hosts, ThingView, Things};
+use merismos_core::config::Thing;
+use merismos_core::config::thing::Kind;
+
+use super::table::table;
+use super::{strong, text};
+
+fn labels<'l>(labels: impl IntoIterator<Item = (&'l String, &'l String)>) -> String {
+    labels.into_iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ")
+}
+
+/// How people call the thing at a path.
+fn words(path: &str) -> String {
+    path.parse::<Thing>().map_or_else(|_| path.to_owned(), |thing| thing.words())
+}
+
+/// Prints things of one kind.
+pub(crate) fn list(things: &Things, kind: Kind) {
+    if things.things.is_empty() {
+        let what = if things.total == 0 { "There is" } else { "On this page is" };
+        text(&format!("{what} no {kind} that matches.\n"));
+        return;
+    }
+    let uses = match kind {
+        Kind::Pool | Kind::Check | Kind::Range | Kind::Host | Kind::Taken => true,
+        Kind::Server | Kind::Lookup | Kind::Frontend => false,
+    };
+    let kind = kind.to_string();
+    let mut head = vec![kind.as_str(), "is"];
+    if uses {
+        head.push("used by");
+    }
+    head.extend(["labels", "note"]);
+    let mut table = table(&head);
+    for it in &things.things {
+        let mut row = vec![Cell::new(&it.name), Cell::new(&it.summary)];
+        if uses {
+            row.push(Cell::new(it.used_by.iter().map(|path| words(path)).collect::<Vec<_>>().join(", ")));
+        }
+        row.extend([Cell::new(labels(&it.labels)), Cell::new(&it.note)]);
+        table.add_row(row);
+    }
+    text(&format!("{table}\n"));
+    let shown = things.things.len() as u64;
+    if shown < things.total {
+        text(&format!(
+            "{shown} of {} are shown; --limit, --offset and --search find the others.\n",
+            things.total
+        ));
+    }
+}
+
+/// Prints one thing with all its keys.
+pub(crate) fn one(view: &ThingView) {
+    text(&format!("{} · {}\n", strong(&words(&view.path)), view.path));
+    print_keys(&view.keys, "  ");
+    for path in &view.used_by {
+        text(&format!("  used by {}\n", words(path)));
+    }
+}
+
+fn print_keys(value: &serde_json::Value, indent: &str) {
+    use serde_json::Value;
+
+    let Value::Object(keys) = value else {
+        text(&format!("{indent}{}\n", plain(value)));
+        return;
+    };
+    for (key, value) in keys {
+        match value {
+            Value::Object(inner) if inner.values().all(|it| !it.is_object()) && key.as_str() != "servers" => {
+                let pairs: Vec<_> =
+                    inner.iter().map(|(key, value)| format!("{key}={}", plain(value))).collect();
+                text(&format!("{indent}{key:22} {}\n", pairs.join("  ")));
+            }
+            Value::Object(inner) => {
+                text(&format!("{indent}{key}\n"));
+                for (name, value) in inner {
+                    let pairs = value.as_object().into_iter().flatten();
+                    let pairs: Vec<_> = pairs.map(|(key, value)| format!("{key} {}", plain(value))).collect();
+                    text(&format!("{indent}  {name:20} {}\n", pairs.join(", ")));
+                }
+            }
+            plain_value => text(&format!("{indent}{key:22} {}\n", plain(plain_value))),
+        }
+    }
+}
+
+fn plain(value: &serde_json::Value) -> String {
+    use serde_json::Value;
+
+    match value {
+        Value::String(text) => text.clone(),
+        Value::Array(items) => items.iter().map(plain).collect::<Vec<_>>().join(" "),
+        Value::Object(pairs) => labels_of(pairs),
+        other => other.to_string(),
+    }
+}
+
+fn labels_of(pairs: &serde_json::Map<String, serde_json::Value>) -> String {
+    pairs.iter().map(|(key, value)| format!("{key}={}", plain(value))).collect::<Vec<_>>().join(" ")
+}
+
+/// Prints machines.
+pub(crate) fn hosts(hosts: &Hosts) {
+    if hosts.hosts.is_empty() {
+        text("There is no host that matches.\n");
+        return;
+    }
+    let mut table = table(&["host", "address", "servers", "labels", "note"]);
+    for it in &hosts.hosts {
+        table.add_row(vec![
+            Cell::new(it.name.as_deref().unwrap_or("(only seen)")),
+            Cell::new(&it.address),
+            Cell::new(it.servers.join(", ")),
+            Cell::new(labels(&it.labels)),
+            Cell::new(&it.note),
+        ]);
+    }
+    text(&format!("{table}\n"));
+    let shown = hosts.hosts.len() as u64;
+    if shown < hosts.total {
+        text(&format!(
+            "{shown} of {} are shown; --limit, --offset and --search find the others.\n",
+            hosts.total
+        ));
+    }
+}

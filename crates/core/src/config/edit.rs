@@ -1,0 +1,432 @@
+//! Edits: changes of a document thing by thing, several at once or not at all.
+
+use std::net::IpAddr;
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+use super::document::{Document, Server};
+use super::hosts::{self, HostsError, HostsFormat};
+use super::many::{self, LineError};
+use super::place::Written;
+use super::problem::Problem;
+use super::thing::Thing;
+use super::users::{removal_order, users};
+use super::{read_value, tree};
+use crate::name::{Name, PoolServer};
+
+/// One edit.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(tag = "do", rename_all = "snake_case", deny_unknown_fields)]
+pub enum Edit {
+    /// Adds a thing that is not there yet.
+    Add {
+        /// Where.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        thing: Thing,
+        /// Its keys, as in the document.
+        #[cfg_attr(feature = "schema", schema(value_type = Object))]
+        keys: Map<String, Value>,
+    },
+    /// Changes some keys of a thing (RFC 7396): null puts a key back to its default.
+    Change {
+        /// Which.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        thing: Thing,
+        /// The keys that change.
+        #[cfg_attr(feature = "schema", schema(value_type = Object))]
+        keys: Map<String, Value>,
+    },
+    /// Gives a thing another name; whatever names it follows.
+    Rename {
+        /// Which.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        thing: Thing,
+        /// Its new name.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        to: Name,
+    },
+    /// Copies a thing, with what is inside it.
+    Copy {
+        /// Which.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        thing: Thing,
+        /// The copy's name.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        to: Name,
+        /// The keys in which the copy differs.
+        #[serde(default)]
+        #[cfg_attr(feature = "schema", schema(value_type = Object))]
+        keys: Map<String, Value>,
+    },
+    /// Removes a thing that nothing uses.
+    Remove {
+        /// Which.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        thing: Thing,
+    },
+    /// Adds several servers to a pool.
+    AddServers {
+        /// The pool.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        pool: Name,
+        /// A line each: `address:port [weight]`, `host:port [weight]` or `first-last:port [weight]`.
+        lines: String,
+        /// The weight of those whose line has none; 1 when nothing is said.
+        #[serde(default)]
+        weight: Option<u16>,
+        /// Their tier; 0 when nothing is said.
+        #[serde(default)]
+        tier: Option<u8>,
+    },
+    /// Adds the hosts of a list; those that are there take the list's address.
+    ImportHosts {
+        /// How the list is written.
+        format: HostsFormat,
+        /// The list.
+        text: String,
+    },
+    /// Takes an address from a range.
+    Take {
+        /// The range.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        range: Name,
+        /// The name to take it under.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        name: Name,
+        /// Which address; the next free one when nothing is said.
+        #[serde(default)]
+        #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+        address: Option<IpAddr>,
+    },
+}
+
+/// Why edits can't be made. None of them was.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum EditError {
+    /// It is not there.
+    #[error("there is no {}{}", .thing.words(), near_words(.near))]
+    Unknown {
+        /// What was named.
+        thing: Thing,
+        /// Names that are there.
+        near: Vec<String>,
+    },
+    /// It is there already.
+    #[error("there is a {} already: change it, or choose another name", .0.words())]
+    Exists(Thing),
+    /// Others name it.
+    #[error(
+        "{} is used by {}: it can't be removed before they are. In this order it can be done: {}",
+        .thing.words(), words(.users), words(.order)
+    )]
+    InUse {
+        /// What was to be removed.
+        thing: Thing,
+        /// What names it.
+        users: Vec<Thing>,
+        /// What to remove, in this order.
+        order: Vec<Thing>,
+    },
+    /// A line of several servers makes no sense.
+    #[error(transparent)]
+    Line(#[from] LineError),
+    /// A list of hosts makes no sense.
+    #[error(transparent)]
+    Hosts(#[from] HostsError),
+    /// No address is left.
+    #[error(
+        "no address of range {0} is free: release one (`merismos range release`), or make the range larger"
+    )]
+    NoneFree(Name),
+    /// A key or a value is wrong.
+    #[error("{}", .0.iter().map(told).collect::<Vec<_>>().join("; "))]
+    Keys(Vec<Problem>),
+}
+
+fn told(problem: &Problem) -> String {
+    format!("{}: {}. Right would be: {}", problem.path, problem.found, problem.wanted)
+}
+
+fn words(things: &[Thing]) -> String {
+    things.iter().map(Thing::words).collect::<Vec<_>>().join(", ")
+}
+
+fn near_words(near: &[String]) -> String {
+    if near.is_empty() { String::new() } else { format!("; there are {}", near.join(", ")) }
+}
+
+/// Makes edits one after the other; all of them or none.
+///
+/// The relations between things are not looked at here (see [`check`](super::check::check)), so a draft may pass
+/// through states that could not run.
+///
+/// # Errors
+/// The first edit that can't be made.
+pub fn edit(document: &Document, edits: &[Edit]) -> Result<Document, EditError> {
+    let mut document = document.clone();
+    for edit in edits {
+        document = one(document, edit)?;
+    }
+    Ok(document)
+}
+
+fn one(document: Document, edit: &Edit) -> Result<Document, EditError> {
+    match edit {
+        Edit::Add { thing, keys } => {
+            absent(&document, thing)?;
+            put(document, thing, value_of(thing, keys))
+        }
+        Edit::Change { thing, keys } => {
+            let mut value = present(&document, thing)?;
+            patch(&mut value, thing, keys);
+            put(document, thing, value)
+        }
+        Edit::Rename { thing, to } => rename(document, thing, to),
+        Edit::Copy { thing, to, keys } => {
+            let mut value = present(&document, thing)?;
+            let copy = thing.renamed(to.clone());
+            absent(&document, &copy)?;
+            patch(&mut value, thing, keys);
+            put(document, &copy, value)
+        }
+        Edit::Remove { thing } => {
+            present(&document, thing)?;
+            let users = users(&document, thing);
+            if !users.is_empty() {
+                let order = removal_order(&document, thing);
+                return Err(EditError::InUse { thing: thing.clone(), users, order });
+            }
+            Ok(removed(document, thing))
+        }
+        Edit::AddServers { pool, lines, weight, tier } => {
+            let thing = Thing::Pool(pool.clone());
+            present(&document, &thing)?;
+            let servers = many::servers(&document, pool, lines, weight.unwrap_or(1), tier.unwrap_or(0))?;
+            let mut document = document;
+            if let Some(spec) = document.pools.get_mut(pool) {
+                spec.servers.extend(servers);
+            }
+            Ok(document)
+        }
+        Edit::ImportHosts { format, text } => {
+            let mut document = document;
+            hosts::import(&mut document.hosts, *format, text)?;
+            Ok(document)
+        }
+        Edit::Take { range, name, address } => {
+            let thing = Thing::Taken(range.clone(), name.clone());
+            let Some(known) = document.ranges.get(range) else {
+                return Err(unknown(&document, &Thing::Range(range.clone())));
+            };
+            absent(&document, &thing)?;
+            let is_free = |address: &IpAddr| !known.taken.values().any(|taken| taken == address);
+            let free = address.or_else(|| known.addresses.iter().find(is_free));
+            let free = free.ok_or_else(|| EditError::NoneFree(range.clone()))?;
+            let mut document = document;
+            if let Some(known) = document.ranges.get_mut(range) {
+                known.taken.insert(name.clone(), free);
+            }
+            Ok(document)
+        }
+    }
+}
+
+/// A taken address is a plain text; all else is a table.
+fn value_of(thing: &Thing, keys: &Map<String, Value>) -> Value {
+    match thing {
+        Thing::Taken(..) => keys.get("address").cloned().unwrap_or(Value::Null),
+        _ => Value::Object(keys.clone()),
+    }
+}
+
+fn patch(value: &mut Value, thing: &Thing, keys: &Map<String, Value>) {
+    if let (Thing::Taken(..), Some(address)) = (thing, keys.get("address")) {
+        *value = address.clone();
+        return;
+    }
+    merge_patch(value, keys);
+}
+
+/// RFC 7396, 2.
+fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
+    let Value::Object(entries) = value else { return };
+    for (key, new) in keys {
+        match (entries.get_mut(key), new) {
+            (_, Value::Null) => drop(entries.remove(key)),
+            (Some(old @ Value::Object(_)), Value::Object(inner)) => merge_patch(old, inner),
+            // A table that is new holds no nulls either.
+            (_, Value::Object(inner)) => {
+                let mut made = Value::Object(Map::new());
+                merge_patch(&mut made, inner);
+                entries.insert(key.clone(), made);
+            }
+            (_, plain) => drop(entries.insert(key.clone(), plain.clone())),
+        }
+    }
+}
+
+/// One thing as JSON, as it stands in the document; `None` when it is not there.
+#[must_use]
+pub fn value(document: &Document, thing: &Thing) -> Option<Value> {
+    fn json<T: serde::Serialize>(thing: Option<&T>) -> Option<Value> {
+        thing.map(|thing| serde_json::to_value(thing).expect("a document's keys are texts"))
+    }
+    match thing {
+        Thing::Host(name) => json(document.hosts.get(name)),
+        Thing::Range(name) => json(document.ranges.get(name)),
+        Thing::Taken(range, name) => json(document.ranges.get(range)?.taken.get(name)),
+        Thing::Check(name) => json(document.checks.get(name)),
+        Thing::Pool(name) => json(document.pools.get(name)),
+        Thing::Server(it) => json(document.pools.get(&it.pool)?.servers.get(&it.server)),
+        Thing::Lookup(pool, name) => json(document.pools.get(pool)?.lookups.get(name)),
+        Thing::Frontend(name) => json(document.frontends.get(name)),
+    }
+}
+
+fn present(document: &Document, thing: &Thing) -> Result<Value, EditError> {
+    value(document, thing).ok_or_else(|| unknown(document, thing))
+}
+
+fn absent(document: &Document, thing: &Thing) -> Result<(), EditError> {
+    match parent(thing) {
+        Some(parent) if value(document, &parent).is_none() => Err(unknown(document, &parent)),
+        _ if value(document, thing).is_some() => Err(EditError::Exists(thing.clone())),
+        _ => Ok(()),
+    }
+}
+
+fn parent(thing: &Thing) -> Option<Thing> {
+    match thing {
+        Thing::Taken(range, _) => Some(Thing::Range(range.clone())),
+        Thing::Server(PoolServer { pool, .. }) | Thing::Lookup(pool, _) => Some(Thing::Pool(pool.clone())),
+        Thing::Host(_) | Thing::Range(_) | Thing::Check(_) | Thing::Pool(_) | Thing::Frontend(_) => None,
+    }
+}
+
+fn unknown(document: &Document, thing: &Thing) -> EditError {
+    fn names<T>(things: &std::collections::BTreeMap<Name, T>) -> Vec<String> {
+        things.keys().take(8).map(Name::to_string).collect()
+    }
+    if let Some(parent) = parent(thing).filter(|parent| value(document, parent).is_none()) {
+        return unknown(document, &parent);
+    }
+    let near = match thing {
+        Thing::Host(_) => names(&document.hosts),
+        Thing::Range(_) => names(&document.ranges),
+        Thing::Taken(range, _) => document.ranges.get(range).map(|it| names(&it.taken)).unwrap_or_default(),
+        Thing::Check(_) => names(&document.checks),
+        Thing::Pool(_) => names(&document.pools),
+        Thing::Server(it) => document.pools.get(&it.pool).map(|it| names(&it.servers)).unwrap_or_default(),
+        Thing::Lookup(pool, _) => document.pools.get(pool).map(|it| names(&it.lookups)).unwrap_or_default(),
+        Thing::Frontend(_) => names(&document.frontends),
+    };
+    EditError::Unknown { thing: thing.clone(), near }
+}
+
+/// Reads one thing from JSON, by way of a small document that holds nothing else, and puts it where it belongs.
+fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, EditError> {
+    let mut small = Value::Object(Map::new());
+    small["format"] = super::document::FORMAT.into();
+    // What stands around a thing inside another is not read again.
+    let around = match thing {
+        Thing::Taken(range, _) => {
+            Some((Thing::Range(range.clone()), serde_json::json!({ "addresses": "::/112" })))
+        }
+        Thing::Server(PoolServer { pool, .. }) | Thing::Lookup(pool, _) => {
+            Some((Thing::Pool(pool.clone()), serde_json::json!({})))
+        }
+        _ => None,
+    };
+    if let Some((around, keys)) = around {
+        tree::put(&mut small, &around.keys(), keys);
+    }
+    tree::put(&mut small, &thing.keys(), value);
+    let read = read_value(small).map_err(EditError::Keys)?;
+    let lost = "what was read without problems is there";
+    match thing {
+        Thing::Host(name) => document.hosts.extend(read.hosts.into_iter().filter(|(it, _)| it == name)),
+        Thing::Range(name) => document.ranges.extend(read.ranges.into_iter().filter(|(it, _)| it == name)),
+        Thing::Check(name) => document.checks.extend(read.checks.into_iter().filter(|(it, _)| it == name)),
+        Thing::Pool(name) => document.pools.extend(read.pools.into_iter().filter(|(it, _)| it == name)),
+        Thing::Frontend(_) => document.frontends.extend(read.frontends),
+        Thing::Taken(range, _) => {
+            let made = read.ranges.into_values().next().expect(lost);
+            document.ranges.get_mut(range).expect("it was looked for before").taken.extend(made.taken);
+        }
+        Thing::Server(PoolServer { pool, .. }) | Thing::Lookup(pool, _) => {
+            let made = read.pools.into_values().next().expect(lost);
+            let into = document.pools.get_mut(pool).expect("it was looked for before");
+            into.servers.extend(made.servers);
+            into.lookups.extend(made.lookups);
+        }
+    }
+    Ok(document)
+}
+
+fn removed(mut document: Document, thing: &Thing) -> Document {
+    match thing {
+        Thing::Host(name) => drop(document.hosts.remove(name)),
+        Thing::Range(name) => drop(document.ranges.remove(name)),
+        Thing::Taken(range, name) => {
+            document.ranges.get_mut(range).and_then(|it| it.taken.remove(name));
+        }
+        Thing::Check(name) => drop(document.checks.remove(name)),
+        Thing::Pool(name) => drop(document.pools.remove(name)),
+        Thing::Server(it) => {
+            document.pools.get_mut(&it.pool).and_then(|pool| pool.servers.remove(&it.server));
+        }
+        Thing::Lookup(pool, name) => {
+            document.pools.get_mut(pool).and_then(|pool| pool.lookups.remove(name));
+        }
+        Thing::Frontend(name) => drop(document.frontends.remove(name)),
+    }
+    document
+}
+
+fn rename(document: Document, thing: &Thing, to: &Name) -> Result<Document, EditError> {
+    let value = present(&document, thing)?;
+    let new = thing.renamed(to.clone());
+    absent(&document, &new)?;
+    let users = users(&document, thing);
+    let mut document = removed(put(document, &new, value)?, thing);
+    for user in users {
+        follow(&mut document, &user, thing, to);
+    }
+    Ok(document)
+}
+
+/// Lets a user of a renamed thing name it by its new name.
+fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
+    match (user, renamed) {
+        (Thing::Frontend(name), Thing::Pool(_)) => {
+            if let Some(frontend) = document.frontends.get_mut(name) {
+                frontend.pool = to.clone();
+            }
+        }
+        (Thing::Pool(name), Thing::Check(_)) => {
+            if let Some(pool) = document.pools.get_mut(name) {
+                pool.check = Some(to.clone());
+            }
+        }
+        (Thing::Server(id), Thing::Host(_)) => {
+            let server: Option<&mut Server> =
+                document.pools.get_mut(&id.pool).and_then(|pool| pool.servers.get_mut(&id.server));
+            if let Some(server) = server {
+                server.address.rewrite(Written::Host(to.clone()));
+            }
+        }
+        (Thing::Frontend(name), Thing::Range(_) | Thing::Taken(..)) => {
+            let Some(frontend) = document.frontends.get_mut(name) else { return };
+            if let Written::Taken { range, name } = frontend.listen.written().clone() {
+                let written = match renamed {
+                    Thing::Range(_) => Written::Taken { range: to.clone(), name },
+                    _ => Written::Taken { range, name: to.clone() },
+                };
+                frontend.listen.rewrite(written);
+            }
+        }
+        _ => unreachable!("{user} does not use {renamed}"),
+    }
+}

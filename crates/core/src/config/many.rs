@@ -1,0 +1,112 @@
+//! Several servers at once, from lines that people paste.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::{IpAddr, SocketAddr};
+
+use super::document::{Document, Server};
+use super::place::{AddressRange, Place, Written};
+use crate::name::Name;
+
+/// The most servers that one edit adds.
+const MOST: u128 = 4_096;
+
+/// Why a line stands for no servers.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("line {line}, {text:?}: {why}")]
+pub struct LineError {
+    /// The line, from 1.
+    pub line: usize,
+    /// What stands there.
+    pub text: String,
+    /// What is wrong with it, and what would be right.
+    pub why: String,
+}
+
+/// The servers of some lines, each `address:port [weight]`, `host:port [weight]` or `first-last:port [weight]`.
+/// Empty lines, and what follows a `#`, are passed over.
+///
+/// A server is named after its host where there is one, else after its address.
+pub(super) fn servers(
+    document: &Document,
+    pool: &Name,
+    lines: &str,
+    weight: u16,
+    tier: u8,
+) -> Result<BTreeMap<Name, Server>, LineError> {
+    let before = document.pools.get(pool).map(|pool| &pool.servers);
+    let mut taken: BTreeSet<Name> = before.into_iter().flat_map(|servers| servers.keys().cloned()).collect();
+    let host_names: BTreeMap<IpAddr, &Name> =
+        document.hosts.iter().map(|(name, host)| (host.address, name)).collect();
+    let mut made = BTreeMap::new();
+    for (index, text) in lines.lines().enumerate() {
+        let content = text.split('#').next().unwrap_or_default().trim();
+        if content.is_empty() {
+            continue;
+        }
+        let wrong = |why: String| LineError { line: index + 1, text: text.trim().to_owned(), why };
+        let mut words = content.split_whitespace();
+        let places = places(words.next().unwrap_or_default()).map_err(wrong)?;
+        let weight = match words.next() {
+            None => weight,
+            Some(text) => text.parse().ok().filter(|weight| *weight <= 1_000).ok_or_else(|| {
+                wrong(format!("{text:?} is no weight: wanted a whole number from 0 to 1000"))
+            })?,
+        };
+        if words.next().is_some() {
+            return Err(wrong("wanted address:port and at most a weight behind it".to_owned()));
+        }
+        for place in places {
+            let place = match (place.written(), host_names.get(&place.get().ip())) {
+                (Written::Host(host), _) if !document.hosts.contains_key(host) => {
+                    return Err(wrong(format!("there is no host {host}; `merismos host list` shows them")));
+                }
+                (Written::Literal, Some(host)) => named(host, place.get().port()),
+                _ => place,
+            };
+            let name = free_name(&place, &taken).ok_or_else(|| wrong("no name is free for it".to_owned()))?;
+            taken.insert(name.clone());
+            let server =
+                Server { address: place, ..Server::at(SocketAddr::from(([0, 0, 0, 0], 1)), weight, tier) };
+            made.insert(name, server);
+        }
+    }
+    Ok(made)
+}
+
+fn named(host: &Name, port: u16) -> Place {
+    format!("{host}:{port}").parse().expect("a name and a port that is not zero make a place")
+}
+
+/// The places that the first word of a line stands for.
+fn places(text: &str) -> Result<Vec<Place>, String> {
+    if let Ok(place) = text.parse::<Place>() {
+        return match place.written() {
+            Written::Taken { .. } => Err("a taken address is for frontends to listen on".to_owned()),
+            Written::Literal | Written::Host(_) => Ok(vec![place]),
+        };
+    }
+    let wanted = || {
+        "wanted an address, a host's name or a range of addresses, and a port, such as 192.0.2.21:8080, gull:8080 or \
+         192.0.2.21-192.0.2.40:8080"
+            .to_owned()
+    };
+    let (range, port) = text.rsplit_once(':').ok_or_else(wanted)?;
+    let range: AddressRange = range.replace(['[', ']'], "").parse().map_err(|_| wanted())?;
+    let port: u16 = port.parse().ok().filter(|port| *port != 0).ok_or_else(wanted)?;
+    if range.len() > MOST {
+        return Err(format!("a range of at most {MOST} addresses, not {}", range.len()));
+    }
+    Ok(range.iter().map(|ip| Place::literal(SocketAddr::new(ip, port))).collect())
+}
+
+/// The host's name or `at-` and the address; with the port behind it when that is taken.
+fn free_name(place: &Place, taken: &BTreeSet<Name>) -> Option<Name> {
+    let stem = match place.written() {
+        Written::Host(host) => host.to_string(),
+        Written::Literal | Written::Taken { .. } => {
+            format!("at-{}", place.get().ip().to_string().replace(['.', ':'], "-"))
+        }
+    };
+    let candidates = [stem.clone(), format!("{stem}-{}", place.get().port())];
+    candidates.iter().filter_map(|name| name.parse::<Name>().ok()).find(|name| !taken.contains(name))
+}

@@ -1,0 +1,397 @@
+//! Edits, renames, merges, parts.
+
+use rstest::rstest;
+use serde_json::json;
+
+use super::super::diff::{Change, diff};
+use super::super::edit::{Edit, EditError, edit};
+use super::super::hosts::HostsFormat;
+use super::super::merge::{MergeError, merge, take_parts};
+use super::super::renames::Renames;
+use super::super::thing::Thing;
+use super::super::users::users;
+use super::super::{Document, Format, check, load, read_text};
+use super::GOOD;
+
+const RICH: &str = r#"format = 2
+
+[hosts.gull]
+address = "192.0.2.21"
+
+[hosts.tern]
+address = "192.0.2.22"
+labels.site = "north"
+
+[ranges.public]
+addresses = "192.0.2.16-192.0.2.18"
+taken.web = "192.0.2.16"
+
+[checks.answers]
+kind = "tcp"
+
+[pools.booking]
+check = "answers"
+servers.gull = { address = "gull:8080", weight = 3 }
+servers.tern = { address = "tern:8080" }
+
+[frontends.web]
+protocol = "http"
+listen = "public/web:80"
+pool = "booking"
+"#;
+
+fn document(text: &str) -> Document {
+    load(text, Format::Toml).unwrap_or_else(|problems| panic!("{problems:#?}")).document().clone()
+}
+
+fn thing(path: &str) -> Thing {
+    path.parse().unwrap()
+}
+
+fn keys(value: serde_json::Value) -> serde_json::Map<String, serde_json::Value> {
+    value.as_object().unwrap().clone()
+}
+
+/// Edits a document and gives the changes in words.
+fn edited(text: &str, edits: &[Edit]) -> Vec<String> {
+    let old = document(text);
+    let new = edit(&old, edits).unwrap_or_else(|error| panic!("{error}"));
+    let new = check::check(new).unwrap_or_else(|problems| panic!("{problems:#?}"));
+    diff(&old, new.document()).iter().map(Change::words).collect()
+}
+
+fn refused(text: &str, edits: &[Edit]) -> String {
+    edit(&document(text), edits).unwrap_err().to_string()
+}
+
+#[test]
+fn hosts_and_taken_addresses_are_settled() {
+    let document = document(RICH);
+    let addresses: Vec<_> = document
+        .pools
+        .values()
+        .flat_map(|it| it.servers.values())
+        .map(|it| it.address.get().to_string())
+        .collect();
+    assert_eq!(addresses, ["192.0.2.21:8080", "192.0.2.22:8080"]);
+    assert_eq!(document.frontends.values().next().unwrap().listen.get().to_string(), "192.0.2.16:80");
+    let again = load(&document.to_toml(), Format::Toml).unwrap();
+    assert_eq!(again.document(), &document, "what is written is what was read");
+}
+
+#[rstest]
+#[case::unknown_host("gull:8080", "gul:8080", "there is no host named gul")]
+#[case::unknown_range("public/web:80", "publik/web:80", "there is no range named publik")]
+#[case::not_taken(
+    "public/web:80",
+    "public/shop:80",
+    "no address of range public was taken under the name shop"
+)]
+#[case::outside(
+    "taken.web = \"192.0.2.16\"",
+    "taken.web = \"192.0.2.99\"",
+    "does not lie in 192.0.2.16-192.0.2.18"
+)]
+#[case::taken_twice(
+    "taken.web = \"192.0.2.16\"",
+    "taken.web = \"192.0.2.16\"\ntaken.shop = \"192.0.2.16\"",
+    "192.0.2.16 is taken already, as public/shop"
+)]
+#[case::one_host_twice("tern:8080", "gull:8080", "192.0.2.21:8080 is already the address of booking/gull")]
+#[case::server_on_a_taken_address("gull:8080", "public/web:8080", "found the text")]
+fn references_have_to_lead_somewhere(#[case] from: &str, #[case] to: &str, #[case] says: &str) {
+    assert!(RICH.contains(from));
+    let problems = load(&RICH.replace(from, to), Format::Toml).unwrap_err();
+    assert!(problems.iter().any(|it| it.found.contains(says) && it.line.is_some()), "{problems:#?}");
+}
+
+#[test]
+fn things_are_added_changed_copied_and_removed() {
+    let add =
+        Edit::Add { thing: thing("checks.open"), keys: keys(json!({ "kind": "tcp", "interval": "1s" })) };
+    assert_eq!(edited(RICH, &[add]), ["add check open (kind tcp, interval 1s)"]);
+
+    let change = Edit::Change {
+        thing: thing("pools.booking.servers.gull"),
+        keys: keys(json!({ "weight": 5, "labels": { "rack": "r7" }, "note": "the large one" })),
+    };
+    assert_eq!(
+        edited(RICH, &[change]),
+        [
+            "label rack of server booking/gull: r7, nothing before",
+            "note of server booking/gull: the large one, nothing before",
+            "weight of server booking/gull: 3 to 5",
+        ]
+    );
+    let reset = Edit::Change {
+        thing: thing("hosts.tern"),
+        keys: keys(json!({ "labels": { "site": null, "rack": null } })),
+    };
+    assert_eq!(edited(RICH, &[reset]), ["label site of host tern: north to nothing"]);
+    let back =
+        Edit::Change { thing: thing("pools.booking.servers.gull"), keys: keys(json!({ "weight": null })) };
+    assert_eq!(edited(RICH, &[back]), ["weight of server booking/gull: 3 to 1"]);
+
+    let copy = Edit::Copy {
+        thing: thing("pools.booking"),
+        to: "spare".parse().unwrap(),
+        keys: keys(json!({ "attempts": 1 })),
+    };
+    let words = edited(RICH, &[copy]);
+    assert!(words.contains(&"add server spare/gull (address gull:8080, weight 3)".to_owned()), "{words:?}");
+
+    let gone =
+        [Edit::Remove { thing: thing("frontends.web") }, Edit::Remove { thing: thing("pools.booking") }];
+    let words = edited(RICH, &gone);
+    assert!(words.contains(&"remove pool booking".to_owned()), "{words:?}");
+}
+
+#[test]
+fn a_copy_of_a_server_that_keeps_its_address_is_refused() {
+    let copy =
+        |keys| Edit::Copy { thing: thing("pools.booking.servers.gull"), to: "auk".parse().unwrap(), keys };
+    let old = document(RICH);
+    let same = edit(&old, &[copy(keys(json!({})))]).unwrap();
+    let problems = check::check(same).unwrap_err();
+    assert!(
+        problems[0].found.contains("192.0.2.21:8080 is already the address of booking/auk"),
+        "{problems:?}"
+    );
+    assert_eq!(
+        edited(RICH, &[copy(keys(json!({ "address": "192.0.2.23:8080" })))]),
+        ["add server booking/auk (address 192.0.2.23:8080, weight 3)"]
+    );
+}
+
+#[rstest]
+#[case("checks.answers", "used by pool booking", "frontend web, pool booking, check answers")]
+#[case("pools.booking", "used by frontend web", "frontend web, pool booking")]
+#[case("hosts.gull", "used by server booking/gull", "server booking/gull, host gull")]
+#[case("ranges.public.taken.web", "used by frontend web", "frontend web, address public/web")]
+#[case("ranges.public", "used by frontend web", "frontend web, range public")]
+fn what_is_used_is_not_removed(#[case] path: &str, #[case] by: &str, #[case] order: &str) {
+    let says = refused(RICH, &[Edit::Remove { thing: thing(path) }]);
+    assert!(says.contains(by) && says.ends_with(order), "{says}");
+    // The order that it names can be done.
+    let EditError::InUse { order, .. } =
+        edit(&document(RICH), &[Edit::Remove { thing: thing(path) }]).unwrap_err()
+    else {
+        panic!("in use")
+    };
+    let all: Vec<_> = order.into_iter().map(|thing| Edit::Remove { thing }).collect();
+    assert!(edit(&document(RICH), &all).is_ok_and(|it| check::check(it).is_ok()));
+}
+
+#[test]
+fn what_names_a_renamed_thing_follows_it() {
+    let rename = |path: &str, to: &str| Edit::Rename { thing: thing(path), to: to.parse().unwrap() };
+    for (path, to) in [
+        ("checks.answers", "well"),
+        ("pools.booking", "tickets"),
+        ("hosts.gull", "kittiwake"),
+        ("ranges.public", "outside"),
+        ("ranges.public.taken.web", "site"),
+        ("frontends.web", "site"),
+        ("pools.booking.servers.gull", "kittiwake"),
+    ] {
+        let old = document(RICH);
+        let new = edit(&old, &[rename(path, to)]).unwrap();
+        let new = check::check(new).unwrap_or_else(|problems| panic!("{path}: {problems:?}"));
+        let users_of = |document: &Document, thing: &Thing| users(document, thing).len();
+        let renamed = thing(path).renamed(to.parse().unwrap());
+        assert_eq!(users_of(new.document(), &renamed), users_of(&old, &thing(path)), "{path}");
+        let back =
+            edit(new.document(), &[rename(&renamed.to_string(), path.rsplit('.').next().unwrap())]).unwrap();
+        assert_eq!(check::check(back).unwrap().document(), &old, "{path} and back");
+    }
+    assert_eq!(
+        edited(RICH, &[rename("pools.booking.servers.gull", "kittiwake")]),
+        ["rename server booking/gull to kittiwake"]
+    );
+    assert_eq!(
+        edited(RICH, &[rename("pools.booking", "tickets")]),
+        ["pool of frontend web: booking to tickets", "rename pool booking to tickets",]
+    );
+}
+
+#[rstest]
+#[case::not_there(Edit::Remove { thing: thing("pools.booknig") }, "there is no pool booknig; there are booking")]
+#[case::no_pool_around(
+    Edit::Remove { thing: thing("pools.none.servers.gull") },
+    "there is no pool none; there are booking"
+)]
+#[case::there_already(
+    Edit::Add { thing: thing("hosts.gull"), keys: keys(json!({ "address": "192.0.2.9" })) },
+    "there is a host gull already"
+)]
+#[case::wrong_key(
+    Edit::Change { thing: thing("pools.booking.servers.gull"), keys: keys(json!({ "wieght": 2 })) },
+    "pools.booking.servers.gull.wieght: there is no key \"wieght\" here. Right would be: the key weight"
+)]
+#[case::wrong_value(
+    Edit::Change { thing: thing("pools.booking.servers.gull"), keys: keys(json!({ "weight": 2000 })) },
+    "a whole number from 0 to 1000"
+)]
+#[case::missing_key(Edit::Add { thing: thing("checks.open"), keys: keys(json!({})) }, "the key kind is missing")]
+fn edits_that_cannot_be_made(#[case] wrong: Edit, #[case] says: &str) {
+    let told = refused(RICH, &[wrong]);
+    assert!(told.contains(says), "{told}");
+}
+
+#[test]
+fn the_next_free_address_is_taken_until_none_is_left() {
+    let take = |name: &str, address: Option<&str>| Edit::Take {
+        range: "public".parse().unwrap(),
+        name: name.parse().unwrap(),
+        address: address.map(|address| address.parse().unwrap()),
+    };
+    assert_eq!(edited(RICH, &[take("shop", None)]), ["add address public/shop (192.0.2.17)"]);
+    assert_eq!(
+        edited(RICH, &[take("a", Some("192.0.2.18")), take("b", None)]),
+        ["add address public/a (192.0.2.18)", "add address public/b (192.0.2.17)",]
+    );
+    let told = refused(RICH, &[take("a", None), take("b", None), take("c", None)]);
+    assert!(told.starts_with("no address of range public is free"), "{told}");
+    // An address stays taken when its frontend goes away, until it is released.
+    let gone = edit(&document(RICH), &[Edit::Remove { thing: thing("frontends.web") }]).unwrap();
+    assert!(gone.ranges.values().all(|range| range.taken.len() == 1));
+    let released = edit(&gone, &[Edit::Remove { thing: thing("ranges.public.taken.web") }]).unwrap();
+    assert!(released.ranges.values().all(|range| range.taken.is_empty()));
+}
+
+fn add_servers(lines: &str) -> Edit {
+    Edit::AddServers {
+        pool: "booking".parse().unwrap(),
+        lines: lines.to_owned(),
+        weight: Some(2),
+        tier: Some(1),
+    }
+}
+
+#[test]
+fn servers_are_added_from_lines() {
+    let added = edited(
+        RICH,
+        &[add_servers("192.0.2.40:80 7  # the new one\n\n192.0.2.50-192.0.2.51:80\ntern:81\n192.0.2.21:90")],
+    );
+    assert_eq!(
+        added,
+        [
+            "add server booking/at-192-0-2-40 (address 192.0.2.40:80, weight 7)",
+            "add server booking/at-192-0-2-50 (address 192.0.2.50:80, weight 2)",
+            "add server booking/at-192-0-2-51 (address 192.0.2.51:80, weight 2)",
+            "add server booking/gull-90 (address gull:90, weight 2)",
+            "add server booking/tern-81 (address tern:81, weight 2)",
+        ]
+    );
+}
+
+#[rstest]
+#[case::no_port("192.0.2.40", "line 1", "and a port")]
+#[case::unknown_host("auk:80", "line 1", "there is no host auk")]
+#[case::no_weight("192.0.2.40:80 heavy", "line 1", "\"heavy\" is no weight")]
+#[case::too_much("192.0.2.40:80 1 2", "line 1", "at most a weight behind it")]
+#[case::second_line("192.0.2.40:80\nx y z", "line 2", "and a port")]
+#[case::far_too_many("192.0.0.0-192.255.0.0:80", "line 1", "at most 4096 addresses")]
+fn lines_that_make_no_servers(#[case] lines: &str, #[case] line: &str, #[case] why: &str) {
+    let told = refused(RICH, &[add_servers(lines)]);
+    assert!(told.starts_with(line) && told.contains(why), "{told}");
+}
+
+#[test]
+fn hosts_are_imported_from_both_kinds_of_lists() {
+    let import = |format, text: &str| Edit::ImportHosts { format, text: text.to_owned() };
+    let list = "127.0.0.1 localhost\n# sea birds\n192.0.2.30 auk.skerry.example auk\n192.0.2.99 gull\n";
+    assert_eq!(
+        edited(RICH, &[import(HostsFormat::Hosts, list)]),
+        ["add host auk (address 192.0.2.30)", "address of host gull: 192.0.2.21 to 192.0.2.99",]
+    );
+    let csv = "name,address,note,Site Name\nauk,192.0.2.30,\"new, small\",north\ntern,192.0.2.22,,\n";
+    let new = edit(&document(RICH), &[import(HostsFormat::Csv, csv)]).unwrap();
+    let auk = &new.hosts[&"auk".parse().unwrap()];
+    assert_eq!((auk.note.as_str(), auk.labels.values().next().unwrap().as_str()), ("new, small", "north"));
+    assert_eq!(new.hosts[&"tern".parse().unwrap()].labels.len(), 1, "labels stay when the list has none");
+    for (format, text, says) in [
+        (HostsFormat::Hosts, "192.0.2.30", "line 1 of the list of hosts: wanted a name"),
+        (HostsFormat::Hosts, "gull 192.0.2.30", "wanted an IP address, found \"gull\""),
+        (HostsFormat::Csv, "host,ip\n", "wanted the columns name and address"),
+        (HostsFormat::Csv, "name,address\nauk,here\n", "line 2 of the list of hosts"),
+    ] {
+        assert!(refused(RICH, &[import(format, text)]).contains(says), "{text}");
+    }
+}
+
+#[test]
+fn renames_are_found_by_what_stays() {
+    let old = document(GOOD);
+    let text = GOOD
+        .replace("[pools.booking", "[pools.tickets")
+        .replace("pool = \"booking\"", "pool = \"tickets\"")
+        .replace("servers.gull", "servers.kittiwake")
+        .replace("[frontends.booking]", "[frontends.site]");
+    let found = Renames::between(&old, &document(&text));
+    let words =
+        |map: &std::collections::BTreeMap<crate::name::PoolServer, crate::name::PoolServer>| -> Vec<String> {
+            map.iter().map(|(from, to)| format!("{from} {to}")).collect()
+        };
+    assert_eq!(found.pools.len(), 1);
+    assert_eq!(words(&found.servers), ["booking/gull tickets/kittiwake", "booking/tern tickets/tern"]);
+    assert_eq!(found.frontends.len(), 1);
+    // Another address is another server, and two that swap their addresses are no rename.
+    let moved = GOOD.replace("servers.gull", "servers.auk").replace("192.0.2.21", "192.0.2.33");
+    assert!(Renames::between(&old, &document(&moved)).is_empty());
+    let swapped =
+        GOOD.replace("192.0.2.21", "x").replace("192.0.2.22", "192.0.2.21").replace('x', "192.0.2.22");
+    assert!(Renames::between(&old, &document(&swapped.replace("e192.0.2.22ample", "example"))).is_empty());
+}
+
+#[test]
+fn two_peoples_changes_are_joined_when_they_do_not_touch_the_same() {
+    let base = document(RICH);
+    let changed = |from: &str, to: &str| document(&RICH.replace(from, to));
+    let mine = changed("weight = 3", "weight = 5");
+    let theirs = changed("labels.site = \"north\"", "labels.site = \"south\"");
+    let joined = check::check(merge(&base, &mine, &theirs).unwrap()).unwrap();
+    let words: Vec<_> = diff(&base, joined.document()).iter().map(Change::words).collect();
+    assert_eq!(words, ["label site of host tern: north to south", "weight of server booking/gull: 3 to 5"]);
+    // The same change on both sides is one change.
+    let same = check::check(merge(&base, &mine, &mine).unwrap()).unwrap();
+    assert_eq!(same.document(), check::check(mine.clone()).unwrap().document());
+}
+
+#[rstest]
+#[case::the_same_key(&[("weight = 3", "weight = 7")], "pools.booking.servers.gull.weight")]
+#[case::removed_meanwhile(
+    &[("servers.gull = { address = \"gull:8080\", weight = 3 }", "")],
+    "pools.booking.servers.gull.weight"
+)]
+fn changes_of_the_same_are_not_joined(#[case] replaced: &[(&str, &str)], #[case] path: &str) {
+    let base = document(RICH);
+    let mine = document(&RICH.replace("weight = 3", "weight = 5"));
+    let theirs = document(&replaced.iter().fold(RICH.to_owned(), |text, (from, to)| text.replace(from, to)));
+    for (a, b) in [(&mine, &theirs), (&theirs, &mine)] {
+        let MergeError::Overlap(paths) = merge(&base, a, b).unwrap_err() else { panic!("an overlap") };
+        assert!(paths.contains(&path.to_owned()), "{paths:?}");
+    }
+}
+
+#[test]
+fn parts_of_a_document_are_taken_over() {
+    let into = document(RICH);
+    let from = read_text(
+        "format = 2\n[pools.booking]\nattempts = 1\nservers.auk = { address = \"192.0.2.44:1\" }\n[pools.other]\n",
+        Format::Toml,
+    )
+    .unwrap();
+    let parts =
+        |paths: &[&str]| take_parts(&into, &from, &paths.iter().map(ToString::to_string).collect::<Vec<_>>());
+    let taken = parts(&["pools.booking"]).unwrap();
+    assert_eq!(taken.pools.len(), 1);
+    assert_eq!(taken.pools.values().next().unwrap().servers.len(), 1);
+    let servers = parts(&["pools.booking.servers"]).unwrap();
+    let pool = servers.pools.values().next().unwrap();
+    assert_eq!((pool.servers.len(), pool.attempts), (1, 3));
+    // What is only in the running document goes when its path is named.
+    assert!(parts(&["frontends"]).unwrap().frontends.is_empty());
+    assert!(parts(&["checks.none"]).unwrap_err()[0].found.contains("neither in the file nor"));
+}

@@ -1,0 +1,121 @@
+//! Older formats, and the schema for editors.
+
+use rstest::rstest;
+use serde_json::{Value, json};
+
+use super::super::{Format, SCHEMA, load, read_value};
+use super::GOOD;
+
+#[test]
+fn a_document_of_format_1_is_lifted() {
+    let old = GOOD
+        .replace("format = 2", "format = 1")
+        .replace("check = \"answers\"", "check = \"answers\"\nanswer_timeout = \"7s\"");
+    let checked = load(&old, Format::Toml).unwrap();
+    let pool = checked.document().pools.values().next().unwrap();
+    assert_eq!(pool.first_byte_timeout.to_string(), "7s");
+    let written = checked.document().to_toml();
+    assert!(
+        written.starts_with("format = 2\n") && written.contains("first_byte_timeout = \"7s\""),
+        "{written}"
+    );
+    let json = checked.document().to_json();
+    assert_eq!(load(&json, Format::Json).unwrap().document(), checked.document());
+    // The old key is no key of the new format.
+    let mixed = old.replace("format = 1", "format = 2");
+    assert!(load(&mixed, Format::Toml).unwrap_err()[0].path.ends_with("answer_timeout"));
+}
+
+fn schema_takes(document: &Value) -> Result<(), String> {
+    let schema: Value = serde_json::from_str(SCHEMA).expect("the schema is JSON");
+    let validator = jsonschema::draft202012::new(&schema).expect("the schema is a schema");
+    validator.validate(document).map_err(|error| error.to_string())
+}
+
+/// A document that uses every key there is.
+fn everything() -> Value {
+    let about = |mut thing: Value| {
+        thing["note"] = json!("for a reason");
+        thing["labels"] = json!({ "site": "north" });
+        thing
+    };
+    let times = json!({
+        "connect_timeout": "1s", "first_byte_timeout": "2s", "whole_answer_timeout": "3m", "idle_timeout": "4s"
+    });
+    let with_times = |mut thing: Value| {
+        for (key, value) in times.as_object().unwrap() {
+            thing[key] = value.clone();
+        }
+        about(thing)
+    };
+    json!({
+        "format": 2,
+        "hosts": { "gull": about(json!({ "address": "192.0.2.21" })) },
+        "ranges": { "public": about(json!({ "addresses": "192.0.2.16/28", "taken": { "web": "192.0.2.17" } })) },
+        "checks": {
+            "open": about(json!({ "kind": "tcp", "interval": "1s", "timeout": "500ms", "down_after": 2, "up_after": 1 })),
+            "well": { "kind": "http", "path": "/health?x=1", "accept": ["200-299", "304"] }
+        },
+        "pools": { "booking": with_times(json!({
+            "algorithm": "round-robin", "check": "well", "attempts": 2,
+            "servers": { "gull": with_times(json!({ "address": "gull:8080", "weight": 0, "tier": 7 })) },
+            "lookups": {
+                "a": { "name": "booking.skerry.example", "records": "address", "port": 80, "weight": 2,
+                       "resolver": "192.0.2.53:53", "when_empty": "remove", "least_interval": "1s", "note": "all" },
+                "s": { "name": "_http._tcp.skerry.example", "records": "service" }
+            }
+        })) },
+        "frontends": { "web": about(json!({
+            "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
+            "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s"
+        })) }
+    })
+}
+
+/// The paths of all tables in a value.
+fn tables(value: &Value, pointer: &str, found: &mut Vec<String>) {
+    if let Value::Object(entries) = value {
+        found.push(pointer.to_owned());
+        for (key, inner) in entries {
+            tables(inner, &format!("{pointer}/{key}"), found);
+        }
+    }
+}
+
+#[test]
+fn the_schema_and_the_reader_know_the_same_keys() {
+    let everything = everything();
+    assert_eq!(schema_takes(&everything), Ok(()));
+    let document = read_value(everything.clone()).unwrap_or_else(|problems| panic!("{problems:#?}"));
+    // What the reader writes holds all its keys: the schema has to take each of them.
+    let written: Value = serde_json::from_str(&document.to_json()).unwrap();
+    assert_eq!(schema_takes(&written), Ok(()));
+    // And a key that neither knows is refused by both, wherever it stands.
+    let mut all = Vec::new();
+    tables(&everything, "", &mut all);
+    for pointer in all.iter().filter(|pointer| !pointer.ends_with("labels") && !pointer.ends_with("taken")) {
+        let mut wrong = everything.clone();
+        wrong.pointer_mut(pointer).unwrap()["no_such_key"] = json!("x");
+        assert!(schema_takes(&wrong).is_err(), "the schema takes no_such_key at {pointer:?}");
+        assert!(read_value(wrong).is_err(), "the reader takes no_such_key at {pointer:?}");
+    }
+}
+
+#[rstest]
+#[case::a_bare_number("/checks/open/interval", json!(2))]
+#[case::a_weight_too_large("/pools/booking/servers/gull/weight", json!(1001))]
+#[case::a_tier_too_high("/pools/booking/servers/gull/tier", json!(8))]
+#[case::another_protocol("/frontends/web/protocol", json!("gopher"))]
+#[case::another_kind("/checks/open/kind", json!("icmp"))]
+#[case::a_path_without_slash("/checks/well/path", json!("health"))]
+#[case::no_status("/checks/well/accept", json!(["2xx"]))]
+#[case::too_many_attempts("/pools/booking/attempts", json!(17))]
+#[case::other_records("/pools/booking/lookups/a/records", json!("mail"))]
+#[case::an_empty_label("/hosts/gull/labels/site", json!(""))]
+#[case::a_size_without_unit("/frontends/web/head_limit", json!(8192))]
+fn the_schema_and_the_reader_refuse_the_same_values(#[case] pointer: &str, #[case] value: Value) {
+    let mut wrong = everything();
+    *wrong.pointer_mut(pointer).expect("a key that is there") = value;
+    assert!(schema_takes(&wrong).is_err(), "the schema takes it");
+    assert!(read_value(wrong).is_err(), "the reader takes it");
+}

@@ -1,0 +1,225 @@
+//! The things of a document, by their paths.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::name::{Name, NameError, PoolServer};
+
+/// One named thing of a document. Its path is how the document's keys lead to it: `pools.booking.servers.gull`.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub enum Thing {
+    /// `hosts.NAME`
+    Host(Name),
+    /// `ranges.NAME`
+    Range(Name),
+    /// `ranges.RANGE.taken.NAME`: an address taken from a range.
+    Taken(Name, Name),
+    /// `checks.NAME`
+    Check(Name),
+    /// `pools.NAME`
+    Pool(Name),
+    /// `pools.POOL.servers.NAME`
+    Server(PoolServer),
+    /// `pools.POOL.lookups.NAME`
+    Lookup(Name, Name),
+    /// `frontends.NAME`
+    Frontend(Name),
+}
+
+/// What kind of thing something is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// A known machine.
+    Host,
+    /// A range of service addresses.
+    Range,
+    /// An address taken from a range.
+    Taken,
+    /// A health check.
+    Check,
+    /// A pool.
+    Pool,
+    /// A server of a pool.
+    Server,
+    /// A DNS name whose answers are servers of a pool.
+    Lookup,
+    /// A frontend.
+    Frontend,
+}
+
+impl fmt::Display for Kind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Host => "host",
+            Self::Range => "range",
+            Self::Taken => "taken address",
+            Self::Check => "check",
+            Self::Pool => "pool",
+            Self::Server => "server",
+            Self::Lookup => "lookup",
+            Self::Frontend => "frontend",
+        })
+    }
+}
+
+/// Why a text is no path of a thing.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ThingError {
+    /// It leads to nothing that a document can hold.
+    #[error(
+        "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
+         hosts.NAME, ranges.NAME or ranges.NAME.taken.NAME; found {0:?}"
+    )]
+    Shape(String),
+    /// One of its names is wrong.
+    #[error(transparent)]
+    Name(#[from] NameError),
+}
+
+impl Thing {
+    /// What kind of thing it is.
+    #[must_use]
+    pub fn kind(&self) -> Kind {
+        match self {
+            Self::Host(_) => Kind::Host,
+            Self::Range(_) => Kind::Range,
+            Self::Taken(..) => Kind::Taken,
+            Self::Check(_) => Kind::Check,
+            Self::Pool(_) => Kind::Pool,
+            Self::Server(_) => Kind::Server,
+            Self::Lookup(..) => Kind::Lookup,
+            Self::Frontend(_) => Kind::Frontend,
+        }
+    }
+
+    /// Its own name.
+    #[must_use]
+    pub fn name(&self) -> &Name {
+        match self {
+            Self::Host(name)
+            | Self::Range(name)
+            | Self::Taken(_, name)
+            | Self::Check(name)
+            | Self::Pool(name)
+            | Self::Lookup(_, name)
+            | Self::Frontend(name) => name,
+            Self::Server(server) => &server.server,
+        }
+    }
+
+    /// The same place under another name.
+    #[must_use]
+    pub fn renamed(&self, to: Name) -> Self {
+        match self {
+            Self::Host(_) => Self::Host(to),
+            Self::Range(_) => Self::Range(to),
+            Self::Taken(range, _) => Self::Taken(range.clone(), to),
+            Self::Check(_) => Self::Check(to),
+            Self::Pool(_) => Self::Pool(to),
+            Self::Server(server) => Self::Server(PoolServer { pool: server.pool.clone(), server: to }),
+            Self::Lookup(pool, _) => Self::Lookup(pool.clone(), to),
+            Self::Frontend(_) => Self::Frontend(to),
+        }
+    }
+
+    /// The keys that lead to it.
+    pub(super) fn keys(&self) -> Vec<String> {
+        self.to_string().split('.').map(str::to_owned).collect()
+    }
+
+    /// How people call it: `server booking/gull`.
+    #[must_use]
+    pub fn words(&self) -> String {
+        match self {
+            Self::Taken(range, name) => format!("address {range}/{name}"),
+            Self::Server(server) => format!("server {server}"),
+            Self::Lookup(pool, name) => format!("lookup {pool}/{name}"),
+            other => format!("{} {}", other.kind(), other.name()),
+        }
+    }
+}
+
+impl FromStr for Thing {
+    type Err = ThingError;
+
+    fn from_str(path: &str) -> Result<Self, ThingError> {
+        let parts: Vec<&str> = path.split('.').collect();
+        Ok(match parts.as_slice() {
+            ["hosts", name] => Self::Host(name.parse()?),
+            ["ranges", name] => Self::Range(name.parse()?),
+            ["ranges", range, "taken", name] => Self::Taken(range.parse()?, name.parse()?),
+            ["checks", name] => Self::Check(name.parse()?),
+            ["pools", name] => Self::Pool(name.parse()?),
+            ["pools", pool, "servers", name] => {
+                Self::Server(PoolServer { pool: pool.parse()?, server: name.parse()? })
+            }
+            ["pools", pool, "lookups", name] => Self::Lookup(pool.parse()?, name.parse()?),
+            ["frontends", name] => Self::Frontend(name.parse()?),
+            _ => return Err(ThingError::Shape(path.to_owned())),
+        })
+    }
+}
+
+impl fmt::Display for Thing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Host(name) => write!(f, "hosts.{name}"),
+            Self::Range(name) => write!(f, "ranges.{name}"),
+            Self::Taken(range, name) => write!(f, "ranges.{range}.taken.{name}"),
+            Self::Check(name) => write!(f, "checks.{name}"),
+            Self::Pool(name) => write!(f, "pools.{name}"),
+            Self::Server(server) => write!(f, "pools.{}.servers.{}", server.pool, server.server),
+            Self::Lookup(pool, name) => write!(f, "pools.{pool}.lookups.{name}"),
+            Self::Frontend(name) => write!(f, "frontends.{name}"),
+        }
+    }
+}
+
+impl TryFrom<String> for Thing {
+    type Error = ThingError;
+
+    fn try_from(path: String) -> Result<Self, ThingError> {
+        path.parse()
+    }
+}
+
+impl From<Thing> for String {
+    fn from(thing: Thing) -> Self {
+        thing.to_string()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("frontends.web", "frontend web")]
+    #[case("pools.booking", "pool booking")]
+    #[case("pools.booking.servers.gull", "server booking/gull")]
+    #[case("pools.booking.lookups.dns", "lookup booking/dns")]
+    #[case("checks.answers", "check answers")]
+    #[case("hosts.gull", "host gull")]
+    #[case("ranges.public.taken.web", "address public/web")]
+    fn paths(#[case] path: &str, #[case] words: &str) {
+        let thing: Thing = path.parse().unwrap();
+        assert_eq!((thing.to_string().as_str(), thing.words().as_str()), (path, words));
+        assert!(thing.renamed("other".parse().unwrap()).to_string().ends_with(".other"));
+    }
+
+    #[rstest]
+    #[case("pools")]
+    #[case("pools.booking.weight")]
+    #[case("things.booking")]
+    #[case("pools.Booking")]
+    fn no_paths(#[case] path: &str) {
+        assert!(path.parse::<Thing>().is_err());
+    }
+}

@@ -1,0 +1,319 @@
+//! Calls for drafts and revisions.
+
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use merismos_api::{
+    Between, Draft, DraftEdits, DraftReview, Drafts, Going, NamedChange, NewDraft, ProblemDocument,
+    RevertRequest, Review, RevisionAnswer, RevisionHead, Revisions,
+};
+use merismos_core::config::diff::diff;
+use merismos_core::config::document::Document;
+use merismos_core::config::{self, Format};
+use merismos_core::name::Name;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::App;
+use super::auth::Who;
+use super::changes::{check_note, whole};
+use super::problem::{ApiError, Body, InPath, InQuery};
+use crate::deploy::{Proposal, What};
+
+fn name(text: &str) -> Result<Name, ApiError> {
+    text.parse().map_err(ApiError::bad_request)
+}
+
+/// Every draft.
+#[utoipa::path(
+    get, path = "/drafts", tag = "draft",
+    responses((status = 200, body = Drafts), (status = 401, body = ProblemDocument, content_type = "application/problem+json"), (status = 503, body = ProblemDocument, content_type = "application/problem+json"))
+)]
+pub(super) async fn list(State(app): State<Arc<App>>) -> Result<Json<Drafts>, ApiError> {
+    Ok(Json(Drafts { drafts: app.drafts.list().await? }))
+}
+
+/// Begin a draft from what runs.
+#[utoipa::path(
+    post, path = "/drafts", tag = "draft", request_body = NewDraft,
+    responses(
+        (status = 200, body = Draft),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, description = "There is one of that name", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn begin(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    Body(new): Body<NewDraft>,
+) -> Result<Json<Draft>, ApiError> {
+    check_note(&new.note)?;
+    Ok(Json(app.drafts.begin(new, who).await?))
+}
+
+/// What a draft would do.
+#[utoipa::path(
+    get, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
+    responses(
+        (status = 200, body = DraftReview),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn review(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    InPath(draft): InPath<String>,
+) -> Result<Json<DraftReview>, ApiError> {
+    Ok(Json(app.drafts.review(&name(&draft)?, &who).await?))
+}
+
+/// Make edits in a draft, and accept warnings of it.
+#[utoipa::path(
+    post, path = "/drafts/{draft}/edits", tag = "draft", request_body = DraftEdits,
+    params(("draft" = String, Path, description = "The draft's name")),
+    responses(
+        (status = 200, body = DraftReview),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, description = "An edit can't be made", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn edit(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    InPath(draft): InPath<String>,
+    Body(edits): Body<DraftEdits>,
+) -> Result<Json<DraftReview>, ApiError> {
+    check_note(edits.note.as_deref().unwrap_or_default())?;
+    let draft = name(&draft)?;
+    whole(async move { app.drafts.edit(&draft, edits, &who).await }).await
+}
+
+/// Make a draft the running revision.
+#[utoipa::path(
+    post, path = "/drafts/{draft}/deploy", tag = "draft", request_body = RevertRequest,
+    params(("draft" = String, Path, description = "The draft's name")),
+    responses(
+        (status = 200, body = Review),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, description = "It is stale, an address is taken, or warnings are not accepted", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 422, description = "It holds mistakes", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, description = "The database did not take it", body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn deploy(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    InPath(draft): InPath<String>,
+    Body(request): Body<RevertRequest>,
+) -> Result<Json<Review>, ApiError> {
+    check_note(&request.going.note)?;
+    let draft = name(&draft)?;
+    whole(async move { app.drafts.deploy(&draft, request.going, &who).await }).await
+}
+
+/// Make a draft begin from what runs now.
+#[utoipa::path(
+    post, path = "/drafts/{draft}/rebase", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
+    responses(
+        (status = 200, body = DraftReview),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, description = "Both changed the same", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn rebase(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    InPath(draft): InPath<String>,
+) -> Result<Json<DraftReview>, ApiError> {
+    let draft = name(&draft)?;
+    whole(async move { app.drafts.rebase(&draft, &who).await }).await
+}
+
+/// Throw a draft away.
+#[utoipa::path(
+    delete, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
+    responses(
+        (status = 204),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn discard(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    InPath(draft): InPath<String>,
+) -> Result<StatusCode, ApiError> {
+    app.drafts.discard(&name(&draft)?, &who).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct RevisionsQuery {
+    /// Only revisions with numbers below this one.
+    before: Option<u64>,
+    /// How many at most.
+    #[param(minimum = 1, maximum = 1000)]
+    limit: Option<u32>,
+}
+
+fn head(head: merismos_store::RevisionHead, running: u64) -> RevisionHead {
+    let merismos_store::RevisionHead { number, author, note, at, accepted } = head;
+    RevisionHead { number, author, note, at, running: number == running, accepted }
+}
+
+/// Revisions, the newest first.
+#[utoipa::path(
+    get, path = "/revisions", tag = "revision", params(RevisionsQuery),
+    responses(
+        (status = 200, body = Revisions),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn revisions(
+    State(app): State<Arc<App>>,
+    InQuery(query): InQuery<RevisionsQuery>,
+) -> Result<Json<Revisions>, ApiError> {
+    let limit = query.limit.unwrap_or(50);
+    if !(1..=1_000).contains(&limit) {
+        return Err(ApiError::bad_request("limit is a number from 1 to 1000"));
+    }
+    let running = app.controller.view().await?.number();
+    let found = app.store.revisions(query.before, limit).await.map_err(ApiError::away)?;
+    Ok(Json(Revisions { revisions: found.into_iter().map(|it| head(it, running)).collect() }))
+}
+
+/// A recorded revision with its document; number 0 is the empty document before the first.
+async fn recorded(app: &App, number: u64) -> Result<(Option<merismos_store::Revision>, Document), ApiError> {
+    if number == 0 {
+        return Ok((None, Document::default()));
+    }
+    let found = app.store.revision(number).await.map_err(ApiError::away)?;
+    let Some(revision) = found else {
+        return Err(ApiError::unknown(format!(
+            "There is no revision {number}; `merismos revision list` shows them."
+        )));
+    };
+    let document = config::read_text(&revision.document, Format::Json).map_err(|problems| {
+        let detail =
+            format!("Revision {number} does not make sense to this release: {} problems.", problems.len());
+        ApiError::new(StatusCode::CONFLICT, "unreadable-revision", "A revision of another release", detail)
+    })?;
+    Ok((Some(revision), document))
+}
+
+/// One revision, what it changed, and its document.
+#[utoipa::path(
+    get, path = "/revisions/{number}", tag = "revision", params(("number" = u64, Path, description = "The revision's number")),
+    responses(
+        (status = 200, body = RevisionAnswer),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn revision(
+    State(app): State<Arc<App>>,
+    InPath(number): InPath<u64>,
+) -> Result<Json<RevisionAnswer>, ApiError> {
+    let running = app.controller.view().await?.number();
+    let (Some(revision), document) = recorded(&app, number).await? else {
+        return Err(ApiError::unknown("Revisions are counted from 1."));
+    };
+    let (_, before) = recorded(&app, number - 1).await?;
+    let changes = diff(&before, &document).into_iter().map(NamedChange::from).collect();
+    let revision = head(revision.head(), running);
+    Ok(Json(RevisionAnswer { revision, changes, document: document.to_toml() }))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct CompareQuery {
+    /// The older revision; 0 is the empty document before the first.
+    from: u64,
+    /// The newer one.
+    to: u64,
+}
+
+/// What changed between any two revisions.
+#[utoipa::path(
+    get, path = "/compare", tag = "revision", params(CompareQuery),
+    responses(
+        (status = 200, body = Between),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn compare(
+    State(app): State<Arc<App>>,
+    InQuery(CompareQuery { from, to }): InQuery<CompareQuery>,
+) -> Result<Json<Between>, ApiError> {
+    let ((_, old), (_, new)) = (recorded(&app, from).await?, recorded(&app, to).await?);
+    let changes = diff(&old, &new).into_iter().map(NamedChange::from).collect();
+    Ok(Json(Between { from, to, changes }))
+}
+
+/// Make an older revision's content the newest revision.
+#[utoipa::path(
+    post, path = "/revisions/{number}/revert", tag = "revision", request_body = RevertRequest,
+    params(("number" = u64, Path, description = "The revision to go back to")),
+    responses(
+        (status = 200, body = Review),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 409, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn revert(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    InPath(number): InPath<u64>,
+    Body(request): Body<RevertRequest>,
+) -> Result<Json<Review>, ApiError> {
+    check_note(&request.going.note)?;
+    let (revision, document) = recorded(&app, number).await?;
+    let mut going = request.going;
+    if going.note.is_empty() {
+        going.note = format!("back to revision {number}");
+    }
+    // What was accepted when that revision was made does not have to be said again.
+    let accepted = revision.map(|revision| revision.accepted).unwrap_or_default();
+    let what = What::Document(Box::new(document));
+    let proposal = Proposal { what, going: Going { ..going }, accepted, author: who };
+    whole(async move { app.deployer.apply(proposal).await }).await
+}

@@ -1,0 +1,226 @@
+//! Calls that look at the things of the configuration, one by one.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
+use merismos_api::{HostView, Hosts, ProblemDocument, ThingView, Things};
+use merismos_core::config::document::{Document, Labels};
+use merismos_core::config::thing::{Kind, Thing};
+use merismos_core::config::{edit, hosts, things, users};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::App;
+use super::problem::{ApiError, InPath, InQuery};
+
+/// The most things that one answer holds.
+const LARGEST_PAGE: u32 = 1_000;
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct ThingsQuery {
+    /// Only this kind of thing.
+    kind: Option<Kind>,
+    /// Only what is inside this pool or this range.
+    inside: Option<String>,
+    /// Only things with this in their name, summary, note or labels, in any case of letters.
+    search: Option<String>,
+    /// Only things with these labels: `key=value` or `key`, with commas between.
+    labels: Option<String>,
+    /// Of a draft instead of the running revision.
+    draft: Option<String>,
+    /// How many to pass over.
+    offset: Option<u32>,
+    /// How many at most.
+    #[param(minimum = 1, maximum = 1000)]
+    limit: Option<u32>,
+}
+
+fn matches_labels(labels: &Labels, wanted: &str) -> bool {
+    wanted.split(',').filter(|it| !it.is_empty()).all(|it| {
+        let (key, value) = it.split_once('=').map_or((it, None), |(key, value)| (key, Some(value)));
+        let found = labels.iter().find(|(name, _)| name.as_str() == key.trim());
+        found.is_some_and(|(_, has)| value.is_none_or(|value| has == value.trim()))
+    })
+}
+
+fn matches_search(entry: &things::Entry<'_>, wanted: &str) -> bool {
+    let holds = |text: &str| text.to_lowercase().contains(wanted);
+    holds(&entry.thing.words())
+        || holds(entry.note)
+        || entry.labels.iter().any(|(key, value)| holds(&format!("{key}={value}")))
+        || holds(&entry.summary())
+}
+
+fn view(document: &Document, entry: &things::Entry<'_>) -> ThingView {
+    ThingView {
+        path: entry.thing.to_string(),
+        kind: entry.thing.kind(),
+        name: entry.thing.words().split_once(' ').map_or_else(String::new, |(_, name)| name.to_owned()),
+        summary: entry.summary(),
+        note: entry.note.to_owned(),
+        labels: texts(entry.labels),
+        used_by: users::users(document, &entry.thing).iter().map(Thing::to_string).collect(),
+        keys: edit::value(document, &entry.thing).unwrap_or_default(),
+    }
+}
+
+fn texts(labels: &Labels) -> BTreeMap<String, String> {
+    labels.iter().map(|(key, value)| (key.to_string(), value.clone())).collect()
+}
+
+async fn document(app: &App, draft: Option<&str>) -> Result<(u64, Arc<Document>), ApiError> {
+    match draft {
+        None => {
+            let view = app.controller.view().await?;
+            Ok((view.number(), view.checked.shared()))
+        }
+        Some(name) => {
+            let name = name.parse().map_err(ApiError::bad_request)?;
+            let (base, document) = app.drafts.document(&name).await?;
+            Ok((base, Arc::new(document)))
+        }
+    }
+}
+
+fn page(offset: Option<u32>, limit: Option<u32>) -> Result<(usize, usize), ApiError> {
+    let limit = limit.unwrap_or(100);
+    if !(1..=LARGEST_PAGE).contains(&limit) {
+        return Err(ApiError::bad_request(format!("limit is a number from 1 to {LARGEST_PAGE}")));
+    }
+    Ok((offset.unwrap_or(0) as usize, limit as usize))
+}
+
+/// Things of the configuration, in the order of their paths.
+#[utoipa::path(
+    get, path = "/things", tag = "things", params(ThingsQuery),
+    responses(
+        (status = 200, body = Things),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn list(
+    State(app): State<Arc<App>>,
+    InQuery(query): InQuery<ThingsQuery>,
+) -> Result<Json<Things>, ApiError> {
+    let (offset, limit) = page(query.offset, query.limit)?;
+    let (revision, document) = document(&app, query.draft.as_deref()).await?;
+    let search = query.search.unwrap_or_default().to_lowercase();
+    let labels = query.labels.unwrap_or_default();
+    let wanted = |entry: &things::Entry<'_>| {
+        query.kind.is_none_or(|kind| entry.thing.kind() == kind)
+            && query.inside.as_ref().is_none_or(|around| entry.is_inside(around))
+            && matches_labels(entry.labels, &labels)
+            && (search.is_empty() || matches_search(entry, &search))
+    };
+    let found: Vec<_> = things::list(&document).into_iter().filter(wanted).collect();
+    let things = found.iter().skip(offset).take(limit).map(|entry| view(&document, entry)).collect();
+    Ok(Json(Things { revision, total: found.len() as u64, things }))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct ThingQuery {
+    /// Of a draft instead of the running revision.
+    draft: Option<String>,
+}
+
+/// One thing.
+#[utoipa::path(
+    get, path = "/things/{thing}", tag = "things",
+    params(("thing" = String, Path, description = "Its path, such as pools.booking.servers.gull"), ThingQuery),
+    responses(
+        (status = 200, body = ThingView),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn show(
+    State(app): State<Arc<App>>,
+    InPath(thing): InPath<String>,
+    InQuery(query): InQuery<ThingQuery>,
+) -> Result<Json<ThingView>, ApiError> {
+    let thing: Thing = thing.parse().map_err(ApiError::bad_request)?;
+    let (_, document) = document(&app, query.draft.as_deref()).await?;
+    match things::find(&document, &thing) {
+        Some(entry) => Ok(Json(view(&document, &entry))),
+        None => Err(ApiError::unknown(format!("There is no {}.", thing.words()))),
+    }
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct HostsQuery {
+    /// Only machines with this in their address, name, note, labels or servers.
+    search: Option<String>,
+    /// Only machines with these labels: `key=value` or `key`, with commas between.
+    labels: Option<String>,
+    /// How many to pass over.
+    offset: Option<u32>,
+    /// How many at most.
+    #[param(minimum = 1, maximum = 1000)]
+    limit: Option<u32>,
+}
+
+/// Machines: those that are known, and those that were seen in pools, in the order of their addresses.
+#[utoipa::path(
+    get, path = "/hosts", tag = "things", params(HostsQuery),
+    responses(
+        (status = 200, body = Hosts),
+        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
+    )
+)]
+pub(super) async fn machines(
+    State(app): State<Arc<App>>,
+    InQuery(query): InQuery<HostsQuery>,
+) -> Result<Json<Hosts>, ApiError> {
+    let (offset, limit) = page(query.offset, query.limit)?;
+    let document = app.controller.view().await?.effective.shared();
+    let search = query.search.unwrap_or_default().to_lowercase();
+    let labels = query.labels.unwrap_or_default();
+    let none = Labels::new();
+    let all = hosts::seen(&document).into_iter().filter_map(|(address, seen)| {
+        let known = seen.name.as_ref().and_then(|name| document.hosts.get(name));
+        if !matches_labels(known.map_or(&none, |host| &host.labels), &labels) {
+            return None;
+        }
+        let view = HostView {
+            address: address.to_string(),
+            name: seen.name.as_ref().map(ToString::to_string),
+            note: known.map(|host| host.note.clone()).unwrap_or_default(),
+            labels: known.map(|host| texts(&host.labels)).unwrap_or_default(),
+            servers: seen.servers.iter().map(ToString::to_string).collect(),
+        };
+        let holds = |text: &str| text.to_lowercase().contains(&search);
+        let found = holds(&view.address)
+            || view.name.as_deref().is_some_and(holds)
+            || holds(&view.note)
+            || view.servers.iter().any(|server| holds(server))
+            || view.labels.iter().any(|(key, value)| holds(&format!("{key}={value}")));
+        found.then_some(view)
+    });
+    let all: Vec<_> = all.collect();
+    Ok(Json(Hosts { total: all.len() as u64, hosts: all.into_iter().skip(offset).take(limit).collect() }))
+}
+
+/// The JSON Schema of a document, for editors that complete and check.
+#[utoipa::path(
+    get, path = "/document/schema", tag = "look",
+    responses((status = 200, body = String, content_type = "application/schema+json"), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
+)]
+pub(super) async fn schema() -> Response {
+    ([(CONTENT_TYPE, "application/schema+json")], merismos_core::config::SCHEMA).into_response()
+}

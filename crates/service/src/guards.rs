@@ -1,0 +1,138 @@
+//! What has to be tried on the network before a change goes live: do its servers answer, do its names lead anywhere?
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use futures_util::future::join_all;
+use merismos_core::config::check::{Level, Warning};
+use merismos_core::config::document::{Check, Document, Lookup, Server};
+use merismos_core::config::{Checked, Thing};
+use merismos_core::duty::Duty;
+use merismos_core::health::Step;
+use merismos_core::name::{Name, PoolServer};
+use merismos_core::units::Span;
+use merismos_plane::{connect, lookup, probe};
+
+use crate::controller::View;
+
+/// How many new servers are tried; of more, the first ones by name.
+const TRIED: usize = 64;
+/// How long one try may take, however patient the check is.
+const TRY_LIMIT: Duration = Duration::from_millis(1_000);
+/// How long looking up a new name may take.
+const LOOKUP_LIMIT: Duration = Duration::from_millis(2_500);
+
+/// Tries what is new in a document and says what does not work.
+pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
+    let (old, new) = (view.checked.document(), checked.document());
+    let mut fresh = Vec::new();
+    let mut warnings = Vec::new();
+    for (pool, spec) in &new.pools {
+        for (name, server) in &spec.servers {
+            let id = PoolServer { pool: pool.clone(), server: name.clone() };
+            if old.pools.get(pool).is_none_or(|pool| !pool.servers.contains_key(name)) {
+                warnings.extend(standing_duty(view, &id));
+            }
+            let check = spec.check.as_ref().and_then(|check| new.checks.get(check));
+            if is_new(old, pool, server, check) {
+                fresh.push((id, server, check));
+            }
+        }
+    }
+    if fresh.len() > TRIED {
+        let says = format!("{} servers are new or changed; only the first {TRIED} were tried", fresh.len());
+        let help = "see `merismos status` for the others after the change".to_owned();
+        warnings.push(Warning::new("not-tried", Level::Notice, "pools", says, help));
+        fresh.truncate(TRIED);
+    }
+    let used: BTreeSet<&Name> = new.frontends.values().map(|frontend| &frontend.pool).collect();
+    let tries = fresh.into_iter().map(|(id, server, check)| {
+        let is_used = used.contains(&id.pool);
+        try_server(id, server, check, is_used)
+    });
+    warnings.extend(join_all(tries).await.into_iter().flatten());
+    let mut names = Vec::new();
+    for (pool, spec) in &new.pools {
+        for (name, it) in &spec.lookups {
+            if old.pools.get(pool).and_then(|pool| pool.lookups.get(name)) != Some(it) {
+                names.push(try_lookup(pool, name, it));
+            }
+        }
+    }
+    warnings.extend(join_all(names).await.into_iter().flatten());
+    warnings
+}
+
+/// Whether nobody asks this address this question yet.
+fn is_new(old: &Document, pool: &Name, server: &Server, check: Option<&Check>) -> bool {
+    let address = server.address.get();
+    let same = |(name, spec): (&Name, &merismos_core::config::document::Pool)| {
+        let asked = spec.check.as_ref().and_then(|check| old.checks.get(check)).map(|check| &check.kind);
+        // Without a question it is the pool that has to be the same.
+        let is_same_question = if check.is_some() { asked == check.map(|it| &it.kind) } else { name == pool };
+        is_same_question && spec.servers.values().any(|it| it.address.get() == address)
+    };
+    !old.pools.iter().any(same)
+}
+
+/// An order that was given to a server of this name before.
+fn standing_duty(view: &View, id: &PoolServer) -> Option<Warning> {
+    let order = view.orders.get(id).filter(|order| order.duty != Duty::InService)?;
+    Some(Warning::new(
+        "duty-stands",
+        Level::Notice,
+        &Thing::Server(id.clone()).to_string(),
+        format!(
+            "{id} is {} by {}: {}; that holds for the new server as well",
+            order.duty, order.who, order.reason
+        ),
+        format!("`merismos return {id} --reason TEXT` puts it in service"),
+    ))
+}
+
+async fn try_server(
+    id: PoolServer,
+    server: &Server,
+    check: Option<&Check>,
+    is_used: bool,
+) -> Option<Warning> {
+    let address = server.address.get();
+    let path = Thing::Server(id.clone()).to_string();
+    match check {
+        Some(check) => {
+            let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
+            let check = Check { timeout: check.timeout.min(limit), ..check.clone() };
+            let evidence = probe::probe(address, &check).await;
+            if evidence.passed() {
+                return None;
+            }
+            let (kind, says) = match evidence.step {
+                Step::Connect => ("no-answer", format!("nobody answers for {id}: {evidence}")),
+                _ => ("check-fails", format!("{id} answers, but does not pass its check: {evidence}")),
+            };
+            let help =
+                "it gets no work until it passes; see to the address, the port, or the check".to_owned();
+            Some(Warning::new(kind, Level::Notice, &path, says, help))
+        }
+        None => {
+            let error = connect::connect(address, TRY_LIMIT).await.err()?;
+            let says = format!(
+                "nobody answers for {id} at {address}: {error}; without a check it gets its share all the same"
+            );
+            let help = "start it, correct the address, or give the pool a check".to_owned();
+            let level = if is_used { Level::Warning } else { Level::Notice };
+            Some(Warning::new("no-answer", level, &path, says, help))
+        }
+    }
+}
+
+async fn try_lookup(pool: &Name, name: &Name, it: &Lookup) -> Option<Warning> {
+    let path = Thing::Lookup(pool.clone(), name.clone()).to_string();
+    let why = match tokio::time::timeout(LOOKUP_LIMIT, lookup::look_up(it)).await {
+        Ok(Ok(_)) => return None,
+        Ok(Err(error)) => error.to_string(),
+        Err(_) => format!("{} was not answered within {LOOKUP_LIMIT:?}", it.name),
+    };
+    let help = "see to the name and its name server; it is asked again and again".to_owned();
+    Some(Warning::new("lookup-fails", Level::Notice, &path, why, help))
+}

@@ -1,0 +1,299 @@
+//! Things one by one: made, looked at, changed, renamed, copied, removed; and the guards on the way.
+
+use merismos_api::{ChangeRequest, Going, ProblemDocument, Review};
+use merismos_client::{ClientError, Wanted};
+use merismos_core::config::edit::Edit;
+use merismos_core::config::thing::{Kind, Thing};
+use serde_json::json;
+
+use crate::harness::{Database, Service, free, until};
+
+fn thing(path: &str) -> Thing {
+    path.parse().unwrap()
+}
+
+fn keys(value: serde_json::Value) -> serde_json::Map<String, serde_json::Value> {
+    value.as_object().unwrap().clone()
+}
+
+fn add(path: &str, value: serde_json::Value) -> Edit {
+    Edit::Add { thing: thing(path), keys: keys(value) }
+}
+
+pub(crate) fn set(path: &str, value: serde_json::Value) -> Edit {
+    Edit::Change { thing: thing(path), keys: keys(value) }
+}
+
+pub(crate) async fn change(service: &Service, edits: Vec<Edit>) -> Result<Review, ClientError> {
+    service.client().change(&ChangeRequest { edits, going: Going::default() }).await
+}
+
+async fn preview(service: &Service, edits: Vec<Edit>) -> Review {
+    let going = Going { preview: true, ..Going::default() };
+    service.client().change(&ChangeRequest { edits, going }).await.unwrap()
+}
+
+pub(crate) fn refused<T: std::fmt::Debug>(answer: Result<T, ClientError>) -> ProblemDocument {
+    match answer {
+        Err(ClientError::Refused(problem)) => *problem,
+        other => panic!("it is refused: {other:?}"),
+    }
+}
+
+fn warnings(review: &Review) -> Vec<&str> {
+    review.warnings.iter().map(|it| it.warning.key.as_str()).collect()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn from_nothing_to_a_working_frontend_and_back_thing_by_thing() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let client = service.client();
+    assert!(
+        change(&service, vec![add("pools.quay", json!({}))]).await.unwrap().made,
+        "an empty pool hurts nobody"
+    );
+    let lines: String = service.stand_ins.iter().map(|it| format!("{}\n", it.address)).collect();
+    let several = Edit::AddServers { pool: "quay".parse().unwrap(), lines, weight: None, tier: None };
+    assert_eq!(change(&service, vec![several]).await.unwrap().changes.len(), 2);
+    let check = json!({ "kind": "http", "path": "/health", "interval": "200ms", "timeout": "190ms" });
+    let edits = vec![add("checks.well", check), set("pools.quay", json!({ "check": "well" }))];
+    let review = change(&service, edits).await.unwrap();
+    let timing = review.impact.timings[0].after.unwrap();
+    assert_eq!((timing.noticed.best_ms, timing.noticed.worst_ms), (400, 790));
+    let frontend = json!({ "protocol": "http", "listen": service.frontend.to_string(), "pool": "quay" });
+    assert!(change(&service, vec![add("frontends.harbour", frontend)]).await.unwrap().made);
+    service.all_up().await;
+    assert_eq!(service.get().await.unwrap().0, 200);
+
+    // What is used is not removed, and the order that is offered works.
+    let problem = refused(change(&service, vec![Edit::Remove { thing: thing("checks.well") }]).await);
+    assert_eq!((problem.status, problem.kind.as_str()), (409, "/problems/in-use"));
+    assert!(problem.detail.contains("In this order it can be done: frontend harbour, pool quay, check well"));
+    for path in ["frontends.harbour", "pools.quay", "checks.well"] {
+        assert!(change(&service, vec![Edit::Remove { thing: thing(path) }]).await.unwrap().made, "{path}");
+    }
+    assert_eq!(client.things(&Wanted::default()).await.unwrap().total, 0);
+    // And the way back.
+    let back = client.revert(4, Going::default()).await.unwrap();
+    assert!(back.made && back.revision == 8);
+    until("it serves again", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
+    let notes: Vec<_> =
+        client.revisions(None, 10).await.unwrap().revisions.into_iter().map(|it| it.note).collect();
+    assert_eq!(notes[0], "back to revision 4");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_guard_speaks_before_the_change_goes_live() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let gull = service.stand_ins[0].address.to_string();
+    let dead = free().to_string();
+    let server = |path: &str, address: &str| add(path, json!({ "address": address }));
+
+    let twice = refused(change(&service, vec![server("pools.quay.servers.auk", &gull)]).await);
+    assert_eq!(twice.status, 422);
+    assert!(twice.problems[0].found.contains("is already the address of quay/auk"), "{twice:?}");
+
+    let spare = vec![add("pools.spare", json!({})), server("pools.spare.servers.gull", &gull)];
+    let review = preview(&service, spare.clone()).await;
+    assert_eq!(
+        warnings(&review),
+        [
+            "no-check:pools.spare",
+            "shared:pools.spare",
+            "unused-pool:pools.spare",
+            "slow-timeout:checks.well.timeout"
+        ]
+    );
+
+    // A frontend before a pool without servers, without a check, with weights of zero.
+    let address = free();
+    let front = |pool: &str| {
+        add("frontends.second", json!({ "protocol": "http", "listen": address.to_string(), "pool": pool }))
+    };
+    let empty = refused(change(&service, vec![add("pools.spare", json!({})), front("spare")]).await);
+    assert_eq!(empty.warnings[0].warning.key, "empty-pool:pools.spare");
+    assert!(empty.detail.contains("every client of second gets 503"), "{}", empty.detail);
+    // Also when the pool was empty before, and nobody minded.
+    change(&service, vec![add("pools.spare", json!({}))]).await.unwrap();
+    let empty = refused(change(&service, vec![front("spare")]).await);
+    assert_eq!(empty.warnings[0].warning.key, "empty-pool:pools.spare");
+    change(&service, vec![Edit::Remove { thing: thing("pools.spare") }]).await.unwrap();
+    let unchecked = refused(change(&service, [spare.clone(), vec![front("spare")]].concat()).await);
+    assert_eq!(unchecked.warnings[0].warning.key, "no-check:pools.spare");
+    let weightless = vec![
+        set("pools.quay.servers.gull", json!({ "weight": 0 })),
+        set("pools.quay.servers.tern", json!({ "weight": 0 })),
+    ];
+    assert_eq!(refused(change(&service, weightless).await).warnings[0].warning.key, "no-weight:pools.quay");
+
+    // Servers that do not answer: with a check they get nothing, without one they get their share.
+    let silent = preview(&service, vec![server("pools.quay.servers.auk", &dead)]).await;
+    assert!(
+        silent
+            .warnings
+            .iter()
+            .any(|it| it.warning.key == "no-answer:pools.quay.servers.auk" && !it.needs_word())
+    );
+    let unheld =
+        [vec![add("pools.spare", json!({}))], vec![server("pools.spare.servers.auk", &dead)]].concat();
+    let unheld = preview(&service, unheld).await;
+    assert!(
+        unheld
+            .warnings
+            .iter()
+            .any(|it| it.warning.key == "no-answer:pools.spare.servers.auk" && it.needs_word())
+    );
+    let wrong = vec![
+        add("checks.other", json!({ "kind": "http", "path": "/", "accept": ["418"] })),
+        set("pools.quay", json!({ "check": "other" })),
+    ];
+    let wrong = preview(&service, wrong).await;
+    assert!(warnings(&wrong).contains(&"check-fails:pools.quay.servers.gull"), "{:?}", warnings(&wrong));
+
+    // Listening where it can't be: overlap, another machine's address, a taken port.
+    let listen = |at: String| {
+        vec![add("frontends.second", json!({ "protocol": "http", "listen": at, "pool": "quay" }))]
+    };
+    let overlap = refused(change(&service, listen(format!("0.0.0.0:{}", service.frontend.port()))).await);
+    assert!(overlap.problems[0].found.contains("on which frontend harbour listens"), "{overlap:?}");
+    let elsewhere = refused(change(&service, listen("192.0.2.1:8080".to_owned())).await);
+    assert!(elsewhere.detail.contains("this machine has no address 192.0.2.1"), "{}", elsewhere.detail);
+    let taken = std::net::TcpListener::bind(free()).unwrap();
+    let taken = refused(change(&service, listen(taken.local_addr().unwrap().to_string())).await);
+    assert!(taken.detail.contains("is taken by"), "{}", taken.detail);
+
+    // A duty that was given to a server of that name before.
+    let reason = merismos_api::DutyRequest {
+        duty: merismos_core::duty::Duty::Withdrawn,
+        reason: "broken".to_owned(),
+        even_if_last: false,
+    };
+    service.client().duty(&"quay/gull".parse().unwrap(), &reason).await.unwrap();
+    let gone = Edit::Remove { thing: thing("pools.quay.servers.gull") };
+    change(&service, vec![gone]).await.unwrap();
+    let again = preview(&service, vec![server("pools.quay.servers.gull", &gull)]).await;
+    assert!(warnings(&again).contains(&"duty-stands:pools.quay.servers.gull"), "{:?}", warnings(&again));
+    assert_eq!(service.status().await.revision.number, 4, "nothing else went live");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn things_are_found_by_label_text_and_page() {
+    let service = Service::bare(Database::shared(), &[]).await;
+    let list: String = (0..30)
+        .map(|host| {
+            format!("host-{host},192.0.2.{host},rack {},{}\n", host % 3, if host < 5 { "north" } else { "" })
+        })
+        .collect();
+    let import = Edit::ImportHosts {
+        format: merismos_core::config::hosts::HostsFormat::Csv,
+        text: format!("name,address,note,site\n{list}"),
+    };
+    change(&service, vec![import]).await.unwrap();
+    let client = service.client();
+    let count = async |wanted: Wanted| client.things(&wanted).await.unwrap().total;
+    let text = |it: &str| Some(it.to_owned());
+    assert_eq!(count(Wanted { kind: Some(Kind::Host), ..Wanted::default() }).await, 30);
+    assert_eq!(count(Wanted { labels: text("site=north"), ..Wanted::default() }).await, 5);
+    assert_eq!(count(Wanted { labels: text("site"), search: text("RACK 1"), ..Wanted::default() }).await, 2);
+    assert_eq!(count(Wanted { kind: Some(Kind::Pool), ..Wanted::default() }).await, 0);
+    let page =
+        client.things(&Wanted { offset: Some(28), limit: Some(10), ..Wanted::default() }).await.unwrap();
+    assert_eq!((page.total, page.things.len()), (30, 2));
+    let hosts = client.hosts(&Wanted { search: text("192.0.2.7"), ..Wanted::default() }).await.unwrap();
+    assert_eq!(hosts.hosts[0].name.as_deref(), Some("host-7"));
+    let unknown = refused(client.thing(&thing("hosts.none"), None).await);
+    assert_eq!(unknown.status, 404);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn renames_under_load_hurt_nobody_and_lose_nothing() {
+    let service = Service::with(&["gull", "tern", "auk"]).await;
+    let order = merismos_api::DutyRequest {
+        duty: merismos_core::duty::Duty::Withdrawn,
+        reason: "new disk".to_owned(),
+        even_if_last: false,
+    };
+    service.client().duty(&"quay/auk".parse().unwrap(), &order).await.unwrap();
+    let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let (flag, frontend) = (std::sync::Arc::clone(&stop), service.frontend);
+    let traffic = tokio::spawn(async move {
+        // Kept connections and fresh ones.
+        let kept = reqwest::Client::builder().no_proxy().build().unwrap();
+        let mut count = 0;
+        while !flag.load(std::sync::atomic::Ordering::Relaxed) {
+            let fresh = reqwest::Client::builder().no_proxy().pool_max_idle_per_host(0).build().unwrap();
+            for client in [&kept, &fresh] {
+                let response = client.get(format!("http://{frontend}/")).send().await.expect("an answer");
+                assert_eq!(response.status().as_u16(), 200);
+                count += 1;
+            }
+        }
+        count
+    });
+    let (mut pool, mut server, mut front) = ("quay".to_owned(), "gull".to_owned(), "harbour".to_owned());
+    let mut withdrawn = "auk".to_owned();
+    for round in 0..8 {
+        let rename = |path: String, to: &str| Edit::Rename { thing: thing(&path), to: to.parse().unwrap() };
+        let (next_server, next_withdrawn) = (format!("gull-{round}"), format!("auk-{round}"));
+        let (next_pool, next_front) = (format!("quay-{round}"), format!("harbour-{round}"));
+        let edits = vec![
+            rename(format!("pools.{pool}.servers.{server}"), &next_server),
+            rename(format!("pools.{pool}.servers.{withdrawn}"), &next_withdrawn),
+            rename(format!("pools.{pool}"), &next_pool),
+            rename(format!("frontends.{front}"), &next_front),
+        ];
+        let review = change(&service, edits).await.unwrap();
+        assert!(
+            review.changes.iter().all(|it| it.change.renamed || it.words.starts_with("pool of frontend")),
+            "{review:?}"
+        );
+        (pool, server, front, withdrawn) = (next_pool, next_server, next_front, next_withdrawn);
+        let status = service.status().await;
+        assert_eq!(status.pools[0].eligible, 2, "they are up at once, and the withdrawn one stays withdrawn");
+    }
+    stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    assert!(traffic.await.expect("every request is answered") > 16);
+    let status = service.status().await;
+    let stayed = status.pools[0].servers.iter().find(|it| it.server.ends_with(&withdrawn)).unwrap();
+    assert_eq!(stayed.duty.as_ref().unwrap().reason, "new disk");
+    assert!(
+        status.pools[0]
+            .servers
+            .iter()
+            .any(|it| it.observed.minute.per_second > 0.0 && it.server.ends_with(&server))
+    );
+    let mut service = service;
+    service.crash_and_restart().await;
+    until("the duty is kept under the new name", async || {
+        let status = service.status().await;
+        status.pools[0].servers.iter().any(|it| {
+            it.server.ends_with(&withdrawn) && it.reason_words.as_deref() == Some("withdrawn by an operator")
+        })
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn parts_of_a_file_are_applied_and_the_rest_stays() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let heavier = service
+        .document()
+        .replace("\n[pools.quay.servers.gull]\n", "\n[pools.quay.servers.gull]\nweight = 9\n")
+        .replace("down_after = 2", "down_after = 7");
+    let mut request = Service::request(&heavier);
+    request.only = vec!["pools.quay".to_owned()];
+    let review = service.client().apply(&request).await.unwrap();
+    let words: Vec<_> = review.changes.iter().map(|it| it.words.as_str()).collect();
+    assert_eq!(words, ["weight of server quay/gull: 1 to 9"]);
+    request.only = vec!["pools.nowhere".to_owned()];
+    assert_eq!(refused(service.client().apply(&request).await).problems[0].path, "pools.nowhere");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_schema_is_served() {
+    let service = Service::bare(Database::shared(), &[]).await;
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let get = client.get(format!("{}/api/v1/document/schema", service.url())).bearer_auth(service.token());
+    let schema: serde_json::Value = get.send().await.unwrap().json().await.unwrap();
+    assert_eq!(schema["title"], "Merismos document");
+}

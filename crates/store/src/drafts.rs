@@ -1,0 +1,132 @@
+//! Drafts: changes on the way to becoming a revision.
+
+use merismos_core::config::Accepted;
+use merismos_core::time::Wall;
+use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+
+use crate::{Store, StoreError};
+
+/// A draft as it is kept.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StoredDraft {
+    /// Its name.
+    pub name: String,
+    /// Who began it.
+    pub owner: String,
+    /// What it is for.
+    pub note: String,
+    /// The revision that it began from.
+    pub base: u64,
+    /// The document as JSON. Its things can be read, but the relations between them need not hold yet.
+    pub document: String,
+    /// The warnings that were accepted in it.
+    pub accepted: Vec<Accepted>,
+    /// Grows by one with each change.
+    pub version: u64,
+    /// When it was begun.
+    pub created: Wall,
+    /// When it was last changed.
+    pub changed: Wall,
+}
+
+const COLUMNS: &str = "name, owner, note, base, CAST(document AS CHAR) AS document, \
+                       CAST(accepted AS CHAR) AS accepted, version, created, changed";
+
+fn from_row(row: &MySqlRow) -> Result<StoredDraft, sqlx::Error> {
+    let accepted: String = row.try_get("accepted")?;
+    Ok(StoredDraft {
+        name: row.try_get("name")?,
+        owner: row.try_get("owner")?,
+        note: row.try_get("note")?,
+        base: row.try_get("base")?,
+        document: row.try_get("document")?,
+        accepted: serde_json::from_str(&accepted).unwrap_or_default(),
+        version: row.try_get("version")?,
+        created: Wall(row.try_get("created")?),
+        changed: Wall(row.try_get("changed")?),
+    })
+}
+
+fn accepted_json(draft: &StoredDraft) -> String {
+    serde_json::to_string(&draft.accepted).expect("texts and numbers make JSON")
+}
+
+impl Store {
+    /// Every draft, the one that was changed last first.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn drafts(&self) -> Result<Vec<StoredDraft>, StoreError> {
+        let query = format!("SELECT {COLUMNS} FROM draft ORDER BY changed DESC, name LIMIT 1000");
+        let rows = self.call(sqlx::query(sqlx::AssertSqlSafe(query)).fetch_all(&self.pool)).await?;
+        Ok(rows.iter().map(from_row).collect::<Result<_, _>>()?)
+    }
+
+    /// One draft.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn draft(&self, name: &str) -> Result<Option<StoredDraft>, StoreError> {
+        let query = format!("SELECT {COLUMNS} FROM draft WHERE name = ?");
+        let select = sqlx::query(sqlx::AssertSqlSafe(query)).bind(name);
+        let row = self.call(select.fetch_optional(&self.pool)).await?;
+        Ok(row.as_ref().map(from_row).transpose()?)
+    }
+
+    /// Adds a draft; `false` when one of that name exists.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn add_draft(&self, draft: &StoredDraft) -> Result<bool, StoreError> {
+        let insert = sqlx::query(
+            "INSERT INTO draft (name, owner, note, base, document, accepted, version, created, changed) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(&draft.name)
+        .bind(&draft.owner)
+        .bind(&draft.note)
+        .bind(draft.base)
+        .bind(&draft.document)
+        .bind(accepted_json(draft))
+        .bind(draft.version)
+        .bind(draft.created.0)
+        .bind(draft.changed.0);
+        match self.call(insert.execute(&self.pool)).await {
+            Ok(_) => Ok(true),
+            Err(StoreError::Refused(sqlx::Error::Database(error))) if error.is_unique_violation() => {
+                Ok(false)
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Puts a draft in the place of the version before it; `false` when somebody else changed or removed it first.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn change_draft(&self, draft: &StoredDraft) -> Result<bool, StoreError> {
+        let update = sqlx::query(
+            "UPDATE draft SET note = ?, base = ?, document = ?, accepted = ?, version = ?, changed = ? \
+             WHERE name = ? AND version = ?",
+        )
+        .bind(&draft.note)
+        .bind(draft.base)
+        .bind(&draft.document)
+        .bind(accepted_json(draft))
+        .bind(draft.version)
+        .bind(draft.changed.0)
+        .bind(&draft.name)
+        .bind(draft.version - 1);
+        Ok(self.call(update.execute(&self.pool)).await?.rows_affected() == 1)
+    }
+
+    /// Removes a draft; `false` when there was none.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn remove_draft(&self, name: &str) -> Result<bool, StoreError> {
+        let delete = sqlx::query("DELETE FROM draft WHERE name = ?").bind(name);
+        Ok(self.call(delete.execute(&self.pool)).await?.rows_affected() == 1)
+    }
+}
