@@ -13,10 +13,13 @@
   let note = $state<string | null>(null)
   let accept = $state<string[]>([])
   let busy = $state(false)
+  /** It was deployed or thrown away from here: there is nothing to ask for any more. */
+  let gone = $state(false)
 
   $effect(() => {
     void desk.made
     void live.changes
+    if (gone) return
     let current = true
     draft(name).then(
       (found) => {
@@ -59,12 +62,14 @@
       await work()
     } catch (error) {
       trouble = words(error)
+      gone = false
     }
     busy = false
   }
 
   const deploy = () =>
     act(async () => {
+      gone = true
       const review = await deployDraft(name, { note: note ?? seen?.draft.note ?? '' })
       desk.choose(null)
       desk.made += 1
@@ -73,6 +78,7 @@
   const rebase = () => act(async () => (seen = await rebaseDraft(name)))
   const discard = () =>
     act(async () => {
+      gone = true
       await discardDraft(name)
       if (desk.draft === name) desk.choose(null)
       desk.made += 1

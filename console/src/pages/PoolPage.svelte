@@ -82,6 +82,7 @@
   }
   /** A share as typed: every weight becomes a tenth of a percent, the others keep their proportions. */
   function setShare(server: ThingView, text: string) {
+    if (text.trim() === '') return
     const wanted = Number(text.replace(',', '.').replace('%', '').trim()) / 100
     if (!(wanted >= 0 && wanted <= 1)) return
     const tier = Number(server.keys.tier ?? 0)

@@ -325,7 +325,7 @@ fn warned(view: &View, checked: &Checked, tried: Vec<Warning>, accepting: &Accep
             Warned { known, accepted: earlier.or(now).filter(|_| !known), warning }
         })
         .collect();
-    all.sort_by_key(|it| (!it.needs_word(), it.warning.level, it.known));
+    all.sort_by_key(|it| (!it.needs_word(), it.known, it.warning.level));
     all
 }
 

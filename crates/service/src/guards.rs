@@ -1,11 +1,12 @@
 //! What has to be tried on the network before a change goes live: do its servers answer, do its names lead anywhere?
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures_util::future::join_all;
 use merismos_core::config::check::{Level, Warning};
-use merismos_core::config::document::{Check, Document, Lookup, Server};
+use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Server};
 use merismos_core::config::{Checked, Thing};
 use merismos_core::duty::Duty;
 use merismos_core::health::Step;
@@ -25,6 +26,7 @@ const LOOKUP_LIMIT: Duration = Duration::from_millis(2_500);
 /// Tries what is new in a document and says what does not work.
 pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
     let (old, new) = (view.checked.document(), checked.document());
+    let asked = asked(old);
     let mut fresh = Vec::new();
     let mut warnings = Vec::new();
     for (pool, spec) in &new.pools {
@@ -34,7 +36,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
                 warnings.extend(standing_duty(view, &id));
             }
             let check = spec.check.as_ref().and_then(|check| new.checks.get(check));
-            if is_new(old, pool, server, check) {
+            if is_new(&asked, pool, server, check) {
                 fresh.push((id, server, check));
             }
         }
@@ -63,16 +65,27 @@ pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
     warnings
 }
 
-/// Whether nobody asks this address this question yet.
-fn is_new(old: &Document, pool: &Name, server: &Server, check: Option<&Check>) -> bool {
-    let address = server.address.get();
-    let same = |(name, spec): (&Name, &merismos_core::config::document::Pool)| {
-        let asked = spec.check.as_ref().and_then(|check| old.checks.get(check)).map(|check| &check.kind);
-        // Without a question it is the pool that has to be the same.
-        let is_same_question = if check.is_some() { asked == check.map(|it| &it.kind) } else { name == pool };
-        is_same_question && spec.servers.values().any(|it| it.address.get() == address)
+/// What is asked of each address, and for which pools.
+type Asked<'d> = BTreeMap<SocketAddr, Vec<(&'d Name, Option<&'d CheckKind>)>>;
+
+fn asked(document: &Document) -> Asked<'_> {
+    let mut asked = Asked::new();
+    for (name, pool) in &document.pools {
+        let kind = pool.check.as_ref().and_then(|check| document.checks.get(check)).map(|check| &check.kind);
+        for server in pool.servers.values() {
+            asked.entry(server.address.get()).or_default().push((name, kind));
+        }
+    }
+    asked
+}
+
+/// Whether nobody asks this address this question yet. Without a question it is the pool that has to be the same.
+fn is_new(asked: &Asked<'_>, pool: &Name, server: &Server, check: Option<&Check>) -> bool {
+    let same = |(name, kind): &(&Name, Option<&CheckKind>)| match check {
+        Some(check) => *kind == Some(&check.kind),
+        None => *name == pool,
     };
-    !old.pools.iter().any(same)
+    asked.get(&server.address.get()).is_none_or(|all| !all.iter().any(same))
 }
 
 /// An order that was given to a server of this name before.

@@ -31,7 +31,7 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
     let unaccepted = service.merismos(&["apply", file, "--note", "the first"]);
     let key = "slow-timeout:checks.well.timeout";
     assert_eq!(unaccepted.status.code(), Some(1), "{}", err(&unaccepted));
-    assert!(err(&unaccepted).contains(&format!("[{key}]")), "{}", err(&unaccepted));
+    assert!(err(&unaccepted).contains(&format!("--accept {key}")), "{}", err(&unaccepted));
     let applied = service.merismos(&["apply", file, "--note", "the first", "--accept", key]);
     assert!(applied.status.success() && out(&applied).contains("Revision 1 runs now"), "{}", out(&applied));
     assert!(out(&service.merismos(&["apply", file])).contains("Nothing changes: revision 1"));
@@ -177,4 +177,91 @@ async fn every_answer_is_there_as_json() {
     }
     let events = service.merismos(&["events", "--json"]);
     assert!(out(&events).lines().all(|line| serde_json::from_str::<serde_json::Value>(line).is_ok()));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let done = |args: &[&str]| {
+        let output = service.merismos(args);
+        assert_eq!(output.status.code(), Some(0), "{args:?}: {}{}", out(&output), err(&output));
+        out(&output)
+    };
+    let listen = service.frontend.to_string();
+    assert!(done(&["pool", "create", "quay", "--label", "site=north"]).contains("+ add pool quay"));
+    let early = service.merismos(&["frontend", "create", "harbour", "--listen", &listen, "--pool", "quay"]);
+    assert_eq!(early.status.code(), Some(1));
+    assert!(err(&early).contains("--accept empty-pool:pools.quay"), "{}", err(&early));
+
+    let servers: Vec<String> = service.stand_ins.iter().map(|it| it.address.to_string()).collect();
+    let added = done(&["server", "add", "quay", &servers[0], "3", &servers[1]]);
+    assert!(added.contains("weight 3") && added.contains("75.0 %"), "{added}");
+    let check = [
+        "check",
+        "create",
+        "well",
+        "--kind",
+        "http",
+        "--path",
+        "/health",
+        "--interval",
+        "200ms",
+        "--timeout",
+        "190ms",
+    ];
+    assert!(done(&check).contains("noticed after 400 ms at best"));
+    done(&["pool", "change", "quay", "--check", "well"]);
+    let preview =
+        done(&["frontend", "create", "harbour", "--listen", &listen, "--pool", "quay", "--preview"]);
+    assert!(preview.contains("This was a preview"), "{preview}");
+    assert!(service.get().await.is_err());
+    done(&["frontend", "create", "harbour", "--listen", &listen, "--pool", "quay", "--note", "ferries"]);
+    service.all_up().await;
+    assert_eq!(service.get().await.unwrap().0, 200);
+
+    for (args, part) in [
+        (&["pool", "list", "--label", "site=north"][..], "frontend harbour"),
+        (&["server", "list", "quay"], "weight 3"),
+        (&["frontend", "show", "harbour"], "connection_limit       10000"),
+        (&["check", "list"], "pool quay"),
+        (&["host", "list"], "(only seen)"),
+        (&["revision", "list"], "ferries"),
+    ] {
+        let shown = done(args);
+        assert!(shown.contains(part), "{args:?}: {part:?} in {shown}");
+    }
+    let used = service.merismos(&["check", "remove", "well"]);
+    assert_eq!(used.status.code(), Some(3));
+    assert!(err(&used).contains("frontend harbour, pool quay, check well"), "{}", err(&used));
+
+    // Addresses from a range, hosts from a list, several changes in a draft.
+    done(&["draft", "create", "autumn", "--note", "the autumn timetable"]);
+    let list = service.folder.path().join("hosts");
+    std::fs::write(&list, "192.0.2.30 auk\n192.0.2.31 skua\n").unwrap();
+    done(&["host", "import", list.to_str().unwrap(), "--draft", "autumn"]);
+    done(&["range", "create", "public", "--addresses", "127.0.0.1-127.0.0.3", "--draft", "autumn"]);
+    let other = crate::harness::free().port().to_string();
+    done(&["frontend", "copy", "harbour", "pier", "--from", "public", "--port", &other, "--draft", "autumn"]);
+    done(&[
+        "server", "add", "quay", "--hosts", "auk,skua", "--port", "8080", "--weight", "0", "--draft",
+        "autumn",
+    ]);
+    let review = done(&["draft", "review", "autumn"]);
+    for part in [
+        "+ add address public/pier (127.0.0.1)",
+        "+ add server quay/auk (address auk:8080, weight 0)",
+        "Ready:",
+    ] {
+        assert!(review.contains(part), "{part:?} in {review}");
+    }
+    assert!(done(&["draft", "deploy", "autumn"]).contains("runs now"));
+    let answer = reqwest::Client::builder().no_proxy().build().unwrap();
+    let answer = answer.get(format!("http://127.0.0.1:{other}/")).send().await.unwrap();
+    assert_eq!(answer.status().as_u16(), 200);
+    let back = done(&["revision", "revert", "5", "--note", "not yet"]);
+    assert!(back.contains("- remove frontend pier") && back.contains("runs now"), "{back}");
+    assert!(done(&["revision", "compare", "5", "7"]).contains("Nothing: they have the same content."));
+    let wrong = service.merismos(&["server", "change", "quay/none", "--weight", "1"]);
+    assert_eq!(wrong.status.code(), Some(3));
+    assert!(err(&wrong).contains("there is no server quay/none"), "{}", err(&wrong));
 }

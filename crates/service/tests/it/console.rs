@@ -4,6 +4,7 @@ use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 
+use fantoccini::key::Key;
 use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
@@ -11,7 +12,7 @@ use merismos_lab::stand_in::Fault;
 use serde_json::json;
 use tempfile::TempDir;
 
-use crate::harness::{PATIENCE, Service, until};
+use crate::harness::{Database, PATIENCE, Service, until};
 
 /// Asks chromedriver for what the page complained of.
 #[derive(Debug)]
@@ -99,6 +100,42 @@ impl Browser {
         element.send_keys(text).await.unwrap();
     }
 
+    /// Types into the field with this label, in place of what is there.
+    async fn set(&self, label: &str, text: &str) {
+        let field = format!("//*[@id=//label[starts-with(normalize-space(), '{label}')]/@for]");
+        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&field)).await;
+        let element = element.unwrap_or_else(|error| panic!("field {label}: {error}"));
+        if element.tag_name().await.unwrap() == "select" {
+            element.select_by_label(text).await.unwrap();
+            return;
+        }
+        element.clear().await.unwrap();
+        element.send_keys(text).await.unwrap();
+    }
+
+    /// Waits until the consequences of what was typed tell this, then makes it live.
+    async fn make_live(&self, button: &str, tells: &str) {
+        until(tells, async || self.text("[data-testid=consequences]").await.contains(tells)).await;
+        let path = format!("//button[normalize-space()='{button}' and not(@disabled)]");
+        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await;
+        element.unwrap_or_else(|error| panic!("button {button}: {error}")).click().await.unwrap();
+    }
+
+    async fn log_in(&self, service: &Service) {
+        self.client.goto(&service.url()).await.unwrap();
+        self.fill("#token", &service.token()).await;
+        self.press("Log in").await;
+    }
+
+    async fn go(&self, page: &str) {
+        self.click(&format!("nav a[href='{page}']")).await;
+    }
+
+    async fn complaints(&self) -> Vec<serde_json::Value> {
+        let complaints = self.client.issue_cmd(ReadLog).await.unwrap();
+        complaints.as_array().unwrap().iter().filter(|it| !is_expected(it)).cloned().collect()
+    }
+
     async fn press(&self, text: &str) {
         let path = format!("//button[normalize-space()='{text}']");
         let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await;
@@ -168,8 +205,113 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     .await;
     let table = browser.text("[data-testid=trial]").await;
     assert!(table.contains("quay/gull 300 50.0 % 50.0 % 0.0 0 0"), "{table}");
-    let complaints = browser.client.issue_cmd(ReadLog).await.unwrap();
-    let complaints: Vec<_> = complaints.as_array().unwrap().iter().filter(|it| !is_expected(it)).collect();
+    let complaints = browser.complaints().await;
+    assert!(complaints.is_empty(), "{complaints:#?}");
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    until("there is nothing yet", async || browser.text("#app").await.contains("There is no frontend yet"))
+        .await;
+
+    browser.go("/pools").await;
+    browser.press("New pool").await;
+    browser.set("Name", "quay").await;
+    browser.make_live("Make it live", "add pool quay").await;
+    until("an empty pool says what a client gets", async || {
+        browser.text("main").await.contains("Clients of this pool get 503: no server is available")
+    })
+    .await;
+
+    // A frontend before an empty pool is not made before somebody says that it is meant to be so.
+    browser.go("/frontends").await;
+    browser.press("New frontend").await;
+    browser.set("Name", "harbour").await;
+    browser.set("Listens on", &service.frontend.to_string()).await;
+    browser.set("Pool", "quay").await;
+    until("the client's view is shown", async || {
+        browser.text("[data-testid=consequences]").await.contains("frontend harbour: no server is available")
+    })
+    .await;
+    assert!(browser.text("main").await.contains("One warning has to be accepted first."));
+    assert!(service.get().await.is_err(), "nothing is live yet");
+
+    browser.go("/checks").await;
+    browser.press("New check").await;
+    browser.set("Name", "well").await;
+    browser.set("Asks", "http").await;
+    browser.set("Path", "/health").await;
+    browser.set("Every", "300ms").await;
+    browser.set("Timeout", "200ms").await;
+    browser
+        .make_live("Make it live", "noticed after 600 ms at best, 850 ms on average, 1.1 s at worst")
+        .await;
+
+    browser.go("/pools").await;
+    browser.click("a[href='/pools/quay']").await;
+    browser.press("Add servers").await;
+    let lines: String = service.stand_ins.iter().map(|it| format!("{}\n", it.address)).collect();
+    browser.fill("#lines", &lines).await;
+    browser.make_live("Add them", "50.0 %").await;
+    until("the servers are listed", async || browser.text("main").await.contains("Servers (2)")).await;
+    browser.press("Settings").await;
+    browser.set("Check", "well").await;
+    browser.make_live("Make it live", "check of pool quay: well").await;
+
+    browser.go("/frontends").await;
+    browser.press("New frontend").await;
+    browser.set("Name", "harbour").await;
+    browser.set("Listens on", &service.frontend.to_string()).await;
+    browser.set("Pool", "quay").await;
+    browser.make_live("Make it live", "add frontend harbour").await;
+    until("clients are answered", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
+
+    // Two changes gather in a draft; shares are typed as percent.
+    browser.go("/changes").await;
+    browser.fill("input[placeholder='autumn-timetable']", "autumn").await;
+    browser.press("Begin it").await;
+    until("the draft is chosen", async || browser.text("main").await.contains("It changes nothing yet"))
+        .await;
+    browser.go("/pools").await;
+    browser.click("a[href='/pools/quay']").await;
+    let share = "input[aria-label$='in percent']";
+    let field = browser.client.wait().at_most(PATIENCE).for_element(Locator::Css(share)).await.unwrap();
+    field.send_keys(&(Key::Control + "a")).await.unwrap();
+    field.send_keys("80\t").await.unwrap();
+    browser.make_live("Put into draft autumn", "80.0 %").await;
+    browser.press("Settings").await;
+    browser.set("Note", "ferries").await;
+    browser.make_live("Put into draft autumn", "note of pool quay: ferries").await;
+    until("both are in it", async || {
+        service.client().draft(&"autumn".parse().unwrap()).await.unwrap().changes.len() == 3
+    })
+    .await;
+    assert!(service.status().await.pools[0].servers.iter().all(|it| it.weight == 1), "nothing is live yet");
+    browser.go("/changes").await;
+    browser.click("a[href='/changes/drafts/autumn']").await;
+    browser.make_live("Deploy it", "weight of server").await;
+    until("it runs", async || {
+        let mut weights: Vec<_> =
+            service.status().await.pools[0].servers.iter().map(|it| it.weight).collect();
+        weights.sort_unstable();
+        weights == [200, 800]
+    })
+    .await;
+
+    // And the way back: everyone who looks sees it.
+    let newest = service.status().await.revision.number;
+    browser.go("/changes").await;
+    browser.click(&format!("a[href='/changes/revisions/{}']", newest - 1)).await;
+    browser.press("Go back to it …").await;
+    browser.make_live("Go back to it", "weight of server").await;
+    let verdict = format!("revision {} by first", newest + 1);
+    until("the page tells it", async || browser.text("header").await.contains(&verdict)).await;
+    assert!(service.status().await.pools[0].servers.iter().all(|it| it.weight == 1));
+    let complaints = browser.complaints().await;
     assert!(complaints.is_empty(), "{complaints:#?}");
     browser.end().await;
 }

@@ -86,7 +86,10 @@ async fn from_nothing_to_a_working_frontend_and_back_thing_by_thing() {
 async fn every_guard_speaks_before_the_change_goes_live() {
     let service = Service::with(&["gull", "tern"]).await;
     let gull = service.stand_ins[0].address.to_string();
-    let dead = free().to_string();
+    // Bound and not listened on: nobody else can have it, and it refuses.
+    let unheard = tokio::net::TcpSocket::new_v4().unwrap();
+    unheard.bind(([127, 0, 0, 1], 0).into()).unwrap();
+    let dead = unheard.local_addr().unwrap().to_string();
     let server = |path: &str, address: &str| add(path, json!({ "address": address }));
 
     let twice = refused(change(&service, vec![server("pools.quay.servers.auk", &gull)]).await);
@@ -99,8 +102,8 @@ async fn every_guard_speaks_before_the_change_goes_live() {
         warnings(&review),
         [
             "no-check:pools.spare",
-            "shared:pools.spare",
             "unused-pool:pools.spare",
+            "shared:pools.spare",
             "slow-timeout:checks.well.timeout"
         ]
     );
@@ -135,7 +138,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
             .any(|it| it.warning.key == "no-answer:pools.quay.servers.auk" && !it.needs_word())
     );
     let unheld =
-        [vec![add("pools.spare", json!({}))], vec![server("pools.spare.servers.auk", &dead)]].concat();
+        vec![add("pools.spare", json!({})), server("pools.spare.servers.auk", &dead), front("spare")];
     let unheld = preview(&service, unheld).await;
     assert!(
         unheld
