@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Measures Merismos against the bare relay that merismos-lab brings, and writes docs/benchmarks.md.
-#   scripts/bench.sh            everything (about four minutes when built)
+#   scripts/bench.sh            everything (about five minutes when built)
 #   scripts/bench.sh count      only the count of instructions a request
 # All traffic stays on loopback, and every run is bounded in time or in requests.
 set -euo pipefail
@@ -38,7 +38,7 @@ control = "127.0.0.1:17607"
 gull = "$server"
 END
 cat >"$work/document.toml" <<END
-format = 1
+format = 2
 [checks.well]
 kind = "http"
 path = "/health"
@@ -113,3 +113,5 @@ wait_for answers "$relay"
 python3 scripts/bench.py --rounds "$rounds" --seconds "$seconds" --connections "$connections" \
   --server "$server" --relay "$relay" "$relay_pid" --merismos "$frontend" "$merismos_pid" \
   --instructions "$relay_count" "$merismos_count" --write docs/benchmarks.md
+python3 scripts/bench_changes.py --rounds "$rounds" --seconds "$seconds" --connections "$connections" --api "$api" \
+  --token-file "$work/state/first-token" --frontend "$frontend" --pid "$merismos_pid" --write docs/benchmarks.md
