@@ -124,7 +124,7 @@ listener.close()
 
 
 def row(words, took):
-    ms = [took[key] / 1000 for key in ("check_us", "try_us", "commit_us", "run_us")]
+    ms = [took[key] / 1000 for key in ("check_us", "compare_us", "try_us", "commit_us", "run_us")]
     return "| " + " | ".join([words] + [f"{it:.1f}" for it in ms] + [f"{sum(ms):.1f}"]) + " |"
 
 
@@ -140,8 +140,8 @@ Deploys under load (13 B, {options.connections} keep-alive connections, a deploy
 
 10,000 servers in 1,000 pools with 200 frontends, all probed; the whole document (TOML, {len(text) // 1024} KiB) is applied. Milliseconds:
 
-| change | read, checked, compared | tried | committed | commit to every worker | whole |
-|---|---:|---:|---:|---:|---:|
+| change | read and checked | compared | tried | committed | commit to every worker | whole |
+|---|---:|---:|---:|---:|---:|---:|
 {row("from an empty document", first)}
 {row("one weight (median of ten)", median)}
 

@@ -55,7 +55,7 @@ with tempfile.TemporaryDirectory() as profile:
             if options.draft:
                 run(f"sessionStorage.setItem('merismos-draft', {json.dumps(options.draft)})")
             call("POST", f"{session}/url", {"url": url + options.path})
-        wanted = "return !!document.querySelector('#token')" if options.logged_out else "return !!document.querySelector('[data-testid=flow], main h2')"
+        wanted = "return !!document.querySelector('#token')" if options.logged_out else "return !!document.querySelector('[data-testid=flow], main h2, #pools-title')"
         end = time.time() + 30
         while not run(wanted):
             if time.time() > end:

@@ -19,6 +19,7 @@
   let trouble = $state('')
   let trying = $state(false)
   let taking = $state('')
+  let releasing = $state('')
 
   $effect(() => {
     void desk.made
@@ -38,6 +39,7 @@
   const go = (to: string) => void navigate(to as '/')
   const frontend = $derived(kind === 'frontend' ? live.status?.frontends.find((it) => it.name === name) : undefined)
   const taken = $derived(kind === 'range' ? Object.entries((thing?.keys.taken ?? {}) as Record<string, string>) : [])
+  const release = $derived<Edit[]>(releasing ? [{ do: 'remove', thing: `ranges.${name}.taken.${releasing}` }] : [])
   const take = $derived<Edit[]>(taking.trim() ? [{ do: 'take', range: name, name: taking.trim() }] : [])
 </script>
 
@@ -74,7 +76,11 @@
           <h3 class="mb-1 font-semibold">Taken</h3>
           <ul>
             {#each taken as [taker, address] (taker)}
-              <li class="flex items-center gap-3 py-0.5"><code>{address}</code> {taker}</li>
+              <li class="flex items-center gap-3 py-0.5">
+                <code>{address}</code>
+                {taker}
+                <button class="btn btn-xs" onclick={() => { taking = ''; releasing = taker }}>Release …</button>
+              </li>
             {:else}
               <li class="text-secondary">No address is taken yet.</li>
             {/each}
@@ -84,6 +90,8 @@
         </div>
         {#if taking.trim()}
           <div class="rounded-box border border-base-300 bg-base-200 p-3"><GoLive edits={take} verb="Take it" onmade={() => (taking = '')} /></div>
+        {:else if releasing}
+          <div class="rounded-box border border-base-300 bg-base-200 p-3"><GoLive edits={release} verb="Release it" onmade={() => (releasing = '')} /></div>
         {/if}
       </section>
     {/if}

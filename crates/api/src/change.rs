@@ -115,8 +115,10 @@ pub struct Touched {
 /// How long a deployment took, in microseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Took {
-    /// Reading, checking and comparing.
+    /// Reading and checking.
     pub check_us: u64,
+    /// Comparing with what runs.
+    pub compare_us: u64,
     /// Trying addresses and servers.
     pub try_us: u64,
     /// Committing to the database.

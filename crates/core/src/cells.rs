@@ -200,7 +200,7 @@ impl PoolCell {
 #[derive(Debug)]
 pub struct Cells {
     workers: usize,
-    servers: BTreeMap<(PoolServer, SocketAddr), Arc<ServerCell>>,
+    servers: BTreeMap<PoolServer, (SocketAddr, Arc<ServerCell>)>,
     frontends: BTreeMap<Name, Arc<FrontendCell>>,
     pools: BTreeMap<Name, Arc<PoolCell>>,
     next_server: u32,
@@ -221,17 +221,17 @@ impl Cells {
         }
     }
 
-    /// The cell of a server, made when it is first asked for.
+    /// The cell of a server, made when it is first asked for, and anew when it is asked for at another address.
     pub fn server(&mut self, server: &PoolServer, address: SocketAddr) -> Arc<ServerCell> {
-        let (next, workers) = (&mut self.next_server, self.workers);
-        let cell = self.servers.entry((server.clone(), address)).or_insert_with(|| {
-            *next += 1;
-            Arc::new(ServerCell {
-                id: *next - 1,
-                lanes: (0..workers).map(|_| ServerLane::default()).collect(),
-            })
-        });
-        Arc::clone(cell)
+        if let Some((_, cell)) = self.servers.get(server).filter(|(known, _)| *known == address) {
+            return Arc::clone(cell);
+        }
+        let id = self.next_server;
+        self.next_server += 1;
+        let lanes = (0..self.workers).map(|_| ServerLane::default()).collect();
+        let cell = Arc::new(ServerCell { id, lanes });
+        self.servers.insert(server.clone(), (address, Arc::clone(&cell)));
+        cell
     }
 
     /// The cell of a frontend, made when it is first asked for. Frontends that go keep theirs, for their number.
@@ -257,13 +257,9 @@ impl Cells {
                 self.pools.insert(to.clone(), cell);
             }
         }
-        let moved: Vec<_> = self
-            .servers
-            .keys()
-            .filter_map(|key| Some((key.clone(), (renames.servers.get(&key.0)?.clone(), key.1))))
-            .collect();
-        let taken: Vec<_> = moved.into_iter().map(|(from, to)| (self.servers.remove(&from), to)).collect();
-        for (cell, to) in taken {
+        let moved: Vec<_> =
+            renames.servers.iter().map(|(from, to)| (self.servers.remove(from), to.clone())).collect();
+        for (cell, to) in moved {
             self.servers.extend(cell.map(|cell| (to, cell)));
         }
         let frontends: Vec<_> =
@@ -275,6 +271,6 @@ impl Cells {
 
     /// Forgets the servers that `keep` does not want any more.
     pub fn retain_servers(&mut self, mut keep: impl FnMut(&PoolServer, SocketAddr) -> bool) {
-        self.servers.retain(|(server, address), _| keep(server, *address));
+        self.servers.retain(|server, (address, _)| keep(server, *address));
     }
 }

@@ -84,36 +84,42 @@ pub fn reason(weight: u16, has_check: bool, duty: Duty, health: State) -> Option
     }
 }
 
-/// The standing of every server of a pool. The lowest tier in which a server can work does; a server's share is its
-/// weight among the weights of that tier's working ones.
+/// The standing of every server of a pool, by name.
 #[must_use]
 pub fn pool_shares(name: &Name, pool: &Pool, truths: &impl Truths) -> BTreeMap<Name, Standing> {
+    pool.servers.keys().cloned().zip(standings(name, pool, truths)).collect()
+}
+
+/// The standing of every server of a pool, in the order of their names. The lowest tier in which a server can work
+/// does; a server's share is its weight among the weights of that tier's working ones.
+#[must_use]
+pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing> {
     let has_check = pool.check.is_some();
     let mut id = PoolServer { pool: name.clone(), server: name.clone() };
-    let mut reasons: Vec<_> = pool
+    let mut standings: Vec<_> = pool
         .servers
         .iter()
         .map(|(server, spec)| {
             id.server.clone_from(server);
-            (server, spec, reason(spec.weight, has_check, truths.duty(&id), truths.health(&id)))
+            let reason = reason(spec.weight, has_check, truths.duty(&id), truths.health(&id));
+            Standing { reason, share: 0.0 }
         })
         .collect();
-    let able = reasons.iter().filter(|(_, _, reason)| reason.is_none());
-    let works = able.map(|(_, spec, _)| spec.tier).min();
-    for (_, spec, reason) in &mut reasons {
-        if reason.is_none() && Some(spec.tier) != works {
-            *reason = Some(Reason::Standby);
+    let with_specs = || standings.iter().zip(pool.servers.values());
+    let works = with_specs().filter(|(it, _)| it.reason.is_none()).map(|(_, spec)| spec.tier).min();
+    let is_working = |it: &Standing, tier: u8| it.reason.is_none() && Some(tier) == works;
+    let total: u32 = with_specs()
+        .filter(|(it, spec)| is_working(it, spec.tier))
+        .map(|(_, spec)| u32::from(spec.weight))
+        .sum();
+    for (it, spec) in standings.iter_mut().zip(pool.servers.values()) {
+        if is_working(it, spec.tier) {
+            it.share = f64::from(spec.weight) / f64::from(total);
+        } else if it.reason.is_none() {
+            it.reason = Some(Reason::Standby);
         }
     }
-    let eligible = reasons.iter().filter(|(_, _, reason)| reason.is_none());
-    let total: u32 = eligible.map(|(_, spec, _)| u32::from(spec.weight)).sum();
-    reasons
-        .into_iter()
-        .map(|(server, spec, reason)| {
-            let share = if reason.is_none() { f64::from(spec.weight) / f64::from(total) } else { 0.0 };
-            (server.clone(), Standing { reason, share })
-        })
-        .collect()
+    standings
 }
 
 #[cfg(test)]

@@ -83,6 +83,8 @@ pub(crate) struct Deployer {
     store: Store,
     /// Held over a whole deployment, so that two never interleave.
     one_at_a_time: Mutex<()>,
+    /// Held while addresses are bound and not yet listened on: two who try the same one would be in each other's way.
+    binding: Mutex<()>,
 }
 
 /// What a proposal comes to, before anything is tried.
@@ -94,29 +96,35 @@ struct Weighed {
 
 impl Deployer {
     pub(crate) fn new(controller: Controller, store: Store) -> Self {
-        Self { controller, store, one_at_a_time: Mutex::new(()) }
+        Self { controller, store, one_at_a_time: Mutex::new(()), binding: Mutex::new(()) }
     }
 
     /// Says what a proposal would change, and unless it is a preview, makes it the running revision.
     pub(crate) async fn apply(&self, proposal: Proposal) -> Result<Review, ApplyError> {
         // Those who only look wait for nobody.
         let _turn = if proposal.going.preview { None } else { Some(self.one_at_a_time.lock().await) };
-        let began = Instant::now();
         let view = self.controller.view().await?;
         self.refuse_stale(proposal.going.based_on, &view).await?;
+        let checks = Instant::now();
         let checked = compose(&view, proposal.what)?;
+        let check_us = micros(checks);
+        let compares = Instant::now();
         let Weighed { view, checked, mut review } = weigh(view, checked);
-        review.took.check_us = micros(began);
+        (review.took.check_us, review.took.compare_us) = (check_us, micros(compares));
 
         let going = proposal.going;
         let tries = Instant::now();
-        let (bound, tried) = if going.preview && going.quick {
-            (Vec::new(), Vec::new())
-        } else {
-            // A preview binds too, and lets go again: it has to say when a port is taken.
-            let bound = self.controller.bind(checked.clone()).await??;
-            (bound, guards::try_out(&view, &checked).await)
-        };
+        let (mut bound, mut tried, mut binding) = (Vec::new(), Vec::new(), None);
+        if !(going.preview && going.quick) {
+            binding = Some(self.binding.lock().await);
+            bound = self.controller.bind(checked.clone()).await??;
+            if going.preview {
+                // It was only to see whether the ports are free.
+                bound.clear();
+                binding = None;
+            }
+            tried = guards::try_out(&view, &checked).await;
+        }
         review.took.try_us = micros(tries);
         let accepting = Accepting { keys: &going.accept, before: &proposal.accepted, who: &proposal.author };
         review.warnings = warned(&view, &checked, tried, &accepting);
@@ -130,6 +138,7 @@ impl Deployer {
         if !open.is_empty() {
             return Err(ApplyError::Unaccepted(open));
         }
+        let commits = Instant::now();
         let next = Revision {
             number: running + 1,
             document: checked.document().to_json(),
@@ -138,16 +147,17 @@ impl Deployer {
             at: wall(),
             accepted: review.warnings.iter().filter_map(|it| it.accepted.clone()).collect(),
         };
-        let commits = Instant::now();
         if let Err(error) = self.store.add_revision(&next).await {
+            drop((binding, bound));
             return Err(self.not_recorded(error, running).await);
         }
         review.took.commit_us = micros(commits);
         let runs = Instant::now();
         review.revision = next.number;
         review.made = true;
-        self.controller.run(next, checked, bound).await?;
-        review.took.run_us = micros(runs);
+        let published = self.controller.run(next, checked, bound).await?;
+        drop(binding);
+        review.took.run_us = u64::try_from((published - runs).as_micros()).unwrap_or(u64::MAX);
         Ok(review)
     }
 
@@ -211,9 +221,11 @@ impl Deployer {
         let number = revision.number;
         let checked = config::load(&revision.document, Format::Json)
             .map_err(|problems| AdoptError::Mistakes { number, problems })?;
+        let _binding = self.binding.lock().await;
         // An address that can't be had does not keep the rest from running; the controller tries it again.
         let bound = self.controller.bind(checked.clone()).await?.unwrap_or_default();
-        Ok(self.controller.run(revision, checked, bound).await?)
+        self.controller.run(revision, checked, bound).await?;
+        Ok(())
     }
 }
 

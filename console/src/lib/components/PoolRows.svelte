@@ -6,7 +6,7 @@
   // Pools in one line each, those in trouble first: for installations with very many servers.
   let { status }: { status: Status } = $props()
 
-  const PAGE = 25
+  const PAGE = 20
   let search = $state('')
   let offset = $state(0)
 

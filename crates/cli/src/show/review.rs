@@ -25,7 +25,7 @@ pub(crate) fn print(review: &Review, preview: bool) {
     review.warnings.iter().filter(|it| !it.known || it.warning.level == Level::Warning).for_each(warning);
     if review.made {
         let took = &review.took;
-        let whole = took.check_us + took.try_us + took.commit_us + took.run_us;
+        let whole = took.check_us + took.compare_us + took.try_us + took.commit_us + took.run_us;
         text(&format!(
             "Revision {} runs now: made in {}, on every worker {} after its commit.\n",
             review.revision,

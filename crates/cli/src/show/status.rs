@@ -28,12 +28,55 @@ pub(crate) fn print(status: &Status) {
     }
     if !status.frontends.is_empty() {
         text("\n");
-        frontends(&status.frontends);
+        // The troubled ones were told above, each with its trouble.
+        const SHOWN: usize = 40;
+        frontends(&status.frontends[..status.frontends.len().min(SHOWN)]);
+        if status.frontends.len() > SHOWN {
+            text(&format!(
+                "  and {} more frontends; `merismos frontend list` finds them\n",
+                status.frontends.len() - SHOWN
+            ));
+        }
+    }
+    if status.shortened && status.pools.len() > 1 {
+        text("\n");
+        pools(status);
+        return;
     }
     for pool in &status.pools {
         text("\n");
         self::pool(pool, status);
     }
+}
+
+/// Pools in one line each, for installations with very many servers: those in trouble, then the busiest.
+fn pools(status: &Status) {
+    const SHOWN: usize = 40;
+    let mut pools: Vec<&PoolStatus> = status.pools.iter().collect();
+    pools.sort_by(|a, b| {
+        let trouble = |pool: &PoolStatus| (pool.eligible > 0, std::cmp::Reverse(pool.failing));
+        trouble(a).cmp(&trouble(b)).then(b.per_second.total_cmp(&a.per_second)).then(a.name.cmp(&b.name))
+    });
+    let mut table = table(&["pool", "algorithm", "eligible", "failing", "requests/s"]);
+    for pool in pools.iter().take(SHOWN) {
+        table.add_row(vec![
+            if pool.eligible == 0 {
+                Cell::new(format!("! {}", pool.name)).fg(Color::Red)
+            } else {
+                Cell::new(&pool.name)
+            },
+            Cell::new(&pool.algorithm),
+            number(format!("{} of {}", pool.eligible, pool.size)),
+            count(pool.failing),
+            number(format!("{:.1}", pool.per_second)),
+        ]);
+    }
+    text(&format!("{table}\n"));
+    text(&format!(
+        "{} servers in {} pools; `merismos status POOL` shows the servers of one.\n",
+        status.servers,
+        status.pools.len()
+    ));
 }
 
 fn frontends(frontends: &[FrontendStatus]) {

@@ -11,7 +11,7 @@ use super::document::{Document, Pool, Server};
 use super::found::{Found, found_name};
 use super::place::Written;
 use super::tree::Node;
-use crate::name::{Name, PoolServer};
+use crate::name::Name;
 use crate::time::Wall;
 
 /// A document that was checked whole. Only [`super::load`] and [`check`] make one, so whoever holds it may deploy it.
@@ -386,17 +386,16 @@ fn pool_warnings(name: &Name, pool: &Pool, frontends: &[&str], found: &mut Vec<W
 
 /// Says once for each two pools which servers of one also serve the other.
 fn shared_servers(document: &Document, found: &mut Vec<Warning>) {
-    let mut users: BTreeMap<SocketAddr, PoolServer> = BTreeMap::new();
-    let mut shared: BTreeMap<(&Name, Name), Vec<String>> = BTreeMap::new();
+    let mut users: BTreeMap<SocketAddr, (&Name, &Name)> = BTreeMap::new();
+    let mut shared: BTreeMap<(&Name, &Name), Vec<String>> = BTreeMap::new();
     for (name, pool) in &document.pools {
         for (server, spec) in &pool.servers {
-            let this = PoolServer { pool: name.clone(), server: server.clone() };
             match users.get(&spec.address.get()) {
-                Some(other) => {
-                    let says = format!("{} ({server}, there {})", spec.address.get(), other.server);
-                    shared.entry((name, other.pool.clone())).or_default().push(says);
+                Some((other_pool, other)) => {
+                    let says = format!("{} ({server}, there {other})", spec.address.get());
+                    shared.entry((name, other_pool)).or_default().push(says);
                 }
-                None => drop(users.insert(spec.address.get(), this)),
+                None => drop(users.insert(spec.address.get(), (name, server))),
             }
         }
     }

@@ -200,29 +200,35 @@ fn text(value: &Value) -> Option<&str> {
 
 fn number<T: TryFrom<i64>>(range: RangeInclusive<i64>) -> impl FnOnce(&Value) -> Result<T, String> {
     move |value| {
-        let wanted = format!("a whole number from {} to {}", range.start(), range.end());
+        let wanted = || format!("a whole number from {} to {}", range.start(), range.end());
         match value {
-            Value::Number(number) if range.contains(number) => T::try_from(*number).map_err(|_| wanted),
-            _ => Err(wanted),
+            Value::Number(number) if range.contains(number) => T::try_from(*number).map_err(|_| wanted()),
+            _ => Err(wanted()),
         }
     }
 }
 
-fn within<T>(least: &str, most: &str, example: &str) -> impl FnOnce(&Value) -> Result<T, String>
+fn within<T>(
+    least: &'static str,
+    most: &'static str,
+    example: &'static str,
+) -> impl FnOnce(&Value) -> Result<T, String>
 where
     T: FromStr + Ord + Display,
     T::Err: std::fmt::Debug,
 {
-    let least: T = least.parse().expect("a bound written here");
-    let most: T = most.parse().expect("a bound written here");
-    let wanted = format!("{example} from {least} to {most}");
+    // The bounds are read when there is a value to hold against them: most keys are left out by most things.
     move |value| {
+        let least: T = least.parse().expect("a bound written here");
+        let most: T = most.parse().expect("a bound written here");
         let parsed = text(value).and_then(|text| text.parse::<T>().ok());
-        parsed.filter(|value| (&least..=&most).contains(&value)).ok_or(wanted)
+        parsed
+            .filter(|value| (&least..=&most).contains(&value))
+            .ok_or_else(|| format!("{example} from {least} to {most}"))
     }
 }
 
-fn span(least: &str, most: &str) -> impl FnOnce(&Value) -> Result<Span, String> {
+fn span(least: &'static str, most: &'static str) -> impl FnOnce(&Value) -> Result<Span, String> {
     within(least, most, "a duration such as 250ms or 2s,")
 }
 

@@ -8,7 +8,7 @@ use crate::balance::{Balance, RoundRobin};
 use crate::cells::Cells;
 use crate::config::Checked;
 use crate::config::document::{self, Algorithm, Document};
-use crate::eligibility::{Truths, pool_shares};
+use crate::eligibility::{Truths, standings};
 use crate::name::{Name, PoolServer};
 
 /// Compiles a snapshot. Cells are found by identity, so turns and counts go on from one snapshot to the next.
@@ -74,11 +74,12 @@ pub fn recompile(
 }
 
 fn pool(name: &Name, spec: &document::Pool, truths: &impl Truths, cells: &mut Cells) -> Pool {
-    let standings = pool_shares(name, spec, truths);
+    let standings = standings(name, spec, truths);
     let servers: Vec<Server> = spec
         .servers
         .iter()
-        .map(|(server, it)| {
+        .zip(standings)
+        .map(|((server, it), standing)| {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let address = it.address.get();
             let cell = cells.server(&id, address);
@@ -88,7 +89,7 @@ fn pool(name: &Name, spec: &document::Pool, truths: &impl Truths, cells: &mut Ce
                 whole_answer: it.whole_answer_timeout.unwrap_or(spec.whole_answer_timeout).get(),
                 idle: it.idle_timeout.unwrap_or(spec.idle_timeout).get(),
             };
-            Server { name: id, address, standing: standings[server], times, cell }
+            Server { name: id, address, standing, times, cell }
         })
         .collect();
     let weights = spec.servers.values().enumerate().map(|(place, it)| {

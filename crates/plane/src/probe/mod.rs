@@ -4,6 +4,7 @@ mod ask;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use merismos_core::config::document::Check;
@@ -22,7 +23,7 @@ pub struct Target {
     /// Where it listens.
     pub address: SocketAddr,
     /// What to ask it, and how often.
-    pub check: Check,
+    pub check: Arc<Check>,
 }
 
 /// What one probe said, and what the server's health is with it.
@@ -105,7 +106,7 @@ fn seed(server: &PoolServer) -> u64 {
 async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>) {
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
-    let mut machine = Machine::new(Rules::from(&target.check), known, seed(&target.server), now());
+    let mut machine = Machine::new(Rules::from(&*target.check), known, seed(&target.server), now());
     loop {
         tokio::time::sleep_until(start + Duration::from_nanos(machine.next_timeout().0)).await;
         machine.on_probe_started(now());

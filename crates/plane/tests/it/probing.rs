@@ -68,7 +68,7 @@ async fn the_prober_follows_a_server_down_and_up() {
     let (reports, mut received) = mpsc::channel(16);
     let mut prober = Prober::new(reports);
     let address = free_address();
-    let target = Target { server: "quay/s0".parse().unwrap(), address, check: check(CheckKind::Tcp) };
+    let target = Target { server: "quay/s0".parse().unwrap(), address, check: check(CheckKind::Tcp).into() };
     prober.set(vec![target.clone()], |_| State::Up);
     let mut next = async || {
         let report =

@@ -5,13 +5,13 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use merismos_api::{ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, ProblemDocument, Review};
+use merismos_api::{ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, Review};
 use merismos_core::duty::Order;
 use merismos_core::name::PoolServer;
 
 use super::App;
 use super::auth::Who;
-use super::problem::{ApiError, Body, InPath};
+use super::problem::{ApiError, Body, Changing, InPath};
 use crate::clock::wall;
 use crate::deploy::{Proposal, What};
 
@@ -48,15 +48,7 @@ where
 /// Make a document, whole or in parts, the running revision, or say what that would change.
 #[utoipa::path(
     post, path = "/apply", tag = "change", request_body = ApplyRequest,
-    responses(
-        (status = 200, body = Review),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "Another revision runs by now, an address is taken, or warnings are not accepted", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, description = "The document holds mistakes; all of them are told", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, description = "The database did not take the revision", body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn apply(
     State(app): State<Arc<App>>,
@@ -73,16 +65,7 @@ pub(super) async fn apply(
 /// Make edits the next revision, or say what they would change.
 #[utoipa::path(
     post, path = "/changes", tag = "change", request_body = ChangeRequest,
-    responses(
-        (status = 200, body = Review),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, description = "A thing is not there", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "A thing is there already or in use, another revision runs by now, an address is taken, or warnings are not accepted", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, description = "Keys are wrong, or things do not fit together", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, description = "The database did not take the revision", body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn change(
     State(app): State<Arc<App>>,
@@ -99,15 +82,7 @@ pub(super) async fn change(
 #[utoipa::path(
     put, path = "/pools/{pool}/servers/{server}/duty", tag = "change", request_body = DutyRequest,
     params(("pool" = String, Path, description = "The pool"), ("server" = String, Path, description = "The server")),
-    responses(
-        (status = 200, body = DutyAnswer),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "It is the last eligible server of its pool", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = DutyAnswer), Changing)
 )]
 pub(super) async fn duty(
     State(app): State<Arc<App>>,

@@ -6,8 +6,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use merismos_api::{
-    Between, Draft, DraftEdits, DraftReview, Drafts, Going, NamedChange, NewDraft, ProblemDocument,
-    RevertRequest, Review, RevisionAnswer, RevisionHead, Revisions,
+    Between, Draft, DraftEdits, DraftReview, Drafts, Going, NamedChange, NewDraft, RevertRequest, Review,
+    RevisionAnswer, RevisionHead, Revisions,
 };
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
@@ -19,7 +19,7 @@ use utoipa::IntoParams;
 use super::App;
 use super::auth::Who;
 use super::changes::{check_note, whole};
-use super::problem::{ApiError, Body, InPath, InQuery};
+use super::problem::{ApiError, Body, Changing, Finding, InPath, InQuery, Looking};
 use crate::deploy::{Proposal, What};
 
 fn name(text: &str) -> Result<Name, ApiError> {
@@ -29,7 +29,7 @@ fn name(text: &str) -> Result<Name, ApiError> {
 /// Every draft.
 #[utoipa::path(
     get, path = "/drafts", tag = "draft",
-    responses((status = 200, body = Drafts), (status = 401, body = ProblemDocument, content_type = "application/problem+json"), (status = 503, body = ProblemDocument, content_type = "application/problem+json"))
+    responses((status = 200, body = Drafts), Looking)
 )]
 pub(super) async fn list(State(app): State<Arc<App>>) -> Result<Json<Drafts>, ApiError> {
     Ok(Json(Drafts { drafts: app.drafts.list().await? }))
@@ -38,15 +38,7 @@ pub(super) async fn list(State(app): State<Arc<App>>) -> Result<Json<Drafts>, Ap
 /// Begin a draft from what runs.
 #[utoipa::path(
     post, path = "/drafts", tag = "draft", request_body = NewDraft,
-    responses(
-        (status = 200, body = Draft),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "There is one of that name", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Draft), Changing)
 )]
 pub(super) async fn begin(
     State(app): State<Arc<App>>,
@@ -60,13 +52,7 @@ pub(super) async fn begin(
 /// What a draft would do.
 #[utoipa::path(
     get, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
-    responses(
-        (status = 200, body = DraftReview),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = DraftReview), Finding)
 )]
 pub(super) async fn review(
     State(app): State<Arc<App>>,
@@ -80,16 +66,7 @@ pub(super) async fn review(
 #[utoipa::path(
     post, path = "/drafts/{draft}/edits", tag = "draft", request_body = DraftEdits,
     params(("draft" = String, Path, description = "The draft's name")),
-    responses(
-        (status = 200, body = DraftReview),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "An edit can't be made", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = DraftReview), Changing)
 )]
 pub(super) async fn edit(
     State(app): State<Arc<App>>,
@@ -106,16 +83,7 @@ pub(super) async fn edit(
 #[utoipa::path(
     post, path = "/drafts/{draft}/deploy", tag = "draft", request_body = RevertRequest,
     params(("draft" = String, Path, description = "The draft's name")),
-    responses(
-        (status = 200, body = Review),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "It is stale, an address is taken, or warnings are not accepted", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, description = "It holds mistakes", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, description = "The database did not take it", body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn deploy(
     State(app): State<Arc<App>>,
@@ -131,14 +99,7 @@ pub(super) async fn deploy(
 /// Make a draft begin from what runs now.
 #[utoipa::path(
     post, path = "/drafts/{draft}/rebase", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
-    responses(
-        (status = 200, body = DraftReview),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, description = "Both changed the same", body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = DraftReview), Changing)
 )]
 pub(super) async fn rebase(
     State(app): State<Arc<App>>,
@@ -152,13 +113,7 @@ pub(super) async fn rebase(
 /// Throw a draft away.
 #[utoipa::path(
     delete, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
-    responses(
-        (status = 204),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 204), Finding)
 )]
 pub(super) async fn discard(
     State(app): State<Arc<App>>,
@@ -188,12 +143,7 @@ fn head(head: merismos_store::RevisionHead, running: u64) -> RevisionHead {
 /// Revisions, the newest first.
 #[utoipa::path(
     get, path = "/revisions", tag = "revision", params(RevisionsQuery),
-    responses(
-        (status = 200, body = Revisions),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Revisions), Looking)
 )]
 pub(super) async fn revisions(
     State(app): State<Arc<App>>,
@@ -230,14 +180,7 @@ async fn recorded(app: &App, number: u64) -> Result<(Option<merismos_store::Revi
 /// One revision, what it changed, and its document.
 #[utoipa::path(
     get, path = "/revisions/{number}", tag = "revision", params(("number" = u64, Path, description = "The revision's number")),
-    responses(
-        (status = 200, body = RevisionAnswer),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = RevisionAnswer), Changing)
 )]
 pub(super) async fn revision(
     State(app): State<Arc<App>>,
@@ -266,14 +209,7 @@ pub(super) struct CompareQuery {
 /// What changed between any two revisions.
 #[utoipa::path(
     get, path = "/compare", tag = "revision", params(CompareQuery),
-    responses(
-        (status = 200, body = Between),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Between), Changing)
 )]
 pub(super) async fn compare(
     State(app): State<Arc<App>>,
@@ -288,16 +224,7 @@ pub(super) async fn compare(
 #[utoipa::path(
     post, path = "/revisions/{number}/revert", tag = "revision", request_body = RevertRequest,
     params(("number" = u64, Path, description = "The revision to go back to")),
-    responses(
-        (status = 200, body = Review),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 409, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn revert(
     State(app): State<Arc<App>>,

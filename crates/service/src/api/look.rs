@@ -7,14 +7,14 @@ use axum::extract::State;
 use axum::http::HeaderName;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{Events, ExplainAnswer, ProblemDocument, Status};
+use merismos_api::{Events, ExplainAnswer, Status};
 use merismos_core::config::Format;
 use merismos_core::name::Name;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::App;
-use super::problem::{ApiError, InPath, InQuery};
+use super::problem::{ApiError, Finding, InPath, InQuery, Looking};
 use crate::controller::Detail;
 use crate::journal;
 
@@ -46,7 +46,7 @@ impl StatusQuery {
 /// Everything that is going on.
 #[utoipa::path(
     get, path = "/status", tag = "look", params(StatusQuery),
-    responses((status = 200, body = Status), (status = 400, body = ProblemDocument, content_type = "application/problem+json"), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
+    responses((status = 200, body = Status), Looking)
 )]
 pub(super) async fn status(
     State(app): State<Arc<App>>,
@@ -59,12 +59,7 @@ pub(super) async fn status(
 #[utoipa::path(
     get, path = "/frontends/{frontend}/explain", tag = "look",
     params(("frontend" = String, Path, description = "The frontend's name")),
-    responses(
-        (status = 200, body = ExplainAnswer),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = ExplainAnswer), Finding)
 )]
 pub(super) async fn explain(
     State(app): State<Arc<App>>,
@@ -88,11 +83,7 @@ pub(super) struct EventsQuery {
 /// Events, the newest first.
 #[utoipa::path(
     get, path = "/events", tag = "look", params(EventsQuery),
-    responses(
-        (status = 200, body = Events),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Events), Looking)
 )]
 pub(super) async fn events(
     State(app): State<Arc<App>>,
@@ -130,11 +121,7 @@ pub(super) struct DocumentQuery {
 /// The running document; the same content always gives the same bytes. `Merismos-Revision` names its revision.
 #[utoipa::path(
     get, path = "/document", tag = "look", params(DocumentQuery),
-    responses(
-        (status = 200, body = String, content_type = "application/toml", headers(("merismos-revision" = u64))),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = String, content_type = "application/toml", headers(("merismos-revision" = u64))), Looking)
 )]
 pub(super) async fn document(
     State(app): State<Arc<App>>,

@@ -1,17 +1,21 @@
 //! Errors as problem documents (RFC 9457), and extractors that answer with them.
 
+use std::collections::BTreeMap;
+
 use axum::Json;
 use axum::extract::rejection::{JsonRejection, PathRejection, QueryRejection};
 use axum::extract::{FromRequest, FromRequestParts, Path, Query, Request};
 use axum::http::header::{CONTENT_TYPE, WWW_AUTHENTICATE};
 use axum::http::request::Parts;
 use axum::http::{HeaderValue, StatusCode, Uri};
-use axum::response::{IntoResponse, Response};
+use axum::response::IntoResponse;
 use merismos_api::{Between, ProblemDocument, Warned};
 use merismos_core::config::Problem;
 use merismos_core::config::edit::EditError;
 use merismos_store::StoreError;
 use serde::de::DeserializeOwned;
+use utoipa::IntoResponses;
+use utoipa::openapi::{ContentBuilder, Ref, RefOr, Response, ResponseBuilder};
 
 use crate::controller::{DutyError, NoFrontend, Stopping};
 use crate::deploy::ApplyError;
@@ -64,7 +68,7 @@ impl ApiError {
 }
 
 impl IntoResponse for ApiError {
-    fn into_response(self) -> Response {
+    fn into_response(self) -> axum::response::Response {
         let document = ProblemDocument {
             kind: format!("/problems/{}", self.kind),
             title: self.title.to_owned(),
@@ -195,6 +199,42 @@ impl From<TrialError> for ApiError {
             TrialError::Stopping(stopping) => stopping.into(),
         }
     }
+}
+
+/// Declares the problem documents that a group of calls may answer with.
+macro_rules! problems {
+    ($(#[$about:meta])* $group:ident: $($status:literal $says:literal),+) => {
+        $(#[$about])*
+        pub(super) struct $group;
+
+        impl IntoResponses for $group {
+            fn responses() -> BTreeMap<String, RefOr<Response>> {
+                BTreeMap::from([$((stringify!($status).to_owned(), problem_response($says))),+])
+            }
+        }
+    };
+}
+
+problems! {
+    /// Of calls that only look.
+    Looking: 400 "The call is wrong", 401 "A token is needed", 503 "The database is away, or the service is stopping"
+}
+problems! {
+    /// Of calls that look for something by its name.
+    Finding: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such thing",
+        503 "The database is away, or the service is stopping"
+}
+problems! {
+    /// Of calls that change something.
+    Changing: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such thing",
+        409 "It does not go with what is so by now; the detail says why", 415 "The body is not declared as JSON",
+        422 "What is wanted holds mistakes; all of them are told", 429 "Too many at once",
+        503 "The database did not take it, or the service is stopping"
+}
+
+fn problem_response(says: &str) -> RefOr<Response> {
+    let content = ContentBuilder::new().schema(Some(Ref::from_schema_name("ProblemDocument"))).build();
+    RefOr::T(ResponseBuilder::new().description(says).content("application/problem+json", content).build())
 }
 
 /// A JSON body whose rejection is a problem document.

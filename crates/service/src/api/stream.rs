@@ -7,14 +7,14 @@ use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::Stream;
 use futures_util::stream::{self, StreamExt};
-use merismos_api::{ProblemDocument, StreamMessage};
+use merismos_api::StreamMessage;
 use merismos_core::name::Name;
 use serde::Deserialize;
 use tokio_stream::wrappers::BroadcastStream;
 use utoipa::IntoParams;
 
 use super::App;
-use super::problem::{ApiError, InQuery};
+use super::problem::{ApiError, InQuery, Looking};
 use crate::controller::Detail;
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -28,11 +28,7 @@ pub(super) struct StreamQuery {
 /// What happens, as it happens: the status at once and each second, events, and trials as they go on.
 #[utoipa::path(
     get, path = "/stream", tag = "look", params(StreamQuery),
-    responses(
-        (status = 200, description = "Server-sent events named status, event and trial", body = StreamMessage, content_type = "text/event-stream"),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, description = "Server-sent events named status, event and trial", body = StreamMessage, content_type = "text/event-stream"), Looking)
 )]
 pub(super) async fn stream(
     State(app): State<Arc<App>>,

@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{HostView, Hosts, ProblemDocument, ThingView, Things};
+use merismos_api::{HostView, Hosts, ThingView, Things};
 use merismos_core::config::document::{Document, Labels};
 use merismos_core::config::thing::{Kind, Thing};
 use merismos_core::config::{edit, hosts, things, users};
@@ -15,7 +15,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::App;
-use super::problem::{ApiError, InPath, InQuery};
+use super::problem::{ApiError, Finding, InPath, InQuery, Looking};
 
 /// The most things that one answer holds.
 const LARGEST_PAGE: u32 = 1_000;
@@ -99,13 +99,7 @@ fn page(offset: Option<u32>, limit: Option<u32>) -> Result<(usize, usize), ApiEr
 /// Things of the configuration, in the order of their paths.
 #[utoipa::path(
     get, path = "/things", tag = "things", params(ThingsQuery),
-    responses(
-        (status = 200, body = Things),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Things), Finding)
 )]
 pub(super) async fn list(
     State(app): State<Arc<App>>,
@@ -138,13 +132,7 @@ pub(super) struct ThingQuery {
 #[utoipa::path(
     get, path = "/things/{thing}", tag = "things",
     params(("thing" = String, Path, description = "Its path, such as pools.booking.servers.gull"), ThingQuery),
-    responses(
-        (status = 200, body = ThingView),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = ThingView), Finding)
 )]
 pub(super) async fn show(
     State(app): State<Arc<App>>,
@@ -177,11 +165,7 @@ pub(super) struct HostsQuery {
 /// Machines: those that are known, and those that were seen in pools, in the order of their addresses.
 #[utoipa::path(
     get, path = "/hosts", tag = "things", params(HostsQuery),
-    responses(
-        (status = 200, body = Hosts),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Hosts), Looking)
 )]
 pub(super) async fn machines(
     State(app): State<Arc<App>>,
@@ -219,7 +203,7 @@ pub(super) async fn machines(
 /// The JSON Schema of a document, for editors that complete and check.
 #[utoipa::path(
     get, path = "/document/schema", tag = "look",
-    responses((status = 200, body = String, content_type = "application/schema+json"), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
+    responses((status = 200, body = String, content_type = "application/schema+json"), Looking)
 )]
 pub(super) async fn schema() -> Response {
     ([(CONTENT_TYPE, "application/schema+json")], merismos_core::config::SCHEMA).into_response()

@@ -5,11 +5,11 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use merismos_api::{ProblemDocument, Trial, TrialRequest, Trials};
+use merismos_api::{Trial, TrialRequest, Trials};
 
 use super::App;
 use super::auth::Who;
-use super::problem::{ApiError, Body, InPath};
+use super::problem::{ApiError, Body, Changing, Finding, InPath, Looking};
 
 /// How many trials are listed.
 const LISTED: u32 = 50;
@@ -17,7 +17,7 @@ const LISTED: u32 = 50;
 /// The newest trials.
 #[utoipa::path(
     get, path = "/trials", tag = "trials",
-    responses((status = 200, body = Trials), (status = 401, body = ProblemDocument, content_type = "application/problem+json"))
+    responses((status = 200, body = Trials), Looking)
 )]
 pub(super) async fn list(State(app): State<Arc<App>>) -> Json<Trials> {
     Json(Trials { trials: app.trials.list(LISTED).await })
@@ -26,15 +26,7 @@ pub(super) async fn list(State(app): State<Arc<App>>) -> Json<Trials> {
 /// Begin a trial: real requests through a frontend. Ask for it by its number to see how far it is.
 #[utoipa::path(
     post, path = "/trials", tag = "trials", request_body = TrialRequest,
-    responses(
-        (status = 202, body = Trial),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 415, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 422, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 429, description = "Too many trials are running", body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 202, body = Trial), Changing)
 )]
 pub(super) async fn begin(
     State(app): State<Arc<App>>,
@@ -48,13 +40,7 @@ pub(super) async fn begin(
 #[utoipa::path(
     get, path = "/trials/{id}", tag = "trials",
     params(("id" = u64, Path, description = "The trial's number")),
-    responses(
-        (status = 200, body = Trial),
-        (status = 400, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 401, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 404, body = ProblemDocument, content_type = "application/problem+json"),
-        (status = 503, description = "The database does not answer", body = ProblemDocument, content_type = "application/problem+json"),
-    )
+    responses((status = 200, body = Trial), Finding)
 )]
 pub(super) async fn show(
     State(app): State<Arc<App>>,

@@ -9,7 +9,7 @@ mod status;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use merismos_api::{ExplainAnswer, Status, StreamMessage};
 use merismos_core::config::Checked;
@@ -58,7 +58,7 @@ impl View {
     }
 }
 
-/// Duty and health of servers at one moment.
+/// Duty and health of servers at one moment; those that are not named are in service and up.
 #[derive(Clone, Debug)]
 pub(crate) struct Facts(BTreeMap<PoolServer, (Duty, HealthState)>);
 
@@ -68,7 +68,7 @@ impl Truths for Facts {
     }
 
     fn health(&self, server: &PoolServer) -> HealthState {
-        self.0.get(server).map(|(_, health)| *health).unwrap_or_default()
+        self.0.get(server).map_or(HealthState::Up, |(_, health)| *health)
     }
 }
 
@@ -121,7 +121,7 @@ enum Command {
         revision: Revision,
         checked: Box<Checked>,
         bound: Vec<Bound>,
-        reply: oneshot::Sender<()>,
+        reply: oneshot::Sender<Instant>,
     },
     Order {
         server: PoolServer,
@@ -190,13 +190,13 @@ impl Controller {
         self.ask(|reply| Command::Bind { checked: Box::new(checked), reply }).await
     }
 
-    /// Runs a revision that was committed.
+    /// Runs a revision that was committed; gives the moment from which on every worker reads it.
     pub(crate) async fn run(
         &self,
         revision: Revision,
         checked: Checked,
         bound: Vec<Bound>,
-    ) -> Result<(), Stopping> {
+    ) -> Result<Instant, Stopping> {
         self.ask(|reply| Command::Run { revision, checked: Box::new(checked), bound, reply }).await
     }
 
@@ -298,9 +298,9 @@ fn obey(state: &mut State, command: Command) {
         Command::View { reply } => drop(reply.send(Box::new(state.view()))),
         Command::Bind { checked, reply } => drop(reply.send(state.bind(&checked))),
         Command::Run { revision, checked, bound, reply } => {
-            state.run(revision, *checked, bound);
+            let published = state.run(revision, *checked, bound);
+            let _ = reply.send(published);
             tell_status(state);
-            let _ = reply.send(());
         }
         Command::Order { server, order, even_if_last, reply } => {
             let done = state.order(&server, order, even_if_last);

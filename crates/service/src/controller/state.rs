@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use merismos_api::EventKind;
 use merismos_core::cells::Cells;
@@ -151,7 +151,12 @@ impl State {
 
     /// Everything that a change is weighed against.
     pub(super) fn view(&self) -> View {
-        let facts = self.health.keys().chain(self.duties.keys());
+        // Only what is out of the ordinary is told one by one: when all is well, ten thousand servers cost nothing.
+        let out_of_order = |server: &&PoolServer| {
+            self.duty(server) != Duty::InService
+                || self.health.get(*server).is_some_and(|it| it.state != HealthState::Up)
+        };
+        let facts = self.health.keys().chain(self.duties.keys()).filter(out_of_order);
         let facts = facts.map(|server| (server.clone(), (self.duty(server), self.health(server)))).collect();
         let empty = Checked::empty();
         View {
@@ -170,7 +175,8 @@ impl State {
     }
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
-    pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<Bound>) {
+    /// Gives the moment from which on every worker reads it.
+    pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<Bound>) -> Instant {
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
         let runs = if revision.at < self.started { "runs again after the start" } else { "runs now" };
         let says = if note.is_empty() {
@@ -184,12 +190,14 @@ impl State {
         self.settle(effective.document());
         self.running = Some(Running { revision: Arc::new(revision), checked, effective });
         self.publish(bound);
+        let published = Instant::now();
         self.set_probes();
         self.set_lookups();
         self.forget_gone_servers();
         let detail = json!({ "number": number, "author": author, "note": note, "accepted": accepted });
         self.journal.write(EventKind::Revision, format!("revision {number}"), says, detail);
         self.copy_is_old.send_modify(|changes| *changes += 1);
+        published
     }
 
     /// Keeps what lookups found as long as they stand in the new document, under their pools' new names.
@@ -250,34 +258,49 @@ impl State {
                 before.insert(to.clone(), health);
             }
         }
-        // The same question to the same address has the same answer, whatever the server is called.
-        let mut elsewhere: Option<BTreeMap<SocketAddr, Health>> = None;
-        let mut missing = Vec::new();
+        // Both are in the order of the names, so they are gone through side by side.
+        let mut before = before.into_iter().peekable();
+        let (mut kept, mut gone, mut missing) = (Vec::new(), Vec::new(), Vec::new());
         for (pool, spec) in &document.pools {
-            let asked = spec.check.as_ref().map(|check| document.checks[check].kind.clone());
+            let asked = spec.check.as_ref().map(|check| &document.checks[check].kind);
             for (server, it) in &spec.servers {
-                let id = PoolServer { pool: pool.clone(), server: server.clone() };
                 let address = it.address.get();
-                match before.remove(&id) {
-                    Some(health) if health.address == address && health.asked == asked => {
-                        drop(self.health.insert(id, health));
+                while let Some((_, health)) =
+                    before.next_if(|(id, _)| (&id.pool, &id.server) < (pool, server))
+                {
+                    gone.push(health);
+                }
+                match before.next_if(|(id, _)| (&id.pool, &id.server) == (pool, server)) {
+                    Some((id, health)) if health.address == address && health.asked.as_ref() == asked => {
+                        kept.push((id, health));
                     }
-                    Some(other) => {
-                        before.insert(id.clone(), other);
-                        missing.push((id, address, asked.clone()));
+                    other => {
+                        gone.extend(other.map(|(_, health)| health));
+                        missing.push((
+                            PoolServer { pool: pool.clone(), server: server.clone() },
+                            address,
+                            asked.cloned(),
+                        ));
                     }
-                    None => missing.push((id, address, asked.clone())),
                 }
             }
         }
-        for (id, address, asked) in missing {
-            let known_elsewhere = elsewhere.get_or_insert_with(|| {
-                let proven = before.values().chain(self.health.values());
-                let proven = proven.filter(|health| health.state != HealthState::Unproven);
-                proven.map(|health| (health.address, health.clone())).collect()
-            });
-            let same =
-                known_elsewhere.get(&address).filter(|health| health.asked == asked && asked.is_some());
+        gone.extend(before.map(|(_, health)| health));
+        self.health = kept.into_iter().collect();
+        if !missing.is_empty() {
+            self.begin_health(missing, &gone);
+        }
+    }
+
+    /// Gives servers that are new their health. The same question to the same address has the same answer, whatever
+    /// the server is called and whatever pool it is in.
+    fn begin_health(&mut self, new: Vec<(PoolServer, SocketAddr, Option<CheckKind>)>, gone: &[Health]) {
+        let proven = gone.iter().chain(self.health.values());
+        let proven = proven.filter(|health| health.state != HealthState::Unproven);
+        let elsewhere: BTreeMap<SocketAddr, Health> =
+            proven.map(|health| (health.address, health.clone())).collect();
+        for (id, address, asked) in new {
+            let same = elsewhere.get(&address).filter(|health| health.asked == asked && asked.is_some());
             let health = same.cloned().unwrap_or_else(|| {
                 let known = self.known_health.remove(&health_key(&id, address)).filter(|_| asked.is_some());
                 Health {
@@ -298,11 +321,13 @@ impl State {
         let document = self.document();
         let mut targets = Vec::new();
         for (pool, spec) in &document.pools {
-            let Some(check) = spec.check.as_ref().map(|name| &document.checks[name]) else { continue };
+            let Some(check) = spec.check.as_ref().map(|name| Arc::new(document.checks[name].clone())) else {
+                continue;
+            };
             targets.extend(spec.servers.iter().map(|(server, it)| Target {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
                 address: it.address.get(),
-                check: check.clone(),
+                check: Arc::clone(&check),
             }));
         }
         let health = &self.health;
@@ -518,7 +543,7 @@ impl State {
     /// Samples the rates, and tries again to listen where it was not possible.
     pub(super) fn on_second(&mut self) {
         let snapshot = self.plane.snapshot();
-        self.rates.sample(&snapshot, std::time::Instant::now());
+        self.rates.sample(&snapshot, Instant::now());
         for address in self.plane.deaf() {
             if let Ok(bound) = self.plane.bind([address]) {
                 self.plane.publish(Arc::clone(&snapshot), bound);

@@ -164,3 +164,27 @@ async fn a_removed_frontend_stops_listening_and_another_begins() {
         reqwest::Client::builder().no_proxy().build().unwrap().get(format!("http://{other}/")).send().await;
     assert_eq!(answer.unwrap().status().as_u16(), 200);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn those_who_look_at_a_new_frontend_are_not_in_the_way_of_the_one_who_makes_it() {
+    let service = Service::with(&["gull"]).await;
+    let address = free();
+    let more = format!(
+        "{}\n[frontends.second]\nprotocol = \"http\"\nlisten = \"{address}\"\npool = \"quay\"\n",
+        service.document()
+    );
+    let lookers = (0..8).map(|_| {
+        let (client, mut preview) = (service.client(), Service::request(&more));
+        preview.going.preview = true;
+        tokio::spawn(async move {
+            for _ in 0..10 {
+                client.apply(&preview).await.unwrap();
+            }
+        })
+    });
+    let lookers: Vec<_> = lookers.collect();
+    assert!(service.apply(&more).await.unwrap().made);
+    for looker in lookers {
+        looker.await.expect("no look fails");
+    }
+}

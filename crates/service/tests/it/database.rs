@@ -118,3 +118,31 @@ async fn a_database_that_hangs_delays_no_probe_and_no_request() {
     instance(&service).signal("-CONT");
     until("records are kept again", async || service.status().await.records.kept).await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_revision_of_the_previous_release_runs_after_the_update() {
+    let mut service = Service::bare(Database::shared(), &["gull"]).await;
+    service.signal("-TERM");
+    service.ended().await;
+    // As the previous release wrote it: format 1, with the timeout under its old name.
+    let document = format!(
+        r#"{{"format": 1, "checks": {{"well": {{"kind": "tcp"}}}}, "pools": {{"quay": {{"check": "well", "answer_timeout": "7s",
+            "servers": {{"gull": {{"address": "{}"}}}}}}}}, "frontends": {{"harbour": {{"protocol": "http", "listen": "{}", "pool": "quay"}}}}}}"#,
+        service.stand_ins[0].address, service.frontend
+    );
+    let Database::Shared(url) = &service.database else { panic!("a database on the shared instance") };
+    let (base, name) = url.rsplit_once('/').unwrap();
+    crate::harness::sql(
+        base,
+        &format!(
+            "INSERT INTO {name}.revision (number, document, author, note, at) VALUES (1, '{document}', 'Ada', 'old', 1)"
+        ),
+    );
+    service.start().await;
+    service.all_up().await;
+    assert_eq!((service.get().await.unwrap().0, service.status().await.revision.number), (200, 1));
+    let export = service.client().document(merismos_core::config::Format::Toml).await.unwrap();
+    assert!(export.contains("format = 2") && export.contains("first_byte_timeout = \"7s\""), "{export}");
+    assert!(!service.apply(&export).await.unwrap().made, "lifting changes nothing");
+    assert_eq!(service.client().compare(1, 1).await.unwrap().changes, []);
+}

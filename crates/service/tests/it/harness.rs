@@ -67,7 +67,7 @@ impl Drop for Database {
 }
 
 /// Runs SQL with MariaDB's own client.
-fn sql(base: &str, statement: &str) {
+pub(crate) fn sql(base: &str, statement: &str) {
     let (user, address) =
         base.trim_start_matches("mysql://").split_once('@').expect("user:password@host:port");
     let (user, password) = user.split_once(':').expect("user:password");

@@ -3,7 +3,9 @@
 use merismos_core::config::Accepted;
 use merismos_core::duty::{Duty, Order};
 use merismos_core::time::Wall;
-use merismos_store::{Revision, Store, StoreError, StoredEvent, StoredTrial, Token};
+use merismos_store::{
+    Revision, RevisionHead, Store, StoreError, StoredDraft, StoredEvent, StoredTrial, Token,
+};
 
 use crate::database::Database;
 
@@ -48,6 +50,53 @@ async fn revisions_are_numbered_and_never_changed() {
     assert!(matches!(store.add_revision(&other).await, Err(StoreError::Stale { number: 1 })));
     store.add_revision(&revision(2)).await.unwrap();
     assert_eq!(store.latest_revision().await.unwrap(), Some(revision(2)));
+    database.done().await;
+}
+
+#[tokio::test]
+async fn revisions_are_found_by_number_and_listed_without_their_documents() {
+    let database = Database::new("listed").await;
+    let store = &database.store;
+    for number in 1..=5 {
+        store.add_revision(&revision(number)).await.unwrap();
+    }
+    assert_eq!(store.revision(3).await.unwrap(), Some(revision(3)));
+    assert_eq!(store.revision(6).await.unwrap(), None);
+    let numbers = |heads: Vec<RevisionHead>| heads.into_iter().map(|it| it.number).collect::<Vec<_>>();
+    assert_eq!(numbers(store.revisions(None, 2).await.unwrap()), [5, 4]);
+    assert_eq!(numbers(store.revisions(Some(4), 10).await.unwrap()), [3, 2, 1]);
+    assert_eq!(store.revisions(None, 1).await.unwrap(), [revision(5).head()]);
+    database.done().await;
+}
+
+#[tokio::test]
+async fn of_two_who_change_a_draft_one_is_told_that_it_was_late() {
+    let database = Database::new("drafts").await;
+    let store = &database.store;
+    let draft = StoredDraft {
+        name: "autumn".to_owned(),
+        owner: "Ada".to_owned(),
+        note: "the autumn timetable".to_owned(),
+        base: 7,
+        document: "{\"format\": 2}".to_owned(),
+        accepted: revision(1).accepted,
+        version: 1,
+        created: Wall(10),
+        changed: Wall(10),
+    };
+    assert!(store.add_draft(&draft).await.unwrap());
+    assert!(!store.add_draft(&draft).await.unwrap(), "there is one of that name");
+    let next =
+        StoredDraft { version: 2, note: "changed".to_owned(), base: 8, changed: Wall(20), ..draft.clone() };
+    assert!(store.change_draft(&next).await.unwrap());
+    assert!(!store.change_draft(&next).await.unwrap(), "the version before it is gone");
+    assert_eq!(store.draft("autumn").await.unwrap(), Some(next.clone()));
+    let older = StoredDraft { name: "spring".to_owned(), ..draft };
+    store.add_draft(&older).await.unwrap();
+    assert_eq!(store.drafts().await.unwrap(), [next, older], "the one that was changed last comes first");
+    assert!(store.remove_draft("autumn").await.unwrap());
+    assert!(!store.remove_draft("autumn").await.unwrap());
+    assert_eq!(store.draft("autumn").await.unwrap(), None);
     database.done().await;
 }
 
