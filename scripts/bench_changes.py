@@ -136,7 +136,7 @@ Deploys under load (13 B, {options.connections} keep-alive connections, a deploy
 
 | deploys | failed requests | throughput with deploys against without (median of pairs) | from commit to every worker, median | slowest |
 |---:|---:|---:|---:|---:|
-| {len(runs)} | 0 | {statistics.median(ratios):.2f} | {statistics.median(runs) / 1000:.1f} ms | {max(runs) / 1000:.1f} ms |
+| {len(runs)} | 0 | {statistics.median(ratios):.2f} | {statistics.median(runs) / 1000:.2f} ms | {max(runs) / 1000:.1f} ms |
 
 10,000 servers in 1,000 pools with 200 frontends, all probed; the whole document (TOML, {len(text) // 1024} KiB) is applied. Milliseconds:
 

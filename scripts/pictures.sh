@@ -80,7 +80,7 @@ python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
 merismos draft create autumn --note "the autumn timetable" >/dev/null
 merismos server change booking/tern --weight 4 --draft autumn >/dev/null
 merismos frontend create shop --from public --port 17482 --pool timetable --draft autumn >/dev/null
-terminal draft 146x26 "show merismos draft review autumn
+terminal draft 146x18 "show merismos draft review autumn
 echo
 show merismos revision list"
 python3 scripts/picture.py "$folder/console-draft.png" --path /changes/drafts/autumn
@@ -89,13 +89,12 @@ python3 scripts/picture.py "$folder/console-changes.png" --path /changes
 python3 scripts/picture.py "$folder/console-frontends.png" --path /frontends
 python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
-python3 scripts/picture.py "$folder/console-form.png" --path /frontends --script "press('New frontend')" \
-  --script "fill('Name', 'shop'); fill('Listens on', '127.0.0.1:17483'); fill('Pool', 'timetable')"
-python3 scripts/picture.py "$folder/console-narrow.png" --path /checks/site-answers --size 390x844 --script "fill('Every', '5s')"
+python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Every', '5s'); fill('Timeout', '2s')"
+python3 scripts/picture.py "$folder/console-narrow.png" --path /pools/booking --size 390x844
 
 sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "auk:17503", weight = 4 }\nservers.skua = { address = "127.0.1.14:17504" }/' demo/skerry.toml >/tmp/skerry.toml
 sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
-terminal apply 130x19 "cd /tmp
+terminal apply 130x26 "cd /tmp
 show merismos apply skerry.toml --preview
 echo
 show merismos apply skerry-wrong.toml"

@@ -9,8 +9,8 @@
 
   const PAGE = 25
 
-  let known = $state.raw<Draft[]>([])
-  let made = $state.raw<RevisionHead[]>([])
+  let known = $state.raw<Draft[] | null>(null)
+  let made = $state.raw<RevisionHead[] | null>(null)
   let more = $state(true)
   let trouble = $state('')
   let name = $state('')
@@ -33,7 +33,7 @@
         trouble = ''
       },
       (error) => {
-        if (current) trouble = words(error)
+        if (current) [trouble, known, made] = [words(error), null, null]
       },
     )
     return () => (current = false)
@@ -60,8 +60,8 @@
   }
 
   async function older() {
-    const last = made.at(-1)
-    if (!last) return
+    const last = made?.at(-1)
+    if (!made || !last) return
     const found = await revisions(last.number, PAGE)
     made = [...made, ...found.revisions]
     more = found.revisions.length === PAGE
@@ -73,7 +73,7 @@
     <h2 id="drafts-title" class="mb-1 text-base font-semibold">Drafts</h2>
     <p class="mb-2 text-secondary">Several changes gather in a draft, are reviewed, and go live as one revision.</p>
     <ul class="mb-3" data-testid="drafts">
-      {#each known as it (it.name)}
+      {#each known ?? [] as it (it.name)}
         <li class="border-t border-base-300 py-1 first:border-0">
           <a class="link link-hover font-semibold" href={`/changes/drafts/${it.name}`}>{it.name}</a>
           {#if desk.draft === it.name}<span class="text-warning">◆ changes go here</span>{/if}
@@ -83,7 +83,7 @@
           {#if it.note}<div>{it.note}</div>{/if}
         </li>
       {:else}
-        <li class="text-secondary">There are none.</li>
+        <li class="text-secondary">{known ? 'There are none.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</li>
       {/each}
     </ul>
     <form class="space-y-2 border-t border-base-300 pt-2" onsubmit={begin}>
@@ -120,7 +120,7 @@
           </tr>
         </thead>
         <tbody>
-          {#each made as it (it.number)}
+          {#each made ?? [] as it (it.number)}
             <tr class="border-t border-base-300 align-baseline hover:bg-base-200">
               <td class="pr-3">
                 <input type="radio" class="radio radio-xs" name="from" aria-label={`Compare from ${it.number}`} value={it.number} bind:group={from} />
@@ -135,11 +135,11 @@
               <td>{it.note}{#if it.accepted.length > 0}<span class="text-secondary"> · accepted: {it.accepted.map((one) => one.key).join(', ')}</span>{/if}</td>
             </tr>
           {:else}
-            <tr><td colspan="5" class="text-secondary">Nothing was applied yet.</td></tr>
+            <tr><td colspan="5" class="text-secondary">{made ? 'Nothing was applied yet.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</td></tr>
           {/each}
         </tbody>
       </table>
     </div>
-    {#if more && made.length > 0}<button class="btn btn-xs mt-2" onclick={older}>Older ones</button>{/if}
+    {#if more && made && made.length > 0}<button class="btn btn-xs mt-2" onclick={older}>Older ones</button>{/if}
   </section>
 </main>

@@ -41,7 +41,7 @@
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
     <h2 class="text-base font-semibold">Hosts</h2>
     <input class="input input-sm w-44" placeholder="search" aria-label="Search" bind:value={search} oninput={() => (offset = 0)} />
-    <input class="input input-sm w-44" placeholder="label, such as site=north" aria-label="Labels" bind:value={labels} oninput={() => (offset = 0)} />
+    <input class="input input-sm w-52" placeholder="label, such as site=north" aria-label="Labels" bind:value={labels} oninput={() => (offset = 0)} />
     <button class="btn btn-sm ml-auto" aria-expanded={doing === 'import'} onclick={() => (doing = doing === 'import' ? null : 'import')}>Import a list</button>
     <button class="btn btn-primary btn-sm" aria-expanded={doing === 'add'} onclick={() => (doing = doing === 'add' ? null : 'add')}>New host</button>
   </div>

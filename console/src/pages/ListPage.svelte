@@ -55,7 +55,7 @@
     <h2 class="text-base font-semibold">{KINDS[kind].many}</h2>
     {#if desk.draft}<span class="text-warning">◆ as in draft {desk.draft}</span>{/if}
     <input class="input input-sm w-44" placeholder="search" aria-label="Search" bind:value={search} oninput={() => (offset = 0)} />
-    <input class="input input-sm w-44" placeholder="label, such as site=north" aria-label="Labels" bind:value={labels} oninput={() => (offset = 0)} />
+    <input class="input input-sm w-52" placeholder="label, such as site=north" aria-label="Labels" bind:value={labels} oninput={() => (offset = 0)} />
     <button class="btn btn-primary btn-sm ml-auto" onclick={() => (adding = !adding)} aria-expanded={adding}>
       {adding ? 'Close' : `New ${KINDS[kind].one}`}
     </button>

@@ -44,9 +44,7 @@ pub(crate) enum DraftError {
     NoBase(u64),
     #[error("draft {0} is changed by others all the time; try again")]
     Busy(Name),
-    #[error(
-        "drafts are kept in the database, and it does not take this: {0}. Nothing was changed; traffic goes on as before"
-    )]
+    #[error("drafts are kept in the database, and {0}. Nothing was changed; traffic goes on as before")]
     Store(#[from] StoreError),
     #[error("draft {name} makes no sense to this release: {why}")]
     Unreadable { name: Name, why: String },

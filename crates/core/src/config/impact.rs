@@ -1,11 +1,12 @@
 //! What a change would do, given the duties and the health of this moment.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
 use super::Document;
 use super::document::Check;
+use super::renames::Renames;
 use crate::eligibility::{Standing, Truths, pool_shares};
 use crate::health::timing::{Timing, timing};
 use crate::name::{Name, PoolServer};
@@ -69,10 +70,13 @@ fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d Ch
 #[must_use]
 pub fn impact(old: &Document, new: &Document, truths: &impl Truths) -> Impact {
     let mut found = Impact::default();
-    let names: BTreeSet<_> = old.pools.keys().chain(new.pools.keys()).collect();
+    let sides = Sides::new(old, new, truths);
+    let gone = old.pools.keys().filter(|name| !new.pools.contains_key(*name) && !sides.is_renamed(name));
+    let names: BTreeSet<_> = gone.chain(new.pools.keys()).collect();
     let mut touched = BTreeSet::new();
     for pool in names {
-        let (was, will) = (check_of(old, pool), check_of(new, pool));
+        let before = sides.old_pool(pool);
+        let (was, will) = (check_of(old, before), check_of(new, pool));
         if was != will {
             let of = |side: Option<(&Name, &Check)>| side.map(|(_, check)| timing(check));
             let (before, after) = (of(was), of(will));
@@ -84,12 +88,12 @@ pub fn impact(old: &Document, new: &Document, truths: &impl Truths) -> Impact {
                     after,
                 });
             }
-        } else if old.pools.get(pool) == new.pools.get(pool) {
+        } else if before == pool && old.pools.get(pool) == new.pools.get(pool) {
             continue;
         }
         touched.insert(pool);
         found.pools.push(pool.clone());
-        pool_moves(pool, old, new, truths, &mut found.moves);
+        sides.pool_moves(pool, &mut found.moves);
     }
     for (name, check) in new.checks.iter().filter(|(name, _)| !uses(new, name)) {
         let before = old.checks.get(name);
@@ -116,50 +120,91 @@ fn uses(document: &Document, check: &Name) -> bool {
     document.pools.values().any(|pool| pool.check.as_ref() == Some(check))
 }
 
-fn pool_moves(pool: &Name, old: &Document, new: &Document, truths: &impl Truths, moves: &mut Vec<ShareMove>) {
-    let before = old.pools.get(pool).map(|spec| pool_shares(pool, spec, truths)).unwrap_or_default();
-    let assumed = AssumeNew { old, new, truths };
-    let after = new.pools.get(pool).map(|spec| pool_shares(pool, spec, &assumed)).unwrap_or_default();
-    let servers: BTreeSet<_> = before.keys().chain(after.keys()).collect();
-    for server in servers {
-        let (was, will) = (before.get(server), after.get(server));
-        let share = |standing: Option<&Standing>| standing.map(|standing| standing.share);
-        if share(was) != share(will) {
-            let why_none = will.and_then(|standing| standing.reason.as_ref()).map(ToString::to_string);
-            moves.push(ShareMove {
-                server: PoolServer { pool: pool.clone(), server: server.clone() },
-                before: share(was),
-                after: share(will),
-                why_none,
-            });
-        }
-    }
-}
-
-/// The truths as they are, except that servers that the change makes anew count as up.
-struct AssumeNew<'a, T> {
+/// Both documents, and the truths as they are; servers that the change makes anew count as up, and those that it only
+/// renames as what they are.
+struct Sides<'a, T> {
     old: &'a Document,
     new: &'a Document,
     truths: &'a T,
+    renames: Renames,
+    /// The old names by the new ones.
+    old_pools: BTreeMap<Name, Name>,
+    old_servers: BTreeMap<PoolServer, PoolServer>,
 }
 
-impl<T: Truths> AssumeNew<'_, T> {
+impl<'a, T: Truths> Sides<'a, T> {
+    fn new(old: &'a Document, new: &'a Document, truths: &'a T) -> Self {
+        fn back<N: Clone + Ord>(renames: &BTreeMap<N, N>) -> BTreeMap<N, N> {
+            renames.iter().map(|(from, to)| (to.clone(), from.clone())).collect()
+        }
+        let renames = Renames::between(old, new);
+        let (old_pools, old_servers) = (back(&renames.pools), back(&renames.servers));
+        Self { old, new, truths, renames, old_pools, old_servers }
+    }
+
+    fn is_renamed(&self, pool: &Name) -> bool {
+        self.renames.pools.contains_key(pool)
+    }
+
+    /// What a pool was called before.
+    fn old_pool<'n>(&'n self, pool: &'n Name) -> &'n Name {
+        self.old_pools.get(pool).unwrap_or(pool)
+    }
+
+    /// What a server was called before.
+    fn old_server<'n>(&'n self, server: &'n PoolServer) -> &'n PoolServer {
+        self.old_servers.get(server).unwrap_or(server)
+    }
+
+    fn pool_moves(&self, pool: &Name, moves: &mut Vec<ShareMove>) {
+        let old_name = self.old_pool(pool);
+        let before = self.old.pools.get(old_name).map(|spec| pool_shares(old_name, spec, self.truths));
+        let before: BTreeMap<Name, Standing> = before.unwrap_or_default();
+        // What was there is looked at under the name that it will have.
+        let renamed = |server: Name| {
+            let id = PoolServer { pool: old_name.clone(), server };
+            self.renames.servers.get(&id).map_or(id.server, |to| to.server.clone())
+        };
+        let before: BTreeMap<Name, Standing> =
+            before.into_iter().map(|(server, standing)| (renamed(server), standing)).collect();
+        let after = self.new.pools.get(pool).map(|spec| pool_shares(pool, spec, self)).unwrap_or_default();
+        let servers: BTreeSet<_> = before.keys().chain(after.keys()).collect();
+        for server in servers {
+            let (was, will) = (before.get(server), after.get(server));
+            let share = |standing: Option<&Standing>| standing.map(|standing| standing.share);
+            if share(was) != share(will) {
+                let why_none = will.and_then(|standing| standing.reason.as_ref()).map(ToString::to_string);
+                moves.push(ShareMove {
+                    server: PoolServer { pool: pool.clone(), server: server.clone() },
+                    before: share(was),
+                    after: share(will),
+                    why_none,
+                });
+            }
+        }
+    }
+
     fn is_known(&self, server: &PoolServer) -> bool {
-        let find = |document: &Document| {
+        let find = |document: &Document, server: &PoolServer| {
             let pool = document.pools.get(&server.pool)?;
             let check = pool.check.as_ref().and_then(|name| document.checks.get(name));
             Some((pool.servers.get(&server.server)?.address.get(), check.map(|check| check.kind.clone())))
         };
-        find(self.old).is_some_and(|before| Some(before) == find(self.new))
+        let before = find(self.old, self.old_server(server));
+        before.is_some() && before == find(self.new, server)
     }
 }
 
-impl<T: Truths> Truths for AssumeNew<'_, T> {
+impl<T: Truths> Truths for Sides<'_, T> {
     fn duty(&self, server: &PoolServer) -> crate::duty::Duty {
-        self.truths.duty(server)
+        self.truths.duty(self.old_server(server))
     }
 
     fn health(&self, server: &PoolServer) -> crate::health::State {
-        if self.is_known(server) { self.truths.health(server) } else { crate::health::State::Up }
+        if self.is_known(server) {
+            self.truths.health(self.old_server(server))
+        } else {
+            crate::health::State::Up
+        }
     }
 }

@@ -47,8 +47,7 @@ impl ApiError {
 
     /// The database is needed and not there.
     pub(super) fn away(error: StoreError) -> Self {
-        let detail =
-            format!("This is read from the database, and it does not answer: {error}. Traffic goes on.");
+        let detail = format!("This is read from the database, and {error}. Traffic goes on.");
         Self::new(StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away", detail)
     }
 

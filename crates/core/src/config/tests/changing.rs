@@ -395,3 +395,24 @@ fn parts_of_a_document_are_taken_over() {
     assert!(parts(&["frontends"]).unwrap().frontends.is_empty());
     assert!(parts(&["checks.none"]).unwrap_err()[0].found.contains("neither in the file nor"));
 }
+
+#[test]
+fn a_rename_moves_no_share() {
+    struct GullWithdrawn;
+    impl crate::eligibility::Truths for GullWithdrawn {
+        fn duty(&self, server: &crate::name::PoolServer) -> crate::duty::Duty {
+            let is_gull = server.to_string() == "booking/gull";
+            if is_gull { crate::duty::Duty::Withdrawn } else { crate::duty::Duty::InService }
+        }
+        fn health(&self, _: &crate::name::PoolServer) -> crate::health::State {
+            crate::health::State::Up
+        }
+    }
+    let rename = |path: &str, to: &str| Edit::Rename { thing: thing(path), to: to.parse().unwrap() };
+    let old = document(RICH);
+    let edits = [rename("pools.booking.servers.gull", "kittiwake"), rename("pools.booking", "tickets")];
+    let new = check::check(edit(&old, &edits).unwrap()).unwrap();
+    let found = super::super::impact::impact(&old, new.document(), &GullWithdrawn);
+    assert_eq!((found.moves.as_slice(), found.timings.as_slice()), (&[][..], &[][..]));
+    assert_eq!(found.pools, ["tickets".parse().unwrap()]);
+}
