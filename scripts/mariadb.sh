@@ -35,11 +35,19 @@ start() {
     sleep 0.1
   done
   if [ ! -e "$folder/data/.prepared" ]; then
-    rm -rf "$folder/data"
-    # Without --no-defaults first, a system instance's settings would be read.
-    mariadb-install-db --no-defaults "${as_user[@]}" --datadir="$folder/data" \
-      --auth-root-authentication-method=normal --skip-test-db --skip-name-resolve >"$folder/install.log" 2>&1 ||
-      { tail -n 20 "$folder/install.log" >&2; exit 1; }
+    # On a machine that is very busy the tables are sometimes not made at the first try.
+    local try
+    for try in 1 2 3; do
+      rm -rf "$folder/data"
+      # Without --no-defaults first, a system instance's settings would be read.
+      if mariadb-install-db --no-defaults "${as_user[@]}" --datadir="$folder/data" \
+        --auth-root-authentication-method=normal --skip-test-db --skip-name-resolve >"$folder/install.log" 2>&1; then
+        break
+      fi
+      echo "the private MariaDB's tables could not be made (try $try); the log says:" >&2
+      grep -iE 'error|fail|warn' "$folder/install.log" | head -n 10 >&2 || true
+      [ "$try" -lt 3 ] || { tail -n 20 "$folder/install.log" >&2; exit 1; }
+    done
     touch "$folder/data/.prepared"
   fi
   rm -f "$folder/pid"

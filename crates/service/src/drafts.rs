@@ -40,6 +40,11 @@ pub(crate) enum DraftError {
     Merged(Vec<Problem>),
     #[error("a draft in the database is misnamed: {0}")]
     Misnamed(String),
+    #[error(
+        "draft {name} has no warning {key}; `merismos draft review {name}` shows its warnings once it is not stale and has \
+         no mistakes"
+    )]
+    NoWarning { name: Name, key: String },
     #[error("revision {0}, from which the draft began, can't be read any more")]
     NoBase(u64),
     #[error("draft {0} is changed by others all the time; try again")]
@@ -154,6 +159,12 @@ impl Drafts {
         if !edits.accept.is_empty() {
             let review = self.review(name, who).await?.review;
             let warnings = review.into_iter().flat_map(|review| review.warnings);
+            let warnings: Vec<_> = warnings.collect();
+            let unknown = edits.accept.iter().find(|key| warnings.iter().all(|it| it.warning.key != **key));
+            if let Some(key) = unknown {
+                return Err(DraftError::NoWarning { name: name.clone(), key: key.clone() });
+            }
+            let warnings = warnings.into_iter();
             accepted.extend(warnings.filter(|it| edits.accept.contains(&it.warning.key)).map(|it| {
                 Accepted { key: it.warning.key, says: it.warning.says, who: who.to_owned(), at: wall() }
             }));

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { desk, foresee, make, open, type Outlook } from '../desk/desk.svelte'
   import type { Edit } from '../api/types'
+  import { live } from '../live/live.svelte'
   import Consequences from './Consequences.svelte'
 
   // The consequences of some edits, as they are typed, and the button that makes them.
@@ -22,6 +23,8 @@
 
   $effect(() => {
     void text
+    // What runs may change meanwhile, and with it what this would do.
+    void live.changes
     refusal = null
     const asked = edits
     let current = true

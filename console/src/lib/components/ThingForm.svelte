@@ -1,6 +1,7 @@
 <script lang="ts">
+  import { untrack } from 'svelte'
   import type { Edit, Keys, Kind, ThingView } from '../api/types'
-  import { FIELDS, KINDS, labelText, meant, meantLabels, shown } from '../desk/fields'
+  import { FIELDS, KINDS, labelText, meant, meantLabels, shown, type Field } from '../desk/fields'
   import Fields from './Fields.svelte'
   import GoLive from './GoLive.svelte'
 
@@ -25,15 +26,21 @@
   let values = $state<Record<string, string>>({})
   let labels = $state('')
 
-  // The form begins anew when it is given another thing, or the same one after a change.
+  // The form begins anew when it is given another thing. When the same one changes meanwhile, what was typed stays.
   const before = $derived(JSON.stringify(thing))
+  let last: ThingView | null | undefined
   $effect.pre(() => {
     const known: ThingView | null = JSON.parse(before)
-    const start = known?.keys ?? {}
-    values = Object.fromEntries(
-      fields.map((field) => [field.key, shown(field, start) || (known === null && field.needed && field.of ? (field.of[0] ?? '') : '')]),
-    )
-    labels = labelText(known?.labels ?? {})
+    const same = last !== undefined && last?.path === known?.path
+    const was = same ? (last ?? null) : null
+    last = known
+    untrack(() => {
+      const begin = (field: Field, of: ThingView | null) =>
+        shown(field, of?.keys ?? {}) || (of === null && field.needed && field.of ? (field.of[0] ?? '') : '')
+      const typed = (field: Field) => (same && values[field.key] !== begin(field, was) ? values[field.key] : undefined)
+      values = Object.fromEntries(fields.map((field) => [field.key, typed(field) ?? begin(field, known)]))
+      if (!same || labels === labelText(was?.labels ?? {})) labels = labelText(known?.labels ?? {})
+    })
   })
 
   const place = $derived(around || `${KINDS[kind].home}.`)

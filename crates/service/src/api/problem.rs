@@ -161,6 +161,7 @@ fn of_draft(error: &DraftError) -> Option<(StatusCode, &'static str, &'static st
     Some(match error {
         DraftError::Apply(_) => return None,
         DraftError::Unknown(_) => (StatusCode::NOT_FOUND, "unknown", "There is no such thing"),
+        DraftError::NoWarning { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such warning"),
         DraftError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a thing already"),
         DraftError::Edit(edit) => of_edit(edit),
         DraftError::Overlap { .. } => (StatusCode::CONFLICT, "overlap", "Both changed the same"),

@@ -3,7 +3,9 @@
 //! Nothing here waits for the database or the disk: commands change what is in memory and publish it, and those
 //! who sent them see to the records.
 
+mod lookups;
 mod rates;
+mod settle;
 mod state;
 mod status;
 

@@ -8,9 +8,8 @@ use std::time::{Duration, Instant};
 use merismos_api::EventKind;
 use merismos_core::cells::Cells;
 use merismos_core::config::Checked;
-use merismos_core::config::document::{CheckKind, Document, Lookup, WhenEmpty};
-use merismos_core::config::found::{Found, FoundServer, found_name};
-use merismos_core::config::renames::Renames;
+use merismos_core::config::document::{CheckKind, Document};
+use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::{Evidence, State as HealthState};
@@ -18,7 +17,7 @@ use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Snapshot, compile, recompile};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
-use merismos_plane::lookup::{LookupError, LookupId, LookupReport, Lookups};
+use merismos_plane::lookup::{LookupId, Lookups};
 use merismos_plane::probe::{Prober, Report, Target};
 use merismos_plane::{BindError, Bound, Plane};
 use merismos_store::Revision;
@@ -27,6 +26,7 @@ use rand::RngExt;
 use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
+use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View};
 use crate::clock::wall;
@@ -53,14 +53,7 @@ pub(super) struct Running {
     /// Its document.
     pub(super) checked: Checked,
     /// Its document with the servers that lookups found.
-    effective: Checked,
-}
-
-/// How a lookup went last.
-#[derive(Clone, Debug, Default)]
-pub(super) struct Looked {
-    pub(super) at: Option<Wall>,
-    pub(super) trouble: Option<String>,
+    pub(super) effective: Checked,
 }
 
 /// Everything that the controller is started with.
@@ -79,21 +72,21 @@ pub(crate) struct Start {
 /// The state of the service.
 pub(crate) struct State {
     pub(super) plane: Plane,
-    prober: Prober,
+    pub(super) prober: Prober,
     pub(super) journal: Journal,
-    cells: Cells,
-    lookups: Lookups,
+    pub(super) cells: Cells,
+    pub(super) lookups: Lookups,
     pub(super) running: Option<Running>,
     pub(super) duties: BTreeMap<PoolServer, Order>,
     pub(super) health: BTreeMap<PoolServer, Health>,
-    known_health: BTreeMap<String, KnownHealth>,
+    pub(super) known_health: BTreeMap<String, KnownHealth>,
     pub(super) found: Found,
     pub(super) looked: BTreeMap<LookupId, Looked>,
     pub(super) rates: Rates,
     pub(super) started: Wall,
     version: u64,
     published: broadcast::Sender<Arc<Snapshot>>,
-    copy_is_old: watch::Sender<u64>,
+    pub(super) copy_is_old: watch::Sender<u64>,
 }
 
 impl Truths for State {
@@ -107,18 +100,8 @@ impl Truths for State {
 }
 
 /// How a server's health is named in the copy: at another address it is another server.
-fn health_key(server: &PoolServer, address: SocketAddr) -> String {
+pub(super) fn health_key(server: &PoolServer, address: SocketAddr) -> String {
     format!("{server} {address}")
-}
-
-/// How a lookup is named in the copy.
-fn lookup_key((pool, lookup): &LookupId) -> String {
-    format!("{pool}/{lookup}")
-}
-
-fn lookup_id(key: &str) -> Option<LookupId> {
-    let (pool, lookup) = key.split_once('/')?;
-    Some((pool.parse().ok()?, lookup.parse().ok()?))
 }
 
 impl State {
@@ -200,124 +183,7 @@ impl State {
         published
     }
 
-    /// Keeps what lookups found as long as they stand in the new document, under their pools' new names.
-    fn keep_found(&mut self, new: &Document) {
-        let renames = match &self.running {
-            Some(running) => Renames::between(running.checked.document(), new),
-            None => Renames::default(),
-        };
-        let moved = |pool: Name| renames.pools.get(&pool).cloned().unwrap_or(pool);
-        let found = std::mem::take(&mut self.found);
-        self.found = found.into_iter().map(|((pool, lookup), it)| ((moved(pool), lookup), it)).collect();
-        let stands =
-            |(pool, lookup): &LookupId| new.pools.get(pool).is_some_and(|it| it.lookups.contains_key(lookup));
-        self.found.retain(|id, _| stands(id));
-        self.looked.retain(|id, _| stands(id));
-    }
-
-    /// Prepares cells, duties and health for what is to run next.
-    fn settle(&mut self, new: &Document) {
-        let old = self.document();
-        let renames = Renames::between(&old, new);
-        if !renames.is_empty() {
-            self.cells.rename(&renames);
-            self.move_duties(&renames);
-        }
-        self.settle_health(new, &renames);
-    }
-
-    /// A withdrawn server that gets another name stays withdrawn.
-    fn move_duties(&mut self, renames: &Renames) {
-        let mut moved = Vec::new();
-        for (from, to) in &renames.servers {
-            let Some(order) = self.duties.get(from).filter(|order| order.duty != Duty::InService).cloned()
-            else {
-                continue;
-            };
-            let gone = Order {
-                duty: Duty::InService,
-                reason: format!("it is called {to} now"),
-                who: "the service".to_owned(),
-                at: wall(),
-            };
-            let says = format!("{} goes on, as it is called {to} now", order.duty);
-            self.journal.write(EventKind::Duty, from.to_string(), says, json!({ "order": order, "to": to }));
-            moved.push((from.clone(), gone));
-            moved.push((to.clone(), order));
-        }
-        for (server, order) in moved {
-            self.journal.outbox().add_duty(server.clone(), order.clone());
-            self.duties.insert(server, order);
-        }
-    }
-
-    fn settle_health(&mut self, document: &Document, renames: &Renames) {
-        let mut before = std::mem::take(&mut self.health);
-        for (from, to) in &renames.servers {
-            if let Some(health) = before.remove(from) {
-                before.insert(to.clone(), health);
-            }
-        }
-        // Both are in the order of the names, so they are gone through side by side.
-        let mut before = before.into_iter().peekable();
-        let (mut kept, mut gone, mut missing) = (Vec::new(), Vec::new(), Vec::new());
-        for (pool, spec) in &document.pools {
-            let asked = spec.check.as_ref().map(|check| &document.checks[check].kind);
-            for (server, it) in &spec.servers {
-                let address = it.address.get();
-                while let Some((_, health)) =
-                    before.next_if(|(id, _)| (&id.pool, &id.server) < (pool, server))
-                {
-                    gone.push(health);
-                }
-                match before.next_if(|(id, _)| (&id.pool, &id.server) == (pool, server)) {
-                    Some((id, health)) if health.address == address && health.asked.as_ref() == asked => {
-                        kept.push((id, health));
-                    }
-                    other => {
-                        gone.extend(other.map(|(_, health)| health));
-                        missing.push((
-                            PoolServer { pool: pool.clone(), server: server.clone() },
-                            address,
-                            asked.cloned(),
-                        ));
-                    }
-                }
-            }
-        }
-        gone.extend(before.map(|(_, health)| health));
-        self.health = kept.into_iter().collect();
-        if !missing.is_empty() {
-            self.begin_health(missing, &gone);
-        }
-    }
-
-    /// Gives servers that are new their health. The same question to the same address has the same answer, whatever
-    /// the server is called and whatever pool it is in.
-    fn begin_health(&mut self, new: Vec<(PoolServer, SocketAddr, Option<CheckKind>)>, gone: &[Health]) {
-        let proven = gone.iter().chain(self.health.values());
-        let proven = proven.filter(|health| health.state != HealthState::Unproven);
-        let elsewhere: BTreeMap<SocketAddr, Health> =
-            proven.map(|health| (health.address, health.clone())).collect();
-        for (id, address, asked) in new {
-            let same = elsewhere.get(&address).filter(|health| health.asked == asked && asked.is_some());
-            let health = same.cloned().unwrap_or_else(|| {
-                let known = self.known_health.remove(&health_key(&id, address)).filter(|_| asked.is_some());
-                Health {
-                    address,
-                    asked,
-                    state: known.map(|known| known.state).unwrap_or_default(),
-                    since: known.map_or_else(wall, |known| known.since),
-                    last_probe: None,
-                    failures_to_down: None,
-                    passes_to_up: None,
-                }
-            });
-            self.health.insert(id, health);
-        }
-    }
-
-    fn set_probes(&mut self) {
+    pub(super) fn set_probes(&mut self) {
         let document = self.document();
         let mut targets = Vec::new();
         for (pool, spec) in &document.pools {
@@ -334,94 +200,10 @@ impl State {
         self.prober.set(targets, |target| health.get(&target.server).map(|it| it.state).unwrap_or_default());
     }
 
-    fn set_lookups(&mut self) {
-        let document = self.document();
-        let mut lookups = BTreeMap::new();
-        for (pool, spec) in &document.pools {
-            let all = spec.lookups.iter();
-            lookups.extend(all.map(|(name, lookup)| ((pool.clone(), name.clone()), lookup.clone())));
-        }
-        self.lookups.set(lookups);
-    }
-
-    fn forget_gone_servers(&mut self) {
+    pub(super) fn forget_gone_servers(&mut self) {
         let health = &self.health;
         self.cells
             .retain_servers(|server, address| health.get(server).is_some_and(|it| it.address == address));
-    }
-
-    /// Takes what a lookup came to.
-    pub(super) fn on_lookup(&mut self, report: LookupReport) {
-        let LookupReport { id, lookup, outcome } = report;
-        let document = self.document();
-        let stands = document.pools.get(&id.0).and_then(|pool| pool.lookups.get(&id.1)) == Some(&lookup);
-        if !stands {
-            return;
-        }
-        let subject = format!("{}/{}", id.0, id.1);
-        let looked = self.looked.entry(id.clone()).or_default();
-        let had_trouble = looked.trouble.take();
-        match outcome {
-            Ok(answer) => {
-                looked.at = Some(wall());
-                if had_trouble.is_some() {
-                    let says = format!("{} is answered again", lookup.name);
-                    self.journal.write(EventKind::Lookup, subject, says, json!({}));
-                }
-                self.find(id, &lookup, answer.servers);
-            }
-            Err(error) => {
-                let is_empty = matches!(error, LookupError::Empty { .. });
-                let kept = self.found.get(&id).map_or(0, BTreeSet::len);
-                let goes = is_empty && lookup.when_empty == WhenEmpty::Remove;
-                let what_now = match (goes, kept) {
-                    (_, 0) => "there is nothing to keep".to_owned(),
-                    (true, kept) => format!("its {kept} servers go"),
-                    (false, kept) => format!("the last {kept} servers are kept"),
-                };
-                let trouble = format!("{error}; {what_now}");
-                if had_trouble.is_none() {
-                    self.journal.write(EventKind::Lookup, subject, trouble.clone(), json!({}));
-                }
-                looked.trouble = Some(trouble);
-                if goes {
-                    self.find(id, &lookup, BTreeSet::new());
-                }
-            }
-        }
-    }
-
-    /// Lets the servers that a lookup found come and go.
-    fn find(&mut self, id: LookupId, lookup: &Lookup, servers: BTreeSet<FoundServer>) {
-        let before = self.found.get(&id).cloned().unwrap_or_default();
-        if before == servers {
-            return;
-        }
-        let name = |server: &FoundServer| {
-            found_name(&id.1, server.address).map_or_else(String::new, |name| format!("{}/{name}", id.0))
-        };
-        for server in servers.difference(&before) {
-            let says = format!(
-                "found at {} by {}, weight {}, tier {}",
-                server.address, lookup.name, server.weight, server.tier
-            );
-            self.journal.write(EventKind::Lookup, name(server), says, json!({ "found": server }));
-        }
-        for server in before.iter().filter(|it| !servers.iter().any(|now| now.address == it.address)) {
-            let says = format!("gone: {} does not name {} any more", lookup.name, server.address);
-            self.journal.write(EventKind::Lookup, name(server), says, json!({ "gone": server }));
-        }
-        self.found.insert(id, servers);
-        let Some(running) = &self.running else { return };
-        let effective = running.checked.with_found(&self.found);
-        self.settle(effective.document());
-        if let Some(running) = &mut self.running {
-            running.effective = effective;
-        }
-        self.publish(Vec::new());
-        self.set_probes();
-        self.forget_gone_servers();
-        self.copy_is_old.send_modify(|changes| *changes += 1);
     }
 
     /// Compiles what is so now and publishes it to the workers.

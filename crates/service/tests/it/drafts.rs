@@ -50,7 +50,10 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     let open = refused(client.deploy_draft(&name("autumn"), Going::default()).await);
     let key = "slow-timeout:checks.better.timeout";
     assert_eq!(open.warnings.iter().map(|it| it.warning.key.as_str()).collect::<Vec<_>>(), [key]);
-    let accept = DraftEdits { accept: vec![key.to_owned()], ..DraftEdits::default() };
+    let accept = |key: &str| DraftEdits { accept: vec![key.to_owned()], ..DraftEdits::default() };
+    let wrong = refused(client.edit_draft(&name("autumn"), &accept("no-such:thing")).await);
+    assert!(wrong.detail.contains("draft autumn has no warning no-such:thing"), "{}", wrong.detail);
+    let accept = accept(key);
     let review = client.edit_draft(&name("autumn"), &accept).await.unwrap();
     assert_eq!((review.accepted[0].key.as_str(), review.accepted[0].who.as_str()), (key, "first"));
     let done = client.deploy_draft(&name("autumn"), Going::default()).await.unwrap();

@@ -1,0 +1,133 @@
+//! Servers that come and go with the answers of name servers.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use merismos_api::EventKind;
+use merismos_core::config::document::{Document, Lookup, WhenEmpty};
+use merismos_core::config::found::{FoundServer, found_name};
+use merismos_core::config::renames::Renames;
+use merismos_core::name::Name;
+use merismos_core::time::Wall;
+use merismos_plane::lookup::{LookupError, LookupId, LookupReport};
+use serde_json::json;
+
+use super::state::State;
+use crate::clock::wall;
+
+/// How a lookup went last.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Looked {
+    pub(super) at: Option<Wall>,
+    pub(super) trouble: Option<String>,
+}
+
+/// How a lookup is named in the copy.
+pub(super) fn lookup_key((pool, lookup): &LookupId) -> String {
+    format!("{pool}/{lookup}")
+}
+
+pub(super) fn lookup_id(key: &str) -> Option<LookupId> {
+    let (pool, lookup) = key.split_once('/')?;
+    Some((pool.parse().ok()?, lookup.parse().ok()?))
+}
+
+impl State {
+    /// Keeps what lookups found as long as they stand in the new document, under their pools' new names.
+    pub(super) fn keep_found(&mut self, new: &Document) {
+        let renames = match &self.running {
+            Some(running) => Renames::between(running.checked.document(), new),
+            None => Renames::default(),
+        };
+        let moved = |pool: Name| renames.pools.get(&pool).cloned().unwrap_or(pool);
+        let found = std::mem::take(&mut self.found);
+        self.found = found.into_iter().map(|((pool, lookup), it)| ((moved(pool), lookup), it)).collect();
+        let stands =
+            |(pool, lookup): &LookupId| new.pools.get(pool).is_some_and(|it| it.lookups.contains_key(lookup));
+        self.found.retain(|id, _| stands(id));
+        self.looked.retain(|id, _| stands(id));
+    }
+
+    pub(super) fn set_lookups(&mut self) {
+        let document = self.document();
+        let mut lookups = BTreeMap::new();
+        for (pool, spec) in &document.pools {
+            let all = spec.lookups.iter();
+            lookups.extend(all.map(|(name, lookup)| ((pool.clone(), name.clone()), lookup.clone())));
+        }
+        self.lookups.set(lookups);
+    }
+
+    /// Takes what a lookup came to.
+    pub(super) fn on_lookup(&mut self, report: LookupReport) {
+        let LookupReport { id, lookup, outcome } = report;
+        let document = self.document();
+        let stands = document.pools.get(&id.0).and_then(|pool| pool.lookups.get(&id.1)) == Some(&lookup);
+        if !stands {
+            return;
+        }
+        let subject = format!("{}/{}", id.0, id.1);
+        let looked = self.looked.entry(id.clone()).or_default();
+        let had_trouble = looked.trouble.take();
+        match outcome {
+            Ok(answer) => {
+                looked.at = Some(wall());
+                if had_trouble.is_some() {
+                    let says = format!("{} is answered again", lookup.name);
+                    self.journal.write(EventKind::Lookup, subject, says, json!({}));
+                }
+                self.find(id, &lookup, answer.servers);
+            }
+            Err(error) => {
+                let is_empty = matches!(error, LookupError::Empty { .. });
+                let kept = self.found.get(&id).map_or(0, BTreeSet::len);
+                let goes = is_empty && lookup.when_empty == WhenEmpty::Remove;
+                let what_now = match (goes, kept) {
+                    (_, 0) => "there is nothing to keep".to_owned(),
+                    (true, kept) => format!("its {kept} servers go"),
+                    (false, kept) => format!("the last {kept} servers are kept"),
+                };
+                let trouble = format!("{error}; {what_now}");
+                if had_trouble.is_none() {
+                    self.journal.write(EventKind::Lookup, subject, trouble.clone(), json!({}));
+                }
+                looked.trouble = Some(trouble);
+                if goes {
+                    self.find(id, &lookup, BTreeSet::new());
+                }
+            }
+        }
+    }
+
+    /// Lets the servers that a lookup found come and go.
+    fn find(&mut self, id: LookupId, lookup: &Lookup, servers: BTreeSet<FoundServer>) {
+        let before = self.found.get(&id).cloned().unwrap_or_default();
+        if before == servers {
+            return;
+        }
+        let name = |server: &FoundServer| {
+            found_name(&id.1, server.address).map_or_else(String::new, |name| format!("{}/{name}", id.0))
+        };
+        for server in servers.difference(&before) {
+            let says = format!(
+                "found at {} by {}, weight {}, tier {}",
+                server.address, lookup.name, server.weight, server.tier
+            );
+            self.journal.write(EventKind::Lookup, name(server), says, json!({ "found": server }));
+        }
+        for server in before.iter().filter(|it| !servers.iter().any(|now| now.address == it.address)) {
+            let says = format!("gone: {} does not name {} any more", lookup.name, server.address);
+            self.journal.write(EventKind::Lookup, name(server), says, json!({ "gone": server }));
+        }
+        self.found.insert(id, servers);
+        let Some(running) = &self.running else { return };
+        let effective = running.checked.with_found(&self.found);
+        self.settle(effective.document());
+        if let Some(running) = &mut self.running {
+            running.effective = effective;
+        }
+        self.publish(Vec::new());
+        self.set_probes();
+        self.forget_gone_servers();
+        self.copy_is_old.send_modify(|changes| *changes += 1);
+    }
+}
