@@ -1,14 +1,13 @@
 //! `merismos apply FILE [--preview]`
 
-use std::io::Read;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
 use merismos_api::ApplyRequest;
 use merismos_core::config::Format;
 
-use super::Context;
 use super::going::{self, GoingArgs};
+use super::{Context, input};
 use crate::exit::{CliError, Exit};
 
 #[derive(Debug, clap::Args)]
@@ -42,14 +41,7 @@ impl From<Written> for Format {
 
 impl Args {
     pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
-        let wrong = |source| CliError::File { path: self.file.clone(), source };
-        let text = if self.file.as_os_str() == "-" {
-            let mut text = String::new();
-            std::io::stdin().read_to_string(&mut text).map_err(wrong)?;
-            text
-        } else {
-            std::fs::read_to_string(&self.file).map_err(wrong)?
-        };
+        let text = input::read(&self.file)?;
         let is_json = self.file.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("json"));
         let format = self.format.map_or(if is_json { Format::Json } else { Format::Toml }, Format::from);
         let preview = self.going.preview;

@@ -7,6 +7,7 @@ mod events;
 mod explain;
 mod export;
 mod going;
+mod input;
 mod login;
 mod revision;
 mod status;

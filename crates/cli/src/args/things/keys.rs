@@ -67,11 +67,9 @@ impl ThingName for PoolServer {
 pub(crate) struct FrontendKeys {
     /// What clients speak: http [default when made: http]
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     protocol: Option<String>,
     /// Where to listen: ADDRESS:PORT, or RANGE/NAME:PORT for an address that was taken
     #[arg(long, value_name = "ADDRESS:PORT", conflicts_with = "from")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     listen: Option<String>,
     /// Take the next free address of this range, under the frontend's name; needs --port
     #[arg(long, value_name = "RANGE", requires = "port")]
@@ -83,27 +81,21 @@ pub(crate) struct FrontendKeys {
     port: Option<u16>,
     /// The pool that does the work
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     pool: Option<String>,
     /// The most clients connected at once
     #[arg(long, value_name = "COUNT")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     connection_limit: Option<u32>,
     /// The largest request head, such as 16KiB
     #[arg(long, value_name = "SIZE")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     head_limit: Option<String>,
     /// The most fields in a request head
     #[arg(long, value_name = "COUNT")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     field_limit: Option<u16>,
     /// From a head's first byte to its end, such as 10s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     head_timeout: Option<String>,
     /// How long a client may rest, such as 60s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     idle_timeout: Option<String>,
 }
 
@@ -128,18 +120,15 @@ impl Keys for FrontendKeys {
 pub(crate) struct PoolKeys {
     /// How it deals out work: round-robin
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     algorithm: Option<String>,
     /// The check that judges its servers
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     check: Option<String>,
     #[command(flatten)]
     #[serde(flatten)]
     times: Times,
     /// How many servers one request may be offered to
     #[arg(long, value_name = "COUNT")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     attempts: Option<u8>,
 }
 
@@ -153,19 +142,15 @@ impl Keys for PoolKeys {
 struct Times {
     /// How long connecting may take, such as 1s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     connect_timeout: Option<String>,
     /// How long an answer may take to begin, such as 30s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     first_byte_timeout: Option<String>,
     /// How long an answer may take from its first byte to its last, such as 1h
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     whole_answer_timeout: Option<String>,
     /// How long a server may rest in the middle of a body, such as 60s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     idle_timeout: Option<String>,
 }
 
@@ -174,15 +159,12 @@ struct Times {
 pub(crate) struct ServerKeys {
     /// Where it listens: ADDRESS:PORT or HOST:PORT
     #[arg(long, value_name = "ADDRESS:PORT")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     address: Option<String>,
     /// Its part of the work, 0 to 1000
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     weight: Option<u16>,
     /// Its rank, 0 to 7: the lowest tier with a server that can work does
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     tier: Option<u8>,
     #[command(flatten)]
     #[serde(flatten)]
@@ -199,31 +181,25 @@ impl Keys for ServerKeys {
 pub(crate) struct LookupKeys {
     /// The DNS name
     #[arg(long = "dns-name", value_name = "NAME")]
-    #[serde(rename = "name", skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "name")]
     dns_name: Option<String>,
     /// Which records: address (A and AAAA) or service (SRV)
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     records: Option<String>,
     /// The port of each server; for address records
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     port: Option<u16>,
     /// The weight of each server; for address records
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     weight: Option<u16>,
     /// The name server to ask
     #[arg(long, value_name = "ADDRESS:PORT")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     resolver: Option<String>,
     /// What becomes of the servers when there are no records any more: keep or remove
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     when_empty: Option<String>,
     /// Not asked for more often than this, such as 5s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     least_interval: Option<String>,
 }
 
@@ -237,11 +213,9 @@ impl Keys for LookupKeys {
 pub(crate) struct CheckKeys {
     /// What is asked: tcp or http
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     kind: Option<String>,
     /// http: the path
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     path: Option<String>,
     /// http: status codes and ranges that pass, with commas between, such as 200-299,304
     #[arg(long = "pass", value_name = "STATUS", value_delimiter = ',')]
@@ -249,19 +223,15 @@ pub(crate) struct CheckKeys {
     pass: Vec<String>,
     /// From the start of a probe to the start of the next, such as 2s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     interval: Option<String>,
     /// How long a probe may take, such as 1s
     #[arg(long, value_name = "DURATION")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     timeout: Option<String>,
     /// Failures in a row before down
     #[arg(long, value_name = "COUNT")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     down_after: Option<u32>,
     /// Passes in a row before up
     #[arg(long, value_name = "COUNT")]
-    #[serde(skip_serializing_if = "Option::is_none")]
     up_after: Option<u32>,
 }
 
@@ -275,7 +245,6 @@ impl Keys for CheckKeys {
 pub(crate) struct HostKeys {
     /// Its address
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     address: Option<IpAddr>,
 }
 
@@ -289,7 +258,6 @@ impl Keys for HostKeys {
 pub(crate) struct RangeKeys {
     /// A prefix such as 192.0.2.16/28, or a range such as 192.0.2.16-192.0.2.31
     #[arg(long)]
-    #[serde(skip_serializing_if = "Option::is_none")]
     addresses: Option<String>,
 }
 

@@ -2,7 +2,7 @@
 
 mod keys;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Subcommand, ValueEnum};
 use merismos_client::Wanted;
@@ -15,8 +15,8 @@ use serde_json::{Map, Value};
 pub(super) use keys::{CheckKeys, FrontendKeys, HostKeys, LookupKeys, PoolKeys, RangeKeys, ServerKeys};
 use keys::{Keys, ThingName};
 
-use super::Context;
 use super::going::WhereArgs;
+use super::{Context, input};
 use crate::exit::{CliError, Exit};
 use crate::show;
 
@@ -162,6 +162,8 @@ fn given<K: Keys>(keys: &K, about: About) -> Result<Map<String, Value>, CliError
     let Ok(Value::Object(mut map)) = serde_json::to_value(keys) else {
         unreachable!("flags are a table of texts and numbers");
     };
+    // A flag that was not given says nothing of its key.
+    map.retain(|_, value| !value.is_null());
     about.add_to(&mut map)?;
     Ok(map)
 }
@@ -278,8 +280,7 @@ impl ServerVerb {
 /// One line an argument; an argument that is only a weight belongs to the one before it.
 fn lines_of(arguments: Vec<String>) -> Result<String, CliError> {
     if arguments == ["-"] {
-        let path = PathBuf::from("-");
-        return std::io::read_to_string(std::io::stdin()).map_err(|source| CliError::File { path, source });
+        return input::read(Path::new("-"));
     }
     let mut text = String::new();
     for argument in arguments {
@@ -331,12 +332,7 @@ impl HostVerb {
                 Ok(Exit::Done)
             }
             Self::Import { file, format, going } => {
-                let wrong = |source| CliError::File { path: file.clone(), source };
-                let text = if file.as_os_str() == "-" {
-                    std::io::read_to_string(std::io::stdin()).map_err(wrong)?
-                } else {
-                    std::fs::read_to_string(&file).map_err(wrong)?
-                };
+                let text = input::read(&file)?;
                 let is_csv = file.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("csv"));
                 let format = match format {
                     Some(ListFormat::Csv) => HostsFormat::Csv,
