@@ -103,7 +103,7 @@
   {#if at}
     {@const health = healthSign(at)}
     {@const order = dutySign(at)}
-    <td class={`pr-3 ${order.tone}`}>{order.glyph} {order.word}</td>
+    <td class={`whitespace-nowrap pr-3 ${order.tone}`}>{order.glyph} {order.word}</td>
     <td class="pr-3">
       <span class={health.tone}>{health.glyph} {health.word}</span>
       {#if at.health.checked && live.status}<span class="text-secondary">{ago(at.health.since, live.status.at)}</span>{/if}
