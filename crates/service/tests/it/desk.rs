@@ -277,6 +277,16 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_pool_of_known_servers_works_at_once() {
+    let service = Service::with(&["gull"]).await;
+    let copy = Edit::Copy { thing: thing("pools.quay"), to: "pier".parse().unwrap(), keys: keys(json!({})) };
+    let edits = vec![copy, set("frontends.harbour", json!({ "pool": "pier" }))];
+    assert!(change(&service, edits).await.unwrap().made);
+    // The same question to the same address has the same answer: nobody waits for a first probe.
+    assert_eq!(service.get().await.unwrap().0, 200);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn parts_of_a_file_are_applied_and_the_rest_stays() {
     let service = Service::with(&["gull", "tern"]).await;
     let heavier = service
