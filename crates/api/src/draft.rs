@@ -15,7 +15,7 @@ use crate::{Between, NamedChange, Review};
 #[serde(deny_unknown_fields)]
 pub struct NewDraft {
     /// Its name.
-    #[schema(value_type = String)]
+    #[schema(value_type = String, pattern = "^[a-z][a-z0-9-]{0,62}$")]
     pub name: Name,
     /// What it is for; becomes the revision's note.
     #[serde(default)]

@@ -176,11 +176,11 @@ fn one(document: Document, edit: &Edit) -> Result<Document, EditError> {
     match edit {
         Edit::Add { thing, keys } => {
             absent(&document, thing)?;
-            put(document, thing, value_of(thing, keys))
+            put(document, thing, Value::Object(keys.clone()))
         }
         Edit::Change { thing, keys } => {
             let mut value = present(&document, thing)?;
-            patch(&mut value, thing, keys);
+            merge_patch(&mut value, keys);
             put(document, thing, value)
         }
         Edit::Rename { thing, to } => rename(document, thing, to),
@@ -188,7 +188,7 @@ fn one(document: Document, edit: &Edit) -> Result<Document, EditError> {
             let mut value = present(&document, thing)?;
             let copy = thing.renamed(to.clone());
             absent(&document, &copy)?;
-            patch(&mut value, thing, keys);
+            merge_patch(&mut value, keys);
             put(document, &copy, value)
         }
         Edit::Remove { thing } => {
@@ -233,22 +233,6 @@ fn one(document: Document, edit: &Edit) -> Result<Document, EditError> {
     }
 }
 
-/// A taken address is a plain text; all else is a table.
-fn value_of(thing: &Thing, keys: &Map<String, Value>) -> Value {
-    match thing {
-        Thing::Taken(..) => keys.get("address").cloned().unwrap_or(Value::Null),
-        _ => Value::Object(keys.clone()),
-    }
-}
-
-fn patch(value: &mut Value, thing: &Thing, keys: &Map<String, Value>) {
-    if let (Thing::Taken(..), Some(address)) = (thing, keys.get("address")) {
-        *value = address.clone();
-        return;
-    }
-    merge_patch(value, keys);
-}
-
 /// RFC 7396, 2.
 fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
     let Value::Object(entries) = value else { return };
@@ -267,7 +251,8 @@ fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
     }
 }
 
-/// One thing as JSON, as it stands in the document; `None` when it is not there.
+/// One thing's keys as JSON, as they stand in the document; `None` when it is not there. A taken address, a plain text
+/// in the document, has the key `address`.
 #[must_use]
 pub fn value(document: &Document, thing: &Thing) -> Option<Value> {
     fn json<T: serde::Serialize>(thing: Option<&T>) -> Option<Value> {
@@ -276,7 +261,12 @@ pub fn value(document: &Document, thing: &Thing) -> Option<Value> {
     match thing {
         Thing::Host(name) => json(document.hosts.get(name)),
         Thing::Range(name) => json(document.ranges.get(name)),
-        Thing::Taken(range, name) => json(document.ranges.get(range)?.taken.get(name)),
+        Thing::Taken(range, name) => document
+            .ranges
+            .get(range)?
+            .taken
+            .get(name)
+            .map(|address| serde_json::json!({ "address": address })),
         Thing::Check(name) => json(document.checks.get(name)),
         Thing::Pool(name) => json(document.pools.get(name)),
         Thing::Server(it) => json(document.pools.get(&it.pool)?.servers.get(&it.server)),
@@ -342,6 +332,10 @@ fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, 
     if let Some((around, keys)) = around {
         tree::put(&mut small, &around.keys(), keys);
     }
+    let value = match thing {
+        Thing::Taken(..) => value.get("address").cloned().unwrap_or_default(),
+        _ => value,
+    };
     tree::put(&mut small, &thing.keys(), value);
     let read = read_value(small).map_err(EditError::Keys)?;
     let lost = "what was read without problems is there";

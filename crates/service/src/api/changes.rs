@@ -81,7 +81,7 @@ pub(super) async fn change(
 /// Give a server a duty: in service, draining or withdrawn. It holds at once and until it is changed again.
 #[utoipa::path(
     put, path = "/pools/{pool}/servers/{server}/duty", tag = "change", request_body = DutyRequest,
-    params(("pool" = String, Path, description = "The pool"), ("server" = String, Path, description = "The server")),
+    params(("pool" = String, Path, description = "The pool", pattern = "^[a-z][a-z0-9-]{0,62}$"), ("server" = String, Path, description = "The server", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DutyAnswer), Changing)
 )]
 pub(super) async fn duty(

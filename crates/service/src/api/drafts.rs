@@ -19,6 +19,7 @@ use utoipa::IntoParams;
 use super::App;
 use super::auth::Who;
 use super::changes::{check_note, whole};
+use super::look::largest;
 use super::problem::{ApiError, Body, Changing, Finding, InPath, InQuery, Looking};
 use crate::deploy::{Proposal, What};
 
@@ -51,7 +52,7 @@ pub(super) async fn begin(
 
 /// What a draft would do.
 #[utoipa::path(
-    get, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
+    get, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DraftReview), Finding)
 )]
 pub(super) async fn review(
@@ -65,7 +66,7 @@ pub(super) async fn review(
 /// Make edits in a draft, and accept warnings of it.
 #[utoipa::path(
     post, path = "/drafts/{draft}/edits", tag = "draft", request_body = DraftEdits,
-    params(("draft" = String, Path, description = "The draft's name")),
+    params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DraftReview), Changing)
 )]
 pub(super) async fn edit(
@@ -82,7 +83,7 @@ pub(super) async fn edit(
 /// Make a draft the running revision.
 #[utoipa::path(
     post, path = "/drafts/{draft}/deploy", tag = "draft", request_body = RevertRequest,
-    params(("draft" = String, Path, description = "The draft's name")),
+    params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn deploy(
@@ -98,7 +99,7 @@ pub(super) async fn deploy(
 
 /// Make a draft begin from what runs now.
 #[utoipa::path(
-    post, path = "/drafts/{draft}/rebase", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
+    post, path = "/drafts/{draft}/rebase", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DraftReview), Changing)
 )]
 pub(super) async fn rebase(
@@ -112,7 +113,7 @@ pub(super) async fn rebase(
 
 /// Throw a draft away.
 #[utoipa::path(
-    delete, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name")),
+    delete, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 204), Finding)
 )]
 pub(super) async fn discard(
@@ -150,6 +151,7 @@ pub(super) async fn revisions(
     InQuery(query): InQuery<RevisionsQuery>,
 ) -> Result<Json<Revisions>, ApiError> {
     let limit = query.limit.unwrap_or(50);
+    largest(query.before)?;
     if !(1..=1_000).contains(&limit) {
         return Err(ApiError::bad_request("limit is a number from 1 to 1000"));
     }

@@ -26,6 +26,7 @@ const REVISION: HeaderName = HeaderName::from_static("merismos-revision");
 #[into_params(parameter_in = Query)]
 pub(super) struct StatusQuery {
     /// Leave out the servers of all pools but this one when there are very many.
+    #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
     pool: Option<String>,
     /// Leave out the servers of every pool when there are very many.
     #[serde(default)]
@@ -58,7 +59,7 @@ pub(super) async fn status(
 /// Which server the next request to a frontend would go to, and why no other.
 #[utoipa::path(
     get, path = "/frontends/{frontend}/explain", tag = "look",
-    params(("frontend" = String, Path, description = "The frontend's name")),
+    params(("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = ExplainAnswer), Finding)
 )]
 pub(super) async fn explain(
@@ -80,6 +81,14 @@ pub(super) struct EventsQuery {
     limit: Option<u32>,
 }
 
+/// Refuses a number that is larger than any there can be: the OpenAPI document promises 64 bits with a sign.
+pub(super) fn largest(number: Option<u64>) -> Result<(), ApiError> {
+    if number.is_some_and(|number| i64::try_from(number).is_err()) {
+        return Err(ApiError::bad_request(format!("before is a number up to {}", i64::MAX)));
+    }
+    Ok(())
+}
+
 /// Events, the newest first.
 #[utoipa::path(
     get, path = "/events", tag = "look", params(EventsQuery),
@@ -90,6 +99,7 @@ pub(super) async fn events(
     InQuery(query): InQuery<EventsQuery>,
 ) -> Result<Json<Events>, ApiError> {
     let limit = query.limit.unwrap_or(100);
+    largest(query.before)?;
     if !(1..=1_000).contains(&limit) {
         return Err(ApiError::bad_request("limit is a number from 1 to 1000"));
     }
@@ -121,7 +131,7 @@ pub(super) struct DocumentQuery {
 /// The running document; the same content always gives the same bytes. `Merismos-Revision` names its revision.
 #[utoipa::path(
     get, path = "/document", tag = "look", params(DocumentQuery),
-    responses((status = 200, body = String, content_type = "application/toml", headers(("merismos-revision" = u64))), Looking)
+    responses((status = 200, content((String = "application/toml"), (Object = "application/json")), headers(("merismos-revision" = u64))), Looking)
 )]
 pub(super) async fn document(
     State(app): State<Arc<App>>,

@@ -33,6 +33,7 @@ pub(super) struct ThingsQuery {
     /// Only things with these labels: `key=value` or `key`, with commas between.
     labels: Option<String>,
     /// Of a draft instead of the running revision.
+    #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
     draft: Option<String>,
     /// How many to pass over.
     offset: Option<u32>,
@@ -93,7 +94,10 @@ fn page(offset: Option<u32>, limit: Option<u32>) -> Result<(usize, usize), ApiEr
     if !(1..=LARGEST_PAGE).contains(&limit) {
         return Err(ApiError::bad_request(format!("limit is a number from 1 to {LARGEST_PAGE}")));
     }
-    Ok((offset.unwrap_or(0) as usize, limit as usize))
+    let offset = i32::try_from(offset.unwrap_or(0));
+    let offset =
+        offset.map_err(|_| ApiError::bad_request(format!("offset is a number up to {}", i32::MAX)))?;
+    Ok((offset as usize, limit as usize))
 }
 
 /// Things of the configuration, in the order of their paths.
@@ -125,6 +129,7 @@ pub(super) async fn list(
 #[into_params(parameter_in = Query)]
 pub(super) struct ThingQuery {
     /// Of a draft instead of the running revision.
+    #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
     draft: Option<String>,
 }
 
@@ -203,7 +208,7 @@ pub(super) async fn machines(
 /// The JSON Schema of a document, for editors that complete and check.
 #[utoipa::path(
     get, path = "/document/schema", tag = "look",
-    responses((status = 200, body = String, content_type = "application/schema+json"), Looking)
+    responses((status = 200, body = Object, content_type = "application/schema+json"), Looking)
 )]
 pub(super) async fn schema() -> Response {
     ([(CONTENT_TYPE, "application/schema+json")], merismos_core::config::SCHEMA).into_response()
