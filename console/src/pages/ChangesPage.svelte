@@ -68,7 +68,7 @@
   }
 </script>
 
-<main class="grid gap-3 lg:grid-cols-[22rem_minmax(0,1fr)]">
+<main class="grid grid-cols-[minmax(0,1fr)] gap-3 lg:grid-cols-[22rem_minmax(0,1fr)]">
   <section class="rounded-box border border-base-300 bg-base-100 p-3" aria-labelledby="drafts-title">
     <h2 id="drafts-title" class="mb-1 text-base font-semibold">Drafts</h2>
     <p class="mb-2 text-secondary">Several changes gather in a draft, are reviewed, and go live as one revision.</p>

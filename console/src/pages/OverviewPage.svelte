@@ -17,12 +17,12 @@
 {#if live.status}
   {@const status = live.status}
   {#if status.shortened}
-    <div class="grid gap-3 lg:grid-cols-[minmax(0,1fr)_22rem]">
+    <div class="grid grid-cols-[minmax(0,1fr)] gap-3 lg:grid-cols-[minmax(0,1fr)_22rem]">
       <PoolRows {status} />
       <Facts facts={live.facts} />
     </div>
   {:else}
-    <div class="grid gap-3 lg:grid-cols-[minmax(0,1fr)_22rem]">
+    <div class="grid grid-cols-[minmax(0,1fr)] gap-3 lg:grid-cols-[minmax(0,1fr)_22rem]">
       <section class="rounded-box border border-base-300 bg-base-100 p-3" aria-labelledby="flow-title">
         <div class="mb-1 flex flex-wrap items-baseline gap-x-4">
           <h2 id="flow-title" class="font-semibold">Where traffic goes, last 10 s</h2>

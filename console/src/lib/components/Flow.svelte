@@ -16,9 +16,10 @@
     a document and run <code>merismos apply FILE --preview</code>.
   </p>
 {:else}
+  <div class="relative overflow-x-auto">
   <svg
     viewBox="0 0 {WIDTH} {flow.height}"
-    class="w-full"
+    class="w-full min-w-[44rem]"
     role="img"
     aria-label="Flow from frontends over pools to servers"
     data-testid="flow"
@@ -82,6 +83,7 @@
       {/each}
     {/each}
   </svg>
+  </div>
 {/if}
 <div class="mt-1 flex flex-wrap gap-2">
   {#each status.frontends as frontend (frontend.name)}

@@ -17,14 +17,14 @@
 </script>
 
 <section class="relative overflow-x-auto rounded-box border border-base-300 bg-base-100 p-3" aria-label="Servers">
-  <table class="w-full border-collapse">
+  <table class="w-full border-collapse [&_td]:pr-2 [&_th]:pr-2">
     <thead class="text-left text-secondary">
       <tr>
         <th class="py-1 font-normal" scope="col">server</th>
         <th class="font-normal" scope="col">configuration</th>
         <th class="font-normal" scope="col">duty</th>
         <th class="font-normal" scope="col">health</th>
-        <th class="w-64 font-normal" scope="col">share: expected, last 10 s, last minute</th>
+        <th class="w-72 font-normal" scope="col">share: expected, last 10 s, last minute</th>
         <th class="text-right font-normal" scope="col">in flight</th>
         <th class="text-right font-normal" scope="col">failed</th>
         <th class="text-right font-normal" scope="col">retried</th>
