@@ -39,8 +39,22 @@ impl State {
             None => Renames::default(),
         };
         let moved = |pool: Name| renames.pools.get(&pool).cloned().unwrap_or(pool);
+        // A lookup that asks the same under another name has found the same.
+        let old = self.running.as_ref().map(|running| running.checked.shared()).unwrap_or_default();
+        let called = |old_pool: &Name, pool: &Name, lookup: Name| {
+            let asked = old.pools.get(old_pool).and_then(|it| it.lookups.get(&lookup));
+            let now = new.pools.get(pool).map(|it| &it.lookups);
+            let same = now.filter(|now| !now.contains_key(&lookup)).zip(asked);
+            let same = same.and_then(|(now, asked)| now.iter().find(|(_, it)| *it == asked));
+            same.map_or(lookup, |(name, _)| name.clone())
+        };
         let found = std::mem::take(&mut self.found);
-        self.found = found.into_iter().map(|((pool, lookup), it)| ((moved(pool), lookup), it)).collect();
+        let found = found.into_iter().map(|((old_pool, lookup), it)| {
+            let pool = moved(old_pool.clone());
+            let lookup = called(&old_pool, &pool, lookup);
+            ((pool, lookup), it)
+        });
+        self.found = found.collect();
         let stands =
             |(pool, lookup): &LookupId| new.pools.get(pool).is_some_and(|it| it.lookups.contains_key(lookup));
         self.found.retain(|id, _| stands(id));

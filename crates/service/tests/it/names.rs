@@ -5,8 +5,10 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, SystemTime};
 
 use merismos_api::{EventKind, LookupStatus};
+use merismos_core::config::edit::Edit;
 use tempfile::TempDir;
 
+use crate::desk::change;
 use crate::harness::{Database, Service, free, until};
 
 /// A private name server for `skerry.example`.
@@ -139,6 +141,18 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
         events.iter().filter(|it| it.kind == EventKind::Lookup).map(|it| it.says.as_str()).collect();
     let gone = format!("gone: booking.skerry.example does not name 127.0.2.1:{port} any more");
     assert!(found.contains(&gone.as_str()), "{found:?}");
+
+    service.all_up().await;
+    // Under another name it has found the same: nobody waits for the next answer.
+    let rename = |from: &str, to: &str| Edit::Rename {
+        thing: format!("pools.quay.lookups.{from}").parse().unwrap(),
+        to: to.parse().unwrap(),
+    };
+    for (from, to) in [("dns", "names"), ("names", "dns")] {
+        change(&service, vec![rename(from, to)]).await.unwrap();
+        assert_eq!(service.status().await.pools[0].eligible, 2, "{from} to {to}");
+        assert_eq!(service.get().await.unwrap().0, 200);
+    }
 
     // An answer that shrinks to nothing, and then none at all: the last servers stay.
     dns.change("");
