@@ -5,10 +5,11 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::Pool;
+use crate::config::document::{Algorithm, Pool};
 use crate::duty::Duty;
 use crate::health::State;
 use crate::name::{Name, PoolServer};
+use crate::tiers::{self, Able, TIERS};
 
 /// What is known of servers beside the configuration.
 pub trait Truths {
@@ -16,7 +17,18 @@ pub trait Truths {
     fn duty(&self, server: &PoolServer) -> Duty;
     /// What probes say of a server.
     fn health(&self, server: &PoolServer) -> State;
+    /// How far a server has come on its ramp, in thousandths of its full share.
+    fn ramp(&self, _server: &PoolServer) -> u32 {
+        RAMPED
+    }
+    /// The tier of a pool to which work stays bound although a lower one could work again.
+    fn held_tier(&self, _pool: &Name) -> Option<u8> {
+        None
+    }
 }
+
+/// The end of a ramp: the full share, in thousandths of it.
+pub const RAMPED: u32 = 1_000;
 
 /// Why a server is not eligible.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,7 +47,7 @@ pub enum Reason {
     Down,
     /// Probes pass again, but not yet often enough.
     Recovering,
-    /// It could work, and servers of a lower tier do.
+    /// It could work, and servers of another tier do.
     Standby,
 }
 
@@ -48,7 +60,7 @@ impl fmt::Display for Reason {
             Self::Unproven => "no probe has ended yet",
             Self::Down => "down: its probes fail",
             Self::Recovering => "recovering: its probes pass, but not yet often enough",
-            Self::Standby => "standing by for a lower tier, which works",
+            Self::Standby => "standing by for the tier that works",
         })
     }
 }
@@ -60,6 +72,9 @@ pub struct Standing {
     pub reason: Option<Reason>,
     /// Its expected share of the pool's new work, 0 to 1.
     pub share: f64,
+    /// What it counts when work is dealt out, in thousandths of a weight: its weight, its capacity and its ramp
+    /// together; 0 when it may not work at all, and set for one that stands by.
+    pub weight: u32,
 }
 
 /// Whether a server may get new work, and if not, why: what people decided first, then what probes saw.
@@ -90,36 +105,68 @@ pub fn pool_shares(name: &Name, pool: &Pool, truths: &impl Truths) -> BTreeMap<N
     pool.servers.keys().cloned().zip(standings(name, pool, truths)).collect()
 }
 
-/// The standing of every server of a pool, in the order of their names. The lowest tier in which a server can work
-/// does; a server's share is its weight among the weights of that tier's working ones.
+/// How many servers of each tier could work.
+#[must_use]
+pub fn able(name: &Name, pool: &Pool, truths: &impl Truths) -> Able {
+    let mut able = [0; TIERS];
+    let mut id = PoolServer { pool: name.clone(), server: name.clone() };
+    for (server, spec) in &pool.servers {
+        id.server.clone_from(server);
+        if reason(spec.weight, pool.check.is_some(), truths.duty(&id), truths.health(&id)).is_none() {
+            able[usize::from(spec.tier)] += 1;
+        }
+    }
+    able
+}
+
+/// The standing of every server of a pool, in the order of their names. One tier works: the lowest with enough servers
+/// that can, or a higher one that work is bound to. A server's share is what it counts among that tier's working ones.
 #[must_use]
 pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing> {
     let has_check = pool.check.is_some();
     let mut id = PoolServer { pool: name.clone(), server: name.clone() };
+    let mut able = [0; TIERS];
     let mut standings: Vec<_> = pool
         .servers
         .iter()
         .map(|(server, spec)| {
             id.server.clone_from(server);
             let reason = reason(spec.weight, has_check, truths.duty(&id), truths.health(&id));
-            Standing { reason, share: 0.0 }
+            if reason.is_some() {
+                return Standing { reason, share: 0.0, weight: 0 };
+            }
+            able[usize::from(spec.tier)] += 1;
+            // 1000 x 100 x 1000 are far from the end of a u32.
+            let weight = u32::from(spec.weight) * u32::from(spec.capacity) * truths.ramp(&id) / 100;
+            Standing { reason, share: 0.0, weight: weight.max(1) }
         })
         .collect();
-    let with_specs = || standings.iter().zip(pool.servers.values());
-    let works = with_specs().filter(|(it, _)| it.reason.is_none()).map(|(_, spec)| spec.tier).min();
-    let is_working = |it: &Standing, tier: u8| it.reason.is_none() && Some(tier) == works;
-    let total: u32 = with_specs()
-        .filter(|(it, spec)| is_working(it, spec.tier))
-        .map(|(_, spec)| u32::from(spec.weight))
-        .sum();
+    let lowest = tiers::lowest(&able, pool.tier_minimum);
+    let held = truths.held_tier(name).filter(|held| able.get(usize::from(*held)).is_some_and(|count| *count > 0));
+    let works = lowest.max(held.filter(|_| lowest.is_some()));
     for (it, spec) in standings.iter_mut().zip(pool.servers.values()) {
-        if is_working(it, spec.tier) {
-            it.share = f64::from(spec.weight) / f64::from(total);
-        } else if it.reason.is_none() {
+        if it.reason.is_none() && Some(spec.tier) != works {
             it.reason = Some(Reason::Standby);
         }
     }
+    shares(pool, &mut standings);
     standings
+}
+
+fn shares(pool: &Pool, standings: &mut [Standing]) {
+    if pool.algorithm == Algorithm::InOrder {
+        let working = standings.iter_mut().zip(pool.servers.values()).filter(|(it, _)| it.reason.is_none());
+        // Of equal weights the first by name: `max_by_key` would give the last.
+        if let Some((first, _)) = working.rev().max_by_key(|(_, spec)| spec.weight) {
+            first.share = 1.0;
+        }
+        return;
+    }
+    let working = |it: &&Standing| it.reason.is_none();
+    let total: u64 = standings.iter().filter(working).map(|it| u64::from(it.weight)).sum();
+    for it in standings.iter_mut().filter(|it| it.reason.is_none()) {
+        it.share = f64::from(it.weight) / total as f64;
+    }
 }
 
 #[cfg(test)]
@@ -172,7 +219,49 @@ mod tests {
         let standings = pool_shares(name, pool, &These(states));
         let found: Vec<_> = standings.values().map(|it| it.reason.is_none().then_some(it.share)).collect();
         assert_eq!(found, shares);
+        assert!(standings.values().all(|it| (it.weight > 0) == matches!(it.reason, None | Some(Reason::Standby))));
         let stands_by = standings.values().filter(|it| it.reason == Some(Reason::Standby)).count();
         assert_eq!(stands_by, usize::from(shares[2].is_none() && states[2] == State::Up));
+    }
+
+    /// Everything up, with one server on its ramp and one tier held.
+    struct Ramping(u32, Option<u8>);
+
+    impl Truths for Ramping {
+        fn duty(&self, _: &PoolServer) -> Duty {
+            Duty::InService
+        }
+        fn health(&self, _: &PoolServer) -> State {
+            State::Up
+        }
+        fn ramp(&self, server: &PoolServer) -> u32 {
+            if server.server.as_str() == "b" { self.0 } else { RAMPED }
+        }
+        fn held_tier(&self, _: &Name) -> Option<u8> {
+            self.1
+        }
+    }
+
+    #[rstest]
+    #[case::capacity("", 1_000, None, &[0.5, 0.5, 0.0])]
+    #[case::half_way_up_the_ramp("", 500, None, &[2.0 / 3.0, 1.0 / 3.0, 0.0])]
+    #[case::a_held_tier("", 1_000, Some(1), &[0.0, 0.0, 1.0])]
+    #[case::a_tier_that_is_too_small("tier_minimum = 3", 1_000, None, &[0.5, 0.5, 0.0])]
+    #[case::in_order_goes_by_the_configured_weight("algorithm = \"in-order\"", 10, None, &[0.0, 1.0, 0.0])]
+    fn what_servers_count(
+        #[case] keys: &str,
+        #[case] ramp: u32,
+        #[case] held: Option<u8>,
+        #[case] shares: &[f64],
+    ) {
+        let text = format!(
+            "format = 2\n[pools.p]\n{keys}\nservers.a = {{ address = \"192.0.2.1:80\", weight = 4 }}\n\
+             servers.b = {{ address = \"192.0.2.2:80\", weight = 8, capacity = 50 }}\n\
+             servers.c = {{ address = \"192.0.2.3:80\", tier = 1 }}\n"
+        );
+        let checked = crate::config::load(&text, crate::config::Format::Toml).unwrap();
+        let (name, pool) = checked.document().pools.first_key_value().unwrap();
+        let found: Vec<f64> = standings(name, pool, &Ramping(ramp, held)).iter().map(|it| it.share).collect();
+        assert_eq!(found, shares);
     }
 }

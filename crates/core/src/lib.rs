@@ -5,24 +5,27 @@
 //! runs in the live service, in tests and in a simulation, and gives the same answers.
 //!
 //! In reading order:
-//! [`name`], [`units`], [`time`] — the small values;
+//! [`name`], [`units`], [`time`], [`draw`] — the small values;
 //! [`config`] — what the engineer wrote, checked whole, compared and weighed;
 //! [`duty`] and [`health`] — the two other truths;
-//! [`eligibility`] — the one pure function that joins the three;
+//! [`eligibility`] — the one pure function that joins the three, and [`tiers`] of which one works;
 //! [`balance`] — how a pool deals out work;
-//! [`cells`] — the state that outlives a snapshot;
+//! [`cells`] — the state that outlives a snapshot, with [`admit`], the line before a full pool;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]
 
+pub mod admit;
 pub mod balance;
 pub mod cells;
 pub mod config;
+pub mod draw;
 pub mod duty;
 pub mod eligibility;
 pub mod health;
 pub mod name;
 pub mod proof;
 pub mod routing;
+pub mod tiers;
 pub mod time;
 pub mod units;

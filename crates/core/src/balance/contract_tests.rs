@@ -1,56 +1,189 @@
-//! One suite over all implementations of [`Balance`].
+//! One suite over all implementations of [`Balance`], and the small world that it and their own tests run in.
+
+use std::net::SocketAddr;
+use std::time::Duration;
 
 use rstest::rstest;
 
 use super::*;
+use crate::cells::Cells;
+use crate::draw::{Draw, digest};
+use crate::name::{Name, PoolServer};
 
-type Make = fn(&[u16]) -> Box<dyn Balance>;
-
-fn round_robin(weights: &[u16]) -> Box<dyn Balance> {
-    Box::new(RoundRobin::new(weights.iter().copied().enumerate()))
+/// Eligible servers with these weights.
+pub(super) fn members(weights: &[u16]) -> Vec<Member> {
+    let mut cells = Cells::new(1);
+    let pool: Name = "pool".parse().unwrap();
+    let member = |(place, weight): (usize, &u16)| {
+        let server: Name = format!("server-{place}").parse().unwrap();
+        let identity = digest(server.as_str().as_bytes());
+        let address = SocketAddr::from(([192, 0, 2, 1], 1 + place as u16));
+        let cell = cells.server(&PoolServer { pool: pool.clone(), server }, address);
+        Member { weight: u32::from(*weight) * 1_000, configured: *weight, identity, cell }
+    };
+    weights.iter().enumerate().map(member).collect()
 }
 
+/// One pool's cell, a clock and a source of random numbers.
+#[derive(Debug)]
+pub(super) struct World {
+    pub(super) cell: PoolCell,
+    pub(super) now: Tick,
+    draw: Draw,
+}
+
+impl Default for World {
+    fn default() -> Self {
+        Self { cell: PoolCell::default(), now: Tick(0), draw: Draw::seeded(42) }
+    }
+}
+
+impl World {
+    pub(super) fn ask(&self, key: Option<u64>) -> Ask<'_> {
+        Ask { cell: &self.cell, key, draw: 5, now: self.now }
+    }
+
+    pub(super) fn ask_drawing(&mut self) -> Ask<'_> {
+        let draw = self.draw.next();
+        Ask { cell: &self.cell, key: Some(draw), draw, now: self.now }
+    }
+
+    /// One piece of work begins and stays.
+    pub(super) fn begin(&self, balance: &dyn Balance, members: &[Member]) -> usize {
+        let place = balance.pick(&self.ask(None), &Tried::default()).expect("somebody is eligible");
+        members[place].cell.lane(0).begun.up();
+        balance.on_begin(&self.ask(None), place);
+        place
+    }
+
+    pub(super) fn end(&self, balance: &dyn Balance, members: &[Member], place: usize) {
+        members[place].cell.lane(0).ended.up();
+        balance.on_end(&self.ask(None), place);
+    }
+
+    /// One piece of work begins and ends.
+    pub(super) fn work(&self, balance: &dyn Balance, members: &[Member]) -> usize {
+        let place = self.begin(balance, members);
+        self.end(balance, members, place);
+        place
+    }
+}
+
+type Make = fn(Vec<Member>) -> Box<dyn Balance>;
+
+const ALL: [(&str, Make); 6] = [
+    ("round-robin", |members| Box::new(RoundRobin::new(members.iter().map(|it| it.weight).enumerate()))),
+    ("least-connections", |members| Box::new(LeastConnections::new(members))),
+    ("least-load", |members| Box::new(LeastLoad::new(members, &PoolCell::default(), Tick(0)))),
+    ("random-two", |members| Box::new(RandomTwo::new(members))),
+    ("hash", |members| Box::new(Hash::new(members, Some(125)))),
+    ("in-order", |members| Box::new(InOrder::new(&members))),
+];
+
 #[rstest]
-fn nobody_eligible_gives_nobody(#[values(round_robin as Make)] make: Make) {
+fn nobody_eligible_gives_nobody(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
+    let (name, make) = ALL[which];
     for weights in [&[][..], &[0], &[0, 0]] {
-        let balance = make(weights);
-        let cell = PoolCell::default();
-        assert_eq!(balance.pick(&cell, &Tried::default()), None);
-        assert_eq!(balance.peek(&cell), None);
+        let balance = make(members(weights));
+        let mut world = World::default();
+        assert_eq!(balance.pick(&world.ask_drawing(), &Tried::default()), None, "{name}");
+        assert_eq!(balance.peek(&world.ask(None), &Tried::default()), None, "{name}");
     }
 }
 
 #[rstest]
-fn the_last_untried_server_is_always_found(#[values(round_robin as Make)] make: Make) {
-    let weights = [1_000, 1, 1_000, 1_000];
-    let balance = make(&weights);
-    let cell = PoolCell::default();
+fn the_last_untried_server_is_always_found(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
+    let (name, make) = ALL[which];
+    let balance = make(members(&[1_000, 1, 0, 1_000, 1_000]));
+    let mut world = World::default();
     for start in 0..50 {
         let mut tried = Tried::default();
+        let ask = world.ask_drawing();
         let mut picks: Vec<_> = (0..4)
             .map(|_| {
-                let place =
-                    balance.pick(&cell, &tried).unwrap_or_else(|| panic!("round {start}: one is left"));
-                tried.note(place);
+                let place = balance.pick(&ask, &tried);
+                let place = place.unwrap_or_else(|| panic!("{name}, round {start}: one is left"));
+                assert!(tried.note(place));
                 place
             })
             .collect();
-        assert_eq!(balance.pick(&cell, &tried), None, "round {start}: all were tried");
+        assert_eq!(balance.pick(&ask, &tried), None, "{name}, round {start}: all were tried");
         picks.sort_unstable();
-        assert_eq!(picks, [0, 1, 2, 3]);
+        assert_eq!(picks, [0, 1, 3, 4], "{name}");
     }
 }
 
 #[rstest]
-fn peek_tells_the_next_pick_and_takes_nothing(#[values(round_robin as Make)] make: Make) {
-    let balance = make(&[3, 0, 2, 1]);
-    let cell = PoolCell::default();
+fn peek_tells_the_next_pick_and_takes_nothing(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
+    let (name, make) = ALL[which];
+    let balance = make(members(&[3, 0, 2, 1]));
+    let mut world = World::default();
     for _ in 0..30 {
-        let peeked = balance.peek(&cell);
-        assert_eq!(balance.peek(&cell), peeked);
-        let place = peeked.expect("three are eligible");
-        assert_eq!(balance.turns_until(&cell, place), Some(0));
-        assert_eq!(balance.pick(&cell, &Tried::default()), Some(place));
+        let ask = world.ask_drawing();
+        let peeked = balance.peek(&ask, &Tried::default());
+        assert_eq!(balance.peek(&ask, &Tried::default()), peeked, "{name}");
+        assert_eq!(balance.pick(&ask, &Tried::default()), peeked, "{name}");
+        assert!(peeked.is_some_and(|place| place != 1), "{name}: three are eligible");
     }
-    assert_eq!(balance.turns_until(&cell, 1), None, "a server without weight has no turn");
+    assert_eq!(balance.turns_until(&world.cell, 1), None, "{name}: without weight there is no turn");
+}
+
+#[rstest]
+fn the_same_questions_give_the_same_picks(#[values(0, 1, 2, 3, 4, 5)] which: usize) {
+    let (name, make) = ALL[which];
+    let run = || {
+        let members = members(&[5, 3, 1, 1]);
+        let balance = make(members.clone());
+        let mut world = World::default();
+        let mut picks = Vec::new();
+        for step in 0..200 {
+            let ask = world.ask_drawing();
+            let place = balance.pick(&ask, &Tried::default()).unwrap();
+            picks.push(place);
+            members[place].cell.lane(0).begun.up();
+            balance.on_begin(&ask, place);
+            if step % 3 == 0 {
+                members[place].cell.lane(0).ended.up();
+                balance.on_end(&ask, place);
+            }
+            world.now = world.now.plus(Duration::from_millis(3));
+        }
+        picks
+    };
+    assert_eq!(run(), run(), "{name}");
+}
+
+/// Under work that all servers do alike, each algorithm but `in-order` deals out in proportion to the weights.
+#[rstest]
+fn alike_servers_get_their_weights_share(#[values(0, 1, 2, 3, 4)] which: usize) {
+    let (name, make) = ALL[which];
+    let weights = [3, 2, 1];
+    let members = members(&weights);
+    let balance = make(members.clone());
+    let mut world = World::default();
+    let mut counts = [0_u32; 3];
+    let mut busy = std::collections::VecDeque::new();
+    for _ in 0..12_000 {
+        let place = {
+            let ask = world.ask_drawing();
+            let place = balance.pick(&ask, &Tried::default()).unwrap();
+            members[place].cell.lane(0).begun.up();
+            balance.on_begin(&ask, place);
+            place
+        };
+        counts[place] += 1;
+        busy.push_back(place);
+        if busy.len() > 12 {
+            let done = busy.pop_front().unwrap();
+            members[done].cell.lane(0).ended.up();
+            members[done].cell.pace.note(world.now, Duration::from_millis(10));
+            world.cell.pace.note(world.now, Duration::from_millis(10));
+            balance.on_end(&world.ask(None), done);
+        }
+        world.now = world.now.plus(Duration::from_millis(1));
+    }
+    for (count, weight) in counts.iter().zip(weights) {
+        let wanted = 2_000 * u32::from(weight);
+        assert!(count.abs_diff(wanted) < wanted / 6, "{name}: {counts:?}");
+    }
 }

@@ -1,15 +1,29 @@
 //! How a pool deals out work: one file an algorithm behind one trait.
 
+mod hash;
+mod in_order;
+mod least_connections;
+mod least_load;
+mod lightest;
+mod random_two;
 mod round_robin;
 
+use std::sync::Arc;
+
+pub use hash::Hash;
+pub use in_order::InOrder;
+pub use least_connections::LeastConnections;
+pub use least_load::LeastLoad;
+pub use random_two::RandomTwo;
 pub use round_robin::RoundRobin;
 
-use crate::cells::PoolCell;
+use crate::cells::{PoolCell, ServerCell};
+use crate::time::Tick;
 
 /// The most servers that one request may be offered to.
 pub const MOST_ATTEMPTS: usize = 16;
 
-/// The servers that one request was offered to already, by their place in the pool.
+/// The servers that one request is not to go to any more, by their place in the pool.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Tried {
     places: [u32; MOST_ATTEMPTS],
@@ -17,11 +31,15 @@ pub struct Tried {
 }
 
 impl Tried {
-    /// Notes a server. More than [`MOST_ATTEMPTS`] are not kept: nobody asks that often.
-    pub fn note(&mut self, place: usize) {
-        if let (Some(slot), Ok(place)) = (self.places.get_mut(self.len), u32::try_from(place)) {
-            *slot = place;
-            self.len += 1;
+    /// Notes a server; `false` when there is no room for more than [`MOST_ATTEMPTS`].
+    pub fn note(&mut self, place: usize) -> bool {
+        match (self.places.get_mut(self.len), u32::try_from(place)) {
+            (Some(slot), Ok(place)) => {
+                *slot = place;
+                self.len += 1;
+                true
+            }
+            (None, _) | (_, Err(_)) => false,
         }
     }
 
@@ -44,20 +62,61 @@ impl Tried {
     }
 }
 
+/// One server of a pool as an algorithm sees it.
+#[derive(Clone, Debug)]
+pub struct Member {
+    /// What it counts now, in thousandths of a weight: its weight with its capacity and its ramp. 0 takes no work,
+    /// as does a server that is not eligible.
+    pub weight: u32,
+    /// Its weight as configured, whether it is eligible or not. 0 to 1000.
+    pub configured: u16,
+    /// A number made of its name, the same after a restart and on every node.
+    pub identity: u64,
+    /// Its identity and counts.
+    pub cell: Arc<ServerCell>,
+}
+
+/// What a pick goes by, beside what the algorithm knows itself.
+#[derive(Clone, Copy, Debug)]
+pub struct Ask<'a> {
+    /// The pool's turn.
+    pub cell: &'a PoolCell,
+    /// The number of the key that this piece of work is dealt out by, when it has one.
+    pub key: Option<u64>,
+    /// A random number.
+    pub draw: u64,
+    /// The time.
+    pub now: Tick,
+}
+
 /// One way of dealing out work among the eligible servers of a pool.
 ///
 /// The contract, kept by every implementation and tested for all of them together:
-/// a server that is not among the weights is never picked; one that was tried is not picked again; when one
-/// untried server is left it is found; nothing is allocated; the same cell and calls give the same picks.
+/// a server without weight is never picked; one that was tried is not picked again; when one untried server is left it
+/// is found; nothing is allocated; the same cells and questions give the same picks.
 pub trait Balance: Send + Sync + std::fmt::Debug {
     /// Picks a server by its place in the pool; `None` when every eligible one was tried or none is.
-    fn pick(&self, cell: &PoolCell, tried: &Tried) -> Option<usize>;
+    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize>;
 
-    /// The server that the next [`pick`](Self::pick) would give when nothing was tried, without taking a turn.
-    fn peek(&self, cell: &PoolCell) -> Option<usize>;
+    /// The server that [`pick`](Self::pick) would give, without taking a turn.
+    fn peek(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize>;
 
-    /// In how many requests from now the server's turn comes (0 is the next one); `None` when it has none.
-    fn turns_until(&self, cell: &PoolCell, place: usize) -> Option<u64>;
+    /// In how many requests from now the server's turn comes (0 is the next one); `None` when it has none, or when
+    /// this algorithm deals out by something else than turns.
+    fn turns_until(&self, _cell: &PoolCell, _place: usize) -> Option<u64> {
+        None
+    }
+
+    /// Work has begun at a server, and its counts say so already.
+    fn on_begin(&self, _ask: &Ask<'_>, _place: usize) {}
+
+    /// Work has ended at a server, and its counts say so already.
+    fn on_end(&self, _ask: &Ask<'_>, _place: usize) {}
+
+    /// What it knows of a server at this moment, in words, for whoever asks why: `2 in flight`.
+    fn knows(&self, _ask: &Ask<'_>, _place: usize) -> Option<String> {
+        None
+    }
 }
 
 #[cfg(test)]

@@ -1,10 +1,12 @@
 //! Weighted round robin: each server in its turn, exact over every whole cycle.
 
-use super::{Balance, Tried};
+use super::{Ask, Balance, Tried};
 use crate::cells::PoolCell;
 
 /// Cycles up to this length are laid out in full (2 bytes a turn); longer ones are computed turn by turn.
 const LONGEST_TABLE: u64 = 4_096;
+/// How far ahead a server's turn is looked for when somebody asks.
+const MOST_TURNS_AHEAD: u64 = 1 << 20;
 
 /// Exact weighted round robin without state of its own: the n-th turn of a cycle always belongs to the same server.
 ///
@@ -33,12 +35,12 @@ enum Order {
 impl RoundRobin {
     /// Deals out among the given places of a pool by their weights. A weight of 0 takes no part.
     #[must_use]
-    pub fn new(weights: impl IntoIterator<Item = (usize, u16)>) -> Self {
+    pub fn new(weights: impl IntoIterator<Item = (usize, u32)>) -> Self {
         let mut servers: Vec<(u32, u32)> = weights
             .into_iter()
             .filter(|(_, weight)| *weight > 0)
             .map(|(place, weight)| {
-                (u32::try_from(place).expect("fewer than 2^32 servers"), u32::from(weight))
+                (u32::try_from(place).expect("fewer than 2^32 servers"), weight)
             })
             .collect();
         let divisor = servers.iter().fold(0, |divisor, (_, weight)| gcd(divisor, u64::from(*weight)));
@@ -64,6 +66,18 @@ impl RoundRobin {
             }
         };
         Some(self.servers[index].0 as usize)
+    }
+
+    /// A retry: a few turns find another server in proportion to the weights; when light servers are left among heavy
+    /// ones that were tried, any of them will do.
+    fn untried(&self, tried: &Tried, mut turn: impl FnMut() -> u64) -> Option<usize> {
+        for _ in 0..4 {
+            let next = self.at(turn())?;
+            if !tried.holds(next) {
+                return Some(next);
+            }
+        }
+        self.servers.iter().map(|(place, _)| *place as usize).find(|place| !tried.holds(*place))
     }
 
     fn cycle(&self) -> u64 {
@@ -104,28 +118,27 @@ fn running_sums(servers: &[(u32, u32)]) -> Box<[u64]> {
 }
 
 impl Balance for RoundRobin {
-    fn pick(&self, cell: &PoolCell, tried: &Tried) -> Option<usize> {
+    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
         if tried.is_empty() {
-            return self.at(cell.take_turn());
+            return self.at(ask.cell.take_turn());
         }
-        // A retry: a few turns find another server in proportion to the weights; when light servers are left
-        // among heavy ones that were tried, any of them will do.
-        for _ in 0..4 {
-            let next = self.at(cell.take_retry_turn())?;
-            if !tried.holds(next) {
-                return Some(next);
-            }
-        }
-        self.servers.iter().map(|(place, _)| *place as usize).find(|place| !tried.holds(*place))
+        self.untried(tried, || ask.cell.take_retry_turn())
     }
 
-    fn peek(&self, cell: &PoolCell) -> Option<usize> {
-        self.at(cell.next_turn())
+    fn peek(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+        if tried.is_empty() {
+            return self.at(ask.cell.next_turn());
+        }
+        let mut turn = ask.cell.next_retry_turn();
+        self.untried(tried, || {
+            turn += 1;
+            turn - 1
+        })
     }
 
     fn turns_until(&self, cell: &PoolCell, place: usize) -> Option<u64> {
         let next = cell.next_turn();
-        (0..self.cycle()).find(|ahead| self.at(next.wrapping_add(*ahead)) == Some(place))
+        (0..self.cycle().min(MOST_TURNS_AHEAD)).find(|ahead| self.at(next.wrapping_add(*ahead)) == Some(place))
     }
 }
 
@@ -133,12 +146,13 @@ impl Balance for RoundRobin {
 mod tests {
     use rstest::rstest;
 
+    use super::super::contract_tests::World;
     use super::*;
 
-    fn deal(weights: &[u16], turns: u64) -> Vec<usize> {
+    fn deal(weights: &[u32], turns: u64) -> Vec<usize> {
         let robin = RoundRobin::new(weights.iter().copied().enumerate());
-        let cell = PoolCell::default();
-        (0..turns).map(|_| robin.pick(&cell, &Tried::default()).unwrap()).collect()
+        let world = World::default();
+        (0..turns).map(|_| robin.pick(&world.ask(None), &Tried::default()).unwrap()).collect()
     }
 
     #[rstest]
@@ -146,7 +160,7 @@ mod tests {
     #[case::three_two_one(&[3, 2, 1], &[0, 1, 0, 2, 1, 0])]
     #[case::common_divisor(&[300, 200, 100], &[0, 1, 0, 2, 1, 0])]
     #[case::one_without_weight(&[1, 0, 1], &[0, 2, 0, 2, 0, 2])]
-    fn turns_are_spread_evenly(#[case] weights: &[u16], #[case] picks: &[usize]) {
+    fn turns_are_spread_evenly(#[case] weights: &[u32], #[case] picks: &[usize]) {
         assert_eq!(deal(weights, picks.len() as u64), picks);
     }
 
@@ -154,7 +168,7 @@ mod tests {
     #[case::table(&[5, 3, 2])]
     #[case::stride(&[997, 991, 983, 977, 971, 1])]
     #[case::one_server(&[7])]
-    fn each_cycle_is_exact_wherever_it_begins(#[case] weights: &[u16]) {
+    fn each_cycle_is_exact_wherever_it_begins(#[case] weights: &[u32]) {
         let divisor = weights.iter().fold(0, |d, w| gcd(d, u64::from(*w)));
         let cycle: u64 = weights.iter().map(|w| u64::from(*w) / divisor).sum();
         let picks = deal(weights, cycle + 57);

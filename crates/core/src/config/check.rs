@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::Problem;
-use super::document::{Document, Pool, Server};
+use super::document::{Algorithm, Document, Failback, Pool, Protocol, Server};
 use super::found::{Found, found_name};
 use super::place::Written;
 use super::tree::Node;
@@ -140,6 +140,7 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     ranges(&document, &mut problems);
     references(&document, &mut problems);
     frontends_overlap(&document, &mut problems);
+    trust(&document, &mut problems);
     for (name, pool) in &document.pools {
         repeated_addresses(name, pool, &mut problems);
         long_lookups(name, pool, &mut problems);
@@ -242,6 +243,19 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
     }
 }
 
+/// A header that tells who the client is has to come from somebody who is trusted.
+fn trust(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, frontend) in &document.frontends {
+        if frontend.proxy_protocol && frontend.trusted.is_empty() {
+            problems.push(Problem::at(
+                &format!("frontends.{name}.proxy_protocol"),
+                "nobody is trusted to tell who the client is".to_owned(),
+                format!("trusted = [\"192.0.2.0/24\"] or the like under [frontends.{name}]"),
+            ));
+        }
+    }
+}
+
 /// Two addresses overlap when they share the port and either is the same address or one is every address.
 fn overlap(a: SocketAddr, b: SocketAddr) -> bool {
     let any_covers =
@@ -250,7 +264,7 @@ fn overlap(a: SocketAddr, b: SocketAddr) -> bool {
 }
 
 fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
-    let mut by_port: BTreeMap<u16, Vec<(&Name, SocketAddr)>> = BTreeMap::new();
+    let mut by_port: BTreeMap<(bool, u16), Vec<(&Name, SocketAddr)>> = BTreeMap::new();
     for (name, frontend) in &document.frontends {
         let listen = frontend.listen.get();
         // A taken address that leads nowhere was told already, and stands for no address.
@@ -259,7 +273,8 @@ fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
         if !is_settled {
             continue;
         }
-        let same_port = by_port.entry(listen.port()).or_default();
+        // TCP and UDP ports are apart.
+        let same_port = by_port.entry((frontend.protocol == Protocol::Udp, listen.port())).or_default();
         if let Some((other, taken)) = same_port.iter().find(|(_, taken)| overlap(*taken, listen)) {
             problems.push(Problem::at(
                 &format!("frontends.{name}.listen"),
@@ -373,6 +388,7 @@ fn pool_warnings(name: &Name, pool: &Pool, frontends: &[&str], found: &mut Vec<W
             "name a check, such as check = \"answers\"".to_owned(),
         ));
     }
+    without_effect(name, pool, found);
     if frontends.is_empty() {
         found.push(Warning::new(
             "unused-pool",
@@ -381,6 +397,23 @@ fn pool_warnings(name: &Name, pool: &Pool, frontends: &[&str], found: &mut Vec<W
             format!("no frontend sends clients to pool {name}"),
             "name it in a frontend, or remove it".to_owned(),
         ));
+    }
+}
+
+/// Keys that say something which nothing heeds.
+fn without_effect(name: &Name, pool: &Pool, found: &mut Vec<Warning>) {
+    let mut notice = |key: &str, says: String, help: &str| {
+        let path = format!("pools.{name}.{key}");
+        found.push(Warning::new("no-effect", Level::Notice, &path, says, help.to_owned()));
+    };
+    if pool.algorithm != Algorithm::Hash && !pool.hashing.keys.is_empty() {
+        let says = format!("hash_keys of pool {name} have no effect, for it deals out by {}", pool.algorithm);
+        notice("hash_keys", says, "algorithm = \"hash\", or no hash_keys");
+    }
+    let tiers: BTreeSet<u8> = pool.servers.values().map(|server| server.tier).collect();
+    if pool.failback != Failback::Automatic && tiers.len() < 2 && pool.lookups.is_empty() {
+        let says = format!("failback of pool {name} has no effect, for all its servers are of one tier");
+        notice("failback", says, "a tier of 1 for the servers that stand by");
     }
 }
 

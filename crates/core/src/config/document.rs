@@ -5,8 +5,12 @@ use std::fmt;
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 
+use ipnet::IpNet;
 use serde::{Serialize, Serializer};
 
+pub use super::dealing::{
+    Algorithm, Failback, HashKey, Hashing, Queueing, ServerLimits, Unit, WhenAbsent,
+};
 use super::place::{AddressRange, Place};
 use crate::name::Name;
 use crate::units::{Size, Span};
@@ -92,16 +96,26 @@ pub struct Frontend {
     pub listen: Place,
     /// The pool that does the work.
     pub pool: Name,
-    /// The most clients that may be connected at once; one more is answered 503 and let go. 1 to 1000000.
+    /// What is dealt out.
+    pub unit: Unit,
+    /// The most clients that may be connected at once; one more is let go, with 503 where it speaks HTTP. For `udp` the
+    /// most flows. 1 to 1000000.
     pub connection_limit: u32,
-    /// The largest request head that is taken; a larger one is answered 431. 1KiB to 64KiB.
-    pub head_limit: Size,
-    /// The most fields in a request head; one with more is answered 431. 1 to 100.
-    pub field_limit: u16,
-    /// How long a client may take from a request's first byte to the end of its head; then 408. 100ms to 5m.
-    pub head_timeout: Span,
-    /// How long a client's connection may rest between requests, or in the middle of a body. 100ms to 1h.
+    /// What only `http` frontends have.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub http: Option<HttpKeys>,
+    /// How long a client's connection may rest: between requests, in the middle of a body, or, for `tcp` and `udp`,
+    /// without a byte or datagram in either direction. 100ms to 24h.
     pub idle_timeout: Span,
+    /// How long a client's connection may last (`tcp`). 1s to 720h.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub life_limit: Option<Span>,
+    /// The networks whose word is believed: of who the client is (`Forwarded` and its kin, PROXY protocol).
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub trusted: Vec<IpNet>,
+    /// Whether connections of trusted peers begin with a PROXY protocol header.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub proxy_protocol: bool,
     /// What it is for, in the engineer's words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
@@ -110,12 +124,39 @@ pub struct Frontend {
     pub labels: Labels,
 }
 
+/// What only `http` frontends have.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct HttpKeys {
+    /// The largest request head that is taken; a larger one is answered 431. 1KiB to 64KiB.
+    pub head_limit: Size,
+    /// The most fields in a request head; one with more is answered 431. 1 to 100.
+    pub field_limit: u16,
+    /// How long a client may take from a request's first byte to the end of its head; then 408. 100ms to 5m.
+    pub head_timeout: Span,
+    /// How long a tunnel (WebSocket) may rest. 1s to 24h.
+    pub tunnel_timeout: Span,
+}
+
 /// What a frontend's clients speak.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Protocol {
     /// HTTP/1.1 and 1.0.
     Http,
+    /// Bytes in both directions.
+    Tcp,
+    /// Datagrams.
+    Udp,
+}
+
+impl fmt::Display for Protocol {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Http => "http",
+            Self::Tcp => "tcp",
+            Self::Udp => "udp",
+        })
+    }
 }
 
 /// A set of servers that can do the same work.
@@ -123,6 +164,30 @@ pub enum Protocol {
 pub struct Pool {
     /// How the pool deals out work.
     pub algorithm: Algorithm,
+    /// What `hash` goes by.
+    #[serde(flatten)]
+    pub hashing: Hashing,
+    /// How many eligible servers a tier needs to work. 1 to 1000.
+    #[serde(skip_serializing_if = "is_one")]
+    pub tier_minimum: u16,
+    /// When work goes back to a lower tier.
+    #[serde(skip_serializing_if = "is_automatic")]
+    pub failback: Failback,
+    /// The time in which a server's share grows to its full share after it returned or recovered. 1s to 1h.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ramp: Option<Span>,
+    /// How much of their limits its servers may use, in percent. 1 to 100.
+    #[serde(skip_serializing_if = "is_full")]
+    pub capacity: u8,
+    /// The limits of each server that has none of its own.
+    #[serde(flatten)]
+    pub limits: ServerLimits,
+    /// What becomes of work for which every server is full.
+    #[serde(flatten, skip_serializing_if = "Queueing::is_default")]
+    pub queue: Queueing,
+    /// The version of PROXY protocol header that connections to its servers begin with.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub proxy_protocol: Option<ProxyVersion>,
     /// The check that judges its servers; without one every server is taken to work.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub check: Option<Name>,
@@ -150,20 +215,14 @@ pub struct Pool {
     pub lookups: BTreeMap<Name, Lookup>,
 }
 
-/// How a pool deals out work.
+/// The versions of the PROXY protocol.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Algorithm {
-    /// Each server in its turn, in exact proportion to the weights.
-    RoundRobin,
-}
-
-impl fmt::Display for Algorithm {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::RoundRobin => f.pad("round-robin"),
-        }
-    }
+#[serde(rename_all = "lowercase")]
+pub enum ProxyVersion {
+    /// A line of text.
+    V1,
+    /// Binary.
+    V2,
 }
 
 /// One address and port that does a pool's work.
@@ -176,6 +235,12 @@ pub struct Server {
     /// Its rank: the lowest tier with an eligible server works, those above stand by. 0 to 7.
     #[serde(skip_serializing_if = "is_first_tier")]
     pub tier: u8,
+    /// How much of its weight and its limits counts, in percent. 1 to 100.
+    #[serde(skip_serializing_if = "is_full")]
+    pub capacity: u8,
+    /// Its limits; those that it has none of are the pool's.
+    #[serde(flatten)]
+    pub limits: ServerLimits,
     /// As the pool's, for this server alone.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub connect_timeout: Option<Span>,
@@ -203,6 +268,18 @@ fn is_first_tier(tier: &u8) -> bool {
     *tier == 0
 }
 
+fn is_full(capacity: &u8) -> bool {
+    *capacity == 100
+}
+
+fn is_one(number: &u16) -> bool {
+    *number == 1
+}
+
+fn is_automatic(failback: &Failback) -> bool {
+    *failback == Failback::Automatic
+}
+
 impl Server {
     /// A server at an address with a weight and a tier, and nothing else said of it.
     #[must_use]
@@ -211,6 +288,8 @@ impl Server {
             address: Place::literal(address),
             weight,
             tier,
+            capacity: 100,
+            limits: ServerLimits::default(),
             connect_timeout: None,
             first_byte_timeout: None,
             whole_answer_timeout: None,

@@ -7,6 +7,7 @@
 //! what that means, and [`merge`] joins the work of two people.
 
 pub mod check;
+mod dealing;
 pub mod diff;
 pub mod document;
 pub mod edit;

@@ -6,11 +6,15 @@ use std::net::{IpAddr, SocketAddr};
 use std::ops::RangeInclusive;
 use std::str::FromStr;
 
+use ipnet::IpNet;
+
 use super::Problem;
 use super::document::{
-    Algorithm, Check, CheckKind, Document, FORMAT, Frontend, Host, Labels, Lookup, Pool, Protocol, Range,
-    Records, Server, StatusRange, WhenEmpty,
+    Algorithm, Check, CheckKind, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Labels,
+    Lookup, Pool, Protocol, ProxyVersion, Queueing, Range, Records, Server, ServerLimits, StatusRange, Unit,
+    WhenAbsent, WhenEmpty,
 };
+use super::dealing::ValueError;
 use super::place::{AddressRange, Place, Written};
 use super::tree::{Node, Value};
 use crate::name::Name;
@@ -186,7 +190,7 @@ fn missing_help(key: &str) -> &'static str {
         "address" => "an address and port, such as address = \"192.0.2.21:8080\"",
         "pool" => "the name of a pool, such as pool = \"booking\"",
         "kind" => "kind = \"tcp\" or kind = \"http\"",
-        "protocol" => "protocol = \"http\"",
+        "protocol" => "protocol = \"http\", \"tcp\" or \"udp\"",
         _ => "this key with a value",
     }
 }
@@ -338,35 +342,111 @@ fn range(mut section: Section<'_, '_>) -> Option<Range> {
 fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
     let protocol = section.required("protocol", |value| match text(value) {
         Some("http") => Ok(Protocol::Http),
-        _ => Err("\"http\"".to_owned()),
+        Some("tcp") => Ok(Protocol::Tcp),
+        Some("udp") => Ok(Protocol::Udp),
+        _ => Err("\"http\", \"tcp\" or \"udp\"".to_owned()),
     });
     let listen = section.required("listen", listen);
     let pool = section.required("pool", name);
+    let unit = unit(&mut section, protocol);
     let connection_limit = section.value("connection_limit", number(1..=1_000_000));
-    let head_limit = section.value("head_limit", within("1KiB", "64KiB", "a size such as 16KiB,"));
-    let field_limit = section.value("field_limit", number(1..=100));
-    let head_timeout = section.value("head_timeout", span("100ms", "5m"));
-    let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
+    let http = (protocol == Some(Protocol::Http)).then(|| http_keys(&mut section));
+    let idle_timeout = section.value("idle_timeout", span("100ms", "24h"));
+    let life_limit = match protocol {
+        Some(Protocol::Tcp) => section.value("life_limit", span("1s", "720h")),
+        Some(Protocol::Http | Protocol::Udp) | None => None,
+    };
+    let takes_headers = protocol != Some(Protocol::Udp);
+    let trusted = if takes_headers { section.value("trusted", networks) } else { None };
+    let proxy_protocol = if takes_headers { section.value("proxy_protocol", flag) } else { None };
     let (labels, note) = section.about();
-    section.close();
+    if protocol.is_some() {
+        section.close();
+    }
     Some(Frontend {
         protocol: protocol?,
         listen: listen?,
         pool: pool?,
+        unit: unit?,
         connection_limit: connection_limit.unwrap_or(10_000),
-        head_limit: head_limit.unwrap_or(Size::from_bytes(16 << 10)),
-        field_limit: field_limit.unwrap_or(100),
-        head_timeout: head_timeout.unwrap_or(Span::from_millis(10_000)),
-        idle_timeout: idle_timeout.unwrap_or(Span::from_millis(60_000)),
+        http,
+        idle_timeout: idle_timeout.unwrap_or(default_rest(protocol?)),
+        life_limit,
+        trusted: trusted.unwrap_or_default(),
+        proxy_protocol: proxy_protocol.unwrap_or(false),
         note,
         labels,
     })
 }
 
+/// How long clients may rest where nothing is said. TCP clients are often pools of connections to databases.
+fn default_rest(protocol: Protocol) -> Span {
+    Span::from_millis(match protocol {
+        Protocol::Http => 60_000,
+        Protocol::Tcp => 600_000,
+        Protocol::Udp => 30_000,
+    })
+}
+
+fn unit(section: &mut Section<'_, '_>, protocol: Option<Protocol>) -> Option<Unit> {
+    let (usual, other, wanted) = match protocol? {
+        Protocol::Http => (Unit::Request, Unit::Connection, "\"request\" or \"connection\""),
+        Protocol::Tcp => (Unit::Connection, Unit::Connection, "\"connection\""),
+        Protocol::Udp => (Unit::Flow, Unit::Datagram, "\"flow\" or \"datagram\""),
+    };
+    let parse = |value: &Value| {
+        let named = |unit: &Unit| text(value) == Some(&unit.to_string());
+        [usual, other].into_iter().find(named).ok_or_else(|| wanted.to_owned())
+    };
+    Some(section.value("unit", parse).unwrap_or(usual))
+}
+
+fn http_keys(section: &mut Section<'_, '_>) -> HttpKeys {
+    let head_limit = section.value("head_limit", within("1KiB", "64KiB", "a size such as 16KiB,"));
+    let field_limit = section.value("field_limit", number(1..=100));
+    let head_timeout = section.value("head_timeout", span("100ms", "5m"));
+    let tunnel_timeout = section.value("tunnel_timeout", span("1s", "24h"));
+    HttpKeys {
+        head_limit: head_limit.unwrap_or(Size::from_bytes(16 << 10)),
+        field_limit: field_limit.unwrap_or(100),
+        head_timeout: head_timeout.unwrap_or(Span::from_millis(10_000)),
+        tunnel_timeout: tunnel_timeout.unwrap_or(Span::from_millis(3_600_000)),
+    }
+}
+
+fn networks(value: &Value) -> Result<Vec<IpNet>, String> {
+    let wanted = || "a list of addresses and prefixes in quotes, such as [\"192.0.2.0/24\", \"2001:db8::7\"]".to_owned();
+    let Value::List(items) = value else { return Err(wanted()) };
+    let network = |text: &str| {
+        let parsed = text.parse::<IpNet>().ok().filter(|net| net.addr() == net.network());
+        parsed.or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+    };
+    let networks: Option<Vec<IpNet>> = items.iter().map(|item| text(&item.value).and_then(network)).collect();
+    networks.filter(|networks| networks.len() <= 1_000).ok_or_else(wanted)
+}
+
+fn flag(value: &Value) -> Result<bool, String> {
+    match value {
+        Value::Flag(flag) => Ok(*flag),
+        _ => Err("true or false".to_owned()),
+    }
+}
+
 fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
-    let algorithm = section.value("algorithm", |value| match text(value) {
-        Some("round-robin") => Ok(Algorithm::RoundRobin),
-        _ => Err("\"round-robin\"".to_owned()),
+    let algorithm = section.value("algorithm", word::<Algorithm>);
+    let hashing = hashing(&mut section);
+    let tier_minimum = section.value("tier_minimum", number(1..=1_000));
+    let failback = section.value("failback", word::<Failback>);
+    let ramp = section.value("ramp", span("1s", "1h"));
+    let capacity = section.value("capacity", number(1..=100));
+    let limits = limits(&mut section);
+    let queue_limit = section.value("queue_limit", number(0..=100_000));
+    let queue_timeout = section.value("queue_timeout", span("10ms", "10m"));
+    let usual = Queueing::default();
+    let proxy_protocol = section.value("proxy_protocol", |value| match text(value) {
+        Some("v1") => Ok(ProxyVersion::V1),
+        Some("v2") => Ok(ProxyVersion::V2),
+        _ => Err("\"v1\" or \"v2\"".to_owned()),
     });
     let check = section.value("check", name);
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
@@ -380,6 +460,17 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     section.close();
     Some(Pool {
         algorithm: algorithm.unwrap_or(Algorithm::RoundRobin),
+        hashing,
+        tier_minimum: tier_minimum.unwrap_or(1),
+        failback: failback.unwrap_or_default(),
+        ramp,
+        capacity: capacity.unwrap_or(100),
+        limits,
+        queue: Queueing {
+            limit: queue_limit.unwrap_or(usual.limit),
+            timeout: queue_timeout.unwrap_or(usual.timeout),
+        },
+        proxy_protocol,
         check,
         connect_timeout: connect_timeout.unwrap_or(Span::from_millis(1_000)),
         first_byte_timeout: first_byte_timeout.unwrap_or(Span::from_millis(30_000)),
@@ -393,10 +484,51 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     })
 }
 
+/// A value that is one of a few words.
+fn word<T: FromStr<Err = ValueError>>(value: &Value) -> Result<T, String> {
+    text(value).unwrap_or_default().parse::<T>().map_err(|error| error.wanted.to_owned())
+}
+
+fn hashing(section: &mut Section<'_, '_>) -> Hashing {
+    Hashing {
+        keys: section.value("hash_keys", hash_keys).unwrap_or_default(),
+        prefix_ipv4: section.value("hash_prefix_ipv4", number(1..=32)),
+        prefix_ipv6: section.value("hash_prefix_ipv6", number(1..=128)),
+        when_absent: section.value("hash_when_absent", |value| match text(value) {
+            Some("spread") => Ok(WhenAbsent::Spread),
+            Some("refuse") => Ok(WhenAbsent::Refuse),
+            _ => Err("\"spread\" or \"refuse\"".to_owned()),
+        }),
+        bound: section.value("hash_bound", number(101..=1_000)),
+    }
+}
+
+fn hash_keys(value: &Value) -> Result<Vec<HashKey>, String> {
+    let wanted = || {
+        "a list of 1 to 8 keys in quotes, each client-address, path, path-with-query, host, sni, query:NAME, \
+         header:NAME or cookie:NAME"
+            .to_owned()
+    };
+    let Value::List(items) = value else { return Err(wanted()) };
+    let keys: Option<Vec<HashKey>> =
+        items.iter().map(|item| text(&item.value).and_then(|text| text.parse().ok())).collect();
+    keys.filter(|keys| (1..=8).contains(&keys.len())).ok_or_else(wanted)
+}
+
+fn limits(section: &mut Section<'_, '_>) -> ServerLimits {
+    ServerLimits {
+        connection_limit: section.value("connection_limit", number(1..=1_000_000)),
+        in_flight_limit: section.value("in_flight_limit", number(1..=1_000_000)),
+        rate_limit: section.value("rate_limit", number(1..=10_000_000)),
+    }
+}
+
 fn server(mut section: Section<'_, '_>) -> Option<Server> {
     let address = section.required("address", address);
     let weight = section.value("weight", number(0..=1_000));
     let tier = section.value("tier", number(0..=7));
+    let capacity = section.value("capacity", number(1..=100));
+    let limits = limits(&mut section);
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
     let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
     let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
@@ -407,6 +539,8 @@ fn server(mut section: Section<'_, '_>) -> Option<Server> {
         address: address?,
         weight: weight.unwrap_or(1),
         tier: tier.unwrap_or(0),
+        capacity: capacity.unwrap_or(100),
+        limits,
         connect_timeout,
         first_byte_timeout,
         whole_answer_timeout,

@@ -2,14 +2,21 @@
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::time::Duration;
 
+use super::facts::KeyRule;
 use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
-use crate::balance::{Balance, RoundRobin};
-use crate::cells::Cells;
+use crate::balance::{
+    Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin,
+};
+use crate::cells::{Cells, Limits, PoolCell};
 use crate::config::Checked;
 use crate::config::document::{self, Algorithm, Document};
-use crate::eligibility::{Truths, standings};
+use crate::draw::digest;
+use crate::eligibility::{Reason, Truths, standings};
 use crate::name::{Name, PoolServer};
+use crate::time::Tick;
+use crate::units::Span;
 
 /// Compiles a snapshot. Cells are found by identity, so turns and counts go on from one snapshot to the next.
 #[must_use]
@@ -18,16 +25,17 @@ pub fn compile(
     truths: &impl Truths,
     cells: &mut Cells,
     revision: u64,
-    version: u64,
+    (version, now): (u64, Tick),
 ) -> Snapshot {
     let document = checked.document();
     let pools: Vec<Arc<Pool>> =
-        document.pools.iter().map(|(name, spec)| Arc::new(pool(name, spec, truths, cells))).collect();
+        document.pools.iter().map(|(name, spec)| Arc::new(pool((name, spec), truths, cells, now))).collect();
     let mut frontends = Vec::new();
     for (name, spec) in &document.frontends {
         let place = pools.binary_search_by(|pool| pool.name.cmp(&spec.pool));
         let place = place.expect("a checked document names only pools that it holds");
         let cell = cells.frontend(name);
+        let http = spec.http.as_ref();
         let slot = cell.id as usize;
         if frontends.len() <= slot {
             frontends.resize_with(slot + 1, || None);
@@ -35,11 +43,17 @@ pub fn compile(
         frontends[slot] = Some(Arc::new(Frontend {
             name: name.clone(),
             listen: spec.listen.get(),
+            protocol: spec.protocol,
+            unit: spec.unit,
             connection_limit: u64::from(spec.connection_limit),
-            head_limit: usize::try_from(spec.head_limit.bytes()).unwrap_or(usize::MAX),
-            field_limit: usize::from(spec.field_limit),
-            head_timeout: spec.head_timeout.get(),
+            head_limit: http.map_or(0, |it| usize::try_from(it.head_limit.bytes()).unwrap_or(usize::MAX)),
+            field_limit: http.map_or(0, |it| usize::from(it.field_limit)),
+            head_timeout: http.map_or(Duration::ZERO, |it| it.head_timeout.get()),
             idle_timeout: spec.idle_timeout.get(),
+            tunnel_timeout: http.map_or(Duration::ZERO, |it| it.tunnel_timeout.get()),
+            life_limit: spec.life_limit.map(Span::get),
+            trusted: spec.trusted.iter().copied().collect(),
+            proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(&pools[place]),
             cell,
         }));
@@ -56,13 +70,13 @@ pub fn recompile(
     touched: &BTreeSet<Name>,
     truths: &impl Truths,
     cells: &mut Cells,
-    version: u64,
+    (version, now): (u64, Tick),
 ) -> Snapshot {
     let mut pools = previous.pools.clone();
     for name in touched {
         let Ok(place) = pools.binary_search_by(|pool| pool.name.cmp(name)) else { continue };
         let Some(spec) = document.pools.get(name) else { continue };
-        pools[place] = Arc::new(pool(name, spec, truths, cells));
+        pools[place] = Arc::new(pool((name, spec), truths, cells, now));
     }
     let mut frontends = previous.frontends.clone();
     for frontend in frontends.iter_mut().flatten().filter(|it| touched.contains(&it.pool.name)) {
@@ -73,7 +87,12 @@ pub fn recompile(
     Snapshot { version, revision: previous.revision, frontends, pools }
 }
 
-fn pool(name: &Name, spec: &document::Pool, truths: &impl Truths, cells: &mut Cells) -> Pool {
+fn pool(
+    (name, spec): (&Name, &document::Pool),
+    truths: &impl Truths,
+    cells: &mut Cells,
+    now: Tick,
+) -> Pool {
     let standings = standings(name, spec, truths);
     let servers: Vec<Server> = spec
         .servers
@@ -83,27 +102,75 @@ fn pool(name: &Name, spec: &document::Pool, truths: &impl Truths, cells: &mut Ce
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let address = it.address.get();
             let cell = cells.server(&id, address);
-            let times = Times {
-                connect: it.connect_timeout.unwrap_or(spec.connect_timeout).get(),
-                first_byte: it.first_byte_timeout.unwrap_or(spec.first_byte_timeout).get(),
-                whole_answer: it.whole_answer_timeout.unwrap_or(spec.whole_answer_timeout).get(),
-                idle: it.idle_timeout.unwrap_or(spec.idle_timeout).get(),
-            };
-            Server { name: id, address, standing, times, cell }
+            Server { name: id, address, standing, times: times(it, spec), limits: limits(it, spec), cell }
         })
         .collect();
-    let weights = spec.servers.values().enumerate().map(|(place, it)| {
-        let eligible = servers[place].standing.reason.is_none();
-        (place, if eligible { it.weight } else { 0 })
-    });
-    let balance: Box<dyn Balance> = match spec.algorithm {
-        Algorithm::RoundRobin => Box::new(RoundRobin::new(weights)),
+    let cell = cells.pool(name);
+    let members = |tier: Option<u8>| -> Vec<Member> {
+        let member = |(server, it): (&Server, &document::Server)| {
+            let takes_part = match tier {
+                None => server.standing.reason.is_none(),
+                Some(tier) => server.standing.reason == Some(Reason::Standby) && it.tier == tier,
+            };
+            Member {
+                weight: if takes_part { server.standing.weight } else { 0 },
+                configured: it.weight,
+                identity: digest(server.name.server.as_str().as_bytes()),
+                cell: Arc::clone(&server.cell),
+            }
+        };
+        servers.iter().zip(spec.servers.values()).map(member).collect()
     };
+    let limited = servers.iter().any(|server| !server.limits.is_none());
+    let standby: BTreeSet<u8> = servers
+        .iter()
+        .zip(spec.servers.values())
+        .filter(|(server, _)| server.standing.reason == Some(Reason::Standby))
+        .map(|(_, it)| it.tier)
+        .collect();
+    let spill = standby.into_iter().filter(|_| limited).map(|tier| balance(spec, members(Some(tier)), &cell, now));
     Pool {
         name: name.clone(),
-        balance,
-        servers,
+        algorithm: spec.algorithm,
+        balance: balance(spec, members(None), &cell, now),
+        spill: spill.collect(),
+        key_rule: (spec.algorithm == Algorithm::Hash).then(|| KeyRule::new(&spec.hashing)),
+        limited,
+        queue: spec.queue,
+        timed: spec.algorithm == Algorithm::LeastLoad,
+        proxy_protocol: spec.proxy_protocol,
         attempts: usize::from(spec.attempts),
-        cell: cells.pool(name),
+        servers,
+        cell,
+    }
+}
+
+fn times(server: &document::Server, pool: &document::Pool) -> Times {
+    Times {
+        connect: server.connect_timeout.unwrap_or(pool.connect_timeout).get(),
+        first_byte: server.first_byte_timeout.unwrap_or(pool.first_byte_timeout).get(),
+        whole_answer: server.whole_answer_timeout.unwrap_or(pool.whole_answer_timeout).get(),
+        idle: server.idle_timeout.unwrap_or(pool.idle_timeout).get(),
+    }
+}
+
+fn limits(server: &document::Server, pool: &document::Pool) -> Limits {
+    let (own, usual) = (server.limits, pool.limits);
+    let limits = Limits {
+        in_flight: own.in_flight_limit.or(usual.in_flight_limit),
+        connections: own.connection_limit.or(usual.connection_limit),
+        rate: own.rate_limit.or(usual.rate_limit),
+    };
+    limits.scaled(u32::from(server.capacity)).scaled(u32::from(pool.capacity))
+}
+
+fn balance(spec: &document::Pool, members: Vec<Member>, cell: &PoolCell, now: Tick) -> Box<dyn Balance> {
+    match spec.algorithm {
+        Algorithm::RoundRobin => Box::new(RoundRobin::new(members.iter().map(|it| it.weight).enumerate())),
+        Algorithm::LeastConnections => Box::new(LeastConnections::new(members)),
+        Algorithm::LeastLoad => Box::new(LeastLoad::new(members, cell, now)),
+        Algorithm::RandomTwo => Box::new(RandomTwo::new(members)),
+        Algorithm::Hash => Box::new(Hash::new(members, spec.hashing.bound)),
+        Algorithm::InOrder => Box::new(InOrder::new(&members)),
     }
 }

@@ -1,56 +1,84 @@
-//! Which server the next request would go to, and why no other.
+//! Which server a piece of work would go to, and why no other.
 
-use super::snapshot::Frontend;
+use super::facts::Facts;
+use super::snapshot::{Frontend, Server};
+use crate::balance::{Ask, Tried};
+use crate::cells::Full;
 use crate::eligibility::Reason;
 use crate::name::PoolServer;
+use crate::time::Tick;
 
-/// The answer to "where would the next request go?", from a snapshot, without sending anything.
+/// The answer to "where would this go?", from a snapshot, without sending anything.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Explanation {
-    /// The server that would get it; `None` when none is eligible and the client would get 503.
+    /// The key that it is dealt out by, in words; `None` when the algorithm goes by something else.
+    pub key: Option<String>,
+    /// Whether it has none of the keys that the pool goes by, and is refused for it.
+    pub refused: bool,
+    /// The server that would get it; `None` when none is eligible, all are full, or it is refused.
     pub chosen: Option<Chosen>,
     /// Every other server and why not it, in the order of the names.
     pub passed: Vec<Passed>,
 }
 
-/// The server that the next request would go to.
+/// The server that a piece of work would go to.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Chosen {
     /// The server.
     pub server: PoolServer,
     /// Its expected share, 0 to 1.
     pub share: f64,
+    /// What the algorithm knows of it, in words.
+    pub knows: Option<String>,
 }
 
-/// A server that would not get the next request.
+/// A server that would not get it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Passed {
     /// The server.
     pub server: PoolServer,
-    /// Why it is not eligible; `None` when it is and only its turn has not come.
+    /// Why it is not eligible; `None` when it is and another one was preferred.
     pub reason: Option<Reason>,
-    /// In how many requests from now its turn comes, when it is eligible.
+    /// Which of its limits it has reached.
+    pub full: Option<Full>,
+    /// In how many requests from now its turn comes, when it is eligible and there are turns.
     pub turns_until: Option<u64>,
+    /// What the algorithm knows of it, in words.
+    pub knows: Option<String>,
 }
 
 impl Frontend {
-    /// Explains the next decision.
+    /// Explains the decision about a piece of work that would come now. `draw` stands for the random number that it
+    /// would be dealt out by.
     #[must_use]
-    pub fn explain(&self) -> Explanation {
+    pub fn explain(&self, facts: &Facts<'_>, draw: u64, now: Tick) -> Explanation {
         let pool = &self.pool;
-        let next = pool.balance.peek(&pool.cell);
+        let key = pool.key(facts);
+        let ask = Ask { cell: &pool.cell, key: key.number(), draw, now };
+        let full = |server: &Server| server.cell.room.full(server.limits, now);
+        let refused = key == super::Key::Refused;
+        let mut tried = Tried::default();
+        let mut next = pool.balance.peek(&ask, &tried).filter(|_| !refused);
+        while let Some(place) = next.filter(|place| full(&pool.servers[*place]).is_some()) {
+            next = tried.note(place).then(|| pool.balance.peek(&ask, &tried)).flatten();
+        }
+        let knows = |place: usize| pool.balance.knows(&ask, place);
         let chosen = next.map(|place| Chosen {
             server: pool.servers[place].name.clone(),
             share: pool.servers[place].standing.share,
+            knows: knows(place),
         });
         let others = pool.servers.iter().enumerate().filter(|(place, _)| Some(*place) != next);
         let passed = others
             .map(|(place, server)| Passed {
                 server: server.name.clone(),
                 reason: server.standing.reason,
+                full: full(server),
                 turns_until: pool.balance.turns_until(&pool.cell, place),
+                knows: knows(place),
             })
             .collect();
-        Explanation { chosen, passed }
+        let words = pool.key_rule.as_ref().and_then(|rule| rule.words(key, facts));
+        Explanation { key: words, refused, chosen, passed }
     }
 }

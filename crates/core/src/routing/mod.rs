@@ -2,11 +2,13 @@
 
 mod compile;
 mod explain;
+mod facts;
 mod snapshot;
 
 pub use compile::{compile, recompile};
 pub use explain::{Chosen, Explanation, Passed};
-pub use snapshot::{Frontend, Pool, Server, Snapshot, Times};
+pub use facts::{Facts, Key, KeyRule};
+pub use snapshot::{Decision, Frontend, Pool, Server, Snapshot, Times};
 
 #[cfg(test)]
 mod tests;

@@ -4,8 +4,12 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::balance::{Balance, Tried};
-use crate::cells::{FrontendCell, PoolCell, ServerCell};
+use ipnet::IpNet;
+
+use super::facts::{Facts, Key, KeyRule};
+use crate::balance::{Ask, Balance, Tried};
+use crate::cells::{FrontendCell, Limits, PoolCell, ServerCell};
+use crate::config::document::{Algorithm, Protocol, ProxyVersion, Queueing, Unit};
 use crate::eligibility::{Reason, Standing};
 use crate::name::{Name, PoolServer};
 
@@ -29,6 +33,10 @@ pub struct Frontend {
     pub name: Name,
     /// Where it listens.
     pub listen: SocketAddr,
+    /// What its clients speak.
+    pub protocol: Protocol,
+    /// What it deals out.
+    pub unit: Unit,
     /// The most clients connected at once.
     pub connection_limit: u64,
     /// The largest request head, in bytes.
@@ -39,6 +47,14 @@ pub struct Frontend {
     pub head_timeout: Duration,
     /// The longest rest of a client's connection.
     pub idle_timeout: Duration,
+    /// The longest rest of a tunnel.
+    pub tunnel_timeout: Duration,
+    /// The longest life of a connection.
+    pub life_limit: Option<Duration>,
+    /// The networks whose word is believed.
+    pub trusted: Arc<[IpNet]>,
+    /// Whether connections of trusted peers begin with a PROXY protocol header.
+    pub proxy_protocol: bool,
     /// Its pool.
     pub pool: Arc<Pool>,
     /// Its identity and counts.
@@ -50,14 +66,39 @@ pub struct Frontend {
 pub struct Pool {
     /// Its name.
     pub name: Name,
+    /// Which algorithm it deals out by.
+    pub algorithm: Algorithm,
     /// How it deals out work among the eligible ones of `servers`.
     pub balance: Box<dyn Balance>,
+    /// How it deals out work among those that stand by, tier after tier, when all eligible ones are full.
+    pub(super) spill: Vec<Box<dyn Balance>>,
+    /// What `hash` goes by.
+    pub key_rule: Option<KeyRule>,
+    /// Whether any server has a limit.
+    pub limited: bool,
+    /// How much may wait when all servers are full, and for how long.
+    pub queue: Queueing,
+    /// Whether response times are needed to deal out.
+    pub timed: bool,
+    /// The PROXY protocol header that its servers want.
+    pub proxy_protocol: Option<ProxyVersion>,
     /// All servers in the order of their names, eligible or not; a place in this list is what `balance` picks.
     pub servers: Vec<Server>,
     /// How many servers one request may be offered to.
     pub attempts: usize,
     /// Its turn.
     pub cell: Arc<PoolCell>,
+}
+
+/// Which server gets a piece of work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Decision {
+    /// The one at this place of the pool.
+    Server(usize),
+    /// None now: those that are eligible and were not tried are all full.
+    Full,
+    /// None: every eligible server was tried, or none is.
+    Nobody,
 }
 
 /// How long the steps of an exchange with a server may take.
@@ -84,6 +125,8 @@ pub struct Server {
     pub standing: Standing,
     /// How long its steps may take.
     pub times: Times,
+    /// What it may be given at once.
+    pub limits: Limits,
     /// Its identity and counts.
     pub cell: Arc<ServerCell>,
 }
@@ -114,11 +157,70 @@ impl Snapshot {
 }
 
 impl Pool {
-    /// Decides which server gets the next request: its place among `servers`, or `None` when no eligible server
-    /// is left that was not tried.
+    /// The key that a piece of work is dealt out by.
     #[must_use]
-    pub fn decide(&self, tried: &Tried) -> Option<usize> {
-        self.balance.pick(&self.cell, tried)
+    pub fn key(&self, facts: &Facts<'_>) -> Key {
+        self.key_rule.as_ref().map_or(Key::Unneeded, |rule| rule.key(facts))
+    }
+
+    /// Decides which server gets a piece of work. Where the pool has limits, room is taken at the server: give it back
+    /// with [`Pool::leave`].
+    #[must_use]
+    pub fn decide(&self, ask: &Ask<'_>, tried: &Tried) -> Decision {
+        if !self.limited {
+            return self.balance.pick(ask, tried).map_or(Decision::Nobody, Decision::Server);
+        }
+        match self.with_room(self.balance.as_ref(), ask, tried) {
+            Some(place) => Decision::Server(place),
+            None if self.servers_of(false).any(|place| !tried.holds(place)) => Decision::Full,
+            None => Decision::Nobody,
+        }
+    }
+
+    /// Decides among the servers that stand by, lower tiers first: for when the eligible ones are full.
+    #[must_use]
+    pub fn decide_spilling(&self, ask: &Ask<'_>, tried: &Tried) -> Decision {
+        let place = self.spill.iter().find_map(|balance| self.with_room(balance.as_ref(), ask, tried));
+        place.map_or(Decision::Full, Decision::Server)
+    }
+
+    fn with_room(&self, balance: &dyn Balance, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+        let mut passed = *tried;
+        while let Some(place) = balance.pick(ask, &passed) {
+            let server = &self.servers[place];
+            if server.cell.room.enter(server.limits, ask.now).is_ok() {
+                return Some(place);
+            }
+            if !passed.note(place) {
+                // So many full ones in a row: whichever has room will do. Spilling looks at its own tier by asking.
+                let fits = |place: &usize| {
+                    let server = &self.servers[*place];
+                    !tried.holds(*place) && server.cell.room.enter(server.limits, ask.now).is_ok()
+                };
+                return self.servers_of(!std::ptr::eq(balance, self.balance.as_ref())).find(fits);
+            }
+        }
+        None
+    }
+
+    /// The places of the eligible servers, or of those that stand by.
+    fn servers_of(&self, standing_by: bool) -> impl Iterator<Item = usize> {
+        let wanted = standing_by.then_some(Reason::Standby);
+        self.servers.iter().enumerate().filter(move |(_, it)| it.standing.reason == wanted).map(|(place, _)| place)
+    }
+
+    /// Work that was decided for a server has begun; its lane counts it already.
+    pub fn begin(&self, ask: &Ask<'_>, place: usize) {
+        self.balance.on_begin(ask, place);
+    }
+
+    /// Work at a server has ended; its lane counts it already. Room goes to whoever waits for it.
+    pub fn leave(&self, ask: &Ask<'_>, place: usize) {
+        self.balance.on_end(ask, place);
+        if self.limited {
+            self.servers[place].cell.room.leave();
+            self.cell.line.call();
+        }
     }
 
     /// How many servers could take new work: the eligible ones, and those that stand by.

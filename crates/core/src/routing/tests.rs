@@ -1,13 +1,14 @@
 use std::collections::BTreeMap;
 
 use super::*;
-use crate::balance::Tried;
+use crate::balance::{Ask, Tried};
 use crate::cells::Cells;
 use crate::config::{Checked, Format, load};
 use crate::duty::Duty;
 use crate::eligibility::{Reason, Truths};
 use crate::health::State;
 use crate::name::PoolServer;
+use crate::time::Tick;
 
 #[derive(Default)]
 struct Known {
@@ -39,8 +40,12 @@ fn names(snapshot: &Snapshot, picks: usize) -> Vec<String> {
     let pool = &snapshot.pools[0];
     (0..picks)
         .map(|_| {
-            pool.decide(&Tried::default())
-                .map_or("nobody".to_owned(), |it| pool.servers[it].name.server.to_string())
+            let ask = Ask { cell: &pool.cell, key: None, draw: 1, now: Tick(0) };
+            match pool.decide(&ask, &Tried::default()) {
+                Decision::Server(place) => pool.servers[place].name.server.to_string(),
+                Decision::Full => "full".to_owned(),
+                Decision::Nobody => "nobody".to_owned(),
+            }
         })
         .collect()
 }
@@ -49,13 +54,13 @@ fn names(snapshot: &Snapshot, picks: usize) -> Vec<String> {
 fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
     let mut cells = Cells::new(1);
     let mut known = Known { down: vec!["tern"], ..Known::default() };
-    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
+    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
     let picks = names(&snapshot, 30);
     assert_eq!(picks.iter().filter(|name| *name == "gull").count(), 20);
     assert_eq!(picks.iter().filter(|name| *name == "auk").count(), 10);
     known.down = vec!["tern", "auk"];
     known.duties.insert("gull", Duty::Draining);
-    let nobody = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2);
+    let nobody = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (2, Tick(0)));
     assert_eq!((names(&nobody, 1)[0].as_str(), nobody.pools[0].eligible()), ("nobody", 0));
 }
 
@@ -63,10 +68,10 @@ fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
 fn turns_and_counts_go_on_from_one_snapshot_to_the_next() {
     let mut cells = Cells::new(2);
     let known = Known::default();
-    let first = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
+    let first = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
     let picked = names(&first, 3);
     first.pools[0].servers[0].cell.lane(1).taken.up();
-    let second = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2);
+    let second = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (2, Tick(0)));
     assert_eq!(second.pools[0].servers[0].cell.counts().taken, 1);
     let mut cycle = [picked, names(&second, 1)].concat();
     cycle.sort_unstable();
@@ -81,8 +86,8 @@ fn turns_and_counts_go_on_from_one_snapshot_to_the_next() {
 fn at_another_address_it_is_another_server() {
     let mut cells = Cells::new(1);
     let known = Known::default();
-    let before = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
-    let after = compile(&document("192.0.2.99:80"), &known, &mut cells, 2, 2);
+    let before = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
+    let after = compile(&document("192.0.2.99:80"), &known, &mut cells, 2, (2, Tick(0)));
     let cell = |snapshot: &Snapshot, place: usize| snapshot.pools[0].servers[place].cell.id;
     assert_ne!(cell(&before, 1), cell(&after, 1), "gull moved");
     assert_eq!(cell(&before, 2), cell(&after, 2), "tern did not");
@@ -94,13 +99,46 @@ fn at_another_address_it_is_another_server() {
 fn an_explanation_names_the_next_server_and_every_reason() {
     let mut cells = Cells::new(1);
     let known = Known { down: vec!["tern"], duties: BTreeMap::from([("auk", Duty::Withdrawn)]) };
-    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1);
+    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
     let frontend = snapshot.frontend_named(&"site".parse().unwrap()).unwrap();
-    let explained = frontend.explain();
+    let explained = frontend.explain(&Facts::of_client([192, 0, 2, 7].into()), 1, Tick(0));
     let chosen = explained.chosen.unwrap();
     assert_eq!((chosen.server.to_string().as_str(), chosen.share), ("booking/gull", 1.0));
     let reasons: Vec<_> =
         explained.passed.iter().map(|it| (it.server.server.as_str(), it.reason, it.turns_until)).collect();
     assert_eq!(reasons, [("auk", Some(Reason::Withdrawn), None), ("tern", Some(Reason::Down), None)]);
     assert_eq!(names(&snapshot, 1), ["gull"], "explaining takes no turn");
+}
+
+#[test]
+fn full_servers_are_passed_over_then_the_pool_is_full_then_standby_takes_over() {
+    let text = "format = 2\n[pools.p]\nin_flight_limit = 2\nservers.a = { address = \"192.0.2.1:80\" }\n\
+                servers.b = { address = \"192.0.2.2:80\", capacity = 50 }\n\
+                servers.c = { address = \"192.0.2.3:80\", tier = 1 }\n";
+    let snapshot =
+        compile(&load(text, Format::Toml).unwrap(), &Known::default(), &mut Cells::new(1), 1, (1, Tick(0)));
+    let mut taken = names(&snapshot, 4);
+    assert_eq!(taken.pop().as_deref(), Some("full"), "b may have one at half its capacity");
+    taken.sort_unstable();
+    assert_eq!(taken, ["a", "a", "b"]);
+    let pool = &snapshot.pools[0];
+    let ask = Ask { cell: &pool.cell, key: None, draw: 1, now: Tick(0) };
+    let spill = || pool.decide_spilling(&ask, &Tried::default());
+    assert_eq!([spill(), spill(), spill()], [Decision::Server(2), Decision::Server(2), Decision::Full]);
+    pool.leave(&ask, 1);
+    assert_eq!(names(&snapshot, 2), ["b", "full"]);
+}
+
+#[test]
+fn many_full_servers_do_not_hide_one_with_room() {
+    let servers: String =
+        (1..=60).map(|n| format!("servers.s{n:02} = {{ address = \"192.0.2.{n}:80\" }}\n")).collect();
+    let text = format!("format = 2\n[pools.p]\nin_flight_limit = 1\nservers.s00 = {{ address = \"192.0.2.99:80\", in_flight_limit = 2 }}\n{servers}");
+    let snapshot =
+        compile(&load(&text, Format::Toml).unwrap(), &Known::default(), &mut Cells::new(1), 1, (1, Tick(0)));
+    let mut picks = names(&snapshot, 63);
+    assert_eq!(picks.pop().as_deref(), Some("full"));
+    picks.sort_unstable();
+    picks.dedup();
+    assert_eq!(picks.len(), 61, "each got work before the pool was full");
 }

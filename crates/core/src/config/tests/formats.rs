@@ -57,8 +57,17 @@ fn everything() -> Value {
             "well": { "kind": "http", "path": "/health?x=1", "accept": ["200-299", "304"] }
         },
         "pools": { "booking": with_times(json!({
-            "algorithm": "round-robin", "check": "well", "attempts": 2,
-            "servers": { "gull": with_times(json!({ "address": "gull:8080", "weight": 0, "tier": 7 })) },
+            "algorithm": "hash", "check": "well", "attempts": 2,
+            "hash_keys": ["cookie:visit", "header:x-account", "query:day", "path", "path-with-query", "host", "sni",
+                          "client-address"],
+            "hash_prefix_ipv4": 24, "hash_prefix_ipv6": 56, "hash_when_absent": "refuse", "hash_bound": 125,
+            "tier_minimum": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80, "connection_limit": 100,
+            "in_flight_limit": 50, "rate_limit": 1000, "queue_limit": 10, "queue_timeout": "500ms",
+            "proxy_protocol": "v2",
+            "servers": { "gull": with_times(json!({
+                "address": "gull:8080", "weight": 0, "tier": 7, "capacity": 50, "connection_limit": 10,
+                "in_flight_limit": 5, "rate_limit": 10
+            })) },
             "lookups": {
                 "a": { "name": "booking.skerry.example", "records": "address", "port": 80, "weight": 2,
                        "resolver": "192.0.2.53:53", "when_empty": "remove", "least_interval": "1s", "note": "all" },
@@ -67,8 +76,11 @@ fn everything() -> Value {
         })) },
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
-            "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s"
-        })) }
+            "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s", "unit": "connection",
+            "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
+        })),
+        "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "life_limit": "8h" },
+        "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "unit": "datagram" } }
     })
 }
 
@@ -112,6 +124,12 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::too_many_attempts("/pools/booking/attempts", json!(17))]
 #[case::other_records("/pools/booking/lookups/a/records", json!("mail"))]
 #[case::an_empty_label("/hosts/gull/labels/site", json!(""))]
+#[case::another_algorithm("/pools/booking/algorithm", json!("guess"))]
+#[case::a_key_of_nothing("/pools/booking/hash_keys", json!(["method:GET"]))]
+#[case::a_bound_below_the_share("/pools/booking/hash_bound", json!(100))]
+#[case::a_failback_without_time("/pools/booking/failback", json!("after"))]
+#[case::more_than_all_capacity("/pools/booking/capacity", json!(101))]
+#[case::another_unit("/frontends/feed/unit", json!("packet"))]
 #[case::a_size_without_unit("/frontends/web/head_limit", json!(8192))]
 fn the_schema_and_the_reader_refuse_the_same_values(#[case] pointer: &str, #[case] value: Value) {
     let mut wrong = everything();

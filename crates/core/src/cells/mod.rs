@@ -5,11 +5,17 @@
 //! waits for another's cache line. The one number that workers share is a pool's turn, so that the dealing
 //! out is exact over all of them together.
 
+mod pace;
+mod room;
+
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+pub use self::pace::Pace;
+pub use self::room::{Full, Limits, Room};
+use crate::admit::Line;
 use crate::config::renames::Renames;
 use crate::name::{Name, PoolServer};
 
@@ -106,6 +112,12 @@ pub struct ServerCell {
     /// The identity's number; never given to another server while the service runs.
     pub id: u32,
     lanes: Box<[ServerLane]>,
+    /// How fast it answers.
+    pub pace: Pace,
+    /// How much there is of what its limits count.
+    pub room: Room,
+    /// What it has spent of its weight; see [`crate::balance::LeastConnections`].
+    spent: AtomicU64,
 }
 
 impl ServerCell {
@@ -113,6 +125,25 @@ impl ServerCell {
     #[must_use]
     pub fn lane(&self, worker: usize) -> &ServerLane {
         &self.lanes[worker]
+    }
+
+    /// Work at the server right now.
+    #[must_use]
+    pub fn in_flight(&self) -> u64 {
+        // What ended is read first, as in `counts`.
+        let ended: u64 = self.lanes.iter().map(|lane| lane.ended.get()).sum();
+        self.lanes.iter().map(|lane| lane.begun.get()).sum::<u64>().saturating_sub(ended)
+    }
+
+    /// What it has spent of its weight.
+    #[must_use]
+    pub fn spent(&self) -> u64 {
+        self.spent.load(Ordering::Relaxed)
+    }
+
+    /// It has spent up to here.
+    pub fn spend_until(&self, spent: u64) {
+        self.spent.store(spent, Ordering::Relaxed);
     }
 
     /// All lanes together.
@@ -170,12 +201,19 @@ impl FrontendCell {
     }
 }
 
-/// One pool's turn, shared by all workers.
+/// One pool's turn and what else its algorithms keep, shared by all workers.
 #[derive(Debug, Default)]
 #[repr(align(128))]
 pub struct PoolCell {
     turn: AtomicU64,
     retry_turn: AtomicU64,
+    /// What the server that got work last had spent before it.
+    spent: AtomicU64,
+    in_flight: AtomicU64,
+    /// How fast its servers answer, all together.
+    pub pace: Pace,
+    /// Who waits while all its servers are full.
+    pub line: Line,
 }
 
 impl PoolCell {
@@ -193,6 +231,39 @@ impl PoolCell {
     #[must_use]
     pub fn next_turn(&self) -> u64 {
         self.turn.load(Ordering::Relaxed)
+    }
+
+    /// The turn that the next retry will take.
+    #[must_use]
+    pub fn next_retry_turn(&self) -> u64 {
+        self.retry_turn.load(Ordering::Relaxed)
+    }
+
+    /// From where servers spend that were away.
+    #[must_use]
+    pub fn spent_by_all(&self) -> u64 {
+        self.spent.load(Ordering::Relaxed)
+    }
+
+    /// A server that had spent so much got work.
+    pub fn note_spent(&self, spent: u64) {
+        self.spent.fetch_max(spent, Ordering::Relaxed);
+    }
+
+    /// Work has begun somewhere in the pool. Counted only by algorithms that need the sum.
+    pub fn begin(&self) {
+        self.in_flight.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// Work has ended somewhere in the pool.
+    pub fn end(&self) {
+        self.in_flight.fetch_sub(1, Ordering::Relaxed);
+    }
+
+    /// The work that [`begin`](Self::begin) and [`end`](Self::end) count.
+    #[must_use]
+    pub fn in_flight(&self) -> u64 {
+        self.in_flight.load(Ordering::Relaxed)
     }
 }
 
@@ -229,7 +300,8 @@ impl Cells {
         let id = self.next_server;
         self.next_server += 1;
         let lanes = (0..self.workers).map(|_| ServerLane::default()).collect();
-        let cell = Arc::new(ServerCell { id, lanes });
+        let (pace, room) = (Pace::default(), Room::default());
+        let cell = Arc::new(ServerCell { id, lanes, pace, room, spent: AtomicU64::new(0) });
         self.servers.insert(server.clone(), (address, Arc::clone(&cell)));
         cell
     }

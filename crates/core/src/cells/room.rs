@@ -1,0 +1,179 @@
+//! What a server's limits count, and whether there is room.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use crate::time::Tick;
+
+/// The limits of one server. `None` is no limit.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// The most pieces of work in flight at once.
+    pub in_flight: Option<u32>,
+    /// The most connections that we have to it at once.
+    pub connections: Option<u32>,
+    /// The most pieces of work in a second.
+    pub rate: Option<u32>,
+}
+
+/// Which limit a server has reached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Full {
+    /// [`Limits::in_flight`].
+    InFlight,
+    /// [`Limits::connections`].
+    Connections,
+    /// [`Limits::rate`].
+    Rate,
+}
+
+/// How much there is of what limits count: one number for all workers, written only where there is a limit.
+#[derive(Debug, Default)]
+pub struct Room {
+    in_flight: AtomicU64,
+    connections: AtomicU64,
+    /// When the next piece of work may begin, were they spread evenly, in nanoseconds as [`Tick`]
+    /// (the generic cell rate algorithm of ITU-T I.371).
+    due: AtomicU64,
+}
+
+/// How far ahead of an even spread work may come, as a part of a second: a tenth of the rate may come at once.
+const BURST: u64 = 10;
+const SECOND: u64 = 1_000_000_000;
+
+impl Limits {
+    /// Whether there is no limit at all.
+    #[must_use]
+    pub fn is_none(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// The limits of a server that works at a part of its capacity, in percent; none goes below 1.
+    #[must_use]
+    pub fn scaled(self, percent: u32) -> Self {
+        let scale = |limit: u32| (u64::from(limit) * u64::from(percent) / 100).max(1) as u32;
+        Self {
+            in_flight: self.in_flight.map(scale),
+            connections: self.connections.map(scale),
+            rate: self.rate.map(scale),
+        }
+    }
+}
+
+fn raise(count: &AtomicU64, limit: Option<u32>) -> bool {
+    let Some(limit) = limit else {
+        count.fetch_add(1, Ordering::Relaxed);
+        return true;
+    };
+    let step = |count: u64| (count < u64::from(limit)).then_some(count + 1);
+    count.fetch_update(Ordering::Relaxed, Ordering::Relaxed, step).is_ok()
+}
+
+impl Room {
+    /// Which limit is reached, without taking any room.
+    #[must_use]
+    pub fn full(&self, limits: Limits, now: Tick) -> Option<Full> {
+        let reached =
+            |count: &AtomicU64, limit: Option<u32>| limit.is_some_and(|it| count.load(Ordering::Relaxed) >= u64::from(it));
+        if reached(&self.in_flight, limits.in_flight) {
+            return Some(Full::InFlight);
+        }
+        if limits.rate.is_some_and(|rate| !Self::is_due(self.due.load(Ordering::Relaxed), rate, now)) {
+            return Some(Full::Rate);
+        }
+        None
+    }
+
+    /// Takes room for one piece of work; give it back with [`leave`](Self::leave).
+    ///
+    /// # Errors
+    /// Which limit is reached; no room is taken then.
+    pub fn enter(&self, limits: Limits, now: Tick) -> Result<(), Full> {
+        if !raise(&self.in_flight, limits.in_flight) {
+            return Err(Full::InFlight);
+        }
+        if let Some(rate) = limits.rate {
+            let step = |due: u64| Self::is_due(due, rate, now).then(|| due.max(now.0) + SECOND / u64::from(rate));
+            if self.due.fetch_update(Ordering::Relaxed, Ordering::Relaxed, step).is_err() {
+                self.leave();
+                return Err(Full::Rate);
+            }
+        }
+        Ok(())
+    }
+
+    fn is_due(due: u64, rate: u32, now: Tick) -> bool {
+        let spread = SECOND / u64::from(rate);
+        due <= now.0 + (SECOND / BURST).max(spread) - spread
+    }
+
+    /// Gives back what [`enter`](Self::enter) took.
+    pub fn leave(&self) {
+        self.in_flight.fetch_sub(1, Ordering::Relaxed);
+    }
+
+    /// Takes room for one connection, when there is room.
+    #[must_use]
+    pub fn connect(&self, limits: Limits) -> bool {
+        raise(&self.connections, limits.connections)
+    }
+
+    /// Gives back what [`connect`](Self::connect) took.
+    pub fn disconnect(&self) {
+        self.connections.fetch_sub(1, Ordering::Relaxed);
+    }
+
+    /// Connections to the server right now, where they are counted.
+    #[must_use]
+    pub fn connections(&self) -> u64 {
+        self.connections.load(Ordering::Relaxed)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    #[test]
+    fn work_in_flight_is_bounded_and_given_back() {
+        let (room, limits) = (Room::default(), Limits { in_flight: Some(2), ..Limits::default() });
+        assert_eq!([(); 3].map(|()| room.enter(limits, Tick(0))), [Ok(()), Ok(()), Err(Full::InFlight)]);
+        assert_eq!(room.full(limits, Tick(0)), Some(Full::InFlight));
+        room.leave();
+        assert_eq!(room.enter(limits, Tick(0)), Ok(()));
+    }
+
+    #[test]
+    fn a_rate_holds_over_time_and_a_tenth_may_come_at_once() {
+        let (room, limits) = (Room::default(), Limits { rate: Some(100), ..Limits::default() });
+        let mut taken = Vec::new();
+        for millis in 0..3_000_u64 {
+            let now = Tick(millis * 1_000_000);
+            while room.enter(limits, now).is_ok() {
+                room.leave();
+                taken.push(millis);
+            }
+        }
+        assert_eq!(taken.iter().filter(|at| **at == 0).count(), 10, "the burst");
+        assert!((305..=310).contains(&taken.len()), "{} in three seconds", taken.len());
+        assert_eq!(room.full(limits, Tick(0).plus(Duration::from_secs(9))), None);
+    }
+
+    #[test]
+    fn connections_are_bounded() {
+        let (room, limits) = (Room::default(), Limits { connections: Some(1), ..Limits::default() });
+        assert!(room.connect(limits));
+        assert!(!room.connect(limits));
+        room.disconnect();
+        assert!(room.connect(limits));
+    }
+
+    #[test]
+    fn a_part_of_the_capacity_scales_every_limit() {
+        let limits = Limits { in_flight: Some(10), connections: Some(3), rate: None };
+        let half = limits.scaled(50);
+        assert_eq!(half, Limits { in_flight: Some(5), connections: Some(1), rate: None });
+        assert_eq!(limits.scaled(1).connections, Some(1));
+    }
+}

@@ -1,0 +1,255 @@
+//! What is known of a piece of work when it is dealt out, and the number that `hash` makes of it.
+
+use std::fmt;
+use std::net::IpAddr;
+
+use crate::config::document::{HashKey, Hashing, WhenAbsent};
+use crate::draw::digest;
+
+/// What is known of a piece of work. What a protocol does not have stays empty.
+#[derive(Clone, Copy)]
+pub struct Facts<'a> {
+    /// The client's address.
+    pub client: IpAddr,
+    /// The path with its query.
+    pub target: Option<&'a str>,
+    /// The host that was asked for, as it was written.
+    pub host: Option<&'a [u8]>,
+    /// The server name that a TLS client asked for.
+    pub sni: Option<&'a str>,
+    /// The first field of a name in lower case.
+    pub field: &'a dyn Fn(&str) -> Option<&'a [u8]>,
+}
+
+impl fmt::Debug for Facts<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Facts").field("client", &self.client).field("target", &self.target).finish_non_exhaustive()
+    }
+}
+
+impl<'a> Facts<'a> {
+    /// Of work that says nothing of itself: a connection or a datagram.
+    #[must_use]
+    pub fn of_client(client: IpAddr) -> Self {
+        Self { client, target: None, host: None, sni: None, field: &|_| None }
+    }
+
+    /// The value of a cookie (RFC 6265, 4.2.1).
+    #[must_use]
+    pub fn cookie(&self, name: &str) -> Option<&'a [u8]> {
+        let value = (self.field)("cookie")?;
+        value.split(|byte| *byte == b';').map(<[u8]>::trim_ascii).find_map(|pair| {
+            let at = pair.iter().position(|byte| *byte == b'=')?;
+            (&pair[..at] == name.as_bytes()).then(|| &pair[at + 1..])
+        })
+    }
+
+    fn query(&self, name: &str) -> Option<&'a [u8]> {
+        let (_, query) = self.target?.split_once('?')?;
+        let value = |pair: &'a str| match pair.split_once('=') {
+            Some((key, value)) => (key == name).then_some(value.as_bytes()),
+            None => (pair == name).then_some(&b""[..]),
+        };
+        query.split('&').find_map(value)
+    }
+
+    fn path(&self) -> Option<&'a [u8]> {
+        self.target.map(|target| target.split('?').next().unwrap_or_default().as_bytes())
+    }
+}
+
+/// How the keys of a pool are read.
+#[derive(Clone, Debug)]
+pub struct KeyRule {
+    keys: Vec<HashKey>,
+    prefix_ipv4: u8,
+    prefix_ipv6: u8,
+    when_absent: WhenAbsent,
+}
+
+/// The key of one piece of work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Key {
+    /// The pool deals out by something else.
+    Unneeded,
+    /// The number of the key, and which of the pool's keys it was.
+    Found(u64, usize),
+    /// It has none, and is dealt out in turns.
+    Spread,
+    /// It has none, and is refused.
+    Refused,
+}
+
+impl Key {
+    /// The number to deal out by.
+    #[must_use]
+    pub fn number(self) -> Option<u64> {
+        match self {
+            Self::Found(number, _) => Some(number),
+            Self::Unneeded | Self::Spread | Self::Refused => None,
+        }
+    }
+}
+
+/// The first bits of an address, the others zero.
+fn masked(address: IpAddr, rule: &KeyRule) -> IpAddr {
+    match address.to_canonical() {
+        IpAddr::V4(it) => {
+            let mask = u32::MAX.checked_shl(32 - u32::from(rule.prefix_ipv4)).unwrap_or(0);
+            IpAddr::V4((u32::from(it) & mask).into())
+        }
+        IpAddr::V6(it) => {
+            let mask = u128::MAX.checked_shl(128 - u32::from(rule.prefix_ipv6)).unwrap_or(0);
+            IpAddr::V6((u128::from(it) & mask).into())
+        }
+    }
+}
+
+impl KeyRule {
+    /// The rule that a document's keys make. Without keys it goes by the client's address.
+    #[must_use]
+    pub fn new(hashing: &Hashing) -> Self {
+        let usual = vec![HashKey::ClientAddress];
+        Self {
+            keys: if hashing.keys.is_empty() { usual } else { hashing.keys.clone() },
+            prefix_ipv4: hashing.prefix_ipv4.unwrap_or(32),
+            prefix_ipv6: hashing.prefix_ipv6.unwrap_or(64),
+            when_absent: hashing.when_absent.unwrap_or(WhenAbsent::Spread),
+        }
+    }
+
+    /// The key of a piece of work: the first that it has.
+    #[must_use]
+    pub fn key(&self, facts: &Facts<'_>) -> Key {
+        let numbers = self.keys.iter().map(|key| self.number(key, facts)).enumerate();
+        let found = numbers.into_iter().find_map(|(index, number)| Some(Key::Found(number?, index)));
+        found.unwrap_or(match self.when_absent {
+            WhenAbsent::Spread => Key::Spread,
+            WhenAbsent::Refuse => Key::Refused,
+        })
+    }
+
+    fn number(&self, key: &HashKey, facts: &Facts<'_>) -> Option<u64> {
+        match key {
+            HashKey::ClientAddress => Some(match masked(facts.client, self) {
+                IpAddr::V4(it) => digest(&it.octets()),
+                IpAddr::V6(it) => digest(&it.octets()),
+            }),
+            HashKey::Host => {
+                // Names are the same in any case (RFC 9110, 4.2.3); the copy lives on the stack.
+                let (host, mut lower) = (facts.host.filter(|host| !host.is_empty())?, [0; 256]);
+                let lower = lower.get_mut(..host.len())?;
+                lower.copy_from_slice(host);
+                lower.make_ascii_lowercase();
+                Some(digest(lower))
+            }
+            other => self.text(other, facts).map(digest),
+        }
+    }
+
+    fn text<'f>(&self, key: &HashKey, facts: &Facts<'f>) -> Option<&'f [u8]> {
+        match key {
+            HashKey::ClientAddress => None,
+            HashKey::Host => facts.host,
+            HashKey::Path => facts.path(),
+            HashKey::PathWithQuery => facts.target.map(str::as_bytes),
+            HashKey::Sni => facts.sni.map(str::as_bytes),
+            HashKey::Query(name) => facts.query(name),
+            HashKey::Header(name) => (facts.field)(name),
+            HashKey::Cookie(name) => facts.cookie(name),
+        }
+        .filter(|text| !text.is_empty())
+    }
+
+    /// A key in words, with its value: `cookie:visit is "a81f"`.
+    #[must_use]
+    pub fn words(&self, key: Key, facts: &Facts<'_>) -> Option<String> {
+        let Key::Found(_, index) = key else { return None };
+        let key = self.keys.get(index)?;
+        Some(match key {
+            HashKey::ClientAddress => {
+                let bits = if facts.client.to_canonical().is_ipv4() { self.prefix_ipv4 } else { self.prefix_ipv6 };
+                format!("{key} is in {}/{bits}", masked(facts.client, self))
+            }
+            _ => format!("{key} is {:?}", String::from_utf8_lossy(self.text(key, facts)?)),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn rule(keys: &[&str], prefix: Option<u8>, absent: Option<WhenAbsent>) -> KeyRule {
+        KeyRule::new(&Hashing {
+            keys: keys.iter().map(|key| key.parse().unwrap()).collect(),
+            prefix_ipv4: prefix,
+            prefix_ipv6: None,
+            when_absent: absent,
+            bound: None,
+        })
+    }
+
+    fn field(name: &str) -> Option<&'static [u8]> {
+        match name {
+            "cookie" => Some(b"a=1; visit=xyz;b=2"),
+            "x-account" => Some(b"17"),
+            _ => None,
+        }
+    }
+
+    fn facts(client: &str) -> Facts<'static> {
+        Facts {
+            client: client.parse().unwrap(),
+            target: Some("/ferry/lerwick?day=3&seats"),
+            host: Some(b"Skerry.example"),
+            sni: None,
+            field: &field,
+        }
+    }
+
+    #[rstest]
+    #[case::path("path", "path is \"/ferry/lerwick\"")]
+    #[case::path_with_query("path-with-query", "path-with-query is \"/ferry/lerwick?day=3&seats\"")]
+    #[case::query("query:day", "query:day is \"3\"")]
+    #[case::header("header:X-Account", "header:x-account is \"17\"")]
+    #[case::cookie("cookie:visit", "cookie:visit is \"xyz\"")]
+    #[case::host("host", "host is \"Skerry.example\"")]
+    #[case::client("client-address", "client-address is in 192.0.2.7/32")]
+    fn found(#[case] key: &str, #[case] words: &str) {
+        let (rule, facts) = (rule(&[key], None, None), facts("192.0.2.7"));
+        assert_eq!(rule.words(rule.key(&facts), &facts).as_deref(), Some(words));
+    }
+
+    #[test]
+    fn the_first_key_that_there_is_counts() {
+        let rule = rule(&["cookie:none", "query:seats", "header:x-account"], None, None);
+        assert!(matches!(rule.key(&facts("192.0.2.7")), Key::Found(_, 2)), "an empty value is none");
+    }
+
+    #[rstest]
+    #[case::spread(None, Key::Spread)]
+    #[case::refuse(Some(WhenAbsent::Refuse), Key::Refused)]
+    fn absent(#[case] when: Option<WhenAbsent>, #[case] key: Key) {
+        assert_eq!(rule(&["sni", "cookie:none"], None, when).key(&facts("192.0.2.7")), key);
+    }
+
+    #[test]
+    fn networks_and_spellings_are_one_client() {
+        let rule = rule(&["client-address"], Some(24), None);
+        let of = |client: &str| rule.key(&facts(client)).number().unwrap();
+        assert_eq!(of("192.0.2.7"), of("192.0.2.200"));
+        assert_eq!(of("192.0.2.7"), of("::ffff:192.0.2.9"), "an IPv4 client on an IPv6 socket");
+        assert_ne!(of("192.0.2.7"), of("198.51.100.7"));
+        assert_eq!(of("2001:db8::1"), of("2001:db8::ffff"), "/64 is one client");
+    }
+
+    #[test]
+    fn hosts_are_the_same_in_any_case() {
+        let rule = rule(&["host"], None, None);
+        let lower = Facts { host: Some(b"skerry.EXAMPLE"), ..facts("192.0.2.7") };
+        assert_eq!(rule.key(&lower), rule.key(&facts("192.0.2.7")));
+    }
+}
