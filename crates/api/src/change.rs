@@ -184,6 +184,15 @@ pub struct DutyAnswer {
     pub recorded: bool,
 }
 
+/// A pool whose work was sent back.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FailbackAnswer {
+    /// The pool.
+    pub pool: String,
+    /// The tier that works now.
+    pub tier: u8,
+}
+
 /// A log-in of the console.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

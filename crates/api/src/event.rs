@@ -20,6 +20,8 @@ pub enum EventKind {
     Draft,
     /// A lookup found or lost servers, or failed.
     Lookup,
+    /// Another tier of a pool works, or could.
+    Tier,
     /// The service itself: started, stopped, lost its database, has it back.
     Node,
     /// A trial ended.

@@ -12,7 +12,7 @@ mod thing;
 mod trial;
 
 pub use change::{
-    ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, Going, NamedChange, RevertRequest, Review,
+    ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Going, NamedChange, RevertRequest, Review,
     Session, Took, Touched, Warned,
 };
 pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};

@@ -76,8 +76,10 @@ pub struct Records {
 pub struct FrontendStatus {
     /// Its name.
     pub name: String,
-    /// What its clients speak.
+    /// What its clients speak: `http`, `tcp` or `udp`.
     pub protocol: String,
+    /// What is dealt out: `request`, `connection`, `flow` or `datagram`.
+    pub unit: String,
     /// Where it listens.
     pub listen: String,
     /// Its pool.
@@ -117,6 +119,14 @@ pub struct PoolStatus {
     pub failing: u64,
     /// Requests a second that it took, over the last 10 seconds.
     pub per_second: f64,
+    /// The tier that works; absent when no server is eligible.
+    pub tier: Option<u8>,
+    /// Whether work is bound to that tier although a lower one could work.
+    pub held: bool,
+    /// How much work waits because every eligible server is full.
+    pub waiting: u64,
+    /// How much work has waited in vain since the service started.
+    pub waited_in_vain: u64,
     /// DNS names whose answers are servers of it.
     pub lookups: Vec<LookupStatus>,
     /// Servers in the order of their names; left out when there are very many and nobody asked for this pool.
@@ -161,6 +171,10 @@ pub struct ServerStatus {
     pub weight: u16,
     /// Configuration: its tier.
     pub tier: u8,
+    /// How far it has come on its ramp, 0 to 1; absent when it is on none.
+    pub ramp: Option<f64>,
+    /// Whether it has reached one of its limits, and is passed over.
+    pub full: bool,
     /// The lookup that found it; absent for one that stands in the document.
     pub found_by: Option<String>,
     /// Duty: what the operators said; absent when nobody ever said anything.
@@ -232,6 +246,10 @@ pub struct ExplainAnswer {
     pub pool: String,
     /// How the pool deals out work.
     pub algorithm: String,
+    /// What is dealt out: `request`, `connection`, `flow` or `datagram`.
+    pub unit: String,
+    /// The key that this piece of work is dealt out by, in words; absent when the pool goes by something else.
+    pub key: Option<String>,
     /// The revision that decides.
     pub revision: u64,
     /// The server that the next request would go to, as `pool/server`; absent when it would be answered 503.

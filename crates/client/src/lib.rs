@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use merismos_api::{
     ApplyRequest, Between, ChangeRequest, Draft, DraftEdits, DraftReview, Drafts, DutyAnswer, DutyRequest,
-    Events, ExplainAnswer, Going, Hosts, NewDraft, ProblemDocument, RevertRequest, Review, RevisionAnswer,
+    Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument, RevertRequest, Review, RevisionAnswer,
     Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
 };
 use merismos_core::config::thing::Kind;
@@ -288,12 +288,22 @@ impl Client {
         self.write(Method::PUT, &path, request).await
     }
 
-    /// Which server the next request would go to.
+    /// Sends the work of a pool back to the lowest tier that can do it.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn explain(&self, frontend: &Name) -> Result<ExplainAnswer, ClientError> {
-        self.get(&format!("/frontends/{frontend}/explain")).await
+    pub async fn fail_back(&self, pool: &Name) -> Result<FailbackAnswer, ClientError> {
+        self.write(Method::POST, &format!("/pools/{pool}/failback"), &()).await
+    }
+
+    /// Which server a piece of work would go to; `facts` are the call's parameters (`client`, `path`, `host`, `cookie`,
+    /// `header`).
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn explain(&self, frontend: &Name, facts: &[(&str, String)]) -> Result<ExplainAnswer, ClientError> {
+        let path = format!("/frontends/{frontend}/explain");
+        self.call(self.request(Method::GET, &path).query(facts)).await
     }
 
     /// The newest events.

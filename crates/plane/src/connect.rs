@@ -1,10 +1,19 @@
 //! The one connector: every connection to a server, for traffic and for probes, is made here.
 
+use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
+use std::pin::pin;
+use std::sync::Arc;
+use std::task::Poll;
 use std::time::Duration;
 
+use merismos_core::cells::ServerCell;
+use merismos_core::routing::Server;
 use tokio::net::TcpStream;
+
+use crate::alarm::Ring;
+use crate::io::Watch;
 
 /// Why a connection to a server was not made. Nothing of a request can have been acted on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -18,6 +27,9 @@ pub enum ConnectError {
     /// The network says that there is no way.
     #[error("no route to the host")]
     Unreachable,
+    /// As many connections to the server are open as its limit allows.
+    #[error("as many connections to this server are open as its connection_limit allows")]
+    LimitReached,
     /// This process may open no more sockets.
     #[error("this service has no free file descriptor (or local port) for another connection")]
     Exhausted,
@@ -57,4 +69,64 @@ pub(crate) async fn open(address: SocketAddr) -> Result<TcpStream, ConnectError>
 /// [`ConnectError`], which tells a refusal from silence.
 pub async fn connect(address: SocketAddr, limit: Duration) -> Result<TcpStream, ConnectError> {
     tokio::time::timeout(limit, open(address)).await.unwrap_or(Err(ConnectError::Silent))
+}
+
+/// A connection to a server, counted where the server's connections are limited.
+#[derive(Debug)]
+pub(crate) struct Upstream {
+    pub(crate) stream: TcpStream,
+    seat: Option<Seat>,
+}
+
+/// A place among the connections to a server.
+#[derive(Debug)]
+struct Seat {
+    cell: Arc<ServerCell>,
+    limit: u32,
+}
+
+impl Drop for Seat {
+    fn drop(&mut self) {
+        self.cell.room.disconnect();
+    }
+}
+
+impl Upstream {
+    /// Whether it may be kept for later. Where connections are limited, half of them at most rest, for a resting
+    /// connection of one worker is of no use to another.
+    pub(crate) fn may_rest(&self) -> bool {
+        self.seat.as_ref().is_none_or(|seat| seat.cell.room.connections() * 2 <= u64::from(seat.limit))
+    }
+}
+
+/// Why a server was not reached for a piece of work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Unreached {
+    /// There is no connection.
+    Failed(ConnectError),
+    /// It was withdrawn meanwhile.
+    Cut,
+}
+
+/// Connects to a server for a piece of work, within the server's limits.
+pub(crate) async fn reach(server: &Server, watch: Watch<'_>) -> Result<Upstream, Unreached> {
+    let seat = match server.limits.connections {
+        None => None,
+        Some(_) if !server.cell.room.connect(server.limits) => {
+            return Err(Unreached::Failed(ConnectError::LimitReached));
+        }
+        Some(limit) => Some(Seat { cell: Arc::clone(&server.cell), limit }),
+    };
+    watch.within(server.times.connect);
+    let mut opening = pin!(open(server.address));
+    let stream = std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.rang()) {
+        (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(Unreached::Failed)),
+        (Poll::Pending, None) => Poll::Pending,
+        (Poll::Pending, Some(Ring::Cut)) => Poll::Ready(Err(Unreached::Cut)),
+        (Poll::Pending, Some(Ring::Deadline | Ring::Close)) => {
+            Poll::Ready(Err(Unreached::Failed(ConnectError::Silent)))
+        }
+    })
+    .await?;
+    Ok(Upstream { stream, seat })
 }

@@ -7,6 +7,7 @@ use std::time::Duration;
 use tokio::net::TcpStream;
 
 use crate::alarm::ticks;
+use crate::connect::Upstream;
 
 /// The most idle connections that a worker keeps to one server.
 const MOST_PER_SERVER: usize = 128;
@@ -26,7 +27,7 @@ pub(crate) enum Trust {
 
 #[derive(Debug)]
 struct Resting {
-    stream: TcpStream,
+    upstream: Upstream,
     /// The worker's coarse time, in ticks.
     since: u64,
 }
@@ -51,7 +52,7 @@ fn is_quiet(stream: &TcpStream) -> bool {
 
 impl Idle {
     /// Takes the connection that was used last, if there is one that will do.
-    pub(crate) fn take(&self, server: u32, trust: Trust, now: u64) -> Option<TcpStream> {
+    pub(crate) fn take(&self, server: u32, trust: Trust, now: u64) -> Option<Upstream> {
         let mut servers = self.servers.borrow_mut();
         let resting = servers.get_mut(server as usize)?;
         let longest = ticks(match trust {
@@ -59,29 +60,29 @@ impl Idle {
             Trust::Recent => LONGEST_TRUSTED_REST,
         });
         while let Some(candidate) = resting.pop_if(|it| now - it.since < longest) {
-            if is_quiet(&candidate.stream) {
-                return Some(candidate.stream);
+            if is_quiet(&candidate.upstream.stream) {
+                return Some(candidate.upstream);
             }
         }
         None
     }
 
     /// Keeps a connection for the next request to the same server.
-    pub(crate) fn keep(&self, server: u32, stream: TcpStream, now: u64) {
+    pub(crate) fn keep(&self, server: u32, upstream: Upstream, now: u64) {
         let mut servers = self.servers.borrow_mut();
         let place = server as usize;
         if servers.len() <= place {
             servers.resize_with(place + 1, Vec::new);
         }
-        if servers[place].len() < MOST_PER_SERVER {
-            servers[place].push(Resting { stream, since: now });
+        if servers[place].len() < MOST_PER_SERVER && upstream.may_rest() {
+            servers[place].push(Resting { upstream, since: now });
         }
     }
 
     /// Closes what rested too long or was closed by its server.
     pub(crate) fn tidy(&self, now: u64) {
         for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
-            resting.retain(|it| now - it.since < ticks(LONGEST_REST) && is_quiet(&it.stream));
+            resting.retain(|it| now - it.since < ticks(LONGEST_REST) && is_quiet(&it.upstream.stream));
             resting.shrink_to(resting.len() * 2);
         }
     }

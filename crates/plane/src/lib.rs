@@ -8,13 +8,20 @@
 
 mod alarm;
 mod buffer;
+mod client;
 pub mod connect;
+mod deal;
 mod http;
 mod idle;
+mod io;
 mod listen;
 pub mod lookup;
 mod plane;
 pub mod probe;
+mod proxy;
+mod relay;
+mod tcp;
+mod udp;
 pub mod witness;
 mod worker;
 

@@ -1,8 +1,9 @@
 //! Listening sockets: one for each worker on each frontend's address.
 
 use std::io;
-use std::net::{SocketAddr, TcpListener};
+use std::net::{SocketAddr, TcpListener, UdpSocket};
 
+use merismos_core::config::document::Endpoint;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 
 /// How many connections the kernel holds for a worker that is busy.
@@ -46,23 +47,27 @@ fn holder_words(holder: &Option<String>) -> String {
 }
 
 /// Which process listens on an address or on all addresses with its port, as far as `/proc` tells us.
-fn holder(address: SocketAddr) -> Option<String> {
-    use procfs::net::{TcpNetEntry, TcpState};
+fn holder(Endpoint { udp, address }: Endpoint) -> Option<String> {
+    use procfs::net::TcpState;
 
     let port = address.port();
-    let same = |entry: &TcpNetEntry| {
-        let there = entry.local_address;
-        let meets =
+    let meets = |there: SocketAddr| {
+        let same_ip =
             there.ip() == address.ip() || there.ip().is_unspecified() || address.ip().is_unspecified();
-        entry.state == TcpState::Listen && there.port() == port && meets
+        there.port() == port && same_ip
     };
-    let tables = [procfs::net::tcp(), procfs::net::tcp6()];
-    let entry = tables.into_iter().filter_map(Result::ok).flatten().find(same)?;
+    let inode = if udp {
+        let tables = [procfs::net::udp(), procfs::net::udp6()].into_iter().filter_map(Result::ok).flatten();
+        tables.into_iter().find(|entry| meets(entry.local_address))?.inode
+    } else {
+        let tables = [procfs::net::tcp(), procfs::net::tcp6()].into_iter().filter_map(Result::ok).flatten();
+        tables.into_iter().find(|it| it.state == TcpState::Listen && meets(it.local_address))?.inode
+    };
     for process in procfs::process::all_processes().ok()?.filter_map(Result::ok) {
         let Ok(mut files) = process.fd() else { continue };
         let holds = files.any(|file| {
             file.is_ok_and(|file| {
-                matches!(file.target, procfs::process::FDTarget::Socket(inode) if inode == entry.inode)
+                matches!(file.target, procfs::process::FDTarget::Socket(of) if of == inode)
             })
         });
         if holds {
@@ -74,9 +79,10 @@ fn holder(address: SocketAddr) -> Option<String> {
 }
 
 impl BindError {
-    fn new(address: SocketAddr, source: io::Error) -> Self {
+    fn new(endpoint: Endpoint, source: io::Error) -> Self {
+        let address = endpoint.address;
         match source.kind() {
-            io::ErrorKind::AddrInUse => Self::Taken { address, holder: holder(address) },
+            io::ErrorKind::AddrInUse => Self::Taken { address, holder: holder(endpoint) },
             io::ErrorKind::AddrNotAvailable => Self::NotOurs { address },
             io::ErrorKind::PermissionDenied => Self::Forbidden { address },
             _ => Self::Other { address, source },
@@ -98,30 +104,44 @@ impl BindError {
 /// Sockets that are bound and listen, one for each worker, and not yet handed to them.
 #[derive(Debug)]
 pub struct Bound {
-    pub(crate) address: SocketAddr,
-    pub(crate) sockets: Vec<TcpListener>,
+    pub(crate) endpoint: Endpoint,
+    pub(crate) sockets: Vec<Listener>,
+}
+
+/// A socket that clients come to.
+#[derive(Debug)]
+pub(crate) enum Listener {
+    Tcp(TcpListener),
+    Udp(UdpSocket),
 }
 
 /// Binds an address once for each worker; `ours` when sockets of this service may be in the way.
-pub(crate) fn bind(address: SocketAddr, workers: usize, ours: bool) -> Result<Bound, BindError> {
+pub(crate) fn bind(endpoint: Endpoint, workers: usize, ours: bool) -> Result<Bound, BindError> {
     // SO_REUSEPORT lets several of our sockets share the port, but also those of another service that uses it
     // too; one try without it tells whether anybody is there.
     if !ours {
-        drop(socket(address, false).map_err(|error| BindError::new(address, error))?);
+        drop(socket(endpoint, false).map_err(|error| BindError::new(endpoint, error))?);
     }
-    let sockets: Result<Vec<_>, _> = (0..workers).map(|_| socket(address, true)).collect();
-    Ok(Bound { address, sockets: sockets.map_err(|error| BindError::new(address, error))? })
+    let sockets: Result<Vec<_>, _> = (0..workers).map(|_| socket(endpoint, true)).collect();
+    Ok(Bound { endpoint, sockets: sockets.map_err(|error| BindError::new(endpoint, error))? })
 }
 
-fn socket(address: SocketAddr, share_port: bool) -> io::Result<TcpListener> {
-    let socket = Socket::new(Domain::for_address(address), Type::STREAM, Some(Protocol::TCP))?;
-    socket.set_reuse_address(true)?;
+fn socket(Endpoint { udp, address }: Endpoint, share_port: bool) -> io::Result<Listener> {
+    let (kind, protocol) = if udp { (Type::DGRAM, Protocol::UDP) } else { (Type::STREAM, Protocol::TCP) };
+    let socket = Socket::new(Domain::for_address(address), kind, Some(protocol))?;
+    // For UDP it would let another program take the port beside us.
+    if !udp {
+        socket.set_reuse_address(true)?;
+    }
     socket.set_reuse_port(share_port)?;
     socket.set_nonblocking(true)?;
     if address.is_ipv6() {
         socket.set_only_v6(!address.ip().is_unspecified())?;
     }
     socket.bind(&SockAddr::from(address))?;
+    if udp {
+        return Ok(Listener::Udp(socket.into()));
+    }
     socket.listen(BACKLOG)?;
-    Ok(socket.into())
+    Ok(Listener::Tcp(socket.into()))
 }

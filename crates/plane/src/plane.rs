@@ -1,13 +1,14 @@
 //! The handle by which the service drives its workers.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::SocketAddr;
 use std::sync::{Arc, Weak};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
+use merismos_core::config::document::Endpoint;
 use merismos_core::routing::Snapshot;
+use merismos_core::time::Tick;
 use tokio::sync::{Notify, mpsc, oneshot};
 
 use crate::alarm::TICK;
@@ -44,7 +45,7 @@ pub struct Plane {
     shared: Shared,
     workers: Vec<(mpsc::UnboundedSender<Command>, JoinHandle<()>)>,
     /// Which frontend listens where.
-    listening: BTreeMap<SocketAddr, u32>,
+    listening: BTreeMap<Endpoint, u32>,
 }
 
 impl Plane {
@@ -54,7 +55,7 @@ impl Plane {
     /// When the system gives no more threads.
     pub fn start(workers: usize) -> Result<Self, StartError> {
         let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
-        let shared = Shared { snapshot, watches: Watches::default() };
+        let shared = Shared { snapshot, watches: Watches::default(), start: Instant::now() };
         let mut pulses = Vec::new();
         let mut spawn = |index: usize| {
             // Unbounded, for only the controller sends, a handful for each change.
@@ -76,6 +77,12 @@ impl Plane {
         Ok(Self { shared, workers, listening: BTreeMap::new() })
     }
 
+    /// The time as the workers count it.
+    #[must_use]
+    pub fn now(&self) -> Tick {
+        Tick(0).plus(self.shared.start.elapsed())
+    }
+
     /// How many workers there are: the number of lanes that cells need.
     #[must_use]
     pub fn workers(&self) -> usize {
@@ -87,36 +94,39 @@ impl Plane {
     ///
     /// # Errors
     /// The first address that can't be bound, and why; none is bound then.
-    pub fn bind(&self, addresses: impl IntoIterator<Item = SocketAddr>) -> Result<Vec<Bound>, BindError> {
-        let fresh = addresses.into_iter().filter(|address| !self.listening.contains_key(address));
+    pub fn bind(&self, endpoints: impl IntoIterator<Item = Endpoint>) -> Result<Vec<Bound>, BindError> {
+        let fresh = endpoints.into_iter().filter(|endpoint| !self.listening.contains_key(endpoint));
         // Where we listen on the same port already, perhaps on all addresses, our own sockets are no other program's.
-        let ours = |address: &SocketAddr| self.listening.keys().any(|own| own.port() == address.port());
-        fresh.map(|address| listen::bind(address, self.workers.len(), ours(&address))).collect()
+        let same_port = |own: &Endpoint, endpoint: &Endpoint| {
+            own.udp == endpoint.udp && own.address.port() == endpoint.address.port()
+        };
+        let ours = |endpoint: &Endpoint| self.listening.keys().any(|own| same_port(own, endpoint));
+        fresh.map(|endpoint| listen::bind(endpoint, self.workers.len(), ours(&endpoint))).collect()
     }
 
     /// Makes a snapshot the one that every worker reads from its next request on, and listens where it says.
     /// A frontend whose address could not be bound is passed over; see [`Self::deaf`].
     pub fn publish(&mut self, snapshot: Arc<Snapshot>, bound: Vec<Bound>) {
         self.shared.snapshot.store(Arc::clone(&snapshot));
-        let wanted: BTreeMap<SocketAddr, u32> =
+        let wanted: BTreeMap<Endpoint, u32> =
             snapshot.frontends().map(|frontend| (frontend.listen, frontend.cell.id)).collect();
         let gone: Vec<_> = self
             .listening
             .iter()
-            .filter(|(address, frontend)| wanted.get(address) != Some(frontend))
-            .map(|(address, _)| *address)
+            .filter(|(endpoint, frontend)| wanted.get(endpoint) != Some(frontend))
+            .map(|(endpoint, _)| *endpoint)
             .collect();
-        for address in gone {
-            match wanted.get(&address) {
+        for endpoint in gone {
+            match wanted.get(&endpoint) {
                 // The sockets stay open, so nobody who connects meanwhile is refused.
                 Some(frontend) => {
                     let frontend = *frontend;
-                    self.listening.insert(address, frontend);
-                    self.tell(|| Command::HandOver { frontend, address });
+                    self.listening.insert(endpoint, frontend);
+                    self.tell(|| Command::HandOver { frontend, endpoint });
                 }
                 None => {
-                    self.listening.remove(&address);
-                    self.tell(|| Command::Unlisten { address });
+                    self.listening.remove(&endpoint);
+                    self.tell(|| Command::Unlisten { endpoint });
                 }
             }
         }
@@ -125,13 +135,13 @@ impl Plane {
         }
     }
 
-    fn listen(&mut self, bound: Bound, wanted: &BTreeMap<SocketAddr, u32>) {
-        let address = bound.address;
-        let Some(frontend) = wanted.get(&address).copied() else { return };
-        self.listening.insert(address, frontend);
+    fn listen(&mut self, bound: Bound, wanted: &BTreeMap<Endpoint, u32>) {
+        let endpoint = bound.endpoint;
+        let Some(frontend) = wanted.get(&endpoint).copied() else { return };
+        self.listening.insert(endpoint, frontend);
         for ((sender, _), socket) in self.workers.iter().zip(bound.sockets) {
             // A worker that is gone has stopped for good; there is nobody to tell.
-            let _ = sender.send(Command::Listen { frontend, address, socket });
+            let _ = sender.send(Command::Listen { frontend, endpoint, socket });
         }
     }
 
@@ -143,10 +153,10 @@ impl Plane {
 
     /// The addresses of the published snapshot on which nothing listens.
     #[must_use]
-    pub fn deaf(&self) -> BTreeSet<SocketAddr> {
+    pub fn deaf(&self) -> BTreeSet<Endpoint> {
         let snapshot = self.shared.snapshot.load();
         let wanted = snapshot.frontends().map(|frontend| frontend.listen);
-        wanted.filter(|address| !self.listening.contains_key(address)).collect()
+        wanted.filter(|endpoint| !self.listening.contains_key(endpoint)).collect()
     }
 
     /// The snapshot that workers read.

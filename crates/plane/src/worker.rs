@@ -2,22 +2,29 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
-use std::net::{SocketAddr, TcpListener as StdListener};
+use std::future::Future;
+use std::io;
+use std::net::SocketAddr;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::task::Poll;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use arc_swap::{ArcSwap, Cache};
+use merismos_core::config::document::Endpoint;
+use merismos_core::draw::{Draw, GOLDEN, mix};
 use merismos_core::routing::Snapshot;
+use merismos_core::time::Tick;
 use tokio::net::TcpListener;
 use tokio::sync::{Notify, mpsc, oneshot};
 use tokio::task::{JoinHandle, LocalSet};
 
 use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{LARGE, SMALL, Shelf};
-use crate::http;
+use crate::client;
 use crate::idle::Idle;
+use crate::listen::Listener;
+use crate::udp;
 use crate::witness::Watches;
 
 /// How often idle connections and free buffers are looked through.
@@ -31,11 +38,11 @@ const ACCEPT_REST_TICKS: u32 = 3;
 #[derive(Debug)]
 pub(crate) enum Command {
     /// Serve a frontend on this socket.
-    Listen { frontend: u32, address: SocketAddr, socket: StdListener },
+    Listen { frontend: u32, endpoint: Endpoint, socket: Listener },
     /// Stop listening on an address; connections to it are closed when they have nothing in flight.
-    Unlisten { address: SocketAddr },
+    Unlisten { endpoint: Endpoint },
     /// From now on the sockets on an address, and the connections to it, are another frontend's.
-    HandOver { frontend: u32, address: SocketAddr },
+    HandOver { frontend: u32, endpoint: Endpoint },
     /// Break off every exchange with a server and forget its idle connections.
     Cut { server: u32 },
     /// Stop listening everywhere, let work in flight finish until the deadline, then end.
@@ -47,6 +54,8 @@ pub(crate) enum Command {
 pub(crate) struct Shared {
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
     pub(crate) watches: Watches,
+    /// From when time counts, for all workers alike.
+    pub(crate) start: Instant,
 }
 
 /// What drives a worker's clock: told by the plane's clock thread once a tick.
@@ -61,7 +70,7 @@ pub(crate) struct Client {
     /// The frontend that it is a client of: that of the address it came to, also when that changes.
     pub(crate) frontend: Cell<u32>,
     /// Where it came to.
-    address: SocketAddr,
+    pub(crate) address: SocketAddr,
     /// Nobody listens where it came to any more: it is let go after its next answer.
     pub(crate) leaving: Cell<bool>,
     /// It has not asked for anything yet.
@@ -69,8 +78,16 @@ pub(crate) struct Client {
     pub(crate) alarm: Rc<Alarm>,
     /// The server of the exchange in flight.
     pub(crate) server: Cell<Option<u32>>,
+    /// The server that this connection was dealt out to, where connections are.
+    pub(crate) dealt_to: Cell<Option<u32>>,
     /// Between two requests: may be closed without hurting anyone.
     pub(crate) resting: Cell<bool>,
+}
+
+/// Where a worker's random numbers begin: elsewhere at each start, and elsewhere for each worker.
+fn seed(index: usize) -> u64 {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_nanos() as u64);
+    mix(now ^ (index as u64).wrapping_mul(GOLDEN))
 }
 
 /// Everything that a worker's connections share.
@@ -83,6 +100,8 @@ pub(crate) struct Worker {
     pub(crate) large: Rc<Shelf>,
     pub(crate) watches: Watches,
     pub(crate) stopping: Cell<bool>,
+    start: Instant,
+    draw: RefCell<Draw>,
     /// Told at each tick, for the few that wait for time to pass.
     ticked: Notify,
     /// Texts that were used to write heads into, kept for their memory.
@@ -105,6 +124,8 @@ impl Worker {
             large: Shelf::new(LARGE),
             watches: shared.watches,
             stopping: Cell::new(false),
+            start: shared.start,
+            draw: RefCell::new(Draw::seeded(seed(index))),
             ticked: Notify::new(),
             scraps: RefCell::new(Vec::new()),
             cache: RefCell::new(Cache::new(shared.snapshot)),
@@ -112,6 +133,21 @@ impl Worker {
             clients: RefCell::new(BTreeMap::new()),
             next_client: Cell::new(0),
         })
+    }
+
+    /// The time, for all workers alike.
+    pub(crate) fn now(&self) -> Tick {
+        Tick(0).plus(self.start.elapsed())
+    }
+
+    /// A random number.
+    pub(crate) fn draw(&self) -> u64 {
+        self.draw.borrow_mut().next()
+    }
+
+    /// Waits for the next tick of the clock.
+    pub(crate) fn next_tick(&self) -> impl Future<Output = ()> {
+        self.ticked.notified()
     }
 
     /// The snapshot of this moment. The worker's own count of references keeps its cache line on its core.
@@ -137,6 +173,7 @@ impl Worker {
             fresh: Cell::new(true),
             alarm: Alarm::new(),
             server: Cell::new(None),
+            dealt_to: Cell::new(None),
             resting: Cell::new(true),
         });
         self.clients.borrow_mut().insert(key, Rc::clone(&client));
@@ -215,33 +252,27 @@ pub(crate) fn run(index: usize, shared: Shared, pulse: Pulse, commands: mpsc::Un
 
 async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedReceiver<Command>) {
     let clock = tokio::task::spawn_local(keep_time(Rc::clone(&worker), pulse));
-    let mut listeners: BTreeMap<SocketAddr, Listening> = BTreeMap::new();
+    let mut listeners: BTreeMap<Endpoint, Listening> = BTreeMap::new();
     while let Some(command) = commands.recv().await {
         match command {
-            Command::Listen { frontend, address, socket } => match TcpListener::from_std(socket) {
-                Ok(listener) => {
-                    let listener = Rc::new(listener);
-                    let task = accept(Rc::clone(&worker), Rc::clone(&listener), frontend, address);
-                    let task = tokio::task::spawn_local(task);
-                    listeners.insert(address, Listening { listener, task, frontend });
+            Command::Listen { frontend, endpoint, socket } => {
+                match Listening::begin(&worker, endpoint, frontend, socket) {
+                    Ok(listening) => drop(listeners.insert(endpoint, listening)),
+                    Err(error) => tracing::error!(%endpoint, %error, "a listening socket could not be watched"),
                 }
-                Err(error) => tracing::error!(%address, %error, "a listening socket could not be watched"),
-            },
-            Command::Unlisten { address } => {
-                if let Some(listening) = listeners.remove(&address) {
-                    listening.close(&worker, address).await;
-                }
-                worker.let_go(address);
             }
-            Command::HandOver { frontend, address } => {
-                if let Some(listening) = listeners.get_mut(&address) {
-                    listening.task.abort();
-                    let task = accept(Rc::clone(&worker), Rc::clone(&listening.listener), frontend, address);
-                    listening.task = tokio::task::spawn_local(task);
-                    listening.frontend = frontend;
+            Command::Unlisten { endpoint } => {
+                if let Some(listening) = listeners.remove(&endpoint) {
+                    listening.close(&worker, endpoint.address).await;
+                }
+                worker.let_go(endpoint.address);
+            }
+            Command::HandOver { frontend, endpoint } => {
+                if let Some(listening) = listeners.get_mut(&endpoint) {
+                    listening.hand_over(&worker, endpoint, frontend);
                 }
                 worker.each_client(|client| {
-                    if client.address == address {
+                    if client.address == endpoint.address {
                         client.frontend.set(frontend);
                     }
                 });
@@ -255,8 +286,8 @@ async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedRe
                 });
             }
             Command::Stop { grace, done } => {
-                for (address, listening) in std::mem::take(&mut listeners) {
-                    listening.close(&worker, address).await;
+                for (endpoint, listening) in std::mem::take(&mut listeners) {
+                    listening.close(&worker, endpoint.address).await;
                 }
                 let left = finish(&worker, grace).await;
                 clock.abort();
@@ -298,26 +329,60 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
     }
 }
 
-/// A socket that is accepted from, and the task that does it.
+/// A socket that clients come to, and the task that takes what comes.
 struct Listening {
-    listener: Rc<TcpListener>,
+    socket: Taking,
     task: JoinHandle<()>,
     frontend: u32,
 }
 
+#[derive(Clone)]
+enum Taking {
+    Tcp(Rc<TcpListener>),
+    Udp(Rc<udp::Port>),
+}
+
+impl Taking {
+    fn task(&self, worker: &Rc<Worker>, endpoint: Endpoint, frontend: u32) -> JoinHandle<()> {
+        let worker = Rc::clone(worker);
+        match self {
+            Self::Tcp(listener) => {
+                tokio::task::spawn_local(accept(worker, Rc::clone(listener), frontend, endpoint.address))
+            }
+            Self::Udp(port) => tokio::task::spawn_local(udp::serve(worker, Rc::clone(port), frontend)),
+        }
+    }
+}
+
 impl Listening {
-    /// Stops accepting. The connections that wait in the socket's queue are taken, for closing it would reset them.
+    fn begin(worker: &Rc<Worker>, endpoint: Endpoint, frontend: u32, socket: Listener) -> io::Result<Self> {
+        let socket = match socket {
+            Listener::Tcp(socket) => Taking::Tcp(Rc::new(TcpListener::from_std(socket)?)),
+            Listener::Udp(socket) => Taking::Udp(udp::Port::new(endpoint.address, socket)?),
+        };
+        Ok(Self { task: socket.task(worker, endpoint, frontend), socket, frontend })
+    }
+
+    /// From now on what comes is another frontend's.
+    fn hand_over(&mut self, worker: &Rc<Worker>, endpoint: Endpoint, frontend: u32) {
+        self.task.abort();
+        self.task = self.socket.task(worker, endpoint, frontend);
+        self.frontend = frontend;
+    }
+
+    /// Stops taking. The connections that wait in the socket's queue are taken, for closing it would reset them.
     async fn close(self, worker: &Rc<Worker>, address: SocketAddr) {
         self.task.abort();
+        let Taking::Tcp(listener) = &self.socket else { return };
         let one = || {
-            std::future::poll_fn(|context| match self.listener.poll_accept(context) {
+            std::future::poll_fn(|context| match listener.poll_accept(context) {
                 Poll::Ready(Ok(accepted)) => Poll::Ready(Some(accepted)),
                 Poll::Ready(Err(_)) | Poll::Pending => Poll::Ready(None),
             })
         };
         while let Some((stream, peer)) = one().await {
             let registered = worker.register(self.frontend, address);
-            tokio::task::spawn_local(http::serve(registered, stream, peer));
+            tokio::task::spawn_local(client::serve(registered, stream, peer));
         }
     }
 }
@@ -327,7 +392,7 @@ async fn accept(worker: Rc<Worker>, listener: Rc<TcpListener>, frontend: u32, ad
         match listener.accept().await {
             Ok((stream, peer)) => {
                 let registered = worker.register(frontend, address);
-                tokio::task::spawn_local(http::serve(registered, stream, peer));
+                tokio::task::spawn_local(client::serve(registered, stream, peer));
             }
             // The client was gone before we took it: nothing to do.
             Err(error) if error.kind() == std::io::ErrorKind::ConnectionAborted => {}

@@ -279,7 +279,7 @@ fn weigh(view: View, checked: Checked) -> Weighed {
 /// What is in flight where listeners or servers go.
 fn touched(view: &View, new: &Document) -> Vec<Touched> {
     let mut touched = Vec::new();
-    let listening: BTreeSet<_> = new.frontends.values().map(|frontend| frontend.listen.get()).collect();
+    let listening: BTreeSet<_> = new.frontends.values().map(|frontend| frontend.endpoint()).collect();
     for frontend in view.snapshot.frontends().filter(|it| !listening.contains(&it.listen)) {
         let count = frontend.cell.connections();
         if count > 0 {

@@ -107,6 +107,7 @@ fn kind_word(kind: EventKind) -> &'static str {
         EventKind::Revision => "revision",
         EventKind::Draft => "draft",
         EventKind::Lookup => "lookup",
+        EventKind::Tier => "tier",
         EventKind::Node => "node",
         EventKind::Trial => "trial",
     }
@@ -120,6 +121,7 @@ pub(crate) fn from_store(event: StoredEvent) -> Event {
         EventKind::Revision,
         EventKind::Draft,
         EventKind::Lookup,
+        EventKind::Tier,
         EventKind::Node,
         EventKind::Trial,
     ];

@@ -173,6 +173,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         journal: journal.clone(),
         duties,
         known_health: copy.health,
+        holds: copy.tiers.into_iter().filter_map(|(pool, hold)| Some((pool.parse().ok()?, hold))).collect(),
         copy_is_old,
     });
     let controller = Controller::start(state, reported, looked_up);

@@ -17,7 +17,7 @@ use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::TryRecvError;
 
 use crate::clock::wall;
-use crate::controller::{Controller, Ground, NoFrontend, Stopping};
+use crate::controller::{Controller, Ground, Stopping, WatchError};
 use crate::journal::Journal;
 
 /// How many trials may run at the same time.
@@ -43,7 +43,7 @@ pub(crate) enum TrialError {
     #[error(transparent)]
     Name(#[from] NameError),
     #[error(transparent)]
-    NoFrontend(#[from] NoFrontend),
+    Watch(#[from] WatchError),
     #[error("{MOST_RUNNING} trials are running already: wait until one is over")]
     TooMany,
     #[error(transparent)]
@@ -135,7 +135,7 @@ impl Trials {
 
     async fn conduct(self, mut trial: Trial, ground: Ground) {
         let began = Instant::now();
-        let Ground { address, pool, mut sightings, snapshot, published } = ground;
+        let Ground { address, pool, unjudged, mut sightings, snapshot, published } = ground;
         let mut facts = self.journal.watch();
         let plan = Plan {
             address,
@@ -185,7 +185,7 @@ impl Trials {
         collect(&mut trial.happened, &mut facts, &pool, trial.at);
         let samples: Vec<_> =
             shots.iter().map(|shot| sample(shot, seen.remove(&shot.number), snapshot.version)).collect();
-        trial.tally = Some(tally(&samples, &versions.shares));
+        trial.tally = Some(tally(&samples, &versions.shares, unjudged.as_deref()));
         trial.state = TrialState::Done;
         self.finish(trial);
     }
@@ -265,6 +265,7 @@ fn collect(
             EventKind::Health | EventKind::Duty | EventKind::Lookup => {
                 event.subject.starts_with(&format!("{pool}/"))
             }
+            EventKind::Tier => event.subject == pool.as_str(),
             EventKind::Revision => true,
             EventKind::Node | EventKind::Trial | EventKind::Draft => false,
         };

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use merismos_core::config::found::FoundServer;
 use merismos_core::duty::Order;
 use merismos_core::health::State;
+use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 
@@ -28,6 +29,9 @@ pub struct Copy {
     /// What the lookups found last, by `pool/lookup`.
     #[serde(default)]
     pub found: BTreeMap<String, BTreeSet<FoundServer>>,
+    /// The tiers that pools work on whose work does not go back by itself.
+    #[serde(default)]
+    pub tiers: BTreeMap<String, Hold>,
 }
 
 /// A server's health as it was seen last.

@@ -1,5 +1,7 @@
 //! `merismos explain FRONTEND`
 
+use std::net::IpAddr;
+
 use merismos_core::name::Name;
 
 use super::Context;
@@ -8,13 +10,40 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct Args {
-    /// The frontend that the request would come to
+    /// The frontend that it would come to
     frontend: Name,
+    /// The client's address [default: 127.0.0.1]
+    #[arg(long, value_name = "ADDRESS")]
+    client: Option<IpAddr>,
+    /// The path with its query, such as /ferry?day=3
+    #[arg(long)]
+    path: Option<String>,
+    /// The host that is asked for
+    #[arg(long, value_name = "NAME")]
+    host: Option<String>,
+    /// A field of the request; may be given several times
+    #[arg(long, value_name = "NAME: VALUE")]
+    header: Vec<String>,
+    /// A cookie; may be given several times
+    #[arg(long, value_name = "NAME=VALUE")]
+    cookie: Vec<String>,
 }
 
 impl Args {
+    /// What is imagined, as the call's parameters.
+    fn facts(&self) -> Vec<(&'static str, String)> {
+        let given = [
+            ("client", self.client.map(|client| client.to_string())),
+            ("path", self.path.clone()),
+            ("host", self.host.clone()),
+            ("header", (!self.header.is_empty()).then(|| self.header.join("\n"))),
+            ("cookie", (!self.cookie.is_empty()).then(|| self.cookie.join("; "))),
+        ];
+        given.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
+    }
+
     pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
-        let answer = context.target.client()?.explain(&self.frontend).await?;
+        let answer = context.target.client()?.explain(&self.frontend, &self.facts()).await?;
         if context.json {
             show::json(&answer);
         } else {

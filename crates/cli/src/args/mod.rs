@@ -6,6 +6,7 @@ mod duty;
 mod events;
 mod explain;
 mod export;
+mod failback;
 mod going;
 mod input;
 mod login;
@@ -39,7 +40,7 @@ pub(crate) struct Args {
 enum Command {
     /// Show frontends, pools and servers: configuration, duty and health beside what was observed
     Status(status::Args),
-    /// Say which server the next request would go to, and why no other
+    /// Say which server a given client would get, and why no other
     Explain(explain::Args),
     /// Show what happened
     Events(events::Args),
@@ -80,6 +81,8 @@ enum Command {
     Withdraw(duty::Args),
     /// Put a server back in service
     Return(duty::Args),
+    /// Send the work of a pool back to its lowest tier that can do it
+    Failback(failback::Args),
     /// Send real requests through a frontend, count where they went, and judge it
     Trial(trial::Args),
     /// Keep the service's address and token for later calls
@@ -115,6 +118,7 @@ impl Args {
             Command::Drain(args) => args.run(&context, Duty::Draining).await,
             Command::Withdraw(args) => args.run(&context, Duty::Withdrawn).await,
             Command::Return(args) => args.run(&context, Duty::InService).await,
+            Command::Failback(args) => args.run(&context).await,
             Command::Trial(args) => args.run(&context).await,
             Command::Login(args) => args.run(&context).await,
         }

@@ -14,6 +14,9 @@ pub(crate) fn print(answer: &ExplainAnswer) {
         answer.server.as_deref().unwrap_or("nobody")
     );
     text(&format!("{}\n", strong(&head)));
+    if answer.unit == "connection" {
+        text("  connections are dealt out: later requests on one stay with its server\n");
+    }
     match &answer.server {
         Some(server) => text(&format!("{} {server}: {}\n", good("✓"), answer.why)),
         None => text(&format!("{} {}\n", bad("✗"), answer.why)),

@@ -95,6 +95,7 @@ pub(crate) fn event(event: &Event, json: bool) {
         EventKind::Revision => "revision",
         EventKind::Draft => "draft",
         EventKind::Lookup => "lookup",
+        EventKind::Tier => "tier",
         EventKind::Node => "node",
         EventKind::Trial => "trial",
     };

@@ -124,6 +124,29 @@ pub struct Frontend {
     pub labels: Labels,
 }
 
+/// Where a frontend listens: TCP and UDP ports are apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Endpoint {
+    /// Whether it takes datagrams.
+    pub udp: bool,
+    /// The address and port.
+    pub address: SocketAddr,
+}
+
+impl fmt::Display for Endpoint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}{}", self.address, if self.udp { " (udp)" } else { "" })
+    }
+}
+
+impl Frontend {
+    /// Where it listens.
+    #[must_use]
+    pub fn endpoint(&self) -> Endpoint {
+        Endpoint { udp: self.protocol == Protocol::Udp, address: self.listen.get() }
+    }
+}
+
 /// What only `http` frontends have.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct HttpKeys {

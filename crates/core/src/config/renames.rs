@@ -27,7 +27,7 @@ impl Renames {
     pub fn between(old: &Document, new: &Document) -> Self {
         let mut renames = Self {
             pools: renamed(&old.pools, &new.pools, addresses),
-            frontends: renamed(&old.frontends, &new.frontends, |frontend| Some(frontend.listen.get())),
+            frontends: renamed(&old.frontends, &new.frontends, |frontend| Some(frontend.endpoint())),
             servers: BTreeMap::new(),
         };
         for (name, pool) in &old.pools {

@@ -105,9 +105,14 @@ pub struct Tally {
 }
 
 /// Counts a trial. `expectations` are the expected shares of each server, by the version of the snapshot in which
-/// they held; a server that goes down half way therefore expects its share of the requests until then.
+/// they held; a server that goes down half way therefore expects its share of the requests until then. Where work is
+/// dealt out by something else than the weights, `unjudged` says so, and shares are shown but not judged.
 #[must_use]
-pub fn tally(samples: &[Sample], expectations: &BTreeMap<u64, Vec<(PoolServer, f64)>>) -> Tally {
+pub fn tally(
+    samples: &[Sample],
+    expectations: &BTreeMap<u64, Vec<(PoolServer, f64)>>,
+    unjudged: Option<&str>,
+) -> Tally {
     let mut lines: BTreeMap<PoolServer, Line> = BTreeMap::new();
     let mut totals = (0, 0, 0);
     for (server, _) in expectations.values().flatten() {
@@ -133,9 +138,9 @@ pub fn tally(samples: &[Sample], expectations: &BTreeMap<u64, Vec<(PoolServer, f
     let rows: Vec<Row> = lines.into_iter().map(|(server, line)| line.row(server, total)).collect();
     let observed: Vec<u64> = rows.iter().map(|row| row.requests).collect();
     let expected: Vec<f64> = rows.iter().map(|row| row.expected_requests).collect();
-    let test = chi_square(&observed, &expected);
+    let test = chi_square(&observed, &expected).filter(|_| unjudged.is_none());
     let (failed, without_server, retried) = totals;
-    let (verdict, because) = judge(&rows, failed, test);
+    let (verdict, because) = judge(&rows, failed, test, unjudged);
     Tally { rows, requests: samples.len() as u64, failed, without_server, retried, test, verdict, because }
 }
 
@@ -175,7 +180,12 @@ impl Line {
     }
 }
 
-fn judge(rows: &[Row], failed: u64, test: Option<ChiSquare>) -> (Verdict, Vec<String>) {
+fn judge(
+    rows: &[Row],
+    failed: u64,
+    test: Option<ChiSquare>,
+    unjudged: Option<&str>,
+) -> (Verdict, Vec<String>) {
     let mut because = Vec::new();
     if failed > 0 {
         because.push(format!("{failed} requests were not answered properly"));
@@ -194,6 +204,12 @@ fn judge(rows: &[Row], failed: u64, test: Option<ChiSquare>) -> (Verdict, Vec<St
     }
     if !because.is_empty() {
         return (Verdict::NotAsExpected, because);
+    }
+    if let Some(unjudged) = unjudged.filter(|_| rows.iter().any(|row| row.requests > 0)) {
+        because.push(format!(
+            "every request was answered, by servers that may have work; shares are not judged, for {unjudged}"
+        ));
+        return (Verdict::AsExpected, because);
     }
     let choices = rows.iter().filter(|row| row.expected_requests > 0.0).count();
     if test.is_none() && choices != 1 {
@@ -236,7 +252,7 @@ mod tests {
     #[test]
     fn even_traffic_is_as_expected() {
         let samples: Vec<_> = (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
-        let tally = tally(&samples, &expectations());
+        let tally = tally(&samples, &expectations(), None);
         assert_eq!(tally.verdict, Verdict::AsExpected);
         assert_eq!(tally.rows[0].expected_requests, 50.0);
         assert_eq!((tally.rows[0].observed, tally.rows[1].observed), (0.5, 0.5));
@@ -248,7 +264,7 @@ mod tests {
         let mut samples: Vec<_> =
             (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples.extend((0..100).map(|_| Sample { expectation: Some(2), ..answered("tern") }));
-        let tally = tally(&samples, &expectations());
+        let tally = tally(&samples, &expectations(), None);
         assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
         assert_eq!(tally.rows[0].expected, 0.25);
     }
@@ -258,7 +274,7 @@ mod tests {
         let mut samples: Vec<_> =
             (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples[3].outcome = Outcome::Answered(503);
-        let tally = tally(&samples, &expectations());
+        let tally = tally(&samples, &expectations(), None);
         assert_eq!(tally.verdict, Verdict::NotAsExpected);
         assert_eq!((tally.failed, tally.rows[1].failed), (1, 1));
     }
@@ -277,7 +293,7 @@ mod tests {
         let mut samples: Vec<_> =
             (0..40).map(|_| Sample { expectation: Some(2), ..answered("tern") }).collect();
         samples.push(Sample { expectation: Some(2), ..answered("gull") });
-        let tally = tally(&samples, &expectations());
+        let tally = tally(&samples, &expectations(), None);
         assert_eq!(tally.verdict, Verdict::NotAsExpected);
         assert!(tally.because[0].contains("booking/gull got 1 requests and should have got none"));
     }
@@ -286,5 +302,16 @@ mod tests {
     fn three_requests_prove_nothing() {
         assert_eq!(tally(&vec![answered("gull"); 3], &expectations()).verdict, Verdict::TooFew);
         assert_eq!(tally(&[], &BTreeMap::new()).verdict, Verdict::TooFew);
+    }
+
+    #[test]
+    fn shares_that_do_not_follow_the_weights_are_not_judged_and_failures_are() {
+        let mut samples = vec![answered("gull"); 100];
+        let by_keys = tally(&samples, &expectations(), Some("the clients' keys decide"));
+        assert_eq!((by_keys.verdict, by_keys.test), (Verdict::AsExpected, None));
+        assert!(by_keys.because[0].contains("the clients' keys decide"));
+        assert_eq!(tally(&samples, &expectations(), None).verdict, Verdict::NotAsExpected);
+        samples[3].outcome = Outcome::Broken;
+        assert_eq!(tally(&samples, &expectations(), Some("so")).verdict, Verdict::NotAsExpected);
     }
 }

@@ -42,7 +42,7 @@ pub fn compile(
         }
         frontends[slot] = Some(Arc::new(Frontend {
             name: name.clone(),
-            listen: spec.listen.get(),
+            listen: spec.endpoint(),
             protocol: spec.protocol,
             unit: spec.unit,
             connection_limit: u64::from(spec.connection_limit),

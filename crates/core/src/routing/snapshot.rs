@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use super::facts::{Facts, Key, KeyRule};
 use crate::balance::{Ask, Balance, Tried};
 use crate::cells::{FrontendCell, Limits, PoolCell, ServerCell};
-use crate::config::document::{Algorithm, Protocol, ProxyVersion, Queueing, Unit};
+use crate::config::document::{Algorithm, Endpoint, Protocol, ProxyVersion, Queueing, Unit};
 use crate::eligibility::{Reason, Standing};
 use crate::name::{Name, PoolServer};
 
@@ -32,7 +32,7 @@ pub struct Frontend {
     /// Its name.
     pub name: Name,
     /// Where it listens.
-    pub listen: SocketAddr,
+    pub listen: Endpoint,
     /// What its clients speak.
     pub protocol: Protocol,
     /// What it deals out.

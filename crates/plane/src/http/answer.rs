@@ -8,7 +8,7 @@ use merismos_core::routing::{Frontend, Server, Times};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, Request, Response};
-use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
+use crate::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::worker::{Client, Worker};
 
@@ -18,6 +18,8 @@ pub(super) struct Delivered {
     pub(super) keep_client: bool,
     /// The server's connection can carry another request.
     pub(super) keep_server: bool,
+    /// Both go on with another protocol; what the server has sent of it already.
+    pub(super) tunnel: Option<Option<Buffer>>,
 }
 
 /// Why an answer did not get through.
@@ -70,6 +72,13 @@ impl<'a> Answer<'a> {
     ) -> Result<Delivered, NotDelivered> {
         let (mut buffer, length, response) = self.final_head(server, client).await?;
         self.begun.set(true);
+        if response.status == 101 {
+            self.count(response);
+            self.send(client, &buffer[..length]).await?;
+            buffer.consume(length);
+            let rest = (!buffer.is_empty()).then_some(buffer);
+            return Ok(Delivered { keep_client: false, keep_server: false, tunnel: Some(rest) });
+        }
         self.watch.all_within(self.times.whole_answer);
         let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
         let ends_with_close = unchunk || response.framing == Framing::UntilClose;
@@ -97,7 +106,7 @@ impl<'a> Answer<'a> {
             sent?;
         }
         let clean = self.rest_of_body(server, client, follow, buffer, unchunk).await?;
-        Ok(Delivered { keep_client, keep_server: response.keep_alive && clean })
+        Ok(Delivered { keep_client, keep_server: response.keep_alive && clean, tunnel: None })
     }
 
     /// Counts the answer, before the client can have it.
@@ -122,6 +131,7 @@ impl<'a> Answer<'a> {
                 return Err(nonsense());
             };
             match response.status {
+                101 if self.request.upgrade => return Ok((buffer, length, response)),
                 // No upgrade was passed on, so none can be agreed to.
                 101 => return Err(nonsense()),
                 100..=199 => {

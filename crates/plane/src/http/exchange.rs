@@ -5,20 +5,25 @@ use std::sync::Arc;
 use std::task::Poll;
 
 use merismos_core::balance::Tried;
-use merismos_core::cells::ServerLane;
-use merismos_core::routing::{Frontend, Server, Times};
+use merismos_core::config::document::Unit;
+use merismos_core::routing::{Frontend, Key, Server, Times};
 use tokio::net::TcpStream;
 
 use super::answer::{Answer, Delivered, NotDelivered};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
-use super::head::Request;
-use super::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
+use super::head::{self, Request};
+use crate::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
 use super::refuse::{self, Refusal, Shortage};
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
-use crate::connect::{self, ConnectError};
+use crate::client::Who;
+use crate::connect::{ConnectError, Unreached, Upstream, reach};
+use crate::deal::{Deal, NoServer};
 use crate::idle::Trust;
+use crate::proxy;
+use crate::relay::Relay;
+use crate::tcp::is_gone;
 use crate::witness::{Sighting, Watch as Witness};
 use crate::worker::{Client, Worker};
 
@@ -49,6 +54,7 @@ pub(super) struct Exchange<'a> {
     pub(super) frontend: &'a Frontend,
     pub(super) version: u64,
     pub(super) request: &'a Request,
+    pub(super) who: Who,
     pub(super) watch: Watch<'a>,
 }
 
@@ -60,15 +66,6 @@ struct Sending<'b> {
     input: Option<Buffer>,
     /// How much of the body is still to come.
     follow: Follow,
-}
-
-/// Counts a request as in flight at a server while it is there.
-struct InFlight<'a>(&'a ServerLane);
-
-impl Drop for InFlight<'_> {
-    fn drop(&mut self) {
-        self.0.ended.up();
-    }
 }
 
 impl Exchange<'_> {
@@ -100,6 +97,16 @@ impl Exchange<'_> {
         witness: Option<(Arc<Witness>, u64)>,
     ) -> Outcome {
         let pool = &self.frontend.pool;
+        let key = match &pool.key_rule {
+            None => Key::Unneeded,
+            Some(_) => {
+                head::key(sending.start, self.request.client.unwrap_or(self.who.client.ip()), pool)
+            }
+        };
+        if key == Key::Refused {
+            return Outcome::Refused(Refusal::NoKey);
+        }
+        let deal = Deal { worker: self.worker, client: self.client, pool, key, watch: self.watch };
         let whole_body_sent = sending.follow.is_done();
         let mut tried = Tried::default();
         let mut places = Vec::new();
@@ -115,17 +122,28 @@ impl Exchange<'_> {
                 });
             }
         };
+        let mut full = false;
         while tried.len() < pool.attempts {
-            let Some(place) = pool.decide(&tried) else { break };
+            let place = match self.place(&deal, stream, &tried).await {
+                Ok(place) => place,
+                Err(NoServer::Nobody) => break,
+                Err(NoServer::Full) => {
+                    full = true;
+                    break;
+                }
+                Err(NoServer::ClientGone) => return Outcome::ClientGone,
+            };
             let server = &pool.servers[place];
-            let lane = server.cell.lane(self.worker.index);
             if let Some(before) = places.last() {
                 let before: &Server = &pool.servers[*before];
                 before.cell.lane(self.worker.index).retried.up();
             }
+            let mut at = deal.begin(place);
+            let lane = at.lane;
             let attempt = self.attempt(stream, server, &mut sending).await;
             match attempt {
                 Ok(delivered) => {
+                    at.went_well();
                     tell(Some(place), &places);
                     return Self::answered(delivered, sending);
                 }
@@ -161,9 +179,34 @@ impl Exchange<'_> {
                 }
             }
         }
+        if full {
+            last = None;
+        }
         let took = last.filter(|(_, failure)| !matches!(failure, ServerFailure::NotReached(_)));
         tell(took.map(|(place, _)| place), &places);
-        self.short(stream, last.map(|(_, failure)| failure), sending).await
+        self.short(stream, full, last.map(|(_, failure)| failure), sending).await
+    }
+
+    /// The next server for the request: the one that its connection was dealt out to, where connections are, or one
+    /// that the pool decides for.
+    async fn place(
+        &self,
+        deal: &Deal<'_>,
+        stream: &TcpStream,
+        tried: &Tried,
+    ) -> Result<usize, NoServer> {
+        let by_connection = self.frontend.unit == Unit::Connection;
+        if by_connection
+            && tried.is_empty()
+            && let Some(place) = self.client.dealt_to.get().and_then(|server| deal.goes_on(server))
+        {
+            return Ok(place);
+        }
+        let place = deal.server(tried, |context| is_gone(stream, context)).await?;
+        if by_connection {
+            self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
+        }
+        Ok(place)
     }
 
     /// What the client's connection does after a delivered answer.
@@ -181,63 +224,67 @@ impl Exchange<'_> {
         server: &Server,
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
-        let lane = server.cell.lane(self.worker.index);
-        lane.begun.up();
-        let _in_flight = InFlight(lane);
-        self.client.server.set(Some(server.cell.id));
         let resendable = self.request.is_idempotent && sending.follow.is_done();
         let trust = if resendable { Trust::Any } else { Trust::Recent };
-        if let Some(kept) = self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()) {
+        // With a PROXY protocol header a connection is one client's alone, and none is kept.
+        let kept = match self.frontend.pool.proxy_protocol {
+            None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
+            Some(_) => None,
+        };
+        if let Some(kept) = kept {
             match self.exchange(stream, kept, server, sending).await {
                 Err(Failed::Server(ServerFailure::Closed)) if resendable => {}
                 other => return other,
             }
         }
         // Rare beside kept connections; in a box it does not make every request's future larger.
-        let fresh = Box::pin(self.connect(server)).await.map_err(Failed::Server)?;
+        let fresh = Box::pin(self.connect(server)).await.map_err(|it| Failed::Server(it.into()))?;
         self.exchange(stream, fresh, server, sending).await
     }
 
-    /// Makes a connection, within the pool's limit.
-    async fn connect(&self, server: &Server) -> Result<TcpStream, ServerFailure> {
-        self.watch.within(server.times.connect);
-        let mut opening = pin!(connect::open(server.address));
-        std::future::poll_fn(|context| match (opening.as_mut().poll(context), self.client.alarm.rang()) {
-            (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(ServerFailure::NotReached)),
-            (Poll::Pending, None) => Poll::Pending,
-            (Poll::Pending, Some(Ring::Cut)) => Poll::Ready(Err(ServerFailure::Cut)),
-            (Poll::Pending, Some(Ring::Deadline | Ring::Close)) => {
-                Poll::Ready(Err(ServerFailure::NotReached(ConnectError::Silent)))
-            }
-        })
-        .await
+    /// Makes a connection, and says on it who the client is where the server wants to know that way.
+    async fn connect(&self, server: &Server) -> Result<Upstream, Unreached> {
+        let mut upstream = reach(server, self.watch).await?;
+        if let Some(version) = self.frontend.pool.proxy_protocol {
+            let header = proxy::header(version, self.who.client, self.who.meant_for);
+            let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;
+            sent.map_err(|_| Unreached::Failed(ConnectError::Other(std::io::ErrorKind::BrokenPipe)))?;
+        }
+        Ok(upstream)
     }
 
     /// Sends the request on a connection and brings the answer back.
     async fn exchange(
         &self,
         stream: &mut TcpStream,
-        mut upstream: TcpStream,
+        mut upstream: Upstream,
         server: &Server,
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
         let times = server.times;
-        if let Err(trouble) = write_all(&mut upstream, sending.start, self.watch, times.idle).await {
+        if let Err(trouble) = write_all(&mut upstream.stream, sending.start, self.watch, times.idle).await {
             return Err(Failed::Server(server_failure(&trouble)));
         }
         let answer = Answer::new((self.worker, self.client), self.frontend, self.request, server, self.watch);
         let delivered = if sending.follow.is_done() {
             self.watch.within(times.first_byte);
-            answer.deliver(&mut upstream, stream).await
+            answer.deliver(&mut upstream.stream, stream).await
         } else {
-            Box::pin(self.duplex(stream, &mut upstream, &answer, times, sending)).await?
+            Box::pin(self.duplex(stream, &mut upstream.stream, &answer, times, sending)).await?
         };
-        let delivered = delivered.map_err(|error| match error {
+        let mut delivered = delivered.map_err(|error| match error {
             NotDelivered::Server(failure) => Failed::Server(failure),
             NotDelivered::BrokenOff { open_ended } => Failed::Client(Outcome::BrokenOff { open_ended }),
             NotDelivered::ClientGone => Failed::Client(Outcome::ClientGone),
         })?;
-        if delivered.keep_server && sending.follow.is_done() {
+        if let Some(rest) = delivered.tunnel.take() {
+            let first = sending.input.take();
+            let mut tunnel = Relay::new(self.worker, self.watch, self.frontend.tunnel_timeout, first, rest);
+            // In a box, for a tunnel's state is large and most requests are none.
+            Box::pin(tunnel.run(stream, &mut upstream.stream)).await;
+            return Ok(delivered);
+        }
+        if delivered.keep_server && sending.follow.is_done() && self.frontend.pool.proxy_protocol.is_none() {
             self.worker.idle.keep(server.cell.id, upstream, self.worker.wheel.now());
         }
         Ok(delivered)
@@ -313,19 +360,22 @@ impl Exchange<'_> {
     async fn short(
         &self,
         stream: &mut TcpStream,
+        full: bool,
         failure: Option<ServerFailure>,
         sending: Sending<'_>,
     ) -> Outcome {
         let Sending { input: rest, follow, .. } = sending;
         let shortage = match failure {
+            None if full => Shortage::Full,
             None => Shortage::NoServer,
+            Some(ServerFailure::NotReached(ConnectError::LimitReached)) => Shortage::Full,
             Some(ServerFailure::NotReached(_)) => Shortage::AllFailed,
             Some(ServerFailure::Closed | ServerFailure::Nonsense) => Shortage::BrokenAnswer,
             Some(ServerFailure::Late) => Shortage::Late,
             Some(ServerFailure::Cut) => Shortage::Withdrawn,
         };
         let lane = self.frontend.cell.lane(self.worker.index);
-        if shortage == Shortage::NoServer { &lane.unavailable } else { &lane.unanswered }.up();
+        if matches!(shortage, Shortage::NoServer | Shortage::Full) { &lane.unavailable } else { &lane.unanswered }.up();
         self.client.alarm.silence();
         let keep = self.request.keep_alive && !self.request.is_http_10 && follow.is_done();
         let text =

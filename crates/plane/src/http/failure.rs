@@ -1,8 +1,8 @@
 //! How a server fails a request.
 
-use super::io::Trouble;
+use crate::io::Trouble;
 use crate::alarm::Ring;
-use crate::connect::ConnectError;
+use crate::connect::{ConnectError, Unreached};
 
 /// Why a server did not answer a request. No byte of an answer has gone to the client.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -25,5 +25,14 @@ pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
         Trouble::Closed | Trouble::Broken => ServerFailure::Closed,
         Trouble::Rang(Ring::Deadline | Ring::Close) => ServerFailure::Late,
         Trouble::Rang(Ring::Cut) => ServerFailure::Cut,
+    }
+}
+
+impl From<Unreached> for ServerFailure {
+    fn from(unreached: Unreached) -> Self {
+        match unreached {
+            Unreached::Failed(error) => Self::NotReached(error),
+            Unreached::Cut => Self::Cut,
+        }
     }
 }

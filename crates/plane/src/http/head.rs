@@ -3,9 +3,15 @@
 //! Strict where leniency is dangerous: what two parsers could read in two ways is refused, not repaired
 //! (RFC 9112, 2.2, 3.2, 5, 6.1, 6.3 and 11.2).
 
-use httparse::{Header, Status};
+use std::net::IpAddr;
 
+use httparse::{Header, Status};
+use ipnet::IpNet;
+use merismos_core::routing::{Facts, Key, Pool};
+
+use super::forwarded::{ClientFields, Told};
 use super::refuse::Refusal;
+use crate::client::is_in;
 
 /// The most fields that a head may have; frontends may set a lower limit.
 const MOST_FIELDS: usize = 100;
@@ -66,26 +72,21 @@ pub(super) struct Request {
     pub(super) is_idempotent: bool,
     pub(super) is_http_10: bool,
     pub(super) keep_alive: bool,
+    /// The client wants to go on with another protocol on this connection, which the server may agree to.
+    pub(super) upgrade: bool,
+    /// The client's address as a trusted peer tells it.
+    pub(super) client: Option<IpAddr>,
     /// The value of the mark field.
     pub(super) mark: Option<Vec<u8>>,
 }
 
-/// What the plane adds to each request of one client (RFC 7239 and the customary older fields).
-#[derive(Debug)]
-pub(super) struct ClientFields {
-    forwarded_for: String,
-    forwarded: String,
-}
-
-impl ClientFields {
-    pub(super) fn new(peer: std::net::SocketAddr) -> Self {
-        let ip = peer.ip().to_canonical();
-        let node = if ip.is_ipv6() { format!("\"[{ip}]\"") } else { ip.to_string() };
-        Self {
-            forwarded_for: format!("X-Forwarded-For: {ip}\r\nX-Forwarded-Proto: http\r\n"),
-            forwarded: format!("Forwarded: for={node};proto=http"),
-        }
-    }
+/// Of whom a request comes, and what is known before its head is read.
+#[derive(Clone, Copy)]
+pub(super) struct Origin<'a> {
+    pub(super) client: &'a ClientFields,
+    pub(super) trusted: &'a [IpNet],
+    /// Two random numbers to make an identity of.
+    pub(super) id: [u64; 2],
 }
 
 /// What is done with a field on its way to the server.
@@ -104,7 +105,8 @@ struct Found<'h> {
     close: bool,
     keep_alive: bool,
     upgrade_named: bool,
-    websocket: bool,
+    upgrade: Option<&'h [u8]>,
+    told: Told<'h>,
     /// A `Connection` field that names other fields.
     names_others: bool,
     mark: Option<&'h [u8]>,
@@ -141,7 +143,7 @@ fn is_host(value: &[u8]) -> bool {
 /// [`Refusal`] with the status and the sentence that the client gets.
 pub(super) fn request(
     head: &[u8],
-    client: &ClientFields,
+    origin: Origin<'_>,
     field_limit: usize,
     out: &mut Vec<u8>,
 ) -> Result<Request, Refusal> {
@@ -170,9 +172,6 @@ pub(super) fn request(
     if found.names_others {
         drop_named(parsed.headers, &mut fates);
     }
-    if found.websocket && found.upgrade_named {
-        return Err(Refusal::NotOffered("upgrading the connection (WebSocket) is not offered here yet"));
-    }
     if found.host.is_none() && !is_http_10 {
         return Err(Refusal::Malformed("the Host field is missing"));
     }
@@ -183,16 +182,30 @@ pub(super) fn request(
         (false, Some(0) | None) => Framing::None,
         (false, Some(length)) => Framing::Length(length),
     };
-    let (origin, authority) = origin_form(method, target)?;
-    write_request(head, &parsed, &fates, (method, origin), out);
+    let (path, authority) = origin_form(method, target)?;
+    write_request(head, &parsed, &fates, (method, path), out);
     let host = authority.map(str::as_bytes).or(found.host).unwrap_or_default();
-    write_client_fields(client, host, authority.is_some() || found.host.is_none(), out);
+    if authority.is_some() || found.host.is_none() {
+        write_field("Host", host, out);
+    }
+    let upgrade = found.upgrade.filter(|_| found.upgrade_named && framing == Framing::None && !is_http_10);
+    if let Some(upgrade) = upgrade {
+        write_field("Connection", b"Upgrade", out);
+        write_field("Upgrade", upgrade, out);
+    }
+    // Only peers that are trusted are believed.
+    let believed = !origin.trusted.is_empty() && is_in(origin.client.peer, origin.trusted);
+    let told = if believed { found.told } else { Told::default() };
+    told.write(origin.client, host, || origin.id, out);
+    out.extend_from_slice(b"\r\nVia: 1.1 merismos\r\n\r\n");
     Ok(Request {
         framing,
         is_head: method == "HEAD",
         is_idempotent: matches!(method, "GET" | "HEAD" | "OPTIONS" | "TRACE" | "PUT" | "DELETE"),
         is_http_10,
         keep_alive: if is_http_10 { found.keep_alive && !found.close } else { !found.close },
+        upgrade: upgrade.is_some(),
+        client: told.client(origin.trusted).filter(|_| believed),
         mark: found.mark.map(<[u8]>::to_vec),
     })
 }
@@ -214,10 +227,11 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
             found.host = Some(value);
         }
         7 if is("upgrade") => {
-            found.websocket |= members(value).any(|it| it.eq_ignore_ascii_case(b"websocket"));
+            // HTTP/2 is spoken by prior knowledge; its upgrade may be ignored (RFC 9113, 3.1).
+            let is_h2c = members(value).any(|it| it.eq_ignore_ascii_case(b"h2c"));
+            found.upgrade = (!is_h2c && !value.is_empty()).then_some(value);
             return Ok(Fate::Drop);
         }
-        9 if is("forwarded") => return Ok(Fate::Drop),
         10 if is("connection") => {
             for option in members(value) {
                 match option {
@@ -240,15 +254,14 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
                 return Err(Refusal::Malformed("there is more than one Content-Length field"));
             }
         }
-        15 if is("x-forwarded-for") => return Ok(Fate::Drop),
-        16 if is("x-forwarded-host") || is("proxy-connection") => return Ok(Fate::Drop),
-        17 if is("x-forwarded-proto") => return Ok(Fate::Drop),
+        16 if is("proxy-connection") => return Ok(Fate::Drop),
         17 if is("transfer-encoding") => {
             if found.chunked || !value.eq_ignore_ascii_case(b"chunked") {
                 return Err(Refusal::Coding);
             }
             found.chunked = true;
         }
+        9 | 12 | 15..=17 if found.told.note(name, value) => return Ok(Fate::Drop),
         _ => {}
     }
     Ok(Fate::Keep)
@@ -318,23 +331,25 @@ fn write_request(
     }
 }
 
-fn write_client_fields(client: &ClientFields, host: &[u8], writes_host: bool, out: &mut Vec<u8>) {
-    if writes_host {
-        out.extend_from_slice(b"Host: ");
-        out.extend_from_slice(host);
-        out.extend_from_slice(b"\r\n");
-    }
-    out.extend_from_slice(client.forwarded_for.as_bytes());
-    out.extend_from_slice(client.forwarded.as_bytes());
-    if host.is_empty() {
-        out.extend_from_slice(b"\r\nVia: 1.1 merismos\r\n\r\n");
-        return;
-    }
-    out.extend_from_slice(b";host=\"");
-    out.extend_from_slice(host);
-    out.extend_from_slice(b"\"\r\nX-Forwarded-Host: ");
-    out.extend_from_slice(host);
-    out.extend_from_slice(b"\r\nVia: 1.1 merismos\r\n\r\n");
+fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
+    out.extend_from_slice(name.as_bytes());
+    out.extend_from_slice(b": ");
+    out.extend_from_slice(value);
+    out.extend_from_slice(b"\r\n");
+}
+
+/// What a request says that work can be dealt out by, read from the head that was written for the server. Only pools
+/// that go by such things ask for it.
+pub(super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> Key {
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
+    let mut parsed = httparse::Request::new(&mut []);
+    let read = parsed.parse_with_uninit_headers(head, &mut fields);
+    assert!(matches!(read, Ok(Status::Complete(_))), "this head was written by ourselves");
+    let headers: &[Header<'_>] = parsed.headers;
+    let field = |name: &str| {
+        headers.iter().find(|field| field.name.eq_ignore_ascii_case(name)).map(|field| field.value)
+    };
+    pool.key(&Facts { client, target: parsed.path, host: field("host"), sni: None, field: &field })
 }
 
 /// What the plane needs to know of a response.

@@ -7,9 +7,9 @@ mod answer;
 mod body;
 mod exchange;
 mod failure;
+mod forwarded;
 mod head;
-mod io;
 mod refuse;
 mod session;
 
-pub(crate) use session::serve;
+pub(crate) use session::{serve, turn_away};

@@ -23,6 +23,8 @@ pub(super) enum Refusal {
     Version,
     /// The chunked coding of the body is broken.
     BrokenChunks,
+    /// It has none of the keys that the pool deals out by.
+    NoKey,
 }
 
 /// Why a request could not be answered: ours or the servers' doing.
@@ -30,6 +32,8 @@ pub(super) enum Refusal {
 pub(super) enum Shortage {
     /// No server is eligible.
     NoServer,
+    /// All eligible servers are full, and so is the line, or the wait was too long.
+    Full,
     /// Every server that was tried failed.
     AllFailed,
     /// The server answered nonsense or broke off before its answer began.
@@ -44,7 +48,7 @@ impl Refusal {
     /// The status that the client gets.
     pub(super) fn status(self) -> u16 {
         match self {
-            Self::Malformed(_) | Self::BrokenChunks => 400,
+            Self::Malformed(_) | Self::BrokenChunks | Self::NoKey => 400,
             Self::Slow => 408,
             Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
             Self::Coding | Self::NotOffered(_) => 501,
@@ -62,6 +66,7 @@ impl fmt::Display for Refusal {
             Self::TooManyFields { limit } => write!(f, "the request head has more than {limit} fields"),
             Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
             Self::Version => f.write_str("only HTTP/1.0 and HTTP/1.1 are understood"),
+            Self::NoKey => f.write_str("the request has none of the keys by which it would be given to a server"),
             Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),
         }
     }
@@ -71,7 +76,7 @@ impl Shortage {
     /// The status that the client gets.
     pub(super) fn status(self) -> u16 {
         match self {
-            Self::NoServer => 503,
+            Self::NoServer | Self::Full => 503,
             Self::AllFailed | Self::BrokenAnswer | Self::Withdrawn => 502,
             Self::Late => 504,
         }
@@ -82,6 +87,7 @@ impl fmt::Display for Shortage {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::NoServer => "no server is available",
+            Self::Full => "every server has as much work as it may have; try again soon",
             Self::AllFailed => "no server could be reached",
             Self::BrokenAnswer => "the server broke off its answer or gave one that makes no sense",
             Self::Late => "the server did not answer in time",
@@ -89,6 +95,10 @@ impl fmt::Display for Shortage {
         })
     }
 }
+
+/// When a client that got 503 may come again (RFC 9110, 10.2.3): a server that was full or away a second ago may not be
+/// so any more.
+const RETRY_AFTER: &str = "Retry-After: 1\r\n";
 
 fn reason_phrase(status: u16) -> &'static str {
     match status {
@@ -115,10 +125,11 @@ pub(super) fn answer(
     let phrase = reason_phrase(status);
     let body = format!("{status} {phrase}\nfrontend {frontend}: {says}\n");
     let connection = if close { "Connection: close\r\n" } else { "" };
+    let again = if status == 503 { RETRY_AFTER } else { "" };
     let body_sent = if with_body { body.as_str() } else { "" };
     format!(
         "HTTP/1.1 {status} {phrase}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: {}\r\n\
-         Cache-Control: no-store\r\n{connection}\r\n{body_sent}",
+         Cache-Control: no-store\r\n{again}{connection}\r\n{body_sent}",
         body.len()
     )
     .into_bytes()

@@ -4,19 +4,20 @@ use std::net::SocketAddr;
 use std::rc::Rc;
 use std::time::Duration;
 
-use merismos_core::cells::FrontendCell;
 use merismos_core::name::Name;
 use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
 use super::exchange::{Exchange, Outcome};
-use super::head::{self, ClientFields, HeadScan};
-use super::io::{Trouble, Watch, read, readable, write_all};
+use super::forwarded::ClientFields;
+use super::head::{self, HeadScan, Origin};
+use crate::io::{Trouble, Watch, read, readable, write_all};
 use super::refuse::{Refusal, answer};
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
-use crate::worker::{Client, Registered, Worker};
+use crate::client::Who;
+use crate::worker::{Client, Worker};
 
 /// How long a refused client may go on sending before its connection is closed under it.
 const LINGER: Duration = Duration::from_secs(1);
@@ -62,46 +63,18 @@ struct Session {
     client: Rc<Client>,
     stream: TcpStream,
     fields: ClientFields,
+    who: Who,
 }
 
-/// Counts a connection while it is there.
-struct Counted<'a> {
-    cell: &'a FrontendCell,
-    worker: usize,
-}
-
-impl Drop for Counted<'_> {
-    fn drop(&mut self) {
-        self.cell.lane(self.worker).closed.up();
-    }
-}
-
-/// Serves one client until its connection ends.
-pub(crate) async fn serve(registered: Registered, stream: TcpStream, peer: SocketAddr) {
-    let (worker, client) = (Rc::clone(&registered.worker), Rc::clone(&registered.client));
-    let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
-    let cell = std::sync::Arc::clone(&frontend.cell);
-    let is_full = cell.connections() >= frontend.connection_limit;
-    let name = is_full.then(|| frontend.name.clone());
-    drop(frontend);
-    // One that is turned away takes no place, however long it lingers.
-    let lane = cell.lane(worker.index);
-    if is_full { &lane.turned_away } else { &lane.opened }.up();
-    let _counted = (!is_full).then(|| Counted { cell: &cell, worker: worker.index });
-    if stream.set_nodelay(true).is_err() {
-        return;
-    }
-    std::future::poll_fn(|context| {
-        client.alarm.wake_with(context.waker());
-        std::task::Poll::Ready(())
-    })
-    .await;
-    let mut session = Session { worker, client, stream, fields: ClientFields::new(peer) };
-    if let Some(name) = name {
-        session.turn_away(&name).await;
-        return;
-    }
-    let mut input = None;
+/// Serves one client until its connection ends. `input` is what it has sent already.
+pub(crate) async fn serve(
+    worker: Rc<Worker>,
+    client: Rc<Client>,
+    stream: TcpStream,
+    who: Who,
+    mut input: Option<Buffer>,
+) {
+    let mut session = Session { worker, client, stream, fields: ClientFields::new(who.client), who };
     loop {
         match session.request(&mut input).await {
             Next::Another => {}
@@ -112,6 +85,14 @@ pub(crate) async fn serve(registered: Registered, stream: TcpStream, peer: Socke
             }
         }
     }
+}
+
+/// Answers a client for whom there is no room, and lets it go.
+pub(crate) async fn turn_away(worker: Rc<Worker>, client: Rc<Client>, stream: TcpStream, frontend: &Name) {
+    let unknown = SocketAddr::from(([0, 0, 0, 0], 0));
+    let who = Who { client: unknown, meant_for: unknown };
+    let mut session = Session { worker, client, stream, fields: ClientFields::new(unknown), who };
+    session.turn_away(frontend).await;
 }
 
 impl Session {
@@ -134,7 +115,12 @@ impl Session {
             Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
         };
         let mut out = worker.scrap();
-        let request = match head::request(&buffer[..length], &self.fields, frontend.field_limit, &mut out) {
+        let origin = Origin {
+            client: &self.fields,
+            trusted: &frontend.trusted,
+            id: [worker.draw(), worker.draw()],
+        };
+        let request = match head::request(&buffer[..length], origin, frontend.field_limit, &mut out) {
             Ok(request) => request,
             Err(refusal) => return self.refuse(refusal, frontend).await,
         };
@@ -147,6 +133,7 @@ impl Session {
             frontend,
             version: snapshot.version,
             request: &request,
+            who: self.who,
             watch,
         };
         let outcome = exchange.run(&mut self.stream, buffer, &mut out).await;

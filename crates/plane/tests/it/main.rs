@@ -3,9 +3,12 @@
 // A whole program of tests: a panic is how any of it says that something is wrong.
 #![allow(clippy::unwrap_used)]
 
+mod datagrams;
+mod dealing;
 mod failing;
 mod hostile;
 mod limits;
 mod probing;
+mod relaying;
 mod rig;
 mod traffic;

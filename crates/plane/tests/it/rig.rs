@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use merismos_core::cells::{Cells, FrontendCounts, ServerCounts};
+use merismos_core::config::document::Frontend;
 use merismos_core::config::{Format, load};
 use merismos_core::duty::Duty;
 use merismos_core::eligibility::Truths;
@@ -26,6 +27,7 @@ pub(crate) struct Rig {
     pub(crate) address: SocketAddr,
     pool: String,
     frontend: String,
+    protocol: &'static str,
     servers: Vec<SocketAddr>,
     pub(crate) duties: BTreeMap<String, Duty>,
     pub(crate) states: BTreeMap<String, State>,
@@ -49,6 +51,16 @@ pub(crate) fn free_address() -> SocketAddr {
 impl Rig {
     /// A frontend before these servers, named s0, s1 and so on; `pool` and `frontend` are more keys for each.
     pub(crate) fn new(servers: &[SocketAddr], pool: &str, frontend: &str) -> Self {
+        Self::speaking("http", servers, pool, frontend)
+    }
+
+    /// As [`Self::new`], with another protocol.
+    pub(crate) fn speaking(
+        protocol: &'static str,
+        servers: &[SocketAddr],
+        pool: &str,
+        frontend: &str,
+    ) -> Self {
         let plane = Plane::start(2).unwrap();
         let mut rig = Self {
             cells: Cells::new(plane.workers()),
@@ -57,6 +69,7 @@ impl Rig {
             address: free_address(),
             pool: pool.to_owned(),
             frontend: frontend.to_owned(),
+            protocol,
             servers: servers.to_vec(),
             duties: BTreeMap::new(),
             states: BTreeMap::new(),
@@ -76,9 +89,9 @@ impl Rig {
         use std::fmt::Write as _;
 
         let mut text = format!(
-            "format = 2\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\n\
+            "format = 2\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"{}\"\nlisten = \"{}\"\n\
              pool = \"quay\"\n{}\n[pools.quay]\ncheck = \"up\"\n{}\n",
-            self.address, self.frontend, self.pool
+            self.protocol, self.address, self.frontend, self.pool
         );
         for (index, address) in self.servers.iter().enumerate() {
             write!(text, "[pools.quay.servers.s{index}]\naddress = \"{address}\"\n").unwrap();
@@ -91,9 +104,10 @@ impl Rig {
         let checked = load(text, Format::Toml).unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
         self.version += 1;
         let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
-        let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, self.version);
+        let moment = (self.version, self.plane.now());
+        let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, moment);
         self.cells = cells;
-        let listen = checked.document().frontends.values().map(|frontend| frontend.listen.get());
+        let listen = checked.document().frontends.values().map(Frontend::endpoint);
         let bound = self.plane.bind(listen).unwrap();
         self.plane.publish(Arc::new(snapshot), bound);
     }

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use merismos_api::{ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, Review};
+use merismos_api::{ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Review};
 use merismos_core::duty::Order;
-use merismos_core::name::PoolServer;
+use merismos_core::name::{Name, PoolServer};
 
 use super::App;
 use super::auth::Who;
@@ -99,6 +99,22 @@ pub(super) async fn duty(
     let server: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
     let order = Order { duty: request.duty, reason, who, at: wall() };
     whole(give(app, server, order, request.even_if_last)).await
+}
+
+/// Send the work of a pool back to the lowest tier that can do it.
+#[utoipa::path(
+    post, path = "/pools/{pool}/failback", tag = "change",
+    params(("pool" = String, Path, description = "The pool", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    responses((status = 200, body = FailbackAnswer), Changing)
+)]
+pub(super) async fn failback(
+    State(app): State<Arc<App>>,
+    Extension(Who(who)): Extension<Who>,
+    InPath(pool): InPath<String>,
+) -> Result<Json<FailbackAnswer>, ApiError> {
+    let pool: Name = pool.parse().map_err(ApiError::bad_request)?;
+    let tier = app.controller.fail_back(pool.clone(), who).await??;
+    Ok(Json(FailbackAnswer { pool: pool.to_string(), tier }))
 }
 
 /// Follows the order first, for it may be urgent; then sees that it is kept, on the disk and in the database.

@@ -1,5 +1,6 @@
 //! Calls that only look.
 
+use std::net::{IpAddr, Ipv4Addr};
 use std::sync::Arc;
 
 use axum::Json;
@@ -15,7 +16,7 @@ use utoipa::IntoParams;
 
 use super::App;
 use super::problem::{ApiError, Finding, InPath, InQuery, Looking};
-use crate::controller::Detail;
+use crate::controller::{Detail, Imagined};
 use crate::journal;
 
 /// The field that names the revision of an exported document.
@@ -56,18 +57,56 @@ pub(super) async fn status(
     Ok(Json(app.controller.status(query.detail()?).await?))
 }
 
-/// Which server the next request to a frontend would go to, and why no other.
+/// A piece of work that somebody imagines.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct ExplainQuery {
+    /// The client's address; 127.0.0.1 when it is left out.
+    #[param(value_type = Option<String>)]
+    client: Option<IpAddr>,
+    /// The path with its query.
+    #[param(pattern = "^/")]
+    path: Option<String>,
+    /// The host that is asked for.
+    host: Option<String>,
+    /// Cookies, as in `Cookie`: `visit=a81f; lang=en`.
+    cookie: Option<String>,
+    /// Fields, one a line: `X-Account: 17`.
+    header: Option<String>,
+}
+
+impl ExplainQuery {
+    fn imagined(self) -> Result<Imagined, ApiError> {
+        let wrong = "a field is a name, a colon and a value, such as X-Account: 17";
+        let field = |line: &str| {
+            let (name, value) = line.split_once(':').ok_or_else(|| ApiError::bad_request(wrong))?;
+            Ok((name.trim().to_ascii_lowercase(), value.trim().to_owned()))
+        };
+        let lines = self.header.as_deref().unwrap_or_default().lines().filter(|line| !line.trim().is_empty());
+        let mut fields = lines.map(field).collect::<Result<Vec<_>, ApiError>>()?;
+        fields.extend(self.cookie.map(|cookie| ("cookie".to_owned(), cookie)));
+        if self.path.as_ref().is_some_and(|path| !path.starts_with('/')) {
+            return Err(ApiError::bad_request("a path begins with a slash"));
+        }
+        let client = self.client.unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
+        Ok(Imagined { client, path: self.path, host: self.host, fields })
+    }
+}
+
+/// Which server a piece of work that came to a frontend now would go to, and why no other. Nothing is sent.
 #[utoipa::path(
     get, path = "/frontends/{frontend}/explain", tag = "look",
-    params(("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    params(ExplainQuery, ("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = ExplainAnswer), Finding)
 )]
 pub(super) async fn explain(
     State(app): State<Arc<App>>,
     InPath(frontend): InPath<String>,
+    InQuery(query): InQuery<ExplainQuery>,
 ) -> Result<Json<ExplainAnswer>, ApiError> {
     let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
-    Ok(Json(app.controller.explain(frontend).await??))
+    Ok(Json(app.controller.explain(frontend, query.imagined()?).await??))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]

@@ -93,6 +93,7 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(drafts::compare))
         .routes(routes!(drafts::revert))
         .routes(routes!(changes::duty))
+        .routes(routes!(changes::failback))
         .routes(routes!(trials::list, trials::begin))
         .routes(routes!(trials::show))
         .routes(routes!(stream::stream))

@@ -17,7 +17,7 @@ use serde::de::DeserializeOwned;
 use utoipa::IntoResponses;
 use utoipa::openapi::{ContentBuilder, Ref, RefOr, Response, ResponseBuilder};
 
-use crate::controller::{DutyError, NoFrontend, Stopping};
+use crate::controller::{DutyError, FailbackError, NoFrontend, Stopping, WatchError};
 use crate::deploy::ApplyError;
 use crate::drafts::DraftError;
 use crate::trials::TrialError;
@@ -110,6 +110,17 @@ impl From<DutyError> for ApiError {
     }
 }
 
+impl From<FailbackError> for ApiError {
+    fn from(error: FailbackError) -> Self {
+        match error {
+            FailbackError::NoPool(_) => Self::unknown(error),
+            FailbackError::NoLower { .. } | FailbackError::NotHeld(_) => {
+                Self::new(StatusCode::CONFLICT, "nothing-to-send-back", "There is nothing to send back", error)
+            }
+        }
+    }
+}
+
 impl From<ApplyError> for ApiError {
     fn from(error: ApplyError) -> Self {
         let (status, kind, title) = match &error {
@@ -191,8 +202,8 @@ impl From<DraftError> for ApiError {
 impl From<TrialError> for ApiError {
     fn from(error: TrialError) -> Self {
         match error {
-            TrialError::NoFrontend(_) => Self::unknown(error),
-            TrialError::Request | TrialError::Name(_) => Self::bad_request(error),
+            TrialError::Watch(WatchError::NoFrontend(_)) => Self::unknown(error),
+            TrialError::Request | TrialError::Name(_) | TrialError::Watch(WatchError::Protocol { .. }) => Self::bad_request(error),
             TrialError::TooMany => {
                 Self::new(StatusCode::TOO_MANY_REQUESTS, "too-many-trials", "Too many trials", error)
             }

@@ -3,6 +3,8 @@
 //! Nothing here waits for the database or the disk: commands change what is in memory and publish it, and those
 //! who sent them see to the records.
 
+mod dealing;
+mod explain;
 mod lookups;
 mod rates;
 mod settle;
@@ -10,11 +12,13 @@ mod state;
 mod status;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use merismos_api::{ExplainAnswer, Status, StreamMessage};
 use merismos_core::config::Checked;
+use merismos_core::config::document::Protocol;
 use merismos_core::config::found::Found;
 use merismos_core::duty::{Duty, Order, Refusal};
 use merismos_core::eligibility::Truths;
@@ -29,6 +33,7 @@ use merismos_store::Revision;
 use merismos_store::copy::Copy;
 use tokio::sync::{broadcast, mpsc, oneshot};
 
+pub(crate) use dealing::FailbackError;
 pub(crate) use state::{Start, State};
 
 /// How often rates are sampled and watchers are told the status.
@@ -62,15 +67,23 @@ impl View {
 
 /// Duty and health of servers at one moment; those that are not named are in service and up.
 #[derive(Clone, Debug)]
-pub(crate) struct Facts(BTreeMap<PoolServer, (Duty, HealthState)>);
+pub(crate) struct Facts {
+    servers: BTreeMap<PoolServer, (Duty, HealthState)>,
+    /// The tiers that work is bound to.
+    tiers: BTreeMap<Name, u8>,
+}
 
 impl Truths for Facts {
     fn duty(&self, server: &PoolServer) -> Duty {
-        self.0.get(server).map(|(duty, _)| *duty).unwrap_or_default()
+        self.servers.get(server).map(|(duty, _)| *duty).unwrap_or_default()
     }
 
     fn health(&self, server: &PoolServer) -> HealthState {
-        self.0.get(server).map_or(HealthState::Up, |(_, health)| *health)
+        self.servers.get(server).map_or(HealthState::Up, |(_, health)| *health)
+    }
+
+    fn held_tier(&self, pool: &Name) -> Option<u8> {
+        self.tiers.get(pool).copied()
     }
 }
 
@@ -88,6 +101,8 @@ pub(crate) enum Detail {
 pub(crate) struct Ground {
     pub(crate) address: std::net::SocketAddr,
     pub(crate) pool: Name,
+    /// Why the shares say nothing, where they don't.
+    pub(crate) unjudged: Option<String>,
     pub(crate) sightings: Sightings,
     pub(crate) snapshot: Arc<Snapshot>,
     pub(crate) published: broadcast::Receiver<Arc<Snapshot>>,
@@ -108,6 +123,25 @@ pub(crate) enum DutyError {
 #[derive(Debug, thiserror::Error)]
 #[error("there is no frontend {0}; `merismos status` lists them")]
 pub(crate) struct NoFrontend(pub(crate) Name);
+
+/// Why a trial can't watch a frontend.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum WatchError {
+    #[error(transparent)]
+    NoFrontend(#[from] NoFrontend),
+    #[error("a trial sends HTTP requests, and frontend {frontend} takes {protocol}")]
+    Protocol { frontend: Name, protocol: Protocol },
+}
+
+/// A piece of work that somebody imagines, to be told where it would go.
+#[derive(Clone, Debug)]
+pub(crate) struct Imagined {
+    pub(crate) client: IpAddr,
+    pub(crate) path: Option<String>,
+    pub(crate) host: Option<String>,
+    /// Fields by their names in lower case.
+    pub(crate) fields: Vec<(String, String)>,
+}
 
 /// What the controller is asked to do.
 #[derive(Debug)]
@@ -137,12 +171,18 @@ enum Command {
     },
     Explain {
         frontend: Name,
+        imagined: Imagined,
         reply: oneshot::Sender<Result<ExplainAnswer, NoFrontend>>,
     },
     Watch {
         frontend: Name,
         capacity: usize,
-        reply: oneshot::Sender<Result<Ground, NoFrontend>>,
+        reply: oneshot::Sender<Result<Ground, WatchError>>,
+    },
+    FailBack {
+        pool: Name,
+        who: String,
+        reply: oneshot::Sender<Result<u8, FailbackError>>,
     },
     Copy {
         reply: oneshot::Sender<Copy>,
@@ -217,12 +257,22 @@ impl Controller {
         self.ask(|reply| Command::Status { detail, reply }).await
     }
 
-    /// Which server the next request would go to.
+    /// Which server a piece of work would go to.
     pub(crate) async fn explain(
         &self,
         frontend: Name,
+        imagined: Imagined,
     ) -> Result<Result<ExplainAnswer, NoFrontend>, Stopping> {
-        self.ask(|reply| Command::Explain { frontend, reply }).await
+        self.ask(|reply| Command::Explain { frontend, imagined, reply }).await
+    }
+
+    /// Sends the work of a pool back to its lowest tier that can; gives that tier.
+    pub(crate) async fn fail_back(
+        &self,
+        pool: Name,
+        who: String,
+    ) -> Result<Result<u8, FailbackError>, Stopping> {
+        self.ask(|reply| Command::FailBack { pool, who, reply }).await
     }
 
     /// Prepares a trial of a frontend.
@@ -230,7 +280,7 @@ impl Controller {
         &self,
         frontend: Name,
         capacity: usize,
-    ) -> Result<Result<Ground, NoFrontend>, Stopping> {
+    ) -> Result<Result<Ground, WatchError>, Stopping> {
         self.ask(|reply| Command::Watch { frontend, capacity, reply }).await
     }
 
@@ -253,6 +303,8 @@ async fn serve(
 ) {
     let mut seconds = tokio::time::interval(SECOND);
     seconds.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut beats = tokio::time::interval(dealing::BEAT);
+    beats.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         tokio::select! {
             command = commands.recv() => match command {
@@ -280,6 +332,7 @@ async fn serve(
                 state.on_lookup(report);
                 tell_status(&state);
             }
+            _ = beats.tick() => state.on_beat(),
             _ = seconds.tick() => {
                 state.on_second();
                 tell_status(&state);
@@ -310,7 +363,14 @@ fn obey(state: &mut State, command: Command) {
             drop(reply.send(done));
         }
         Command::Status { detail, reply } => drop(reply.send(state.status(&detail))),
-        Command::Explain { frontend, reply } => drop(reply.send(state.explain(&frontend))),
+        Command::Explain { frontend, imagined, reply } => {
+            drop(reply.send(state.explain(&frontend, &imagined)));
+        }
+        Command::FailBack { pool, who, reply } => {
+            let done = state.fail_back(&pool, &who);
+            tell_status(state);
+            drop(reply.send(done));
+        }
         Command::Watch { frontend, capacity, reply } => drop(reply.send(state.watch(&frontend, capacity))),
         Command::Copy { reply } => drop(reply.send(state.copy())),
         Command::Stop { .. } => unreachable!("the loop keeps this one to itself"),

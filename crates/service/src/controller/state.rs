@@ -8,13 +8,14 @@ use std::time::{Duration, Instant};
 use merismos_api::EventKind;
 use merismos_core::cells::Cells;
 use merismos_core::config::Checked;
-use merismos_core::config::document::{CheckKind, Document};
+use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol, Unit};
 use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::{Evidence, State as HealthState};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{Snapshot, compile, recompile};
+use merismos_core::routing::{self, Snapshot, compile, recompile};
+use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::lookup::{LookupId, Lookups};
@@ -28,7 +29,8 @@ use tokio::sync::{broadcast, watch};
 
 use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
-use super::{DutyError, Facts, Ground, NoFrontend, View};
+use super::dealing::Ramping;
+use super::{DutyError, Facts, Ground, NoFrontend, View, WatchError};
 use crate::clock::wall;
 use crate::journal::Journal;
 
@@ -65,6 +67,7 @@ pub(crate) struct Start {
     pub(crate) journal: Journal,
     pub(crate) duties: BTreeMap<PoolServer, Order>,
     pub(crate) known_health: BTreeMap<String, KnownHealth>,
+    pub(crate) holds: BTreeMap<Name, Hold>,
     /// Told whenever the copy file should be written anew.
     pub(crate) copy_is_old: watch::Sender<u64>,
 }
@@ -83,6 +86,10 @@ pub(crate) struct State {
     pub(super) found: Found,
     pub(super) looked: BTreeMap<LookupId, Looked>,
     pub(super) rates: Rates,
+    /// The tiers of pools whose work does not go back by itself.
+    pub(super) holds: BTreeMap<Name, Hold>,
+    /// Servers that returned or recovered a moment ago.
+    pub(super) ramps: BTreeMap<PoolServer, Ramping>,
     pub(super) started: Wall,
     version: u64,
     published: broadcast::Sender<Arc<Snapshot>>,
@@ -97,6 +104,25 @@ impl Truths for State {
     fn health(&self, server: &PoolServer) -> HealthState {
         self.health.get(server).map(|health| health.state).unwrap_or_default()
     }
+
+    fn ramp(&self, server: &PoolServer) -> u32 {
+        self.thousandths(server)
+    }
+
+    fn held_tier(&self, pool: &Name) -> Option<u8> {
+        self.holds.get(pool).map(|hold| hold.tier)
+    }
+}
+
+/// Why the shares of a trial can't be held against the weights, where that is so.
+fn unjudged(frontend: &routing::Frontend) -> Option<String> {
+    let algorithm = frontend.pool.algorithm;
+    if frontend.unit == Unit::Connection {
+        return Some("connections are dealt out, and not the requests on them".to_owned());
+    }
+    let follows = algorithm.follows_weights() && !frontend.pool.limited;
+    let goes_by = if frontend.pool.limited { "the weights and what room each server has" } else { algorithm.goes_by() };
+    (!follows).then(|| format!("work is dealt out by {goes_by} ({algorithm})"))
 }
 
 /// How a server's health is named in the copy: at another address it is another server.
@@ -120,6 +146,8 @@ impl State {
             health: BTreeMap::new(),
             known_health: start.known_health,
             rates: Rates::default(),
+            holds: start.holds,
+            ramps: BTreeMap::new(),
             started: wall(),
             version: 0,
             published,
@@ -147,14 +175,14 @@ impl State {
             checked: self.running.as_ref().map_or_else(|| empty.clone(), |running| running.checked.clone()),
             effective: self.running.as_ref().map_or(empty, |running| running.effective.clone()),
             found: self.found.clone(),
-            facts: Facts(facts),
+            facts: Facts { servers: facts, tiers: self.holds.iter().map(|(pool, it)| (pool.clone(), it.tier)).collect() },
             orders: self.duties.clone(),
             snapshot: self.plane.snapshot(),
         }
     }
 
     pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<Bound>, BindError> {
-        self.plane.bind(checked.document().frontends.values().map(|frontend| frontend.listen.get()))
+        self.plane.bind(checked.document().frontends.values().map(Frontend::endpoint))
     }
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
@@ -210,9 +238,11 @@ impl State {
     pub(super) fn publish(&mut self, bound: Vec<Bound>) {
         let Some(running) = self.running.take() else { return };
         self.version += 1;
+        self.follow_pools(running.effective.document().pools.iter());
         let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
         let number = running.revision.number;
-        let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, self.version));
+        let moment = (self.version, self.plane.now());
+        let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, moment));
         self.cells = cells;
         self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), bound);
@@ -224,9 +254,11 @@ impl State {
     pub(super) fn publish_pools(&mut self, touched: &BTreeSet<Name>) {
         let Some(running) = self.running.take() else { return };
         self.version += 1;
+        self.follow_pools(running.effective.document().pools.iter().filter(|(name, _)| touched.contains(*name)));
         let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
         let (previous, document) = (self.plane.snapshot(), running.effective.document());
-        let snapshot = recompile(&previous, document, touched, self, &mut cells, self.version);
+        let moment = (self.version, self.plane.now());
+        let snapshot = recompile(&previous, document, touched, self, &mut cells, moment);
         let snapshot = Arc::new(snapshot);
         self.cells = cells;
         self.running = Some(running);
@@ -287,10 +319,13 @@ impl State {
         Ok(it.cell.counts().in_flight)
     }
 
-    pub(super) fn watch(&self, frontend: &Name, capacity: usize) -> Result<Ground, NoFrontend> {
+    pub(super) fn watch(&self, frontend: &Name, capacity: usize) -> Result<Ground, WatchError> {
         let snapshot = self.plane.snapshot();
         let found = snapshot.frontend_named(frontend).ok_or_else(|| NoFrontend(frontend.clone()))?;
-        let mut address = found.listen;
+        if found.protocol != Protocol::Http {
+            return Err(WatchError::Protocol { frontend: frontend.clone(), protocol: found.protocol });
+        }
+        let mut address = found.listen.address;
         if address.ip().is_unspecified() {
             address.set_ip(match address {
                 SocketAddr::V4(_) => std::net::Ipv4Addr::LOCALHOST.into(),
@@ -300,6 +335,7 @@ impl State {
         Ok(Ground {
             address,
             pool: found.pool.name.clone(),
+            unjudged: unjudged(found),
             // Nobody outside can guess it, so nobody can mix marks of their own into a trial.
             sightings: self.plane.watch(rand::rng().random(), capacity),
             published: self.published.subscribe(),
@@ -319,6 +355,7 @@ impl State {
                 .collect(),
             tokens: Vec::new(),
             found: self.found.iter().map(|(id, servers)| (lookup_key(id), servers.clone())).collect(),
+            tiers: self.holds.iter().map(|(pool, hold)| (pool.to_string(), *hold)).collect(),
         }
     }
 
@@ -326,13 +363,13 @@ impl State {
     pub(super) fn on_second(&mut self) {
         let snapshot = self.plane.snapshot();
         self.rates.sample(&snapshot, Instant::now());
-        for address in self.plane.deaf() {
-            if let Ok(bound) = self.plane.bind([address]) {
+        for endpoint in self.plane.deaf() {
+            if let Ok(bound) = self.plane.bind([endpoint]) {
                 self.plane.publish(Arc::clone(&snapshot), bound);
                 self.journal.write(
                     EventKind::Node,
                     "this node",
-                    format!("listens on {address} again"),
+                    format!("listens on {endpoint} again"),
                     json!({}),
                 );
             }

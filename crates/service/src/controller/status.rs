@@ -3,8 +3,8 @@
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,
-    PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
+    CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolStatus,
+    Records, RevisionStatus, ServerStatus, Status, Window,
 };
 use merismos_core::config::document::{
     Check, Document, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec,
@@ -12,13 +12,13 @@ use merismos_core::config::document::{
 use merismos_core::health::State as HealthState;
 use merismos_core::health::timing::timing;
 use merismos_core::name::Name;
-use merismos_core::routing::{Frontend, Passed, Pool, Server, Snapshot};
+use merismos_core::routing::{Frontend, Pool, Server};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 
 use super::rates::{MINUTE, TEN_SECONDS};
 use super::state::{Running, State};
-use super::{Detail, NoFrontend};
+use super::Detail;
 use crate::clock::wall;
 
 /// From how many servers on a status does not show each one, unless it is asked to.
@@ -34,10 +34,10 @@ impl State {
         let deaf = self.plane.deaf();
         let frontends: Vec<FrontendStatus> = document
             .frontends
-            .iter()
-            .filter_map(|(name, spec)| {
+            .keys()
+            .filter_map(|name| {
                 let found = snapshot.frontend_named(name)?;
-                Some(self.frontend(found, spec.protocol, !deaf.contains(&found.listen), now))
+                Some(self.frontend(found, !deaf.contains(&found.listen), now))
             })
             .collect();
         let mut pools: Vec<PoolStatus> = snapshot
@@ -126,7 +126,6 @@ impl State {
     fn frontend(
         &self,
         frontend: &Frontend,
-        protocol: Protocol,
         listening: bool,
         now: Instant,
     ) -> FrontendStatus {
@@ -134,21 +133,28 @@ impl State {
         let short = self.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
         let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
         let pool = &frontend.pool;
+        let clients = match frontend.protocol {
+            Protocol::Http => "every client gets 503",
+            Protocol::Tcp => "every connection is reset",
+            Protocol::Udp => "every datagram is lost",
+        };
+        let waiting = pool.cell.line.waiting();
         let trouble = if !listening {
             Some(format!("does not listen: {} is taken by another program or not ours", frontend.listen))
         } else if pool.servers.is_empty() {
-            Some(format!("every client gets 503: pool {} has no servers", pool.name))
+            Some(format!("{clients}: pool {} has no servers", pool.name))
         } else if pool.eligible() == 0 {
-            Some(format!("every client gets 503: no server of pool {} is eligible", pool.name))
+            Some(format!("{clients}: no server of pool {} is eligible", pool.name))
+        } else if waiting > 0 {
+            Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
         } else {
             None
         };
         FrontendStatus {
             name: frontend.name.to_string(),
-            protocol: match protocol {
-                Protocol::Http => "http".to_owned(),
-            },
-            listen: frontend.listen.to_string(),
+            protocol: frontend.protocol.to_string(),
+            unit: frontend.unit.to_string(),
+            listen: frontend.listen.address.to_string(),
             pool: pool.name.to_string(),
             listening,
             trouble,
@@ -178,9 +184,18 @@ impl State {
             eligible: pool.eligible() as u64,
             failing: servers.iter().filter(fails).count() as u64,
             per_second: windows[0].iter().map(|window| window.per_second).sum(),
+            tier: self.working_tier(pool, spec),
+            held: self.is_held(&pool.name),
+            waiting: pool.cell.line.waiting(),
+            waited_in_vain: pool.cell.line.in_vain(),
             lookups: self.lookups(&pool.name, spec),
             servers,
         }
+    }
+
+    fn working_tier(&self, pool: &Pool, spec: &PoolSpec) -> Option<u8> {
+        let mut servers = pool.servers.iter().zip(spec.servers.values());
+        servers.find(|(server, _)| server.standing.reason.is_none()).map(|(_, spec)| spec.tier)
     }
 
     fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {
@@ -210,6 +225,8 @@ impl State {
             address: server.address.to_string(),
             weight: spec.weight,
             tier: spec.tier,
+            ramp: self.ramp_of(&server.name),
+            full: server.cell.room.full(server.limits, self.plane.now()).is_some(),
             found_by: spec.found_by.as_ref().map(ToString::to_string),
             duty: self.duties.get(&server.name).cloned(),
             health: HealthStatus {
@@ -227,55 +244,6 @@ impl State {
             observed,
             in_flight: server.cell.counts().in_flight,
         }
-    }
-
-    /// Which server the next request would go to, and why no other.
-    pub(super) fn explain(&self, name: &Name) -> Result<ExplainAnswer, NoFrontend> {
-        let snapshot: std::sync::Arc<Snapshot> = self.plane.snapshot();
-        let frontend = snapshot.frontend_named(name).ok_or_else(|| NoFrontend(name.clone()))?;
-        let explanation = frontend.explain();
-        let algorithm = self.document().pools.get(&frontend.pool.name).map(|pool| pool.algorithm.to_string());
-        let algorithm = algorithm.unwrap_or_default();
-        let why = match &explanation.chosen {
-            Some(chosen) => format!(
-                "it is eligible and its turn is next ({algorithm}, {:.1} % of the pool's requests)",
-                chosen.share * 100.0
-            ),
-            None if frontend.pool.servers.is_empty() => {
-                format!("pool {} has no servers: the client gets 503", frontend.pool.name)
-            }
-            None => format!("no server of pool {} is eligible: the client gets 503", frontend.pool.name),
-        };
-        Ok(ExplainAnswer {
-            frontend: name.to_string(),
-            pool: frontend.pool.name.to_string(),
-            algorithm,
-            revision: snapshot.revision,
-            server: explanation.chosen.map(|chosen| chosen.server.to_string()),
-            why,
-            others: explanation.passed.into_iter().map(|passed| self.passed(passed)).collect(),
-        })
-    }
-
-    fn passed(&self, passed: Passed) -> PassedServer {
-        let why = match (passed.reason, passed.turns_until) {
-            (None, Some(1)) => "its turn comes with the request after the next".to_owned(),
-            (None, Some(turns)) => format!("its turn comes {turns} requests after the next"),
-            (None, None) => "it is eligible, but the pool's turns pass it over".to_owned(),
-            (Some(reason), _) => {
-                let order = self.duties.get(&passed.server).filter(|_| {
-                    use merismos_core::eligibility::Reason;
-                    matches!(reason, Reason::Withdrawn | Reason::Draining)
-                });
-                let probe = self.health.get(&passed.server).and_then(|health| health.last_probe.as_ref());
-                match (order, probe) {
-                    (Some(order), _) => format!("{reason} ({}: {})", order.who, order.reason),
-                    (None, Some(probe)) if !probe.passed() => format!("{reason} ({probe})"),
-                    (None, _) => reason.to_string(),
-                }
-            }
-        };
-        PassedServer { server: passed.server.to_string(), why, turns_until: passed.turns_until }
     }
 }
 

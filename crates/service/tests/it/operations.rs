@@ -44,7 +44,7 @@ async fn a_failing_server_is_noticed_explained_and_taken_back() {
         assert_eq!((gull.eligible, gull.expected, service.server("tern").await.expected), (false, 0.0, 1.0));
         let got = gull.health.last_probe.clone().unwrap().got;
         assert!(got.contains(says), "{got}");
-        let explained = service.client().explain(&"harbour".parse().unwrap()).await.unwrap();
+        let explained = service.client().explain(&"harbour".parse().unwrap(), &[]).await.unwrap();
         assert_eq!(explained.server.as_deref(), Some("quay/tern"));
         assert!(explained.others[0].why.contains(says), "{explained:?}");
         assert!(service.get().await.unwrap().1.starts_with("tern"));

@@ -65,9 +65,12 @@ impl ThingName for PoolServer {
 /// What a frontend is made of.
 #[derive(Debug, clap::Args, Serialize)]
 pub(crate) struct FrontendKeys {
-    /// What clients speak: http [default when made: http]
+    /// What clients speak: http, tcp or udp [default when made: http]
     #[arg(long)]
     protocol: Option<String>,
+    /// What is dealt out: request or connection (http), connection (tcp), flow or datagram (udp)
+    #[arg(long)]
+    unit: Option<String>,
     /// Where to listen: ADDRESS:PORT, or RANGE/NAME:PORT for an address that was taken
     #[arg(long, value_name = "ADDRESS:PORT", conflicts_with = "from")]
     listen: Option<String>,
@@ -97,6 +100,19 @@ pub(crate) struct FrontendKeys {
     /// How long a client may rest, such as 60s
     #[arg(long, value_name = "DURATION")]
     idle_timeout: Option<String>,
+    /// How long a tunnel (WebSocket) may rest, such as 1h
+    #[arg(long, value_name = "DURATION")]
+    tunnel_timeout: Option<String>,
+    /// How long a tcp client's connection may last, such as 8h
+    #[arg(long, value_name = "DURATION")]
+    life_limit: Option<String>,
+    /// Networks whose word of who the client is is believed, with commas between
+    #[arg(long, value_name = "NETWORK", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    trusted: Vec<String>,
+    /// Connections of trusted peers begin with a PROXY protocol header
+    #[arg(long, value_name = "YES")]
+    proxy_protocol: Option<bool>,
 }
 
 impl Keys for FrontendKeys {
@@ -118,9 +134,36 @@ impl Keys for FrontendKeys {
 /// What a pool is made of.
 #[derive(Debug, clap::Args, Serialize)]
 pub(crate) struct PoolKeys {
-    /// How it deals out work: round-robin
+    /// How it deals out work: round-robin, least-connections, least-load, random-two, hash or in-order
     #[arg(long)]
     algorithm: Option<String>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    hashing: Hashing,
+    /// How many eligible servers a tier needs to work
+    #[arg(long, value_name = "COUNT")]
+    tier_minimum: Option<u16>,
+    /// When work goes back to a lower tier: automatic, "after 5m" or "by hand"
+    #[arg(long)]
+    failback: Option<String>,
+    /// The time in which the share of a server that comes back grows, such as 30s
+    #[arg(long, value_name = "DURATION")]
+    ramp: Option<String>,
+    /// How much of their limits its servers may use, in percent
+    #[arg(long, value_name = "PERCENT")]
+    capacity: Option<u8>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    limits: Limits,
+    /// How much work may wait while every server is full; 0 is no queue
+    #[arg(long, value_name = "COUNT")]
+    queue_limit: Option<u32>,
+    /// How long work may wait, such as 1s
+    #[arg(long, value_name = "DURATION")]
+    queue_timeout: Option<String>,
+    /// The PROXY protocol header that its servers want: v1 or v2
+    #[arg(long, value_name = "VERSION")]
+    proxy_protocol: Option<String>,
     /// The check that judges its servers
     #[arg(long)]
     check: Option<String>,
@@ -135,6 +178,42 @@ pub(crate) struct PoolKeys {
 impl Keys for PoolKeys {
     const KIND: Kind = Kind::Pool;
     type Name = Name;
+}
+
+/// What hash goes by.
+#[derive(Debug, clap::Args, Serialize)]
+struct Hashing {
+    /// hash: the keys, with commas between: client-address, path, path-with-query, host, sni, query:NAME, header:NAME,
+    /// cookie:NAME
+    #[arg(long = "hash-key", value_name = "KEY", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    hash_keys: Vec<String>,
+    /// hash: how many bits of an IPv4 client's address count
+    #[arg(long, value_name = "BITS")]
+    hash_prefix_ipv4: Option<u8>,
+    /// hash: how many bits of an IPv6 client's address count
+    #[arg(long, value_name = "BITS")]
+    hash_prefix_ipv6: Option<u8>,
+    /// hash: what becomes of work that has none of the keys: spread or refuse
+    #[arg(long, value_name = "WHAT")]
+    hash_when_absent: Option<String>,
+    /// hash: the most that a server gets of its share of the work in flight, in percent
+    #[arg(long, value_name = "PERCENT")]
+    hash_bound: Option<u16>,
+}
+
+/// What a server may be given at once.
+#[derive(Debug, clap::Args, Serialize)]
+struct Limits {
+    /// The most connections to a server
+    #[arg(long, value_name = "COUNT")]
+    connection_limit: Option<u32>,
+    /// The most pieces of work in flight at a server
+    #[arg(long, value_name = "COUNT")]
+    in_flight_limit: Option<u32>,
+    /// The most pieces of work that a server gets in a second
+    #[arg(long, value_name = "COUNT")]
+    rate_limit: Option<u32>,
 }
 
 /// How long the steps of an exchange may take.
@@ -166,6 +245,12 @@ pub(crate) struct ServerKeys {
     /// Its rank, 0 to 7: the lowest tier with a server that can work does
     #[arg(long)]
     tier: Option<u8>,
+    /// How much of its weight and its limits counts, in percent
+    #[arg(long, value_name = "PERCENT")]
+    capacity: Option<u8>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    limits: Limits,
     #[command(flatten)]
     #[serde(flatten)]
     times: Times,

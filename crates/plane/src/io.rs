@@ -14,7 +14,7 @@ use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::Buffer;
 
 /// Why a read or a write did not happen.
-pub(super) enum Trouble {
+pub(crate) enum Trouble {
     /// The peer closed its side (reads only).
     Closed,
     /// The peer or the system broke the connection.
@@ -31,28 +31,28 @@ impl From<io::Error> for Trouble {
 
 /// A connection's alarm with the wheel that it stands in: what every wait needs.
 #[derive(Clone, Copy)]
-pub(super) struct Watch<'a> {
-    pub(super) alarm: &'a Rc<Alarm>,
-    pub(super) wheel: &'a Wheel,
+pub(crate) struct Watch<'a> {
+    pub(crate) alarm: &'a Rc<Alarm>,
+    pub(crate) wheel: &'a Wheel,
 }
 
 impl Watch<'_> {
-    pub(super) fn within(self, limit: Duration) {
+    pub(crate) fn within(self, limit: Duration) {
         self.wheel.set(self.alarm, limit);
     }
 
     /// Ends everything up to the next silence at the latest after `limit`, however patient each step is.
-    pub(super) fn all_within(self, limit: Duration) {
+    pub(crate) fn all_within(self, limit: Duration) {
         self.wheel.set_end(self.alarm, limit);
     }
 
-    fn check(self) -> Result<(), Trouble> {
+    pub(crate) fn check(self) -> Result<(), Trouble> {
         self.alarm.rang().map_or(Ok(()), |ring| Err(Trouble::Rang(ring)))
     }
 }
 
 /// The reading side of a connection, whole or half.
-pub(super) trait Source: AsyncRead + Unpin {
+pub(crate) trait Source: AsyncRead + Unpin {
     fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>>;
 }
 
@@ -69,13 +69,13 @@ impl Source for ReadHalf<'_> {
 }
 
 /// The writing side of a connection, whole or half.
-pub(super) trait Sink: AsyncWrite + Unpin {}
+pub(crate) trait Sink: AsyncWrite + Unpin {}
 
 impl Sink for TcpStream {}
 impl Sink for WriteHalf<'_> {}
 
 /// Waits until there is something to read, without holding a buffer meanwhile.
-pub(super) async fn readable(source: &impl Source, watch: Watch<'_>) -> Result<(), Trouble> {
+pub(crate) async fn readable(source: &impl Source, watch: Watch<'_>) -> Result<(), Trouble> {
     std::future::poll_fn(|context| {
         watch.check()?;
         source.poll_ready(context).map_err(Trouble::from)
@@ -87,7 +87,7 @@ pub(super) async fn readable(source: &impl Source, watch: Watch<'_>) -> Result<(
 ///
 /// Reads through `poll_read`, for after a read that left room tokio takes the socket to be empty and saves the
 /// system call that would only say so.
-pub(super) async fn read(
+pub(crate) async fn read(
     source: &mut impl Source,
     buffer: &mut Buffer,
     watch: Watch<'_>,
@@ -106,7 +106,7 @@ pub(super) async fn read(
 }
 
 /// Writes everything; the peer may rest for `patience` at most.
-pub(super) async fn write_all(
+pub(crate) async fn write_all(
     sink: &mut impl Sink,
     mut bytes: &[u8],
     watch: Watch<'_>,

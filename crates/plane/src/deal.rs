@@ -1,0 +1,182 @@
+//! A piece of work on its way to a server: deciding, waiting for room, and being counted while it is there.
+
+use std::future::Future;
+use std::pin::pin;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use merismos_core::balance::{Ask, Tried};
+use merismos_core::cells::ServerLane;
+use merismos_core::routing::{Decision, Key, Pool, Server};
+use merismos_core::time::Tick;
+
+use crate::alarm::Ring;
+use crate::io::Watch;
+use crate::worker::{Client, Worker};
+
+/// Why no server was found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum NoServer {
+    /// None is eligible, or all that are were tried.
+    Nobody,
+    /// All that are eligible are full, and so is the line, or the wait was too long.
+    Full,
+    /// The client went away while it waited.
+    ClientGone,
+}
+
+/// A piece of work that seeks a server.
+#[derive(Clone, Copy)]
+pub(crate) struct Deal<'a> {
+    pub(crate) worker: &'a Worker,
+    pub(crate) client: &'a Client,
+    pub(crate) pool: &'a Pool,
+    pub(crate) key: Key,
+    pub(crate) watch: Watch<'a>,
+}
+
+impl<'a> Deal<'a> {
+    fn ask(&self) -> Ask<'a> {
+        let now = if self.pool.limited || self.pool.timed { self.worker.now() } else { Tick(0) };
+        Ask { cell: &self.pool.cell, key: self.key.number(), draw: self.worker.draw(), now }
+    }
+
+    /// The next server for this work, waiting for room where the pool has a line. `gone` says whether the client went
+    /// away meanwhile.
+    pub(crate) async fn server(
+        &self,
+        tried: &Tried,
+        gone: impl FnMut(&mut Context<'_>) -> bool,
+    ) -> Result<usize, NoServer> {
+        // Whoever waits was here before.
+        let must_wait = self.pool.limited && self.pool.cell.line.waiting() > 0;
+        let decision = if must_wait { Decision::Full } else { self.pool.decide(&self.ask(), tried) };
+        match decision {
+            Decision::Server(place) => Ok(place),
+            Decision::Nobody => Err(NoServer::Nobody),
+            // Rare; in a box it does not make every request's future larger.
+            Decision::Full => Box::pin(self.wait(tried, gone)).await,
+        }
+    }
+
+    /// Whether a server that this client is tied to may go on with it: it may while it drains, and not when it is down
+    /// or withdrawn.
+    pub(crate) fn goes_on(&self, server: u32) -> Option<usize> {
+        use merismos_core::eligibility::Reason;
+        let may = |it: &Server| match it.standing.reason {
+            None | Some(Reason::Draining | Reason::Standby | Reason::WeightZero) => true,
+            Some(Reason::Withdrawn | Reason::Unproven | Reason::Down | Reason::Recovering) => false,
+        };
+        let place = self.pool.servers.iter().position(|it| it.cell.id == server)?;
+        let server = &self.pool.servers[place];
+        if !may(server) {
+            return None;
+        }
+        if self.pool.limited {
+            server.cell.room.enter(server.limits, self.worker.now()).ok()?;
+        }
+        Some(place)
+    }
+
+    async fn wait(&self, tried: &Tried, mut gone: impl FnMut(&mut Context<'_>) -> bool) -> Result<usize, NoServer> {
+        let pool = self.pool;
+        let mut ticket = None;
+        self.watch.within(pool.queue.timeout.get());
+        loop {
+            // Rates make room without anybody leaving, so the first in the line looks again at each tick.
+            let mut ticked = pin!(self.worker.next_tick());
+            let found = std::future::poll_fn(|context| {
+                if ticket.is_none() {
+                    ticket = pool.cell.line.join(pool.queue.limit, context.waker());
+                }
+                let Some(place) = &ticket else { return Poll::Ready(Some(Err(NoServer::Full))) };
+                match self.client.alarm.rang() {
+                    None => {}
+                    Some(Ring::Deadline) => return Poll::Ready(Some(Err(NoServer::Full))),
+                    Some(Ring::Cut | Ring::Close) => return Poll::Ready(Some(Err(NoServer::ClientGone))),
+                }
+                if gone(context) {
+                    return Poll::Ready(Some(Err(NoServer::ClientGone)));
+                }
+                if place.is_first() {
+                    match pool.decide(&self.ask(), tried) {
+                        Decision::Server(place) => return Poll::Ready(Some(Ok(place))),
+                        Decision::Nobody => return Poll::Ready(Some(Err(NoServer::Nobody))),
+                        Decision::Full => {}
+                    }
+                }
+                ticked.as_mut().poll(context).map(|()| None)
+            })
+            .await;
+            match found {
+                None => {}
+                Some(Err(NoServer::Full)) => {
+                    self.client.alarm.silence();
+                    if let Decision::Server(place) = pool.decide_spilling(&self.ask(), tried) {
+                        return Ok(place);
+                    }
+                    if let Some(ticket) = ticket {
+                        ticket.give_up();
+                    }
+                    return Err(NoServer::Full);
+                }
+                Some(found) => {
+                    self.client.alarm.silence();
+                    return found;
+                }
+            }
+        }
+    }
+
+    /// Counts the work as being at a server until the answer is dropped.
+    pub(crate) fn begin(&self, place: usize) -> AtServer<'a> {
+        let lane = self.pool.servers[place].cell.lane(self.worker.index);
+        lane.begun.up();
+        let ask = self.ask();
+        self.pool.begin(&ask, place);
+        self.client.server.set(Some(self.pool.servers[place].cell.id));
+        AtServer { pool: self.pool, worker: self.worker, lane, place, begun: ask.now, failed: true }
+    }
+}
+
+/// Work that is at a server.
+pub(crate) struct AtServer<'a> {
+    pool: &'a Pool,
+    worker: &'a Worker,
+    pub(crate) lane: &'a ServerLane,
+    place: usize,
+    begun: Tick,
+    failed: bool,
+}
+
+impl AtServer<'_> {
+    /// The server did what it was asked.
+    pub(crate) fn went_well(&mut self) {
+        self.failed = false;
+    }
+
+    /// Notes how long it took. A server that fails fast is not a fast server: its failure counts as twice what is
+    /// usual in the pool.
+    fn note_pace(&self, now: Tick) {
+        let pace = &self.pool.servers[self.place].cell.pace;
+        let took = now.since(self.begun);
+        if !self.failed {
+            pace.note(now, took);
+            self.pool.cell.pace.note(now, took);
+            return;
+        }
+        let usual = self.pool.cell.pace.typical(now, None).unwrap_or(0.0);
+        pace.note(now, took.max(Duration::from_micros(2 * usual as u64)));
+    }
+}
+
+impl Drop for AtServer<'_> {
+    fn drop(&mut self) {
+        self.lane.ended.up();
+        let now = if self.pool.timed { self.worker.now() } else { self.begun };
+        if self.pool.timed {
+            self.note_pace(now);
+        }
+        self.pool.leave(&Ask { cell: &self.pool.cell, key: None, draw: 0, now }, self.place);
+    }
+}

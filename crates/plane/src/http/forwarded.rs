@@ -1,0 +1,221 @@
+//! Who a request comes from and how it came: what is told to servers, and what is believed of it.
+//!
+//! `Forwarded` is RFC 7239; `X-Forwarded-For`, `-Proto` and `-Host` are its customary older kin, and `X-Request-Id` is
+//! as customary. What clients say in these fields is dropped, unless the peer is trusted: then it is added to.
+
+use std::net::{IpAddr, SocketAddr};
+
+use ipnet::IpNet;
+
+use crate::client::is_in;
+
+/// How many lines of one field are believed; the last ones count, for they were added last.
+const MOST_LINES: usize = 4;
+
+/// What the plane adds to each request of one client.
+#[derive(Debug)]
+pub(super) struct ClientFields {
+    pub(super) peer: IpAddr,
+    /// The peer as `Forwarded` wants it.
+    node: String,
+    forwarded_for: String,
+}
+
+impl ClientFields {
+    pub(super) fn new(peer: SocketAddr) -> Self {
+        let ip = peer.ip().to_canonical();
+        let node = if ip.is_ipv6() { format!("for=\"[{ip}]\";proto=") } else { format!("for={ip};proto=") };
+        Self { peer: ip, node, forwarded_for: format!("{ip}\r\nX-Forwarded-Proto: ") }
+    }
+}
+
+/// The lines of one field.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Lines<'h> {
+    values: [&'h [u8]; MOST_LINES],
+    len: usize,
+}
+
+impl<'h> Lines<'h> {
+    fn push(&mut self, value: &'h [u8]) {
+        if value.is_empty() {
+            return;
+        }
+        if self.len == MOST_LINES {
+            self.values.rotate_left(1);
+            self.len -= 1;
+        }
+        self.values[self.len] = value;
+        self.len += 1;
+    }
+
+    fn write(&self, out: &mut Vec<u8>) {
+        for value in &self.values[..self.len] {
+            out.extend_from_slice(value);
+            out.extend_from_slice(b", ");
+        }
+    }
+
+    /// The members of the lists, the last ones first.
+    fn members_from_the_last(&self) -> impl Iterator<Item = &'h [u8]> {
+        let lines = self.values[..self.len].iter().rev();
+        lines.flat_map(|line| line.rsplit(|byte| *byte == b',').map(<[u8]>::trim_ascii))
+    }
+}
+
+/// What the peer says of the request.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Told<'h> {
+    forwarded_for: Lines<'h>,
+    forwarded: Lines<'h>,
+    proto: Option<&'h [u8]>,
+    host: Option<&'h [u8]>,
+    request_id: Option<&'h [u8]>,
+}
+
+/// A word or an identity that can be passed on as it is.
+fn is_plain(value: &[u8]) -> bool {
+    (1..=128).contains(&value.len()) && value.iter().all(|byte| byte.is_ascii_graphic() && !b"\",;=".contains(byte))
+}
+
+impl<'h> Told<'h> {
+    /// Notes a field when it is one of those; gives whether it is.
+    pub(super) fn note(&mut self, name: &str, value: &'h [u8]) -> bool {
+        let is = |other: &str| name.eq_ignore_ascii_case(other);
+        match name.len() {
+            9 if is("forwarded") => self.forwarded.push(value),
+            12 if is("x-request-id") => self.request_id = Some(value),
+            15 if is("x-forwarded-for") => self.forwarded_for.push(value),
+            16 if is("x-forwarded-host") => self.host = Some(value),
+            17 if is("x-forwarded-proto") => self.proto = Some(value),
+            _ => return false,
+        }
+        true
+    }
+
+    /// The client's address as trusted peers tell it: the last one that is not one of their own.
+    pub(super) fn client(&self, trusted: &[IpNet]) -> Option<IpAddr> {
+        let first = |addresses: &mut dyn Iterator<Item = Option<IpAddr>>| {
+            let mut last = None;
+            for address in addresses {
+                // What can't be read hides everything before it.
+                let address = address?;
+                last = Some(address);
+                if !is_in(address, trusted) {
+                    return last;
+                }
+            }
+            last
+        };
+        let older = first(&mut self.forwarded_for.members_from_the_last().map(address));
+        older.or_else(|| first(&mut self.forwarded.members_from_the_last().map(for_of)))
+    }
+
+    /// Writes the fields that the server gets. `host` is what was asked for; `id` makes an identity where none is.
+    pub(super) fn write(&self, client: &ClientFields, host: &[u8], id: impl FnOnce() -> [u64; 2], out: &mut Vec<u8>) {
+        let proto = self.proto.filter(|proto| is_plain(proto)).unwrap_or(b"http");
+        out.extend_from_slice(b"X-Forwarded-For: ");
+        self.forwarded_for.write(out);
+        out.extend_from_slice(client.forwarded_for.as_bytes());
+        out.extend_from_slice(proto);
+        out.extend_from_slice(b"\r\nForwarded: ");
+        self.forwarded.write(out);
+        out.extend_from_slice(client.node.as_bytes());
+        out.extend_from_slice(proto);
+        if !host.is_empty() {
+            out.extend_from_slice(b";host=\"");
+            out.extend_from_slice(host);
+            out.extend_from_slice(b"\"\r\nX-Forwarded-Host: ");
+            out.extend_from_slice(self.host.filter(|host| is_plain(host)).unwrap_or(host));
+        }
+        out.extend_from_slice(b"\r\nX-Request-Id: ");
+        match self.request_id.filter(|id| is_plain(id)) {
+            Some(id) => out.extend_from_slice(id),
+            None => id().into_iter().for_each(|half| write_hex(half, out)),
+        }
+    }
+}
+
+fn write_hex(number: u64, out: &mut Vec<u8>) {
+    let digit = |place: u32| b"0123456789abcdef"[(number >> (60 - 4 * place) & 15) as usize];
+    out.extend_from_slice(&std::array::from_fn::<u8, 16, _>(|place| digit(place as u32)));
+}
+
+/// An address as these fields hold it, perhaps with a port: `192.0.2.7`, `192.0.2.7:80`, `[2001:db8::7]:80`.
+fn address(text: &[u8]) -> Option<IpAddr> {
+    let text = std::str::from_utf8(text).ok()?.trim_matches('"');
+    let bare = text.trim_start_matches('[').trim_end_matches(']');
+    text.parse().ok().or_else(|| bare.parse().ok()).or_else(|| Some(text.parse::<SocketAddr>().ok()?.ip()))
+}
+
+/// The address in the `for` of one element of `Forwarded` (RFC 7239, 4).
+fn for_of(element: &[u8]) -> Option<IpAddr> {
+    let pairs = element.split(|byte| *byte == b';').map(<[u8]>::trim_ascii);
+    let mut values = pairs.filter(|pair| pair.len() > 4 && pair[..4].eq_ignore_ascii_case(b"for="));
+    address(&values.next()?[4..])
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn networks() -> Vec<IpNet> {
+        vec!["192.0.2.0/24".parse().unwrap(), "2001:db8:1::/48".parse().unwrap()]
+    }
+
+    #[rstest]
+    #[case::one("x-forwarded-for", "198.51.100.7", Some("198.51.100.7"))]
+    #[case::the_last_that_is_not_trusted("x-forwarded-for", "203.0.113.1, 198.51.100.7, 192.0.2.9", Some("198.51.100.7"))]
+    #[case::all_are_trusted("x-forwarded-for", "192.0.2.8, 192.0.2.9", Some("192.0.2.8"))]
+    #[case::with_ports("x-forwarded-for", "198.51.100.7:4711", Some("198.51.100.7"))]
+    #[case::six("x-forwarded-for", "[2001:db8::7]:4711, 2001:db8:1::1", Some("2001:db8::7"))]
+    #[case::unreadable("x-forwarded-for", "198.51.100.7, unknown, 192.0.2.9", None)]
+    #[case::forwarded("forwarded", "for=198.51.100.7;proto=https, for=192.0.2.1", Some("198.51.100.7"))]
+    #[case::forwarded_six("Forwarded", "proto=https; For=\"[2001:db8::7]:1\"", Some("2001:db8::7"))]
+    #[case::nothing("x-forwarded-proto", "https", None)]
+    fn who_the_client_is(#[case] name: &str, #[case] value: &str, #[case] client: Option<&str>) {
+        let mut told = Told::default();
+        assert!(told.note(name, value.as_bytes()));
+        assert_eq!(told.client(&networks()), client.map(|client| client.parse().unwrap()));
+    }
+
+    #[test]
+    fn what_trusted_peers_say_is_added_to() {
+        let mut told = Told::default();
+        for (name, value) in [
+            ("X-Forwarded-For", "198.51.100.7"),
+            ("X-Forwarded-For", "192.0.2.9"),
+            ("X-Forwarded-Proto", "https"),
+            ("X-Forwarded-Host", "skerry.example"),
+            ("Forwarded", "for=198.51.100.7"),
+            ("X-Request-Id", "abc-1"),
+        ] {
+            assert!(told.note(name, value.as_bytes()));
+        }
+        let mut out = Vec::new();
+        let client = ClientFields::new("192.0.2.77:5000".parse().unwrap());
+        told.write(&client, b"inner.example", || [1, 2], &mut out);
+        assert_eq!(
+            String::from_utf8(out).unwrap(),
+            "X-Forwarded-For: 198.51.100.7, 192.0.2.9, 192.0.2.77\r\nX-Forwarded-Proto: https\r\n\
+             Forwarded: for=198.51.100.7, for=192.0.2.77;proto=https;host=\"inner.example\"\r\n\
+             X-Forwarded-Host: skerry.example\r\nX-Request-Id: abc-1"
+        );
+    }
+
+    #[test]
+    fn what_could_break_out_of_a_field_is_not_passed_on() {
+        let mut told = Told::default();
+        told.note("X-Forwarded-Proto", b"http;host=\"evil\"");
+        told.note("X-Request-Id", b"a b");
+        let mut out = Vec::new();
+        told.write(&ClientFields::new("[2001:db8::7]:1".parse().unwrap()), b"", || [10, 11], &mut out);
+        assert_eq!(
+            String::from_utf8(out).unwrap(),
+            "X-Forwarded-For: 2001:db8::7\r\nX-Forwarded-Proto: http\r\nForwarded: for=\"[2001:db8::7]\";proto=http\r\n\
+             X-Request-Id: 000000000000000a000000000000000b"
+        );
+    }
+}

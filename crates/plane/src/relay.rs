@@ -1,0 +1,223 @@
+//! Bytes in both directions between two connections, until both have ended.
+//!
+//! Each side's end is passed on by itself, so a peer that has said all it has to say still gets its answer. Data goes
+//! through a buffer that is taken when there is some; a direction that keeps filling its buffer goes on through a pipe
+//! by `splice`, without being copied into this process at all.
+
+use std::io;
+use std::os::fd::OwnedFd;
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
+use std::time::Duration;
+
+use rustix::pipe::{PipeFlags, SpliceFlags};
+use tokio::io::{AsyncWrite, Interest};
+use tokio::net::TcpStream;
+
+use crate::alarm::Ring;
+use crate::buffer::Buffer;
+use crate::io::Watch;
+use crate::worker::Worker;
+
+/// How often in a row a direction fills its buffer before it goes on by `splice`: a pipe costs two system calls to make
+/// and each portion one more to move, which pays from some hundred KiB on.
+const FULL_BUFFERS: u32 = 4;
+/// How much a pipe holds: the kernel's own limit for unprivileged users.
+const PIPE: usize = 1 << 20;
+/// How much one connection may move before others get their turn.
+const BUDGET: usize = 4 << 20;
+
+/// How a relay ended.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum End {
+    /// Both sides had said all.
+    Finished,
+    /// One of them broke off.
+    Broken,
+    /// The alarm rang.
+    Rang(Ring),
+}
+
+/// A pipe between two sockets, and how much is in it.
+struct Pipe {
+    read: OwnedFd,
+    write: OwnedFd,
+    holds: usize,
+}
+
+impl Pipe {
+    fn new() -> io::Result<Self> {
+        let (read, write) = rustix::pipe::pipe_with(PipeFlags::NONBLOCK | PipeFlags::CLOEXEC)?;
+        // A smaller pipe does as well, only with more system calls.
+        let _ = rustix::pipe::fcntl_setpipe_size(&write, PIPE);
+        Ok(Self { read, write, holds: 0 })
+    }
+}
+
+/// One direction.
+#[derive(Default)]
+struct Way {
+    buffer: Option<Buffer>,
+    pipe: Option<Pipe>,
+    full: u32,
+    /// Its source has ended.
+    ended: bool,
+    /// Its end was passed on.
+    done: bool,
+}
+
+impl Way {
+    /// Moves what can be moved; ready when the direction has ended and its end was passed on.
+    fn poll(
+        &mut self,
+        worker: &Worker,
+        from: &mut TcpStream,
+        to: &mut TcpStream,
+        context: &mut Context<'_>,
+        moved: &mut usize,
+    ) -> Poll<io::Result<()>> {
+        while !self.ended || self.buffer.is_some() || self.pipe.as_ref().is_some_and(|pipe| pipe.holds > 0) {
+            if *moved > BUDGET {
+                context.waker().wake_by_ref();
+                return Poll::Pending;
+            }
+            let step = if self.pipe.is_some() && self.buffer.is_none() {
+                ready!(self.poll_pipe(from, to, context))?
+            } else {
+                ready!(self.poll_buffer(worker, from, to, context))?
+            };
+            *moved += step;
+        }
+        if !self.done {
+            ready!(Pin::new(&mut *to).poll_shutdown(context))?;
+            self.done = true;
+        }
+        Poll::Ready(Ok(()))
+    }
+
+    fn poll_buffer(
+        &mut self,
+        worker: &Worker,
+        from: &mut TcpStream,
+        to: &mut TcpStream,
+        context: &mut Context<'_>,
+    ) -> Poll<io::Result<usize>> {
+        if self.buffer.is_none() {
+            ready!(from.poll_read_ready(context))?;
+            let mut buffer = if self.full > 0 { worker.large.take() } else { worker.small.take() };
+            let mut room = tokio::io::ReadBuf::new(buffer.room());
+            ready!(tokio::io::AsyncRead::poll_read(Pin::new(from), context, &mut room))?;
+            let count = room.filled().len();
+            buffer.filled(count);
+            if count == 0 {
+                self.ended = true;
+                return Poll::Ready(Ok(0));
+            }
+            self.full = if count == buffer.capacity() { self.full + 1 } else { 0 };
+            if self.full >= FULL_BUFFERS {
+                self.pipe = Pipe::new().ok();
+                self.full = 0;
+            }
+            self.buffer = Some(buffer);
+        }
+        let Some(buffer) = &mut self.buffer else { return Poll::Ready(Ok(0)) };
+        let count = ready!(Pin::new(to).poll_write(context, buffer))?;
+        buffer.consume(count);
+        if buffer.is_empty() {
+            self.buffer = None;
+        }
+        Poll::Ready(Ok(count))
+    }
+
+    fn poll_pipe(
+        &mut self,
+        from: &TcpStream,
+        to: &TcpStream,
+        context: &mut Context<'_>,
+    ) -> Poll<io::Result<usize>> {
+        let Some(pipe) = &mut self.pipe else { return Poll::Ready(Ok(0)) };
+        let flags = SpliceFlags::NONBLOCK | SpliceFlags::MOVE;
+        if pipe.holds == 0 {
+            let count = ready!(poll_io(from, Interest::READABLE, context, || {
+                Ok(rustix::pipe::splice(from, None, &pipe.write, None, PIPE, flags)?)
+            }))?;
+            if count == 0 {
+                self.ended = true;
+                return Poll::Ready(Ok(0));
+            }
+            pipe.holds = count;
+        }
+        let count = ready!(poll_io(to, Interest::WRITABLE, context, || {
+            Ok(rustix::pipe::splice(&pipe.read, None, to, None, pipe.holds, flags)?)
+        }))?;
+        pipe.holds -= count;
+        Poll::Ready(Ok(count))
+    }
+}
+
+/// Tries something on a socket until it would not block.
+fn poll_io(
+    stream: &TcpStream,
+    interest: Interest,
+    context: &mut Context<'_>,
+    mut act: impl FnMut() -> io::Result<usize>,
+) -> Poll<io::Result<usize>> {
+    loop {
+        if interest.is_readable() {
+            ready!(stream.poll_read_ready(context))?;
+        } else {
+            ready!(stream.poll_write_ready(context))?;
+        }
+        match stream.try_io(interest, &mut act) {
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+            done => return Poll::Ready(done),
+        }
+    }
+}
+
+/// Two connections that are joined.
+pub(crate) struct Relay<'a> {
+    worker: &'a Worker,
+    watch: Watch<'a>,
+    idle: Duration,
+    there: Way,
+    back: Way,
+}
+
+impl<'a> Relay<'a> {
+    /// A relay that ends when nothing moves for `idle`. `there` and `back` are what the client and the server have sent
+    /// already.
+    pub(crate) fn new(
+        worker: &'a Worker,
+        watch: Watch<'a>,
+        idle: Duration,
+        there: Option<Buffer>,
+        back: Option<Buffer>,
+    ) -> Self {
+        let way = |buffer| Way { buffer, ..Way::default() };
+        Self { worker, watch, idle, there: way(there), back: way(back) }
+    }
+
+    /// Carries bytes until both sides have ended, one breaks off, or the alarm rings.
+    pub(crate) async fn run(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> End {
+        self.watch.within(self.idle);
+        std::future::poll_fn(|context| {
+            let mut moved = 0;
+            let there = self.there.poll(self.worker, client, server, context, &mut moved);
+            let back = self.back.poll(self.worker, server, client, context, &mut moved);
+            if moved > 0 {
+                self.watch.within(self.idle);
+            }
+            match (there, back) {
+                (Poll::Ready(Err(_)), _) | (_, Poll::Ready(Err(_))) => Poll::Ready(End::Broken),
+                (Poll::Ready(Ok(())), Poll::Ready(Ok(()))) => Poll::Ready(End::Finished),
+                (_, _) => match self.watch.alarm.rang() {
+                    Some(Ring::Deadline) if moved > 0 => Poll::Pending,
+                    Some(ring) => Poll::Ready(End::Rang(ring)),
+                    None => Poll::Pending,
+                },
+            }
+        })
+        .await
+    }
+}

@@ -1,0 +1,135 @@
+//! TCP clients: each connection is dealt out once and then relayed.
+
+use std::time::Duration;
+
+use merismos_core::balance::Tried;
+use merismos_core::routing::{Facts, Frontend, Key};
+use socket2::SockRef;
+use tokio::io::AsyncWriteExt;
+use tokio::net::TcpStream;
+
+use crate::alarm::Ring;
+use crate::buffer::Buffer;
+use crate::client::Who;
+use crate::connect::reach;
+use crate::deal::{Deal, NoServer};
+use crate::io::Watch;
+use crate::proxy;
+use crate::relay::{End, Relay};
+use crate::worker::{Client, Worker};
+
+/// Why a client's connection is ended without having been relayed.
+#[derive(Debug)]
+enum Ended {
+    /// It has none of the keys that the pool deals out by.
+    Refused,
+    /// There is no server for it.
+    Unavailable,
+    /// No server could be reached.
+    Unreached,
+    /// It went away.
+    ClientGone,
+}
+
+/// Serves one client until its connection ends. `first` is what it has sent already.
+pub(crate) async fn serve(
+    (worker, client): (&Worker, &Client),
+    frontend: &Frontend,
+    mut stream: TcpStream,
+    who: Who,
+    first: Option<Buffer>,
+) {
+    let lane = frontend.cell.lane(worker.index);
+    lane.requests.up();
+    client.resting.set(false);
+    client.fresh.set(false);
+    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    let pool = &frontend.pool;
+    let deal = Deal { worker, client, pool, key: pool.key(&Facts::of_client(who.client.ip())), watch };
+    let ended = match relay(&deal, frontend, &mut stream, who, first).await {
+        Ok(()) => return,
+        Err(ended) => ended,
+    };
+    match ended {
+        Ended::Refused => lane.refused.up(),
+        Ended::Unavailable => lane.unavailable.up(),
+        Ended::Unreached => lane.unanswered.up(),
+        Ended::ClientGone => return,
+    }
+    tracing::debug!(frontend = %frontend.name, ?ended, "a connection was not relayed");
+    reset(&stream);
+}
+
+/// The client must not take our end for that of a server which had nothing to say.
+fn reset(stream: &TcpStream) {
+    let _ = SockRef::from(stream).set_linger(Some(Duration::ZERO));
+}
+
+async fn relay(
+    deal: &Deal<'_>,
+    frontend: &Frontend,
+    stream: &mut TcpStream,
+    who: Who,
+    first: Option<Buffer>,
+) -> Result<(), Ended> {
+    if deal.key == Key::Refused {
+        return Err(Ended::Refused);
+    }
+    let pool = deal.pool;
+    let mut tried = Tried::default();
+    let mut before: Option<usize> = None;
+    while tried.len() < pool.attempts {
+        let gone = |context: &mut std::task::Context<'_>| is_gone(stream, context);
+        let place = match deal.server(&tried, gone).await {
+            Ok(place) => place,
+            Err(NoServer::Nobody) if !tried.is_empty() => break,
+            Err(NoServer::Nobody | NoServer::Full) => return Err(Ended::Unavailable),
+            Err(NoServer::ClientGone) => return Err(Ended::ClientGone),
+        };
+        let server = &pool.servers[place];
+        if let Some(before) = before {
+            pool.servers[before].cell.lane(deal.worker.index).retried.up();
+        }
+        let mut at = deal.begin(place);
+        let mut upstream = match reach(server, deal.watch).await {
+            Ok(upstream) => upstream,
+            Err(failure) => {
+                at.lane.failed.up();
+                tracing::debug!(server = %server.name, ?failure, "a server was not reached");
+                deal.client.alarm.silence();
+                tried.note(place);
+                before = Some(place);
+                continue;
+            }
+        };
+        at.lane.taken.up();
+        at.went_well();
+        if let Some(version) = pool.proxy_protocol
+            && upstream.stream.write_all(&proxy::header(version, who.client, who.meant_for)).await.is_err()
+        {
+            at.lane.failed.up();
+            return Err(Ended::Unreached);
+        }
+        if let Some(life) = frontend.life_limit {
+            deal.watch.all_within(life);
+        }
+        let mut relay = Relay::new(deal.worker, deal.watch, frontend.idle_timeout, first, None);
+        match relay.run(stream, &mut upstream.stream).await {
+            End::Finished => {}
+            // Whoever is left must not take this for an orderly end.
+            End::Broken | End::Rang(Ring::Cut | Ring::Deadline | Ring::Close) => {
+                reset(stream);
+                reset(&upstream.stream);
+            }
+        }
+        return Ok(());
+    }
+    Err(Ended::Unreached)
+}
+
+/// Whether a client that waits has ended its connection.
+pub(crate) fn is_gone(stream: &TcpStream, context: &mut std::task::Context<'_>) -> bool {
+    let mut byte = [std::mem::MaybeUninit::uninit()];
+    let mut room = tokio::io::ReadBuf::uninit(&mut byte);
+    matches!(stream.poll_peek(context, &mut room), std::task::Poll::Ready(Ok(0) | Err(_)))
+}

@@ -1,0 +1,404 @@
+//! UDP clients: datagrams of a flow go to one server and its answers come back, or each datagram is dealt out by itself.
+//!
+//! Datagrams are received many at a time, and those of one client that the kernel put together (GRO) are sent on
+//! together (GSO). A flow has a socket of its own towards its server, so answers find their client by the port.
+
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::io::{self, IoSliceMut};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, UdpSocket as StdSocket};
+use std::rc::Rc;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+
+use merismos_core::balance::{Ask, Tried};
+use merismos_core::cells::FrontendLane;
+use merismos_core::config::document::Unit;
+use merismos_core::routing::{Decision, Facts, Frontend, Key, Pool};
+use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
+use tokio::io::Interest;
+use tokio::net::UdpSocket;
+
+use crate::alarm::Ring;
+use crate::buffer::Buffer;
+use crate::worker::{Registered, Worker};
+
+/// How many datagrams, or rows of datagrams that the kernel put together, are received in one system call.
+const BATCH: usize = 8;
+/// How many batches are received before other work of the worker gets its turn.
+const BUDGET: u32 = 16;
+
+/// A socket with what the kernel can do for it.
+#[derive(Debug)]
+struct Outlet {
+    socket: UdpSocket,
+    state: UdpSocketState,
+}
+
+/// A datagram, or several of the same length (but the last) in a row.
+#[derive(Clone, Copy)]
+struct Row<'a> {
+    bytes: &'a [u8],
+    stride: usize,
+}
+
+impl Outlet {
+    fn new(socket: StdSocket) -> io::Result<Self> {
+        socket.set_nonblocking(true)?;
+        let state = UdpSocketState::new(UdpSockRef::from(&socket))?;
+        Ok(Self { socket: UdpSocket::from_std(socket)?, state })
+    }
+
+    /// A socket that speaks with one server alone.
+    fn towards(server: SocketAddr) -> io::Result<Self> {
+        let any: IpAddr = if server.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
+        let socket = StdSocket::bind((any, 0))?;
+        socket.connect(server)?;
+        Self::new(socket)
+    }
+
+    /// Waits until ICMP says that what was sent did not arrive. It wakes nobody who only waits for data.
+    async fn trouble(&self) -> io::Error {
+        loop {
+            if let Err(error) = self.socket.ready(Interest::ERROR).await {
+                return error;
+            }
+            if let Ok(Some(error)) = self.socket.take_error() {
+                return error;
+            }
+            // Some errors are gone by the time one looks; readiness for them has to be taken away by hand.
+            let _ = self.socket.try_io(Interest::ERROR, || Err::<(), _>(io::ErrorKind::WouldBlock.into()));
+        }
+    }
+
+    /// Sends a row. A full send buffer loses it, as any queue on the way would.
+    fn send(&self, row: Row<'_>, to: SocketAddr, from: Option<IpAddr>) -> io::Result<()> {
+        let most = self.state.max_gso_segments() * row.stride.max(1);
+        for part in row.bytes.chunks(most.max(1)) {
+            let transmit = Transmit {
+                destination: to,
+                ecn: None,
+                contents: part,
+                segment_size: (part.len() > row.stride).then_some(row.stride),
+                src_ip: from,
+            };
+            match self.state.try_send(UdpSockRef::from(&self.socket), &transmit) {
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return Ok(()),
+                sent => sent?,
+            }
+        }
+        // An empty datagram is one too.
+        if row.bytes.is_empty() {
+            let transmit = Transmit { destination: to, ecn: None, contents: &[], segment_size: None, src_ip: from };
+            self.state.try_send(UdpSockRef::from(&self.socket), &transmit)?;
+        }
+        Ok(())
+    }
+
+    /// Receives until there is nothing more, or others should have their turn; ready with an error alone.
+    fn poll_receive(
+        &self,
+        worker: &Worker,
+        context: &mut Context<'_>,
+        mut each: impl FnMut(&RecvMeta, Row<'_>),
+    ) -> Poll<io::Error> {
+        for _ in 0..BUDGET {
+            match self.socket.poll_recv_ready(context) {
+                Poll::Ready(Ok(())) => {}
+                Poll::Ready(Err(error)) => return Poll::Ready(error),
+                Poll::Pending => return Poll::Pending,
+            }
+            let mut buffers: [Buffer; BATCH] = std::array::from_fn(|_| worker.large.take());
+            let mut metas = [RecvMeta::default(); BATCH];
+            let received = self.socket.try_io(Interest::READABLE, || {
+                let mut slices = buffers.each_mut().map(|buffer| IoSliceMut::new(buffer.room()));
+                self.state.recv(UdpSockRef::from(&self.socket), &mut slices, &mut metas)
+            });
+            let count = match received {
+                Ok(count) => count,
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => continue,
+                Err(error) => return Poll::Ready(error),
+            };
+            for (buffer, meta) in buffers.iter_mut().zip(&metas).take(count) {
+                buffer.filled(meta.len);
+                each(meta, Row { bytes: buffer, stride: meta.stride });
+            }
+        }
+        context.waker().wake_by_ref();
+        Poll::Pending
+    }
+}
+
+/// One client's flow.
+#[derive(Debug)]
+struct Flow {
+    outlet: Outlet,
+    server: SocketAddr,
+    /// The number of the server's cell.
+    id: u32,
+    /// Nobody listens there (ICMP): the next datagram begins another flow.
+    refused: Cell<bool>,
+    client: Registered,
+}
+
+/// Work that a flow is at its server, until it is dropped.
+struct AtServer {
+    worker: Rc<Worker>,
+    frontend: Arc<Frontend>,
+    place: usize,
+}
+
+impl AtServer {
+    fn begin(worker: &Rc<Worker>, frontend: &Arc<Frontend>, place: usize) -> Self {
+        let lane = frontend.pool.servers[place].cell.lane(worker.index);
+        lane.begun.up();
+        lane.taken.up();
+        frontend.pool.begin(&ask(worker, &frontend.pool, Key::Unneeded), place);
+        Self { worker: Rc::clone(worker), frontend: Arc::clone(frontend), place }
+    }
+
+    fn failed(&self) {
+        self.frontend.pool.servers[self.place].cell.lane(self.worker.index).failed.up();
+    }
+}
+
+impl Drop for AtServer {
+    fn drop(&mut self) {
+        let pool = &self.frontend.pool;
+        pool.servers[self.place].cell.lane(self.worker.index).ended.up();
+        pool.leave(&ask(&self.worker, pool, Key::Unneeded), self.place);
+    }
+}
+
+fn ask<'a>(worker: &Worker, pool: &'a Pool, key: Key) -> Ask<'a> {
+    Ask { cell: &pool.cell, key: key.number(), draw: worker.draw(), now: worker.now() }
+}
+
+/// Datagrams can't wait: whoever finds no room is dropped.
+fn decide(worker: &Worker, pool: &Pool, client: SocketAddr, tried: &Tried) -> Option<usize> {
+    let key = pool.key(&Facts::of_client(client.ip()));
+    let ask = ask(worker, pool, key);
+    let decision = match pool.decide(&ask, tried) {
+        _ if key == Key::Refused => return None,
+        Decision::Full => pool.decide_spilling(&ask, tried),
+        decided => decided,
+    };
+    match decision {
+        Decision::Server(place) => Some(place),
+        Decision::Full | Decision::Nobody => None,
+    }
+}
+
+/// A UDP address that is listened on, as one worker has it.
+#[derive(Debug)]
+pub(crate) struct Port {
+    address: SocketAddr,
+    outlet: Outlet,
+    flows: RefCell<HashMap<SocketAddr, Rc<Flow>>>,
+    /// Sockets towards servers for datagrams without answers, by the number of the server's cell.
+    one_way: RefCell<HashMap<u32, Outlet>>,
+}
+
+impl Port {
+    pub(crate) fn new(address: SocketAddr, socket: StdSocket) -> io::Result<Rc<Self>> {
+        let outlet = Outlet::new(socket)?;
+        Ok(Rc::new(Self { address, outlet, flows: RefCell::default(), one_way: RefCell::default() }))
+    }
+
+    fn send_in_flow(self: &Rc<Self>, worker: &Rc<Worker>, frontend: &Arc<Frontend>, meta: &RecvMeta, row: Row<'_>) {
+        let lane = frontend.cell.lane(worker.index);
+        let mut tried = Tried::default();
+        let known = self.flows.borrow().get(&meta.addr).cloned();
+        let mut flow = match known {
+            Some(flow) if flow.refused.get() => {
+                note(&mut tried, &frontend.pool, flow.id);
+                None
+            }
+            known => known,
+        };
+        while tried.len() < frontend.pool.attempts {
+            let Some(current) = flow.take().or_else(|| self.open(worker, frontend, meta, &tried)) else { return };
+            worker.wheel.set(&current.client.client.alarm, frontend.idle_timeout);
+            current.client.client.resting.set(false);
+            match current.outlet.send(row, current.server, None) {
+                Ok(()) => return,
+                Err(error) => {
+                    tracing::debug!(%error, server = %current.server, "a datagram was not sent");
+                    current.refused.set(true);
+                    current.client.client.alarm.ring(Ring::Cut);
+                    note(&mut tried, &frontend.pool, current.id);
+                }
+            }
+        }
+        lane.unanswered.up();
+    }
+
+    /// Begins a flow at a server that was not tried.
+    fn open(
+        self: &Rc<Self>,
+        worker: &Rc<Worker>,
+        frontend: &Arc<Frontend>,
+        meta: &RecvMeta,
+        tried: &Tried,
+    ) -> Option<Rc<Flow>> {
+        let lane: &FrontendLane = frontend.cell.lane(worker.index);
+        if frontend.cell.connections() >= frontend.connection_limit {
+            lane.turned_away.up();
+            return None;
+        }
+        let Some(place) = decide(worker, &frontend.pool, meta.addr, tried) else {
+            lane.unavailable.up();
+            return None;
+        };
+        let at = AtServer::begin(worker, frontend, place);
+        let server = &frontend.pool.servers[place];
+        let outlet = match Outlet::towards(server.address) {
+            Ok(outlet) => outlet,
+            Err(error) => {
+                tracing::warn!(%error, server = %server.name, "no socket for a flow");
+                at.failed();
+                lane.unanswered.up();
+                return None;
+            }
+        };
+        let client = worker.register(frontend.cell.id, self.address);
+        client.client.server.set(Some(server.cell.id));
+        client.client.fresh.set(false);
+        let (server, id) = (server.address, server.cell.id);
+        let flow = Rc::new(Flow { outlet, server, id, refused: Cell::new(false), client });
+        self.flows.borrow_mut().insert(meta.addr, Rc::clone(&flow));
+        let answers = answer(Rc::clone(self), Rc::clone(&flow), at, (meta.addr, meta.dst_ip));
+        tokio::task::spawn_local(answers);
+        Some(flow)
+    }
+
+    fn send_one_way(&self, worker: &Rc<Worker>, frontend: &Arc<Frontend>, meta: &RecvMeta, row: Row<'_>) {
+        let datagrams = row.bytes.chunks(row.stride.max(1));
+        let empty: &[&[u8]] = if row.bytes.is_empty() { &[&[]] } else { &[] };
+        for datagram in datagrams.chain(empty.iter().copied()) {
+            let row = Row { bytes: datagram, stride: datagram.len() };
+            let lane = frontend.cell.lane(worker.index);
+            lane.requests.up();
+            let mut tried = Tried::default();
+            let mut sent = false;
+            while !sent && tried.len() < frontend.pool.attempts {
+                let Some(place) = decide(worker, &frontend.pool, meta.addr, &tried) else { break };
+                let at = AtServer::begin(worker, frontend, place);
+                sent = self.send_to_server(frontend, place, row).is_ok();
+                if !sent {
+                    at.failed();
+                    tried.note(place);
+                }
+            }
+            match (sent, tried.is_empty()) {
+                (true, _) => {}
+                (false, true) => lane.unavailable.up(),
+                (false, false) => lane.unanswered.up(),
+            }
+        }
+    }
+
+    fn send_to_server(&self, frontend: &Frontend, place: usize, row: Row<'_>) -> io::Result<()> {
+        let server = &frontend.pool.servers[place];
+        let mut outlets = self.one_way.borrow_mut();
+        if !outlets.contains_key(&server.cell.id) {
+            outlets.insert(server.cell.id, Outlet::towards(server.address)?);
+        }
+        outlets[&server.cell.id].send(row, server.address, None)
+    }
+
+    /// Closes sockets towards servers that the frontend does not have any more.
+    fn tidy(&self, pool: &Pool) {
+        let mut outlets = self.one_way.borrow_mut();
+        if outlets.len() > pool.servers.len() {
+            outlets.retain(|id, _| pool.servers.iter().any(|server| server.cell.id == *id));
+        }
+    }
+}
+
+fn note(tried: &mut Tried, pool: &Pool, id: u32) {
+    if let Some(place) = pool.servers.iter().position(|server| server.cell.id == id) {
+        tried.note(place);
+    }
+}
+
+/// Receives what clients send to an address, for as long as the task lives.
+pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<Port>, frontend: u32) {
+    loop {
+        let error = std::future::poll_fn(|context| {
+            // One snapshot for what comes together.
+            let snapshot = worker.snapshot();
+            let Some(frontend) = snapshot.frontend(frontend) else { return Poll::Pending };
+            if frontend.unit == Unit::Datagram {
+                port.tidy(&frontend.pool);
+            }
+            port.outlet.poll_receive(&worker, context, |meta, row| match frontend.unit {
+                Unit::Datagram => port.send_one_way(&worker, frontend, meta, row),
+                Unit::Flow | Unit::Connection | Unit::Request => port.send_in_flow(&worker, frontend, meta, row),
+            })
+        })
+        .await;
+        // An error of a socket that many use says that one datagram of ours did not arrive; there is nothing to close.
+        tracing::debug!(%error, address = %port.address, "receiving from clients");
+        worker.next_tick().await;
+    }
+}
+
+/// Counts a flow while it is there.
+struct Counted<'a>(&'a FrontendLane);
+
+impl Drop for Counted<'_> {
+    fn drop(&mut self) {
+        self.0.closed.up();
+    }
+}
+
+/// Brings the answers of a flow back until it has rested for long enough or is ended.
+async fn answer(port: Rc<Port>, flow: Rc<Flow>, at: AtServer, (client, from): (SocketAddr, Option<IpAddr>)) {
+    let frontend = Arc::clone(&at.frontend);
+    let worker = Rc::clone(&at.worker);
+    let lane = frontend.cell.lane(worker.index);
+    lane.opened.up();
+    lane.requests.up();
+    let _counted = Counted(lane);
+    let known = &flow.client.client;
+    let mut at = Some(at);
+    // A socket that listens on every address answers from the one that the client wrote to.
+    let from = from.filter(|_| port.address.ip().is_unspecified());
+    let mut trouble = std::pin::pin!(flow.outlet.trouble());
+    std::future::poll_fn(|context| {
+        known.alarm.wake_with(context.waker());
+        if flow.refused.get() {
+            if let Some(at) = at.take() {
+                at.failed();
+            }
+        } else {
+            let received = flow.outlet.poll_receive(&worker, context, |_, row| {
+                worker.wheel.set(&known.alarm, frontend.idle_timeout);
+                known.resting.set(true);
+                if let Err(error) = port.outlet.send(row, client, from) {
+                    tracing::debug!(%error, %client, "an answer was not sent");
+                }
+            });
+            if received.is_ready() || trouble.as_mut().poll(context).is_ready() {
+                flow.refused.set(true);
+                at.take().iter().for_each(AtServer::failed);
+            }
+        }
+        match known.alarm.rang() {
+            None => Poll::Pending,
+            // A refused flow stays known until it has rested, so that its client's next datagram goes elsewhere.
+            Some(Ring::Cut) if flow.refused.get() => {
+                known.alarm.silence();
+                worker.wheel.set(&known.alarm, frontend.idle_timeout);
+                Poll::Pending
+            }
+            Some(Ring::Cut | Ring::Deadline | Ring::Close) => Poll::Ready(()),
+        }
+    })
+    .await;
+    let mut flows = port.flows.borrow_mut();
+    if flows.get(&client).is_some_and(|known| Rc::ptr_eq(known, &flow)) {
+        flows.remove(&client);
+    }
+}

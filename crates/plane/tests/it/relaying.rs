@@ -1,0 +1,215 @@
+//! TCP frontends, tunnels, and who the client is said to be.
+
+use std::io::{Read, Write};
+use std::net::{Shutdown, SocketAddr, TcpStream};
+use std::time::Duration;
+
+use merismos_core::duty::Duty;
+use merismos_core::health::State;
+use rstest::rstest;
+
+use crate::rig::{Client, PATIENCE, Rig, Server, free_address, until};
+
+/// A server that sends back whatever comes, and says its name at the end of it.
+fn echo(name: &'static str) -> Server {
+    Server::start(move |mut conn, _| {
+        let mut buffer = [0; 4096];
+        while let Ok(count @ 1..) = conn.stream.read(&mut buffer) {
+            if conn.stream.get_mut().write_all(&buffer[..count]).is_err() {
+                return;
+            }
+        }
+        let _ = conn.stream.get_mut().write_all(name.as_bytes());
+    })
+}
+
+fn connect(address: SocketAddr) -> TcpStream {
+    let stream = TcpStream::connect(address).unwrap();
+    stream.set_read_timeout(Some(PATIENCE)).unwrap();
+    stream
+}
+
+/// Sends, ends its side, and gives everything that comes back.
+fn say(address: SocketAddr, bytes: &[u8]) -> Vec<u8> {
+    let mut stream = connect(address);
+    stream.write_all(bytes).unwrap();
+    stream.shutdown(Shutdown::Write).unwrap();
+    let mut back = Vec::new();
+    stream.read_to_end(&mut back).unwrap();
+    back
+}
+
+#[test]
+fn a_client_that_has_said_all_still_gets_its_answer_and_connections_are_dealt_out() {
+    let servers = [echo("gull"), echo("tern")];
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), "", "");
+    let mut answers: Vec<_> = (0..4).map(|_| String::from_utf8(say(rig.address, b"hello ")).unwrap()).collect();
+    answers.sort_unstable();
+    assert_eq!(answers, ["hello gull", "hello gull", "hello tern", "hello tern"]);
+    until("all is counted as ended", || rig.counts(0).in_flight + rig.counts(1).in_flight == 0);
+    assert_eq!((rig.counts(0).taken, rig.counts(1).taken, rig.frontend_counts().requests), (2, 2, 4));
+}
+
+/// Much more than a buffer in both directions at once, so both go through pipes in the end.
+#[test]
+fn bulk_arrives_whole_in_both_directions() {
+    let rig = Rig::speaking("tcp", &[echo("gull").address], "", "");
+    let mut stream = connect(rig.address);
+    let mut writer = stream.try_clone().unwrap();
+    let sent: Vec<u8> = (0..24 << 20).map(|index: u32| (index.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    let copy = sent.clone();
+    let sending = std::thread::spawn(move || {
+        writer.write_all(&copy).unwrap();
+        writer.shutdown(Shutdown::Write).unwrap();
+    });
+    let mut back = Vec::new();
+    stream.read_to_end(&mut back).unwrap();
+    sending.join().unwrap();
+    assert_eq!(back.len(), sent.len() + 4);
+    assert!(back.starts_with(&sent), "what came back is what was sent");
+}
+
+#[test]
+fn a_server_that_refuses_costs_the_client_nothing_and_nobody_gives_a_reset() {
+    let good = echo("gull");
+    let rig = Rig::speaking("tcp", &[free_address(), good.address], "", "");
+    for _ in 0..4 {
+        assert_eq!(say(rig.address, b""), b"gull");
+    }
+    assert_eq!((rig.counts(0).failed, rig.counts(0).retried, rig.counts(1).taken), (2, 2, 4));
+    let mut none = Rig::speaking("tcp", &[good.address], "", "");
+    none.states.insert("s0".to_owned(), State::Down);
+    none.publish();
+    let mut stream = connect(none.address);
+    let error = stream.read(&mut [0]).unwrap_err();
+    assert_eq!(error.kind(), std::io::ErrorKind::ConnectionReset);
+    until("it is counted", || none.frontend_counts().unavailable == 1);
+}
+
+#[test]
+fn idle_and_old_connections_are_ended_and_withdrawing_breaks_them_off() {
+    let server = echo("gull");
+    let idle = Rig::speaking("tcp", &[server.address], "", "idle_timeout = \"200ms\"");
+    let mut stream = connect(idle.address);
+    stream.write_all(b"x").unwrap();
+    stream.read_exact(&mut [0]).unwrap();
+    assert!(matches!(stream.read(&mut [0]), Ok(0) | Err(_)), "it rested for too long");
+    let old = Rig::speaking("tcp", &[server.address], "", "life_limit = \"1s\"");
+    let mut client = Client::to(old.address);
+    let mut writer = client.writer();
+    let busy = std::thread::spawn(move || while writer.write_all(b"x").is_ok() { std::thread::yield_now() });
+    let mut all = [0; 64];
+    while client.writer().read(&mut all).is_ok_and(|count| count > 0) {}
+    busy.join().unwrap();
+    assert!(client.ended());
+    let mut cut = Rig::speaking("tcp", &[server.address], "", "");
+    let mut stream = connect(cut.address);
+    stream.write_all(b"x").unwrap();
+    stream.read_exact(&mut [0]).unwrap();
+    cut.duties.insert("s0".to_owned(), Duty::Withdrawn);
+    cut.publish();
+    let id = cut.plane.snapshot().pools[0].servers[0].cell.id;
+    cut.plane.cut(id);
+    assert!(stream.read(&mut [0]).is_err(), "a reset, not an orderly end");
+}
+
+/// A server that agrees to another protocol and then sends back whatever comes, in capitals.
+fn agreeing() -> Server {
+    Server::start(|mut conn, _| {
+        let Some((head, _)) = conn.request() else { return };
+        assert!(head.contains("Connection: Upgrade\r\nUpgrade: shout\r\n"), "{head}");
+        conn.say("HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: shout\r\n\r\nREADY ");
+        let mut buffer = [0; 1024];
+        while let Ok(count @ 1..) = conn.stream.read(&mut buffer) {
+            buffer[..count].make_ascii_uppercase();
+            conn.stream.get_mut().write_all(&buffer[..count]).unwrap();
+        }
+    })
+}
+
+const UPGRADE: &str = "GET /talk HTTP/1.1\r\nHost: a\r\nConnection: keep-alive, Upgrade\r\nUpgrade: shout\r\n\r\n";
+
+#[test]
+fn an_upgrade_that_the_server_agrees_to_becomes_a_tunnel_with_its_own_rest() {
+    let rig = Rig::new(&[agreeing().address], "", "idle_timeout = \"100ms\"\ntunnel_timeout = \"1s\"");
+    let mut client = rig.client();
+    // What is sent before the server has agreed goes along.
+    client.send(format!("{UPGRADE}ahoy"));
+    let head = client.head().unwrap();
+    assert!(head.starts_with("HTTP/1.1 101 ") && head.contains("Upgrade: shout"), "{head}");
+    let mut bytes = [0; 10];
+    client.bytes(&mut bytes);
+    assert_eq!(&bytes, b"READY AHOY");
+    assert_eq!(rig.counts(0).in_flight, 1, "a tunnel is work in flight");
+    std::thread::sleep(Duration::from_millis(300));
+    client.send("again");
+    let mut bytes = [0; 5];
+    client.bytes(&mut bytes);
+    assert_eq!(&bytes, b"AGAIN", "the tunnel rests longer than requests may");
+    assert!(client.ended(), "and not for ever");
+    until("it is over", || rig.counts(0).in_flight == 0);
+}
+
+#[test]
+fn an_upgrade_that_the_server_ignores_is_a_plain_request() {
+    let rig = Rig::new(&[Server::named("gull").address], "", "");
+    let mut client = rig.client();
+    let answer = client.send(UPGRADE).answer().unwrap();
+    assert_eq!(answer.status, 200);
+    assert_eq!(client.get("/").status, 200, "the connection goes on");
+}
+
+#[rstest]
+#[case::first("v1", "PROXY TCP4 127.0.0.1 127.0.0.1 ")]
+#[case::second("v2", "\r\n\r\n\0\r\nQUIT\n!\x11\0\x0c\x7f\0\0\x01\x7f\0\0\x01")]
+fn servers_are_told_who_the_client_is(#[case] version: &str, #[case] begins: &'static str) {
+    let server = echo("gull");
+    let rig = Rig::speaking("tcp", &[server.address], &format!("proxy_protocol = \"{version}\""), "");
+    let got = say(rig.address, b"hello");
+    assert!(got.starts_with(begins.as_bytes()), "{}", String::from_utf8_lossy(&got));
+    assert!(got.ends_with(b"hellogull"), "{}", String::from_utf8_lossy(&got));
+}
+
+#[test]
+fn http_servers_that_want_the_header_get_it_once_a_connection_and_share_none() {
+    let server = Server::start(|mut conn, _| {
+        let mut line = String::new();
+        std::io::BufRead::read_line(&mut conn.stream, &mut line).unwrap();
+        while conn.request().is_some() {
+            conn.answer(&line);
+        }
+    });
+    let rig = Rig::new(&[server.address], "proxy_protocol = \"v1\"", "");
+    for _ in 0..2 {
+        assert!(rig.client().get("/").text().starts_with("PROXY TCP4 127.0.0.1 127.0.0.1 "));
+    }
+    assert_eq!(server.connections(), 2);
+}
+
+#[test]
+fn trusted_peers_say_who_the_client_is_and_others_can_not() {
+    let server = Server::named("gull");
+    let header = "PROXY TCP4 198.51.100.7 192.0.2.1 4711 80\r\n";
+    let trusting = "trusted = [\"127.0.0.0/8\"]\nproxy_protocol = true";
+    let rig = Rig::new(&[server.address], "", trusting);
+    let get = "GET / HTTP/1.1\r\nHost: a\r\nX-Forwarded-For: 203.0.113.9\r\n\r\n";
+    let answer = rig.client().send(format!("{header}{get}")).answer().unwrap();
+    // The one who is introduced is no trusted peer, so its own fields count for nothing.
+    assert!(answer.text().contains("X-Forwarded-For: 198.51.100.7\r\n"), "{}", answer.text());
+    assert!(rig.client().send(get).ended(), "a trusted peer has to introduce its client");
+    until("it is counted", || rig.frontend_counts().refused == 1);
+    let wary = Rig::new(&[server.address], "", "trusted = [\"192.0.2.0/24\"]\nproxy_protocol = true");
+    let refused = wary.client().send(format!("{header}{get}")).answer().unwrap();
+    assert_eq!(refused.status, 505, "a header of somebody else is a request line that makes no sense");
+}
+
+#[test]
+fn what_trusted_peers_forward_is_added_to() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "trusted = [\"127.0.0.1\"]");
+    let fields = "X-Forwarded-For: 198.51.100.7\r\nX-Forwarded-Proto: https\r\nX-Request-Id: r-1\r\n";
+    let answer = rig.client().send(format!("GET / HTTP/1.1\r\nHost: a\r\n{fields}\r\n")).answer().unwrap();
+    for wanted in ["X-Forwarded-For: 198.51.100.7, 127.0.0.1", "X-Forwarded-Proto: https", "X-Request-Id: r-1"] {
+        assert!(answer.text().contains(&format!("{wanted}\r\n")), "{}", answer.text());
+    }
+}

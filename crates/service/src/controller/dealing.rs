@@ -1,0 +1,171 @@
+//! What the dealing out remembers between snapshots: tiers that work is bound to, and servers on their ramps.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::{Duration, Instant};
+
+use merismos_api::EventKind;
+use merismos_core::config::document::{Document, Failback, Pool};
+use merismos_core::eligibility::{RAMPED, Reason, Truths, able, reason};
+use merismos_core::name::{Name, PoolServer};
+use merismos_core::tiers::{Hold, lowest};
+use serde_json::json;
+
+use super::state::State;
+use crate::clock::wall;
+
+/// How often the share of a server on its ramp is raised.
+pub(super) const BEAT: Duration = Duration::from_millis(250);
+/// The least that a server on its ramp counts, in thousandths of its full share.
+const RAMP_START: u32 = 10;
+
+/// A server on its ramp.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Ramping {
+    since: Instant,
+    length: Duration,
+}
+
+impl Ramping {
+    fn thousandths(self) -> u32 {
+        let part = self.since.elapsed().as_secs_f64() / self.length.as_secs_f64();
+        ((part * f64::from(RAMPED)) as u32).clamp(RAMP_START, RAMPED)
+    }
+}
+
+/// Why work can't be sent back to a lower tier.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum FailbackError {
+    #[error("there is no pool {0}; `merismos status` lists them")]
+    NoPool(Name),
+    #[error("pool {pool} works on tier {tier}, and no server of a lower tier can work")]
+    NoLower { pool: Name, tier: u8 },
+    #[error("pool {0} works on its lowest tier that can: there is nothing to send back")]
+    NotHeld(Name),
+}
+
+/// Reasons after which a server begins again with a small share.
+fn was_away(reason: Reason) -> bool {
+    match reason {
+        Reason::Withdrawn | Reason::Draining | Reason::WeightZero | Reason::Down | Reason::Recovering => true,
+        Reason::Unproven | Reason::Standby => false,
+    }
+}
+
+impl State {
+    pub(super) fn thousandths(&self, server: &PoolServer) -> u32 {
+        self.ramps.get(server).map_or(RAMPED, |ramping| ramping.thousandths())
+    }
+
+    /// How far a server has come on its ramp, 0 to 1; `None` when it is on none.
+    pub(super) fn ramp_of(&self, server: &PoolServer) -> Option<f64> {
+        self.ramps.get(server).map(|ramping| f64::from(ramping.thousandths()) / f64::from(RAMPED))
+    }
+
+    /// Whether work is bound to a tier although a lower one could work.
+    pub(super) fn is_held(&self, pool: &Name) -> bool {
+        self.holds.get(pool).is_some_and(|hold| hold.lower_able_since.is_some())
+    }
+
+    /// Follows what servers can do now, before a snapshot of these pools is compiled.
+    pub(super) fn follow_pools<'p>(&mut self, pools: impl Iterator<Item = (&'p Name, &'p Pool)>) {
+        for (name, pool) in pools {
+            if pool.ramp.is_some() || self.ramps.keys().any(|server| server.pool == *name) {
+                self.follow_ramps(name, pool);
+            }
+            if pool.failback == Failback::Automatic {
+                self.holds.remove(name);
+            } else {
+                self.follow_tier(name, pool);
+            }
+        }
+    }
+
+    fn follow_tier(&mut self, name: &Name, pool: &Pool) {
+        let able = able(name, pool, self);
+        let held = self.holds.get(name).copied();
+        let Some(hold) = Hold::follow(held, &able, pool.tier_minimum, pool.failback, wall()) else { return };
+        if held == Some(hold) {
+            return;
+        }
+        if let Some(before) = held.filter(|before| before.tier != hold.tier) {
+            let says = format!("tier {} works now, after tier {}", hold.tier, before.tier);
+            let detail = json!({ "from": before.tier, "to": hold.tier, "failback": pool.failback });
+            self.journal.write(EventKind::Tier, name.to_string(), says, detail);
+        } else if held.is_some_and(|before| before.lower_able_since.is_none()) {
+            let says = format!(
+                "a lower tier can work again; tier {} goes on working (failback: {})",
+                hold.tier, pool.failback
+            );
+            self.journal.write(EventKind::Tier, name.to_string(), says, json!({ "tier": hold.tier }));
+        }
+        self.holds.insert(name.clone(), hold);
+        self.copy_is_old.send_modify(|changes| *changes += 1);
+    }
+
+    fn follow_ramps(&mut self, name: &Name, pool: &Pool) {
+        let snapshot = self.plane.snapshot();
+        let before = snapshot.pools.iter().find(|pool| pool.name == *name);
+        let before: BTreeMap<&Name, Option<Reason>> =
+            before.iter().flat_map(|pool| &pool.servers).map(|it| (&it.name.server, it.standing.reason)).collect();
+        for (server, spec) in &pool.servers {
+            let id = PoolServer { pool: name.clone(), server: server.clone() };
+            let now = reason(spec.weight, pool.check.is_some(), self.duty(&id), self.health(&id));
+            let was = before.get(server).copied().flatten();
+            match (pool.ramp, now) {
+                (Some(length), None) if was.is_some_and(was_away) => {
+                    let ramping = Ramping { since: Instant::now(), length: length.get() };
+                    self.ramps.insert(id, ramping);
+                }
+                (Some(_), None) => {}
+                (None, _) | (_, Some(_)) => drop(self.ramps.remove(&id)),
+            }
+        }
+    }
+
+    /// Raises the shares of those on their ramps, and sends work back where the time has come.
+    pub(super) fn on_beat(&mut self) {
+        if self.ramps.is_empty() && self.holds.is_empty() {
+            return;
+        }
+        let mut touched: BTreeSet<Name> = self.ramps.keys().map(|server| server.pool.clone()).collect();
+        self.ramps.retain(|_, ramping| ramping.thousandths() < RAMPED);
+        let document = self.document();
+        touched.extend(self.due_holds(&document));
+        if !touched.is_empty() {
+            self.publish_pools(&touched);
+        }
+    }
+
+    /// The pools whose work goes back now.
+    fn due_holds(&self, document: &Document) -> Vec<Name> {
+        let due = |(name, hold): (&Name, &Hold)| {
+            let Failback::After(span) = document.pools.get(name)?.failback else { return None };
+            let since = hold.lower_able_since?;
+            (wall().since(since) >= span.get()).then(|| name.clone())
+        };
+        self.holds.iter().filter_map(due).collect()
+    }
+
+    /// Somebody says that the work of a pool goes back to its lowest tier that can; gives that tier.
+    pub(super) fn fail_back(&mut self, name: &Name, who: &str) -> Result<u8, FailbackError> {
+        let document = self.document();
+        let pool = document.pools.get(name).ok_or_else(|| FailbackError::NoPool(name.clone()))?;
+        let able = able(name, pool, self);
+        let held = self.holds.get(name).copied().ok_or_else(|| FailbackError::NotHeld(name.clone()))?;
+        let released = held.released(&able, pool.tier_minimum);
+        if released.tier == held.tier {
+            return Err(match lowest(&able, pool.tier_minimum) {
+                Some(lowest) if lowest < held.tier => FailbackError::NotHeld(name.clone()),
+                Some(lowest) if lowest == held.tier && lowest == 0 => FailbackError::NotHeld(name.clone()),
+                Some(_) | None => FailbackError::NoLower { pool: name.clone(), tier: held.tier },
+            });
+        }
+        let says = format!("tier {} works now, after tier {}: sent back by {who}", released.tier, held.tier);
+        let detail = json!({ "from": held.tier, "to": released.tier, "who": who });
+        self.journal.write(EventKind::Tier, name.to_string(), says, detail);
+        self.holds.insert(name.clone(), released);
+        self.publish_pools(&BTreeSet::from([name.clone()]));
+        self.copy_is_old.send_modify(|changes| *changes += 1);
+        Ok(released.tier)
+    }
+}

@@ -1,0 +1,123 @@
+//! Which server a piece of work would go to, in words.
+
+use merismos_api::{ExplainAnswer, PassedServer};
+use merismos_core::cells::Full;
+use merismos_core::config::document::{Algorithm, Protocol};
+use merismos_core::eligibility::Reason;
+use merismos_core::name::Name;
+use merismos_core::routing::{Explanation, Facts, Frontend, Passed, Snapshot};
+use rand::RngExt;
+
+use super::state::State;
+use super::{Imagined, NoFrontend};
+
+impl State {
+    /// Which server a piece of work would go to, and why no other.
+    pub(super) fn explain(&self, name: &Name, imagined: &Imagined) -> Result<ExplainAnswer, NoFrontend> {
+        let snapshot: std::sync::Arc<Snapshot> = self.plane.snapshot();
+        let frontend = snapshot.frontend_named(name).ok_or_else(|| NoFrontend(name.clone()))?;
+        let fields = &imagined.fields;
+        let field = |name: &str| fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes());
+        let facts = Facts {
+            client: imagined.client,
+            target: imagined.path.as_deref(),
+            host: imagined.host.as_deref().map(str::as_bytes),
+            sni: None,
+            field: &field,
+        };
+        let pool = &frontend.pool;
+        let explanation = frontend.explain(&facts, rand::rng().random(), self.plane.now());
+        let why = why_chosen(frontend, &explanation);
+        Ok(ExplainAnswer {
+            frontend: name.to_string(),
+            pool: pool.name.to_string(),
+            algorithm: pool.algorithm.to_string(),
+            unit: frontend.unit.to_string(),
+            revision: snapshot.revision,
+            key: explanation.key,
+            server: explanation.chosen.map(|chosen| chosen.server.to_string()),
+            why,
+            others: explanation.passed.into_iter().map(|passed| self.passed(passed, pool.algorithm)).collect(),
+        })
+    }
+
+    fn passed(&self, passed: Passed, algorithm: Algorithm) -> PassedServer {
+        let why = match (passed.reason, passed.full, passed.turns_until) {
+            (None, Some(full), _) => full_words(full).to_owned(),
+            (None, None, Some(1)) => "its turn comes with the request after the next".to_owned(),
+            (None, None, Some(turns)) => format!("its turn comes {turns} requests after the next"),
+            (None, None, None) => {
+                let knows = passed.knows.map(|knows| format!(" ({knows})")).unwrap_or_default();
+                format!("it is eligible; {}{knows}", why_not(algorithm))
+            }
+            (Some(reason), _, _) => {
+                let order = self
+                    .duties
+                    .get(&passed.server)
+                    .filter(|_| matches!(reason, Reason::Withdrawn | Reason::Draining));
+                let probe = self.health.get(&passed.server).and_then(|health| health.last_probe.as_ref());
+                match (order, probe) {
+                    (Some(order), _) => format!("{reason} ({}: {})", order.who, order.reason),
+                    (None, Some(probe)) if !probe.passed() => format!("{reason} ({probe})"),
+                    (None, _) => reason.to_string(),
+                }
+            }
+        };
+        PassedServer { server: passed.server.to_string(), why, turns_until: passed.turns_until }
+    }
+}
+
+/// Why an eligible server was not preferred.
+fn why_not(algorithm: Algorithm) -> &'static str {
+    match algorithm {
+        Algorithm::RoundRobin => "the pool's turns pass it over",
+        Algorithm::LeastConnections => "the chosen one has less work for its weight, or was served less before",
+        Algorithm::LeastLoad => "work would wait longer there for its weight",
+        Algorithm::RandomTwo => "it was not drawn, or was the busier of the two",
+        Algorithm::Hash => "the key is another server's",
+        Algorithm::InOrder => "it comes later in the order",
+    }
+}
+
+fn full_words(full: Full) -> &'static str {
+    match full {
+        Full::InFlight => "it is full: as much work is in flight as its in_flight_limit allows",
+        Full::Connections => "it is full: as many connections are open as its connection_limit allows",
+        Full::Rate => "it is full: it got as much this second as its rate_limit allows",
+    }
+}
+
+/// Why the chosen server, or why none.
+fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
+    let pool = &frontend.pool;
+    let without = match frontend.protocol {
+        Protocol::Http => "the client gets 503",
+        Protocol::Tcp => "the connection is reset",
+        Protocol::Udp => "the datagram is lost",
+    };
+    let Some(chosen) = &explanation.chosen else {
+        return if explanation.refused {
+            format!("it has none of the keys that pool {} deals out by, and is refused", pool.name)
+        } else if pool.servers.is_empty() {
+            format!("pool {} has no servers: {without}", pool.name)
+        } else if pool.eligible() == 0 {
+            format!("no server of pool {} is eligible: {without}", pool.name)
+        } else {
+            format!("every eligible server of pool {} is full: it waits, and then {without}", pool.name)
+        };
+    };
+    let knows = chosen.knows.as_ref().map(|knows| format!(": {knows}")).unwrap_or_default();
+    let because = match (pool.algorithm, &explanation.key) {
+        (Algorithm::RoundRobin, _) => "its turn is next".to_owned(),
+        (Algorithm::Hash, Some(key)) => format!("{key}, and that key is its own{knows}"),
+        (Algorithm::Hash, None) => "there is no key, so turns are taken, and its turn is next".to_owned(),
+        (Algorithm::LeastConnections, _) => format!("it has the least work in flight for its weight{knows}"),
+        (Algorithm::LeastLoad, _) => format!("work would wait least there for its weight{knows}"),
+        (Algorithm::RandomTwo, _) => {
+            format!("of two servers drawn at random just now it is the less busy one{knows}; another draw may differ")
+        }
+        (Algorithm::InOrder, _) => format!("it comes first in the order{knows}"),
+    };
+    let share = chosen.share * 100.0;
+    format!("it is eligible, and {because} ({}, expected share {share:.1} %)", pool.algorithm)
+}
