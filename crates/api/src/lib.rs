@@ -19,7 +19,7 @@ pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer
 pub use event::{Event, EventKind, Events, StreamMessage};
 pub use problem::ProblemDocument;
 pub use status::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,
+    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer, PoolShare,
     PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
 pub use thing::{HostView, Hosts, ThingView, Things};

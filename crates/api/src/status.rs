@@ -82,8 +82,10 @@ pub struct FrontendStatus {
     pub unit: String,
     /// Where it listens.
     pub listen: String,
-    /// Its pool.
+    /// Its pool, or the first of several.
     pub pool: String,
+    /// All of its pools, where it has several, with the part of its work that each gets.
+    pub pools: Vec<PoolShare>,
     /// Whether it does listen.
     pub listening: bool,
     /// What is wrong with it.
@@ -131,6 +133,17 @@ pub struct PoolStatus {
     pub lookups: Vec<LookupStatus>,
     /// Servers in the order of their names; left out when there are very many and nobody asked for this pool.
     pub servers: Vec<ServerStatus>,
+}
+
+/// What a frontend with several pools sends to one of them.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PoolShare {
+    /// The pool.
+    pub pool: String,
+    /// Whether enough of its servers are eligible.
+    pub usable: bool,
+    /// The expected part of the frontend's work, 0 to 1; absent where it depends on the client.
+    pub expected: Option<f64>,
 }
 
 /// A DNS name whose answers are servers.
@@ -244,6 +257,8 @@ pub struct ExplainAnswer {
     pub frontend: String,
     /// The pool that it sends its clients to.
     pub pool: String,
+    /// How the pool was chosen, where the frontend has several.
+    pub why_pool: Option<String>,
     /// How the pool deals out work.
     pub algorithm: String,
     /// What is dealt out: `request`, `connection`, `flow` or `datagram`.

@@ -11,6 +11,7 @@
 //! [`eligibility`] — the one pure function that joins the three, and [`tiers`] of which one works;
 //! [`balance`] — how a pool deals out work;
 //! [`cells`] — the state that outlives a snapshot, with [`admit`], the line before a full pool;
+//! [`pins`] — what ties a client to its server;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]
@@ -24,6 +25,7 @@ pub mod duty;
 pub mod eligibility;
 pub mod health;
 pub mod name;
+pub mod pins;
 pub mod proof;
 pub mod routing;
 pub mod tiers;

@@ -1,13 +1,14 @@
 //! A piece of work on its way to a server: deciding, waiting for room, and being counted while it is there.
 
 use std::future::Future;
+use std::net::IpAddr;
 use std::pin::pin;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
 use merismos_core::balance::{Ask, Tried};
 use merismos_core::cells::ServerLane;
-use merismos_core::routing::{Decision, Key, Pool, Server};
+use merismos_core::routing::{Asked, ChosenPool, Decision, Frontend, Key, Pool, Server};
 use merismos_core::time::Tick;
 
 use crate::alarm::Ring;
@@ -23,6 +24,29 @@ pub(crate) enum NoServer {
     Full,
     /// The client went away while it waited.
     ClientGone,
+}
+
+/// The pool for a piece of work, among those that were not asked yet.
+pub(crate) fn choose<'f>(
+    worker: &Worker,
+    frontend: &'f Frontend,
+    client: IpAddr,
+    asked: Asked,
+) -> Option<ChosenPool<'f>> {
+    // Most frontends have one pool, and need neither the time nor a random number.
+    let (draw, now) = if frontend.choice.is_some() { (worker.draw(), worker.now()) } else { (0, Tick(0)) };
+    frontend.choose(client, draw, now, asked)
+}
+
+/// Whether a client may go on with the server that it is tied to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum GoesOn {
+    /// It may; room was taken for it.
+    At(usize),
+    /// Not this time: the server is full. It stays the client's.
+    Full,
+    /// No more: it is down, withdrawn, or not there.
+    Gone,
 }
 
 /// A piece of work that seeks a server.
@@ -61,21 +85,28 @@ impl<'a> Deal<'a> {
 
     /// Whether a server that this client is tied to may go on with it: it may while it drains, and not when it is down
     /// or withdrawn.
-    pub(crate) fn goes_on(&self, server: u32) -> Option<usize> {
+    pub(crate) fn goes_on(&self, server: u32) -> GoesOn {
+        match self.pool.servers.iter().position(|it| it.cell.id == server) {
+            Some(place) => self.goes_on_at(place),
+            None => GoesOn::Gone,
+        }
+    }
+
+    /// As [`Self::goes_on`], by the server's place.
+    pub(crate) fn goes_on_at(&self, place: usize) -> GoesOn {
         use merismos_core::eligibility::Reason;
         let may = |it: &Server| match it.standing.reason {
             None | Some(Reason::Draining | Reason::Standby | Reason::WeightZero) => true,
             Some(Reason::Withdrawn | Reason::Unproven | Reason::Down | Reason::Recovering) => false,
         };
-        let place = self.pool.servers.iter().position(|it| it.cell.id == server)?;
         let server = &self.pool.servers[place];
         if !may(server) {
-            return None;
+            return GoesOn::Gone;
         }
-        if self.pool.limited {
-            server.cell.room.enter(server.limits, self.worker.now()).ok()?;
+        if self.pool.limited && server.cell.room.enter(server.limits, self.worker.now()).is_err() {
+            return GoesOn::Full;
         }
-        Some(place)
+        GoesOn::At(place)
     }
 
     async fn wait(&self, tried: &Tried, mut gone: impl FnMut(&mut Context<'_>) -> bool) -> Result<usize, NoServer> {

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use merismos_core::config::document::Endpoint;
+use merismos_core::pins::PinKey;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
 use tokio::sync::{Notify, mpsc, oneshot};
@@ -49,13 +50,13 @@ pub struct Plane {
 }
 
 impl Plane {
-    /// Starts `workers` threads that serve nothing yet.
+    /// Starts `workers` threads that serve nothing yet. Pins are signed with the key.
     ///
     /// # Errors
     /// When the system gives no more threads.
-    pub fn start(workers: usize) -> Result<Self, StartError> {
+    pub fn start(workers: usize, pin_key: PinKey) -> Result<Self, StartError> {
         let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
-        let shared = Shared { snapshot, watches: Watches::default(), start: Instant::now() };
+        let shared = Shared { snapshot, watches: Watches::default(), start: Instant::now(), pin_key };
         let mut pulses = Vec::new();
         let mut spawn = |index: usize| {
             // Unbounded, for only the controller sends, a handful for each change.

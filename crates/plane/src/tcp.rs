@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use merismos_core::balance::Tried;
-use merismos_core::routing::{Facts, Frontend, Key};
+use merismos_core::routing::{Asked, Facts, Frontend, Key};
 use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -12,7 +12,7 @@ use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::client::Who;
 use crate::connect::reach;
-use crate::deal::{Deal, NoServer};
+use crate::deal::{Deal, NoServer, choose};
 use crate::io::Watch;
 use crate::proxy;
 use crate::relay::{End, Relay};
@@ -44,12 +44,22 @@ pub(crate) async fn serve(
     client.resting.set(false);
     client.fresh.set(false);
     let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-    let pool = &frontend.pool;
-    let deal = Deal { worker, client, pool, key: pool.key(&Facts::of_client(who.client.ip())), watch };
-    let ended = match relay(&deal, frontend, &mut stream, who, first).await {
-        Ok(()) => return,
-        Err(ended) => ended,
-    };
+    let mut asked = Asked::default();
+    let mut first = first;
+    let mut ended = Ended::Unavailable;
+    while let Some(chosen) = choose(worker, frontend, who.client.ip(), asked) {
+        let pool = chosen.pool;
+        let deal = Deal { worker, client, pool, key: pool.key(&Facts::of_client(who.client.ip())), watch };
+        ended = match relay(&deal, frontend, &mut stream, who, &mut first).await {
+            Ok(()) => return,
+            Err(ended) => ended,
+        };
+        // Another pool is asked when this one has nobody for it, not when its servers failed it.
+        if !matches!(ended, Ended::Unavailable) {
+            break;
+        }
+        asked.note(chosen.number);
+    }
     match ended {
         Ended::Refused => lane.refused.up(),
         Ended::Unavailable => lane.unavailable.up(),
@@ -70,7 +80,7 @@ async fn relay(
     frontend: &Frontend,
     stream: &mut TcpStream,
     who: Who,
-    first: Option<Buffer>,
+    first: &mut Option<Buffer>,
 ) -> Result<(), Ended> {
     if deal.key == Key::Refused {
         return Err(Ended::Refused);
@@ -113,7 +123,7 @@ async fn relay(
         if let Some(life) = frontend.life_limit {
             deal.watch.all_within(life);
         }
-        let mut relay = Relay::new(deal.worker, deal.watch, frontend.idle_timeout, first, None);
+        let mut relay = Relay::new(deal.worker, deal.watch, frontend.idle_timeout, first.take(), None);
         match relay.run(stream, &mut upstream.stream).await {
             End::Finished => {}
             // Whoever is left must not take this for an orderly end.

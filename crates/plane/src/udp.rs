@@ -14,19 +14,23 @@ use std::task::{Context, Poll};
 use merismos_core::balance::{Ask, Tried};
 use merismos_core::cells::FrontendLane;
 use merismos_core::config::document::Unit;
-use merismos_core::routing::{Decision, Facts, Frontend, Key, Pool};
+use merismos_core::routing::{Asked, Decision, Facts, Frontend, Key, Pool, Server};
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
 use tokio::net::UdpSocket;
 
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
+use crate::deal::choose;
 use crate::worker::{Registered, Worker};
 
 /// How many datagrams, or rows of datagrams that the kernel put together, are received in one system call.
 const BATCH: usize = 8;
 /// How many batches are received before other work of the worker gets its turn.
 const BUDGET: u32 = 16;
+
+/// How many servers one datagram may be offered to.
+const MOST_TRIED: usize = 3;
 
 /// A socket with what the kernel can do for it.
 #[derive(Debug)]
@@ -144,29 +148,32 @@ struct Flow {
 /// Work that a flow is at its server, until it is dropped.
 struct AtServer {
     worker: Rc<Worker>,
-    frontend: Arc<Frontend>,
+    pool: Arc<Pool>,
     place: usize,
 }
 
 impl AtServer {
-    fn begin(worker: &Rc<Worker>, frontend: &Arc<Frontend>, place: usize) -> Self {
-        let lane = frontend.pool.servers[place].cell.lane(worker.index);
+    fn begin(worker: &Rc<Worker>, pool: &Arc<Pool>, place: usize) -> Self {
+        let lane = pool.servers[place].cell.lane(worker.index);
         lane.begun.up();
         lane.taken.up();
-        frontend.pool.begin(&ask(worker, &frontend.pool, Key::Unneeded), place);
-        Self { worker: Rc::clone(worker), frontend: Arc::clone(frontend), place }
+        pool.begin(&ask(worker, pool, Key::Unneeded), place);
+        Self { worker: Rc::clone(worker), pool: Arc::clone(pool), place }
+    }
+
+    fn server(&self) -> &Server {
+        &self.pool.servers[self.place]
     }
 
     fn failed(&self) {
-        self.frontend.pool.servers[self.place].cell.lane(self.worker.index).failed.up();
+        self.server().cell.lane(self.worker.index).failed.up();
     }
 }
 
 impl Drop for AtServer {
     fn drop(&mut self) {
-        let pool = &self.frontend.pool;
-        pool.servers[self.place].cell.lane(self.worker.index).ended.up();
-        pool.leave(&ask(&self.worker, pool, Key::Unneeded), self.place);
+        self.server().cell.lane(self.worker.index).ended.up();
+        self.pool.leave(&ask(&self.worker, &self.pool, Key::Unneeded), self.place);
     }
 }
 
@@ -174,19 +181,37 @@ fn ask<'a>(worker: &Worker, pool: &'a Pool, key: Key) -> Ask<'a> {
     Ask { cell: &pool.cell, key: key.number(), draw: worker.draw(), now: worker.now() }
 }
 
-/// Datagrams can't wait: whoever finds no room is dropped.
-fn decide(worker: &Worker, pool: &Pool, client: SocketAddr, tried: &Tried) -> Option<usize> {
-    let key = pool.key(&Facts::of_client(client.ip()));
-    let ask = ask(worker, pool, key);
-    let decision = match pool.decide(&ask, tried) {
-        _ if key == Key::Refused => return None,
-        Decision::Full => pool.decide_spilling(&ask, tried),
-        decided => decided,
-    };
-    match decision {
-        Decision::Server(place) => Some(place),
-        Decision::Full | Decision::Nobody => None,
+/// Datagrams can't wait: whoever finds no room is dropped. `tried` are the numbers of the cells of servers that are out
+/// of the question.
+fn decide<'f>(
+    worker: &Worker,
+    frontend: &'f Frontend,
+    client: SocketAddr,
+    tried: &[u32],
+) -> Option<(&'f Arc<Pool>, usize)> {
+    let mut asked = Asked::default();
+    while let Some(chosen) = choose(worker, frontend, client.ip(), asked) {
+        let pool = chosen.pool;
+        let mut passed = Tried::default();
+        for (place, server) in pool.servers.iter().enumerate().filter(|_| !tried.is_empty()) {
+            if tried.contains(&server.cell.id) {
+                passed.note(place);
+            }
+        }
+        let key = pool.key(&Facts::of_client(client.ip()));
+        if key != Key::Refused {
+            let ask = ask(worker, pool, key);
+            let decision = match pool.decide(&ask, &passed) {
+                Decision::Full => pool.decide_spilling(&ask, &passed),
+                decided => decided,
+            };
+            if let Decision::Server(place) = decision {
+                return Some((pool, place));
+            }
+        }
+        asked.note(chosen.number);
     }
+    None
 }
 
 /// A UDP address that is listened on, as one worker has it.
@@ -207,16 +232,16 @@ impl Port {
 
     fn send_in_flow(self: &Rc<Self>, worker: &Rc<Worker>, frontend: &Arc<Frontend>, meta: &RecvMeta, row: Row<'_>) {
         let lane = frontend.cell.lane(worker.index);
-        let mut tried = Tried::default();
+        let mut tried = Vec::new();
         let known = self.flows.borrow().get(&meta.addr).cloned();
         let mut flow = match known {
             Some(flow) if flow.refused.get() => {
-                note(&mut tried, &frontend.pool, flow.id);
+                tried.push(flow.id);
                 None
             }
             known => known,
         };
-        while tried.len() < frontend.pool.attempts {
+        while tried.len() < MOST_TRIED {
             let Some(current) = flow.take().or_else(|| self.open(worker, frontend, meta, &tried)) else { return };
             worker.wheel.set(&current.client.client.alarm, frontend.idle_timeout);
             current.client.client.resting.set(false);
@@ -226,7 +251,7 @@ impl Port {
                     tracing::debug!(%error, server = %current.server, "a datagram was not sent");
                     current.refused.set(true);
                     current.client.client.alarm.ring(Ring::Cut);
-                    note(&mut tried, &frontend.pool, current.id);
+                    tried.push(current.id);
                 }
             }
         }
@@ -239,19 +264,19 @@ impl Port {
         worker: &Rc<Worker>,
         frontend: &Arc<Frontend>,
         meta: &RecvMeta,
-        tried: &Tried,
+        tried: &[u32],
     ) -> Option<Rc<Flow>> {
         let lane: &FrontendLane = frontend.cell.lane(worker.index);
         if frontend.cell.connections() >= frontend.connection_limit {
             lane.turned_away.up();
             return None;
         }
-        let Some(place) = decide(worker, &frontend.pool, meta.addr, tried) else {
+        let Some((pool, place)) = decide(worker, frontend, meta.addr, tried) else {
             lane.unavailable.up();
             return None;
         };
-        let at = AtServer::begin(worker, frontend, place);
-        let server = &frontend.pool.servers[place];
+        let at = AtServer::begin(worker, pool, place);
+        let server = &pool.servers[place];
         let outlet = match Outlet::towards(server.address) {
             Ok(outlet) => outlet,
             Err(error) => {
@@ -267,7 +292,7 @@ impl Port {
         let (server, id) = (server.address, server.cell.id);
         let flow = Rc::new(Flow { outlet, server, id, refused: Cell::new(false), client });
         self.flows.borrow_mut().insert(meta.addr, Rc::clone(&flow));
-        let answers = answer(Rc::clone(self), Rc::clone(&flow), at, (meta.addr, meta.dst_ip));
+        let answers = answer(Rc::clone(self), Rc::clone(&flow), (Arc::clone(frontend), at), (meta.addr, meta.dst_ip));
         tokio::task::spawn_local(answers);
         Some(flow)
     }
@@ -279,15 +304,15 @@ impl Port {
             let row = Row { bytes: datagram, stride: datagram.len() };
             let lane = frontend.cell.lane(worker.index);
             lane.requests.up();
-            let mut tried = Tried::default();
+            let mut tried = Vec::new();
             let mut sent = false;
-            while !sent && tried.len() < frontend.pool.attempts {
-                let Some(place) = decide(worker, &frontend.pool, meta.addr, &tried) else { break };
-                let at = AtServer::begin(worker, frontend, place);
-                sent = self.send_to_server(frontend, place, row).is_ok();
+            while !sent && tried.len() < MOST_TRIED {
+                let Some((pool, place)) = decide(worker, frontend, meta.addr, &tried) else { break };
+                let at = AtServer::begin(worker, pool, place);
+                sent = self.send_to_server(at.server(), row).is_ok();
                 if !sent {
                     at.failed();
-                    tried.note(place);
+                    tried.push(at.server().cell.id);
                 }
             }
             match (sent, tried.is_empty()) {
@@ -298,8 +323,7 @@ impl Port {
         }
     }
 
-    fn send_to_server(&self, frontend: &Frontend, place: usize, row: Row<'_>) -> io::Result<()> {
-        let server = &frontend.pool.servers[place];
+    fn send_to_server(&self, server: &Server, row: Row<'_>) -> io::Result<()> {
         let mut outlets = self.one_way.borrow_mut();
         if !outlets.contains_key(&server.cell.id) {
             outlets.insert(server.cell.id, Outlet::towards(server.address)?);
@@ -308,17 +332,12 @@ impl Port {
     }
 
     /// Closes sockets towards servers that the frontend does not have any more.
-    fn tidy(&self, pool: &Pool) {
+    fn tidy(&self, frontend: &Frontend) {
         let mut outlets = self.one_way.borrow_mut();
-        if outlets.len() > pool.servers.len() {
-            outlets.retain(|id, _| pool.servers.iter().any(|server| server.cell.id == *id));
+        let servers = || frontend.pools().flat_map(|pool| &pool.servers);
+        if outlets.len() > servers().count() {
+            outlets.retain(|id, _| servers().any(|server| server.cell.id == *id));
         }
-    }
-}
-
-fn note(tried: &mut Tried, pool: &Pool, id: u32) {
-    if let Some(place) = pool.servers.iter().position(|server| server.cell.id == id) {
-        tried.note(place);
     }
 }
 
@@ -330,7 +349,7 @@ pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<Port>, frontend: u32) {
             let snapshot = worker.snapshot();
             let Some(frontend) = snapshot.frontend(frontend) else { return Poll::Pending };
             if frontend.unit == Unit::Datagram {
-                port.tidy(&frontend.pool);
+                port.tidy(frontend);
             }
             port.outlet.poll_receive(&worker, context, |meta, row| match frontend.unit {
                 Unit::Datagram => port.send_one_way(&worker, frontend, meta, row),
@@ -354,8 +373,12 @@ impl Drop for Counted<'_> {
 }
 
 /// Brings the answers of a flow back until it has rested for long enough or is ended.
-async fn answer(port: Rc<Port>, flow: Rc<Flow>, at: AtServer, (client, from): (SocketAddr, Option<IpAddr>)) {
-    let frontend = Arc::clone(&at.frontend);
+async fn answer(
+    port: Rc<Port>,
+    flow: Rc<Flow>,
+    (frontend, at): (Arc<Frontend>, AtServer),
+    (client, from): (SocketAddr, Option<IpAddr>),
+) {
     let worker = Rc::clone(&at.worker);
     let lane = frontend.cell.lane(worker.index);
     lane.opened.up();

@@ -13,6 +13,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use arc_swap::{ArcSwap, Cache};
 use merismos_core::config::document::Endpoint;
 use merismos_core::draw::{Draw, GOLDEN, mix};
+use merismos_core::pins::PinKey;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
 use tokio::net::TcpListener;
@@ -56,6 +57,7 @@ pub(crate) struct Shared {
     pub(crate) watches: Watches,
     /// From when time counts, for all workers alike.
     pub(crate) start: Instant,
+    pub(crate) pin_key: PinKey,
 }
 
 /// What drives a worker's clock: told by the plane's clock thread once a tick.
@@ -84,6 +86,12 @@ pub(crate) struct Client {
     pub(crate) resting: Cell<bool>,
 }
 
+/// The minute since 1970, as pins count.
+pub(crate) fn minute() -> u32 {
+    let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+    u32::try_from(seconds / 60).unwrap_or(u32::MAX)
+}
+
 /// Where a worker's random numbers begin: elsewhere at each start, and elsewhere for each worker.
 fn seed(index: usize) -> u64 {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_nanos() as u64);
@@ -101,6 +109,7 @@ pub(crate) struct Worker {
     pub(crate) watches: Watches,
     pub(crate) stopping: Cell<bool>,
     start: Instant,
+    pub(crate) pin_key: PinKey,
     draw: RefCell<Draw>,
     /// Told at each tick, for the few that wait for time to pass.
     ticked: Notify,
@@ -125,6 +134,7 @@ impl Worker {
             watches: shared.watches,
             stopping: Cell::new(false),
             start: shared.start,
+            pin_key: shared.pin_key,
             draw: RefCell::new(Draw::seeded(seed(index))),
             ticked: Notify::new(),
             scraps: RefCell::new(Vec::new()),

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+use merismos_core::pins::PinKey;
 use merismos_store::Token;
 use rand::RngExt;
 use sha2::{Digest, Sha256};
@@ -20,9 +21,9 @@ pub(crate) struct Access {
     tokens: std::sync::Arc<[Token]>,
 }
 
-/// Why the first token can't be made or read.
+/// Why a secret of the state folder can't be made or read.
 #[derive(Debug, thiserror::Error)]
-#[error("the first token's file {path} can't be read or written", path = path.display())]
+#[error("the secret file {path} can't be read or written", path = path.display())]
 pub(crate) struct AccessError {
     path: PathBuf,
     source: io::Error,
@@ -49,6 +50,28 @@ impl Access {
         // Comparing hashes tells an attacker nothing about the token.
         self.tokens.iter().find(|known| known.hash == hash).map(|known| known.name.clone())
     }
+}
+
+/// The file with the secret that pins are signed with, in the state folder.
+const PIN_SECRET: &str = "pin-secret";
+
+/// The secret that pins are signed with: read from its file, or made when there is none, so that clients stay with their
+/// servers over a restart. Nodes that share their clients have to share it.
+pub(crate) fn pin_key(folder: &Path) -> Result<PinKey, AccessError> {
+    let path = folder.join(PIN_SECRET);
+    let wrong = |source| AccessError { path: path.clone(), source };
+    let secret = match std::fs::read(&path) {
+        Ok(secret) => secret.try_into().map_err(|_| wrong(io::Error::other("32 bytes are wanted")))?,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            let secret: [u8; 32] = rand::rng().random();
+            let mut file =
+                OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(wrong)?;
+            file.write_all(&secret).and_then(|()| file.sync_all()).map_err(wrong)?;
+            secret
+        }
+        Err(error) => return Err(wrong(error)),
+    };
+    Ok(PinKey::new(&secret))
 }
 
 /// The first token: read from its file, or made when there is none. Only the file's owner can read it.

@@ -47,7 +47,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
         warnings.push(Warning::new("not-tried", Level::Notice, "pools", says, help));
         fresh.truncate(TRIED);
     }
-    let used: BTreeSet<&Name> = new.frontends.values().map(|frontend| &frontend.pool).collect();
+    let used: BTreeSet<&Name> = new.frontends.values().flat_map(|frontend| frontend.pools()).collect();
     let tries = fresh.into_iter().map(|(id, server, check)| {
         let is_used = used.contains(&id.pool);
         try_server(id, server, check, is_used)

@@ -166,7 +166,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
     let state = State::new(Start {
-        plane: Plane::start(settings.workers)?,
+        plane: Plane::start(settings.workers, access::pin_key(&settings.state_folder)?)?,
         prober: Prober::new(reports),
         lookups: Lookups::new(lookups),
         found: copy.found,

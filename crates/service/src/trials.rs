@@ -1,6 +1,7 @@
 //! Trials: real requests through a frontend, joined with what the plane's witness saw, counted and judged.
 
 use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -9,6 +10,7 @@ use merismos_api::{EventKind, Happening, StreamMessage, Trial, TrialRequest, Tri
 use merismos_core::name::{Name, NameError, PoolServer};
 use merismos_core::proof::{Outcome, Sample, Verdict, tally};
 use merismos_core::routing::Snapshot;
+use merismos_core::time::Tick;
 use merismos_load::{Plan, Seen, Shot};
 use merismos_plane::witness::{MARK, Sighting};
 use merismos_store::{Store, StoreError, StoredTrial};
@@ -135,7 +137,7 @@ impl Trials {
 
     async fn conduct(self, mut trial: Trial, ground: Ground) {
         let began = Instant::now();
-        let Ground { address, pool, unjudged, mut sightings, snapshot, published } = ground;
+        let Ground { address, frontend, pools, unjudged, mut sightings, snapshot, published } = ground;
         let mut facts = self.journal.watch();
         let plan = Plan {
             address,
@@ -153,14 +155,14 @@ impl Trials {
         }));
         let mut seen = BTreeMap::new();
         let mut progress = tokio::time::interval(PROGRESS_EVERY);
-        let mut versions = Versions::new(&pool, &snapshot, published);
+        let mut versions = Versions::new(&frontend, &snapshot, published);
         let shots = loop {
             tokio::select! {
                 shots = &mut shots => break shots.unwrap_or_default(),
                 Some(sighting) = sightings.receiver.recv() => drop(seen.insert(sighting.number, sighting)),
                 _ = progress.tick() => {
                     versions.catch_up();
-                    collect(&mut trial.happened, &mut facts, &pool, trial.at);
+                    collect(&mut trial.happened, &mut facts, &pools, trial.at);
                     trial.ended = ended.load(Ordering::Relaxed);
                     trial.took_ms = began.elapsed().as_millis() as u64;
                     self.tell(&trial);
@@ -182,7 +184,7 @@ impl Trials {
             tracing::warn!(missed = sightings.missed(), "a trial missed sightings");
         }
         versions.catch_up();
-        collect(&mut trial.happened, &mut facts, &pool, trial.at);
+        collect(&mut trial.happened, &mut facts, &pools, trial.at);
         let samples: Vec<_> =
             shots.iter().map(|shot| sample(shot, seen.remove(&shot.number), snapshot.version)).collect();
         trial.tally = Some(tally(&samples, &versions.shares, unjudged.as_deref()));
@@ -218,22 +220,22 @@ impl Trials {
 
 /// The expected shares in each version of the snapshot while a trial runs.
 struct Versions {
-    pool: Name,
+    frontend: Name,
     published: broadcast::Receiver<Arc<Snapshot>>,
     shares: BTreeMap<u64, Vec<(PoolServer, f64)>>,
 }
 
 impl Versions {
-    fn new(pool: &Name, first: &Snapshot, published: broadcast::Receiver<Arc<Snapshot>>) -> Self {
-        let mut versions = Self { pool: pool.clone(), published, shares: BTreeMap::new() };
+    fn new(frontend: &Name, first: &Snapshot, published: broadcast::Receiver<Arc<Snapshot>>) -> Self {
+        let mut versions = Self { frontend: frontend.clone(), published, shares: BTreeMap::new() };
         versions.note(first);
         versions
     }
 
     fn note(&mut self, snapshot: &Snapshot) {
-        let pool = snapshot.pools.iter().find(|pool| pool.name == self.pool);
-        let servers = pool.into_iter().flat_map(|pool| &pool.servers);
-        let shares = servers.map(|server| (server.name.clone(), server.standing.share)).collect();
+        // A trial's clients come from this machine.
+        let frontend = snapshot.frontend_named(&self.frontend);
+        let shares = frontend.map(|it| it.expected(Ipv4Addr::LOCALHOST.into(), Tick(0))).unwrap_or_default();
         self.shares.insert(snapshot.version, shares);
     }
 
@@ -252,7 +254,7 @@ impl Versions {
 fn collect(
     happened: &mut Vec<Happening>,
     facts: &mut broadcast::Receiver<StreamMessage>,
-    pool: &Name,
+    pools: &[Name],
     began: merismos_core::time::Wall,
 ) {
     loop {
@@ -263,9 +265,9 @@ fn collect(
         };
         let concerns = match event.kind {
             EventKind::Health | EventKind::Duty | EventKind::Lookup => {
-                event.subject.starts_with(&format!("{pool}/"))
+                pools.iter().any(|pool| event.subject.starts_with(&format!("{pool}/")))
             }
-            EventKind::Tier => event.subject == pool.as_str(),
+            EventKind::Tier => pools.iter().any(|pool| event.subject == pool.as_str()),
             EventKind::Revision => true,
             EventKind::Node | EventKind::Trial | EventKind::Draft => false,
         };

@@ -14,6 +14,9 @@ pub(crate) fn print(answer: &ExplainAnswer) {
         answer.server.as_deref().unwrap_or("nobody")
     );
     text(&format!("{}\n", strong(&head)));
+    if let Some(why) = &answer.why_pool {
+        text(&format!("  pool {}: {why}\n", answer.pool));
+    }
     if answer.unit == "connection" {
         text("  connections are dealt out: later requests on one stay with its server\n");
     }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::Problem;
-use super::document::{Algorithm, Document, Failback, Pool, Protocol, Server};
+use super::document::{Algorithm, Document, Failback, Frontend, Pool, Protocol, Server};
 use super::found::{Found, found_name};
 use super::place::Written;
 use super::tree::Node;
@@ -225,20 +225,49 @@ fn ranges(document: &Document, problems: &mut Vec<Problem>) {
 
 fn references(document: &Document, problems: &mut Vec<Problem>) {
     for (name, frontend) in &document.frontends {
-        if !document.pools.contains_key(&frontend.pool) {
+        let more = &frontend.more;
+        let named = std::iter::once(("pool", &frontend.pool))
+            .chain(more.next_pools.iter().map(|pool| ("next_pools", pool)))
+            .chain(more.last_resort.iter().map(|pool| ("last_resort", pool)));
+        for (key, pool) in named.clone().filter(|(_, pool)| !document.pools.contains_key(*pool)) {
             let wanted = one_of("pool", document.pools.keys());
-            problems.push(Problem::dangling(
-                &format!("frontends.{name}.pool"),
-                "pool",
-                &frontend.pool,
-                wanted,
-            ));
+            problems.push(Problem::dangling(&format!("frontends.{name}.{key}"), "pool", pool, wanted));
         }
+        let mut seen = BTreeSet::new();
+        for (key, pool) in named.filter(|(_, pool)| !seen.insert(*pool)) {
+            let found = format!("pool {pool} is named twice");
+            problems.push(Problem::at(&format!("frontends.{name}.{key}"), found, "each pool once"));
+        }
+        pool_tables(name, frontend, document, problems);
     }
     for (name, pool) in &document.pools {
         if let Some(check) = pool.check.as_ref().filter(|check| !document.checks.contains_key(check)) {
             let wanted = one_of("check", document.checks.keys());
             problems.push(Problem::dangling(&format!("pools.{name}.check"), "check", check, wanted));
+        }
+    }
+}
+
+/// Weights and networks of pools belong to pools of the frontend, and networks to lists that there are.
+fn pool_tables(name: &Name, frontend: &Frontend, document: &Document, problems: &mut Vec<Problem>) {
+    let more = &frontend.more;
+    let pools: BTreeSet<&Name> = frontend.pools().collect();
+    let weights = more.pool_weights.keys().map(|pool| ("pool_weights", pool));
+    let networks = more.pool_networks.keys().map(|pool| ("pool_networks", pool));
+    for (table, pool) in weights.chain(networks).filter(|(_, pool)| !pools.contains(pool)) {
+        let found = format!("{pool} is no pool of this frontend");
+        let wanted = one_of("pool", pools.iter().copied());
+        problems.push(Problem::at(&format!("frontends.{name}.{table}.{pool}"), found, wanted));
+    }
+    for (pool, lists) in &more.pool_networks {
+        for list in lists.iter().filter(|list| !document.networks.contains_key(*list)) {
+            let wanted = one_of("network", document.networks.keys());
+            problems.push(Problem::dangling(
+                &format!("frontends.{name}.pool_networks.{pool}"),
+                "list of networks",
+                list,
+                wanted,
+            ));
         }
     }
 }
@@ -322,7 +351,9 @@ fn long_lookups(pool_name: &Name, pool: &Pool, problems: &mut Vec<Problem>) {
 fn frontends_of(document: &Document) -> BTreeMap<&Name, Vec<&str>> {
     let mut of: BTreeMap<&Name, Vec<&str>> = BTreeMap::new();
     for (name, frontend) in &document.frontends {
-        of.entry(&frontend.pool).or_default().push(name.as_str());
+        for pool in frontend.pools() {
+            of.entry(pool).or_default().push(name.as_str());
+        }
     }
     of
 }

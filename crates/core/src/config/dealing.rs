@@ -1,10 +1,12 @@
 //! How work is dealt out, as the document says it: algorithms, keys, tiers, limits and queues.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
+use crate::name::Name;
 use crate::units::Span;
 
 /// How a pool deals out work.
@@ -211,6 +213,28 @@ pub struct Hashing {
     pub bound: Option<u16>,
 }
 
+/// How a client is tied to its server.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PersistenceBy {
+    /// By a signed cookie of our own, which names no address (`http`).
+    Cookie,
+}
+
+/// What ties clients to servers.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Persistence {
+    /// How.
+    #[serde(rename = "persistence", skip_serializing_if = "Option::is_none")]
+    pub by: Option<PersistenceBy>,
+    /// The cookie's name.
+    #[serde(rename = "pin_cookie", skip_serializing_if = "Option::is_none")]
+    pub cookie: Option<String>,
+    /// How long a client stays tied. 1m to 720h; without it as long as its browser runs.
+    #[serde(rename = "pin_lifetime", skip_serializing_if = "Option::is_none")]
+    pub lifetime: Option<Span>,
+}
+
 /// When work goes back to a lower tier whose servers can work again.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Failback {
@@ -257,6 +281,45 @@ impl Serialize for Failback {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)
     }
+}
+
+/// How a frontend chooses among its pools.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ChoosePool {
+    /// The first usable one.
+    #[default]
+    InOrder,
+    /// In proportion to weights.
+    ByWeight,
+    /// The one that answers fastest.
+    ByLatency,
+    /// By the client's network.
+    ByNetwork,
+}
+
+/// More pools of a frontend.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct MorePools {
+    /// Pools after the first, in order.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub next_pools: Vec<Name>,
+    /// How one is chosen among those that are usable.
+    #[serde(skip_serializing_if = "is_in_order")]
+    pub choose_pool: ChoosePool,
+    /// For `by-weight`: the weight of each pool, 1 where it is left out. 0 to 1000.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub pool_weights: BTreeMap<Name, u16>,
+    /// For `by-network`: the lists of networks whose clients each pool gets.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub pool_networks: BTreeMap<Name, Vec<Name>>,
+    /// The pool that takes what none of the others will.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_resort: Option<Name>,
+}
+
+fn is_in_order(choose: &ChoosePool) -> bool {
+    *choose == ChoosePool::InOrder
 }
 
 /// The limits of a server, or of each server of a pool that has none of its own.

@@ -81,6 +81,7 @@ pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
         let (old_taken, new_taken) = (old_taken.unwrap_or(&empty), new_taken.unwrap_or(&empty));
         compare(old_taken, new_taken, &BTreeMap::new(), path, changes, |_, _, _, _| {});
     });
+    compare(&old.networks, &new.networks, &none, at("networks"), &mut changes, |_, _, _, _| {});
     compare(&old.checks, &new.checks, &none, at("checks"), &mut changes, |_, _, _, _| {});
     compare(
         &old.pools,
@@ -210,7 +211,11 @@ fn keys<T: Serialize>(thing: &T) -> Keys {
             Value::Object(labels) if key == "labels" => {
                 found.extend(labels.iter().map(|(label, value)| (format!("labels.{label}"), text(value))));
             }
-            Value::Object(_) => {}
+            // What stands inside a thing is a thing of its own; all else is a table of plain values.
+            Value::Object(_) if key == "servers" || key == "lookups" || key == "taken" => {}
+            Value::Object(entries) => {
+                found.extend(entries.iter().map(|(name, value)| (format!("{key}.{name}"), text(value))));
+            }
             plain => drop(found.insert(key, text(&plain))),
         }
     }

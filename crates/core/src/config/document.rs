@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use serde::{Serialize, Serializer};
 
 pub use super::dealing::{
-    Algorithm, Failback, HashKey, Hashing, Queueing, ServerLimits, Unit, WhenAbsent,
+    Algorithm, ChoosePool, Failback, HashKey, Hashing, MorePools, Persistence, PersistenceBy, Queueing, ServerLimits, Unit, WhenAbsent,
 };
 use super::place::{AddressRange, Place};
 use crate::name::Name;
@@ -34,6 +34,9 @@ pub struct Document {
     /// Ranges of service addresses by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub ranges: BTreeMap<Name, Range>,
+    /// Lists of networks by name, by which frontends may choose pools.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub networks: BTreeMap<Name, Vec<IpNet>>,
     /// Checks by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub checks: BTreeMap<Name, Check>,
@@ -51,6 +54,7 @@ impl Default for Document {
             format: FORMAT,
             hosts: BTreeMap::new(),
             ranges: BTreeMap::new(),
+            networks: BTreeMap::new(),
             checks: BTreeMap::new(),
             pools: BTreeMap::new(),
             frontends: BTreeMap::new(),
@@ -94,8 +98,11 @@ pub struct Frontend {
     pub protocol: Protocol,
     /// The address and port to listen on, or `range/name:port` for an address that was taken from a range.
     pub listen: Place,
-    /// The pool that does the work.
+    /// The pool that does the work, or the first of several.
     pub pool: Name,
+    /// More pools.
+    #[serde(flatten)]
+    pub more: MorePools,
     /// What is dealt out.
     pub unit: Unit,
     /// The most clients that may be connected at once; one more is let go, with 503 where it speaks HTTP. For `udp` the
@@ -140,6 +147,11 @@ impl fmt::Display for Endpoint {
 }
 
 impl Frontend {
+    /// Every pool that it may send work to, each once.
+    pub fn pools(&self) -> impl Iterator<Item = &Name> {
+        std::iter::once(&self.pool).chain(&self.more.next_pools).chain(&self.more.last_resort)
+    }
+
     /// Where it listens.
     #[must_use]
     pub fn endpoint(&self) -> Endpoint {
@@ -190,9 +202,15 @@ pub struct Pool {
     /// What `hash` goes by.
     #[serde(flatten)]
     pub hashing: Hashing,
+    /// What ties clients to its servers.
+    #[serde(flatten)]
+    pub persistence: Persistence,
     /// How many eligible servers a tier needs to work. 1 to 1000.
     #[serde(skip_serializing_if = "is_one")]
     pub tier_minimum: u16,
+    /// How many eligible servers it needs for a frontend with several pools to use it. 1 to 1000.
+    #[serde(skip_serializing_if = "is_one")]
+    pub usable_from: u16,
     /// When work goes back to a lower tier.
     #[serde(skip_serializing_if = "is_automatic")]
     pub failback: Failback,

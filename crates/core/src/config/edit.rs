@@ -396,7 +396,17 @@ fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
     match (user, renamed) {
         (Thing::Frontend(name), Thing::Pool(_)) => {
             if let Some(frontend) = document.frontends.get_mut(name) {
-                frontend.pool = to.clone();
+                let more = &mut frontend.more;
+                let named = std::iter::once(&mut frontend.pool).chain(&mut more.next_pools).chain(&mut more.last_resort);
+                for pool in named.filter(|pool| *pool == renamed.name()) {
+                    *pool = to.clone();
+                }
+                if let Some(weight) = more.pool_weights.remove(renamed.name()) {
+                    more.pool_weights.insert(to.clone(), weight);
+                }
+                if let Some(networks) = more.pool_networks.remove(renamed.name()) {
+                    more.pool_networks.insert(to.clone(), networks);
+                }
             }
         }
         (Thing::Pool(name), Thing::Check(_)) => {

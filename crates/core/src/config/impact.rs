@@ -109,7 +109,7 @@ pub fn impact(old: &Document, new: &Document, truths: &impl Truths) -> Impact {
     let frontends: BTreeSet<_> = old.frontends.keys().chain(new.frontends.keys()).collect();
     for name in frontends {
         let (was, will) = (old.frontends.get(name), new.frontends.get(name));
-        if was != will || will.is_some_and(|frontend| touched.contains(&frontend.pool)) {
+        if was != will || will.is_some_and(|frontend| frontend.pools().any(|pool| touched.contains(pool))) {
             found.frontends.push(name.clone());
         }
     }

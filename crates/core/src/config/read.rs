@@ -1,6 +1,6 @@
 //! From the tree to the document: keys, types and ranges, every mistake noted.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Display;
 use std::net::{IpAddr, SocketAddr};
 use std::ops::RangeInclusive;
@@ -10,11 +10,11 @@ use ipnet::IpNet;
 
 use super::Problem;
 use super::document::{
-    Algorithm, Check, CheckKind, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Labels,
-    Lookup, Pool, Protocol, ProxyVersion, Queueing, Range, Records, Server, ServerLimits, StatusRange, Unit,
+    Algorithm, Check, CheckKind, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Labels,
+    Lookup, MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing, Range, Records, Server, ServerLimits, StatusRange, Unit,
     WhenAbsent, WhenEmpty,
 };
-use super::dealing::ValueError;
+use super::dealing::{ValueError, is_token};
 use super::place::{AddressRange, Place, Written};
 use super::tree::{Node, Value};
 use crate::name::Name;
@@ -317,11 +317,12 @@ fn document(mut section: Section<'_, '_>) -> Document {
     });
     let hosts = section.named("hosts", host);
     let ranges = section.named("ranges", range);
+    let networks = section.pairs("networks", networks);
     let checks = section.named("checks", check);
     let pools = section.named("pools", pool);
     let frontends = section.named("frontends", frontend);
     section.close();
-    Document { format: FORMAT, hosts, ranges, checks, pools, frontends }
+    Document { format: FORMAT, hosts, ranges, networks, checks, pools, frontends }
 }
 
 fn host(mut section: Section<'_, '_>) -> Option<Host> {
@@ -348,6 +349,7 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
     });
     let listen = section.required("listen", listen);
     let pool = section.required("pool", name);
+    let more = more_pools(&mut section);
     let unit = unit(&mut section, protocol);
     let connection_limit = section.value("connection_limit", number(1..=1_000_000));
     let http = (protocol == Some(Protocol::Http)).then(|| http_keys(&mut section));
@@ -367,6 +369,7 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
         protocol: protocol?,
         listen: listen?,
         pool: pool?,
+        more,
         unit: unit?,
         connection_limit: connection_limit.unwrap_or(10_000),
         http,
@@ -377,6 +380,32 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
         note,
         labels,
     })
+}
+
+fn more_pools(section: &mut Section<'_, '_>) -> MorePools {
+    let choose_pool = section.value("choose_pool", |value| match text(value) {
+        Some("in-order") => Ok(ChoosePool::InOrder),
+        Some("by-weight") => Ok(ChoosePool::ByWeight),
+        Some("by-latency") => Ok(ChoosePool::ByLatency),
+        Some("by-network") => Ok(ChoosePool::ByNetwork),
+        _ => Err("\"in-order\", \"by-weight\", \"by-latency\" or \"by-network\"".to_owned()),
+    });
+    MorePools {
+        next_pools: section.value("next_pools", names).unwrap_or_default(),
+        choose_pool: choose_pool.unwrap_or_default(),
+        pool_weights: section.pairs("pool_weights", |value| number(0..=1_000)(value)),
+        pool_networks: section.pairs("pool_networks", names),
+        last_resort: section.value("last_resort", name),
+    }
+}
+
+fn names(value: &Value) -> Result<Vec<Name>, String> {
+    let wanted = || "a list of 1 to 31 names in quotes, each once".to_owned();
+    let Value::List(items) = value else { return Err(wanted()) };
+    let names: Option<Vec<Name>> =
+        items.iter().map(|item| text(&item.value).and_then(|text| text.parse().ok())).collect();
+    let distinct = |names: &Vec<Name>| names.iter().collect::<BTreeSet<_>>().len() == names.len();
+    names.filter(|names| (1..=31).contains(&names.len()) && distinct(names)).ok_or_else(wanted)
 }
 
 /// How long clients may rest where nothing is said. TCP clients are often pools of connections to databases.
@@ -435,7 +464,9 @@ fn flag(value: &Value) -> Result<bool, String> {
 fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     let algorithm = section.value("algorithm", word::<Algorithm>);
     let hashing = hashing(&mut section);
+    let persistence = persistence(&mut section);
     let tier_minimum = section.value("tier_minimum", number(1..=1_000));
+    let usable_from = section.value("usable_from", number(1..=1_000));
     let failback = section.value("failback", word::<Failback>);
     let ramp = section.value("ramp", span("1s", "1h"));
     let capacity = section.value("capacity", number(1..=100));
@@ -461,7 +492,9 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     Some(Pool {
         algorithm: algorithm.unwrap_or(Algorithm::RoundRobin),
         hashing,
+        persistence,
         tier_minimum: tier_minimum.unwrap_or(1),
+        usable_from: usable_from.unwrap_or(1),
         failback: failback.unwrap_or_default(),
         ramp,
         capacity: capacity.unwrap_or(100),
@@ -500,6 +533,20 @@ fn hashing(section: &mut Section<'_, '_>) -> Hashing {
             _ => Err("\"spread\" or \"refuse\"".to_owned()),
         }),
         bound: section.value("hash_bound", number(101..=1_000)),
+    }
+}
+
+fn persistence(section: &mut Section<'_, '_>) -> Persistence {
+    Persistence {
+        by: section.value("persistence", |value| match text(value) {
+            Some("cookie") => Ok(PersistenceBy::Cookie),
+            _ => Err("\"cookie\"".to_owned()),
+        }),
+        cookie: section.value("pin_cookie", |value| {
+            let token = text(value).filter(|name| is_token(name));
+            token.map(str::to_owned).ok_or_else(|| "the name of a cookie, such as \"skerry-pin\"".to_owned())
+        }),
+        lifetime: section.value("pin_lifetime", span("1m", "720h")),
     }
 }
 

@@ -13,7 +13,7 @@ pub fn users(document: &Document, thing: &Thing) -> Vec<Thing> {
         using.map(|(name, _)| Thing::Frontend(name.clone())).collect()
     };
     match thing {
-        Thing::Pool(pool) => frontends(&|frontend| frontend.pool == *pool),
+        Thing::Pool(pool) => frontends(&|frontend| frontend.pools().any(|it| it == pool)),
         Thing::Range(wanted) => frontends(
             &|frontend| matches!(frontend.listen.written(), Written::Taken { range, .. } if range == wanted),
         ),

@@ -282,7 +282,7 @@ mod tests {
     #[test]
     fn retries_are_charged_to_the_server_that_failed() {
         let moved = Sample { failed_at: vec![server("gull")], ..answered("tern") };
-        let tally = tally(&vec![moved; 40], &expectations());
+        let tally = tally(&vec![moved; 40], &expectations(), None);
         assert_eq!((tally.rows[0].retried, tally.rows[1].retried, tally.retried), (40, 0, 40));
         assert_eq!(tally.verdict, Verdict::NotAsExpected, "gull got nothing and should have got half");
         assert_eq!(tally.because[0], "40 requests failed at booking/gull and were given to another server");
@@ -300,8 +300,8 @@ mod tests {
 
     #[test]
     fn three_requests_prove_nothing() {
-        assert_eq!(tally(&vec![answered("gull"); 3], &expectations()).verdict, Verdict::TooFew);
-        assert_eq!(tally(&[], &BTreeMap::new()).verdict, Verdict::TooFew);
+        assert_eq!(tally(&vec![answered("gull"); 3], &expectations(), None).verdict, Verdict::TooFew);
+        assert_eq!(tally(&[], &BTreeMap::new(), None).verdict, Verdict::TooFew);
     }
 
     #[test]

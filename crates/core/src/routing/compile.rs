@@ -4,6 +4,9 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
+use ipnet::IpNet;
+
+use super::choose::{By, Choice};
 use super::facts::KeyRule;
 use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
 use crate::balance::{
@@ -11,10 +14,10 @@ use crate::balance::{
 };
 use crate::cells::{Cells, Limits, PoolCell};
 use crate::config::Checked;
-use crate::config::document::{self, Algorithm, Document};
-use crate::draw::digest;
+use crate::config::document::{self, Algorithm, ChoosePool, Document, PersistenceBy};
 use crate::eligibility::{Reason, Truths, standings};
 use crate::name::{Name, PoolServer};
+use crate::pins::{PinRule, identity};
 use crate::time::Tick;
 use crate::units::Span;
 
@@ -28,12 +31,10 @@ pub fn compile(
     (version, now): (u64, Tick),
 ) -> Snapshot {
     let document = checked.document();
-    let pools: Vec<Arc<Pool>> =
-        document.pools.iter().map(|(name, spec)| Arc::new(pool((name, spec), truths, cells, now))).collect();
+    let mut made = |(name, spec)| Arc::new(pool((name, spec), truths, cells, (document, now)));
+    let pools: Vec<Arc<Pool>> = document.pools.iter().map(&mut made).collect();
     let mut frontends = Vec::new();
     for (name, spec) in &document.frontends {
-        let place = pools.binary_search_by(|pool| pool.name.cmp(&spec.pool));
-        let place = place.expect("a checked document names only pools that it holds");
         let cell = cells.frontend(name);
         let http = spec.http.as_ref();
         let slot = cell.id as usize;
@@ -54,7 +55,8 @@ pub fn compile(
             life_limit: spec.life_limit.map(Span::get),
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
-            pool: Arc::clone(&pools[place]),
+            pool: Arc::clone(find(&pools, &spec.pool)),
+            choice: choice(spec, document, &pools),
             cell,
         }));
     }
@@ -76,22 +78,69 @@ pub fn recompile(
     for name in touched {
         let Ok(place) = pools.binary_search_by(|pool| pool.name.cmp(name)) else { continue };
         let Some(spec) = document.pools.get(name) else { continue };
-        pools[place] = Arc::new(pool((name, spec), truths, cells, now));
+        pools[place] = Arc::new(pool((name, spec), truths, cells, (document, now)));
     }
     let mut frontends = previous.frontends.clone();
-    for frontend in frontends.iter_mut().flatten().filter(|it| touched.contains(&it.pool.name)) {
-        let place = pools.binary_search_by(|pool| pool.name.cmp(&frontend.pool.name));
-        let place = place.expect("the previous snapshot's frontends name only its pools");
-        *frontend = Arc::new(Frontend { pool: Arc::clone(&pools[place]), ..(**frontend).clone() });
+    let concerns = |it: &Frontend| it.pools().any(|pool| touched.contains(&pool.name));
+    for frontend in frontends.iter_mut().flatten().filter(|it| concerns(it)) {
+        let now = |pool: &Arc<Pool>| Arc::clone(find(&pools, &pool.name));
+        let choice = frontend.choice.as_ref().map(|choice| {
+            Box::new(Choice {
+                pools: choice.pools.iter().map(now).collect(),
+                by: choice.by.clone(),
+                last_resort: choice.last_resort.as_ref().map(now),
+            })
+        });
+        *frontend = Arc::new(Frontend { pool: now(&frontend.pool), choice, ..(**frontend).clone() });
     }
     Snapshot { version, revision: previous.revision, frontends, pools }
+}
+
+fn find<'p>(pools: &'p [Arc<Pool>], name: &Name) -> &'p Arc<Pool> {
+    let place = pools.binary_search_by(|pool| pool.name.cmp(name));
+    &pools[place.expect("a checked document names only pools that it holds")]
+}
+
+/// How a frontend chooses among its pools; `None` when it has only one.
+fn choice(spec: &document::Frontend, document: &Document, pools: &[Arc<Pool>]) -> Option<Box<Choice>> {
+    let more = &spec.more;
+    if more.next_pools.is_empty() && more.last_resort.is_none() {
+        return None;
+    }
+    let names: Vec<&Name> = std::iter::once(&spec.pool).chain(&more.next_pools).collect();
+    let by = match more.choose_pool {
+        ChoosePool::InOrder => By::Order,
+        ChoosePool::ByWeight => {
+            let weight = |name: &&Name| {
+                let weight = more.pool_weights.get(*name).copied().unwrap_or(1);
+                u32::from(weight) * u32::from(document.pools[*name].capacity)
+            };
+            By::Weight(names.iter().map(weight).collect())
+        }
+        ChoosePool::ByLatency => By::Latency,
+        ChoosePool::ByNetwork => {
+            let lists = names.iter().enumerate().filter_map(|(number, name)| Some((number, more.pool_networks.get(*name)?)));
+            let mut networks: Vec<(IpNet, usize)> = lists
+                .flat_map(|(number, lists)| lists.iter().map(move |list| (number, list)))
+                .filter_map(|(number, list)| Some((number, document.networks.get(list)?)))
+                .flat_map(|(number, prefixes)| prefixes.iter().map(move |prefix| (*prefix, number)))
+                .collect();
+            networks.sort_by_key(|(prefix, number)| (std::cmp::Reverse(prefix.prefix_len()), *number));
+            By::Network(networks)
+        }
+    };
+    Some(Box::new(Choice {
+        pools: names.into_iter().map(|name| Arc::clone(find(pools, name))).collect(),
+        by,
+        last_resort: more.last_resort.as_ref().map(|name| Arc::clone(find(pools, name))),
+    }))
 }
 
 fn pool(
     (name, spec): (&Name, &document::Pool),
     truths: &impl Truths,
     cells: &mut Cells,
-    now: Tick,
+    (document, now): (&Document, Tick),
 ) -> Pool {
     let standings = standings(name, spec, truths);
     let servers: Vec<Server> = spec
@@ -115,7 +164,7 @@ fn pool(
             Member {
                 weight: if takes_part { server.standing.weight } else { 0 },
                 configured: it.weight,
-                identity: digest(server.name.server.as_str().as_bytes()),
+                identity: identity(&server.name.server),
                 cell: Arc::clone(&server.cell),
             }
         };
@@ -135,14 +184,31 @@ fn pool(
         balance: balance(spec, members(None), &cell, now),
         spill: spill.collect(),
         key_rule: (spec.algorithm == Algorithm::Hash).then(|| KeyRule::new(&spec.hashing)),
+        pin_rule: pin_rule(name, spec),
         limited,
         queue: spec.queue,
-        timed: spec.algorithm == Algorithm::LeastLoad,
+        timed: spec.algorithm == Algorithm::LeastLoad || is_compared(name, document),
+        usable: servers.iter().filter(|server| server.standing.reason.is_none()).count()
+            >= usize::from(spec.usable_from),
         proxy_protocol: spec.proxy_protocol,
         attempts: usize::from(spec.attempts),
         servers,
         cell,
     }
+}
+
+fn pin_rule(name: &Name, spec: &document::Pool) -> Option<PinRule> {
+    let persistence = &spec.persistence;
+    let PersistenceBy::Cookie = persistence.by?;
+    let cookie = persistence.cookie.clone().unwrap_or_else(|| "merismos-pin".to_owned());
+    let minutes = |span: Span| u32::try_from(span.get().as_secs() / 60).unwrap_or(u32::MAX);
+    Some(PinRule::new(name, cookie, persistence.lifetime.map(minutes), spec.servers.keys()))
+}
+
+/// Whether a frontend chooses this pool by how fast it answers.
+fn is_compared(name: &Name, document: &Document) -> bool {
+    let by_latency = |it: &&document::Frontend| it.more.choose_pool == ChoosePool::ByLatency;
+    document.frontends.values().filter(by_latency).any(|it| it.pools().any(|pool| pool == name))
 }
 
 fn times(server: &document::Server, pool: &document::Pool) -> Times {

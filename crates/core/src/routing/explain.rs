@@ -1,7 +1,10 @@
 //! Which server a piece of work would go to, and why no other.
 
+use std::sync::Arc;
+
+use super::choose::Asked;
 use super::facts::Facts;
-use super::snapshot::{Frontend, Server};
+use super::snapshot::{Frontend, Pool, Server};
 use crate::balance::{Ask, Tried};
 use crate::cells::Full;
 use crate::eligibility::Reason;
@@ -9,8 +12,12 @@ use crate::name::PoolServer;
 use crate::time::Tick;
 
 /// The answer to "where would this go?", from a snapshot, without sending anything.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Explanation {
+    /// The pool that would get it.
+    pub pool: Arc<Pool>,
+    /// How the pool was chosen, where the frontend has several.
+    pub why_pool: Option<String>,
     /// The key that it is dealt out by, in words; `None` when the algorithm goes by something else.
     pub key: Option<String>,
     /// Whether it has none of the keys that the pool goes by, and is refused for it.
@@ -52,7 +59,11 @@ impl Frontend {
     /// would be dealt out by.
     #[must_use]
     pub fn explain(&self, facts: &Facts<'_>, draw: u64, now: Tick) -> Explanation {
-        let pool = &self.pool;
+        let chosen_pool = self.choose(facts.client, draw, now, Asked::default());
+        let (pool, why_pool) = match &chosen_pool {
+            Some(chosen) => (chosen.pool, self.why_pool(chosen, facts.client, now)),
+            None => (&self.pool, None),
+        };
         let key = pool.key(facts);
         let ask = Ask { cell: &pool.cell, key: key.number(), draw, now };
         let full = |server: &Server| server.cell.room.full(server.limits, now);
@@ -79,6 +90,6 @@ impl Frontend {
             })
             .collect();
         let words = pool.key_rule.as_ref().and_then(|rule| rule.words(key, facts));
-        Explanation { key: words, refused, chosen, passed }
+        Explanation { pool: Arc::clone(pool), why_pool, key: words, refused, chosen, passed }
     }
 }

@@ -27,6 +27,15 @@ impl fmt::Debug for Facts<'_> {
     }
 }
 
+/// The value of a cookie in a `Cookie` field (RFC 6265, 4.2.1).
+#[must_use]
+pub fn cookie_in<'f>(field: &'f [u8], name: &str) -> Option<&'f [u8]> {
+    field.split(|byte| *byte == b';').map(<[u8]>::trim_ascii).find_map(|pair| {
+        let at = pair.iter().position(|byte| *byte == b'=')?;
+        (&pair[..at] == name.as_bytes()).then(|| &pair[at + 1..])
+    })
+}
+
 impl<'a> Facts<'a> {
     /// Of work that says nothing of itself: a connection or a datagram.
     #[must_use]
@@ -34,14 +43,8 @@ impl<'a> Facts<'a> {
         Self { client, target: None, host: None, sni: None, field: &|_| None }
     }
 
-    /// The value of a cookie (RFC 6265, 4.2.1).
-    #[must_use]
-    pub fn cookie(&self, name: &str) -> Option<&'a [u8]> {
-        let value = (self.field)("cookie")?;
-        value.split(|byte| *byte == b';').map(<[u8]>::trim_ascii).find_map(|pair| {
-            let at = pair.iter().position(|byte| *byte == b'=')?;
-            (&pair[..at] == name.as_bytes()).then(|| &pair[at + 1..])
-        })
+    fn cookie(&self, name: &str) -> Option<&'a [u8]> {
+        cookie_in((self.field)("cookie")?, name)
     }
 
     fn query(&self, name: &str) -> Option<&'a [u8]> {

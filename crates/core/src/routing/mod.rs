@@ -1,13 +1,15 @@
 //! The immutable snapshot that traffic reads, how it is compiled, and the decision on the hot path.
 
+mod choose;
 mod compile;
 mod explain;
 mod facts;
 mod snapshot;
 
+pub use choose::{Asked, By, Choice, Chosen as ChosenPool, MOST_POOLS};
 pub use compile::{compile, recompile};
 pub use explain::{Chosen, Explanation, Passed};
-pub use facts::{Facts, Key, KeyRule};
+pub use facts::{Facts, Key, KeyRule, cookie_in};
 pub use snapshot::{Decision, Frontend, Pool, Server, Snapshot, Times};
 
 #[cfg(test)]

@@ -6,12 +6,14 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
+use super::choose::Choice;
 use super::facts::{Facts, Key, KeyRule};
 use crate::balance::{Ask, Balance, Tried};
 use crate::cells::{FrontendCell, Limits, PoolCell, ServerCell};
 use crate::config::document::{Algorithm, Endpoint, Protocol, ProxyVersion, Queueing, Unit};
 use crate::eligibility::{Reason, Standing};
 use crate::name::{Name, PoolServer};
+use crate::pins::PinRule;
 
 /// One state of everything that traffic depends on.
 #[derive(Debug)]
@@ -55,8 +57,10 @@ pub struct Frontend {
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.
     pub proxy_protocol: bool,
-    /// Its pool.
+    /// Its first pool.
     pub pool: Arc<Pool>,
+    /// More pools, when it has more than one.
+    pub choice: Option<Box<Choice>>,
     /// Its identity and counts.
     pub cell: Arc<FrontendCell>,
 }
@@ -66,6 +70,8 @@ pub struct Frontend {
 pub struct Pool {
     /// Its name.
     pub name: Name,
+    /// Whether enough of its servers are eligible for a frontend with several pools to use it.
+    pub usable: bool,
     /// Which algorithm it deals out by.
     pub algorithm: Algorithm,
     /// How it deals out work among the eligible ones of `servers`.
@@ -74,6 +80,8 @@ pub struct Pool {
     pub(super) spill: Vec<Box<dyn Balance>>,
     /// What `hash` goes by.
     pub key_rule: Option<KeyRule>,
+    /// What ties clients to its servers.
+    pub pin_rule: Option<PinRule>,
     /// Whether any server has a limit.
     pub limited: bool,
     /// How much may wait when all servers are full, and for how long.

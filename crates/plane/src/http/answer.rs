@@ -7,7 +7,7 @@ use merismos_core::routing::{Frontend, Server, Times};
 
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
-use super::head::{self, Framing, HeadScan, Request, Response};
+use super::head::{self, Framing, HeadScan, More, Request, Response};
 use crate::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::worker::{Client, Worker};
@@ -44,6 +44,8 @@ pub(super) struct Answer<'a> {
     lane: &'a ServerLane,
     times: Times,
     watch: Watch<'a>,
+    /// A field that ties the client to the server.
+    pin: Option<Vec<u8>>,
     begun: Cell<bool>,
 }
 
@@ -52,11 +54,11 @@ impl<'a> Answer<'a> {
         (worker, client): (&'a Worker, &'a Client),
         frontend: &'a Frontend,
         request: &'a Request,
-        server: &'a Server,
+        (server, pin): (&'a Server, Option<Vec<u8>>),
         watch: Watch<'a>,
     ) -> Self {
         let (lane, times) = (server.cell.lane(worker.index), server.times);
-        Self { worker, client, frontend, request, lane, times, watch, begun: Cell::new(false) }
+        Self { worker, client, frontend, request, lane, times, watch, pin, begun: Cell::new(false) }
     }
 
     /// Whether the final answer's head has come.
@@ -90,7 +92,7 @@ impl<'a> Answer<'a> {
             (true, false) => None,
         };
         let mut follow = Follow::new(response.framing);
-        if response.passes_as_is && connection.is_none() {
+        if response.passes_as_is && connection.is_none() && self.pin.is_none() {
             // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
             let used = follow.pass(&buffer[length..], |_| {}).map_err(|_| nonsense())?;
             self.count(response);
@@ -99,7 +101,8 @@ impl<'a> Answer<'a> {
         } else {
             self.count(response);
             let mut out = self.worker.scrap();
-            head::write_response(&buffer[..length], unchunk, connection, &mut out);
+            let more = More { connection, field: self.pin.as_deref() };
+            head::write_response(&buffer[..length], unchunk, more, &mut out);
             buffer.consume(length);
             let sent = self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await;
             self.worker.give_back(out);

@@ -1,12 +1,14 @@
 //! One request and its answer: offered to one server after the other until one takes it.
 
+use std::net::IpAddr;
 use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
 
 use merismos_core::balance::Tried;
 use merismos_core::config::document::Unit;
-use merismos_core::routing::{Frontend, Key, Server, Times};
+use merismos_core::pins::{PinRule, Pinned, identity};
+use merismos_core::routing::{Asked, Frontend, Key, Pool, Server, Times};
 use tokio::net::TcpStream;
 
 use super::answer::{Answer, Delivered, NotDelivered};
@@ -19,13 +21,13 @@ use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::client::Who;
 use crate::connect::{ConnectError, Unreached, Upstream, reach};
-use crate::deal::{Deal, NoServer};
+use crate::deal::{Deal, GoesOn, NoServer, choose};
 use crate::idle::Trust;
 use crate::proxy;
 use crate::relay::Relay;
 use crate::tcp::is_gone;
 use crate::witness::{Sighting, Watch as Witness};
-use crate::worker::{Client, Worker};
+use crate::worker::{Client, Worker, minute};
 
 /// How a request ended for its client.
 pub(super) enum Outcome {
@@ -66,6 +68,8 @@ struct Sending<'b> {
     input: Option<Buffer>,
     /// How much of the body is still to come.
     follow: Follow,
+    /// A field for the client, when it is tied to a server from now on.
+    pin: Option<Vec<u8>>,
 }
 
 impl Exchange<'_> {
@@ -87,24 +91,45 @@ impl Exchange<'_> {
         }
         let input = (!input.is_empty()).then_some(input);
         let witness = self.request.mark.as_ref().and_then(|mark| self.worker.watches.find(mark));
-        self.offer(stream, Sending { start: out, input, follow }, witness).await
+        let mut sending = Sending { start: out, input, follow, pin: None };
+        let mut asked = Asked::default();
+        let mut why = None;
+        while let Some(chosen) = choose(self.worker, self.frontend, self.client_address(), asked) {
+            match self.offer(chosen.pool, stream, &mut sending, &witness).await {
+                Ok(outcome) => return outcome,
+                Err(shortage) => {
+                    let is_short = matches!(shortage, Shortage::NoServer | Shortage::Full);
+                    why = Some(shortage);
+                    // Another pool is asked when this one has nobody for it, not when its servers failed it.
+                    if !is_short {
+                        break;
+                    }
+                }
+            }
+            asked.note(chosen.number);
+        }
+        self.short(stream, why.unwrap_or(Shortage::NoServer), sending).await
     }
 
+    /// Where the request comes from, as far as it is believed.
+    fn client_address(&self) -> IpAddr {
+        self.request.client.unwrap_or(self.who.client.ip())
+    }
+
+    /// Offers the request to the servers of one pool; the shortage when none of them took it.
     async fn offer(
-        &mut self,
+        &self,
+        pool: &Pool,
         stream: &mut TcpStream,
-        mut sending: Sending<'_>,
-        witness: Option<(Arc<Witness>, u64)>,
-    ) -> Outcome {
-        let pool = &self.frontend.pool;
+        sending: &mut Sending<'_>,
+        witness: &Option<(Arc<Witness>, u64)>,
+    ) -> Result<Outcome, Shortage> {
         let key = match &pool.key_rule {
             None => Key::Unneeded,
-            Some(_) => {
-                head::key(sending.start, self.request.client.unwrap_or(self.who.client.ip()), pool)
-            }
+            Some(_) => head::key(sending.start, self.client_address(), pool),
         };
         if key == Key::Refused {
-            return Outcome::Refused(Refusal::NoKey);
+            return Ok(Outcome::Refused(Refusal::NoKey));
         }
         let deal = Deal { worker: self.worker, client: self.client, pool, key, watch: self.watch };
         let whole_body_sent = sending.follow.is_done();
@@ -112,7 +137,7 @@ impl Exchange<'_> {
         let mut places = Vec::new();
         let mut last = None;
         let tell = |server: Option<usize>, failed: &[usize]| {
-            if let Some((watch, number)) = &witness {
+            if let Some((watch, number)) = witness {
                 let name = |place: usize| pool.servers[place].name.clone();
                 watch.tell(Sighting {
                     number: *number,
@@ -124,14 +149,18 @@ impl Exchange<'_> {
         };
         let mut full = false;
         while tried.len() < pool.attempts {
-            let place = match self.place(&deal, stream, &tried).await {
-                Ok(place) => place,
+            let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
+            let place = match self.place(&deal, stream, &tried, pinned).await {
+                Ok((place, pin)) => {
+                    sending.pin = pin;
+                    place
+                }
                 Err(NoServer::Nobody) => break,
                 Err(NoServer::Full) => {
                     full = true;
                     break;
                 }
-                Err(NoServer::ClientGone) => return Outcome::ClientGone,
+                Err(NoServer::ClientGone) => return Ok(Outcome::ClientGone),
             };
             let server = &pool.servers[place];
             if let Some(before) = places.last() {
@@ -140,12 +169,12 @@ impl Exchange<'_> {
             }
             let mut at = deal.begin(place);
             let lane = at.lane;
-            let attempt = self.attempt(stream, server, &mut sending).await;
+            let attempt = self.attempt(pool, stream, server, sending).await;
             match attempt {
                 Ok(delivered) => {
                     at.went_well();
                     tell(Some(place), &places);
-                    return Self::answered(delivered, sending);
+                    return Ok(Self::answered(delivered, sending));
                 }
                 Err(Failed::Client(outcome)) => {
                     if matches!(outcome, Outcome::BrokenOff { .. }) {
@@ -153,7 +182,7 @@ impl Exchange<'_> {
                         self.frontend.cell.lane(self.worker.index).unanswered.up();
                     }
                     tell(Some(place), &places);
-                    return outcome;
+                    return Ok(outcome);
                 }
                 Err(Failed::Server(failure)) => {
                     lane.failed.up();
@@ -179,12 +208,17 @@ impl Exchange<'_> {
                 }
             }
         }
-        if full {
-            last = None;
-        }
         let took = last.filter(|(_, failure)| !matches!(failure, ServerFailure::NotReached(_)));
         tell(took.map(|(place, _)| place), &places);
-        self.short(stream, full, last.map(|(_, failure)| failure), sending).await
+        Err(match last.map(|(_, failure)| failure) {
+            _ if full => Shortage::Full,
+            None => Shortage::NoServer,
+            Some(ServerFailure::NotReached(ConnectError::LimitReached)) => Shortage::Full,
+            Some(ServerFailure::NotReached(_)) => Shortage::AllFailed,
+            Some(ServerFailure::Closed | ServerFailure::Nonsense) => Shortage::BrokenAnswer,
+            Some(ServerFailure::Late) => Shortage::Late,
+            Some(ServerFailure::Cut) => Shortage::Withdrawn,
+        })
     }
 
     /// The next server for the request: the one that its connection was dealt out to, where connections are, or one
@@ -194,25 +228,58 @@ impl Exchange<'_> {
         deal: &Deal<'_>,
         stream: &TcpStream,
         tried: &Tried,
-    ) -> Result<usize, NoServer> {
+        pinned: Option<usize>,
+    ) -> Result<(usize, Option<Vec<u8>>), NoServer> {
+        let mut keeps_pin = false;
+        if tried.is_empty()
+            && let Some(place) = pinned
+        {
+            match deal.goes_on_at(place) {
+                GoesOn::At(place) => return Ok((place, None)),
+                GoesOn::Full => keeps_pin = true,
+                GoesOn::Gone => {}
+            }
+        }
         let by_connection = self.frontend.unit == Unit::Connection;
         if by_connection
             && tried.is_empty()
-            && let Some(place) = self.client.dealt_to.get().and_then(|server| deal.goes_on(server))
+            && let Some(server) = self.client.dealt_to.get()
+            && let GoesOn::At(place) = deal.goes_on(server)
         {
-            return Ok(place);
+            return Ok((place, None));
         }
         let place = deal.server(tried, |context| is_gone(stream, context)).await?;
         if by_connection {
             self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
         }
-        Ok(place)
+        let pin = deal.pool.pin_rule.as_ref().filter(|_| !keeps_pin);
+        Ok((place, pin.map(|rule| self.pin(rule, &deal.pool.servers[place]))))
+    }
+
+    /// The place of the server that the client is tied to.
+    fn pinned(&self, rule: &PinRule, head: &[u8]) -> Option<usize> {
+        let value = head::cookie(head, &rule.cookie)?;
+        let pinned = self.worker.pin_key.read(rule.pool, value)?;
+        if rule.holds(pinned.minute, minute()) { rule.place(pinned.server) } else { None }
+    }
+
+    /// The field that ties the client to a server (RFC 6265, 4.1).
+    fn pin(&self, rule: &PinRule, server: &Server) -> Vec<u8> {
+        let mut field = format!("Set-Cookie: {}=", rule.cookie).into_bytes();
+        let pinned = Pinned { server: identity(&server.name.server), minute: minute() };
+        self.worker.pin_key.write(rule.pool, pinned, &mut field);
+        field.extend_from_slice(b"; Path=/; HttpOnly; SameSite=Lax");
+        if let Some(minutes) = rule.lifetime_minutes {
+            field.extend_from_slice(format!("; Max-Age={}", u64::from(minutes) * 60).as_bytes());
+        }
+        field.extend_from_slice(b"\r\n");
+        field
     }
 
     /// What the client's connection does after a delivered answer.
-    fn answered(delivered: Delivered, sending: Sending<'_>) -> Outcome {
+    fn answered(delivered: Delivered, sending: &mut Sending<'_>) -> Outcome {
         match (sending.follow.is_done(), delivered.keep_client) {
-            (true, keep) => Outcome::Answered { keep, rest: sending.input },
+            (true, keep) => Outcome::Answered { keep, rest: sending.input.take() },
             (false, _) => Outcome::AnsweredEarly,
         }
     }
@@ -220,6 +287,7 @@ impl Exchange<'_> {
     /// One server's chance. A kept connection that turns out to be stale is replaced once by a fresh one.
     async fn attempt(
         &self,
+        pool: &Pool,
         stream: &mut TcpStream,
         server: &Server,
         sending: &mut Sending<'_>,
@@ -227,25 +295,25 @@ impl Exchange<'_> {
         let resendable = self.request.is_idempotent && sending.follow.is_done();
         let trust = if resendable { Trust::Any } else { Trust::Recent };
         // With a PROXY protocol header a connection is one client's alone, and none is kept.
-        let kept = match self.frontend.pool.proxy_protocol {
+        let kept = match pool.proxy_protocol {
             None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
             Some(_) => None,
         };
         if let Some(kept) = kept {
-            match self.exchange(stream, kept, server, sending).await {
+            match self.exchange(pool, stream, kept, server, sending).await {
                 Err(Failed::Server(ServerFailure::Closed)) if resendable => {}
                 other => return other,
             }
         }
         // Rare beside kept connections; in a box it does not make every request's future larger.
-        let fresh = Box::pin(self.connect(server)).await.map_err(|it| Failed::Server(it.into()))?;
-        self.exchange(stream, fresh, server, sending).await
+        let fresh = Box::pin(self.connect(pool, server)).await.map_err(|it| Failed::Server(it.into()))?;
+        self.exchange(pool, stream, fresh, server, sending).await
     }
 
     /// Makes a connection, and says on it who the client is where the server wants to know that way.
-    async fn connect(&self, server: &Server) -> Result<Upstream, Unreached> {
+    async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, Unreached> {
         let mut upstream = reach(server, self.watch).await?;
-        if let Some(version) = self.frontend.pool.proxy_protocol {
+        if let Some(version) = pool.proxy_protocol {
             let header = proxy::header(version, self.who.client, self.who.meant_for);
             let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;
             sent.map_err(|_| Unreached::Failed(ConnectError::Other(std::io::ErrorKind::BrokenPipe)))?;
@@ -256,6 +324,7 @@ impl Exchange<'_> {
     /// Sends the request on a connection and brings the answer back.
     async fn exchange(
         &self,
+        pool: &Pool,
         stream: &mut TcpStream,
         mut upstream: Upstream,
         server: &Server,
@@ -265,7 +334,8 @@ impl Exchange<'_> {
         if let Err(trouble) = write_all(&mut upstream.stream, sending.start, self.watch, times.idle).await {
             return Err(Failed::Server(server_failure(&trouble)));
         }
-        let answer = Answer::new((self.worker, self.client), self.frontend, self.request, server, self.watch);
+        let pin = sending.pin.take();
+        let answer = Answer::new((self.worker, self.client), self.frontend, self.request, (server, pin), self.watch);
         let delivered = if sending.follow.is_done() {
             self.watch.within(times.first_byte);
             answer.deliver(&mut upstream.stream, stream).await
@@ -284,7 +354,7 @@ impl Exchange<'_> {
             Box::pin(tunnel.run(stream, &mut upstream.stream)).await;
             return Ok(delivered);
         }
-        if delivered.keep_server && sending.follow.is_done() && self.frontend.pool.proxy_protocol.is_none() {
+        if delivered.keep_server && sending.follow.is_done() && pool.proxy_protocol.is_none() {
             self.worker.idle.keep(server.cell.id, upstream, self.worker.wheel.now());
         }
         Ok(delivered)
@@ -360,20 +430,10 @@ impl Exchange<'_> {
     async fn short(
         &self,
         stream: &mut TcpStream,
-        full: bool,
-        failure: Option<ServerFailure>,
+        shortage: Shortage,
         sending: Sending<'_>,
     ) -> Outcome {
         let Sending { input: rest, follow, .. } = sending;
-        let shortage = match failure {
-            None if full => Shortage::Full,
-            None => Shortage::NoServer,
-            Some(ServerFailure::NotReached(ConnectError::LimitReached)) => Shortage::Full,
-            Some(ServerFailure::NotReached(_)) => Shortage::AllFailed,
-            Some(ServerFailure::Closed | ServerFailure::Nonsense) => Shortage::BrokenAnswer,
-            Some(ServerFailure::Late) => Shortage::Late,
-            Some(ServerFailure::Cut) => Shortage::Withdrawn,
-        };
         let lane = self.frontend.cell.lane(self.worker.index);
         if matches!(shortage, Shortage::NoServer | Shortage::Full) { &lane.unavailable } else { &lane.unanswered }.up();
         self.client.alarm.silence();

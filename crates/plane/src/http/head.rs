@@ -7,7 +7,7 @@ use std::net::IpAddr;
 
 use httparse::{Header, Status};
 use ipnet::IpNet;
-use merismos_core::routing::{Facts, Key, Pool};
+use merismos_core::routing::{Facts, Key, Pool, cookie_in};
 
 use super::forwarded::{ClientFields, Told};
 use super::refuse::Refusal;
@@ -338,18 +338,31 @@ fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(b"\r\n");
 }
 
-/// What a request says that work can be dealt out by, read from the head that was written for the server. Only pools
-/// that go by such things ask for it.
-pub(super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> Key {
+/// The value of a cookie in the head that was written for the server.
+pub(super) fn cookie<'h>(head: &'h [u8], name: &str) -> Option<&'h [u8]> {
+    with_fields(head, |_, fields| field_of(fields, "cookie").and_then(|field| cookie_in(field, name)))
+}
+
+/// Reads a head that we wrote ourselves once more, for those few who want to know what is in it.
+fn with_fields<'h, T>(head: &'h [u8], act: impl FnOnce(Option<&'h str>, &[Header<'h>]) -> T) -> T {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
     let mut parsed = httparse::Request::new(&mut []);
     let read = parsed.parse_with_uninit_headers(head, &mut fields);
     assert!(matches!(read, Ok(Status::Complete(_))), "this head was written by ourselves");
-    let headers: &[Header<'_>] = parsed.headers;
-    let field = |name: &str| {
-        headers.iter().find(|field| field.name.eq_ignore_ascii_case(name)).map(|field| field.value)
-    };
-    pool.key(&Facts { client, target: parsed.path, host: field("host"), sni: None, field: &field })
+    act(parsed.path, parsed.headers)
+}
+
+fn field_of<'h>(fields: &[Header<'h>], name: &str) -> Option<&'h [u8]> {
+    fields.iter().find(|field| field.name.eq_ignore_ascii_case(name)).map(|field| field.value)
+}
+
+/// What a request says that work can be dealt out by, read from the head that was written for the server. Only pools
+/// that go by such things ask for it.
+pub(super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> Key {
+    with_fields(head, |target, fields| {
+        let field = |name: &str| field_of(fields, name);
+        pool.key(&Facts { client, target, host: field("host"), sni: None, field: &field })
+    })
 }
 
 /// What the plane needs to know of a response.
@@ -417,6 +430,15 @@ pub(super) fn response(head: &[u8], to_head: bool) -> Result<Response, Nonsense>
     Ok(Response { status, framing, keep_alive: stays, passes_as_is })
 }
 
+/// What a response head gets beside its own fields.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct More<'a> {
+    /// The value of `Connection`, when there is something to say.
+    pub(super) connection: Option<&'a str>,
+    /// A whole field with its end of line.
+    pub(super) field: Option<&'a [u8]>,
+}
+
 fn is_hop_by_hop(name: &str) -> bool {
     match name.len() {
         7 => name.eq_ignore_ascii_case("upgrade"),
@@ -427,8 +449,8 @@ fn is_hop_by_hop(name: &str) -> bool {
 }
 
 /// Appends to `out` the response head that the client gets: without the fields that concern the server's
-/// connection, without `Transfer-Encoding` when `unchunk`, and with `connection` when there is something to say.
-pub(super) fn write_response(head: &[u8], unchunk: bool, connection: Option<&str>, out: &mut Vec<u8>) {
+/// connection, without `Transfer-Encoding` when `unchunk`, and with `more`.
+pub(super) fn write_response(head: &[u8], unchunk: bool, more: More<'_>, out: &mut Vec<u8>) {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
     let config = httparse::ParserConfig::default();
@@ -447,7 +469,8 @@ pub(super) fn write_response(head: &[u8], unchunk: bool, connection: Option<&str
         out.extend_from_slice(field.value);
         out.extend_from_slice(b"\r\n");
     }
-    if let Some(connection) = connection {
+    out.extend_from_slice(more.field.unwrap_or_default());
+    if let Some(connection) = more.connection {
         out.extend_from_slice(b"Connection: ");
         out.extend_from_slice(connection.as_bytes());
         out.extend_from_slice(b"\r\n");

@@ -217,9 +217,11 @@ fn no_more_connections_than_a_server_takes() {
     let mut clients = [ask(&rig, "/a"), ask(&rig, "/b")];
     until("both are there", || rig.counts(0).in_flight == 2 && server.connections() == 2);
     assert_eq!(ask(&rig, "/c").answer().unwrap().status, 503);
-    for client in &mut clients {
+    for _ in &clients {
         release.send(()).unwrap();
-        let _ = client.answer().unwrap();
+    }
+    for client in &mut clients {
+        assert_eq!(client.answer().unwrap().status, 200);
     }
     assert_eq!(server.connections(), 2);
     let mut again = ask(&rig, "/d");
@@ -242,4 +244,110 @@ fn a_client_that_waits_may_send_more_and_is_not_taken_for_gone() {
     }
     assert_eq!(busy.answer().unwrap().text(), "/busy");
     assert_eq!([(); 2].map(|()| eager.answer().unwrap().text()), ["/one", "/two"]);
+}
+
+/// The cookie that an answer sets, if any.
+fn pin(head: &str) -> Option<String> {
+    let field = head.lines().find_map(|line| line.strip_prefix("Set-Cookie: "))?;
+    Some(field.split(';').next().unwrap().to_owned())
+}
+
+#[test]
+fn a_pinned_client_stays_until_its_server_is_down_and_forged_pins_are_none() {
+    let servers = three();
+    let keys = "persistence = \"cookie\"\npin_cookie = \"visit\"\npin_lifetime = \"8h\"";
+    let mut rig = Rig::new(&servers.each_ref().map(|it| it.address), keys, "");
+    let ask = |rig: &Rig, cookie: &str| {
+        let request = format!("GET / HTTP/1.1\r\nHost: a\r\nCookie: theme=dark; {cookie}\r\n\r\n");
+        let answer = rig.client().send(request).answer().unwrap();
+        (who(&answer.text()), pin(&answer.head), answer.head)
+    };
+    let (home, made, head) = ask(&rig, "x=y");
+    let made = made.expect("a new client is tied to its server");
+    assert!(head.contains("; Path=/; HttpOnly; SameSite=Lax; Max-Age=28800"), "{head}");
+    assert!(!head.contains("127.0.0.1"), "it names no address");
+    for _ in 0..6 {
+        assert_eq!(ask(&rig, &made).0, home);
+        assert_eq!(ask(&rig, &made).1, None, "who is tied is not tied again");
+    }
+    let forged = made.replace("visit=", "visit=A");
+    assert!((0..3).map(|_| ask(&rig, &forged)).all(|(_, pin, _)| pin.is_some()), "a forged one is none");
+    let server = format!("s{}", NAMES.iter().position(|name| *name == home).unwrap());
+    rig.duties.insert(server.clone(), Duty::Draining);
+    rig.publish();
+    assert_eq!(ask(&rig, &made).0, home, "it stays while its server drains");
+    rig.duties.clear();
+    rig.states.insert(server, State::Down);
+    rig.publish();
+    let (moved, again, _) = ask(&rig, &made);
+    let again = again.expect("it is tied to another one");
+    assert_ne!(moved, home);
+    rig.states.clear();
+    rig.publish();
+    assert_eq!(ask(&rig, &again).0, moved, "and stays there");
+}
+
+/// A rig whose frontend has three pools of one server each: quay (auk), mole (gull) and pier (tern).
+fn with_pools(frontend: &str) -> (Rig, [Server; 3]) {
+    let servers = ["auk", "gull", "tern"].map(Server::named);
+    let mut rig = Rig::new(&[servers[0].address], "", "");
+    let more = format!(
+        "[pools.mole.servers.s0]\naddress = \"{}\"\n[pools.pier.servers.s0]\naddress = \"{}\"\n\
+         [networks]\nhere = [\"127.0.0.0/8\"]\nnear = [\"127.0.0.1\"]\n",
+        servers[1].address, servers[2].address
+    );
+    let text = rig.text().replace("pool = \"quay\"\n", &format!("pool = \"quay\"\n{frontend}\n")) + &more;
+    rig.publish_text(&text);
+    (rig, servers)
+}
+
+#[test]
+fn the_next_pool_takes_over_and_the_last_resort_what_nobody_will() {
+    let keys = "next_pools = [\"mole\"]\nlast_resort = \"pier\"";
+    let servers = ["auk", "gull", "tern"].map(Server::named);
+    let mut rig = Rig::new(&[servers[0].address], "", "");
+    let text = |rig: &Rig, frontend: &str, mole: &str| {
+        rig.text().replace("pool = \"quay\"\n", &format!("pool = \"quay\"\n{frontend}\n"))
+            + &format!(
+                "[pools.mole]\n{mole}\nservers.s7 = {{ address = \"{}\" }}\n\
+                 [pools.pier]\nservers.s9 = {{ address = \"{}\" }}\n",
+                servers[1].address, servers[2].address
+            )
+    };
+    let whole = text(&rig, keys, "");
+    rig.publish_text(&whole);
+    let mut client = rig.client();
+    assert_eq!(get(&mut client, ""), "auk");
+    rig.states.insert("s0".to_owned(), State::Down);
+    rig.publish_text(&whole);
+    assert_eq!(get(&mut client, ""), "gull");
+    let unusable = text(&rig, keys, "usable_from = 2");
+    rig.publish_text(&unusable);
+    assert_eq!(get(&mut client, ""), "tern", "one server is too few for that pool");
+    rig.duties.insert("s9".to_owned(), Duty::Withdrawn);
+    rig.publish_text(&unusable);
+    assert_eq!(client.get("/").status, 503);
+    assert_eq!(rig.frontend_counts().unavailable, 1);
+}
+
+#[test]
+fn pools_are_chosen_by_weight_by_network_and_by_how_fast_they_answer() {
+    let by_weight = "next_pools = [\"mole\", \"pier\"]\nchoose_pool = \"by-weight\"\npool_weights = { quay = 0, mole = 3 }";
+    let (rig, _servers) = with_pools(by_weight);
+    let mut client = rig.client();
+    let mut counts: BTreeMap<String, u32> = BTreeMap::new();
+    for _ in 0..400 {
+        *counts.entry(get(&mut client, "")).or_default() += 1;
+    }
+    assert!(counts.get("auk").is_none() && (250..350).contains(&counts["gull"]), "{counts:?}");
+    let by_network = "next_pools = [\"mole\", \"pier\"]\nchoose_pool = \"by-network\"\n\
+                      pool_networks = { pier = [\"here\"], mole = [\"near\"] }";
+    let (rig, _servers) = with_pools(by_network);
+    assert_eq!(get(&mut rig.client(), ""), "gull", "the longest prefix counts");
+    let (rig, _servers) = with_pools("next_pools = [\"mole\"]\nchoose_pool = \"by-latency\"");
+    let snapshot = rig.plane.snapshot();
+    let pool = |name: &str| snapshot.pools.iter().find(|pool| pool.name.as_str() == name).unwrap();
+    pool("quay").cell.pace.note(rig.plane.now(), Duration::from_secs(9));
+    pool("mole").cell.pace.note(rig.plane.now(), Duration::from_millis(9));
+    assert_eq!(get(&mut rig.client(), ""), "gull");
 }

@@ -14,6 +14,7 @@ use merismos_core::duty::Duty;
 use merismos_core::eligibility::Truths;
 use merismos_core::health::State;
 use merismos_core::name::PoolServer;
+use merismos_core::pins::PinKey;
 use merismos_core::routing::{Snapshot, compile};
 use merismos_plane::Plane;
 
@@ -61,7 +62,7 @@ impl Rig {
         pool: &str,
         frontend: &str,
     ) -> Self {
-        let plane = Plane::start(2).unwrap();
+        let plane = Plane::start(2, PinKey::new(&[7; 32])).unwrap();
         let mut rig = Self {
             cells: Cells::new(plane.workers()),
             plane,

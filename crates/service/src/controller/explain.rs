@@ -25,12 +25,13 @@ impl State {
             sni: None,
             field: &field,
         };
-        let pool = &frontend.pool;
         let explanation = frontend.explain(&facts, rand::rng().random(), self.plane.now());
+        let pool = std::sync::Arc::clone(&explanation.pool);
         let why = why_chosen(frontend, &explanation);
         Ok(ExplainAnswer {
             frontend: name.to_string(),
             pool: pool.name.to_string(),
+            why_pool: explanation.why_pool.clone(),
             algorithm: pool.algorithm.to_string(),
             unit: frontend.unit.to_string(),
             revision: snapshot.revision,
@@ -89,7 +90,7 @@ fn full_words(full: Full) -> &'static str {
 
 /// Why the chosen server, or why none.
 fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
-    let pool = &frontend.pool;
+    let pool = &explanation.pool;
     let without = match frontend.protocol {
         Protocol::Http => "the client gets 503",
         Protocol::Tcp => "the connection is reset",

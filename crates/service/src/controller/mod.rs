@@ -100,7 +100,8 @@ pub(crate) enum Detail {
 #[derive(Debug)]
 pub(crate) struct Ground {
     pub(crate) address: std::net::SocketAddr,
-    pub(crate) pool: Name,
+    pub(crate) frontend: Name,
+    pub(crate) pools: Vec<Name>,
     /// Why the shares say nothing, where they don't.
     pub(crate) unjudged: Option<String>,
     pub(crate) sightings: Sightings,

@@ -14,7 +14,7 @@ use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::{Evidence, State as HealthState};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{self, Snapshot, compile, recompile};
+use merismos_core::routing::{self, By, Snapshot, compile, recompile};
 use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
@@ -116,13 +116,21 @@ impl Truths for State {
 
 /// Why the shares of a trial can't be held against the weights, where that is so.
 fn unjudged(frontend: &routing::Frontend) -> Option<String> {
-    let algorithm = frontend.pool.algorithm;
     if frontend.unit == Unit::Connection {
         return Some("connections are dealt out, and not the requests on them".to_owned());
     }
-    let follows = algorithm.follows_weights() && !frontend.pool.limited;
-    let goes_by = if frontend.pool.limited { "the weights and what room each server has" } else { algorithm.goes_by() };
-    (!follows).then(|| format!("work is dealt out by {goes_by} ({algorithm})"))
+    if frontend.choice.as_ref().is_some_and(|choice| matches!(choice.by, By::Latency)) {
+        return Some("its pool is chosen by how fast each answers".to_owned());
+    }
+    frontend.pools().find_map(|pool| {
+        let algorithm = pool.algorithm;
+        if algorithm.follows_weights() && !pool.limited {
+            return None;
+        }
+        let goes_by =
+            if pool.limited { "the weights and what room each server has" } else { algorithm.goes_by() };
+        Some(format!("pool {} deals out by {goes_by} ({algorithm})", pool.name))
+    })
 }
 
 /// How a server's health is named in the copy: at another address it is another server.
@@ -334,7 +342,8 @@ impl State {
         }
         Ok(Ground {
             address,
-            pool: found.pool.name.clone(),
+            frontend: frontend.clone(),
+            pools: found.pools().map(|pool| pool.name.clone()).collect(),
             unjudged: unjudged(found),
             // Nobody outside can guess it, so nobody can mix marks of their own into a trial.
             sightings: self.plane.watch(rand::rng().random(), capacity),

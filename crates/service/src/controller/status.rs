@@ -1,9 +1,11 @@
 //! The status: the three truths beside the answer, and what was observed.
 
+use std::net::Ipv4Addr;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolStatus,
+    CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolShare, PoolStatus,
     Records, RevisionStatus, ServerStatus, Status, Window,
 };
 use merismos_core::config::document::{
@@ -12,8 +14,8 @@ use merismos_core::config::document::{
 use merismos_core::health::State as HealthState;
 use merismos_core::health::timing::timing;
 use merismos_core::name::Name;
-use merismos_core::routing::{Frontend, Pool, Server};
-use merismos_core::time::Wall;
+use merismos_core::routing::{By, Frontend, Pool, Server};
+use merismos_core::time::{Tick, Wall};
 use merismos_core::units::humane;
 
 use super::rates::{MINUTE, TEN_SECONDS};
@@ -132,7 +134,8 @@ impl State {
         let counts = frontend.cell.counts();
         let short = self.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
         let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
-        let pool = &frontend.pool;
+        let (pool, at) = (&frontend.pool, self.plane.now());
+        let nobody = !frontend.pools().any(|pool| pool.eligible() > 0);
         let clients = match frontend.protocol {
             Protocol::Http => "every client gets 503",
             Protocol::Tcp => "every connection is reset",
@@ -141,9 +144,11 @@ impl State {
         let waiting = pool.cell.line.waiting();
         let trouble = if !listening {
             Some(format!("does not listen: {} is taken by another program or not ours", frontend.listen))
-        } else if pool.servers.is_empty() {
+        } else if nobody && frontend.choice.is_some() {
+            Some(format!("{clients}: no server of any of its pools is eligible"))
+        } else if nobody && pool.servers.is_empty() {
             Some(format!("{clients}: pool {} has no servers", pool.name))
-        } else if pool.eligible() == 0 {
+        } else if nobody {
             Some(format!("{clients}: no server of pool {} is eligible", pool.name))
         } else if waiting > 0 {
             Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
@@ -156,6 +161,7 @@ impl State {
             unit: frontend.unit.to_string(),
             listen: frontend.listen.address.to_string(),
             pool: pool.name.to_string(),
+            pools: pool_shares(frontend, at),
             listening,
             trouble,
             connections: counts.connections,
@@ -245,6 +251,19 @@ impl State {
             in_flight: server.cell.counts().in_flight,
         }
     }
+}
+
+/// What a frontend with several pools sends to each of them.
+fn pool_shares(frontend: &Frontend, now: Tick) -> Vec<PoolShare> {
+    let Some(choice) = &frontend.choice else { return Vec::new() };
+    let by_client = matches!(choice.by, By::Network(_));
+    let shares = frontend.pool_shares(Ipv4Addr::UNSPECIFIED.into(), now);
+    let share = |(pool, share): (&Arc<Pool>, f64)| PoolShare {
+        pool: pool.name.to_string(),
+        usable: pool.usable,
+        expected: (!by_client).then_some(share),
+    };
+    frontend.pools().zip(shares).map(share).collect()
 }
 
 fn is_failing(state: HealthState) -> bool {

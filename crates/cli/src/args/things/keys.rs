@@ -82,9 +82,19 @@ pub(crate) struct FrontendKeys {
     #[arg(long, requires = "from")]
     #[serde(skip)]
     port: Option<u16>,
-    /// The pool that does the work
+    /// The pool that does the work, or the first of several
     #[arg(long)]
     pool: Option<String>,
+    /// Pools after the first, in order, with commas between
+    #[arg(long, value_name = "POOL", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    next_pools: Vec<String>,
+    /// How one of several is chosen: in-order, by-weight, by-latency or by-network
+    #[arg(long, value_name = "HOW")]
+    choose_pool: Option<String>,
+    /// The pool that takes what none of the others will
+    #[arg(long, value_name = "POOL")]
+    last_resort: Option<String>,
     /// The most clients connected at once
     #[arg(long, value_name = "COUNT")]
     connection_limit: Option<u32>,
@@ -140,6 +150,18 @@ pub(crate) struct PoolKeys {
     #[command(flatten)]
     #[serde(flatten)]
     hashing: Hashing,
+    /// What ties a client to its server: cookie
+    #[arg(long, value_name = "HOW")]
+    persistence: Option<String>,
+    /// The name of the cookie that ties clients
+    #[arg(long, value_name = "NAME")]
+    pin_cookie: Option<String>,
+    /// How long a client stays tied, such as 8h
+    #[arg(long, value_name = "DURATION")]
+    pin_lifetime: Option<String>,
+    /// How many eligible servers it needs for a frontend with several pools to use it
+    #[arg(long, value_name = "COUNT")]
+    usable_from: Option<u16>,
     /// How many eligible servers a tier needs to work
     #[arg(long, value_name = "COUNT")]
     tier_minimum: Option<u16>,

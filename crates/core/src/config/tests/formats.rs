@@ -48,35 +48,48 @@ fn everything() -> Value {
         }
         about(thing)
     };
+    let limits = |mut thing: Value| {
+        for (key, value) in [("connection_limit", 100), ("in_flight_limit", 50), ("rate_limit", 1000)] {
+            thing[key] = value.into();
+        }
+        with_times(thing)
+    };
+    let hashing = json!({
+        "algorithm": "hash",
+        "hash_keys": ["cookie:visit", "header:x-account", "query:day", "path", "path-with-query", "host", "sni",
+                      "client-address"],
+        "hash_prefix_ipv4": 24, "hash_prefix_ipv6": 56, "hash_when_absent": "refuse", "hash_bound": 125
+    });
+    let hashing = |mut thing: Value| {
+        thing.as_object_mut().unwrap().extend(hashing.as_object().unwrap().clone());
+        thing
+    };
     json!({
         "format": 2,
         "hosts": { "gull": about(json!({ "address": "192.0.2.21" })) },
         "ranges": { "public": about(json!({ "addresses": "192.0.2.16/28", "taken": { "web": "192.0.2.17" } })) },
+        "networks": { "inland": ["192.0.2.0/24", "2001:db8::/32"] },
         "checks": {
             "open": about(json!({ "kind": "tcp", "interval": "1s", "timeout": "500ms", "down_after": 2, "up_after": 1 })),
             "well": { "kind": "http", "path": "/health?x=1", "accept": ["200-299", "304"] }
         },
-        "pools": { "booking": with_times(json!({
-            "algorithm": "hash", "check": "well", "attempts": 2,
-            "hash_keys": ["cookie:visit", "header:x-account", "query:day", "path", "path-with-query", "host", "sni",
-                          "client-address"],
-            "hash_prefix_ipv4": 24, "hash_prefix_ipv6": 56, "hash_when_absent": "refuse", "hash_bound": 125,
-            "tier_minimum": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80, "connection_limit": 100,
-            "in_flight_limit": 50, "rate_limit": 1000, "queue_limit": 10, "queue_timeout": "500ms",
-            "proxy_protocol": "v2",
-            "servers": { "gull": with_times(json!({
-                "address": "gull:8080", "weight": 0, "tier": 7, "capacity": 50, "connection_limit": 10,
-                "in_flight_limit": 5, "rate_limit": 10
-            })) },
+        "pools": { "booking": hashing(limits(json!({
+            "check": "well", "attempts": 2,
+            "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "usable_from": 2,
+            "tier_minimum": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
+            "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
+            "servers": { "gull": limits(json!({ "address": "gull:8080", "weight": 0, "tier": 7, "capacity": 50 })) },
             "lookups": {
                 "a": { "name": "booking.skerry.example", "records": "address", "port": 80, "weight": 2,
                        "resolver": "192.0.2.53:53", "when_empty": "remove", "least_interval": "1s", "note": "all" },
                 "s": { "name": "_http._tcp.skerry.example", "records": "service" }
             }
-        })) },
+        }))), "second": {}, "sorry": {} },
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
             "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s", "unit": "connection",
+            "next_pools": ["second"], "choose_pool": "by-network", "pool_weights": { "second": 3 },
+            "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
         })),
         "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "life_limit": "8h" },
@@ -105,7 +118,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
     // And a key that neither knows is refused by both, wherever it stands.
     let mut all = Vec::new();
     tables(&everything, "", &mut all);
-    for pointer in all.iter().filter(|pointer| !pointer.ends_with("labels") && !pointer.ends_with("taken")) {
+    for pointer in all.iter().filter(|pointer| !["labels", "taken", "networks", "pool_weights", "pool_networks"].iter().any(|it| pointer.ends_with(it))) {
         let mut wrong = everything.clone();
         wrong.pointer_mut(pointer).unwrap()["no_such_key"] = json!("x");
         assert!(schema_takes(&wrong).is_err(), "the schema takes no_such_key at {pointer:?}");
@@ -129,6 +142,10 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_bound_below_the_share("/pools/booking/hash_bound", json!(100))]
 #[case::a_failback_without_time("/pools/booking/failback", json!("after"))]
 #[case::more_than_all_capacity("/pools/booking/capacity", json!(101))]
+#[case::another_persistence("/pools/booking/persistence", json!("memory"))]
+#[case::a_cookie_with_a_space("/pools/booking/pin_cookie", json!("a b"))]
+#[case::another_choice("/frontends/web/choose_pool", json!("guess"))]
+#[case::a_weight_of_a_pool_too_large("/frontends/web/pool_weights/second", json!(1001))]
 #[case::another_unit("/frontends/feed/unit", json!("packet"))]
 #[case::a_size_without_unit("/frontends/web/head_limit", json!(8192))]
 fn the_schema_and_the_reader_refuse_the_same_values(#[case] pointer: &str, #[case] value: Value) {

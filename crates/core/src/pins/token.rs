@@ -1,0 +1,112 @@
+//! The value of a pin's cookie: which server, since when, and that it was we who said so.
+
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use hmac::{Hmac, KeyInit, Mac};
+use sha2::Sha256;
+
+/// How many bytes of the signature are kept: enough that nobody guesses one (RFC 2104, 5).
+const SIGNED: usize = 16;
+/// Identity and minute.
+const SAID: usize = 12;
+/// The length of a value.
+const LENGTH: usize = (SAID + SIGNED).div_ceil(3) * 4 - 2;
+
+/// The secret that pins are signed with (HMAC-SHA256, RFC 2104). Every node of a service has the same.
+#[derive(Clone)]
+pub struct PinKey(Hmac<Sha256>);
+
+impl std::fmt::Debug for PinKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("PinKey")
+    }
+}
+
+/// What a pin says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pinned {
+    /// The server's [`identity`](super::identity).
+    pub server: u64,
+    /// When it was made, in minutes since 1970.
+    pub minute: u32,
+}
+
+impl PinKey {
+    /// A key of 32 secret bytes.
+    #[must_use]
+    pub fn new(secret: &[u8; 32]) -> Self {
+        Self(Hmac::new_from_slice(secret).expect("a key of any length is taken"))
+    }
+
+    fn sign(&self, pool: u64, said: &[u8; SAID]) -> [u8; SIGNED] {
+        let mut mac = self.0.clone();
+        mac.update(&pool.to_le_bytes());
+        mac.update(said);
+        let whole = mac.finalize().into_bytes();
+        std::array::from_fn(|index| whole[index])
+    }
+
+    /// Appends the value that says this in a pool.
+    pub fn write(&self, pool: u64, pinned: Pinned, out: &mut Vec<u8>) {
+        let mut said = [0; SAID];
+        said[..8].copy_from_slice(&pinned.server.to_le_bytes());
+        said[8..].copy_from_slice(&pinned.minute.to_le_bytes());
+        let mut bytes = [0; SAID + SIGNED];
+        bytes[..SAID].copy_from_slice(&said);
+        bytes[SAID..].copy_from_slice(&self.sign(pool, &said));
+        let mut text = [0; LENGTH];
+        let length = URL_SAFE_NO_PAD.encode_slice(bytes, &mut text).expect("the length is known");
+        out.extend_from_slice(&text[..length]);
+    }
+
+    /// What a value says; `None` when it was not we who wrote it, or for another pool.
+    #[must_use]
+    pub fn read(&self, pool: u64, value: &[u8]) -> Option<Pinned> {
+        let mut bytes = [0; SAID + SIGNED];
+        // The decoder wants room for whole groups.
+        let mut room = [0; SAID + SIGNED + 3];
+        if value.len() > LENGTH || URL_SAFE_NO_PAD.decode_slice(value, &mut room).ok()? != bytes.len() {
+            return None;
+        }
+        bytes.copy_from_slice(&room[..SAID + SIGNED]);
+        let (said, signed) = bytes.split_first_chunk::<SAID>()?;
+        let mut mac = self.0.clone();
+        mac.update(&pool.to_le_bytes());
+        mac.update(said);
+        mac.verify_truncated_left(signed).ok()?;
+        let (server, minute) = said.split_first_chunk::<8>()?;
+        let minute = minute.first_chunk::<4>()?;
+        Some(Pinned { server: u64::from_le_bytes(*server), minute: u32::from_le_bytes(*minute) })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn written(key: &PinKey, pool: u64, pinned: Pinned) -> Vec<u8> {
+        let mut out = Vec::new();
+        key.write(pool, pinned, &mut out);
+        out
+    }
+
+    #[test]
+    fn only_what_we_wrote_for_this_pool_is_read() {
+        let (key, other) = (PinKey::new(&[7; 32]), PinKey::new(&[8; 32]));
+        let pinned = Pinned { server: 0x0123_4567_89ab_cdef, minute: 29_000_000 };
+        let value = written(&key, 1, pinned);
+        assert_eq!(value.len(), LENGTH);
+        assert!(value.iter().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(byte)), "it is a cookie value");
+        assert_eq!(key.read(1, &value), Some(pinned));
+        assert_eq!(key.read(2, &value), None, "another pool's");
+        assert_eq!(other.read(1, &value), None, "another key's");
+        for place in 0..value.len() - 1 {
+            let mut forged = value.clone();
+            forged[place] = if forged[place] == b'A' { b'B' } else { b'A' };
+            assert_eq!(key.read(1, &forged), None, "changed at {place}");
+        }
+        for wrong in [&b""[..], b"x", &value[1..], &[value.as_slice(), b"A"].concat(), &[0xff; LENGTH]] {
+            assert_eq!(key.read(1, wrong), None);
+        }
+    }
+}

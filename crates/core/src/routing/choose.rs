@@ -1,0 +1,183 @@
+//! Which of a frontend's pools gets a piece of work.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use ipnet::IpNet;
+
+use super::snapshot::{Frontend, Pool};
+use crate::draw::part;
+use crate::name::PoolServer;
+use crate::time::Tick;
+
+/// More than the one pool that every frontend has.
+#[derive(Clone, Debug)]
+pub struct Choice {
+    /// All pools, the frontend's first one first.
+    pub pools: Vec<Arc<Pool>>,
+    /// How one is chosen among those that are usable.
+    pub by: By,
+    /// The one that takes what none of them will.
+    pub last_resort: Option<Arc<Pool>>,
+}
+
+/// How a pool is chosen.
+#[derive(Clone, Debug)]
+pub enum By {
+    /// The first usable one.
+    Order,
+    /// At random, in proportion to these weights.
+    Weight(Vec<u32>),
+    /// The one that answers fastest.
+    Latency,
+    /// The one whose networks hold the client, the longest prefix first; the first one for all others.
+    Network(Vec<(IpNet, usize)>),
+}
+
+/// A pool that was chosen, and why.
+#[derive(Clone, Copy, Debug)]
+pub struct Chosen<'a> {
+    /// Its number among the frontend's pools; the last resort comes after all others.
+    pub number: usize,
+    /// The pool.
+    pub pool: &'a Arc<Pool>,
+}
+
+/// Pools that were asked in vain for one piece of work, as bits by their numbers.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Asked(u64);
+
+/// The most pools that a frontend may have.
+pub const MOST_POOLS: usize = 32;
+
+impl Asked {
+    /// Notes a pool.
+    pub fn note(&mut self, number: usize) {
+        self.0 |= 1 << number.min(63);
+    }
+
+    fn holds(self, number: usize) -> bool {
+        self.0 >> number.min(63) & 1 == 1
+    }
+
+    /// Whether none was asked.
+    #[must_use]
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+}
+
+impl Frontend {
+    /// The pool for a piece of work of this client, among those that were not asked yet. With one pool it is that one,
+    /// usable or not: it is the one to say why not.
+    #[must_use]
+    pub fn choose(&self, client: IpAddr, draw: u64, now: Tick, asked: Asked) -> Option<Chosen<'_>> {
+        let Some(choice) = &self.choice else {
+            return asked.is_empty().then_some(Chosen { number: 0, pool: &self.pool });
+        };
+        let usable = |number: &usize| choice.pools[*number].usable && !asked.holds(*number);
+        let in_order = || (0..choice.pools.len()).find(usable);
+        let found = match &choice.by {
+            By::Order => in_order(),
+            By::Weight(weights) => drawn(weights, &usable, draw),
+            By::Latency => {
+                let pace = |number: usize| choice.pools[number].cell.pace.typical(now, None).unwrap_or(0.0);
+                let usable = (0..choice.pools.len()).filter(usable);
+                usable.min_by(|a, b| pace(*a).total_cmp(&pace(*b)))
+            }
+            By::Network(networks) => {
+                let client = client.to_canonical();
+                let meant = networks.iter().find(|(network, _)| network.contains(&client)).map(|(_, number)| *number);
+                meant.filter(usable).or_else(in_order)
+            }
+        };
+        if let Some(number) = found {
+            return Some(Chosen { number, pool: &choice.pools[number] });
+        }
+        let last = choice.pools.len();
+        let resort = choice.last_resort.as_ref().filter(|_| !asked.holds(last));
+        // Where nobody will, the first one says why not.
+        let first = || asked.is_empty().then_some(Chosen { number: 0, pool: &self.pool });
+        resort.map(|pool| Chosen { number: last, pool }).or_else(first)
+    }
+
+    /// All of its pools, the last resort at the end.
+    pub fn pools(&self) -> impl Iterator<Item = &Arc<Pool>> {
+        let only = self.choice.is_none().then_some(&self.pool);
+        let more = self.choice.iter().flat_map(|choice| choice.pools.iter().chain(&choice.last_resort));
+        only.into_iter().chain(more)
+    }
+
+    /// Which part of the work of a client like this each pool gets, by its place among [`pools`](Self::pools).
+    #[must_use]
+    pub fn pool_shares(&self, client: IpAddr, now: Tick) -> Vec<f64> {
+        let mut shares = vec![0.0; self.pools().count()];
+        if let Some(Choice { pools, by: By::Weight(weights), .. }) = self.choice.as_deref() {
+            let total: u32 = pools.iter().zip(weights).filter(|(pool, _)| pool.usable).map(|(_, it)| it).sum();
+            if total > 0 {
+                for (number, _) in pools.iter().enumerate().filter(|(_, pool)| pool.usable) {
+                    shares[number] = f64::from(weights[number]) / f64::from(total);
+                }
+                return shares;
+            }
+        }
+        if let Some(chosen) = self.choose(client, 0, now, Asked::default()) {
+            shares[chosen.number] = 1.0;
+        }
+        shares
+    }
+
+    /// The part of the work of a client like this that each server should get, 0 to 1.
+    #[must_use]
+    pub fn expected(&self, client: IpAddr, now: Tick) -> Vec<(PoolServer, f64)> {
+        let with_share = self.pools().zip(self.pool_shares(client, now));
+        let servers = with_share.flat_map(|(pool, part)| {
+            pool.servers.iter().map(move |server| (server.name.clone(), part * server.standing.share))
+        });
+        servers.collect()
+    }
+
+    /// How a pool was chosen, in words; `None` where there is only one.
+    #[must_use]
+    pub fn why_pool(&self, chosen: &Chosen<'_>, client: IpAddr, now: Tick) -> Option<String> {
+        let choice = self.choice.as_ref()?;
+        let passed: Vec<String> =
+            choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.to_string()).collect();
+        let but = if passed.is_empty() { String::new() } else { format!("; not usable: {}", passed.join(", ")) };
+        if chosen.number == choice.pools.len() {
+            return Some(format!("it is the last resort{but}"));
+        }
+        Some(match &choice.by {
+            By::Order => format!("it is the first usable one in the order{but}"),
+            By::Weight(weights) => format!("drawn by weight {}{but}", weights[chosen.number]),
+            By::Latency => match chosen.pool.cell.pace.typical(now, None) {
+                Some(micros) => format!("it answers fastest, in {:.1} ms{but}", micros / 1_000.0),
+                None => format!("it was not measured yet{but}"),
+            },
+            By::Network(networks) => {
+                let client = client.to_canonical();
+                let meant = networks.iter().find(|(network, _)| network.contains(&client));
+                match meant.filter(|(_, number)| *number == chosen.number) {
+                    Some((network, _)) => format!("the client lies in {network}{but}"),
+                    None => format!("no other network holds the client, or its pool is not usable{but}"),
+                }
+            }
+        })
+    }
+}
+
+/// One of the usable ones, in proportion to their weights.
+fn drawn(weights: &[u32], usable: &impl Fn(&usize) -> bool, draw: u64) -> Option<usize> {
+    let usable = || (0..weights.len()).filter(|number| usable(number));
+    let total: u64 = usable().map(|number| u64::from(weights[number])).sum();
+    if total == 0 {
+        return None;
+    }
+    let mut at = part(draw, total);
+    usable().find(|number| {
+        let weight = u64::from(weights[*number]);
+        let here = at < weight;
+        at = at.saturating_sub(weight);
+        here
+    })
+}
