@@ -1,6 +1,7 @@
 <script lang="ts">
   import { thing as ask, words } from '../lib/api/call'
   import type { Edit, ThingView } from '../lib/api/types'
+  import Explain from '../lib/components/Explain.svelte'
   import GoLive from '../lib/components/GoLive.svelte'
   import Path from '../lib/components/Path.svelte'
   import ThingActions from '../lib/components/ThingActions.svelte'
@@ -53,9 +54,9 @@
       {#if frontend.trouble}
         <span class="text-error">✕ {frontend.trouble}</span>
       {:else}
-        <span><span class="text-success">●</span> listens; {rate(frontend.per_second)} requests/s, {frontend.connections} clients</span>
+        <span><span class="text-success">●</span> listens; {rate(frontend.per_second)} {frontend.unit}s/s, {frontend.connections} {frontend.unit === 'flow' ? 'flows' : 'clients'}</span>
       {/if}
-      <button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>
+      {#if frontend.protocol === 'http'}<button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>{/if}
     {/if}
     {#if thing}
       <div class="ml-auto">
@@ -70,6 +71,7 @@
         Used by {#each thing.used_by.slice(0, 20) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{/each}{thing.used_by.length > 20 ? ` and ${thing.used_by.length - 20} more` : ''}
       </p>
     {/if}
+    {#if frontend}<Explain frontend={name} protocol={frontend.protocol} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Taken addresses">
         <div>

@@ -6,6 +6,7 @@ import type {
   DraftReview,
   Duty,
   Edit,
+  Explanation,
   Fact,
   Hosts,
   Problem,
@@ -68,6 +69,9 @@ export const logOut = () => call<void>('DELETE', '/session')
 export const events = (limit: number) => call<{ events: Fact[] }>('GET', `/events?limit=${limit}`)
 export const isLoggedIn = () => call<unknown>('GET', '/events?limit=1')
 
+export const failBack = (pool: string) => call<{ tier: number }>('POST', `/pools/${pool}/failback`)
+export const explain = (frontend: string, facts: Record<string, string>) =>
+  call<Explanation>('GET', `/frontends/${frontend}/explain${query(facts)}`)
 export const giveDuty = (server: string, duty: Duty, reason: string, evenIfLast: boolean) => {
   const [pool, name] = server.split('/')
   return call<void>('PUT', `/pools/${pool}/servers/${name}/duty`, { duty, reason, even_if_last: evenIfLast })

@@ -47,6 +47,23 @@ export interface ServerStatus {
   expected: number
   observed: { ten_seconds: Window; minute: Window }
   in_flight: number
+  /** How far it has come on its ramp, 0 to 1. */
+  ramp: number | null
+  full: boolean
+}
+
+/** Where a piece of work would go, and why nowhere else. */
+export interface Explanation {
+  frontend: string
+  pool: string
+  why_pool: string | null
+  algorithm: string
+  unit: string
+  key: string | null
+  revision: number
+  server: string | null
+  why: string
+  others: { server: string; why: string }[]
 }
 
 export interface Delay {
@@ -77,6 +94,10 @@ export interface PoolStatus {
   eligible: number
   failing: number
   per_second: number
+  tier: number | null
+  held: boolean
+  waiting: number
+  waited_in_vain: number
   lookups: LookupStatus[]
   servers: ServerStatus[]
 }
@@ -84,8 +105,10 @@ export interface PoolStatus {
 export interface FrontendStatus {
   name: string
   protocol: string
+  unit: string
   listen: string
   pool: string
+  pools: { pool: string; usable: boolean; expected: number | null }[]
   listening: boolean
   trouble: string | null
   connections: number
@@ -108,7 +131,7 @@ export interface Status {
   pools: PoolStatus[]
 }
 
-export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'node' | 'trial'
+export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'tier' | 'node' | 'trial'
 
 export interface Fact {
   id: number

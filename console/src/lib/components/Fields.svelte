@@ -2,14 +2,14 @@
   import { things } from '../api/call'
   import type { Kind } from '../api/types'
   import { desk } from '../desk/desk.svelte'
-  import type { Field } from '../desk/fields'
+  import { applies, type Field } from '../desk/fields'
 
   let { fields, values = $bindable() }: { fields: Field[]; values: Record<string, string> } = $props()
 
   let more = $state(false)
   let names = $state<Partial<Record<Kind, string[]>>>({})
 
-  const here = (field: Field) => !field.when || values[field.when.key] === field.when.is
+  const here = (field: Field) => applies(field, values)
   const first = $derived(fields.filter((field) => !field.more && here(field)))
   const rest = $derived(fields.filter((field) => field.more && here(field)))
 
@@ -26,7 +26,7 @@
 {#snippet one(field: Field)}
   <div>
     <label class="block" for={`field-${field.key}`}>{field.label}{#if field.needed}<span aria-hidden="true" class="text-secondary"> *</span>{/if}</label>
-    {#if field.type === 'choice'}
+    {#if field.type === 'choice' || field.type === 'flag'}
       <select id={`field-${field.key}`} class="select select-sm w-full" bind:value={values[field.key]} required={field.needed}>
         {#if !field.needed}<option value="">default</option>{/if}
         {#each field.of ?? [] as choice (choice)}<option>{choice}</option>{/each}
@@ -62,15 +62,15 @@
 {/snippet}
 
 <div class="grid gap-x-4 gap-y-2 sm:grid-cols-2">
-  {#each first as field (field.key)}{@render one(field)}{/each}
+  {#each first as field (`${field.key} ${field.label} ${field.help}`)}{@render one(field)}{/each}
 </div>
 {#if rest.length > 0}
   <button type="button" class="btn btn-ghost btn-xs mt-2" aria-expanded={more} onclick={() => (more = !more)}>
-    {more ? '▾' : '▸'} Limits and times
+    {more ? '▾' : '▸'} More, limits and times
   </button>
   {#if more}
     <div class="mt-1 grid gap-x-4 gap-y-2 sm:grid-cols-2">
-      {#each rest as field (field.key)}{@render one(field)}{/each}
+      {#each rest as field (`${field.key} ${field.label} ${field.help}`)}{@render one(field)}{/each}
     </div>
   {/if}
 {/if}

@@ -30,7 +30,7 @@
         <path d={ribbon.observed} class="fill-primary/55" data-observed={ribbon.server.server} />
         <path d={ribbon.expected} class="fill-none stroke-base-content" stroke-width="1" stroke-dasharray="3 2" />
       {/each}
-      {#if lane.frontend}
+      {#if lane.frontend && lane.first}
         <rect
           x="0.5"
           y={lane.middle - BOX / 2}
@@ -43,7 +43,7 @@
           {lane.frontend.trouble ? '✕ ' : ''}{lane.frontend.name}
         </text>
         <text x="10" y={lane.middle + 12} class="fill-secondary" font-size="11">
-          {lane.frontend.protocol} {lane.frontend.listen} · {rate(lane.frontend.per_second)}/s
+          {lane.frontend.protocol} {lane.frontend.listen} · {rate(lane.frontend.per_second)} {lane.frontend.unit}s/s
         </text>
       {/if}
       <rect
@@ -55,7 +55,7 @@
         class={lane.pool.eligible === 0 ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
       />
       <text x={lane.poolX} y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13" text-anchor="middle">
-        {lane.pool.name}
+        {lane.pool.name}<tspan class="fill-secondary font-normal" font-size="11">{lane.part}</tspan>
       </text>
       <text
         x={lane.poolX}
@@ -64,7 +64,7 @@
         font-size="11"
         text-anchor="middle"
       >
-        {lane.pool.algorithm} · {lane.pool.eligible} of {lane.pool.servers.length} eligible
+        {lane.pool.algorithm} · {lane.pool.eligible}/{lane.pool.servers.length} eligible
       </text>
       {#each lane.ribbons as ribbon (ribbon.server.server)}
         {@const health = healthSign(ribbon.server)}
@@ -86,7 +86,7 @@
   </div>
 {/if}
 <div class="mt-1 flex flex-wrap gap-2">
-  {#each status.frontends as frontend (frontend.name)}
+  {#each status.frontends.filter((it) => it.protocol === 'http') as frontend (frontend.name)}
     <button class="btn btn-sm" onclick={() => ontry(frontend.name)}>Try {frontend.name} …</button>
   {/each}
 </div>

@@ -44,7 +44,9 @@
             {:else}
               · no check: every server is taken to work
             {/if}
-            {#if pool.servers.length === 0}· no servers: clients get 503{/if}
+            {#if pool.held}· <span class="text-warning">◆ tier {pool.tier} goes on working, a lower one could</span>{:else if (pool.tier ?? 0) > 0}· <span class="text-warning">◆ tier {pool.tier} works</span>{/if}
+            {#if pool.waiting > 0}· <span class="text-warning">◆ {pool.waiting} wait, every server is full</span>{/if}
+            {#if pool.servers.length === 0}· no servers: clients get nothing{/if}
           </th>
         </tr>
         {#each pool.servers as server (server.server)}
@@ -52,7 +54,7 @@
           {@const duty = dutySign(server)}
           <tr class="align-baseline hover:bg-base-200" data-server={server.server}>
             <th scope="row" class="py-0.5 pl-3 text-left font-semibold">{shortName(server.server)}</th>
-            <td>{server.address} weight {server.weight}{server.tier > 0 ? ` tier ${server.tier}` : ''}</td>
+            <td>{server.address} weight {server.weight}{server.tier > 0 ? ` tier ${server.tier}` : ''}{server.ramp !== null ? ` · ramp ${Math.round(server.ramp * 100)} %` : ''}{server.full ? ' · ◆ full' : ''}</td>
             <td class={duty.tone} data-testid="duty">{duty.glyph} {duty.word}</td>
             <td data-testid="health">
               <span class={health.tone}>{health.glyph} {health.word}</span>

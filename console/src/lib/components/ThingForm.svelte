@@ -1,7 +1,7 @@
 <script lang="ts">
   import { untrack } from 'svelte'
   import type { Edit, Keys, Kind, ThingView } from '../api/types'
-  import { FIELDS, KINDS, labelText, meant, meantLabels, shown, type Field } from '../desk/fields'
+  import { applies, FIELDS, KINDS, labelText, meant, meantLabels, shown, type Field } from '../desk/fields'
   import Fields from './Fields.svelte'
   import GoLive from './GoLive.svelte'
 
@@ -48,9 +48,10 @@
     const keys: Keys = {}
     for (const field of fields) {
       const typed = values[field.key] ?? ''
-      const applies = !field.when || values[field.when.key] === field.when.is
+      // Of two fields of one key the one that applies speaks for it.
+      if (!applies(field, values) && fields.some((it) => it !== field && it.key === field.key && applies(it, values))) continue
       const was = thing ? shown(field, thing.keys) : ''
-      if (!applies) {
+      if (!applies(field, values)) {
         if (thing && was !== '') keys[field.key] = null
       } else if (typed.trim() !== was) keys[field.key] = meant(field, typed)
     }
@@ -59,7 +60,7 @@
   })
   const edits = $derived.by<Edit[]>(() => {
     if (thing) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', thing: thing.path, keys: changed }]
-    const isWhole = fields.every((field) => !field.needed || (field.when && values[field.when.key] !== field.when.is) || values[field.key]?.trim())
+    const isWhole = fields.every((field) => !field.needed || !applies(field, values) || values[field.key]?.trim())
     if (name.trim() === '' || !isWhole) return []
     const given = Object.fromEntries(Object.entries(changed).filter(([, value]) => value !== null))
     return [{ do: 'add', thing: `${place}${name.trim()}`, keys: given }]

@@ -4,9 +4,9 @@ import { linkHorizontal } from 'd3-shape'
 import type { FrontendStatus, PoolStatus, ServerStatus, Status } from '../api/types'
 
 export const WIDTH = 860
-export const LEFT = 195
-const POOL = 400
-export const POOL_HALF = 90
+export const LEFT = 222
+const POOL = 408
+export const POOL_HALF = 106
 const RIGHT = 640
 /** The least height of a server's row; a thick ribbon makes its row higher, so that ribbons never overlap. */
 const ROW = 26
@@ -29,7 +29,11 @@ export interface Ribbon {
 export interface Lane {
   key: string
   frontend: FrontendStatus | null
+  /** The frontend's box stands here; its other pools only have a way to it. */
+  first: boolean
   pool: PoolStatus
+  /** Which part of the frontend's work the pool gets, where there are several. */
+  part: string
   middle: number
   poolX: number
   entry: string
@@ -51,18 +55,24 @@ function band(from: [number, number], to: [number, number], thickness: number): 
 
 export function layOut(status: Status): { lanes: Lane[]; height: number } {
   const pools = new Map(status.pools.map((pool) => [pool.name, pool]))
-  const used = new Set(status.frontends.map((frontend) => frontend.pool))
-  const pairs: [FrontendStatus | null, PoolStatus][] = []
+  const of = (frontend: FrontendStatus) => (frontend.pools.length > 0 ? frontend.pools : [{ pool: frontend.pool, usable: true, expected: null }])
+  const used = new Set(status.frontends.flatMap((frontend) => of(frontend).map((it) => it.pool)))
+  const pairs: { frontend: FrontendStatus | null; first: boolean; pool: PoolStatus; part: string }[] = []
   for (const frontend of status.frontends) {
-    const pool = pools.get(frontend.pool)
-    if (pool) pairs.push([frontend, pool])
+    of(frontend).forEach((it, index) => {
+      const pool = pools.get(it.pool)
+      const part = frontend.pools.length === 0 ? '' : !it.usable ? ' · not usable' : it.expected === null ? '' : ` · gets ${Math.round(it.expected * 100)} %`
+      if (pool) pairs.push({ frontend, first: index === 0, pool, part })
+    })
   }
-  for (const pool of status.pools) if (!used.has(pool.name)) pairs.push([null, pool])
+  for (const pool of status.pools) if (!used.has(pool.name)) pairs.push({ frontend: null, first: false, pool, part: '' })
 
   const rateOf = (pool: PoolStatus) => pool.servers.reduce((sum, it) => sum + it.observed.ten_seconds.per_second, 0)
   const busiest = Math.max(1, ...status.pools.map(rateOf))
   let top = 4
-  const lanes = pairs.map(([frontend, pool]) => {
+  /** Where the box of the frontend at hand stands. */
+  let home = 0
+  const lanes = pairs.map(({ frontend, first, pool, part }) => {
     const total = rateOf(pool)
     const thickness = THINNEST + (THICKEST - THINNEST) * (total / busiest)
     const shareOf = (server: ServerStatus) => server.observed.ten_seconds.share ?? 0
@@ -89,9 +99,10 @@ export function layOut(status: Status): { lanes: Lane[]; height: number } {
       }
     })
     top += height + GAP
-    const entry = frontend ? band([LEFT, middle], [POOL - POOL_HALF, middle], total > 0 ? thickness : 2) : ''
+    if (first) home = middle
+    const entry = frontend ? band([LEFT, home], [POOL - POOL_HALF, middle], total > 0 ? thickness : 2) : ''
     const key = `${frontend?.name ?? ''}/${pool.name}`
-    return { key, frontend, pool, middle, poolX: POOL, entry, ribbons }
+    return { key, frontend, first, pool, part, middle, poolX: POOL, entry, ribbons }
   })
   return { lanes, height: top }
 }

@@ -8,14 +8,14 @@ export interface Field {
   help: string
   /** What stands in the field while it is empty: the default. */
   empty: string
-  type: 'text' | 'number' | 'choice' | 'thing' | 'words'
+  type: 'text' | 'number' | 'flag' | 'choice' | 'thing' | 'words'
   /** The choices, or the kind of thing to choose. */
   of?: string[]
   kind?: Kind
   /** It has to be filled in. */
   needed?: boolean
   /** Shown when another field has this value. */
-  when?: { key: string; is: string }
+  when?: { key: string; is: string | string[] }
   /** Shown behind "more". */
   more?: boolean
 }
@@ -41,23 +41,61 @@ const times = (more: boolean, inherits: boolean): Field[] => {
   ]
 }
 
+const limits = (empty: string): Field[] => [
+  { ...text('in_flight_limit', 'Work in flight', empty, 'at a server at once; a full one is passed over'), type: 'number', more: true },
+  { ...text('connection_limit', 'Connections', empty, 'to a server at once'), type: 'number', more: true },
+  { ...text('rate_limit', 'A second', empty, 'pieces of work that a server gets'), type: 'number', more: true },
+]
+
+const http = { key: 'protocol', is: 'http' }
+const tcp = { key: 'protocol', is: 'tcp' }
+const udp = { key: 'protocol', is: 'udp' }
+const streams = { key: 'protocol', is: ['http', 'tcp'] }
+const hash = { key: 'algorithm', is: 'hash' }
+
 export const FIELDS: Record<Kind, Field[]> = {
   frontend: [
-    { ...text('protocol', 'Protocol', '', 'what clients speak'), type: 'choice', of: ['http'], needed: true },
+    { ...text('protocol', 'Protocol', '', 'what clients speak'), type: 'choice', of: ['http', 'tcp', 'udp'], needed: true },
     text('listen', 'Listens on', '192.0.2.10:80', 'address:port, or range/name:port for a reserved address', { needed: true }),
-    { ...text('pool', 'Pool', '', 'where its clients are sent'), type: 'thing', kind: 'pool', needed: true },
+    { ...text('pool', 'Pool', '', 'where its clients are sent, or the first of several'), type: 'thing', kind: 'pool', needed: true },
+    { ...text('unit', 'Deals out', '', 'each request or each connection; kept connections fool whoever counts', { when: http }), type: 'choice', of: ['request', 'connection'] },
+    { ...text('unit', 'Deals out', '', 'flow: a client’s address and port; datagram: each one, without answers', { when: udp }), type: 'choice', of: ['flow', 'datagram'] },
     note,
-    { ...text('connection_limit', 'Clients at once', '10000', 'one more is answered 503'), type: 'number', more: true },
-    text('idle_timeout', 'Client’s rest', '60s', 'between requests or in a body, 100ms to 1h', { more: true }),
-    text('head_timeout', 'Head within', '10s', 'from a head’s first byte to its end, 100ms to 5m', { more: true }),
-    text('head_limit', 'Largest head', '16KiB', '1KiB to 64KiB; a larger one is answered 431', { more: true }),
-    { ...text('field_limit', 'Fields in a head', '100', '1 to 100; more are answered 431'), type: 'number', more: true },
+    { ...text('next_pools', 'More pools', 'none', 'names, in order'), type: 'words', more: true },
+    { ...text('choose_pool', 'Chosen', '', 'how one of several pools is chosen'), type: 'choice', of: ['in-order', 'by-weight', 'by-latency', 'by-network'], more: true },
+    { ...text('last_resort', 'Last resort', 'none', 'the pool that takes what nobody else will'), type: 'thing', kind: 'pool', more: true },
+    { ...text('connection_limit', 'Clients at once', '10000', 'one more is let go, with 503 where it speaks HTTP'), type: 'number', more: true },
+    text('idle_timeout', 'Client’s rest', '60s, tcp 10m, udp 30s', 'between requests, in a body, or without a byte, 100ms to 24h', { more: true }),
+    text('head_timeout', 'Head within', '10s', 'from a head’s first byte to its end, 100ms to 5m', { more: true, when: http }),
+    text('head_limit', 'Largest head', '16KiB', '1KiB to 64KiB; a larger one is answered 431', { more: true, when: http }),
+    { ...text('field_limit', 'Fields in a head', '100', '1 to 100; more are answered 431', { when: http }), type: 'number', more: true },
+    text('tunnel_timeout', 'Tunnel’s rest', '1h', 'of an upgraded connection (WebSocket), 1s to 24h', { more: true, when: http }),
+    text('life_limit', 'Longest life', 'none', 'of a connection, 1s to 720h', { more: true, when: tcp }),
+    { ...text('trusted', 'Trusted', 'nobody', 'networks whose word of who the client is is believed', { when: streams }), type: 'words', more: true },
+    { ...text('proxy_protocol', 'PROXY protocol', '', 'connections of trusted peers begin with its header', { when: streams }), type: 'flag', of: ['yes'], more: true },
   ],
   pool: [
-    { ...text('algorithm', 'Deals out by', '', 'how servers are picked'), type: 'choice', of: ['round-robin'] },
+    { ...text('algorithm', 'Deals out by', '', 'how servers are picked'), type: 'choice', of: ['round-robin', 'least-connections', 'least-load', 'random-two', 'hash', 'in-order'] },
+    { ...text('hash_keys', 'By the key', 'client-address', 'client-address, path, path-with-query, host, query:NAME, header:NAME, cookie:NAME; the first that there is', { when: hash }), type: 'words' },
+    { ...text('hash_when_absent', 'Without a key', '', 'dealt out in turns, or refused', { when: hash }), type: 'choice', of: ['spread', 'refuse'] },
+    { ...text('hash_prefix_ipv4', 'IPv4 prefix', '32', 'bits of a client’s address that count', { when: hash }), type: 'number' },
+    { ...text('hash_prefix_ipv6', 'IPv6 prefix', '64', 'bits of a client’s address that count', { when: hash }), type: 'number' },
+    { ...text('hash_bound', 'Bound, %', 'none', 'the most of its share of the work in flight, 101 to 1000', { when: hash }), type: 'number' },
+    { ...text('persistence', 'Clients stay', '', 'tied to their server by a signed cookie (http)'), type: 'choice', of: ['cookie'] },
     { ...text('check', 'Check', 'none', 'judges its servers; without one each is taken to work'), type: 'thing', kind: 'check' },
     note,
     ...times(true, false),
+    text('pin_cookie', 'Name of the cookie', 'merismos-pin', 'that ties clients', { more: true, when: { key: 'persistence', is: 'cookie' } }),
+    text('pin_lifetime', 'Clients stay for', 'the session', '1m to 720h', { more: true, when: { key: 'persistence', is: 'cookie' } }),
+    { ...text('capacity', 'Capacity, %', '100', 'how much of their limits its servers may use'), type: 'number', more: true },
+    text('ramp', 'Ramp', 'none', 'in which the share of a server that comes back grows, 1s to 1h', { more: true }),
+    { ...text('tier_minimum', 'A tier works from', '1', 'eligible servers'), type: 'number', more: true },
+    text('failback', 'Failback', 'automatic', 'when work goes back to a lower tier: automatic, after 5m, by hand', { more: true }),
+    ...limits('none'),
+    { ...text('queue_limit', 'May wait', '100', 'pieces of work while every server is full; 0 is no queue'), type: 'number', more: true },
+    text('queue_timeout', 'May wait for', '1s', '10ms to 10m', { more: true }),
+    { ...text('usable_from', 'Usable from', '1', 'eligible servers, for a frontend with several pools'), type: 'number', more: true },
+    { ...text('proxy_protocol', 'PROXY protocol', '', 'the header that its servers want'), type: 'choice', of: ['v1', 'v2'], more: true },
     { ...text('attempts', 'Attempts', '3', 'servers that one request may be offered to, 1 to 16'), type: 'number', more: true },
   ],
   server: [
@@ -65,6 +103,8 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('weight', 'Weight', '1', 'its part of the work, 0 to 1000'), type: 'number' },
     { ...text('tier', 'Tier', '0', 'the lowest tier with a server that can work does, 0 to 7'), type: 'number' },
     note,
+    { ...text('capacity', 'Capacity, %', '100', 'how much of its weight and limits counts'), type: 'number', more: true },
+    ...limits('as the pool'),
     ...times(true, true),
   ],
   lookup: [
@@ -94,10 +134,18 @@ export const FIELDS: Record<Kind, Field[]> = {
   taken: [text('address', 'Address', '', 'the address')],
 }
 
+/** Whether a field has a meaning beside the values of the others. An empty one stands for its default. */
+export function applies(field: Field, values: Record<string, string>): boolean {
+  if (!field.when) return true
+  const value = values[field.when.key] ?? ''
+  return Array.isArray(field.when.is) ? field.when.is.includes(value) : field.when.is === value
+}
+
 /** What a field shows of a thing's keys. */
 export function shown(field: Field, keys: Keys): string {
   const value = keys[field.key]
   if (value === undefined || value === null) return ''
+  if (field.type === 'flag') return value === true ? 'yes' : ''
   return Array.isArray(value) ? value.join(' ') : String(value)
 }
 
@@ -106,6 +154,7 @@ export function meant(field: Field, text: string): Json {
   const trimmed = text.trim()
   if (trimmed === '') return null
   if (field.type === 'number') return /^\d+$/.test(trimmed) ? Number(trimmed) : trimmed
+  if (field.type === 'flag') return trimmed === 'yes' || trimmed === 'true'
   if (field.type === 'words') return trimmed.split(/[\s,]+/)
   return trimmed
 }

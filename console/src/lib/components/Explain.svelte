@@ -1,0 +1,60 @@
+<script lang="ts">
+  import { explain, words } from '../api/call'
+  import type { Explanation } from '../api/types'
+  import { shortName } from '../format/format'
+
+  // Where a piece of work would go, asked of what runs; nothing is sent.
+  let { frontend, protocol }: { frontend: string; protocol: string } = $props()
+
+  let client = $state('')
+  let path = $state('')
+  let host = $state('')
+  let cookie = $state('')
+  let header = $state('')
+  let answer = $state.raw<Explanation | null>(null)
+  let trouble = $state('')
+
+  async function ask(event: SubmitEvent) {
+    event.preventDefault()
+    try {
+      const given = { client, path, host, cookie, header }
+      answer = await explain(frontend, Object.fromEntries(Object.entries(given).filter(([, value]) => value.trim() !== '')))
+      trouble = ''
+    } catch (error) {
+      ;[answer, trouble] = [null, words(error)]
+    }
+  }
+</script>
+
+<section class="mb-4 rounded-box border border-base-300 bg-base-200 p-3" aria-labelledby="explain-title">
+  <h3 id="explain-title" class="mb-2 font-semibold">Which server would this client get?</h3>
+  <form class="flex flex-wrap items-end gap-2" onsubmit={ask}>
+    <label>Client’s address<input class="input input-sm block w-40" autocomplete="off" placeholder="127.0.0.1" bind:value={client} /></label>
+    {#if protocol === 'http'}
+      <label>Path<input class="input input-sm block w-44" autocomplete="off" placeholder="/" bind:value={path} /></label>
+      <label>Host<input class="input input-sm block w-44" autocomplete="off" bind:value={host} /></label>
+      <label>Cookies<input class="input input-sm block w-44" autocomplete="off" placeholder="visit=a81f" bind:value={cookie} /></label>
+      <label>A field<input class="input input-sm block w-44" autocomplete="off" placeholder="X-Account: 17" bind:value={header} /></label>
+    {/if}
+    <button class="btn btn-sm btn-primary" type="submit">Explain</button>
+  </form>
+  {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if answer}
+    <div class="mt-3" aria-live="polite" data-testid="explained">
+      <p>
+        {#if answer.server}
+          <span class="text-success">●</span> <strong>{answer.server}</strong>: {answer.why}
+        {:else}
+          <span class="text-error">✕ nobody</span>: {answer.why}
+        {/if}
+      </p>
+      {#if answer.why_pool}<p>pool {answer.pool}: {answer.why_pool}</p>{/if}
+      {#if answer.unit === 'connection'}<p class="text-secondary">Connections are dealt out: later requests on one stay with its server.</p>{/if}
+      <ul class="mt-1">
+        {#each answer.others as other (other.server)}
+          <li><span class="font-semibold">{shortName(other.server)}</span> <span class="text-secondary">{other.why}</span></li>
+        {/each}
+      </ul>
+    </div>
+  {/if}
+</section>
