@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Makes sure that programs from Debian's packages are there: scripts/need.sh PROGRAM=PACKAGE...
+# Makes sure that programs from Debian's packages are there: scripts/need.sh PROGRAM=PACKAGE...; a package without a program
+# of its own is named by one of its files, with its whole path.
 # As root it installs what is missing; as anyone else it prints the one command to run and fails.
 set -euo pipefail
 
@@ -8,7 +9,8 @@ for pair in "$@"; do
   program=${pair%%=*}
   package=${pair#*=}
   # mariadbd lives in /usr/sbin, which is not on every user's PATH.
-  if ! PATH="$PATH:/usr/sbin:/usr/local/sbin" command -v "$program" >/dev/null 2>&1; then
+  # A whole path may be a program or not.
+  if ! [ -e "$program" ] && ! PATH="$PATH:/usr/sbin:/usr/local/sbin" command -v "$program" >/dev/null 2>&1; then
     missing+=("$package")
   fi
 done

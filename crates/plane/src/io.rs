@@ -11,7 +11,7 @@ use tokio::net::TcpStream;
 use tokio::net::tcp::{ReadHalf, WriteHalf};
 
 use crate::alarm::{Alarm, Ring, Wheel};
-use crate::buffer::Buffer;
+use crate::buffer::{Buffer, Shelf};
 
 /// Why a read or a write did not happen.
 pub(crate) enum Trouble {
@@ -79,6 +79,36 @@ pub(crate) async fn readable(source: &impl Source, watch: Watch<'_>) -> Result<(
     std::future::poll_fn(|context| {
         watch.check()?;
         source.poll_ready(context).map_err(Trouble::from)
+    })
+    .await
+}
+
+/// Waits until there is something to read, and only then takes a buffer and reads into it.
+///
+/// Woken, it reads at once: asking first whether there is something would be asked again by reading.
+pub(crate) async fn read_fresh(
+    source: &mut impl Source,
+    shelf: &Rc<Shelf>,
+    watch: Watch<'_>,
+) -> Result<Buffer, Trouble> {
+    let mut waited = false;
+    std::future::poll_fn(|context| {
+        if !waited {
+            watch.check()?;
+            waited = true;
+            if source.poll_ready(context)?.is_pending() {
+                return Poll::Pending;
+            }
+        }
+        let mut buffer = shelf.take();
+        let mut room = ReadBuf::new(buffer.room());
+        if Pin::new(&mut *source).poll_read(context, &mut room)?.is_pending() {
+            watch.check()?;
+            return Poll::Pending;
+        }
+        let count = room.filled().len();
+        buffer.filled(count);
+        Poll::Ready(if count == 0 { Err(Trouble::Closed) } else { Ok(buffer) })
     })
     .await
 }

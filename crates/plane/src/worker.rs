@@ -17,8 +17,9 @@ use merismos_core::pins::PinKey;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
 use tokio::net::TcpListener;
+use tokio::runtime::LocalOptions;
 use tokio::sync::{Notify, mpsc, oneshot};
-use tokio::task::{JoinHandle, LocalSet};
+use tokio::task::JoinHandle;
 
 use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{LARGE, SMALL, Shelf};
@@ -249,11 +250,11 @@ impl Drop for Registered {
 pub(crate) fn run(index: usize, shared: Shared, pulse: Pulse, commands: mpsc::UnboundedReceiver<Command>) {
     let runtime = tokio::runtime::Builder::new_current_thread()
         .enable_io()
-        .build()
+        .build_local(LocalOptions::default())
         .expect("a runtime needs only memory and an epoll descriptor");
     let worker = Worker::new(index, shared);
-    // The set looks at its first future whenever anything wakes, so that one only waits for the real one.
-    LocalSet::new().block_on(&runtime, async {
+    // The runtime looks at its first future whenever anything wakes, so that one only waits for the real one.
+    runtime.block_on(async {
         if let Err(error) = tokio::task::spawn_local(serve(worker, pulse, commands)).await {
             tracing::error!(%error, "a worker ended badly");
         }

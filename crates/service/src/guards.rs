@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use futures_util::future::join_all;
 use merismos_core::config::check::{Level, Warning};
-use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Server};
+use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Protocol, Server};
 use merismos_core::config::{Checked, Thing};
 use merismos_core::duty::Duty;
 use merismos_core::health::Step;
@@ -36,7 +36,9 @@ pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
                 warnings.extend(standing_duty(view, &id));
             }
             let check = spec.check.as_ref().and_then(|check| new.checks.get(check));
-            if is_new(&asked, pool, server, check) {
+            // Nothing is learnt of a server for datagrams by connecting to it.
+            let can_be_tried = check.is_some() || !takes_datagrams(new, pool);
+            if can_be_tried && is_new(&asked, pool, server, check) {
                 fresh.push((id, server, check));
             }
         }
@@ -63,6 +65,12 @@ pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
     }
     warnings.extend(join_all(names).await.into_iter().flatten());
     warnings
+}
+
+/// Whether only frontends that take datagrams send work to a pool.
+fn takes_datagrams(document: &Document, pool: &Name) -> bool {
+    let mut users = document.frontends.values().filter(|it| it.pools().any(|name| name == pool)).peekable();
+    users.peek().is_some() && users.all(|it| it.protocol == Protocol::Udp)
 }
 
 /// What is asked of each address, and for which pools.

@@ -8,7 +8,7 @@ use merismos_core::routing::{Frontend, Server, Times};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, More, Request, Response};
-use crate::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
+use crate::io::{Sink, Source, Trouble, Watch, read, read_fresh, write_all};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::worker::{Client, Worker};
 
@@ -157,12 +157,7 @@ impl<'a> Answer<'a> {
         let failure = |trouble: Trouble| server_failure(&trouble);
         let mut buffer = match rest {
             Some(buffer) => buffer,
-            None => {
-                readable(server, self.watch).await.map_err(failure)?;
-                let mut buffer = self.worker.small.take();
-                read(server, &mut buffer, self.watch).await.map_err(failure)?;
-                buffer
-            }
+            None => read_fresh(server, &self.worker.small, self.watch).await.map_err(failure)?,
         };
         let mut scan = HeadScan::default();
         loop {

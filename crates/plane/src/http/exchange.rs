@@ -15,7 +15,7 @@ use super::answer::{Answer, Delivered, NotDelivered};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
-use crate::io::{Sink, Source, Trouble, Watch, read, readable, write_all};
+use crate::io::{Sink, Source, Trouble, Watch, read_fresh, write_all};
 use super::refuse::{self, Refusal, Shortage};
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
@@ -410,10 +410,7 @@ impl Exchange<'_> {
                 Some(buffer) => buffer,
                 None => {
                     self.watch.within(patience);
-                    readable(client, self.watch).await.map_err(PumpEnd::client)?;
-                    let mut buffer = self.worker.large.take();
-                    read(client, &mut buffer, self.watch).await.map_err(PumpEnd::client)?;
-                    buffer
+                    read_fresh(client, &self.worker.large, self.watch).await.map_err(PumpEnd::client)?
                 }
             };
             let used =

@@ -18,15 +18,43 @@ pub(super) struct ClientFields {
     pub(super) peer: IpAddr,
     /// The peer as `Forwarded` wants it.
     node: String,
-    forwarded_for: String,
+    /// All that does not depend on the request, as it is written when the peer is not trusted.
+    begin: String,
 }
 
 impl ClientFields {
     pub(super) fn new(peer: SocketAddr) -> Self {
         let ip = peer.ip().to_canonical();
-        let node = if ip.is_ipv6() { format!("for=\"[{ip}]\";proto=") } else { format!("for={ip};proto=") };
-        Self { peer: ip, node, forwarded_for: format!("{ip}\r\nX-Forwarded-Proto: ") }
+        let node = if ip.is_ipv6() { format!("for=\"[{ip}]\"") } else { format!("for={ip}") };
+        let begin =
+            format!("X-Forwarded-For: {ip}\r\nX-Forwarded-Proto: http\r\nForwarded: {node};proto=http");
+        Self { peer: ip, node, begin }
     }
+
+    /// Writes the fields that the server gets of a client that is not trusted, and the end of the head.
+    pub(super) fn write(&self, host: &[u8], id: [u64; 2], out: &mut Vec<u8>) {
+        out.extend_from_slice(self.begin.as_bytes());
+        if !host.is_empty() {
+            write_host(host, host, out);
+        }
+        let mut end = *END;
+        write_hex(id[0], &mut end[ID..ID + 16]);
+        write_hex(id[1], &mut end[ID + 16..ID + 32]);
+        out.extend_from_slice(&end);
+    }
+}
+
+/// The end of every head, with room for the request's identity.
+const END: &[u8; 71] = b"\r\nX-Request-Id: ................................\r\nVia: 1.1 merismos\r\n\r\n";
+/// Where the identity stands in it.
+const ID: usize = 16;
+
+fn write_host(host: &[u8], forwarded: &[u8], out: &mut Vec<u8>) {
+    out.reserve(host.len() + forwarded.len() + 32);
+    out.extend_from_slice(b";host=\"");
+    out.extend_from_slice(host);
+    out.extend_from_slice(b"\"\r\nX-Forwarded-Host: ");
+    out.extend_from_slice(forwarded);
 }
 
 /// The lines of one field.
@@ -111,34 +139,42 @@ impl<'h> Told<'h> {
         older.or_else(|| first(&mut self.forwarded.members_from_the_last().map(for_of)))
     }
 
-    /// Writes the fields that the server gets. `host` is what was asked for; `id` makes an identity where none is.
-    pub(super) fn write(&self, client: &ClientFields, host: &[u8], id: impl FnOnce() -> [u64; 2], out: &mut Vec<u8>) {
+    /// Writes the fields that the server gets of a client that a trusted peer tells of, and the end of the head.
+    pub(super) fn write(&self, client: &ClientFields, host: &[u8], id: [u64; 2], out: &mut Vec<u8>) {
         let proto = self.proto.filter(|proto| is_plain(proto)).unwrap_or(b"http");
         out.extend_from_slice(b"X-Forwarded-For: ");
         self.forwarded_for.write(out);
-        out.extend_from_slice(client.forwarded_for.as_bytes());
+        out.extend_from_slice(client.peer.to_string().as_bytes());
+        out.extend_from_slice(b"\r\nX-Forwarded-Proto: ");
         out.extend_from_slice(proto);
         out.extend_from_slice(b"\r\nForwarded: ");
         self.forwarded.write(out);
         out.extend_from_slice(client.node.as_bytes());
+        out.extend_from_slice(b";proto=");
         out.extend_from_slice(proto);
         if !host.is_empty() {
-            out.extend_from_slice(b";host=\"");
-            out.extend_from_slice(host);
-            out.extend_from_slice(b"\"\r\nX-Forwarded-Host: ");
-            out.extend_from_slice(self.host.filter(|host| is_plain(host)).unwrap_or(host));
+            write_host(host, self.host.filter(|host| is_plain(host)).unwrap_or(host), out);
         }
-        out.extend_from_slice(b"\r\nX-Request-Id: ");
         match self.request_id.filter(|id| is_plain(id)) {
-            Some(id) => out.extend_from_slice(id),
-            None => id().into_iter().for_each(|half| write_hex(half, out)),
+            Some(told) => {
+                out.extend_from_slice(&END[..ID]);
+                out.extend_from_slice(told);
+                out.extend_from_slice(&END[ID + 32..]);
+            }
+            None => {
+                let mut end = *END;
+                write_hex(id[0], &mut end[ID..ID + 16]);
+                write_hex(id[1], &mut end[ID + 16..ID + 32]);
+                out.extend_from_slice(&end);
+            }
         }
     }
 }
 
-fn write_hex(number: u64, out: &mut Vec<u8>) {
-    let digit = |place: u32| b"0123456789abcdef"[(number >> (60 - 4 * place) & 15) as usize];
-    out.extend_from_slice(&std::array::from_fn::<u8, 16, _>(|place| digit(place as u32)));
+fn write_hex(number: u64, into: &mut [u8]) {
+    for (byte, digits) in number.to_be_bytes().into_iter().zip(into.as_chunks_mut::<2>().0) {
+        *digits = [b"0123456789abcdef"[usize::from(byte >> 4)], b"0123456789abcdef"[usize::from(byte & 15)]];
+    }
 }
 
 /// An address as these fields hold it, perhaps with a port: `192.0.2.7`, `192.0.2.7:80`, `[2001:db8::7]:80`.
@@ -196,12 +232,12 @@ mod tests {
         }
         let mut out = Vec::new();
         let client = ClientFields::new("192.0.2.77:5000".parse().unwrap());
-        told.write(&client, b"inner.example", || [1, 2], &mut out);
+        told.write(&client, b"inner.example", [1, 2], &mut out);
         assert_eq!(
             String::from_utf8(out).unwrap(),
             "X-Forwarded-For: 198.51.100.7, 192.0.2.9, 192.0.2.77\r\nX-Forwarded-Proto: https\r\n\
              Forwarded: for=198.51.100.7, for=192.0.2.77;proto=https;host=\"inner.example\"\r\n\
-             X-Forwarded-Host: skerry.example\r\nX-Request-Id: abc-1"
+             X-Forwarded-Host: skerry.example\r\nX-Request-Id: abc-1\r\nVia: 1.1 merismos\r\n\r\n"
         );
     }
 
@@ -211,11 +247,11 @@ mod tests {
         told.note("X-Forwarded-Proto", b"http;host=\"evil\"");
         told.note("X-Request-Id", b"a b");
         let mut out = Vec::new();
-        told.write(&ClientFields::new("[2001:db8::7]:1".parse().unwrap()), b"", || [10, 11], &mut out);
+        told.write(&ClientFields::new("[2001:db8::7]:1".parse().unwrap()), b"", [10, 11], &mut out);
         assert_eq!(
             String::from_utf8(out).unwrap(),
             "X-Forwarded-For: 2001:db8::7\r\nX-Forwarded-Proto: http\r\nForwarded: for=\"[2001:db8::7]\";proto=http\r\n\
-             X-Request-Id: 000000000000000a000000000000000b"
+             X-Request-Id: 000000000000000a000000000000000b\r\nVia: 1.1 merismos\r\n\r\n"
         );
     }
 }

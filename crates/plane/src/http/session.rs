@@ -12,7 +12,7 @@ use tokio::net::TcpStream;
 use super::exchange::{Exchange, Outcome};
 use super::forwarded::ClientFields;
 use super::head::{self, HeadScan, Origin};
-use crate::io::{Trouble, Watch, read, readable, write_all};
+use crate::io::{Trouble, Watch, read, read_fresh, write_all};
 use super::refuse::{Refusal, answer};
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
@@ -172,8 +172,7 @@ impl Session {
                 }
                 self.client.resting.set(true);
                 watch.within(limits.rest);
-                readable(&self.stream, watch).await?;
-                self.worker.small.take()
+                read_fresh(&mut self.stream, &self.worker.small, watch).await?
             }
         };
         self.client.resting.set(false);

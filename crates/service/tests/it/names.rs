@@ -12,15 +12,15 @@ use crate::desk::change;
 use crate::harness::{Database, Service, free, until};
 
 /// A private name server for `skerry.example`.
-struct NameServer {
+pub(crate) struct NameServer {
     child: Child,
     folder: TempDir,
-    address: std::net::SocketAddr,
+    pub(crate) address: std::net::SocketAddr,
     serial: u64,
 }
 
 impl NameServer {
-    fn start(records: &str) -> Self {
+    pub(crate) fn start(records: &str) -> Self {
         let (folder, address) = (tempfile::tempdir().unwrap(), free());
         write_zone(folder.path(), 1, records);
         let child = run(folder.path(), address);

@@ -179,3 +179,20 @@ fn a_rewritten_response_head() {
     write_response(head, true, More { connection: Some("close"), field: Some(b"A: b\r\n") }, &mut out);
     assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nX: y\r\nA: b\r\nConnection: close\r\n\r\n");
 }
+
+/// A head in every length and position of its line ends, in one piece and in two.
+#[test]
+fn the_end_of_a_head_is_found_wherever_it_stands() {
+    for padding in 0..40 {
+        let head = format!("GET /{} HTTP/1.1\r\nA: \u{b}\u{1}\r\n\r\n", "x".repeat(padding));
+        let bytes = [head.as_bytes(), b"POST / HTTP/1.1\r\n"].concat();
+        for cut in 0..bytes.len() {
+            let mut scan = HeadScan::default();
+            let first = scan.end(&bytes[..cut]).unwrap();
+            let found = if first.is_some() { first } else { scan.end(&bytes).unwrap() };
+            assert_eq!(found, Some(head.len()), "padding {padding}, cut at {cut}");
+        }
+        let bare = format!("GET /{} HTTP/1.1\nA: b\r\n\r\n", "x".repeat(padding));
+        assert_eq!(HeadScan::default().end(bare.as_bytes()), Err(BareLineFeed), "padding {padding}");
+    }
+}

@@ -1,0 +1,181 @@
+//! Algorithms, tiers, ramps, several pools and explanations, as an engineer meets them.
+
+use merismos_api::{DutyRequest, EventKind, ExplainAnswer, TrialRequest, TrialState};
+use merismos_client::ClientError;
+use merismos_core::duty::Duty;
+use merismos_core::name::PoolServer;
+use merismos_core::proof::Verdict;
+use serde_json::Value;
+
+use crate::harness::{PATIENCE, Service, until};
+
+async fn order(service: &Service, server: &str, duty: Duty) {
+    let server: PoolServer = format!("quay/{server}").parse().unwrap();
+    let request = DutyRequest { duty, reason: "a test".to_owned(), even_if_last: true };
+    service.client().duty(&server, &request).await.unwrap();
+}
+
+/// The document with more keys for the pool.
+fn with_pool(service: &Service, keys: &str) -> String {
+    service.document().replace("[pools.quay]\n", &format!("[pools.quay]\n{keys}\n"))
+}
+
+async fn trial(service: &Service, requests: u32) -> merismos_api::Trial {
+    let request = TrialRequest {
+        frontend: "harbour".to_owned(),
+        requests,
+        concurrency: 4,
+        path: "/".to_owned(),
+        per_second: None,
+    };
+    let id = service.client().begin_trial(&request).await.unwrap().id;
+    until("the trial is over", async || service.client().trial(id).await.unwrap().state == TrialState::Done).await;
+    service.client().trial(id).await.unwrap()
+}
+
+async fn explain(service: &Service, facts: &[(&str, &str)]) -> ExplainAnswer {
+    let facts: Vec<(&str, String)> = facts.iter().map(|(name, value)| (*name, (*value).to_owned())).collect();
+    service.client().explain(&"harbour".parse().unwrap(), &facts).await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_explain_says_of_a_client_is_what_its_requests_meet() {
+    let service = Service::with(&["gull", "tern", "auk"]).await;
+    let keys = "algorithm = \"hash\"\nhash_keys = [\"cookie:visit\", \"client-address\"]";
+    service.apply(&with_pool(&service, keys)).await.unwrap();
+    let http = reqwest::Client::builder().no_proxy().timeout(PATIENCE).build().unwrap();
+    for visit in 0..20 {
+        let cookie = format!("visit={visit}");
+        let told = explain(&service, &[("cookie", &cookie), ("path", "/")]).await;
+        assert_eq!(told.key.as_deref(), Some(format!("cookie:visit is \"{visit}\"").as_str()));
+        let request = http.get(format!("http://{}/", service.frontend)).header("cookie", cookie);
+        let got = request.send().await.unwrap().text().await.unwrap();
+        let server = told.server.unwrap();
+        assert!(got.starts_with(server.trim_start_matches("quay/")), "{server} was told, {got} came");
+    }
+    // The command line says the same, and a file of one client's keys is all it needs.
+    let args = ["explain", "harbour", "--client", "192.0.2.7", "--json"];
+    let printed: Value = serde_json::from_slice(&service.merismos(&args).stdout).unwrap();
+    assert_eq!(printed["key"], "client-address is in 192.0.2.7/32");
+    let again = explain(&service, &[("client", "192.0.2.7")]).await;
+    assert_eq!(printed["server"].as_str(), again.server.as_deref());
+    assert!(again.others.iter().all(|other| other.why.contains("the key is another server's")), "{again:?}");
+    let wrong = service.merismos(&["explain", "harbour", "--header", "no colon"]);
+    assert_eq!(wrong.status.code(), Some(3), "{wrong:?}");
+    // A trial of clients that are all one does not pretend to know the shares.
+    let tally = trial(&service, 60).await.tally.unwrap();
+    assert_eq!(tally.verdict, Verdict::AsExpected);
+    assert!(tally.because[0].contains("the clients' keys"), "{:?}", tally.because);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn work_goes_back_to_a_lower_tier_when_somebody_says_so_also_after_a_restart() {
+    let mut service = Service::with(&["gull", "tern"]).await;
+    let text = with_pool(&service, "failback = \"by hand\"")
+        .replace("[pools.quay.servers.tern]\n", "[pools.quay.servers.tern]\ntier = 1\n");
+    service.apply(&text).await.unwrap();
+    let works = async |service: &Service| service.status().await.pools[0].tier;
+    assert_eq!(works(&service).await, Some(0));
+    order(&service, "gull", Duty::Withdrawn).await;
+    assert!(service.get().await.unwrap().1.starts_with("tern"));
+    order(&service, "gull", Duty::InService).await;
+    let pool = &service.status().await.pools[0];
+    assert_eq!((pool.tier, pool.held), (Some(1), true));
+    assert!(service.get().await.unwrap().1.starts_with("tern"), "standby goes on working");
+    let told = service.merismos(&["explain", "harbour"]);
+    let told = String::from_utf8(told.stdout).unwrap();
+    assert!(told.contains("quay/gull: standing by for the tier that works"), "{told}");
+    let copy = service.folder.path().join("state/copy.json");
+    until("the copy has it", async || {
+        std::fs::read_to_string(&copy).is_ok_and(|text| text.contains("lower_able_since\":\""))
+    })
+    .await;
+    service.crash_and_restart().await;
+    assert_eq!(works(&service).await, Some(1), "a restart is no word of anybody");
+    let back = service.merismos(&["failback", "quay"]);
+    assert_eq!(String::from_utf8(back.stdout).unwrap(), "tier 0 of pool quay works now\n");
+    assert!(service.get().await.unwrap().1.starts_with("gull"));
+    let nothing = service.merismos(&["failback", "quay"]);
+    assert_eq!(nothing.status.code(), Some(3));
+    assert!(String::from_utf8(nothing.stderr).unwrap().contains("nothing to send back"));
+    let events = service.client().events(50).await.unwrap().events;
+    let tiers: Vec<&str> =
+        events.iter().rev().filter(|it| it.kind == EventKind::Tier).map(|it| it.says.as_str()).collect();
+    assert_eq!(
+        tiers,
+        [
+            "tier 1 works now, after tier 0",
+            "a lower tier can work again; tier 1 goes on working (failback: by hand)",
+            "tier 0 works now, after tier 1: sent back by first"
+        ]
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_that_returns_begins_with_a_small_share_and_ends_with_its_own() {
+    let service = Service::with(&["gull", "tern"]).await;
+    service.apply(&with_pool(&service, "ramp = \"2s\"")).await.unwrap();
+    assert_eq!(service.server("gull").await.ramp, None, "who was there has no ramp");
+    order(&service, "gull", Duty::Draining).await;
+    order(&service, "gull", Duty::InService).await;
+    let begin = service.server("gull").await;
+    assert!(begin.ramp.is_some_and(|ramp| ramp < 0.9) && begin.expected < 0.45, "{begin:?}");
+    let mut last = begin.expected;
+    until("the ramp is over", async || {
+        let now = service.server("gull").await;
+        assert!(now.expected >= last - 1e-9, "its share only grows");
+        last = now.expected;
+        now.ramp.is_none()
+    })
+    .await;
+    until("it has its own share", async || (service.server("gull").await.expected - 0.5).abs() < 1e-9).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn several_pools_share_explain_and_trial_know_them() {
+    let service = Service::with(&["gull", "tern", "auk"]).await;
+    let auk = service.stand_ins[2].address;
+    let keys = "next_pools = [\"mole\"]\nchoose_pool = \"by-weight\"\npool_weights = { quay = 3 }";
+    let text = service.document().replace("pool = \"quay\"\n", &format!("pool = \"quay\"\n{keys}\n"))
+        + &format!("[pools.mole.servers.auk-too]\naddress = \"{auk}\"\n");
+    let accepted = Service::request(&text);
+    let mut accepted = accepted;
+    accepted.going.accept.push("no-check:pools.mole".to_owned());
+    service.client().apply(&accepted).await.unwrap();
+    let pools = &service.status().await.frontends[0].pools;
+    let shares: Vec<_> = pools.iter().map(|it| (it.pool.as_str(), it.usable, it.expected)).collect();
+    assert_eq!(shares, [("quay", true, Some(0.75)), ("mole", true, Some(0.25))]);
+    let told = explain(&service, &[]).await;
+    assert!(told.why_pool.unwrap().starts_with("drawn by weight"));
+    let tally = trial(&service, 1_200).await.tally.unwrap();
+    assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
+    let mole = tally.rows.iter().find(|row| row.server.pool.as_str() == "mole").unwrap();
+    assert!((mole.expected - 0.25).abs() < 1e-9 && mole.requests > 200, "{mole:?}");
+    // A pool that is used twice, or that is not there, is a mistake and not a surprise.
+    let twice = text.replace("next_pools = [\"mole\"]", "next_pools = [\"quay\", \"moles\"]");
+    let Err(ClientError::Refused(problem)) = service.apply(&twice).await else { panic!("it is refused") };
+    let paths: Vec<&str> = problem.problems.iter().map(|it| it.path.as_str()).collect();
+    assert_eq!(paths, ["frontends.harbour.next_pools", "frontends.harbour.next_pools"]);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_pinned_client_stays_over_a_restart_of_the_service() {
+    let mut service = Service::with(&["gull", "tern", "auk"]).await;
+    service.apply(&with_pool(&service, "persistence = \"cookie\"")).await.unwrap();
+    let first = reqwest::get(format!("http://{}/", service.frontend)).await.unwrap();
+    let cookie = first.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    assert!(cookie.starts_with("merismos-pin="));
+    let home = first.text().await.unwrap();
+    let ask = async |service: &Service| {
+        let http = reqwest::Client::builder().no_proxy().timeout(PATIENCE).build().unwrap();
+        let request = http.get(format!("http://{}/", service.frontend)).header("cookie", &cookie);
+        request.send().await.unwrap().text().await.unwrap()
+    };
+    let name = |text: &str| text.split_whitespace().next().unwrap_or_default().to_owned();
+    for _ in 0..4 {
+        assert_eq!(name(&ask(&service).await), name(&home));
+    }
+    service.crash_and_restart().await;
+    service.all_up().await;
+    assert_eq!(name(&ask(&service).await), name(&home), "the secret is kept");
+}

@@ -1,0 +1,214 @@
+//! Real programs before and behind Merismos, from Debian's packages.
+
+use std::io::{BufRead, BufReader};
+use std::net::{SocketAddr, UdpSocket};
+use std::process::{Child, Command, Output, Stdio};
+
+use crate::harness::{Database, PATIENCE, Service, free, until};
+use crate::names::NameServer;
+
+/// A program that is ended with the test.
+struct Peer(Child);
+
+impl Peer {
+    fn start(program: &str, args: &[&str]) -> Self {
+        let mut command = Command::new(program);
+        let command = command.args(args).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        Self(command.spawn().unwrap_or_else(|error| panic!("{program}: {error}; `make test` installs it")))
+    }
+}
+
+impl Drop for Peer {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn run(program: &str, args: &[&str]) -> Output {
+    Command::new(program).args(args).output().unwrap_or_else(|error| panic!("{program}: {error}"))
+}
+
+fn text(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// A service whose frontend `line` takes TCP or UDP for one server.
+async fn before(protocol: &str, server: SocketAddr, more: &str) -> Service {
+    let service = Service::bare(Database::shared(), &[]).await;
+    let line = |protocol: &str| {
+        format!(
+            "[frontends.{protocol}-line]\nprotocol = \"{protocol}\"\nlisten = \"{}\"\npool = \"quay\"\n{more}\n",
+            service.frontend
+        )
+    };
+    let lines: String = protocol.split('+').map(line).collect();
+    let document = format!("format = 2\n[pools.quay.servers.real]\naddress = \"{server}\"\n{lines}");
+    let mut request = Service::request(&document);
+    request.going.accept = vec!["no-check:pools.quay".to_owned(), "no-answer:pools.quay.servers.real.address".to_owned()];
+    service.client().apply(&request).await.unwrap();
+    service
+}
+
+async fn listens(address: SocketAddr) {
+    until("the program listens", async || std::net::TcpStream::connect(address).is_ok()).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_database_and_its_own_client() {
+    let database = std::env::var("MERISMOS_TEST_DATABASE").unwrap();
+    let address: SocketAddr = database.rsplit('@').next().unwrap().parse().unwrap();
+    let service = before("tcp", address, "").await;
+    let port = service.frontend.port().to_string();
+    let ask = |statement: &str| {
+        run(
+            "mariadb",
+            &["--no-defaults", "-h127.0.0.1", "-P", &port, "-umerismos", "-pmerismos", "-N", "-e", statement],
+        )
+    };
+    assert_eq!(text(&ask("SELECT 6 * 7")), "42\n");
+    // Sixteen megabytes: far beyond what goes through buffers.
+    let large = ask("SELECT REPEAT('x', 4000000) FROM (SELECT 1 UNION SELECT 2 UNION SELECT 3 UNION SELECT 4) four");
+    assert_eq!(large.stdout.len(), 4 * 4_000_001);
+    assert!(large.stdout.iter().all(|byte| *byte == b'x' || *byte == b'\n'));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_key_value_store_and_its_own_client() {
+    let address = free();
+    let port = address.port().to_string();
+    let _store = Peer::start("redis-server", &["--port", &port, "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"]);
+    listens(address).await;
+    let service = before("tcp", address, "").await;
+    let port = service.frontend.port().to_string();
+    let ask = |args: &[&str]| text(&run("redis-cli", &[&["-p", &port][..], args].concat()));
+    assert_eq!(ask(&["SET", "ferry", "Thora"]), "OK\n");
+    assert_eq!(ask(&["GET", "ferry"]), "Thora\n");
+    let bench = run("redis-benchmark", &["-p", &port, "-n", "2000", "-c", "20", "-P", "8", "-q", "-t", "ping_inline"]);
+    assert!(bench.status.success() && text(&bench).contains("requests per second"), "{bench:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn bulk_by_tcp_and_udp_on_one_port() {
+    let address = free();
+    let port = address.port().to_string();
+    let _server = Peer::start("iperf3", &["-s", "-p", &port, "-B", "127.0.0.1"]);
+    listens(address).await;
+    let service = before("tcp+udp", address, "").await;
+    let port = service.frontend.port().to_string();
+    let measure = async |more: &[&str]| {
+        let mut answer = String::new();
+        // The server may still be busy with the connection that looked whether it listens.
+        until("iperf3 has measured", async || {
+            let output = run("iperf3", &[&["-c", "127.0.0.1", "-p", &port, "-J"][..], more].concat());
+            answer = text(&output);
+            output.status.success()
+        })
+        .await;
+        serde_json::from_str::<serde_json::Value>(&answer).unwrap()
+    };
+    let tcp = measure(&["-n", "64M"]).await;
+    // The receiver stops counting when the sender has sent all, while some is still on its way.
+    assert!(tcp["end"]["sum_received"]["bytes"].as_u64().unwrap() >= 30_000_000, "{tcp}");
+    let udp = measure(&["-u", "-b", "20M", "-t", "1", "-l", "1200"]).await;
+    let sum = &udp["end"]["sum"];
+    assert!(sum["packets"].as_u64().unwrap() > 500, "{sum}");
+    assert!(sum["lost_percent"].as_f64().unwrap() < 5.0, "{sum}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn log_lines_by_datagram_are_dealt_out_one_by_one() {
+    let stations = [0, 1].map(|_| UdpSocket::bind("127.0.0.1:0").unwrap());
+    let service = Service::bare(Database::shared(), &[]).await;
+    let servers: String = stations
+        .iter()
+        .enumerate()
+        .map(|(n, it)| format!("[pools.logs.servers.s{n}]\naddress = \"{}\"\n", it.local_addr().unwrap()))
+        .collect();
+    let document = format!(
+        "format = 2\n{servers}[frontends.logs]\nprotocol = \"udp\"\nunit = \"datagram\"\nlisten = \"{}\"\npool = \"logs\"\n",
+        service.frontend
+    );
+    let mut request = Service::request(&document);
+    request.going.accept = vec!["no-check:pools.logs".to_owned()];
+    let refused = service.client().apply(&request).await;
+    assert!(refused.is_ok(), "{refused:?}");
+    let port = service.frontend.port().to_string();
+    for line in 0..6 {
+        let sent = run("logger", &["-d", "-n", "127.0.0.1", "-P", &port, "-t", "ferry", &format!("line {line}")]);
+        assert!(sent.status.success(), "{sent:?}");
+    }
+    for station in &stations {
+        station.set_read_timeout(Some(PATIENCE)).unwrap();
+        for _ in 0..3 {
+            let mut buffer = [0; 2048];
+            let length = station.recv(&mut buffer).unwrap();
+            let line = String::from_utf8_lossy(&buffer[..length]).into_owned();
+            assert!(line.contains("ferry") && line.contains("line "), "{line}");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_name_server_and_its_resolver() {
+    let names = NameServer::start("gull IN A 192.0.2.21\n");
+    let service = before("udp", names.address, "").await;
+    let port = service.frontend.port().to_string();
+    until("it answers", async || {
+        let asked = run("dig", &["@127.0.0.1", "-p", &port, "+short", "+tries=1", "+timeout=1", "gull.skerry.example", "A"]);
+        text(&asked) == "192.0.2.21\n"
+    })
+    .await;
+    for _ in 0..20 {
+        let asked = run("dig", &["@127.0.0.1", "-p", &port, "+noall", "+answer", "skerry.example", "SOA"]);
+        assert!(text(&asked).contains("hostmaster"), "{asked:?}");
+    }
+}
+
+/// An echo server and a client of the same well-known library.
+const WEBSOCKETS: &str = r#"
+import asyncio, sys, websockets
+async def echo(socket, *_):
+    async for message in socket:
+        await socket.send(message)
+async def serve():
+    async with websockets.serve(echo, "127.0.0.1", int(sys.argv[2])):
+        print("ready", flush=True)
+        await asyncio.Future()
+async def talk():
+    async with websockets.connect(f"ws://127.0.0.1:{sys.argv[2]}/talk", max_size=None) as socket:
+        for message in ["ahoy", "x" * 900_000, b"\x00\xff" * 1000]:
+            await socket.send(message)
+            assert await socket.recv() == message
+        await (await socket.ping())
+    print("well", flush=True)
+asyncio.run(serve() if sys.argv[1] == "serve" else talk())
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn web_sockets_of_a_common_library() {
+    let address = free();
+    let mut server = Peer::start("/usr/bin/python3", &["-c", WEBSOCKETS, "serve", &address.port().to_string()]);
+    let mut ready = String::new();
+    BufReader::new(server.0.stdout.as_mut().unwrap()).read_line(&mut ready).unwrap();
+    assert_eq!(ready, "ready\n");
+    let service = before("http", address, "").await;
+    let talked = run("/usr/bin/python3", &["-c", WEBSOCKETS, "talk", &service.frontend.port().to_string()]);
+    assert_eq!(text(&talked), "well\n", "{}", String::from_utf8_lossy(&talked.stderr));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_common_http_client_in_both_versions_it_knows_of_ours() {
+    let service = Service::with(&["gull"]).await;
+    let url = format!("http://{}/bytes/100000", service.frontend);
+    for version in ["--http1.0", "--http1.1"] {
+        let got = run("curl", &["-sS", version, "-o", "/dev/null", "-w", "%{http_code} %{size_download}", &url]);
+        assert_eq!(text(&got), "200 100000", "{version}: {got:?}");
+        let head = run("curl", &["-sS", version, "-I", &url]);
+        assert!(text(&head).contains("content-length: 100000") || text(&head).contains("Content-Length: 100000"));
+        let sent = run("curl", &["-sS", version, "-H", "Expect: 100-continue", "-d", "ferry=Thora", &url]);
+        assert!(sent.status.success(), "{sent:?}");
+    }
+    let two = run("curl", &["-sS", "-w", " %{num_connects}", &url, "-o", "/dev/null", "-:", "-sS", &url, "-o", "/dev/null", "-w", " %{num_connects}"]);
+    assert_eq!(text(&two), " 1 0", "the connection is kept: {two:?}");
+}
