@@ -24,7 +24,7 @@ ports() {
   say "127.0.0.1:$lab_port the stand-ins' control endpoints (merismos-lab)"
   say "127.0.0.1:$database_port the private MariaDB"
   awk -F'"' '/^listen/ { sub(/.*:/, "", $2); print "127.0.0.1:" $2, "frontend " name } /^\[frontends\./ { name = substr($1, 12); sub(/\]/, "", name) }' demo/skerry.toml
-  awk -F'"' '/^\[servers\]/ { inside = 1 } inside && NF > 2 { split($1, name, " "); print $2, "the stand-in " name[1] }' demo/stand-ins.toml
+  awk -F'"' '/^\[servers\]/ { inside = 1 } /^\[lines\]/ { inside = 1 } /^\[datagrams\]/ { inside = 1 } inside && NF > 2 { split($1, name, " "); print $2, "the stand-in " name[1] }' demo/stand-ins.toml
 }
 
 is_taken() { (exec 3<>"/dev/tcp/${1%:*}/${1#*:}") 2>/dev/null; }
@@ -130,7 +130,7 @@ start() {
     "$bin/merismosd" --state-folder "$run/state" --api-listen "127.0.0.1:$api_port"
   wait_for "the API's start" merismosd merismos status
   say "applying demo/skerry.toml ..."
-  merismos apply demo/skerry.toml --note "the Skerry Lines demo" >"$run/apply.log" || fail "$(cat "$run/apply.log")"
+  merismos apply demo/skerry.toml --note "the Skerry Lines demo" --accept no-check:pools.positions >"$run/apply.log" || fail "$(cat "$run/apply.log")"
   wait_for "every server being up" merismosd all_up
   write_env
   greet $((SECONDS - began))

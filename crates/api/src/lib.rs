@@ -12,15 +12,15 @@ mod thing;
 mod trial;
 
 pub use change::{
-    ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Going, NamedChange, RevertRequest, Review,
-    Session, Took, Touched, Warned,
+    ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Going, NamedChange,
+    RevertRequest, Review, Session, Took, Touched, Warned,
 };
 pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
 pub use event::{Event, EventKind, Events, StreamMessage};
 pub use problem::ProblemDocument;
 pub use status::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer, PoolShare,
-    PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
+    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,
+    PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
 pub use thing::{HostView, Hosts, ThingView, Things};
 pub use trial::{Happening, Trial, TrialRequest, TrialState, Trials};

@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use merismos_api::{
     ApplyRequest, Between, ChangeRequest, Draft, DraftEdits, DraftReview, Drafts, DutyAnswer, DutyRequest,
-    Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument, RevertRequest, Review, RevisionAnswer,
-    Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
+    Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument, RevertRequest, Review,
+    RevisionAnswer, Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -301,7 +301,11 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn explain(&self, frontend: &Name, facts: &[(&str, String)]) -> Result<ExplainAnswer, ClientError> {
+    pub async fn explain(
+        &self,
+        frontend: &Name,
+        facts: &[(&str, String)],
+    ) -> Result<ExplainAnswer, ClientError> {
         let path = format!("/frontends/{frontend}/explain");
         self.call(self.request(Method::GET, &path).query(facts)).await
     }

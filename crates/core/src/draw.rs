@@ -38,7 +38,8 @@ pub const fn mix(number: u64) -> u64 {
 pub fn digest(bytes: &[u8]) -> u64 {
     let start = mix(bytes.len() as u64 ^ GOLDEN);
     let (words, rest) = bytes.as_chunks::<8>();
-    let hashed = words.iter().fold(start, |hash, word| mix(hash ^ u64::from_le_bytes(*word)).wrapping_add(GOLDEN));
+    let hashed =
+        words.iter().fold(start, |hash, word| mix(hash ^ u64::from_le_bytes(*word)).wrapping_add(GOLDEN));
     let mut last = [0; 8];
     last[..rest.len()].copy_from_slice(rest);
     mix(hashed ^ u64::from_le_bytes(last))

@@ -142,7 +142,8 @@ pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing
         })
         .collect();
     let lowest = tiers::lowest(&able, pool.tier_minimum);
-    let held = truths.held_tier(name).filter(|held| able.get(usize::from(*held)).is_some_and(|count| *count > 0));
+    let held =
+        truths.held_tier(name).filter(|held| able.get(usize::from(*held)).is_some_and(|count| *count > 0));
     let works = lowest.max(held.filter(|_| lowest.is_some()));
     for (it, spec) in standings.iter_mut().zip(pool.servers.values()) {
         if it.reason.is_none() && Some(spec.tier) != works {
@@ -219,7 +220,9 @@ mod tests {
         let standings = pool_shares(name, pool, &These(states));
         let found: Vec<_> = standings.values().map(|it| it.reason.is_none().then_some(it.share)).collect();
         assert_eq!(found, shares);
-        assert!(standings.values().all(|it| (it.weight > 0) == matches!(it.reason, None | Some(Reason::Standby))));
+        assert!(
+            standings.values().all(|it| (it.weight > 0) == matches!(it.reason, None | Some(Reason::Standby)))
+        );
         let stands_by = standings.values().filter(|it| it.reason == Some(Reason::Standby)).count();
         assert_eq!(stands_by, usize::from(shares[2].is_none() && states[2] == State::Up));
     }

@@ -20,8 +20,15 @@ use crate::stand_in::{Fault, StandIn};
 pub struct Cast {
     /// Where the control endpoints listen.
     pub control: SocketAddr,
-    /// Stand-ins by name.
+    /// Stand-ins that speak HTTP, by name.
+    #[serde(default)]
     pub servers: BTreeMap<String, SocketAddr>,
+    /// Stand-ins that answer lines over TCP.
+    #[serde(default)]
+    pub lines: BTreeMap<String, SocketAddr>,
+    /// Stand-ins that answer datagrams.
+    #[serde(default)]
+    pub datagrams: BTreeMap<String, SocketAddr>,
 }
 
 /// Why stand-ins do not run.
@@ -115,8 +122,15 @@ async fn set(
 /// When an address can't be listened on.
 pub async fn serve(cast: Cast) -> Result<(), LabError> {
     let mut all = BTreeMap::new();
-    for (name, address) in cast.servers {
-        let started = StandIn::start(&name, address);
+    type Start = fn(&str, SocketAddr) -> std::io::Result<StandIn>;
+    let kinds: [(BTreeMap<String, SocketAddr>, Start); 3] = [
+        (cast.servers, StandIn::start),
+        (cast.lines, StandIn::for_lines),
+        (cast.datagrams, StandIn::for_datagrams),
+    ];
+    let every = kinds.into_iter().flat_map(|(some, start)| some.into_iter().map(move |it| (it, start)));
+    for ((name, address), start) in every {
+        let started = start(&name, address);
         let stand_in = started.map_err(|source| LabError::Listen { what: name.clone(), address, source })?;
         all.insert(name, stand_in);
     }

@@ -4,3 +4,4 @@
 pub mod control;
 pub mod relay;
 pub mod stand_in;
+mod station;

@@ -1,4 +1,5 @@
-//! Small HTTP servers that say who they are, and that can be told to fail.
+//! Small servers that say who they are, and that can be told to fail: HTTP, and lines over TCP. Those for datagrams are in
+//! [`crate::station`].
 
 use std::convert::Infallible;
 use std::io;
@@ -13,9 +14,12 @@ use hyper::service::service_fn;
 use hyper::{Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
 use serde::{Deserialize, Serialize};
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
+
+use crate::station;
 
 /// The largest body that `/bytes/N` gives.
 const MOST_BYTES: usize = 64 << 20;
@@ -63,11 +67,36 @@ impl StandIn {
     /// # Errors
     /// When the address can't be listened on.
     pub fn start(name: &str, address: SocketAddr) -> io::Result<Self> {
+        Self::speaking(Speaks::Http, name, address)
+    }
+
+    /// Starts a stand-in that answers each line with its name and the line.
+    ///
+    /// # Errors
+    /// When the address can't be listened on.
+    pub fn for_lines(name: &str, address: SocketAddr) -> io::Result<Self> {
+        Self::speaking(Speaks::Lines, name, address)
+    }
+
+    /// Starts a stand-in that answers each datagram with its name and the datagram.
+    ///
+    /// # Errors
+    /// When the address can't be listened on.
+    pub fn for_datagrams(name: &str, address: SocketAddr) -> io::Result<Self> {
+        let socket = station::listen(address)?;
+        let address = socket.local_addr()?;
+        let (fault, faults) = watch::channel(Fault::None);
+        let (tell, listening) = watch::channel(true);
+        let task = tokio::spawn(station::serve(Arc::from(name), address, socket, (faults, tell)));
+        Ok(Self { name: name.to_owned(), address, fault, listening, task })
+    }
+
+    fn speaking(speaks: Speaks, name: &str, address: SocketAddr) -> io::Result<Self> {
         let listener = listen(address)?;
         let address = listener.local_addr()?;
         let (fault, faults) = watch::channel(Fault::None);
         let (tell, listening) = watch::channel(true);
-        let task = tokio::spawn(serve(Arc::from(name), address, listener, faults, tell));
+        let task = tokio::spawn(serve((speaks, Arc::from(name)), address, listener, faults, tell));
         Ok(Self { name: name.to_owned(), address, fault, listening, task })
     }
 
@@ -98,8 +127,15 @@ fn listen(address: SocketAddr) -> io::Result<TcpListener> {
     socket.listen(1_024)
 }
 
+/// What a stand-in speaks over TCP.
+#[derive(Clone, Copy, Debug)]
+enum Speaks {
+    Http,
+    Lines,
+}
+
 async fn serve(
-    name: Arc<str>,
+    (speaks, name): (Speaks, Arc<str>),
     address: SocketAddr,
     listener: TcpListener,
     mut faults: watch::Receiver<Fault>,
@@ -131,7 +167,11 @@ async fn serve(
         };
         tokio::select! {
             accepted = open.accept() => if let Ok((stream, _)) = accepted {
-                connections.spawn(talk(stream, Arc::clone(&name), faults.clone()));
+                let (name, faults) = (Arc::clone(&name), faults.clone());
+                match speaks {
+                    Speaks::Http => connections.spawn(talk(stream, name, faults)),
+                    Speaks::Lines => connections.spawn(talk_in_lines(stream, name, faults)),
+                };
             },
             changed = faults.changed() => if changed.is_err() {
                 return;
@@ -153,6 +193,31 @@ async fn talk(stream: TcpStream, name: Arc<str>, faults: watch::Receiver<Fault>)
     let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
 }
 
+/// Answers each line. It has no other words, so every fault but silence and slowness is none.
+async fn talk_in_lines(stream: TcpStream, name: Arc<str>, mut faults: watch::Receiver<Fault>) {
+    let (read, mut write) = stream.into_split();
+    let mut lines = BufReader::new(read).lines();
+    while let Ok(Some(line)) = lines.next_line().await {
+        pause(&mut faults).await;
+        if write.write_all(format!("{name}: {line}\n").as_bytes()).await.is_err() {
+            return;
+        }
+    }
+}
+
+/// Holds an answer back for as long as the fault wants.
+pub(crate) async fn pause(faults: &mut watch::Receiver<Fault>) {
+    let fault = *faults.borrow_and_update();
+    match fault {
+        Fault::None | Fault::Refuse | Fault::Error { .. } | Fault::WrongBody => {}
+        Fault::Hang => {
+            // Until it is told to recover; whoever waited that long is answered then.
+            let _ = faults.wait_for(|fault| *fault != Fault::Hang).await;
+        }
+        Fault::Slow { delay_ms } => tokio::time::sleep(Duration::from_millis(delay_ms)).await,
+    }
+}
+
 async fn answer(
     request: Request<Incoming>,
     name: &str,
@@ -163,13 +228,9 @@ async fn answer(
     // The body is taken before the answer, as a real server would.
     let sent = request.into_body().collect().await.map_or(0, |body| body.to_bytes().len());
     let fault = *faults.borrow_and_update();
+    pause(&mut faults).await;
     match fault {
-        Fault::None | Fault::Refuse => {}
-        Fault::Hang => {
-            // Until it is told to recover; a client that waited that long gets its answer then.
-            let _ = faults.wait_for(|fault| *fault != Fault::Hang).await;
-        }
-        Fault::Slow { delay_ms } => tokio::time::sleep(Duration::from_millis(delay_ms)).await,
+        Fault::None | Fault::Refuse | Fault::Hang | Fault::Slow { .. } => {}
         Fault::Error { status } => {
             let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
             return reply(name, status, format!("{name} fails with {status}\n").into());

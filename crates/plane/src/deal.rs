@@ -109,7 +109,11 @@ impl<'a> Deal<'a> {
         GoesOn::At(place)
     }
 
-    async fn wait(&self, tried: &Tried, mut gone: impl FnMut(&mut Context<'_>) -> bool) -> Result<usize, NoServer> {
+    async fn wait(
+        &self,
+        tried: &Tried,
+        mut gone: impl FnMut(&mut Context<'_>) -> bool,
+    ) -> Result<usize, NoServer> {
         let pool = self.pool;
         let mut ticket = None;
         self.watch.within(pool.queue.timeout.get());

@@ -66,9 +66,7 @@ fn holder(Endpoint { udp, address }: Endpoint) -> Option<String> {
     for process in procfs::process::all_processes().ok()?.filter_map(Result::ok) {
         let Ok(mut files) = process.fd() else { continue };
         let holds = files.any(|file| {
-            file.is_ok_and(|file| {
-                matches!(file.target, procfs::process::FDTarget::Socket(of) if of == inode)
-            })
+            file.is_ok_and(|file| matches!(file.target, procfs::process::FDTarget::Socket(of) if of == inode))
         });
         if holds {
             let name = process.stat().map_or_else(|_| "a process".to_owned(), |stat| stat.comm);

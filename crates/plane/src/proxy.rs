@@ -38,8 +38,12 @@ pub(crate) fn parse(bytes: &[u8]) -> Header {
         return if bytes.len() < LONGEST_LINE { Header::Partial } else { Header::Wrong };
     }
     match HeaderResult::parse(bytes) {
-        HeaderResult::V1(Ok(header)) => Header::Whole { length: header.header.len(), client: first_client(&header) },
-        HeaderResult::V2(Ok(header)) => Header::Whole { length: header.len(), client: second_client(&header) },
+        HeaderResult::V1(Ok(header)) => {
+            Header::Whole { length: header.header.len(), client: first_client(&header) }
+        }
+        HeaderResult::V2(Ok(header)) => {
+            Header::Whole { length: header.len(), client: second_client(&header) }
+        }
         HeaderResult::V2(Err(error)) if error.is_incomplete() => partial(),
         HeaderResult::V1(Err(_)) | HeaderResult::V2(Err(_)) => Header::Wrong,
     }
@@ -57,7 +61,8 @@ fn second_client(header: &v2::Header<'_>) -> Option<SocketAddr> {
     match (&header.command, &header.addresses) {
         (v2::Command::Proxy, v2::Addresses::IPv4(it)) => Some((it.source_address, it.source_port).into()),
         (v2::Command::Proxy, v2::Addresses::IPv6(it)) => Some((it.source_address, it.source_port).into()),
-        (v2::Command::Proxy, v2::Addresses::Unspecified | v2::Addresses::Unix(_)) | (v2::Command::Local, _) => None,
+        (v2::Command::Proxy, v2::Addresses::Unspecified | v2::Addresses::Unix(_))
+        | (v2::Command::Local, _) => None,
     }
 }
 

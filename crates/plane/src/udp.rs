@@ -55,7 +55,8 @@ impl Outlet {
 
     /// A socket that speaks with one server alone.
     fn towards(server: SocketAddr) -> io::Result<Self> {
-        let any: IpAddr = if server.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
+        let any: IpAddr =
+            if server.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
         let socket = StdSocket::bind((any, 0))?;
         socket.connect(server)?;
         Self::new(socket)
@@ -93,7 +94,8 @@ impl Outlet {
         }
         // An empty datagram is one too.
         if row.bytes.is_empty() {
-            let transmit = Transmit { destination: to, ecn: None, contents: &[], segment_size: None, src_ip: from };
+            let transmit =
+                Transmit { destination: to, ecn: None, contents: &[], segment_size: None, src_ip: from };
             self.state.try_send(UdpSockRef::from(&self.socket), &transmit)?;
         }
         Ok(())
@@ -230,7 +232,13 @@ impl Port {
         Ok(Rc::new(Self { address, outlet, flows: RefCell::default(), one_way: RefCell::default() }))
     }
 
-    fn send_in_flow(self: &Rc<Self>, worker: &Rc<Worker>, frontend: &Arc<Frontend>, meta: &RecvMeta, row: Row<'_>) {
+    fn send_in_flow(
+        self: &Rc<Self>,
+        worker: &Rc<Worker>,
+        frontend: &Arc<Frontend>,
+        meta: &RecvMeta,
+        row: Row<'_>,
+    ) {
         let lane = frontend.cell.lane(worker.index);
         let mut tried = Vec::new();
         let known = self.flows.borrow().get(&meta.addr).cloned();
@@ -242,7 +250,9 @@ impl Port {
             known => known,
         };
         while tried.len() < MOST_TRIED {
-            let Some(current) = flow.take().or_else(|| self.open(worker, frontend, meta, &tried)) else { return };
+            let Some(current) = flow.take().or_else(|| self.open(worker, frontend, meta, &tried)) else {
+                return;
+            };
             worker.wheel.set(&current.client.client.alarm, frontend.idle_timeout);
             current.client.client.resting.set(false);
             match current.outlet.send(row, current.server, None) {
@@ -292,7 +302,8 @@ impl Port {
         let (server, id) = (server.address, server.cell.id);
         let flow = Rc::new(Flow { outlet, server, id, refused: Cell::new(false), client });
         self.flows.borrow_mut().insert(meta.addr, Rc::clone(&flow));
-        let answers = answer(Rc::clone(self), Rc::clone(&flow), (Arc::clone(frontend), at), (meta.addr, meta.dst_ip));
+        let answers =
+            answer(Rc::clone(self), Rc::clone(&flow), (Arc::clone(frontend), at), (meta.addr, meta.dst_ip));
         tokio::task::spawn_local(answers);
         Some(flow)
     }
@@ -353,7 +364,9 @@ pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<Port>, frontend: u32) {
             }
             port.outlet.poll_receive(&worker, context, |meta, row| match frontend.unit {
                 Unit::Datagram => port.send_one_way(&worker, frontend, meta, row),
-                Unit::Flow | Unit::Connection | Unit::Request => port.send_in_flow(&worker, frontend, meta, row),
+                Unit::Flow | Unit::Connection | Unit::Request => {
+                    port.send_in_flow(&worker, frontend, meta, row)
+                }
             })
         })
         .await;

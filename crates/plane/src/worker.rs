@@ -269,7 +269,9 @@ async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedRe
             Command::Listen { frontend, endpoint, socket } => {
                 match Listening::begin(&worker, endpoint, frontend, socket) {
                     Ok(listening) => drop(listeners.insert(endpoint, listening)),
-                    Err(error) => tracing::error!(%endpoint, %error, "a listening socket could not be watched"),
+                    Err(error) => {
+                        tracing::error!(%endpoint, %error, "a listening socket could not be watched")
+                    }
                 }
             }
             Command::Unlisten { endpoint } => {

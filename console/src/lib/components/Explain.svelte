@@ -49,7 +49,7 @@
         {/if}
       </p>
       {#if answer.why_pool}<p>pool {answer.pool}: {answer.why_pool}</p>{/if}
-      {#if answer.unit === 'connection'}<p class="text-secondary">Connections are dealt out: later requests on one stay with its server.</p>{/if}
+      {#if answer.unit === 'connection'}<p class="text-secondary">Connections are dealt out: whatever comes later on one stays with its server.</p>{/if}
       <ul class="mt-1">
         {#each answer.others as other (other.server)}
           <li><span class="font-semibold">{shortName(other.server)}</span> <span class="text-secondary">{other.why}</span></li>

@@ -40,10 +40,10 @@
           class={lane.frontend.trouble ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
         />
         <text x="10" y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13">
-          {lane.frontend.trouble ? '✕ ' : ''}{lane.frontend.name}
+          {lane.frontend.trouble ? '✕ ' : ''}{lane.frontend.name}<tspan class="fill-secondary font-normal" font-size="11">{` ${lane.frontend.protocol}`}</tspan>
         </text>
         <text x="10" y={lane.middle + 12} class="fill-secondary" font-size="11">
-          {lane.frontend.protocol} {lane.frontend.listen} · {rate(lane.frontend.per_second)} {lane.frontend.unit}s/s
+          {lane.frontend.listen} · {rate(lane.frontend.per_second)} {lane.frontend.unit}s/s
         </text>
       {/if}
       <rect
@@ -73,7 +73,9 @@
           <tspan class={`${health.tone} fill-current`}>{health.glyph}</tspan>
           <tspan class="fill-base-content font-semibold">{shortName(ribbon.server.server)}</tspan>
           {#if duty.glyph}<tspan class={`${duty.tone} fill-current`}>{duty.glyph} {duty.word}</tspan>{/if}
-          {#if !ribbon.server.eligible && !duty.glyph}
+          {#if ribbon.server.reason === 'standby'}
+            <tspan class="fill-secondary">stands by</tspan>
+          {:else if !ribbon.server.eligible && !duty.glyph}
             <tspan class={`${health.tone} fill-current`}>{health.word}</tspan>
           {/if}
         </text>

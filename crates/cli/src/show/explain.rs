@@ -18,7 +18,7 @@ pub(crate) fn print(answer: &ExplainAnswer) {
         text(&format!("  pool {}: {why}\n", answer.pool));
     }
     if answer.unit == "connection" {
-        text("  connections are dealt out: later requests on one stay with its server\n");
+        text("  connections are dealt out: whatever comes later on one stays with its server\n");
     }
     match &answer.server {
         Some(server) => text(&format!("{} {server}: {}\n", good("✓"), answer.why)),

@@ -1,8 +1,9 @@
 //! The status for people.
 
 use comfy_table::{Cell, Color};
-use merismos_api::{FrontendStatus, PoolStatus, ServerStatus, Status};
+use merismos_api::{FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status};
 use merismos_core::duty::Duty;
+use merismos_core::eligibility::Reason;
 use merismos_core::health::State;
 use merismos_core::units::humane;
 
@@ -85,11 +86,11 @@ fn frontends(frontends: &[FrontendStatus]) {
         "listens on",
         "pool",
         "clients",
-        "requests/s",
+        "dealt out",
         "last 60 s: turned away",
         "refused",
-        "503",
-        "502/504",
+        "nobody",
+        "failed",
     ];
     let mut table = table(&head);
     for it in frontends {
@@ -101,9 +102,9 @@ fn frontends(frontends: &[FrontendStatus]) {
         table.add_row(vec![
             name,
             Cell::new(format!("{} {}", it.protocol, it.listen)),
-            Cell::new(&it.pool),
+            Cell::new(pool_words(it)),
             number(it.connections),
-            number(format!("{:.1}", it.per_second)),
+            number(format!("{:.1} {}s/s", it.per_second, it.unit)),
             count(it.turned_away),
             count(it.refused),
             count(it.unavailable),
@@ -111,6 +112,19 @@ fn frontends(frontends: &[FrontendStatus]) {
         ]);
     }
     text(&format!("{table}\n"));
+}
+
+/// The pools of a frontend, with the part that each gets where there are several.
+fn pool_words(frontend: &FrontendStatus) -> String {
+    if frontend.pools.is_empty() {
+        return frontend.pool.clone();
+    }
+    let one = |it: &PoolShare| match it.expected {
+        _ if !it.usable => format!("{} (not usable)", it.pool),
+        Some(share) => format!("{} {:.0} %", it.pool, share * 100.0),
+        None => it.pool.clone(),
+    };
+    frontend.pools.iter().map(one).collect::<Vec<_>>().join(", ")
 }
 
 fn pool(pool: &PoolStatus, status: &Status) {
@@ -131,6 +145,17 @@ fn pool(pool: &PoolStatus, status: &Status) {
             ));
         }
         None => text("  no check: every server is taken to work\n"),
+    }
+    match pool.tier {
+        Some(tier) if pool.held => {
+            let back = format!("`merismos failback {}` sends work back", pool.name);
+            text(&format!("  {} tier {tier} goes on working, and a lower one could; {back}\n", bad("!")));
+        }
+        Some(tier @ 1..) => text(&format!("  {} tier {tier} works, for no lower one can\n", bad("!"))),
+        Some(0) | None => {}
+    }
+    if pool.waiting > 0 {
+        text(&format!("  {} every eligible server is full: {} wait\n", bad("!"), pool.waiting));
     }
     for it in &pool.lookups {
         let trouble =
@@ -196,13 +221,17 @@ fn row(server: &ServerStatus, status: &Status) -> Vec<Cell> {
     };
     let minute = &server.observed.minute;
     vec![
-        Cell::new(if server.eligible {
+        // Whoever stands by is well.
+        Cell::new(if server.eligible || server.reason == Some(Reason::Standby) {
             short(&server.server).to_owned()
         } else {
             format!("! {}", short(&server.server))
         }),
         Cell::new(&server.address),
-        number(server.weight),
+        number(match server.tier {
+            0 => server.weight.to_string(),
+            tier => format!("{} (tier {tier})", server.weight),
+        }),
         duty_cell,
         health_cell,
         number(percent(server.expected)),
@@ -223,6 +252,12 @@ fn reasons(server: &ServerStatus) -> Vec<String> {
     }
     if let Some(order) = server.duty.as_ref().filter(|order| order.duty != Duty::InService) {
         says.push(format!("{} by {} at {}: {}", order.duty, order.who, moment(order.at), order.reason));
+    }
+    if let Some(ramp) = server.ramp {
+        says.push(format!("came back a moment ago: its share has grown to {} of its own", percent(ramp)));
+    }
+    if server.full {
+        says.push("is full, and passed over".to_owned());
     }
     let health = &server.health;
     if let Some(probe) = health.last_probe.as_ref().filter(|probe| health.checked && !probe.passed()) {

@@ -94,7 +94,8 @@ impl Hash {
     }
 
     fn owner(&self, key: u64, cell: &PoolCell, tried: &Tried) -> Option<usize> {
-        let found = self.slots.as_ref().and_then(|slots| slots.find(key, |place| self.fits(cell, place, tried)));
+        let found =
+            self.slots.as_ref().and_then(|slots| slots.find(key, |place| self.fits(cell, place, tried)));
         found.or_else(|| self.compared(key, |place| self.fits(cell, place, tried))).or_else(|| {
             // All are at their bounds: then the bounds say nothing.
             self.compared(key, |place| !tried.holds(place))
@@ -191,7 +192,9 @@ fn slots(members: &[Member], unit: u16) -> Box<[u32]> {
             }
         }
     }
-    held.into_iter().map(|claim| if claim == NOBODY { NOBODY } else { claims[claim as usize].owner }).collect()
+    held.into_iter()
+        .map(|claim| if claim == NOBODY { NOBODY } else { claims[claim as usize].owner })
+        .collect()
 }
 
 struct Claim {
@@ -262,7 +265,8 @@ mod tests {
     fn owners(members: &[Member]) -> Vec<usize> {
         let hash = Hash::new(members.to_vec(), None);
         let world = World::default();
-        let to = |key: u64| hash.pick(&world.ask(Some(digest(&key.to_le_bytes()))), &Tried::default()).unwrap();
+        let to =
+            |key: u64| hash.pick(&world.ask(Some(digest(&key.to_le_bytes()))), &Tried::default()).unwrap();
         (0..KEYS).map(to).collect()
     }
 

@@ -15,7 +15,8 @@ impl InOrder {
     /// Deals out among the members that have a weight.
     #[must_use]
     pub fn new(members: &[Member]) -> Self {
-        let mut order: Vec<u32> = (0..).zip(members).filter(|(_, it)| it.weight > 0).map(|(place, _)| place).collect();
+        let mut order: Vec<u32> =
+            (0..).zip(members).filter(|(_, it)| it.weight > 0).map(|(place, _)| place).collect();
         // By the configured weight, for a ramp must not reorder the ranks. The sort keeps the order of the names.
         order.sort_by_key(|place| std::cmp::Reverse(members[*place as usize].configured));
         Self { order: order.into() }

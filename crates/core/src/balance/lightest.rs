@@ -39,9 +39,15 @@ impl Lightest {
             Some(member) if member.weight > 0 => index as u32,
             Some(_) | None => NOBODY,
         };
-        let nodes = (0..2 * width).map(|node| AtomicU32::new(if node < width { NOBODY } else { leaf(node - width) }));
-        let tree =
-            Self { nodes: nodes.collect(), members: members.into(), scores, width, refresh: AtomicU32::new(0) };
+        let nodes =
+            (0..2 * width).map(|node| AtomicU32::new(if node < width { NOBODY } else { leaf(node - width) }));
+        let tree = Self {
+            nodes: nodes.collect(),
+            members: members.into(),
+            scores,
+            width,
+            refresh: AtomicU32::new(0),
+        };
         for node in (1..width).rev() {
             tree.settle(node);
         }

@@ -27,7 +27,8 @@ impl RandomTwo {
     pub fn new(members: Vec<Member>) -> Self {
         let places: Box<[u32]> =
             (0..).zip(&members).filter(|(_, it)| it.weight > 0).map(|(place, _)| place).collect();
-        let weights: Vec<u64> = places.iter().map(|place| u64::from(members[*place as usize].weight)).collect();
+        let weights: Vec<u64> =
+            places.iter().map(|place| u64::from(members[*place as usize].weight)).collect();
         Self { members: members.into(), aliases: aliases(&weights), places }
     }
 
@@ -72,7 +73,8 @@ fn aliases(weights: &[u64]) -> Box<[(u32, u32)]> {
     let total: u64 = weights.iter().sum();
     let mut left: Vec<u64> = weights.iter().map(|weight| weight * count).collect();
     let mut table: Vec<(u32, u32)> = (0..weights.len()).map(|index| (u32::MAX, index as u32)).collect();
-    let (mut small, mut large): (Vec<usize>, Vec<usize>) = (0..weights.len()).partition(|index| left[*index] < total);
+    let (mut small, mut large): (Vec<usize>, Vec<usize>) =
+        (0..weights.len()).partition(|index| left[*index] < total);
     while let (Some(less), Some(more)) = (small.pop(), large.last().copied()) {
         let stays = u128::from(left[less]) * u128::from(u32::MAX) / u128::from(total.max(1));
         table[less] = (stays as u32, more as u32);

@@ -39,9 +39,7 @@ impl RoundRobin {
         let mut servers: Vec<(u32, u32)> = weights
             .into_iter()
             .filter(|(_, weight)| *weight > 0)
-            .map(|(place, weight)| {
-                (u32::try_from(place).expect("fewer than 2^32 servers"), weight)
-            })
+            .map(|(place, weight)| (u32::try_from(place).expect("fewer than 2^32 servers"), weight))
             .collect();
         let divisor = servers.iter().fold(0, |divisor, (_, weight)| gcd(divisor, u64::from(*weight)));
         for (_, weight) in &mut servers {
@@ -138,7 +136,8 @@ impl Balance for RoundRobin {
 
     fn turns_until(&self, cell: &PoolCell, place: usize) -> Option<u64> {
         let next = cell.next_turn();
-        (0..self.cycle().min(MOST_TURNS_AHEAD)).find(|ahead| self.at(next.wrapping_add(*ahead)) == Some(place))
+        (0..self.cycle().min(MOST_TURNS_AHEAD))
+            .find(|ahead| self.at(next.wrapping_add(*ahead)) == Some(place))
     }
 }
 

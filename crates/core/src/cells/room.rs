@@ -72,8 +72,9 @@ impl Room {
     /// Which limit is reached, without taking any room.
     #[must_use]
     pub fn full(&self, limits: Limits, now: Tick) -> Option<Full> {
-        let reached =
-            |count: &AtomicU64, limit: Option<u32>| limit.is_some_and(|it| count.load(Ordering::Relaxed) >= u64::from(it));
+        let reached = |count: &AtomicU64, limit: Option<u32>| {
+            limit.is_some_and(|it| count.load(Ordering::Relaxed) >= u64::from(it))
+        };
         if reached(&self.in_flight, limits.in_flight) {
             return Some(Full::InFlight);
         }
@@ -92,7 +93,8 @@ impl Room {
             return Err(Full::InFlight);
         }
         if let Some(rate) = limits.rate {
-            let step = |due: u64| Self::is_due(due, rate, now).then(|| due.max(now.0) + SECOND / u64::from(rate));
+            let step =
+                |due: u64| Self::is_due(due, rate, now).then(|| due.max(now.0) + SECOND / u64::from(rate));
             if self.due.fetch_update(Ordering::Relaxed, Ordering::Relaxed, step).is_err() {
                 self.leave();
                 return Err(Full::Rate);

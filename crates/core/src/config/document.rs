@@ -9,7 +9,8 @@ use ipnet::IpNet;
 use serde::{Serialize, Serializer};
 
 pub use super::dealing::{
-    Algorithm, ChoosePool, Failback, HashKey, Hashing, MorePools, Persistence, PersistenceBy, Queueing, ServerLimits, Unit, WhenAbsent,
+    Algorithm, ChoosePool, Failback, HashKey, Hashing, MorePools, Persistence, PersistenceBy, Queueing,
+    ServerLimits, Unit, WhenAbsent,
 };
 use super::place::{AddressRange, Place};
 use crate::name::Name;

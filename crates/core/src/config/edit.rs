@@ -397,7 +397,9 @@ fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
         (Thing::Frontend(name), Thing::Pool(_)) => {
             if let Some(frontend) = document.frontends.get_mut(name) {
                 let more = &mut frontend.more;
-                let named = std::iter::once(&mut frontend.pool).chain(&mut more.next_pools).chain(&mut more.last_resort);
+                let named = std::iter::once(&mut frontend.pool)
+                    .chain(&mut more.next_pools)
+                    .chain(&mut more.last_resort);
                 for pool in named.filter(|pool| *pool == renamed.name()) {
                     *pool = to.clone();
                 }

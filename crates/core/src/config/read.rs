@@ -9,12 +9,12 @@ use std::str::FromStr;
 use ipnet::IpNet;
 
 use super::Problem;
-use super::document::{
-    Algorithm, Check, CheckKind, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Labels,
-    Lookup, MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing, Range, Records, Server, ServerLimits, StatusRange, Unit,
-    WhenAbsent, WhenEmpty,
-};
 use super::dealing::{ValueError, is_token};
+use super::document::{
+    Algorithm, Check, CheckKind, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host,
+    HttpKeys, Labels, Lookup, MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing,
+    Range, Records, Server, ServerLimits, StatusRange, Unit, WhenAbsent, WhenEmpty,
+};
 use super::place::{AddressRange, Place, Written};
 use super::tree::{Node, Value};
 use crate::name::Name;
@@ -444,7 +444,9 @@ fn http_keys(section: &mut Section<'_, '_>) -> HttpKeys {
 }
 
 fn networks(value: &Value) -> Result<Vec<IpNet>, String> {
-    let wanted = || "a list of addresses and prefixes in quotes, such as [\"192.0.2.0/24\", \"2001:db8::7\"]".to_owned();
+    let wanted = || {
+        "a list of addresses and prefixes in quotes, such as [\"192.0.2.0/24\", \"2001:db8::7\"]".to_owned()
+    };
     let Value::List(items) = value else { return Err(wanted()) };
     let network = |text: &str| {
         let parsed = text.parse::<IpNet>().ok().filter(|net| net.addr() == net.network());

@@ -96,7 +96,10 @@ mod tests {
         let pinned = Pinned { server: 0x0123_4567_89ab_cdef, minute: 29_000_000 };
         let value = written(&key, 1, pinned);
         assert_eq!(value.len(), LENGTH);
-        assert!(value.iter().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(byte)), "it is a cookie value");
+        assert!(
+            value.iter().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(byte)),
+            "it is a cookie value"
+        );
         assert_eq!(key.read(1, &value), Some(pinned));
         assert_eq!(key.read(2, &value), None, "another pool's");
         assert_eq!(other.read(1, &value), None, "another key's");

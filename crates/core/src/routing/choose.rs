@@ -87,7 +87,8 @@ impl Frontend {
             }
             By::Network(networks) => {
                 let client = client.to_canonical();
-                let meant = networks.iter().find(|(network, _)| network.contains(&client)).map(|(_, number)| *number);
+                let meant =
+                    networks.iter().find(|(network, _)| network.contains(&client)).map(|(_, number)| *number);
                 meant.filter(usable).or_else(in_order)
             }
         };
@@ -113,7 +114,8 @@ impl Frontend {
     pub fn pool_shares(&self, client: IpAddr, now: Tick) -> Vec<f64> {
         let mut shares = vec![0.0; self.pools().count()];
         if let Some(Choice { pools, by: By::Weight(weights), .. }) = self.choice.as_deref() {
-            let total: u32 = pools.iter().zip(weights).filter(|(pool, _)| pool.usable).map(|(_, it)| it).sum();
+            let total: u32 =
+                pools.iter().zip(weights).filter(|(pool, _)| pool.usable).map(|(_, it)| it).sum();
             if total > 0 {
                 for (number, _) in pools.iter().enumerate().filter(|(_, pool)| pool.usable) {
                     shares[number] = f64::from(weights[number]) / f64::from(total);
@@ -143,7 +145,8 @@ impl Frontend {
         let choice = self.choice.as_ref()?;
         let passed: Vec<String> =
             choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.to_string()).collect();
-        let but = if passed.is_empty() { String::new() } else { format!("; not usable: {}", passed.join(", ")) };
+        let but =
+            if passed.is_empty() { String::new() } else { format!("; not usable: {}", passed.join(", ")) };
         if chosen.number == choice.pools.len() {
             return Some(format!("it is the last resort{but}"));
         }

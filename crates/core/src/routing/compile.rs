@@ -9,9 +9,7 @@ use ipnet::IpNet;
 use super::choose::{By, Choice};
 use super::facts::KeyRule;
 use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
-use crate::balance::{
-    Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin,
-};
+use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::cells::{Cells, Limits, PoolCell};
 use crate::config::Checked;
 use crate::config::document::{self, Algorithm, ChoosePool, Document, PersistenceBy};
@@ -119,7 +117,10 @@ fn choice(spec: &document::Frontend, document: &Document, pools: &[Arc<Pool>]) -
         }
         ChoosePool::ByLatency => By::Latency,
         ChoosePool::ByNetwork => {
-            let lists = names.iter().enumerate().filter_map(|(number, name)| Some((number, more.pool_networks.get(*name)?)));
+            let lists = names
+                .iter()
+                .enumerate()
+                .filter_map(|(number, name)| Some((number, more.pool_networks.get(*name)?)));
             let mut networks: Vec<(IpNet, usize)> = lists
                 .flat_map(|(number, lists)| lists.iter().map(move |list| (number, list)))
                 .filter_map(|(number, list)| Some((number, document.networks.get(list)?)))
@@ -177,7 +178,8 @@ fn pool(
         .filter(|(server, _)| server.standing.reason == Some(Reason::Standby))
         .map(|(_, it)| it.tier)
         .collect();
-    let spill = standby.into_iter().filter(|_| limited).map(|tier| balance(spec, members(Some(tier)), &cell, now));
+    let spill =
+        standby.into_iter().filter(|_| limited).map(|tier| balance(spec, members(Some(tier)), &cell, now));
     Pool {
         name: name.clone(),
         algorithm: spec.algorithm,

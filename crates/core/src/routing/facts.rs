@@ -23,7 +23,10 @@ pub struct Facts<'a> {
 
 impl fmt::Debug for Facts<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Facts").field("client", &self.client).field("target", &self.target).finish_non_exhaustive()
+        f.debug_struct("Facts")
+            .field("client", &self.client)
+            .field("target", &self.target)
+            .finish_non_exhaustive()
     }
 }
 
@@ -171,7 +174,8 @@ impl KeyRule {
         let key = self.keys.get(index)?;
         Some(match key {
             HashKey::ClientAddress => {
-                let bits = if facts.client.to_canonical().is_ipv4() { self.prefix_ipv4 } else { self.prefix_ipv6 };
+                let bits =
+                    if facts.client.to_canonical().is_ipv4() { self.prefix_ipv4 } else { self.prefix_ipv6 };
                 format!("{key} is in {}/{bits}", masked(facts.client, self))
             }
             _ => format!("{key} is {:?}", String::from_utf8_lossy(self.text(key, facts)?)),

@@ -214,7 +214,11 @@ impl Pool {
     /// The places of the eligible servers, or of those that stand by.
     fn servers_of(&self, standing_by: bool) -> impl Iterator<Item = usize> {
         let wanted = standing_by.then_some(Reason::Standby);
-        self.servers.iter().enumerate().filter(move |(_, it)| it.standing.reason == wanted).map(|(place, _)| place)
+        self.servers
+            .iter()
+            .enumerate()
+            .filter(move |(_, it)| it.standing.reason == wanted)
+            .map(|(place, _)| place)
     }
 
     /// Work that was decided for a server has begun; its lane counts it already.

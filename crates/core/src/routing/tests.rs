@@ -133,7 +133,9 @@ fn full_servers_are_passed_over_then_the_pool_is_full_then_standby_takes_over() 
 fn many_full_servers_do_not_hide_one_with_room() {
     let servers: String =
         (1..=60).map(|n| format!("servers.s{n:02} = {{ address = \"192.0.2.{n}:80\" }}\n")).collect();
-    let text = format!("format = 2\n[pools.p]\nin_flight_limit = 1\nservers.s00 = {{ address = \"192.0.2.99:80\", in_flight_limit = 2 }}\n{servers}");
+    let text = format!(
+        "format = 2\n[pools.p]\nin_flight_limit = 1\nservers.s00 = {{ address = \"192.0.2.99:80\", in_flight_limit = 2 }}\n{servers}"
+    );
     let snapshot =
         compile(&load(&text, Format::Toml).unwrap(), &Known::default(), &mut Cells::new(1), 1, (1, Tick(0)));
     let mut picks = names(&snapshot, 63);

@@ -8,8 +8,8 @@ use merismos_core::routing::{Frontend, Server, Times};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, More, Request, Response};
-use crate::io::{Sink, Source, Trouble, Watch, read, read_fresh, write_all};
 use crate::buffer::{Buffer, SMALL, with_room};
+use crate::io::{Sink, Source, Trouble, Watch, read, read_fresh, write_all};
 use crate::worker::{Client, Worker};
 
 /// A whole answer has gone to the client.

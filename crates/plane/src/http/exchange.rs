@@ -15,7 +15,6 @@ use super::answer::{Answer, Delivered, NotDelivered};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
-use crate::io::{Sink, Source, Trouble, Watch, read_fresh, write_all};
 use super::refuse::{self, Refusal, Shortage};
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
@@ -23,6 +22,7 @@ use crate::client::Who;
 use crate::connect::{ConnectError, Unreached, Upstream, reach};
 use crate::deal::{Deal, GoesOn, NoServer, choose};
 use crate::idle::Trust;
+use crate::io::{Sink, Source, Trouble, Watch, read_fresh, write_all};
 use crate::proxy;
 use crate::relay::Relay;
 use crate::tcp::is_gone;
@@ -335,7 +335,8 @@ impl Exchange<'_> {
             return Err(Failed::Server(server_failure(&trouble)));
         }
         let pin = sending.pin.take();
-        let answer = Answer::new((self.worker, self.client), self.frontend, self.request, (server, pin), self.watch);
+        let answer =
+            Answer::new((self.worker, self.client), self.frontend, self.request, (server, pin), self.watch);
         let delivered = if sending.follow.is_done() {
             self.watch.within(times.first_byte);
             answer.deliver(&mut upstream.stream, stream).await
@@ -424,15 +425,15 @@ impl Exchange<'_> {
     }
 
     /// Tells the client that nobody could answer it.
-    async fn short(
-        &self,
-        stream: &mut TcpStream,
-        shortage: Shortage,
-        sending: Sending<'_>,
-    ) -> Outcome {
+    async fn short(&self, stream: &mut TcpStream, shortage: Shortage, sending: Sending<'_>) -> Outcome {
         let Sending { input: rest, follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
-        if matches!(shortage, Shortage::NoServer | Shortage::Full) { &lane.unavailable } else { &lane.unanswered }.up();
+        if matches!(shortage, Shortage::NoServer | Shortage::Full) {
+            &lane.unavailable
+        } else {
+            &lane.unanswered
+        }
+        .up();
         self.client.alarm.silence();
         let keep = self.request.keep_alive && !self.request.is_http_10 && follow.is_done();
         let text =

@@ -1,8 +1,8 @@
 //! How a server fails a request.
 
-use crate::io::Trouble;
 use crate::alarm::Ring;
 use crate::connect::{ConnectError, Unreached};
+use crate::io::Trouble;
 
 /// Why a server did not answer a request. No byte of an answer has gone to the client.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -103,7 +103,8 @@ pub(super) struct Told<'h> {
 
 /// A word or an identity that can be passed on as it is.
 fn is_plain(value: &[u8]) -> bool {
-    (1..=128).contains(&value.len()) && value.iter().all(|byte| byte.is_ascii_graphic() && !b"\",;=".contains(byte))
+    (1..=128).contains(&value.len())
+        && value.iter().all(|byte| byte.is_ascii_graphic() && !b"\",;=".contains(byte))
 }
 
 impl<'h> Told<'h> {
@@ -203,7 +204,11 @@ mod tests {
 
     #[rstest]
     #[case::one("x-forwarded-for", "198.51.100.7", Some("198.51.100.7"))]
-    #[case::the_last_that_is_not_trusted("x-forwarded-for", "203.0.113.1, 198.51.100.7, 192.0.2.9", Some("198.51.100.7"))]
+    #[case::the_last_that_is_not_trusted(
+        "x-forwarded-for",
+        "203.0.113.1, 198.51.100.7, 192.0.2.9",
+        Some("198.51.100.7")
+    )]
     #[case::all_are_trusted("x-forwarded-for", "192.0.2.8, 192.0.2.9", Some("192.0.2.8"))]
     #[case::with_ports("x-forwarded-for", "198.51.100.7:4711", Some("198.51.100.7"))]
     #[case::six("x-forwarded-for", "[2001:db8::7]:4711, 2001:db8:1::1", Some("2001:db8::7"))]

@@ -66,7 +66,9 @@ impl fmt::Display for Refusal {
             Self::TooManyFields { limit } => write!(f, "the request head has more than {limit} fields"),
             Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
             Self::Version => f.write_str("only HTTP/1.0 and HTTP/1.1 are understood"),
-            Self::NoKey => f.write_str("the request has none of the keys by which it would be given to a server"),
+            Self::NoKey => {
+                f.write_str("the request has none of the keys by which it would be given to a server")
+            }
             Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),
         }
     }

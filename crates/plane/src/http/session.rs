@@ -12,11 +12,11 @@ use tokio::net::TcpStream;
 use super::exchange::{Exchange, Outcome};
 use super::forwarded::ClientFields;
 use super::head::{self, HeadScan, Origin};
-use crate::io::{Trouble, Watch, read, read_fresh, write_all};
 use super::refuse::{Refusal, answer};
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
 use crate::client::Who;
+use crate::io::{Trouble, Watch, read, read_fresh, write_all};
 use crate::worker::{Client, Worker};
 
 /// How long a refused client may go on sending before its connection is closed under it.
@@ -115,11 +115,8 @@ impl Session {
             Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
         };
         let mut out = worker.scrap();
-        let origin = Origin {
-            client: &self.fields,
-            trusted: &frontend.trusted,
-            id: [worker.draw(), worker.draw()],
-        };
+        let origin =
+            Origin { client: &self.fields, trusted: &frontend.trusted, id: [worker.draw(), worker.draw()] };
         let request = match head::request(&buffer[..length], origin, frontend.field_limit, &mut out) {
             Ok(request) => request,
             Err(refusal) => return self.refuse(refusal, frontend).await,

@@ -75,7 +75,8 @@ fn many_datagrams_at_once_arrive_whole_and_apart() {
     let client = client(rig.address);
     let mut back = Vec::new();
     for round in 0..20 {
-        let texts: Vec<String> = (0..32).map(|n| format!("{round}-{n:02}-{}", "x".repeat(n % 3 * 40))).collect();
+        let texts: Vec<String> =
+            (0..32).map(|n| format!("{round}-{n:02}-{}", "x".repeat(n % 3 * 40))).collect();
         for text in &texts {
             client.send(text.as_bytes()).unwrap();
         }

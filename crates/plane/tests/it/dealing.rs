@@ -53,7 +53,8 @@ fn least_connections_keeps_away_from_a_server_that_does_not_answer() {
             conn.answer("slow");
         }
     });
-    let rig = Rig::new(&[slow.address, Server::named("gull").address], "algorithm = \"least-connections\"", "");
+    let rig =
+        Rig::new(&[slow.address, Server::named("gull").address], "algorithm = \"least-connections\"", "");
     let mut waiting = rig.client();
     let mut other = rig.client();
     let mut asked = 0;
@@ -146,7 +147,8 @@ fn waiting(rig: &Rig) -> u64 {
 #[test]
 fn a_full_pool_has_a_line_first_in_first_out_and_those_who_go_away_leave_it() {
     let (server, release) = on_demand();
-    let rig = Rig::new(&[server.address], "in_flight_limit = 1\nqueue_limit = 3\nqueue_timeout = \"10s\"", "");
+    let rig =
+        Rig::new(&[server.address], "in_flight_limit = 1\nqueue_limit = 3\nqueue_timeout = \"10s\"", "");
     let mut first = ask(&rig, "/first");
     until("the first is there", || rig.counts(0).in_flight == 1);
     let mut line = Vec::new();
@@ -181,7 +183,8 @@ fn whoever_waits_too_long_goes_to_the_next_tier_or_gets_503() {
     assert_eq!(rig.plane.snapshot().pools[0].cell.line.in_vain(), 1);
     let standby = Server::named("standby");
     let mut tiers = Rig::new(&[server.address], limits, "");
-    let text = format!("{}[pools.quay.servers.s1]\naddress = \"{}\"\ntier = 1\n", tiers.text(), standby.address);
+    let text =
+        format!("{}[pools.quay.servers.s1]\naddress = \"{}\"\ntier = 1\n", tiers.text(), standby.address);
     tiers.publish_text(&text);
     let _busy = ask(&tiers, "/busy");
     until("it is there", || tiers.counts(0).in_flight == 1);
@@ -203,7 +206,8 @@ fn a_rate_is_kept_and_a_full_server_is_passed_over() {
         assert_eq!(client.get("/").status, 200, "those who wait are served at the rate");
     }
     let text = patient.text().replace("rate_limit = 20", "rate_limit = 1");
-    let second = format!("{text}[pools.quay.servers.s1]\naddress = \"{}\"\nrate_limit = 10000\n", addresses[1]);
+    let second =
+        format!("{text}[pools.quay.servers.s1]\naddress = \"{}\"\nrate_limit = 10000\n", addresses[1]);
     patient.publish_text(&second);
     let served: Vec<String> = (0..10).map(|_| get(&mut client, "")).collect();
     assert!(served.iter().filter(|name| *name == "tern").count() >= 8, "{served:?}");

@@ -43,7 +43,8 @@ fn say(address: SocketAddr, bytes: &[u8]) -> Vec<u8> {
 fn a_client_that_has_said_all_still_gets_its_answer_and_connections_are_dealt_out() {
     let servers = [echo("gull"), echo("tern")];
     let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), "", "");
-    let mut answers: Vec<_> = (0..4).map(|_| String::from_utf8(say(rig.address, b"hello ")).unwrap()).collect();
+    let mut answers: Vec<_> =
+        (0..4).map(|_| String::from_utf8(say(rig.address, b"hello ")).unwrap()).collect();
     answers.sort_unstable();
     assert_eq!(answers, ["hello gull", "hello gull", "hello tern", "hello tern"]);
     until("all is counted as ended", || rig.counts(0).in_flight + rig.counts(1).in_flight == 0);
@@ -56,7 +57,8 @@ fn bulk_arrives_whole_in_both_directions() {
     let rig = Rig::speaking("tcp", &[echo("gull").address], "", "");
     let mut stream = connect(rig.address);
     let mut writer = stream.try_clone().unwrap();
-    let sent: Vec<u8> = (0..24 << 20).map(|index: u32| (index.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    let sent: Vec<u8> =
+        (0..24 << 20).map(|index: u32| (index.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
     let copy = sent.clone();
     let sending = std::thread::spawn(move || {
         writer.write_all(&copy).unwrap();
@@ -97,7 +99,11 @@ fn idle_and_old_connections_are_ended_and_withdrawing_breaks_them_off() {
     let old = Rig::speaking("tcp", &[server.address], "", "life_limit = \"1s\"");
     let mut client = Client::to(old.address);
     let mut writer = client.writer();
-    let busy = std::thread::spawn(move || while writer.write_all(b"x").is_ok() { std::thread::yield_now() });
+    let busy = std::thread::spawn(move || {
+        while writer.write_all(b"x").is_ok() {
+            std::thread::yield_now()
+        }
+    });
     let mut all = [0; 64];
     while client.writer().read(&mut all).is_ok_and(|count| count > 0) {}
     busy.join().unwrap();
@@ -127,7 +133,8 @@ fn agreeing() -> Server {
     })
 }
 
-const UPGRADE: &str = "GET /talk HTTP/1.1\r\nHost: a\r\nConnection: keep-alive, Upgrade\r\nUpgrade: shout\r\n\r\n";
+const UPGRADE: &str =
+    "GET /talk HTTP/1.1\r\nHost: a\r\nConnection: keep-alive, Upgrade\r\nUpgrade: shout\r\n\r\n";
 
 #[test]
 fn an_upgrade_that_the_server_agrees_to_becomes_a_tunnel_with_its_own_rest() {
@@ -209,7 +216,9 @@ fn what_trusted_peers_forward_is_added_to() {
     let rig = Rig::new(&[server.address], "", "trusted = [\"127.0.0.1\"]");
     let fields = "X-Forwarded-For: 198.51.100.7\r\nX-Forwarded-Proto: https\r\nX-Request-Id: r-1\r\n";
     let answer = rig.client().send(format!("GET / HTTP/1.1\r\nHost: a\r\n{fields}\r\n")).answer().unwrap();
-    for wanted in ["X-Forwarded-For: 198.51.100.7, 127.0.0.1", "X-Forwarded-Proto: https", "X-Request-Id: r-1"] {
+    for wanted in
+        ["X-Forwarded-For: 198.51.100.7, 127.0.0.1", "X-Forwarded-Proto: https", "X-Request-Id: r-1"]
+    {
         assert!(answer.text().contains(&format!("{wanted}\r\n")), "{}", answer.text());
     }
 }

@@ -114,9 +114,12 @@ impl From<FailbackError> for ApiError {
     fn from(error: FailbackError) -> Self {
         match error {
             FailbackError::NoPool(_) => Self::unknown(error),
-            FailbackError::NoLower { .. } | FailbackError::NotHeld(_) => {
-                Self::new(StatusCode::CONFLICT, "nothing-to-send-back", "There is nothing to send back", error)
-            }
+            FailbackError::NoLower { .. } | FailbackError::NotHeld(_) => Self::new(
+                StatusCode::CONFLICT,
+                "nothing-to-send-back",
+                "There is nothing to send back",
+                error,
+            ),
         }
     }
 }
@@ -203,7 +206,9 @@ impl From<TrialError> for ApiError {
     fn from(error: TrialError) -> Self {
         match error {
             TrialError::Watch(WatchError::NoFrontend(_)) => Self::unknown(error),
-            TrialError::Request | TrialError::Name(_) | TrialError::Watch(WatchError::Protocol { .. }) => Self::bad_request(error),
+            TrialError::Request | TrialError::Name(_) | TrialError::Watch(WatchError::Protocol { .. }) => {
+                Self::bad_request(error)
+            }
             TrialError::TooMany => {
                 Self::new(StatusCode::TOO_MANY_REQUESTS, "too-many-trials", "Too many trials", error)
             }

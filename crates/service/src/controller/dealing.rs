@@ -105,8 +105,11 @@ impl State {
     fn follow_ramps(&mut self, name: &Name, pool: &Pool) {
         let snapshot = self.plane.snapshot();
         let before = snapshot.pools.iter().find(|pool| pool.name == *name);
-        let before: BTreeMap<&Name, Option<Reason>> =
-            before.iter().flat_map(|pool| &pool.servers).map(|it| (&it.name.server, it.standing.reason)).collect();
+        let before: BTreeMap<&Name, Option<Reason>> = before
+            .iter()
+            .flat_map(|pool| &pool.servers)
+            .map(|it| (&it.name.server, it.standing.reason))
+            .collect();
         for (server, spec) in &pool.servers {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let now = reason(spec.weight, pool.check.is_some(), self.duty(&id), self.health(&id));

@@ -17,7 +17,8 @@ impl State {
         let snapshot: std::sync::Arc<Snapshot> = self.plane.snapshot();
         let frontend = snapshot.frontend_named(name).ok_or_else(|| NoFrontend(name.clone()))?;
         let fields = &imagined.fields;
-        let field = |name: &str| fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes());
+        let field =
+            |name: &str| fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes());
         let facts = Facts {
             client: imagined.client,
             target: imagined.path.as_deref(),
@@ -38,7 +39,11 @@ impl State {
             key: explanation.key,
             server: explanation.chosen.map(|chosen| chosen.server.to_string()),
             why,
-            others: explanation.passed.into_iter().map(|passed| self.passed(passed, pool.algorithm)).collect(),
+            others: explanation
+                .passed
+                .into_iter()
+                .map(|passed| self.passed(passed, pool.algorithm))
+                .collect(),
         })
     }
 
@@ -72,7 +77,9 @@ impl State {
 fn why_not(algorithm: Algorithm) -> &'static str {
     match algorithm {
         Algorithm::RoundRobin => "the pool's turns pass it over",
-        Algorithm::LeastConnections => "the chosen one has less work for its weight, or was served less before",
+        Algorithm::LeastConnections => {
+            "the chosen one has less work for its weight, or was served less before"
+        }
         Algorithm::LeastLoad => "work would wait longer there for its weight",
         Algorithm::RandomTwo => "it was not drawn, or was the busier of the two",
         Algorithm::Hash => "the key is another server's",
@@ -115,7 +122,9 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
         (Algorithm::LeastConnections, _) => format!("it has the least work in flight for its weight{knows}"),
         (Algorithm::LeastLoad, _) => format!("work would wait least there for its weight{knows}"),
         (Algorithm::RandomTwo, _) => {
-            format!("of two servers drawn at random just now it is the less busy one{knows}; another draw may differ")
+            format!(
+                "of two servers drawn at random just now it is the less busy one{knows}; another draw may differ"
+            )
         }
         (Algorithm::InOrder, _) => format!("it comes first in the order{knows}"),
     };

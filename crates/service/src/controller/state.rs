@@ -27,9 +27,9 @@ use rand::RngExt;
 use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
+use super::dealing::Ramping;
 use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
-use super::dealing::Ramping;
 use super::{DutyError, Facts, Ground, NoFrontend, View, WatchError};
 use crate::clock::wall;
 use crate::journal::Journal;
@@ -183,7 +183,10 @@ impl State {
             checked: self.running.as_ref().map_or_else(|| empty.clone(), |running| running.checked.clone()),
             effective: self.running.as_ref().map_or(empty, |running| running.effective.clone()),
             found: self.found.clone(),
-            facts: Facts { servers: facts, tiers: self.holds.iter().map(|(pool, it)| (pool.clone(), it.tier)).collect() },
+            facts: Facts {
+                servers: facts,
+                tiers: self.holds.iter().map(|(pool, it)| (pool.clone(), it.tier)).collect(),
+            },
             orders: self.duties.clone(),
             snapshot: self.plane.snapshot(),
         }
@@ -262,7 +265,9 @@ impl State {
     pub(super) fn publish_pools(&mut self, touched: &BTreeSet<Name>) {
         let Some(running) = self.running.take() else { return };
         self.version += 1;
-        self.follow_pools(running.effective.document().pools.iter().filter(|(name, _)| touched.contains(*name)));
+        self.follow_pools(
+            running.effective.document().pools.iter().filter(|(name, _)| touched.contains(*name)),
+        );
         let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
         let (previous, document) = (self.plane.snapshot(), running.effective.document());
         let moment = (self.version, self.plane.now());

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolShare, PoolStatus,
-    Records, RevisionStatus, ServerStatus, Status, Window,
+    CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolShare, PoolStatus, Records,
+    RevisionStatus, ServerStatus, Status, Window,
 };
 use merismos_core::config::document::{
     Check, Document, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec,
@@ -18,9 +18,9 @@ use merismos_core::routing::{By, Frontend, Pool, Server};
 use merismos_core::time::{Tick, Wall};
 use merismos_core::units::humane;
 
+use super::Detail;
 use super::rates::{MINUTE, TEN_SECONDS};
 use super::state::{Running, State};
-use super::Detail;
 use crate::clock::wall;
 
 /// From how many servers on a status does not show each one, unless it is asked to.
@@ -125,12 +125,7 @@ impl State {
         }
     }
 
-    fn frontend(
-        &self,
-        frontend: &Frontend,
-        listening: bool,
-        now: Instant,
-    ) -> FrontendStatus {
+    fn frontend(&self, frontend: &Frontend, listening: bool, now: Instant) -> FrontendStatus {
         let counts = frontend.cell.counts();
         let short = self.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
         let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;

@@ -29,7 +29,8 @@ async fn trial(service: &Service, requests: u32) -> merismos_api::Trial {
         per_second: None,
     };
     let id = service.client().begin_trial(&request).await.unwrap().id;
-    until("the trial is over", async || service.client().trial(id).await.unwrap().state == TrialState::Done).await;
+    until("the trial is over", async || service.client().trial(id).await.unwrap().state == TrialState::Done)
+        .await;
     service.client().trial(id).await.unwrap()
 }
 

@@ -45,7 +45,8 @@ async fn before(protocol: &str, server: SocketAddr, more: &str) -> Service {
     let lines: String = protocol.split('+').map(line).collect();
     let document = format!("format = 2\n[pools.quay.servers.real]\naddress = \"{server}\"\n{lines}");
     let mut request = Service::request(&document);
-    request.going.accept = vec!["no-check:pools.quay".to_owned(), "no-answer:pools.quay.servers.real.address".to_owned()];
+    request.going.accept =
+        vec!["no-check:pools.quay".to_owned(), "no-answer:pools.quay.servers.real.address".to_owned()];
     service.client().apply(&request).await.unwrap();
     service
 }
@@ -68,7 +69,8 @@ async fn a_database_and_its_own_client() {
     };
     assert_eq!(text(&ask("SELECT 6 * 7")), "42\n");
     // Sixteen megabytes: far beyond what goes through buffers.
-    let large = ask("SELECT REPEAT('x', 4000000) FROM (SELECT 1 UNION SELECT 2 UNION SELECT 3 UNION SELECT 4) four");
+    let large =
+        ask("SELECT REPEAT('x', 4000000) FROM (SELECT 1 UNION SELECT 2 UNION SELECT 3 UNION SELECT 4) four");
     assert_eq!(large.stdout.len(), 4 * 4_000_001);
     assert!(large.stdout.iter().all(|byte| *byte == b'x' || *byte == b'\n'));
 }
@@ -77,14 +79,20 @@ async fn a_database_and_its_own_client() {
 async fn a_key_value_store_and_its_own_client() {
     let address = free();
     let port = address.port().to_string();
-    let _store = Peer::start("redis-server", &["--port", &port, "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"]);
+    let _store = Peer::start(
+        "redis-server",
+        &["--port", &port, "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"],
+    );
     listens(address).await;
     let service = before("tcp", address, "").await;
     let port = service.frontend.port().to_string();
     let ask = |args: &[&str]| text(&run("redis-cli", &[&["-p", &port][..], args].concat()));
     assert_eq!(ask(&["SET", "ferry", "Thora"]), "OK\n");
     assert_eq!(ask(&["GET", "ferry"]), "Thora\n");
-    let bench = run("redis-benchmark", &["-p", &port, "-n", "2000", "-c", "20", "-P", "8", "-q", "-t", "ping_inline"]);
+    let bench = run(
+        "redis-benchmark",
+        &["-p", &port, "-n", "2000", "-c", "20", "-P", "8", "-q", "-t", "ping_inline"],
+    );
     assert!(bench.status.success() && text(&bench).contains("requests per second"), "{bench:?}");
 }
 
@@ -135,7 +143,8 @@ async fn log_lines_by_datagram_are_dealt_out_one_by_one() {
     assert!(refused.is_ok(), "{refused:?}");
     let port = service.frontend.port().to_string();
     for line in 0..6 {
-        let sent = run("logger", &["-d", "-n", "127.0.0.1", "-P", &port, "-t", "ferry", &format!("line {line}")]);
+        let sent =
+            run("logger", &["-d", "-n", "127.0.0.1", "-P", &port, "-t", "ferry", &format!("line {line}")]);
         assert!(sent.status.success(), "{sent:?}");
     }
     for station in &stations {
@@ -155,7 +164,10 @@ async fn a_name_server_and_its_resolver() {
     let service = before("udp", names.address, "").await;
     let port = service.frontend.port().to_string();
     until("it answers", async || {
-        let asked = run("dig", &["@127.0.0.1", "-p", &port, "+short", "+tries=1", "+timeout=1", "gull.skerry.example", "A"]);
+        let asked = run(
+            "dig",
+            &["@127.0.0.1", "-p", &port, "+short", "+tries=1", "+timeout=1", "gull.skerry.example", "A"],
+        );
         text(&asked) == "192.0.2.21\n"
     })
     .await;
@@ -188,7 +200,8 @@ asyncio.run(serve() if sys.argv[1] == "serve" else talk())
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn web_sockets_of_a_common_library() {
     let address = free();
-    let mut server = Peer::start("/usr/bin/python3", &["-c", WEBSOCKETS, "serve", &address.port().to_string()]);
+    let mut server =
+        Peer::start("/usr/bin/python3", &["-c", WEBSOCKETS, "serve", &address.port().to_string()]);
     let mut ready = String::new();
     BufReader::new(server.0.stdout.as_mut().unwrap()).read_line(&mut ready).unwrap();
     assert_eq!(ready, "ready\n");
@@ -202,13 +215,33 @@ async fn a_common_http_client_in_both_versions_it_knows_of_ours() {
     let service = Service::with(&["gull"]).await;
     let url = format!("http://{}/bytes/100000", service.frontend);
     for version in ["--http1.0", "--http1.1"] {
-        let got = run("curl", &["-sS", version, "-o", "/dev/null", "-w", "%{http_code} %{size_download}", &url]);
+        let got =
+            run("curl", &["-sS", version, "-o", "/dev/null", "-w", "%{http_code} %{size_download}", &url]);
         assert_eq!(text(&got), "200 100000", "{version}: {got:?}");
         let head = run("curl", &["-sS", version, "-I", &url]);
-        assert!(text(&head).contains("content-length: 100000") || text(&head).contains("Content-Length: 100000"));
+        assert!(
+            text(&head).contains("content-length: 100000") || text(&head).contains("Content-Length: 100000")
+        );
         let sent = run("curl", &["-sS", version, "-H", "Expect: 100-continue", "-d", "ferry=Thora", &url]);
         assert!(sent.status.success(), "{sent:?}");
     }
-    let two = run("curl", &["-sS", "-w", " %{num_connects}", &url, "-o", "/dev/null", "-:", "-sS", &url, "-o", "/dev/null", "-w", " %{num_connects}"]);
+    let two = run(
+        "curl",
+        &[
+            "-sS",
+            "-w",
+            " %{num_connects}",
+            &url,
+            "-o",
+            "/dev/null",
+            "-:",
+            "-sS",
+            &url,
+            "-o",
+            "/dev/null",
+            "-w",
+            " %{num_connects}",
+        ],
+    );
     assert_eq!(text(&two), " 1 0", "the connection is kept: {two:?}");
 }

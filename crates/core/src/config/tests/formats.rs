@@ -118,7 +118,11 @@ fn the_schema_and_the_reader_know_the_same_keys() {
     // And a key that neither knows is refused by both, wherever it stands.
     let mut all = Vec::new();
     tables(&everything, "", &mut all);
-    for pointer in all.iter().filter(|pointer| !["labels", "taken", "networks", "pool_weights", "pool_networks"].iter().any(|it| pointer.ends_with(it))) {
+    for pointer in all.iter().filter(|pointer| {
+        !["labels", "taken", "networks", "pool_weights", "pool_networks"]
+            .iter()
+            .any(|it| pointer.ends_with(it))
+    }) {
         let mut wrong = everything.clone();
         wrong.pointer_mut(pointer).unwrap()["no_such_key"] = json!("x");
         assert!(schema_takes(&wrong).is_err(), "the schema takes no_such_key at {pointer:?}");

@@ -177,7 +177,10 @@ fn a_rewritten_response_head() {
     let mut out = Vec::new();
     let head = b"HTTP/1.0 200 OK\r\nConnection: keep-alive\r\nKeep-Alive: 5\r\nTransfer-Encoding: chunked\r\nX: y\r\n\r\n";
     write_response(head, true, More { connection: Some("close"), field: Some(b"A: b\r\n") }, &mut out);
-    assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nX: y\r\nA: b\r\nConnection: close\r\n\r\n");
+    assert_eq!(
+        String::from_utf8(out).unwrap(),
+        "HTTP/1.1 200 OK\r\nX: y\r\nA: b\r\nConnection: close\r\n\r\n"
+    );
 }
 
 /// A head in every length and position of its line ends, in one piece and in two.
