@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 mod change;
+mod decision;
 mod draft;
 mod event;
 mod problem;
@@ -15,6 +16,7 @@ pub use change::{
     ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Going, NamedChange,
     RevertRequest, Review, Session, Took, Touched, Warned,
 };
+pub use decision::{Decision, NotChosen};
 pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
 pub use event::{Event, EventKind, Events, StreamMessage};
 pub use problem::ProblemDocument;

@@ -7,9 +7,9 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyRequest, Between, ChangeRequest, Draft, DraftEdits, DraftReview, Drafts, DutyAnswer, DutyRequest,
-    Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument, RevertRequest, Review,
-    RevisionAnswer, Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
+    ApplyRequest, Between, ChangeRequest, Decision, Draft, DraftEdits, DraftReview, Drafts, DutyAnswer,
+    DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument,
+    RevertRequest, Review, RevisionAnswer, Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -348,6 +348,16 @@ impl Client {
     /// [`ClientError`].
     pub async fn stream(&self) -> Result<Stream, ClientError> {
         let response = self.send(self.request(Method::GET, "/stream")).await?;
+        Ok(Stream::new(self.url.clone(), response))
+    }
+
+    /// Decisions as they are made, of all frontends or of one.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn decisions(&self, frontend: Option<&Name>) -> Result<Stream<Decision>, ClientError> {
+        let query: Vec<_> = frontend.map(|name| ("frontend", name.to_string())).into_iter().collect();
+        let response = self.send(self.request(Method::GET, "/decisions").query(&query)).await?;
         Ok(Stream::new(self.url.clone(), response))
     }
 }

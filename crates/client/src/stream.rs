@@ -5,23 +5,24 @@ use std::pin::Pin;
 use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
 use merismos_api::StreamMessage;
+use serde::de::DeserializeOwned;
 
 use crate::ClientError;
 
-type Messages = Pin<Box<dyn futures_util::Stream<Item = Result<StreamMessage, ClientError>> + Send>>;
+type Messages<T> = Pin<Box<dyn futures_util::Stream<Item = Result<T, ClientError>> + Send>>;
 
 /// What happens at a service, as it happens.
-pub struct Stream {
-    messages: Messages,
+pub struct Stream<T = StreamMessage> {
+    messages: Messages<T>,
 }
 
-impl std::fmt::Debug for Stream {
+impl<T> std::fmt::Debug for Stream<T> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Stream").finish_non_exhaustive()
     }
 }
 
-impl Stream {
+impl<T: DeserializeOwned + 'static> Stream<T> {
     pub(crate) fn new(url: String, response: reqwest::Response) -> Self {
         let messages = response.bytes_stream().eventsource().map(move |event| {
             let event = event
@@ -36,7 +37,7 @@ impl Stream {
     ///
     /// # Errors
     /// [`ClientError`] when the connection breaks.
-    pub async fn next(&mut self) -> Option<Result<StreamMessage, ClientError>> {
+    pub async fn next(&mut self) -> Option<Result<T, ClientError>> {
         self.messages.next().await
     }
 }

@@ -10,14 +10,17 @@ use std::task::Waker;
 use std::time::{Duration, Instant};
 
 /// How exact deadlines are: one fires at most this much too late, and never too early.
-pub(crate) const TICK: Duration = Duration::from_millis(20);
+pub(crate) const TICK: Duration = Duration::from_millis(TICK_MILLIS);
+const TICK_MILLIS: u64 = 20;
+const PER_SECOND: u64 = 1_000 / TICK_MILLIS;
 /// With the tick, how far ahead an alarm is placed at most (10 s); further deadlines are looked at on the way.
 const SLOTS: u64 = 512;
 const NEVER: u64 = u64::MAX;
 
 /// A length of time in whole ticks.
 pub(crate) fn ticks(length: Duration) -> u64 {
-    (length.as_millis() / TICK.as_millis()) as u64
+    // In 64 bits, for this is asked several times a request; a length beyond them is for ever.
+    length.as_secs().saturating_mul(PER_SECOND) + u64::from(length.subsec_millis()) / TICK_MILLIS
 }
 
 /// Why a waiting connection was woken without I/O.

@@ -12,6 +12,7 @@ use merismos_core::routing::{Asked, ChosenPool, Decision, Frontend, Key, Pool, S
 use merismos_core::time::Tick;
 
 use crate::alarm::Ring;
+use crate::decisions::Made;
 use crate::io::Watch;
 use crate::worker::{Client, Worker};
 
@@ -60,6 +61,14 @@ pub(crate) struct Deal<'a> {
 }
 
 impl<'a> Deal<'a> {
+    /// Tells the decision log of a decision, when somebody watches and there is room for it.
+    pub(crate) fn tell(&self, made: impl FnOnce() -> Made<'a>) {
+        if self.worker.teller.wants(self.worker.wheel.now()) {
+            let ask = Ask { now: self.worker.now(), ..self.ask() };
+            self.worker.teller.tell(made().decision(&ask));
+        }
+    }
+
     fn ask(&self) -> Ask<'a> {
         let now = if self.pool.limited || self.pool.timed { self.worker.now() } else { Tick(0) };
         Ask { cell: &self.pool.cell, key: self.key.number(), draw: self.worker.draw(), now }

@@ -60,7 +60,9 @@ impl Idle {
             Trust::Recent => LONGEST_TRUSTED_REST,
         });
         while let Some(candidate) = resting.pop_if(|it| now - it.since < longest) {
-            if is_quiet(&candidate.upstream.stream) {
+            // One that was used in this very tick is taken unseen where being wrong only costs another try.
+            let is_fresh = trust == Trust::Any && candidate.since == now;
+            if is_fresh || is_quiet(&candidate.upstream.stream) {
                 return Some(candidate.upstream);
             }
         }

@@ -11,6 +11,7 @@ mod buffer;
 mod client;
 pub mod connect;
 mod deal;
+pub mod decisions;
 mod http;
 mod idle;
 mod io;

@@ -13,6 +13,7 @@ use merismos_core::time::Tick;
 use tokio::sync::{Notify, mpsc, oneshot};
 
 use crate::alarm::TICK;
+use crate::decisions::Log;
 use crate::listen::{self, BindError, Bound};
 use crate::witness::{Sightings, Watches};
 use crate::worker::{self, Command, Shared};
@@ -56,7 +57,8 @@ impl Plane {
     /// When the system gives no more threads.
     pub fn start(workers: usize, pin_key: PinKey) -> Result<Self, StartError> {
         let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
-        let shared = Shared { snapshot, watches: Watches::default(), start: Instant::now(), pin_key };
+        let shared =
+            Shared { snapshot, watches: Watches::default(), start: Instant::now(), pin_key, log: Log::new() };
         let mut pulses = Vec::new();
         let mut spawn = |index: usize| {
             // Unbounded, for only the controller sends, a handful for each change.
@@ -169,6 +171,12 @@ impl Plane {
     /// Breaks off every exchange with a server, by the number of its cell.
     pub fn cut(&self, server: u32) {
         self.tell(|| Command::Cut { server });
+    }
+
+    /// Where decisions can be watched.
+    #[must_use]
+    pub fn decisions(&self) -> Log {
+        self.shared.log.clone()
     }
 
     /// Begins to watch for requests with marks of this number.

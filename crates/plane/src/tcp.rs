@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use merismos_core::balance::Tried;
-use merismos_core::routing::{Asked, Facts, Frontend, Key};
+use merismos_core::routing::{Asked, ChosenPool, Facts, Frontend, Key};
 use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -13,6 +13,7 @@ use crate::buffer::Buffer;
 use crate::client::Who;
 use crate::connect::reach;
 use crate::deal::{Deal, NoServer, choose};
+use crate::decisions::Made;
 use crate::io::Watch;
 use crate::proxy;
 use crate::relay::{End, Relay};
@@ -50,7 +51,7 @@ pub(crate) async fn serve(
     while let Some(chosen) = choose(worker, frontend, who.client.ip(), asked) {
         let pool = chosen.pool;
         let deal = Deal { worker, client, pool, key: pool.key(&Facts::of_client(who.client.ip())), watch };
-        ended = match relay(&deal, frontend, &mut stream, who, &mut first).await {
+        ended = match relay(&deal, (frontend, &chosen), &mut stream, who, &mut first).await {
             Ok(()) => return,
             Err(ended) => ended,
         };
@@ -77,7 +78,7 @@ fn reset(stream: &TcpStream) {
 
 async fn relay(
     deal: &Deal<'_>,
-    frontend: &Frontend,
+    (frontend, chosen): (&Frontend, &ChosenPool<'_>),
     stream: &mut TcpStream,
     who: Who,
     first: &mut Option<Buffer>,
@@ -87,7 +88,7 @@ async fn relay(
     }
     let pool = deal.pool;
     let mut tried = Tried::default();
-    let mut before: Option<usize> = None;
+    let mut failed_at = Vec::new();
     while tried.len() < pool.attempts {
         let gone = |context: &mut std::task::Context<'_>| is_gone(stream, context);
         let place = match deal.server(&tried, gone).await {
@@ -97,8 +98,22 @@ async fn relay(
             Err(NoServer::ClientGone) => return Err(Ended::ClientGone),
         };
         let server = &pool.servers[place];
-        if let Some(before) = before {
-            pool.servers[before].cell.lane(deal.worker.index).retried.up();
+        deal.tell(|| Made {
+            frontend,
+            pool,
+            why_pool: frontend.why_pool(chosen, who.client.ip(), deal.worker.now()),
+            client: who.client,
+            key: pool
+                .key_rule
+                .as_ref()
+                .and_then(|rule| rule.words(deal.key, &Facts::of_client(who.client.ip()))),
+            tied: None,
+            place,
+            failed_at: &failed_at,
+            version: deal.worker.snapshot().version,
+        });
+        if let Some(before) = failed_at.last() {
+            pool.servers[*before].cell.lane(deal.worker.index).retried.up();
         }
         let mut at = deal.begin(place);
         let mut upstream = match reach(server, deal.watch).await {
@@ -108,7 +123,7 @@ async fn relay(
                 tracing::debug!(server = %server.name, ?failure, "a server was not reached");
                 deal.client.alarm.silence();
                 tried.note(place);
-                before = Some(place);
+                failed_at.push(place);
                 continue;
             }
         };

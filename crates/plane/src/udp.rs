@@ -22,6 +22,7 @@ use tokio::net::UdpSocket;
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::deal::choose;
+use crate::decisions::Made;
 use crate::worker::{Registered, Worker};
 
 /// How many datagrams, or rows of datagrams that the kernel put together, are received in one system call.
@@ -216,6 +217,27 @@ fn decide<'f>(
     None
 }
 
+/// Tells the decision log.
+fn tell(worker: &Worker, frontend: &Frontend, (pool, place): (&Pool, usize), client: SocketAddr) {
+    if !worker.teller.wants(worker.wheel.now()) {
+        return;
+    }
+    let facts = Facts::of_client(client.ip());
+    let key = pool.key(&facts);
+    let made = Made {
+        frontend,
+        pool,
+        why_pool: None,
+        client,
+        key: pool.key_rule.as_ref().and_then(|rule| rule.words(key, &facts)),
+        tied: None,
+        place,
+        failed_at: &[],
+        version: worker.snapshot().version,
+    };
+    worker.teller.tell(made.decision(&ask(worker, pool, key)));
+}
+
 /// A UDP address that is listened on, as one worker has it.
 #[derive(Debug)]
 pub(crate) struct Port {
@@ -285,6 +307,7 @@ impl Port {
             lane.unavailable.up();
             return None;
         };
+        tell(worker, frontend, (pool, place), meta.addr);
         let at = AtServer::begin(worker, pool, place);
         let server = &pool.servers[place];
         let outlet = match Outlet::towards(server.address) {
@@ -319,6 +342,7 @@ impl Port {
             let mut sent = false;
             while !sent && tried.len() < MOST_TRIED {
                 let Some((pool, place)) = decide(worker, frontend, meta.addr, &tried) else { break };
+                tell(worker, frontend, (pool, place), meta.addr);
                 let at = AtServer::begin(worker, pool, place);
                 sent = self.send_to_server(at.server(), row).is_ok();
                 if !sent {

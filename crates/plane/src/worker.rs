@@ -24,6 +24,7 @@ use tokio::task::JoinHandle;
 use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{LARGE, SMALL, Shelf};
 use crate::client;
+use crate::decisions::{Log, Teller};
 use crate::idle::Idle;
 use crate::listen::Listener;
 use crate::udp;
@@ -59,6 +60,7 @@ pub(crate) struct Shared {
     /// From when time counts, for all workers alike.
     pub(crate) start: Instant,
     pub(crate) pin_key: PinKey,
+    pub(crate) log: Log,
 }
 
 /// What drives a worker's clock: told by the plane's clock thread once a tick.
@@ -111,6 +113,7 @@ pub(crate) struct Worker {
     pub(crate) stopping: Cell<bool>,
     start: Instant,
     pub(crate) pin_key: PinKey,
+    pub(crate) teller: Teller,
     draw: RefCell<Draw>,
     /// Told at each tick, for the few that wait for time to pass.
     ticked: Notify,
@@ -136,6 +139,7 @@ impl Worker {
             stopping: Cell::new(false),
             start: shared.start,
             pin_key: shared.pin_key,
+            teller: Teller::new(shared.log),
             draw: RefCell::new(Draw::seeded(seed(index))),
             ticked: Notify::new(),
             scraps: RefCell::new(Vec::new()),

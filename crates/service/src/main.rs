@@ -14,6 +14,7 @@ mod keeper;
 mod run;
 mod settings;
 mod trials;
+mod words;
 
 use std::io::IsTerminal;
 use std::process::ExitCode;

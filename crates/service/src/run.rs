@@ -165,8 +165,10 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
+    let plane = Plane::start(settings.workers, access::pin_key(&settings.state_folder)?)?;
+    let decisions = plane.decisions();
     let state = State::new(Start {
-        plane: Plane::start(settings.workers, access::pin_key(&settings.state_folder)?)?,
+        plane,
         prober: Prober::new(reports),
         lookups: Lookups::new(lookups),
         found: copy.found,
@@ -204,6 +206,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         keeper: keeper.clone(),
         access: Access::new(tokens),
         trials,
+        decisions,
     });
     Ok(Parts { controller, journal, store, keeper, app })
 }

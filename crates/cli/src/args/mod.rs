@@ -1,6 +1,7 @@
 //! The commands, one file each.
 
 mod apply;
+mod decisions;
 mod draft;
 mod duty;
 mod events;
@@ -42,6 +43,8 @@ enum Command {
     Status(status::Args),
     /// Say which server a given client would get, and why no other
     Explain(explain::Args),
+    /// Show some decisions about real traffic as they are made: which server, and why no other
+    Decisions(decisions::Args),
     /// Show what happened
     Events(events::Args),
     /// Frontends: where clients connect
@@ -103,6 +106,7 @@ impl Args {
         match self.command {
             Command::Status(args) => args.run(&context).await,
             Command::Explain(args) => args.run(&context).await,
+            Command::Decisions(args) => args.run(&context).await,
             Command::Events(args) => args.run(&context).await,
             Command::Frontend(verb) => verb.run(&context).await,
             Command::Pool(verb) => verb.run(&context).await,

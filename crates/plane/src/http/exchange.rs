@@ -1,6 +1,6 @@
 //! One request and its answer: offered to one server after the other until one takes it.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
@@ -8,7 +8,7 @@ use std::task::Poll;
 use merismos_core::balance::Tried;
 use merismos_core::config::document::Unit;
 use merismos_core::pins::{PinRule, Pinned, identity};
-use merismos_core::routing::{Asked, Frontend, Key, Pool, Server, Times};
+use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server, Times};
 use tokio::net::TcpStream;
 
 use super::answer::{Answer, Delivered, NotDelivered};
@@ -21,6 +21,7 @@ use crate::buffer::Buffer;
 use crate::client::Who;
 use crate::connect::{ConnectError, Unreached, Upstream, reach};
 use crate::deal::{Deal, GoesOn, NoServer, choose};
+use crate::decisions::{Made, Tied};
 use crate::idle::Trust;
 use crate::io::{Sink, Source, Trouble, Watch, read_fresh, write_all};
 use crate::proxy;
@@ -72,6 +73,15 @@ struct Sending<'b> {
     pin: Option<Vec<u8>>,
 }
 
+/// A server for the request.
+struct Placed {
+    place: usize,
+    /// A field that ties the client to it.
+    pin: Option<Vec<u8>>,
+    /// Why no algorithm was asked.
+    tied: Option<Tied>,
+}
+
 impl Exchange<'_> {
     /// Sees the request through. `out` holds the head for the server; `input` what the client sent behind its head.
     pub(super) async fn run(
@@ -95,7 +105,7 @@ impl Exchange<'_> {
         let mut asked = Asked::default();
         let mut why = None;
         while let Some(chosen) = choose(self.worker, self.frontend, self.client_address(), asked) {
-            match self.offer(chosen.pool, stream, &mut sending, &witness).await {
+            match self.offer(&chosen, stream, &mut sending, &witness).await {
                 Ok(outcome) => return outcome,
                 Err(shortage) => {
                     let is_short = matches!(shortage, Shortage::NoServer | Shortage::Full);
@@ -119,11 +129,12 @@ impl Exchange<'_> {
     /// Offers the request to the servers of one pool; the shortage when none of them took it.
     async fn offer(
         &self,
-        pool: &Pool,
+        chosen: &ChosenPool<'_>,
         stream: &mut TcpStream,
         sending: &mut Sending<'_>,
         witness: &Option<(Arc<Witness>, u64)>,
     ) -> Result<Outcome, Shortage> {
+        let pool = chosen.pool.as_ref();
         let key = match &pool.key_rule {
             None => Key::Unneeded,
             Some(_) => head::key(sending.start, self.client_address(), pool),
@@ -151,9 +162,20 @@ impl Exchange<'_> {
         while tried.len() < pool.attempts {
             let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
             let place = match self.place(&deal, stream, &tried, pinned).await {
-                Ok((place, pin)) => {
-                    sending.pin = pin;
-                    place
+                Ok(placed) => {
+                    deal.tell(|| Made {
+                        frontend: self.frontend,
+                        pool,
+                        why_pool: self.frontend.why_pool(chosen, self.client_address(), self.worker.now()),
+                        client: SocketAddr::new(self.client_address(), self.who.client.port()),
+                        key: head::key_words(sending.start, self.client_address(), pool),
+                        tied: placed.tied,
+                        place: placed.place,
+                        failed_at: &places,
+                        version: self.version,
+                    });
+                    sending.pin = placed.pin;
+                    placed.place
                 }
                 Err(NoServer::Nobody) => break,
                 Err(NoServer::Full) => {
@@ -229,13 +251,13 @@ impl Exchange<'_> {
         stream: &TcpStream,
         tried: &Tried,
         pinned: Option<usize>,
-    ) -> Result<(usize, Option<Vec<u8>>), NoServer> {
+    ) -> Result<Placed, NoServer> {
         let mut keeps_pin = false;
         if tried.is_empty()
             && let Some(place) = pinned
         {
             match deal.goes_on_at(place) {
-                GoesOn::At(place) => return Ok((place, None)),
+                GoesOn::At(place) => return Ok(Placed { place, pin: None, tied: Some(Tied::Pin) }),
                 GoesOn::Full => keeps_pin = true,
                 GoesOn::Gone => {}
             }
@@ -246,14 +268,15 @@ impl Exchange<'_> {
             && let Some(server) = self.client.dealt_to.get()
             && let GoesOn::At(place) = deal.goes_on(server)
         {
-            return Ok((place, None));
+            return Ok(Placed { place, pin: None, tied: Some(Tied::Connection) });
         }
         let place = deal.server(tried, |context| is_gone(stream, context)).await?;
         if by_connection {
             self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
         }
         let pin = deal.pool.pin_rule.as_ref().filter(|_| !keeps_pin);
-        Ok((place, pin.map(|rule| self.pin(rule, &deal.pool.servers[place]))))
+        let pin = pin.map(|rule| self.pin(rule, &deal.pool.servers[place]));
+        Ok(Placed { place, pin, tied: None })
     }
 
     /// The place of the server that the client is tied to.

@@ -59,35 +59,31 @@ impl HeadScan {
     /// The length of the head, its empty line included, once all of it is there.
     pub(super) fn end(&mut self, data: &[u8]) -> Result<Option<usize>, BareLineFeed> {
         let (words, rest) = data[self.seen..].as_chunks::<8>();
+        let mut line_start = self.line_start;
+        let mut line_feed = |at: usize| {
+            if at == 0 || data[at - 1] != b'\r' {
+                return Some(Err(BareLineFeed));
+            }
+            let is_end = at - 1 == line_start;
+            line_start = at + 1;
+            is_end.then_some(Ok(Some(at + 1)))
+        };
         for (number, word) in words.iter().enumerate() {
             let mut found = line_feeds(u64::from_le_bytes(*word));
             while found != 0 {
-                let at = self.seen + number * 8 + found.trailing_zeros() as usize / 8;
-                if let Some(end) = self.line_feed(data, at)? {
-                    return Ok(Some(end));
+                if let Some(end) = line_feed(self.seen + number * 8 + found.trailing_zeros() as usize / 8) {
+                    return end;
                 }
                 found &= found - 1;
             }
         }
         let start = data.len() - rest.len();
         for (offset, _) in rest.iter().enumerate().filter(|(_, byte)| **byte == b'\n') {
-            if let Some(end) = self.line_feed(data, start + offset)? {
-                return Ok(Some(end));
+            if let Some(end) = line_feed(start + offset) {
+                return end;
             }
         }
-        self.seen = data.len();
-        Ok(None)
-    }
-
-    /// Takes the line that a line feed ends; gives the end of the head when that line is empty.
-    fn line_feed(&mut self, data: &[u8], at: usize) -> Result<Option<usize>, BareLineFeed> {
-        if at == 0 || data[at - 1] != b'\r' {
-            return Err(BareLineFeed);
-        }
-        if at - 1 == self.line_start {
-            return Ok(Some(at + 1));
-        }
-        self.line_start = at + 1;
+        (self.seen, self.line_start) = (data.len(), line_start);
         Ok(None)
     }
 }
@@ -412,6 +408,16 @@ pub(super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> Key {
     with_fields(head, |target, fields| {
         let field = |name: &str| field_of(fields, name);
         pool.key(&Facts { client, target, host: field("host"), sni: None, field: &field })
+    })
+}
+
+/// The key of a request in words, for the decision log.
+pub(super) fn key_words(head: &[u8], client: IpAddr, pool: &Pool) -> Option<String> {
+    let rule = pool.key_rule.as_ref()?;
+    with_fields(head, |target, fields| {
+        let field = |name: &str| field_of(fields, name);
+        let facts = Facts { client, target, host: field("host"), sni: None, field: &field };
+        rule.words(rule.key(&facts), &facts)
     })
 }
 

@@ -2,6 +2,7 @@
 
 mod auth;
 mod changes;
+mod decisions;
 mod drafts;
 mod look;
 mod problem;
@@ -17,6 +18,7 @@ use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
 use axum::{Json, Router};
+use merismos_plane::decisions::Log;
 use merismos_store::Store;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -47,6 +49,7 @@ pub(crate) struct App {
     pub(crate) keeper: Keeper,
     pub(crate) access: Access,
     pub(crate) trials: Trials,
+    pub(crate) decisions: Log,
 }
 
 #[derive(OpenApi)]
@@ -96,6 +99,7 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(changes::failback))
         .routes(routes!(trials::list, trials::begin))
         .routes(routes!(trials::show))
+        .routes(routes!(decisions::decisions))
         .routes(routes!(stream::stream))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
     let open = OpenApiRouter::new().routes(routes!(auth::log_in, auth::log_out));

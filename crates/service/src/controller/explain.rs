@@ -1,7 +1,6 @@
 //! Which server a piece of work would go to, in words.
 
 use merismos_api::{ExplainAnswer, PassedServer};
-use merismos_core::cells::Full;
 use merismos_core::config::document::{Algorithm, Protocol};
 use merismos_core::eligibility::Reason;
 use merismos_core::name::Name;
@@ -10,6 +9,7 @@ use rand::RngExt;
 
 use super::state::State;
 use super::{Imagined, NoFrontend};
+use crate::words::{because, full_words, why_not};
 
 impl State {
     /// Which server a piece of work would go to, and why no other.
@@ -73,28 +73,6 @@ impl State {
     }
 }
 
-/// Why an eligible server was not preferred.
-fn why_not(algorithm: Algorithm) -> &'static str {
-    match algorithm {
-        Algorithm::RoundRobin => "the pool's turns pass it over",
-        Algorithm::LeastConnections => {
-            "the chosen one has less work for its weight, or was served less before"
-        }
-        Algorithm::LeastLoad => "work would wait longer there for its weight",
-        Algorithm::RandomTwo => "it was not drawn, or was the busier of the two",
-        Algorithm::Hash => "the key is another server's",
-        Algorithm::InOrder => "it comes later in the order",
-    }
-}
-
-fn full_words(full: Full) -> &'static str {
-    match full {
-        Full::InFlight => "it is full: as much work is in flight as its in_flight_limit allows",
-        Full::Connections => "it is full: as many connections are open as its connection_limit allows",
-        Full::Rate => "it is full: it got as much this second as its rate_limit allows",
-    }
-}
-
 /// Why the chosen server, or why none.
 fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
     let pool = &explanation.pool;
@@ -114,20 +92,7 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
             format!("every eligible server of pool {} is full: it waits, and then {without}", pool.name)
         };
     };
-    let knows = chosen.knows.as_ref().map(|knows| format!(": {knows}")).unwrap_or_default();
-    let because = match (pool.algorithm, &explanation.key) {
-        (Algorithm::RoundRobin, _) => "its turn is next".to_owned(),
-        (Algorithm::Hash, Some(key)) => format!("{key}, and that key is its own{knows}"),
-        (Algorithm::Hash, None) => "there is no key, so turns are taken, and its turn is next".to_owned(),
-        (Algorithm::LeastConnections, _) => format!("it has the least work in flight for its weight{knows}"),
-        (Algorithm::LeastLoad, _) => format!("work would wait least there for its weight{knows}"),
-        (Algorithm::RandomTwo, _) => {
-            format!(
-                "of two servers drawn at random just now it is the less busy one{knows}; another draw may differ"
-            )
-        }
-        (Algorithm::InOrder, _) => format!("it comes first in the order{knows}"),
-    };
+    let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref());
     let share = chosen.share * 100.0;
     format!("it is eligible, and {because} ({}, expected share {share:.1} %)", pool.algorithm)
 }

@@ -1,0 +1,46 @@
+//! The decision log.
+
+use merismos_core::time::Wall;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// One decision: which server a piece of work went to, and what was known at that moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Decision {
+    /// When it was told.
+    #[schema(value_type = String)]
+    pub at: Wall,
+    /// The frontend that the work came to.
+    pub frontend: String,
+    /// Who sent it: address and port.
+    pub client: String,
+    /// The pool.
+    pub pool: String,
+    /// How the pool was chosen, where the frontend has several.
+    pub why_pool: Option<String>,
+    /// How the pool deals out work.
+    pub algorithm: String,
+    /// The key that it was dealt out by, in words.
+    pub key: Option<String>,
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Why that one, in words.
+    pub why: String,
+    /// Servers that failed this work before.
+    pub failed_at: Vec<String>,
+    /// Other servers, eight at most.
+    pub others: Vec<NotChosen>,
+    /// How many others there were beyond those.
+    pub more_others: u64,
+    /// How many decisions of the same worker went by untold since the last one that was told.
+    pub untold: u64,
+}
+
+/// A server that did not get the work.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NotChosen {
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Why not, in words.
+    pub why: String,
+}

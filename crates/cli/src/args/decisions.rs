@@ -1,0 +1,36 @@
+//! `merismos decisions [--follow]`
+
+use merismos_core::name::Name;
+
+use super::Context;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+#[derive(Debug, clap::Args)]
+pub(super) struct Args {
+    /// Only work that comes to this frontend
+    #[arg(long)]
+    frontend: Option<Name>,
+    /// How many decisions to wait for
+    #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    count: u32,
+    /// Go on until interrupted
+    #[arg(long, conflicts_with = "count")]
+    follow: bool,
+}
+
+impl Args {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        let mut stream = context.target.client()?.decisions(self.frontend.as_ref()).await?;
+        let mut told = 0;
+        while let Some(decision) = stream.next().await {
+            show::decision::print(&decision?, context.json);
+            told += 1;
+            if !self.follow && told >= self.count {
+                return Ok(Exit::Done);
+            }
+        }
+        show::note("the service has ended the stream");
+        Ok(Exit::Refused)
+    }
+}

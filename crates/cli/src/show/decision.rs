@@ -1,0 +1,30 @@
+//! A decision for people.
+
+use merismos_api::Decision;
+
+use super::{moment, strong, text};
+
+/// Prints where a piece of work went and why, or one JSON object on a line.
+pub(crate) fn print(decision: &Decision, json: bool) {
+    if json {
+        text(&(serde_json::to_string(decision).expect("API types have text keys") + "\n"));
+        return;
+    }
+    let head = format!("{} {} → {}", decision.frontend, decision.client, decision.server);
+    text(&format!("{}  {}: {} ({})\n", moment(decision.at), strong(&head), decision.why, decision.algorithm));
+    if let Some(why) = &decision.why_pool {
+        text(&format!("    pool {}: {why}\n", decision.pool));
+    }
+    if !decision.failed_at.is_empty() {
+        text(&format!("    failed before at {}\n", decision.failed_at.join(", ")));
+    }
+    for other in &decision.others {
+        text(&format!("    {}: {}\n", other.server, other.why));
+    }
+    if decision.more_others > 0 {
+        text(&format!("    and {} more servers\n", decision.more_others));
+    }
+    if decision.untold > 0 {
+        text(&format!("    {} decisions went by untold before this one\n", decision.untold));
+    }
+}

@@ -1,0 +1,215 @@
+//! The decision log: of some pieces of work, which server they went to and what was known of the others at that moment.
+//!
+//! Nothing is written while nobody watches, and at most [`PER_TICK`] decisions of a worker in 20 ms while somebody
+//! does; what was passed over is counted, so that nobody takes the log for all there was.
+
+use std::cell::Cell;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use merismos_core::balance::Ask;
+use merismos_core::cells::Full;
+use merismos_core::config::document::Algorithm;
+use merismos_core::eligibility::Reason;
+use merismos_core::name::{Name, PoolServer};
+use merismos_core::routing::{Frontend, Pool};
+use tokio::sync::broadcast;
+
+/// How many decisions of one worker are told in one tick.
+const PER_TICK: u32 = 2;
+/// How many may wait for a slow watcher.
+const WAITING: usize = 1_024;
+/// How many of the other servers are told of.
+const MOST_OTHERS: usize = 8;
+
+/// One decision.
+#[derive(Clone, Debug)]
+pub struct Decision {
+    /// The frontend that the work came to.
+    pub frontend: Name,
+    /// Who sent it.
+    pub client: SocketAddr,
+    /// The pool, and how it was chosen where there are several.
+    pub pool: Name,
+    /// See [`Self::pool`].
+    pub why_pool: Option<String>,
+    /// How the pool deals out work.
+    pub algorithm: Algorithm,
+    /// The key that it was dealt out by, in words.
+    pub key: Option<String>,
+    /// Why this server and no other was asked, when the algorithm was not.
+    pub tied: Option<Tied>,
+    /// The server.
+    pub server: PoolServer,
+    /// What the algorithm knew of it, in words.
+    pub knows: Option<String>,
+    /// Servers that failed this work before.
+    pub failed_at: Vec<PoolServer>,
+    /// Other servers.
+    pub others: Vec<Other>,
+    /// How many others there were beyond those.
+    pub more_others: u64,
+    /// The version of the snapshot that decided.
+    pub version: u64,
+    /// How many decisions of the same worker went by untold since the last one that was told.
+    pub untold: u64,
+}
+
+/// A server that did not get the work.
+#[derive(Clone, Debug)]
+pub struct Other {
+    /// The server.
+    pub server: PoolServer,
+    /// Why it is not eligible.
+    pub reason: Option<Reason>,
+    /// Which of its limits it had reached.
+    pub full: Option<Full>,
+    /// What the algorithm knew of it, in words.
+    pub knows: Option<String>,
+}
+
+/// What ties work to a server before an algorithm is asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tied {
+    /// The client is pinned to it.
+    Pin,
+    /// Its connection was dealt out to it.
+    Connection,
+}
+
+/// Where decisions go.
+#[derive(Clone, Debug)]
+pub struct Log {
+    watchers: Arc<AtomicU32>,
+    sender: broadcast::Sender<Arc<Decision>>,
+}
+
+/// Somebody who watches; dropping it ends the watching.
+#[derive(Debug)]
+pub struct Watcher {
+    /// The decisions as they are made.
+    pub receiver: broadcast::Receiver<Arc<Decision>>,
+    watchers: Arc<AtomicU32>,
+}
+
+impl Drop for Watcher {
+    fn drop(&mut self) {
+        self.watchers.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+impl Log {
+    pub(crate) fn new() -> Self {
+        let (sender, _) = broadcast::channel(WAITING);
+        Self { watchers: Arc::default(), sender }
+    }
+
+    /// Watches from now on.
+    #[must_use]
+    pub fn watch(&self) -> Watcher {
+        self.watchers.fetch_add(1, Ordering::Relaxed);
+        Watcher { receiver: self.sender.subscribe(), watchers: Arc::clone(&self.watchers) }
+    }
+}
+
+/// One worker's way to the log.
+#[derive(Debug)]
+pub(crate) struct Teller {
+    log: Log,
+    tick: Cell<u64>,
+    told: Cell<u32>,
+    untold: Cell<u64>,
+}
+
+impl Teller {
+    pub(crate) fn new(log: Log) -> Self {
+        Self { log, tick: Cell::new(0), told: Cell::new(0), untold: Cell::new(0) }
+    }
+
+    /// Whether this decision is to be told. One look at a number that nobody writes while nobody watches.
+    pub(crate) fn wants(&self, tick: u64) -> bool {
+        if self.log.watchers.load(Ordering::Relaxed) == 0 {
+            return false;
+        }
+        if self.tick.replace(tick) != tick {
+            self.told.set(0);
+        }
+        let wants = self.told.get() < PER_TICK;
+        if wants {
+            self.told.set(self.told.get() + 1);
+        } else {
+            self.untold.set(self.untold.get() + 1);
+        }
+        wants
+    }
+
+    pub(crate) fn tell(&self, mut decision: Decision) {
+        decision.untold = self.untold.take();
+        // Whoever watched may be gone by now.
+        let _ = self.log.sender.send(Arc::new(decision));
+    }
+}
+
+/// What is known of a decision where it is made.
+pub(crate) struct Made<'a> {
+    pub(crate) frontend: &'a Frontend,
+    pub(crate) pool: &'a Pool,
+    pub(crate) why_pool: Option<String>,
+    pub(crate) client: SocketAddr,
+    pub(crate) key: Option<String>,
+    pub(crate) tied: Option<Tied>,
+    pub(crate) place: usize,
+    pub(crate) failed_at: &'a [usize],
+    pub(crate) version: u64,
+}
+
+impl Made<'_> {
+    /// Puts it into words.
+    pub(crate) fn decision(self, ask: &Ask<'_>) -> Decision {
+        let pool = self.pool;
+        let name = |place: usize| pool.servers[place].name.clone();
+        let knows = |place: usize| pool.balance.knows(ask, place);
+        let others = pool.servers.iter().enumerate().filter(|(place, _)| *place != self.place);
+        let other = |(place, server): (usize, &merismos_core::routing::Server)| Other {
+            server: server.name.clone(),
+            reason: server.standing.reason,
+            full: server.cell.room.full(server.limits, ask.now),
+            knows: knows(place),
+        };
+        Decision {
+            frontend: self.frontend.name.clone(),
+            client: self.client,
+            pool: pool.name.clone(),
+            why_pool: self.why_pool,
+            algorithm: pool.algorithm,
+            key: self.key,
+            tied: self.tied,
+            server: name(self.place),
+            knows: knows(self.place),
+            failed_at: self.failed_at.iter().map(|place| name(*place)).collect(),
+            others: others.map(other).take(MOST_OTHERS).collect(),
+            more_others: pool.servers.len().saturating_sub(1 + MOST_OTHERS) as u64,
+            version: self.version,
+            untold: 0,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_is_told_to_nobody_and_little_to_somebody() {
+        let log = Log::new();
+        let teller = Teller::new(log.clone());
+        assert!((0..10).all(|_| !teller.wants(1)));
+        let watcher = log.watch();
+        assert_eq!((0..10).filter(|_| teller.wants(2)).count(), PER_TICK as usize);
+        assert_eq!(teller.untold.get(), 10 - u64::from(PER_TICK));
+        assert!(teller.wants(3), "the next tick has room again");
+        drop(watcher);
+        assert!(!teller.wants(4));
+    }
+}

@@ -1,0 +1,93 @@
+//! The decision log.
+
+use std::convert::Infallible;
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures_util::Stream;
+use futures_util::stream::StreamExt;
+use merismos_api::{Decision, NotChosen};
+use merismos_core::config::document::Algorithm;
+use merismos_core::name::Name;
+use merismos_plane::decisions::{self, Other, Tied};
+use serde::Deserialize;
+use tokio_stream::wrappers::BroadcastStream;
+use utoipa::IntoParams;
+
+use super::App;
+use super::problem::{ApiError, InQuery, Looking};
+use crate::clock::wall;
+use crate::words::{because, full_words, why_not};
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct DecisionsQuery {
+    /// Only decisions about work that came to this frontend.
+    #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
+    frontend: Option<String>,
+}
+
+/// Decisions as they are made: some of them when there are many, each with how many went by untold.
+#[utoipa::path(
+    get, path = "/decisions", tag = "look", params(DecisionsQuery),
+    responses((status = 200, description = "Server-sent events named decision", body = Decision, content_type = "text/event-stream"), Looking)
+)]
+pub(super) async fn decisions(
+    State(app): State<Arc<App>>,
+    InQuery(query): InQuery<DecisionsQuery>,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
+    let frontend =
+        query.frontend.map(|name| name.parse::<Name>()).transpose().map_err(ApiError::bad_request)?;
+    let watcher = app.decisions.watch();
+    let told = BroadcastStream::new(watcher.receiver.resubscribe());
+    let events = told.filter_map(move |told| {
+        // It watches for as long as the stream is there.
+        let _watches = &watcher;
+        let wanted = told.ok().filter(|told| frontend.as_ref().is_none_or(|name| *name == told.frontend));
+        std::future::ready(wanted.map(|told| {
+            let event = Event::default().event("decision").json_data(view(&told));
+            Ok(event.unwrap_or_else(|error| Event::default().comment(error.to_string())))
+        }))
+    });
+    Ok(Sse::new(events).keep_alive(KeepAlive::default()))
+}
+
+fn view(told: &decisions::Decision) -> Decision {
+    let why = match told.tied {
+        Some(Tied::Pin) => "its client is pinned to it".to_owned(),
+        Some(Tied::Connection) => "its connection was dealt out to it before".to_owned(),
+        None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref()),
+    };
+    let not_chosen = |other: &Other| NotChosen {
+        server: other.server.to_string(),
+        why: why_other(other, told.algorithm, told.tied.is_some()),
+    };
+    Decision {
+        at: wall(),
+        frontend: told.frontend.to_string(),
+        client: told.client.to_string(),
+        pool: told.pool.to_string(),
+        why_pool: told.why_pool.clone(),
+        algorithm: told.algorithm.to_string(),
+        key: told.key.clone(),
+        server: told.server.to_string(),
+        why,
+        failed_at: told.failed_at.iter().map(ToString::to_string).collect(),
+        others: told.others.iter().map(not_chosen).collect(),
+        more_others: told.more_others,
+        untold: told.untold,
+    }
+}
+
+fn why_other(other: &Other, algorithm: Algorithm, is_tied: bool) -> String {
+    let knows = other.knows.as_ref().map(|knows| format!(" ({knows})")).unwrap_or_default();
+    match (other.reason, other.full) {
+        (Some(reason), _) => reason.to_string(),
+        (None, Some(full)) => full_words(full).to_owned(),
+        (None, None) if is_tied => format!("it was not asked{knows}"),
+        (None, None) if algorithm == Algorithm::RoundRobin => "it was not its turn".to_owned(),
+        (None, None) => format!("{}{knows}", why_not(algorithm)),
+    }
+}
