@@ -62,6 +62,9 @@ enum Command {
         /// Threads
         #[arg(long, default_value_t = 2)]
         workers: usize,
+        /// Move pages through a pipe instead of copying bytes through a buffer
+        #[arg(long)]
+        splice: bool,
     },
 }
 
@@ -131,7 +134,7 @@ async fn run(command: Command) -> Result<String, LabError> {
             Ok(words(&control::set_fault(at.control, &name, fault).await?))
         }
         Command::Mend { name, at } => Ok(words(&control::set_fault(at.control, &name, Fault::None).await?)),
-        Command::Relay { listen, to, workers } => relay::run(listen, to, workers)
+        Command::Relay { listen, to, workers, splice } => relay::run(listen, to, workers, splice)
             .map(|()| String::new())
             .map_err(|source| LabError::Listen { what: "the relay".to_owned(), address: listen, source }),
     }

@@ -1,24 +1,29 @@
 //! A bare thread-per-core byte relay: what a process in the middle costs at the least. It parses nothing, counts
-//! nothing and has no timeouts; the benchmark holds Merismos against it.
+//! nothing and has no timeouts; the benchmark holds Merismos against it. It copies through a buffer, or moves pages
+//! through a pipe (`splice`).
 
 use std::io;
 use std::net::SocketAddr;
+use std::os::fd::OwnedFd;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 
+use rustix::pipe::{PipeFlags, SpliceFlags};
 use socket2::{Domain, Socket, Type};
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::tcp::{ReadHalf, WriteHalf};
 use tokio::net::{TcpListener, TcpStream};
 
 /// The size of the buffer for each direction.
 const BUFFER: usize = 64 << 10;
+/// How much a pipe holds.
+const PIPE: usize = 1 << 20;
 
 /// Relays every connection on `listen` to `to`, on so many threads, until the process ends.
 ///
 /// # Errors
 /// When a thread or its socket can't be had.
-pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize) -> io::Result<()> {
+pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, by_splice: bool) -> io::Result<()> {
     let mut threads = Vec::new();
     for _ in 0..workers.max(1) {
         let socket = Socket::new(Domain::for_address(listen), Type::STREAM, None)?;
@@ -27,7 +32,7 @@ pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize) -> io::Result<()>
         socket.set_nonblocking(true)?;
         socket.bind(&listen.into())?;
         socket.listen(1_024)?;
-        threads.push(std::thread::spawn(move || work(socket.into(), to)));
+        threads.push(std::thread::spawn(move || work(socket.into(), to, by_splice)));
     }
     for thread in threads {
         if let Ok(ended) = thread.join() {
@@ -37,7 +42,7 @@ pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize) -> io::Result<()>
     Ok(())
 }
 
-fn work(listener: std::net::TcpListener, to: SocketAddr) -> io::Result<()> {
+fn work(listener: std::net::TcpListener, to: SocketAddr, by_splice: bool) -> io::Result<()> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     tokio::task::LocalSet::new().block_on(&runtime, async {
         let listener = TcpListener::from_std(listener)?;
@@ -45,7 +50,7 @@ fn work(listener: std::net::TcpListener, to: SocketAddr) -> io::Result<()> {
             let (client, _) = listener.accept().await?;
             tokio::task::spawn_local(async move {
                 // How a connection ends is no concern of a bare relay.
-                let _ = relay(client, to).await;
+                let _ = if by_splice { splice(client, to).await } else { relay(client, to).await };
             });
         }
     })
@@ -68,7 +73,63 @@ async fn relay(mut client: TcpStream, to: SocketAddr) -> io::Result<()> {
     .await
 }
 
-/// One direction.
+async fn splice(client: TcpStream, to: SocketAddr) -> io::Result<()> {
+    let server = TcpStream::connect(to).await?;
+    client.set_nodelay(true)?;
+    server.set_nodelay(true)?;
+    let (mut there, mut back) = (Pipe::new()?, Pipe::new()?);
+    std::future::poll_fn(|context| {
+        if there.poll(&client, &server, context)?.is_ready()
+            || back.poll(&server, &client, context)?.is_ready()
+        {
+            return Poll::Ready(Ok(()));
+        }
+        Poll::Pending
+    })
+    .await
+}
+
+/// One direction by `splice`.
+struct Pipe {
+    read: OwnedFd,
+    write: OwnedFd,
+    holds: usize,
+}
+
+impl Pipe {
+    fn new() -> io::Result<Self> {
+        let (read, write) = rustix::pipe::pipe_with(PipeFlags::NONBLOCK)?;
+        let _ = rustix::pipe::fcntl_setpipe_size(&write, PIPE);
+        Ok(Self { read, write, holds: 0 })
+    }
+
+    /// Ready at the end of the direction.
+    fn poll(&mut self, from: &TcpStream, to: &TcpStream, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        let flags = SpliceFlags::NONBLOCK | SpliceFlags::MOVE;
+        loop {
+            let moved = if self.holds == 0 {
+                ready!(from.poll_read_ready(context))?;
+                from.try_io(Interest::READABLE, || {
+                    Ok(rustix::pipe::splice(from, None, &self.write, None, PIPE, flags)?)
+                })
+            } else {
+                ready!(to.poll_write_ready(context))?;
+                to.try_io(Interest::WRITABLE, || {
+                    Ok(rustix::pipe::splice(&self.read, None, to, None, self.holds, flags)?)
+                })
+            };
+            match moved {
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+                Err(error) => return Poll::Ready(Err(error)),
+                Ok(0) => return Poll::Ready(Ok(())),
+                Ok(count) if self.holds == 0 => self.holds = count,
+                Ok(count) => self.holds -= count,
+            }
+        }
+    }
+}
+
+/// One direction through a buffer.
 struct Way<'a> {
     from: ReadHalf<'a>,
     to: WriteHalf<'a>,

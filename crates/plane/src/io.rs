@@ -12,6 +12,7 @@ use tokio::net::tcp::{ReadHalf, WriteHalf};
 
 use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{Buffer, Shelf};
+use crate::pipe::Pipe;
 
 /// Why a read or a write did not happen.
 pub(crate) enum Trouble {
@@ -53,26 +54,49 @@ impl Watch<'_> {
 
 /// The reading side of a connection, whole or half.
 pub(crate) trait Source: AsyncRead + Unpin {
+    /// The connection.
+    fn stream(&self) -> &TcpStream;
+
     fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>>;
 }
 
 impl Source for TcpStream {
+    fn stream(&self) -> &TcpStream {
+        self
+    }
+
     fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.poll_read_ready(context)
     }
 }
 
 impl Source for ReadHalf<'_> {
+    fn stream(&self) -> &TcpStream {
+        self.as_ref()
+    }
+
     fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.as_ref().poll_read_ready(context)
     }
 }
 
 /// The writing side of a connection, whole or half.
-pub(crate) trait Sink: AsyncWrite + Unpin {}
+pub(crate) trait Sink: AsyncWrite + Unpin {
+    /// The connection.
+    fn stream(&self) -> &TcpStream;
+}
 
-impl Sink for TcpStream {}
-impl Sink for WriteHalf<'_> {}
+impl Sink for TcpStream {
+    fn stream(&self) -> &TcpStream {
+        self
+    }
+}
+
+impl Sink for WriteHalf<'_> {
+    fn stream(&self) -> &TcpStream {
+        self.as_ref()
+    }
+}
 
 /// Waits until there is something to read, without holding a buffer meanwhile.
 pub(crate) async fn readable(source: &impl Source, watch: Watch<'_>) -> Result<(), Trouble> {
@@ -157,6 +181,52 @@ pub(crate) async fn write_all(
             let count = ready!(written)?;
             bytes = &bytes[count..];
             waiting = false;
+        }
+        Poll::Ready(Ok(()))
+    })
+    .await
+}
+
+/// How bytes that were to go through a pipe did not.
+pub(crate) enum Spilt {
+    /// The source ended or broke, or the alarm rang while it was waited for.
+    Source,
+    /// The sink broke, or the alarm rang while it was waited for.
+    Sink(Trouble),
+}
+
+/// Moves exactly `left` bytes by `splice`. Each side may rest for its own patience.
+pub(crate) async fn splice(
+    (source, source_patience): (&impl Source, Duration),
+    (sink, sink_patience): (&impl Sink, Duration),
+    mut left: u64,
+    pipe: &mut Pipe,
+    watch: Watch<'_>,
+) -> Result<(), Spilt> {
+    watch.within(source_patience);
+    std::future::poll_fn(|context| {
+        while left > 0 || !pipe.is_empty() {
+            if pipe.is_empty() {
+                let most = usize::try_from(left).unwrap_or(usize::MAX);
+                match pipe.poll_fill(source.stream(), most, context) {
+                    Poll::Ready(Ok(count @ 1..)) => {
+                        left -= count as u64;
+                        watch.within(sink_patience);
+                    }
+                    Poll::Ready(Ok(0) | Err(_)) => return Poll::Ready(Err(Spilt::Source)),
+                    Poll::Pending if watch.alarm.rang().is_some() => return Poll::Ready(Err(Spilt::Source)),
+                    Poll::Pending => return Poll::Pending,
+                }
+            }
+            match pipe.poll_drain(sink.stream(), context) {
+                Poll::Ready(Ok(_)) if pipe.is_empty() => watch.within(source_patience),
+                Poll::Ready(Ok(_)) => watch.within(sink_patience),
+                Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Sink(error.into()))),
+                Poll::Pending => {
+                    watch.check().map_err(Spilt::Sink)?;
+                    return Poll::Pending;
+                }
+            }
         }
         Poll::Ready(Ok(()))
     })

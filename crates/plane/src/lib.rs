@@ -17,6 +17,7 @@ mod idle;
 mod io;
 mod listen;
 pub mod lookup;
+mod pipe;
 mod plane;
 pub mod probe;
 mod proxy;

@@ -5,25 +5,22 @@
 //! by `splice`, without being copied into this process at all.
 
 use std::io;
-use std::os::fd::OwnedFd;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use rustix::pipe::{PipeFlags, SpliceFlags};
-use tokio::io::{AsyncWrite, Interest};
+use tokio::io::AsyncWrite;
 use tokio::net::TcpStream;
 
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::io::Watch;
+use crate::pipe::Pipe;
 use crate::worker::Worker;
 
 /// How often in a row a direction fills its buffer before it goes on by `splice`: a pipe costs two system calls to make
 /// and each portion one more to move, which pays from some hundred KiB on.
 const FULL_BUFFERS: u32 = 4;
-/// How much a pipe holds: the kernel's own limit for unprivileged users.
-const PIPE: usize = 1 << 20;
 /// How much one connection may move before others get their turn.
 const BUDGET: usize = 4 << 20;
 
@@ -36,22 +33,6 @@ pub(crate) enum End {
     Broken,
     /// The alarm rang.
     Rang(Ring),
-}
-
-/// A pipe between two sockets, and how much is in it.
-struct Pipe {
-    read: OwnedFd,
-    write: OwnedFd,
-    holds: usize,
-}
-
-impl Pipe {
-    fn new() -> io::Result<Self> {
-        let (read, write) = rustix::pipe::pipe_with(PipeFlags::NONBLOCK | PipeFlags::CLOEXEC)?;
-        // A smaller pipe does as well, only with more system calls.
-        let _ = rustix::pipe::fcntl_setpipe_size(&write, PIPE);
-        Ok(Self { read, write, holds: 0 })
-    }
 }
 
 /// One direction.
@@ -76,7 +57,8 @@ impl Way {
         context: &mut Context<'_>,
         moved: &mut usize,
     ) -> Poll<io::Result<()>> {
-        while !self.ended || self.buffer.is_some() || self.pipe.as_ref().is_some_and(|pipe| pipe.holds > 0) {
+        while !self.ended || self.buffer.is_some() || self.pipe.as_ref().is_some_and(|pipe| !pipe.is_empty())
+        {
             if *moved > BUDGET {
                 context.waker().wake_by_ref();
                 return Poll::Pending;
@@ -115,7 +97,7 @@ impl Way {
             }
             self.full = if count == buffer.capacity() { self.full + 1 } else { 0 };
             if self.full >= FULL_BUFFERS {
-                self.pipe = Pipe::new().ok();
+                self.pipe = worker.pipes.take();
                 self.full = 0;
             }
             self.buffer = Some(buffer);
@@ -136,42 +118,11 @@ impl Way {
         context: &mut Context<'_>,
     ) -> Poll<io::Result<usize>> {
         let Some(pipe) = &mut self.pipe else { return Poll::Ready(Ok(0)) };
-        let flags = SpliceFlags::NONBLOCK | SpliceFlags::MOVE;
-        if pipe.holds == 0 {
-            let count = ready!(poll_io(from, Interest::READABLE, context, || {
-                Ok(rustix::pipe::splice(from, None, &pipe.write, None, PIPE, flags)?)
-            }))?;
-            if count == 0 {
-                self.ended = true;
-                return Poll::Ready(Ok(0));
-            }
-            pipe.holds = count;
+        if pipe.is_empty() && ready!(pipe.poll_fill(from, usize::MAX, context))? == 0 {
+            self.ended = true;
+            return Poll::Ready(Ok(0));
         }
-        let count = ready!(poll_io(to, Interest::WRITABLE, context, || {
-            Ok(rustix::pipe::splice(&pipe.read, None, to, None, pipe.holds, flags)?)
-        }))?;
-        pipe.holds -= count;
-        Poll::Ready(Ok(count))
-    }
-}
-
-/// Tries something on a socket until it would not block.
-fn poll_io(
-    stream: &TcpStream,
-    interest: Interest,
-    context: &mut Context<'_>,
-    mut act: impl FnMut() -> io::Result<usize>,
-) -> Poll<io::Result<usize>> {
-    loop {
-        if interest.is_readable() {
-            ready!(stream.poll_read_ready(context))?;
-        } else {
-            ready!(stream.poll_write_ready(context))?;
-        }
-        match stream.try_io(interest, &mut act) {
-            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
-            done => return Poll::Ready(done),
-        }
+        pipe.poll_drain(to, context)
     }
 }
 
@@ -182,6 +133,14 @@ pub(crate) struct Relay<'a> {
     idle: Duration,
     there: Way,
     back: Way,
+}
+
+impl Drop for Relay<'_> {
+    fn drop(&mut self) {
+        for way in [&mut self.there, &mut self.back] {
+            self.worker.pipes.give_back(way.pipe.take());
+        }
+    }
 }
 
 impl<'a> Relay<'a> {

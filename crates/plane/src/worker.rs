@@ -27,6 +27,7 @@ use crate::client;
 use crate::decisions::{Log, Teller};
 use crate::idle::Idle;
 use crate::listen::Listener;
+use crate::pipe::Pipes;
 use crate::udp;
 use crate::witness::Watches;
 
@@ -109,6 +110,7 @@ pub(crate) struct Worker {
     pub(crate) idle: Idle,
     pub(crate) small: Rc<Shelf>,
     pub(crate) large: Rc<Shelf>,
+    pub(crate) pipes: Pipes,
     pub(crate) watches: Watches,
     pub(crate) stopping: Cell<bool>,
     start: Instant,
@@ -135,6 +137,7 @@ impl Worker {
             idle: Idle::default(),
             small: Shelf::new(SMALL),
             large: Shelf::new(LARGE),
+            pipes: Pipes::default(),
             watches: shared.watches,
             stopping: Cell::new(false),
             start: shared.start,
@@ -341,6 +344,7 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
             worker.idle.tidy(worker.wheel.now());
             worker.small.trim();
             worker.large.trim();
+            worker.pipes.trim();
             worker.scraps.borrow_mut().truncate(MOST_SCRAPS);
         }
     }

@@ -9,8 +9,11 @@ use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, More, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
-use crate::io::{Sink, Source, Trouble, Watch, read, read_fresh, write_all};
+use crate::io::{Sink, Source, Spilt, Trouble, Watch, read, read_fresh, splice, write_all};
 use crate::worker::{Client, Worker};
+
+/// From how much on the rest of a body of known length goes by `splice` (see docs/performance.md).
+const SPLICE_FROM: u64 = 32 << 10;
 
 /// A whole answer has gone to the client.
 pub(super) struct Delivered {
@@ -182,6 +185,21 @@ impl<'a> Answer<'a> {
         mut buffer: Buffer,
         unchunk: bool,
     ) -> Result<bool, NotDelivered> {
+        if let Follow::Counted(left) = follow
+            && left >= SPLICE_FROM
+            && let Some(mut pipe) = self.worker.pipes.take()
+        {
+            drop(buffer);
+            let (patience, resting) = (self.times.idle, self.frontend.idle_timeout);
+            let moved =
+                Box::pin(splice((server, patience), (client, resting), left, &mut pipe, self.watch)).await;
+            self.worker.pipes.give_back(Some(pipe));
+            return match moved {
+                Ok(()) => Ok(true),
+                Err(Spilt::Source) => Err(NotDelivered::BrokenOff { open_ended: false }),
+                Err(Spilt::Sink(trouble)) => Err(not_taken(&trouble)),
+            };
+        }
         let mut out = Vec::new();
         while !follow.is_done() {
             let is_long = !matches!(follow, Follow::Counted(left) if left <= SMALL as u64);
@@ -231,10 +249,15 @@ impl<'a> Answer<'a> {
 
     async fn send(&self, client: &mut impl Sink, bytes: &[u8]) -> Result<(), NotDelivered> {
         let sent = write_all(client, bytes, self.watch, self.frontend.idle_timeout).await;
-        sent.map_err(|trouble| match trouble {
-            Trouble::Rang(crate::alarm::Ring::Cut) => NotDelivered::BrokenOff { open_ended: true },
-            Trouble::Rang(_) | Trouble::Closed | Trouble::Broken => NotDelivered::ClientGone,
-        })
+        sent.map_err(|trouble| not_taken(&trouble))
+    }
+}
+
+/// What it means that the client did not take a part of its answer.
+fn not_taken(trouble: &Trouble) -> NotDelivered {
+    match trouble {
+        Trouble::Rang(crate::alarm::Ring::Cut) => NotDelivered::BrokenOff { open_ended: true },
+        Trouble::Rang(_) | Trouble::Closed | Trouble::Broken => NotDelivered::ClientGone,
     }
 }
 

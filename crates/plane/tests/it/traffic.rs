@@ -303,3 +303,55 @@ fn a_watched_mark_is_told_and_the_server_never_sees_it() {
     assert_eq!(first.failed_at.len(), 1, "s0 refused it first");
     assert_eq!(sightings.receiver.blocking_recv().unwrap().number, 1);
 }
+
+/// Three MiB that tell their places.
+fn long_body() -> Vec<u8> {
+    (0..3 << 20).map(|index: u32| (index.wrapping_mul(2_654_435_761) >> 24) as u8).collect()
+}
+
+#[test]
+fn a_long_body_of_known_length_arrives_whole_and_both_connections_go_on() {
+    let server = Server::start(|mut conn, _| {
+        while conn.request().is_some() {
+            use std::io::Write;
+            let body = long_body();
+            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()).leak());
+            conn.stream.get_mut().write_all(&body).unwrap();
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    for _ in 0..3 {
+        let answer = client.get("/");
+        assert!(answer.body == long_body(), "every byte is in its place");
+    }
+    assert_eq!((server.connections(), rig.counts(0).taken, rig.counts(0).failed), (1, 3, 0));
+}
+
+#[test]
+fn a_long_body_that_breaks_off_is_told_and_one_that_the_client_leaves_harms_nobody() {
+    let server = Server::start(|mut conn, _| {
+        while let Some((head, _)) = conn.request() {
+            use std::io::Write;
+            let body = long_body();
+            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()).leak());
+            let part = if head.starts_with("GET /part ") { 1 << 20 } else { body.len() };
+            if conn.stream.get_mut().write_all(&body[..part]).is_err() || part < body.len() {
+                return;
+            }
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send("GET /part HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert!(client.answer().is_none(), "the body is not whole");
+    until("it is counted", || rig.counts(0).failed == 1);
+    let mut impatient = rig.client();
+    impatient.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    let mut some = [0; 1000];
+    impatient.bytes(&mut some);
+    drop(impatient);
+    until("it is over", || rig.counts(0).in_flight == 0);
+    assert_eq!(rig.client().get("/").body.len(), 3 << 20);
+    assert_eq!(rig.counts(0).failed, 1, "a client that goes away is no failure of the server");
+}

@@ -1,0 +1,113 @@
+//! Pipes through which data goes from one socket to another without being copied into this process (`splice`).
+
+use std::cell::RefCell;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::task::{Context, Poll, ready};
+
+use rustix::pipe::{PipeFlags, SpliceFlags};
+use tokio::io::Interest;
+use tokio::net::TcpStream;
+
+/// How much a pipe holds: the kernel's own limit for unprivileged users.
+const CAPACITY: usize = 1 << 20;
+/// How many empty pipes a worker keeps. Making one costs four system calls.
+const MOST_KEPT: usize = 16;
+
+/// A pipe between two sockets.
+#[derive(Debug)]
+pub(crate) struct Pipe {
+    read: OwnedFd,
+    write: OwnedFd,
+    /// How much is in it.
+    holds: usize,
+}
+
+/// The empty pipes of one worker.
+#[derive(Debug, Default)]
+pub(crate) struct Pipes(RefCell<Vec<Pipe>>);
+
+impl Pipes {
+    /// An empty pipe; `None` when there are no file descriptors for one.
+    pub(crate) fn take(&self) -> Option<Pipe> {
+        let kept = self.0.borrow_mut().pop();
+        kept.or_else(|| Pipe::new().ok())
+    }
+
+    /// Keeps a pipe for the next one who wants one. One that still holds something is closed.
+    pub(crate) fn give_back(&self, pipe: Option<Pipe>) {
+        let mut kept = self.0.borrow_mut();
+        if kept.len() < MOST_KEPT {
+            kept.extend(pipe.filter(Pipe::is_empty));
+        }
+    }
+
+    /// Gives half of the unused ones back to the system.
+    pub(crate) fn trim(&self) {
+        let mut kept = self.0.borrow_mut();
+        let half = kept.len() / 2;
+        kept.truncate(half);
+    }
+}
+
+impl Pipe {
+    fn new() -> io::Result<Self> {
+        let (read, write) = rustix::pipe::pipe_with(PipeFlags::NONBLOCK | PipeFlags::CLOEXEC)?;
+        // A smaller pipe does as well, only with more system calls.
+        let _ = rustix::pipe::fcntl_setpipe_size(&write, CAPACITY);
+        Ok(Self { read, write, holds: 0 })
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.holds == 0
+    }
+
+    /// Moves up to `most` bytes from a socket into the empty pipe; 0 when the socket has ended.
+    pub(crate) fn poll_fill(
+        &mut self,
+        from: &TcpStream,
+        most: usize,
+        context: &mut Context<'_>,
+    ) -> Poll<io::Result<usize>> {
+        let count = ready!(poll_io(from, Interest::READABLE, context, || {
+            Ok(rustix::pipe::splice(from, None, &self.write, None, most.min(CAPACITY), FLAGS)?)
+        }))?;
+        self.holds += count;
+        Poll::Ready(Ok(count))
+    }
+
+    /// Moves what the pipe holds to a socket, as far as that takes it.
+    pub(crate) fn poll_drain(
+        &mut self,
+        to: &TcpStream,
+        context: &mut Context<'_>,
+    ) -> Poll<io::Result<usize>> {
+        let count = ready!(poll_io(to, Interest::WRITABLE, context, || {
+            Ok(rustix::pipe::splice(&self.read, None, to, None, self.holds, FLAGS)?)
+        }))?;
+        self.holds -= count;
+        Poll::Ready(Ok(count))
+    }
+}
+
+const FLAGS: SpliceFlags = SpliceFlags::NONBLOCK.union(SpliceFlags::MOVE);
+
+/// Tries something on a socket until it would not block.
+fn poll_io(
+    stream: &TcpStream,
+    interest: Interest,
+    context: &mut Context<'_>,
+    mut act: impl FnMut() -> io::Result<usize>,
+) -> Poll<io::Result<usize>> {
+    loop {
+        if interest.is_readable() {
+            ready!(stream.poll_read_ready(context))?;
+        } else {
+            ready!(stream.poll_write_ready(context))?;
+        }
+        match stream.try_io(interest, &mut act) {
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+            done => return Poll::Ready(done),
+        }
+    }
+}
