@@ -6,11 +6,35 @@ import datetime
 import os
 import platform
 import re
+import socket
 import statistics
 import subprocess
+import time
 
-SIZES = [(13, "13 B"), (65536, "64 KiB")]
+CONNECTIONS = 64
 TICK = os.sysconf("SC_CLK_TCK")
+
+
+class Case:
+    """One kind of work: what is asked for, how, and by which ways it goes."""
+
+    def __init__(self, words, path, ways, connections=CONNECTIONS, close=False, limit=None):
+        self.words, self.path, self.ways = words, path, ways
+        self.connections, self.close, self.limit = connections, close, limit
+
+
+def cases(many):
+    http = ["direct", "bare relay", "Merismos http"]
+    tcp = ["bare relay", "splice relay", "Merismos tcp"]
+    return [
+        Case("HTTP, 13 B", "/bytes/13", http, limit=1.3),
+        Case(f"HTTP, 13 B, {many} connections", "/bytes/13", http, connections=many, limit=1.3),
+        Case("HTTP, 64 KiB", "/bytes/65536", http, limit=0.7),
+        Case("HTTP, 1 MiB", "/bytes/1048576", http, connections=16, limit=0.4),
+        Case("HTTP, 13 B, a connection a request", "/bytes/13", http, close=True, limit=0.65),
+        Case("TCP, small exchanges", "/bytes/13", tcp, limit=1.05),
+        Case("TCP, 1 MiB", "/bytes/1048576", tcp, connections=16, limit=0.3),
+    ]
 
 
 def cpu_seconds(pid):
@@ -27,13 +51,14 @@ def milliseconds(text):
     return float(number) * {"us": 0.001, "ms": 1, "s": 1000}[unit]
 
 
-def measure(address, size, options, pid):
+def measure(case, address, pid, seconds):
     before = cpu_seconds(pid) if pid else 0
-    command = ["wrk", "-t1", f"-c{options.connections}", f"-d{options.seconds}s", "--latency", f"http://{address}/bytes/{size}"]
-    text = subprocess.run(command, capture_output=True, text=True, check=True).stdout
+    command = ["wrk", "-t1", f"-c{case.connections}", f"-d{seconds}s", "--latency"]
+    command += ["-H", "Connection: close"] if case.close else []
+    text = subprocess.run([*command, f"http://{address}{case.path}"], capture_output=True, text=True, check=True).stdout
     cpu = cpu_seconds(pid) - before if pid else 0
     requests = int(re.search(r"(\d+) requests in", text).group(1))
-    errors = re.search(r"Socket errors.*|Non-2xx.*", text)
+    errors = re.search(r"Non-2xx.*|Socket errors: connect [1-9].*", text)
     if errors:
         raise SystemExit(f"{address}: {errors.group(0)}")
     return {
@@ -41,34 +66,54 @@ def measure(address, size, options, pid):
         "p50": milliseconds(re.search(r"^\s+50%\s+(\S+)", text, re.M).group(1)),
         "p99": milliseconds(re.search(r"^\s+99%\s+(\S+)", text, re.M).group(1)),
         "cpu": cpu * 1e6 / requests,
-        "memory": resident_mib(pid) if pid else 0,
     }
+
+
+def idle_clients(address, pid, count):
+    """Resident KiB that so many resting clients cost each, and what of it is left ten seconds after they went."""
+    before = resident_mib(pid)
+    request = b"GET /bytes/13 HTTP/1.1\r\nHost: bench.skerry.example\r\n\r\n"
+    host, port = address.rsplit(":", 1)
+    clients = []
+    for _ in range(count):
+        client = socket.create_connection((host, int(port)), timeout=60)
+        client.sendall(request)
+        client.recv(4096)
+        clients.append(client)
+    time.sleep(3)
+    during = resident_mib(pid)
+    for client in clients:
+        client.close()
+    time.sleep(10)
+    after = resident_mib(pid)
+    return (during - before) * 1024 / count, (after - before) * 1024 / count
 
 
 def main():
     parser = argparse.ArgumentParser()
-    for name in ("rounds", "seconds", "connections"):
+    for name in ("rounds", "seconds", "many", "idle"):
         parser.add_argument(f"--{name}", type=int, required=True)
-    parser.add_argument("--server", required=True)
-    parser.add_argument("--relay", nargs=2, required=True)
-    parser.add_argument("--merismos", nargs=2, required=True)
-    parser.add_argument("--instructions", nargs=2, type=int, required=True)
+    parser.add_argument("--way", nargs=3, action="append", required=True, metavar=("NAME", "ADDRESS", "PID"))
+    parser.add_argument("--instructions", nargs=3, type=int, required=True)
     parser.add_argument("--write", required=True)
     options = parser.parse_args()
-    ways = [
-        ("direct", options.server, None),
-        ("bare relay", options.relay[0], int(options.relay[1])),
-        ("Merismos", options.merismos[0], int(options.merismos[1])),
-    ]
-    runs = {(way, size): [] for way, _, _ in ways for size, _ in SIZES}
+    ways = {name: (address, None if pid == "-" else int(pid)) for name, address, pid in options.way}
+    clients, left = idle_clients(*ways["Merismos http"], options.idle)
+    all_cases = cases(options.many)
+    runs = {}
     for number in range(options.rounds):
-        for size, words in SIZES:
-            for way, address, pid in ways:
-                runs[way, size].append(measure(address, size, options, pid))
-                print(f"round {number + 1}: {way}, {words}: {runs[way, size][-1]['rate']:.0f}/s", flush=True)
+        for case in all_cases:
+            for way in case.ways:
+                run = measure(case, *ways[way], options.seconds)
+                runs.setdefault((case.words, way), []).append(run)
+                print(f"round {number + 1}: {case.words}, {way}: {run['rate']:.0f}/s", flush=True)
 
-    def median(way, size, key):
-        return statistics.median(run[key] for run in runs[way, size])
+    def median(case, way, key):
+        return statistics.median(run[key] for run in runs[case.words, way])
+
+    def against(case, way, floor):
+        pairs = zip(runs[case.words, way], runs[case.words, floor])
+        return statistics.median(ours["cpu"] / theirs["cpu"] for ours, theirs in pairs)
 
     model = next((line.split(":")[1].strip() for line in open("/proc/cpuinfo") if line.startswith("model name")), "unknown")
     lines = [
@@ -78,39 +123,43 @@ def main():
         "run, and the count of instructions, which repeats to a tenth of a percent.",
         "",
         f"- {datetime.date.today().isoformat()}, {os.cpu_count()} cores, {model}, Linux {platform.release()}",
-        f"- {options.rounds} interleaved rounds of {options.seconds} s each, {options.connections} keep-alive connections (wrk, one thread), medians",
+        f"- {options.rounds} interleaved rounds of {options.seconds} s each, {CONNECTIONS} connections (16 for 1 MiB; wrk, one thread), medians",
         "- load generator, stand-in server and what is measured share the same cores",
         "",
-        "| body | way | requests/s | p50 ms | p99 ms | CPU µs a request | CPU against the relay (median of paired rounds) | resident MiB |",
+        "| work | way | requests/s | p50 ms | p99 ms | CPU µs a request | CPU against the bare relay (median of paired rounds) | wanted at most |",
         "|---|---|---:|---:|---:|---:|---:|---:|",
     ]
-    for size, words in SIZES:
-        for way, _, pid in ways:
-            ratio = ""
-            if way == "Merismos":
-                pairs = zip(runs[way, size], runs["bare relay", size])
-                ratio = f"{statistics.median(ours['cpu'] / floor['cpu'] for ours, floor in pairs):.2f}"
+    for case in all_cases:
+        for way in case.ways:
+            ours = way.startswith("Merismos")
+            ratio = f"{against(case, way, 'bare relay'):.2f}" if ways[way][1] and way != "bare relay" else "-"
+            if ours and "splice relay" in case.ways and "MiB" in case.words:
+                ratio += f" ({against(case, way, 'splice relay'):.2f} of the splice relay)"
             cells = [
-                words,
+                case.words,
                 way,
-                f"{median(way, size, 'rate'):.0f}",
-                f"{median(way, size, 'p50'):.2f}",
-                f"{median(way, size, 'p99'):.2f}",
-                f"{median(way, size, 'cpu'):.1f}" if pid else "-",
-                ratio or "-",
-                f"{median(way, size, 'memory'):.1f}" if pid else "-",
+                f"{median(case, way, 'rate'):.0f}",
+                f"{median(case, way, 'p50'):.2f}",
+                f"{median(case, way, 'p99'):.2f}",
+                f"{median(case, way, 'cpu'):.1f}" if ways[way][1] else "-",
+                ratio,
+                f"{case.limit}" if ours else "",
             ]
             lines.append("| " + " | ".join(cells) + " |")
-    relay, merismos = options.instructions
+    relay, http, tcp = options.instructions
     lines += [
         "",
         "User-space instructions a request (13 B, one worker, one connection, one request after the other; callgrind,",
         "the difference of two run lengths divided by the difference in requests):",
         "",
-        "| way | instructions a request | against the relay |",
-        "|---|---:|---:|",
-        f"| bare relay | {relay} | 1.00 |",
-        f"| Merismos | {merismos} | {merismos / relay:.2f} |",
+        "| way | instructions a request | against the relay | wanted at most |",
+        "|---|---:|---:|---:|",
+        f"| bare relay | {relay} | 1.00 | |",
+        f"| Merismos http | {http} | {http / relay:.2f} | 2.0 |",
+        f"| Merismos tcp | {tcp} | {tcp / relay:.2f} | 1.1 |",
+        "",
+        f"{options.idle} resting keep-alive clients: {clients:.1f} KiB resident memory each while they are there, {left:.1f} KiB each ten seconds",
+        "after they left (wanted: at most 3).",
         "",
     ]
     with open(options.write, "w") as file:

@@ -1,14 +1,15 @@
 #!/usr/bin/env bash
 # Measures Merismos against the bare relay that merismos-lab brings, and writes docs/benchmarks.md.
-#   scripts/bench.sh            everything (about five minutes when built)
+#   scripts/bench.sh            everything (about fifteen minutes when built)
 #   scripts/bench.sh count      only the count of instructions a request
+#   scripts/bench.sh check      the count, which must not be a tenth above scripts/instructions.baseline
 # All traffic stays on loopback, and every run is bounded in time or in requests.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
 mode=${1:-all}
-rounds=${MERISMOS_BENCH_ROUNDS:-5}
-seconds=${MERISMOS_BENCH_SECONDS:-4}
+rounds=${MERISMOS_BENCH_ROUNDS:-10}
+seconds=${MERISMOS_BENCH_SECONDS:-2}
 connections=64
 bin=${CARGO_TARGET_DIR:-$PWD/target}
 work=$(mktemp -d /dev/shm/merismos-bench.XXXXXX)
@@ -29,6 +30,8 @@ relay=127.0.0.1:17602
 frontend=127.0.0.1:17603
 api=127.0.0.1:17604
 counted_relay=127.0.0.1:17605
+line=127.0.0.1:17608
+splice_relay=127.0.0.1:17609
 database=17606
 
 scripts/mariadb.sh start "$work/mariadb" "$database" test
@@ -49,6 +52,10 @@ servers.gull = { address = "$server" }
 [frontends.harbour]
 protocol = "http"
 listen = "$frontend"
+pool = "quay"
+[frontends.line]
+protocol = "tcp"
+listen = "$line"
 pool = "quay"
 END
 "$bin/release/merismos-lab" run "$work/cast.toml" >"$work/lab.log" 2>&1 &
@@ -76,7 +83,7 @@ instructions() { # name, address, command...
     valgrind --tool=callgrind --callgrind-out-file="$work/callgrind.out.%p" "$@" >"$work/$name.log" 2>&1 &
     local pid=$!
     pids+=("$pid")
-    if [ "$name" = merismos ]; then wait_for applied; fi
+    if [ "$name" != relay ]; then wait_for applied; fi
     wait_for answers "$address"
     python3 scripts/ask.py "$address" 500
     callgrind_control -z "$pid" >/dev/null 2>&1
@@ -94,7 +101,21 @@ wait_for answers "$server"
 relay_count=$(instructions relay "$counted_relay" "$bin/release/merismos-lab" relay --listen "$counted_relay" --to "$server" --workers 1)
 # shellcheck disable=SC2046
 merismos_count=$(instructions merismos "$frontend" "$bin/release/merismosd" $(merismosd_args 1))
-echo "instructions a request: relay $relay_count, merismos $merismos_count"
+# shellcheck disable=SC2046
+tcp_count=$(instructions tcp "$line" "$bin/release/merismosd" $(merismosd_args 1))
+echo "instructions a request: relay $relay_count, http $merismos_count, tcp $tcp_count"
+if [ "$mode" = check ]; then
+  # Against the relay of this machine and this run, for another processor or C library counts a little differently.
+  while read -r name was was_relay _; do
+    case $name in http) now=$merismos_count ;; tcp) now=$tcp_count ;; *) continue ;; esac
+    most=$((was * relay_count * 110 / was_relay / 100))
+    if [ "$now" -gt "$most" ]; then
+      echo "$name: $now instructions a request, at most $most are allowed (scripts/instructions.baseline says $was)." >&2
+      echo "Find out why (docs/performance.md), or write the new count and the reason into the baseline." >&2
+      exit 1
+    fi
+  done <scripts/instructions.baseline
+fi
 [ "$mode" = all ] || exit 0
 
 # ---- throughput and CPU --------------------------------------------------------------------------------------------
@@ -102,6 +123,9 @@ echo "instructions a request: relay $relay_count, merismos $merismos_count"
 "$bin/release/merismos-lab" relay --listen "$relay" --to "$server" --workers 2 >"$work/relay.log" 2>&1 &
 relay_pid=$!
 pids+=("$relay_pid")
+"$bin/release/merismos-lab" relay --listen "$splice_relay" --to "$server" --workers 2 --splice >"$work/splice.log" 2>&1 &
+splice_pid=$!
+pids+=("$splice_pid")
 # shellcheck disable=SC2046
 "$bin/release/merismosd" $(merismosd_args 2) >"$work/merismosd.log" 2>&1 &
 merismos_pid=$!
@@ -110,8 +134,10 @@ wait_for applied
 wait_for answers "$frontend"
 wait_for answers "$relay"
 
-python3 scripts/bench.py --rounds "$rounds" --seconds "$seconds" --connections "$connections" \
-  --server "$server" --relay "$relay" "$relay_pid" --merismos "$frontend" "$merismos_pid" \
-  --instructions "$relay_count" "$merismos_count" --write docs/benchmarks.md
-python3 scripts/bench_changes.py --rounds "$rounds" --seconds "$seconds" --connections "$connections" --api "$api" \
+ulimit -n 20000
+python3 scripts/bench.py --rounds "$rounds" --seconds "$seconds" --many 256 --idle 5000 \
+  --way direct "$server" - --way "bare relay" "$relay" "$relay_pid" --way "splice relay" "$splice_relay" "$splice_pid" \
+  --way "Merismos http" "$frontend" "$merismos_pid" --way "Merismos tcp" "$line" "$merismos_pid" \
+  --instructions "$relay_count" "$merismos_count" "$tcp_count" --write docs/benchmarks.md
+python3 scripts/bench_changes.py --rounds 5 --seconds 4 --connections "$connections" --api "$api" \
   --token-file "$work/state/first-token" --frontend "$frontend" --pid "$merismos_pid" --write docs/benchmarks.md

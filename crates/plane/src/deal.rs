@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use merismos_core::balance::{Ask, Tried};
 use merismos_core::cells::ServerLane;
-use merismos_core::routing::{Asked, ChosenPool, Decision, Frontend, Key, Pool, Server};
+use merismos_core::routing::{Asked, ChosenPool, Decision, Frontend, Key, Pool};
 use merismos_core::time::Tick;
 
 use crate::alarm::Ring;
@@ -103,13 +103,8 @@ impl<'a> Deal<'a> {
 
     /// As [`Self::goes_on`], by the server's place.
     pub(crate) fn goes_on_at(&self, place: usize) -> GoesOn {
-        use merismos_core::eligibility::Reason;
-        let may = |it: &Server| match it.standing.reason {
-            None | Some(Reason::Draining | Reason::Standby | Reason::WeightZero) => true,
-            Some(Reason::Withdrawn | Reason::Unproven | Reason::Down | Reason::Recovering) => false,
-        };
         let server = &self.pool.servers[place];
-        if !may(server) {
+        if !server.may_go_on() {
             return GoesOn::Gone;
         }
         if self.pool.limited && server.cell.room.enter(server.limits, self.worker.now()).is_err() {

@@ -5,6 +5,7 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::io::{self, IoSliceMut};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, UdpSocket as StdSocket};
 use std::rc::Rc;
@@ -360,10 +361,11 @@ impl Port {
 
     fn send_to_server(&self, server: &Server, row: Row<'_>) -> io::Result<()> {
         let mut outlets = self.one_way.borrow_mut();
-        if !outlets.contains_key(&server.cell.id) {
-            outlets.insert(server.cell.id, Outlet::towards(server.address)?);
-        }
-        outlets[&server.cell.id].send(row, server.address, None)
+        let outlet = match outlets.entry(server.cell.id) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(new) => new.insert(Outlet::towards(server.address)?),
+        };
+        outlet.send(row, server.address, None)
     }
 
     /// Closes sockets towards servers that the frontend does not have any more.

@@ -160,7 +160,7 @@ impl Worker {
 
     /// A random number.
     pub(crate) fn draw(&self) -> u64 {
-        self.draw.borrow_mut().next()
+        self.draw.borrow_mut().number()
     }
 
     /// Waits for the next tick of the clock.

@@ -165,7 +165,8 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
-    let plane = Plane::start(settings.workers, access::pin_key(&settings.state_folder)?)?;
+    let pin_key = access::pin_key(&settings.state_folder)?;
+    let plane = Plane::start(settings.workers, pin_key.clone())?;
     let decisions = plane.decisions();
     let state = State::new(Start {
         plane,
@@ -175,6 +176,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         journal: journal.clone(),
         duties,
         known_health: copy.health,
+        pin_key,
         holds: copy.tiers.into_iter().filter_map(|(pool, hold)| Some((pool.parse().ok()?, hold))).collect(),
         copy_is_old,
     });

@@ -44,7 +44,7 @@ impl World {
     }
 
     pub(super) fn ask_drawing(&mut self) -> Ask<'_> {
-        let draw = self.draw.next();
+        let draw = self.draw.number();
         Ask { cell: &self.cell, key: Some(draw), draw, now: self.now }
     }
 

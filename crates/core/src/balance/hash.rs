@@ -326,13 +326,13 @@ mod tests {
         let before = owners(&members);
         let total: u16 = weights.iter().sum();
         let (mut moved, mut ideal) = (0, 0.0);
-        for place in 0..weights.len().min(12) {
+        for (place, weight) in weights.iter().enumerate().take(12) {
             let mut left = members.clone();
             left.remove(place);
             // The places behind it move up.
             let after = owners(&left).into_iter().map(|owner| owner + usize::from(owner >= place));
             moved += before.iter().zip(after).filter(|(was, is)| *was != is).count();
-            ideal += KEYS as f64 * f64::from(weights[place]) / f64::from(total);
+            ideal += KEYS as f64 * f64::from(*weight) / f64::from(total);
         }
         let excess = moved as f64 / ideal;
         assert!((0.9..1.1).contains(&excess), "moved {moved}, ideal {ideal}");

@@ -114,7 +114,7 @@ mod tests {
         let mut counts = [0_u32; 4];
         let mut draw = crate::draw::Draw::seeded(7);
         for _ in 0..80_000 {
-            counts[balance.draw(draw.next())] += 1;
+            counts[balance.draw(draw.number())] += 1;
         }
         for (count, wanted) in counts.iter().zip([10_000_u32, 20_000, 0, 50_000]) {
             assert!(count.abs_diff(wanted) < 600, "{counts:?}");

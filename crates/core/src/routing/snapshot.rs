@@ -164,6 +164,18 @@ impl Snapshot {
     }
 }
 
+impl Server {
+    /// Whether a client that is tied to it may go on with it: it may while the server drains, and not when it is down or
+    /// withdrawn.
+    #[must_use]
+    pub fn may_go_on(&self) -> bool {
+        match self.standing.reason {
+            None | Some(Reason::Draining | Reason::Standby | Reason::WeightZero) => true,
+            Some(Reason::Withdrawn | Reason::Unproven | Reason::Down | Reason::Recovering) => false,
+        }
+    }
+}
+
 impl Pool {
     /// The key that a piece of work is dealt out by.
     #[must_use]

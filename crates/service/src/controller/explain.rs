@@ -4,11 +4,12 @@ use merismos_api::{ExplainAnswer, PassedServer};
 use merismos_core::config::document::{Algorithm, Protocol};
 use merismos_core::eligibility::Reason;
 use merismos_core::name::Name;
-use merismos_core::routing::{Explanation, Facts, Frontend, Passed, Snapshot};
+use merismos_core::routing::{Explanation, Facts, Frontend, Passed, Pool, Server, Snapshot, cookie_in};
 use rand::RngExt;
 
 use super::state::State;
 use super::{Imagined, NoFrontend};
+use crate::clock::wall;
 use crate::words::{because, full_words, why_not};
 
 impl State {
@@ -28,6 +29,10 @@ impl State {
         };
         let explanation = frontend.explain(&facts, rand::rng().random(), self.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
+        let pinned = self.pinned(&pool, &facts);
+        if let Some(place) = pinned {
+            return Ok(self.explain_pin(frontend, (&explanation, place), snapshot.revision));
+        }
         let why = why_chosen(frontend, &explanation);
         Ok(ExplainAnswer {
             frontend: name.to_string(),
@@ -45,6 +50,47 @@ impl State {
                 .map(|passed| self.passed(passed, pool.algorithm))
                 .collect(),
         })
+    }
+
+    /// The place of the server that the client is pinned to and may go on with.
+    fn pinned(&self, pool: &Pool, facts: &Facts<'_>) -> Option<usize> {
+        let rule = pool.pin_rule.as_ref()?;
+        let value = cookie_in((facts.field)("cookie")?, &rule.cookie)?;
+        let pinned = self.pin_key.read(rule.pool, value)?;
+        let minute = u32::try_from(wall().0 / 60_000).unwrap_or(0);
+        let place = if rule.holds(pinned.minute, minute) { rule.place(pinned.server) } else { None }?;
+        pool.servers[place].may_go_on().then_some(place)
+    }
+
+    fn explain_pin(
+        &self,
+        frontend: &Frontend,
+        (explanation, place): (&Explanation, usize),
+        revision: u64,
+    ) -> ExplainAnswer {
+        let pool = &explanation.pool;
+        let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
+        let others = pool.servers.iter().enumerate().filter(|(other, _)| *other != place);
+        let other = |(_, server): (usize, &Server)| PassedServer {
+            server: server.name.to_string(),
+            why: server.standing.reason.map_or_else(
+                || "it is not asked: the client is tied".to_owned(),
+                |reason| reason.to_string(),
+            ),
+            turns_until: None,
+        };
+        ExplainAnswer {
+            frontend: frontend.name.to_string(),
+            pool: pool.name.to_string(),
+            why_pool: explanation.why_pool.clone(),
+            algorithm: pool.algorithm.to_string(),
+            unit: frontend.unit.to_string(),
+            revision,
+            key: None,
+            server: Some(pool.servers[place].name.to_string()),
+            why: format!("the client's cookie {cookie} ties it to this server"),
+            others: others.map(other).collect(),
+        }
     }
 
     fn passed(&self, passed: Passed, algorithm: Algorithm) -> PassedServer {

@@ -14,6 +14,7 @@ use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::{Evidence, State as HealthState};
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::pins::PinKey;
 use merismos_core::routing::{self, By, Snapshot, compile, recompile};
 use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
@@ -68,6 +69,7 @@ pub(crate) struct Start {
     pub(crate) duties: BTreeMap<PoolServer, Order>,
     pub(crate) known_health: BTreeMap<String, KnownHealth>,
     pub(crate) holds: BTreeMap<Name, Hold>,
+    pub(crate) pin_key: PinKey,
     /// Told whenever the copy file should be written anew.
     pub(crate) copy_is_old: watch::Sender<u64>,
 }
@@ -88,6 +90,7 @@ pub(crate) struct State {
     pub(super) rates: Rates,
     /// The tiers of pools whose work does not go back by itself.
     pub(super) holds: BTreeMap<Name, Hold>,
+    pub(super) pin_key: PinKey,
     /// Servers that returned or recovered a moment ago.
     pub(super) ramps: BTreeMap<PoolServer, Ramping>,
     pub(super) started: Wall,
@@ -155,6 +158,7 @@ impl State {
             known_health: start.known_health,
             rates: Rates::default(),
             holds: start.holds,
+            pin_key: start.pin_key,
             ramps: BTreeMap::new(),
             started: wall(),
             version: 0,

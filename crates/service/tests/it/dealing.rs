@@ -176,7 +176,52 @@ async fn a_pinned_client_stays_over_a_restart_of_the_service() {
     for _ in 0..4 {
         assert_eq!(name(&ask(&service).await), name(&home));
     }
+    let told = explain(&service, &[("cookie", &cookie)]).await;
+    assert_eq!(told.server, Some(format!("quay/{}", name(&home))));
+    assert_eq!(told.why, "the client's cookie merismos-pin ties it to this server");
     service.crash_and_restart().await;
     service.all_up().await;
     assert_eq!(name(&ask(&service).await), name(&home), "the secret is kept");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn decisions_about_real_traffic_say_what_was_known() {
+    let service = Service::with(&["gull", "tern"]).await;
+    service.apply(&with_pool(&service, "algorithm = \"least-connections\"")).await.unwrap();
+    let harbour = "harbour".parse().unwrap();
+    let mut stream = service.client().decisions(Some(&harbour)).await.unwrap();
+    let mut nobody = service.client().decisions(Some(&"other".parse().unwrap())).await.unwrap();
+    // Watching begins when the service has the call, and the answer to it has begun.
+    let mut told = None;
+    while told.is_none() {
+        service.get().await.unwrap();
+        told = tokio::time::timeout(std::time::Duration::from_millis(200), stream.next()).await.ok();
+    }
+    let told = told.unwrap().unwrap().unwrap();
+    assert_eq!((told.frontend.as_str(), told.pool.as_str(), told.others.len()), ("harbour", "quay", 1));
+    assert!(told.client.starts_with("127.0.0.1:"), "{told:?}");
+    assert!(told.why.starts_with("it has the least work in flight for its weight: 0 in flight"), "{told:?}");
+    assert!(told.others[0].why.contains("(0 in flight)"), "{told:?}");
+    let silent = tokio::time::timeout(std::time::Duration::from_millis(100), nobody.next()).await;
+    assert!(silent.is_err(), "another frontend's watcher hears nothing");
+    // The command line prints the same while requests come.
+    let asking = async {
+        loop {
+            service.get().await.unwrap();
+        }
+    };
+    let printing = async {
+        let (url, token) = (service.url(), service.token());
+        let print = move || {
+            let args = ["decisions", "--frontend", "harbour", "--count", "3"];
+            crate::harness::merismos().args(["--url", &url, "--token", &token]).args(args).output().unwrap()
+        };
+        tokio::task::spawn_blocking(print).await.unwrap()
+    };
+    let output = tokio::select! {
+        output = printing => output,
+        () = asking => unreachable!("it asks for ever"),
+    };
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert_eq!(text.lines().filter(|line| line.contains("→ quay/")).count(), 3, "{text}");
 }

@@ -1,0 +1,69 @@
+//! Nothing that happens for each piece of work takes memory.
+
+use merismos_core::balance::{Ask, Tried};
+use merismos_core::cells::Cells;
+use merismos_core::config::{Format, load};
+use merismos_core::draw::Draw;
+use merismos_core::duty::Duty;
+use merismos_core::eligibility::Truths;
+use merismos_core::health::State;
+use merismos_core::name::PoolServer;
+use merismos_core::routing::{Decision, Facts, compile};
+use merismos_core::time::Tick;
+use rstest::rstest;
+
+struct AllWell;
+
+impl Truths for AllWell {
+    fn duty(&self, _: &PoolServer) -> Duty {
+        Duty::InService
+    }
+
+    fn health(&self, _: &PoolServer) -> State {
+        State::Up
+    }
+}
+
+#[rstest]
+fn dealing_out_allocates_nothing(
+    #[values("round-robin", "least-connections", "least-load", "random-two", "hash", "in-order")]
+    algorithm: &str,
+    #[values(3, 300)] servers: u16,
+    #[values("", "in_flight_limit = 2\n")] limits: &str,
+) {
+    let lines: String = (0..servers)
+        .map(|n| format!("servers.s{n} = {{ address = \"192.0.2.1:{}\", weight = {} }}\n", n + 1, n % 5 + 1))
+        .collect();
+    let text = format!(
+        "format = 2\n[pools.p]\nalgorithm = \"{algorithm}\"\nhash_keys = [\"query:day\", \"path\"]\n{limits}{lines}\
+         [frontends.f]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n"
+    );
+    let checked = load(&text, Format::Toml).unwrap();
+    let snapshot = compile(&checked, &AllWell, &mut Cells::new(1), 1, (1, Tick(0)));
+    let pool = &snapshot.pools[0];
+    let mut draw = Draw::seeded(1);
+    let field = |_: &str| None;
+    let facts = Facts {
+        client: [192, 0, 2, 7].into(),
+        target: Some("/ferry?day=3"),
+        host: Some(b"skerry.example"),
+        sni: None,
+        field: &field,
+    };
+    let mut work = || {
+        let key = pool.key(&facts).number();
+        let ask = Ask { cell: &pool.cell, key, draw: draw.number(), now: Tick(0) };
+        let mut tried = Tried::default();
+        for _ in 0..2 {
+            let Decision::Server(place) = pool.decide(&ask, &tried) else { return };
+            let lane = pool.servers[place].cell.lane(0);
+            lane.begun.up();
+            pool.begin(&ask, place);
+            lane.ended.up();
+            pool.leave(&ask, place);
+            tried.note(place);
+        }
+    };
+    let counted = allocation_counter::measure(|| (0..1_000).for_each(|_| work()));
+    assert_eq!(counted.count_total, 0, "{counted:?}");
+}
