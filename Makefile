@@ -1,11 +1,12 @@
 # The two commands that matter: `make demo` and `make test`.
-.PHONY: demo demo-up demo-down test check bench help
+.PHONY: demo demo-up demo-down test check count bench help
 
 help:
 	@echo "make demo       run the Skerry Lines demo until Ctrl-C (installs and builds what is missing)"
 	@echo "make demo-up    the same in the background; make demo-down stops it"
 	@echo "make test       run every test: core, plane, store, client, command line, console"
 	@echo "make check      formatting, lints, types of the console"
+	@echo "make count      count instructions a request, and hold them against scripts/instructions.baseline"
 	@echo "make bench      measure, and write docs/benchmarks.md"
 
 demo:
@@ -22,6 +23,9 @@ test:
 
 check:
 	@scripts/check.sh
+
+count:
+	@scripts/bench.sh check
 
 bench:
 	@scripts/bench.sh

@@ -95,6 +95,7 @@ def main():
         parser.add_argument(f"--{name}", type=int, required=True)
     parser.add_argument("--way", nargs=3, action="append", required=True, metavar=("NAME", "ADDRESS", "PID"))
     parser.add_argument("--instructions", nargs=3, type=int, required=True)
+    parser.add_argument("--pick", nargs=3, action="append", default=[], metavar=("ALGORITHM", "FEW", "MANY"))
     parser.add_argument("--write", required=True)
     options = parser.parse_args()
     ways = {name: (address, None if pid == "-" else int(pid)) for name, address, pid in options.way}
@@ -162,6 +163,16 @@ def main():
         "after they left (wanted: at most 3).",
         "",
     ]
+    lines += [
+        "Instructions a pick, with what beginning and ending a piece of work costs (weights 1, 2 and 3; callgrind, as above):",
+        "",
+        "| algorithm | 3 servers | 10,000 servers | ratio | wanted at most |",
+        "|---|---:|---:|---:|---:|",
+    ]
+    for algorithm, few, many in options.pick:
+        ratio = int(many) / int(few)
+        lines.append(f"| {algorithm} | {few} | {many} | {ratio:.2f} | {4 if algorithm.startswith('least') else 2} |")
+    lines.append("")
     with open(options.write, "w") as file:
         file.write("\n".join(lines))
     print(f"written: {options.write}")

@@ -96,6 +96,16 @@ instructions() { # name, address, command...
   echo $(((counts[1] - counts[0]) / 4000))
 }
 
+# Instructions a pick, work that begins and ends included: the difference of two run lengths, as above.
+pick() { # algorithm, servers
+  local counts=() count
+  for count in 20000 60000; do
+    valgrind --tool=callgrind --callgrind-out-file="$work/picks.out" "$bin/release/examples/picks" "$1" "$2" "$count" >"$work/picks.log" 2>&1
+    counts+=("$(awk '/^(summary|totals):/ { print $2; exit }' "$work/picks.out")")
+  done
+  echo $(((counts[1] - counts[0]) / 40000))
+}
+
 echo "counting instructions a request ..." >&2
 wait_for answers "$server"
 relay_count=$(instructions relay "$counted_relay" "$bin/release/merismos-lab" relay --listen "$counted_relay" --to "$server" --workers 1)
@@ -118,6 +128,13 @@ if [ "$mode" = check ]; then
 fi
 [ "$mode" = all ] || exit 0
 
+echo "counting instructions a pick ..." >&2
+cargo build --release --locked --example picks -p merismos-core
+picks=()
+for algorithm in round-robin least-connections least-load random-two hash in-order; do
+  picks+=(--pick "$algorithm" "$(pick $algorithm 3)" "$(pick $algorithm 10000)")
+done
+
 # ---- throughput and CPU --------------------------------------------------------------------------------------------
 
 "$bin/release/merismos-lab" relay --listen "$relay" --to "$server" --workers 2 >"$work/relay.log" 2>&1 &
@@ -138,6 +155,6 @@ ulimit -n 20000
 python3 scripts/bench.py --rounds "$rounds" --seconds "$seconds" --many 256 --idle 5000 \
   --way direct "$server" - --way "bare relay" "$relay" "$relay_pid" --way "splice relay" "$splice_relay" "$splice_pid" \
   --way "Merismos http" "$frontend" "$merismos_pid" --way "Merismos tcp" "$line" "$merismos_pid" \
-  --instructions "$relay_count" "$merismos_count" "$tcp_count" --write docs/benchmarks.md
+  --instructions "$relay_count" "$merismos_count" "$tcp_count" "${picks[@]}" --write docs/benchmarks.md
 python3 scripts/bench_changes.py --rounds 5 --seconds 4 --connections "$connections" --api "$api" \
   --token-file "$work/state/first-token" --frontend "$frontend" --pid "$merismos_pid" --write docs/benchmarks.md

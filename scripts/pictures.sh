@@ -19,9 +19,11 @@ display=:97
 Xvfb $display -screen 0 1600x1000x24 >/dev/null 2>&1 &
 xvfb=$!
 load=
+gauges=
 cleanup() {
   kill $xvfb 2>/dev/null || true
   [ -z "$load" ] || kill "$load" 2>/dev/null || true
+  [ -z "$gauges" ] || kill "$gauges" 2>/dev/null || true
   for name in gull tern auk puffin petrel; do lab mend "$name" >/dev/null || true; done
   merismos return booking/gull --reason "pictures are taken" >/dev/null || true
 }
@@ -55,18 +57,46 @@ terminal() { # name, columns x rows, shell text
   done
 ) &
 load=$!
+# Gauges that send lines, and vessels that send their positions.
+python3 - <<'END' &
+import itertools, socket, time
+vessels = []
+for number in range(9):
+    vessel = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    vessel.bind((f"127.0.0.{20 + number}", 0))
+    vessel.settimeout(1)
+    vessels.append(vessel)
+for turn in itertools.count():
+    try:
+        with socket.create_connection(("127.0.0.1", 17482), timeout=1) as gauge:
+            gauge.sendall(b"level 214 cm\n")
+            gauge.recv(100)
+        vessel = vessels[turn % len(vessels)]
+        vessel.sendto(b"60.155N 1.145W", ("127.0.0.1", 17483))
+        vessel.recv(100)
+    except OSError:
+        pass
+    time.sleep(0.1)
+END
+gauges=$!
 sleep 14
 
-terminal status 146x24 "show merismos status"
+terminal status 150x38 "show merismos status"
 python3 scripts/picture.py "$folder/console.png"
 
 terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse) &
 printf '\\033[1m$ (sleep 2; merismos-lab break tern refuse) &\\033[0m\\n'
 show merismos trial booking --requests 1500 --per-second 250"
 sleep 2
-terminal explain 168x18 "show merismos explain booking
+terminal explain 168x22 "show merismos explain booking
 echo
-show merismos events --limit 8"
+show merismos explain positions --client 127.0.0.21
+echo
+show merismos events --limit 6"
+terminal decisions 150x16 "show merismos decisions --frontend positions --count 2
+echo
+show merismos decisions --frontend booking --count 2"
+python3 scripts/picture.py "$folder/console-explain.png" --path /frontends/positions --script "fill('Client', '127.0.0.21'); press('Explain')"
 merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3
 python3 scripts/picture.py "$folder/console-trouble.png"
@@ -79,7 +109,7 @@ python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
 
 merismos draft create autumn --note "the autumn timetable" >/dev/null
 merismos server change booking/tern --weight 4 --draft autumn >/dev/null
-merismos frontend create shop --from public --port 17482 --pool timetable --draft autumn >/dev/null
+merismos frontend create shop --from public --port 17484 --pool timetable --draft autumn >/dev/null
 terminal draft 146x18 "show merismos draft review autumn
 echo
 show merismos revision list"
