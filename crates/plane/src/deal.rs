@@ -174,7 +174,15 @@ impl<'a> Deal<'a> {
         let ask = self.ask();
         self.pool.begin(&ask, place);
         self.client.server.set(Some(self.pool.servers[place].cell.id));
-        AtServer { pool: self.pool, worker: self.worker, lane, place, begun: ask.now, failed: true }
+        AtServer {
+            pool: self.pool,
+            worker: self.worker,
+            lane,
+            place,
+            begun: ask.now,
+            failed: true,
+            timed: false,
+        }
     }
 }
 
@@ -186,12 +194,23 @@ pub(crate) struct AtServer<'a> {
     place: usize,
     begun: Tick,
     failed: bool,
+    /// Its pace was noted: what comes now takes as long as its client likes.
+    timed: bool,
 }
 
 impl AtServer<'_> {
     /// The server did what it was asked.
     pub(crate) fn went_well(&mut self) {
         self.failed = false;
+    }
+
+    /// The server has answered, and goes on for as long as its client likes: what it took until now is its pace.
+    pub(crate) fn goes_on(&mut self) {
+        self.failed = false;
+        if self.pool.timed && !self.timed {
+            self.note_pace(self.worker.now());
+            self.timed = true;
+        }
     }
 
     /// Notes how long it took. A server that fails fast is not a fast server: its failure counts as twice what is
@@ -213,7 +232,7 @@ impl Drop for AtServer<'_> {
     fn drop(&mut self) {
         self.lane.ended.up();
         let now = if self.pool.timed { self.worker.now() } else { self.begun };
-        if self.pool.timed {
+        if self.pool.timed && !self.timed {
             self.note_pace(now);
         }
         self.pool.leave(&Ask { cell: &self.pool.cell, key: None, draw: 0, now }, self.place);

@@ -12,6 +12,8 @@ mod client;
 pub mod connect;
 mod deal;
 pub mod decisions;
+#[cfg(fuzzing)]
+pub mod fuzzing;
 mod http;
 mod idle;
 mod io;

@@ -90,6 +90,19 @@ pub(crate) fn header(version: ProxyVersion, client: SocketAddr, meant_for: Socke
     }
 }
 
+/// The header of a connection that is nobody's but our own, as those of probes are.
+pub(crate) fn own_header(version: ProxyVersion) -> Vec<u8> {
+    match version {
+        ProxyVersion::V1 => v1::Addresses::Unknown.to_string().into_bytes(),
+        ProxyVersion::V2 => {
+            let command = v2::Version::Two | v2::Command::Local;
+            let builder =
+                v2::Builder::with_addresses(command, v2::Protocol::Unspecified, v2::Addresses::Unspecified);
+            builder.build().expect("a header without addresses always fits")
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -130,6 +143,12 @@ mod tests {
         let mut local = header(ProxyVersion::V2, ([192, 0, 2, 7], 1).into(), ([192, 0, 2, 1], 2).into());
         local[12] = 0x20;
         assert_eq!(parse(&local), Header::Whole { length: local.len(), client: None });
+    }
+
+    #[rstest]
+    fn what_is_our_own_names_nobody(#[values(ProxyVersion::V1, ProxyVersion::V2)] version: ProxyVersion) {
+        let header = own_header(version);
+        assert_eq!(parse(&header), Header::Whole { length: header.len(), client: None });
     }
 
     #[test]

@@ -128,7 +128,7 @@ async fn relay(
             }
         };
         at.lane.taken.up();
-        at.went_well();
+        at.goes_on();
         if let Some(version) = pool.proxy_protocol
             && upstream.stream.write_all(&proxy::header(version, who.client, who.meant_for)).await.is_err()
         {

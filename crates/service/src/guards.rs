@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use futures_util::future::join_all;
 use merismos_core::config::check::{Level, Warning};
-use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Protocol, Server};
+use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Protocol, ProxyVersion, Server};
 use merismos_core::config::{Checked, Thing};
 use merismos_core::duty::Duty;
 use merismos_core::health::Step;
@@ -52,7 +52,8 @@ pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
     let used: BTreeSet<&Name> = new.frontends.values().flat_map(|frontend| frontend.pools()).collect();
     let tries = fresh.into_iter().map(|(id, server, check)| {
         let is_used = used.contains(&id.pool);
-        try_server(id, server, check, is_used)
+        let proxy_protocol = new.pools.get(&id.pool).and_then(|pool| pool.proxy_protocol);
+        try_server(id, server, (check, proxy_protocol), is_used)
     });
     warnings.extend(join_all(tries).await.into_iter().flatten());
     let mut names = Vec::new();
@@ -114,7 +115,7 @@ fn standing_duty(view: &View, id: &PoolServer) -> Option<Warning> {
 async fn try_server(
     id: PoolServer,
     server: &Server,
-    check: Option<&Check>,
+    (check, proxy_protocol): (Option<&Check>, Option<ProxyVersion>),
     is_used: bool,
 ) -> Option<Warning> {
     let address = server.address.get();
@@ -123,7 +124,7 @@ async fn try_server(
         Some(check) => {
             let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
             let check = Check { timeout: check.timeout.min(limit), ..check.clone() };
-            let evidence = probe::probe(address, &check).await;
+            let evidence = probe::probe(address, &check, proxy_protocol).await;
             if evidence.passed() {
                 return None;
             }

@@ -4,7 +4,7 @@ use super::{Ask, Balance, Tried};
 use crate::cells::PoolCell;
 
 /// Cycles up to this length are laid out in full (2 bytes a turn); longer ones are computed turn by turn.
-const LONGEST_TABLE: u64 = 4_096;
+const LONGEST_TABLE: u64 = 65_536;
 /// How far ahead a server's turn is looked for when somebody asks.
 const MOST_TURNS_AHEAD: u64 = 1 << 20;
 
@@ -154,6 +154,11 @@ mod tests {
         (0..turns).map(|_| robin.pick(&world.ask(None), &Tried::default()).unwrap()).collect()
     }
 
+    /// More turns in a cycle than a table holds.
+    fn many_weights() -> Vec<u32> {
+        (901..=1_000).collect()
+    }
+
     #[rstest]
     #[case::equal(&[1, 1, 1], &[0, 1, 2, 0, 1, 2])]
     #[case::three_two_one(&[3, 2, 1], &[0, 1, 0, 2, 1, 0])]
@@ -165,7 +170,8 @@ mod tests {
 
     #[rstest]
     #[case::table(&[5, 3, 2])]
-    #[case::stride(&[997, 991, 983, 977, 971, 1])]
+    #[case::long_table(&[997, 991, 983, 977, 971, 1])]
+    #[case::stride(&many_weights())]
     #[case::one_server(&[7])]
     fn each_cycle_is_exact_wherever_it_begins(#[case] weights: &[u32]) {
         let divisor = weights.iter().fold(0, |d, w| gcd(d, u64::from(*w)));
@@ -182,7 +188,7 @@ mod tests {
 
     #[test]
     fn a_long_cycle_does_not_bunch() {
-        let picks = deal(&[1_000, 999, 998, 997, 996], 5_000);
+        let picks = deal(&many_weights(), 100_000);
         let longest_run = picks.chunk_by(|a, b| a == b).map(<[usize]>::len).max();
         assert!(longest_run <= Some(2), "{longest_run:?} turns in a row");
     }

@@ -8,6 +8,8 @@ mod body;
 mod exchange;
 mod failure;
 mod forwarded;
+#[cfg(fuzzing)]
+pub(crate) mod fuzzing;
 mod head;
 mod refuse;
 mod session;

@@ -8,27 +8,37 @@ use http_body_util::Empty;
 use hyper::Request;
 use hyper::header::{CONNECTION, HOST, USER_AGENT};
 use hyper_util::rt::TokioIo;
-use merismos_core::config::document::{CheckKind, StatusRange};
+use merismos_core::config::document::{CheckKind, ProxyVersion, StatusRange};
 use merismos_core::health::Step;
 use merismos_core::units::humane;
+use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 use tokio::time::{Instant, timeout_at};
 
 use crate::connect::connect;
+use crate::proxy;
 
 /// What was tried, how far it came, and what came back.
 type Asked = (String, Step, String);
 
-pub(super) async fn ask(address: SocketAddr, kind: &CheckKind, limit: Duration) -> Asked {
+pub(super) async fn ask(
+    (address, proxy_protocol): (SocketAddr, Option<ProxyVersion>),
+    kind: &CheckKind,
+    limit: Duration,
+) -> Asked {
     let end = Instant::now() + limit;
     let tried = match kind {
         CheckKind::Tcp => format!("connect to {address}"),
         CheckKind::Http { path, .. } => format!("GET http://{address}{path}"),
     };
-    let stream = match connect(address, limit).await {
+    let mut stream = match connect(address, limit).await {
         Ok(stream) => stream,
         Err(error) => return (tried, Step::Connect, error.to_string()),
     };
+    if let Some(version) = proxy_protocol {
+        // Whoever closes at once is heard when it is asked.
+        let _ = stream.write_all(&proxy::own_header(version)).await;
+    }
     match kind {
         CheckKind::Tcp => (tried, Step::Done, "connected".to_owned()),
         CheckKind::Http { path, accept } => {

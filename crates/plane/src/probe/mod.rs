@@ -7,7 +7,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use merismos_core::config::document::Check;
+use merismos_core::config::document::{Check, ProxyVersion};
 use merismos_core::health::{Evidence, Machine, Rules, State, Transition};
 use merismos_core::name::PoolServer;
 use merismos_core::time::{Tick, Wall};
@@ -24,6 +24,8 @@ pub struct Target {
     pub address: SocketAddr,
     /// What to ask it, and how often.
     pub check: Arc<Check>,
+    /// The PROXY protocol header that it wants to see first.
+    pub proxy_protocol: Option<ProxyVersion>,
 }
 
 /// What one probe said, and what the server's health is with it.
@@ -110,7 +112,7 @@ async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>) {
     loop {
         tokio::time::sleep_until(start + Duration::from_nanos(machine.next_timeout().0)).await;
         machine.on_probe_started(now());
-        let evidence = probe(target.address, &target.check).await;
+        let evidence = probe(target.address, &target.check, target.proxy_protocol).await;
         let transition = machine.on_probe_ended(evidence.passed());
         let report = Report {
             server: target.server.clone(),
@@ -127,11 +129,11 @@ async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>) {
     }
 }
 
-/// Runs a check once against an address.
-pub async fn probe(address: SocketAddr, check: &Check) -> Evidence {
+/// Runs a check once against an address, which may want to see a PROXY protocol header first.
+pub async fn probe(address: SocketAddr, check: &Check, proxy_protocol: Option<ProxyVersion>) -> Evidence {
     let (at, began) = (wall(), Instant::now());
     let limit = check.timeout.get();
-    let (tried, step, got) = ask::ask(address, &check.kind, limit).await;
+    let (tried, step, got) = ask::ask((address, proxy_protocol), &check.kind, limit).await;
     let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     Evidence { at, tried, step, got, took_us }
 }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use merismos_core::config::document::{Check, CheckKind};
+use merismos_core::config::document::{Check, CheckKind, ProxyVersion};
 use merismos_core::health::{State, Step};
 use merismos_core::units::Span;
 use merismos_plane::probe::{Prober, Target, probe};
@@ -42,7 +42,7 @@ async fn what_comes_back_is_told_in_words(
     #[case] step: Step,
     #[case] got: &str,
 ) {
-    let evidence = probe(Server::saying(bytes).address, &check(http())).await;
+    let evidence = probe(Server::saying(bytes).address, &check(http()), None).await;
     assert_eq!(evidence.step, step, "{evidence}");
     assert!(evidence.got.contains(got), "{evidence}");
     assert!(evidence.tried.contains("/health"), "{evidence}");
@@ -50,16 +50,16 @@ async fn what_comes_back_is_told_in_words(
 
 #[tokio::test]
 async fn refusal_is_told_from_silence() {
-    let refused = probe(free_address(), &check(http())).await;
+    let refused = probe(free_address(), &check(http()), None).await;
     assert_eq!(refused.step, Step::Connect);
     assert!(refused.got.contains("connection refused"), "{refused}");
     let silent = Server::start(|mut conn, _| conn.wait_for_end());
     let impatient = Check { timeout: Span::from_millis(300), ..check(http()) };
-    let late = probe(silent.address, &impatient).await;
+    let late = probe(silent.address, &impatient, None).await;
     assert_eq!(late.step, Step::Answer);
     assert!(late.got.contains("no answer within 300 ms"), "{late}");
     assert!(late.took_us >= 300_000);
-    let open = probe(silent.address, &check(CheckKind::Tcp)).await;
+    let open = probe(silent.address, &check(CheckKind::Tcp), None).await;
     assert!(open.passed(), "an open port is all that a tcp check asks for: {open}");
 }
 
@@ -68,7 +68,12 @@ async fn the_prober_follows_a_server_down_and_up() {
     let (reports, mut received) = mpsc::channel(16);
     let mut prober = Prober::new(reports);
     let address = free_address();
-    let target = Target { server: "quay/s0".parse().unwrap(), address, check: check(CheckKind::Tcp).into() };
+    let target = Target {
+        server: "quay/s0".parse().unwrap(),
+        address,
+        check: check(CheckKind::Tcp).into(),
+        proxy_protocol: None,
+    };
     prober.set(vec![target.clone()], |_| State::Up);
     let mut next = async || {
         let report =
@@ -87,4 +92,17 @@ async fn the_prober_follows_a_server_down_and_up() {
     while received.try_recv().is_ok() {}
     let more = tokio::time::timeout(Duration::from_millis(300), received.recv()).await;
     assert!(more.is_err(), "nothing is probed any more");
+}
+
+#[tokio::test]
+async fn a_server_that_wants_a_header_first_gets_one_from_probes_too() {
+    let server = Server::start(|mut conn, _| {
+        let mut line = String::new();
+        std::io::BufRead::read_line(&mut conn.stream, &mut line).unwrap();
+        if line == "PROXY UNKNOWN\r\n" && conn.request().is_some() {
+            conn.answer("well");
+        }
+    });
+    assert!(probe(server.address, &check(http()), Some(ProxyVersion::V1)).await.passed());
+    assert!(!probe(server.address, &check(http()), None).await.passed());
 }

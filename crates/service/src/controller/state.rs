@@ -237,6 +237,7 @@ impl State {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
                 address: it.address.get(),
                 check: Arc::clone(&check),
+                proxy_protocol: spec.proxy_protocol,
             }));
         }
         let health = &self.health;

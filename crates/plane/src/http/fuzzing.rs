@@ -1,0 +1,41 @@
+//! See [`crate::fuzzing`].
+
+use super::body::Follow;
+use super::forwarded::ClientFields;
+use super::head::{self, Framing, HeadScan, Origin};
+
+fn pass(bytes: &[u8]) -> Option<(head::Request, Vec<u8>)> {
+    let length = HeadScan::default().end(bytes).ok()??;
+    let client = ClientFields::new(([192, 0, 2, 7], 4711).into());
+    let trusted = ["192.0.2.0/24".parse().expect("a network")];
+    let mut out = Vec::new();
+    let origin = Origin { client: &client, trusted: &trusted, id: [1, 2] };
+    let request = head::request(&bytes[..length], origin, 100, &mut out).ok()?;
+    Some((request, out))
+}
+
+pub(crate) fn request_head(data: &[u8]) {
+    let Some((request, out)) = pass(data) else { return };
+    let whole = HeadScan::default().end(&out).expect("no bare line feed is written");
+    assert_eq!(whole, Some(out.len()), "one head and nothing behind it");
+    // A head near the limit of fields may have too many once ours are added.
+    if let Some((again, _)) = pass(&out) {
+        assert_eq!((again.framing, again.is_head), (request.framing, request.is_head));
+        assert_eq!((again.is_http_10, again.upgrade), (false, request.upgrade));
+    }
+}
+
+pub(crate) fn chunked_body(data: &[u8]) {
+    let Some((size, data)) = data.split_first() else { return };
+    let decode = |pieces: &mut dyn Iterator<Item = &[u8]>| {
+        let mut follow = Follow::new(Framing::Chunked);
+        let (mut content, mut used) = (Vec::new(), 0);
+        for piece in pieces {
+            used += follow.pass(piece, |span| content.extend_from_slice(span)).ok()?;
+        }
+        Some((content, used, follow.is_done()))
+    };
+    let whole = decode(&mut std::iter::once(data));
+    let pieces = decode(&mut data.chunks(usize::from(*size).max(1)));
+    assert_eq!(whole, pieces);
+}
