@@ -147,33 +147,13 @@ impl Exchange<'_> {
         let mut tried = Tried::default();
         let mut places = Vec::new();
         let mut last = None;
-        let tell = |server: Option<usize>, failed: &[usize]| {
-            if let Some((watch, number)) = witness {
-                let name = |place: usize| pool.servers[place].name.clone();
-                watch.tell(Sighting {
-                    number: *number,
-                    version: self.version,
-                    server: server.map(name),
-                    failed_at: failed.iter().map(|place| name(*place)).collect(),
-                });
-            }
-        };
+        let tell = |server: Option<usize>, failed: &[usize]| self.tell(pool, witness, server, failed);
         let mut full = false;
         while tried.len() < pool.attempts {
             let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
             let place = match self.place(&deal, stream, &tried, pinned).await {
                 Ok(placed) => {
-                    deal.tell(|| Made {
-                        frontend: self.frontend,
-                        pool,
-                        why_pool: self.frontend.why_pool(chosen, self.client_address(), self.worker.now()),
-                        client: SocketAddr::new(self.client_address(), self.who.client.port()),
-                        key: head::key_words(sending.start, self.client_address(), pool),
-                        tied: placed.tied,
-                        place: placed.place,
-                        failed_at: &places,
-                        version: self.version,
-                    });
+                    deal.tell(|| self.made(chosen, &placed, &places, sending.start));
                     sending.pin = placed.pin;
                     placed.place
                 }
@@ -214,15 +194,7 @@ impl Exchange<'_> {
                     tracing::debug!(server = %server.name, ?failure, "a server failed a request");
                     last = Some((place, failure));
                     tried.note(place);
-                    let may_repeat = match failure {
-                        ServerFailure::NotReached(_) => true,
-                        ServerFailure::Closed | ServerFailure::Cut => {
-                            self.request.is_idempotent && whole_body_sent
-                        }
-                        // The server may have acted on it, or will give every one the same nonsense.
-                        ServerFailure::Nonsense | ServerFailure::Late => false,
-                    };
-                    if !may_repeat {
+                    if !self.may_repeat(failure, whole_body_sent) {
                         break;
                     }
                     places.push(place);
@@ -232,15 +204,61 @@ impl Exchange<'_> {
         }
         let took = last.filter(|(_, failure)| !matches!(failure, ServerFailure::NotReached(_)));
         tell(took.map(|(place, _)| place), &places);
-        Err(match last.map(|(_, failure)| failure) {
+        Err(match last {
             _ if full => Shortage::Full,
             None => Shortage::NoServer,
-            Some(ServerFailure::NotReached(ConnectError::LimitReached)) => Shortage::Full,
-            Some(ServerFailure::NotReached(_)) => Shortage::AllFailed,
-            Some(ServerFailure::Closed | ServerFailure::Nonsense) => Shortage::BrokenAnswer,
-            Some(ServerFailure::Late) => Shortage::Late,
-            Some(ServerFailure::Cut) => Shortage::Withdrawn,
+            Some((_, failure)) => failure.into(),
         })
+    }
+
+    /// Whether the request may be sent again, to another server.
+    fn may_repeat(&self, failure: ServerFailure, whole_body_sent: bool) -> bool {
+        match failure {
+            ServerFailure::NotReached(_) => true,
+            ServerFailure::Closed | ServerFailure::Cut => self.request.is_idempotent && whole_body_sent,
+            // The server may have acted on it, or will give every one the same nonsense.
+            ServerFailure::Nonsense | ServerFailure::Late => false,
+        }
+    }
+
+    /// Tells whoever watches for the request's mark.
+    fn tell(
+        &self,
+        pool: &Pool,
+        witness: &Option<(Arc<Witness>, u64)>,
+        server: Option<usize>,
+        failed: &[usize],
+    ) {
+        let Some((watch, number)) = witness else { return };
+        let name = |place: usize| pool.servers[place].name.clone();
+        watch.tell(Sighting {
+            number: *number,
+            version: self.version,
+            server: server.map(name),
+            failed_at: failed.iter().map(|place| name(*place)).collect(),
+        });
+    }
+
+    /// What the decision log is told.
+    fn made<'m>(
+        &'m self,
+        chosen: &ChosenPool<'m>,
+        placed: &Placed,
+        failed_at: &'m [usize],
+        head: &[u8],
+    ) -> Made<'m> {
+        let client = self.client_address();
+        Made {
+            frontend: self.frontend,
+            pool: chosen.pool,
+            why_pool: self.frontend.why_pool(chosen, client, self.worker.now()),
+            client: SocketAddr::new(client, self.who.client.port()),
+            key: head::key_words(head, client, chosen.pool),
+            tied: placed.tied,
+            place: placed.place,
+            failed_at,
+            version: self.version,
+        }
     }
 
     /// The next server for the request: the one that its connection was dealt out to, where connections are, or one

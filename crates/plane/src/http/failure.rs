@@ -1,5 +1,6 @@
 //! How a server fails a request.
 
+use super::refuse::Shortage;
 use crate::alarm::Ring;
 use crate::connect::{ConnectError, Unreached};
 use crate::io::Trouble;
@@ -33,6 +34,19 @@ impl From<Unreached> for ServerFailure {
         match unreached {
             Unreached::Failed(error) => Self::NotReached(error),
             Unreached::Cut => Self::Cut,
+        }
+    }
+}
+
+/// What its client is told when no other server took the request.
+impl From<ServerFailure> for Shortage {
+    fn from(failure: ServerFailure) -> Self {
+        match failure {
+            ServerFailure::NotReached(ConnectError::LimitReached) => Self::Full,
+            ServerFailure::NotReached(_) => Self::AllFailed,
+            ServerFailure::Closed | ServerFailure::Nonsense => Self::BrokenAnswer,
+            ServerFailure::Late => Self::Late,
+            ServerFailure::Cut => Self::Withdrawn,
         }
     }
 }
