@@ -75,8 +75,6 @@ pub async fn connect(address: SocketAddr, limit: Duration) -> Result<TcpStream, 
 #[derive(Debug)]
 pub(crate) struct Upstream {
     pub(crate) stream: TcpStream,
-    /// The last answer on it was long: the next one is read into a large buffer from its beginning.
-    pub(crate) was_long: bool,
     seat: Option<Seat>,
 }
 
@@ -130,5 +128,5 @@ pub(crate) async fn reach(server: &Server, watch: Watch<'_>) -> Result<Upstream,
         }
     })
     .await?;
-    Ok(Upstream { stream, was_long: false, seat })
+    Ok(Upstream { stream, seat })
 }

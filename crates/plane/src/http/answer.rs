@@ -50,8 +50,6 @@ pub(super) struct Answer<'a> {
     /// A field that ties the client to the server.
     pin: Option<Vec<u8>>,
     begun: Cell<bool>,
-    /// The answer is expected to be long, or is known to be.
-    long: Cell<bool>,
 }
 
 impl<'a> Answer<'a> {
@@ -63,29 +61,7 @@ impl<'a> Answer<'a> {
         watch: Watch<'a>,
     ) -> Self {
         let (lane, times) = (server.cell.lane(worker.index), server.times);
-        Self {
-            worker,
-            client,
-            frontend,
-            request,
-            lane,
-            times,
-            watch,
-            pin,
-            begun: Cell::new(false),
-            long: Cell::new(false),
-        }
-    }
-
-    /// Says whether the last answer on this connection was long.
-    pub(super) fn expecting(self, long: bool) -> Self {
-        self.long.set(long);
-        self
-    }
-
-    /// Whether this answer is too long for a small buffer.
-    pub(super) fn was_long(&self) -> bool {
-        self.long.get()
+        Self { worker, client, frontend, request, lane, times, watch, pin, begun: Cell::new(false) }
     }
 
     /// Whether the final answer's head has come.
@@ -118,11 +94,6 @@ impl<'a> Answer<'a> {
             (true, true) => Some("keep-alive"),
             (true, false) => None,
         };
-        self.long.set(match response.framing {
-            Framing::Length(length) => length > SMALL as u64,
-            Framing::None => false,
-            Framing::Chunked | Framing::UntilClose => self.long.get(),
-        });
         let mut follow = Follow::new(response.framing);
         if response.passes_as_is && connection.is_none() && self.pin.is_none() {
             // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
@@ -189,10 +160,7 @@ impl<'a> Answer<'a> {
         let failure = |trouble: Trouble| server_failure(&trouble);
         let mut buffer = match rest {
             Some(buffer) => buffer,
-            None => {
-                let shelf = if self.long.get() { &self.worker.large } else { &self.worker.small };
-                read_fresh(server, shelf, self.watch).await.map_err(failure)?
-            }
+            None => read_fresh(server, &self.worker.small, self.watch).await.map_err(failure)?,
         };
         let mut scan = HeadScan::default();
         loop {

@@ -377,15 +377,13 @@ impl Exchange<'_> {
         }
         let pin = sending.pin.take();
         let answer =
-            Answer::new((self.worker, self.client), self.frontend, self.request, (server, pin), self.watch)
-                .expecting(upstream.was_long);
+            Answer::new((self.worker, self.client), self.frontend, self.request, (server, pin), self.watch);
         let delivered = if sending.follow.is_done() {
             self.watch.within(times.first_byte);
             answer.deliver(&mut upstream.stream, stream).await
         } else {
             Box::pin(self.duplex(stream, &mut upstream.stream, &answer, times, sending)).await?
         };
-        upstream.was_long = answer.was_long();
         let mut delivered = delivered.map_err(|error| match error {
             NotDelivered::Server(failure) => Failed::Server(failure),
             NotDelivered::BrokenOff { open_ended } => Failed::Client(Outcome::BrokenOff { open_ended }),
