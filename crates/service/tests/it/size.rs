@@ -63,16 +63,17 @@ async fn ten_thousand_servers_in_a_thousand_pools() {
     let page = Wanted { search: Some("p999/s9".to_owned()), ..Wanted::default() };
     assert_eq!(service.client().things(&page).await.unwrap().total, 1);
 
-    let changed = change(&service, vec![set("pools.p7.servers.s3", json!({ "weight": 4 }))]).await.unwrap();
-    assert_eq!((changed.changes.len(), changed.impact.moves.len()), (1, 10));
-    eprintln!("10,000 servers: first deploy {:?}, then {:?}", made.took, changed.took);
-    let export = service.client().document(Format::Toml).await.unwrap();
-    assert!(!service.apply(&export).await.unwrap().made, "what is exported is what runs");
+    // A share moves among those that are eligible.
     until("all are up", async || {
         let status = service.client().short_status(None).await.unwrap();
         status.pools.iter().map(|pool| pool.eligible).sum::<u64>() == 10_000
     })
     .await;
+    let changed = change(&service, vec![set("pools.p7.servers.s3", json!({ "weight": 4 }))]).await.unwrap();
+    assert_eq!((changed.changes.len(), changed.impact.moves.len()), (1, 10));
+    eprintln!("10,000 servers: first deploy {:?}, then {:?}", made.took, changed.took);
+    let export = service.client().document(Format::Toml).await.unwrap();
+    assert!(!service.apply(&export).await.unwrap().made, "what is exported is what runs");
     let memory = resident(service.pid());
     eprintln!("10,000 servers: {memory} MiB resident");
     assert!(memory < 250, "{memory} MiB are resident");
