@@ -108,7 +108,13 @@ build() {
 }
 
 merismos() { "$bin/merismos" --url "http://127.0.0.1:$api_port" --token "$(cat "$run/state/first-token")" "$@"; }
-all_up() { merismos --json status | grep -q '"state": "up"' && ! merismos --json status | grep -qE '"state": "(unproven|suspect|down|recovering)"'; }
+# Every server that is probed is up.
+all_up() {
+  local status
+  status=$(merismos --json status) || return 1
+  [ "$(grep -c '"checked": true' <<<"$status")" -gt 0 ] &&
+    [ "$(grep -c '"checked": true' <<<"$status")" -eq "$(grep -c '"state": "up"' <<<"$status")" ]
+}
 
 start() {
   mkdir -p "$run"
