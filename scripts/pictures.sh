@@ -93,7 +93,7 @@ echo
 show merismos explain positions --client 127.0.0.21
 echo
 show merismos events --limit 6"
-terminal decisions 150x16 "show merismos decisions --frontend positions --count 2
+terminal decisions 150x16 "show merismos decisions --frontend telemetry --count 2
 echo
 show merismos decisions --frontend booking --count 2"
 python3 scripts/picture.py "$folder/console-explain.png" --path /frontends/positions --script "fill('Client', '127.0.0.21'); press('Explain')"
