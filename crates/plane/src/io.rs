@@ -125,14 +125,8 @@ pub(crate) async fn read_fresh(
             }
         }
         let mut buffer = shelf.take();
-        let mut room = ReadBuf::new(buffer.room());
-        if Pin::new(&mut *source).poll_read(context, &mut room)?.is_pending() {
-            watch.check()?;
-            return Poll::Pending;
-        }
-        let count = room.filled().len();
-        buffer.filled(count);
-        Poll::Ready(if count == 0 { Err(Trouble::Closed) } else { Ok(buffer) })
+        let read = ready!(poll_into(source, &mut buffer, watch, context));
+        Poll::Ready(read.map(|_| buffer))
     })
     .await
 }
@@ -146,17 +140,24 @@ pub(crate) async fn read(
     buffer: &mut Buffer,
     watch: Watch<'_>,
 ) -> Result<usize, Trouble> {
-    std::future::poll_fn(|context| {
-        let mut room = ReadBuf::new(buffer.room());
-        if Pin::new(&mut *source).poll_read(context, &mut room)?.is_pending() {
-            watch.check()?;
-            return Poll::Pending;
-        }
-        let count = room.filled().len();
-        buffer.filled(count);
-        Poll::Ready(if count == 0 { Err(Trouble::Closed) } else { Ok(count) })
-    })
-    .await
+    std::future::poll_fn(|context| poll_into(source, buffer, watch, context)).await
+}
+
+#[inline]
+fn poll_into(
+    source: &mut impl Source,
+    buffer: &mut Buffer,
+    watch: Watch<'_>,
+    context: &mut Context<'_>,
+) -> Poll<Result<usize, Trouble>> {
+    let mut room = ReadBuf::new(buffer.room());
+    if Pin::new(source).poll_read(context, &mut room)?.is_pending() {
+        watch.check()?;
+        return Poll::Pending;
+    }
+    let count = room.filled().len();
+    buffer.filled(count);
+    Poll::Ready(if count == 0 { Err(Trouble::Closed) } else { Ok(count) })
 }
 
 /// Writes everything; the peer may rest for `patience` at most.
