@@ -7,6 +7,8 @@ scripts/need.sh mariadbd=mariadb-server nsd=nsd chromium=chromium chromedriver=c
 # Real programs before and behind frontends.
 scripts/need.sh curl=curl dig=bind9-dnsutils iperf3=iperf3 logger=bsdutils redis-server=redis-server redis-cli=redis-tools \
   python3=python3 /usr/lib/python3/dist-packages/websockets=python3-websockets
+MERISMOS_PYTHON_PEERS=$(scripts/python-peers.sh)
+export MERISMOS_PYTHON_PEERS
 scripts/console.sh
 
 # One private MariaDB for all tests, in memory; each test has a database of its own on it. Tests that stop or kill

@@ -2,15 +2,17 @@
 
 use std::future::Future;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::pin;
 use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
 use merismos_core::cells::ServerCell;
+use merismos_core::config::document::Reaching;
 use merismos_core::routing::Server;
-use tokio::net::TcpStream;
+use nix::sys::socket::sockopt::IpBindAddressNoPort;
+use tokio::net::{TcpSocket, TcpStream};
 
 use crate::alarm::Ring;
 use crate::io::Watch;
@@ -56,13 +58,40 @@ const EMFILE: i32 = 24;
 const ENFILE: i32 = 23;
 
 /// Connects to a server for as long as it takes: the caller sets the limit.
-pub(crate) async fn open(address: SocketAddr) -> Result<TcpStream, ConnectError> {
+async fn open(address: SocketAddr) -> Result<TcpStream, ConnectError> {
     let stream = TcpStream::connect(address).await?;
     stream.set_nodelay(true)?;
     Ok(stream)
 }
 
-/// Connects to a server, within `limit`. Needs a runtime with a timer; workers have none and limit [`open`] by
+/// As [`open`], from one of some addresses: the `turn`th of the server's family, and the next when that has no port
+/// left.
+async fn open_from(sources: &[IpAddr], turn: u64, address: SocketAddr) -> Result<TcpStream, ConnectError> {
+    let fitting = || sources.iter().filter(|it| it.is_ipv4() == address.is_ipv4());
+    let count = fitting().count();
+    if count == 0 {
+        return open(address).await;
+    }
+    let first = (turn % count as u64) as usize;
+    let mut last = ConnectError::Exhausted;
+    for source in fitting().cycle().skip(first).take(count) {
+        let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+        // The port is chosen when the peer is known: then one may serve for many peers.
+        nix::sys::socket::setsockopt(&socket, IpBindAddressNoPort, &true).map_err(io::Error::from)?;
+        socket.bind(SocketAddr::new(*source, 0))?;
+        match socket.connect(address).await.map_err(ConnectError::from) {
+            Ok(stream) => {
+                stream.set_nodelay(true)?;
+                return Ok(stream);
+            }
+            Err(ConnectError::Exhausted) => last = ConnectError::Exhausted,
+            Err(error) => return Err(error),
+        }
+    }
+    Err(last)
+}
+
+/// Connects to a server, within `limit`. Needs a runtime with a timer; workers have none and limit theirs by
 /// their alarms.
 ///
 /// # Errors
@@ -75,12 +104,14 @@ pub async fn connect(address: SocketAddr, limit: Duration) -> Result<TcpStream, 
 #[derive(Debug)]
 pub(crate) struct Upstream {
     pub(crate) stream: TcpStream,
-    seat: Option<Seat>,
+    pub(crate) seat: Option<Seat>,
+    /// When it was made, in ticks.
+    pub(crate) born: u64,
 }
 
 /// A place among the connections to a server.
 #[derive(Debug)]
-struct Seat {
+pub(crate) struct Seat {
     cell: Arc<ServerCell>,
     limit: u32,
 }
@@ -108,8 +139,13 @@ pub(crate) enum Unreached {
     Cut,
 }
 
-/// Connects to a server for a piece of work, within the server's limits.
-pub(crate) async fn reach(server: &Server, watch: Watch<'_>) -> Result<Upstream, Unreached> {
+/// Connects to a server for a piece of work, within the server's limits. `turn` tells the source addresses apart.
+pub(crate) async fn reach(
+    server: &Server,
+    how: &Reaching,
+    turn: u64,
+    watch: Watch<'_>,
+) -> Result<Upstream, Unreached> {
     let seat = match server.limits.connections {
         None => None,
         Some(_) if !server.cell.room.connect(server.limits) => {
@@ -118,7 +154,7 @@ pub(crate) async fn reach(server: &Server, watch: Watch<'_>) -> Result<Upstream,
         Some(limit) => Some(Seat { cell: Arc::clone(&server.cell), limit }),
     };
     watch.within(server.times.connect);
-    let mut opening = pin!(open(server.address));
+    let mut opening = pin!(open_from(&how.source_addresses, turn, server.address));
     let stream = std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.rang()) {
         (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(Unreached::Failed)),
         (Poll::Pending, None) => Poll::Pending,
@@ -128,5 +164,5 @@ pub(crate) async fn reach(server: &Server, watch: Watch<'_>) -> Result<Upstream,
         }
     })
     .await?;
-    Ok(Upstream { stream, seat })
+    Ok(Upstream { stream, seat, born: watch.wheel.now() })
 }

@@ -180,10 +180,17 @@ impl<'a> Deal<'a> {
             lane,
             place,
             begun: ask.now,
-            failed: true,
+            verdict: None,
             timed: false,
         }
     }
+}
+
+/// How a server did with a piece of work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Verdict {
+    Well,
+    Failed,
 }
 
 /// Work that is at a server.
@@ -193,7 +200,8 @@ pub(crate) struct AtServer<'a> {
     pub(crate) lane: &'a ServerLane,
     place: usize,
     begun: Tick,
-    failed: bool,
+    /// What became of it; nothing is said of a server whose client went away.
+    verdict: Option<Verdict>,
     /// Its pace was noted: what comes now takes as long as its client likes.
     timed: bool,
 }
@@ -201,24 +209,30 @@ pub(crate) struct AtServer<'a> {
 impl AtServer<'_> {
     /// The server did what it was asked.
     pub(crate) fn went_well(&mut self) {
-        self.failed = false;
+        self.verdict = Some(Verdict::Well);
+    }
+
+    /// The server failed, and that is counted.
+    pub(crate) fn failed(&mut self) {
+        self.lane.failed.up();
+        self.verdict = Some(Verdict::Failed);
     }
 
     /// The server has answered, and goes on for as long as its client likes: what it took until now is its pace.
     pub(crate) fn goes_on(&mut self) {
-        self.failed = false;
+        self.verdict = Some(Verdict::Well);
         if self.pool.timed && !self.timed {
-            self.note_pace(self.worker.now());
+            self.note_pace(Verdict::Well, self.worker.now());
             self.timed = true;
         }
     }
 
     /// Notes how long it took. A server that fails fast is not a fast server: its failure counts as twice what is
     /// usual in the pool.
-    fn note_pace(&self, now: Tick) {
+    fn note_pace(&self, verdict: Verdict, now: Tick) {
         let pace = &self.pool.servers[self.place].cell.pace;
         let took = now.since(self.begun);
-        if !self.failed {
+        if verdict == Verdict::Well {
             pace.note(now, took);
             self.pool.cell.pace.note(now, took);
             return;
@@ -232,8 +246,11 @@ impl Drop for AtServer<'_> {
     fn drop(&mut self) {
         self.lane.ended.up();
         let now = if self.pool.timed { self.worker.now() } else { self.begun };
-        if self.pool.timed && !self.timed {
-            self.note_pace(now);
+        if self.pool.timed
+            && !self.timed
+            && let Some(verdict) = self.verdict
+        {
+            self.note_pace(verdict, now);
         }
         self.pool.leave(&Ask { cell: &self.pool.cell, key: None, draw: 0, now }, self.place);
     }

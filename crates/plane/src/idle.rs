@@ -4,15 +4,12 @@ use std::cell::RefCell;
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
+use merismos_core::config::document::Reaching;
 use tokio::net::TcpStream;
 
 use crate::alarm::ticks;
 use crate::connect::Upstream;
 
-/// The most idle connections that a worker keeps to one server.
-const MOST_PER_SERVER: usize = 128;
-/// How long one is kept unused. Servers commonly close theirs after 5 s or more; a stale one costs a retry.
-const LONGEST_REST: Duration = Duration::from_secs(4);
 /// How long one may have rested to be trusted with a request that must not be sent twice.
 const LONGEST_TRUSTED_REST: Duration = Duration::from_secs(1);
 
@@ -30,6 +27,8 @@ struct Resting {
     upstream: Upstream,
     /// The worker's coarse time, in ticks.
     since: u64,
+    /// From when on it is not used any more.
+    until: u64,
 }
 
 /// Idle connections by the number of their server's cell.
@@ -55,11 +54,11 @@ impl Idle {
     pub(crate) fn take(&self, server: u32, trust: Trust, now: u64) -> Option<Upstream> {
         let mut servers = self.servers.borrow_mut();
         let resting = servers.get_mut(server as usize)?;
-        let longest = ticks(match trust {
-            Trust::Any => LONGEST_REST,
-            Trust::Recent => LONGEST_TRUSTED_REST,
-        });
-        while let Some(candidate) = resting.pop_if(|it| now - it.since < longest) {
+        let longest = match trust {
+            Trust::Any => u64::MAX,
+            Trust::Recent => ticks(LONGEST_TRUSTED_REST),
+        };
+        while let Some(candidate) = resting.pop_if(|it| now < it.until && now - it.since < longest) {
             // One that was used in this very tick is taken unseen where being wrong only costs another try.
             let is_fresh = trust == Trust::Any && candidate.since == now;
             if is_fresh || is_quiet(&candidate.upstream.stream) {
@@ -70,21 +69,22 @@ impl Idle {
     }
 
     /// Keeps a connection for the next request to the same server.
-    pub(crate) fn keep(&self, server: u32, upstream: Upstream, now: u64) {
+    pub(crate) fn keep(&self, server: u32, upstream: Upstream, how: &Reaching, now: u64) {
         let mut servers = self.servers.borrow_mut();
         let place = server as usize;
         if servers.len() <= place {
             servers.resize_with(place + 1, Vec::new);
         }
-        if servers[place].len() < MOST_PER_SERVER && upstream.may_rest() {
-            servers[place].push(Resting { upstream, since: now });
+        let until = (now + ticks(how.keep_idle.get())).min(upstream.born + ticks(how.keep_age.get()));
+        if servers[place].len() < usize::from(how.keep_limit) && now < until && upstream.may_rest() {
+            servers[place].push(Resting { upstream, since: now, until });
         }
     }
 
     /// Closes what rested too long or was closed by its server.
     pub(crate) fn tidy(&self, now: u64) {
         for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
-            resting.retain(|it| now - it.since < ticks(LONGEST_REST) && is_quiet(&it.upstream.stream));
+            resting.retain(|it| now < it.until && is_quiet(&it.upstream.stream));
             resting.shrink_to(resting.len() * 2);
         }
     }

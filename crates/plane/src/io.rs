@@ -52,54 +52,127 @@ impl Watch<'_> {
     }
 }
 
-/// The reading side of a connection, whole or half.
+/// What bytes come from: the reading side of a connection, or of one stream of it.
 pub(crate) trait Source: AsyncRead + Unpin {
-    /// The connection.
-    fn stream(&self) -> &TcpStream;
+    /// The connection, when the bytes are its own.
+    fn socket(&self) -> Option<&TcpStream> {
+        None
+    }
 
-    fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>>;
+    /// Ready when reading would give something, or the end.
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>>;
+}
+
+/// What bytes go to: the writing side of a connection, or of one stream of it.
+pub(crate) trait Sink: AsyncWrite + Unpin {
+    /// The connection, when the bytes are its own.
+    fn socket(&self) -> Option<&TcpStream> {
+        None
+    }
+
+    /// Ready when the peer has said that it wants nothing more. A connection that was half closed has not said so.
+    fn poll_given_up(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        let _ = context;
+        Poll::Pending
+    }
+}
+
+/// Both sides of what a message goes over: a connection, or one stream of it.
+pub(crate) trait Wire: Source + Sink {
+    /// The reading side alone.
+    type Reading<'a>: Source
+    where
+        Self: 'a;
+    /// The writing side alone.
+    type Writing<'a>: Sink
+    where
+        Self: 'a;
+
+    /// Both sides, to be used at the same time.
+    fn sides(&mut self) -> (Self::Reading<'_>, Self::Writing<'_>);
+
+    /// Whether the peer went away, as far as is known.
+    fn is_gone(&mut self, context: &mut Context<'_>) -> bool;
+
+    /// The connection, when it is this message's alone and can go on with another protocol.
+    fn connection(&mut self) -> Option<&mut TcpStream> {
+        None
+    }
 }
 
 impl Source for TcpStream {
-    fn stream(&self) -> &TcpStream {
-        self
+    fn socket(&self) -> Option<&TcpStream> {
+        Some(self)
     }
 
-    fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.poll_read_ready(context)
     }
 }
 
 impl Source for ReadHalf<'_> {
-    fn stream(&self) -> &TcpStream {
-        self.as_ref()
+    fn socket(&self) -> Option<&TcpStream> {
+        Some(self.as_ref())
     }
 
-    fn poll_ready(&self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.as_ref().poll_read_ready(context)
     }
 }
 
-/// The writing side of a connection, whole or half.
-pub(crate) trait Sink: AsyncWrite + Unpin {
-    /// The connection.
-    fn stream(&self) -> &TcpStream;
-}
-
 impl Sink for TcpStream {
-    fn stream(&self) -> &TcpStream {
-        self
+    fn socket(&self) -> Option<&TcpStream> {
+        Some(self)
     }
 }
 
 impl Sink for WriteHalf<'_> {
-    fn stream(&self) -> &TcpStream {
-        self.as_ref()
+    fn socket(&self) -> Option<&TcpStream> {
+        Some(self.as_ref())
+    }
+}
+
+impl Wire for TcpStream {
+    type Reading<'a> = ReadHalf<'a>;
+    type Writing<'a> = WriteHalf<'a>;
+
+    fn sides(&mut self) -> (ReadHalf<'_>, WriteHalf<'_>) {
+        self.split()
+    }
+
+    fn is_gone(&mut self, context: &mut Context<'_>) -> bool {
+        let mut byte = [std::mem::MaybeUninit::uninit()];
+        let mut room = ReadBuf::uninit(&mut byte);
+        matches!(self.poll_peek(context, &mut room), Poll::Ready(Ok(0) | Err(_)))
+    }
+
+    fn connection(&mut self) -> Option<&mut TcpStream> {
+        Some(self)
+    }
+}
+
+impl<S: Source> Source for &mut S {
+    fn socket(&self) -> Option<&TcpStream> {
+        (**self).socket()
+    }
+
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        (**self).poll_ready(context)
+    }
+}
+
+impl<S: Sink> Sink for &mut S {
+    fn socket(&self) -> Option<&TcpStream> {
+        (**self).socket()
+    }
+
+    fn poll_given_up(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        (**self).poll_given_up(context)
     }
 }
 
 /// Waits until there is something to read, without holding a buffer meanwhile.
-pub(crate) async fn readable(source: &impl Source, watch: Watch<'_>) -> Result<(), Trouble> {
+pub(crate) async fn readable(source: &mut impl Source, watch: Watch<'_>) -> Result<(), Trouble> {
     std::future::poll_fn(|context| {
         watch.check()?;
         source.poll_ready(context).map_err(Trouble::from)
@@ -198,8 +271,8 @@ pub(crate) enum Spilt {
 
 /// Moves exactly `left` bytes by `splice`. Each side may rest for its own patience.
 pub(crate) async fn splice(
-    (source, source_patience): (&impl Source, Duration),
-    (sink, sink_patience): (&impl Sink, Duration),
+    (source, source_patience): (&TcpStream, Duration),
+    (sink, sink_patience): (&TcpStream, Duration),
     mut left: u64,
     pipe: &mut Pipe,
     watch: Watch<'_>,
@@ -209,7 +282,7 @@ pub(crate) async fn splice(
         while left > 0 || !pipe.is_empty() {
             if pipe.is_empty() {
                 let most = usize::try_from(left).unwrap_or(usize::MAX);
-                match pipe.poll_fill(source.stream(), most, context) {
+                match pipe.poll_fill(source, most, context) {
                     Poll::Ready(Ok(count @ 1..)) => {
                         left -= count as u64;
                         watch.within(sink_patience);
@@ -219,7 +292,7 @@ pub(crate) async fn splice(
                     Poll::Pending => return Poll::Pending,
                 }
             }
-            match pipe.poll_drain(sink.stream(), context) {
+            match pipe.poll_drain(sink, context) {
                 Poll::Ready(Ok(_)) if pipe.is_empty() => watch.within(source_patience),
                 Poll::Ready(Ok(_)) => watch.within(sink_patience),
                 Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Sink(error.into()))),

@@ -6,6 +6,7 @@
 //!
 //! Probes run elsewhere, on the runtime that [`probe::Prober`] is started on.
 
+mod ahead;
 mod alarm;
 mod buffer;
 mod client;

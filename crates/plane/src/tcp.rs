@@ -14,7 +14,7 @@ use crate::client::Who;
 use crate::connect::reach;
 use crate::deal::{Deal, NoServer, choose};
 use crate::decisions::Made;
-use crate::io::Watch;
+use crate::io::{Watch, Wire};
 use crate::proxy;
 use crate::relay::{End, Relay};
 use crate::worker::{Client, Worker};
@@ -90,7 +90,7 @@ async fn relay(
     let mut tried = Tried::default();
     let mut failed_at = Vec::new();
     while tried.len() < pool.attempts {
-        let gone = |context: &mut std::task::Context<'_>| is_gone(stream, context);
+        let gone = |context: &mut std::task::Context<'_>| stream.is_gone(context);
         let place = match deal.server(&tried, gone).await {
             Ok(place) => place,
             Err(NoServer::Nobody) if !tried.is_empty() => break,
@@ -116,10 +116,10 @@ async fn relay(
             pool.servers[*before].cell.lane(deal.worker.index).retried.up();
         }
         let mut at = deal.begin(place);
-        let mut upstream = match reach(server, deal.watch).await {
+        let mut upstream = match reach(server, &pool.reaching, deal.worker.draw(), deal.watch).await {
             Ok(upstream) => upstream,
             Err(failure) => {
-                at.lane.failed.up();
+                at.failed();
                 tracing::debug!(server = %server.name, ?failure, "a server was not reached");
                 deal.client.alarm.silence();
                 tried.note(place);
@@ -132,7 +132,7 @@ async fn relay(
         if let Some(version) = pool.proxy_protocol
             && upstream.stream.write_all(&proxy::header(version, who.client, who.meant_for)).await.is_err()
         {
-            at.lane.failed.up();
+            at.failed();
             return Err(Ended::Unreached);
         }
         if let Some(life) = frontend.life_limit {
@@ -150,11 +150,4 @@ async fn relay(
         return Ok(());
     }
     Err(Ended::Unreached)
-}
-
-/// Whether a client that waits has ended its connection.
-pub(crate) fn is_gone(stream: &TcpStream, context: &mut std::task::Context<'_>) -> bool {
-    let mut byte = [std::mem::MaybeUninit::uninit()];
-    let mut room = tokio::io::ReadBuf::uninit(&mut byte);
-    matches!(stream.poll_peek(context, &mut room), std::task::Poll::Ready(Ok(0) | Err(_)))
 }

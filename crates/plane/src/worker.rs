@@ -21,10 +21,12 @@ use tokio::runtime::LocalOptions;
 use tokio::sync::{Notify, mpsc, oneshot};
 use tokio::task::JoinHandle;
 
+use crate::ahead::Ahead;
 use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{LARGE, SMALL, Shelf};
 use crate::client;
 use crate::decisions::{Log, Teller};
+use crate::http;
 use crate::idle::Idle;
 use crate::listen::Listener;
 use crate::pipe::Pipes;
@@ -85,7 +87,7 @@ pub(crate) struct Client {
     /// The server of the exchange in flight.
     pub(crate) server: Cell<Option<u32>>,
     /// The server that this connection was dealt out to, where connections are.
-    pub(crate) dealt_to: Cell<Option<u32>>,
+    pub(crate) dealt_to: Rc<Cell<Option<u32>>>,
     /// Between two requests: may be closed without hurting anyone.
     pub(crate) resting: Cell<bool>,
 }
@@ -108,6 +110,8 @@ pub(crate) struct Worker {
     pub(crate) index: usize,
     pub(crate) wheel: Wheel,
     pub(crate) idle: Idle,
+    pub(crate) shared: http::Shared,
+    ahead: Ahead,
     pub(crate) small: Rc<Shelf>,
     pub(crate) large: Rc<Shelf>,
     pub(crate) pipes: Pipes,
@@ -135,6 +139,8 @@ impl Worker {
             index,
             wheel: Wheel::new(),
             idle: Idle::default(),
+            shared: http::Shared::default(),
+            ahead: Ahead::default(),
             small: Shelf::new(SMALL),
             large: Shelf::new(LARGE),
             pipes: Pipes::default(),
@@ -182,6 +188,20 @@ impl Worker {
 
     /// Registers a client's connection until the returned guard is dropped.
     pub(crate) fn register(self: &Rc<Self>, frontend: u32, address: SocketAddr) -> Registered {
+        self.register_as(frontend, address, Rc::default())
+    }
+
+    /// Registers one request among several that share a client's connection.
+    pub(crate) fn register_stream(self: &Rc<Self>, of: &Client) -> Registered {
+        self.register_as(of.frontend.get(), of.address, Rc::clone(&of.dealt_to))
+    }
+
+    fn register_as(
+        self: &Rc<Self>,
+        frontend: u32,
+        address: SocketAddr,
+        dealt_to: Rc<Cell<Option<u32>>>,
+    ) -> Registered {
         let key = self.next_client.get();
         self.next_client.set(key + 1);
         let client = Rc::new(Client {
@@ -191,7 +211,7 @@ impl Worker {
             fresh: Cell::new(true),
             alarm: Alarm::new(),
             server: Cell::new(None),
-            dealt_to: Cell::new(None),
+            dealt_to,
             resting: Cell::new(true),
         });
         self.clients.borrow_mut().insert(key, Rc::clone(&client));
@@ -299,6 +319,7 @@ async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedRe
             }
             Command::Cut { server } => {
                 worker.idle.forget(server);
+                worker.shared.forget(server);
                 worker.each_client(|client| {
                     if client.server.get() == Some(server) {
                         client.alarm.ring(Ring::Cut);
@@ -339,9 +360,11 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
         pulse.notified().await;
         worker.wheel.advance();
         worker.ticked.notify_waiters();
+        worker.ahead.look(&worker);
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
             worker.idle.tidy(worker.wheel.now());
+            worker.shared.tidy(worker.wheel.now());
             worker.small.trim();
             worker.large.trim();
             worker.pipes.trim();

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::Problem;
-use super::document::{Algorithm, Document, Failback, Frontend, Pool, Protocol, Server};
+use super::document::{Algorithm, Document, Failback, Frontend, HttpVersion, Pool, Protocol, Server};
 use super::found::{Found, found_name};
 use super::place::Written;
 use super::tree::Node;
@@ -141,6 +141,7 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     references(&document, &mut problems);
     frontends_overlap(&document, &mut problems);
     trust(&document, &mut problems);
+    introductions(&document, &mut problems);
     for (name, pool) in &document.pools {
         repeated_addresses(name, pool, &mut problems);
         long_lookups(name, pool, &mut problems);
@@ -280,6 +281,21 @@ fn trust(document: &Document, problems: &mut Vec<Problem>) {
                 &format!("frontends.{name}.proxy_protocol"),
                 "nobody is trusted to tell who the client is".to_owned(),
                 format!("trusted = [\"192.0.2.0/24\"] or the like under [frontends.{name}]"),
+            ));
+        }
+    }
+}
+
+/// A connection that many clients share can't begin with the address of one.
+fn introductions(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, pool) in &document.pools {
+        if pool.proxy_protocol.is_some() && pool.reaching.http_version == HttpVersion::Two {
+            problems.push(Problem::at(
+                &format!("pools.{name}.proxy_protocol"),
+                "connections of HTTP/2 are shared by many clients and can't begin with one's address"
+                    .to_owned(),
+                "http_version = \"1.1\", or no proxy_protocol: servers get Forwarded and X-Forwarded-For"
+                    .to_owned(),
             ));
         }
     }

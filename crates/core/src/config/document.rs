@@ -13,6 +13,7 @@ pub use super::dealing::{
     ServerLimits, Unit, WhenAbsent,
 };
 use super::place::{AddressRange, Place};
+pub use super::reaching::{HttpVersion, Reaching};
 use crate::name::Name;
 use crate::units::{Size, Span};
 
@@ -167,6 +168,8 @@ pub struct HttpKeys {
     pub head_limit: Size,
     /// The most fields in a request head; one with more is answered 431. 1 to 100.
     pub field_limit: u16,
+    /// The most requests that a client may have under way at once over HTTP/2. 1 to 1000.
+    pub stream_limit: u16,
     /// How long a client may take from a request's first byte to the end of its head; then 408. 100ms to 5m.
     pub head_timeout: Span,
     /// How long a tunnel (WebSocket) may rest. 1s to 24h.
@@ -230,6 +233,9 @@ pub struct Pool {
     /// The version of PROXY protocol header that connections to its servers begin with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub proxy_protocol: Option<ProxyVersion>,
+    /// How its servers are reached.
+    #[serde(flatten)]
+    pub reaching: Reaching,
     /// The check that judges its servers; without one every server is taken to work.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub check: Option<Name>,

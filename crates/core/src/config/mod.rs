@@ -19,6 +19,7 @@ pub mod many;
 pub mod merge;
 pub mod place;
 mod problem;
+mod reaching;
 mod read;
 pub mod renames;
 pub mod thing;

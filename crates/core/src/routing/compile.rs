@@ -47,6 +47,7 @@ pub fn compile(
             connection_limit: u64::from(spec.connection_limit),
             head_limit: http.map_or(0, |it| usize::try_from(it.head_limit.bytes()).unwrap_or(usize::MAX)),
             field_limit: http.map_or(0, |it| usize::from(it.field_limit)),
+            stream_limit: http.map_or(0, |it| u32::from(it.stream_limit)),
             head_timeout: http.map_or(Duration::ZERO, |it| it.head_timeout.get()),
             idle_timeout: spec.idle_timeout.get(),
             tunnel_timeout: http.map_or(Duration::ZERO, |it| it.tunnel_timeout.get()),
@@ -193,6 +194,7 @@ fn pool(
         usable: servers.iter().filter(|server| server.standing.reason.is_none()).count()
             >= usize::from(spec.usable_from),
         proxy_protocol: spec.proxy_protocol,
+        reaching: spec.reaching.clone(),
         attempts: usize::from(spec.attempts),
         servers,
         cell,

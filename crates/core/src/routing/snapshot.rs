@@ -10,7 +10,7 @@ use super::choose::Choice;
 use super::facts::{Facts, Key, KeyRule};
 use crate::balance::{Ask, Balance, Tried};
 use crate::cells::{FrontendCell, Limits, PoolCell, ServerCell};
-use crate::config::document::{Algorithm, Endpoint, Protocol, ProxyVersion, Queueing, Unit};
+use crate::config::document::{Algorithm, Endpoint, Protocol, ProxyVersion, Queueing, Reaching, Unit};
 use crate::eligibility::{Reason, Standing};
 use crate::name::{Name, PoolServer};
 use crate::pins::PinRule;
@@ -45,6 +45,8 @@ pub struct Frontend {
     pub head_limit: usize,
     /// The most fields in a request head.
     pub field_limit: usize,
+    /// The most requests that a client may have under way at once over HTTP/2.
+    pub stream_limit: u32,
     /// From the first byte of a head to its end.
     pub head_timeout: Duration,
     /// The longest rest of a client's connection.
@@ -90,6 +92,8 @@ pub struct Pool {
     pub timed: bool,
     /// The PROXY protocol header that its servers want.
     pub proxy_protocol: Option<ProxyVersion>,
+    /// How its servers are reached.
+    pub reaching: Reaching,
     /// All servers in the order of their names, eligible or not; a place in this list is what `balance` picks.
     pub servers: Vec<Server>,
     /// How many servers one request may be offered to.

@@ -1,11 +1,14 @@
 //! The way of an answer from a server to a client.
 
 use std::cell::Cell;
+use std::future::Future;
+use std::pin::pin;
+use std::task::Poll;
 
 use merismos_core::cells::ServerLane;
 use merismos_core::routing::{Frontend, Server, Times};
 
-use super::body::Follow;
+use super::body::{Follow, content};
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, More, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
@@ -131,8 +134,8 @@ impl<'a> Answer<'a> {
     ) -> Result<(Buffer, usize, Response), NotDelivered> {
         let mut rest = None;
         loop {
-            let (mut buffer, length) =
-                self.read_head(server, rest.take()).await.map_err(NotDelivered::Server)?;
+            let head = unless_given_up(client, self.read_head(server, rest.take())).await?;
+            let (mut buffer, length) = head.map_err(NotDelivered::Server)?;
             let Ok(response) = head::response(&buffer[..length], self.request.is_head) else {
                 return Err(nonsense());
             };
@@ -187,12 +190,12 @@ impl<'a> Answer<'a> {
     ) -> Result<bool, NotDelivered> {
         if let Follow::Counted(left) = follow
             && left >= SPLICE_FROM
+            && let (Some(from), Some(to)) = (server.socket(), client.socket())
             && let Some(mut pipe) = self.worker.pipes.take()
         {
             drop(buffer);
             let (patience, resting) = (self.times.idle, self.frontend.idle_timeout);
-            let moved =
-                Box::pin(splice((server, patience), (client, resting), left, &mut pipe, self.watch)).await;
+            let moved = Box::pin(splice((from, patience), (to, resting), left, &mut pipe, self.watch)).await;
             self.worker.pipes.give_back(Some(pipe));
             return match moved {
                 Ok(()) => Ok(true),
@@ -207,7 +210,7 @@ impl<'a> Answer<'a> {
                 buffer = self.worker.large.take();
             }
             self.watch.within(self.times.idle);
-            match read(server, &mut buffer, self.watch).await {
+            match unless_given_up(client, read(server, &mut buffer, self.watch)).await? {
                 Ok(_) => self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?,
                 Err(Trouble::Closed) if matches!(follow, Follow::UntilClose) => return Ok(false),
                 Err(_) => {
@@ -230,7 +233,7 @@ impl<'a> Answer<'a> {
     ) -> Result<(), NotDelivered> {
         let broken = |_| NotDelivered::BrokenOff { open_ended: unchunk };
         let used = if unchunk {
-            follow.pass(buffer, |content| out.extend_from_slice(content)).map_err(broken)?
+            follow.pass(buffer, content(out)).map_err(broken)?
         } else {
             follow.pass(buffer, |_| {}).map_err(broken)?
         };
@@ -251,6 +254,21 @@ impl<'a> Answer<'a> {
         let sent = write_all(client, bytes, self.watch, self.frontend.idle_timeout).await;
         sent.map_err(|trouble| not_taken(&trouble))
     }
+}
+
+/// Waits for the server, unless the client says meanwhile that it wants nothing more.
+async fn unless_given_up<T>(
+    client: &mut impl Sink,
+    work: impl Future<Output = T>,
+) -> Result<T, NotDelivered> {
+    let mut work = pin!(work);
+    std::future::poll_fn(|context| {
+        if client.poll_given_up(context).is_ready() {
+            return Poll::Ready(Err(NotDelivered::ClientGone));
+        }
+        work.as_mut().poll(context).map(Ok)
+    })
+    .await
 }
 
 /// What it means that the client did not take a part of its answer.

@@ -11,6 +11,23 @@ const LONGEST_TRAILERS: usize = 16 << 10;
 #[derive(Debug, PartialEq, Eq)]
 pub(super) struct BrokenChunks;
 
+/// What bytes of a body are, beside the framing between them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Part<'b> {
+    Content(&'b [u8]),
+    /// Of the trailer fields, their lines' ends and the empty line included.
+    Trailers(&'b [u8]),
+}
+
+/// Collects the content of a body.
+pub(super) fn content(into: &mut Vec<u8>) -> impl FnMut(Part<'_>) {
+    |part| {
+        if let Part::Content(bytes) = part {
+            into.extend_from_slice(bytes);
+        }
+    }
+}
+
 /// Follows a body as its bytes pass by.
 #[derive(Debug)]
 pub(super) enum Follow {
@@ -38,12 +55,12 @@ impl Follow {
         matches!(self, Self::Done)
     }
 
-    /// Follows the next bytes: how many of them belong to the body. `payload` is told the spans that are
-    /// content, for clients that do not understand the chunked coding.
+    /// Follows the next bytes: how many of them belong to the body. `tell` is told what they are, for those that do
+    /// not understand the chunked coding.
     pub(super) fn pass(
         &mut self,
         data: &[u8],
-        mut payload: impl FnMut(&[u8]),
+        mut tell: impl FnMut(Part<'_>),
     ) -> Result<usize, BrokenChunks> {
         let used = match self {
             Self::Done => 0,
@@ -57,14 +74,14 @@ impl Follow {
                 used
             }
             Self::Chunked(chunks) => {
-                let used = chunks.pass(data, &mut payload)?;
+                let used = chunks.pass(data, &mut tell)?;
                 if chunks.state == ChunkState::Done {
                     *self = Self::Done;
                 }
                 return Ok(used);
             }
         };
-        payload(&data[..used]);
+        tell(Part::Content(&data[..used]));
         Ok(used)
     }
 }
@@ -116,12 +133,12 @@ impl Default for Chunks {
 }
 
 impl Chunks {
-    fn pass(&mut self, data: &[u8], payload: &mut impl FnMut(&[u8])) -> Result<usize, BrokenChunks> {
+    fn pass(&mut self, data: &[u8], tell: &mut impl FnMut(Part<'_>)) -> Result<usize, BrokenChunks> {
         let mut at = 0;
         while at < data.len() && self.state != ChunkState::Done {
             if let ChunkState::Data { left } = &mut self.state {
                 let used = (data.len() - at).min(usize::try_from(*left).unwrap_or(usize::MAX));
-                payload(&data[at..at + used]);
+                tell(Part::Content(&data[at..at + used]));
                 at += used;
                 *left -= used as u64;
                 if *left == 0 {
@@ -129,7 +146,14 @@ impl Chunks {
                 }
                 continue;
             }
+            let is_trailer = matches!(
+                self.state,
+                ChunkState::TrailerStart | ChunkState::Trailer | ChunkState::TrailerLf | ChunkState::LastLf
+            );
             self.state = self.step(data[at])?;
+            if is_trailer {
+                tell(Part::Trailers(&data[at..=at]));
+            }
             at += 1;
         }
         Ok(at)
@@ -195,11 +219,28 @@ mod tests {
 
     fn decode(pieces: &[&[u8]]) -> Result<(Vec<u8>, usize, bool), BrokenChunks> {
         let mut follow = Follow::new(Framing::Chunked);
-        let (mut content, mut used) = (Vec::new(), 0);
+        let (mut whole, mut used) = (Vec::new(), 0);
         for piece in pieces {
-            used += follow.pass(piece, |span| content.extend_from_slice(span))?;
+            used += follow.pass(piece, content(&mut whole))?;
         }
-        Ok((content, used, follow.is_done()))
+        Ok((whole, used, follow.is_done()))
+    }
+
+    #[test]
+    fn trailers_are_told_whole() {
+        for size in 1..BODY.len() {
+            let mut follow = Follow::new(Framing::Chunked);
+            let mut trailers = Vec::new();
+            for piece in BODY.chunks(size) {
+                let tell = |part: Part<'_>| {
+                    if let Part::Trailers(bytes) = part {
+                        trailers.extend_from_slice(bytes);
+                    }
+                };
+                follow.pass(piece, tell).unwrap();
+            }
+            assert_eq!(trailers, b"X-Sum: 11\r\n\r\n", "pieces of {size}");
+        }
     }
 
     const BODY: &[u8] = b"5;a=b\r\nhello\r\n6\r\n world\r\n0\r\nX-Sum: 11\r\n\r\n";

@@ -6,10 +6,9 @@ use std::sync::Arc;
 use std::task::Poll;
 
 use merismos_core::balance::Tried;
-use merismos_core::config::document::Unit;
+use merismos_core::config::document::{HttpVersion, Unit};
 use merismos_core::pins::{PinRule, Pinned, identity};
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server, Times};
-use tokio::net::TcpStream;
 
 use super::answer::{Answer, Delivered, NotDelivered};
 use super::body::Follow;
@@ -23,10 +22,9 @@ use crate::connect::{ConnectError, Unreached, Upstream, reach};
 use crate::deal::{Deal, GoesOn, NoServer, choose};
 use crate::decisions::{Made, Tied};
 use crate::idle::Trust;
-use crate::io::{Sink, Source, Trouble, Watch, read_fresh, write_all};
+use crate::io::{Sink, Source, Trouble, Watch, Wire, read_fresh, write_all};
 use crate::proxy;
 use crate::relay::Relay;
-use crate::tcp::is_gone;
 use crate::witness::{Sighting, Watch as Witness};
 use crate::worker::{Client, Worker, minute};
 
@@ -69,6 +67,8 @@ struct Sending<'b> {
     input: Option<Buffer>,
     /// How much of the body is still to come.
     follow: Follow,
+    /// Some of what was to come has gone to a server, and can't be sent again.
+    begun: bool,
     /// A field for the client, when it is tied to a server from now on.
     pin: Option<Vec<u8>>,
 }
@@ -86,7 +86,7 @@ impl Exchange<'_> {
     /// Sees the request through. `out` holds the head for the server; `input` what the client sent behind its head.
     pub(super) async fn run(
         &mut self,
-        stream: &mut TcpStream,
+        stream: &mut impl Wire,
         mut input: Buffer,
         out: &mut Vec<u8>,
     ) -> Outcome {
@@ -101,7 +101,7 @@ impl Exchange<'_> {
         }
         let input = (!input.is_empty()).then_some(input);
         let witness = self.request.mark.as_ref().and_then(|mark| self.worker.watches.find(mark));
-        let mut sending = Sending { start: out, input, follow, pin: None };
+        let mut sending = Sending { start: out, input, follow, begun: false, pin: None };
         let mut asked = Asked::default();
         let mut why = None;
         while let Some(chosen) = choose(self.worker, self.frontend, self.client_address(), asked) {
@@ -130,7 +130,7 @@ impl Exchange<'_> {
     async fn offer(
         &self,
         chosen: &ChosenPool<'_>,
-        stream: &mut TcpStream,
+        stream: &mut impl Wire,
         sending: &mut Sending<'_>,
         witness: &Option<(Arc<Witness>, u64)>,
     ) -> Result<Outcome, Shortage> {
@@ -180,21 +180,21 @@ impl Exchange<'_> {
                 }
                 Err(Failed::Client(outcome)) => {
                     if matches!(outcome, Outcome::BrokenOff { .. }) {
-                        lane.failed.up();
+                        at.failed();
                         self.frontend.cell.lane(self.worker.index).unanswered.up();
                     }
                     tell(Some(place), &places);
                     return Ok(outcome);
                 }
                 Err(Failed::Server(failure)) => {
-                    lane.failed.up();
+                    at.failed();
                     if !matches!(failure, ServerFailure::NotReached(_)) {
                         lane.taken.up();
                     }
                     tracing::debug!(server = %server.name, ?failure, "a server failed a request");
                     last = Some((place, failure));
                     tried.note(place);
-                    if !self.may_repeat(failure, whole_body_sent) {
+                    if !self.may_repeat(failure, whole_body_sent, sending.begun) {
                         break;
                     }
                     places.push(place);
@@ -212,8 +212,9 @@ impl Exchange<'_> {
     }
 
     /// Whether the request may be sent again, to another server.
-    fn may_repeat(&self, failure: ServerFailure, whole_body_sent: bool) -> bool {
+    fn may_repeat(&self, failure: ServerFailure, whole_body_sent: bool, body_begun: bool) -> bool {
         match failure {
+            ServerFailure::Untouched => !body_begun,
             ServerFailure::NotReached(_) => true,
             ServerFailure::Closed | ServerFailure::Cut => self.request.is_idempotent && whole_body_sent,
             // The server may have acted on it, or will give every one the same nonsense.
@@ -266,7 +267,7 @@ impl Exchange<'_> {
     async fn place(
         &self,
         deal: &Deal<'_>,
-        stream: &TcpStream,
+        stream: &mut impl Wire,
         tried: &Tried,
         pinned: Option<usize>,
     ) -> Result<Placed, NoServer> {
@@ -288,7 +289,7 @@ impl Exchange<'_> {
         {
             return Ok(Placed { place, pin: None, tied: Some(Tied::Connection) });
         }
-        let place = deal.server(tried, |context| is_gone(stream, context)).await?;
+        let place = deal.server(tried, |context| stream.is_gone(context)).await?;
         if by_connection {
             self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
         }
@@ -329,10 +330,13 @@ impl Exchange<'_> {
     async fn attempt(
         &self,
         pool: &Pool,
-        stream: &mut TcpStream,
+        stream: &mut impl Wire,
         server: &Server,
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
+        if pool.reaching.http_version == HttpVersion::Two {
+            return Box::pin(self.attempt_shared(pool, stream, server, sending)).await;
+        }
         let resendable = self.request.is_idempotent && sending.follow.is_done();
         let trust = if resendable { Trust::Any } else { Trust::Recent };
         // With a PROXY protocol header a connection is one client's alone, and none is kept.
@@ -341,19 +345,68 @@ impl Exchange<'_> {
             Some(_) => None,
         };
         if let Some(kept) = kept {
-            match self.exchange(pool, stream, kept, server, sending).await {
+            match self.exchange_and_keep(pool, stream, kept, server, sending).await {
                 Err(Failed::Server(ServerFailure::Closed)) if resendable => {}
                 other => return other,
             }
         }
         // Rare beside kept connections; in a box it does not make every request's future larger.
         let fresh = Box::pin(self.connect(pool, server)).await.map_err(|it| Failed::Server(it.into()))?;
-        self.exchange(pool, stream, fresh, server, sending).await
+        self.exchange_and_keep(pool, stream, fresh, server, sending).await
+    }
+
+    /// One server's chance, on a stream of a connection that others share. When that closed before it took the request,
+    /// another one is tried once.
+    async fn attempt_shared(
+        &self,
+        pool: &Pool,
+        stream: &mut impl Wire,
+        server: &Server,
+        sending: &mut Sending<'_>,
+    ) -> Result<Delivered, Failed> {
+        let mut is_second = false;
+        loop {
+            let upstream = {
+                let turn = self.worker.draw();
+                self.worker.shared.stream((server, &pool.reaching, turn), self.watch, self.request).await
+            };
+            let mut upstream = upstream.map_err(|it| Failed::Server(it.into()))?;
+            let delivered = self.exchange(stream, &mut upstream, server, sending).await;
+            match delivered {
+                Err(Failed::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
+                    if is_second || sending.begun {
+                        return Err(Failed::Server(ServerFailure::Untouched));
+                    }
+                    is_second = true;
+                }
+                Err(Failed::Server(ServerFailure::Late)) => {
+                    upstream.distrust();
+                    return delivered;
+                }
+                _ => return delivered,
+            }
+        }
+    }
+
+    /// Sends the request on a connection of its own, which is kept when it can carry another.
+    async fn exchange_and_keep(
+        &self,
+        pool: &Pool,
+        stream: &mut impl Wire,
+        mut upstream: Upstream,
+        server: &Server,
+        sending: &mut Sending<'_>,
+    ) -> Result<Delivered, Failed> {
+        let delivered = self.exchange(stream, &mut upstream.stream, server, sending).await?;
+        if delivered.keep_server && sending.follow.is_done() && pool.proxy_protocol.is_none() {
+            self.worker.idle.keep(server.cell.id, upstream, &pool.reaching, self.worker.wheel.now());
+        }
+        Ok(delivered)
     }
 
     /// Makes a connection, and says on it who the client is where the server wants to know that way.
     async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, Unreached> {
-        let mut upstream = reach(server, self.watch).await?;
+        let mut upstream = reach(server, &pool.reaching, self.worker.draw(), self.watch).await?;
         if let Some(version) = pool.proxy_protocol {
             let header = proxy::header(version, self.who.client, self.who.meant_for);
             let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;
@@ -365,14 +418,13 @@ impl Exchange<'_> {
     /// Sends the request on a connection and brings the answer back.
     async fn exchange(
         &self,
-        pool: &Pool,
-        stream: &mut TcpStream,
-        mut upstream: Upstream,
+        stream: &mut impl Wire,
+        upstream: &mut impl Wire,
         server: &Server,
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
         let times = server.times;
-        if let Err(trouble) = write_all(&mut upstream.stream, sending.start, self.watch, times.idle).await {
+        if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
             return Err(Failed::Server(server_failure(&trouble)));
         }
         let pin = sending.pin.take();
@@ -380,24 +432,22 @@ impl Exchange<'_> {
             Answer::new((self.worker, self.client), self.frontend, self.request, (server, pin), self.watch);
         let delivered = if sending.follow.is_done() {
             self.watch.within(times.first_byte);
-            answer.deliver(&mut upstream.stream, stream).await
+            answer.deliver(upstream, stream).await
         } else {
-            Box::pin(self.duplex(stream, &mut upstream.stream, &answer, times, sending)).await?
+            Box::pin(self.duplex(stream, upstream, &answer, times, sending)).await?
         };
         let mut delivered = delivered.map_err(|error| match error {
             NotDelivered::Server(failure) => Failed::Server(failure),
             NotDelivered::BrokenOff { open_ended } => Failed::Client(Outcome::BrokenOff { open_ended }),
             NotDelivered::ClientGone => Failed::Client(Outcome::ClientGone),
         })?;
-        if let Some(rest) = delivered.tunnel.take() {
+        if let Some(rest) = delivered.tunnel.take()
+            && let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection())
+        {
             let first = sending.input.take();
             let mut tunnel = Relay::new(self.worker, self.watch, self.frontend.tunnel_timeout, first, rest);
             // In a box, for a tunnel's state is large and most requests are none.
-            Box::pin(tunnel.run(stream, &mut upstream.stream)).await;
-            return Ok(delivered);
-        }
-        if delivered.keep_server && sending.follow.is_done() && pool.proxy_protocol.is_none() {
-            self.worker.idle.keep(server.cell.id, upstream, self.worker.wheel.now());
+            Box::pin(tunnel.run(stream, upstream)).await;
         }
         Ok(delivered)
     }
@@ -405,14 +455,14 @@ impl Exchange<'_> {
     /// Sends the rest of the body while the answer may already come.
     async fn duplex(
         &self,
-        stream: &mut TcpStream,
-        upstream: &mut TcpStream,
+        stream: &mut impl Wire,
+        upstream: &mut impl Wire,
         answer: &Answer<'_>,
         times: Times,
         sending: &mut Sending<'_>,
     ) -> Result<Result<Delivered, NotDelivered>, Failed> {
-        let (mut from_client, mut to_client) = stream.split();
-        let (mut from_server, mut to_server) = upstream.split();
+        let (mut from_client, mut to_client) = stream.sides();
+        let (mut from_server, mut to_server) = upstream.sides();
         let mut pump = pin!(self.pump(&mut from_client, &mut to_server, times, sending));
         let mut deliver = pin!(answer.deliver(&mut from_server, &mut to_client));
         let mut pumping = true;
@@ -445,7 +495,8 @@ impl Exchange<'_> {
         times: Times,
         sending: &mut Sending<'_>,
     ) -> Result<(), PumpEnd> {
-        let Sending { input, follow, .. } = sending;
+        let Sending { input, follow, begun, .. } = sending;
+        *begun = true;
         let patience = self.frontend.idle_timeout;
         while !follow.is_done() {
             let mut buffer = match input.take() {
@@ -466,7 +517,7 @@ impl Exchange<'_> {
     }
 
     /// Tells the client that nobody could answer it.
-    async fn short(&self, stream: &mut TcpStream, shortage: Shortage, sending: Sending<'_>) -> Outcome {
+    async fn short(&self, stream: &mut impl Wire, shortage: Shortage, sending: Sending<'_>) -> Outcome {
         let Sending { input: rest, follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
         if matches!(shortage, Shortage::NoServer | Shortage::Full) {

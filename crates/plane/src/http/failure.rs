@@ -12,6 +12,8 @@ pub(super) enum ServerFailure {
     NotReached(ConnectError),
     /// The connection was closed before an answer began.
     Closed,
+    /// The server said that it did nothing of the request, or the connection was closed before it could be sent.
+    Untouched,
     /// The answer made no sense, or ended in its head.
     Nonsense,
     /// No answer began in time.
@@ -44,6 +46,7 @@ impl From<ServerFailure> for Shortage {
         match failure {
             ServerFailure::NotReached(ConnectError::LimitReached) => Self::Full,
             ServerFailure::NotReached(_) => Self::AllFailed,
+            ServerFailure::Untouched => Self::AllFailed,
             ServerFailure::Closed | ServerFailure::Nonsense => Self::BrokenAnswer,
             ServerFailure::Late => Self::Late,
             ServerFailure::Cut => Self::Withdrawn,

@@ -20,15 +20,23 @@ pub(super) struct ClientFields {
     node: String,
     /// All that does not depend on the request, as it is written when the peer is not trusted.
     begin: String,
+    spoken: Spoken,
+}
+
+/// The version of HTTP that a client speaks, as `Via` names it (RFC 9110, 7.6.3).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Spoken {
+    One,
+    Two,
 }
 
 impl ClientFields {
-    pub(super) fn new(peer: SocketAddr) -> Self {
+    pub(super) fn new(peer: SocketAddr, spoken: Spoken) -> Self {
         let ip = peer.ip().to_canonical();
         let node = if ip.is_ipv6() { format!("for=\"[{ip}]\"") } else { format!("for={ip}") };
         let begin =
             format!("X-Forwarded-For: {ip}\r\nX-Forwarded-Proto: http\r\nForwarded: {node};proto=http");
-        Self { peer: ip, node, begin }
+        Self { peer: ip, node, begin, spoken }
     }
 
     /// Writes the fields that the server gets of a client that is not trusted, and the end of the head.
@@ -37,15 +45,24 @@ impl ClientFields {
         if !host.is_empty() {
             write_host(host, host, out);
         }
-        let mut end = *END;
+        let mut end = self.end();
         write_hex(id[0], &mut end[ID..ID + 16]);
         write_hex(id[1], &mut end[ID + 16..ID + 32]);
         out.extend_from_slice(&end);
+    }
+
+    fn end(&self) -> [u8; 71] {
+        match self.spoken {
+            Spoken::One => *END,
+            Spoken::Two => *END_TWO,
+        }
     }
 }
 
 /// The end of every head, with room for the request's identity.
 const END: &[u8; 71] = b"\r\nX-Request-Id: ................................\r\nVia: 1.1 merismos\r\n\r\n";
+/// The same for what came over HTTP/2.
+const END_TWO: &[u8; 71] = b"\r\nX-Request-Id: ................................\r\nVia: 2.0 merismos\r\n\r\n";
 /// Where the identity stands in it.
 const ID: usize = 16;
 
@@ -158,12 +175,13 @@ impl<'h> Told<'h> {
         }
         match self.request_id.filter(|id| is_plain(id)) {
             Some(told) => {
-                out.extend_from_slice(&END[..ID]);
+                let end = client.end();
+                out.extend_from_slice(&end[..ID]);
                 out.extend_from_slice(told);
-                out.extend_from_slice(&END[ID + 32..]);
+                out.extend_from_slice(&end[ID + 32..]);
             }
             None => {
-                let mut end = *END;
+                let mut end = client.end();
                 write_hex(id[0], &mut end[ID..ID + 16]);
                 write_hex(id[1], &mut end[ID + 16..ID + 32]);
                 out.extend_from_slice(&end);
@@ -246,7 +264,7 @@ mod tests {
             assert!(told.note(name, value.as_bytes()));
         }
         let mut out = Vec::new();
-        let client = ClientFields::new("192.0.2.77:5000".parse().unwrap());
+        let client = ClientFields::new("192.0.2.77:5000".parse().unwrap(), Spoken::One);
         told.write(&client, b"inner.example", [1, 2], &mut out);
         assert_eq!(
             String::from_utf8(out).unwrap(),
@@ -271,7 +289,12 @@ mod tests {
         told.note("X-Forwarded-Proto", b"http;host=\"evil\"");
         told.note("X-Request-Id", b"a b");
         let mut out = Vec::new();
-        told.write(&ClientFields::new("[2001:db8::7]:1".parse().unwrap()), b"", [10, 11], &mut out);
+        told.write(
+            &ClientFields::new("[2001:db8::7]:1".parse().unwrap(), Spoken::One),
+            b"",
+            [10, 11],
+            &mut out,
+        );
         assert_eq!(
             String::from_utf8(out).unwrap(),
             "X-Forwarded-For: 2001:db8::7\r\nX-Forwarded-Proto: http\r\nForwarded: for=\"[2001:db8::7]\";proto=http\r\n\

@@ -1,12 +1,12 @@
 //! See [`crate::fuzzing`].
 
-use super::body::Follow;
-use super::forwarded::ClientFields;
+use super::body::{self, Follow};
+use super::forwarded::{ClientFields, Spoken};
 use super::head::{self, Framing, HeadScan, Origin};
 
 fn pass(bytes: &[u8]) -> Option<(head::Request, Vec<u8>)> {
     let length = HeadScan::default().end(bytes).ok()??;
-    let client = ClientFields::new(([192, 0, 2, 7], 4711).into());
+    let client = ClientFields::new(([192, 0, 2, 7], 4711).into(), Spoken::One);
     let trusted = ["192.0.2.0/24".parse().expect("a network")];
     let mut out = Vec::new();
     let origin = Origin { client: &client, trusted: &trusted, id: [1, 2] };
@@ -29,11 +29,11 @@ pub(crate) fn chunked_body(data: &[u8]) {
     let Some((size, data)) = data.split_first() else { return };
     let decode = |pieces: &mut dyn Iterator<Item = &[u8]>| {
         let mut follow = Follow::new(Framing::Chunked);
-        let (mut content, mut used) = (Vec::new(), 0);
+        let (mut whole, mut used) = (Vec::new(), 0);
         for piece in pieces {
-            used += follow.pass(piece, |span| content.extend_from_slice(span)).ok()?;
+            used += follow.pass(piece, body::content(&mut whole)).ok()?;
         }
-        Some((content, used, follow.is_done()))
+        Some((whole, used, follow.is_done()))
     };
     let whole = decode(&mut std::iter::once(data));
     let pieces = decode(&mut data.chunks(usize::from(*size).max(1)));

@@ -14,7 +14,7 @@ use super::refuse::Refusal;
 use crate::client::is_in;
 
 /// The most fields that a head may have; frontends may set a lower limit.
-const MOST_FIELDS: usize = 100;
+pub(super) const MOST_FIELDS: usize = 100;
 
 /// How the body of a message is delimited (RFC 9112, 6.3).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -5,18 +5,19 @@ use std::rc::Rc;
 use std::time::Duration;
 
 use merismos_core::name::Name;
-use merismos_core::routing::Frontend;
+use merismos_core::routing::{Frontend, Snapshot};
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
 use super::exchange::{Exchange, Outcome};
-use super::forwarded::ClientFields;
+use super::forwarded::{ClientFields, Spoken};
 use super::head::{self, HeadScan, Origin};
 use super::refuse::{Refusal, answer};
+use super::two;
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
 use crate::client::Who;
-use crate::io::{Trouble, Watch, read, read_fresh, write_all};
+use crate::io::{Trouble, Watch, Wire, read, read_fresh, write_all};
 use crate::worker::{Client, Worker};
 
 /// How long a refused client may go on sending before its connection is closed under it.
@@ -30,6 +31,8 @@ enum Next {
     Close,
     /// Close, but first take what the client still sends, so that it can read the answer.
     Linger,
+    /// The client speaks HTTP/2; this is all that it has said.
+    Two(Buffer),
 }
 
 /// Why no request was read.
@@ -58,6 +61,46 @@ impl HeadLimits {
     }
 }
 
+/// Who asks, over whatever wire.
+pub(super) struct Asker<'a> {
+    pub(super) worker: &'a Worker,
+    pub(super) client: &'a Client,
+    pub(super) fields: &'a ClientFields,
+    pub(super) who: Who,
+}
+
+impl Asker<'_> {
+    /// Sees one request through: its head are the first `length` bytes of the buffer.
+    pub(super) async fn see_through<W: Wire>(
+        &self,
+        snapshot: &Snapshot,
+        frontend: &Frontend,
+        wire: &mut W,
+        mut buffer: Buffer,
+        length: usize,
+    ) -> Outcome {
+        let Self { worker, client, fields, who } = *self;
+        let mut out = worker.scrap();
+        let origin =
+            Origin { client: fields, trusted: &frontend.trusted, id: [worker.draw(), worker.draw()] };
+        let request = match head::request(&buffer[..length], origin, frontend.field_limit, &mut out) {
+            Ok(request) => request,
+            Err(refusal) => return Outcome::Refused(refusal),
+        };
+        buffer.consume(length);
+        frontend.cell.lane(worker.index).requests.up();
+        let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+        let version = snapshot.version;
+        let request = &request;
+        let mut exchange = Exchange { worker, client, frontend, version, request, who, watch };
+        let outcome = exchange.run(wire, buffer, &mut out).await;
+        client.server.set(None);
+        client.alarm.silence();
+        worker.give_back(out);
+        outcome
+    }
+}
+
 struct Session {
     worker: Rc<Worker>,
     client: Rc<Client>,
@@ -74,7 +117,8 @@ pub(crate) async fn serve(
     who: Who,
     mut input: Option<Buffer>,
 ) {
-    let mut session = Session { worker, client, stream, fields: ClientFields::new(who.client), who };
+    let fields = ClientFields::new(who.client, Spoken::One);
+    let mut session = Session { worker, client, stream, fields, who };
     loop {
         match session.request(&mut input).await {
             Next::Another => {}
@@ -82,6 +126,11 @@ pub(crate) async fn serve(
             Next::Linger => {
                 session.linger().await;
                 return;
+            }
+            Next::Two(first) => {
+                let Session { worker, client, stream, who, .. } = session;
+                // In a box, for its state is large and most connections are others.
+                return Box::pin(two::serve(worker, client, stream, who, first)).await;
             }
         }
     }
@@ -91,7 +140,8 @@ pub(crate) async fn serve(
 pub(crate) async fn turn_away(worker: Rc<Worker>, client: Rc<Client>, stream: TcpStream, frontend: &Name) {
     let unknown = SocketAddr::from(([0, 0, 0, 0], 0));
     let who = Who { client: unknown, meant_for: unknown };
-    let mut session = Session { worker, client, stream, fields: ClientFields::new(unknown), who };
+    let mut session =
+        Session { worker, client, stream, fields: ClientFields::new(unknown, Spoken::One), who };
     session.turn_away(frontend).await;
 }
 
@@ -105,38 +155,21 @@ impl Session {
         else {
             return Next::Close;
         };
+        let is_first = self.client.fresh.get();
         let head = self.read_head(input.take(), limits).await;
         // The head took its time to come; what decides about it is the snapshot of now.
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(self.client.frontend.get()) else { return Next::Close };
-        let (mut buffer, length) = match head {
+        let (buffer, length) = match head {
             Ok(read) => read,
             Err(NoRequest::Ended) => return Next::Close,
             Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
         };
-        let mut out = worker.scrap();
-        let origin =
-            Origin { client: &self.fields, trusted: &frontend.trusted, id: [worker.draw(), worker.draw()] };
-        let request = match head::request(&buffer[..length], origin, frontend.field_limit, &mut out) {
-            Ok(request) => request,
-            Err(refusal) => return self.refuse(refusal, frontend).await,
-        };
-        buffer.consume(length);
-        frontend.cell.lane(worker.index).requests.up();
-        let watch = Watch { alarm: &self.client.alarm, wheel: &worker.wheel };
-        let mut exchange = Exchange {
-            worker: &worker,
-            client: &self.client,
-            frontend,
-            version: snapshot.version,
-            request: &request,
-            who: self.who,
-            watch,
-        };
-        let outcome = exchange.run(&mut self.stream, buffer, &mut out).await;
-        self.client.server.set(None);
-        self.client.alarm.silence();
-        worker.give_back(out);
+        if is_first && buffer[..length] == *two::OPENING {
+            return Next::Two(buffer);
+        }
+        let asker = Asker { worker: &worker, client: &self.client, fields: &self.fields, who: self.who };
+        let outcome = asker.see_through(&snapshot, frontend, &mut self.stream, buffer, length).await;
         match outcome {
             Outcome::Answered { keep: true, rest } => {
                 *input = rest;

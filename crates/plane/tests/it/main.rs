@@ -9,6 +9,8 @@ mod failing;
 mod hostile;
 mod limits;
 mod probing;
+mod reaching;
 mod relaying;
 mod rig;
+mod streams;
 mod traffic;

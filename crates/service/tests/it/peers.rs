@@ -35,6 +35,11 @@ fn text(output: &Output) -> String {
 
 /// A service whose frontend `line` takes TCP or UDP for one server.
 async fn before(protocol: &str, server: SocketAddr, more: &str) -> Service {
+    before_pool(protocol, server, more, "").await
+}
+
+/// As [`before`], with more keys for the pool.
+async fn before_pool(protocol: &str, server: SocketAddr, more: &str, pool: &str) -> Service {
     let service = Service::bare(Database::shared(), &[]).await;
     let line = |protocol: &str| {
         format!(
@@ -43,7 +48,9 @@ async fn before(protocol: &str, server: SocketAddr, more: &str) -> Service {
         )
     };
     let lines: String = protocol.split('+').map(line).collect();
-    let document = format!("format = 2\n[pools.quay.servers.real]\naddress = \"{server}\"\n{lines}");
+    let document = format!(
+        "format = 2\n[pools.quay]\n{pool}\n[pools.quay.servers.real]\naddress = \"{server}\"\n{lines}"
+    );
     let mut request = Service::request(&document);
     request.going.accept =
         vec!["no-check:pools.quay".to_owned(), "no-answer:pools.quay.servers.real.address".to_owned()];
@@ -244,4 +251,113 @@ async fn a_common_http_client_in_both_versions_it_knows_of_ours() {
         ],
     );
     assert_eq!(text(&two), " 1 0", "the connection is kept: {two:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_common_http_client_over_http_2() {
+    let service = Service::with(&["gull"]).await;
+    let url = format!("http://{}/bytes/100000", service.frontend);
+    let version = "--http2-prior-knowledge";
+    let got = run(
+        "curl",
+        &["-sS", version, "-o", "/dev/null", "-w", "%{http_version} %{http_code} %{size_download}", &url],
+    );
+    assert_eq!(text(&got), "2 200 100000", "{got:?}");
+    let head = run("curl", &["-sS", version, "-I", &url]);
+    assert!(
+        text(&head).starts_with("HTTP/2 200") && text(&head).contains("content-length: 100000"),
+        "{head:?}"
+    );
+    let sent =
+        run("curl", &["-sS", version, "-w", "%{http_code}", "-d", "ferry=Thora", "-o", "/dev/null", &url]);
+    assert_eq!(text(&sent), "200", "{sent:?}");
+    // Fifty at once over one connection.
+    let many = format!("http://{}/bytes/[1-50]", service.frontend);
+    let together = run(
+        "curl",
+        &[
+            "-sS",
+            version,
+            "--parallel",
+            "--parallel-max",
+            "50",
+            "-o",
+            "/dev/null",
+            "-w",
+            "%{http_code}:%{size_download} ",
+            &many,
+        ],
+    );
+    let said = text(&together);
+    let mut sizes: Vec<u32> =
+        said.split_whitespace().map(|it| it.strip_prefix("200:").unwrap().parse().unwrap()).collect();
+    sizes.sort_unstable();
+    assert_eq!(sizes, (1..=50).collect::<Vec<_>>(), "{together:?}");
+}
+
+/// The standard health service of gRPC and its client: unary calls, and a stream that stays open.
+const GRPC: &str = r#"
+import sys
+from concurrent import futures
+import grpc
+from grpc_health.v1 import health, health_pb2 as pb, health_pb2_grpc as service
+port = sys.argv[2]
+if sys.argv[1] == "serve":
+    server = grpc.server(futures.ThreadPoolExecutor(4))
+    state = health.HealthServicer()
+    service.add_HealthServicer_to_server(state, server)
+    server.add_insecure_port("127.0.0.1:" + port)
+    state.set("booking", pb.HealthCheckResponse.SERVING)
+    server.start()
+    print("ready", flush=True)
+    # Whoever started this says with each line what the state is now.
+    for line in sys.stdin:
+        state.set("booking", pb.HealthCheckResponse.ServingStatus.Value(line.strip()))
+else:
+    stub = service.HealthStub(grpc.insecure_channel("127.0.0.1:" + port))
+    ask = pb.HealthCheckRequest(service="booking")
+    for _ in range(20):
+        assert stub.Check(ask, timeout=20).status == pb.HealthCheckResponse.SERVING
+    try:
+        stub.Check(pb.HealthCheckRequest(service="nobody"), timeout=20)
+        sys.exit("an unknown service was answered")
+    except grpc.RpcError as error:
+        assert error.code() == grpc.StatusCode.NOT_FOUND, error
+    watch = stub.Watch(ask, timeout=20)
+    print(pb.HealthCheckResponse.ServingStatus.Name(next(watch).status), flush=True)
+    print(pb.HealthCheckResponse.ServingStatus.Name(next(watch).status), flush=True)
+    watch.cancel()
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn grpc_with_its_health_service() {
+    let peers = std::env::var("MERISMOS_PYTHON_PEERS").expect("`make test` says where they are");
+    let start = |role: &str, port: u16| {
+        let mut command = Command::new("/usr/bin/python3");
+        command.args(["-c", GRPC, role, &port.to_string()]).env("PYTHONPATH", &peers);
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit());
+        Peer(command.spawn().unwrap())
+    };
+    let line = |peer: &mut Peer| {
+        let (mut line, out) = (String::new(), peer.0.stdout.as_mut().unwrap());
+        // Byte by byte: what comes later belongs to the next reader.
+        let mut byte = [0];
+        while std::io::Read::read(out, &mut byte).unwrap() == 1 && byte != *b"\n" {
+            line.push(char::from(byte[0]));
+        }
+        line
+    };
+    let address = free();
+    let mut server = start("serve", address.port());
+    assert_eq!(line(&mut server), "ready");
+    let service = before_pool("http", address, "", "http_version = \"2\"").await;
+    let mut client = start("ask", service.frontend.port());
+    assert_eq!(
+        line(&mut client),
+        "SERVING",
+        "twenty calls, an error in trailers, and the first of the stream"
+    );
+    std::io::Write::write_all(server.0.stdin.as_mut().unwrap(), b"NOT_SERVING\n").unwrap();
+    assert_eq!(line(&mut client), "NOT_SERVING", "the stream tells of the change");
+    assert!(client.0.wait().unwrap().success());
 }

@@ -104,6 +104,9 @@ pub(crate) struct FrontendKeys {
     /// The most fields in a request head
     #[arg(long, value_name = "COUNT")]
     field_limit: Option<u16>,
+    /// The most requests that a client may have under way at once over HTTP/2
+    #[arg(long, value_name = "COUNT")]
+    stream_limit: Option<u16>,
     /// From a head's first byte to its end, such as 10s
     #[arg(long, value_name = "DURATION")]
     head_timeout: Option<String>,
@@ -186,6 +189,9 @@ pub(crate) struct PoolKeys {
     /// The PROXY protocol header that its servers want: v1 or v2
     #[arg(long, value_name = "VERSION")]
     proxy_protocol: Option<String>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    reaching: Reaching,
     /// The check that judges its servers
     #[arg(long)]
     check: Option<String>,
@@ -236,6 +242,30 @@ struct Limits {
     /// The most pieces of work that a server gets in a second
     #[arg(long, value_name = "COUNT")]
     rate_limit: Option<u32>,
+}
+
+/// How servers are reached.
+#[derive(Debug, clap::Args, Serialize)]
+struct Reaching {
+    /// The version of HTTP that its servers are spoken to in: 1.1 or 2
+    #[arg(long, value_name = "VERSION")]
+    http_version: Option<String>,
+    /// An address of the service's machine that connections to servers come from; may be given several times
+    #[arg(long = "source-address", value_name = "ADDRESS")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    source_addresses: Vec<IpAddr>,
+    /// The most unused connections that each worker keeps to a server
+    #[arg(long, value_name = "COUNT")]
+    keep_limit: Option<u16>,
+    /// How long a connection is kept unused, such as 4s
+    #[arg(long, value_name = "DURATION")]
+    keep_idle: Option<String>,
+    /// How old a connection may be to be used once more, such as 1h
+    #[arg(long, value_name = "DURATION")]
+    keep_age: Option<String>,
+    /// How many connections each worker makes to a server that comes back
+    #[arg(long, value_name = "COUNT")]
+    connect_ahead: Option<u8>,
 }
 
 /// How long the steps of an exchange may take.

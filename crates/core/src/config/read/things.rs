@@ -9,8 +9,8 @@ use ipnet::IpNet;
 use super::super::dealing::{ValueError, is_token};
 use super::super::document::{
     Algorithm, Check, CheckKind, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host,
-    HttpKeys, Lookup, MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing, Range,
-    Records, Server, ServerLimits, StatusRange, Unit, WhenAbsent, WhenEmpty,
+    HttpKeys, HttpVersion, Lookup, MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion,
+    Queueing, Range, Reaching, Records, Server, ServerLimits, StatusRange, Unit, WhenAbsent, WhenEmpty,
 };
 use super::super::tree::Value;
 use super::{
@@ -142,11 +142,13 @@ fn unit(section: &mut Section<'_, '_>, protocol: Option<Protocol>) -> Option<Uni
 fn http_keys(section: &mut Section<'_, '_>) -> HttpKeys {
     let head_limit = section.value("head_limit", within("1KiB", "64KiB", "a size such as 16KiB,"));
     let field_limit = section.value("field_limit", number(1..=100));
+    let stream_limit = section.value("stream_limit", number(1..=1_000));
     let head_timeout = section.value("head_timeout", span("100ms", "5m"));
     let tunnel_timeout = section.value("tunnel_timeout", span("1s", "24h"));
     HttpKeys {
         head_limit: head_limit.unwrap_or(Size::from_bytes(16 << 10)),
         field_limit: field_limit.unwrap_or(100),
+        stream_limit: stream_limit.unwrap_or(100),
         head_timeout: head_timeout.unwrap_or(Span::from_millis(10_000)),
         tunnel_timeout: tunnel_timeout.unwrap_or(Span::from_millis(3_600_000)),
     }
@@ -163,6 +165,34 @@ fn networks(value: &Value) -> Result<Vec<IpNet>, String> {
     };
     let networks: Option<Vec<IpNet>> = items.iter().map(|item| text(&item.value).and_then(network)).collect();
     networks.filter(|networks| networks.len() <= 1_000).ok_or_else(wanted)
+}
+
+fn reaching(section: &mut Section<'_, '_>) -> Reaching {
+    let usual = Reaching::default();
+    let http_version = section.value("http_version", |value| match text(value) {
+        Some("1.1") => Ok(HttpVersion::One),
+        Some("2") => Ok(HttpVersion::Two),
+        _ => Err("\"1.1\" or \"2\", in quotes".to_owned()),
+    });
+    Reaching {
+        http_version: http_version.unwrap_or_default(),
+        source_addresses: section.value("source_addresses", source_addresses).unwrap_or_default(),
+        keep_limit: section.value("keep_limit", number(0..=1_000)).unwrap_or(usual.keep_limit),
+        keep_idle: section.value("keep_idle", span("100ms", "1h")).unwrap_or(usual.keep_idle),
+        keep_age: section.value("keep_age", span("1s", "24h")).unwrap_or(usual.keep_age),
+        connect_ahead: section.value("connect_ahead", number(0..=16)).unwrap_or(usual.connect_ahead),
+    }
+}
+
+fn source_addresses(value: &Value) -> Result<Vec<IpAddr>, String> {
+    let wanted =
+        || "a list of 1 to 64 of this machine's addresses in quotes, such as [\"192.0.2.5\"]".to_owned();
+    let Value::List(items) = value else { return Err(wanted()) };
+    let usable = |address: &IpAddr| !address.is_unspecified() && !address.is_multicast();
+    let address = |text: &str| text.parse().ok().filter(usable);
+    let addresses: Option<Vec<IpAddr>> =
+        items.iter().map(|item| text(&item.value).and_then(address)).collect();
+    addresses.filter(|addresses| (1..=64).contains(&addresses.len())).ok_or_else(wanted)
 }
 
 fn flag(value: &Value) -> Result<bool, String> {
@@ -190,6 +220,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
         Some("v2") => Ok(ProxyVersion::V2),
         _ => Err("\"v1\" or \"v2\"".to_owned()),
     });
+    let reaching = reaching(&mut section);
     let check = section.value("check", name);
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
     let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
@@ -215,6 +246,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
             timeout: queue_timeout.unwrap_or(usual.timeout),
         },
         proxy_protocol,
+        reaching,
         check,
         connect_timeout: connect_timeout.unwrap_or(Span::from_millis(1_000)),
         first_byte_timeout: first_byte_timeout.unwrap_or(Span::from_millis(30_000)),

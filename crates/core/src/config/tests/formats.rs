@@ -78,6 +78,8 @@ fn everything() -> Value {
             "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "usable_from": 2,
             "tier_minimum": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
             "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
+            "http_version": "1.1", "source_addresses": ["192.0.2.5", "2001:db8::5"], "keep_limit": 8,
+            "keep_idle": "30s", "keep_age": "10m", "connect_ahead": 2,
             "servers": { "gull": limits(json!({ "address": "gull:8080", "weight": 0, "tier": 7, "capacity": 50 })) },
             "lookups": {
                 "a": { "name": "booking.skerry.example", "records": "address", "port": 80, "weight": 2,
@@ -88,6 +90,7 @@ fn everything() -> Value {
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
             "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s", "unit": "connection",
+            "stream_limit": 20,
             "next_pools": ["second"], "choose_pool": "by-network", "pool_weights": { "second": 3 },
             "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true

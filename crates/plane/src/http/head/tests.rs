@@ -1,9 +1,10 @@
 use rstest::rstest;
 
+use super::super::forwarded::Spoken;
 use super::*;
 
 fn client() -> ClientFields {
-    ClientFields::new("192.0.2.77:5000".parse().unwrap())
+    ClientFields::new("192.0.2.77:5000".parse().unwrap(), Spoken::One)
 }
 
 fn origin(client: &ClientFields) -> Origin<'_> {

@@ -1,0 +1,85 @@
+//! Connections that are made before anybody asks for one: to servers that come back.
+
+use std::cell::{Cell, RefCell};
+use std::collections::BTreeSet;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::task::Poll;
+
+use merismos_core::config::document::{HttpVersion, Protocol};
+use merismos_core::routing::{Pool, Snapshot};
+
+use crate::alarm::Alarm;
+use crate::connect::reach;
+use crate::io::Watch;
+use crate::worker::Worker;
+
+/// What a worker knew of servers when it looked last.
+#[derive(Debug, Default)]
+pub(crate) struct Ahead {
+    /// The snapshot's version.
+    seen: Cell<u64>,
+    /// The numbers of the cells of those that were eligible.
+    eligible: RefCell<BTreeSet<u32>>,
+}
+
+/// The pools whose connections can be kept for a later request.
+fn pools(snapshot: &Snapshot) -> impl Iterator<Item = &Arc<Pool>> {
+    snapshot.pools.iter().filter(|pool| {
+        let serves_http = || {
+            let fronts = snapshot.frontends().filter(|frontend| frontend.protocol == Protocol::Http);
+            fronts.flat_map(|frontend| frontend.pools()).any(|it| it.name == pool.name)
+        };
+        pool.reaching.connect_ahead > 0 && pool.proxy_protocol.is_none() && serves_http()
+    })
+}
+
+impl Ahead {
+    /// Looks which servers have come back since the last look, and begins to connect to them.
+    pub(crate) fn look(&self, worker: &Rc<Worker>) {
+        let snapshot = worker.snapshot();
+        if self.seen.replace(snapshot.version) == snapshot.version {
+            return;
+        }
+        let mut eligible = BTreeSet::new();
+        let before = self.eligible.take();
+        for pool in pools(&snapshot) {
+            for (place, server) in pool.servers.iter().enumerate() {
+                if server.standing.reason.is_some() {
+                    continue;
+                }
+                eligible.insert(server.cell.id);
+                if !before.contains(&server.cell.id) {
+                    tokio::task::spawn_local(connect(Rc::clone(worker), Arc::clone(pool), place));
+                }
+            }
+        }
+        self.eligible.replace(eligible);
+    }
+}
+
+/// Makes a server's connections, one after the other: it has only just come back.
+async fn connect(worker: Rc<Worker>, pool: Arc<Pool>, place: usize) {
+    let (alarm, server) = (Alarm::new(), &pool.servers[place]);
+    std::future::poll_fn(|context| {
+        alarm.wake_with(context.waker());
+        Poll::Ready(())
+    })
+    .await;
+    let watch = Watch { alarm: &alarm, wheel: &worker.wheel };
+    let how = &pool.reaching;
+    for _ in 0..how.connect_ahead {
+        let made = match how.http_version {
+            HttpVersion::One => {
+                let reached = reach(server, how, worker.draw(), watch).await;
+                reached.map(|upstream| worker.idle.keep(server.cell.id, upstream, how, worker.wheel.now()))
+            }
+            HttpVersion::Two => worker.shared.open((server, how, worker.draw()), watch).await,
+        };
+        if let Err(failure) = made {
+            tracing::debug!(server = %server.name, ?failure, "no connection could be made ahead");
+            return;
+        }
+        alarm.silence();
+    }
+}

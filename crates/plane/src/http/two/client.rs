@@ -1,0 +1,387 @@
+//! A client that speaks HTTP/2: its connection, and each stream as a wire of its own.
+
+use std::cell::Cell;
+use std::io;
+use std::pin::Pin;
+use std::rc::Rc;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use bytes::Bytes;
+use h2::server::{Builder, Connection, SendResponse};
+use h2::{Reason, RecvStream};
+use http::{Method, Request};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+
+use super::super::exchange::Outcome;
+use super::super::forwarded::{ClientFields, Spoken};
+use super::super::head::{self, HeadScan};
+use super::super::refuse::{Refusal, answer};
+use super::super::session::Asker;
+use super::inward::{Coding, Inward};
+use super::outward::Outward;
+use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, broken, words};
+use crate::alarm::Ring;
+use crate::buffer::{Buffer, SMALL};
+use crate::client::Who;
+use crate::io::{Sink, Source, Watch, Wire, write_all};
+use crate::worker::{Client, Registered, Worker};
+
+/// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
+pub(in super::super) const OPENING: &[u8] = b"PRI * HTTP/2.0\r\n\r\n";
+/// How long a client that was told to go may take to be done with what it has.
+const FAREWELL: Duration = Duration::from_secs(1);
+/// How long a client may take for an answer of our own.
+const REFUSAL_TIME: Duration = Duration::from_secs(5);
+
+/// A connection of which the beginning was read already.
+struct Opened {
+    first: Option<Buffer>,
+    stream: TcpStream,
+}
+
+impl AsyncRead for Opened {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        room: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        let Some(first) = &mut self.first else { return Pin::new(&mut self.stream).poll_read(context, room) };
+        let count = first.len().min(room.remaining());
+        room.put_slice(&first[..count]);
+        first.consume(count);
+        if first.is_empty() {
+            self.first = None;
+        }
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl AsyncWrite for Opened {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        Pin::new(&mut self.stream).poll_write(context, bytes)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_flush(context)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_shutdown(context)
+    }
+
+    fn poll_write_vectored(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        slices: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        Pin::new(&mut self.stream).poll_write_vectored(context, slices)
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        self.stream.is_write_vectored()
+    }
+}
+
+/// What all streams of a connection share.
+struct Line {
+    worker: Rc<Worker>,
+    client: Rc<Client>,
+    fields: ClientFields,
+    who: Who,
+    /// How many requests are being answered.
+    busy: Cell<usize>,
+}
+
+/// Serves a client until its connection ends. `first` is all that was read of it.
+pub(in super::super) async fn serve(
+    worker: Rc<Worker>,
+    client: Rc<Client>,
+    stream: TcpStream,
+    who: Who,
+    first: Buffer,
+) {
+    let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
+    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    let mut builder = Builder::new();
+    builder
+        .initial_window_size(STREAM_WINDOW)
+        .initial_connection_window_size(CONNECTION_WINDOW)
+        .max_concurrent_streams(frontend.stream_limit)
+        .max_header_list_size(u32::try_from(frontend.head_limit).unwrap_or(u32::MAX))
+        .max_send_buffer_size(SEND_BUFFER);
+    let mut opening = std::pin::pin!(builder.handshake(Opened { first: Some(first), stream }));
+    watch.within(frontend.head_timeout);
+    let opened = std::future::poll_fn(|context| {
+        if client.alarm.rang().is_some() {
+            return Poll::Ready(None);
+        }
+        opening.as_mut().poll(context).map(Result::ok)
+    });
+    let Some(connection) = opened.await else {
+        frontend.cell.lane(worker.index).refused.up();
+        return;
+    };
+    // No snapshot is held while a client rests, or each idle client would keep an old one alive.
+    let rest = frontend.idle_timeout;
+    drop(frontend);
+    let fields = ClientFields::new(who.client, Spoken::Two);
+    let line = Rc::new(Line {
+        worker: Rc::clone(&worker),
+        client: Rc::clone(&client),
+        fields,
+        who,
+        busy: Cell::new(0),
+    });
+    // To close it means to say so and to let its streams end: that may be done at any time.
+    client.resting.set(true);
+    take_requests(&line, connection, rest).await;
+}
+
+/// Takes one request after the other until the client has ended or was told to go.
+async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes>, rest: Duration) {
+    let Line { worker, client, .. } = &**line;
+    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    client.alarm.silence();
+    watch.within(rest);
+    let mut told_to_go = false;
+    loop {
+        let next = std::future::poll_fn(|context| {
+            let rang = client.alarm.rang();
+            if rang.is_some() {
+                client.alarm.silence();
+            }
+            match rang {
+                Some(Ring::Deadline) if line.busy.get() > 0 => watch.within(rest),
+                // It was told, and does not go.
+                Some(Ring::Deadline) if told_to_go => return Poll::Ready(None),
+                Some(Ring::Deadline | Ring::Close) => {
+                    if !told_to_go {
+                        told_to_go = true;
+                        connection.graceful_shutdown();
+                    }
+                    watch.within(FAREWELL);
+                }
+                Some(Ring::Cut) | None => {}
+            }
+            connection.poll_accept(context)
+        });
+        match next.await {
+            Some(Ok((request, respond))) => {
+                client.fresh.set(false);
+                line.busy.set(line.busy.get() + 1);
+                let registered = worker.register_stream(client);
+                tokio::task::spawn_local(one(Rc::clone(line), registered, request, respond, rest));
+            }
+            Some(Err(error)) => {
+                tracing::debug!(%error, client = %line.who.client, "an HTTP/2 connection ended badly");
+                return;
+            }
+            None => return,
+        }
+    }
+}
+
+/// Answers one request.
+async fn one(
+    line: Rc<Line>,
+    registered: Registered,
+    request: Request<RecvStream>,
+    respond: SendResponse<Bytes>,
+    rest: Duration,
+) {
+    let Line { worker, client, .. } = &*line;
+    let own = Rc::clone(&registered.client);
+    own.resting.set(false);
+    own.fresh.set(false);
+    std::future::poll_fn(|context| {
+        own.alarm.wake_with(context.waker());
+        Poll::Ready(())
+    })
+    .await;
+    let is_head = request.method() == Method::HEAD;
+    let mut text = worker.scrap();
+    let coding = words::request_text(&request, request.body().is_end_stream(), &mut text);
+    let reading = Inward::new(request.into_body(), *coding.as_ref().unwrap_or(&Coding::Bare));
+    let mut stream = Stream { reading, writing: Reply::new(respond, is_head) };
+    let snapshot = worker.snapshot();
+    if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
+        let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
+            Ok(buffer) => {
+                let asker = Asker { worker, client: &own, fields: &line.fields, who: line.who };
+                asker.see_through(&snapshot, frontend, &mut stream, buffer, text.len()).await
+            }
+            Err(refusal) => Outcome::Refused(refusal),
+        };
+        own.alarm.silence();
+        match outcome {
+            Outcome::Answered { .. } | Outcome::AnsweredEarly => stream.writing.end(),
+            Outcome::Refused(refusal) => {
+                frontend.cell.lane(worker.index).refused.up();
+                let text = answer(refusal.status(), &refusal, &frontend.name, false, !is_head);
+                let watch = Watch { alarm: &own.alarm, wheel: &worker.wheel };
+                // A client that does not want to hear it needs no answer.
+                let _ = write_all(&mut stream, &text, watch, REFUSAL_TIME).await;
+            }
+            Outcome::BrokenOff { .. } => stream.writing.reset(Reason::INTERNAL_ERROR),
+            Outcome::ClientGone => stream.writing.reset(Reason::CANCEL),
+        }
+    }
+    worker.give_back(text);
+    line.busy.set(line.busy.get() - 1);
+    if client.leaving.get() || worker.stopping.get() {
+        client.alarm.ring(Ring::Close);
+    } else if line.busy.get() == 0 {
+        Watch { alarm: &client.alarm, wheel: &worker.wheel }.within(rest);
+    }
+}
+
+/// The head in a buffer that it fits into.
+fn in_buffer(worker: &Worker, text: &[u8]) -> Result<Buffer, Refusal> {
+    let mut buffer = if text.len() <= SMALL { worker.small.take() } else { worker.large.take() };
+    if buffer.append(text) { Ok(buffer) } else { Err(Refusal::HeadTooLarge) }
+}
+
+/// One request and its answer, as a wire.
+struct Stream {
+    reading: Inward,
+    writing: Reply,
+}
+
+/// The answer's side.
+struct Reply {
+    respond: SendResponse<Bytes>,
+    to_head: bool,
+    /// What there is of the head.
+    head: Vec<u8>,
+    scan: HeadScan,
+    body: Option<Outward>,
+}
+
+impl Reply {
+    fn new(respond: SendResponse<Bytes>, to_head: bool) -> Self {
+        Self { respond, to_head, head: Vec::new(), scan: HeadScan::default(), body: None }
+    }
+
+    /// Takes what belongs to the head; the answer begins when it is whole.
+    fn take_head(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let nonsense = || io::Error::from(io::ErrorKind::InvalidData);
+        let before = self.head.len();
+        self.head.extend_from_slice(bytes);
+        let Some(length) = self.scan.end(&self.head).map_err(|_| nonsense())? else { return Ok(bytes.len()) };
+        self.head.truncate(length);
+        let known = head::response(&self.head, self.to_head).map_err(|_| nonsense())?;
+        let response = words::response(&self.head).map_err(|_| nonsense())?;
+        if response.status().is_informational() {
+            self.respond.send_informational(response).map_err(broken)?;
+        } else {
+            let ends = known.framing == head::Framing::None;
+            let stream = self.respond.send_response(response, ends).map_err(broken)?;
+            self.body = Some(Outward::new(stream, known.framing, ends));
+        }
+        self.head.clear();
+        self.scan = HeadScan::default();
+        Ok(length - before)
+    }
+
+    fn end(&mut self) {
+        if let Some(body) = &mut self.body {
+            body.end();
+        }
+    }
+
+    fn reset(&mut self, reason: Reason) {
+        match &mut self.body {
+            Some(body) => body.reset(reason),
+            None => self.respond.send_reset(reason),
+        }
+    }
+}
+
+impl AsyncWrite for Reply {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        match &mut self.body {
+            Some(body) => body.poll_write(context, bytes),
+            None => Poll::Ready(self.take_head(bytes)),
+        }
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl Sink for Reply {
+    fn poll_given_up(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        match &mut self.body {
+            Some(body) => body.poll_reset(context),
+            None => self.respond.poll_reset(context).map(|_| ()),
+        }
+    }
+}
+
+impl AsyncRead for Stream {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        room: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.reading).poll_read(context, room)
+    }
+}
+
+impl AsyncWrite for Stream {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        Pin::new(&mut self.writing).poll_write(context, bytes)
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl Source for Stream {
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.reading.poll_ready(context)
+    }
+}
+
+impl Sink for Stream {
+    fn poll_given_up(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        self.writing.poll_given_up(context)
+    }
+}
+
+impl Wire for Stream {
+    type Reading<'a> = &'a mut Inward;
+    type Writing<'a> = &'a mut Reply;
+
+    fn sides(&mut self) -> (&mut Inward, &mut Reply) {
+        (&mut self.reading, &mut self.writing)
+    }
+
+    fn is_gone(&mut self, context: &mut Context<'_>) -> bool {
+        self.writing.poll_given_up(context).is_ready()
+    }
+}

@@ -1,0 +1,85 @@
+//! The body of a message that goes over a stream, taken as HTTP/1.1 carries it.
+
+use std::io;
+use std::task::{Context, Poll, ready};
+
+use bytes::Bytes;
+use h2::{Reason, SendStream};
+
+use super::super::body::{Follow, Part};
+use super::super::head::Framing;
+use super::{broken, words};
+
+/// A body on its way out.
+pub(super) struct Outward {
+    stream: SendStream<Bytes>,
+    follow: Follow,
+    trailers: Vec<u8>,
+    /// Something was sent: more only goes when the peer has taken that.
+    owes: bool,
+    ended: bool,
+}
+
+impl Outward {
+    /// A body that follows its head. `ended`: the head was all.
+    pub(super) fn new(stream: SendStream<Bytes>, framing: Framing, ended: bool) -> Self {
+        Self { stream, follow: Follow::new(framing), trailers: Vec::new(), owes: false, ended }
+    }
+
+    /// Sends what of `bytes` belongs to the body. The whole of it is taken, so one piece at most waits here for the peer.
+    pub(super) fn poll_write(&mut self, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        if self.ended {
+            return Poll::Ready(Err(io::ErrorKind::BrokenPipe.into()));
+        }
+        if self.owes {
+            self.stream.reserve_capacity(1);
+            while self.stream.capacity() == 0 {
+                match ready!(self.stream.poll_capacity(context)) {
+                    Some(Ok(_)) => {}
+                    Some(Err(error)) => return Poll::Ready(Err(broken(error))),
+                    None => return Poll::Ready(Err(io::ErrorKind::ConnectionReset.into())),
+                }
+            }
+        }
+        let mut content = Vec::with_capacity(bytes.len());
+        let trailers = &mut self.trailers;
+        let passed = self.follow.pass(bytes, |part| match part {
+            Part::Content(bytes) => content.extend_from_slice(bytes),
+            Part::Trailers(bytes) => trailers.extend_from_slice(bytes),
+        });
+        let used = passed.map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
+        let is_done = self.follow.is_done();
+        // The empty line alone is no trailer.
+        let has_trailers = is_done && self.trailers.len() > 2;
+        if !content.is_empty() || (is_done && !has_trailers) {
+            let ends = is_done && !has_trailers;
+            self.owes = !content.is_empty();
+            self.stream.send_data(Bytes::from(content), ends).map_err(broken)?;
+        }
+        if has_trailers {
+            let trailers =
+                words::trailers(&self.trailers).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
+            self.stream.send_trailers(trailers).map_err(broken)?;
+        }
+        self.ended = is_done;
+        Poll::Ready(Ok(used))
+    }
+
+    /// Ends a body whose end nothing but the end of the connection would tell.
+    pub(super) fn end(&mut self) {
+        if !self.ended && matches!(self.follow, Follow::UntilClose) {
+            self.ended = true;
+            // If the stream is gone, nobody waits for its end.
+            let _ = self.stream.send_data(Bytes::new(), true);
+        }
+    }
+
+    /// Breaks the stream off.
+    pub(super) fn reset(&mut self, reason: Reason) {
+        self.stream.send_reset(reason);
+    }
+
+    pub(super) fn poll_reset(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        self.stream.poll_reset(context).map(|_| ())
+    }
+}

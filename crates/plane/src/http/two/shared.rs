@@ -1,0 +1,199 @@
+//! Connections to servers that speak HTTP/2, each shared by many requests.
+
+use std::cell::{Cell, RefCell};
+use std::collections::BTreeMap;
+use std::io;
+use std::pin::pin;
+use std::rc::{Rc, Weak};
+use std::task::Poll;
+
+use bytes::Bytes;
+use h2::client::{Builder, SendRequest};
+use merismos_core::config::document::Reaching;
+use merismos_core::routing::Server;
+use tokio::sync::Notify;
+
+use super::super::head::Request;
+use super::stream::ServerStream;
+use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW};
+use crate::alarm::{Ring, ticks};
+use crate::connect::{ConnectError, Unreached, Upstream, reach};
+use crate::io::Watch;
+
+/// The most requests that share a connection, where the server would take more.
+const MOST_STREAMS: usize = 100;
+
+/// A connection to a server.
+pub(super) struct Line {
+    pub(super) requests: SendRequest<Bytes>,
+    pub(super) streams: Cell<usize>,
+    /// It takes no more requests: it is closed, or it did not answer in time.
+    pub(super) spent: Cell<bool>,
+    /// When it was used last, in ticks.
+    pub(super) used: Cell<u64>,
+    /// How long it stays that nobody uses it, in ticks.
+    rests: u64,
+    /// From when on it takes no more requests, in ticks.
+    until: u64,
+}
+
+impl Line {
+    fn has_room(&self) -> bool {
+        let most = self.requests.current_max_send_streams().min(MOST_STREAMS);
+        !self.spent.get() && self.streams.get() < most
+    }
+}
+
+/// A connection that is being made; the others wait for it instead of making one each.
+struct Opening {
+    done: Notify,
+    failure: Cell<Option<Unreached>>,
+}
+
+/// What there is for one server.
+#[derive(Default)]
+struct Lines {
+    lines: Vec<Rc<Line>>,
+    opening: Option<Weak<Opening>>,
+}
+
+/// The shared connections of one worker, by the number of their server's cell.
+#[derive(Default)]
+pub(crate) struct Shared {
+    servers: RefCell<BTreeMap<u32, Lines>>,
+}
+
+impl std::fmt::Debug for Shared {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Shared").finish_non_exhaustive()
+    }
+}
+
+/// What to do for a stream.
+enum Step {
+    Use(Rc<Line>),
+    WaitFor(Rc<Opening>),
+    Open(Rc<Opening>),
+}
+
+impl Shared {
+    fn step(&self, server: u32) -> Step {
+        let mut servers = self.servers.borrow_mut();
+        let known = servers.entry(server).or_default();
+        if let Some(line) = known.lines.iter().find(|line| line.has_room()) {
+            return Step::Use(Rc::clone(line));
+        }
+        if let Some(opening) = known.opening.as_ref().and_then(Weak::upgrade) {
+            return Step::WaitFor(opening);
+        }
+        let opening = Rc::new(Opening { done: Notify::new(), failure: Cell::new(None) });
+        known.opening = Some(Rc::downgrade(&opening));
+        Step::Open(opening)
+    }
+
+    /// A stream to a server, over a connection that is there or a new one.
+    pub(in super::super) async fn stream(
+        &self,
+        (server, how, turn): (&Server, &Reaching, u64),
+        watch: Watch<'_>,
+        request: &Request,
+    ) -> Result<ServerStream, Unreached> {
+        loop {
+            match self.step(server.cell.id) {
+                Step::Use(line) => return Ok(ServerStream::over(line, watch.wheel.now(), request)),
+                Step::WaitFor(opening) => wait_for(&opening, server, watch).await?,
+                Step::Open(opening) => {
+                    // Whoever waits is told, also when this request ends before the connection is made.
+                    let told = Told(Rc::clone(&opening));
+                    let line = self.open((server, how, turn), watch).await;
+                    if let Err(failure) = &line {
+                        opening.failure.set(Some(*failure));
+                    }
+                    drop((told, opening));
+                    line?;
+                }
+            }
+        }
+    }
+
+    pub(crate) async fn open(
+        &self,
+        (server, how, turn): (&Server, &Reaching, u64),
+        watch: Watch<'_>,
+    ) -> Result<(), Unreached> {
+        let Upstream { stream, seat, born } = reach(server, how, turn, watch).await?;
+        let mut builder = Builder::new();
+        builder
+            .initial_window_size(STREAM_WINDOW)
+            .initial_connection_window_size(CONNECTION_WINDOW)
+            .max_send_buffer_size(SEND_BUFFER)
+            .enable_push(false);
+        let failed = |_| Unreached::Failed(ConnectError::Other(io::ErrorKind::ConnectionReset));
+        // This sends the client's side of the opening and does not wait for the server's.
+        let (requests, connection) = builder.handshake(stream).await.map_err(failed)?;
+        let line = Rc::new(Line {
+            requests,
+            streams: Cell::new(0),
+            spent: Cell::new(false),
+            used: Cell::new(born),
+            rests: ticks(how.keep_idle.get()),
+            until: born + ticks(how.keep_age.get()),
+        });
+        let weak = Rc::downgrade(&line);
+        tokio::task::spawn_local(async move {
+            if let Err(error) = connection.await {
+                tracing::debug!(%error, "an HTTP/2 connection to a server ended badly");
+            }
+            drop(seat);
+            if let Some(line) = weak.upgrade() {
+                line.spent.set(true);
+            }
+        });
+        self.servers.borrow_mut().entry(server.cell.id).or_default().lines.push(line);
+        Ok(())
+    }
+
+    /// Lets go of what rested too long or takes no more requests. What is under way on it still ends.
+    pub(crate) fn tidy(&self, now: u64) {
+        self.servers.borrow_mut().retain(|_, known| {
+            known.lines.retain(|line| {
+                let rested = line.streams.get() == 0 && now - line.used.get() >= line.rests;
+                !line.spent.get() && !rested && now < line.until
+            });
+            !known.lines.is_empty() || known.opening.as_ref().is_some_and(|it| it.strong_count() > 0)
+        });
+    }
+
+    /// Gives no more requests to the connections of a server.
+    pub(crate) fn forget(&self, server: u32) {
+        if let Some(known) = self.servers.borrow_mut().get_mut(&server) {
+            known.lines.clear();
+        }
+    }
+}
+
+/// Tells those that wait for a connection that it is made, or will not be.
+struct Told(Rc<Opening>);
+
+impl Drop for Told {
+    fn drop(&mut self) {
+        self.0.done.notify_waiters();
+    }
+}
+
+/// Waits until another request has made a connection.
+async fn wait_for(opening: &Opening, server: &Server, watch: Watch<'_>) -> Result<(), Unreached> {
+    let mut done = pin!(opening.done.notified());
+    watch.within(server.times.connect);
+    std::future::poll_fn(|context| {
+        if done.as_mut().poll(context).is_ready() {
+            return Poll::Ready(opening.failure.get().map_or(Ok(()), Err));
+        }
+        match watch.alarm.rang() {
+            None => Poll::Pending,
+            Some(Ring::Cut) => Poll::Ready(Err(Unreached::Cut)),
+            Some(Ring::Deadline | Ring::Close) => Poll::Ready(Err(Unreached::Failed(ConnectError::Silent))),
+        }
+    })
+    .await
+}

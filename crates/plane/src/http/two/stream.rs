@@ -1,0 +1,271 @@
+//! One request to a server that speaks HTTP/2, as a wire of its own.
+
+use std::io;
+use std::pin::Pin;
+use std::rc::Rc;
+use std::task::{Context, Poll, ready};
+
+use bytes::Bytes;
+use h2::client::{ResponseFuture, SendRequest};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+
+use super::super::head::{Framing, HeadScan, Request};
+use super::inward::Inward;
+use super::outward::Outward;
+use super::shared::Line;
+use super::{broken, words};
+use crate::io::{Sink, Source, Wire};
+
+/// Counts a stream on its connection.
+struct Counted(Rc<Line>);
+
+impl Drop for Counted {
+    fn drop(&mut self) {
+        self.0.streams.set(self.0.streams.get() - 1);
+    }
+}
+
+/// One request to a server and its answer, as a wire.
+pub(in super::super) struct ServerStream {
+    asking: Asking,
+    answering: Answering,
+    counted: Counted,
+}
+
+/// The request's side.
+pub(in super::super) struct Asking {
+    requests: SendRequest<Bytes>,
+    framing: Framing,
+    /// What there is of the head.
+    head: Vec<u8>,
+    scan: HeadScan,
+    body: Option<Outward>,
+    /// The answer that will come, until the other side has it.
+    answer: Option<ResponseFuture>,
+    /// The server said, or it is plain, that it has done nothing of the request.
+    untouched: bool,
+}
+
+/// The answer's side.
+pub(in super::super) struct Answering {
+    to_head: bool,
+    answer: Option<ResponseFuture>,
+    /// The text of a head, from `read` on.
+    head: Vec<u8>,
+    read: usize,
+    body: Option<Inward>,
+    untouched: bool,
+}
+
+/// Whether an error says that the server has done nothing of a request (RFC 9113, 6.8 and 8.7).
+fn is_untouched(error: &h2::Error) -> bool {
+    let refused = error.is_reset() && error.reason() == Some(h2::Reason::REFUSED_STREAM);
+    error.is_remote() && (refused || error.is_go_away())
+}
+
+impl ServerStream {
+    pub(super) fn over(line: Rc<Line>, now: u64, request: &Request) -> Self {
+        line.streams.set(line.streams.get() + 1);
+        line.used.set(now);
+        let asking = Asking {
+            requests: line.requests.clone(),
+            framing: request.framing,
+            head: Vec::new(),
+            scan: HeadScan::default(),
+            body: None,
+            answer: None,
+            untouched: false,
+        };
+        let to_head = request.is_head;
+        let answering =
+            Answering { to_head, answer: None, head: Vec::new(), read: 0, body: None, untouched: false };
+        Self { asking, answering, counted: Counted(line) }
+    }
+
+    /// Whether nothing of the request was acted on, so that another server may have it whatever it asks for.
+    pub(in super::super) fn is_untouched(&self) -> bool {
+        self.asking.untouched || self.answering.untouched
+    }
+
+    /// Gives no more requests to the connection: it did not answer this one.
+    pub(in super::super) fn distrust(&self) {
+        self.counted.0.spent.set(true);
+    }
+}
+
+impl Asking {
+    /// Takes what belongs to the head; the request begins when it is whole.
+    fn take_head(&mut self, bytes: &[u8], context: &mut Context<'_>) -> Poll<io::Result<usize>> {
+        // Only a connection that is closed, or full against all counting, is not ready.
+        if let Err(error) = ready!(self.requests.poll_ready(context)) {
+            self.untouched = true;
+            return Poll::Ready(Err(broken(error)));
+        }
+        let nonsense = || io::Error::from(io::ErrorKind::InvalidInput);
+        let before = self.head.len();
+        self.head.extend_from_slice(bytes);
+        let Some(length) = self.scan.end(&self.head).map_err(|_| nonsense())? else {
+            return Poll::Ready(Ok(bytes.len()));
+        };
+        self.head.truncate(length);
+        let request = words::request(&self.head).map_err(|_| nonsense())?;
+        let ends = self.framing == Framing::None;
+        match self.requests.send_request(request, ends) {
+            Ok((answer, stream)) => {
+                self.answer = Some(answer);
+                self.body = Some(Outward::new(stream, self.framing, ends));
+                Poll::Ready(Ok(length - before))
+            }
+            Err(error) => {
+                self.untouched = true;
+                Poll::Ready(Err(broken(error)))
+            }
+        }
+    }
+}
+
+impl AsyncWrite for Asking {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        match &mut self.body {
+            Some(body) => body.poll_write(context, bytes),
+            None => self.take_head(bytes, context),
+        }
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl Sink for Asking {}
+
+impl Answering {
+    fn fail(&mut self, error: h2::Error) -> io::Error {
+        self.untouched = is_untouched(&error);
+        broken(error)
+    }
+
+    /// Ready when there is something to read, or nothing will come any more.
+    fn poll_fill(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        if self.read < self.head.len() {
+            return Poll::Ready(Ok(()));
+        }
+        if let Some(answer) = &mut self.answer {
+            self.head.clear();
+            self.read = 0;
+            match answer.poll_informational(context) {
+                Poll::Ready(Some(Ok(informational))) => {
+                    words::response_text(&informational, true, self.to_head, &mut self.head);
+                    return Poll::Ready(Ok(()));
+                }
+                Poll::Ready(Some(Err(error))) => return Poll::Ready(Err(self.fail(error))),
+                Poll::Ready(None) | Poll::Pending => {}
+            }
+            match ready!(Pin::new(answer).poll(context)) {
+                Ok(response) => {
+                    let ends = response.body().is_end_stream();
+                    let coding = words::response_text(&response, ends, self.to_head, &mut self.head);
+                    self.body = Some(Inward::new(response.into_body(), coding));
+                    self.answer = None;
+                    return Poll::Ready(Ok(()));
+                }
+                Err(error) => return Poll::Ready(Err(self.fail(error))),
+            }
+        }
+        match &mut self.body {
+            Some(body) => body.poll_ready(context),
+            None => Poll::Ready(Err(io::ErrorKind::NotConnected.into())),
+        }
+    }
+}
+
+impl AsyncRead for Answering {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        room: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        let answering = &mut *self;
+        ready!(answering.poll_fill(context))?;
+        if answering.read < answering.head.len() {
+            let rest = &answering.head[answering.read..];
+            let count = rest.len().min(room.remaining());
+            room.put_slice(&rest[..count]);
+            answering.read += count;
+            return Poll::Ready(Ok(()));
+        }
+        match &mut answering.body {
+            Some(body) => Pin::new(body).poll_read(context, room),
+            None => Poll::Ready(Ok(())),
+        }
+    }
+}
+
+impl Source for Answering {
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.poll_fill(context)
+    }
+}
+
+impl AsyncRead for ServerStream {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        room: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.answering).poll_read(context, room)
+    }
+}
+
+impl AsyncWrite for ServerStream {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        let stream = &mut *self;
+        let written = Pin::new(&mut stream.asking).poll_write(context, bytes);
+        // The head always goes through here, before the sides are used apart.
+        if let Some(answer) = stream.asking.answer.take() {
+            stream.answering.answer = Some(answer);
+        }
+        written
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl Source for ServerStream {
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.answering.poll_ready(context)
+    }
+}
+
+impl Sink for ServerStream {}
+
+impl Wire for ServerStream {
+    type Reading<'a> = &'a mut Answering;
+    type Writing<'a> = &'a mut Asking;
+
+    fn sides(&mut self) -> (&mut Answering, &mut Asking) {
+        (&mut self.answering, &mut self.asking)
+    }
+
+    fn is_gone(&mut self, _: &mut Context<'_>) -> bool {
+        self.counted.0.spent.get()
+    }
+}
