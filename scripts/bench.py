@@ -1,8 +1,10 @@
 #!/usr/bin/env python3
-"""Runs wrk against a server directly, through the bare relay and through Merismos, in turn, and writes the table."""
+"""Asks a server directly, through the bare relay and through Merismos, in turn, and writes the table."""
 
 import argparse
 import datetime
+import json
+import math
 import os
 import platform
 import re
@@ -18,9 +20,10 @@ TICK = os.sysconf("SC_CLK_TCK")
 class Case:
     """One kind of work: what is asked for, how, and by which ways it goes."""
 
-    def __init__(self, words, path, ways, connections=CONNECTIONS, close=False, limit=None):
+    def __init__(self, words, path, ways, connections=CONNECTIONS, close=False, limit=None, by="wrk", floor="bare relay"):
         self.words, self.path, self.ways = words, path, ways
         self.connections, self.close, self.limit = connections, close, limit
+        self.by, self.floor = by, floor
 
 
 def cases(many):
@@ -32,8 +35,10 @@ def cases(many):
         Case("HTTP, 64 KiB", "/bytes/65536", http, limit=0.7),
         Case("HTTP, 1 MiB", "/bytes/1048576", http, connections=16, limit=0.4),
         Case("HTTP, 13 B, a connection a request", "/bytes/13", http, close=True, limit=0.65),
+        Case("HTTP/2 from clients, 13 B, 4 connections of 100 streams", "/bytes/13", ["Merismos http"], connections=4, limit=2.5, by="h2load"),
         Case("TCP, small exchanges", "/bytes/13", tcp, limit=1.05),
         Case("TCP, 1 MiB", "/bytes/1048576", tcp, connections=16, limit=0.3),
+        Case("UDP, 64 B both ways", "", ["UDP relay", "Merismos udp"], limit=1.1, by="datagrams", floor="UDP relay"),
     ]
 
 
@@ -51,8 +56,30 @@ def milliseconds(text):
     return float(number) * {"us": 0.001, "ms": 1, "s": 1000}[unit]
 
 
-def measure(case, address, pid, seconds):
+def by_h2load(case, address, seconds):
+    """Many requests at once on each connection, for as long as wrk would run."""
+    command = ["h2load", "-D", str(seconds), "-c", str(case.connections), "-m", "100", f"http://{address}{case.path}"]
+    text = subprocess.run(command, capture_output=True, text=True, check=True).stdout
+    done, failed = (int(re.search(rf"(\d+) {word}", text).group(1)) for word in ("succeeded", "failed"))
+    if failed or not done:
+        raise SystemExit(f"{address}: {text}")
+    mean = milliseconds(re.search(r"time for request:.*", text).group(0).split()[5])
+    return {"rate": done / seconds, "p50": mean, "p99": float("nan")}, done
+
+
+def by_datagrams(case, address, seconds, lab):
+    command = [lab, "ask", "--to", address, "--seconds", str(seconds)]
+    counts = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+    if counts["answered"] < 0.99 * counts["sent"]:
+        raise SystemExit(f"{address}: datagrams were lost: {counts}")
+    return {"rate": counts["answered"] / seconds, "p50": float("nan"), "p99": float("nan")}, counts["answered"]
+
+
+def measure(case, address, pid, seconds, lab):
     before = cpu_seconds(pid) if pid else 0
+    if case.by != "wrk":
+        run, requests = by_h2load(case, address, seconds) if case.by == "h2load" else by_datagrams(case, address, seconds, lab)
+        return {**run, "cpu": (cpu_seconds(pid) - before) * 1e6 / requests}
     command = ["wrk", "-t1", f"-c{case.connections}", f"-d{seconds}s", "--latency"]
     command += ["-H", "Connection: close"] if case.close else []
     text = subprocess.run([*command, f"http://{address}{case.path}"], capture_output=True, text=True, check=True).stdout
@@ -67,6 +94,10 @@ def measure(case, address, pid, seconds):
         "p99": milliseconds(re.search(r"^\s+99%\s+(\S+)", text, re.M).group(1)),
         "cpu": cpu * 1e6 / requests,
     }
+
+
+def figure(number):
+    return "-" if math.isnan(number) else f"{number:.2f}"
 
 
 def idle_clients(address, pid, count):
@@ -96,6 +127,7 @@ def main():
     parser.add_argument("--way", nargs=3, action="append", required=True, metavar=("NAME", "ADDRESS", "PID"))
     parser.add_argument("--instructions", nargs=3, type=int, required=True)
     parser.add_argument("--pick", nargs=3, action="append", default=[], metavar=("ALGORITHM", "FEW", "MANY"))
+    parser.add_argument("--lab", required=True)
     parser.add_argument("--write", required=True)
     options = parser.parse_args()
     ways = {name: (address, None if pid == "-" else int(pid)) for name, address, pid in options.way}
@@ -105,7 +137,7 @@ def main():
     for number in range(options.rounds):
         for case in all_cases:
             for way in case.ways:
-                run = measure(case, *ways[way], options.seconds)
+                run = measure(case, *ways[way], options.seconds, options.lab)
                 runs.setdefault((case.words, way), []).append(run)
                 print(f"round {number + 1}: {case.words}, {way}: {run['rate']:.0f}/s", flush=True)
 
@@ -113,7 +145,9 @@ def main():
         return statistics.median(run[key] for run in runs[case.words, way])
 
     def against(case, way, floor):
-        pairs = zip(runs[case.words, way], runs[case.words, floor])
+        # What no relay can do (it speaks no HTTP/2) is held against what it does instead: a request of HTTP/1.1.
+        of = case.words if floor in case.ways else all_cases[0].words
+        pairs = zip(runs[case.words, way], runs[of, floor])
         return statistics.median(ours["cpu"] / theirs["cpu"] for ours, theirs in pairs)
 
     model = next((line.split(":")[1].strip() for line in open("/proc/cpuinfo") if line.startswith("model name")), "unknown")
@@ -126,22 +160,23 @@ def main():
         f"- {datetime.date.today().isoformat()}, {os.cpu_count()} cores, {model}, Linux {platform.release()}",
         f"- {options.rounds} interleaved rounds of {options.seconds} s each, {CONNECTIONS} connections (16 for 1 MiB; wrk, one thread), medians",
         "- load generator, stand-in server and what is measured share the same cores",
+        "- HTTP/2: h2load, its mean for p50; UDP: 64 flows, 16 datagrams at a time, a datagram and its answer are one request",
         "",
-        "| work | way | requests/s | p50 ms | p99 ms | CPU µs a request | CPU against the bare relay (median of paired rounds) | wanted at most |",
+        "| work | way | requests/s | p50 ms | p99 ms | CPU µs a request | CPU against the relay (median of paired rounds) | wanted at most |",
         "|---|---|---:|---:|---:|---:|---:|---:|",
     ]
     for case in all_cases:
         for way in case.ways:
             ours = way.startswith("Merismos")
-            ratio = f"{against(case, way, 'bare relay'):.2f}" if ways[way][1] and way != "bare relay" else "-"
+            ratio = f"{against(case, way, case.floor):.2f}" if ways[way][1] and way != case.floor else "-"
             if ours and "splice relay" in case.ways and "MiB" in case.words:
                 ratio += f" ({against(case, way, 'splice relay'):.2f} of the splice relay)"
             cells = [
                 case.words,
                 way,
                 f"{median(case, way, 'rate'):.0f}",
-                f"{median(case, way, 'p50'):.2f}",
-                f"{median(case, way, 'p99'):.2f}",
+                figure(median(case, way, "p50")),
+                figure(median(case, way, "p99")),
                 f"{median(case, way, 'cpu'):.1f}" if ways[way][1] else "-",
                 ratio,
                 f"{case.limit}" if ours else "",

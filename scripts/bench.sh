@@ -22,7 +22,7 @@ cleanup() {
 }
 trap cleanup EXIT
 
-scripts/need.sh mariadbd=mariadb-server wrk=wrk valgrind=valgrind python3=python3 curl=curl
+scripts/need.sh mariadbd=mariadb-server wrk=wrk h2load=nghttp2-client valgrind=valgrind python3=python3 curl=curl
 cargo build --release --locked --bins
 
 server=127.0.0.1:17601
@@ -32,6 +32,9 @@ api=127.0.0.1:17604
 counted_relay=127.0.0.1:17605
 line=127.0.0.1:17608
 splice_relay=127.0.0.1:17609
+echo=127.0.0.1:17610
+datagrams=127.0.0.1:17611
+datagram_relay=127.0.0.1:17612
 database=17606
 
 scripts/mariadb.sh start "$work/mariadb" "$database" test
@@ -57,6 +60,12 @@ pool = "quay"
 protocol = "tcp"
 listen = "$line"
 pool = "quay"
+[pools.buoys]
+servers.echo = { address = "$echo" }
+[frontends.positions]
+protocol = "udp"
+listen = "$datagrams"
+pool = "buoys"
 END
 "$bin/release/merismos-lab" run "$work/cast.toml" >"$work/lab.log" 2>&1 &
 pids+=($!)
@@ -68,7 +77,7 @@ merismosd_args() {
 call() { "$bin/release/merismos" --url "http://$api" --token "$(cat "$work/state/first-token")" "$@"; }
 answers() { curl -sf -o /dev/null --max-time 5 "http://$1/bytes/13"; }
 wait_for() { for _ in $(seq 1 600); do if "$@" 2>/dev/null; then return; fi; sleep 0.1; done; echo "gave up: $*" >&2; exit 1; }
-applied() { call apply "$work/document.toml" >/dev/null 2>&1; }
+applied() { call apply "$work/document.toml" --accept no-check:pools.buoys >/dev/null 2>&1; }
 
 # ---- instructions a request ---------------------------------------------------------------------------------------
 # User-space instructions of one worker, requests one after the other on one connection: the difference of two run
@@ -143,6 +152,11 @@ pids+=("$relay_pid")
 "$bin/release/merismos-lab" relay --listen "$splice_relay" --to "$server" --workers 2 --splice >"$work/splice.log" 2>&1 &
 splice_pid=$!
 pids+=("$splice_pid")
+"$bin/release/merismos-lab" echo --listen "$echo" >"$work/echo.log" 2>&1 &
+pids+=("$!")
+"$bin/release/merismos-lab" relay --listen "$datagram_relay" --to "$echo" --workers 2 --datagrams >"$work/datagrams.log" 2>&1 &
+datagram_pid=$!
+pids+=("$datagram_pid")
 # shellcheck disable=SC2046
 "$bin/release/merismosd" $(merismosd_args 2) >"$work/merismosd.log" 2>&1 &
 merismos_pid=$!
@@ -155,6 +169,8 @@ ulimit -n 20000
 python3 scripts/bench.py --rounds "$rounds" --seconds "$seconds" --many 256 --idle 5000 \
   --way direct "$server" - --way "bare relay" "$relay" "$relay_pid" --way "splice relay" "$splice_relay" "$splice_pid" \
   --way "Merismos http" "$frontend" "$merismos_pid" --way "Merismos tcp" "$line" "$merismos_pid" \
+  --way "UDP relay" "$datagram_relay" "$datagram_pid" --way "Merismos udp" "$datagrams" "$merismos_pid" \
+  --lab "$bin/release/merismos-lab" \
   --instructions "$relay_count" "$merismos_count" "$tcp_count" "${picks[@]}" --write docs/benchmarks.md
 python3 scripts/bench_changes.py --rounds 5 --seconds 4 --connections "$connections" --api "$api" \
   --token-file "$work/state/first-token" --frontend "$frontend" --pid "$merismos_pid" --write docs/benchmarks.md

@@ -6,6 +6,7 @@ cd "$(dirname "$0")/.."
 scripts/need.sh mariadbd=mariadb-server nsd=nsd chromium=chromium chromedriver=chromium-driver
 # Real programs before and behind frontends.
 scripts/need.sh curl=curl dig=bind9-dnsutils iperf3=iperf3 logger=bsdutils redis-server=redis-server redis-cli=redis-tools \
+  h2load=nghttp2-client \
   python3=python3 /usr/lib/python3/dist-packages/websockets=python3-websockets
 MERISMOS_PYTHON_PEERS=$(scripts/python-peers.sh)
 export MERISMOS_PYTHON_PEERS

@@ -2,6 +2,7 @@
 #![forbid(unsafe_code)]
 
 pub mod control;
+pub mod datagrams;
 pub mod relay;
 pub mod stand_in;
 mod station;

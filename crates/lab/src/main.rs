@@ -3,11 +3,12 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
+use std::time::Duration;
 
 use clap::{Parser, Subcommand, ValueEnum};
 use merismos_lab::control::{self, Cast, LabError};
-use merismos_lab::relay;
 use merismos_lab::stand_in::Fault;
+use merismos_lab::{datagrams, relay};
 
 /// Stand-in servers with faults, for trying Merismos out
 #[derive(Debug, Parser)]
@@ -65,6 +66,33 @@ enum Command {
         /// Move pages through a pipe instead of copying bytes through a buffer
         #[arg(long)]
         splice: bool,
+        /// Relay datagrams, not connections
+        #[arg(long, conflicts_with = "splice")]
+        datagrams: bool,
+    },
+    /// Send every datagram back to where it came from, many at a time
+    Echo {
+        /// Where it listens
+        #[arg(long)]
+        listen: SocketAddr,
+    },
+    /// Send datagrams for a while and count the answers
+    Ask {
+        /// Where they go
+        #[arg(long)]
+        to: SocketAddr,
+        /// How many ask at once, each from a port of its own
+        #[arg(long, default_value_t = 64)]
+        flows: usize,
+        /// How many datagrams each sends before it waits for the answers
+        #[arg(long, default_value_t = 16)]
+        burst: usize,
+        /// The size of a datagram
+        #[arg(long, default_value_t = 64)]
+        size: usize,
+        /// For how long
+        #[arg(long, default_value_t = 2)]
+        seconds: u64,
     },
 }
 
@@ -134,9 +162,30 @@ async fn run(command: Command) -> Result<String, LabError> {
             Ok(words(&control::set_fault(at.control, &name, fault).await?))
         }
         Command::Mend { name, at } => Ok(words(&control::set_fault(at.control, &name, Fault::None).await?)),
-        Command::Relay { listen, to, workers, splice } => relay::run(listen, to, workers, splice)
+        Command::Relay { listen, to, workers, splice, datagrams } => {
+            let relayed = if datagrams {
+                datagrams::relay(listen, to, workers)
+            } else {
+                relay::run(listen, to, workers, splice)
+            };
+            relayed.map(|()| String::new()).map_err(|source| LabError::Listen {
+                what: "the relay".to_owned(),
+                address: listen,
+                source,
+            })
+        }
+        Command::Echo { listen } => datagrams::echo(listen)
             .map(|()| String::new())
-            .map_err(|source| LabError::Listen { what: "the relay".to_owned(), address: listen, source }),
+            .map_err(|source| LabError::Listen { what: "the echo".to_owned(), address: listen, source }),
+        Command::Ask { to, flows, burst, size, seconds } => {
+            let asking = datagrams::Asking { flows, burst, size, time: Duration::from_secs(seconds) };
+            let counted = datagrams::ask(to, asking);
+            counted.map(|counts| counts + "\n").map_err(|source| LabError::Listen {
+                what: "a client".to_owned(),
+                address: to,
+                source,
+            })
+        }
     }
 }
 

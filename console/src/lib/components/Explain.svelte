@@ -11,13 +11,14 @@
   let host = $state('')
   let cookie = $state('')
   let header = $state('')
+  let connection = $state('')
   let answer = $state.raw<Explanation | null>(null)
   let trouble = $state('')
 
   async function ask(event: SubmitEvent) {
     event.preventDefault()
     try {
-      const given = { client, path, host, cookie, header }
+      const given = { client, path, host, cookie, header, connection }
       answer = await explain(frontend, Object.fromEntries(Object.entries(given).filter(([, value]) => value.trim() !== '')))
       trouble = ''
     } catch (error) {
@@ -36,6 +37,7 @@
       <label>Cookies<input class="input input-sm block w-44" autocomplete="off" placeholder="visit=a81f" bind:value={cookie} /></label>
       <label>A field<input class="input input-sm block w-44" autocomplete="off" placeholder="X-Account: 17" bind:value={header} /></label>
     {/if}
+    <label>Connection is with<input class="input input-sm block w-44" autocomplete="off" placeholder="a server, if it has one" bind:value={connection} /></label>
     <button class="btn btn-sm btn-primary" type="submit">Explain</button>
   </form>
   {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use merismos_core::name::Name;
+use merismos_core::name::{Name, PoolServer};
 
 use super::Context;
 use crate::exit::{CliError, Exit};
@@ -27,6 +27,9 @@ pub(super) struct Args {
     /// A cookie; may be given several times
     #[arg(long, value_name = "NAME=VALUE")]
     cookie: Vec<String>,
+    /// The server that the connection it comes on was dealt out to before, such as booking/gull
+    #[arg(long, value_name = "POOL/SERVER")]
+    connection: Option<PoolServer>,
 }
 
 impl Args {
@@ -38,6 +41,7 @@ impl Args {
             ("host", self.host.clone()),
             ("header", (!self.header.is_empty()).then(|| self.header.join("\n"))),
             ("cookie", (!self.cookie.is_empty()).then(|| self.cookie.join("; "))),
+            ("connection", self.connection.as_ref().map(ToString::to_string)),
         ];
         given.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
     }

@@ -74,6 +74,9 @@ pub(super) struct ExplainQuery {
     cookie: Option<String>,
     /// Fields, one a line: `X-Account: 17`.
     header: Option<String>,
+    /// The server that the connection it comes on was dealt out to before: `booking/gull`.
+    #[param(value_type = Option<String>, pattern = "^[a-z][a-z0-9-]{0,62}/[a-z][a-z0-9-]{0,62}$")]
+    connection: Option<String>,
 }
 
 impl ExplainQuery {
@@ -90,7 +93,8 @@ impl ExplainQuery {
             return Err(ApiError::bad_request("a path begins with a slash"));
         }
         let client = self.client.unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
-        Ok(Imagined { client, path: self.path, host: self.host, fields })
+        let connection = self.connection.map(|it| it.parse().map_err(ApiError::bad_request)).transpose()?;
+        Ok(Imagined { client, path: self.path, host: self.host, fields, connection })
     }
 }
 

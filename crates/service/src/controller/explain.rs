@@ -1,9 +1,9 @@
 //! Which server a piece of work would go to, in words.
 
 use merismos_api::{ExplainAnswer, PassedServer};
-use merismos_core::config::document::{Algorithm, Protocol};
+use merismos_core::config::document::{Algorithm, Protocol, Unit};
 use merismos_core::eligibility::Reason;
-use merismos_core::name::Name;
+use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Explanation, Facts, Frontend, Passed, Pool, Server, Snapshot, cookie_in};
 use rand::RngExt;
 
@@ -29,11 +29,22 @@ impl State {
         };
         let explanation = frontend.explain(&facts, rand::rng().random(), self.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
-        let pinned = self.pinned(&pool, &facts);
-        if let Some(place) = pinned {
-            return Ok(self.explain_pin(frontend, (&explanation, place), snapshot.revision));
+        let tied = self.pinned(&pool, &facts).map(|place| {
+            let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
+            (place, format!("the client's cookie {cookie} ties it to this server"))
+        });
+        let before = imagined.connection.as_ref();
+        let tied = tied.or_else(|| {
+            let place = of_connection(frontend, &pool, before?)?;
+            Some((place, "its connection was dealt out to this server, and stays with it".to_owned()))
+        });
+        if let Some((place, why)) = tied {
+            return Ok(explain_tie(frontend, &explanation, (place, why), snapshot.revision));
         }
-        let why = why_chosen(frontend, &explanation);
+        let mut why = why_chosen(frontend, &explanation);
+        if let Some(before) = before {
+            why = format!("{why}; {}", why_not_before(frontend, before));
+        }
         Ok(ExplainAnswer {
             frontend: name.to_string(),
             pool: pool.name.to_string(),
@@ -62,37 +73,6 @@ impl State {
         pool.servers[place].may_go_on().then_some(place)
     }
 
-    fn explain_pin(
-        &self,
-        frontend: &Frontend,
-        (explanation, place): (&Explanation, usize),
-        revision: u64,
-    ) -> ExplainAnswer {
-        let pool = &explanation.pool;
-        let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
-        let others = pool.servers.iter().enumerate().filter(|(other, _)| *other != place);
-        let other = |(_, server): (usize, &Server)| PassedServer {
-            server: server.name.to_string(),
-            why: server.standing.reason.map_or_else(
-                || "it is not asked: the client is tied".to_owned(),
-                |reason| reason.to_string(),
-            ),
-            turns_until: None,
-        };
-        ExplainAnswer {
-            frontend: frontend.name.to_string(),
-            pool: pool.name.to_string(),
-            why_pool: explanation.why_pool.clone(),
-            algorithm: pool.algorithm.to_string(),
-            unit: frontend.unit.to_string(),
-            revision,
-            key: None,
-            server: Some(pool.servers[place].name.to_string()),
-            why: format!("the client's cookie {cookie} ties it to this server"),
-            others: others.map(other).collect(),
-        }
-    }
-
     fn passed(&self, passed: Passed, algorithm: Algorithm) -> PassedServer {
         let why = match (passed.reason, passed.full, passed.turns_until) {
             (None, Some(full), _) => full_words(full).to_owned(),
@@ -116,6 +96,59 @@ impl State {
             }
         };
         PassedServer { server: passed.server.to_string(), why, turns_until: passed.turns_until }
+    }
+}
+
+/// The place of the server that a connection goes on with. One that is relayed stays until it ends or its server is
+/// withdrawn; one of which each request is decided stays while its server may go on.
+fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Option<usize> {
+    let place = pool.servers.iter().position(|it| it.name == *server)?;
+    let server = &pool.servers[place];
+    let stays = match frontend.unit {
+        Unit::Request | Unit::Datagram => false,
+        Unit::Connection if frontend.protocol == Protocol::Http => server.may_go_on(),
+        Unit::Connection | Unit::Flow => server.standing.reason != Some(Reason::Withdrawn),
+    };
+    stays.then_some(place)
+}
+
+/// Why what came before on the connection does not count.
+fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
+    match frontend.unit {
+        Unit::Request => "each request is dealt out by itself, whatever its connection had before".to_owned(),
+        Unit::Datagram => "each datagram is dealt out by itself".to_owned(),
+        Unit::Connection | Unit::Flow => format!("its connection can't go on with {before}"),
+    }
+}
+
+/// What is said of a client that is tied to a server.
+fn explain_tie(
+    frontend: &Frontend,
+    explanation: &Explanation,
+    (place, why): (usize, String),
+    revision: u64,
+) -> ExplainAnswer {
+    let pool = &explanation.pool;
+    let others = pool.servers.iter().enumerate().filter(|(other, _)| *other != place);
+    let other = |(_, server): (usize, &Server)| PassedServer {
+        server: server.name.to_string(),
+        why: server
+            .standing
+            .reason
+            .map_or_else(|| "it is not asked: the client is tied".to_owned(), |reason| reason.to_string()),
+        turns_until: None,
+    };
+    ExplainAnswer {
+        frontend: frontend.name.to_string(),
+        pool: pool.name.to_string(),
+        why_pool: explanation.why_pool.clone(),
+        algorithm: pool.algorithm.to_string(),
+        unit: frontend.unit.to_string(),
+        revision,
+        key: None,
+        server: Some(pool.servers[place].name.to_string()),
+        why,
+        others: others.map(other).collect(),
     }
 }
 

@@ -142,6 +142,8 @@ pub(crate) struct Imagined {
     pub(crate) host: Option<String>,
     /// Fields by their names in lower case.
     pub(crate) fields: Vec<(String, String)>,
+    /// The server that its connection was dealt out to before.
+    pub(crate) connection: Option<PoolServer>,
 }
 
 /// What the controller is asked to do.

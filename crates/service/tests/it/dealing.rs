@@ -225,3 +225,29 @@ async fn decisions_about_real_traffic_say_what_was_known() {
     let text = String::from_utf8(output.stdout).unwrap();
     assert_eq!(text.lines().filter(|line| line.contains("→ quay/")).count(), 3, "{text}");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_connection_that_is_with_a_server_stays_with_it_where_connections_are_dealt_out() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let before = [("connection", "quay/tern")];
+    let told = explain(&service, &before).await;
+    assert!(
+        told.why.ends_with("each request is dealt out by itself, whatever its connection had before"),
+        "{told:?}"
+    );
+    let text =
+        service.document().replace("[frontends.harbour]\n", "[frontends.harbour]\nunit = \"connection\"\n");
+    service.apply(&text).await.unwrap();
+    for _ in 0..4 {
+        let told = explain(&service, &before).await;
+        assert_eq!(told.server.as_deref(), Some("quay/tern"));
+        assert_eq!(told.why, "its connection was dealt out to this server, and stays with it");
+    }
+    order(&service, "tern", Duty::Withdrawn).await;
+    let printed = service.merismos(&["explain", "harbour", "--connection", "quay/tern"]);
+    let printed = String::from_utf8_lossy(&printed.stdout).into_owned();
+    assert!(
+        printed.contains("quay/gull") && printed.contains("its connection can't go on with quay/tern"),
+        "{printed}"
+    );
+}

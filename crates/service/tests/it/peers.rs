@@ -271,28 +271,21 @@ async fn a_common_http_client_over_http_2() {
     let sent =
         run("curl", &["-sS", version, "-w", "%{http_code}", "-d", "ferry=Thora", "-o", "/dev/null", &url]);
     assert_eq!(text(&sent), "200", "{sent:?}");
-    // Fifty at once over one connection.
-    let many = format!("http://{}/bytes/[1-50]", service.frontend);
-    let together = run(
-        "curl",
-        &[
-            "-sS",
-            version,
-            "--parallel",
-            "--parallel-max",
-            "50",
-            "-o",
-            "/dev/null",
-            "-w",
-            "%{http_code}:%{size_download} ",
-            &many,
-        ],
-    );
-    let said = text(&together);
-    let mut sizes: Vec<u32> =
-        said.split_whitespace().map(|it| it.strip_prefix("200:").unwrap().parse().unwrap()).collect();
-    sizes.sort_unstable();
-    assert_eq!(sizes, (1..=50).collect::<Vec<_>>(), "{together:?}");
+    let (one, two) = (format!("{url}?one"), format!("{url}?two"));
+    let kept = ["-o", "/dev/null", "-w", " %{num_connects}"];
+    let mut args = vec!["-sS", version];
+    args.extend([one.as_str()].iter().chain(&kept).chain(&["-:", "-sS", version, two.as_str()]).chain(&kept));
+    assert_eq!(text(&run("curl", &args)), " 1 0", "the connection is kept");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn many_requests_at_once_over_few_connections() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let url = format!("http://{}/bytes/70000", service.frontend);
+    let load = run("h2load", &["-n", "1000", "-c", "4", "-m", "50", &url]);
+    let said = text(&load);
+    assert!(said.contains("1000 succeeded, 0 failed, 0 errored, 0 timeout"), "{load:?}");
+    assert!(said.contains("(70000000) data"), "{said}");
 }
 
 /// The standard health service of gRPC and its client: unary calls, and a stream that stays open.
