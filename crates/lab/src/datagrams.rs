@@ -2,6 +2,7 @@
 //! receives many at a time and lets the kernel cut rows into datagrams. It counts nothing and forgets no flow.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::io::{self, IoSliceMut};
 use std::net::{Ipv4Addr, SocketAddr, UdpSocket as StdSocket};
 use std::rc::Rc;
@@ -118,12 +119,15 @@ pub fn relay(listen: SocketAddr, to: SocketAddr, workers: usize) -> io::Result<(
             loop {
                 let count = front.receive(&mut room).await?;
                 for (client, bytes, stride) in room.rows(count) {
-                    if !flows.contains_key(&client) {
-                        let back = Rc::new(Port::towards(to)?);
-                        flows.insert(client, Rc::clone(&back));
-                        tokio::task::spawn_local(bring_back(back, Rc::clone(&front), client));
-                    }
-                    flows[&client].send(bytes, stride, to);
+                    let flow = match flows.entry(client) {
+                        Entry::Occupied(known) => known.into_mut(),
+                        Entry::Vacant(new) => {
+                            let back = Rc::new(Port::towards(to)?);
+                            tokio::task::spawn_local(bring_back(Rc::clone(&back), Rc::clone(&front), client));
+                            new.insert(back)
+                        }
+                    };
+                    flow.send(bytes, stride, to);
                 }
             }
         })
