@@ -1,12 +1,14 @@
 //! The way of an answer from a server to a client.
 
 use std::cell::Cell;
-use std::future::Future;
-use std::pin::pin;
-use std::task::Poll;
+use std::io;
+use std::pin::Pin;
+use std::task::{Context, Poll};
 
 use merismos_core::cells::ServerLane;
 use merismos_core::routing::{Frontend, Server, Times};
+
+use tokio::io::{AsyncRead, ReadBuf};
 
 use super::body::{Follow, content};
 use super::failure::{ServerFailure, server_failure};
@@ -78,7 +80,8 @@ impl<'a> Answer<'a> {
         server: &mut impl Source,
         client: &mut impl Sink,
     ) -> Result<Delivered, NotDelivered> {
-        let (mut buffer, length, response) = self.final_head(server, client).await?;
+        let (mut buffer, response) = self.final_head(server, client).await?;
+        let length = response.length;
         self.begun.set(true);
         if response.status == 101 {
             self.count(response);
@@ -131,16 +134,18 @@ impl<'a> Answer<'a> {
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-    ) -> Result<(Buffer, usize, Response), NotDelivered> {
+    ) -> Result<(Buffer, Response), NotDelivered> {
         let mut rest = None;
         loop {
-            let head = unless_given_up(client, self.read_head(server, rest.take())).await?;
-            let (mut buffer, length) = head.map_err(NotDelivered::Server)?;
-            let Ok(response) = head::response(&buffer[..length], self.request.is_head) else {
-                return Err(nonsense());
-            };
+            let mut attentive = Attentive { server, client, given_up: false };
+            let head = self.read_head(&mut attentive, rest.take()).await;
+            if attentive.given_up {
+                return Err(NotDelivered::ClientGone);
+            }
+            let (mut buffer, response) = head.map_err(NotDelivered::Server)?;
+            let length = response.length;
             match response.status {
-                101 if self.request.upgrade => return Ok((buffer, length, response)),
+                101 if self.request.upgrade => return Ok((buffer, response)),
                 // No upgrade was passed on, so none can be agreed to.
                 101 => return Err(nonsense()),
                 100..=199 => {
@@ -150,7 +155,7 @@ impl<'a> Answer<'a> {
                     buffer.consume(length);
                     rest = (!buffer.is_empty()).then_some(buffer);
                 }
-                _ => return Ok((buffer, length, response)),
+                _ => return Ok((buffer, response)),
             }
         }
     }
@@ -159,16 +164,22 @@ impl<'a> Answer<'a> {
         &self,
         server: &mut impl Source,
         rest: Option<Buffer>,
-    ) -> Result<(Buffer, usize), ServerFailure> {
+    ) -> Result<(Buffer, Response), ServerFailure> {
         let failure = |trouble: Trouble| server_failure(&trouble);
         let mut buffer = match rest {
             Some(buffer) => buffer,
             None => read_fresh(server, &self.worker.small, self.watch).await.map_err(failure)?,
         };
         let mut scan = HeadScan::default();
+        // Mostly it is all there at once. A head that comes in pieces is parsed again when its end has come.
+        let parse = |buffer: &Buffer| head::response(buffer, self.request.is_head);
+        if let Some(response) = parse(&buffer).map_err(|_| ServerFailure::Nonsense)? {
+            return Ok((buffer, response));
+        }
         loop {
-            if let Some(length) = scan.end(&buffer).map_err(|_| ServerFailure::Nonsense)? {
-                return Ok((buffer, length));
+            if scan.end(&buffer).map_err(|_| ServerFailure::Nonsense)?.is_some() {
+                let response = parse(&buffer).ok().flatten().ok_or(ServerFailure::Nonsense)?;
+                return Ok((buffer, response));
             }
             buffer = with_room(buffer, &self.worker.large).ok_or(ServerFailure::Nonsense)?;
             match read(server, &mut buffer, self.watch).await {
@@ -210,7 +221,12 @@ impl<'a> Answer<'a> {
                 buffer = self.worker.large.take();
             }
             self.watch.within(self.times.idle);
-            match unless_given_up(client, read(server, &mut buffer, self.watch)).await? {
+            let mut attentive = Attentive { server, client, given_up: false };
+            let came = read(&mut attentive, &mut buffer, self.watch).await;
+            if attentive.given_up {
+                return Err(NotDelivered::ClientGone);
+            }
+            match came {
                 Ok(_) => self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?,
                 Err(Trouble::Closed) if matches!(follow, Follow::UntilClose) => return Ok(false),
                 Err(_) => {
@@ -256,19 +272,40 @@ impl<'a> Answer<'a> {
     }
 }
 
-/// Waits for the server, unless the client says meanwhile that it wants nothing more.
-async fn unless_given_up<T>(
-    client: &mut impl Sink,
-    work: impl Future<Output = T>,
-) -> Result<T, NotDelivered> {
-    let mut work = pin!(work);
-    std::future::poll_fn(|context| {
-        if client.poll_given_up(context).is_ready() {
-            return Poll::Ready(Err(NotDelivered::ClientGone));
+/// A server that is read from for a client who may say meanwhile that it wants nothing more.
+struct Attentive<'a, S, C> {
+    server: &'a mut S,
+    client: &'a mut C,
+    /// It said so; that is what reading failed of.
+    given_up: bool,
+}
+
+impl<S: Source, C: Sink> Attentive<'_, S, C> {
+    fn attend(&mut self, context: &mut Context<'_>) -> io::Result<()> {
+        if self.client.poll_given_up(context).is_ready() {
+            self.given_up = true;
+            return Err(io::ErrorKind::ConnectionAborted.into());
         }
-        work.as_mut().poll(context).map(Ok)
-    })
-    .await
+        Ok(())
+    }
+}
+
+impl<S: Source, C: Sink> AsyncRead for Attentive<'_, S, C> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        room: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        self.attend(context)?;
+        Pin::new(&mut *self.server).poll_read(context, room)
+    }
+}
+
+impl<S: Source, C: Sink> Source for Attentive<'_, S, C> {
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        self.attend(context)?;
+        self.server.poll_ready(context)
+    }
 }
 
 /// What it means that the client did not take a part of its answer.

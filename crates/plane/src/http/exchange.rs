@@ -344,15 +344,22 @@ impl Exchange<'_> {
             None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
             Some(_) => None,
         };
-        if let Some(kept) = kept {
-            match self.exchange_and_keep(pool, stream, kept, server, sending).await {
+        if let Some(mut kept) = kept {
+            match self.exchange(stream, &mut kept.stream, server, sending).await {
                 Err(Failed::Server(ServerFailure::Closed)) if resendable => {}
-                other => return other,
+                Ok(delivered) => {
+                    self.keep((pool, server), kept, &delivered, sending.follow.is_done());
+                    return Ok(delivered);
+                }
+                failed => return failed,
             }
         }
         // Rare beside kept connections; in a box it does not make every request's future larger.
-        let fresh = Box::pin(self.connect(pool, server)).await.map_err(|it| Failed::Server(it.into()))?;
-        self.exchange_and_keep(pool, stream, fresh, server, sending).await
+        let fresh = Box::pin(self.connect(pool, server)).await;
+        let mut fresh = fresh.map_err(|it| Failed::Server(it.into()))?;
+        let delivered = self.exchange(stream, &mut fresh.stream, server, sending).await?;
+        self.keep((pool, server), fresh, &delivered, sending.follow.is_done());
+        Ok(delivered)
     }
 
     /// One server's chance, on a stream of a connection that others share. When that closed before it took the request,
@@ -388,20 +395,17 @@ impl Exchange<'_> {
         }
     }
 
-    /// Sends the request on a connection of its own, which is kept when it can carry another.
-    async fn exchange_and_keep(
+    /// Keeps the connection of a delivered answer when it can carry another.
+    fn keep(
         &self,
-        pool: &Pool,
-        stream: &mut impl Wire,
-        mut upstream: Upstream,
-        server: &Server,
-        sending: &mut Sending<'_>,
-    ) -> Result<Delivered, Failed> {
-        let delivered = self.exchange(stream, &mut upstream.stream, server, sending).await?;
-        if delivered.keep_server && sending.follow.is_done() && pool.proxy_protocol.is_none() {
+        (pool, server): (&Pool, &Server),
+        upstream: Upstream,
+        delivered: &Delivered,
+        body_sent: bool,
+    ) {
+        if delivered.keep_server && body_sent && pool.proxy_protocol.is_none() {
             self.worker.idle.keep(server.cell.id, upstream, &pool.reaching, self.worker.wheel.now());
         }
-        Ok(delivered)
     }
 
     /// Makes a connection, and says on it who the client is where the server wants to know that way.

@@ -11,6 +11,7 @@ fn pass(bytes: &[u8]) -> Option<(head::Request, Vec<u8>)> {
     let mut out = Vec::new();
     let origin = Origin { client: &client, trusted: &trusted, id: [1, 2] };
     let request = head::request(&bytes[..length], origin, 100, &mut out).ok()?;
+    assert_eq!(request.length, length, "both ways of finding its end agree");
     Some((request, out))
 }
 

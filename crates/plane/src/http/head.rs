@@ -50,6 +50,9 @@ const fn line_feeds(word: u64) -> u64 {
 #[derive(Debug, PartialEq, Eq)]
 pub(super) struct BareLineFeed;
 
+/// What a client is told of it.
+pub(super) const BARE_LINE_FEED: Refusal = Refusal::Malformed("a line ends with a line feed alone");
+
 impl HeadScan {
     /// Whether no line of the head has been seen yet.
     pub(super) fn is_new(&self) -> bool {
@@ -91,6 +94,8 @@ impl HeadScan {
 /// What the plane needs to know of a request.
 #[derive(Clone, Debug)]
 pub(super) struct Request {
+    /// How many bytes the head had.
+    pub(super) length: usize,
     pub(super) framing: Framing,
     pub(super) is_head: bool,
     /// Sending it twice has the same effect as once (RFC 9110, 9.2.2).
@@ -179,24 +184,40 @@ fn is_host(value: &[u8]) -> bool {
     value.iter().all(|byte| HOST_BYTES[usize::from(*byte)])
 }
 
-/// Parses a request head and appends to `out` the head that the server gets.
+/// Whether the lines of a head all end with a carriage return and a line feed: each field begins behind such an end, and
+/// the head itself ends with two.
+fn has_whole_line_ends(head: &[u8], fields: &[Header<'_>]) -> bool {
+    let ends_at = |at: usize| at >= 2 && head[at - 2..at] == *b"\r\n";
+    head.ends_with(b"\r\n\r\n") && fields.iter().all(|field| ends_at(offset(head, field)))
+}
+
+/// Whether data that begins with a head surely holds all of it, so that parsing will tell where it ends.
+pub(super) fn holds_whole_head(data: &[u8]) -> bool {
+    data.ends_with(b"\r\n\r\n")
+}
+
+/// Parses the request head that the data begins with and appends to `out` the head that the server gets.
 ///
 /// # Errors
 /// [`Refusal`] with the status and the sentence that the client gets.
 pub(super) fn request(
-    head: &[u8],
+    data: &[u8],
     origin: Origin<'_>,
     field_limit: usize,
     out: &mut Vec<u8>,
 ) -> Result<Request, Refusal> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
     let mut parsed = httparse::Request::new(&mut []);
-    match parsed.parse_with_uninit_headers(head, &mut fields) {
-        Ok(Status::Complete(_)) => {}
+    let length = match parsed.parse_with_uninit_headers(data, &mut fields) {
+        Ok(Status::Complete(length)) => length,
         Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
         Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: field_limit }),
         Err(httparse::Error::Version) => return Err(Refusal::Version),
         Err(_) => return Err(Refusal::Malformed("the head is not as RFC 9112 wants it")),
+    };
+    let head = &data[..length];
+    if matches!(head.first(), Some(b'\r' | b'\n')) || !has_whole_line_ends(head, parsed.headers) {
+        return Err(BARE_LINE_FEED);
     }
     if parsed.headers.len() > field_limit {
         return Err(Refusal::TooManyFields { limit: field_limit });
@@ -245,6 +266,7 @@ pub(super) fn request(
         None
     };
     Ok(Request {
+        length,
         framing,
         is_head: method == "HEAD",
         is_idempotent: matches!(method, "GET" | "HEAD" | "OPTIONS" | "TRACE" | "PUT" | "DELETE"),
@@ -424,6 +446,8 @@ pub(super) fn key_words(head: &[u8], client: IpAddr, pool: &Pool) -> Option<Stri
 /// What the plane needs to know of a response.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Response {
+    /// How many bytes the head has.
+    pub(super) length: usize,
     pub(super) status: u16,
     pub(super) framing: Framing,
     /// The server may be sent another request on this connection.
@@ -436,14 +460,20 @@ pub(super) struct Response {
 #[derive(Debug, PartialEq, Eq)]
 pub(super) struct Nonsense;
 
-/// Parses a response head. `to_head`: it answers a HEAD request.
-pub(super) fn response(head: &[u8], to_head: bool) -> Result<Response, Nonsense> {
+/// Parses the response head that the data begins with; `None` when it is not all there. `to_head`: it answers a HEAD
+/// request.
+pub(super) fn response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonsense> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
     let config = httparse::ParserConfig::default();
-    match config.parse_response_with_uninit_headers(&mut parsed, head, &mut fields) {
-        Ok(Status::Complete(_)) => {}
-        Ok(Status::Partial) | Err(_) => return Err(Nonsense),
+    let length_of_head = match config.parse_response_with_uninit_headers(&mut parsed, data, &mut fields) {
+        Ok(Status::Complete(length)) => length,
+        Ok(Status::Partial) => return Ok(None),
+        Err(_) => return Err(Nonsense),
+    };
+    let head = &data[..length_of_head];
+    if !head.starts_with(b"H") || !has_whole_line_ends(head, parsed.headers) {
+        return Err(Nonsense);
     }
     let status = parsed.code.filter(|code| (100..=599).contains(code)).ok_or(Nonsense)?;
     let is_http_10 = parsed.version == Some(0);
@@ -483,7 +513,7 @@ pub(super) fn response(head: &[u8], to_head: bool) -> Result<Response, Nonsense>
         (_, false, None) => Framing::UntilClose,
     };
     let stays = framing != Framing::UntilClose && !close && (!is_http_10 || keep_alive);
-    Ok(Response { status, framing, keep_alive: stays, passes_as_is })
+    Ok(Some(Response { length: length_of_head, status, framing, keep_alive: stays, passes_as_is }))
 }
 
 /// What a response head gets beside its own fields.

@@ -11,13 +11,13 @@ use tokio::net::TcpStream;
 
 use super::exchange::{Exchange, Outcome};
 use super::forwarded::{ClientFields, Spoken};
-use super::head::{self, HeadScan, Origin};
+use super::head::{self, BARE_LINE_FEED, HeadScan, Origin, Request};
 use super::refuse::{Refusal, answer};
 use super::two;
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
 use crate::client::Who;
-use crate::io::{Trouble, Watch, Wire, read, read_fresh, write_all};
+use crate::io::{Trouble, Watch, read, read_fresh, write_all};
 use crate::worker::{Client, Worker};
 
 /// How long a refused client may go on sending before its connection is closed under it.
@@ -69,35 +69,43 @@ pub(super) struct Asker<'a> {
     pub(super) who: Who,
 }
 
-impl Asker<'_> {
-    /// Sees one request through: its head are the first `length` bytes of the buffer.
-    pub(super) async fn see_through<W: Wire>(
+impl<'a> Asker<'a> {
+    /// Takes the head off the buffer: what it asks for, and the head that the server gets.
+    pub(super) fn read(
+        &self,
+        frontend: &Frontend,
+        buffer: &mut Buffer,
+    ) -> Result<(Request, Vec<u8>), Refusal> {
+        let worker = self.worker;
+        let id = [worker.draw(), worker.draw()];
+        let origin = Origin { client: self.fields, trusted: &frontend.trusted, id };
+        let mut out = worker.scrap();
+        let request = head::request(buffer, origin, frontend.field_limit, &mut out)?;
+        if request.length > frontend.head_limit {
+            return Err(Refusal::HeadTooLarge);
+        }
+        buffer.consume(request.length);
+        frontend.cell.lane(worker.index).requests.up();
+        Ok((request, out))
+    }
+
+    /// What sees a request through.
+    pub(super) fn exchange(
         &self,
         snapshot: &Snapshot,
-        frontend: &Frontend,
-        wire: &mut W,
-        mut buffer: Buffer,
-        length: usize,
-    ) -> Outcome {
-        let Self { worker, client, fields, who } = *self;
-        let mut out = worker.scrap();
-        let origin =
-            Origin { client: fields, trusted: &frontend.trusted, id: [worker.draw(), worker.draw()] };
-        let request = match head::request(&buffer[..length], origin, frontend.field_limit, &mut out) {
-            Ok(request) => request,
-            Err(refusal) => return Outcome::Refused(refusal),
-        };
-        buffer.consume(length);
-        frontend.cell.lane(worker.index).requests.up();
+        frontend: &'a Frontend,
+        request: &'a Request,
+    ) -> Exchange<'a> {
+        let Self { worker, client, who, .. } = *self;
         let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-        let version = snapshot.version;
-        let request = &request;
-        let mut exchange = Exchange { worker, client, frontend, version, request, who, watch };
-        let outcome = exchange.run(wire, buffer, &mut out).await;
-        client.server.set(None);
-        client.alarm.silence();
-        worker.give_back(out);
-        outcome
+        Exchange { worker, client, frontend, version: snapshot.version, request, who, watch }
+    }
+
+    /// Tidies up after it.
+    pub(super) fn finish(&self, out: Vec<u8>) {
+        self.client.server.set(None);
+        self.client.alarm.silence();
+        self.worker.give_back(out);
     }
 }
 
@@ -160,16 +168,24 @@ impl Session {
         // The head took its time to come; what decides about it is the snapshot of now.
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(self.client.frontend.get()) else { return Next::Close };
-        let (buffer, length) = match head {
+        let mut buffer = match head {
             Ok(read) => read,
             Err(NoRequest::Ended) => return Next::Close,
             Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
         };
-        if is_first && buffer[..length] == *two::OPENING {
+        if is_first && buffer.starts_with(two::OPENING) {
             return Next::Two(buffer);
         }
         let asker = Asker { worker: &worker, client: &self.client, fields: &self.fields, who: self.who };
-        let outcome = asker.see_through(&snapshot, frontend, &mut self.stream, buffer, length).await;
+        let outcome = match asker.read(frontend, &mut buffer) {
+            Ok((request, mut out)) => {
+                let mut exchange = asker.exchange(&snapshot, frontend, &request);
+                let outcome = exchange.run(&mut self.stream, buffer, &mut out).await;
+                asker.finish(out);
+                outcome
+            }
+            Err(refusal) => Outcome::Refused(refusal),
+        };
         match outcome {
             Outcome::Answered { keep: true, rest } => {
                 *input = rest;
@@ -187,12 +203,8 @@ impl Session {
         }
     }
 
-    /// Waits for a request and reads its head; gives the buffer and the length of the head in it.
-    async fn read_head(
-        &mut self,
-        input: Option<Buffer>,
-        limits: HeadLimits,
-    ) -> Result<(Buffer, usize), NoRequest> {
+    /// Waits for a request and reads until its whole head is at the front of the buffer.
+    async fn read_head(&mut self, input: Option<Buffer>, limits: HeadLimits) -> Result<Buffer, NoRequest> {
         let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
         let mut buffer = match input {
             Some(buffer) => buffer,
@@ -214,15 +226,19 @@ impl Session {
                 while buffer.starts_with(b"\r\n") {
                     buffer.consume(2);
                 }
+                // Mostly it is all there, and parsing it tells its end.
+                if head::holds_whole_head(&buffer) {
+                    self.client.alarm.silence();
+                    return Ok(buffer);
+                }
             }
-            let malformed = Refusal::Malformed("a line ends with a line feed alone");
-            match scan.end(&buffer).map_err(|_| NoRequest::Refused(malformed))? {
+            match scan.end(&buffer).map_err(|_| NoRequest::Refused(BARE_LINE_FEED))? {
                 Some(length) if length > limits.size => {
                     return Err(NoRequest::Refused(Refusal::HeadTooLarge));
                 }
-                Some(length) => {
+                Some(_) => {
                     self.client.alarm.silence();
-                    return Ok((buffer, length));
+                    return Ok(buffer);
                 }
                 None if buffer.len() >= limits.size => {
                     return Err(NoRequest::Refused(Refusal::HeadTooLarge));

@@ -130,6 +130,42 @@ fn the_end_is_found_however_the_bytes_come() {
     assert_eq!(ends[end - 1], Some(end));
 }
 
+#[test]
+fn parsing_tells_where_a_head_ends() {
+    let head = "GET / HTTP/1.1\r\nHost: a\r\nX: y\r\n\r\n";
+    for behind in ["", "\r\n\r\n", "GET /more HTTP/1.1\r\nHost: b\r\n\r\n"] {
+        let mut out = Vec::new();
+        let data = format!("{head}{behind}");
+        let request = request(data.as_bytes(), origin(&client()), MOST_FIELDS, &mut out).unwrap();
+        assert_eq!(request.length, head.len());
+        assert!(String::from_utf8(out).unwrap().starts_with("GET / HTTP/1.1\r\nHost: a\r\nX: y\r\nX-For"));
+    }
+    let head = b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n";
+    let data = [head.as_slice(), b"\r\n\r\nX"].concat();
+    assert_eq!(response(&data, false).unwrap().unwrap().length, head.len());
+    for length in 0..head.len() {
+        assert_eq!(response(&head[..length], false), Ok(None), "{length} bytes are not all");
+    }
+}
+
+#[rstest]
+#[case::request("GET / HTTP/1.1\r\nHost: a\r\nX: y\r\n\r\n")]
+#[case::response("HTTP/1.1 200 OK\r\nX: y\r\nContent-Length: 5\r\n\r\n")]
+fn parsing_refuses_every_bare_line_feed(#[case] head: &str) {
+    let parse = |head: &str| match head.starts_with("GET") {
+        true => request(head.as_bytes(), origin(&client()), MOST_FIELDS, &mut Vec::new()).is_ok(),
+        false => matches!(response(head.as_bytes(), false), Ok(Some(_))),
+    };
+    assert!(parse(head));
+    for (at, _) in head.match_indices("\r\n") {
+        let bare = format!("{}{}", &head[..at], &head[at + 1..]);
+        assert!(!parse(&bare), "{bare:?}");
+    }
+    for before in ["\n", "\r\n", "\r\n\n"] {
+        assert!(!parse(&format!("{before}{head}")), "{before:?} before");
+    }
+}
+
 #[rstest]
 #[case::length("HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
 #[case::same_length_twice(
@@ -151,7 +187,7 @@ fn the_end_is_found_however_the_bytes_come() {
 #[case::http_10("HTTP/1.0 200 OK\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), false, false)]
 #[case::no_reason("HTTP/1.1 200\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
 fn responses(#[case] text: &str, #[case] framing: Framing, #[case] keep_alive: bool, #[case] as_is: bool) {
-    let parsed = response(text.as_bytes(), false).unwrap();
+    let parsed = response(text.as_bytes(), false).unwrap().unwrap();
     assert_eq!((parsed.framing, parsed.keep_alive, parsed.passes_as_is), (framing, keep_alive, as_is));
 }
 
@@ -168,7 +204,7 @@ fn nonsense(#[case] text: &str) {
 #[test]
 fn a_response_to_head_has_no_body_whatever_it_says() {
     assert_eq!(
-        response(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", true).unwrap().framing,
+        response(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n", true).unwrap().unwrap().framing,
         Framing::None
     );
 }

@@ -212,9 +212,17 @@ async fn one(
     let snapshot = worker.snapshot();
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
-            Ok(buffer) => {
+            Ok(mut buffer) => {
                 let asker = Asker { worker, client: &own, fields: &line.fields, who: line.who };
-                asker.see_through(&snapshot, frontend, &mut stream, buffer, text.len()).await
+                match asker.read(frontend, &mut buffer) {
+                    Ok((request, mut out)) => {
+                        let mut exchange = asker.exchange(&snapshot, frontend, &request);
+                        let outcome = exchange.run(&mut stream, buffer, &mut out).await;
+                        asker.finish(out);
+                        outcome
+                    }
+                    Err(refusal) => Outcome::Refused(refusal),
+                }
             }
             Err(refusal) => Outcome::Refused(refusal),
         };
@@ -275,7 +283,7 @@ impl Reply {
         self.head.extend_from_slice(bytes);
         let Some(length) = self.scan.end(&self.head).map_err(|_| nonsense())? else { return Ok(bytes.len()) };
         self.head.truncate(length);
-        let known = head::response(&self.head, self.to_head).map_err(|_| nonsense())?;
+        let known = head::response(&self.head, self.to_head).map_err(|_| nonsense())?.ok_or_else(nonsense)?;
         let response = words::response(&self.head).map_err(|_| nonsense())?;
         if response.status().is_informational() {
             self.respond.send_informational(response).map_err(broken)?;
