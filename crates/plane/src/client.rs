@@ -48,55 +48,61 @@ pub(crate) struct Who {
 }
 
 /// Serves one client until its connection ends.
-pub(crate) async fn serve(registered: Registered, stream: TcpStream, peer: SocketAddr) {
+pub(crate) fn serve(
+    registered: Registered,
+    mut stream: TcpStream,
+    peer: SocketAddr,
+) -> impl Future<Output = ()> {
     let (worker, client) = (Rc::clone(&registered.worker), Rc::clone(&registered.client));
-    let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
-    let cell = Arc::clone(&frontend.cell);
-    let is_full = cell.connections() >= frontend.connection_limit;
-    // One that is turned away takes no place, however long it lingers.
-    let lane = cell.lane(worker.index);
-    if is_full { &lane.turned_away } else { &lane.opened }.up();
-    let _counted = (!is_full).then(|| Counted { cell: &cell, worker: worker.index });
-    if stream.set_nodelay(true).is_err() {
-        return;
-    }
-    std::future::poll_fn(|context| {
-        client.alarm.wake_with(context.waker());
-        std::task::Poll::Ready(())
-    })
-    .await;
-    let is_http = frontend.protocol == Protocol::Http;
-    if is_full {
-        if is_http {
-            http::turn_away(worker, client, stream, &frontend.name).await;
-        } else {
-            let _ = SockRef::from(&stream).set_linger(Some(Duration::ZERO));
-        }
-        return;
-    }
-    let mut who = Who { client: peer, meant_for: client.address };
-    let mut first = None;
-    let mut stream = stream;
-    if frontend.proxy_protocol && is_in(peer.ip(), &frontend.trusted) {
-        let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-        let Some((told, rest)) = introduction(&mut stream, &registered, watch).await else {
-            lane.refused.up();
-            tracing::debug!(%peer, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
+    // Not an async function, which would keep room for what it was given twice, for each client that rests.
+    async move {
+        let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
+        let cell = Arc::clone(&frontend.cell);
+        let is_full = cell.connections() >= frontend.connection_limit;
+        // One that is turned away takes no place, however long it lingers.
+        let lane = cell.lane(worker.index);
+        if is_full { &lane.turned_away } else { &lane.opened }.up();
+        let _counted = (!is_full).then(|| Counted { cell: &cell, worker: worker.index });
+        if stream.set_nodelay(true).is_err() {
             return;
-        };
-        who.client = told.unwrap_or(peer);
-        first = rest;
-    }
-    if who.meant_for.ip().is_unspecified() {
-        who.meant_for = stream.local_addr().unwrap_or(who.meant_for);
-    }
-    if is_http {
-        // No snapshot is held while a client rests, or each idle client would keep an old one alive.
-        drop(frontend);
-        http::serve(worker, client, stream, who, first).await;
-    } else {
-        // A relayed connection keeps the frontend and the pool of its beginning: nothing about it is decided again.
-        tcp::serve((&worker, &client), &frontend, stream, who, first).await;
+        }
+        std::future::poll_fn(|context| {
+            client.alarm.wake_with(context.waker());
+            std::task::Poll::Ready(())
+        })
+        .await;
+        let is_http = frontend.protocol == Protocol::Http;
+        if is_full {
+            if is_http {
+                http::turn_away(worker, client, stream, &frontend.name).await;
+            } else {
+                let _ = SockRef::from(&stream).set_linger(Some(Duration::ZERO));
+            }
+            return;
+        }
+        let mut who = Who { client: peer, meant_for: client.address };
+        let mut first = None;
+        if frontend.proxy_protocol && is_in(peer.ip(), &frontend.trusted) {
+            let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+            let Some((told, rest)) = introduction(&mut stream, &registered, watch).await else {
+                lane.refused.up();
+                tracing::debug!(%peer, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
+                return;
+            };
+            who.client = told.unwrap_or(peer);
+            first = rest;
+        }
+        if who.meant_for.ip().is_unspecified() {
+            who.meant_for = stream.local_addr().unwrap_or(who.meant_for);
+        }
+        if is_http {
+            // No snapshot is held while a client rests, or each idle client would keep an old one alive.
+            drop(frontend);
+            http::serve(worker, client, stream, who, first).await;
+        } else {
+            // A relayed connection keeps the frontend and the pool of its beginning: nothing about it is decided again.
+            tcp::serve((&worker, &client), &frontend, stream, who, first).await;
+        }
     }
 }
 

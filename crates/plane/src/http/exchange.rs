@@ -60,7 +60,7 @@ pub(super) struct Exchange<'a> {
 }
 
 /// The request on its way to a server.
-struct Sending<'b> {
+pub(super) struct Sending<'b> {
     /// The rewritten head, and what was there of the body when it was read.
     start: &'b [u8],
     /// What the client sent beyond that: more of the body, or its next request.
@@ -73,6 +73,22 @@ struct Sending<'b> {
     pin: Option<Vec<u8>>,
 }
 
+impl<'b> Sending<'b> {
+    /// A request whose rewritten head is in `out`; `input` is what the client sent behind its head. What is there of the
+    /// body travels with the head, in one write, and can be sent again with it.
+    ///
+    /// # Errors
+    /// [`Refusal::BrokenChunks`].
+    pub(super) fn new(request: &Request, mut input: Buffer, out: &'b mut Vec<u8>) -> Result<Self, Refusal> {
+        let mut follow = Follow::new(request.framing);
+        let used = follow.pass(&input, |_| {}).map_err(|_| Refusal::BrokenChunks)?;
+        out.extend_from_slice(&input[..used]);
+        input.consume(used);
+        let input = (!input.is_empty()).then_some(input);
+        Ok(Self { start: out, input, follow, begun: false, pin: None })
+    }
+}
+
 /// A server for the request.
 struct Placed {
     place: usize,
@@ -83,29 +99,13 @@ struct Placed {
 }
 
 impl Exchange<'_> {
-    /// Sees the request through. `out` holds the head for the server; `input` what the client sent behind its head.
-    pub(super) async fn run(
-        &mut self,
-        stream: &mut impl Wire,
-        mut input: Buffer,
-        out: &mut Vec<u8>,
-    ) -> Outcome {
-        let mut follow = Follow::new(self.request.framing);
-        // What is there of the body travels with the head, in one write, and can be sent again with it.
-        match follow.pass(&input, |_| {}) {
-            Ok(used) => {
-                out.extend_from_slice(&input[..used]);
-                input.consume(used);
-            }
-            Err(_) => return Outcome::Refused(Refusal::BrokenChunks),
-        }
-        let input = (!input.is_empty()).then_some(input);
+    /// Sees the request through.
+    pub(super) async fn run(&self, stream: &mut impl Wire, sending: &mut Sending<'_>) -> Outcome {
         let witness = self.request.mark.as_ref().and_then(|mark| self.worker.watches.find(mark));
-        let mut sending = Sending { start: out, input, follow, begun: false, pin: None };
         let mut asked = Asked::default();
         let mut why = None;
         while let Some(chosen) = choose(self.worker, self.frontend, self.client_address(), asked) {
-            match self.offer(&chosen, stream, &mut sending, &witness).await {
+            match self.offer(&chosen, stream, sending, &witness).await {
                 Ok(outcome) => return outcome,
                 Err(shortage) => {
                     let is_short = matches!(shortage, Shortage::NoServer | Shortage::Full);
@@ -521,8 +521,8 @@ impl Exchange<'_> {
     }
 
     /// Tells the client that nobody could answer it.
-    async fn short(&self, stream: &mut impl Wire, shortage: Shortage, sending: Sending<'_>) -> Outcome {
-        let Sending { input: rest, follow, .. } = sending;
+    async fn short(&self, stream: &mut impl Wire, shortage: Shortage, sending: &mut Sending<'_>) -> Outcome {
+        let Sending { input, follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
         if matches!(shortage, Shortage::NoServer | Shortage::Full) {
             &lane.unavailable
@@ -535,7 +535,7 @@ impl Exchange<'_> {
         let text =
             refuse::answer(shortage.status(), &shortage, &self.frontend.name, !keep, !self.request.is_head);
         match write_all(stream, &text, self.watch, self.frontend.idle_timeout).await {
-            Ok(()) if follow.is_done() => Outcome::Answered { keep, rest },
+            Ok(()) if follow.is_done() => Outcome::Answered { keep, rest: input.take() },
             Ok(()) => Outcome::AnsweredEarly,
             Err(_) => Outcome::ClientGone,
         }

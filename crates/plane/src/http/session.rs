@@ -9,7 +9,7 @@ use merismos_core::routing::{Frontend, Snapshot};
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
-use super::exchange::{Exchange, Outcome};
+use super::exchange::{Exchange, Outcome, Sending};
 use super::forwarded::{ClientFields, Spoken};
 use super::head::{self, BARE_LINE_FEED, HeadScan, Origin, Request};
 use super::refuse::{Refusal, answer};
@@ -118,27 +118,32 @@ struct Session {
 }
 
 /// Serves one client until its connection ends. `input` is what it has sent already.
-pub(crate) async fn serve(
+///
+/// Not an async function: one would keep room for what it was given beside the session that is made of it, for each
+/// client that rests.
+pub(crate) fn serve(
     worker: Rc<Worker>,
     client: Rc<Client>,
     stream: TcpStream,
     who: Who,
     mut input: Option<Buffer>,
-) {
+) -> impl Future<Output = ()> {
     let fields = ClientFields::new(who.client, Spoken::One);
     let mut session = Session { worker, client, stream, fields, who };
-    loop {
-        match session.request(&mut input).await {
-            Next::Another => {}
-            Next::Close => return,
-            Next::Linger => {
-                session.linger().await;
-                return;
-            }
-            Next::Two(first) => {
-                let Session { worker, client, stream, who, .. } = session;
-                // In a box, for its state is large and most connections are others.
-                return Box::pin(two::serve(worker, client, stream, who, first)).await;
+    async move {
+        loop {
+            match session.request(&mut input).await {
+                Next::Another => {}
+                Next::Close => return,
+                Next::Linger => {
+                    session.linger().await;
+                    return;
+                }
+                Next::Two(first) => {
+                    let Session { worker, client, stream, who, .. } = session;
+                    // In a box, for its state is large and most connections are others.
+                    return Box::pin(two::serve(worker, client, stream, who, first)).await;
+                }
             }
         }
     }
@@ -179,8 +184,15 @@ impl Session {
         let asker = Asker { worker: &worker, client: &self.client, fields: &self.fields, who: self.who };
         let outcome = match asker.read(frontend, &mut buffer) {
             Ok((request, mut out)) => {
-                let mut exchange = asker.exchange(&snapshot, frontend, &request);
-                let outcome = exchange.run(&mut self.stream, buffer, &mut out).await;
+                let outcome = match Sending::new(&request, buffer, &mut out) {
+                    Ok(mut sending) => {
+                        asker
+                            .exchange(&snapshot, frontend, &request)
+                            .run(&mut self.stream, &mut sending)
+                            .await
+                    }
+                    Err(refusal) => Outcome::Refused(refusal),
+                };
                 asker.finish(out);
                 outcome
             }

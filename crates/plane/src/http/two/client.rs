@@ -14,7 +14,7 @@ use http::{Method, Request};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 
-use super::super::exchange::Outcome;
+use super::super::exchange::{Outcome, Sending};
 use super::super::forwarded::{ClientFields, Spoken};
 use super::super::head::{self, HeadScan};
 use super::super::refuse::{Refusal, answer};
@@ -216,8 +216,15 @@ async fn one(
                 let asker = Asker { worker, client: &own, fields: &line.fields, who: line.who };
                 match asker.read(frontend, &mut buffer) {
                     Ok((request, mut out)) => {
-                        let mut exchange = asker.exchange(&snapshot, frontend, &request);
-                        let outcome = exchange.run(&mut stream, buffer, &mut out).await;
+                        let outcome = match Sending::new(&request, buffer, &mut out) {
+                            Ok(mut sending) => {
+                                asker
+                                    .exchange(&snapshot, frontend, &request)
+                                    .run(&mut stream, &mut sending)
+                                    .await
+                            }
+                            Err(refusal) => Outcome::Refused(refusal),
+                        };
                         asker.finish(out);
                         outcome
                     }
