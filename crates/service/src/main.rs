@@ -24,6 +24,10 @@ use tracing_subscriber::EnvFilter;
 
 use crate::settings::{Flags, LogFormat, Settings};
 
+/// The system's own allocator keeps what thousands of clients needed long after they are gone.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let settings = match Settings::from_flags(Flags::parse()) {
         Ok(settings) => settings,
