@@ -7,6 +7,7 @@ mod change;
 mod decision;
 mod draft;
 mod event;
+mod probe;
 mod problem;
 mod status;
 mod thing;
@@ -19,6 +20,7 @@ pub use change::{
 pub use decision::{Decision, NotChosen};
 pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
 pub use event::{Event, EventKind, Events, StreamMessage};
+pub use probe::{Diagnosis, Rung, Tried, TryAnswer, TryRequest};
 pub use problem::ProblemDocument;
 pub use status::{
     CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,

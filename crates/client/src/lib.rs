@@ -7,9 +7,10 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyRequest, Between, ChangeRequest, Decision, Draft, DraftEdits, DraftReview, Drafts, DutyAnswer,
-    DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument,
+    ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts,
+    DutyAnswer, DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument,
     RevertRequest, Review, RevisionAnswer, Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
+    TryAnswer, TryRequest,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -308,6 +309,23 @@ impl Client {
     ) -> Result<ExplainAnswer, ClientError> {
         let path = format!("/frontends/{frontend}/explain");
         self.call(self.request(Method::GET, &path).query(facts)).await
+    }
+
+    /// Runs a check once on some servers.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn try_check(&self, check: &Name, request: &TryRequest) -> Result<TryAnswer, ClientError> {
+        self.call(self.request(Method::POST, &format!("/checks/{check}/try")).json(request)).await
+    }
+
+    /// Finds the step at which a server fails.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn diagnose(&self, server: &PoolServer) -> Result<Diagnosis, ClientError> {
+        let path = format!("/servers/{}/{}/diagnosis", server.pool, server.server);
+        self.call(self.request(Method::POST, &path)).await
     }
 
     /// The newest events.

@@ -66,7 +66,11 @@ async fn open(address: SocketAddr) -> Result<TcpStream, ConnectError> {
 
 /// As [`open`], from one of some addresses: the `turn`th of the server's family, and the next when that has no port
 /// left.
-async fn open_from(sources: &[IpAddr], turn: u64, address: SocketAddr) -> Result<TcpStream, ConnectError> {
+pub(crate) async fn open_from(
+    sources: &[IpAddr],
+    turn: u64,
+    address: SocketAddr,
+) -> Result<TcpStream, ConnectError> {
     let fitting = || sources.iter().filter(|it| it.is_ipv4() == address.is_ipv4());
     let count = fitting().count();
     if count == 0 {

@@ -27,6 +27,7 @@ mod proxy;
 mod relay;
 mod tcp;
 mod udp;
+pub mod way;
 pub mod witness;
 mod worker;
 

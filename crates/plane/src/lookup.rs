@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::time::{Duration, Instant};
 
 use hickory_resolver::TokioResolver;
@@ -122,6 +122,22 @@ async fn follow(id: LookupId, lookup: Lookup, reports: mpsc::Sender<LookupReport
         }
         tokio::time::sleep(rest).await;
     }
+}
+
+/// Asks one name server alone, once, for so long.
+pub(crate) fn resolver_at(
+    address: SocketAddr,
+    source: Option<IpAddr>,
+    limit: Duration,
+) -> Result<TokioResolver, NetError> {
+    let mut options = ResolverOpts::default();
+    (options.timeout, options.attempts, options.cache_size) = (limit, 0, 0);
+    let mut way = ConnectionConfig::udp();
+    way.port = address.port();
+    way.bind_addr = source.map(|source| SocketAddr::new(source, 0));
+    let server = NameServerConfig::new(address.ip(), true, vec![way]);
+    let config = ResolverConfig::from_parts(None, Vec::new(), vec![server]);
+    TokioResolver::builder_with_config(config, TokioRuntimeProvider::default()).with_options(options).build()
 }
 
 fn resolver(lookup: &Lookup) -> Result<TokioResolver, NetError> {

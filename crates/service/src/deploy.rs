@@ -11,6 +11,7 @@ use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
 use merismos_core::config::{self, Checked, Format, Problem, merge, tree};
 use merismos_plane::BindError;
+use merismos_plane::probe::Surroundings;
 use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 
@@ -81,6 +82,7 @@ pub(crate) enum ApplyError {
 pub(crate) struct Deployer {
     controller: Controller,
     store: Store,
+    surroundings: Surroundings,
     /// Held over a whole deployment, so that two never interleave.
     one_at_a_time: Mutex<()>,
     /// Held while addresses are bound and not yet listened on: two who try the same one would be in each other's way.
@@ -95,8 +97,8 @@ struct Weighed {
 }
 
 impl Deployer {
-    pub(crate) fn new(controller: Controller, store: Store) -> Self {
-        Self { controller, store, one_at_a_time: Mutex::new(()), binding: Mutex::new(()) }
+    pub(crate) fn new(controller: Controller, store: Store, surroundings: Surroundings) -> Self {
+        Self { controller, store, surroundings, one_at_a_time: Mutex::new(()), binding: Mutex::new(()) }
     }
 
     /// Says what a proposal would change, and unless it is a preview, makes it the running revision.
@@ -123,7 +125,7 @@ impl Deployer {
                 bound.clear();
                 binding = None;
             }
-            tried = guards::try_out(&view, &checked).await;
+            tried = guards::try_out(&view, &checked, &self.surroundings).await;
         }
         review.took.try_us = micros(tries);
         let accepting = Accepting { keys: &going.accept, before: &proposal.accepted, who: &proposal.author };

@@ -12,6 +12,7 @@ use merismos_core::duty::Duty;
 use merismos_core::health::Step;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::units::Span;
+use merismos_plane::probe::Surroundings;
 use merismos_plane::{connect, lookup, probe};
 
 use crate::controller::View;
@@ -24,7 +25,7 @@ const TRY_LIMIT: Duration = Duration::from_millis(1_000);
 const LOOKUP_LIMIT: Duration = Duration::from_millis(2_500);
 
 /// Tries what is new in a document and says what does not work.
-pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
+pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surroundings) -> Vec<Warning> {
     let (old, new) = (view.checked.document(), checked.document());
     let asked = asked(old);
     let mut fresh = Vec::new();
@@ -53,7 +54,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked) -> Vec<Warning> {
     let tries = fresh.into_iter().map(|(id, server, check)| {
         let is_used = used.contains(&id.pool);
         let proxy_protocol = new.pools.get(&id.pool).and_then(|pool| pool.proxy_protocol);
-        try_server(id, server, (check, proxy_protocol), is_used)
+        try_server(id, server, (check, proxy_protocol), is_used, surroundings)
     });
     warnings.extend(join_all(tries).await.into_iter().flatten());
     let mut names = Vec::new();
@@ -117,6 +118,7 @@ async fn try_server(
     server: &Server,
     (check, proxy_protocol): (Option<&Check>, Option<ProxyVersion>),
     is_used: bool,
+    surroundings: &Surroundings,
 ) -> Option<Warning> {
     let address = server.address.get();
     let path = Thing::Server(id.clone()).to_string();
@@ -124,7 +126,7 @@ async fn try_server(
         Some(check) => {
             let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
             let check = Check { timeout: check.timeout.min(limit), ..check.clone() };
-            let evidence = probe::probe(address, &check, proxy_protocol).await;
+            let evidence = probe::probe(address, &check, proxy_protocol, surroundings).await;
             if evidence.passed() {
                 return None;
             }

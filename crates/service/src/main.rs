@@ -7,6 +7,7 @@ mod clock;
 mod console;
 mod controller;
 mod deploy;
+mod diagnose;
 mod drafts;
 mod guards;
 mod journal;

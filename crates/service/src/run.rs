@@ -11,7 +11,7 @@ use merismos_api::EventKind;
 use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
 use merismos_plane::lookup::Lookups;
-use merismos_plane::probe::Prober;
+use merismos_plane::probe::{Prober, Surroundings};
 use merismos_store::copy::CopyError;
 use merismos_store::outbox::Outbox;
 use merismos_store::{Store, StoreError, Token};
@@ -141,6 +141,7 @@ pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
 }
 
 async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Parts, RunError> {
+    let surroundings = Surroundings { command_folder: settings.command_folder.clone() };
     let store = Store::new(&settings.database)?;
     let copy_file = settings.state_folder.join("copy.json");
     let (known, failure) = keeper::load(&store, &copy_file).await?;
@@ -170,7 +171,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let decisions = plane.decisions();
     let state = State::new(Start {
         plane,
-        prober: Prober::new(reports),
+        prober: Prober::new(reports, surroundings.clone()),
         lookups: Lookups::new(lookups),
         found: copy.found,
         journal: journal.clone(),
@@ -181,7 +182,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         copy_is_old,
     });
     let controller = Controller::start(state, reported, looked_up);
-    let deployer = Arc::new(Deployer::new(controller.clone(), store.clone()));
+    let deployer = Arc::new(Deployer::new(controller.clone(), store.clone(), surroundings.clone()));
     if let (Some(revision), Some(checked)) = (revision, checked) {
         let bound = controller.bind(checked.clone()).await;
         // An address that is taken does not keep the rest from serving: the controller tries it again each second.
@@ -209,6 +210,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         access: Access::new(tokens),
         trials,
         decisions,
+        surroundings,
     });
     Ok(Parts { controller, journal, store, keeper, app })
 }

@@ -33,6 +33,9 @@ pub(crate) struct Flags {
     /// Events that wait for the database at most; beyond, the oldest is dropped and counted [default: 10000]
     #[arg(long, env = "MERISMOSD_WAITING_EVENTS", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..))]
     waiting_events: Option<u32>,
+    /// The folder whose programs checks of the kind command may run; none may without it
+    #[arg(long, env = "MERISMOSD_COMMAND_FOLDER", value_name = "FOLDER")]
+    command_folder: Option<PathBuf>,
     /// What is logged: error, warn, info, debug, trace, or a filter by module [default: info]
     #[arg(long, env = "MERISMOSD_LOG", value_name = "FILTER")]
     log: Option<String>,
@@ -61,6 +64,7 @@ struct File {
     workers: Option<u16>,
     grace: Option<Span>,
     waiting_events: Option<u32>,
+    command_folder: Option<PathBuf>,
     log: Option<String>,
     log_format: Option<LogFormat>,
 }
@@ -74,6 +78,7 @@ pub(crate) struct Settings {
     pub(crate) workers: usize,
     pub(crate) grace: Duration,
     pub(crate) waiting_events: usize,
+    pub(crate) command_folder: Option<PathBuf>,
     pub(crate) log: String,
     pub(crate) log_format: LogFormat,
 }
@@ -110,6 +115,7 @@ impl Settings {
             workers: workers.max(1),
             grace: flags.grace.or(file.grace).map_or(Duration::from_secs(30), Span::get),
             waiting_events: flags.waiting_events.or(file.waiting_events).unwrap_or(10_000) as usize,
+            command_folder: flags.command_folder.or(file.command_folder),
             log: flags.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
             log_format: flags.log_format.or(file.log_format).unwrap_or_default(),
         })

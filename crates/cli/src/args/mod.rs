@@ -2,6 +2,7 @@
 
 mod apply;
 mod decisions;
+mod diagnose;
 mod draft;
 mod duty;
 mod events;
@@ -45,6 +46,8 @@ enum Command {
     Explain(explain::Args),
     /// Show some decisions about real traffic as they are made: which server, and why no other
     Decisions(decisions::Args),
+    /// Find the step at which a server fails, beside one that works, and say what that means
+    Diagnose(diagnose::Args),
     /// Show what happened
     Events(events::Args),
     /// Frontends: where clients connect
@@ -61,7 +64,7 @@ enum Command {
     Lookup(things::Verb<things::LookupKeys>),
     /// Health checks
     #[command(subcommand)]
-    Check(things::Verb<things::CheckKeys>),
+    Check(things::CheckVerb),
     /// Known machines
     #[command(subcommand)]
     Host(things::HostVerb),
@@ -107,6 +110,7 @@ impl Args {
             Command::Status(args) => args.run(&context).await,
             Command::Explain(args) => args.run(&context).await,
             Command::Decisions(args) => args.run(&context).await,
+            Command::Diagnose(args) => args.run(&context).await,
             Command::Events(args) => args.run(&context).await,
             Command::Frontend(verb) => verb.run(&context).await,
             Command::Pool(verb) => verb.run(&context).await,

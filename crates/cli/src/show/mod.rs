@@ -4,6 +4,7 @@
 pub(crate) mod decision;
 pub(crate) mod drafts;
 pub(crate) mod explain;
+pub(crate) mod probe;
 pub(crate) mod review;
 pub(crate) mod status;
 mod table;

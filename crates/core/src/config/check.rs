@@ -242,9 +242,22 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
         pool_tables(name, frontend, document, problems);
     }
     for (name, pool) in &document.pools {
-        if let Some(check) = pool.check.as_ref().filter(|check| !document.checks.contains_key(check)) {
+        let keys = pool
+            .check
+            .iter()
+            .map(|it| ("check", it))
+            .chain(pool.more_checks.iter().map(|it| ("more_checks", it)));
+        for (key, check) in keys.filter(|(_, check)| !document.checks.contains_key(check)) {
             let wanted = one_of("check", document.checks.keys());
-            problems.push(Problem::dangling(&format!("pools.{name}.check"), "check", check, wanted));
+            problems.push(Problem::dangling(&format!("pools.{name}.{key}"), "check", check, wanted));
+        }
+        if pool.check.is_none() && !pool.more_checks.is_empty() {
+            let found = "there are more checks, and none that sets their pace".to_owned();
+            problems.push(Problem::at(
+                &format!("pools.{name}.check"),
+                found,
+                "check = the name of the first".to_owned(),
+            ));
         }
     }
 }

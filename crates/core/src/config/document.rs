@@ -8,6 +8,10 @@ use std::str::FromStr;
 use ipnet::IpNet;
 use serde::{Serialize, Serializer};
 
+pub use super::asking::{
+    BodyWanted, CheckKind, CommandAsked, DnsAsked, Exchange, GrpcAsked, HttpAsked, Pattern, Record, Secret,
+    SqlAsked, TlsAsked, TlsVerify, Trust, Wanted,
+};
 pub use super::dealing::{
     Algorithm, ChoosePool, Failback, HashKey, Hashing, MorePools, Persistence, PersistenceBy, Queueing,
     ServerLimits, Unit, WhenAbsent,
@@ -239,6 +243,12 @@ pub struct Pool {
     /// The check that judges its servers; without one every server is taken to work.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub check: Option<Name>,
+    /// More checks that are made with it, at its pace.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub more_checks: Vec<Name>,
+    /// How many of them a server has to pass.
+    #[serde(skip_serializing_if = "is_all")]
+    pub checks_needed: ChecksNeeded,
     /// How long connecting to a server may take before another one is tried. 10ms to 60s.
     pub connect_timeout: Span,
     /// How long a server may take to begin its answer; then 504. 10ms to 1h.
@@ -310,6 +320,10 @@ pub struct Server {
     /// The lookup that found it; `None` for one that stands in the document.
     #[serde(skip)]
     pub found_by: Option<Name>,
+}
+
+fn is_all(needed: &ChecksNeeded) -> bool {
+    *needed == ChecksNeeded::All
 }
 
 fn is_first_tier(tier: &u8) -> bool {
@@ -394,6 +408,39 @@ pub enum Records {
     Service,
 }
 
+/// Where a check asks, when that is not where the traffic goes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Elsewhere {
+    /// Another port of the server. 1 to 65535.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// Another address.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub address: Option<IpAddr>,
+    /// The address of this machine that probes come from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub source_address: Option<IpAddr>,
+}
+
+impl Elsewhere {
+    /// Where a server at this address is asked.
+    #[must_use]
+    pub fn of(&self, server: SocketAddr) -> SocketAddr {
+        SocketAddr::new(self.address.unwrap_or(server.ip()), self.port.unwrap_or(server.port()))
+    }
+}
+
+/// How many of a pool's checks a server has to pass.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ChecksNeeded {
+    /// Each of them.
+    #[default]
+    All,
+    /// One of them.
+    Any,
+}
+
 /// An active health check.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Check {
@@ -403,8 +450,14 @@ pub struct Check {
     /// From the start of one probe to the start of the next. Shorter notices sooner and costs each server
     /// more probes. 100ms to 1h.
     pub interval: Span,
+    /// The same while the server is down; the interval when it is left out. 100ms to 1h.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interval_down: Option<Span>,
     /// How long a probe may take. Longer forgives slow answers and notices silent servers later. 10ms to 60s.
     pub timeout: Span,
+    /// Where it is asked, when that is not where the traffic goes.
+    #[serde(flatten)]
+    pub elsewhere: Elsewhere,
     /// Failures in a row before an up server is down. 1 to 100.
     pub down_after: u32,
     /// Passes in a row before a down server is up. 1 to 100.
@@ -415,44 +468,6 @@ pub struct Check {
     /// Labels.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
-}
-
-/// What a check asks.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(tag = "kind", rename_all = "lowercase")]
-pub enum CheckKind {
-    /// A connection is made and closed again.
-    Tcp,
-    /// A GET is sent and the answer's status is judged.
-    Http {
-        /// The path, with its query; begins with a slash.
-        path: String,
-        /// The status codes that pass.
-        accept: Vec<StatusRange>,
-    },
-}
-
-impl CheckKind {
-    /// What it asks, in words: `http: GET /health wants 200-299`.
-    #[must_use]
-    pub fn asks(&self) -> String {
-        match self {
-            Self::Tcp => "tcp: connect".to_owned(),
-            Self::Http { path, accept } => {
-                let ranges: Vec<_> = accept.iter().map(ToString::to_string).collect();
-                format!("http: GET {path} wants {}", ranges.join(" or "))
-            }
-        }
-    }
-
-    /// `tcp` or `http`.
-    #[must_use]
-    pub fn name(&self) -> &'static str {
-        match self {
-            Self::Tcp => "tcp",
-            Self::Http { .. } => "http",
-        }
-    }
 }
 
 /// Status codes from `first` to `last`, both included; written `200-299` or `204`.
@@ -501,6 +516,13 @@ impl fmt::Display for StatusRange {
 impl Serialize for StatusRange {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)
+    }
+}
+
+impl Pool {
+    /// Every check that its servers are judged by, the one that sets the pace first.
+    pub fn checks(&self) -> impl Iterator<Item = &Name> {
+        self.check.iter().chain(&self.more_checks)
     }
 }
 

@@ -413,7 +413,11 @@ fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
         }
         (Thing::Pool(name), Thing::Check(_)) => {
             if let Some(pool) = document.pools.get_mut(name) {
-                pool.check = Some(to.clone());
+                for check in
+                    pool.check.iter_mut().chain(&mut pool.more_checks).filter(|it| *it == renamed.name())
+                {
+                    *check = to.clone();
+                }
             }
         }
         (Thing::Server(id), Thing::Host(_)) => {

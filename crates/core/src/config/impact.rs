@@ -117,7 +117,7 @@ pub fn impact(old: &Document, new: &Document, truths: &impl Truths) -> Impact {
 }
 
 fn uses(document: &Document, check: &Name) -> bool {
-    document.pools.values().any(|pool| pool.check.as_ref() == Some(check))
+    document.pools.values().any(|pool| pool.checks().any(|it| it == check))
 }
 
 /// Both documents, and the truths as they are; servers that the change makes anew count as up, and those that it only

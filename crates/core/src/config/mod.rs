@@ -6,6 +6,7 @@
 //! A document changes by [`edit`]s of its [`thing`]s, or by another one; [`diff`], [`impact`] and [`renames`] say
 //! what that means, and [`merge`] joins the work of two people.
 
+mod asking;
 pub mod check;
 mod dealing;
 pub mod diff;

@@ -21,7 +21,7 @@ pub fn users(document: &Document, thing: &Thing) -> Vec<Thing> {
             &|frontend| matches!(frontend.listen.written(), Written::Taken { range, name } if range == wanted && name == taken),
         ),
         Thing::Check(check) => {
-            let using = document.pools.iter().filter(|(_, pool)| pool.check.as_ref() == Some(check));
+            let using = document.pools.iter().filter(|(_, pool)| pool.checks().any(|it| it == check));
             using.map(|(name, _)| Thing::Pool(name.clone())).collect()
         }
         Thing::Host(host) => {

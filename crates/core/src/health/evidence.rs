@@ -9,18 +9,45 @@ use crate::time::Wall;
 use crate::units::humane;
 
 /// How far a probe came.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Step {
     /// The connection was not made.
     Connect,
+    /// The connection was made and the TLS handshake failed.
+    Tls,
     /// The connection was made and no whole answer came.
     Answer,
     /// An answer came and its status was judged.
     Status,
+    /// An answer came and what stands in it was judged.
+    Body,
     /// Everything that was asked for was there.
     Done,
+}
+
+/// What kind of failure it was, where that is known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Cause {
+    /// The host answered that nothing listens there.
+    Refused,
+    /// Nothing came back, or not all of it, in time.
+    Silent,
+}
+
+/// One step of a probe: what it gave, and how long it took.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct StepTaken {
+    /// Which step.
+    pub step: Step,
+    /// How long it took, in microseconds.
+    pub took_us: u64,
+    /// What it gave, in words.
+    pub got: String,
 }
 
 /// One probe: when, what was tried, how far it came, what came back, how long it took.
@@ -34,10 +61,16 @@ pub struct Evidence {
     pub tried: String,
     /// The step that it failed at, or [`Step::Done`].
     pub step: Step,
+    /// What kind of failure it was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cause: Option<Cause>,
     /// What came back, in words.
     pub got: String,
     /// How long it took, in microseconds.
     pub took_us: u64,
+    /// Its steps, the last one as above.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<StepTaken>,
 }
 
 impl Evidence {

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::config::document::Check;
 use crate::time::Tick;
+use crate::units::Span;
 
 /// What probes say of a server.
 ///
@@ -53,6 +54,8 @@ impl fmt::Display for State {
 pub struct Rules {
     /// From the start of one probe to the start of the next.
     pub interval: Duration,
+    /// The same while the server is down.
+    pub interval_down: Duration,
     /// Failures in a row before down.
     pub down_after: u32,
     /// Passes in a row before up.
@@ -61,7 +64,9 @@ pub struct Rules {
 
 impl From<&Check> for Rules {
     fn from(check: &Check) -> Self {
-        Self { interval: check.interval.get(), down_after: check.down_after, up_after: check.up_after }
+        let interval = check.interval.get();
+        let interval_down = check.interval_down.map_or(interval, Span::get);
+        Self { interval, interval_down, down_after: check.down_after, up_after: check.up_after }
     }
 }
 
@@ -93,6 +98,8 @@ pub struct Machine {
     /// Where in the interval this server's probes fall, so that servers that start together do not stay together.
     offset: Duration,
     started: bool,
+    /// When the last probe started.
+    started_at: Tick,
 }
 
 impl Machine {
@@ -110,7 +117,7 @@ impl Machine {
         let fraction = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 32;
         let interval = u64::try_from(rules.interval.as_nanos()).unwrap_or(u64::MAX);
         let offset = Duration::from_nanos(((u128::from(interval) * u128::from(fraction)) >> 32) as u64);
-        Self { rules, phase, next_probe: now, offset, started: false }
+        Self { rules, phase, next_probe: now, offset, started: false, started_at: now }
     }
 
     /// The state.
@@ -155,16 +162,24 @@ impl Machine {
 
     /// A probe was started.
     pub fn on_probe_started(&mut self, now: Tick) {
-        let after =
-            if self.started { self.rules.interval } else { self.rules.interval / 2 + self.offset / 2 };
+        let after = if self.started { self.pace() } else { self.rules.interval / 2 + self.offset / 2 };
         self.started = true;
+        self.started_at = now;
         self.next_probe = now.plus(after);
+    }
+
+    /// How far apart probes start. A server that recovers is proven at the usual pace.
+    fn pace(&self) -> Duration {
+        if self.phase == Phase::Down { self.rules.interval_down } else { self.rules.interval }
     }
 
     /// A probe ended. Gives the change of state, if it made one.
     pub fn on_probe_ended(&mut self, passed: bool) -> Option<Transition> {
-        let from = self.state();
+        let (from, pace) = (self.state(), self.pace());
         self.phase = if passed { self.after_pass() } else { self.after_failure() };
+        if self.pace() != pace {
+            self.next_probe = self.started_at.plus(self.pace());
+        }
         let to = self.state();
         (from != to).then_some(Transition { from, to })
     }
@@ -199,7 +214,17 @@ mod tests {
     use super::*;
 
     fn machine(down_after: u32, up_after: u32, known: State) -> Machine {
-        Machine::new(Rules { interval: Duration::from_secs(2), down_after, up_after }, known, 7, Tick(0))
+        Machine::new(
+            Rules {
+                interval: Duration::from_secs(2),
+                interval_down: Duration::from_secs(2),
+                down_after,
+                up_after,
+            },
+            known,
+            7,
+            Tick(0),
+        )
     }
 
     /// Feeds `p` for a pass and `f` for a failure and gives the states after each.
@@ -264,11 +289,27 @@ mod tests {
     }
 
     #[test]
+    fn a_server_that_is_down_is_probed_at_a_pace_of_its_own() {
+        let seconds = Duration::from_secs;
+        let rules = Rules { interval: seconds(2), interval_down: seconds(10), down_after: 1, up_after: 2 };
+        let mut machine = Machine::new(rules, State::Up, 7, Tick(0));
+        machine.on_probe_started(Tick(0));
+        let start = machine.next_timeout();
+        machine.on_probe_started(start);
+        machine.on_probe_ended(false);
+        assert_eq!(machine.next_timeout(), start.plus(seconds(10)), "it is down now");
+        let start = machine.next_timeout();
+        machine.on_probe_started(start);
+        machine.on_probe_ended(true);
+        assert_eq!(machine.next_timeout(), start.plus(seconds(2)), "it recovers, and that is proven soon");
+    }
+
+    #[test]
     fn probes_keep_their_pace_and_spread_after_the_first() {
         let interval = Duration::from_secs(2);
         let mut gaps = std::collections::BTreeSet::new();
         for seed in 0..50 {
-            let rules = Rules { interval, down_after: 3, up_after: 2 };
+            let rules = Rules { interval, interval_down: interval, down_after: 3, up_after: 2 };
             let mut machine = Machine::new(rules, State::Unproven, seed, Tick(0));
             assert_eq!(machine.next_timeout(), Tick(0), "the first probe is due at once");
             machine.on_probe_started(Tick(0));

@@ -4,5 +4,5 @@ mod evidence;
 mod machine;
 pub mod timing;
 
-pub use evidence::{Evidence, Step};
+pub use evidence::{Cause, Evidence, Step, StepTaken};
 pub use machine::{Machine, Rules, State, Transition};

@@ -49,22 +49,35 @@ pub fn timing(check: &Check) -> Timing {
     };
     Timing {
         noticed: delay(check.down_after, silent_pace, timeout),
-        back: delay(check.up_after, interval, timeout),
+        back: back(check),
         probes_per_minute: (60_000 / interval.as_millis().max(1)) as u64,
     }
+}
+
+/// From the repair to `up`: the wait for the next probe is as long as the pace of a server that is down; the probes
+/// after the first that passes come at the usual one.
+fn back(check: &Check) -> Delay {
+    let interval = check.interval.get();
+    let rest = interval * check.up_after.saturating_sub(1);
+    let wait = check.interval_down.map_or(interval, |it| it.get());
+    let worst = wait + rest + check.timeout.get();
+    let millis = |length: Duration| u64::try_from(length.as_millis()).unwrap_or(u64::MAX);
+    Delay { best_ms: millis(rest), average_ms: millis((rest + worst) / 2), worst_ms: millis(worst) }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::config::document::CheckKind;
+    use crate::config::document::{CheckKind, Elsewhere, Exchange};
     use crate::units::Span;
 
     fn check(interval: u64, timeout: u64, down_after: u32, up_after: u32) -> Check {
         Check {
-            kind: CheckKind::Tcp,
+            kind: CheckKind::Tcp(Exchange::default()),
             interval: Span::from_millis(interval),
+            interval_down: None,
             timeout: Span::from_millis(timeout),
+            elsewhere: Elsewhere::default(),
             down_after,
             up_after,
             note: String::new(),

@@ -1,19 +1,31 @@
 //! Probing: a shell around [`Machine`] that waits, probes and reports.
 
-mod ask;
+mod asking;
+mod command;
+mod dns;
+mod grpc;
+mod http;
+mod icmp;
+mod sql;
+mod tcp;
+mod tls;
+mod udp;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use merismos_core::config::document::{Check, ProxyVersion};
-use merismos_core::health::{Evidence, Machine, Rules, State, Transition};
+use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
+use merismos_core::health::{Evidence, Machine, Rules, State, Step, Transition};
 use merismos_core::name::PoolServer;
 use merismos_core::time::{Tick, Wall};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
+
+pub use self::asking::Surroundings;
+use self::asking::{Asking, Failed};
 
 /// A server to be probed.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,8 +34,10 @@ pub struct Target {
     pub server: PoolServer,
     /// Where it listens.
     pub address: SocketAddr,
-    /// What to ask it, and how often.
-    pub check: Arc<Check>,
+    /// What to ask it; the first says how often.
+    pub checks: Arc<[Arc<Check>]>,
+    /// How many of them it has to pass.
+    pub needed: ChecksNeeded,
     /// The PROXY protocol header that it wants to see first.
     pub proxy_protocol: Option<ProxyVersion>,
 }
@@ -51,14 +65,15 @@ pub struct Report {
 #[derive(Debug)]
 pub struct Prober {
     reports: mpsc::Sender<Report>,
+    surroundings: Arc<Surroundings>,
     running: BTreeMap<PoolServer, (Target, JoinHandle<()>)>,
 }
 
 impl Prober {
     /// Probes nothing yet; reports go to `reports`.
     #[must_use]
-    pub fn new(reports: mpsc::Sender<Report>) -> Self {
-        Self { reports, running: BTreeMap::new() }
+    pub fn new(reports: mpsc::Sender<Report>, surroundings: Surroundings) -> Self {
+        Self { reports, surroundings: Arc::new(surroundings), running: BTreeMap::new() }
     }
 
     /// Probes these servers and no others from now on. A server that was probed the same way before keeps its
@@ -72,7 +87,8 @@ impl Prober {
                     if let Some((_, task)) = other {
                         task.abort();
                     }
-                    tokio::spawn(watch(target.clone(), known(&target), self.reports.clone()))
+                    let surroundings = Arc::clone(&self.surroundings);
+                    tokio::spawn(watch(target.clone(), known(&target), self.reports.clone(), surroundings))
                 }
             };
             self.running.insert(target.server.clone(), (target, task));
@@ -105,14 +121,15 @@ fn seed(server: &PoolServer) -> u64 {
 }
 
 /// Probes one server for ever.
-async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>) {
+async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>, surroundings: Arc<Surroundings>) {
+    let Some(pace) = target.checks.first() else { return };
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
-    let mut machine = Machine::new(Rules::from(&*target.check), known, seed(&target.server), now());
+    let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now());
     loop {
         tokio::time::sleep_until(start + Duration::from_nanos(machine.next_timeout().0)).await;
         machine.on_probe_started(now());
-        let evidence = probe(target.address, &target.check, target.proxy_protocol).await;
+        let evidence = probe_all(&target, &surroundings).await;
         let transition = machine.on_probe_ended(evidence.passed());
         let report = Report {
             server: target.server.clone(),
@@ -129,11 +146,35 @@ async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>) {
     }
 }
 
-/// Runs a check once against an address, which may want to see a PROXY protocol header first.
-pub async fn probe(address: SocketAddr, check: &Check, proxy_protocol: Option<ProxyVersion>) -> Evidence {
+/// Makes all checks of a server at once. What failed is told; when all that is needed passed, what the first one saw.
+async fn probe_all(target: &Target, surroundings: &Surroundings) -> Evidence {
+    let ask = |check: &Arc<Check>| {
+        let check = Arc::clone(check);
+        async move { probe(target.address, &check, target.proxy_protocol, surroundings).await }
+    };
+    let mut all = futures_util::future::join_all(target.checks.iter().map(ask)).await.into_iter();
+    let first = all.next().expect("a target has a check");
+    let decides = |evidence: &Evidence| match target.needed {
+        ChecksNeeded::All => !evidence.passed(),
+        ChecksNeeded::Any => evidence.passed(),
+    };
+    if decides(&first) { first } else { all.find(|evidence| decides(evidence)).unwrap_or(first) }
+}
+
+/// Runs a check once against a server's address, which may want to see a PROXY protocol header first.
+pub async fn probe(
+    address: SocketAddr,
+    check: &Check,
+    proxy_protocol: Option<ProxyVersion>,
+    surroundings: &Surroundings,
+) -> Evidence {
     let (at, began) = (wall(), Instant::now());
-    let limit = check.timeout.get();
-    let (tried, step, got) = ask::ask((address, proxy_protocol), &check.kind, limit).await;
+    let asking = Asking { address: check.elsewhere.of(address), check, proxy_protocol, surroundings };
+    let (tried, asked, steps) = asking.ask().await;
     let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
-    Evidence { at, tried, step, got, took_us }
+    let (step, cause, got) = match asked {
+        Ok(got) => (Step::Done, None, got),
+        Err(Failed { step, cause, got }) => (step, cause, got),
+    };
+    Evidence { at, tried, step, cause, got, took_us, steps }
 }

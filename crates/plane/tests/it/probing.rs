@@ -1,30 +1,34 @@
 //! Probes against real listeners.
 
+use std::net::SocketAddr;
 use std::time::Duration;
 
-use merismos_core::config::document::{Check, CheckKind, ProxyVersion};
-use merismos_core::health::{State, Step};
-use merismos_core::units::Span;
-use merismos_plane::probe::{Prober, Target, probe};
+use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
+use merismos_core::health::{Cause, Evidence, State, Step};
+use merismos_plane::probe::{Prober, Surroundings, Target};
 use rstest::rstest;
+use serde_json::json;
 use tokio::sync::mpsc;
 
 use crate::rig::{PATIENCE, Server, free_address};
 
-fn check(kind: CheckKind) -> Check {
-    Check {
-        kind,
-        interval: Span::from_millis(100),
-        timeout: Span::from_millis(5_000),
-        down_after: 2,
-        up_after: 2,
-        note: String::new(),
-        labels: std::collections::BTreeMap::new(),
-    }
+/// A check as the document has it, with times that suit a test.
+pub(crate) fn check(keys: serde_json::Value) -> Check {
+    let mut whole = json!({ "interval": "100ms", "timeout": "5s", "down_after": 2, "up_after": 2 });
+    whole.as_object_mut().unwrap().extend(keys.as_object().unwrap().clone());
+    let document = json!({ "format": 2, "checks": { "it": whole } });
+    let document =
+        merismos_core::config::read_value(document).unwrap_or_else(|problems| panic!("{problems:#?}"));
+    document.checks.into_values().next().unwrap()
 }
 
-fn http() -> CheckKind {
-    CheckKind::Http { path: "/health".to_owned(), accept: vec!["200-299".parse().unwrap()] }
+fn http() -> Check {
+    check(json!({ "kind": "http", "path": "/health" }))
+}
+
+/// Runs a check once, where no program may be run.
+pub(crate) async fn probe(address: SocketAddr, check: &Check, proxy: Option<ProxyVersion>) -> Evidence {
+    merismos_plane::probe::probe(address, check, proxy, &Surroundings::default()).await
 }
 
 #[rstest]
@@ -42,7 +46,7 @@ async fn what_comes_back_is_told_in_words(
     #[case] step: Step,
     #[case] got: &str,
 ) {
-    let evidence = probe(Server::saying(bytes).address, &check(http()), None).await;
+    let evidence = probe(Server::saying(bytes).address, &http(), None).await;
     assert_eq!(evidence.step, step, "{evidence}");
     assert!(evidence.got.contains(got), "{evidence}");
     assert!(evidence.tried.contains("/health"), "{evidence}");
@@ -50,28 +54,31 @@ async fn what_comes_back_is_told_in_words(
 
 #[tokio::test]
 async fn refusal_is_told_from_silence() {
-    let refused = probe(free_address(), &check(http()), None).await;
+    let refused = probe(free_address(), &http(), None).await;
     assert_eq!(refused.step, Step::Connect);
     assert!(refused.got.contains("connection refused"), "{refused}");
+    assert_eq!(refused.cause, Some(Cause::Refused));
     let silent = Server::start(|mut conn, _| conn.wait_for_end());
-    let impatient = Check { timeout: Span::from_millis(300), ..check(http()) };
+    let impatient = check(json!({ "kind": "http", "path": "/health", "timeout": "300ms" }));
     let late = probe(silent.address, &impatient, None).await;
     assert_eq!(late.step, Step::Answer);
     assert!(late.got.contains("no answer within 300 ms"), "{late}");
+    assert_eq!(late.cause, Some(Cause::Silent));
     assert!(late.took_us >= 300_000);
-    let open = probe(silent.address, &check(CheckKind::Tcp), None).await;
+    let open = probe(silent.address, &check(json!({ "kind": "tcp" })), None).await;
     assert!(open.passed(), "an open port is all that a tcp check asks for: {open}");
 }
 
 #[tokio::test]
 async fn the_prober_follows_a_server_down_and_up() {
     let (reports, mut received) = mpsc::channel(16);
-    let mut prober = Prober::new(reports);
+    let mut prober = Prober::new(reports, Surroundings::default());
     let address = free_address();
     let target = Target {
         server: "quay/s0".parse().unwrap(),
         address,
-        check: check(CheckKind::Tcp).into(),
+        checks: [check(json!({ "kind": "tcp" })).into()].into(),
+        needed: ChecksNeeded::All,
         proxy_protocol: None,
     };
     prober.set(vec![target.clone()], |_| State::Up);
@@ -103,6 +110,6 @@ async fn a_server_that_wants_a_header_first_gets_one_from_probes_too() {
             conn.answer("well");
         }
     });
-    assert!(probe(server.address, &check(http()), Some(ProxyVersion::V1)).await.passed());
-    assert!(!probe(server.address, &check(http()), None).await.passed());
+    assert!(probe(server.address, &http(), Some(ProxyVersion::V1)).await.passed());
+    assert!(!probe(server.address, &http(), None).await.passed());
 }

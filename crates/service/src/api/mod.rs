@@ -2,6 +2,7 @@
 
 mod auth;
 mod changes;
+mod checks;
 mod decisions;
 mod drafts;
 mod look;
@@ -19,6 +20,7 @@ use axum::response::Response;
 use axum::routing::get;
 use axum::{Json, Router};
 use merismos_plane::decisions::Log;
+use merismos_plane::probe::Surroundings;
 use merismos_store::Store;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -50,6 +52,7 @@ pub(crate) struct App {
     pub(crate) access: Access,
     pub(crate) trials: Trials,
     pub(crate) decisions: Log,
+    pub(crate) surroundings: Surroundings,
 }
 
 #[derive(OpenApi)]
@@ -100,6 +103,8 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(trials::list, trials::begin))
         .routes(routes!(trials::show))
         .routes(routes!(decisions::decisions))
+        .routes(routes!(checks::try_check))
+        .routes(routes!(checks::diagnosis))
         .routes(routes!(stream::stream))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
     let open = OpenApiRouter::new().routes(routes!(auth::log_in, auth::log_out));

@@ -230,13 +230,16 @@ impl State {
         let document = self.document();
         let mut targets = Vec::new();
         for (pool, spec) in &document.pools {
-            let Some(check) = spec.check.as_ref().map(|name| Arc::new(document.checks[name].clone())) else {
+            let checks: Arc<[_]> =
+                spec.checks().map(|name| Arc::new(document.checks[name].clone())).collect();
+            if checks.is_empty() {
                 continue;
-            };
+            }
             targets.extend(spec.servers.iter().map(|(server, it)| Target {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
                 address: it.address.get(),
-                check: Arc::clone(&check),
+                checks: Arc::clone(&checks),
+                needed: spec.checks_needed,
                 proxy_protocol: spec.proxy_protocol,
             }));
         }

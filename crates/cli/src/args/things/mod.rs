@@ -1,5 +1,6 @@
 //! `merismos <thing> <verb>`: the same verbs for every kind of thing.
 
+mod checks;
 mod keys;
 
 use std::path::{Path, PathBuf};
@@ -12,6 +13,7 @@ use merismos_core::config::hosts::HostsFormat;
 use merismos_core::name::Name;
 use serde_json::{Map, Value};
 
+pub(super) use checks::CheckVerb;
 pub(super) use keys::{CheckKeys, FrontendKeys, HostKeys, LookupKeys, PoolKeys, RangeKeys, ServerKeys};
 use keys::{Keys, ThingName};
 
@@ -157,13 +159,19 @@ impl About {
     }
 }
 
-/// The keys that were given as flags.
-fn given<K: Keys>(keys: &K, about: About) -> Result<Map<String, Value>, CliError> {
+/// The keys that were given as flags, without labels and note.
+fn given_keys<K: Keys>(keys: &K) -> Map<String, Value> {
     let Ok(Value::Object(mut map)) = serde_json::to_value(keys) else {
         unreachable!("flags are a table of texts and numbers");
     };
     // A flag that was not given says nothing of its key.
     map.retain(|_, value| !value.is_null());
+    map
+}
+
+/// The keys that were given as flags.
+fn given<K: Keys>(keys: &K, about: About) -> Result<Map<String, Value>, CliError> {
+    let mut map = given_keys(keys);
     about.add_to(&mut map)?;
     Ok(map)
 }

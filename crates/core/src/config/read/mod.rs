@@ -1,5 +1,6 @@
 //! From the tree to the document: keys, types and ranges, every mistake noted.
 
+mod checks;
 mod things;
 
 use std::collections::BTreeMap;
@@ -185,7 +186,10 @@ fn missing_help(key: &str) -> &'static str {
         "listen" => "an address and port, such as listen = \"192.0.2.10:80\"",
         "address" => "an address and port, such as address = \"192.0.2.21:8080\"",
         "pool" => "the name of a pool, such as pool = \"booking\"",
-        "kind" => "kind = \"tcp\" or kind = \"http\"",
+        "kind" => "what is asked, such as kind = \"http\"",
+        "query" => "a statement, such as query = \"SELECT @@read_only\"",
+        "user" => "who logs in, such as user = \"merismos\"",
+        "program" => "a file name, such as program = \"lag\"",
         "protocol" => "protocol = \"http\", \"tcp\" or \"udp\"",
         _ => "this key with a value",
     }

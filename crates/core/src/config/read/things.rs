@@ -8,9 +8,9 @@ use ipnet::IpNet;
 
 use super::super::dealing::{ValueError, is_token};
 use super::super::document::{
-    Algorithm, Check, CheckKind, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host,
-    HttpKeys, HttpVersion, Lookup, MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion,
-    Queueing, Range, Reaching, Records, Server, ServerLimits, StatusRange, Unit, WhenAbsent, WhenEmpty,
+    Algorithm, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Lookup,
+    MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing, Range, Reaching, Records,
+    Server, ServerLimits, Unit, WhenAbsent, WhenEmpty,
 };
 use super::super::tree::Value;
 use super::{
@@ -27,7 +27,7 @@ pub(super) fn document(mut section: Section<'_, '_>) -> Document {
     let hosts = section.named("hosts", host);
     let ranges = section.named("ranges", range);
     let networks = section.pairs("networks", networks);
-    let checks = section.named("checks", check);
+    let checks = section.named("checks", super::checks::check);
     let pools = section.named("pools", pool);
     let frontends = section.named("frontends", frontend);
     section.close();
@@ -169,11 +169,7 @@ fn networks(value: &Value) -> Result<Vec<IpNet>, String> {
 
 fn reaching(section: &mut Section<'_, '_>) -> Reaching {
     let usual = Reaching::default();
-    let http_version = section.value("http_version", |value| match text(value) {
-        Some("1.1") => Ok(HttpVersion::One),
-        Some("2") => Ok(HttpVersion::Two),
-        _ => Err("\"1.1\" or \"2\", in quotes".to_owned()),
-    });
+    let http_version = section.value("http_version", super::checks::http_version);
     Reaching {
         http_version: http_version.unwrap_or_default(),
         source_addresses: section.value("source_addresses", source_addresses).unwrap_or_default(),
@@ -222,6 +218,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     });
     let reaching = reaching(&mut section);
     let check = section.value("check", name);
+    let (more_checks, checks_needed) = super::checks::more_checks(&mut section);
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
     let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
     let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
@@ -248,6 +245,8 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
         proxy_protocol,
         reaching,
         check,
+        more_checks,
+        checks_needed,
         connect_timeout: connect_timeout.unwrap_or(Span::from_millis(1_000)),
         first_byte_timeout: first_byte_timeout.unwrap_or(Span::from_millis(30_000)),
         whole_answer_timeout: whole_answer_timeout.unwrap_or(Span::from_millis(3_600_000)),
@@ -376,54 +375,4 @@ fn lookup(mut section: Section<'_, '_>) -> Option<Lookup> {
         least_interval: least_interval.unwrap_or(Span::from_millis(5_000)),
         note,
     })
-}
-
-fn check(mut section: Section<'_, '_>) -> Option<Check> {
-    let kind = section.required("kind", |value| match text(value) {
-        Some("tcp") => Ok(CheckKind::Tcp),
-        Some("http") => Ok(CheckKind::Http { path: "/".to_owned(), accept: Vec::new() }),
-        _ => Err("\"tcp\" or \"http\"".to_owned()),
-    });
-    let kind = match kind {
-        Some(CheckKind::Http { path, .. }) => Some(CheckKind::Http {
-            path: section.value("path", probe_path).unwrap_or(path),
-            accept: section
-                .value("accept", accepted)
-                .unwrap_or_else(|| vec!["200-299".parse().expect("a range")]),
-        }),
-        other => other,
-    };
-    let interval = section.value("interval", span("100ms", "1h"));
-    let timeout = section.value("timeout", span("10ms", "60s"));
-    let down_after = section.value("down_after", number(1..=100));
-    let up_after = section.value("up_after", number(1..=100));
-    let (labels, note) = section.about();
-    if kind.is_some() {
-        section.close();
-    }
-    Some(Check {
-        kind: kind?,
-        interval: interval.unwrap_or(Span::from_millis(2_000)),
-        timeout: timeout.unwrap_or(Span::from_millis(1_000)),
-        down_after: down_after.unwrap_or(3),
-        up_after: up_after.unwrap_or(2),
-        note,
-        labels,
-    })
-}
-
-fn probe_path(value: &Value) -> Result<String, String> {
-    let good = |path: &&str| path.starts_with('/') && path.bytes().all(|byte| byte.is_ascii_graphic());
-    text(value)
-        .filter(good)
-        .map(str::to_owned)
-        .ok_or_else(|| "a path that begins with a slash and holds no spaces, such as \"/health\"".to_owned())
-}
-
-fn accepted(value: &Value) -> Result<Vec<StatusRange>, String> {
-    let wanted = || "a list of status codes and ranges in quotes, such as [\"200-299\", \"304\"]".to_owned();
-    let Value::List(items) = value else { return Err(wanted()) };
-    let ranges: Option<Vec<StatusRange>> =
-        items.iter().map(|item| text(&item.value).and_then(|text| text.parse().ok())).collect();
-    ranges.filter(|ranges| !ranges.is_empty()).ok_or_else(wanted)
 }

@@ -1,0 +1,79 @@
+//! Probes that somebody asks for.
+
+use merismos_core::health::{Evidence, Step};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use utoipa::ToSchema;
+
+/// Which servers to try a check on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TryRequest {
+    /// The servers, as `pool/server`. 1 to 64.
+    #[schema(min_items = 1, max_items = 64)]
+    pub servers: Vec<String>,
+    /// The check's keys, as in the document, when it does not run yet or runs otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub keys: Option<Map<String, Value>>,
+}
+
+/// What a check said of some servers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TryAnswer {
+    /// What the check asks, in words.
+    pub asks: String,
+    /// One try for each server, in the order of the request.
+    pub tries: Vec<Tried>,
+}
+
+/// What a check said of one server.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Tried {
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Where it listens.
+    pub address: String,
+    /// Whether it passed.
+    pub passed: bool,
+    /// What was tried, step by step, and what came back.
+    pub evidence: Evidence,
+}
+
+/// Where a server fails, and what that means.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Diagnosis {
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Where it listens.
+    pub address: String,
+    /// The server of the same pool that it is held against: one that works.
+    pub against: Option<String>,
+    /// The steps, in the order in which they were taken; the last one is where it breaks, unless all is well.
+    pub rungs: Vec<Rung>,
+    /// Whether every step worked.
+    pub works: bool,
+    /// What it comes to, in a sentence.
+    pub says: String,
+    /// What may be the cause, the likeliest first.
+    pub causes: Vec<String>,
+    /// What to look at next.
+    pub next: Vec<String>,
+}
+
+/// One step of a diagnosis.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Rung {
+    /// What is looked at, in words.
+    pub what: String,
+    /// The step of a probe that it is, where it is one.
+    pub step: Option<Step>,
+    /// Whether it worked.
+    pub works: bool,
+    /// What came of it, in words.
+    pub got: String,
+    /// How long it took, in microseconds.
+    pub took_us: Option<u64>,
+    /// What came of the same step at the server that works.
+    pub there: Option<String>,
+}

@@ -1,0 +1,68 @@
+//! `merismos check VERB`: the verbs of every thing, and to try one.
+
+use clap::Subcommand;
+use merismos_api::TryRequest;
+use merismos_core::name::{Name, PoolServer};
+
+use super::{CheckKeys, Verb, given_keys};
+use crate::args::Context;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+/// What can be done with checks.
+#[derive(Debug, Subcommand)]
+pub(crate) enum CheckVerb {
+    #[command(flatten)]
+    Thing(Verb<CheckKeys>),
+    /// Run it once on some servers and show every step; nothing about their health changes
+    Try(Box<Try>),
+}
+
+/// What to try on which servers.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Try {
+    /// Its name; with keys it need not be there yet
+    check: Name,
+    /// The servers, such as booking/gull
+    #[arg(required = true, value_name = "POOL/SERVER")]
+    servers: Vec<PoolServer>,
+    #[command(flatten)]
+    keys: CheckKeys,
+}
+
+impl CheckVerb {
+    pub(crate) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        match self {
+            Self::Thing(verb) => verb.run(context).await,
+            Self::Try(wanted) => wanted.run(context).await,
+        }
+    }
+}
+
+impl Try {
+    async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        let client = context.target.client()?;
+        let keys = given_keys(&self.keys);
+        let keys = if keys.is_empty() {
+            None
+        } else if keys.contains_key("kind") {
+            Some(keys)
+        } else {
+            // Some keys of a check that there is are to be others.
+            let thing = merismos_core::config::Thing::Check(self.check.clone());
+            let serde_json::Value::Object(mut all) = client.thing(&thing, None).await?.keys else {
+                unreachable!("a check is a table of keys");
+            };
+            all.extend(keys);
+            Some(all)
+        };
+        let servers = self.servers.iter().map(ToString::to_string).collect();
+        let answer = client.try_check(&self.check, &TryRequest { servers, keys }).await?;
+        if context.json {
+            show::json(&answer);
+        } else {
+            show::probe::tries(&self.check, &answer);
+        }
+        Ok(if answer.tries.iter().all(|it| it.passed) { Exit::Done } else { Exit::No })
+    }
+}

@@ -1,0 +1,99 @@
+//! Probes step by step, for people.
+
+use std::collections::BTreeSet;
+
+use comfy_table::Cell;
+use merismos_api::{Diagnosis, Rung, TryAnswer};
+use merismos_core::health::Step;
+use merismos_core::name::Name;
+
+use super::table::{micros, table};
+use super::{bad, good, strong, text};
+
+fn step_words(step: Step) -> &'static str {
+    match step {
+        Step::Connect => "port",
+        Step::Tls => "TLS",
+        Step::Answer => "answer",
+        Step::Status => "status",
+        Step::Body => "content",
+        Step::Done => "verdict",
+    }
+}
+
+/// Prints what a check said of some servers, side by side.
+pub(crate) fn tries(check: &Name, answer: &TryAnswer) {
+    text(&format!("{}\n", strong(&format!("check {check}, {}", answer.asks))));
+    let steps: BTreeSet<Step> =
+        answer.tries.iter().flat_map(|it| it.evidence.steps.iter().map(|taken| taken.step)).collect();
+    let mut head = vec!["step".to_owned()];
+    head.extend(answer.tries.iter().map(|it| format!("{} {}", if it.passed { "✓" } else { "✗" }, it.server)));
+    let head: Vec<&str> = head.iter().map(String::as_str).collect();
+    let mut rows = table(&head);
+    for step in steps {
+        let cell = |it: &merismos_api::Tried| {
+            let mut taken = it.evidence.steps.iter().filter(|taken| taken.step == step);
+            let words = |taken: &merismos_core::health::StepTaken| {
+                format!("{} {}", micros(Some(taken.took_us)), taken.got)
+            };
+            let all: Vec<_> = taken.by_ref().map(words).collect();
+            Cell::new(if all.is_empty() { "-".to_owned() } else { all.join("\n") })
+        };
+        let mut row = vec![Cell::new(step_words(step))];
+        row.extend(answer.tries.iter().map(cell));
+        rows.add_row(row);
+    }
+    text(&format!("{rows}\n"));
+    for it in &answer.tries {
+        let took = micros(Some(it.evidence.took_us));
+        let line = format!(
+            "{} at {}: {} in {took}: {}",
+            it.server,
+            it.address,
+            if it.passed { "passes" } else { "fails" },
+            it.evidence.got
+        );
+        text(&format!("{} {line}\n", if it.passed { good("✓") } else { bad("✗") }));
+    }
+    text("Their health is as it was: a try counts for nothing.\n");
+}
+
+/// Prints where a server fails and what that means.
+pub(crate) fn diagnosis(diagnosis: &Diagnosis) {
+    let against = diagnosis.against.as_ref().map(|it| format!(", beside {it}")).unwrap_or_default();
+    text(&format!("{}\n", strong(&format!("{} at {}{against}", diagnosis.server, diagnosis.address))));
+    let mut head = vec!["", "step", "took", "this server"];
+    head.extend(diagnosis.against.as_deref());
+    let mut rows = table(&head);
+    for rung in &diagnosis.rungs {
+        rows.add_row(row(rung, diagnosis.against.is_some()));
+    }
+    text(&format!("{rows}\n\n"));
+    let mark = if diagnosis.works { good("✓") } else { bad("✗") };
+    text(&format!("{mark} {}\n", diagnosis.says));
+    list("May be", &diagnosis.causes);
+    list("Look at", &diagnosis.next);
+}
+
+fn row(rung: &Rung, has_other: bool) -> Vec<Cell> {
+    let mut row = vec![
+        Cell::new(if rung.works { "✓" } else { "✗" }),
+        Cell::new(&rung.what),
+        Cell::new(rung.took_us.map_or_else(String::new, |took| micros(Some(took)))),
+        Cell::new(&rung.got),
+    ];
+    if has_other {
+        row.push(Cell::new(rung.there.as_deref().unwrap_or("")));
+    }
+    row
+}
+
+fn list(head: &str, items: &[String]) {
+    if items.is_empty() {
+        return;
+    }
+    text(&format!("{head}:\n"));
+    for item in items {
+        text(&format!("  - {item}\n"));
+    }
+}

@@ -1,0 +1,607 @@
+//! What checks ask of servers, and what answers count.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
+
+use regex::bytes::{Regex, RegexBuilder};
+use serde::{Serialize, Serializer};
+
+use super::document::StatusRange;
+use super::reaching::HttpVersion;
+use crate::units::Size;
+
+/// How large a compiled pattern may be, in bytes.
+const PATTERN_SIZE: usize = 1 << 20;
+
+/// What a check asks.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum CheckKind {
+    /// A connection is made; perhaps something is said on it and an answer expected.
+    Tcp(Exchange),
+    /// A request of HTTP is sent and its answer judged.
+    Http(Box<HttpAsked>),
+    /// An echo of ICMP (RFC 792) or ICMPv6 (RFC 4443) is asked for.
+    Icmp,
+    /// A datagram is sent and an answer expected.
+    Udp(Exchange),
+    /// A name is asked of the server (RFC 1035).
+    Dns(DnsAsked),
+    /// A handshake of TLS is made and the certificate looked at.
+    Tls(TlsAsked),
+    /// A query is made of a server that speaks the protocol of MariaDB and MySQL, and a value of the answer judged.
+    Sql(Box<SqlAsked>),
+    /// The standard health service of gRPC is asked.
+    Grpc(GrpcAsked),
+    /// A program of this machine is run.
+    Command(CommandAsked),
+}
+
+/// Something said, and what has to come back.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Exchange {
+    /// What is sent.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub send: Option<String>,
+    /// A text that the answer has to contain.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect: Option<String>,
+    /// A pattern that the answer has to match.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect_pattern: Option<Pattern>,
+}
+
+impl Exchange {
+    /// Whether an answer is waited for.
+    #[must_use]
+    pub fn wants_answer(&self) -> bool {
+        self.expect.is_some() || self.expect_pattern.is_some()
+    }
+
+    /// Whether what came is what has to come back.
+    #[must_use]
+    pub fn is_met(&self, answer: &[u8]) -> bool {
+        let contains = |text: &String| memchr::memmem::find(answer, text.as_bytes()).is_some();
+        self.expect.as_ref().is_none_or(contains)
+            && self.expect_pattern.as_ref().is_none_or(|pattern| pattern.matches(answer))
+    }
+
+    fn wants(&self) -> String {
+        let texts = self.expect.iter().map(|text| format!("{text:?}"));
+        let patterns = self.expect_pattern.iter().map(|pattern| format!("the pattern {pattern}"));
+        texts.chain(patterns).collect::<Vec<_>>().join(" and ")
+    }
+}
+
+/// A request of HTTP and how its answer is judged.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct HttpAsked {
+    /// The path, with its query; begins with a slash.
+    pub path: String,
+    /// The method.
+    #[serde(skip_serializing_if = "is_get")]
+    pub method: String,
+    /// The host that is asked for; the server's address when it is left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub host: Option<String>,
+    /// More fields of the request.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub headers: BTreeMap<String, String>,
+    /// The version of HTTP.
+    #[serde(skip_serializing_if = "is_one")]
+    pub http_version: HttpVersion,
+    /// How the server's certificate is judged; without it no TLS is spoken.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub tls: Option<Trust>,
+    /// The status codes that pass.
+    pub accept: Vec<StatusRange>,
+    /// What is wanted of the answer's body.
+    #[serde(flatten)]
+    pub body: BodyWanted,
+    /// How many redirections are followed. 0 to 5.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub redirects: u8,
+}
+
+fn is_get(method: &str) -> bool {
+    method == "GET"
+}
+
+fn is_one(version: &HttpVersion) -> bool {
+    *version == HttpVersion::One
+}
+
+fn is_zero(number: &u8) -> bool {
+    *number == 0
+}
+
+/// What is wanted of a body. All of it has to be so.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct BodyWanted {
+    /// A text that it contains.
+    #[serde(rename = "body_contains", skip_serializing_if = "Option::is_none")]
+    pub contains: Option<String>,
+    /// A pattern that it matches.
+    #[serde(rename = "body_matches", skip_serializing_if = "Option::is_none")]
+    pub matches: Option<Pattern>,
+    /// A text that it does not contain.
+    #[serde(rename = "body_lacks", skip_serializing_if = "Option::is_none")]
+    pub lacks: Option<String>,
+    /// Where in a JSON body a value stands (RFC 6901).
+    #[serde(rename = "json_pointer", skip_serializing_if = "Option::is_none")]
+    pub pointer: Option<String>,
+    /// What that value has to be.
+    #[serde(rename = "json_wanted", skip_serializing_if = "Option::is_none")]
+    pub wanted: Option<Wanted>,
+    /// How much of the body is looked at; more is an answer that fails. 1KiB to 10MiB.
+    #[serde(rename = "body_limit", skip_serializing_if = "Option::is_none")]
+    pub limit: Option<Size>,
+}
+
+/// How much of a body is looked at when nothing is said of it.
+const BODY_LIMIT: usize = 64 << 10;
+
+impl BodyWanted {
+    /// Whether anything is wanted of it at all.
+    #[must_use]
+    pub fn is_something(&self) -> bool {
+        self.contains.is_some() || self.matches.is_some() || self.lacks.is_some() || self.pointer.is_some()
+    }
+
+    /// How many bytes are looked at.
+    #[must_use]
+    pub fn most(&self) -> usize {
+        self.limit.map_or(BODY_LIMIT, |limit| usize::try_from(limit.bytes()).unwrap_or(usize::MAX))
+    }
+
+    /// Judges a body.
+    ///
+    /// # Errors
+    /// What of it is not as wanted.
+    pub fn judge(&self, body: &[u8]) -> Result<(), String> {
+        let contains = |text: &str| memchr::memmem::find(body, text.as_bytes()).is_some();
+        if let Some(text) = self.contains.as_ref().filter(|text| !contains(text)) {
+            return Err(format!("the body does not contain {text:?}"));
+        }
+        if let Some(text) = self.lacks.as_ref().filter(|text| contains(text)) {
+            return Err(format!("the body contains {text:?}"));
+        }
+        if let Some(pattern) = self.matches.as_ref().filter(|pattern| !pattern.matches(body)) {
+            return Err(format!("the body does not match the pattern {pattern}"));
+        }
+        let Some(pointer) = &self.pointer else { return Ok(()) };
+        let json: serde_json::Value =
+            serde_json::from_slice(body).map_err(|error| format!("the body is no JSON: {error}"))?;
+        let value =
+            json.pointer(pointer).ok_or_else(|| format!("there is no value at {pointer} of the body"))?;
+        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        match &self.wanted {
+            Some(wanted) if !wanted.is_met(&text) => {
+                Err(format!("the value at {pointer} is {text}; wanted {wanted}"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn wants(&self) -> String {
+        let mut wants = Vec::new();
+        wants.extend(self.contains.iter().map(|text| format!("contains {text:?}")));
+        wants.extend(self.lacks.iter().map(|text| format!("lacks {text:?}")));
+        wants.extend(self.matches.iter().map(|pattern| format!("matches {pattern}")));
+        if let Some(pointer) = &self.pointer {
+            let wanted = self.wanted.as_ref().map_or_else(|| "is there".to_owned(), Wanted::to_string);
+            wants.push(format!("{pointer} {wanted}"));
+        }
+        wants.join(", ")
+    }
+}
+
+/// How a certificate is judged.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Trust {
+    /// What is checked of it.
+    pub tls: TlsVerify,
+    /// The name that it has to be for, and that is sent (SNI); without it that of the `host`, or the address.
+    #[serde(rename = "tls_name", skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// A file of authorities (PEM) that are trusted beside those of the machine.
+    #[serde(rename = "tls_authorities", skip_serializing_if = "Option::is_none")]
+    pub authorities: Option<String>,
+    /// The SHA-256 of the only certificate that passes, in hexadecimal digits.
+    #[serde(rename = "tls_pin", skip_serializing_if = "Option::is_none")]
+    pub pin: Option<String>,
+}
+
+/// What is checked of a certificate.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TlsVerify {
+    /// Its name, its dates and who signed it.
+    #[default]
+    Verified,
+    /// Nothing but the pin, where there is one.
+    Unverified,
+}
+
+/// A handshake of TLS.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct TlsAsked {
+    /// How the certificate is judged.
+    #[serde(flatten)]
+    pub trust: Trust,
+    /// How many days before the certificate ends a probe that passes says so. 0 to 365.
+    pub warn_days: u16,
+}
+
+/// A question to a name server.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct DnsAsked {
+    /// The name.
+    pub name: String,
+    /// The type of record.
+    pub record: Record,
+    /// A value that has to be among the answers; any answer passes when it is left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect: Option<String>,
+}
+
+/// The types of records that can be asked for (RFC 1035, 3.2.2; RFC 3596; RFC 2782).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "UPPERCASE")]
+#[allow(missing_docs)]
+pub enum Record {
+    #[default]
+    A,
+    Aaaa,
+    Cname,
+    Mx,
+    Ns,
+    Ptr,
+    Soa,
+    Srv,
+    Txt,
+}
+
+impl Record {
+    const ALL: [(Self, &'static str); 9] = [
+        (Self::A, "A"),
+        (Self::Aaaa, "AAAA"),
+        (Self::Cname, "CNAME"),
+        (Self::Mx, "MX"),
+        (Self::Ns, "NS"),
+        (Self::Ptr, "PTR"),
+        (Self::Soa, "SOA"),
+        (Self::Srv, "SRV"),
+        (Self::Txt, "TXT"),
+    ];
+}
+
+impl fmt::Display for Record {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(Self::ALL.iter().find(|(record, _)| record == self).map_or("A", |(_, name)| name))
+    }
+}
+
+impl FromStr for Record {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        Self::ALL.iter().find(|(_, name)| *name == text).map(|(record, _)| *record).ok_or(())
+    }
+}
+
+/// A query of a database.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct SqlAsked {
+    /// Who logs in.
+    pub user: String,
+    /// Where the password stands.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password: Option<Secret>,
+    /// The database that is used.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
+    /// One statement that changes nothing: SELECT or SHOW.
+    pub query: String,
+    /// The column of the first row whose value is judged; the first one when it is left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub column: Option<String>,
+    /// What the value has to be; any row passes when it is left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub wanted: Option<Wanted>,
+}
+
+/// A question to the standard health service of gRPC.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct GrpcAsked {
+    /// The service that is asked about; the whole server when it is left out.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub service: String,
+}
+
+/// A program to run.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct CommandAsked {
+    /// Its file name in the folder that the service's settings name.
+    pub program: String,
+    /// What it is given.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub arguments: Vec<String>,
+}
+
+/// Where a secret stands: documents never hold one themselves.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Secret {
+    /// In a variable of the service's environment.
+    Environment(String),
+    /// In a file on the service's machine.
+    File(String),
+}
+
+/// What a reference to a secret looks like.
+pub(super) const SECRET_WANTED: &str = "where the secret stands: \"environment:NAME\" or \"file:/PATH\"";
+
+impl FromStr for Secret {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        match text.split_once(':') {
+            Some(("environment", name)) if !name.is_empty() && !name.contains('=') => {
+                Ok(Self::Environment(name.to_owned()))
+            }
+            Some(("file", path)) if path.starts_with('/') => Ok(Self::File(path.to_owned())),
+            _ => Err(()),
+        }
+    }
+}
+
+impl fmt::Display for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Environment(name) => write!(f, "environment:{name}"),
+            Self::File(path) => write!(f, "file:{path}"),
+        }
+    }
+}
+
+impl Serialize for Secret {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+/// A regular expression that is matched in a time that grows with the text alone.
+#[derive(Clone, Debug)]
+pub struct Pattern(Regex);
+
+impl Pattern {
+    /// Whether it is found in the bytes.
+    #[must_use]
+    pub fn matches(&self, bytes: &[u8]) -> bool {
+        self.0.is_match(bytes)
+    }
+}
+
+impl FromStr for Pattern {
+    type Err = regex::Error;
+
+    fn from_str(text: &str) -> Result<Self, regex::Error> {
+        RegexBuilder::new(text).size_limit(PATTERN_SIZE).dfa_size_limit(PATTERN_SIZE).build().map(Self)
+    }
+}
+
+impl PartialEq for Pattern {
+    fn eq(&self, other: &Self) -> bool {
+        self.0.as_str() == other.0.as_str()
+    }
+}
+
+impl Eq for Pattern {}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.0.as_str())
+    }
+}
+
+impl Serialize for Pattern {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+/// How a value is compared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Comparison {
+    Is,
+    IsNot,
+    Below,
+    AtMost,
+    Above,
+    AtLeast,
+}
+
+/// What a value has to be: `= ON`, `!= 1`, `< 30`, `<= 30`, `> 0`, `>= 1`. Numbers are compared as numbers; a value that
+/// is none does not meet a comparison by size.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Wanted {
+    comparison: Comparison,
+    value: String,
+}
+
+/// What a condition looks like.
+pub(super) const WANTED_WANTED: &str =
+    "a condition: =, !=, <, <=, > or >= and a value, such as \"= ON\" or \"< 30\"";
+
+impl Wanted {
+    const SIGNS: [(&'static str, Comparison); 6] = [
+        ("!=", Comparison::IsNot),
+        ("<=", Comparison::AtMost),
+        (">=", Comparison::AtLeast),
+        ("=", Comparison::Is),
+        ("<", Comparison::Below),
+        (">", Comparison::Above),
+    ];
+
+    /// Whether a value is as wanted.
+    #[must_use]
+    pub fn is_met(&self, value: &str) -> bool {
+        let numbers = (value.trim().parse::<f64>().ok(), self.value.parse::<f64>().ok());
+        let order = match numbers {
+            (Some(value), Some(wanted)) => value.partial_cmp(&wanted),
+            _ => None,
+        };
+        let same = order.map_or(value == self.value, |order| order.is_eq());
+        match self.comparison {
+            Comparison::Is => same,
+            Comparison::IsNot => !same,
+            Comparison::Below => order.is_some_and(|order| order.is_lt()),
+            Comparison::AtMost => order.is_some_and(|order| order.is_le()),
+            Comparison::Above => order.is_some_and(|order| order.is_gt()),
+            Comparison::AtLeast => order.is_some_and(|order| order.is_ge()),
+        }
+    }
+}
+
+impl FromStr for Wanted {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        let (sign, comparison) = Self::SIGNS.iter().find(|(sign, _)| text.starts_with(sign)).ok_or(())?;
+        let value = text[sign.len()..].trim().to_owned();
+        let by_size = !matches!(comparison, Comparison::Is | Comparison::IsNot);
+        if by_size && value.parse::<f64>().is_err() {
+            return Err(());
+        }
+        Ok(Self { comparison: *comparison, value })
+    }
+}
+
+impl fmt::Display for Wanted {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let sign = Self::SIGNS.iter().find(|(_, it)| *it == self.comparison).map_or("=", |(sign, _)| sign);
+        write!(f, "{sign} {}", self.value)
+    }
+}
+
+impl Serialize for Wanted {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl CheckKind {
+    /// What it asks, in words: `http: GET /health wants 200-299`.
+    #[must_use]
+    pub fn asks(&self) -> String {
+        let asks = match self {
+            Self::Tcp(exchange) if exchange.wants_answer() => format!("connect, wants {}", exchange.wants()),
+            Self::Tcp(_) => "connect".to_owned(),
+            Self::Http(asked) => {
+                let ranges: Vec<_> = asked.accept.iter().map(ToString::to_string).collect();
+                let body = if asked.body.is_something() {
+                    format!(", body {}", asked.body.wants())
+                } else {
+                    String::new()
+                };
+                format!("{} {} wants {}{body}", asked.method, asked.path, ranges.join(" or "))
+            }
+            Self::Icmp => "echo".to_owned(),
+            Self::Udp(exchange) if exchange.wants_answer() => format!("datagram, wants {}", exchange.wants()),
+            Self::Udp(_) => "datagram, wants no refusal".to_owned(),
+            Self::Dns(asked) => {
+                let wants = asked.expect.as_ref().map_or_else(|| "an answer".to_owned(), String::clone);
+                format!("{} {} wants {wants}", asked.name, asked.record)
+            }
+            Self::Tls(asked) => match asked.trust.tls {
+                TlsVerify::Verified => "handshake with a verified certificate".to_owned(),
+                TlsVerify::Unverified => "handshake".to_owned(),
+            },
+            Self::Sql(asked) => {
+                let wanted = asked.wanted.as_ref().map_or_else(|| "a row".to_owned(), Wanted::to_string);
+                format!("{} wants {wanted}", asked.query)
+            }
+            Self::Grpc(asked) if asked.service.is_empty() => "health of the server".to_owned(),
+            Self::Grpc(asked) => format!("health of {}", asked.service),
+            Self::Command(asked) => format!("run {}", asked.program),
+        };
+        format!("{}: {asks}", self.name())
+    }
+
+    /// The name of the kind: `tcp`, `http` and so on.
+    #[must_use]
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Tcp(_) => "tcp",
+            Self::Http(_) => "http",
+            Self::Icmp => "icmp",
+            Self::Udp(_) => "udp",
+            Self::Dns(_) => "dns",
+            Self::Tls(_) => "tls",
+            Self::Sql(_) => "sql",
+            Self::Grpc(_) => "grpc",
+            Self::Command(_) => "command",
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("= ON", "ON", true)]
+    #[case("= ON", "OFF", false)]
+    #[case("= 1", "1.0", true)]
+    #[case("!= 1", "0", true)]
+    #[case("< 30", "29", true)]
+    #[case("< 30", "30", false)]
+    #[case("<= 30", "30", true)]
+    #[case("> 0", "9", true)]
+    #[case(">= 10", "9", false)]
+    #[case("< 30", "NULL", false)]
+    fn conditions(#[case] wanted: &str, #[case] value: &str, #[case] met: bool) {
+        let parsed: Wanted = wanted.parse().unwrap();
+        assert_eq!(parsed.is_met(value), met);
+        assert_eq!(parsed.to_string(), wanted);
+    }
+
+    #[test]
+    fn what_is_no_condition() {
+        for text in ["", "ON", "~ 3", "< many"] {
+            assert!(text.parse::<Wanted>().is_err(), "{text:?}");
+        }
+    }
+
+    #[rstest]
+    #[case(BodyWanted { contains: Some("well".to_owned()), ..BodyWanted::default() }, None)]
+    #[case(BodyWanted { contains: Some("ill".to_owned()), ..BodyWanted::default() }, Some("does not contain \"ill\""))]
+    #[case(BodyWanted { lacks: Some("well".to_owned()), ..BodyWanted::default() }, Some("contains \"well\""))]
+    #[case(BodyWanted { matches: "l+\"".parse().ok(), ..BodyWanted::default() }, None)]
+    #[case(BodyWanted { matches: "^x".parse().ok(), ..BodyWanted::default() }, Some("does not match the pattern ^x"))]
+    #[case(BodyWanted { pointer: Some("/state".to_owned()), ..BodyWanted::default() }, None)]
+    #[case(BodyWanted { pointer: Some("/none".to_owned()), ..BodyWanted::default() }, Some("no value at /none"))]
+    #[case(
+        BodyWanted { pointer: Some("/lag".to_owned()), wanted: "< 5".parse().ok(), ..BodyWanted::default() },
+        Some("is 7; wanted < 5")
+    )]
+    fn bodies(#[case] wanted: BodyWanted, #[case] wrong: Option<&str>) {
+        let judged = wanted.judge(br#"{"state": "well", "lag": 7}"#);
+        match wrong {
+            None => assert_eq!(judged, Ok(())),
+            Some(wrong) => assert!(judged.as_ref().unwrap_err().contains(wrong), "{judged:?}"),
+        }
+    }
+
+    #[test]
+    fn a_pattern_takes_a_time_that_grows_with_the_text_alone() {
+        // Backtracking would take longer than the universe has lasted.
+        let pattern: Pattern = "(a+)+$".parse().unwrap();
+        let text = [vec![b'a'; 50_000], vec![b'!']].concat();
+        assert!(!pattern.matches(&text));
+        assert!("a{1000}{1000}{1000}".parse::<Pattern>().is_err(), "its size is bounded");
+    }
+}

@@ -1,0 +1,180 @@
+//! One question to one server: where it goes, how long it may take, and what was seen on the way.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use merismos_core::config::document::{Check, CheckKind, ProxyVersion};
+use merismos_core::health::{Cause, Step, StepTaken};
+use merismos_core::units::humane;
+use tokio::io::AsyncWriteExt;
+use tokio::net::TcpStream;
+use tokio::time::Instant;
+
+use super::{command, dns, grpc, http, icmp, sql, tcp, tls, udp};
+use crate::connect::{ConnectError, open_from};
+use crate::proxy;
+
+/// How much of an answer is shown.
+const EXCERPT: usize = 80;
+
+/// What the service's own settings allow probes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Surroundings {
+    /// The folder whose programs may be run; none may when it is left out.
+    pub command_folder: Option<PathBuf>,
+}
+
+/// Why a probe did not pass.
+#[derive(Debug)]
+pub(super) struct Failed {
+    pub(super) step: Step,
+    pub(super) cause: Option<Cause>,
+    /// What came back, in words.
+    pub(super) got: String,
+}
+
+impl Failed {
+    pub(super) fn at(step: Step, got: String) -> Self {
+        Self { step, cause: None, got }
+    }
+
+    pub(super) fn refused(got: String) -> Self {
+        Self { step: Step::Connect, cause: Some(Cause::Refused), got }
+    }
+
+    /// Nothing came back, or not all of it, in the time that there was.
+    pub(super) fn silent(step: Step, got: String) -> Self {
+        Self { step, cause: Some(Cause::Silent), got }
+    }
+}
+
+/// What came of a question: what passed in words, or why it did not.
+pub(super) type Asked = Result<String, Failed>;
+
+/// One question.
+pub(super) struct Asking<'a> {
+    pub(super) address: SocketAddr,
+    pub(super) check: &'a Check,
+    pub(super) proxy_protocol: Option<ProxyVersion>,
+    pub(super) surroundings: &'a Surroundings,
+}
+
+/// The steps that were taken, and the one that is being taken.
+pub(super) struct Trace {
+    since: Instant,
+    taken: Vec<StepTaken>,
+    doing: (Step, String),
+}
+
+impl Trace {
+    fn new() -> Self {
+        Self {
+            since: Instant::now(),
+            taken: Vec::new(),
+            doing: (Step::Connect, "nothing came back".to_owned()),
+        }
+    }
+
+    /// A step begins; `without` says what it means when it never ends.
+    pub(super) fn begin(&mut self, step: Step, without: impl Into<String>) {
+        self.doing = (step, without.into());
+    }
+
+    /// A step is done.
+    pub(super) fn done(&mut self, step: Step, got: impl Into<String>) {
+        self.note(step, got.into());
+    }
+
+    fn note(&mut self, step: Step, got: String) {
+        let now = Instant::now();
+        let took_us = u64::try_from((now - self.since).as_micros()).unwrap_or(u64::MAX);
+        self.since = now;
+        self.taken.push(StepTaken { step, took_us, got });
+    }
+}
+
+impl Asking<'_> {
+    /// Asks within the check's time.
+    pub(super) async fn ask(&self) -> (String, Asked, Vec<StepTaken>) {
+        let mut trace = Trace::new();
+        let limit = self.check.timeout.get();
+        let asked = tokio::time::timeout(limit, self.by_kind(&mut trace)).await;
+        let asked = asked.unwrap_or_else(|_| {
+            let (step, without) = trace.doing.clone();
+            Err(Failed::silent(step, format!("{without} within {}", humane(limit))))
+        });
+        let (step, got) = match &asked {
+            Ok(got) => (Step::Done, got.clone()),
+            Err(failed) => (failed.step, failed.got.clone()),
+        };
+        trace.note(step, got);
+        (self.tried(), asked, trace.taken)
+    }
+
+    async fn by_kind(&self, trace: &mut Trace) -> Asked {
+        match &self.check.kind {
+            CheckKind::Tcp(exchange) => tcp::ask(self, exchange, trace).await,
+            CheckKind::Http(asked) => http::ask(self, asked, trace).await,
+            CheckKind::Icmp => icmp::ask(self, trace).await,
+            CheckKind::Udp(exchange) => udp::ask(self, exchange, trace).await,
+            CheckKind::Dns(asked) => dns::ask(self, asked, trace).await,
+            CheckKind::Tls(asked) => tls::ask(self, asked, trace).await,
+            CheckKind::Sql(asked) => sql::ask(self, asked, trace).await,
+            CheckKind::Grpc(asked) => grpc::ask(self, asked, trace).await,
+            CheckKind::Command(asked) => command::ask(self, asked, trace).await,
+        }
+    }
+
+    /// What is tried, in words.
+    fn tried(&self) -> String {
+        let address = self.address;
+        match &self.check.kind {
+            CheckKind::Tcp(_) => format!("connect to {address}"),
+            CheckKind::Http(asked) => {
+                let scheme = if asked.tls.is_some() { "https" } else { "http" };
+                format!("{} {scheme}://{address}{}", asked.method, asked.path)
+            }
+            CheckKind::Icmp => format!("echo of {}", address.ip()),
+            CheckKind::Udp(_) => format!("datagram to {address}"),
+            CheckKind::Dns(asked) => format!("ask {address} for {} {}", asked.name, asked.record),
+            CheckKind::Tls(_) => format!("TLS with {address}"),
+            CheckKind::Sql(asked) => format!("{} at {address}", asked.query),
+            CheckKind::Grpc(asked) if asked.service.is_empty() => format!("gRPC health of {address}"),
+            CheckKind::Grpc(asked) => format!("gRPC health of {} at {address}", asked.service),
+            CheckKind::Command(asked) => format!("run {} for {address}", asked.program),
+        }
+    }
+
+    /// A connection to where the check asks.
+    pub(super) async fn connect(&self, trace: &mut Trace) -> Result<TcpStream, Failed> {
+        trace.begin(
+            Step::Connect,
+            "no answer to the connection attempt (a filter drops it, or the host is away)",
+        );
+        let sources: Vec<_> = self.check.elsewhere.source_address.into_iter().collect();
+        let opened = open_from(&sources, 0, self.address).await;
+        let mut stream = opened.map_err(|error| match error {
+            ConnectError::Refused => Failed::refused(error.to_string()),
+            ConnectError::Silent => Failed::silent(Step::Connect, error.to_string()),
+            _ => Failed::at(Step::Connect, error.to_string()),
+        })?;
+        if let Some(version) = self.proxy_protocol {
+            // Whoever closes at once is heard when it is asked.
+            let _ = stream.write_all(&proxy::own_header(version)).await;
+        }
+        trace.done(Step::Connect, "connected");
+        Ok(stream)
+    }
+
+    /// How long the whole of it may take.
+    pub(super) fn limit(&self) -> Duration {
+        self.check.timeout.get()
+    }
+}
+
+/// The beginning of an answer, as text.
+pub(super) fn excerpt(bytes: &[u8]) -> String {
+    let shown = bytes[..bytes.len().min(EXCERPT)].escape_ascii();
+    if bytes.len() > EXCERPT { format!("\"{shown}…\"") } else { format!("\"{shown}\"") }
+}

@@ -1,0 +1,51 @@
+//! `dns`: a name server is asked for a name.
+
+use hickory_resolver::proto::rr::RecordType;
+use merismos_core::config::document::{DnsAsked, Record};
+use merismos_core::health::Step;
+
+use super::asking::{Asked, Asking, Failed, Trace};
+use crate::lookup::resolver_at;
+
+fn record_type(record: Record) -> RecordType {
+    match record {
+        Record::A => RecordType::A,
+        Record::Aaaa => RecordType::AAAA,
+        Record::Cname => RecordType::CNAME,
+        Record::Mx => RecordType::MX,
+        Record::Ns => RecordType::NS,
+        Record::Ptr => RecordType::PTR,
+        Record::Soa => RecordType::SOA,
+        Record::Srv => RecordType::SRV,
+        Record::Txt => RecordType::TXT,
+    }
+}
+
+pub(super) async fn ask(asking: &Asking<'_>, asked: &DnsAsked, trace: &mut Trace) -> Asked {
+    trace.begin(Step::Answer, "no answer");
+    let failed = |what: String| Failed::at(Step::Answer, what);
+    let source = asking.check.elsewhere.source_address;
+    let resolver = resolver_at(asking.address, source, asking.limit())
+        .map_err(|error| failed(format!("nothing could be asked: {error}")))?;
+    let name = format!("{}.", asked.name.trim_end_matches('.'));
+    let answers: Vec<String> = match resolver.lookup(name, record_type(asked.record)).await {
+        Ok(answer) => answer.answers().iter().map(|record| record.data.to_string()).collect(),
+        Err(error) if error.is_no_records_found() => {
+            return Err(Failed::at(
+                Step::Status,
+                format!("it says that there is no {} of this name", asked.record),
+            ));
+        }
+        Err(error) => return Err(failed(format!("no answer that helps: {error}"))),
+    };
+    let shown = answers.join(", ");
+    let same = |answer: &String, wanted: &str| {
+        answer.trim_end_matches('.').eq_ignore_ascii_case(wanted.trim_end_matches('.'))
+    };
+    match &asked.expect {
+        Some(wanted) if !answers.iter().any(|answer| same(answer, wanted)) => {
+            Err(Failed::at(Step::Body, format!("answered {shown}; wanted {wanted}")))
+        }
+        _ => Ok(format!("answered {shown}")),
+    }
+}

@@ -1,0 +1,182 @@
+//! `http`: a request, and its answer's status and body.
+
+use bytes::Bytes;
+use http_body_util::{BodyExt, Empty, Limited};
+use hyper::body::Incoming;
+use hyper::header::{CONNECTION, HOST, LOCATION, USER_AGENT};
+use hyper::{Request, Response, Uri};
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use merismos_core::config::document::{HttpAsked, HttpVersion};
+use merismos_core::health::Step;
+use tokio::io::{AsyncRead, AsyncWrite};
+
+use super::asking::{Asked, Asking, Failed, Trace, excerpt};
+use super::tls;
+
+/// What came back.
+struct Answer {
+    status: u16,
+    location: Option<String>,
+    body: Vec<u8>,
+}
+
+pub(super) async fn ask(asking: &Asking<'_>, asked: &HttpAsked, trace: &mut Trace) -> Asked {
+    let mut path = asked.path.clone();
+    for _ in 0..=asked.redirects {
+        let answer = once(asking, asked, &path, trace).await?;
+        match redirected(asking, asked, &answer) {
+            Some(next) => path = next?,
+            None => return judge(asked, &answer),
+        }
+    }
+    Err(Failed::at(Step::Status, format!("more than {} redirections, the last to {path}", asked.redirects)))
+}
+
+/// Where on the same server an answer sends whoever asks, when that is followed.
+fn redirected(asking: &Asking<'_>, asked: &HttpAsked, answer: &Answer) -> Option<Result<String, Failed>> {
+    let location =
+        answer.location.as_ref().filter(|_| asked.redirects > 0 && (300..=399).contains(&answer.status))?;
+    let elsewhere =
+        || Failed::at(Step::Status, format!("status {}, redirected elsewhere: {location}", answer.status));
+    let Ok(uri) = location.parse::<Uri>() else { return Some(Err(elsewhere())) };
+    let own = [asked.host.clone(), Some(asking.address.to_string())];
+    let same = uri
+        .authority()
+        .is_none_or(|to| own.iter().flatten().any(|own| own.eq_ignore_ascii_case(to.as_str())));
+    let target = uri.path_and_query().map_or("/", |target| target.as_str());
+    Some(if same && target.starts_with('/') { Ok(target.to_owned()) } else { Err(elsewhere()) })
+}
+
+fn judge(asked: &HttpAsked, answer: &Answer) -> Asked {
+    let status = answer.status;
+    if !asked.accept.iter().any(|range| range.holds(status)) {
+        let wanted: Vec<_> = asked.accept.iter().map(ToString::to_string).collect();
+        return Err(Failed::at(Step::Status, format!("status {status}; wanted {}", wanted.join(" or "))));
+    }
+    if !asked.body.is_something() {
+        return Ok(format!("status {status}"));
+    }
+    match asked.body.judge(&answer.body) {
+        Ok(()) => Ok(format!("status {status}, the body is as wanted")),
+        Err(wrong) => Err(Failed::at(
+            Step::Body,
+            format!("status {status}, but {wrong}; it is {}", excerpt(&answer.body)),
+        )),
+    }
+}
+
+async fn once(
+    asking: &Asking<'_>,
+    asked: &HttpAsked,
+    path: &str,
+    trace: &mut Trace,
+) -> Result<Answer, Failed> {
+    let stream = asking.connect(trace).await?;
+    match &asked.tls {
+        None => exchange(asking, asked, path, stream, trace).await,
+        Some(trust) => {
+            let protocols: &[&[u8]] = match asked.http_version {
+                HttpVersion::One => &[b"http/1.1"],
+                HttpVersion::Two => &[b"h2"],
+            };
+            let (stream, _) =
+                tls::handshake(asking, trust, asked.host.as_deref(), protocols, stream, trace).await?;
+            exchange(asking, asked, path, stream, trace).await
+        }
+    }
+}
+
+async fn exchange(
+    asking: &Asking<'_>,
+    asked: &HttpAsked,
+    path: &str,
+    stream: impl AsyncRead + AsyncWrite + Send + Unpin + 'static,
+    trace: &mut Trace,
+) -> Result<Answer, Failed> {
+    trace.begin(Step::Answer, "connected, but no answer");
+    let nonsense = |error: hyper::Error| {
+        Failed::at(Step::Answer, format!("connected, but the answer makes no sense: {}", innermost(&error)))
+    };
+    let request = request(asking, asked, path);
+    let stream = TokioIo::new(stream);
+    // The connection is driven here, and ends with this future: nothing is left behind when time is up.
+    match asked.http_version {
+        HttpVersion::One => {
+            let (mut sender, connection) =
+                hyper::client::conn::http1::handshake(stream).await.map_err(nonsense)?;
+            beside(connection, async {
+                read(asked, sender.send_request(request).await.map_err(nonsense)?, trace).await
+            })
+            .await
+        }
+        HttpVersion::Two => {
+            let executor = TokioExecutor::new();
+            let (mut sender, connection) =
+                hyper::client::conn::http2::handshake(executor, stream).await.map_err(nonsense)?;
+            beside(connection, async {
+                read(asked, sender.send_request(request).await.map_err(nonsense)?, trace).await
+            })
+            .await
+        }
+    }
+}
+
+/// Drives a connection while something is done on it.
+async fn beside<T>(
+    connection: impl Future<Output = hyper::Result<()>>,
+    work: impl Future<Output = Result<T, Failed>>,
+) -> Result<T, Failed> {
+    tokio::pin!(connection, work);
+    tokio::select! {
+        biased;
+        done = &mut work => done,
+        // What it has to say of the connection's end, it says by itself.
+        _ = &mut connection => work.await,
+    }
+}
+
+fn request(asking: &Asking<'_>, asked: &HttpAsked, path: &str) -> Request<Empty<Bytes>> {
+    let host = asked.host.clone().unwrap_or_else(|| asking.address.to_string());
+    let scheme = if asked.tls.is_some() { "https" } else { "http" };
+    let mut request = Request::builder().method(asked.method.as_str());
+    request = match asked.http_version {
+        HttpVersion::One => request.uri(path).header(HOST, &host).header(CONNECTION, "close"),
+        HttpVersion::Two => request.uri(format!("{scheme}://{host}{path}")),
+    };
+    if !asked.headers.keys().any(|name| name.eq_ignore_ascii_case(USER_AGENT.as_str())) {
+        request = request.header(USER_AGENT, "merismos-check");
+    }
+    for (name, value) in &asked.headers {
+        request = request.header(name, value);
+    }
+    request.body(Empty::new()).expect("what was checked makes a request")
+}
+
+async fn read(asked: &HttpAsked, response: Response<Incoming>, trace: &mut Trace) -> Result<Answer, Failed> {
+    let status = response.status().as_u16();
+    let location = response.headers().get(LOCATION).and_then(|it| it.to_str().ok()).map(str::to_owned);
+    trace.done(Step::Answer, format!("status {status}"));
+    let mut body = Vec::new();
+    if asked.body.is_something() {
+        trace.begin(Step::Body, format!("status {status}, but the body did not end"));
+        let most = asked.body.most();
+        let collected = Limited::new(response.into_body(), most).collect().await;
+        let collected = collected.map_err(|error| {
+            Failed::at(
+                Step::Body,
+                format!("status {status}, but the body is broken or longer than {most} bytes: {error}"),
+            )
+        })?;
+        body = collected.to_bytes().to_vec();
+        trace.done(Step::Body, format!("{} bytes", body.len()));
+    }
+    Ok(Answer { status, location, body })
+}
+
+/// The error below all others, which says what happened.
+fn innermost(error: &dyn std::error::Error) -> String {
+    match error.source() {
+        Some(source) => innermost(source),
+        None => error.to_string(),
+    }
+}

@@ -1,0 +1,96 @@
+//! `sql`: one query of a server that speaks the protocol of MariaDB and MySQL, so that a replica that lags, a node that
+//! is read-only or a member of a cluster that is not in step can be told from one that works.
+
+use merismos_core::config::document::{Secret, SqlAsked};
+use merismos_core::health::Step;
+use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlRow, MySqlSslMode};
+use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
+
+use super::asking::{Asked, Asking, Failed, Trace};
+
+pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace) -> Asked {
+    // That nobody listens, or that nothing comes back, is told in the words of every other check.
+    drop(asking.connect(trace).await?);
+    trace.begin(Step::Answer, "connected, but the login did not end");
+    let mut options = MySqlConnectOptions::new()
+        .host(&asking.address.ip().to_string())
+        .port(asking.address.port())
+        .username(&asked.user)
+        .ssl_mode(MySqlSslMode::Disabled)
+        // Nothing is set when it connects: a member that was cut off would refuse it.
+        .pipes_as_concat(false)
+        .no_engine_substitution(false)
+        .timezone(None)
+        .set_names(false)
+        .disable_statement_logging();
+    if let Some(secret) = &asked.password {
+        options = options.password(&read(secret).map_err(|wrong| Failed::at(Step::Connect, wrong))?);
+    }
+    if let Some(database) = &asked.database {
+        options = options.database(database);
+    }
+    let refused = |error: sqlx::Error| {
+        Failed::at(Step::Answer, format!("connected, but could not log in: {}", in_words(&error)))
+    };
+    let mut connection = MySqlConnection::connect_with(&options).await.map_err(refused)?;
+    trace.done(Step::Answer, "logged in");
+    trace.begin(Step::Status, "logged in, but the query did not end");
+    let row = query(&mut connection, &asked.query).await;
+    // How it takes the goodbye is of no interest.
+    let _ = connection.close().await;
+    let row =
+        row.map_err(|error| Failed::at(Step::Status, format!("the query failed: {}", in_words(&error))))?;
+    let Some(row) = row else { return Err(Failed::at(Step::Status, "the query gave no row".to_owned())) };
+    trace.done(Step::Status, "a row");
+    judge(asked, &row)
+}
+
+async fn query(connection: &mut MySqlConnection, query: &str) -> Result<Option<MySqlRow>, sqlx::Error> {
+    let is_show = query.trim_start().get(..4).is_some_and(|word| word.eq_ignore_ascii_case("show"));
+    if !is_show {
+        // A member that was cut off refuses this, and every SELECT; what it still answers is SHOW.
+        connection.execute("START TRANSACTION READ ONLY").await?;
+    }
+    // The document's own words, checked to be one statement that reads.
+    sqlx::raw_sql(AssertSqlSafe(query.to_owned())).fetch_optional(connection).await
+}
+
+fn judge(asked: &SqlAsked, row: &MySqlRow) -> Asked {
+    let (name, value): (String, Result<Option<String>, _>) = match &asked.column {
+        Some(column) => (column.clone(), row.try_get_unchecked(column.as_str())),
+        None => (
+            row.columns().first().map_or_else(String::new, |it| it.name().to_owned()),
+            row.try_get_unchecked(0),
+        ),
+    };
+    let value = value.map_err(|_| {
+        let columns: Vec<_> = row.columns().iter().map(|column| column.name()).collect();
+        Failed::at(Step::Body, format!("the row has no column {name}; it has {}", columns.join(", ")))
+    })?;
+    let value = value.unwrap_or_else(|| "NULL".to_owned());
+    match &asked.wanted {
+        Some(wanted) if !wanted.is_met(&value) => {
+            Err(Failed::at(Step::Body, format!("{name} is {value}; wanted {wanted}")))
+        }
+        _ => Ok(format!("{name} is {value}")),
+    }
+}
+
+/// The secret itself.
+fn read(secret: &Secret) -> Result<String, String> {
+    match secret {
+        Secret::Environment(name) => std::env::var(name).map_err(|_| {
+            format!("the password can't be had: the service has no environment variable {name}")
+        }),
+        Secret::File(path) => std::fs::read_to_string(path)
+            .map(|text| text.trim_end_matches(['\r', '\n']).to_owned())
+            .map_err(|error| format!("the password can't be had: {path}: {error}")),
+    }
+}
+
+fn in_words(error: &sqlx::Error) -> String {
+    match error {
+        sqlx::Error::Database(error) => error.message().to_owned(),
+        other => other.to_string(),
+    }
+}

@@ -1,0 +1,117 @@
+//! Checks that somebody tries, and servers that somebody asks about.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use futures_util::future::join_all;
+use merismos_api::{Diagnosis, Tried, TryAnswer, TryRequest};
+use merismos_core::config::document::{Check, Document, ProxyVersion};
+use merismos_core::name::{Name, PoolServer};
+use merismos_plane::probe::probe;
+use serde_json::{Map, Value, json};
+
+use super::App;
+use super::problem::{ApiError, Body, Finding, InPath};
+use crate::diagnose;
+
+/// The most servers that one call tries.
+const MOST_SERVERS: usize = 64;
+
+/// Run a check once on some servers, and say what every step gave. Nothing about their health changes.
+#[utoipa::path(
+    post, path = "/checks/{check}/try", tag = "look", request_body = TryRequest,
+    params(("check" = String, Path, description = "The check's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    responses((status = 200, body = TryAnswer), Finding)
+)]
+pub(super) async fn try_check(
+    State(app): State<Arc<App>>,
+    InPath(name): InPath<String>,
+    Body(request): Body<TryRequest>,
+) -> Result<Json<TryAnswer>, ApiError> {
+    let name: Name = name.parse().map_err(ApiError::bad_request)?;
+    if !(1..=MOST_SERVERS).contains(&request.servers.len()) {
+        return Err(ApiError::bad_request(format!("Name 1 to {MOST_SERVERS} servers.")));
+    }
+    let view = app.controller.view().await?;
+    let document = view.effective.document();
+    let check = match request.keys {
+        Some(keys) => read(&name, keys)?,
+        None => document.checks.get(&name).cloned().ok_or_else(|| no_check(&name, document))?,
+    };
+    let servers: Result<Vec<_>, ApiError> =
+        request.servers.iter().map(|server| find(document, server)).collect();
+    let surroundings = &app.surroundings;
+    let tries = servers?.into_iter().map(|(id, address, proxy)| {
+        let check = &check;
+        async move {
+            let evidence = probe(address, check, proxy, surroundings).await;
+            Tried {
+                server: id.to_string(),
+                address: address.to_string(),
+                passed: evidence.passed(),
+                evidence,
+            }
+        }
+    });
+    Ok(Json(TryAnswer { asks: check.kind.asks(), tries: join_all(tries).await }))
+}
+
+/// Find the step at which a server fails, and say what that means.
+#[utoipa::path(
+    post, path = "/servers/{pool}/{server}/diagnosis", tag = "look",
+    params(
+        ("pool" = String, Path, description = "The pool's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
+        ("server" = String, Path, description = "The server's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
+    ),
+    responses((status = 200, body = Diagnosis), Finding)
+)]
+pub(super) async fn diagnosis(
+    State(app): State<Arc<App>>,
+    InPath((pool, server)): InPath<(String, String)>,
+) -> Result<Json<Diagnosis>, ApiError> {
+    let view = app.controller.view().await?;
+    let (id, _, _) = find(view.effective.document(), &format!("{pool}/{server}"))?;
+    Ok(Json(diagnose::diagnose(&view, &id, &app.surroundings).await))
+}
+
+/// A check of which only the keys are there.
+fn read(name: &Name, keys: Map<String, Value>) -> Result<Check, ApiError> {
+    let document = json!({ "format": 2, "checks": { name.as_str(): keys } });
+    match merismos_core::config::read_value(document) {
+        Ok(mut document) => {
+            document.checks.remove(name).ok_or_else(|| ApiError::bad_request("There is no check."))
+        }
+        Err(problems) => {
+            let said: Vec<_> = problems.iter().map(ToString::to_string).collect();
+            Err(ApiError::bad_request(said.join("; ")))
+        }
+    }
+}
+
+fn find(
+    document: &Document,
+    server: &str,
+) -> Result<(PoolServer, SocketAddr, Option<ProxyVersion>), ApiError> {
+    let id: PoolServer = server.parse().map_err(ApiError::bad_request)?;
+    let pool = document.pools.get(&id.pool);
+    let known =
+        pool.and_then(|pool| Some((pool.servers.get(&id.server)?.address.get(), pool.proxy_protocol)));
+    let (address, proxy_protocol) = known.ok_or_else(|| {
+        let detail = format!("There is no server {id}. `merismos server list` shows them.");
+        ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such server", detail)
+    })?;
+    Ok((id, address, proxy_protocol))
+}
+
+fn no_check(name: &Name, document: &Document) -> ApiError {
+    let known: Vec<_> = document.checks.keys().map(Name::as_str).collect();
+    let detail = if known.is_empty() {
+        format!("There is no check {name}, and no other; `merismos check create` makes one.")
+    } else {
+        format!("There is no check {name}; there are {}.", known.join(", "))
+    };
+    ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such check", detail)
+}

@@ -1,0 +1,323 @@
+//! Why a server fails: a ladder of steps that ends where it breaks, held against a server that works, and what that
+//! means in plain words.
+
+use std::net::SocketAddr;
+
+use merismos_api::{Diagnosis, Rung};
+use merismos_core::config::document::{Check, CheckKind, Pool};
+use merismos_core::config::place::Written;
+use merismos_core::eligibility::Truths;
+use merismos_core::health::{Cause, Evidence, State, Step};
+use merismos_core::name::PoolServer;
+use merismos_plane::probe::{Surroundings, probe};
+use merismos_plane::way::{Neighbour, Way, way_to};
+
+use crate::controller::View;
+
+/// What is asked of a server whose pool has no check: whether its port is open.
+fn open_port() -> Check {
+    let document = serde_json::json!({ "format": 2, "checks": { "open": { "kind": "tcp" } } });
+    let document = merismos_core::config::read_value(document).expect("a document of our own");
+    document.checks.into_values().next().expect("the check that stands in it")
+}
+
+/// A server of the same pool that is up, to hold the other one against.
+fn one_that_works(view: &View, pool: &Pool, id: &PoolServer) -> Option<(PoolServer, SocketAddr)> {
+    pool.servers.iter().find_map(|(name, server)| {
+        let other = PoolServer { pool: id.pool.clone(), server: name.clone() };
+        let works = other != *id && view.facts.health(&other) == State::Up;
+        works.then(|| (other, server.address.get()))
+    })
+}
+
+/// Climbs the ladder. The server has to be one of the document.
+pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &Surroundings) -> Diagnosis {
+    let document = view.effective.document();
+    let pool = &document.pools[&id.pool];
+    let server = &pool.servers[&id.server];
+    let checks: Vec<Check> = pool.checks().filter_map(|name| document.checks.get(name)).cloned().collect();
+    let checks = if checks.is_empty() { vec![open_port()] } else { checks };
+    let other = one_that_works(view, pool, id);
+    let address = server.address.get();
+    let mut rungs = vec![named(server.address.written(), address)];
+    let mut breaks = None;
+    for check in &checks {
+        let asked = check.elsewhere.of(address);
+        if let Some(way) = no_way(asked, check, &mut rungs) {
+            breaks = Some((check, way));
+            break;
+        }
+        let there = async {
+            match &other {
+                Some((_, there)) => Some(probe(*there, check, pool.proxy_protocol, surroundings).await),
+                None => None,
+            }
+        };
+        let here = probe(address, check, pool.proxy_protocol, surroundings);
+        let (here, there) = futures_util::future::join(here, there).await;
+        rungs.extend(climbed(&here, there.as_ref()));
+        if !here.passed() {
+            let silent = here.step == Step::Connect && here.cause == Some(Cause::Silent);
+            // The attempt has made the system ask for the neighbour: what it knows now is worth a look.
+            let neighbour = way_to(asked, check.elsewhere.source_address);
+            if silent && let Way::Route { neighbour: Some(Neighbour::Silent), .. } = neighbour {
+                rungs.push(rung(
+                    "the neighbour",
+                    false,
+                    "it does not answer on its network (ARP)".to_owned(),
+                ));
+                breaks = Some((check, Break::Neighbour));
+            } else {
+                breaks = Some((check, Break::Probe { here, there }));
+            }
+            break;
+        }
+    }
+    let against = other.map(|(other, _)| other.to_string());
+    let (says, causes, next) = match &breaks {
+        None => all_is_well(view, id),
+        Some((check, broken)) => in_words(check, check.elsewhere.of(address), broken),
+    };
+    Diagnosis {
+        server: id.to_string(),
+        address: address.to_string(),
+        against,
+        works: breaks.is_none(),
+        rungs,
+        says,
+        causes,
+        next,
+    }
+}
+
+/// Where the ladder breaks.
+enum Break {
+    Way(String),
+    Neighbour,
+    Probe { here: Evidence, there: Option<Evidence> },
+}
+
+fn rung(what: &str, works: bool, got: String) -> Rung {
+    Rung { what: what.to_owned(), step: None, works, got, took_us: None, there: None }
+}
+
+fn named(written: &Written, address: SocketAddr) -> Rung {
+    match written {
+        Written::Host(host) => rung("the name", true, format!("host {host} is {}", address.ip())),
+        _ => rung("the name", true, format!("{address} stands in the document; nothing has to be looked up")),
+    }
+}
+
+/// Adds the way to the rungs; what is wrong with it when there is none.
+fn no_way(address: SocketAddr, check: &Check, rungs: &mut Vec<Rung>) -> Option<Break> {
+    match way_to(address, check.elsewhere.source_address) {
+        Way::None(why) => {
+            rungs.push(rung("the route", false, why.clone()));
+            Some(Break::Way(why))
+        }
+        Way::Route { from, neighbour } => {
+            let known = match neighbour {
+                Some(Neighbour::Answers) => ", to a neighbour that has answered",
+                Some(Neighbour::Silent) => ", to a neighbour that has not answered so far",
+                None => "",
+            };
+            rungs.push(rung("the route", true, format!("from {from}{known}")));
+            None
+        }
+    }
+}
+
+/// The steps of a probe as rungs, beside those of the server that works.
+fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<Rung> {
+    let steps = here.steps.iter().enumerate().map(|(number, taken)| {
+        let is_last = number + 1 == here.steps.len();
+        let same =
+            |steps: &Evidence| steps.steps.iter().find(|it| it.step == taken.step).map(|it| it.got.clone());
+        Rung {
+            what: what(taken.step, &here.tried),
+            step: Some(taken.step),
+            works: !is_last || here.passed(),
+            got: taken.got.clone(),
+            took_us: Some(taken.took_us),
+            there: there.and_then(|there| same(there).or_else(|| there.passed().then(|| there.got.clone()))),
+        }
+    });
+    steps.collect()
+}
+
+fn what(step: Step, tried: &str) -> String {
+    match step {
+        Step::Connect => "the port".to_owned(),
+        Step::Tls => "TLS".to_owned(),
+        Step::Answer => "the answer".to_owned(),
+        Step::Status => "the status".to_owned(),
+        Step::Body => "the content".to_owned(),
+        Step::Done => tried.to_owned(),
+    }
+}
+
+type Words = (String, Vec<String>, Vec<String>);
+
+fn texts(texts: &[&str]) -> Vec<String> {
+    texts.iter().map(|text| (*text).to_owned()).collect()
+}
+
+fn all_is_well(view: &View, id: &PoolServer) -> Words {
+    let state = view.facts.health(id);
+    let says = match state {
+        State::Up | State::Unproven => format!("{id} works: every step passed."),
+        State::Suspect | State::Down | State::Recovering => {
+            format!(
+                "{id} works now: every step passed. It counts as {state} until enough probes in a row have passed."
+            )
+        }
+    };
+    (says, Vec::new(), Vec::new())
+}
+
+fn in_words(check: &Check, address: SocketAddr, broken: &Break) -> Words {
+    match broken {
+        Break::Way(why) => (
+            format!("There is no way from this machine to {address}: {why}."),
+            texts(&[
+                "the route is missing, or its interface is down",
+                "the source address is not this machine's",
+            ]),
+            texts(&["`ip route get` with this address, on this machine"]),
+        ),
+        Break::Neighbour => (
+            format!(
+                "{} is on this machine's network, and nothing there answers for that address.",
+                address.ip()
+            ),
+            texts(&["the host is off or unplugged", "the address is wrong", "it is in another VLAN"]),
+            texts(&["the host's console or its switch port", "the address in the document"]),
+        ),
+        Break::Probe { here, there } => of_probe(check, address, here, there.as_ref()),
+    }
+}
+
+fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&Evidence>) -> Words {
+    let got = &here.got;
+    let works_there = there.is_some_and(Evidence::passed);
+    let port = address.port();
+    match here.step {
+        Step::Connect if here.cause == Some(Cause::Refused) => (
+            format!("The host of {address} answers, and nothing listens on port {port}."),
+            vec![
+                "the program is not running, or has just ended".to_owned(),
+                format!(
+                    "it listens on another port than {port}, or on another address of the host, such as loopback alone"
+                ),
+                "a filter refuses instead of dropping".to_owned(),
+            ],
+            vec![format!("on the host: `ss -ltnp 'sport = :{port}'`, and the program's own log")],
+        ),
+        Step::Connect if here.cause == Some(Cause::Silent) => (
+            format!("Nothing comes back from {address}: neither a connection nor a refusal."),
+            texts(&[
+                "a filter drops it, on the way or on the host",
+                "the host is off, or the address is wrong",
+                "the way back to this machine is missing",
+            ]),
+            texts(&[
+                "the filters between this machine and the host",
+                "an echo: `merismos check try` with a check of the kind icmp",
+            ]),
+        ),
+        Step::Connect => (
+            format!("{address} was not reached: {got}."),
+            Vec::new(),
+            texts(&["the text above says what is in the way"]),
+        ),
+        Step::Tls => (
+            format!("{address} is reached, and TLS fails: {got}."),
+            texts(&[
+                "the certificate has ended, or is for another name than the one that is asked for",
+                "its authority is not among those that are trusted (tls_authorities)",
+                "the port speaks without TLS",
+            ]),
+            texts(&["the certificate that the server sends, and the check's tls_name"]),
+        ),
+        Step::Answer if here.cause == Some(Cause::Silent) => (
+            format!("{address} takes the connection and does not answer within {}.", check.timeout),
+            texts(&[
+                "the program hangs, or waits for something behind it (a database, a disk)",
+                "it is overloaded: it answers, but slower than the check's timeout",
+                "the port belongs to something that speaks another protocol and waits to be spoken to",
+            ]),
+            vec![
+                "the same check with a longer timeout: `merismos check try`".to_owned(),
+                "what the program waits for, in its log".to_owned(),
+            ],
+        ),
+        Step::Answer => (
+            format!(
+                "{address} takes the connection, and what it says is not what {} expects: {got}.",
+                check.kind.name()
+            ),
+            texts(&[
+                "the port belongs to something else",
+                "it speaks TLS and the check does not, or the other way round",
+                "the login is wrong",
+            ]),
+            texts(&["which program has the port on the host", "the check's kind and keys"]),
+        ),
+        Step::Status => (
+            format!("{address} answers, and says no: {got}."),
+            of_status(check, got, works_there),
+            texts(&["ask the same from the host itself, and read the program's log of that moment"]),
+        ),
+        Step::Body => (
+            format!("{address} answers as it should, and what stands in the answer is not as wanted: {got}."),
+            vec![
+                if works_there {
+                    "the program works and says itself that something is wrong: the server beside it passes"
+                        .to_owned()
+                } else {
+                    "the check wants something that no server says".to_owned()
+                },
+                "another program or another version answers on this port".to_owned(),
+            ],
+            texts(&["the answer itself, as shown, against the check's keys"]),
+        ),
+        Step::Done => (format!("{address} passes."), Vec::new(), Vec::new()),
+    }
+}
+
+fn of_status(check: &Check, got: &str, works_there: bool) -> Vec<String> {
+    let is = |status: &str| got.contains(&format!("status {status}"));
+    let mut causes = Vec::new();
+    if let CheckKind::Http(asked) = &check.kind {
+        if is("404") && !works_there {
+            causes.push(format!("the check's path {} is wrong: no server knows it", asked.path));
+        } else if is("404") {
+            causes.push(format!(
+                "this server does not know {}: another version, or a part that was not started",
+                asked.path
+            ));
+        }
+        if is("401") || is("403") {
+            causes.push("the path wants a login that the check does not have".to_owned());
+        }
+        if is("301") || is("302") || is("307") || is("308") {
+            causes.push(
+                "it redirects; a redirection is an answer, and is followed only with the check's redirects"
+                    .to_owned(),
+            );
+        }
+        if is("400") || is("421") {
+            causes.push("it wants another host name than the check asks for (the check's host)".to_owned());
+        }
+        if got.contains("status 5") {
+            causes.push(
+                "the program works and says itself that something is wrong, or what is behind it is away"
+                    .to_owned(),
+            );
+        }
+    }
+    if causes.is_empty() {
+        causes.push("the server itself says that it does not do its work".to_owned());
+    }
+    causes
+}
