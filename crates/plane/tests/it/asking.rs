@@ -288,7 +288,7 @@ fn program(text: &str) -> (tempfile::TempDir, Surroundings) {
     "exit code 0: lag of 192.0.2.9:80"
 )]
 #[case::ill("echo behind; exit 3", Step::Status, "exit status: 3: behind")]
-#[case::no_end("sleep 60 & wait", Step::Answer, "the program did not end within 1 s")]
+#[case::no_end("sleep 60 & wait", Step::Answer, "the program did not end within 1.0 s")]
 #[tokio::test]
 async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: Step, #[case] got: &str) {
     let (_folder, surroundings) = program(text);

@@ -71,10 +71,28 @@ fn everything() -> Value {
         "networks": { "inland": ["192.0.2.0/24", "2001:db8::/32"] },
         "checks": {
             "open": about(json!({ "kind": "tcp", "interval": "1s", "timeout": "500ms", "down_after": 2, "up_after": 1 })),
-            "well": { "kind": "http", "path": "/health?x=1", "accept": ["200-299", "304"] }
+            "well": { "kind": "http", "path": "/health?x=1", "accept": ["200-299", "304"] },
+            "deep": {
+                "kind": "http", "method": "POST", "host": "a.example:8080", "headers": { "X-Probe": "yes" },
+                "http_version": "2", "tls": "verified", "tls_name": "a.example", "tls_authorities": "/etc/ssl/own.pem",
+                "tls_pin": "00".repeat(32), "body_contains": "a", "body_matches": "b+", "body_lacks": "c",
+                "json_pointer": "/state", "json_wanted": "!= down", "body_limit": "1MiB", "redirects": 2,
+                "port": 9000, "address": "192.0.2.9", "source_address": "192.0.2.5", "interval_down": "10s"
+            },
+            "says": { "kind": "tcp", "send": "PING\r\n", "expect": "PONG", "expect_pattern": "^.PONG", "port": 1 },
+            "host": { "kind": "icmp", "address": "192.0.2.9", "source_address": "192.0.2.5" },
+            "feed": { "kind": "udp", "send": "here", "expect": "here", "expect_pattern": "h", "port": 1 },
+            "names": { "kind": "dns", "name": "a.example", "record": "AAAA", "expect": "2001:db8::1", "port": 53 },
+            "cert": { "kind": "tls", "tls": "unverified", "tls_name": "a.example", "warn_days": 30, "port": 443 },
+            "lag": {
+                "kind": "sql", "user": "probe", "password": "file:/etc/merismos/probe", "database": "shop",
+                "query": "SHOW REPLICA STATUS", "column": "Seconds_Behind_Master", "wanted": "< 30", "port": 3306
+            },
+            "serves": { "kind": "grpc", "service": "booking", "port": 50051 },
+            "own": { "kind": "command", "program": "lag.sh", "arguments": ["--most", "30"] }
         },
         "pools": { "booking": hashing(limits(json!({
-            "check": "well", "attempts": 2,
+            "check": "well", "more_checks": ["open", "lag"], "checks_needed": "any", "attempts": 2,
             "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "usable_from": 2,
             "tier_minimum": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
             "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
@@ -122,7 +140,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
     let mut all = Vec::new();
     tables(&everything, "", &mut all);
     for pointer in all.iter().filter(|pointer| {
-        !["labels", "taken", "networks", "pool_weights", "pool_networks"]
+        !["labels", "taken", "networks", "headers", "pool_weights", "pool_networks"]
             .iter()
             .any(|it| pointer.ends_with(it))
     }) {
@@ -138,7 +156,16 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_weight_too_large("/pools/booking/servers/gull/weight", json!(1001))]
 #[case::a_tier_too_high("/pools/booking/servers/gull/tier", json!(8))]
 #[case::another_protocol("/frontends/web/protocol", json!("gopher"))]
-#[case::another_kind("/checks/open/kind", json!("icmp"))]
+#[case::another_kind("/checks/open/kind", json!("smoke"))]
+#[case::a_secret_in_the_document("/checks/lag/password", json!("hunter2"))]
+#[case::a_query_that_writes("/checks/lag/query", json!("DELETE FROM bookings"))]
+#[case::two_queries("/checks/lag/query", json!("SELECT 1; DROP TABLE bookings"))]
+#[case::no_condition("/checks/lag/wanted", json!("30"))]
+#[case::a_program_elsewhere("/checks/own/program", json!("../../bin/sh"))]
+#[case::a_pin_too_short("/checks/deep/tls_pin", json!("00"))]
+#[case::too_many_redirections("/checks/deep/redirects", json!(6))]
+#[case::another_record("/checks/names/record", json!("LOC"))]
+#[case::checks_that_some_pass("/pools/booking/checks_needed", json!("some"))]
 #[case::a_path_without_slash("/checks/well/path", json!("health"))]
 #[case::no_status("/checks/well/accept", json!(["2xx"]))]
 #[case::too_many_attempts("/pools/booking/attempts", json!(17))]
