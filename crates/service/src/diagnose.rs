@@ -9,6 +9,7 @@ use merismos_core::config::place::Written;
 use merismos_core::eligibility::Truths;
 use merismos_core::health::{Cause, Evidence, State, Step};
 use merismos_core::name::PoolServer;
+use merismos_core::units::humane;
 use merismos_plane::probe::{Surroundings, probe};
 use merismos_plane::way::{Neighbour, Way, way_to};
 
@@ -134,7 +135,7 @@ fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<Rung> {
         let same =
             |steps: &Evidence| steps.steps.iter().find(|it| it.step == taken.step).map(|it| it.got.clone());
         Rung {
-            what: what(taken.step, &here.tried),
+            what: what(taken.step),
             step: Some(taken.step),
             works: !is_last || here.passed(),
             got: taken.got.clone(),
@@ -145,14 +146,14 @@ fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<Rung> {
     steps.collect()
 }
 
-fn what(step: Step, tried: &str) -> String {
+fn what(step: Step) -> String {
     match step {
         Step::Connect => "the port".to_owned(),
         Step::Tls => "TLS".to_owned(),
         Step::Answer => "the answer".to_owned(),
         Step::Status => "the status".to_owned(),
         Step::Body => "the content".to_owned(),
-        Step::Done => tried.to_owned(),
+        Step::Done => "the verdict".to_owned(),
     }
 }
 
@@ -240,7 +241,10 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
             texts(&["the certificate that the server sends, and the check's tls_name"]),
         ),
         Step::Answer if here.cause == Some(Cause::Silent) => (
-            format!("{address} takes the connection and does not answer within {}.", check.timeout),
+            format!(
+                "{address} takes the connection and does not answer within {}.",
+                humane(check.timeout.get())
+            ),
             texts(&[
                 "the program hangs, or waits for something behind it (a database, a disk)",
                 "it is overloaded: it answers, but slower than the check's timeout",

@@ -26,10 +26,9 @@ pub(crate) fn tries(check: &Name, answer: &TryAnswer) {
     text(&format!("{}\n", strong(&format!("check {check}, {}", answer.asks))));
     let steps: BTreeSet<Step> =
         answer.tries.iter().flat_map(|it| it.evidence.steps.iter().map(|taken| taken.step)).collect();
-    let mut head = vec!["step".to_owned()];
-    head.extend(answer.tries.iter().map(|it| format!("{} {}", if it.passed { "✓" } else { "✗" }, it.server)));
-    let head: Vec<&str> = head.iter().map(String::as_str).collect();
-    let mut rows = table(&head);
+    let mut rows = table(&[]);
+    let head = answer.tries.iter().map(|it| format!("{} {}", if it.passed { "✓" } else { "✗" }, it.server));
+    rows.set_header(std::iter::once("STEP".to_owned()).chain(head));
     for step in steps {
         let cell = |it: &merismos_api::Tried| {
             let mut taken = it.evidence.steps.iter().filter(|taken| taken.step == step);
@@ -62,9 +61,9 @@ pub(crate) fn tries(check: &Name, answer: &TryAnswer) {
 pub(crate) fn diagnosis(diagnosis: &Diagnosis) {
     let against = diagnosis.against.as_ref().map(|it| format!(", beside {it}")).unwrap_or_default();
     text(&format!("{}\n", strong(&format!("{} at {}{against}", diagnosis.server, diagnosis.address))));
-    let mut head = vec!["", "step", "took", "this server"];
-    head.extend(diagnosis.against.as_deref());
-    let mut rows = table(&head);
+    let mut rows = table(&[]);
+    let head = ["", "STEP", "TOOK", &diagnosis.server].into_iter().chain(diagnosis.against.as_deref());
+    rows.set_header(head);
     for rung in &diagnosis.rungs {
         rows.add_row(row(rung, diagnosis.against.is_some()));
     }

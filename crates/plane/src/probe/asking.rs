@@ -175,6 +175,7 @@ impl Asking<'_> {
 
 /// The beginning of an answer, as text.
 pub(super) fn excerpt(bytes: &[u8]) -> String {
-    let shown = bytes[..bytes.len().min(EXCERPT)].escape_ascii();
+    // Within double quotes a single one is plain.
+    let shown = bytes[..bytes.len().min(EXCERPT)].escape_ascii().to_string().replace("\\'", "'");
     if bytes.len() > EXCERPT { format!("\"{shown}…\"") } else { format!("\"{shown}\"") }
 }

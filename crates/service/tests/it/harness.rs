@@ -110,6 +110,17 @@ impl Instance {
         assert!(status.unwrap().success(), "the instance starts");
     }
 
+    pub(crate) fn address(&self) -> SocketAddr {
+        ([127, 0, 0, 1], self.port).into()
+    }
+
+    /// Runs SQL as its administrator.
+    pub(crate) fn as_root(&self, statement: &str) {
+        let socket = format!("--socket={}", self.folder.join("sock").display());
+        let args = ["--no-defaults", &socket, "--user=root", "-e", statement];
+        assert!(Command::new("mariadb").args(args).status().unwrap().success(), "{statement}");
+    }
+
     pub(crate) fn signal(&self, signal: &str) {
         if let Ok(pid) = std::fs::read_to_string(self.folder.join("pid")) {
             let _ = Command::new("kill").args([signal, pid.trim()]).status();
@@ -141,6 +152,8 @@ pub(crate) struct Service {
     /// Where the frontend of [`Service::document`] listens.
     pub(crate) frontend: SocketAddr,
     pub(crate) stand_ins: Vec<StandIn>,
+    /// More flags of the service.
+    flags: Vec<String>,
 }
 
 impl Service {
@@ -154,6 +167,11 @@ impl Service {
 
     /// A service that nothing was applied to.
     pub(crate) async fn bare(database: Database, names: &[&str]) -> Self {
+        Self::bare_with(database, names, &[]).await
+    }
+
+    /// As [`Self::bare`], with more flags.
+    pub(crate) async fn bare_with(database: Database, names: &[&str], flags: &[&str]) -> Self {
         let loopback = ([127, 0, 0, 1], 0).into();
         let stand_ins = names.iter().map(|name| StandIn::start(name, loopback).unwrap()).collect();
         let mut service = Self {
@@ -163,6 +181,7 @@ impl Service {
             frontend: free(),
             database,
             stand_ins,
+            flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
         };
         service.start().await;
         service
@@ -180,6 +199,7 @@ impl Service {
             .args(["--api-listen", &self.api.to_string(), "--grace", "20s"])
             .arg("--state-folder")
             .arg(self.folder.path().join("state"))
+            .args(&self.flags)
             .env("MERISMOSD_DATABASE", self.database.url())
             .stderr(Stdio::from(log))
             .spawn()

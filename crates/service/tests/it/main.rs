@@ -7,6 +7,7 @@
 mod access;
 mod arrows;
 mod changes;
+mod checks;
 mod command_line;
 mod console;
 mod database;

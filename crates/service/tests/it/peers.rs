@@ -4,6 +4,8 @@ use std::io::{BufRead, BufReader};
 use std::net::{SocketAddr, UdpSocket};
 use std::process::{Child, Command, Output, Stdio};
 
+use merismos_api::TryRequest;
+
 use crate::harness::{Database, PATIENCE, Service, free, until};
 use crate::names::NameServer;
 
@@ -344,6 +346,14 @@ async fn grpc_with_its_health_service() {
     let mut server = start("serve", address.port());
     assert_eq!(line(&mut server), "ready");
     let service = before_pool("http", address, "", "http_version = \"2\"").await;
+    let ask = async |service: &Service, keys: serde_json::Value| {
+        let request = TryRequest { servers: vec!["quay/real".to_owned()], keys: keys.as_object().cloned() };
+        let answer = service.client().try_check(&"new".parse().unwrap(), &request).await.unwrap();
+        answer.tries.into_iter().next().unwrap().evidence.got
+    };
+    let of = |name: &str| serde_json::json!({ "kind": "grpc", "service": name });
+    assert_eq!(ask(&service, of("booking")).await, "SERVING");
+    assert!(ask(&service, of("nobody")).await.starts_with("gRPC status 5"));
     let mut client = start("ask", service.frontend.port());
     assert_eq!(
         line(&mut client),
@@ -353,4 +363,5 @@ async fn grpc_with_its_health_service() {
     std::io::Write::write_all(server.0.stdin.as_mut().unwrap(), b"NOT_SERVING\n").unwrap();
     assert_eq!(line(&mut client), "NOT_SERVING", "the stream tells of the change");
     assert!(client.0.wait().unwrap().success());
+    assert_eq!(ask(&service, of("booking")).await, "NOT_SERVING");
 }

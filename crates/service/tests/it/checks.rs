@@ -1,0 +1,201 @@
+//! Checks that ask the real thing, tried and diagnosed through the real interface.
+
+use std::process::Command;
+
+use merismos_api::{TryAnswer, TryRequest};
+use merismos_core::health::{State, Step};
+use merismos_lab::stand_in::Fault;
+use serde_json::{Map, Value, json};
+
+use crate::harness::{Database, Instance, Service, free, until};
+use crate::names::NameServer;
+
+fn keys(keys: Value) -> Option<Map<String, Value>> {
+    keys.as_object().cloned()
+}
+
+async fn try_check(
+    service: &Service,
+    check: &str,
+    given: Option<Map<String, Value>>,
+    servers: &[&str],
+) -> TryAnswer {
+    let servers = servers.iter().map(|it| (*it).to_owned()).collect();
+    let request = TryRequest { servers, keys: given };
+    service.client().try_check(&check.parse().unwrap(), &request).await.unwrap()
+}
+
+/// A service with one pool of one server at this address, judged by this check.
+async fn with_check(address: std::net::SocketAddr, check: &str, flags: &[&str]) -> Service {
+    let service = Service::bare_with(Database::shared(), &[], flags).await;
+    let document = format!(
+        "format = 2\n[checks.it]\ninterval = \"100ms\"\ntimeout = \"2s\"\ndown_after = 1\nup_after = 1\n{check}\n\
+         [pools.quay]\ncheck = \"it\"\n[pools.quay.servers.real]\naddress = \"{address}\"\n"
+    );
+    let mut request = Service::request(&document);
+    request.going.accept.push("slow-timeout:checks.it.timeout".to_owned());
+    service.client().apply(&request).await.unwrap();
+    service
+}
+
+async fn is(service: &Service, state: State) {
+    until("its health follows", async || service.status().await.pools[0].servers[0].health.state == state)
+        .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
+    let database = Instance::new();
+    let folder = tempfile::tempdir().unwrap();
+    let secret = folder.path().join("probe");
+    std::fs::write(&secret, "merismos\n").unwrap();
+    let check = format!(
+        "kind = \"sql\"\nuser = \"merismos\"\npassword = \"file:{}\"\nquery = \"SELECT @@read_only\"\nwanted = \"= 0\"",
+        secret.display()
+    );
+    let service = with_check(database.address(), &check, &[]).await;
+    is(&service, State::Up).await;
+    database.as_root("SET GLOBAL read_only = 1");
+    is(&service, State::Down).await;
+    let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
+    assert_eq!((probe.step, probe.got.as_str()), (Step::Body, "@@read_only is 1; wanted = 0"));
+    database.as_root("SET GLOBAL read_only = 0");
+    is(&service, State::Up).await;
+    // A login that is wrong, a column that is not there, and a statement that would write.
+    let base = |more: Value| {
+        let mut all =
+            json!({ "kind": "sql", "user": "merismos", "password": format!("file:{}", secret.display()) });
+        all.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        keys(all)
+    };
+    for (more, step, got) in [
+        (json!({ "query": "SELECT 1", "user": "nobody" }), Step::Answer, "could not log in: Access denied"),
+        (json!({ "query": "SELECT 1 AS one", "column": "two" }), Step::Body, "no column two; it has one"),
+        (json!({ "query": "SELECT 1 WHERE FALSE" }), Step::Status, "the query gave no row"),
+        (
+            json!({ "query": "SHOW STATUS LIKE 'Uptime'", "column": "Value", "wanted": ">= 0" }),
+            Step::Done,
+            "Value is",
+        ),
+        (json!({ "query": "SELECT 1 INTO @x FROM nowhere" }), Step::Status, "the query failed"),
+    ] {
+        let answer = try_check(&service, "new", base(more), &["quay/real"]).await;
+        let evidence = &answer.tries[0].evidence;
+        assert!(evidence.step == step && evidence.got.contains(got), "{got}: {evidence}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_name_server_is_asked_for_names() {
+    let names = NameServer::start("gull IN A 192.0.2.21\nalias IN CNAME gull\n");
+    let check = "kind = \"dns\"\nname = \"gull.skerry.example\"\nexpect = \"192.0.2.21\"";
+    let service = with_check(names.address, check, &[]).await;
+    is(&service, State::Up).await;
+    for (name, record, expect, step, got) in [
+        ("gull.skerry.example", "A", "192.0.2.22", Step::Body, "answered 192.0.2.21; wanted 192.0.2.22"),
+        ("alias.skerry.example", "CNAME", "gull.skerry.example", Step::Done, "answered gull.skerry.example."),
+        ("gull.skerry.example", "AAAA", "2001:db8::1", Step::Status, "there is no AAAA of this name"),
+        ("nobody.skerry.example", "A", "192.0.2.21", Step::Status, "there is no A of this name"),
+    ] {
+        let given = keys(json!({ "kind": "dns", "name": name, "record": record, "expect": expect }));
+        let answer = try_check(&service, "new", given, &["quay/real"]).await;
+        let evidence = &answer.tries[0].evidence;
+        assert!(evidence.step == step && evidence.got.contains(got), "{got}: {evidence}");
+    }
+    drop(names);
+    is(&service, State::Down).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_echo_is_asked_for_where_the_service_may() {
+    let service = with_check(free(), "kind = \"icmp\"", &[]).await;
+    // Only a user who may open raw sockets can ask.
+    let may = Command::new("id").arg("-u").output().unwrap().stdout == b"0\n";
+    is(&service, if may { State::Up } else { State::Down }).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn programs_run_only_where_the_settings_say_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let program = folder.path().join("lag");
+    std::fs::write(&program, "#!/bin/sh\necho lag of $MERISMOS_PORT\n").unwrap();
+    assert!(Command::new("chmod").arg("+x").arg(&program).status().unwrap().success());
+    let address = free();
+    let check = "kind = \"command\"\nprogram = \"lag\"";
+    let path = folder.path().to_str().unwrap();
+    let service = with_check(address, check, &["--command-folder", path]).await;
+    is(&service, State::Up).await;
+    let tried = service.merismos(&["check", "try", "it", "quay/real"]);
+    let said = String::from_utf8_lossy(&tried.stdout).into_owned();
+    assert!(said.contains(&format!("exit code 0: lag of {}", address.port())), "{said}");
+    let without = with_check(address, check, &[]).await;
+    is(&without, State::Down).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_check_is_tried_side_by_side_before_it_can_hurt() {
+    let service = Service::with(&["gull", "tern"]).await;
+    until("all are up", async || service.status().await.pools[0].eligible == 2).await;
+    service.stand_ins[1].set(Fault::WrongBody).await;
+    let args = [
+        "check",
+        "try",
+        "new",
+        "quay/gull",
+        "quay/tern",
+        "--kind",
+        "http",
+        "--path",
+        "/health",
+        "--body-contains",
+        "well",
+    ];
+    let tried = service.merismos(&args);
+    let said = String::from_utf8_lossy(&tried.stdout).into_owned();
+    assert_eq!(tried.status.code(), Some(1), "{said}");
+    assert!(said.contains("check new, http: GET /health wants 200-299, body contains \"well\""), "{said}");
+    assert!(said.contains("✓ quay/gull at") && said.contains("✗ quay/tern at"), "{said}");
+    assert!(said.contains("but the body does not contain \"well\""), "{said}");
+    assert!(said.contains("a try counts for nothing"), "{said}");
+    // A check that there is, with another key.
+    let name = service.status().await.pools[0].check.as_ref().unwrap().name.clone();
+    let other =
+        service.merismos(&["check", "try", &name, "quay/gull", "--path", "/nowhere-at-all", "--json"]);
+    let answer: TryAnswer = serde_json::from_slice(&other.stdout).unwrap();
+    assert!(answer.asks.contains("GET /nowhere-at-all"), "{answer:?}");
+    assert_eq!(service.status().await.pools[0].eligible, 2, "nothing about their health has changed");
+    for (args, says) in [
+        (vec!["check", "try", "none", "quay/gull"], "There is no check none"),
+        (vec!["check", "try", "new", "quay/nobody", "--kind", "tcp"], "There is no server quay/nobody"),
+        (vec!["check", "try", "new", "quay/gull", "--kind", "smoke"], "\"tcp\", \"http\""),
+    ] {
+        let wrong = service.merismos(&args);
+        let said = String::from_utf8_lossy(&wrong.stderr).into_owned();
+        assert!(wrong.status.code() == Some(3) && said.contains(says), "{said}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_diagnosis_ends_where_it_breaks_and_says_why() {
+    let service = Service::with(&["gull", "tern"]).await;
+    until("all are up", async || service.status().await.pools[0].eligible == 2).await;
+    let diagnose = |server: &str| {
+        let output = service.merismos(&["diagnose", server]);
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    let (code, said) = diagnose("quay/tern");
+    assert!(code == Some(0) && said.contains("✓ quay/tern works: every step passed."), "{said}");
+    service.stand_ins[1].set(Fault::Refuse).await;
+    let (code, said) = diagnose("quay/tern");
+    assert!(code == Some(1) && said.contains("answers, and nothing listens on port"), "{said}");
+    assert!(said.contains("beside quay/gull") && said.contains("ss -ltnp"), "{said}");
+    service.stand_ins[1].set(Fault::Error { status: 503 }).await;
+    let (_, said) = diagnose("quay/tern");
+    assert!(said.contains("answers, and says no: status 503"), "{said}");
+    assert!(said.contains("the program works and says itself that something is wrong"), "{said}");
+    service.stand_ins[1].set(Fault::Hang).await;
+    let (_, said) = diagnose("quay/tern");
+    assert!(said.contains("takes the connection and does not answer within"), "{said}");
+    let missing = service.client().diagnose(&"quay/nobody".parse().unwrap()).await;
+    assert!(missing.unwrap_err().to_string().contains("There is no server quay/nobody"));
+}
