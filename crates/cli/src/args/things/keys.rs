@@ -465,8 +465,9 @@ struct OtherAsked {
     #[arg(long, value_name = "PATTERN")]
     expect_pattern: Option<String>,
     /// dns: the name that is asked for
-    #[arg(long = "dns-name", value_name = "NAME")]
-    name: Option<String>,
+    #[arg(long, value_name = "NAME")]
+    #[serde(rename = "name")]
+    dns_name: Option<String>,
     /// dns: the type of record, such as A
     #[arg(long)]
     record: Option<String>,
