@@ -20,7 +20,7 @@ pub use change::{
 pub use decision::{Decision, NotChosen};
 pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
 pub use event::{Event, EventKind, Events, StreamMessage};
-pub use probe::{Diagnosis, Rung, Tried, TryAnswer, TryRequest};
+pub use probe::{Diagnosis, Mark, Probes, Rung, Tried, TryAnswer, TryRequest};
 pub use problem::ProblemDocument;
 pub use status::{
     CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,

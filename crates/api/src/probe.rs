@@ -1,6 +1,7 @@
 //! Probes that somebody asks for.
 
-use merismos_core::health::{Evidence, Step};
+use merismos_core::health::{Evidence, State, Step};
+use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
@@ -38,6 +39,47 @@ pub struct Tried {
     pub passed: bool,
     /// What was tried, step by step, and what came back.
     pub evidence: Evidence,
+}
+
+/// The last probes of a server.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Probes {
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Whether its pool has a check; without one nothing is probed.
+    pub checked: bool,
+    /// Its health.
+    pub state: State,
+    /// Since when.
+    #[schema(value_type = String, format = DateTime)]
+    pub since: Wall,
+    /// How many times its health has changed today (UTC), as far as this run of the service knows.
+    pub changes_today: u32,
+    /// Where it stands, in words: `3 of 3 failures, next probe in 1.2 s, needs 2 passes`.
+    pub says: String,
+    /// When its next probe starts.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub next: Option<Wall>,
+    /// Its last probes, the oldest first; 60 at most, since the service started.
+    pub marks: Vec<Mark>,
+}
+
+/// One probe, as a mark on a line of time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Mark {
+    /// When it began.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Wall,
+    /// Whether it passed.
+    pub passed: bool,
+    /// The step that it failed at.
+    pub step: Step,
+    /// How long it took, in microseconds.
+    pub took_us: u64,
+    /// What came back, in words.
+    pub got: String,
+    /// The state that it changed the server's health to.
+    pub to: Option<State>,
 }
 
 /// Where a server fails, and what that means.

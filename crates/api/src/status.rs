@@ -113,6 +113,10 @@ pub struct PoolStatus {
     pub algorithm: String,
     /// Its check.
     pub check: Option<CheckStatus>,
+    /// More checks that are made with it, in words.
+    pub more_checks: Vec<String>,
+    /// Whether work goes to servers that fail because none passes.
+    pub sends_to_all: bool,
     /// How many servers it has.
     pub size: u64,
     /// How many of its servers are eligible.

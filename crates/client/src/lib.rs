@@ -8,9 +8,9 @@ use std::time::Duration;
 
 use merismos_api::{
     ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts,
-    DutyAnswer, DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, ProblemDocument,
-    RevertRequest, Review, RevisionAnswer, Revisions, Status, ThingView, Things, Trial, TrialRequest, Trials,
-    TryAnswer, TryRequest,
+    DutyAnswer, DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, Probes,
+    ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions, Status, ThingView, Things, Trial,
+    TrialRequest, Trials, TryAnswer, TryRequest,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -317,6 +317,15 @@ impl Client {
     /// [`ClientError`].
     pub async fn try_check(&self, check: &Name, request: &TryRequest) -> Result<TryAnswer, ClientError> {
         self.call(self.request(Method::POST, &format!("/checks/{check}/try")).json(request)).await
+    }
+
+    /// The last probes of a server.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn probes(&self, server: &PoolServer) -> Result<Probes, ClientError> {
+        self.call(self.request(Method::GET, &format!("/servers/{}/{}/probes", server.pool, server.server)))
+            .await
     }
 
     /// Finds the step at which a server fails.

@@ -5,7 +5,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::{Algorithm, Pool};
+use crate::config::document::{Algorithm, Pool, WhenNone};
 use crate::duty::Duty;
 use crate::health::State;
 use crate::name::{Name, PoolServer};
@@ -75,6 +75,8 @@ pub struct Standing {
     /// What it counts when work is dealt out, in thousandths of a weight: its weight, its capacity and its ramp
     /// together; 0 when it may not work at all, and set for one that stands by.
     pub weight: u32,
+    /// It fails, and gets work all the same because every server of its pool does (`when_none = "all"`).
+    pub fails: bool,
 }
 
 /// Whether a server may get new work, and if not, why: what people decided first, then what probes saw.
@@ -119,6 +121,25 @@ pub fn able(name: &Name, pool: &Pool, truths: &impl Truths) -> Able {
     able
 }
 
+/// Whether a pool sends work to its failing servers: it is told to, and none of them passes.
+#[must_use]
+pub fn sends_to_all(name: &Name, pool: &Pool, truths: &impl Truths) -> bool {
+    if pool.when_none == WhenNone::Refuse || pool.check.is_none() {
+        return false;
+    }
+    let mut id = PoolServer { pool: name.clone(), server: name.clone() };
+    let mut reasons = pool.servers.iter().map(|(server, spec)| {
+        id.server.clone_from(server);
+        reason(spec.weight, true, truths.duty(&id), truths.health(&id))
+    });
+    reasons.all(|reason| reason.is_some())
+}
+
+/// Whether a server is only out because of what probes say. One that was never probed may not even be there.
+fn is_of_health(reason: Option<Reason>) -> bool {
+    matches!(reason, Some(Reason::Down | Reason::Recovering))
+}
+
 /// The standing of every server of a pool, in the order of their names. One tier works: the lowest with enough servers
 /// that can, or a higher one that work is bound to. A server's share is what it counts among that tier's working ones.
 #[must_use]
@@ -126,19 +147,24 @@ pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing
     let has_check = pool.check.is_some();
     let mut id = PoolServer { pool: name.clone(), server: name.clone() };
     let mut able = [0; TIERS];
+    let sends_to_all = sends_to_all(name, pool, truths);
     let mut standings: Vec<_> = pool
         .servers
         .iter()
         .map(|(server, spec)| {
             id.server.clone_from(server);
-            let reason = reason(spec.weight, has_check, truths.duty(&id), truths.health(&id));
+            let mut reason = reason(spec.weight, has_check, truths.duty(&id), truths.health(&id));
+            let fails = sends_to_all && is_of_health(reason);
+            if fails {
+                reason = None;
+            }
             if reason.is_some() {
-                return Standing { reason, share: 0.0, weight: 0 };
+                return Standing { reason, share: 0.0, weight: 0, fails };
             }
             able[usize::from(spec.tier)] += 1;
             // 1000 x 100 x 1000 are far from the end of a u32.
             let weight = u32::from(spec.weight) * u32::from(spec.capacity) * truths.ramp(&id) / 100;
-            Standing { reason, share: 0.0, weight: weight.max(1) }
+            Standing { reason, share: 0.0, weight: weight.max(1), fails }
         })
         .collect();
     let lowest = tiers::lowest(&able, pool.tier_minimum);
@@ -194,6 +220,45 @@ mod tests {
         #[case] expected: Option<Reason>,
     ) {
         assert_eq!(reason(weight, has_check, duty, health), expected);
+    }
+
+    #[rstest]
+    #[case::refuse("", [State::Down, State::Down, State::Recovering], 0)]
+    #[case::all("when_none = \"all\"", [State::Down, State::Down, State::Recovering], 3)]
+    #[case::one_passes("when_none = \"all\"", [State::Down, State::Suspect, State::Recovering], 1)]
+    #[case::never_probed("when_none = \"all\"", [State::Down, State::Unproven, State::Down], 2)]
+    fn a_pool_may_send_to_all_when_none_passes(
+        #[case] key: &str,
+        #[case] states: [State; 3],
+        #[case] eligible: usize,
+    ) {
+        struct Known([State; 3]);
+        impl Truths for Known {
+            fn duty(&self, _: &PoolServer) -> Duty {
+                Duty::InService
+            }
+
+            fn health(&self, server: &PoolServer) -> State {
+                self.0[usize::from(server.server.as_str().as_bytes()[0] - b'a')]
+            }
+        }
+        let servers: String = ["a", "b", "c"]
+            .map(|name| {
+                format!("[pools.quay.servers.{name}]\naddress = \"192.0.2.1:{}\"\n", name.as_bytes()[0])
+            })
+            .concat();
+        let text = format!(
+            "format = 2\n[checks.up]\nkind = \"tcp\"\n[pools.quay]\ncheck = \"up\"\n{key}\n{servers}"
+        );
+        let checked = crate::config::load(&text, crate::config::Format::Toml).unwrap();
+        let (name, pool) = checked.document().pools.iter().next().unwrap();
+        let standings = standings(name, pool, &Known(states));
+        let working: Vec<_> = standings.iter().filter(|it| it.reason.is_none()).collect();
+        assert_eq!(working.len(), eligible);
+        let fails = working.iter().filter(|it| it.fails).count();
+        assert_eq!(fails, if key.is_empty() || states.contains(&State::Suspect) { 0 } else { eligible });
+        let total: f64 = working.iter().map(|it| it.share).sum();
+        assert!(eligible == 0 || (total - 1.0).abs() < 1e-9);
     }
 
     #[rstest]

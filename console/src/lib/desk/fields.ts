@@ -88,6 +88,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('check', 'Check', 'none', 'judges its servers; without one each is taken to work'), type: 'thing', kind: 'check' },
     { ...text('more_checks', 'More checks', 'none', 'names, made with it'), type: 'words', more: true },
     { ...text('checks_needed', 'Has to pass', '', 'of several checks'), type: 'choice', of: ['all', 'any'], more: true },
+    { ...text('when_none', 'When none passes', '', 'work is refused or goes elsewhere, or goes to all that fail'), type: 'choice', of: ['refuse', 'all'], more: true },
     note,
     ...times(true, false),
     text('pin_cookie', 'Name of the cookie', 'merismos-pin', 'that ties clients', { more: true, when: { key: 'persistence', is: 'cookie' } }),

@@ -3,12 +3,12 @@
 use std::collections::BTreeSet;
 
 use comfy_table::Cell;
-use merismos_api::{Diagnosis, Rung, TryAnswer};
-use merismos_core::health::Step;
+use merismos_api::{Diagnosis, Mark, Probes, Rung, TryAnswer};
+use merismos_core::health::{State, Step};
 use merismos_core::name::Name;
 
 use super::table::{micros, table};
-use super::{bad, good, strong, text};
+use super::{bad, clock, good, moment, strong, text};
 
 fn step_words(step: Step) -> &'static str {
     match step {
@@ -94,5 +94,50 @@ fn list(head: &str, items: &[String]) {
     text(&format!("{head}:\n"));
     for item in items {
         text(&format!("  - {item}\n"));
+    }
+}
+
+/// Prints the last probes of a server.
+pub(crate) fn probes(probes: &Probes) {
+    let since = format!("{} since {}", probes.state, moment(probes.since));
+    text(&format!("{}\n", strong(&format!("{} · {since}", probes.server))));
+    let changes = match probes.changes_today {
+        0 => String::new(),
+        1 => "; its health has changed once today".to_owned(),
+        changes => format!("; its health has changed {changes} times today"),
+    };
+    text(&format!("{}{changes}\n", probes.says));
+    if probes.marks.is_empty() {
+        return;
+    }
+    let line: String = probes.marks.iter().map(mark).collect();
+    text(&format!("{line} now\n"));
+    let mut rows = table(&["at", "", "took", "step", "what came back"]);
+    let newest = probes.marks.iter().rev().take(NEWEST);
+    for it in newest {
+        let to = it.to.map(|to| format!(" → {to}")).unwrap_or_default();
+        rows.add_row(vec![
+            Cell::new(clock(it.at)),
+            Cell::new(if it.passed { "✓" } else { "✗" }),
+            Cell::new(micros(Some(it.took_us))),
+            Cell::new(step_words(it.step)),
+            Cell::new(format!("{}{to}", it.got)),
+        ]);
+    }
+    text(&format!("{rows}\n"));
+}
+
+/// How many probes are told in words.
+const NEWEST: usize = 10;
+
+/// A probe as one sign: passes and failures, and where its health changed.
+fn mark(mark: &Mark) -> &'static str {
+    match (mark.passed, mark.to) {
+        (true, None) => "·",
+        (true, Some(State::Up)) => "▲",
+        (true, Some(_)) => "△",
+        (false, None) => "✗",
+        (false, Some(State::Down)) => "▼",
+        (false, Some(_)) => "▽",
     }
 }

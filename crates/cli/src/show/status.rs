@@ -146,6 +146,12 @@ fn pool(pool: &PoolStatus, status: &Status) {
         }
         None => text("  no check: every server is taken to work\n"),
     }
+    for more in &pool.more_checks {
+        text(&format!("  with it: check {more}\n"));
+    }
+    if pool.sends_to_all {
+        text(&format!("  {} no server passes: work goes to all of them, as when_none says\n", bad("!")));
+    }
     match pool.tier {
         Some(tier) if pool.held => {
             let back = format!("`merismos failback {}` sends work back", pool.name);

@@ -249,6 +249,9 @@ pub struct Pool {
     /// How many of them a server has to pass.
     #[serde(skip_serializing_if = "is_all")]
     pub checks_needed: ChecksNeeded,
+    /// What becomes of work when none passes.
+    #[serde(skip_serializing_if = "is_refuse")]
+    pub when_none: WhenNone,
     /// How long connecting to a server may take before another one is tried. 10ms to 60s.
     pub connect_timeout: Span,
     /// How long a server may take to begin its answer; then 504. 10ms to 1h.
@@ -320,6 +323,10 @@ pub struct Server {
     /// The lookup that found it; `None` for one that stands in the document.
     #[serde(skip)]
     pub found_by: Option<Name>,
+}
+
+fn is_refuse(when: &WhenNone) -> bool {
+    *when == WhenNone::Refuse
 }
 
 fn is_all(needed: &ChecksNeeded) -> bool {
@@ -439,6 +446,17 @@ pub enum ChecksNeeded {
     All,
     /// One of them.
     Any,
+}
+
+/// What becomes of work when no server of a pool passes its checks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum WhenNone {
+    /// It is refused, or goes to the frontend's next pool or last resort.
+    #[default]
+    Refuse,
+    /// It goes to all servers that fail, when no other pool takes it: they may be better than their check.
+    All,
 }
 
 /// An active health check.

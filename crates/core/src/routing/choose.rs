@@ -97,8 +97,16 @@ impl Frontend {
         }
         let last = choice.pools.len();
         let resort = choice.last_resort.as_ref().filter(|_| !asked.holds(last));
-        // Where nobody will, the first one says why not.
-        let first = || asked.is_empty().then_some(Chosen { number: 0, pool: &self.pool });
+        // Where nobody will, the first one says why not, unless one sends work to servers that fail.
+        let fails = |number: &usize| {
+            let pool = &choice.pools[*number];
+            !asked.holds(*number)
+                && pool.servers.iter().any(|it| it.standing.reason.is_none() && it.standing.fails)
+        };
+        let first = || {
+            let number = (0..choice.pools.len()).find(fails).or_else(|| asked.is_empty().then_some(0))?;
+            Some(Chosen { number, pool: &choice.pools[number] })
+        };
         resort.map(|pool| Chosen { number: last, pool }).or_else(first)
     }
 

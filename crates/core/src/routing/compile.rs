@@ -191,7 +191,7 @@ fn pool(
         limited,
         queue: spec.queue,
         timed: spec.algorithm == Algorithm::LeastLoad || is_compared(name, document),
-        usable: servers.iter().filter(|server| server.standing.reason.is_none()).count()
+        usable: servers.iter().filter(|it| it.standing.reason.is_none() && !it.standing.fails).count()
             >= usize::from(spec.usable_from),
         proxy_protocol: spec.proxy_protocol,
         reaching: spec.reaching.clone(),

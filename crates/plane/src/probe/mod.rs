@@ -59,6 +59,8 @@ pub struct Report {
     pub failures_to_down: Option<u32>,
     /// Passes in a row from now that would make it up.
     pub passes_to_up: Option<u32>,
+    /// How long until its next probe starts.
+    pub next_in: Duration,
 }
 
 /// All running probes. Dropping it ends them.
@@ -139,6 +141,7 @@ async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>, surr
             evidence,
             failures_to_down: machine.failures_to_down(),
             passes_to_up: machine.passes_to_up(),
+            next_in: machine.next_timeout().since(now()),
         };
         if reports.send(report).await.is_err() {
             return;

@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use futures_util::future::join_all;
-use merismos_api::{Diagnosis, Tried, TryAnswer, TryRequest};
+use merismos_api::{Diagnosis, Probes, Tried, TryAnswer, TryRequest};
 use merismos_core::config::document::{Check, Document, ProxyVersion};
 use merismos_core::name::{Name, PoolServer};
 use merismos_plane::probe::probe;
@@ -59,6 +59,24 @@ pub(super) async fn try_check(
     Ok(Json(TryAnswer { asks: check.kind.asks(), tries: join_all(tries).await }))
 }
 
+/// The last probes of a server, and where it stands between two verdicts.
+#[utoipa::path(
+    get, path = "/servers/{pool}/{server}/probes", tag = "look",
+    params(
+        ("pool" = String, Path, description = "The pool's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
+        ("server" = String, Path, description = "The server's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
+    ),
+    responses((status = 200, body = Probes), Finding)
+)]
+pub(super) async fn probes(
+    State(app): State<Arc<App>>,
+    InPath((pool, server)): InPath<(String, String)>,
+) -> Result<Json<Probes>, ApiError> {
+    let id: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
+    let known = app.controller.probes(id.clone()).await?;
+    known.map(Json).ok_or_else(|| no_server(&id))
+}
+
 /// Find the step at which a server fails, and say what that means.
 #[utoipa::path(
     post, path = "/servers/{pool}/{server}/diagnosis", tag = "look",
@@ -99,11 +117,13 @@ fn find(
     let pool = document.pools.get(&id.pool);
     let known =
         pool.and_then(|pool| Some((pool.servers.get(&id.server)?.address.get(), pool.proxy_protocol)));
-    let (address, proxy_protocol) = known.ok_or_else(|| {
-        let detail = format!("There is no server {id}. `merismos server list` shows them.");
-        ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such server", detail)
-    })?;
+    let (address, proxy_protocol) = known.ok_or_else(|| no_server(&id))?;
     Ok((id, address, proxy_protocol))
+}
+
+fn no_server(id: &PoolServer) -> ApiError {
+    let detail = format!("There is no server {id}. `merismos server list` shows them.");
+    ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such server", detail)
 }
 
 fn no_check(name: &Name, document: &Document) -> ApiError {

@@ -105,6 +105,7 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(decisions::decisions))
         .routes(routes!(checks::try_check))
         .routes(routes!(checks::diagnosis))
+        .routes(routes!(checks::probes))
         .routes(routes!(stream::stream))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
     let open = OpenApiRouter::new().routes(routes!(auth::log_in, auth::log_out));

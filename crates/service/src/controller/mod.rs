@@ -5,6 +5,7 @@
 
 mod dealing;
 mod explain;
+mod history;
 mod lookups;
 mod rates;
 mod settle;
@@ -16,7 +17,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use merismos_api::{ExplainAnswer, Status, StreamMessage};
+use merismos_api::{ExplainAnswer, Probes, Status, StreamMessage};
 use merismos_core::config::Checked;
 use merismos_core::config::document::Protocol;
 use merismos_core::config::found::Found;
@@ -177,6 +178,10 @@ enum Command {
         imagined: Imagined,
         reply: oneshot::Sender<Result<ExplainAnswer, NoFrontend>>,
     },
+    Probes {
+        server: PoolServer,
+        reply: oneshot::Sender<Option<Probes>>,
+    },
     Watch {
         frontend: Name,
         capacity: usize,
@@ -267,6 +272,11 @@ impl Controller {
         imagined: Imagined,
     ) -> Result<Result<ExplainAnswer, NoFrontend>, Stopping> {
         self.ask(|reply| Command::Explain { frontend, imagined, reply }).await
+    }
+
+    /// The last probes of a server.
+    pub(crate) async fn probes(&self, server: PoolServer) -> Result<Option<Probes>, Stopping> {
+        self.ask(|reply| Command::Probes { server, reply }).await
     }
 
     /// Sends the work of a pool back to its lowest tier that can; gives that tier.
@@ -369,6 +379,7 @@ fn obey(state: &mut State, command: Command) {
         Command::Explain { frontend, imagined, reply } => {
             drop(reply.send(state.explain(&frontend, &imagined)));
         }
+        Command::Probes { server, reply } => drop(reply.send(state.probes(&server))),
         Command::FailBack { pool, who, reply } => {
             let done = state.fail_back(&pool, &who);
             tell_status(state);

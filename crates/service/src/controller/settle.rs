@@ -11,6 +11,7 @@ use merismos_core::health::State as HealthState;
 use merismos_core::name::PoolServer;
 use serde_json::json;
 
+use super::history::History;
 use super::state::{Health, State, health_key};
 use crate::clock::wall;
 
@@ -111,6 +112,7 @@ impl State {
                     last_probe: None,
                     failures_to_down: None,
                     passes_to_up: None,
+                    history: History::default(),
                 }
             });
             self.health.insert(id, health);

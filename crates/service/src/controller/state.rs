@@ -12,7 +12,8 @@ use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol, U
 use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
-use merismos_core::health::{Evidence, State as HealthState};
+use merismos_core::health::timing::timing;
+use merismos_core::health::{Evidence, State as HealthState, Step};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{self, By, Snapshot, compile, recompile};
@@ -29,6 +30,7 @@ use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
 use super::dealing::Ramping;
+use super::history::History;
 use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View, WatchError};
@@ -48,7 +50,11 @@ pub(super) struct Health {
     pub(super) last_probe: Option<Evidence>,
     pub(super) failures_to_down: Option<u32>,
     pub(super) passes_to_up: Option<u32>,
+    pub(super) history: History,
 }
+
+/// From how many changes of health a day on an event says how many there were.
+const OFTEN: u32 = 4;
 
 /// The running revision.
 pub(super) struct Running {
@@ -296,20 +302,61 @@ impl State {
         health.failures_to_down = report.failures_to_down;
         health.passes_to_up = report.passes_to_up;
         health.last_probe = Some(report.evidence.clone());
-        let transition = report.transition?;
         let now = wall();
+        health.history.note(&report, now);
+        let transition = report.transition?;
         let lasted = now.since(health.since);
         health.state = report.state;
         health.since = now;
-        let says =
-            format!("{} after {} {}: {}", transition.to, humane(lasted), transition.from, report.evidence);
+        let today = health.history.changes_today(now);
+        let often = if today > OFTEN { format!(" (change {today} of today)") } else { String::new() };
+        let says = format!(
+            "{} after {} {}: {}{often}",
+            transition.to,
+            humane(lasted),
+            transition.from,
+            report.evidence
+        );
         let detail = json!({
             "from": transition.from, "to": transition.to, "evidence": report.evidence,
-            "lasted_ms": lasted.as_millis() as u64,
+            "lasted_ms": lasted.as_millis() as u64, "changes_today": today,
         });
         self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
         self.copy_is_old.send_modify(|changes| *changes += 1);
+        if report.state == HealthState::Down {
+            self.tell_common_failure(&report.server.pool);
+        }
         Some(report.server.pool)
+    }
+
+    /// Says so when the last server of a pool went down like all the others, in the same moment: then it may be the check.
+    fn tell_common_failure(&self, pool: &Name) {
+        let document = self.document();
+        let Some(spec) = document.pools.get(pool).filter(|spec| spec.servers.len() > 1) else { return };
+        let Some(name) = &spec.check else { return };
+        let worst = timing(&document.checks[name]).noticed.worst_ms;
+        let now = wall();
+        let mut way: Option<(Step, &str)> = None;
+        for server in spec.servers.keys() {
+            let id = PoolServer { pool: pool.clone(), server: server.clone() };
+            let Some(health) = self.health.get(&id).filter(|it| it.state == HealthState::Down) else {
+                return;
+            };
+            let Some(probe) = &health.last_probe else { return };
+            let this = (probe.step, probe.got.as_str());
+            let is_late = now.since(health.since).as_millis() > u128::from(2 * worst);
+            if is_late || *way.get_or_insert(this) != this {
+                return;
+            }
+        }
+        let Some((step, got)) = way else { return };
+        let count = spec.servers.len();
+        let says = format!(
+            "all {count} servers fail in the same moment and in the same way ({got}): it may be the check {name}, the way to \
+             them, or something that all of them need"
+        );
+        let detail = json!({ "pool": pool, "check": name, "step": step, "got": got });
+        self.journal.write(EventKind::Health, format!("pool {pool}"), says, detail);
     }
 
     /// Follows an order at once; gives the number of requests in flight at the server.

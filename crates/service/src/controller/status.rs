@@ -181,6 +181,12 @@ impl State {
             name: pool.name.to_string(),
             algorithm: spec.algorithm.to_string(),
             check: check.map(|(name, check)| check_status(name, check)),
+            more_checks: spec
+                .more_checks
+                .iter()
+                .map(|name| format!("{name} · {}", document.checks[name].kind.asks()))
+                .collect(),
+            sends_to_all: pool.servers.iter().any(|server| server.standing.fails),
             size: servers.len() as u64,
             eligible: pool.eligible() as u64,
             failing: servers.iter().filter(fails).count() as u64,

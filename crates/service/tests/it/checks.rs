@@ -199,3 +199,66 @@ async fn a_diagnosis_ends_where_it_breaks_and_says_why() {
     let missing = service.client().diagnose(&"quay/nobody".parse().unwrap()).await;
     assert!(missing.unwrap_err().to_string().contains("There is no server quay/nobody"));
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_last_probes_are_marks_on_a_line_of_time() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let id = "quay/tern".parse().unwrap();
+    until("it was probed", async || service.client().probes(&id).await.unwrap().marks.len() >= 2).await;
+    let probes = service.client().probes(&id).await.unwrap();
+    assert!(probes.marks.iter().all(|mark| mark.passed), "{probes:?}");
+    assert_eq!(probes.changes_today, 1, "it was proven up");
+    assert!(
+        probes.says.starts_with("down after") && probes.says.contains("next probe in"),
+        "{}",
+        probes.says
+    );
+    service.stand_ins[1].set(Fault::Error { status: 500 }).await;
+    until("it is down", async || service.client().probes(&id).await.unwrap().state == State::Down).await;
+    let probes = service.client().probes(&id).await.unwrap();
+    let down = probes.marks.iter().find(|mark| mark.to == Some(State::Down)).unwrap();
+    assert_eq!((down.passed, down.step), (false, Step::Status));
+    assert!(probes.says.contains("failed, needs"), "{}", probes.says);
+    assert_eq!(probes.changes_today, 3, "suspect, and down");
+    let printed = service.merismos(&["server", "probes", "quay/tern"]);
+    let printed = String::from_utf8_lossy(&printed.stdout).into_owned();
+    assert!(printed.contains('▼') && printed.contains("status 500; wanted 200-299"), "{printed}");
+    let nobody = service.merismos(&["server", "probes", "quay/nobody"]);
+    assert_eq!(nobody.status.code(), Some(3));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn when_all_servers_fail_alike_it_is_said_and_a_pool_may_send_to_all_of_them() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let all_fail = async |fault: Fault| {
+        for stand_in in &service.stand_ins {
+            stand_in.set(fault).await;
+        }
+        let eligible = if fault == Fault::None { 2 } else { 0 };
+        until("their health follows", async || {
+            let pool = &service.status().await.pools[0];
+            let state = if eligible == 2 { State::Up } else { State::Down };
+            pool.servers.iter().all(|server| server.health.state == state)
+        })
+        .await;
+    };
+    all_fail(Fault::Error { status: 404 }).await;
+    let says = "all 2 servers fail in the same moment and in the same way (status 404; wanted 200-299): it may be the check";
+    until("it is said", async || {
+        let events = service.client().events(100).await.unwrap().events;
+        events.iter().any(|event| event.subject == "pool quay" && event.says.starts_with(says))
+    })
+    .await;
+    assert_eq!(service.get().await.unwrap().0, 503);
+    let text = service.document().replace("[pools.quay]\n", "[pools.quay]\nwhen_none = \"all\"\n");
+    service.apply(&text).await.unwrap();
+    assert_eq!(service.get().await.unwrap().0, 404, "they answer as they do");
+    let status = service.status().await;
+    assert!(status.pools[0].sends_to_all);
+    let printed = service.merismos(&["status"]);
+    let printed = String::from_utf8_lossy(&printed.stdout).into_owned();
+    assert!(printed.contains("no server passes: work goes to all of them"), "{printed}");
+    all_fail(Fault::None).await;
+    assert!(!service.status().await.pools[0].sends_to_all);
+    assert_eq!(service.get().await.unwrap().0, 200);
+}

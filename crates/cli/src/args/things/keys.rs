@@ -202,6 +202,9 @@ pub(crate) struct PoolKeys {
     /// How many of its checks a server has to pass: all or any
     #[arg(long)]
     checks_needed: Option<String>,
+    /// What becomes of work when no server passes: refuse or all
+    #[arg(long)]
+    when_none: Option<String>,
     #[command(flatten)]
     #[serde(flatten)]
     times: Times,

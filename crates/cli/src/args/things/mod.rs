@@ -10,7 +10,7 @@ use merismos_client::Wanted;
 use merismos_core::config::Thing;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::hosts::HostsFormat;
-use merismos_core::name::Name;
+use merismos_core::name::{Name, PoolServer};
 use serde_json::{Map, Value};
 
 pub(super) use checks::CheckVerb;
@@ -262,6 +262,11 @@ pub(super) enum ServerVerb {
         #[command(flatten)]
         going: WhereArgs,
     },
+    /// Show its last probes, and where it stands between two verdicts
+    Probes {
+        /// The server, such as booking/gull
+        server: PoolServer,
+    },
     #[command(flatten)]
     Any(Verb<ServerKeys>),
 }
@@ -270,6 +275,15 @@ impl ServerVerb {
     pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
         match self {
             Self::Any(verb) => verb.run(context).await,
+            Self::Probes { server } => {
+                let probes = context.target.client()?.probes(&server).await?;
+                if context.json {
+                    show::json(&probes);
+                } else {
+                    show::probe::probes(&probes);
+                }
+                Ok(Exit::Done)
+            }
             Self::Add { pool, lines, hosts, port, weight, tier, going } => {
                 let mut text = lines_of(lines)?;
                 for host in hosts {

@@ -10,7 +10,7 @@ use super::super::dealing::{ValueError, is_token};
 use super::super::document::{
     Algorithm, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Lookup,
     MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing, Range, Reaching, Records,
-    Server, ServerLimits, Unit, WhenAbsent, WhenEmpty,
+    Server, ServerLimits, Unit, WhenAbsent, WhenEmpty, WhenNone,
 };
 use super::super::tree::Value;
 use super::{
@@ -219,6 +219,11 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     let reaching = reaching(&mut section);
     let check = section.value("check", name);
     let (more_checks, checks_needed) = super::checks::more_checks(&mut section);
+    let when_none = section.value("when_none", |value| match text(value) {
+        Some("refuse") => Ok(WhenNone::Refuse),
+        Some("all") => Ok(WhenNone::All),
+        _ => Err("\"refuse\" or \"all\"".to_owned()),
+    });
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
     let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
     let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
@@ -247,6 +252,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
         check,
         more_checks,
         checks_needed,
+        when_none: when_none.unwrap_or_default(),
         connect_timeout: connect_timeout.unwrap_or(Span::from_millis(1_000)),
         first_byte_timeout: first_byte_timeout.unwrap_or(Span::from_millis(30_000)),
         whole_answer_timeout: whole_answer_timeout.unwrap_or(Span::from_millis(3_600_000)),

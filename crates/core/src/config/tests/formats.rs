@@ -64,6 +64,13 @@ fn everything() -> Value {
         thing.as_object_mut().unwrap().extend(hashing.as_object().unwrap().clone());
         thing
     };
+    let checking = |mut pool: Value| {
+        for (key, value) in [("check", "well"), ("checks_needed", "any"), ("when_none", "all")] {
+            pool[key] = json!(value);
+        }
+        pool["more_checks"] = json!(["open", "lag"]);
+        pool
+    };
     json!({
         "format": 2,
         "hosts": { "gull": about(json!({ "address": "192.0.2.21" })) },
@@ -91,8 +98,8 @@ fn everything() -> Value {
             "serves": { "kind": "grpc", "service": "booking", "port": 50051 },
             "own": { "kind": "command", "program": "lag.sh", "arguments": ["--most", "30"] }
         },
-        "pools": { "booking": hashing(limits(json!({
-            "check": "well", "more_checks": ["open", "lag"], "checks_needed": "any", "attempts": 2,
+        "pools": { "booking": checking(hashing(limits(json!({
+            "attempts": 2,
             "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "usable_from": 2,
             "tier_minimum": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
             "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
@@ -104,7 +111,7 @@ fn everything() -> Value {
                        "resolver": "192.0.2.53:53", "when_empty": "remove", "least_interval": "1s", "note": "all" },
                 "s": { "name": "_http._tcp.skerry.example", "records": "service" }
             }
-        }))), "second": {}, "sorry": {} },
+        })))), "second": {}, "sorry": {} },
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
             "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s", "unit": "connection",

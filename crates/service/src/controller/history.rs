@@ -1,0 +1,149 @@
+//! The last probes of a server, and how often its health changed today.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::time::Duration;
+
+use merismos_api::{Mark, Probes};
+use merismos_core::config::document::Check;
+use merismos_core::health::{State as HealthState, Step};
+use merismos_core::name::PoolServer;
+use merismos_core::time::Wall;
+use merismos_core::units::humane;
+use merismos_plane::probe::Report;
+
+use super::state::{Health, State};
+use crate::clock::wall;
+
+/// How many probes are kept of a server: some 3 KiB, for most of them give the same words.
+const KEPT: usize = 60;
+/// How much is kept of what came back.
+const LONGEST: usize = 120;
+/// A day in milliseconds.
+const DAY: i64 = 24 * 3_600 * 1_000;
+
+/// One probe.
+#[derive(Clone, Debug)]
+struct Kept {
+    at: Wall,
+    took_us: u32,
+    step: Step,
+    to: Option<HealthState>,
+    got: Arc<str>,
+}
+
+impl Kept {
+    fn passed(&self) -> bool {
+        self.step == Step::Done
+    }
+
+    fn mark(&self) -> Mark {
+        Mark {
+            at: self.at,
+            passed: self.passed(),
+            step: self.step,
+            took_us: self.took_us.into(),
+            got: self.got.to_string(),
+            to: self.to,
+        }
+    }
+}
+
+/// What is remembered of a server's probes.
+#[derive(Clone, Debug, Default)]
+pub(super) struct History {
+    marks: VecDeque<Kept>,
+    /// The day (UTC, since 1970) and how many changes it has had.
+    changes: (i64, u32),
+    next: Option<Wall>,
+}
+
+impl History {
+    /// Notes a probe.
+    pub(super) fn note(&mut self, report: &Report, now: Wall) {
+        let evidence = &report.evidence;
+        if self.marks.len() == KEPT {
+            self.marks.pop_front();
+        }
+        let to = report.transition.map(|transition| transition.to);
+        let got: String = evidence.got.chars().take(LONGEST).collect();
+        let same = self.marks.back().map(|last| &last.got).filter(|last| ***last == *got);
+        let got = same.map_or_else(|| got.as_str().into(), Arc::clone);
+        let took_us = u32::try_from(evidence.took_us).unwrap_or(u32::MAX);
+        self.marks.push_back(Kept { at: evidence.at, took_us, step: evidence.step, to, got });
+        self.next = Some(after(now, report.next_in));
+        if to.is_some() {
+            let day = now.0.div_euclid(DAY);
+            let before = if self.changes.0 == day { self.changes.1 } else { 0 };
+            self.changes = (day, before + 1);
+        }
+    }
+
+    /// How many times its health has changed today.
+    pub(super) fn changes_today(&self, now: Wall) -> u32 {
+        if self.changes.0 == now.0.div_euclid(DAY) { self.changes.1 } else { 0 }
+    }
+}
+
+fn after(now: Wall, rest: Duration) -> Wall {
+    Wall(now.0.saturating_add(i64::try_from(rest.as_millis()).unwrap_or(i64::MAX)))
+}
+
+impl State {
+    /// The last probes of a server; `None` when there is no such server.
+    pub(super) fn probes(&self, server: &PoolServer) -> Option<Probes> {
+        let document = self.document();
+        let check = document.pools.get(&server.pool)?.check.as_ref().map(|name| &document.checks[name]);
+        let health = self.health.get(server)?;
+        let now = wall();
+        let history = &health.history;
+        Some(Probes {
+            server: server.to_string(),
+            checked: check.is_some(),
+            state: health.state,
+            since: health.since,
+            changes_today: history.changes_today(now),
+            says: check.map_or_else(
+                || "its pool has no check: it is taken to work, and not probed".to_owned(),
+                |check| says(health, check, now),
+            ),
+            next: history.next.filter(|_| check.is_some()),
+            marks: history.marks.iter().map(Kept::mark).collect(),
+        })
+    }
+}
+
+/// Where a server stands between two verdicts.
+fn says(health: &Health, check: &Check, now: Wall) -> String {
+    let plural =
+        |count: u32, one: &str, many: &str| format!("{count} {}", if count == 1 { one } else { many });
+    let mut parts = Vec::new();
+    match (health.state, health.failures_to_down, health.passes_to_up) {
+        (HealthState::Suspect, Some(left), _) => {
+            let so_far = check.down_after.saturating_sub(left);
+            parts.push(format!("{so_far} of {} failures", check.down_after));
+        }
+        (HealthState::Down, _, Some(needs)) => {
+            let failed = health.history.marks.iter().rev().take_while(|mark| !mark.passed()).count();
+            let failed = u32::try_from(failed).unwrap_or(u32::MAX);
+            parts.push(format!("the last {} failed", plural(failed, "probe", "probes")));
+            parts.push(format!("needs {}", plural(needs, "pass", "passes")));
+        }
+        (HealthState::Recovering, _, Some(needs)) => {
+            parts.push(format!("{} of {} passes", check.up_after.saturating_sub(needs), check.up_after));
+        }
+        (HealthState::Up, Some(left), _) => {
+            parts.push(format!("down after {}", plural(left, "failure", "failures in a row")))
+        }
+        _ => parts.push("no probe has ended yet".to_owned()),
+    }
+    if let Some(next) = health.history.next {
+        let rest = next.since(now);
+        parts.push(if rest.is_zero() {
+            "a probe is under way".to_owned()
+        } else {
+            format!("next probe in {}", humane(rest))
+        });
+    }
+    parts.join(", ")
+}
