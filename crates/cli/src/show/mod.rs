@@ -72,10 +72,10 @@ fn moment(wall: Wall) -> String {
     utc.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()
 }
 
-/// The time of day alone, to the tenth of a second.
+/// The time of day alone, to the millisecond.
 fn clock(wall: Wall) -> String {
     let utc = DateTime::from_timestamp_millis(wall.0).unwrap_or_default();
-    utc.with_timezone(&Local).format("%H:%M:%S%.1f").to_string()
+    utc.with_timezone(&Local).format("%H:%M:%S%.3f").to_string()
 }
 
 /// Good news and bad news in colour, where there is a terminal.

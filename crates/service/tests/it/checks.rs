@@ -221,6 +221,7 @@ async fn the_last_probes_are_marks_on_a_line_of_time() {
     assert!(probes.says.contains("failed, needs"), "{}", probes.says);
     assert_eq!(probes.changes_today, 3, "suspect, and down");
     let printed = service.merismos(&["server", "probes", "quay/tern"]);
+    assert!(printed.status.success(), "{printed:?}");
     let printed = String::from_utf8_lossy(&printed.stdout).into_owned();
     assert!(printed.contains('▼') && printed.contains("status 500; wanted 200-299"), "{printed}");
     let nobody = service.merismos(&["server", "probes", "quay/nobody"]);
