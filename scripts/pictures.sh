@@ -99,8 +99,15 @@ show merismos decisions --frontend booking --count 2"
 python3 scripts/picture.py "$folder/console-explain.png" --path /frontends/positions --script "fill('Client', '127.0.0.21'); press('Explain')"
 merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3
-python3 scripts/picture.py "$folder/console-trouble.png"
-python3 scripts/picture.py "$folder/console-night.png" --dark
+python3 scripts/picture.py "$folder/console-trouble.png" --dark
+lab break auk wrong-body >/dev/null
+terminal probes 150x58 "show merismos check try deep booking/gull booking/auk --kind http --path /health --body-contains well
+echo
+show merismos diagnose booking/tern
+echo
+show merismos server probes booking/tern"
+lab mend auk >/dev/null
+python3 scripts/picture.py "$folder/console-probes.png" --path /pools/booking --script "document.querySelector('[aria-label=\"Probes of booking/tern\"]').click()" --script "press('Find where it fails')"
 merismos return booking/gull --reason "disk is in" >/dev/null
 lab mend tern >/dev/null
 sleep 4
@@ -120,7 +127,6 @@ python3 scripts/picture.py "$folder/console-frontends.png" --path /frontends
 python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
 python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Every', '5s'); fill('Timeout', '2s')"
-python3 scripts/picture.py "$folder/console-narrow.png" --path /pools/booking --size 390x844
 
 sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "auk:17503", weight = 4 }\nservers.skua = { address = "127.0.1.14:17504" }/' demo/skerry.toml >/tmp/skerry.toml
 sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml

@@ -7,6 +7,7 @@
   import GoLive from '../lib/components/GoLive.svelte'
   import Pager from '../lib/components/Pager.svelte'
   import Path from '../lib/components/Path.svelte'
+  import ProbesDialog from '../lib/components/ProbesDialog.svelte'
   import Share from '../lib/components/Share.svelte'
   import ThingActions from '../lib/components/ThingActions.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
@@ -27,6 +28,7 @@
   let offset = $state(0)
   let part = $state<'servers' | 'add' | 'lookups' | 'settings'>('servers')
   let duty = $state<ServerStatus | null>(null)
+  let probed = $state<string | null>(null)
   let opened = $state<ThingView | null>(null)
   let lookup = $state<ThingView | 'new' | null>(null)
   /** Weights as they are typed, by the server's path. */
@@ -110,7 +112,7 @@
       {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.got : at.reason_words}</div>{/if}
     </td>
     <td class="pr-3"><Share expected={at.expected} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} /></td>
-    <td class="text-right"><button class="btn btn-xs" onclick={() => (duty = at)} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
+    <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = at)} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
   {:else}
     <td colspan="4" class="text-secondary">not live</td>
   {/if}
@@ -135,7 +137,8 @@
   </div>
   {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
   {#if pool}
-    {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}</p>{/if}
+    {#if status?.sends_to_all}<p class="mb-2 text-warning">! No server passes: work goes to all of them, as when_none says.</p>{/if}
+    {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with it {more}{/each}</p>{/if}
     <div role="tablist" class="mb-3 flex flex-wrap gap-1 border-b border-base-300" aria-label="Parts of the pool">
       {#each [['servers', `Servers (${servers?.total ?? 0})`], ['add', 'Add servers'], ['lookups', `DNS names (${lookups.length})`], ['settings', 'Settings']] as [key, title] (key)}
         <button
@@ -260,6 +263,9 @@
 
 {#if duty}
   <DutyDialog server={duty} onclose={() => (duty = null)} />
+{/if}
+{#if probed}
+  <ProbesDialog server={probed} onclose={() => (probed = null)} />
 {/if}
 {#if opened}
   <Dialog title={`Server ${opened.name}`} wide onclose={() => (opened = null)}>

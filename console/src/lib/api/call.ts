@@ -1,23 +1,6 @@
 // Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
 
-import type {
-  Between,
-  Draft,
-  DraftReview,
-  Duty,
-  Edit,
-  Explanation,
-  Fact,
-  Hosts,
-  Problem,
-  Review,
-  RevisionHead,
-  Change,
-  Things,
-  ThingView,
-  Trial,
-  Warned,
-} from './types'
+import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Probes, Problem, Review, RevisionHead, ThingView, Things, Trial, Warned } from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
 export class CallError extends Error {
@@ -72,6 +55,12 @@ export const isLoggedIn = () => call<unknown>('GET', '/events?limit=1')
 export const failBack = (pool: string) => call<{ tier: number }>('POST', `/pools/${pool}/failback`)
 export const explain = (frontend: string, facts: Record<string, string>) =>
   call<Explanation>('GET', `/frontends/${frontend}/explain${query(facts)}`)
+const atServer = (server: string, what: string) => {
+  const [pool, name] = server.split('/')
+  return `/servers/${pool}/${name}/${what}`
+}
+export const probes = (server: string) => call<Probes>('GET', atServer(server, 'probes'))
+export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(server, 'diagnosis'))
 export const giveDuty = (server: string, duty: Duty, reason: string, evenIfLast: boolean) => {
   const [pool, name] = server.split('/')
   return call<void>('PUT', `/pools/${pool}/servers/${name}/duty`, { duty, reason, even_if_last: evenIfLast })

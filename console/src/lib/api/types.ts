@@ -66,6 +66,48 @@ export interface Explanation {
   others: { server: string; why: string }[]
 }
 
+export type Step = 'connect' | 'tls' | 'answer' | 'status' | 'body' | 'done'
+
+export interface Mark {
+  at: string
+  passed: boolean
+  step: Step
+  took_us: number
+  got: string
+  to: string | null
+}
+
+export interface Probes {
+  server: string
+  checked: boolean
+  state: string
+  since: string
+  changes_today: number
+  says: string
+  next: string | null
+  marks: Mark[]
+}
+
+export interface Rung {
+  what: string
+  step: Step | null
+  works: boolean
+  got: string
+  took_us: number | null
+  there: string | null
+}
+
+export interface Diagnosis {
+  server: string
+  address: string
+  against: string | null
+  rungs: Rung[]
+  works: boolean
+  says: string
+  causes: string[]
+  next: string[]
+}
+
 export interface Delay {
   best_ms: number
   average_ms: number
@@ -87,6 +129,8 @@ export interface LookupStatus {
 }
 
 export interface PoolStatus {
+  more_checks: string[]
+  sends_to_all: boolean
   name: string
   algorithm: string
   check: { name: string; asks: string; timing: Timing } | null

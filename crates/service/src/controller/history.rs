@@ -126,7 +126,8 @@ fn says(health: &Health, check: &Check, now: Wall) -> String {
         (HealthState::Down, _, Some(needs)) => {
             let failed = health.history.marks.iter().rev().take_while(|mark| !mark.passed()).count();
             let failed = u32::try_from(failed).unwrap_or(u32::MAX);
-            parts.push(format!("the last {} failed", plural(failed, "probe", "probes")));
+            let more = if failed as usize == KEPT { " and more" } else { "" };
+            parts.push(format!("the last {}{more} failed", plural(failed, "probe", "probes")));
             parts.push(format!("needs {}", plural(needs, "pass", "passes")));
         }
         (HealthState::Recovering, _, Some(needs)) => {
