@@ -24,6 +24,7 @@ mod pipe;
 mod plane;
 pub mod probe;
 mod proxy;
+pub mod quiet;
 mod relay;
 mod tcp;
 mod udp;

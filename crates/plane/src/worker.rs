@@ -30,6 +30,7 @@ use crate::http;
 use crate::idle::Idle;
 use crate::listen::Listener;
 use crate::pipe::Pipes;
+use crate::quiet::Quiet;
 use crate::udp;
 use crate::witness::Watches;
 
@@ -112,6 +113,7 @@ pub(crate) struct Worker {
     pub(crate) idle: Idle,
     pub(crate) shared: http::Shared,
     ahead: Ahead,
+    quiet: Quiet,
     pub(crate) small: Rc<Shelf>,
     pub(crate) large: Rc<Shelf>,
     pub(crate) pipes: Pipes,
@@ -141,6 +143,7 @@ impl Worker {
             idle: Idle::default(),
             shared: http::Shared::default(),
             ahead: Ahead::default(),
+            quiet: Quiet::default(),
             small: Shelf::new(SMALL),
             large: Shelf::new(LARGE),
             pipes: Pipes::default(),
@@ -369,6 +372,7 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
             worker.large.trim();
             worker.pipes.trim();
             worker.scraps.borrow_mut().truncate(MOST_SCRAPS);
+            worker.quiet.look(worker.clients.borrow().len());
         }
     }
 }

@@ -1,0 +1,69 @@
+//! What is done when many clients have left: the memory that they needed can go back to the system.
+
+use std::cell::Cell;
+use std::sync::OnceLock;
+
+/// How many clients have to have left for it to be worth the while.
+const MANY: usize = 256;
+
+/// How many looks later it is done again.
+const LATER: u8 = 8;
+
+static WHEN_QUIET: OnceLock<fn()> = OnceLock::new();
+
+/// Says what each worker does, on its own thread, some seconds after many of its clients have left: an allocator that
+/// keeps memory by thread can be told to give it back. The first call counts.
+pub fn when_quiet(act: fn()) {
+    let _ = WHEN_QUIET.set(act);
+}
+
+/// How many clients a worker had.
+#[derive(Debug, Default)]
+pub(crate) struct Quiet {
+    most: Cell<usize>,
+    /// How many looks ago they left.
+    left: Cell<Option<u8>>,
+}
+
+impl Quiet {
+    /// Looks how many clients there are; acts one look after they have left, and again when their buffers have been given
+    /// up too.
+    pub(crate) fn look(&self, clients: usize) {
+        let ago = self.left.get().map(|ago| ago + 1);
+        if let (Some(1 | LATER), Some(act)) = (ago, WHEN_QUIET.get()) {
+            act();
+        }
+        self.left.set(ago.filter(|ago| *ago < LATER));
+        let most = self.most.get().max(clients);
+        let have_left = most - clients >= MANY && clients * 2 <= most;
+        if have_left {
+            self.left.set(Some(0));
+        }
+        self.most.set(if have_left { clients } else { most });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use super::*;
+
+    static ACTED: AtomicUsize = AtomicUsize::new(0);
+
+    #[test]
+    fn it_acts_once_after_many_have_left() {
+        when_quiet(|| drop(ACTED.fetch_add(1, Ordering::SeqCst)));
+        let quiet = Quiet::default();
+        let acted = |looks: &[usize]| {
+            looks.iter().for_each(|clients| quiet.look(*clients));
+            ACTED.load(Ordering::SeqCst)
+        };
+        assert_eq!(acted(&[10, 5_000, 4_000, 3_000]), 0, "most are still there");
+        assert_eq!(acted(&[2_000]), 0, "they have only just left");
+        assert_eq!(acted(&[2_000, 1_900, 1_800]), 1);
+        assert_eq!(acted(&[100, 90, 80]), 2);
+        assert_eq!(acted(&[200, 10, 10]), 2, "they were few");
+        assert_eq!(acted(&[10; 20]), 3, "and once more when all their buffers are back");
+    }
+}
