@@ -95,29 +95,34 @@ pub struct Machine {
     rules: Rules,
     phase: Phase,
     next_probe: Tick,
-    /// Where in the interval this server's probes fall, so that servers that start together do not stay together.
-    offset: Duration,
+    /// When the second probe is due, if that is not too soon after the first: servers that start together are spread
+    /// evenly over the interval from then on.
+    second: Tick,
     started: bool,
     /// When the last probe started.
     started_at: Tick,
 }
 
 impl Machine {
-    /// A machine whose first probe is due `now`.
+    /// A machine whose first probe is due within `first_within` of `now`.
     ///
     /// `known` is the state that an earlier run of the service saw last; `seed` (any number that differs
-    /// between servers) decides where in the interval the probes after the first one fall.
+    /// between servers) decides where in that time the first probe falls, and where in the interval those after it.
     #[must_use]
-    pub fn new(rules: Rules, known: State, seed: u64, now: Tick) -> Self {
+    pub fn new(rules: Rules, known: State, seed: u64, now: Tick, first_within: Duration) -> Self {
         let phase = match known {
             State::Unproven => Phase::Unproven,
             State::Up | State::Suspect => Phase::Up,
             State::Down | State::Recovering => Phase::Down,
         };
         let fraction = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 32;
-        let interval = u64::try_from(rules.interval.as_nanos()).unwrap_or(u64::MAX);
-        let offset = Duration::from_nanos(((u128::from(interval) * u128::from(fraction)) >> 32) as u64);
-        Self { rules, phase, next_probe: now, offset, started: false, started_at: now }
+        let part = |of: Duration| {
+            let whole = u64::try_from(of.as_nanos()).unwrap_or(u64::MAX);
+            Duration::from_nanos(((u128::from(whole) * u128::from(fraction)) >> 32) as u64)
+        };
+        let first = now.plus(part(first_within.min(rules.interval)));
+        let second = now.plus(part(rules.interval));
+        Self { rules, phase, next_probe: first, second, started: false, started_at: now }
     }
 
     /// The state.
@@ -162,10 +167,13 @@ impl Machine {
 
     /// A probe was started.
     pub fn on_probe_started(&mut self, now: Tick) {
-        let after = if self.started { self.pace() } else { self.rules.interval / 2 + self.offset / 2 };
+        self.next_probe = match self.started {
+            true => now.plus(self.pace()),
+            false if self.second >= now.plus(self.rules.interval / 2) => self.second,
+            false => self.second.plus(self.rules.interval),
+        };
         self.started = true;
         self.started_at = now;
-        self.next_probe = now.plus(after);
     }
 
     /// How far apart probes start. A server that recovers is proven at the usual pace.
@@ -224,6 +232,7 @@ mod tests {
             known,
             7,
             Tick(0),
+            Duration::ZERO,
         )
     }
 
@@ -292,7 +301,7 @@ mod tests {
     fn a_server_that_is_down_is_probed_at_a_pace_of_its_own() {
         let seconds = Duration::from_secs;
         let rules = Rules { interval: seconds(2), interval_down: seconds(10), down_after: 1, up_after: 2 };
-        let mut machine = Machine::new(rules, State::Up, 7, Tick(0));
+        let mut machine = Machine::new(rules, State::Up, 7, Tick(0), Duration::ZERO);
         machine.on_probe_started(Tick(0));
         let start = machine.next_timeout();
         machine.on_probe_started(start);
@@ -305,20 +314,27 @@ mod tests {
     }
 
     #[test]
-    fn probes_keep_their_pace_and_spread_after_the_first() {
-        let interval = Duration::from_secs(2);
-        let mut gaps = std::collections::BTreeSet::new();
-        for seed in 0..50 {
-            let rules = Rules { interval, interval_down: interval, down_after: 3, up_after: 2 };
-            let mut machine = Machine::new(rules, State::Unproven, seed, Tick(0));
-            assert_eq!(machine.next_timeout(), Tick(0), "the first probe is due at once");
-            machine.on_probe_started(Tick(0));
-            let second = machine.next_timeout();
-            assert!(second.since(Tick(0)) >= interval / 2 && second.since(Tick(0)) <= interval);
-            gaps.insert(second);
-            machine.on_probe_started(second);
-            assert_eq!(machine.next_timeout(), second.plus(interval));
+    fn probes_keep_their_pace_and_are_spread_from_the_first_second() {
+        let (interval, second) = (Duration::from_secs(5), Duration::from_secs(1));
+        let rules = Rules { interval, interval_down: interval, down_after: 3, up_after: 2 };
+        let (mut firsts, mut phases) = ([0; 10], [0; 10]);
+        for seed in 0..10_000 {
+            let mut machine = Machine::new(rules, State::Unproven, seed, Tick(0), second);
+            let first = machine.next_timeout();
+            assert!(first < Tick(0).plus(second));
+            firsts[(first.0 / 100_000_000) as usize] += 1;
+            machine.on_probe_started(first);
+            let next = machine.next_timeout();
+            let gap = next.since(first);
+            assert!(gap >= interval / 2 && gap < interval * 3 / 2, "{gap:?}");
+            phases[((next.0 % 5_000_000_000) / 500_000_000) as usize] += 1;
+            machine.on_probe_started(next);
+            assert_eq!(machine.next_timeout(), next.plus(interval));
         }
-        assert!(gaps.len() > 45, "servers that start together fall apart");
+        for tenth in firsts.into_iter().chain(phases) {
+            assert!((900..1_100).contains(&tenth), "a tenth of the time has a tenth of the servers: {tenth}");
+        }
+        let alone = Machine::new(rules, State::Unproven, 7, Tick(0), Duration::ZERO);
+        assert_eq!(alone.next_timeout(), Tick(0), "few servers need not wait for each other");
     }
 }

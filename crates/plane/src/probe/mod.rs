@@ -27,6 +27,11 @@ use tokio::time::Instant;
 pub use self::asking::Surroundings;
 use self::asking::{Asking, Failed};
 
+/// New servers are probed first within this time, spread evenly.
+const FIRST_WITHIN: Duration = Duration::from_secs(1);
+/// Of few servers each takes so much of that time at most.
+const FIRST_FOR_EACH: Duration = Duration::from_millis(1);
+
 /// A server to be probed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Target {
@@ -81,6 +86,8 @@ impl Prober {
     /// Probes these servers and no others from now on. A server that was probed the same way before keeps its
     /// pace; for any other one `known` says the health to start from. Must be called on a Tokio runtime.
     pub fn set(&mut self, targets: Vec<Target>, known: impl Fn(&Target) -> State) {
+        let first_within = FIRST_FOR_EACH.saturating_mul(u32::try_from(targets.len()).unwrap_or(u32::MAX));
+        let first_within = first_within.min(FIRST_WITHIN);
         let mut before = std::mem::take(&mut self.running);
         for target in targets {
             let task = match before.remove(&target.server) {
@@ -90,7 +97,13 @@ impl Prober {
                         task.abort();
                     }
                     let surroundings = Arc::clone(&self.surroundings);
-                    tokio::spawn(watch(target.clone(), known(&target), self.reports.clone(), surroundings))
+                    let known = known(&target);
+                    tokio::spawn(watch(
+                        target.clone(),
+                        (known, first_within),
+                        self.reports.clone(),
+                        surroundings,
+                    ))
                 }
             };
             self.running.insert(target.server.clone(), (target, task));
@@ -123,11 +136,16 @@ fn seed(server: &PoolServer) -> u64 {
 }
 
 /// Probes one server for ever.
-async fn watch(target: Target, known: State, reports: mpsc::Sender<Report>, surroundings: Arc<Surroundings>) {
+async fn watch(
+    target: Target,
+    (known, first_within): (State, Duration),
+    reports: mpsc::Sender<Report>,
+    surroundings: Arc<Surroundings>,
+) {
     let Some(pace) = target.checks.first() else { return };
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
-    let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now());
+    let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now(), first_within);
     loop {
         tokio::time::sleep_until(start + Duration::from_nanos(machine.next_timeout().0)).await;
         machine.on_probe_started(now());
