@@ -122,6 +122,14 @@ impl Wheel {
         self.slots.borrow_mut()[(at % SLOTS) as usize].push(Rc::clone(alarm));
     }
 
+    /// Forgets alarms that nobody else holds: each would keep its memory, and the page that it lies in, until its time.
+    pub(crate) fn sweep(&self) {
+        for slot in self.slots.borrow_mut().iter_mut() {
+            slot.retain(|alarm| Rc::strong_count(alarm) > 1);
+            slot.shrink_to(slot.len() * 2);
+        }
+    }
+
     /// Rings every alarm whose deadline has passed.
     pub(crate) fn advance(&self) {
         self.advance_to(ticks(self.start.elapsed()));
@@ -158,6 +166,23 @@ impl Wheel {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_nobody_holds_is_swept_away_and_the_rest_still_rings() {
+        let wheel = Wheel::new();
+        let held = Alarm::new();
+        wheel.set(&held, Duration::from_secs(1));
+        let left = Rc::downgrade(&{
+            let gone = Alarm::new();
+            wheel.set(&gone, Duration::from_secs(1));
+            gone
+        });
+        assert!(left.upgrade().is_some(), "the wheel holds it");
+        wheel.sweep();
+        assert!(left.upgrade().is_none());
+        wheel.advance_to(100);
+        assert_eq!(held.rang(), Some(Ring::Deadline));
+    }
 
     #[test]
     fn a_deadline_rings_once_and_not_early() {

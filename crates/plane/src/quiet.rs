@@ -17,6 +17,13 @@ pub fn when_quiet(act: fn()) {
     let _ = WHEN_QUIET.set(act);
 }
 
+/// Does what was said.
+pub(crate) fn give_back() {
+    if let Some(act) = WHEN_QUIET.get() {
+        act();
+    }
+}
+
 /// How many clients a worker had.
 #[derive(Debug, Default)]
 pub(crate) struct Quiet {
@@ -26,13 +33,10 @@ pub(crate) struct Quiet {
 }
 
 impl Quiet {
-    /// Looks how many clients there are; acts one look after they have left, and again when their buffers have been given
-    /// up too.
-    pub(crate) fn look(&self, clients: usize) {
+    /// Looks how many clients there are; gives whether it is time to give memory back: one look after they have left, and
+    /// again when their buffers have been given up too.
+    pub(crate) fn look(&self, clients: usize) -> bool {
         let ago = self.left.get().map(|ago| ago + 1);
-        if let (Some(1 | LATER), Some(act)) = (ago, WHEN_QUIET.get()) {
-            act();
-        }
         self.left.set(ago.filter(|ago| *ago < LATER));
         let most = self.most.get().max(clients);
         let have_left = most - clients >= MANY && clients * 2 <= most;
@@ -40,32 +44,23 @@ impl Quiet {
             self.left.set(Some(0));
         }
         self.most.set(if have_left { clients } else { most });
+        matches!(ago, Some(1 | LATER))
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use std::sync::atomic::{AtomicUsize, Ordering};
-
     use super::*;
 
-    static ACTED: AtomicUsize = AtomicUsize::new(0);
-
     #[test]
-    fn it_acts_once_after_many_have_left() {
-        when_quiet(|| {
-            ACTED.fetch_add(1, Ordering::SeqCst);
-        });
+    fn it_is_time_once_after_many_have_left_and_once_more() {
         let quiet = Quiet::default();
-        let acted = |looks: &[usize]| {
-            looks.iter().for_each(|clients| quiet.look(*clients));
-            ACTED.load(Ordering::SeqCst)
-        };
-        assert_eq!(acted(&[10, 5_000, 4_000, 3_000]), 0, "most are still there");
-        assert_eq!(acted(&[2_000]), 0, "they have only just left");
-        assert_eq!(acted(&[2_000, 1_900, 1_800]), 1);
-        assert_eq!(acted(&[100, 90, 80]), 2);
-        assert_eq!(acted(&[200, 10, 10]), 2, "they were few");
-        assert_eq!(acted(&[10; 20]), 3, "and once more when all their buffers are back");
+        let times = |looks: &[usize]| looks.iter().filter(|clients| quiet.look(**clients)).count();
+        assert_eq!(times(&[10, 5_000, 4_000, 3_000]), 0, "most are still there");
+        assert_eq!(times(&[2_000]), 0, "they have only just left");
+        assert_eq!(times(&[2_000, 1_900, 1_800]), 1);
+        assert_eq!(times(&[100, 90, 80]), 1);
+        assert_eq!(times(&[200, 10, 10]), 0, "they were few");
+        assert_eq!(times(&[10; 20]), 1, "and once more when all their buffers are back");
     }
 }

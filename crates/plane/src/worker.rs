@@ -30,7 +30,7 @@ use crate::http;
 use crate::idle::Idle;
 use crate::listen::Listener;
 use crate::pipe::Pipes;
-use crate::quiet::Quiet;
+use crate::quiet::{self, Quiet};
 use crate::udp;
 use crate::witness::Watches;
 
@@ -372,7 +372,10 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
             worker.large.trim();
             worker.pipes.trim();
             worker.scraps.borrow_mut().truncate(MOST_SCRAPS);
-            worker.quiet.look(worker.clients.borrow().len());
+            if worker.quiet.look(worker.clients.borrow().len()) {
+                worker.wheel.sweep();
+                quiet::give_back();
+            }
         }
     }
 }

@@ -25,18 +25,16 @@ use tracing_subscriber::EnvFilter;
 
 use crate::settings::{Flags, LogFormat, Settings};
 
-/// The system's own allocator keeps what thousands of clients needed long after they are gone.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
-/// Gives what this thread has freed back to the system.
+/// Gives what has been freed back to the system.
+#[cfg(target_env = "gnu")]
 #[allow(unsafe_code)]
 fn give_back() {
-    // SAFETY: it takes no pointer and touches nothing but what this thread's heap has free.
-    unsafe { libmimalloc_sys::mi_collect(true) }
+    // SAFETY: it takes no pointer and touches nothing but what the allocator has free.
+    unsafe { libc::malloc_trim(0) };
 }
 
 fn main() -> ExitCode {
+    #[cfg(target_env = "gnu")]
     merismos_plane::quiet::when_quiet(give_back);
     let settings = match Settings::from_flags(Flags::parse()) {
         Ok(settings) => settings,

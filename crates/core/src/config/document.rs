@@ -249,6 +249,9 @@ pub struct Pool {
     /// How many of them a server has to pass.
     #[serde(skip_serializing_if = "is_all")]
     pub checks_needed: ChecksNeeded,
+    /// What traffic itself says of its servers.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub evidence: Option<TrafficEvidence>,
     /// What becomes of work when none passes.
     #[serde(skip_serializing_if = "is_refuse")]
     pub when_none: WhenNone,
@@ -446,6 +449,37 @@ pub enum ChecksNeeded {
     All,
     /// One of them.
     Any,
+}
+
+/// What traffic itself says of a server.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct TrafficEvidence {
+    /// So many pieces of work that a server failed are evidence: refused, timed out, reset, broken off. 1 to 100000.
+    #[serde(rename = "evidence_failures")]
+    pub failures: u32,
+    /// Within this time. 1s to 60s.
+    #[serde(rename = "evidence_within")]
+    pub within: Span,
+    /// Whether answers with a status of 500 and above count too.
+    #[serde(rename = "evidence_errors")]
+    pub errors: bool,
+    /// What they make of it.
+    #[serde(rename = "evidence_verdict")]
+    pub verdict: TrafficVerdict,
+    /// Whether the last eligible server of a pool may go down by it.
+    #[serde(rename = "evidence_even_if_last")]
+    pub even_if_last: bool,
+}
+
+/// What evidence from traffic makes of a server that is up.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TrafficVerdict {
+    /// Suspect: it is probed at once, and four times as often until that is settled.
+    #[default]
+    Suspect,
+    /// Down, until enough probes have passed.
+    Down,
 }
 
 /// What becomes of work when no server of a pool passes its checks.

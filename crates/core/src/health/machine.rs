@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::Check;
+use crate::config::document::{Check, TrafficVerdict};
 use crate::time::Tick;
 use crate::units::Span;
 
@@ -70,6 +70,9 @@ impl From<&Check> for Rules {
     }
 }
 
+/// The shortest time between two probes that are in a hurry.
+const LEAST_PACE: Duration = Duration::from_millis(100);
+
 /// A change of state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -99,6 +102,8 @@ pub struct Machine {
     /// evenly over the interval from then on.
     second: Tick,
     started: bool,
+    /// Traffic has made it suspect, and probes are to settle that soon.
+    hurried: bool,
     /// When the last probe started.
     started_at: Tick,
 }
@@ -122,7 +127,7 @@ impl Machine {
         };
         let first = now.plus(part(first_within.min(rules.interval)));
         let second = now.plus(part(rules.interval));
-        Self { rules, phase, next_probe: first, second, started: false, started_at: now }
+        Self { rules, phase, next_probe: first, second, started: false, hurried: false, started_at: now }
     }
 
     /// The state.
@@ -176,15 +181,40 @@ impl Machine {
         self.started_at = now;
     }
 
+    /// Traffic has spoken against the server. Gives the change of state, if it made one: only a server that is up, or
+    /// suspect, can be made less.
+    pub fn on_traffic(&mut self, verdict: TrafficVerdict, now: Tick) -> Option<Transition> {
+        let from = self.state();
+        self.phase = match (verdict, self.phase) {
+            (TrafficVerdict::Suspect, Phase::Up) => {
+                self.next_probe = self.next_probe.min(now);
+                self.hurried = true;
+                Phase::Suspect { failures: 0 }
+            }
+            (TrafficVerdict::Down, Phase::Up | Phase::Suspect { .. }) => {
+                self.next_probe = now.plus(self.rules.interval_down);
+                Phase::Down
+            }
+            (_, unchanged) => unchanged,
+        };
+        let to = self.state();
+        (from != to).then_some(Transition { from, to })
+    }
+
     /// How far apart probes start. A server that recovers is proven at the usual pace.
     fn pace(&self) -> Duration {
-        if self.phase == Phase::Down { self.rules.interval_down } else { self.rules.interval }
+        match self.phase {
+            Phase::Down => self.rules.interval_down,
+            Phase::Suspect { .. } if self.hurried => (self.rules.interval / 4).max(LEAST_PACE),
+            _ => self.rules.interval,
+        }
     }
 
     /// A probe ended. Gives the change of state, if it made one.
     pub fn on_probe_ended(&mut self, passed: bool) -> Option<Transition> {
         let (from, pace) = (self.state(), self.pace());
         self.phase = if passed { self.after_pass() } else { self.after_failure() };
+        self.hurried &= matches!(self.phase, Phase::Suspect { .. });
         if self.pace() != pace {
             self.next_probe = self.started_at.plus(self.pace());
         }
@@ -295,6 +325,43 @@ mod tests {
                 assert_eq!(states.iter().position(|s| *s == goal), Some(needed as usize - 1), "{outcomes}");
             }
         }
+    }
+
+    #[test]
+    fn what_traffic_says_of_a_server() {
+        let seconds = Duration::from_secs;
+        let rules = Rules { interval: seconds(8), interval_down: seconds(8), down_after: 2, up_after: 2 };
+        let up = || {
+            let mut machine = Machine::new(rules, State::Up, 7, Tick(0), Duration::ZERO);
+            machine.on_probe_started(Tick(0));
+            machine.on_probe_ended(true);
+            machine
+        };
+        let at = Tick(0).plus(seconds(1));
+        let mut machine = up();
+        let told = machine.on_traffic(TrafficVerdict::Suspect, at);
+        assert_eq!(told, Some(Transition { from: State::Up, to: State::Suspect }));
+        assert_eq!(
+            (machine.next_timeout(), machine.failures_to_down()),
+            (at, Some(2)),
+            "it is probed at once"
+        );
+        machine.on_probe_started(at);
+        machine.on_probe_ended(false);
+        assert_eq!(machine.next_timeout(), at.plus(seconds(2)), "and soon again");
+        machine.on_probe_started(at.plus(seconds(2)));
+        machine.on_probe_ended(true);
+        assert_eq!(
+            (machine.state(), machine.next_timeout()),
+            (State::Up, at.plus(seconds(10))),
+            "it was nothing"
+        );
+        let mut machine = up();
+        let told = machine.on_traffic(TrafficVerdict::Down, at);
+        assert_eq!(told, Some(Transition { from: State::Up, to: State::Down }));
+        assert_eq!(machine.on_traffic(TrafficVerdict::Down, at), None);
+        assert_eq!(machine.on_traffic(TrafficVerdict::Suspect, at), None, "it is no less than down");
+        assert_eq!(run(&mut machine, "pp"), [State::Recovering, State::Up], "probes bring it back");
     }
 
     #[test]

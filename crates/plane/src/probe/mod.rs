@@ -13,14 +13,14 @@ mod udp;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
+use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion, TrafficVerdict};
 use merismos_core::health::{Evidence, Machine, Rules, State, Step, Transition};
 use merismos_core::name::PoolServer;
 use merismos_core::time::{Tick, Wall};
-use tokio::sync::mpsc;
+use tokio::sync::{Notify, mpsc};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
 
@@ -68,12 +68,19 @@ pub struct Report {
     pub next_in: Duration,
 }
 
+/// What traffic says of a server, on its way to its probes.
+#[derive(Debug, Default)]
+struct Nudge {
+    told: Notify,
+    says: Mutex<Option<(TrafficVerdict, String)>>,
+}
+
 /// All running probes. Dropping it ends them.
 #[derive(Debug)]
 pub struct Prober {
     reports: mpsc::Sender<Report>,
     surroundings: Arc<Surroundings>,
-    running: BTreeMap<PoolServer, (Target, JoinHandle<()>)>,
+    running: BTreeMap<PoolServer, (Target, JoinHandle<()>, Arc<Nudge>)>,
 }
 
 impl Prober {
@@ -90,33 +97,41 @@ impl Prober {
         let first_within = first_within.min(FIRST_WITHIN);
         let mut before = std::mem::take(&mut self.running);
         for target in targets {
-            let task = match before.remove(&target.server) {
-                Some((same, task)) if same == target => task,
+            let (task, nudge) = match before.remove(&target.server) {
+                Some((same, task, nudge)) if same == target => (task, nudge),
                 other => {
-                    if let Some((_, task)) = other {
+                    if let Some((_, task, _)) = other {
                         task.abort();
                     }
                     let surroundings = Arc::clone(&self.surroundings);
                     let known = known(&target);
-                    tokio::spawn(watch(
-                        target.clone(),
-                        (known, first_within),
-                        self.reports.clone(),
-                        surroundings,
-                    ))
+                    let nudge = Arc::new(Nudge::default());
+                    let (reports, told) = (self.reports.clone(), Arc::clone(&nudge));
+                    let watched = watch(target.clone(), (known, first_within), reports, surroundings, told);
+                    (tokio::spawn(watched), nudge)
                 }
             };
-            self.running.insert(target.server.clone(), (target, task));
+            self.running.insert(target.server.clone(), (target, task, nudge));
         }
-        for (_, task) in before.into_values() {
+        for (_, task, _) in before.into_values() {
             task.abort();
+        }
+    }
+}
+
+impl Prober {
+    /// Tells the probes of a server what traffic says of it, and why.
+    pub fn tell(&self, server: &PoolServer, verdict: TrafficVerdict, why: String) {
+        if let Some((_, _, nudge)) = self.running.get(server) {
+            *nudge.says.lock().unwrap_or_else(PoisonError::into_inner) = Some((verdict, why));
+            nudge.told.notify_one();
         }
     }
 }
 
 impl Drop for Prober {
     fn drop(&mut self) {
-        self.running.values().for_each(|(_, task)| task.abort());
+        self.running.values().for_each(|(_, task, _)| task.abort());
     }
 }
 
@@ -141,16 +156,31 @@ async fn watch(
     (known, first_within): (State, Duration),
     reports: mpsc::Sender<Report>,
     surroundings: Arc<Surroundings>,
+    nudge: Arc<Nudge>,
 ) {
     let Some(pace) = target.checks.first() else { return };
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
     let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now(), first_within);
     loop {
-        tokio::time::sleep_until(start + Duration::from_nanos(machine.next_timeout().0)).await;
-        machine.on_probe_started(now());
-        let evidence = probe_all(&target, &surroundings).await;
-        let transition = machine.on_probe_ended(evidence.passed());
+        let due = start + Duration::from_nanos(machine.next_timeout().0);
+        let (evidence, transition) = tokio::select! {
+            () = tokio::time::sleep_until(due) => {
+                machine.on_probe_started(now());
+                let evidence = probe_all(&target, &surroundings).await;
+                let transition = machine.on_probe_ended(evidence.passed());
+                (evidence, transition)
+            }
+            () = nudge.told.notified() => {
+                let says = nudge.says.lock().unwrap_or_else(PoisonError::into_inner).take();
+                let Some((verdict, got)) = says else { continue };
+                let Some(transition) = machine.on_traffic(verdict, now()) else { continue };
+                let tried = format!("traffic to {}", target.address);
+                let evidence =
+                    Evidence { at: wall(), tried, step: Step::Answer, cause: None, got, took_us: 0, steps: Vec::new() };
+                (evidence, Some(transition))
+            }
+        };
         let report = Report {
             server: target.server.clone(),
             address: target.address,

@@ -4,6 +4,7 @@
 //! who sent them see to the records.
 
 mod dealing;
+mod evidence;
 mod explain;
 mod history;
 mod lookups;

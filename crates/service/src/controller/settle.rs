@@ -113,6 +113,7 @@ impl State {
                     failures_to_down: None,
                     passes_to_up: None,
                     history: History::default(),
+                    evidence_told: 0,
                 }
             });
             self.health.insert(id, health);

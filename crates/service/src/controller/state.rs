@@ -51,6 +51,8 @@ pub(super) struct Health {
     pub(super) failures_to_down: Option<u32>,
     pub(super) passes_to_up: Option<u32>,
     pub(super) history: History,
+    /// How many failures its traffic had when that was told last.
+    pub(super) evidence_told: u64,
 }
 
 /// From how many changes of health a day on an event says how many there were.
@@ -432,6 +434,7 @@ impl State {
     pub(super) fn on_second(&mut self) {
         let snapshot = self.plane.snapshot();
         self.rates.sample(&snapshot, Instant::now());
+        self.weigh_traffic();
         for endpoint in self.plane.deaf() {
             if let Ok(bound) = self.plane.bind([endpoint]) {
                 self.plane.publish(Arc::clone(&snapshot), bound);

@@ -263,3 +263,34 @@ async fn when_all_servers_fail_alike_it_is_said_and_a_pool_may_send_to_all_of_th
     assert!(!service.status().await.pools[0].sends_to_all);
     assert_eq!(service.get().await.unwrap().0, 200);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_that_fails_real_work_is_noticed_before_its_check_does() {
+    let service = Service::with(&["gull", "tern"]).await;
+    // A check that comes once an hour: only traffic tells.
+    let text = service.document().replace("interval = \"200ms\"", "interval = \"1h\"");
+    let keys = "[pools.quay]\nevidence_failures = 3\nevidence_errors = true\nevidence_verdict = \"down\"\n";
+    service.apply(&text.replace("[pools.quay]\n", keys)).await.unwrap();
+    service.all_up().await;
+    for stand_in in &service.stand_ins {
+        stand_in.set(Fault::Error { status: 500 }).await;
+    }
+    for _ in 0..12 {
+        assert_eq!(service.get().await.unwrap().0, 500);
+    }
+    until("one of them is down, by its traffic", async || {
+        let events = service.client().events(100).await.unwrap().events;
+        events.iter().any(|it| it.says.contains("pieces of work failed or answered 500 and above within 10s"))
+    })
+    .await;
+    // The other one is the last: it stays, whatever it does.
+    for _ in 0..12 {
+        assert_eq!(service.get().await.unwrap().0, 500);
+    }
+    until("it was looked at again", async || {
+        let pool = service.status().await.pools[0].clone();
+        pool.servers.iter().any(|it| it.observed.ten_seconds.errors >= 12)
+    })
+    .await;
+    assert_eq!(service.status().await.pools[0].eligible, 1);
+}

@@ -202,6 +202,21 @@ pub(crate) struct PoolKeys {
     /// How many of its checks a server has to pass: all or any
     #[arg(long)]
     checks_needed: Option<String>,
+    /// So many pieces of work that a server failed are evidence against it
+    #[arg(long, value_name = "COUNT")]
+    evidence_failures: Option<u32>,
+    /// Within this time, such as 10s
+    #[arg(long, value_name = "DURATION")]
+    evidence_within: Option<String>,
+    /// Whether answers with 500 and above count too: true or false
+    #[arg(long, value_name = "BOOL")]
+    evidence_errors: Option<bool>,
+    /// What it makes of a server that is up: suspect or down
+    #[arg(long, value_name = "VERDICT")]
+    evidence_verdict: Option<String>,
+    /// Whether the last eligible server may go down by it: true or false
+    #[arg(long, value_name = "BOOL")]
+    evidence_even_if_last: Option<bool>,
     /// What becomes of work when no server passes: refuse or all
     #[arg(long)]
     when_none: Option<String>,

@@ -6,10 +6,11 @@ use super::super::asking::{SECRET_WANTED, WANTED_WANTED};
 use super::super::dealing::is_token;
 use super::super::document::{
     BodyWanted, Check, CheckKind, ChecksNeeded, CommandAsked, DnsAsked, Elsewhere, Exchange, GrpcAsked,
-    HttpAsked, HttpVersion, Pattern, Record, Secret, SqlAsked, StatusRange, TlsAsked, TlsVerify, Trust,
-    Wanted,
+    HttpAsked, HttpVersion, Pattern, Record, Secret, SqlAsked, StatusRange, TlsAsked, TlsVerify,
+    TrafficEvidence, TrafficVerdict, Trust, Wanted,
 };
 use super::super::tree::Value;
+use super::things::flag;
 use super::{Section, dns_name, ip, name, number, span, text, within};
 use crate::name::Name;
 use crate::units::Span;
@@ -63,6 +64,26 @@ pub(super) fn more_checks(section: &mut Section<'_, '_>) -> (Vec<Name>, ChecksNe
         _ => Err("\"all\" or \"any\"".to_owned()),
     });
     (names.unwrap_or_default(), needed.unwrap_or_default())
+}
+
+/// What traffic says of a pool's servers, when it is listened to.
+pub(super) fn evidence(section: &mut Section<'_, '_>) -> Option<TrafficEvidence> {
+    let failures = section.value("evidence_failures", number(1..=100_000));
+    let within = section.value("evidence_within", span("1s", "60s"));
+    let errors = section.value("evidence_errors", flag);
+    let verdict = section.value("evidence_verdict", |value| match text(value) {
+        Some("suspect") => Ok(TrafficVerdict::Suspect),
+        Some("down") => Ok(TrafficVerdict::Down),
+        _ => Err("\"suspect\" or \"down\"".to_owned()),
+    });
+    let even_if_last = section.value("evidence_even_if_last", flag);
+    Some(TrafficEvidence {
+        failures: failures?,
+        within: within.unwrap_or(Span::from_millis(10_000)),
+        errors: errors.unwrap_or(false),
+        verdict: verdict.unwrap_or_default(),
+        even_if_last: even_if_last.unwrap_or(false),
+    })
 }
 
 fn elsewhere(section: &mut Section<'_, '_>, kind: Option<&str>) -> Elsewhere {

@@ -191,7 +191,7 @@ fn source_addresses(value: &Value) -> Result<Vec<IpAddr>, String> {
     addresses.filter(|addresses| (1..=64).contains(&addresses.len())).ok_or_else(wanted)
 }
 
-fn flag(value: &Value) -> Result<bool, String> {
+pub(super) fn flag(value: &Value) -> Result<bool, String> {
     match value {
         Value::Flag(flag) => Ok(*flag),
         _ => Err("true or false".to_owned()),
@@ -219,6 +219,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     let reaching = reaching(&mut section);
     let check = section.value("check", name);
     let (more_checks, checks_needed) = super::checks::more_checks(&mut section);
+    let evidence = super::checks::evidence(&mut section);
     let when_none = section.value("when_none", |value| match text(value) {
         Some("refuse") => Ok(WhenNone::Refuse),
         Some("all") => Ok(WhenNone::All),
@@ -252,6 +253,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
         check,
         more_checks,
         checks_needed,
+        evidence,
         when_none: when_none.unwrap_or_default(),
         connect_timeout: connect_timeout.unwrap_or(Span::from_millis(1_000)),
         first_byte_timeout: first_byte_timeout.unwrap_or(Span::from_millis(30_000)),

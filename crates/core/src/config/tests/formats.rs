@@ -69,6 +69,11 @@ fn everything() -> Value {
             pool[key] = json!(value);
         }
         pool["more_checks"] = json!(["open", "lag"]);
+        pool["evidence_failures"] = json!(5);
+        pool["evidence_within"] = json!("20s");
+        pool["evidence_errors"] = json!(true);
+        pool["evidence_verdict"] = json!("down");
+        pool["evidence_even_if_last"] = json!(true);
         pool
     };
     json!({
@@ -172,6 +177,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_pin_too_short("/checks/deep/tls_pin", json!("00"))]
 #[case::too_many_redirections("/checks/deep/redirects", json!(6))]
 #[case::another_record("/checks/names/record", json!("LOC"))]
+#[case::another_verdict("/pools/booking/evidence_verdict", json!("dead"))]
 #[case::checks_that_some_pass("/pools/booking/checks_needed", json!("some"))]
 #[case::a_path_without_slash("/checks/well/path", json!("health"))]
 #[case::no_status("/checks/well/accept", json!(["2xx"]))]

@@ -1,0 +1,52 @@
+//! What traffic says of servers, where a pool listens to it.
+
+use std::time::Instant;
+
+use merismos_core::config::document::TrafficVerdict;
+use merismos_core::health::State as HealthState;
+
+use super::state::State;
+
+impl State {
+    /// Looks which servers have failed more than their pool bears, and tells their probes.
+    pub(super) fn weigh_traffic(&mut self) {
+        let (snapshot, now) = (self.plane.snapshot(), Instant::now());
+        let mut told = Vec::new();
+        for pool in &snapshot.pools {
+            let Some(evidence) = self.document().pools.get(&pool.name).and_then(|spec| spec.evidence) else {
+                continue;
+            };
+            // Several may be told at once: the last of them is spared too.
+            let mut left = pool.servers.iter().filter(|it| it.standing.reason.is_none()).count();
+            for server in &pool.servers {
+                let Some(health) = self.health.get(&server.name) else { continue };
+                let open = match evidence.verdict {
+                    TrafficVerdict::Suspect => health.state == HealthState::Up,
+                    TrafficVerdict::Down => matches!(health.state, HealthState::Up | HealthState::Suspect),
+                };
+                let takes_one = evidence.verdict == TrafficVerdict::Down && server.standing.reason.is_none();
+                if !open || (takes_one && left <= 1 && !evidence.even_if_last) {
+                    continue;
+                }
+                let counts = server.cell.counts();
+                let by = self.rates.server(server.cell.id, &counts, evidence.within.get(), now).by;
+                let of = |failed: u64, errors: u64| if evidence.errors { failed + errors } else { failed };
+                let (failed, total) = (of(by.failed, by.errors), of(counts.failed, counts.errors));
+                // What was told already is not told again.
+                let fresh = failed.min(total.saturating_sub(health.evidence_told));
+                if fresh >= u64::from(evidence.failures) {
+                    left -= usize::from(takes_one);
+                    told.push((server.name.clone(), evidence, fresh, total));
+                }
+            }
+        }
+        for (server, evidence, fresh, total) in told {
+            if let Some(health) = self.health.get_mut(&server) {
+                health.evidence_told = total;
+            }
+            let what = if evidence.errors { "failed or answered 500 and above" } else { "failed" };
+            let why = format!("{fresh} pieces of work {what} within {}", evidence.within);
+            self.prober.tell(&server, evidence.verdict, why);
+        }
+    }
+}
