@@ -101,7 +101,7 @@ merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3
 python3 scripts/picture.py "$folder/console-trouble.png" --dark
 lab break auk wrong-body >/dev/null
-terminal probes 150x58 "show merismos check try deep booking/gull booking/auk --kind http --path /health --body-contains well
+terminal probes 150x45 "show merismos check try deep booking/gull booking/auk --kind http --path /health --body-contains well
 echo
 show merismos diagnose booking/tern
 echo

@@ -37,7 +37,7 @@
       <label>Cookies<input class="input input-sm block w-44" autocomplete="off" placeholder="visit=a81f" bind:value={cookie} /></label>
       <label>A field<input class="input input-sm block w-44" autocomplete="off" placeholder="X-Account: 17" bind:value={header} /></label>
     {/if}
-    <label>Connection is with<input class="input input-sm block w-44" autocomplete="off" placeholder="a server, if it has one" bind:value={connection} /></label>
+    <label>Connection is with<input class="input input-sm block w-44" autocomplete="off" placeholder="booking/gull" bind:value={connection} /></label>
     <button class="btn btn-sm btn-primary" type="submit">Explain</button>
   </form>
   {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
