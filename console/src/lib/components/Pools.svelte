@@ -73,7 +73,7 @@
             <td class="text-right" class:text-warning={server.observed.minute.retried > 0}>{server.observed.minute.retried}</td>
             <td class="text-right" class:text-warning={server.observed.minute.errors > 0}>{server.observed.minute.errors}</td>
             <td class="text-right">
-              <button class="btn btn-xs" onclick={() => onduty(server)} aria-label={`Duty of ${server.server}`}>Duty …</button>
+              <button class="btn btn-xs whitespace-nowrap" onclick={() => onduty(server)} aria-label={`Duty of ${server.server}`}>Duty …</button>
             </td>
           </tr>
         {/each}
