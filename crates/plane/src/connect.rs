@@ -64,6 +64,14 @@ async fn open(address: SocketAddr) -> Result<TcpStream, ConnectError> {
     Ok(stream)
 }
 
+/// The addresses of a server's family, each once, beginning with the `turn`th.
+pub(crate) fn sources(all: &[IpAddr], server: SocketAddr, turn: u64) -> impl Iterator<Item = IpAddr> {
+    let fitting = move || all.iter().copied().filter(move |it| it.is_ipv4() == server.is_ipv4());
+    let count = fitting().count();
+    let first = (turn % count.max(1) as u64) as usize;
+    fitting().chain(fitting()).skip(first).take(count)
+}
+
 /// As [`open`], from one of some addresses: the `turn`th of the server's family, and the next when that has no port
 /// left.
 pub(crate) async fn open_from(
@@ -71,18 +79,16 @@ pub(crate) async fn open_from(
     turn: u64,
     address: SocketAddr,
 ) -> Result<TcpStream, ConnectError> {
-    let fitting = || sources.iter().filter(|it| it.is_ipv4() == address.is_ipv4());
-    let count = fitting().count();
-    if count == 0 {
+    let mut sources = self::sources(sources, address, turn).peekable();
+    if sources.peek().is_none() {
         return open(address).await;
     }
-    let first = (turn % count as u64) as usize;
     let mut last = ConnectError::Exhausted;
-    for source in fitting().cycle().skip(first).take(count) {
+    for source in sources {
         let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
         // The port is chosen when the peer is known: then one may serve for many peers.
         nix::sys::socket::setsockopt(&socket, IpBindAddressNoPort, &true).map_err(io::Error::from)?;
-        socket.bind(SocketAddr::new(*source, 0))?;
+        socket.bind(SocketAddr::new(source, 0))?;
         match socket.connect(address).await.map_err(ConnectError::from) {
             Ok(stream) => {
                 stream.set_nodelay(true)?;

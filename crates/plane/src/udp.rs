@@ -14,7 +14,7 @@ use std::task::{Context, Poll};
 
 use merismos_core::balance::{Ask, Tried};
 use merismos_core::cells::FrontendLane;
-use merismos_core::config::document::Unit;
+use merismos_core::config::document::{Reaching, Unit};
 use merismos_core::routing::{Asked, Decision, Facts, Frontend, Key, Pool, Server};
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
@@ -22,6 +22,7 @@ use tokio::net::UdpSocket;
 
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
+use crate::connect::sources;
 use crate::deal::choose;
 use crate::decisions::Made;
 use crate::worker::{Registered, Worker};
@@ -55,11 +56,21 @@ impl Outlet {
         Ok(Self { socket: UdpSocket::from_std(socket)?, state })
     }
 
-    /// A socket that speaks with one server alone.
-    fn towards(server: SocketAddr) -> io::Result<Self> {
+    /// A socket that speaks with one server alone, from one of the source addresses.
+    fn towards(server: SocketAddr, how: &Reaching, turn: u64) -> io::Result<Self> {
         let any: IpAddr =
             if server.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
-        let socket = StdSocket::bind((any, 0))?;
+        let mut bound = None;
+        for source in sources(&how.source_addresses, server, turn) {
+            // One that has no port left is passed over.
+            let socket = StdSocket::bind((source, 0));
+            let is_bound = socket.is_ok();
+            bound = Some(socket);
+            if is_bound {
+                break;
+            }
+        }
+        let socket = bound.unwrap_or_else(|| StdSocket::bind((any, 0)))?;
         socket.connect(server)?;
         Self::new(socket)
     }
@@ -311,7 +322,7 @@ impl Port {
         tell(worker, frontend, (pool, place), meta.addr);
         let at = AtServer::begin(worker, pool, place);
         let server = &pool.servers[place];
-        let outlet = match Outlet::towards(server.address) {
+        let outlet = match Outlet::towards(server.address, &pool.reaching, worker.draw()) {
             Ok(outlet) => outlet,
             Err(error) => {
                 tracing::warn!(%error, server = %server.name, "no socket for a flow");
@@ -345,7 +356,7 @@ impl Port {
                 let Some((pool, place)) = decide(worker, frontend, meta.addr, &tried) else { break };
                 tell(worker, frontend, (pool, place), meta.addr);
                 let at = AtServer::begin(worker, pool, place);
-                sent = self.send_to_server(at.server(), row).is_ok();
+                sent = self.send_to_server((pool, at.server()), row, worker.draw()).is_ok();
                 if !sent {
                     at.failed();
                     tried.push(at.server().cell.id);
@@ -359,11 +370,11 @@ impl Port {
         }
     }
 
-    fn send_to_server(&self, server: &Server, row: Row<'_>) -> io::Result<()> {
+    fn send_to_server(&self, (pool, server): (&Pool, &Server), row: Row<'_>, turn: u64) -> io::Result<()> {
         let mut outlets = self.one_way.borrow_mut();
         let outlet = match outlets.entry(server.cell.id) {
             Entry::Occupied(known) => known.into_mut(),
-            Entry::Vacant(new) => new.insert(Outlet::towards(server.address)?),
+            Entry::Vacant(new) => new.insert(Outlet::towards(server.address, &pool.reaching, turn)?),
         };
         outlet.send(row, server.address, None)
     }

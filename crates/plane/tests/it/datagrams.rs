@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use merismos_core::duty::Duty;
+use rstest::rstest;
 
 use crate::rig::{PATIENCE, Rig, until};
 
@@ -153,4 +154,23 @@ fn no_more_flows_than_the_frontend_takes() {
     client(rig.address).send(b"one too many").unwrap();
     until("it is counted", || rig.frontend_counts().turned_away == 1);
     assert_eq!(say(&first, "y"), "gull:y");
+}
+
+#[rstest]
+#[case::flows("")]
+#[case::datagrams("unit = \"datagram\"")]
+fn datagrams_come_from_the_source_addresses(#[case] frontend: &str) {
+    let station = UdpSocket::bind("127.0.0.1:0").unwrap();
+    station.set_read_timeout(Some(PATIENCE)).unwrap();
+    let sources = "source_addresses = [\"127.0.0.41\", \"127.0.0.42\", \"2001:db8::5\"]";
+    let rig = Rig::speaking("udp", &[station.local_addr().unwrap()], sources, frontend);
+    let mut seen = std::collections::BTreeSet::new();
+    // Each flow, or each worker's socket, has one of them by chance: some tries are enough for both.
+    for _ in 0..40 {
+        client(rig.address).send(b"x").unwrap();
+        seen.insert(station.recv_from(&mut [0; 10]).unwrap().1.ip().to_string());
+    }
+    let both = ["127.0.0.41", "127.0.0.42"].map(str::to_owned);
+    assert!(seen.iter().all(|it| both.contains(it)), "{seen:?}");
+    assert!(!frontend.is_empty() || seen.len() == 2, "{seen:?}");
 }

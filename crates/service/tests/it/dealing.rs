@@ -2,6 +2,7 @@
 
 use merismos_api::{DutyRequest, EventKind, ExplainAnswer, TrialRequest, TrialState};
 use merismos_client::ClientError;
+use merismos_core::config::Format;
 use merismos_core::duty::Duty;
 use merismos_core::name::PoolServer;
 use merismos_core::proof::Verdict;
@@ -250,4 +251,30 @@ async fn a_connection_that_is_with_a_server_stays_with_it_where_connections_are_
         printed.contains("quay/gull") && printed.contains("its connection can't go on with quay/tern"),
         "{printed}"
     );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn weights_and_networks_of_pools_by_flags() {
+    let service = Service::with(&["gull"]).await;
+    let text =
+        service.document() + "\n[networks]\ninland = [\"192.0.2.0/24\"]\n[pools.second]\ncheck = \"well\"\n";
+    service.apply(&text).await.unwrap();
+    let change = |more: &[&str]| {
+        let args = ["frontend", "change", "harbour", "--next-pools", "second"];
+        let made = service.merismos(&[&args[..], more].concat());
+        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    };
+    let keys = async || {
+        let document = service.client().document(Format::Json).await.unwrap();
+        serde_json::from_str::<Value>(&document).unwrap()["frontends"]["harbour"].clone()
+    };
+    change(&["--choose-pool", "by-weight", "--pool-weight", "quay=3", "--pool-weight", "second=0"]);
+    assert_eq!(keys().await["pool_weights"], serde_json::json!({ "quay": 3, "second": 0 }));
+    change(&["--choose-pool", "by-network", "--pool-network", "second=inland", "--reset", "pool_weights"]);
+    let keys = keys().await;
+    assert_eq!(keys["pool_networks"], serde_json::json!({ "second": ["inland"] }));
+    assert!(keys.get("pool_weights").is_none());
+    let wrong = service.merismos(&["frontend", "change", "harbour", "--pool-weight", "quay"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("NAME=VALUE"));
 }

@@ -1,5 +1,6 @@
 //! The keys of each kind of thing as flags, named as in the document.
 
+use std::collections::BTreeMap;
 use std::fmt::{Debug, Display};
 use std::net::IpAddr;
 use std::str::FromStr;
@@ -8,7 +9,7 @@ use merismos_core::config::Thing;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::thing::Kind;
 use merismos_core::name::{Name, PoolServer};
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 use serde_json::{Map, Value};
 
 use crate::exit::CliError;
@@ -95,6 +96,14 @@ pub(crate) struct FrontendKeys {
     /// The pool that takes what none of the others will
     #[arg(long, value_name = "POOL")]
     last_resort: Option<String>,
+    /// by-weight: the weight of a pool, 1 where none is given; may be given several times
+    #[arg(long = "pool-weight", value_name = "POOL=WEIGHT", value_parser = pair::<u16>)]
+    #[serde(serialize_with = "table", skip_serializing_if = "Vec::is_empty")]
+    pool_weights: Vec<(Name, u16)>,
+    /// by-network: a list of networks whose clients a pool gets; may be given several times
+    #[arg(long = "pool-network", value_name = "POOL=LIST", value_parser = pair::<Name>)]
+    #[serde(serialize_with = "lists", skip_serializing_if = "Vec::is_empty")]
+    pool_networks: Vec<(Name, Name)>,
     /// The most clients connected at once
     #[arg(long, value_name = "COUNT")]
     connection_limit: Option<u32>,
@@ -543,4 +552,25 @@ pub(crate) struct RangeKeys {
 impl Keys for RangeKeys {
     const KIND: Kind = Kind::Range;
     type Name = Name;
+}
+
+/// `NAME=VALUE`.
+fn pair<T: FromStr<Err: Display>>(text: &str) -> Result<(Name, T), String> {
+    let (name, value) = text.split_once('=').ok_or("it is written NAME=VALUE")?;
+    let name = name.parse().map_err(|error: merismos_core::name::NameError| error.to_string())?;
+    Ok((name, value.parse().map_err(|error: T::Err| error.to_string())?))
+}
+
+/// Pairs as a table.
+fn table<S: Serializer>(pairs: &[(Name, u16)], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_map(pairs.iter().map(|(name, value)| (name, value)))
+}
+
+/// Pairs as a table of lists.
+fn lists<S: Serializer>(pairs: &[(Name, Name)], serializer: S) -> Result<S::Ok, S::Error> {
+    let mut lists: BTreeMap<&Name, Vec<&Name>> = BTreeMap::new();
+    for (name, value) in pairs {
+        lists.entry(name).or_default().push(value);
+    }
+    serializer.collect_map(lists)
 }

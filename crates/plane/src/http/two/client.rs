@@ -21,11 +21,12 @@ use super::super::refuse::{Refusal, answer};
 use super::super::session::Asker;
 use super::inward::{Coding, Inward};
 use super::outward::Outward;
+use super::sides::Sides;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, broken, words};
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, SMALL};
 use crate::client::Who;
-use crate::io::{Sink, Source, Watch, Wire, write_all};
+use crate::io::{Sink, Watch, write_all};
 use crate::worker::{Client, Registered, Worker};
 
 /// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
@@ -208,7 +209,7 @@ async fn one(
     let mut text = worker.scrap();
     let coding = words::request_text(&request, request.body().is_end_stream(), &mut text);
     let reading = Inward::new(request.into_body(), *coding.as_ref().unwrap_or(&Coding::Bare));
-    let mut stream = Stream { reading, writing: Reply::new(respond, is_head) };
+    let mut stream = Sides { reading, writing: Reply::new(respond, is_head) };
     let snapshot = worker.snapshot();
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
@@ -260,12 +261,6 @@ async fn one(
 fn in_buffer(worker: &Worker, text: &[u8]) -> Result<Buffer, Refusal> {
     let mut buffer = if text.len() <= SMALL { worker.small.take() } else { worker.large.take() };
     if buffer.append(text) { Ok(buffer) } else { Err(Refusal::HeadTooLarge) }
-}
-
-/// One request and its answer, as a wire.
-struct Stream {
-    reading: Inward,
-    writing: Reply,
 }
 
 /// The answer's side.
@@ -345,58 +340,5 @@ impl Sink for Reply {
             Some(body) => body.poll_reset(context),
             None => self.respond.poll_reset(context).map(|_| ()),
         }
-    }
-}
-
-impl AsyncRead for Stream {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        room: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.reading).poll_read(context, room)
-    }
-}
-
-impl AsyncWrite for Stream {
-    fn poll_write(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        bytes: &[u8],
-    ) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.writing).poll_write(context, bytes)
-    }
-
-    fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Poll::Ready(Ok(()))
-    }
-
-    fn poll_shutdown(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Poll::Ready(Ok(()))
-    }
-}
-
-impl Source for Stream {
-    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        self.reading.poll_ready(context)
-    }
-}
-
-impl Sink for Stream {
-    fn poll_given_up(&mut self, context: &mut Context<'_>) -> Poll<()> {
-        self.writing.poll_given_up(context)
-    }
-}
-
-impl Wire for Stream {
-    type Reading<'a> = &'a mut Inward;
-    type Writing<'a> = &'a mut Reply;
-
-    fn sides(&mut self) -> (&mut Inward, &mut Reply) {
-        (&mut self.reading, &mut self.writing)
-    }
-
-    fn is_gone(&mut self, context: &mut Context<'_>) -> bool {
-        self.writing.poll_given_up(context).is_ready()
     }
 }

@@ -9,6 +9,7 @@ mod client;
 mod inward;
 mod outward;
 mod shared;
+mod sides;
 mod stream;
 mod words;
 

@@ -1,5 +1,6 @@
 //! One request to a server that speaks HTTP/2, as a wire of its own.
 
+use std::cell::Cell;
 use std::io;
 use std::pin::Pin;
 use std::rc::Rc;
@@ -13,8 +14,9 @@ use super::super::head::{Framing, HeadScan, Request};
 use super::inward::Inward;
 use super::outward::Outward;
 use super::shared::Line;
+use super::sides::Sides;
 use super::{broken, words};
-use crate::io::{Sink, Source, Wire};
+use crate::io::{Sink, Source};
 
 /// Counts a stream on its connection.
 struct Counted(Rc<Line>);
@@ -26,11 +28,10 @@ impl Drop for Counted {
 }
 
 /// One request to a server and its answer, as a wire.
-pub(in super::super) struct ServerStream {
-    asking: Asking,
-    answering: Answering,
-    counted: Counted,
-}
+pub(in super::super) type ServerStream = Sides<Answering, Asking>;
+
+/// An answer that will come: the request's side begins it, the answer's side takes it.
+type Coming = Rc<Cell<Option<ResponseFuture>>>;
 
 /// The request's side.
 pub(in super::super) struct Asking {
@@ -40,8 +41,8 @@ pub(in super::super) struct Asking {
     head: Vec<u8>,
     scan: HeadScan,
     body: Option<Outward>,
-    /// The answer that will come, until the other side has it.
-    answer: Option<ResponseFuture>,
+    coming: Coming,
+    counted: Counted,
     /// The server said, or it is plain, that it has done nothing of the request.
     untouched: bool,
 }
@@ -49,6 +50,7 @@ pub(in super::super) struct Asking {
 /// The answer's side.
 pub(in super::super) struct Answering {
     to_head: bool,
+    coming: Coming,
     answer: Option<ResponseFuture>,
     /// The text of a head, from `read` on.
     head: Vec<u8>,
@@ -67,29 +69,37 @@ impl ServerStream {
     pub(super) fn over(line: Rc<Line>, now: u64, request: &Request) -> Self {
         line.streams.set(line.streams.get() + 1);
         line.used.set(now);
-        let asking = Asking {
+        let coming = Coming::default();
+        let writing = Asking {
             requests: line.requests.clone(),
             framing: request.framing,
             head: Vec::new(),
             scan: HeadScan::default(),
             body: None,
-            answer: None,
+            coming: Rc::clone(&coming),
+            counted: Counted(line),
             untouched: false,
         };
-        let to_head = request.is_head;
-        let answering =
-            Answering { to_head, answer: None, head: Vec::new(), read: 0, body: None, untouched: false };
-        Self { asking, answering, counted: Counted(line) }
+        let reading = Answering {
+            to_head: request.is_head,
+            coming,
+            answer: None,
+            head: Vec::new(),
+            read: 0,
+            body: None,
+            untouched: false,
+        };
+        Self { reading, writing }
     }
 
     /// Whether nothing of the request was acted on, so that another server may have it whatever it asks for.
     pub(in super::super) fn is_untouched(&self) -> bool {
-        self.asking.untouched || self.answering.untouched
+        self.writing.untouched || self.reading.untouched
     }
 
     /// Gives no more requests to the connection: it did not answer this one.
     pub(in super::super) fn distrust(&self) {
-        self.counted.0.spent.set(true);
+        self.writing.counted.0.spent.set(true);
     }
 }
 
@@ -112,7 +122,7 @@ impl Asking {
         let ends = self.framing == Framing::None;
         match self.requests.send_request(request, ends) {
             Ok((answer, stream)) => {
-                self.answer = Some(answer);
+                self.coming.set(Some(answer));
                 self.body = Some(Outward::new(stream, self.framing, ends));
                 Poll::Ready(Ok(length - before))
             }
@@ -158,6 +168,7 @@ impl Answering {
         if self.read < self.head.len() {
             return Poll::Ready(Ok(()));
         }
+        self.answer = self.answer.take().or_else(|| self.coming.take());
         if let Some(answer) = &mut self.answer {
             self.head.clear();
             self.read = 0;
@@ -212,60 +223,5 @@ impl AsyncRead for Answering {
 impl Source for Answering {
     fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.poll_fill(context)
-    }
-}
-
-impl AsyncRead for ServerStream {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        room: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.answering).poll_read(context, room)
-    }
-}
-
-impl AsyncWrite for ServerStream {
-    fn poll_write(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        bytes: &[u8],
-    ) -> Poll<io::Result<usize>> {
-        let stream = &mut *self;
-        let written = Pin::new(&mut stream.asking).poll_write(context, bytes);
-        // The head always goes through here, before the sides are used apart.
-        if let Some(answer) = stream.asking.answer.take() {
-            stream.answering.answer = Some(answer);
-        }
-        written
-    }
-
-    fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Poll::Ready(Ok(()))
-    }
-
-    fn poll_shutdown(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Poll::Ready(Ok(()))
-    }
-}
-
-impl Source for ServerStream {
-    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        self.answering.poll_ready(context)
-    }
-}
-
-impl Sink for ServerStream {}
-
-impl Wire for ServerStream {
-    type Reading<'a> = &'a mut Answering;
-    type Writing<'a> = &'a mut Asking;
-
-    fn sides(&mut self) -> (&mut Answering, &mut Asking) {
-        (&mut self.answering, &mut self.asking)
-    }
-
-    fn is_gone(&mut self, _: &mut Context<'_>) -> bool {
-        self.counted.0.spent.get()
     }
 }
