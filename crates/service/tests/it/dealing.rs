@@ -260,7 +260,8 @@ async fn weights_and_networks_of_pools_by_flags() {
         service.document() + "\n[networks]\ninland = [\"192.0.2.0/24\"]\n[pools.second]\ncheck = \"well\"\n";
     service.apply(&text).await.unwrap();
     let change = |more: &[&str]| {
-        let args = ["frontend", "change", "harbour", "--next-pools", "second"];
+        let accept = "empty-pool:pools.second";
+        let args = ["frontend", "change", "harbour", "--next-pools", "second", "--accept", accept];
         let made = service.merismos(&[&args[..], more].concat());
         assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
     };
