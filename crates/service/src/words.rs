@@ -3,13 +3,21 @@
 use merismos_core::cells::Full;
 use merismos_core::config::document::Algorithm;
 
+/// Whether a decision is asked for or was made.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum When {
+    Next,
+    Made,
+}
+
 /// Why an algorithm chose a server, with the key that it went by and with what it knew of it.
-pub(crate) fn because(algorithm: Algorithm, key: Option<&str>, knows: Option<&str>) -> String {
+pub(crate) fn because(algorithm: Algorithm, key: Option<&str>, knows: Option<&str>, when: When) -> String {
+    let turn = if when == When::Next { "its turn is next" } else { "it was its turn" };
     let knows = knows.map(|knows| format!(": {knows}")).unwrap_or_default();
     match (algorithm, key) {
-        (Algorithm::RoundRobin, _) => "its turn is next".to_owned(),
+        (Algorithm::RoundRobin, _) => turn.to_owned(),
         (Algorithm::Hash, Some(key)) => format!("{key}, and that key is its own{knows}"),
-        (Algorithm::Hash, None) => "there is no key, so turns are taken, and its turn is next".to_owned(),
+        (Algorithm::Hash, None) => format!("there is no key, so turns are taken, and {turn}"),
         (Algorithm::LeastConnections, _) => format!("it has the least work in flight for its weight{knows}"),
         (Algorithm::LeastLoad, _) => format!("work would wait least there for its weight{knows}"),
         (Algorithm::RandomTwo, _) => {

@@ -516,15 +516,47 @@ fn circles(document: &Document, found: &mut Vec<Warning>) {
     for (name, pool) in &document.pools {
         for (server, spec) in &pool.servers {
             let address = spec.address.get();
-            if let Some(frontend) = listening.get(&address) {
-                found.push(Warning::new(
+            let Some(frontend) = listening.get(&address) else { continue };
+            let path = format!("pools.{name}.servers.{server}.address");
+            found.push(if leads_to(document, &listening, frontend, name) {
+                Warning::new(
                     "circle",
                     Level::Warning,
-                    &format!("pools.{name}.servers.{server}.address"),
+                    &path,
                     format!("{address} is where frontend {frontend} listens: requests would go in a circle"),
                     "the address of the server itself".to_owned(),
-                ));
-            }
+                )
+            } else {
+                Warning::new(
+                    "chain",
+                    Level::Notice,
+                    &path,
+                    format!("{address} is where frontend {frontend} listens: work is dealt out twice"),
+                    "right when that is meant; else the address of the server itself".to_owned(),
+                )
+            });
         }
     }
+}
+
+/// Whether work that comes to a frontend may come to a pool, also by way of other frontends.
+fn leads_to(
+    document: &Document,
+    listening: &BTreeMap<SocketAddr, &Name>,
+    from: &Name,
+    wanted: &Name,
+) -> bool {
+    let (mut seen, mut next) = (BTreeSet::from([from]), vec![from]);
+    while let Some(frontend) = next.pop() {
+        for pool in document.frontends.get(frontend).into_iter().flat_map(Frontend::pools) {
+            if pool == wanted {
+                return true;
+            }
+            let servers = document.pools.get(pool).into_iter().flat_map(|it| it.servers.values());
+            next.extend(
+                servers.filter_map(|it| listening.get(&it.address.get())).filter(|it| seen.insert(it)),
+            );
+        }
+    }
+    false
 }

@@ -162,7 +162,19 @@ impl Frontend {
             By::Order => format!("it is the first usable one in the order{but}"),
             By::Weight(weights) => format!("drawn by weight {}{but}", weights[chosen.number]),
             By::Latency => match chosen.pool.cell.pace.typical(now, None) {
-                Some(micros) => format!("it answers fastest, in {:.1} ms{but}", micros / 1_000.0),
+                Some(micros) => {
+                    let of = |pool: &Arc<Pool>| pool.cell.pace.typical(now, None);
+                    let others = choice.pools.iter().filter(|it| it.usable && it.name != chosen.pool.name);
+                    let others: Vec<String> = others
+                        .map(|it| match of(it) {
+                            Some(micros) => format!("{} in {:.1} ms", it.name, micros / 1_000.0),
+                            None => format!("{} not measured", it.name),
+                        })
+                        .collect();
+                    let than =
+                        if others.is_empty() { String::new() } else { format!(" ({})", others.join(", ")) };
+                    format!("it answers fastest, in {:.1} ms{than}{but}", micros / 1_000.0)
+                }
                 None => format!("it was not measured yet{but}"),
             },
             By::Network(networks) => {

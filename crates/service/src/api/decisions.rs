@@ -18,7 +18,7 @@ use utoipa::IntoParams;
 use super::App;
 use super::problem::{ApiError, InQuery, Looking};
 use crate::clock::wall;
-use crate::words::{because, full_words, why_not};
+use crate::words::{When, because, full_words, why_not};
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -58,7 +58,7 @@ fn view(told: &decisions::Decision) -> Decision {
     let why = match told.tied {
         Some(Tied::Pin) => "its client is pinned to it".to_owned(),
         Some(Tied::Connection) => "its connection was dealt out to it before".to_owned(),
-        None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref()),
+        None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref(), When::Made),
     };
     let not_chosen = |other: &Other| NotChosen {
         server: other.server.to_string(),

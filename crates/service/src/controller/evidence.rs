@@ -3,7 +3,9 @@
 use std::time::Instant;
 
 use merismos_core::config::document::TrafficVerdict;
+use merismos_core::eligibility::Reason;
 use merismos_core::health::State as HealthState;
+use merismos_core::routing::Server;
 
 use super::state::State;
 
@@ -17,14 +19,15 @@ impl State {
                 continue;
             };
             // Several may be told at once: the last of them is spared too.
-            let mut left = pool.servers.iter().filter(|it| it.standing.reason.is_none()).count();
+            let can_work = |it: &Server| matches!(it.standing.reason, None | Some(Reason::Standby));
+            let mut left = pool.servers.iter().filter(|it| can_work(it)).count();
             for server in &pool.servers {
                 let Some(health) = self.health.get(&server.name) else { continue };
                 let open = match evidence.verdict {
                     TrafficVerdict::Suspect => health.state == HealthState::Up,
                     TrafficVerdict::Down => matches!(health.state, HealthState::Up | HealthState::Suspect),
                 };
-                let takes_one = evidence.verdict == TrafficVerdict::Down && server.standing.reason.is_none();
+                let takes_one = evidence.verdict == TrafficVerdict::Down && can_work(server);
                 if !open || (takes_one && left <= 1 && !evidence.even_if_last) {
                     continue;
                 }

@@ -10,7 +10,7 @@ use rand::RngExt;
 use super::state::State;
 use super::{Imagined, NoFrontend};
 use crate::clock::wall;
-use crate::words::{because, full_words, why_not};
+use crate::words::{When, because, full_words, why_not};
 
 impl State {
     /// Which server a piece of work would go to, and why no other.
@@ -43,7 +43,7 @@ impl State {
         }
         let mut why = why_chosen(frontend, &explanation);
         if let Some(before) = before {
-            why = format!("{why}; {}", why_not_before(frontend, before));
+            why = format!("{}; {why}", why_not_before(frontend, before));
         }
         Ok(ExplainAnswer {
             frontend: name.to_string(),
@@ -115,7 +115,7 @@ fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Optio
 /// Why what came before on the connection does not count.
 fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
     match frontend.unit {
-        Unit::Request => "each request is dealt out by itself, whatever its connection had before".to_owned(),
+        Unit::Request => "each request is dealt out by itself".to_owned(),
         Unit::Datagram => "each datagram is dealt out by itself".to_owned(),
         Unit::Connection | Unit::Flow => format!("its connection can't go on with {before}"),
     }
@@ -171,7 +171,7 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
             format!("every eligible server of pool {} is full: it waits, and then {without}", pool.name)
         };
     };
-    let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref());
+    let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref(), When::Next);
     let share = chosen.share * 100.0;
     format!("it is eligible, and {because} ({}, expected share {share:.1} %)", pool.algorithm)
 }

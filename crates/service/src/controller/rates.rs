@@ -28,7 +28,7 @@ fn find<T: Copy>(counts: &[(u32, T)], id: u32) -> Option<T> {
 }
 
 /// Samples of the last minute, the oldest first.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) struct Rates(VecDeque<Sample>);
 
 /// What a count grew by over a window, and how long the window really was.
@@ -38,6 +38,11 @@ pub(super) struct Growth<T> {
 }
 
 impl Rates {
+    /// Before anything was counted.
+    pub(super) fn new(at: Instant) -> Self {
+        Self(VecDeque::from([Sample { at, servers: Box::default(), frontends: Box::default() }]))
+    }
+
     /// Takes a sample and forgets those that are older than the long window.
     pub(super) fn sample(&mut self, snapshot: &Snapshot, at: Instant) {
         let servers = snapshot.pools.iter().flat_map(|pool| &pool.servers);

@@ -164,7 +164,7 @@ impl State {
             duties: start.duties,
             health: BTreeMap::new(),
             known_health: start.known_health,
-            rates: Rates::default(),
+            rates: Rates::new(Instant::now()),
             holds: start.holds,
             pin_key: start.pin_key,
             ramps: BTreeMap::new(),

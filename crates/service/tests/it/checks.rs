@@ -5,6 +5,7 @@ use std::process::Command;
 use merismos_api::{TryAnswer, TryRequest};
 use merismos_core::health::{State, Step};
 use merismos_lab::stand_in::Fault;
+use rstest::rstest;
 use serde_json::{Map, Value, json};
 
 use crate::harness::{Database, Instance, Service, free, until};
@@ -264,13 +265,18 @@ async fn when_all_servers_fail_alike_it_is_said_and_a_pool_may_send_to_all_of_th
     assert_eq!(service.get().await.unwrap().0, 200);
 }
 
+#[rstest]
+#[case::both_work("")]
+#[case::one_stands_by("tier = 1\n")]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_server_that_fails_real_work_is_noticed_before_its_check_does() {
+async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] tier: &str) {
     let service = Service::with(&["gull", "tern"]).await;
     // A check that comes once an hour: only traffic tells.
     let text = service.document().replace("interval = \"200ms\"", "interval = \"1h\"");
     let keys = "[pools.quay]\nevidence_failures = 3\nevidence_errors = true\nevidence_verdict = \"down\"\n";
-    service.apply(&text.replace("[pools.quay]\n", keys)).await.unwrap();
+    let tern = "[pools.quay.servers.tern]\n";
+    let text = text.replace("[pools.quay]\n", keys).replace(tern, &format!("{tern}{tier}"));
+    service.apply(&text).await.unwrap();
     service.all_up().await;
     for stand_in in &service.stand_ins {
         stand_in.set(Fault::Error { status: 500 }).await;
@@ -292,5 +298,5 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does() {
         pool.servers.iter().any(|it| it.observed.ten_seconds.errors >= 12)
     })
     .await;
-    assert_eq!(service.status().await.pools[0].eligible, 1);
+    assert_eq!(service.status().await.pools[0].eligible, 1, "the last one is spared");
 }

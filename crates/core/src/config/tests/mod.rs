@@ -152,7 +152,14 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
     "[pools.spare.servers.auk]\naddress = \"192.0.2.21:8080\"\n",
     "pool spare shares servers with pool booking: 192.0.2.21:8080 (auk, there gull)"
 )]
-#[case::circle("[pools.spare.servers.auk]\naddress = \"192.0.2.10:80\"\n", "requests would go in a circle")]
+#[case::circle("[pools.booking.servers.auk]\naddress = \"192.0.2.10:80\"\n", "requests would go in a circle")]
+#[case::long_circle(
+    "[frontends.side]\nprotocol = \"http\"\nlisten = \"192.0.2.11:80\"\npool = \"spare\"\n\
+     [pools.booking.servers.auk]\naddress = \"192.0.2.11:80\"\n\
+     [pools.spare.servers.auk]\naddress = \"192.0.2.10:80\"\n",
+    "192.0.2.11:80 is where frontend side listens: requests would go in a circle"
+)]
+#[case::chain("[pools.spare.servers.auk]\naddress = \"192.0.2.10:80\"\n", "work is dealt out twice")]
 #[case::slow_timeout(
     "[checks.slow]\nkind = \"tcp\"\ninterval = \"1s\"\ntimeout = \"2s\"\n",
     "is not shorter than interval"
