@@ -277,7 +277,6 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
     let tern = "[pools.quay.servers.tern]\n";
     let text = text.replace("[pools.quay]\n", keys).replace(tern, &format!("{tern}{tier}"));
     service.apply(&text).await.unwrap();
-    service.all_up().await;
     for stand_in in &service.stand_ins {
         stand_in.set(Fault::Error { status: 500 }).await;
     }
