@@ -12,8 +12,8 @@
   import ThingActions from '../lib/components/ThingActions.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
   import { desk } from '../lib/desk/desk.svelte'
-  import { ago } from '../lib/format/format'
-  import { dutySign, healthSign } from '../lib/format/sign'
+  import { ago, length } from '../lib/format/format'
+  import { dutySign, healthSign, standing } from '../lib/format/sign'
   import { live } from '../lib/live/live.svelte'
   import { navigate, route } from '../router'
 
@@ -110,6 +110,7 @@
       <span class={health.tone}>{health.glyph} {health.word}</span>
       {#if at.health.checked && live.status}<span class="text-secondary">{ago(at.health.since, live.status.at)}</span>{/if}
       {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.got : at.reason_words}</div>{/if}
+      {#each standing(at) as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>
     <td class="pr-3"><Share expected={at.expected} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} /></td>
     <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = at)} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
@@ -138,7 +139,9 @@
   {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
   {#if pool}
     {#if status?.sends_to_all}<p class="mb-2 text-warning">! No server passes: work goes to all of them, as when_none says.</p>{/if}
-    {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with it {more}{/each}</p>{/if}
+    {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with it {more}{/each}.
+        A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; until then, at this rate, {status.check.at_stake.average} pieces of work on average and {status.check.at_stake.worst} at worst would meet it{/if}.
+        Each server gets up to {status.check.probes_per_minute} probes a minute.</p>{/if}
     <div role="tablist" class="mb-3 flex flex-wrap gap-1 border-b border-base-300" aria-label="Parts of the pool">
       {#each [['servers', `Servers (${servers?.total ?? 0})`], ['add', 'Add servers'], ['lookups', `DNS names (${lookups.length})`], ['settings', 'Settings']] as [key, title] (key)}
         <button

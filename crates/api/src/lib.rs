@@ -23,8 +23,8 @@ pub use event::{Event, EventKind, Events, StreamMessage};
 pub use probe::{Diagnosis, Mark, Probes, Rung, Tried, TryAnswer, TryRequest};
 pub use problem::ProblemDocument;
 pub use status::{
-    CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PassedServer,
-    PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
+    AtStake, CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed,
+    PassedServer, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
 pub use thing::{HostView, Hosts, ThingView, Things};
 pub use trial::{Happening, Trial, TrialRequest, TrialState, Trials};

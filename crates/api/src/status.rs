@@ -3,7 +3,7 @@
 use merismos_core::duty::Order;
 use merismos_core::eligibility::Reason;
 use merismos_core::health::timing::Timing;
-use merismos_core::health::{Evidence, State};
+use merismos_core::health::{Evidence, State, Wish};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -42,6 +42,10 @@ pub struct Node {
     pub started: Wall,
     /// How many workers it has.
     pub workers: u64,
+    /// Probes that it has started.
+    pub probes: u64,
+    /// Those of them that began more than 5 ms after their time.
+    pub late_probes: u64,
 }
 
 /// The running revision.
@@ -175,6 +179,23 @@ pub struct CheckStatus {
     pub asks: String,
     /// What its timing means.
     pub timing: Timing,
+    /// How many probes a server of the pool gets in a minute, at most: from all nodes, by all checks of all pools that
+    /// have its address, while it answers at once.
+    pub probes_per_minute: u64,
+    /// What would meet a failure before it is noticed, at the rate of the last 10 seconds.
+    pub at_stake: AtStake,
+}
+
+/// How much work goes to a server between its failure and `down`, at the rate of the last 10 seconds. What is refused is
+/// offered to another server; what meets silence waits for its timeout first.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct AtStake {
+    /// Pieces of work a second at the pool's server with the largest expected share.
+    pub per_second: f64,
+    /// On average.
+    pub average: u64,
+    /// At worst.
+    pub worst: u64,
 }
 
 /// A server: the three truths, the one answer, and what was observed.
@@ -228,6 +249,13 @@ pub struct HealthStatus {
     pub failures_to_down: Option<u32>,
     /// Passes in a row from now that would make it up.
     pub passes_to_up: Option<u32>,
+    /// What it asks for in its answers, where its check listens.
+    pub wish: Option<Wish>,
+    /// Whether it keeps changing.
+    pub flapping: bool,
+    /// It is not up before this, whatever its probes say, for it keeps changing.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub held_until: Option<Wall>,
 }
 
 /// What was observed over two windows.

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::config::document::{Algorithm, Pool, WhenNone};
 use crate::duty::Duty;
-use crate::health::State;
+use crate::health::{State, Wish};
 use crate::name::{Name, PoolServer};
 use crate::tiers::{self, Able, TIERS};
 
@@ -17,6 +17,10 @@ pub trait Truths {
     fn duty(&self, server: &PoolServer) -> Duty;
     /// What probes say of a server.
     fn health(&self, server: &PoolServer) -> State;
+    /// What a server asks for by itself.
+    fn wish(&self, _server: &PoolServer) -> Option<Wish> {
+        None
+    }
     /// How far a server has come on its ramp, in thousandths of its full share.
     fn ramp(&self, _server: &PoolServer) -> u32 {
         RAMPED
@@ -47,6 +51,8 @@ pub enum Reason {
     Down,
     /// Probes pass again, but not yet often enough.
     Recovering,
+    /// It asked to be drained, in an answer to a probe.
+    AsksToDrain,
     /// It could work, and servers of another tier do.
     Standby,
 }
@@ -60,6 +66,7 @@ impl fmt::Display for Reason {
             Self::Unproven => "no probe has ended yet",
             Self::Down => "down: its probes fail",
             Self::Recovering => "recovering: its probes pass, but not yet often enough",
+            Self::AsksToDrain => "it asks to be drained",
             Self::Standby => "standing by for the tier that works",
         })
     }
@@ -111,28 +118,40 @@ pub fn pool_shares(name: &Name, pool: &Pool, truths: &impl Truths) -> BTreeMap<N
 #[must_use]
 pub fn able(name: &Name, pool: &Pool, truths: &impl Truths) -> Able {
     let mut able = [0; TIERS];
-    let mut id = PoolServer { pool: name.clone(), server: name.clone() };
-    for (server, spec) in &pool.servers {
-        id.server.clone_from(server);
-        if reason(spec.weight, pool.check.is_some(), truths.duty(&id), truths.health(&id)).is_none() {
-            able[usize::from(spec.tier)] += 1;
-        }
+    for (reason, spec) in known_reasons(name, pool, truths).iter().zip(pool.servers.values()) {
+        able[usize::from(spec.tier)] += u32::from(reason.is_none());
     }
     able
 }
 
-/// Whether a pool sends work to its failing servers: it is told to, and none of them passes.
+/// Why each server of a pool could not work, whichever tier does, in the order of their names.
+///
+/// A server that asks to be drained is, as long as another one of its pool could work.
 #[must_use]
-pub fn sends_to_all(name: &Name, pool: &Pool, truths: &impl Truths) -> bool {
-    if pool.when_none == WhenNone::Refuse || pool.check.is_none() {
-        return false;
-    }
+pub fn known_reasons(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Option<Reason>> {
     let mut id = PoolServer { pool: name.clone(), server: name.clone() };
-    let mut reasons = pool.servers.iter().map(|(server, spec)| {
+    let mut asks_to_drain = Vec::new();
+    let mut reasons: Vec<Option<Reason>> = Vec::with_capacity(pool.servers.len());
+    for (server, spec) in &pool.servers {
         id.server.clone_from(server);
-        reason(spec.weight, true, truths.duty(&id), truths.health(&id))
-    });
-    reasons.all(|reason| reason.is_some())
+        let reason = reason(spec.weight, pool.check.is_some(), truths.duty(&id), truths.health(&id));
+        if reason.is_none() && truths.wish(&id) == Some(Wish::Drain) {
+            asks_to_drain.push(reasons.len());
+        }
+        reasons.push(reason);
+    }
+    let able = reasons.iter().filter(|reason| reason.is_none()).count();
+    if able > asks_to_drain.len() {
+        for place in asks_to_drain {
+            reasons[place] = Some(Reason::AsksToDrain);
+        }
+    }
+    reasons
+}
+
+/// Whether a pool sends work to its failing servers: it is told to, and none of them passes.
+fn sends_to_all(pool: &Pool, reasons: &[Option<Reason>]) -> bool {
+    pool.when_none != WhenNone::Refuse && pool.check.is_some() && reasons.iter().all(Option::is_some)
 }
 
 /// Whether a server is only out because of what probes say. One that was never probed may not even be there.
@@ -144,27 +163,27 @@ fn is_of_health(reason: Option<Reason>) -> bool {
 /// that can, or a higher one that work is bound to. A server's share is what it counts among that tier's working ones.
 #[must_use]
 pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing> {
-    let has_check = pool.check.is_some();
     let mut id = PoolServer { pool: name.clone(), server: name.clone() };
     let mut able = [0; TIERS];
-    let sends_to_all = sends_to_all(name, pool, truths);
+    let reasons = known_reasons(name, pool, truths);
+    let sends_to_all = sends_to_all(pool, &reasons);
     let mut standings: Vec<_> = pool
         .servers
         .iter()
-        .map(|(server, spec)| {
+        .zip(reasons)
+        .map(|((server, spec), reason)| {
             id.server.clone_from(server);
-            let mut reason = reason(spec.weight, has_check, truths.duty(&id), truths.health(&id));
             let fails = sends_to_all && is_of_health(reason);
-            if fails {
-                reason = None;
-            }
+            let reason = reason.filter(|_| !fails);
             if reason.is_some() {
                 return Standing { reason, share: 0.0, weight: 0, fails };
             }
             able[usize::from(spec.tier)] += 1;
+            let wish = truths.wish(&id).map_or(100, Wish::percent);
             // 1000 x 100 x 1000 are far from the end of a u32.
             let weight = u32::from(spec.weight) * u32::from(spec.capacity) * truths.ramp(&id) / 100;
-            Standing { reason, share: 0.0, weight: weight.max(1), fails }
+            let weight = u64::from(weight) * u64::from(wish) / 100;
+            Standing { reason, share: 0.0, weight: u32::try_from(weight).unwrap_or(u32::MAX).max(1), fails }
         })
         .collect();
     let lowest = tiers::lowest(&able, pool.tier_minimum);
@@ -290,6 +309,50 @@ mod tests {
         );
         let stands_by = standings.values().filter(|it| it.reason == Some(Reason::Standby)).count();
         assert_eq!(stands_by, usize::from(shares[2].is_none() && states[2] == State::Up));
+    }
+
+    /// Everything up, and what a and b ask for.
+    struct Asking(Option<Wish>, Option<Wish>);
+
+    impl Truths for Asking {
+        fn duty(&self, _: &PoolServer) -> Duty {
+            Duty::InService
+        }
+        fn health(&self, server: &PoolServer) -> State {
+            if server.server.as_str() == "c" { State::Down } else { State::Up }
+        }
+        fn wish(&self, server: &PoolServer) -> Option<Wish> {
+            match server.server.as_str() {
+                "a" => self.0,
+                "b" => self.1,
+                _ => None,
+            }
+        }
+    }
+
+    #[rstest]
+    #[case::nothing(None, None, [Some(0.5), Some(0.5)])]
+    #[case::a_smaller_share(Some(Wish::Share(25)), None, [Some(0.2), Some(0.8)])]
+    #[case::to_be_drained(None, Some(Wish::Drain), [Some(1.0), None])]
+    #[case::all_that_can_work(Some(Wish::Drain), Some(Wish::Drain), [Some(0.5), Some(0.5)])]
+    fn what_servers_ask_for(
+        #[case] of_a: Option<Wish>,
+        #[case] of_b: Option<Wish>,
+        #[case] shares: [Option<f64>; 2],
+    ) {
+        let text = "format = 2\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
+                    servers.a = { address = \"192.0.2.1:80\" }\nservers.b = { address = \"192.0.2.2:80\" }\n\
+                    servers.c = { address = \"192.0.2.3:80\" }\n";
+        let checked = crate::config::load(text, crate::config::Format::Toml).unwrap();
+        let (name, pool) = checked.document().pools.first_key_value().unwrap();
+        let asking = Asking(of_a, of_b);
+        let standings = standings(name, pool, &asking);
+        let found =
+            standings[..2].iter().map(|it| it.reason.is_none().then_some(it.share)).collect::<Vec<_>>();
+        assert_eq!(found, shares);
+        let drained = standings.iter().filter(|it| it.reason == Some(Reason::AsksToDrain)).count();
+        assert_eq!(drained, shares.iter().filter(|share| share.is_none()).count());
+        assert_eq!(able(name, pool, &asking)[0] as usize, 2 - drained);
     }
 
     /// Everything up, with one server on its ramp and one tier held.

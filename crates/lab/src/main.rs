@@ -42,6 +42,12 @@ enum Command {
         /// For error: the status it answers with
         #[arg(long, default_value_t = 500, value_parser = clap::value_parser!(u16).range(400..=599))]
         status: u16,
+        /// For flap: how long each turn is, in milliseconds
+        #[arg(long, default_value_t = 5_000, value_parser = clap::value_parser!(u64).range(1..))]
+        period_ms: u64,
+        /// For ask-for-share: the part, in percent
+        #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u8).range(1..100))]
+        percent: u8,
         #[command(flatten)]
         at: Control,
     },
@@ -115,6 +121,16 @@ enum How {
     Error,
     /// Answers with the right status and a wrong body
     WrongBody,
+    /// Its answers break off in the middle
+    Half,
+    /// Sends whoever asks to somewhere else
+    Redirect,
+    /// Answers as it should and with 503 in turns
+    Flap,
+    /// Answers as it should, and asks to be drained
+    AskToDrain,
+    /// Answers as it should, and asks for a part of its share
+    AskForShare,
 }
 
 #[tokio::main(flavor = "current_thread")]
@@ -151,13 +167,18 @@ async fn run(command: Command) -> Result<String, LabError> {
             }
         }
         Command::List { at } => Ok(control::stand_ins(at.control).await?.iter().map(words).collect()),
-        Command::Break { name, how, delay_ms, status, at } => {
+        Command::Break { name, how, delay_ms, status, period_ms, percent, at } => {
             let fault = match how {
                 How::Refuse => Fault::Refuse,
                 How::Hang => Fault::Hang,
                 How::Slow => Fault::Slow { delay_ms },
                 How::Error => Fault::Error { status },
                 How::WrongBody => Fault::WrongBody,
+                How::Half => Fault::Half,
+                How::Redirect => Fault::Redirect,
+                How::Flap => Fault::Flap { period_ms },
+                How::AskToDrain => Fault::AskToDrain,
+                How::AskForShare => Fault::AskForShare { percent },
             };
             Ok(words(&control::set_fault(at.control, &name, fault).await?))
         }
@@ -197,6 +218,11 @@ fn describe(fault: Fault) -> String {
         Fault::Slow { delay_ms } => format!("answers {delay_ms} ms late"),
         Fault::Error { status } => format!("answers everything with {status}"),
         Fault::WrongBody => "answers with somebody else's body".to_owned(),
+        Fault::Half => "breaks its answers off in the middle".to_owned(),
+        Fault::Redirect => "sends whoever asks to somewhere else".to_owned(),
+        Fault::Flap { period_ms } => format!("answers well and with 503 in turns of {period_ms} ms"),
+        Fault::AskToDrain => "answers, and asks to be drained".to_owned(),
+        Fault::AskForShare { percent } => format!("answers, and asks for {percent} % of its share"),
     }
 }
 

@@ -5,11 +5,12 @@ use std::convert::Infallible;
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use bytes::Bytes;
 use http_body_util::{BodyExt, Full};
 use hyper::body::Incoming;
+use hyper::header::{CONTENT_LENGTH, HeaderValue, LOCATION};
 use hyper::service::service_fn;
 use hyper::{Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
@@ -47,6 +48,22 @@ pub enum Fault {
     },
     /// It answers with the right status and somebody else's body.
     WrongBody,
+    /// Its answers break off in the middle.
+    Half,
+    /// It sends whoever asks to somewhere else.
+    Redirect,
+    /// It answers as it should and with 503 in turns.
+    Flap {
+        /// How long each turn is, in milliseconds.
+        period_ms: u64,
+    },
+    /// It answers as it should, and asks to be drained.
+    AskToDrain,
+    /// It answers as it should, and asks for a part of its share.
+    AskForShare {
+        /// The part, in percent.
+        percent: u8,
+    },
 }
 
 /// A running stand-in. It ends when it is dropped.
@@ -209,7 +226,15 @@ async fn talk_in_lines(stream: TcpStream, name: Arc<str>, mut faults: watch::Rec
 pub(crate) async fn pause(faults: &mut watch::Receiver<Fault>) {
     let fault = *faults.borrow_and_update();
     match fault {
-        Fault::None | Fault::Refuse | Fault::Error { .. } | Fault::WrongBody => {}
+        Fault::None
+        | Fault::Refuse
+        | Fault::Error { .. }
+        | Fault::WrongBody
+        | Fault::Half
+        | Fault::Redirect
+        | Fault::Flap { .. }
+        | Fault::AskToDrain
+        | Fault::AskForShare { .. } => {}
         Fault::Hang => {
             // Until it is told to recover; whoever waited that long is answered then.
             let _ = faults.wait_for(|fault| *fault != Fault::Hang).await;
@@ -229,8 +254,26 @@ async fn answer(
     let sent = request.into_body().collect().await.map_or(0, |body| body.to_bytes().len());
     let fault = *faults.borrow_and_update();
     pause(&mut faults).await;
+    let mut more = None;
     match fault {
         Fault::None | Fault::Refuse | Fault::Hang | Fault::Slow { .. } => {}
+        Fault::Half => {
+            // More is promised than comes.
+            let mut response = reply(name, StatusCode::OK, "Half a page".into());
+            response.headers_mut().insert(CONTENT_LENGTH, HeaderValue::from_static("22"));
+            return response;
+        }
+        Fault::Redirect => {
+            let mut response = reply(name, StatusCode::FOUND, Bytes::new());
+            response.headers_mut().insert(LOCATION, HeaderValue::from_static("http://192.0.2.99/moved"));
+            return response;
+        }
+        Fault::Flap { period_ms } if turn(period_ms) => {
+            return reply(name, StatusCode::SERVICE_UNAVAILABLE, format!("{name} flaps\n").into());
+        }
+        Fault::Flap { .. } => {}
+        Fault::AskToDrain => more = Some("drain".to_owned()),
+        Fault::AskForShare { percent } => more = Some(format!("share={percent}")),
         Fault::Error { status } => {
             let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
             return reply(name, status, format!("{name} fails with {status}\n").into());
@@ -244,7 +287,17 @@ async fn answer(
         None if path == "/health" => "well\n".into(),
         None => format!("{name} answers {method} {path} ({sent} bytes came with it)\n").into(),
     };
-    reply(name, StatusCode::OK, body)
+    let mut response = reply(name, StatusCode::OK, body);
+    if let Some(wish) = more.and_then(|wish| wish.parse().ok()) {
+        response.headers_mut().insert("merismos-wish", wish);
+    }
+    response
+}
+
+/// Whether it is the turn of failing.
+fn turn(period_ms: u64) -> bool {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_millis();
+    now / u128::from(period_ms.max(1)) % 2 == 1
 }
 
 fn reply(name: &str, status: StatusCode, body: Bytes) -> Response<Full<Bytes>> {

@@ -62,6 +62,8 @@ pub(crate) enum RunError {
     Revision { number: u64, problems: Vec<Problem> },
     #[error("signals can't be received")]
     Signals(#[source] io::Error),
+    #[error("the probes' thread can't be started")]
+    Probes(#[source] io::Error),
     #[error("the load clients' thread can't be started")]
     Load(#[source] io::Error),
 }
@@ -171,7 +173,8 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let decisions = plane.decisions();
     let state = State::new(Start {
         plane,
-        prober: Prober::new(reports, surroundings.clone()),
+        prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
+            .map_err(RunError::Probes)?,
         lookups: Lookups::new(lookups),
         found: copy.found,
         journal: journal.clone(),

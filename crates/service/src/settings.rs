@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use clap::{Parser, ValueEnum};
 use merismos_core::units::Span;
+use merismos_plane::probe::AT_ONCE;
 use serde::Deserialize;
 
 /// Merismos, a load-balancing service. Each setting may also stand in the environment or in the settings file.
@@ -36,6 +37,9 @@ pub(crate) struct Flags {
     /// The folder whose programs checks of the kind command may run; none may without it
     #[arg(long, env = "MERISMOSD_COMMAND_FOLDER", value_name = "FOLDER")]
     command_folder: Option<PathBuf>,
+    /// Probes under way at once, at most; one more waits, and is counted as late [default: 4096]
+    #[arg(long, env = "MERISMOSD_PROBES_AT_ONCE", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..))]
+    probes_at_once: Option<u32>,
     /// What is logged: error, warn, info, debug, trace, or a filter by module [default: info]
     #[arg(long, env = "MERISMOSD_LOG", value_name = "FILTER")]
     log: Option<String>,
@@ -65,6 +69,7 @@ struct File {
     grace: Option<Span>,
     waiting_events: Option<u32>,
     command_folder: Option<PathBuf>,
+    probes_at_once: Option<u32>,
     log: Option<String>,
     log_format: Option<LogFormat>,
 }
@@ -79,6 +84,7 @@ pub(crate) struct Settings {
     pub(crate) grace: Duration,
     pub(crate) waiting_events: usize,
     pub(crate) command_folder: Option<PathBuf>,
+    pub(crate) probes_at_once: usize,
     pub(crate) log: String,
     pub(crate) log_format: LogFormat,
 }
@@ -116,6 +122,10 @@ impl Settings {
             grace: flags.grace.or(file.grace).map_or(Duration::from_secs(30), Span::get),
             waiting_events: flags.waiting_events.or(file.waiting_events).unwrap_or(10_000) as usize,
             command_folder: flags.command_folder.or(file.command_folder),
+            probes_at_once: flags
+                .probes_at_once
+                .or(file.probes_at_once)
+                .map_or(AT_ONCE, |count| count as usize),
             log: flags.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
             log_format: flags.log_format.or(file.log_format).unwrap_or_default(),
         })

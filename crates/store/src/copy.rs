@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use merismos_core::config::found::FoundServer;
 use merismos_core::duty::Order;
-use merismos_core::health::State;
+use merismos_core::health::{State, Wish};
 use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
@@ -41,6 +41,12 @@ pub struct KnownHealth {
     pub state: State,
     /// Since when.
     pub since: Wall,
+    /// What it asked for.
+    #[serde(default)]
+    pub wish: Option<Wish>,
+    /// Until when it is held down.
+    #[serde(default)]
+    pub held_until: Option<Wall>,
 }
 
 /// Why the copy can't be used.
@@ -112,7 +118,12 @@ mod tests {
         let mut copy = Copy::default();
         copy.health.insert(
             "booking/gull 192.0.2.21:80".to_owned(),
-            KnownHealth { state: State::Down, since: Wall(5) },
+            KnownHealth {
+                state: State::Down,
+                since: Wall(5),
+                wish: Some(Wish::Share(30)),
+                held_until: Some(Wall(9)),
+            },
         );
         write(&path, &copy).unwrap();
         assert_eq!(read(&path).unwrap(), Some(copy));

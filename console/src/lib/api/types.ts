@@ -40,6 +40,9 @@ export interface ServerStatus {
     last_probe: Evidence | null
     failures_to_down: number | null
     passes_to_up: number | null
+    wish: 'drain' | { share: number } | null
+    flapping: boolean
+    held_until: string | null
   }
   eligible: boolean
   reason: string | null
@@ -133,7 +136,7 @@ export interface PoolStatus {
   sends_to_all: boolean
   name: string
   algorithm: string
-  check: { name: string; asks: string; timing: Timing } | null
+  check: { name: string; asks: string; timing: Timing; probes_per_minute: number; at_stake: { per_second: number; average: number; worst: number } } | null
   size: number
   eligible: number
   failing: number

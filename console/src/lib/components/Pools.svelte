@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { ServerStatus, Status } from '../api/types'
   import { ago, length, rate, shortName } from '../format/format'
-  import { dutySign, healthSign } from '../format/sign'
+  import { dutySign, healthSign, standing } from '../format/sign'
   import Share from './Share.svelte'
 
   let { status, onduty }: { status: Status; onduty: (server: ServerStatus) => void } = $props()
@@ -11,6 +11,7 @@
     if (server.duty && server.duty.duty !== 'in_service') parts.push(`${server.duty.who}: ${server.duty.reason}`)
     const probe = server.health.last_probe
     if (server.health.checked && probe && probe.step !== 'done') parts.push(probe.got)
+    parts.push(...standing(server))
     if (parts.length === 0 && server.reason_words) parts.push(server.reason_words)
     return parts.join(' · ')
   }

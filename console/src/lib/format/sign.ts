@@ -37,3 +37,13 @@ export function dutySign(server: ServerStatus): Sign {
       return { glyph: '', word: 'in service', tone: 'text-secondary' }
   }
 }
+
+/** What else there is to say of a server's health, a few words each. */
+export function standing({ health, eligible }: ServerStatus): string[] {
+  const says: string[] = []
+  if (health.wish === 'drain') says.push(eligible ? 'asks to be drained; no other server could work' : 'asks to be drained')
+  else if (health.wish) says.push(`asks for ${health.wish.share} % of its share`)
+  if (health.flapping) says.push('flapping')
+  if (health.held_until) says.push(`held down until ${new Date(health.held_until).toLocaleTimeString('en-GB')}`)
+  return says
+}

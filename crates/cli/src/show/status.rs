@@ -4,7 +4,7 @@ use comfy_table::{Cell, Color};
 use merismos_api::{FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status};
 use merismos_core::duty::Duty;
 use merismos_core::eligibility::Reason;
-use merismos_core::health::State;
+use merismos_core::health::{State, Wish};
 use merismos_core::units::humane;
 
 use super::table::{bar, count, number, percent, table};
@@ -143,6 +143,17 @@ fn pool(pool: &PoolStatus, status: &Status) {
                 seconds(noticed.average_ms),
                 seconds(noticed.worst_ms)
             ));
+            let stake = &check.at_stake;
+            if stake.worst > 0 {
+                text(&format!(
+                    "  until then, at this rate ({:.1}/s at the largest server): {} pieces of work on average, {} at worst, would meet it\n",
+                    stake.per_second, stake.average, stake.worst
+                ));
+            }
+            text(&format!(
+                "  each server gets up to {} probes a minute, from all pools and nodes\n",
+                check.probes_per_minute
+            ));
         }
         None => text("  no check: every server is taken to work\n"),
     }
@@ -262,10 +273,21 @@ fn reasons(server: &ServerStatus) -> Vec<String> {
     if let Some(ramp) = server.ramp {
         says.push(format!("came back a moment ago: its share has grown to {} of its own", percent(ramp)));
     }
+    let health = &server.health;
+    if let Some(wish) = health.wish {
+        let kept = wish == Wish::Drain && server.eligible;
+        let but = if kept { ", and is not: no other server of its pool could work" } else { "" };
+        says.push(format!("{wish}{but}"));
+    }
+    if health.flapping {
+        says.push("is flapping: it keeps going down and coming back".to_owned());
+    }
+    if let Some(until) = health.held_until {
+        says.push(format!("is held down until {}, for it keeps changing", moment(until)));
+    }
     if server.full {
         says.push("is full, and passed over".to_owned());
     }
-    let health = &server.health;
     if let Some(probe) = health.last_probe.as_ref().filter(|probe| health.checked && !probe.passed()) {
         let needs = match (health.failures_to_down, health.passes_to_up) {
             (Some(failures), _) if health.state == State::Suspect => format!("; down after {failures} more"),

@@ -102,6 +102,12 @@ pub struct HttpAsked {
     /// How many redirections are followed. 0 to 5.
     #[serde(skip_serializing_if = "is_zero")]
     pub redirects: u8,
+    /// Whether the connection is kept for the next probe: cheaper, and it proves less (HTTP/1.1).
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub keep_alive: bool,
+    /// Whether what the server asks for in its answer is done: [`crate::health::wish`].
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub wishes: bool,
 }
 
 fn is_get(method: &str) -> bool {
@@ -302,6 +308,12 @@ pub struct SqlAsked {
     /// The database that is used.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub database: Option<String>,
+    /// What is checked of the server's certificate; without it no TLS is spoken.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tls: Option<TlsVerify>,
+    /// A file of the only authorities (PEM) that are trusted, instead of those of the machine.
+    #[serde(rename = "tls_authorities", skip_serializing_if = "Option::is_none")]
+    pub authorities: Option<String>,
     /// One statement that changes nothing: SELECT or SHOW.
     pub query: String,
     /// The column of the first row whose value is judged; the first one when it is left out.

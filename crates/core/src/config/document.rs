@@ -514,12 +514,56 @@ pub struct Check {
     pub down_after: u32,
     /// Passes in a row before a down server is up. 1 to 100.
     pub up_after: u32,
+    /// What becomes of a server that keeps changing.
+    #[serde(flatten)]
+    pub steadiness: Steadiness,
     /// What it is for, in the engineer's words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
     /// Labels.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
+}
+
+/// When a server that keeps changing is called flapping, and how long it is held down then.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Steadiness {
+    /// So many times down within `flapping_within`. 2 to 100.
+    #[serde(skip_serializing_if = "is_usual_after")]
+    pub flapping_after: u32,
+    /// 1m to 24h.
+    #[serde(skip_serializing_if = "is_usual_within")]
+    pub flapping_within: Span,
+    /// How long it is held down the first time it flaps, twice as long each time after that; without it, it is only
+    /// called so. 1s to 1h.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hold_down: Option<Span>,
+    /// The longest that it is held down. 1s to 24h.
+    #[serde(skip_serializing_if = "is_usual_most")]
+    pub hold_down_most: Span,
+}
+
+impl Default for Steadiness {
+    fn default() -> Self {
+        Self {
+            flapping_after: 3,
+            flapping_within: Span::from_millis(600_000),
+            hold_down: None,
+            hold_down_most: Span::from_millis(600_000),
+        }
+    }
+}
+
+fn is_usual_after(after: &u32) -> bool {
+    *after == Steadiness::default().flapping_after
+}
+
+fn is_usual_within(within: &Span) -> bool {
+    *within == Steadiness::default().flapping_within
+}
+
+fn is_usual_most(most: &Span) -> bool {
+    *most == Steadiness::default().hold_down_most
 }
 
 /// Status codes from `first` to `last`, both included; written `200-299` or `204`.

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use super::Wish;
 use crate::time::Wall;
 use crate::units::humane;
 
@@ -71,6 +72,9 @@ pub struct Evidence {
     /// Its steps, the last one as above.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<StepTaken>,
+    /// What the server asked for, where its check listens.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wish: Option<Wish>,
 }
 
 impl Evidence {

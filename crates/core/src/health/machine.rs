@@ -1,5 +1,6 @@
 //! The state machine of one server's health.
 
+use std::collections::VecDeque;
 use std::fmt;
 use std::time::Duration;
 
@@ -60,13 +61,60 @@ pub struct Rules {
     pub down_after: u32,
     /// Passes in a row before up.
     pub up_after: u32,
+    /// When a server is called flapping, and what becomes of it.
+    pub flapping: Flapping,
+}
+
+/// When a server that keeps changing is called flapping, and what becomes of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Flapping {
+    /// So many times down.
+    pub after: u32,
+    /// Within this time.
+    pub within: Duration,
+    /// How long it is held down then, if at all.
+    pub hold_down: Option<HoldDown>,
+}
+
+/// How long a flapping server is held down.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct HoldDown {
+    /// The first time; each further time while it flaps is twice as long.
+    pub first: Duration,
+    /// The longest.
+    pub most: Duration,
+}
+
+/// What is known of a server when its probes begin.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Known {
+    /// The state that was seen last.
+    pub state: State,
+    /// How long it is still held down.
+    pub held_for: Duration,
+}
+
+impl From<State> for Known {
+    fn from(state: State) -> Self {
+        Self { state, held_for: Duration::ZERO }
+    }
 }
 
 impl From<&Check> for Rules {
     fn from(check: &Check) -> Self {
         let interval = check.interval.get();
         let interval_down = check.interval_down.map_or(interval, Span::get);
-        Self { interval, interval_down, down_after: check.down_after, up_after: check.up_after }
+        let steadiness = &check.steadiness;
+        let hold_down = steadiness.hold_down.map(|first| HoldDown {
+            first: first.get(),
+            most: steadiness.hold_down_most.get().max(first.get()),
+        });
+        let flapping = Flapping {
+            after: steadiness.flapping_after,
+            within: steadiness.flapping_within.get(),
+            hold_down,
+        };
+        Self { interval, interval_down, down_after: check.down_after, up_after: check.up_after, flapping }
     }
 }
 
@@ -106,16 +154,22 @@ pub struct Machine {
     hurried: bool,
     /// When the last probe started.
     started_at: Tick,
+    /// When it went down, as far back as it takes to call it flapping.
+    downs: VecDeque<Tick>,
+    /// How many times in a row it was held down.
+    holds: u32,
+    /// It is not up before this.
+    held_until: Tick,
 }
 
 impl Machine {
     /// A machine whose first probe is due within `first_within` of `now`.
     ///
-    /// `known` is the state that an earlier run of the service saw last; `seed` (any number that differs
+    /// `known` is what an earlier run of the service, or of the check, saw last; `seed` (any number that differs
     /// between servers) decides where in that time the first probe falls, and where in the interval those after it.
     #[must_use]
-    pub fn new(rules: Rules, known: State, seed: u64, now: Tick, first_within: Duration) -> Self {
-        let phase = match known {
+    pub fn new(rules: Rules, known: Known, seed: u64, now: Tick, first_within: Duration) -> Self {
+        let phase = match known.state {
             State::Unproven => Phase::Unproven,
             State::Up | State::Suspect => Phase::Up,
             State::Down | State::Recovering => Phase::Down,
@@ -127,7 +181,18 @@ impl Machine {
         };
         let first = now.plus(part(first_within.min(rules.interval)));
         let second = now.plus(part(rules.interval));
-        Self { rules, phase, next_probe: first, second, started: false, hurried: false, started_at: now }
+        Self {
+            rules,
+            phase,
+            next_probe: first,
+            second,
+            started: false,
+            hurried: false,
+            started_at: now,
+            downs: VecDeque::new(),
+            holds: u32::from(!known.held_for.is_zero()),
+            held_until: now.plus(known.held_for),
+        }
     }
 
     /// The state.
@@ -164,6 +229,36 @@ impl Machine {
         }
     }
 
+    /// Whether it keeps changing: it went down so many times within the time that its check says.
+    #[must_use]
+    pub fn is_flapping(&self, now: Tick) -> bool {
+        let Flapping { after, within, .. } = self.rules.flapping;
+        let recent = self.downs.iter().filter(|down| now.since(**down) <= within).count();
+        recent >= after as usize
+    }
+
+    /// How long it is still held down, whatever its probes say; `None` when it is not.
+    #[must_use]
+    pub fn held_for(&self, now: Tick) -> Option<Duration> {
+        let held = matches!(self.phase, Phase::Down | Phase::Recovering { .. }) && now < self.held_until;
+        held.then(|| self.held_until.since(now))
+    }
+
+    /// It went down after it had worked.
+    fn on_down(&mut self, now: Tick) {
+        if self.downs.len() >= self.rules.flapping.after as usize {
+            self.downs.pop_front();
+        }
+        self.downs.push_back(now);
+        if !self.is_flapping(now) {
+            self.holds = 0;
+        } else if let Some(HoldDown { first, most }) = self.rules.flapping.hold_down {
+            let length = first.saturating_mul(1_u32.checked_shl(self.holds).unwrap_or(u32::MAX)).min(most);
+            self.held_until = now.plus(length);
+            self.holds = self.holds.saturating_add(1);
+        }
+    }
+
     /// When the next probe is due.
     #[must_use]
     pub fn next_timeout(&self) -> Tick {
@@ -193,6 +288,7 @@ impl Machine {
             }
             (TrafficVerdict::Down, Phase::Up | Phase::Suspect { .. }) => {
                 self.next_probe = now.plus(self.rules.interval_down);
+                self.on_down(now);
                 Phase::Down
             }
             (_, unchanged) => unchanged,
@@ -211,9 +307,12 @@ impl Machine {
     }
 
     /// A probe ended. Gives the change of state, if it made one.
-    pub fn on_probe_ended(&mut self, passed: bool) -> Option<Transition> {
+    pub fn on_probe_ended(&mut self, passed: bool, now: Tick) -> Option<Transition> {
         let (from, pace) = (self.state(), self.pace());
-        self.phase = if passed { self.after_pass() } else { self.after_failure() };
+        self.phase = if passed { self.after_pass(now) } else { self.after_failure() };
+        if self.phase == Phase::Down && matches!(from, State::Up | State::Suspect) {
+            self.on_down(now);
+        }
         self.hurried &= matches!(self.phase, Phase::Suspect { .. });
         if self.pace() != pace {
             self.next_probe = self.started_at.plus(self.pace());
@@ -222,9 +321,13 @@ impl Machine {
         (from != to).then_some(Transition { from, to })
     }
 
-    fn after_pass(&self) -> Phase {
-        let counted = |passes| {
-            if passes >= self.rules.up_after { Phase::Up } else { Phase::Recovering { passes } }
+    fn after_pass(&self, now: Tick) -> Phase {
+        let counted = |passes: u32| {
+            if passes >= self.rules.up_after && now >= self.held_until {
+                Phase::Up
+            } else {
+                Phase::Recovering { passes: passes.min(self.rules.up_after) }
+            }
         };
         match self.phase {
             Phase::Unproven | Phase::Up | Phase::Suspect { .. } => Phase::Up,
@@ -251,6 +354,8 @@ mod tests {
 
     use super::*;
 
+    const STEADY: Flapping = Flapping { after: 3, within: Duration::from_secs(600), hold_down: None };
+
     fn machine(down_after: u32, up_after: u32, known: State) -> Machine {
         Machine::new(
             Rules {
@@ -258,8 +363,9 @@ mod tests {
                 interval_down: Duration::from_secs(2),
                 down_after,
                 up_after,
+                flapping: STEADY,
             },
-            known,
+            known.into(),
             7,
             Tick(0),
             Duration::ZERO,
@@ -271,7 +377,7 @@ mod tests {
         outcomes
             .chars()
             .map(|outcome| {
-                machine.on_probe_ended(outcome == 'p');
+                machine.on_probe_ended(outcome == 'p', Tick(0));
                 machine.state()
             })
             .collect()
@@ -304,9 +410,9 @@ mod tests {
     fn a_transition_is_told_once() {
         let mut machine = machine(2, 2, State::Up);
         let to = |from, to| Some(Transition { from, to });
-        assert_eq!(machine.on_probe_ended(false), to(State::Up, State::Suspect));
-        assert_eq!(machine.on_probe_ended(false), to(State::Suspect, State::Down));
-        assert_eq!(machine.on_probe_ended(false), None);
+        assert_eq!(machine.on_probe_ended(false, Tick(0)), to(State::Up, State::Suspect));
+        assert_eq!(machine.on_probe_ended(false, Tick(0)), to(State::Suspect, State::Down));
+        assert_eq!(machine.on_probe_ended(false, Tick(0)), None);
     }
 
     #[test]
@@ -330,11 +436,17 @@ mod tests {
     #[test]
     fn what_traffic_says_of_a_server() {
         let seconds = Duration::from_secs;
-        let rules = Rules { interval: seconds(8), interval_down: seconds(8), down_after: 2, up_after: 2 };
+        let rules = Rules {
+            interval: seconds(8),
+            interval_down: seconds(8),
+            down_after: 2,
+            up_after: 2,
+            flapping: STEADY,
+        };
         let up = || {
-            let mut machine = Machine::new(rules, State::Up, 7, Tick(0), Duration::ZERO);
+            let mut machine = Machine::new(rules, State::Up.into(), 7, Tick(0), Duration::ZERO);
             machine.on_probe_started(Tick(0));
-            machine.on_probe_ended(true);
+            machine.on_probe_ended(true, Tick(0));
             machine
         };
         let at = Tick(0).plus(seconds(1));
@@ -347,10 +459,10 @@ mod tests {
             "it is probed at once"
         );
         machine.on_probe_started(at);
-        machine.on_probe_ended(false);
+        machine.on_probe_ended(false, Tick(0));
         assert_eq!(machine.next_timeout(), at.plus(seconds(2)), "and soon again");
         machine.on_probe_started(at.plus(seconds(2)));
-        machine.on_probe_ended(true);
+        machine.on_probe_ended(true, Tick(0));
         assert_eq!(
             (machine.state(), machine.next_timeout()),
             (State::Up, at.plus(seconds(10))),
@@ -367,26 +479,32 @@ mod tests {
     #[test]
     fn a_server_that_is_down_is_probed_at_a_pace_of_its_own() {
         let seconds = Duration::from_secs;
-        let rules = Rules { interval: seconds(2), interval_down: seconds(10), down_after: 1, up_after: 2 };
-        let mut machine = Machine::new(rules, State::Up, 7, Tick(0), Duration::ZERO);
+        let rules = Rules {
+            interval: seconds(2),
+            interval_down: seconds(10),
+            down_after: 1,
+            up_after: 2,
+            flapping: STEADY,
+        };
+        let mut machine = Machine::new(rules, State::Up.into(), 7, Tick(0), Duration::ZERO);
         machine.on_probe_started(Tick(0));
         let start = machine.next_timeout();
         machine.on_probe_started(start);
-        machine.on_probe_ended(false);
+        machine.on_probe_ended(false, Tick(0));
         assert_eq!(machine.next_timeout(), start.plus(seconds(10)), "it is down now");
         let start = machine.next_timeout();
         machine.on_probe_started(start);
-        machine.on_probe_ended(true);
+        machine.on_probe_ended(true, Tick(0));
         assert_eq!(machine.next_timeout(), start.plus(seconds(2)), "it recovers, and that is proven soon");
     }
 
     #[test]
     fn probes_keep_their_pace_and_are_spread_from_the_first_second() {
         let (interval, second) = (Duration::from_secs(5), Duration::from_secs(1));
-        let rules = Rules { interval, interval_down: interval, down_after: 3, up_after: 2 };
+        let rules = Rules { interval, interval_down: interval, down_after: 3, up_after: 2, flapping: STEADY };
         let (mut firsts, mut phases) = ([0; 10], [0; 10]);
         for seed in 0..10_000 {
-            let mut machine = Machine::new(rules, State::Unproven, seed, Tick(0), second);
+            let mut machine = Machine::new(rules, State::Unproven.into(), seed, Tick(0), second);
             let first = machine.next_timeout();
             assert!(first < Tick(0).plus(second));
             firsts[(first.0 / 100_000_000) as usize] += 1;
@@ -401,7 +519,65 @@ mod tests {
         for tenth in firsts.into_iter().chain(phases) {
             assert!((900..1_100).contains(&tenth), "a tenth of the time has a tenth of the servers: {tenth}");
         }
-        let alone = Machine::new(rules, State::Unproven, 7, Tick(0), Duration::ZERO);
+        let alone = Machine::new(rules, State::Unproven.into(), 7, Tick(0), Duration::ZERO);
         assert_eq!(alone.next_timeout(), Tick(0), "few servers need not wait for each other");
+    }
+
+    /// A machine that goes down and passes again at once, a second each; gives how long each stay away was, in seconds.
+    fn stays_away(flapping: Flapping, pause: u64, times: usize) -> Vec<u64> {
+        let second = Duration::from_secs(1);
+        let rules = Rules { interval: second, interval_down: second, down_after: 1, up_after: 2, flapping };
+        let mut machine = Machine::new(rules, State::Up.into(), 7, Tick(0), Duration::ZERO);
+        let (mut now, mut stays) = (Tick(0), Vec::new());
+        for _ in 0..times {
+            now = now.plus(Duration::from_secs(pause));
+            assert!(machine.on_probe_ended(false, now).is_some());
+            let down = now;
+            while machine.state() != State::Up {
+                now = now.plus(second);
+                assert_eq!(machine.held_for(now).is_some(), now < machine.held_until);
+                machine.on_probe_ended(true, now);
+            }
+            stays.push(now.since(down).as_secs());
+        }
+        stays
+    }
+
+    #[rstest]
+    #[case::not_told_to_hold(None, 5, &[2, 2, 2, 2, 2, 2])]
+    #[case::for_growing_times_and_no_longer_than_the_longest(Some((10, 60)), 5, &[2, 2, 10, 20, 40, 60, 60])]
+    #[case::seldom_enough(Some((10, 60)), 400, &[2, 2, 2, 2])]
+    #[case::a_hold_shorter_than_the_passes(Some((1, 1)), 5, &[2, 2, 2, 2])]
+    fn a_server_that_flaps_is_held_down(
+        #[case] hold: Option<(u64, u64)>,
+        #[case] pause: u64,
+        #[case] stays: &[u64],
+    ) {
+        let seconds = Duration::from_secs;
+        let hold_down = hold.map(|(first, most)| HoldDown { first: seconds(first), most: seconds(most) });
+        assert_eq!(stays_away(Flapping { hold_down, ..STEADY }, pause, stays.len()), stays);
+    }
+
+    #[test]
+    fn flapping_is_said_and_forgotten_and_a_hold_outlives_a_restart() {
+        let mut machine = machine(1, 1, State::Up);
+        let at = |seconds| Tick(0).plus(Duration::from_secs(seconds));
+        for seconds in [0, 100, 200] {
+            assert!(!machine.is_flapping(at(seconds)));
+            machine.on_probe_ended(false, at(seconds));
+            machine.on_probe_ended(true, at(seconds + 1));
+        }
+        assert!(machine.is_flapping(at(201)) && machine.is_flapping(at(600)));
+        assert!(!machine.is_flapping(at(601)), "the first time is long ago");
+        let rules = Rules { flapping: STEADY, ..machine.rules };
+        let known = Known { state: State::Recovering, held_for: Duration::from_secs(30) };
+        let mut restarted = Machine::new(rules, known, 7, at(0), Duration::ZERO);
+        restarted.on_probe_ended(true, at(29));
+        assert_eq!(
+            (restarted.state(), restarted.held_for(at(29))),
+            (State::Recovering, Some(Duration::from_secs(1)))
+        );
+        restarted.on_probe_ended(true, at(30));
+        assert_eq!((restarted.state(), restarted.held_for(at(30))), (State::Up, None));
     }
 }

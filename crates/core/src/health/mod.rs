@@ -3,6 +3,8 @@
 mod evidence;
 mod machine;
 pub mod timing;
+pub mod wish;
 
 pub use evidence::{Cause, Evidence, Step, StepTaken};
-pub use machine::{Machine, Rules, State, Transition};
+pub use machine::{Flapping, HoldDown, Known, Machine, Rules, State, Transition};
+pub use wish::Wish;

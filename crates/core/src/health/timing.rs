@@ -68,7 +68,7 @@ fn back(check: &Check) -> Delay {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::config::document::{CheckKind, Elsewhere, Exchange};
+    use crate::config::document::{CheckKind, Elsewhere, Exchange, Steadiness};
     use crate::units::Span;
 
     fn check(interval: u64, timeout: u64, down_after: u32, up_after: u32) -> Check {
@@ -80,6 +80,7 @@ mod tests {
             elsewhere: Elsewhere::default(),
             down_after,
             up_after,
+            steadiness: Steadiness::default(),
             note: String::new(),
             labels: std::collections::BTreeMap::new(),
         }

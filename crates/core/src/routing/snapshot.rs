@@ -174,7 +174,9 @@ impl Server {
     #[must_use]
     pub fn may_go_on(&self) -> bool {
         match self.standing.reason {
-            None | Some(Reason::Draining | Reason::Standby | Reason::WeightZero) => true,
+            None | Some(Reason::Draining | Reason::AsksToDrain | Reason::Standby | Reason::WeightZero) => {
+                true
+            }
             Some(Reason::Withdrawn | Reason::Unproven | Reason::Down | Reason::Recovering) => false,
         }
     }

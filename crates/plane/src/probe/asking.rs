@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use merismos_core::config::document::{Check, CheckKind, ProxyVersion};
-use merismos_core::health::{Cause, Step, StepTaken};
+use merismos_core::health::{Cause, Step, StepTaken, Wish};
 use merismos_core::units::humane;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -58,13 +58,17 @@ pub(super) struct Asking<'a> {
     pub(super) check: &'a Check,
     pub(super) proxy_protocol: Option<ProxyVersion>,
     pub(super) surroundings: &'a Surroundings,
+    /// Where a connection is kept for the next probe, when its check keeps one.
+    pub(super) kept: &'a http::Kept,
 }
 
 /// The steps that were taken, and the one that is being taken.
 pub(super) struct Trace {
     since: Instant,
-    taken: Vec<StepTaken>,
+    pub(super) taken: Vec<StepTaken>,
     doing: (Step, String),
+    /// What the server asked for.
+    pub(super) wish: Option<Wish>,
 }
 
 impl Trace {
@@ -73,6 +77,7 @@ impl Trace {
             since: Instant::now(),
             taken: Vec::new(),
             doing: (Step::Connect, "nothing came back".to_owned()),
+            wish: None,
         }
     }
 
@@ -96,7 +101,7 @@ impl Trace {
 
 impl Asking<'_> {
     /// Asks within the check's time.
-    pub(super) async fn ask(&self) -> (String, Asked, Vec<StepTaken>) {
+    pub(super) async fn ask(&self) -> (String, Asked, Trace) {
         let mut trace = Trace::new();
         let limit = self.check.timeout.get();
         let asked = tokio::time::timeout(limit, self.by_kind(&mut trace)).await;
@@ -109,7 +114,7 @@ impl Asking<'_> {
             Err(failed) => (failed.step, failed.got.clone()),
         };
         trace.note(step, got);
-        (self.tried(), asked, trace.taken)
+        (self.tried(), asked, trace)
     }
 
     async fn by_kind(&self, trace: &mut Trace) -> Asked {

@@ -1,14 +1,18 @@
 //! `http`: a request, and its answer's status and body.
 
+use std::sync::{Arc, Mutex, PoisonError};
+
 use bytes::Bytes;
 use http_body_util::{BodyExt, Empty, Limited};
 use hyper::body::Incoming;
+use hyper::client::conn::http1::SendRequest;
 use hyper::header::{CONNECTION, HOST, LOCATION, USER_AGENT};
 use hyper::{Request, Response, Uri};
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use merismos_core::config::document::{HttpAsked, HttpVersion};
-use merismos_core::health::Step;
+use merismos_core::health::{Step, Wish, wish};
 use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::task::JoinHandle;
 
 use super::asking::{Asked, Asking, Failed, Trace, excerpt};
 use super::tls;
@@ -16,14 +20,50 @@ use super::tls;
 /// What came back.
 struct Answer {
     status: u16,
+    /// What the server asks for, as it says it.
+    wish: Option<String>,
     location: Option<String>,
     body: Vec<u8>,
+}
+
+/// A connection that waits for the next probe of the same server (HTTP/1.1).
+#[derive(Clone, Debug, Default)]
+pub(super) struct Kept(Arc<Mutex<Option<Open>>>);
+
+/// A connection, and what drives it.
+type Open = (SendRequest<Empty<Bytes>>, Driver);
+
+/// What drives a kept connection; it ends with it.
+#[derive(Debug)]
+struct Driver(JoinHandle<()>);
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
+impl Kept {
+    fn take(&self) -> Option<Open> {
+        let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner).take();
+        kept.filter(|(sender, _)| !sender.is_closed())
+    }
+
+    fn keep(&self, open: Open) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(open);
+    }
 }
 
 pub(super) async fn ask(asking: &Asking<'_>, asked: &HttpAsked, trace: &mut Trace) -> Asked {
     let mut path = asked.path.clone();
     for _ in 0..=asked.redirects {
         let answer = once(asking, asked, &path, trace).await?;
+        if let Some(says) = answer.wish.as_ref().filter(|_| asked.wishes) {
+            match Wish::read(says) {
+                Ok(wish) => trace.wish = wish,
+                Err(wrong) => trace.done(Step::Answer, wrong.to_string()),
+            }
+        }
         match redirected(asking, asked, &answer) {
             Some(next) => path = next?,
             None => return judge(asked, &answer),
@@ -71,6 +111,12 @@ async fn once(
     path: &str,
     trace: &mut Trace,
 ) -> Result<Answer, Failed> {
+    if let Some((sender, driver)) = asking.kept.take() {
+        // The server may have closed it just now, which says nothing of it: then it is asked on a new one.
+        if let Some(answer) = on_kept(asking, asked, path, (sender, driver), trace).await {
+            return answer;
+        }
+    }
     let stream = asking.connect(trace).await?;
     match &asked.tls {
         None => exchange(asking, asked, path, stream, trace).await,
@@ -101,6 +147,13 @@ async fn exchange(
     let stream = TokioIo::new(stream);
     // The connection is driven here, and ends with this future: nothing is left behind when time is up.
     match asked.http_version {
+        HttpVersion::One if asked.keep_alive => {
+            let (sender, connection) =
+                hyper::client::conn::http1::handshake(stream).await.map_err(nonsense)?;
+            let driver = Driver(tokio::spawn(async move { drop(connection.await) }));
+            let answer = on_one(asking, asked, request, (sender, driver), trace).await;
+            answer.unwrap_or_else(|error| Err(nonsense(error)))
+        }
         HttpVersion::One => {
             let (mut sender, connection) =
                 hyper::client::conn::http1::handshake(stream).await.map_err(nonsense)?;
@@ -119,6 +172,35 @@ async fn exchange(
             .await
         }
     }
+}
+
+/// Asks on a connection that was kept; `None` when it did not last until the answer began.
+async fn on_kept(
+    asking: &Asking<'_>,
+    asked: &HttpAsked,
+    path: &str,
+    connection: Open,
+    trace: &mut Trace,
+) -> Option<Result<Answer, Failed>> {
+    trace.done(Step::Connect, "connected since an earlier probe");
+    trace.begin(Step::Answer, "connected since an earlier probe, but no answer");
+    on_one(asking, asked, request(asking, asked, path), connection, trace).await.ok()
+}
+
+/// Asks on a connection, and keeps it when the answer leaves it so.
+async fn on_one(
+    asking: &Asking<'_>,
+    asked: &HttpAsked,
+    request: Request<Empty<Bytes>>,
+    (mut sender, driver): Open,
+    trace: &mut Trace,
+) -> hyper::Result<Result<Answer, Failed>> {
+    let response = sender.send_request(request).await?;
+    let answer = read(asked, response, trace).await;
+    if answer.is_ok() && sender.ready().await.is_ok() {
+        asking.kept.keep((sender, driver));
+    }
+    Ok(answer)
 }
 
 /// Drives a connection while something is done on it.
@@ -140,6 +222,7 @@ fn request(asking: &Asking<'_>, asked: &HttpAsked, path: &str) -> Request<Empty<
     let scheme = if asked.tls.is_some() { "https" } else { "http" };
     let mut request = Request::builder().method(asked.method.as_str());
     request = match asked.http_version {
+        HttpVersion::One if asked.keep_alive => request.uri(path).header(HOST, &host),
         HttpVersion::One => request.uri(path).header(HOST, &host).header(CONNECTION, "close"),
         HttpVersion::Two => request.uri(format!("{scheme}://{host}{path}")),
     };
@@ -155,9 +238,11 @@ fn request(asking: &Asking<'_>, asked: &HttpAsked, path: &str) -> Request<Empty<
 async fn read(asked: &HttpAsked, response: Response<Incoming>, trace: &mut Trace) -> Result<Answer, Failed> {
     let status = response.status().as_u16();
     let location = response.headers().get(LOCATION).and_then(|it| it.to_str().ok()).map(str::to_owned);
+    let wish = response.headers().get(wish::FIELD).and_then(|it| it.to_str().ok()).map(str::to_owned);
     trace.done(Step::Answer, format!("status {status}"));
     let mut body = Vec::new();
-    if asked.body.is_something() {
+    // A connection is only kept when all of the answer was read.
+    if asked.body.is_something() || asked.keep_alive {
         trace.begin(Step::Body, format!("status {status}, but the body did not end"));
         let most = asked.body.most();
         let collected = Limited::new(response.into_body(), most).collect().await;
@@ -170,7 +255,7 @@ async fn read(asked: &HttpAsked, response: Response<Incoming>, trace: &mut Trace
         body = collected.to_bytes().to_vec();
         trace.done(Step::Body, format!("{} bytes", body.len()));
     }
-    Ok(Answer { status, location, body })
+    Ok(Answer { status, wish, location, body })
 }
 
 /// The error below all others, which says what happened.

@@ -13,19 +13,25 @@ mod udp;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion, TrafficVerdict};
-use merismos_core::health::{Evidence, Machine, Rules, State, Step, Transition};
+use merismos_core::health::{Evidence, Known, Machine, Rules, State, Step, Transition};
 use merismos_core::name::PoolServer;
 use merismos_core::time::{Tick, Wall};
-use tokio::sync::{Notify, mpsc};
+use tokio::runtime::{Builder, Runtime};
+use tokio::sync::{Notify, Semaphore, mpsc};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
 
 pub use self::asking::Surroundings;
 use self::asking::{Asking, Failed};
+use self::http::Kept;
+
+/// How many probes are under way at once when nothing else is said.
+pub const AT_ONCE: usize = 4_096;
 
 /// New servers are probed first within this time, spread evenly.
 const FIRST_WITHIN: Duration = Duration::from_secs(1);
@@ -66,6 +72,10 @@ pub struct Report {
     pub passes_to_up: Option<u32>,
     /// How long until its next probe starts.
     pub next_in: Duration,
+    /// Whether it keeps changing.
+    pub flapping: bool,
+    /// How long it is still held down.
+    pub held_for: Option<Duration>,
 }
 
 /// What traffic says of a server, on its way to its probes.
@@ -75,24 +85,69 @@ struct Nudge {
     says: Mutex<Option<(TrafficVerdict, String)>>,
 }
 
-/// All running probes. Dropping it ends them.
+/// What all probes share.
+#[derive(Debug)]
+struct Shell {
+    reports: mpsc::Sender<Report>,
+    surroundings: Surroundings,
+    room: Semaphore,
+    punctuality: Punctuality,
+}
+
+/// How punctual probes are: a prober that is late notices late.
+#[derive(Debug, Default)]
+struct Punctuality {
+    started: AtomicU64,
+    late: AtomicU64,
+}
+
+impl Punctuality {
+    fn note(&self, due: Instant) {
+        self.started.fetch_add(1, Relaxed);
+        if due.elapsed() > LATE {
+            self.late.fetch_add(1, Relaxed);
+        }
+    }
+}
+
+/// A probe that starts so much after its time is late.
+pub const LATE: Duration = Duration::from_millis(5);
+
+/// All running probes, on a thread of their own. Dropping it ends them.
 #[derive(Debug)]
 pub struct Prober {
-    reports: mpsc::Sender<Report>,
-    surroundings: Arc<Surroundings>,
+    shell: Arc<Shell>,
+    thread: Option<Runtime>,
     running: BTreeMap<PoolServer, (Target, JoinHandle<()>, Arc<Nudge>)>,
 }
 
 impl Prober {
-    /// Probes nothing yet; reports go to `reports`.
+    /// Probes nothing yet; reports go to `reports`. At most `at_once` probes are under way at once; one more waits.
+    ///
+    /// # Errors
+    /// The system has no more threads or descriptors.
+    pub fn new(
+        reports: mpsc::Sender<Report>,
+        surroundings: Surroundings,
+        at_once: usize,
+    ) -> std::io::Result<Self> {
+        let thread =
+            Builder::new_multi_thread().worker_threads(1).thread_name("probes").enable_all().build()?;
+        let room = Semaphore::new(at_once.min(Semaphore::MAX_PERMITS));
+        let shell = Shell { reports, surroundings, room, punctuality: Punctuality::default() };
+        Ok(Self { shell: Arc::new(shell), thread: Some(thread), running: BTreeMap::new() })
+    }
+
+    /// How many probes were started, and how many of them more than [`LATE`] after their time.
     #[must_use]
-    pub fn new(reports: mpsc::Sender<Report>, surroundings: Surroundings) -> Self {
-        Self { reports, surroundings: Arc::new(surroundings), running: BTreeMap::new() }
+    pub fn started(&self) -> (u64, u64) {
+        let Punctuality { started, late } = &self.shell.punctuality;
+        (started.load(Relaxed), late.load(Relaxed))
     }
 
     /// Probes these servers and no others from now on. A server that was probed the same way before keeps its
-    /// pace; for any other one `known` says the health to start from. Must be called on a Tokio runtime.
-    pub fn set(&mut self, targets: Vec<Target>, known: impl Fn(&Target) -> State) {
+    /// pace; for any other one `known` says the health to start from.
+    pub fn set(&mut self, targets: Vec<Target>, known: impl Fn(&Target) -> Known) {
         let first_within = FIRST_FOR_EACH.saturating_mul(u32::try_from(targets.len()).unwrap_or(u32::MAX));
         let first_within = first_within.min(FIRST_WITHIN);
         let mut before = std::mem::take(&mut self.running);
@@ -103,12 +158,11 @@ impl Prober {
                     if let Some((_, task, _)) = other {
                         task.abort();
                     }
-                    let surroundings = Arc::clone(&self.surroundings);
-                    let known = known(&target);
+                    let (known, shell) = (known(&target), Arc::clone(&self.shell));
                     let nudge = Arc::new(Nudge::default());
-                    let (reports, told) = (self.reports.clone(), Arc::clone(&nudge));
-                    let watched = watch(target.clone(), (known, first_within), reports, surroundings, told);
-                    (tokio::spawn(watched), nudge)
+                    let watched = watch(target.clone(), (known, first_within), shell, Arc::clone(&nudge));
+                    let thread = self.thread.as_ref().expect("it is there until the end");
+                    (thread.spawn(watched), nudge)
                 }
             };
             self.running.insert(target.server.clone(), (target, task, nudge));
@@ -132,6 +186,10 @@ impl Prober {
 impl Drop for Prober {
     fn drop(&mut self) {
         self.running.values().for_each(|(_, task, _)| task.abort());
+        // It may be dropped by a task, which must not wait for threads.
+        if let Some(thread) = self.thread.take() {
+            thread.shutdown_background();
+        }
     }
 }
 
@@ -153,12 +211,12 @@ fn seed(server: &PoolServer) -> u64 {
 /// Probes one server for ever.
 async fn watch(
     target: Target,
-    (known, first_within): (State, Duration),
-    reports: mpsc::Sender<Report>,
-    surroundings: Arc<Surroundings>,
+    (known, first_within): (Known, Duration),
+    shell: Arc<Shell>,
     nudge: Arc<Nudge>,
 ) {
     let Some(pace) = target.checks.first() else { return };
+    let kept: Vec<Kept> = target.checks.iter().map(|_| Kept::default()).collect();
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
     let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now(), first_within);
@@ -166,9 +224,12 @@ async fn watch(
         let due = start + Duration::from_nanos(machine.next_timeout().0);
         let (evidence, transition) = tokio::select! {
             () = tokio::time::sleep_until(due) => {
+                // Probes of many servers that do not answer must not use up all descriptors.
+                let _room = shell.room.acquire().await;
                 machine.on_probe_started(now());
-                let evidence = probe_all(&target, &surroundings).await;
-                let transition = machine.on_probe_ended(evidence.passed());
+                shell.punctuality.note(due);
+                let evidence = probe_all(&target, &kept, &shell.surroundings).await;
+                let transition = machine.on_probe_ended(evidence.passed(), now());
                 (evidence, transition)
             }
             () = nudge.told.notified() => {
@@ -176,8 +237,8 @@ async fn watch(
                 let Some((verdict, got)) = says else { continue };
                 let Some(transition) = machine.on_traffic(verdict, now()) else { continue };
                 let tried = format!("traffic to {}", target.address);
-                let evidence =
-                    Evidence { at: wall(), tried, step: Step::Answer, cause: None, got, took_us: 0, steps: Vec::new() };
+                let (at, step, steps) = (wall(), Step::Answer, Vec::new());
+                let evidence = Evidence { at, tried, step, cause: None, got, took_us: 0, steps, wish: None };
                 (evidence, Some(transition))
             }
         };
@@ -190,21 +251,25 @@ async fn watch(
             failures_to_down: machine.failures_to_down(),
             passes_to_up: machine.passes_to_up(),
             next_in: machine.next_timeout().since(now()),
+            flapping: machine.is_flapping(now()),
+            held_for: machine.held_for(now()),
         };
-        if reports.send(report).await.is_err() {
+        if shell.reports.send(report).await.is_err() {
             return;
         }
     }
 }
 
 /// Makes all checks of a server at once. What failed is told; when all that is needed passed, what the first one saw.
-async fn probe_all(target: &Target, surroundings: &Surroundings) -> Evidence {
-    let ask = |check: &Arc<Check>| {
-        let check = Arc::clone(check);
-        async move { probe(target.address, &check, target.proxy_protocol, surroundings).await }
+async fn probe_all(target: &Target, kept: &[Kept], surroundings: &Surroundings) -> Evidence {
+    let ask = |(check, kept): (&Arc<Check>, &'_ Kept)| {
+        let (check, kept) = (Arc::clone(check), kept.clone());
+        async move { probe_with(target.address, &check, target.proxy_protocol, surroundings, &kept).await }
     };
-    let mut all = futures_util::future::join_all(target.checks.iter().map(ask)).await.into_iter();
-    let first = all.next().expect("a target has a check");
+    let all = futures_util::future::join_all(target.checks.iter().zip(kept).map(ask)).await;
+    let wish = all.iter().find_map(|evidence| evidence.wish);
+    let mut all = all.into_iter();
+    let first = Evidence { wish, ..all.next().expect("a target has a check") };
     let decides = |evidence: &Evidence| match target.needed {
         ChecksNeeded::All => !evidence.passed(),
         ChecksNeeded::Any => evidence.passed(),
@@ -219,13 +284,23 @@ pub async fn probe(
     proxy_protocol: Option<ProxyVersion>,
     surroundings: &Surroundings,
 ) -> Evidence {
+    probe_with(address, check, proxy_protocol, surroundings, &Kept::default()).await
+}
+
+async fn probe_with(
+    address: SocketAddr,
+    check: &Check,
+    proxy_protocol: Option<ProxyVersion>,
+    surroundings: &Surroundings,
+    kept: &Kept,
+) -> Evidence {
     let (at, began) = (wall(), Instant::now());
-    let asking = Asking { address: check.elsewhere.of(address), check, proxy_protocol, surroundings };
-    let (tried, asked, steps) = asking.ask().await;
+    let asking = Asking { address: check.elsewhere.of(address), check, proxy_protocol, surroundings, kept };
+    let (tried, asked, trace) = asking.ask().await;
     let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     let (step, cause, got) = match asked {
         Ok(got) => (Step::Done, None, got),
         Err(Failed { step, cause, got }) => (step, cause, got),
     };
-    Evidence { at, tried, step, cause, got, took_us, steps }
+    Evidence { at, tried, step, cause, got, took_us, steps: trace.taken, wish: trace.wish }
 }

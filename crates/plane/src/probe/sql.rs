@@ -1,7 +1,7 @@
 //! `sql`: one query of a server that speaks the protocol of MariaDB and MySQL, so that a replica that lags, a node that
 //! is read-only or a member of a cluster that is not in step can be told from one that works.
 
-use merismos_core::config::document::{Secret, SqlAsked};
+use merismos_core::config::document::{Secret, SqlAsked, TlsVerify};
 use merismos_core::health::Step;
 use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlRow, MySqlSslMode};
 use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
@@ -16,7 +16,11 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace
         .host(&asking.address.ip().to_string())
         .port(asking.address.port())
         .username(&asked.user)
-        .ssl_mode(MySqlSslMode::Disabled)
+        .ssl_mode(match (asked.tls, &asked.authorities) {
+            (Some(TlsVerify::Unverified), _) => MySqlSslMode::Required,
+            (Some(TlsVerify::Verified), _) | (None, Some(_)) => MySqlSslMode::VerifyIdentity,
+            (None, None) => MySqlSslMode::Disabled,
+        })
         // Nothing is set when it connects: a member that was cut off would refuse it.
         .pipes_as_concat(false)
         .no_engine_substitution(false)
@@ -25,6 +29,9 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace
         .disable_statement_logging();
     if let Some(secret) = &asked.password {
         options = options.password(&read(secret).map_err(|wrong| Failed::at(Step::Connect, wrong))?);
+    }
+    if let Some(authorities) = &asked.authorities {
+        options = options.ssl_ca(authorities);
     }
     if let Some(database) = &asked.database {
         options = options.database(database);

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use merismos_core::config::document::ChecksNeeded;
 use merismos_core::health::{Cause, Evidence, State, Step};
-use merismos_plane::probe::{Prober, Surroundings, Target};
+use merismos_plane::probe::{AT_ONCE, Prober, Surroundings, Target};
 use rstest::rstest;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 use serde_json::{Value, json};
@@ -331,7 +331,7 @@ async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] st
     let passes = check(json!({ "kind": "http", "body_contains": "ready" }));
     let fails = check(json!({ "kind": "http", "body_contains": "asleep" }));
     let (reports, mut received) = mpsc::channel(16);
-    let mut prober = Prober::new(reports, Surroundings::default());
+    let mut prober = Prober::new(reports, Surroundings::default(), AT_ONCE).unwrap();
     let target = Target {
         server: "quay/s0".parse().unwrap(),
         address: server.address,
@@ -339,7 +339,7 @@ async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] st
         proxy_protocol: None,
         needed,
     };
-    prober.set(vec![target], |_| State::Unproven);
+    prober.set(vec![target], |_| State::Unproven.into());
     let report = tokio::time::timeout(PATIENCE, received.recv()).await.unwrap().unwrap();
     assert_eq!(report.state, state);
     assert_eq!(report.evidence.got.contains("asleep"), state == State::Down, "{}", report.evidence);

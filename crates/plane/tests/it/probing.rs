@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
 use merismos_core::health::{Cause, Evidence, State, Step};
-use merismos_plane::probe::{Prober, Surroundings, Target};
+use merismos_plane::probe::{AT_ONCE, Prober, Surroundings, Target};
 use rstest::rstest;
 use serde_json::json;
 use tokio::sync::mpsc;
@@ -72,7 +72,7 @@ async fn refusal_is_told_from_silence() {
 #[tokio::test]
 async fn the_prober_follows_a_server_down_and_up() {
     let (reports, mut received) = mpsc::channel(16);
-    let mut prober = Prober::new(reports, Surroundings::default());
+    let mut prober = Prober::new(reports, Surroundings::default(), AT_ONCE).unwrap();
     let address = free_address();
     let target = Target {
         server: "quay/s0".parse().unwrap(),
@@ -81,7 +81,7 @@ async fn the_prober_follows_a_server_down_and_up() {
         needed: ChecksNeeded::All,
         proxy_protocol: None,
     };
-    prober.set(vec![target.clone()], |_| State::Up);
+    prober.set(vec![target.clone()], |_| State::Up.into());
     let mut next = async || {
         let report =
             tokio::time::timeout(PATIENCE, received.recv()).await.expect("a report in time").unwrap();
@@ -94,7 +94,7 @@ async fn the_prober_follows_a_server_down_and_up() {
     assert_eq!(next().await, (State::Up, Some(2), None));
     prober.set(vec![target], |_| panic!("the same target goes on as it was"));
     assert_eq!(next().await.0, State::Up);
-    prober.set(Vec::new(), |_| State::Unproven);
+    prober.set(Vec::new(), |_| State::Unproven.into());
     tokio::time::sleep(Duration::from_millis(1)).await;
     while received.try_recv().is_ok() {}
     let more = tokio::time::timeout(Duration::from_millis(300), received.recv()).await;

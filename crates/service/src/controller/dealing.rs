@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use merismos_api::EventKind;
 use merismos_core::config::document::{Document, Failback, Pool};
-use merismos_core::eligibility::{RAMPED, Reason, Truths, able, reason};
+use merismos_core::eligibility::{RAMPED, Reason, able, known_reasons};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::tiers::{Hold, lowest};
 use serde_json::json;
@@ -46,7 +46,12 @@ pub(crate) enum FailbackError {
 /// Reasons after which a server begins again with a small share.
 fn was_away(reason: Reason) -> bool {
     match reason {
-        Reason::Withdrawn | Reason::Draining | Reason::WeightZero | Reason::Down | Reason::Recovering => true,
+        Reason::Withdrawn
+        | Reason::Draining
+        | Reason::AsksToDrain
+        | Reason::WeightZero
+        | Reason::Down
+        | Reason::Recovering => true,
         Reason::Unproven | Reason::Standby => false,
     }
 }
@@ -110,9 +115,9 @@ impl State {
             .flat_map(|pool| &pool.servers)
             .map(|it| (&it.name.server, it.standing.reason))
             .collect();
-        for (server, spec) in &pool.servers {
+        let reasons = known_reasons(name, pool, self);
+        for (server, now) in pool.servers.keys().zip(reasons) {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
-            let now = reason(spec.weight, pool.check.is_some(), self.duty(&id), self.health(&id));
             let was = before.get(server).copied().flatten();
             match (pool.ramp, now) {
                 (Some(length), None) if was.is_some_and(was_away) => {

@@ -85,7 +85,7 @@ impl History {
     }
 }
 
-fn after(now: Wall, rest: Duration) -> Wall {
+pub(super) fn after(now: Wall, rest: Duration) -> Wall {
     Wall(now.0.saturating_add(i64::try_from(rest.as_millis()).unwrap_or(i64::MAX)))
 }
 
@@ -130,13 +130,24 @@ fn says(health: &Health, check: &Check, now: Wall) -> String {
             parts.push(format!("the last {}{more} failed", plural(failed, "probe", "probes")));
             parts.push(format!("needs {}", plural(needs, "pass", "passes")));
         }
-        (HealthState::Recovering, _, Some(needs)) => {
-            parts.push(format!("{} of {} passes", check.up_after.saturating_sub(needs), check.up_after));
-        }
+        (HealthState::Recovering, _, Some(needs)) => match health.held_until {
+            Some(until) => {
+                parts.push(format!("it passes, and is held down for {} more", humane(until.since(now))))
+            }
+            None => {
+                parts.push(format!("{} of {} passes", check.up_after.saturating_sub(needs), check.up_after))
+            }
+        },
         (HealthState::Up, Some(left), _) => {
             parts.push(format!("down after {}", plural(left, "failure", "failures in a row")))
         }
         _ => parts.push("no probe has ended yet".to_owned()),
+    }
+    if health.flapping {
+        parts.push("it is flapping".to_owned());
+    }
+    if let Some(wish) = health.wish {
+        parts.push(format!("it {wish}"));
     }
     if let Some(next) = health.history.next {
         let rest = next.since(now);

@@ -24,7 +24,7 @@ use merismos_core::config::document::Protocol;
 use merismos_core::config::found::Found;
 use merismos_core::duty::{Duty, Order, Refusal};
 use merismos_core::eligibility::Truths;
-use merismos_core::health::State as HealthState;
+use merismos_core::health::{State as HealthState, Wish};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::Snapshot;
 use merismos_plane::lookup::LookupReport;
@@ -67,21 +67,25 @@ impl View {
     }
 }
 
-/// Duty and health of servers at one moment; those that are not named are in service and up.
+/// Duty, health and wishes of servers at one moment; those that are not named are in service and up.
 #[derive(Clone, Debug)]
 pub(crate) struct Facts {
-    servers: BTreeMap<PoolServer, (Duty, HealthState)>,
+    servers: BTreeMap<PoolServer, (Duty, HealthState, Option<Wish>)>,
     /// The tiers that work is bound to.
     tiers: BTreeMap<Name, u8>,
 }
 
 impl Truths for Facts {
     fn duty(&self, server: &PoolServer) -> Duty {
-        self.servers.get(server).map(|(duty, _)| *duty).unwrap_or_default()
+        self.servers.get(server).map(|(duty, ..)| *duty).unwrap_or_default()
     }
 
     fn health(&self, server: &PoolServer) -> HealthState {
-        self.servers.get(server).map_or(HealthState::Up, |(_, health)| *health)
+        self.servers.get(server).map_or(HealthState::Up, |(_, health, _)| *health)
+    }
+
+    fn wish(&self, server: &PoolServer) -> Option<Wish> {
+        self.servers.get(server).and_then(|(.., wish)| *wish)
     }
 
     fn held_tier(&self, pool: &Name) -> Option<u8> {

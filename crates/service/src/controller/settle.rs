@@ -112,6 +112,9 @@ impl State {
                     last_probe: None,
                     failures_to_down: None,
                     passes_to_up: None,
+                    wish: known.and_then(|known| known.wish),
+                    flapping: false,
+                    held_until: known.and_then(|known| known.held_until),
                     history: History::default(),
                     evidence_told: 0,
                 }

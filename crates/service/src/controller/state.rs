@@ -13,7 +13,7 @@ use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::timing::timing;
-use merismos_core::health::{Evidence, State as HealthState, Step};
+use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Step, Wish};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{self, By, Snapshot, compile, recompile};
@@ -30,7 +30,7 @@ use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
 use super::dealing::Ramping;
-use super::history::History;
+use super::history::{History, after};
 use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View, WatchError};
@@ -50,9 +50,27 @@ pub(super) struct Health {
     pub(super) last_probe: Option<Evidence>,
     pub(super) failures_to_down: Option<u32>,
     pub(super) passes_to_up: Option<u32>,
+    /// What it asks for.
+    pub(super) wish: Option<Wish>,
+    pub(super) flapping: bool,
+    /// It is not up before this, whatever its probes say.
+    pub(super) held_until: Option<Wall>,
     pub(super) history: History,
     /// How many failures its traffic had when that was told last.
     pub(super) evidence_told: u64,
+}
+
+impl Health {
+    /// What its probes begin with.
+    fn known(&self, now: Wall) -> KnownState {
+        let held_for = self.held_until.map(|until| until.since(now)).unwrap_or_default();
+        KnownState { state: self.state, held_for }
+    }
+
+    /// What a restart goes on with.
+    fn to_keep(&self) -> KnownHealth {
+        KnownHealth { state: self.state, since: self.since, wish: self.wish, held_until: self.held_until }
+    }
 }
 
 /// From how many changes of health a day on an event says how many there were.
@@ -120,6 +138,10 @@ impl Truths for State {
         self.thousandths(server)
     }
 
+    fn wish(&self, server: &PoolServer) -> Option<Wish> {
+        self.health.get(server).and_then(|health| health.wish)
+    }
+
     fn held_tier(&self, pool: &Name) -> Option<u8> {
         self.holds.get(pool).map(|hold| hold.tier)
     }
@@ -185,10 +207,12 @@ impl State {
         // Only what is out of the ordinary is told one by one: when all is well, ten thousand servers cost nothing.
         let out_of_order = |server: &&PoolServer| {
             self.duty(server) != Duty::InService
-                || self.health.get(*server).is_some_and(|it| it.state != HealthState::Up)
+                || self.health.get(*server).is_some_and(|it| it.state != HealthState::Up || it.wish.is_some())
         };
         let facts = self.health.keys().chain(self.duties.keys()).filter(out_of_order);
-        let facts = facts.map(|server| (server.clone(), (self.duty(server), self.health(server)))).collect();
+        let facts = facts
+            .map(|server| (server.clone(), (self.duty(server), self.health(server), self.wish(server))))
+            .collect();
         let empty = Checked::empty();
         View {
             revision: self.running.as_ref().map(|running| Arc::clone(&running.revision)),
@@ -252,7 +276,9 @@ impl State {
             }));
         }
         let health = &self.health;
-        self.prober.set(targets, |target| health.get(&target.server).map(|it| it.state).unwrap_or_default());
+        let now = wall();
+        self.prober
+            .set(targets, |target| health.get(&target.server).map(|it| it.known(now)).unwrap_or_default());
     }
 
     pub(super) fn forget_gone_servers(&mut self) {
@@ -306,12 +332,31 @@ impl State {
         health.last_probe = Some(report.evidence.clone());
         let now = wall();
         health.history.note(&report, now);
-        let transition = report.transition?;
+        health.flapping = report.flapping;
+        health.held_until = report.held_for.map(|rest| after(now, rest));
+        // A wish stands until the server answers without it.
+        let wished = report.evidence.passed() && health.wish != report.evidence.wish;
+        if wished {
+            health.wish = report.evidence.wish;
+            let says = health.wish.map_or("asks for nothing any more".to_owned(), |wish| wish.to_string());
+            let detail = json!({ "wish": health.wish });
+            self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
+            self.copy_is_old.send_modify(|changes| *changes += 1);
+        }
+        let Some(transition) = report.transition else {
+            return wished.then_some(report.server.pool);
+        };
         let lasted = now.since(health.since);
         health.state = report.state;
         health.since = now;
         let today = health.history.changes_today(now);
-        let often = if today > OFTEN { format!(" (change {today} of today)") } else { String::new() };
+        let mut often = if today > OFTEN { format!(" (change {today} of today)") } else { String::new() };
+        if report.flapping && transition.to == HealthState::Down {
+            often.push_str("; it is flapping");
+            if let Some(held) = report.held_for {
+                often.push_str(&format!(", and held down for {}", humane(held)));
+            }
+        }
         let says = format!(
             "{} after {} {}: {}{often}",
             transition.to,
@@ -322,6 +367,7 @@ impl State {
         let detail = json!({
             "from": transition.from, "to": transition.to, "evidence": report.evidence,
             "lasted_ms": lasted.as_millis() as u64, "changes_today": today,
+            "flapping": report.flapping, "held_for_ms": report.held_for.map(|it| it.as_millis() as u64),
         });
         self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
         self.copy_is_old.send_modify(|changes| *changes += 1);
@@ -419,11 +465,7 @@ impl State {
         Copy {
             revision: self.running.as_ref().map(|running| Revision::clone(&running.revision)),
             duties: self.duties.iter().map(|(server, order)| (server.to_string(), order.clone())).collect(),
-            health: health
-                .map(|(server, it)| {
-                    (health_key(server, it.address), KnownHealth { state: it.state, since: it.since })
-                })
-                .collect(),
+            health: health.map(|(server, it)| (health_key(server, it.address), it.to_keep())).collect(),
             tokens: Vec::new(),
             found: self.found.iter().map(|(id, servers)| (lookup_key(id), servers.clone())).collect(),
             tiers: self.holds.iter().map(|(pool, hold)| (pool.to_string(), *hold)).collect(),

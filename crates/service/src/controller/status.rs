@@ -1,18 +1,19 @@
 //! The status: the three truths beside the answer, and what was observed.
 
-use std::net::Ipv4Addr;
+use std::collections::HashMap;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolShare, PoolStatus, Records,
-    RevisionStatus, ServerStatus, Status, Window,
+    AtStake, CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolShare, PoolStatus,
+    Records, RevisionStatus, ServerStatus, Status, Window,
 };
 use merismos_core::config::document::{
     Check, Document, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec,
 };
 use merismos_core::health::State as HealthState;
-use merismos_core::health::timing::timing;
+use merismos_core::health::timing::{Timing, timing};
 use merismos_core::name::Name;
 use merismos_core::routing::{By, Frontend, Pool, Server};
 use merismos_core::time::{Tick, Wall};
@@ -34,6 +35,7 @@ impl State {
         let (snapshot, document) = (self.plane.snapshot(), self.document());
         let (at, now) = (wall(), Instant::now());
         let deaf = self.plane.deaf();
+        let probed = probes_per_minute(&document);
         let frontends: Vec<FrontendStatus> = document
             .frontends
             .keys()
@@ -45,11 +47,21 @@ impl State {
         let mut pools: Vec<PoolStatus> = snapshot
             .pools
             .iter()
-            .filter_map(|pool| Some(self.pool(pool, document.pools.get(&pool.name)?, &document, now)))
+            .filter_map(|pool| {
+                let spec = document.pools.get(&pool.name)?;
+                let mut status = self.pool(pool, spec, &document, now);
+                if let Some(check) = &mut status.check {
+                    let of = |it: &ServerSpec| probed.get(&it.address.get()).copied().unwrap_or_default();
+                    check.probes_per_minute = spec.servers.values().map(of).max().unwrap_or_default();
+                    check.at_stake = at_stake(&check.timing, &status.servers, status.per_second);
+                }
+                Some(status)
+            })
             .collect();
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, lookups) = (self.records(), self.lookup_troubles());
         let troubles = troubles(&frontends, &pools, &lookups, &records, at);
+        let (probes, late_probes) = self.prober.started();
         let mut shortened = false;
         if let Detail::Short(wanted) = detail
             && servers > MANY_SERVERS
@@ -66,6 +78,8 @@ impl State {
                 version: env!("CARGO_PKG_VERSION").to_owned(),
                 started: self.started,
                 workers: self.plane.workers() as u64,
+                probes,
+                late_probes,
             },
             revision: self.revision(),
             troubles,
@@ -243,6 +257,9 @@ impl State {
                 last_probe: health.and_then(|it| it.last_probe.clone()),
                 failures_to_down: health.and_then(|it| it.failures_to_down),
                 passes_to_up: health.and_then(|it| it.passes_to_up),
+                wish: health.and_then(|it| it.wish),
+                flapping: health.is_some_and(|it| it.flapping),
+                held_until: health.and_then(|it| it.held_until),
             },
             eligible: reason.is_none(),
             reason,
@@ -287,7 +304,36 @@ fn check_status(name: &Name, check: &Check) -> CheckStatus {
         check.down_after,
         check.up_after
     );
-    CheckStatus { name: name.to_string(), asks, timing: timing(check) }
+    CheckStatus {
+        name: name.to_string(),
+        asks,
+        timing: timing(check),
+        probes_per_minute: 0,
+        at_stake: AtStake::default(),
+    }
+}
+
+/// How many probes each address gets in a minute, by all checks of all pools.
+fn probes_per_minute(document: &Document) -> HashMap<SocketAddr, u64> {
+    let mut probed = HashMap::new();
+    for pool in document.pools.values() {
+        // The first check says how often all of them are made.
+        let Some(pace) = &pool.check else { continue };
+        let each = timing(&document.checks[pace]).probes_per_minute * pool.checks().count() as u64;
+        for server in pool.servers.values() {
+            *probed.entry(server.address.get()).or_default() += each;
+        }
+    }
+    probed
+}
+
+/// What would meet a failure of the server with the largest share before it is noticed.
+fn at_stake(timing: &Timing, servers: &[ServerStatus], pool_per_second: f64) -> AtStake {
+    let largest = servers.iter().map(|server| server.expected).fold(0.0, f64::max);
+    let per_second = pool_per_second * largest;
+    let within = |millis: u64| (per_second * millis as f64 / 1_000.0).ceil() as u64;
+    let noticed = timing.noticed;
+    AtStake { per_second, average: within(noticed.average_ms), worst: within(noticed.worst_ms) }
 }
 
 /// What is wrong, the worst first: clients without answers, then servers that fail, then records.

@@ -2,8 +2,9 @@
 
 use std::process::Command;
 
-use merismos_api::{TryAnswer, TryRequest};
+use merismos_api::{Event, TryAnswer, TryRequest};
 use merismos_core::health::{State, Step};
+use merismos_core::time::Wall;
 use merismos_lab::stand_in::Fault;
 use rstest::rstest;
 use serde_json::{Map, Value, json};
@@ -298,4 +299,125 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
     })
     .await;
     assert_eq!(service.status().await.pools[0].eligible, 1, "the last one is spared");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
+    let mut service = Service::with(&["gull", "tern"]).await;
+    let expected = async |service: &Service| {
+        let pool = service.status().await.pools[0].clone();
+        pool.servers.iter().map(|it| (it.expected * 100.0).round() as u32).collect::<Vec<_>>()
+    };
+    service.stand_ins[0].set(Fault::AskForShare { percent: 25 }).await;
+    let before = service.status().await.pools[0].servers[0].health.last_probe.as_ref().map(|it| it.at);
+    until("gull was probed since", async || {
+        let now = service.status().await.pools[0].servers[0].health.last_probe.as_ref().map(|it| it.at);
+        now > before
+    })
+    .await;
+    assert_eq!(expected(&service).await, [50, 50], "nobody listens to it yet");
+    let text = service.document().replace("[checks.well]\n", "[checks.well]\nwishes = true\n");
+    service.apply(&text).await.unwrap();
+    until("gull gets a smaller share", async || expected(&service).await == [20, 80]).await;
+
+    service.stand_ins[0].set(Fault::AskToDrain).await;
+    until("gull is drained", async || expected(&service).await == [0, 100]).await;
+    let gull = service.status().await.pools[0].servers[0].clone();
+    assert_eq!(gull.reason_words.as_deref(), Some("it asks to be drained"));
+    assert_eq!((gull.health.state, gull.duty), (State::Up, None), "neither probes nor people say so");
+    service.crash_and_restart().await;
+    assert_eq!(expected(&service).await, [0, 100], "a restart goes on with what was asked for");
+
+    service.stand_ins[1].set(Fault::AskToDrain).await;
+    until("both ask for it", async || expected(&service).await == [50, 50]).await;
+    assert_eq!(service.get().await.unwrap().0, 200);
+    for stand_in in &service.stand_ins {
+        stand_in.set(Fault::None).await;
+    }
+    until("nobody asks any more", async || {
+        let events = service.client().events(100).await.unwrap().events;
+        events.iter().filter(|it| it.says == "asks for nothing any more").count() == 2
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
+    let mut service = Service::with(&["gull", "tern"]).await;
+    let keys = "[checks.well]\nhold_down = \"1h\"\nhold_down_most = \"1h\"\n";
+    let text = service.document().replace("[checks.well]\n", keys).replace("200ms", "100ms");
+    service.apply(&text).await.unwrap();
+    let gull = async |service: &Service| service.status().await.pools[0].servers[0].clone();
+    for time in 1..=3 {
+        until("gull is up", async || gull(&service).await.health.state == State::Up).await;
+        service.stand_ins[0].set(Fault::Error { status: 503 }).await;
+        until("gull is down", async || gull(&service).await.health.state == State::Down).await;
+        assert_eq!(gull(&service).await.health.flapping, time == 3);
+        service.stand_ins[0].set(Fault::None).await;
+    }
+    until("gull passes", async || gull(&service).await.health.state == State::Recovering).await;
+    let events = service.client().events(100).await.unwrap().events;
+    let says = |words: &str| events.iter().filter(|it| it.says.contains(words)).count();
+    assert_eq!((says("it is flapping, and held down for"), says("it is flapping")), (1, 1), "{events:#?}");
+    let held = gull(&service).await.health.held_until.expect("it is held");
+    let says = service.client().probes(&"quay/gull".parse().unwrap()).await.unwrap().says;
+    assert!(says.contains("held down for 59 min") && says.contains("flapping"), "{says}");
+
+    service.crash_and_restart().await;
+    let last = gull(&service).await.health.last_probe.map(|it| it.at);
+    until("gull was probed twice and more", async || {
+        let now = gull(&service).await.health.last_probe.map(|it| it.at);
+        now > last.map(|last| Wall(last.0 + 500))
+    })
+    .await;
+    let gull = gull(&service).await;
+    assert_eq!((gull.eligible, gull.health.state), (false, State::Recovering), "it is still held");
+    let now = gull.health.held_until.expect("it is still held");
+    assert!((now.0 - held.0).abs() < 5_000, "until the same time: {held:?}, {now:?}");
+}
+
+/// What the reference says of detection times is what the running prober does. Nothing can be noticed sooner than at
+/// best; later than at worst only because this machine was busy, which is not so each time.
+#[rstest]
+#[case::refused(Fault::Refuse)]
+#[case::silent(Fault::Hang)]
+#[case::slow(Fault::Slow { delay_ms: 400 })]
+#[case::a_wrong_answer(Fault::Error { status: 500 })]
+#[case::half_an_answer(Fault::Half)]
+#[case::sent_elsewhere(Fault::Redirect)]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn failures_are_noticed_within_the_times_that_are_promised(#[case] fault: Fault) {
+    let service = Service::with(&["gull", "tern"]).await;
+    let text =
+        service.document().replace("timeout = \"1s\"", "timeout = \"150ms\"\nbody_contains = \"well\"");
+    service.apply(&text.replace("down_after = 2", "down_after = 3")).await.unwrap();
+    let timing = service.status().await.pools[0].check.as_ref().unwrap().timing;
+    assert_eq!((timing.noticed.best_ms, timing.noticed.worst_ms), (400, 750));
+    let mut at_worst = Vec::new();
+    for time in 0..5_usize {
+        service.all_up().await;
+        let began = wall();
+        service.stand_ins[0].set(fault).await;
+        let fails = wall();
+        let mut downs = Vec::new();
+        until("gull is down", async || {
+            let events = service.client().events(100).await.unwrap().events;
+            let is_down = |it: &&Event| it.subject == "quay/gull" && it.says.starts_with("down");
+            downs = events.iter().filter(is_down).map(|it| it.at).collect();
+            downs.len() > time
+        })
+        .await;
+        let noticed = *downs.iter().max().unwrap();
+        service.stand_ins[0].set(Fault::None).await;
+        let best = noticed.0 - began.0;
+        // Times are whole milliseconds, and the probe that fails first may have begun just before the fault.
+        assert!(best + 2 >= 400 - 150, "{best} ms is sooner than can be");
+        at_worst.push(noticed.0 - fails.0);
+    }
+    assert!(at_worst.iter().any(|millis| *millis <= 750), "never in time: {at_worst:?} ms");
+}
+
+fn wall() -> Wall {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap();
+    Wall(i64::try_from(since.as_millis()).unwrap())
 }

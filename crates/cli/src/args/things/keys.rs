@@ -419,6 +419,18 @@ pub(crate) struct CheckKeys {
     /// Passes in a row before up
     #[arg(long, value_name = "COUNT")]
     up_after: Option<u32>,
+    /// Called flapping when it was down so many times ...
+    #[arg(long, value_name = "COUNT")]
+    flapping_after: Option<u32>,
+    /// ... within this time, such as 10m
+    #[arg(long, value_name = "DURATION")]
+    flapping_within: Option<String>,
+    /// How long a flapping server is held down the first time; twice as long each time after that
+    #[arg(long, value_name = "DURATION")]
+    hold_down: Option<String>,
+    /// The longest that it is held down
+    #[arg(long, value_name = "DURATION")]
+    hold_down_most: Option<String>,
 }
 
 impl Keys for CheckKeys {
@@ -462,13 +474,19 @@ struct HttpAsked {
     /// http: how many redirections are followed
     #[arg(long, value_name = "COUNT")]
     redirects: Option<u8>,
-    /// http, tls: speak TLS, and take certificates that are verified or unverified
+    /// http: whether the connection is kept for the next probe
+    #[arg(long, value_name = "BOOL")]
+    keep_alive: Option<bool>,
+    /// http: whether what servers ask for in their answers is done
+    #[arg(long, value_name = "BOOL")]
+    wishes: Option<bool>,
+    /// http, tls, sql: speak TLS, and take certificates that are verified or unverified
     #[arg(long)]
     tls: Option<String>,
     /// http, tls: the name that the certificate has to be for
     #[arg(long, value_name = "NAME")]
     tls_name: Option<String>,
-    /// http, tls: a file of authorities (PEM) on the service's machine
+    /// http, tls, sql: a file of authorities (PEM) on the service's machine
     #[arg(long, value_name = "PATH")]
     tls_authorities: Option<String>,
     /// http, tls: the SHA-256 of the only certificate that passes

@@ -6,7 +6,7 @@ use super::super::asking::{SECRET_WANTED, WANTED_WANTED};
 use super::super::dealing::is_token;
 use super::super::document::{
     BodyWanted, Check, CheckKind, ChecksNeeded, CommandAsked, DnsAsked, Elsewhere, Exchange, GrpcAsked,
-    HttpAsked, HttpVersion, Pattern, Record, Secret, SqlAsked, StatusRange, TlsAsked, TlsVerify,
+    HttpAsked, HttpVersion, Pattern, Record, Secret, SqlAsked, StatusRange, Steadiness, TlsAsked, TlsVerify,
     TrafficEvidence, TrafficVerdict, Trust, Wanted,
 };
 use super::super::tree::Value;
@@ -33,6 +33,7 @@ pub(super) fn check(mut section: Section<'_, '_>) -> Option<Check> {
     let timeout = section.value("timeout", span("10ms", "60s"));
     let down_after = section.value("down_after", number(1..=100));
     let up_after = section.value("up_after", number(1..=100));
+    let steadiness = steadiness(&mut section);
     let (labels, note) = section.about();
     if kind.is_some() {
         section.close();
@@ -45,6 +46,7 @@ pub(super) fn check(mut section: Section<'_, '_>) -> Option<Check> {
         elsewhere,
         down_after: down_after.unwrap_or(3),
         up_after: up_after.unwrap_or(2),
+        steadiness,
         note,
         labels,
     })
@@ -86,6 +88,16 @@ pub(super) fn evidence(section: &mut Section<'_, '_>) -> Option<TrafficEvidence>
     })
 }
 
+fn steadiness(section: &mut Section<'_, '_>) -> Steadiness {
+    let usual = Steadiness::default();
+    Steadiness {
+        flapping_after: section.value("flapping_after", number(2..=100)).unwrap_or(usual.flapping_after),
+        flapping_within: section.value("flapping_within", span("1m", "24h")).unwrap_or(usual.flapping_within),
+        hold_down: section.value("hold_down", span("1s", "1h")),
+        hold_down_most: section.value("hold_down_most", span("1s", "24h")).unwrap_or(usual.hold_down_most),
+    }
+}
+
 fn elsewhere(section: &mut Section<'_, '_>, kind: Option<&str>) -> Elsewhere {
     let has_port = !matches!(kind, Some("icmp" | "command"));
     let has_source = !matches!(kind, Some("sql" | "command"));
@@ -115,6 +127,8 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
             user: section.required("user", some_text)?,
             password: section.value("password", secret),
             database: section.value("database", some_text),
+            tls: section.value("tls", verify),
+            authorities: section.value("tls_authorities", authorities),
             query: section.required("query", query)?,
             column: section.value("column", some_text),
             wanted: section.value("wanted", wanted),
@@ -157,6 +171,8 @@ fn http(section: &mut Section<'_, '_>) -> HttpAsked {
             limit: section.value("body_limit", within("1KiB", "10MiB", "a size such as 64KiB,")),
         },
         redirects: section.value("redirects", number(0..=5)).unwrap_or(0),
+        keep_alive: section.value("keep_alive", flag).unwrap_or(false),
+        wishes: section.value("wishes", flag).unwrap_or(false),
     }
 }
 
@@ -166,16 +182,9 @@ fn no_trust() -> Trust {
 
 /// How a certificate is judged, when anything is said of TLS.
 fn trust(section: &mut Section<'_, '_>) -> Option<Trust> {
-    let tls = section.value("tls", |value| match text(value) {
-        Some("verified") => Ok(TlsVerify::Verified),
-        Some("unverified") => Ok(TlsVerify::Unverified),
-        _ => Err("\"verified\" or \"unverified\"".to_owned()),
-    });
+    let tls = section.value("tls", verify);
     let name = section.value("tls_name", dns_name);
-    let authorities = section.value("tls_authorities", |value| {
-        let path = text(value).filter(|path| path.starts_with('/')).map(str::to_owned);
-        path.ok_or_else(|| "the whole path of a file of certificates (PEM)".to_owned())
-    });
+    let authorities = section.value("tls_authorities", authorities);
     let pin = section.value("tls_pin", |value| {
         let digits = |pin: &&str| pin.len() == 64 && pin.bytes().all(|byte| byte.is_ascii_hexdigit());
         let pin = text(value).filter(digits).map(str::to_ascii_lowercase);
@@ -185,6 +194,19 @@ fn trust(section: &mut Section<'_, '_>) -> Option<Trust> {
         return None;
     }
     Some(Trust { tls: tls.unwrap_or_default(), name, authorities, pin })
+}
+
+fn verify(value: &Value) -> Result<TlsVerify, String> {
+    match text(value) {
+        Some("verified") => Ok(TlsVerify::Verified),
+        Some("unverified") => Ok(TlsVerify::Unverified),
+        _ => Err("\"verified\" or \"unverified\"".to_owned()),
+    }
+}
+
+fn authorities(value: &Value) -> Result<String, String> {
+    let path = text(value).filter(|path| path.starts_with('/')).map(str::to_owned);
+    path.ok_or_else(|| "the whole path of a file of certificates (PEM)".to_owned())
 }
 
 fn some_text(value: &Value) -> Result<String, String> {

@@ -88,7 +88,8 @@ fn everything() -> Value {
                 "kind": "http", "method": "POST", "host": "a.example:8080", "headers": { "X-Probe": "yes" },
                 "http_version": "2", "tls": "verified", "tls_name": "a.example", "tls_authorities": "/etc/ssl/own.pem",
                 "tls_pin": "00".repeat(32), "body_contains": "a", "body_matches": "b+", "body_lacks": "c",
-                "json_pointer": "/state", "json_wanted": "!= down", "body_limit": "1MiB", "redirects": 2,
+                "json_pointer": "/state", "json_wanted": "!= down", "body_limit": "1MiB", "redirects": 2, "wishes": true, "keep_alive": true,
+                "flapping_after": 4, "flapping_within": "1h", "hold_down": "30s", "hold_down_most": "5m",
                 "port": 9000, "address": "192.0.2.9", "source_address": "192.0.2.5", "interval_down": "10s"
             },
             "says": { "kind": "tcp", "send": "PING\r\n", "expect": "PONG", "expect_pattern": "^.PONG", "port": 1 },
@@ -98,7 +99,8 @@ fn everything() -> Value {
             "cert": { "kind": "tls", "tls": "unverified", "tls_name": "a.example", "warn_days": 30, "port": 443 },
             "lag": {
                 "kind": "sql", "user": "probe", "password": "file:/etc/merismos/probe", "database": "shop",
-                "query": "SHOW REPLICA STATUS", "column": "Seconds_Behind_Master", "wanted": "< 30", "port": 3306
+                "query": "SHOW REPLICA STATUS", "column": "Seconds_Behind_Master", "wanted": "< 30", "port": 3306,
+                "tls": "verified", "tls_authorities": "/etc/ssl/own.pem"
             },
             "serves": { "kind": "grpc", "service": "booking", "port": 50051 },
             "own": { "kind": "command", "program": "lag.sh", "arguments": ["--most", "30"] }
@@ -176,6 +178,8 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_program_elsewhere("/checks/own/program", json!("../../bin/sh"))]
 #[case::a_pin_too_short("/checks/deep/tls_pin", json!("00"))]
 #[case::too_many_redirections("/checks/deep/redirects", json!(6))]
+#[case::flapping_after_one("/checks/deep/flapping_after", json!(1))]
+#[case::a_wish_of_words("/checks/deep/wishes", json!("yes"))]
 #[case::another_record("/checks/names/record", json!("LOC"))]
 #[case::another_verdict("/pools/booking/evidence_verdict", json!("dead"))]
 #[case::checks_that_some_pass("/pools/booking/checks_needed", json!("some"))]
