@@ -2,6 +2,7 @@
 # A private MariaDB on loopback, for the demo and for tests; never a system instance.
 #   scripts/mariadb.sh start FOLDER PORT [test]   prepares FOLDER when it is new, starts, waits until it answers
 #   scripts/mariadb.sh stop FOLDER                stops it and waits
+# MARIADB_FLAGS may hold more flags of the server, with spaces between.
 # With "test" it trades durability against power loss for speed.
 # Its administrator is root, without password, over the socket FOLDER/sock alone.
 set -euo pipefail
@@ -24,7 +25,8 @@ answers() { mariadb-admin --no-defaults --socket="$folder/sock" --user=root --co
 
 start() {
   local port=${1:?a port} mode=${2:-}
-  local extra=()
+  local extra=() more=()
+  read -ra more <<<"${MARIADB_FLAGS:-}"
   if [ "$mode" = test ]; then
     extra=(--innodb-doublewrite=0 --innodb-flush-log-at-trx-commit=2
       --innodb-buffer-pool-dump-at-shutdown=0 --innodb-buffer-pool-load-at-startup=0)
@@ -55,15 +57,15 @@ start() {
     --pid-file="$folder/pid" --log-error="$folder/mariadb.err" --bind-address=127.0.0.1 --port="$port" \
     --skip-name-resolve --skip-log-bin --open-files-limit=8192 --performance-schema=OFF \
     --character-set-server=utf8mb4 --collation-server=utf8mb4_unicode_ci --max-connections=200 \
-    --innodb-buffer-pool-size=64M "${extra[@]}" >/dev/null 2>&1 </dev/null &
+    --innodb-buffer-pool-size=64M "${extra[@]}" "${more[@]}" >/dev/null 2>&1 </dev/null &
   local child=$!
   for _ in $(seq 1 600); do
-    if answers; then
-      mariadb --no-defaults --socket="$folder/sock" --user=root -e "
+    # A member of a cluster answers before it takes statements.
+    if answers && mariadb --no-defaults --socket="$folder/sock" --user=root -e "
         CREATE USER IF NOT EXISTS 'merismos'@'127.0.0.1' IDENTIFIED BY 'merismos';
         GRANT ALL ON \`merismos%\`.* TO 'merismos'@'127.0.0.1';
         CREATE DATABASE IF NOT EXISTS merismos;
-        DROP USER IF EXISTS 'root'@'127.0.0.1', 'root'@'::1';"
+        DROP USER IF EXISTS 'root'@'127.0.0.1', 'root'@'::1';" 2>"$folder/first.log"; then
       return 0
     fi
     if ! kill -0 "$child" 2>/dev/null; then
@@ -73,6 +75,7 @@ start() {
     fi
     sleep 0.1
   done
+  cat "$folder/first.log" >&2 2>/dev/null || true
   echo "the private MariaDB did not answer within 60 s; see $folder/mariadb.err" >&2
   exit 1
 }

@@ -1,6 +1,8 @@
 //! Probes against real listeners.
 
 use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
@@ -99,6 +101,51 @@ async fn the_prober_follows_a_server_down_and_up() {
     while received.try_recv().is_ok() {}
     let more = tokio::time::timeout(Duration::from_millis(300), received.recv()).await;
     assert!(more.is_err(), "nothing is probed any more");
+}
+
+/// A server that is asked again and again; gives how many connections it took, and how many were asked for.
+async fn probed_many_times(keep_alive: bool, answers_on_each: usize) -> (usize, usize) {
+    let (taken, asked) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
+    let (taken_there, asked_there) = (Arc::clone(&taken), Arc::clone(&asked));
+    let server = Server::start(move |mut conn, _| {
+        taken_there.fetch_add(1, Ordering::SeqCst);
+        for _ in 0..answers_on_each {
+            if conn.request().is_none() {
+                return;
+            }
+            asked_there.fetch_add(1, Ordering::SeqCst);
+            conn.answer("well");
+        }
+    });
+    let (reports, mut received) = mpsc::channel(16);
+    let mut prober = Prober::new(reports, Surroundings::default(), AT_ONCE).unwrap();
+    let target = Target {
+        server: "quay/s0".parse().unwrap(),
+        address: server.address,
+        checks: [check(json!({ "kind": "http", "keep_alive": keep_alive })).into()].into(),
+        needed: ChecksNeeded::All,
+        proxy_protocol: None,
+    };
+    prober.set(vec![target], |_| State::Up.into());
+    for _ in 0..6 {
+        let report = tokio::time::timeout(PATIENCE, received.recv()).await.unwrap().unwrap();
+        assert!(report.evidence.passed(), "{}", report.evidence);
+    }
+    assert!(prober.started().0 >= 6);
+    (taken.load(Ordering::SeqCst), asked.load(Ordering::SeqCst))
+}
+
+#[tokio::test]
+async fn a_check_may_keep_its_connection() {
+    let (connections, asked) = probed_many_times(true, usize::MAX).await;
+    assert!(connections == 1 && asked >= 6, "{connections} connections for {asked} probes");
+    let (connections, asked) = probed_many_times(true, 2).await;
+    assert!(
+        (3..=4).contains(&connections) && asked >= 6,
+        "a server that closes them fails no probe: {connections}"
+    );
+    let (connections, asked) = probed_many_times(false, usize::MAX).await;
+    assert_eq!(connections, asked, "each has its own without");
 }
 
 #[tokio::test]

@@ -88,6 +88,41 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_database_is_asked_over_tls() {
+    let folder = tempfile::tempdir().unwrap();
+    let made = |name: &str, pem: String| {
+        let path = folder.path().join(name);
+        std::fs::write(&path, pem).unwrap();
+        path.display().to_string()
+    };
+    let own = rcgen::generate_simple_self_signed(vec!["127.0.0.1".to_owned()]).unwrap();
+    let other = rcgen::generate_simple_self_signed(vec!["192.0.2.9".to_owned()]).unwrap();
+    let (cert, key) = (made("cert.pem", own.cert.pem()), made("key.pem", own.signing_key.serialize_pem()));
+    let strange = made("other.pem", other.cert.pem());
+    let database =
+        Instance::with_flags(format!("--ssl-cert={cert} --ssl-key={key} --require-secure-transport=ON"));
+    let secret = made("probe", "merismos".to_owned());
+    let base =
+        format!("kind = \"sql\"\nuser = \"merismos\"\npassword = \"file:{secret}\"\nquery = \"SELECT 1\"");
+    let service = with_check(database.address(), &format!("{base}\ntls_authorities = \"{cert}\""), &[]).await;
+    is(&service, State::Up).await;
+    for (more, step, got) in [
+        (json!({}), Step::Answer, "could not log in"),
+        (json!({ "tls": "unverified" }), Step::Done, "1 is 1"),
+        (json!({ "tls": "verified" }), Step::Answer, "could not log in"),
+        (json!({ "tls": "verified", "tls_authorities": strange }), Step::Answer, "could not log in"),
+        (json!({ "tls": "verified", "tls_authorities": cert }), Step::Done, "1 is 1"),
+    ] {
+        let secret = format!("file:{secret}");
+        let mut all = json!({ "kind": "sql", "user": "merismos", "password": secret, "query": "SELECT 1" });
+        all.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        let answer = try_check(&service, "new", keys(all), &["quay/real"]).await;
+        let evidence = &answer.tries[0].evidence;
+        assert!(evidence.step == step && evidence.got.contains(got), "{more}: {evidence}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_name_server_is_asked_for_names() {
     let names = NameServer::start("gull IN A 192.0.2.21\nalias IN CNAME gull\n");
     let check = "kind = \"dns\"\nname = \"gull.skerry.example\"\nexpect = \"192.0.2.21\"";

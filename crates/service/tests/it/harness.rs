@@ -84,13 +84,19 @@ pub(crate) fn sql(base: &str, statement: &str) {
 pub(crate) struct Instance {
     folder: PathBuf,
     port: u16,
+    flags: String,
 }
 
 impl Instance {
     pub(crate) fn new() -> Self {
+        Self::with_flags(String::new())
+    }
+
+    /// One with more flags of the server, with spaces between.
+    pub(crate) fn with_flags(flags: String) -> Self {
         static NEXT: AtomicU32 = AtomicU32::new(0);
         let name = format!("merismos-it-{}-{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
-        let instance = Self { folder: Path::new("/dev/shm").join(name), port: free().port() };
+        let instance = Self { folder: Path::new("/dev/shm").join(name), port: free().port(), flags };
         instance.start();
         instance
     }
@@ -106,6 +112,7 @@ impl Instance {
             .arg(&self.folder)
             .arg(self.port.to_string())
             .arg("test")
+            .env("MARIADB_FLAGS", &self.flags)
             .status();
         assert!(status.unwrap().success(), "the instance starts");
     }
