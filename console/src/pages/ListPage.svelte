@@ -1,6 +1,7 @@
 <script lang="ts">
   import { things, words } from '../lib/api/call'
   import type { Kind, Things } from '../lib/api/types'
+  import SentMessages from '../lib/components/SentMessages.svelte'
   import Pager from '../lib/components/Pager.svelte'
   import Path from '../lib/components/Path.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
@@ -47,7 +48,7 @@
 
   const frontends = $derived(Object.fromEntries((live.status?.frontends ?? []).map((it) => [it.name, it])))
   const pools = $derived(Object.fromEntries((live.status?.pools ?? []).map((it) => [it.name, it])))
-  const uses = $derived(kind !== 'frontend')
+  const uses = $derived(kind !== 'frontend' && kind !== 'message')
 </script>
 
 <main class="rounded-box border border-base-300 bg-base-100 p-3">
@@ -119,4 +120,5 @@
       <Pager bind:offset limit={LIMIT} total={found.total} />
     {/if}
   {/if}
+  {#if kind === 'message'}<div class="mt-4"><SentMessages /></div>{/if}
 </main>

@@ -3,6 +3,7 @@
   import type { Edit, ThingView } from '../lib/api/types'
   import Explain from '../lib/components/Explain.svelte'
   import GoLive from '../lib/components/GoLive.svelte'
+  import SentMessages from '../lib/components/SentMessages.svelte'
   import Path from '../lib/components/Path.svelte'
   import ThingActions from '../lib/components/ThingActions.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
@@ -97,6 +98,7 @@
         {/if}
       </section>
     {/if}
+    {#if kind === 'message'}<SentMessages {name} />{/if}
     <ThingForm {kind} {thing} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
   {/if}
 </main>

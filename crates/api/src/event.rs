@@ -26,6 +26,8 @@ pub enum EventKind {
     Node,
     /// A trial ended.
     Trial,
+    /// A message to people could not be delivered.
+    Message,
 }
 
 /// A dated fact worth keeping.

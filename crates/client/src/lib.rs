@@ -9,8 +9,8 @@ use std::time::Duration;
 use merismos_api::{
     ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts,
     DutyAnswer, DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, Probes,
-    ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions, Status, ThingView, Things, Trial,
-    TrialRequest, Trials, TryAnswer, TryRequest,
+    ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions, SentMessages, Status, ThingView,
+    Things, Trial, TrialRequest, Trials, TryAnswer, TryRequest,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -335,6 +335,22 @@ impl Client {
     pub async fn diagnose(&self, server: &PoolServer) -> Result<Diagnosis, ClientError> {
         let path = format!("/servers/{}/{}/diagnosis", server.pool, server.server);
         self.call(self.request(Method::POST, &path)).await
+    }
+
+    /// The newest messages to people.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn messages(&self, limit: u32) -> Result<SentMessages, ClientError> {
+        self.get(&format!("/messages?limit={limit}")).await
+    }
+
+    /// Sends a message that only says that it is a try.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn try_message(&self, name: &Name) -> Result<SentMessages, ClientError> {
+        self.call(self.request(Method::POST, &format!("/messages/{name}/try"))).await
     }
 
     /// The newest events.

@@ -12,6 +12,7 @@
 //! [`balance`] — how a pool deals out work;
 //! [`cells`] — the state that outlives a snapshot, with [`admit`], the line before a full pool;
 //! [`pins`] — what ties a client to its server;
+//! [`messages`] — what people are told of it;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]
@@ -24,6 +25,7 @@ pub mod draw;
 pub mod duty;
 pub mod eligibility;
 pub mod health;
+pub mod messages;
 pub mod name;
 pub mod pins;
 pub mod proof;

@@ -1,4 +1,4 @@
-//! The control endpoints of stand-ins: `GET /stand-ins`, `PUT` and `DELETE /stand-ins/NAME/fault`.
+//! The control endpoints of stand-ins: `GET /stand-ins`, `GET /stand-ins/NAME/letters`, `PUT` and `DELETE /stand-ins/NAME/fault`.
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -12,7 +12,7 @@ use axum::{Json, Router};
 use serde::{Deserialize, Serialize};
 use tokio::net::TcpListener;
 
-use crate::stand_in::{Fault, StandIn};
+use crate::stand_in::{Fault, Letter, StandIn};
 
 /// A file that says which stand-ins there are.
 #[derive(Clone, Debug, Deserialize)]
@@ -29,6 +29,12 @@ pub struct Cast {
     /// Stand-ins that answer datagrams.
     #[serde(default)]
     pub datagrams: BTreeMap<String, SocketAddr>,
+    /// Stand-ins for mail servers.
+    #[serde(default)]
+    pub mail: BTreeMap<String, SocketAddr>,
+    /// Stand-ins for webhooks.
+    #[serde(default)]
+    pub posts: BTreeMap<String, SocketAddr>,
 }
 
 /// Why stand-ins do not run.
@@ -103,6 +109,14 @@ async fn list(State(all): State<StandIns>) -> Json<Vec<Shown>> {
     Json(all.values().map(show).collect())
 }
 
+async fn letters(
+    State(all): State<StandIns>,
+    InPath(name): InPath<String>,
+) -> Result<Json<Vec<Letter>>, (StatusCode, String)> {
+    let found = all.get(&name).map(|stand_in| Json(stand_in.letters()));
+    found.ok_or_else(|| (StatusCode::NOT_FOUND, format!("there is no stand-in {name}\n")))
+}
+
 async fn set(
     State(all): State<StandIns>,
     InPath(name): InPath<String>,
@@ -123,10 +137,12 @@ async fn set(
 pub async fn serve(cast: Cast) -> Result<(), LabError> {
     let mut all = BTreeMap::new();
     type Start = fn(&str, SocketAddr) -> std::io::Result<StandIn>;
-    let kinds: [(BTreeMap<String, SocketAddr>, Start); 3] = [
+    let kinds: [(BTreeMap<String, SocketAddr>, Start); 5] = [
         (cast.servers, StandIn::start),
         (cast.lines, StandIn::for_lines),
         (cast.datagrams, StandIn::for_datagrams),
+        (cast.mail, StandIn::for_mail),
+        (cast.posts, StandIn::for_posts),
     ];
     let every = kinds.into_iter().flat_map(|(some, start)| some.into_iter().map(move |it| (it, start)));
     for ((name, address), start) in every {
@@ -139,6 +155,7 @@ pub async fn serve(cast: Cast) -> Result<(), LabError> {
     let listener = TcpListener::bind(cast.control).await.map_err(wrong)?;
     let router = Router::new()
         .route("/stand-ins", get(list))
+        .route("/stand-ins/{name}/letters", get(letters))
         .route("/stand-ins/{name}/fault", put(set).delete(set))
         .with_state(Arc::new(all));
     axum::serve(listener, router).await.map_err(wrong)
@@ -152,6 +169,21 @@ pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<
     let wrong = |why: String| LabError::Control { control, why };
     let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
     let sent = client.put(format!("http://{control}/stand-ins/{name}/fault")).json(&fault).send().await;
+    let response = sent.map_err(|error| wrong(error.to_string()))?;
+    if !response.status().is_success() {
+        return Err(wrong(response.text().await.unwrap_or_default().trim().to_owned()));
+    }
+    response.json().await.map_err(|error| wrong(error.to_string()))
+}
+
+/// The messages that a stand-in of a running lab took.
+///
+/// # Errors
+/// When the lab is not there or does not know the stand-in.
+pub async fn letters_of(control: SocketAddr, name: &str) -> Result<Vec<Letter>, LabError> {
+    let wrong = |why: String| LabError::Control { control, why };
+    let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
+    let sent = client.get(format!("http://{control}/stand-ins/{name}/letters")).send().await;
     let response = sent.map_err(|error| wrong(error.to_string()))?;
     if !response.status().is_success() {
         return Err(wrong(response.text().await.unwrap_or_default().trim().to_owned()));

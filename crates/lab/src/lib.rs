@@ -3,6 +3,7 @@
 
 pub mod control;
 pub mod datagrams;
+mod inbox;
 pub mod relay;
 pub mod stand_in;
 mod station;

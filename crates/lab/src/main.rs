@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use clap::{Parser, Subcommand, ValueEnum};
 use merismos_lab::control::{self, Cast, LabError};
-use merismos_lab::stand_in::Fault;
+use merismos_lab::stand_in::{Fault, Letter};
 use merismos_lab::{datagrams, relay};
 
 /// Stand-in servers with faults, for trying Merismos out
@@ -53,6 +53,13 @@ enum Command {
     },
     /// Make a stand-in recover
     Mend {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        at: Control,
+    },
+    /// Show the messages that a stand-in for mail or posts took
+    Letters {
         /// Its name
         name: String,
         #[command(flatten)]
@@ -183,6 +190,10 @@ async fn run(command: Command) -> Result<String, LabError> {
             Ok(words(&control::set_fault(at.control, &name, fault).await?))
         }
         Command::Mend { name, at } => Ok(words(&control::set_fault(at.control, &name, Fault::None).await?)),
+        Command::Letters { name, at } => {
+            let letters = control::letters_of(at.control, &name).await?;
+            Ok(letters.iter().map(letter_words).collect())
+        }
         Command::Relay { listen, to, workers, splice, datagrams } => {
             let relayed = if datagrams {
                 datagrams::relay(listen, to, workers)
@@ -208,6 +219,11 @@ async fn run(command: Command) -> Result<String, LabError> {
             })
         }
     }
+}
+
+fn letter_words(letter: &Letter) -> String {
+    let fields: String = letter.fields.iter().map(|(name, value)| format!("{name}: {value}\n")).collect();
+    format!("{fields}\n{}\n\n", letter.text.trim_end())
 }
 
 fn describe(fault: Fault) -> String {

@@ -20,6 +20,8 @@ use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 
+pub use crate::inbox::Letter;
+use crate::inbox::{Inbox, take_mail, take_post};
 use crate::station;
 
 /// The largest body that `/bytes/N` gives.
@@ -75,6 +77,7 @@ pub struct StandIn {
     pub address: SocketAddr,
     fault: watch::Sender<Fault>,
     listening: watch::Receiver<bool>,
+    inbox: Inbox,
     task: tokio::task::JoinHandle<()>,
 }
 
@@ -105,16 +108,40 @@ impl StandIn {
         let (fault, faults) = watch::channel(Fault::None);
         let (tell, listening) = watch::channel(true);
         let task = tokio::spawn(station::serve(Arc::from(name), address, socket, (faults, tell)));
-        Ok(Self { name: name.to_owned(), address, fault, listening, task })
+        let inbox = Inbox::default();
+        Ok(Self { name: name.to_owned(), address, fault, listening, inbox, task })
+    }
+
+    /// Starts a stand-in for a mail server, which keeps the mail that it takes.
+    ///
+    /// # Errors
+    /// When the address can't be listened on.
+    pub fn for_mail(name: &str, address: SocketAddr) -> io::Result<Self> {
+        Self::speaking(Speaks::Mail, name, address)
+    }
+
+    /// Starts a stand-in for a webhook, which keeps what is posted to it.
+    ///
+    /// # Errors
+    /// When the address can't be listened on.
+    pub fn for_posts(name: &str, address: SocketAddr) -> io::Result<Self> {
+        Self::speaking(Speaks::Hook, name, address)
+    }
+
+    /// The messages that it took, the oldest first; the last 100 at most.
+    #[must_use]
+    pub fn letters(&self) -> Vec<Letter> {
+        self.inbox.letters()
     }
 
     fn speaking(speaks: Speaks, name: &str, address: SocketAddr) -> io::Result<Self> {
-        let listener = listen(address)?;
+        let (listener, inbox) = (listen(address)?, Inbox::default());
         let address = listener.local_addr()?;
         let (fault, faults) = watch::channel(Fault::None);
         let (tell, listening) = watch::channel(true);
-        let task = tokio::spawn(serve((speaks, Arc::from(name)), address, listener, faults, tell));
-        Ok(Self { name: name.to_owned(), address, fault, listening, task })
+        let task =
+            tokio::spawn(serve((speaks, Arc::from(name), inbox.clone()), address, listener, faults, tell));
+        Ok(Self { name: name.to_owned(), address, fault, listening, inbox, task })
     }
 
     /// How it fails now.
@@ -149,10 +176,12 @@ fn listen(address: SocketAddr) -> io::Result<TcpListener> {
 enum Speaks {
     Http,
     Lines,
+    Mail,
+    Hook,
 }
 
 async fn serve(
-    (speaks, name): (Speaks, Arc<str>),
+    (speaks, name, inbox): (Speaks, Arc<str>, Inbox),
     address: SocketAddr,
     listener: TcpListener,
     mut faults: watch::Receiver<Fault>,
@@ -188,6 +217,8 @@ async fn serve(
                 match speaks {
                     Speaks::Http => connections.spawn(talk(stream, name, faults)),
                     Speaks::Lines => connections.spawn(talk_in_lines(stream, name, faults)),
+                    Speaks::Mail => connections.spawn(take_mail(stream, name, inbox.clone(), faults)),
+                    Speaks::Hook => connections.spawn(take_posts(stream, inbox.clone(), faults)),
                 };
             },
             changed = faults.changed() => if changed.is_err() {
@@ -205,6 +236,16 @@ async fn talk(stream: TcpStream, name: Arc<str>, faults: watch::Receiver<Fault>)
     let service = service_fn(move |request| {
         let (name, faults) = (Arc::clone(&name), faults.clone());
         async move { Ok::<_, Infallible>(answer(request, &name, faults).await) }
+    });
+    // How the connection ends is the client's affair.
+    let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
+}
+
+/// Takes what is posted to it.
+async fn take_posts(stream: TcpStream, inbox: Inbox, faults: watch::Receiver<Fault>) {
+    let service = service_fn(move |request| {
+        let (inbox, faults) = (inbox.clone(), faults.clone());
+        async move { Ok::<_, Infallible>(take_post(request, &inbox, faults).await) }
     });
     // How the connection ends is the client's affair.
     let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;

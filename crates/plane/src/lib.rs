@@ -4,7 +4,7 @@
 //! servers, its buffers and its lane of every count. It reads an immutable [`Snapshot`] and shares nothing else
 //! with its fellows but the turn of each pool, so a request never waits for a lock and never changes threads.
 //!
-//! Probes run elsewhere, on the runtime that [`probe::Prober`] is started on.
+//! Probes run elsewhere, on a thread of [`probe::Prober`].
 
 mod ahead;
 mod alarm;
@@ -22,10 +22,12 @@ mod listen;
 pub mod lookup;
 mod pipe;
 mod plane;
+pub mod post;
 pub mod probe;
 mod proxy;
 pub mod quiet;
 mod relay;
+pub mod secret;
 mod tcp;
 mod udp;
 pub mod way;

@@ -110,6 +110,7 @@ fn kind_word(kind: EventKind) -> &'static str {
         EventKind::Tier => "tier",
         EventKind::Node => "node",
         EventKind::Trial => "trial",
+        EventKind::Message => "message",
     }
 }
 
@@ -124,6 +125,7 @@ pub(crate) fn from_store(event: StoredEvent) -> Event {
         EventKind::Tier,
         EventKind::Node,
         EventKind::Trial,
+        EventKind::Message,
     ];
     let kind = kinds.into_iter().find(|kind| kind_word(*kind) == event.kind).unwrap_or(EventKind::Node);
     Event { id: event.id, at: event.at, kind, subject: event.subject, says: event.says, detail: event.detail }

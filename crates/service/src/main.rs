@@ -12,6 +12,7 @@ mod drafts;
 mod guards;
 mod journal;
 mod keeper;
+mod messages;
 mod run;
 mod settings;
 mod trials;

@@ -27,6 +27,7 @@ use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
 use crate::keeper::{self, Keeper, Known};
+use crate::messages::Messages;
 use crate::settings::Settings;
 use crate::trials::Trials;
 
@@ -171,8 +172,10 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let pin_key = access::pin_key(&settings.state_folder)?;
     let plane = Plane::start(settings.workers, pin_key.clone())?;
     let decisions = plane.decisions();
+    let (messages, messenger) = Messages::new();
     let state = State::new(Start {
         plane,
+        messages: messages.clone(),
         prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
             .map_err(RunError::Probes)?,
         lookups: Lookups::new(lookups),
@@ -200,6 +203,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         let _ = controller.run(revision, checked, bound).await;
     }
     let keeper = Keeper::start(controller.clone(), tokens.clone(), copy_file, changed);
+    tokio::spawn(messenger.run(journal.clone(), store.clone()));
     follow_database(&store, &controller, &deployer, &journal, tokens.clone());
     let drafts = Drafts::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = Trials::new(controller.clone(), journal.clone(), store.clone(), load);
@@ -212,6 +216,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         keeper: keeper.clone(),
         access: Access::new(tokens),
         trials,
+        messages,
         decisions,
         surroundings,
     });

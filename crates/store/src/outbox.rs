@@ -8,7 +8,7 @@ use merismos_core::duty::Order;
 use merismos_core::name::PoolServer;
 use tokio::sync::Notify;
 
-use crate::{Store, StoreError, StoredEvent, StoredTrial};
+use crate::{Store, StoreError, StoredEvent, StoredMessage, StoredTrial};
 
 /// How many events are written in one step.
 const BATCH: usize = 200;
@@ -32,6 +32,8 @@ struct Queue {
     /// Only the newest order for each server matters, so these are bounded by the number of servers.
     duties: BTreeMap<PoolServer, Order>,
     trials: VecDeque<StoredTrial>,
+    /// Only what is last known of each message matters.
+    messages: BTreeMap<u64, StoredMessage>,
     dropped: u64,
     why: Option<String>,
 }
@@ -86,11 +88,23 @@ impl Outbox {
         self.wake.notify_one();
     }
 
+    /// Adds what is known of a message now.
+    pub fn add_message(&self, message: StoredMessage) {
+        let mut queue = self.queue();
+        queue.messages.insert(message.id, message);
+        if queue.messages.len() > self.limit {
+            queue.messages.pop_first();
+            queue.dropped += 1;
+        }
+        drop(queue);
+        self.wake.notify_one();
+    }
+
     /// What it holds.
     #[must_use]
     pub fn backlog(&self) -> Backlog {
         let queue = self.queue();
-        let waiting = queue.events.len() + queue.duties.len() + queue.trials.len();
+        let waiting = queue.events.len() + queue.duties.len() + queue.trials.len() + queue.messages.len();
         Backlog { waiting: waiting as u64, dropped: queue.dropped, why: queue.why.clone() }
     }
 
@@ -139,11 +153,12 @@ impl Outbox {
 
     /// Writes the next records; `false` when there were none. What was not written stays.
     async fn write_some(&self, store: &Store) -> Result<bool, StoreError> {
-        let (duty, events, trial) = {
+        let (duty, events, trial, messages) = {
             let queue = self.queue();
             let duty = queue.duties.first_key_value().map(|(server, order)| (server.clone(), order.clone()));
             let events: Vec<_> = queue.events.iter().take(BATCH).cloned().collect();
-            (duty, events, queue.trials.front().cloned())
+            let messages: Vec<_> = queue.messages.values().take(BATCH).cloned().collect();
+            (duty, events, queue.trials.front().cloned(), messages)
         };
         if let Some((server, order)) = duty {
             store.put_duty(&server, &order).await?;
@@ -171,6 +186,18 @@ impl Outbox {
                 other => other?,
             }
             self.queue().trials.retain(|waiting| waiting.id != trial.id);
+            return Ok(true);
+        }
+        if !messages.is_empty() {
+            match store.put_messages(&messages).await {
+                Err(StoreError::Refused(error)) => {
+                    tracing::error!(%error, "messages could not be written; left out")
+                }
+                other => other?,
+            }
+            let mut queue = self.queue();
+            // What changed meanwhile is written once more.
+            queue.messages.retain(|id, now| messages.iter().all(|it| it.id != *id || it != now));
             return Ok(true);
         }
         Ok(false)

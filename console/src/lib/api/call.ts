@@ -1,6 +1,6 @@
 // Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
 
-import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Probes, Problem, Review, RevisionHead, ThingView, Things, Trial, Warned } from './types'
+import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ThingView, Things, Trial, TryAnswer, Warned } from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
 export class CallError extends Error {
@@ -60,6 +60,9 @@ const atServer = (server: string, what: string) => {
   return `/servers/${pool}/${name}/${what}`
 }
 export const probes = (server: string) => call<Probes>('GET', atServer(server, 'probes'))
+export const tryCheck = (check: string, servers: string[], keys: Keys) => call<TryAnswer>('POST', `/checks/${check}/try`, { servers, keys })
+export const messages = (limit: number) => call<{ messages: SentMessage[] }>('GET', `/messages?limit=${limit}`)
+export const tryMessage = (name: string) => call<{ messages: SentMessage[] }>('POST', `/messages/${name}/try`)
 export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(server, 'diagnosis'))
 export const giveDuty = (server: string, duty: Duty, reason: string, evenIfLast: boolean) => {
   const [pool, name] = server.split('/')

@@ -91,6 +91,23 @@ export interface Probes {
   marks: Mark[]
 }
 
+export interface TryAnswer {
+  asks: string
+  tries: { server: string; address: string; passed: boolean; evidence: Evidence & { steps: { step: Step; took_us: number; got: string }[] } }[]
+}
+
+/** A message to people, and what became of it. */
+export interface SentMessage {
+  name: string
+  via: string
+  at: string
+  says: string
+  tries: number
+  delivered: string | null
+  next_try: string | null
+  why: string | null
+}
+
 export interface Rung {
   what: string
   step: Step | null
@@ -219,7 +236,7 @@ export interface Trial {
   happened: { after_ms: number; subject: string; says: string }[]
 }
 
-export type Kind = 'host' | 'range' | 'taken' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend'
+export type Kind = 'host' | 'range' | 'taken' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend' | 'message'
 
 /** A value of a key: what JSON holds. */
 export type Json = string | number | boolean | null | Json[] | { [key: string]: Json }

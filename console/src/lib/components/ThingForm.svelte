@@ -4,6 +4,7 @@
   import { applies, FIELDS, KINDS, labelText, meant, meantLabels, shown, type Field } from '../desk/fields'
   import Fields from './Fields.svelte'
   import GoLive from './GoLive.svelte'
+  import TryCheck from './TryCheck.svelte'
 
   // A form for one thing: a new one, or one that is there.
   let {
@@ -58,6 +59,8 @@
     if (labels.trim() !== labelText(thing?.labels ?? {})) keys.labels = meantLabels(labels, thing?.labels ?? {})
     return keys
   })
+  /** All of its keys, as the form has them. */
+  const whole = $derived(Object.fromEntries(Object.entries({ ...(thing?.keys ?? {}), ...changed }).filter(([key, value]) => value !== null && key !== 'labels')))
   const edits = $derived.by<Edit[]>(() => {
     if (thing) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', thing: thing.path, keys: changed }]
     const isWhole = fields.every((field) => !field.needed || !applies(field, values) || values[field.key]?.trim())
@@ -87,5 +90,6 @@
   <div class="rounded-box border border-base-300 bg-base-200 p-3">
     <h2 class="mb-2 font-semibold">What this does</h2>
     <GoLive {edits} {basedOn} onmade={() => onmade(thing ? thing.name : name.trim())} />
+    {#if kind === 'check'}<TryCheck name={thing ? thing.name : name} keys={whole} usedBy={thing?.used_by ?? []} />{/if}
   </div>
 </div>

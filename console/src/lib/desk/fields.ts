@@ -181,6 +181,22 @@ export const FIELDS: Record<Kind, Field[]> = {
     text('addresses', 'Addresses', '192.0.2.16/28', 'a prefix, or first-last', { needed: true }),
     note,
   ],
+  message: [
+    { ...text('pools', 'Of pools', 'all', 'whose changes are told'), type: 'words' },
+    { ...text('changes', 'Of changes', 'down up empty', 'down, up, suspect, flapping, empty, filled'), type: 'words' },
+    text('webhook', 'Webhook', 'https://bell.skerry.example/hook', 'where JSON is posted to'),
+    text('webhook_secret', 'Its secret', 'environment:HOOK', 'where it stands; posts are signed with it'),
+    { ...text('mail_to', 'E-mail to', 'watch@skerry.example', 'one or more'), type: 'words' },
+    text('mail_from', 'E-mail from', 'merismos@skerry.example', ''),
+    text('mail_server', 'Mail server', 'mail.skerry.example:587', 'host:port'),
+    { ...text('mail_tls', 'Its TLS', '', 'begun on a plain connection, from the first byte, or none'), type: 'choice', of: ['begun', 'whole', 'none'], more: true },
+    text('mail_user', 'Its user', 'nobody logs in', '', { more: true }),
+    text('mail_password', 'Its password', 'file:/etc/merismos/mail', 'where it stands', { more: true }),
+    text('after', 'Lasting', 'at once', 'only what has lasted so long, 1s to 24h'),
+    text('gather', 'Gathered for', '5s', '100ms to 10m', { more: true }),
+    text('at_most_every', 'At most every', '1m', '1s to 24h', { more: true }),
+    note,
+  ],
   taken: [text('address', 'Address', '', 'the address')],
 }
 
@@ -234,5 +250,6 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   check: { one: 'check', many: 'Checks', home: 'checks' },
   host: { one: 'host', many: 'Hosts', home: 'hosts' },
   range: { one: 'range', many: 'Reserved addresses', home: 'ranges' },
+  message: { one: 'message', many: 'Messages', home: 'messages' },
   taken: { one: 'taken address', many: 'Taken addresses', home: 'ranges' },
 }

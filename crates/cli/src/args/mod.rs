@@ -71,6 +71,9 @@ enum Command {
     /// Ranges of service addresses
     #[command(subcommand)]
     Range(things::RangeVerb),
+    /// Messages: who is told of which changes, by webhook and e-mail
+    #[command(subcommand)]
+    Message(things::MessageVerb),
     /// Drafts: several changes that become one revision
     #[command(subcommand)]
     Draft(draft::Verb),
@@ -119,6 +122,7 @@ impl Args {
             Command::Check(verb) => verb.run(&context).await,
             Command::Host(verb) => verb.run(&context).await,
             Command::Range(verb) => verb.run(&context).await,
+            Command::Message(verb) => verb.run(&context).await,
             Command::Draft(verb) => verb.run(&context).await,
             Command::Revision(verb) => verb.run(&context).await,
             Command::Apply(args) => args.run(&context).await,

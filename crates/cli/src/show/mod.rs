@@ -4,6 +4,7 @@
 pub(crate) mod decision;
 pub(crate) mod drafts;
 pub(crate) mod explain;
+pub(crate) mod messages;
 pub(crate) mod probe;
 pub(crate) mod review;
 pub(crate) mod status;
@@ -106,6 +107,7 @@ pub(crate) fn event(event: &Event, json: bool) {
         EventKind::Tier => "tier",
         EventKind::Node => "node",
         EventKind::Trial => "trial",
+        EventKind::Message => "message",
     };
     text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.says));
 }

@@ -26,7 +26,7 @@ pub(crate) fn list(things: &Things, kind: Kind) {
     }
     let uses = match kind {
         Kind::Pool | Kind::Check | Kind::Range | Kind::Host | Kind::Taken => true,
-        Kind::Server | Kind::Lookup | Kind::Frontend => false,
+        Kind::Server | Kind::Lookup | Kind::Frontend | Kind::Message => false,
     };
     let kind = kind.to_string();
     let mut head = vec![kind.as_str(), "is"];

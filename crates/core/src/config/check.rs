@@ -241,6 +241,12 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
         }
         pool_tables(name, frontend, document, problems);
     }
+    for (name, message) in &document.messages {
+        for pool in message.pools.iter().filter(|pool| !document.pools.contains_key(*pool)) {
+            let wanted = one_of("pool", document.pools.keys());
+            problems.push(Problem::dangling(&format!("messages.{name}.pools"), "pool", pool, wanted));
+        }
+    }
     for (name, pool) in &document.pools {
         let keys = pool
             .check

@@ -124,6 +124,7 @@ pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
         &mut changes,
         |_, _, _, _| {},
     );
+    compare(&old.messages, &new.messages, &none, at("messages"), &mut changes, |_, _, _, _| {});
     changes.sort_by(|a, b| a.path.cmp(&b.path));
     changes
 }
@@ -191,6 +192,8 @@ fn summary(keys: &Keys) -> String {
         "pool",
         "path",
         "interval",
+        "webhook",
+        "mail_to",
     ];
     let parts: Vec<_> =
         shown.iter().filter_map(|key| keys.get(*key).map(|value| format!("{key} {value}"))).collect();

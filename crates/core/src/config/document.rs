@@ -16,6 +16,7 @@ pub use super::dealing::{
     Algorithm, ChoosePool, Failback, HashKey, Hashing, MorePools, Persistence, PersistenceBy, Queueing,
     ServerLimits, Unit, WhenAbsent,
 };
+pub use super::message::{Mail, MailTls, Message, MessageChange, Webhook};
 use super::place::{AddressRange, Place};
 pub use super::reaching::{HttpVersion, Reaching};
 use crate::name::Name;
@@ -52,6 +53,9 @@ pub struct Document {
     /// Frontends by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub frontends: BTreeMap<Name, Frontend>,
+    /// Who is told of which changes, by name.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub messages: BTreeMap<Name, Message>,
 }
 
 impl Default for Document {
@@ -64,6 +68,7 @@ impl Default for Document {
             checks: BTreeMap::new(),
             pools: BTreeMap::new(),
             frontends: BTreeMap::new(),
+            messages: BTreeMap::new(),
         }
     }
 }

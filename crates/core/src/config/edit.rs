@@ -272,6 +272,7 @@ pub fn value(document: &Document, thing: &Thing) -> Option<Value> {
         Thing::Server(it) => json(document.pools.get(&it.pool)?.servers.get(&it.server)),
         Thing::Lookup(pool, name) => json(document.pools.get(pool)?.lookups.get(name)),
         Thing::Frontend(name) => json(document.frontends.get(name)),
+        Thing::Message(name) => json(document.messages.get(name)),
     }
 }
 
@@ -291,7 +292,12 @@ fn parent(thing: &Thing) -> Option<Thing> {
     match thing {
         Thing::Taken(range, _) => Some(Thing::Range(range.clone())),
         Thing::Server(PoolServer { pool, .. }) | Thing::Lookup(pool, _) => Some(Thing::Pool(pool.clone())),
-        Thing::Host(_) | Thing::Range(_) | Thing::Check(_) | Thing::Pool(_) | Thing::Frontend(_) => None,
+        Thing::Host(_)
+        | Thing::Range(_)
+        | Thing::Check(_)
+        | Thing::Pool(_)
+        | Thing::Frontend(_)
+        | Thing::Message(_) => None,
     }
 }
 
@@ -311,6 +317,7 @@ fn unknown(document: &Document, thing: &Thing) -> EditError {
         Thing::Server(it) => document.pools.get(&it.pool).map(|it| names(&it.servers)).unwrap_or_default(),
         Thing::Lookup(pool, _) => document.pools.get(pool).map(|it| names(&it.lookups)).unwrap_or_default(),
         Thing::Frontend(_) => names(&document.frontends),
+        Thing::Message(_) => names(&document.messages),
     };
     EditError::Unknown { thing: thing.clone(), near }
 }
@@ -345,6 +352,7 @@ fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, 
         Thing::Check(name) => document.checks.extend(read.checks.into_iter().filter(|(it, _)| it == name)),
         Thing::Pool(name) => document.pools.extend(read.pools.into_iter().filter(|(it, _)| it == name)),
         Thing::Frontend(_) => document.frontends.extend(read.frontends),
+        Thing::Message(_) => document.messages.extend(read.messages),
         Thing::Taken(range, _) => {
             let made = read.ranges.into_values().next().expect(lost);
             document.ranges.get_mut(range).expect("it was looked for before").taken.extend(made.taken);
@@ -375,6 +383,7 @@ fn removed(mut document: Document, thing: &Thing) -> Document {
             document.pools.get_mut(pool).and_then(|pool| pool.lookups.remove(name));
         }
         Thing::Frontend(name) => drop(document.frontends.remove(name)),
+        Thing::Message(name) => drop(document.messages.remove(name)),
     }
     document
 }
@@ -409,6 +418,12 @@ fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
                 if let Some(networks) = more.pool_networks.remove(renamed.name()) {
                     more.pool_networks.insert(to.clone(), networks);
                 }
+            }
+        }
+        (Thing::Message(name), Thing::Pool(_)) => {
+            let pools = document.messages.get_mut(name).into_iter().flat_map(|message| &mut message.pools);
+            for pool in pools.filter(|pool| *pool == renamed.name()) {
+                *pool = to.clone();
             }
         }
         (Thing::Pool(name), Thing::Check(_)) => {

@@ -18,6 +18,7 @@ pub mod impact;
 mod lift;
 pub mod many;
 pub mod merge;
+mod message;
 pub mod place;
 mod problem;
 mod reaching;

@@ -27,6 +27,8 @@ pub enum Thing {
     Lookup(Name, Name),
     /// `frontends.NAME`
     Frontend(Name),
+    /// `messages.NAME`
+    Message(Name),
 }
 
 /// What kind of thing something is.
@@ -50,6 +52,8 @@ pub enum Kind {
     Lookup,
     /// A frontend.
     Frontend,
+    /// Who is told of which changes.
+    Message,
 }
 
 impl fmt::Display for Kind {
@@ -63,6 +67,7 @@ impl fmt::Display for Kind {
             Self::Server => "server",
             Self::Lookup => "lookup",
             Self::Frontend => "frontend",
+            Self::Message => "message",
         })
     }
 }
@@ -73,7 +78,7 @@ pub enum ThingError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME or ranges.NAME.taken.NAME; found {0:?}"
+         hosts.NAME, ranges.NAME, ranges.NAME.taken.NAME or messages.NAME; found {0:?}"
     )]
     Shape(String),
     /// One of its names is wrong.
@@ -94,6 +99,7 @@ impl Thing {
             Self::Server(_) => Kind::Server,
             Self::Lookup(..) => Kind::Lookup,
             Self::Frontend(_) => Kind::Frontend,
+            Self::Message(_) => Kind::Message,
         }
     }
 
@@ -107,7 +113,8 @@ impl Thing {
             | Self::Check(name)
             | Self::Pool(name)
             | Self::Lookup(_, name)
-            | Self::Frontend(name) => name,
+            | Self::Frontend(name)
+            | Self::Message(name) => name,
             Self::Server(server) => &server.server,
         }
     }
@@ -124,6 +131,7 @@ impl Thing {
             Self::Server(server) => Self::Server(PoolServer { pool: server.pool.clone(), server: to }),
             Self::Lookup(pool, _) => Self::Lookup(pool.clone(), to),
             Self::Frontend(_) => Self::Frontend(to),
+            Self::Message(_) => Self::Message(to),
         }
     }
 
@@ -160,6 +168,7 @@ impl FromStr for Thing {
             }
             ["pools", pool, "lookups", name] => Self::Lookup(pool.parse()?, name.parse()?),
             ["frontends", name] => Self::Frontend(name.parse()?),
+            ["messages", name] => Self::Message(name.parse()?),
             _ => return Err(ThingError::Shape(path.to_owned())),
         })
     }
@@ -176,6 +185,7 @@ impl fmt::Display for Thing {
             Self::Server(server) => write!(f, "pools.{}.servers.{}", server.pool, server.server),
             Self::Lookup(pool, name) => write!(f, "pools.{pool}.lookups.{name}"),
             Self::Frontend(name) => write!(f, "frontends.{name}"),
+            Self::Message(name) => write!(f, "messages.{name}"),
         }
     }
 }
@@ -206,6 +216,7 @@ mod tests {
     #[case("pools.booking.servers.gull", "server booking/gull")]
     #[case("pools.booking.lookups.dns", "lookup booking/dns")]
     #[case("checks.answers", "check answers")]
+    #[case("messages.watch", "message watch")]
     #[case("hosts.gull", "host gull")]
     #[case("ranges.public.taken.web", "address public/web")]
     fn paths(#[case] path: &str, #[case] words: &str) {

@@ -49,6 +49,7 @@ impl Entry<'_> {
                 document.pools.get(pool).and_then(|it| it.lookups.get(name)).map(summary_of)
             }
             Thing::Frontend(name) => document.frontends.get(name).map(summary_of),
+            Thing::Message(name) => document.messages.get(name).map(summary_of),
         };
         summary.unwrap_or_default()
     }
@@ -60,7 +61,12 @@ impl Entry<'_> {
             Thing::Server(PoolServer { pool: name, .. }) | Thing::Lookup(name, _) | Thing::Taken(name, _) => {
                 name.as_str() == around
             }
-            Thing::Host(_) | Thing::Range(_) | Thing::Check(_) | Thing::Pool(_) | Thing::Frontend(_) => false,
+            Thing::Host(_)
+            | Thing::Range(_)
+            | Thing::Check(_)
+            | Thing::Pool(_)
+            | Thing::Frontend(_)
+            | Thing::Message(_) => false,
         }
     }
 }
@@ -81,6 +87,7 @@ pub fn find<'d>(document: &'d Document, thing: &Thing) -> Option<Entry<'d>> {
             document.pools.get(pool)?.lookups.get(name).map(|it| (&NO_LABELS, it.note.as_str()))?
         }
         Thing::Frontend(name) => document.frontends.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        Thing::Message(name) => document.messages.get(name).map(|it| (&it.labels, it.note.as_str()))?,
     };
     Some(Entry { thing: thing.clone(), labels, note, document })
 }
@@ -102,5 +109,6 @@ pub fn list(document: &Document) -> Vec<Entry<'_>> {
         all.extend(pool.lookups.keys().map(|lookup| Thing::Lookup(name.clone(), lookup.clone())));
     }
     all.extend(document.frontends.keys().cloned().map(Thing::Frontend));
+    all.extend(document.messages.keys().cloned().map(Thing::Message));
     all.iter().filter_map(|thing| find(document, thing)).collect()
 }

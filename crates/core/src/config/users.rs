@@ -13,7 +13,12 @@ pub fn users(document: &Document, thing: &Thing) -> Vec<Thing> {
         using.map(|(name, _)| Thing::Frontend(name.clone())).collect()
     };
     match thing {
-        Thing::Pool(pool) => frontends(&|frontend| frontend.pools().any(|it| it == pool)),
+        Thing::Pool(pool) => {
+            let telling = document.messages.iter().filter(|(_, message)| message.pools.contains(pool));
+            let mut using = frontends(&|frontend| frontend.pools().any(|it| it == pool));
+            using.extend(telling.map(|(name, _)| Thing::Message(name.clone())));
+            using
+        }
         Thing::Range(wanted) => frontends(
             &|frontend| matches!(frontend.listen.written(), Written::Taken { range, .. } if range == wanted),
         ),
@@ -36,7 +41,7 @@ pub fn users(document: &Document, thing: &Thing) -> Vec<Thing> {
             }
             using
         }
-        Thing::Server(_) | Thing::Lookup(..) | Thing::Frontend(_) => Vec::new(),
+        Thing::Server(_) | Thing::Lookup(..) | Thing::Frontend(_) | Thing::Message(_) => Vec::new(),
     }
 }
 

@@ -29,6 +29,7 @@ use tokio::time::Instant;
 pub use self::asking::Surroundings;
 use self::asking::{Asking, Failed};
 use self::http::Kept;
+pub(crate) use self::tls::verified;
 
 /// How many probes are under way at once when nothing else is said.
 pub const AT_ONCE: usize = 4_096;

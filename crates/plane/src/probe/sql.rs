@@ -1,12 +1,13 @@
 //! `sql`: one query of a server that speaks the protocol of MariaDB and MySQL, so that a replica that lags, a node that
 //! is read-only or a member of a cluster that is not in step can be told from one that works.
 
-use merismos_core::config::document::{Secret, SqlAsked, TlsVerify};
+use merismos_core::config::document::{SqlAsked, TlsVerify};
 use merismos_core::health::Step;
 use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlRow, MySqlSslMode};
 use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
 
 use super::asking::{Asked, Asking, Failed, Trace};
+use crate::secret;
 
 pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace) -> Asked {
     // That nobody listens, or that nothing comes back, is told in the words of every other check.
@@ -28,7 +29,7 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace
         .set_names(false)
         .disable_statement_logging();
     if let Some(secret) = &asked.password {
-        options = options.password(&read(secret).map_err(|wrong| Failed::at(Step::Connect, wrong))?);
+        options = options.password(&secret::read(secret).map_err(|wrong| Failed::at(Step::Connect, wrong))?);
     }
     if let Some(authorities) = &asked.authorities {
         options = options.ssl_ca(authorities);
@@ -80,18 +81,6 @@ fn judge(asked: &SqlAsked, row: &MySqlRow) -> Asked {
             Err(Failed::at(Step::Body, format!("{name} is {value}; wanted {wanted}")))
         }
         _ => Ok(format!("{name} is {value}")),
-    }
-}
-
-/// The secret itself.
-fn read(secret: &Secret) -> Result<String, String> {
-    match secret {
-        Secret::Environment(name) => std::env::var(name).map_err(|_| {
-            format!("the password can't be had: the service has no environment variable {name}")
-        }),
-        Secret::File(path) => std::fs::read_to_string(path)
-            .map(|text| text.trim_end_matches(['\r', '\n']).to_owned())
-            .map_err(|error| format!("the password can't be had: {path}: {error}")),
     }
 }
 

@@ -6,6 +6,7 @@ mod checks;
 mod decisions;
 mod drafts;
 mod look;
+mod messages;
 mod problem;
 mod stream;
 mod things;
@@ -36,6 +37,7 @@ use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
 use crate::keeper::Keeper;
+use crate::messages::Messages;
 use crate::trials::Trials;
 
 /// The largest body of a request: a document of ten thousand servers has about 1 MiB.
@@ -51,6 +53,7 @@ pub(crate) struct App {
     pub(crate) keeper: Keeper,
     pub(crate) access: Access,
     pub(crate) trials: Trials,
+    pub(crate) messages: Messages,
     pub(crate) decisions: Log,
     pub(crate) surroundings: Surroundings,
 }
@@ -106,6 +109,8 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(checks::try_check))
         .routes(routes!(checks::diagnosis))
         .routes(routes!(checks::probes))
+        .routes(routes!(messages::sent))
+        .routes(routes!(messages::try_out))
         .routes(routes!(stream::stream))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
     let open = OpenApiRouter::new().routes(routes!(auth::log_in, auth::log_out));

@@ -8,12 +8,13 @@ use std::time::{Duration, Instant};
 use merismos_api::EventKind;
 use merismos_core::cells::Cells;
 use merismos_core::config::Checked;
-use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol, Unit};
+use merismos_core::config::document::{CheckKind, Document, Frontend, MessageChange, Protocol, Unit};
 use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::timing::timing;
-use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Step, Wish};
+use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Step, Transition, Wish};
+use merismos_core::messages::Told;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{self, By, Snapshot, compile, recompile};
@@ -36,6 +37,7 @@ use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View, WatchError};
 use crate::clock::wall;
 use crate::journal::Journal;
+use crate::messages::{Changed, Messages};
 
 /// How many snapshots a trial may be behind.
 const PUBLISHED: usize = 4_096;
@@ -88,6 +90,7 @@ pub(super) struct Running {
 /// Everything that the controller is started with.
 pub(crate) struct Start {
     pub(crate) plane: Plane,
+    pub(crate) messages: Messages,
     pub(crate) prober: Prober,
     pub(crate) lookups: Lookups,
     pub(crate) found: BTreeMap<String, BTreeSet<FoundServer>>,
@@ -103,6 +106,7 @@ pub(crate) struct Start {
 /// The state of the service.
 pub(crate) struct State {
     pub(super) plane: Plane,
+    messages: Messages,
     pub(super) prober: Prober,
     pub(super) journal: Journal,
     pub(super) cells: Cells,
@@ -177,6 +181,7 @@ impl State {
         Self {
             cells: Cells::new(start.plane.workers()),
             plane: start.plane,
+            messages: start.messages,
             prober: start.prober,
             lookups: start.lookups,
             found: start.found.into_iter().filter_map(|(key, it)| Some((lookup_id(&key)?, it))).collect(),
@@ -296,6 +301,8 @@ impl State {
         let number = running.revision.number;
         let moment = (self.version, self.plane.now());
         let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, moment));
+        self.messages.set(&running.effective.document().messages);
+        self.tell_of_pools(&self.plane.snapshot(), &snapshot);
         self.cells = cells;
         self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), bound);
@@ -315,6 +322,7 @@ impl State {
         let moment = (self.version, self.plane.now());
         let snapshot = recompile(&previous, document, touched, self, &mut cells, moment);
         let snapshot = Arc::new(snapshot);
+        self.tell_of_pools(&previous, &snapshot);
         self.cells = cells;
         self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), Vec::new());
@@ -369,12 +377,54 @@ impl State {
             "lasted_ms": lasted.as_millis() as u64, "changes_today": today,
             "flapping": report.flapping, "held_for_ms": report.held_for.map(|it| it.as_millis() as u64),
         });
+        self.tell_people(&report, transition, &says, now);
         self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
         self.copy_is_old.send_modify(|changes| *changes += 1);
         if report.state == HealthState::Down {
             self.tell_common_failure(&report.server.pool);
         }
         Some(report.server.pool)
+    }
+
+    /// Tells those who want to know of a change of health.
+    fn tell_people(&self, report: &Report, transition: Transition, says: &str, at: Wall) {
+        let change = match (transition.from, transition.to) {
+            (_, HealthState::Down) => MessageChange::Down,
+            (_, HealthState::Suspect) => MessageChange::Suspect,
+            (HealthState::Down | HealthState::Recovering, HealthState::Up) => MessageChange::Up,
+            _ => return,
+        };
+        let flaps = report.flapping && change == MessageChange::Down;
+        for change in std::iter::once(change).chain(flaps.then_some(MessageChange::Flapping)) {
+            let told = Told {
+                at,
+                pool: report.server.pool.clone(),
+                subject: report.server.to_string(),
+                change: change.to_string(),
+                says: says.to_owned(),
+            };
+            self.messages.changed(Changed { change, told });
+        }
+    }
+
+    /// Tells those who want to know which pools have no eligible server any more, or have one again.
+    fn tell_of_pools(&self, before: &Snapshot, after: &Snapshot) {
+        for pool in &after.pools {
+            let Some(was) = before.pools.iter().find(|it| it.name == pool.name) else { continue };
+            let (change, says) = match (was.eligible() > 0, pool.eligible() > 0) {
+                (true, false) => (MessageChange::Empty, "no server is eligible any more"),
+                (false, true) => (MessageChange::Filled, "a server is eligible again"),
+                _ => continue,
+            };
+            let told = Told {
+                at: wall(),
+                pool: pool.name.clone(),
+                subject: format!("pool {}", pool.name),
+                change: change.to_string(),
+                says: says.to_owned(),
+            };
+            self.messages.changed(Changed { change, told });
+        }
     }
 
     /// Says so when the last server of a pool went down like all the others, in the same moment: then it may be the check.

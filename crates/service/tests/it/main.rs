@@ -15,6 +15,7 @@ mod dealing;
 mod desk;
 mod drafts;
 mod harness;
+mod messages;
 mod names;
 mod operations;
 mod peers;

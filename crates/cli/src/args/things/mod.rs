@@ -2,6 +2,7 @@
 
 mod checks;
 mod keys;
+mod messages;
 
 use std::path::{Path, PathBuf};
 
@@ -14,8 +15,11 @@ use merismos_core::name::{Name, PoolServer};
 use serde_json::{Map, Value};
 
 pub(super) use checks::CheckVerb;
-pub(super) use keys::{CheckKeys, FrontendKeys, HostKeys, LookupKeys, PoolKeys, RangeKeys, ServerKeys};
+pub(super) use keys::{
+    CheckKeys, FrontendKeys, HostKeys, LookupKeys, MessageKeys, PoolKeys, RangeKeys, ServerKeys,
+};
 use keys::{Keys, ThingName};
+pub(super) use messages::MessageVerb;
 
 use super::going::WhereArgs;
 use super::{Context, input};

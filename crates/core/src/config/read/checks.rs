@@ -233,7 +233,7 @@ fn wanted(value: &Value) -> Result<Wanted, String> {
     text(value).and_then(|text| text.parse().ok()).ok_or_else(|| WANTED_WANTED.to_owned())
 }
 
-fn secret(value: &Value) -> Result<Secret, String> {
+pub(super) fn secret(value: &Value) -> Result<Secret, String> {
     text(value).and_then(|text| text.parse().ok()).ok_or_else(|| SECRET_WANTED.to_owned())
 }
 

@@ -1,6 +1,7 @@
 //! From the tree to the document: keys, types and ranges, every mistake noted.
 
 mod checks;
+mod messages;
 mod things;
 
 use std::collections::BTreeMap;

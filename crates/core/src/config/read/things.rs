@@ -30,8 +30,9 @@ pub(super) fn document(mut section: Section<'_, '_>) -> Document {
     let checks = section.named("checks", super::checks::check);
     let pools = section.named("pools", pool);
     let frontends = section.named("frontends", frontend);
+    let messages = section.named("messages", super::messages::message);
     section.close();
-    Document { format: FORMAT, hosts, ranges, networks, checks, pools, frontends }
+    Document { format: FORMAT, hosts, ranges, networks, checks, pools, frontends, messages }
 }
 
 fn host(mut section: Section<'_, '_>) -> Option<Host> {

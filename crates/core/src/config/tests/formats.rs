@@ -80,6 +80,12 @@ fn everything() -> Value {
         "format": 2,
         "hosts": { "gull": about(json!({ "address": "192.0.2.21" })) },
         "ranges": { "public": about(json!({ "addresses": "192.0.2.16/28", "taken": { "web": "192.0.2.17" } })) },
+        "messages": { "watch": about(json!({
+            "pools": ["booking"], "changes": ["down", "empty"], "after": "30s", "gather": "2s", "at_most_every": "5m",
+            "webhook": "https://a.example/hook", "webhook_secret": "environment:HOOK", "mail_to": ["a@b.example"],
+            "mail_from": "m@b.example", "mail_server": "mail.b.example:587", "mail_tls": "whole", "mail_user": "m",
+            "mail_password": "file:/etc/merismos/mail"
+        })) },
         "networks": { "inland": ["192.0.2.0/24", "2001:db8::/32"] },
         "checks": {
             "open": about(json!({ "kind": "tcp", "interval": "1s", "timeout": "500ms", "down_after": 2, "up_after": 1 })),
@@ -178,6 +184,12 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_program_elsewhere("/checks/own/program", json!("../../bin/sh"))]
 #[case::a_pin_too_short("/checks/deep/tls_pin", json!("00"))]
 #[case::too_many_redirections("/checks/deep/redirects", json!(6))]
+#[case::a_change_of_nothing("/messages/watch/changes", json!(["weather"]))]
+#[case::a_hook_by_ftp("/messages/watch/webhook", json!("ftp://a.example/"))]
+#[case::no_mailbox("/messages/watch/mail_to", json!(["nobody"]))]
+#[case::mail_to_nobody("/messages/watch/mail_to", json!([]))]
+#[case::no_mail_port("/messages/watch/mail_server", json!("mail.b.example"))]
+#[case::a_secret_of_the_hook("/messages/watch/webhook_secret", json!("hunter2"))]
 #[case::flapping_after_one("/checks/deep/flapping_after", json!(1))]
 #[case::a_wish_of_words("/checks/deep/wishes", json!("yes"))]
 #[case::another_record("/checks/names/record", json!("LOC"))]

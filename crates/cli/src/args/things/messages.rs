@@ -1,0 +1,44 @@
+//! `merismos message VERB`: the verbs of every thing, to try one, and to see what was sent.
+
+use clap::Subcommand;
+use merismos_core::name::Name;
+
+use super::{MessageKeys, Verb};
+use crate::args::Context;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+/// What can be done with messages.
+#[derive(Debug, Subcommand)]
+pub(crate) enum MessageVerb {
+    #[command(flatten)]
+    Thing(Verb<MessageKeys>),
+    /// Send it now, saying that it is a try, and show what came of it
+    Try {
+        /// Its name
+        name: Name,
+    },
+    /// Show the messages that were made, and what became of them
+    Sent {
+        /// How many of the last
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
+        limit: u32,
+    },
+}
+
+impl MessageVerb {
+    pub(crate) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        let (sent, tried) = match self {
+            Self::Thing(verb) => return verb.run(context).await,
+            Self::Try { name } => (context.target.client()?.try_message(&name).await?, true),
+            Self::Sent { limit } => (context.target.client()?.messages(limit).await?, false),
+        };
+        if context.json {
+            show::json(&sent);
+        } else {
+            show::messages::sent(&sent.messages);
+        }
+        let lost = tried && sent.messages.iter().any(|it| it.delivered.is_none());
+        Ok(if lost { Exit::No } else { Exit::Done })
+    }
+}

@@ -1,0 +1,37 @@
+//! Messages to people, for people.
+
+use comfy_table::Cell;
+use merismos_api::SentMessage;
+
+use super::table::{number, table};
+use super::{bad, good, moment, text};
+
+/// Prints messages that were made, and what became of them.
+pub(crate) fn sent(messages: &[SentMessage]) {
+    if messages.is_empty() {
+        text("No message was made yet.\n");
+        return;
+    }
+    let mut rows = table(&["", "made", "message", "by", "tries", "says"]);
+    for it in messages {
+        let (sign, state) = match (it.delivered, it.next_try, &it.why) {
+            (Some(_), ..) => (good("✓"), String::new()),
+            (None, Some(next), why) => {
+                let why = why.as_ref().map_or_else(String::new, |why| format!(": {why}"));
+                ("…".to_owned(), format!("\non its way, tried again at {}{why}", moment(next)))
+            }
+            (None, None, why) => {
+                (bad("✗"), format!("\nnot delivered: {}", why.as_deref().unwrap_or("no reason is known")))
+            }
+        };
+        rows.add_row(vec![
+            Cell::new(sign),
+            Cell::new(moment(it.at)),
+            Cell::new(&it.name),
+            Cell::new(&it.via),
+            number(it.tries),
+            Cell::new(format!("{}{state}", it.says)),
+        ]);
+    }
+    text(&format!("{rows}\n"));
+}

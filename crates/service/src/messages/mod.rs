@@ -1,0 +1,424 @@
+//! Messages to people: changes are gathered by the rules of the document, kept in the database, and delivered.
+//!
+//! One task owns it all. It works while the database is away: what is made then is delivered from memory.
+
+mod mail;
+mod webhook;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use merismos_api::{EventKind, SentMessage};
+use merismos_core::config::document::{Message, MessageChange};
+use merismos_core::messages::{Gatherer, Told};
+use merismos_core::name::Name;
+use merismos_core::time::{Tick, Wall};
+use merismos_store::{Store, StoredMessage};
+use serde_json::json;
+use tokio::sync::{mpsc, watch};
+use tokio::task::JoinSet;
+use tokio::time::Instant;
+
+use crate::clock::wall;
+use crate::journal::Journal;
+
+/// How many messages are kept in memory: those on their way, and the newest others.
+const KEPT: usize = 500;
+/// How many changes may wait to be gathered.
+const CHANGES: usize = 20_000;
+/// How long one delivery may take.
+const LIMIT: Duration = Duration::from_secs(10);
+/// The first wait after a failure; each further one is twice as long.
+const FIRST_WAIT: Duration = Duration::from_secs(1);
+/// The longest wait.
+const LONGEST_WAIT: Duration = Duration::from_secs(300);
+/// A message that could not be delivered for so long is given up.
+const GIVE_UP: Duration = Duration::from_secs(24 * 3_600);
+
+/// The messages of the document, by name.
+pub(crate) type Wanted = BTreeMap<Name, Message>;
+
+/// A change that somebody may want to be told of.
+#[derive(Debug)]
+pub(crate) struct Changed {
+    pub(crate) change: MessageChange,
+    pub(crate) told: Told,
+}
+
+/// The way to the messages.
+#[derive(Clone, Debug)]
+pub(crate) struct Messages {
+    changes: mpsc::Sender<Changed>,
+    wanted: Arc<watch::Sender<Wanted>>,
+    kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
+}
+
+/// The other end of [`Messages`], until it runs.
+#[derive(Debug)]
+pub(crate) struct Waiting {
+    changes: mpsc::Receiver<Changed>,
+    wanted: watch::Receiver<Wanted>,
+    kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
+}
+
+/// Why a message could not be tried.
+#[derive(Debug, thiserror::Error)]
+#[error("there is no message {0} in the running configuration; `merismos message list` lists them")]
+pub(crate) struct NoMessage(pub(crate) Name);
+
+impl Messages {
+    pub(crate) fn new() -> (Self, Waiting) {
+        let (changes, changed) = mpsc::channel(CHANGES);
+        let (wanted, wants) = watch::channel(Wanted::new());
+        let kept = Arc::default();
+        let waiting = Waiting { changes: changed, wanted: wants, kept: Arc::clone(&kept) };
+        (Self { changes, wanted: Arc::new(wanted), kept }, waiting)
+    }
+
+    /// Goes by the messages of this document from now on.
+    pub(crate) fn set(&self, wanted: &Wanted) {
+        self.wanted.send_if_modified(|now| {
+            let differs = now != wanted;
+            if differs {
+                now.clone_from(wanted);
+            }
+            differs
+        });
+    }
+
+    /// Something changed. Never waits: when far too much waits already, it is left out, and the log says so.
+    pub(crate) fn changed(&self, changed: Changed) {
+        if self.wanted.borrow().is_empty() {
+            return;
+        }
+        if self.changes.try_send(changed).is_err() {
+            tracing::warn!("a change is told to nobody: {CHANGES} wait already");
+        }
+    }
+
+    /// The newest messages, the newest first.
+    pub(crate) fn sent(&self, limit: usize) -> Vec<SentMessage> {
+        let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.values().rev().take(limit).map(shown).collect()
+    }
+
+    /// Delivers a message at once that only says that it is a try; gives what came of it by each way.
+    pub(crate) async fn try_out(&self, name: &Name, who: &str) -> Result<Vec<SentMessage>, NoMessage> {
+        let spec = self.wanted.borrow().get(name).cloned().ok_or_else(|| NoMessage(name.clone()))?;
+        let says = format!("a try by {who}: nothing changed");
+        let told = Told {
+            at: wall(),
+            pool: spec.pools.first().unwrap_or(name).clone(),
+            subject: "this node".to_owned(),
+            change: "try".to_owned(),
+            says,
+        };
+        let mut tried = Vec::new();
+        for via in ways(&spec) {
+            let mut message = made(0, name, via, std::slice::from_ref(&told), 0);
+            let outcome = deliver(&spec, &message).await;
+            message.tries = 1;
+            match outcome {
+                Ok(()) => message.done = Some(wall()),
+                Err(why) => message.why = Some(why),
+            }
+            message.next_try = None;
+            tried.push(shown(&message));
+        }
+        Ok(tried)
+    }
+}
+
+/// The ways that a message goes.
+fn ways(spec: &Message) -> impl Iterator<Item = &'static str> {
+    let webhook = spec.webhook.as_ref().map(|_| "webhook");
+    webhook.into_iter().chain(spec.mail.as_ref().map(|_| "mail"))
+}
+
+fn made(id: u64, name: &Name, via: &str, told: &[Told], more: usize) -> StoredMessage {
+    let body = json!({
+        "message": name,
+        "at": wall(),
+        "says": summary(told, more),
+        "changes": told,
+        "more_changes": more,
+    });
+    StoredMessage {
+        id,
+        name: name.to_string(),
+        via: via.to_owned(),
+        at: wall(),
+        body,
+        tries: 0,
+        next_try: Some(wall()),
+        done: None,
+        why: None,
+    }
+}
+
+/// A message in one line: one change as it is, more of them counted by pool and kind.
+fn summary(told: &[Told], more: usize) -> String {
+    if let ([only], 0) = (told, more) {
+        return format!("{}: {}", only.subject, only.says);
+    }
+    let mut counts: BTreeMap<(&Name, &str), usize> = BTreeMap::new();
+    for it in told {
+        *counts.entry((&it.pool, &it.change)).or_default() += 1;
+    }
+    let parts: Vec<String> = counts
+        .into_iter()
+        .map(|((pool, change), count)| match change {
+            "empty" => format!("pool {pool}: no server is eligible"),
+            "filled" => format!("pool {pool}: a server is eligible again"),
+            _ => format!("pool {pool}: {count} {change}"),
+        })
+        .collect();
+    let more = if more > 0 { format!("; and {more} changes more") } else { String::new() };
+    parts.join("; ") + &more
+}
+
+fn shown(message: &StoredMessage) -> SentMessage {
+    SentMessage {
+        name: message.name.clone(),
+        via: message.via.clone(),
+        at: message.at,
+        says: message.body["says"].as_str().unwrap_or_default().to_owned(),
+        tries: message.tries,
+        delivered: message.done,
+        next_try: message.next_try,
+        why: message.why.clone(),
+    }
+}
+
+async fn deliver(spec: &Message, message: &StoredMessage) -> Result<(), String> {
+    match (message.via.as_str(), &spec.webhook, &spec.mail) {
+        ("webhook", Some(webhook), _) => webhook::post(webhook, message, LIMIT).await,
+        ("mail", _, Some(mail)) => mail::send(mail, message, LIMIT).await,
+        (via, ..) => Err(format!("the message has no {via} any more")),
+    }
+}
+
+/// What the task owns.
+struct Messenger {
+    start: Instant,
+    gatherers: BTreeMap<Name, Gatherer>,
+    wanted: Wanted,
+    kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
+    journal: Journal,
+    /// Ways on which a message is being delivered: one at a time each.
+    busy: BTreeSet<(String, String)>,
+}
+
+impl Waiting {
+    /// Gathers and delivers for ever.
+    pub(crate) async fn run(mut self, journal: Journal, store: Store) {
+        let (loaded, mut from_store) = mpsc::channel(1);
+        tokio::spawn(load(store, loaded));
+        let mut messenger = Messenger {
+            start: Instant::now(),
+            gatherers: BTreeMap::new(),
+            wanted: Wanted::new(),
+            kept: Arc::clone(&self.kept),
+            journal,
+            busy: BTreeSet::new(),
+        };
+        let mut deliveries = JoinSet::new();
+        messenger.follow(self.wanted.borrow_and_update().clone());
+        loop {
+            messenger.begin_deliveries(&mut deliveries);
+            let next = messenger.next_timeout();
+            tokio::select! {
+                changed = self.changes.recv() => match changed {
+                    Some(changed) => messenger.on_change(&changed),
+                    None => return,
+                },
+                Ok(()) = self.wanted.changed() => messenger.follow(self.wanted.borrow_and_update().clone()),
+                Some(messages) = from_store.recv() => messenger.add_known(messages),
+                Some(delivered) = deliveries.join_next() => if let Ok((id, outcome)) = delivered {
+                    messenger.on_delivered(id, outcome);
+                },
+                () = until(next) => messenger.gather(),
+            }
+        }
+    }
+}
+
+async fn until(at: Option<Instant>) {
+    match at {
+        Some(at) => tokio::time::sleep_until(at).await,
+        None => std::future::pending().await,
+    }
+}
+
+/// Loads what an earlier run of the service left, as soon as the database is there.
+async fn load(store: Store, loaded: mpsc::Sender<Vec<StoredMessage>>) {
+    loop {
+        match store.messages(u32::try_from(KEPT / 2).unwrap_or(u32::MAX)).await {
+            Ok(messages) => return drop(loaded.send(messages).await),
+            Err(_) => tokio::time::sleep(FIRST_WAIT).await,
+        }
+    }
+}
+
+impl Messenger {
+    fn now(&self) -> Tick {
+        Tick(u64::try_from(self.start.elapsed().as_nanos()).unwrap_or(u64::MAX))
+    }
+
+    fn kept(&self) -> std::sync::MutexGuard<'_, BTreeMap<u64, StoredMessage>> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn follow(&mut self, wanted: Wanted) {
+        self.gatherers.retain(|name, _| wanted.contains_key(name));
+        for (name, spec) in &wanted {
+            match self.gatherers.get_mut(name) {
+                Some(gatherer) => gatherer.set(spec.clone()),
+                None => drop(self.gatherers.insert(name.clone(), Gatherer::new(spec.clone()))),
+            }
+        }
+        self.wanted = wanted;
+    }
+
+    fn on_change(&mut self, changed: &Changed) {
+        let now = self.now();
+        for gatherer in self.gatherers.values_mut() {
+            gatherer.on_change(changed.change, changed.told.clone(), now);
+        }
+    }
+
+    /// When something is due: a message to be made, or to be tried.
+    fn next_timeout(&self) -> Option<Instant> {
+        let gathered = self.gatherers.values().filter_map(Gatherer::next_timeout).min();
+        let gathered = gathered.map(|tick| self.start + Duration::from_nanos(tick.0));
+        let now = wall();
+        let kept = self.kept();
+        let free = kept.values().filter(|it| !self.busy.contains(&(it.name.clone(), it.via.clone())));
+        let tried = free.filter_map(|it| it.next_try).min().map(|at| Instant::now() + at.since(now));
+        drop(kept);
+        gathered.into_iter().chain(tried).min()
+    }
+
+    fn gather(&mut self) {
+        let now = self.now();
+        let mut fresh = Vec::new();
+        for (name, gatherer) in &mut self.gatherers {
+            if let Some((told, more)) = gatherer.on_timeout(now) {
+                let ways: Vec<&str> = ways(gatherer.spec()).collect();
+                fresh.extend(ways.into_iter().map(|via| (name.clone(), via, told.clone(), more)));
+            }
+        }
+        for (name, via, told, more) in fresh {
+            self.keep(made(self.journal.number(), &name, via, &told, more));
+        }
+    }
+
+    /// Keeps a message as it is now, here and in the database. The oldest that is over makes room, or the oldest.
+    fn keep(&mut self, message: StoredMessage) {
+        self.journal.outbox().add_message(message.clone());
+        let mut kept = self.kept();
+        kept.insert(message.id, message);
+        while kept.len() > KEPT {
+            let over = kept.values().find(|it| it.next_try.is_none()).map(|it| it.id);
+            let oldest = over.or_else(|| kept.keys().next().copied());
+            let lost = oldest.and_then(|id| kept.remove(&id)).filter(|it| it.next_try.is_some());
+            if let Some(lost) = lost {
+                tracing::error!(
+                    name = lost.name,
+                    via = lost.via,
+                    "a message is lost: {KEPT} are on their way"
+                );
+            }
+        }
+    }
+
+    fn add_known(&mut self, messages: Vec<StoredMessage>) {
+        let mut kept = self.kept();
+        for message in messages.into_iter().take(KEPT) {
+            kept.entry(message.id).or_insert(message);
+        }
+    }
+
+    fn begin_deliveries(&mut self, deliveries: &mut JoinSet<(u64, Result<(), String>)>) {
+        let now = wall();
+        let due: Vec<StoredMessage> =
+            self.kept().values().filter(|it| it.next_try.is_some_and(|at| at <= now)).cloned().collect();
+        for message in due {
+            if !self.busy.insert((message.name.clone(), message.via.clone())) {
+                continue;
+            }
+            let spec = message.name.parse::<Name>().ok().and_then(|name| self.wanted.get(&name).cloned());
+            deliveries.spawn(async move {
+                let outcome = match spec {
+                    Some(spec) => deliver(&spec, &message).await,
+                    None => Err("the message is no more in the running configuration".to_owned()),
+                };
+                (message.id, outcome)
+            });
+        }
+    }
+
+    fn on_delivered(&mut self, id: u64, outcome: Result<(), String>) {
+        let Some(mut message) = self.kept().get(&id).cloned() else { return };
+        self.busy.remove(&(message.name.clone(), message.via.clone()));
+        let now = wall();
+        message.tries += 1;
+        match outcome {
+            Ok(()) => {
+                message.done = Some(now);
+                message.next_try = None;
+                message.why = None;
+            }
+            Err(why) => {
+                let wait = FIRST_WAIT.saturating_mul(1 << (message.tries - 1).min(20)).min(LONGEST_WAIT);
+                let given_up = now.since(message.at) >= GIVE_UP;
+                let at = i64::try_from(wait.as_millis()).map_or(i64::MAX, |wait| now.0.saturating_add(wait));
+                message.next_try = (!given_up).then_some(Wall(at));
+                let (name, via) = (&message.name, &message.via);
+                // Each hour would be too often, and once is not enough to be seen.
+                if message.tries == 1 || given_up {
+                    let what =
+                        if given_up { "is given up" } else { "could not be delivered, and is tried again" };
+                    let says = format!("a message by {via} {what}: {why}");
+                    self.journal.write(
+                        EventKind::Message,
+                        format!("message {name}"),
+                        says,
+                        json!({ "via": via }),
+                    );
+                }
+                message.why = Some(why);
+            }
+        }
+        self.keep(message);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn told(pool: &str, server: &str, change: &str) -> Told {
+        Told {
+            at: Wall(0),
+            pool: pool.parse().unwrap(),
+            subject: format!("{pool}/{server}"),
+            change: change.to_owned(),
+            says: format!("{change} after 3 s up: connection refused"),
+        }
+    }
+
+    #[test]
+    fn a_message_is_one_line() {
+        let one = [told("quay", "gull", "down")];
+        assert_eq!(summary(&one, 0), "quay/gull: down after 3 s up: connection refused");
+        let rack = [told("quay", "gull", "down"), told("quay", "tern", "down"), told("pier", "auk", "up")];
+        assert_eq!(summary(&rack, 0), "pool pier: 1 up; pool quay: 2 down");
+        assert_eq!(summary(&rack, 7), "pool pier: 1 up; pool quay: 2 down; and 7 changes more");
+        assert_eq!(
+            summary(&[told("quay", "", "empty"), told("quay", "gull", "down")], 0),
+            "pool quay: 1 down; pool quay: no server is eligible"
+        );
+    }
+}

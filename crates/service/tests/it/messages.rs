@@ -1,0 +1,160 @@
+//! Messages to people: gathered, signed, delivered, and not lost.
+
+use hmac::{Hmac, KeyInit, Mac};
+use merismos_lab::stand_in::{Fault, Letter, StandIn};
+use serde_json::Value;
+use sha2::{Digest, Sha256};
+
+use crate::harness::{Database, Instance, Service, free, until};
+
+/// A service with two servers and one message by webhook and one by mail.
+struct Told {
+    service: Service,
+    hook: StandIn,
+    mail: StandIn,
+    _secret: tempfile::NamedTempFile,
+}
+
+const SECRET: &str = "seagulls at noon";
+
+async fn told(database: Database) -> Told {
+    let service = Service::bare(database, &["gull", "tern"]).await;
+    let (hook, mail) =
+        (StandIn::for_posts("bell", free()).unwrap(), StandIn::for_mail("post", free()).unwrap());
+    let secret = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(secret.path(), SECRET).unwrap();
+    let often = "gather = \"500ms\"\nat_most_every = \"1s\"\nchanges = [\"down\", \"up\", \"empty\"]";
+    let text = service.document()
+        + &format!(
+            "\n[messages.bell]\nwebhook = \"http://{}/hook\"\nwebhook_secret = \"file:{}\"\n{often}\n\
+             [messages.post]\nmail_to = [\"watch@skerry.example\"]\nmail_from = \"merismos@skerry.example\"\n\
+             mail_server = \"{}\"\nmail_tls = \"none\"\n{often}\n",
+            hook.address,
+            secret.path().display(),
+            mail.address
+        );
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    Told { service, hook, mail, _secret: secret }
+}
+
+fn field<'l>(letter: &'l Letter, name: &str) -> &'l str {
+    letter.fields.iter().find(|(it, _)| it == name).map(|(_, value)| value.as_str()).unwrap_or_default()
+}
+
+fn base64(bytes: &[u8]) -> String {
+    use base64::Engine;
+    base64::engine::general_purpose::STANDARD.encode(bytes)
+}
+
+/// What a receiver does to know who sent it (RFC 9421, 3.2).
+fn is_signed(letter: &Letter, url: &str, key: &str) -> bool {
+    let parameters = field(letter, "signature-input").strip_prefix("message=").unwrap();
+    let digest = field(letter, "content-digest");
+    assert_eq!(digest, format!("sha-256=:{}:", base64(&Sha256::digest(letter.text.as_bytes()))));
+    let base = format!(
+        "\"@method\": POST\n\"@target-uri\": {url}\n\"content-type\": {}\n\"content-digest\": {digest}\n\
+         \"@signature-params\": {parameters}",
+        field(letter, "content-type")
+    );
+    let mut mac = Hmac::<Sha256>::new_from_slice(key.as_bytes()).unwrap();
+    mac.update(base.as_bytes());
+    field(letter, "signature") == format!("message=:{}:", base64(&mac.finalize().into_bytes()))
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
+    let told = told(Database::shared()).await;
+    for stand_in in &told.service.stand_ins {
+        stand_in.set(Fault::Refuse).await;
+    }
+    until("both were told", async || !told.hook.letters().is_empty() && !told.mail.letters().is_empty())
+        .await;
+    let letter = told.hook.letters()[0].clone();
+    let url = format!("http://{}/hook", told.hook.address);
+    assert!(is_signed(&letter, &url, SECRET));
+    assert!(!is_signed(&letter, &url, "another secret"), "the signature depends on the secret");
+    let body: Value = serde_json::from_str(&letter.text).unwrap();
+    let mut changes: Vec<String> = body["changes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|it| format!("{} {}", it["subject"].as_str().unwrap(), it["change"].as_str().unwrap()))
+        .collect();
+    changes.sort();
+    assert_eq!(changes, ["pool quay empty", "quay/gull down", "quay/tern down"], "{body:#}");
+    assert!(body["changes"][0]["says"].as_str().unwrap().contains("refused"), "{body:#}");
+    let mail = told.mail.letters()[0].clone();
+    assert!(
+        mail.text.contains("Subject: pool quay: 2 down; pool quay: no server is eligible"),
+        "{}",
+        mail.text
+    );
+    assert!(mail.text.contains("quay/gull") && mail.text.contains("refused"), "{}", mail.text);
+    assert_eq!(field(&mail, "rcpt"), "<watch@skerry.example>");
+    let sent = told.service.client().messages(10).await.unwrap().messages;
+    until("both are known as delivered", async || {
+        let sent = told.service.client().messages(10).await.unwrap().messages;
+        sent.len() == 2 && sent.iter().all(|it| it.delivered.is_some() && it.tries == 1)
+    })
+    .await;
+    assert_eq!(sent.len(), 2, "one each: {sent:#?}");
+    let shown = told.service.merismos(&["message", "sent"]);
+    let shown = String::from_utf8_lossy(&shown.stdout).into_owned();
+    assert!(shown.contains("bell") && shown.contains("2 down"), "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_mail_server_that_is_down_for_a_while_gets_its_mail_also_after_a_crash() {
+    let mut told = told(Database::shared()).await;
+    told.mail.set(Fault::Refuse).await;
+    told.hook.set(Fault::Error { status: 503 }).await;
+    told.service.stand_ins[0].set(Fault::Refuse).await;
+    let on_their_way = async |told: &Told| {
+        let sent = told.service.client().messages(10).await.unwrap().messages;
+        sent.iter().filter(|it| it.next_try.is_some() && it.tries >= 2 && it.why.is_some()).count()
+    };
+    until("both were tried twice", async || on_their_way(&told).await == 2).await;
+    let events = told.service.client().events(50).await.unwrap().events;
+    let says =
+        events.iter().filter(|it| it.says.contains("could not be delivered, and is tried again")).count();
+    assert_eq!(says, 2, "each is told once: {events:#?}");
+    told.service.crash_and_restart().await;
+    until("they are known again", async || {
+        told.service.client().messages(10).await.unwrap().messages.len() == 2
+    })
+    .await;
+    told.mail.set(Fault::None).await;
+    told.hook.set(Fault::None).await;
+    until("both arrived", async || told.mail.letters().len() == 1 && told.hook.letters().len() == 1).await;
+    until("that is known", async || {
+        let sent = told.service.client().messages(10).await.unwrap().messages;
+        sent.iter().all(|it| it.delivered.is_some())
+    })
+    .await;
+    assert!(told.mail.letters()[0].text.contains("quay/gull: down after"), "{:?}", told.mail.letters());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn messages_go_out_while_the_database_is_away() {
+    let told = told(Database::Own(Instance::new())).await;
+    let Database::Own(instance) = &told.service.database else { panic!("it has an instance of its own") };
+    instance.kill();
+    told.service.stand_ins[0].set(Fault::Refuse).await;
+    until("it was told", async || told.hook.letters().len() == 1 && told.mail.letters().len() == 1).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_message_can_be_tried() {
+    let told = told(Database::shared()).await;
+    let tried = told.service.merismos(&["message", "try", "bell"]);
+    assert!(tried.status.success(), "{tried:?}");
+    assert!(told.hook.letters()[0].text.contains("a try by first: nothing changed"));
+    told.mail.set(Fault::Error { status: 500 }).await;
+    let tried = told.service.merismos(&["message", "try", "post"]);
+    let said = String::from_utf8_lossy(&tried.stdout).into_owned();
+    assert_eq!(tried.status.code(), Some(1), "{said}");
+    assert!(said.contains("not delivered") && said.contains("451"), "{said}");
+    let unknown = told.service.merismos(&["message", "try", "nobody"]);
+    assert_eq!(unknown.status.code(), Some(3), "{unknown:?}");
+}

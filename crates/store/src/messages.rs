@@ -1,0 +1,84 @@
+//! Messages to people, on their way and delivered.
+
+use merismos_core::time::Wall;
+use sqlx::{QueryBuilder, Row};
+
+use crate::{Store, StoreError};
+
+/// A message as it is kept.
+#[derive(Clone, Debug, PartialEq)]
+pub struct StoredMessage {
+    /// Made by the service; grows with time.
+    pub id: u64,
+    /// The message of the document that it is one of.
+    pub name: String,
+    /// How it goes: `webhook` or `mail`.
+    pub via: String,
+    /// When it was made.
+    pub at: Wall,
+    /// What it tells.
+    pub body: serde_json::Value,
+    /// How often it was tried.
+    pub tries: u32,
+    /// When it is tried next; `None` when it was delivered or given up.
+    pub next_try: Option<Wall>,
+    /// When it was delivered.
+    pub done: Option<Wall>,
+    /// Why the last try failed.
+    pub why: Option<String>,
+}
+
+impl Store {
+    /// Writes messages as they are now, whether they are there already or not.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn put_messages(&self, messages: &[StoredMessage]) -> Result<(), StoreError> {
+        if messages.is_empty() {
+            return Ok(());
+        }
+        let mut query =
+            QueryBuilder::new("REPLACE INTO message (id, name, via, at, body, tries, next_try, done, why) ");
+        query.push_values(messages, |mut row, it| {
+            row.push_bind(it.id)
+                .push_bind(&it.name)
+                .push_bind(&it.via)
+                .push_bind(it.at.0)
+                .push_bind(it.body.to_string())
+                .push_bind(it.tries)
+                .push_bind(it.next_try.map(|at| at.0))
+                .push_bind(it.done.map(|at| at.0))
+                .push_bind(it.why.as_ref().map(|why| why.chars().take(1_000).collect::<String>()));
+        });
+        self.call(query.build().execute(&self.pool)).await?;
+        Ok(())
+    }
+
+    /// The messages that are on their way and the newest others, the newest first; at most `limit` of each.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn messages(&self, limit: u32) -> Result<Vec<StoredMessage>, StoreError> {
+        let query = "SELECT id, name, via, at, CAST(body AS CHAR) AS body, tries, next_try, done, why FROM \
+                     ((SELECT * FROM message WHERE next_try IS NOT NULL ORDER BY id DESC LIMIT ?) UNION \
+                     (SELECT * FROM message ORDER BY id DESC LIMIT ?)) AS both_of ORDER BY id DESC";
+        let select = sqlx::query(query).bind(limit).bind(limit);
+        let rows = self.call(select.fetch_all(&self.pool)).await?;
+        rows.iter()
+            .map(|row| {
+                let body: String = row.try_get("body")?;
+                Ok(StoredMessage {
+                    id: row.try_get("id")?,
+                    name: row.try_get("name")?,
+                    via: row.try_get("via")?,
+                    at: Wall(row.try_get("at")?),
+                    body: serde_json::from_str(&body).unwrap_or_default(),
+                    tries: row.try_get("tries")?,
+                    next_try: row.try_get::<Option<i64>, _>("next_try")?.map(Wall),
+                    done: row.try_get::<Option<i64>, _>("done")?.map(Wall),
+                    why: row.try_get("why")?,
+                })
+            })
+            .collect()
+    }
+}
