@@ -136,12 +136,13 @@ fn pool(pool: &PoolStatus, status: &Status) {
             let seconds = |millis: u64| humane(std::time::Duration::from_millis(millis));
             let noticed = &check.timing.noticed;
             text(&format!(
-                "  check {} · {}\n  a failure is noticed after {} at best, {} on average, {} at worst\n",
+                "  check {} · {}\n  a failure is noticed after {} at best, {} on average, {} at worst; each server gets up to {} probes a minute\n",
                 check.name,
                 check.asks,
                 seconds(noticed.best_ms),
                 seconds(noticed.average_ms),
-                seconds(noticed.worst_ms)
+                seconds(noticed.worst_ms),
+                check.probes_per_minute
             ));
             let stake = &check.at_stake;
             if stake.worst > 0 {
@@ -150,10 +151,6 @@ fn pool(pool: &PoolStatus, status: &Status) {
                     stake.per_second, stake.average, stake.worst
                 ));
             }
-            text(&format!(
-                "  each server gets up to {} probes a minute, from all pools and nodes\n",
-                check.probes_per_minute
-            ));
         }
         None => text("  no check: every server is taken to work\n"),
     }
@@ -296,6 +293,7 @@ fn reasons(server: &ServerStatus) -> Vec<String> {
         };
         says.push(format!("last probe: {probe}{needs}"));
     } else if health.state == State::Recovering
+        && health.held_until.is_none()
         && let Some(passes) = health.passes_to_up
     {
         says.push(format!("its probes pass again; up after {passes} more"));

@@ -75,6 +75,13 @@ impl State {
                     Some((id, health)) if health.address == address && health.asked.as_ref() == asked => {
                         kept.push((id, health));
                     }
+                    // Another question does not take a server out that works, nor does the first one: clients would
+                    // get nothing until the first probe.
+                    Some((id, health)) if health.address == address && asked.is_some() && health.works() => {
+                        let (state, asked) = (HealthState::Up, asked.cloned());
+                        let since = if health.state == state { health.since } else { wall() };
+                        kept.push((id, Health { state, since, asked, ..health }));
+                    }
                     other => {
                         gone.extend(other.map(|(_, health)| health));
                         missing.push((

@@ -63,6 +63,11 @@ pub(super) struct Health {
 }
 
 impl Health {
+    /// Whether it gets work as far as its health goes.
+    pub(super) fn works(&self) -> bool {
+        self.asked.is_none() || matches!(self.state, HealthState::Up | HealthState::Suspect)
+    }
+
     /// What its probes begin with.
     fn known(&self, now: Wall) -> KnownState {
         let held_for = self.held_until.map(|until| until.since(now)).unwrap_or_default();
@@ -73,6 +78,11 @@ impl Health {
     fn to_keep(&self) -> KnownHealth {
         KnownHealth { state: self.state, since: self.since, wish: self.wish, held_until: self.held_until }
     }
+}
+
+/// To whole seconds, for people.
+fn round(length: Duration) -> Duration {
+    Duration::from_secs((length + Duration::from_millis(500)).as_secs())
 }
 
 /// From how many changes of health a day on an event says how many there were.
@@ -107,6 +117,8 @@ pub(crate) struct Start {
 pub(crate) struct State {
     pub(super) plane: Plane,
     messages: Messages,
+    /// Pools that had an eligible server and have none now.
+    emptied: BTreeSet<Name>,
     pub(super) prober: Prober,
     pub(super) journal: Journal,
     pub(super) cells: Cells,
@@ -182,6 +194,7 @@ impl State {
             cells: Cells::new(start.plane.workers()),
             plane: start.plane,
             messages: start.messages,
+            emptied: BTreeSet::new(),
             prober: start.prober,
             lookups: start.lookups,
             found: start.found.into_iter().filter_map(|(key, it)| Some((lookup_id(&key)?, it))).collect(),
@@ -362,7 +375,7 @@ impl State {
         if report.flapping && transition.to == HealthState::Down {
             often.push_str("; it is flapping");
             if let Some(held) = report.held_for {
-                often.push_str(&format!(", and held down for {}", humane(held)));
+                often.push_str(&format!(", and held down for {}", humane(round(held))));
             }
         }
         let says = format!(
@@ -408,12 +421,18 @@ impl State {
     }
 
     /// Tells those who want to know which pools have no eligible server any more, or have one again.
-    fn tell_of_pools(&self, before: &Snapshot, after: &Snapshot) {
+    fn tell_of_pools(&mut self, before: &Snapshot, after: &Snapshot) {
         for pool in &after.pools {
             let Some(was) = before.pools.iter().find(|it| it.name == pool.name) else { continue };
             let (change, says) = match (was.eligible() > 0, pool.eligible() > 0) {
-                (true, false) => (MessageChange::Empty, "no server is eligible any more"),
-                (false, true) => (MessageChange::Filled, "a server is eligible again"),
+                (true, false) => {
+                    self.emptied.insert(pool.name.clone());
+                    (MessageChange::Empty, "no server is eligible any more")
+                }
+                // A new pool was not emptied: its first server is no news.
+                (false, true) if self.emptied.remove(&pool.name) => {
+                    (MessageChange::Filled, "a server is eligible again")
+                }
                 _ => continue,
             };
             let told = Told {

@@ -456,3 +456,23 @@ fn wall() -> Wall {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap();
     Wall(i64::try_from(since.as_millis()).unwrap())
 }
+
+#[rstest]
+#[case::another_question("path = \"/health\"", "path = \"/elsewhere\"")]
+#[case::the_first_question("check = \"well\"\n", "")]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn another_question_takes_nobody_out_who_works(#[case] from: &str, #[case] to: &str) {
+    let service = Service::with(&["gull", "tern"]).await;
+    let (one, other) = (service.document(), service.document().replace(from, to));
+    for stand_in in &service.stand_ins {
+        // Until the first probe of the new check is answered, nobody knows better than before.
+        stand_in.set(Fault::Slow { delay_ms: 300 }).await;
+    }
+    for text in [&other, &one, &other, &one] {
+        let mut request = Service::request(text);
+        request.going.accept.push("no-check:pools.quay".to_owned());
+        service.client().apply(&request).await.unwrap();
+        assert_eq!(service.status().await.pools[0].eligible, 2);
+        assert_eq!(service.get().await.unwrap().0, 200);
+    }
+}
