@@ -4,6 +4,7 @@
 pub mod control;
 pub mod datagrams;
 mod inbox;
+pub mod knock;
 pub mod relay;
 pub mod stand_in;
 mod station;

@@ -8,7 +8,7 @@ use std::time::Duration;
 use clap::{Parser, Subcommand, ValueEnum};
 use merismos_lab::control::{self, Cast, LabError};
 use merismos_lab::stand_in::{Fault, Letter};
-use merismos_lab::{datagrams, relay};
+use merismos_lab::{datagrams, knock, relay};
 
 /// Stand-in servers with faults, for trying Merismos out
 #[derive(Debug, Parser)]
@@ -82,6 +82,21 @@ enum Command {
         /// Relay datagrams, not connections
         #[arg(long, conflicts_with = "splice")]
         datagrams: bool,
+    },
+    /// Run the bare loop that probing is measured against: a connection to each of many servers in each interval
+    Knock {
+        /// How many servers, from 127.64.0.1 on
+        #[arg(long, default_value_t = 10_000)]
+        servers: usize,
+        /// Their port
+        #[arg(long)]
+        port: u16,
+        /// The interval, in milliseconds
+        #[arg(long, default_value_t = 5_000)]
+        interval_ms: u64,
+        /// Keep the connections, and send a request each time
+        #[arg(long)]
+        keep: bool,
     },
     /// Send every datagram back to where it came from, many at a time
     Echo {
@@ -205,6 +220,10 @@ async fn run(command: Command) -> Result<String, LabError> {
                 address: listen,
                 source,
             })
+        }
+        Command::Knock { servers, port, interval_ms, keep } => {
+            knock::run(servers, port, Duration::from_millis(interval_ms), keep).await;
+            Ok(String::new())
         }
         Command::Echo { listen } => datagrams::echo(listen)
             .map(|()| String::new())

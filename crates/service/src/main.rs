@@ -34,6 +34,17 @@ fn give_back() {
     unsafe { libc::malloc_trim(0) };
 }
 
+/// Takes as many descriptors as the system allows: clients, servers and probes hold one each.
+fn take_descriptors() {
+    use rustix::process::{Resource, getrlimit, setrlimit};
+
+    let mut limit = getrlimit(Resource::Nofile);
+    limit.current = limit.maximum;
+    if let Err(error) = setrlimit(Resource::Nofile, limit) {
+        tracing::warn!(%error, "the limit of descriptors stays as it is");
+    }
+}
+
 fn main() -> ExitCode {
     #[cfg(target_env = "gnu")]
     merismos_plane::quiet::when_quiet(give_back);
@@ -49,6 +60,7 @@ fn main() -> ExitCode {
         LogFormat::Text => log.with_target(false).init(),
         LogFormat::Json => log.json().flatten_event(true).init(),
     }
+    take_descriptors();
     let runtime = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(2)
         .thread_name("control")
