@@ -88,11 +88,13 @@ terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse
 printf '\\033[1m$ (sleep 2; merismos-lab break tern refuse) &\\033[0m\\n'
 show merismos trial booking --requests 1500 --per-second 250"
 sleep 2
-terminal explain 168x22 "show merismos explain booking
+terminal explain 168x29 "show merismos explain booking
 echo
 show merismos explain positions --client 127.0.0.21
 echo
-show merismos events --limit 6"
+show merismos events --limit 6
+echo
+show merismos message sent --limit 3"
 terminal decisions 150x16 "show merismos decisions --frontend telemetry --count 2
 echo
 show merismos decisions --frontend booking --count 2"
@@ -123,10 +125,12 @@ show merismos revision list"
 python3 scripts/picture.py "$folder/console-draft.png" --path /changes/drafts/autumn
 merismos draft discard autumn >/dev/null
 python3 scripts/picture.py "$folder/console-changes.png" --path /changes
-python3 scripts/picture.py "$folder/console-frontends.png" --path /frontends
+python3 scripts/picture.py "$folder/console-messages.png" --path /messages/watch
 python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
-python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Every', '5s'); fill('Timeout', '2s')"
+lab break auk wrong-body >/dev/null
+python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Every', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
+lab mend auk >/dev/null
 
 sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "auk:17503", weight = 4 }\nservers.skua = { address = "127.0.1.14:17504" }/' demo/skerry.toml >/tmp/skerry.toml
 sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml

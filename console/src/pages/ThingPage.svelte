@@ -11,7 +11,7 @@
   import { desk } from '../lib/desk/desk.svelte'
   import { KINDS } from '../lib/desk/fields'
   import { kindOf } from '../lib/desk/place'
-  import { rate } from '../lib/format/format'
+  import { noticed, rate } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
   import { navigate, route } from '../router'
 
@@ -72,6 +72,7 @@
         Used by {#each thing.used_by.slice(0, 20) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{/each}{thing.used_by.length > 20 ? ` and ${thing.used_by.length - 20} more` : ''}
       </p>
     {/if}
+    {#if thing.timing}<p class="mb-3 text-secondary">A failure is {noticed(thing.timing)}.</p>{/if}
     {#if frontend}<Explain frontend={name} protocol={frontend.protocol} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Taken addresses">

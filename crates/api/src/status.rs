@@ -42,6 +42,8 @@ pub struct Node {
     pub started: Wall,
     /// How many workers it has.
     pub workers: u64,
+    /// How many nodes share its database, itself among them; each probes for itself.
+    pub nodes: u64,
     /// Probes that it has started.
     pub probes: u64,
     /// Those of them that began more than 5 ms after their time.

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use merismos_core::config::thing::Kind;
+use merismos_core::health::timing::Timing;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -26,6 +27,9 @@ pub struct ThingView {
     /// Its keys, as in the document.
     #[schema(value_type = Object)]
     pub keys: serde_json::Value,
+    /// What a check's timing means; absent for other things.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub timing: Option<Timing>,
 }
 
 /// Some of the things.

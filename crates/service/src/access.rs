@@ -54,24 +54,36 @@ impl Access {
 
 /// The file with the secret that pins are signed with, in the state folder.
 const PIN_SECRET: &str = "pin-secret";
+/// The file with what this node is known by.
+const NODE_ID: &str = "node-id";
 
 /// The secret that pins are signed with: read from its file, or made when there is none, so that clients stay with their
 /// servers over a restart. Nodes that share their clients have to share it.
 pub(crate) fn pin_key(folder: &Path) -> Result<PinKey, AccessError> {
-    let path = folder.join(PIN_SECRET);
-    let wrong = |source| AccessError { path: path.clone(), source };
-    let secret = match std::fs::read(&path) {
-        Ok(secret) => secret.try_into().map_err(|_| wrong(io::Error::other("32 bytes are wanted")))?,
+    drawn_once::<32>(&folder.join(PIN_SECRET)).map(|secret| PinKey::new(&secret))
+}
+
+/// What this node is known by among those that share a database.
+pub(crate) fn node_id(folder: &Path) -> Result<[u8; 16], AccessError> {
+    drawn_once(&folder.join(NODE_ID))
+}
+
+/// Random bytes that a file keeps: read from it, or drawn when there is none. Only the file's owner can read it.
+fn drawn_once<const LENGTH: usize>(path: &Path) -> Result<[u8; LENGTH], AccessError> {
+    let wrong = |source| AccessError { path: path.to_owned(), source };
+    let wanted = || io::Error::other(format!("{LENGTH} bytes are wanted"));
+    match std::fs::read(path) {
+        Ok(bytes) => bytes.try_into().map_err(|_| wrong(wanted())),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            let secret: [u8; 32] = rand::rng().random();
+            let mut bytes = [0; LENGTH];
+            rand::rng().fill(&mut bytes[..]);
             let mut file =
-                OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(wrong)?;
-            file.write_all(&secret).and_then(|()| file.sync_all()).map_err(wrong)?;
-            secret
+                OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(wrong)?;
+            file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(wrong)?;
+            Ok(bytes)
         }
-        Err(error) => return Err(wrong(error)),
-    };
-    Ok(PinKey::new(&secret))
+        Err(error) => Err(wrong(error)),
+    }
 }
 
 /// The first token: read from its file, or made when there is none. Only the file's owner can read it.

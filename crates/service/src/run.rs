@@ -5,6 +5,7 @@ use std::io;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Duration;
 
 use merismos_api::EventKind;
@@ -172,10 +173,17 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let pin_key = access::pin_key(&settings.state_folder)?;
     let plane = Plane::start(settings.workers, pin_key.clone())?;
     let decisions = plane.decisions();
+    let nodes = Arc::new(AtomicU64::new(1));
+    tokio::spawn(give_signs_of_life(
+        store.clone(),
+        access::node_id(&settings.state_folder)?,
+        Arc::clone(&nodes),
+    ));
     let (messages, messenger) = Messages::new();
     let state = State::new(Start {
         plane,
         messages: messages.clone(),
+        nodes,
         prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
             .map_err(RunError::Probes)?,
         lookups: Lookups::new(lookups),
@@ -221,6 +229,17 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         surroundings,
     });
     Ok(Parts { controller, journal, store, keeper, app })
+}
+
+/// Says from time to time that this node is there, and learns how many there are.
+async fn give_signs_of_life(store: Store, id: [u8; 16], nodes: Arc<AtomicU64>) {
+    loop {
+        // While the database is away the last number stands.
+        if let Ok(count) = store.sign_of_life(id).await {
+            nodes.store(count, Relaxed);
+        }
+        tokio::time::sleep(merismos_store::GONE_AFTER / 3).await;
+    }
 }
 
 /// Empties the outbox, and settles what differs whenever the database comes back (and once at the start).

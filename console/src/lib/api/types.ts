@@ -251,6 +251,8 @@ export interface ThingView {
   labels: Record<string, string>
   used_by: string[]
   keys: Keys
+  /** What a check's timing means. */
+  timing?: Timing
 }
 
 export interface Things {

@@ -1,7 +1,6 @@
 <script lang="ts">
-  import type { Timing } from '../api/types'
   import { open, type Outlook } from '../desk/desk.svelte'
-  import { length, percent, points } from '../format/format'
+  import { noticed, percent, points } from '../format/format'
   import Changes from './Changes.svelte'
 
   let {
@@ -20,11 +19,6 @@
       .filter((it) => !it.known && (it.key.startsWith('empty-pool:') || it.key.startsWith('no-weight:')))
       .flatMap((it) => /every client of (.+?)(?:,| gets)/.exec(it.says)?.[1] ?? []),
   )
-
-  const noticed = (timing: Timing) =>
-    `noticed after ${length(timing.noticed.best_ms)} at best, ${length(timing.noticed.average_ms)} on average, ${length(
-      timing.noticed.worst_ms,
-    )} at worst; back after ${length(timing.back.average_ms)} on average; ${timing.probes_per_minute} probes a minute for each server`
 </script>
 
 <div class="space-y-3" aria-live="polite" data-testid="consequences">

@@ -45,7 +45,7 @@
   <h3 class="mb-1 font-semibold">Try it, as it stands here</h3>
   <div class="flex flex-wrap items-end gap-2">
     <label class="grow">on servers <input class="input input-sm w-full" value={servers} oninput={(event) => (typed = event.currentTarget.value)} placeholder="booking/gull booking/tern" /></label>
-    <button class="btn btn-sm" disabled={busy || servers.trim() === ''} onclick={run}>{busy ? 'Asking …' : 'Try it'}</button>
+    <button class="btn btn-primary btn-sm" disabled={busy || servers.trim() === ''} onclick={run}>{busy ? 'Asking …' : 'Try it'}</button>
   </div>
   <p class="text-secondary">One probe of each, now, from the service. Nobody’s health changes.</p>
   {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}

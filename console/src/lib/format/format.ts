@@ -1,5 +1,7 @@
 // Numbers and times for people; the same words as the command line.
 
+import type { Timing } from '../api/types'
+
 export const percent = (share: number | null) => (share === null ? '–' : `${(share * 100).toFixed(1)} %`)
 
 /** A difference of shares in points of percent, with its sign; nothing is plain 0.0. */
@@ -35,3 +37,9 @@ export function moment(at: string): string {
 }
 
 export const shortName = (server: string) => server.split('/')[1] ?? server
+
+/** How long noticing takes, in words. */
+export const noticed = (timing: Timing) =>
+  `noticed after ${length(timing.noticed.best_ms)} at best, ${length(timing.noticed.average_ms)} on average, ${length(
+    timing.noticed.worst_ms,
+  )} at worst; back after ${length(timing.back.average_ms)} on average; ${timing.probes_per_minute} probes a minute for each server`

@@ -111,7 +111,7 @@ pub(crate) fn impact(review: &Review) {
     }
 }
 
-fn timing(timing: &Timing) -> String {
+pub(super) fn timing(timing: &Timing) -> String {
     let delay = |delay: &Delay| {
         let span = |millis: u64| humane(Duration::from_millis(millis));
         format!(

@@ -136,13 +136,18 @@ fn pool(pool: &PoolStatus, status: &Status) {
             let seconds = |millis: u64| humane(std::time::Duration::from_millis(millis));
             let noticed = &check.timing.noticed;
             text(&format!(
-                "  check {} · {}\n  a failure is noticed after {} at best, {} on average, {} at worst; each server gets up to {} probes a minute\n",
+                "  check {} · {}\n  a failure is noticed after {} at best, {} on average, {} at worst; each server gets up to {} probes a minute{}\n",
                 check.name,
                 check.asks,
                 seconds(noticed.best_ms),
                 seconds(noticed.average_ms),
                 seconds(noticed.worst_ms),
-                check.probes_per_minute
+                check.probes_per_minute,
+                if status.node.nodes > 1 {
+                    format!(" from {} nodes", status.node.nodes)
+                } else {
+                    String::new()
+                }
             ));
             let stake = &check.at_stake;
             if stake.worst > 0 {

@@ -57,6 +57,9 @@ pub(crate) fn list(things: &Things, kind: Kind) {
 pub(crate) fn one(view: &ThingView) {
     text(&format!("{} · {}\n", strong(&words(&view.path)), view.path));
     print_keys(&view.keys, "  ");
+    if let Some(timing) = &view.timing {
+        text(&format!("  a failure is {}\n", super::review::timing(timing)));
+    }
     for path in &view.used_by {
         text(&format!("  used by {}\n", words(path)));
     }

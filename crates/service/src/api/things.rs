@@ -11,6 +11,7 @@ use merismos_api::{HostView, Hosts, ThingView, Things};
 use merismos_core::config::document::{Document, Labels};
 use merismos_core::config::thing::{Kind, Thing};
 use merismos_core::config::{edit, hosts, things, users};
+use merismos_core::health::timing::timing;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -68,6 +69,10 @@ fn view(document: &Document, entry: &things::Entry<'_>) -> ThingView {
         labels: texts(entry.labels),
         used_by: users::users(document, &entry.thing).iter().map(Thing::to_string).collect(),
         keys: edit::value(document, &entry.thing).unwrap_or_default(),
+        timing: match &entry.thing {
+            Thing::Check(name) => document.checks.get(name).map(timing),
+            _ => None,
+        },
     }
 }
 

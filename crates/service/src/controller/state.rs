@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 use std::time::{Duration, Instant};
 
 use merismos_api::EventKind;
@@ -101,6 +102,8 @@ pub(super) struct Running {
 pub(crate) struct Start {
     pub(crate) plane: Plane,
     pub(crate) messages: Messages,
+    /// How many nodes share the database.
+    pub(crate) nodes: Arc<AtomicU64>,
     pub(crate) prober: Prober,
     pub(crate) lookups: Lookups,
     pub(crate) found: BTreeMap<String, BTreeSet<FoundServer>>,
@@ -117,6 +120,7 @@ pub(crate) struct Start {
 pub(crate) struct State {
     pub(super) plane: Plane,
     messages: Messages,
+    pub(super) nodes: Arc<AtomicU64>,
     /// Pools that had an eligible server and have none now.
     emptied: BTreeSet<Name>,
     pub(super) prober: Prober,
@@ -194,6 +198,7 @@ impl State {
             cells: Cells::new(start.plane.workers()),
             plane: start.plane,
             messages: start.messages,
+            nodes: start.nodes,
             emptied: BTreeSet::new(),
             prober: start.prober,
             lookups: start.lookups,

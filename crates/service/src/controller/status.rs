@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
@@ -35,7 +36,7 @@ impl State {
         let (snapshot, document) = (self.plane.snapshot(), self.document());
         let (at, now) = (wall(), Instant::now());
         let deaf = self.plane.deaf();
-        let probed = probes_per_minute(&document);
+        let (probed, nodes) = (probes_per_minute(&document), self.nodes.load(Relaxed));
         let frontends: Vec<FrontendStatus> = document
             .frontends
             .keys()
@@ -52,7 +53,7 @@ impl State {
                 let mut status = self.pool(pool, spec, &document, now);
                 if let Some(check) = &mut status.check {
                     let of = |it: &ServerSpec| probed.get(&it.address.get()).copied().unwrap_or_default();
-                    check.probes_per_minute = spec.servers.values().map(of).max().unwrap_or_default();
+                    check.probes_per_minute = nodes * spec.servers.values().map(of).max().unwrap_or_default();
                     check.at_stake = at_stake(&check.timing, &status.servers, status.per_second);
                 }
                 Some(status)
@@ -78,6 +79,7 @@ impl State {
                 version: env!("CARGO_PKG_VERSION").to_owned(),
                 started: self.started,
                 workers: self.plane.workers() as u64,
+                nodes,
                 probes,
                 late_probes,
             },

@@ -8,7 +8,7 @@ use fantoccini::key::Key;
 use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
-use merismos_lab::stand_in::Fault;
+use merismos_lab::stand_in::{Fault, StandIn};
 use serde_json::json;
 use tempfile::TempDir;
 
@@ -313,6 +313,38 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     assert!(service.status().await.pools[0].servers.iter().all(|it| it.weight == 1));
     let complaints = browser.complaints().await;
     assert!(complaints.is_empty(), "{complaints:#?}");
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
+    let service = Service::with(&["gull", "tern"]).await;
+    service.stand_ins[1].set(Fault::WrongBody).await;
+    let bell = StandIn::for_posts("bell", crate::harness::free()).unwrap();
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/checks").await;
+    browser.click("a[href='/checks/well']").await;
+    browser.set("Body contains", "well").await;
+    browser.press("Try it").await;
+    until("both were asked, as the form says", async || {
+        let tries = browser.text("[data-testid=tries]").await;
+        tries.contains("✓ quay/gull") && tries.contains("✗ quay/tern") && tries.contains("does not contain")
+    })
+    .await;
+    let gull = service.client().thing(&"checks.well".parse().unwrap(), None).await.unwrap();
+    assert!(!gull.keys.to_string().contains("body_contains"), "nothing was saved: {}", gull.keys);
+
+    browser.go("/messages").await;
+    browser.press("New message").await;
+    browser.set("Name", "watch").await;
+    browser.set("Webhook", &format!("http://{}/hook", bell.address)).await;
+    browser.make_live("Make it live", "add message watch").await;
+    browser.press("Send a try").await;
+    until("it is there", async || browser.text("[data-testid=sent]").await.contains("✓ delivered")).await;
+    assert!(bell.letters()[0].text.contains("a try by first"));
+    let complaints = browser.complaints().await;
+    assert!(complaints.iter().all(is_expected), "{complaints:#?}");
     browser.end().await;
 }
 
