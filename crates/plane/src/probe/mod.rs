@@ -93,7 +93,44 @@ struct Shell {
     surroundings: Surroundings,
     room: Semaphore,
     punctuality: Punctuality,
+    /// Reports that change nothing, on their way: held for a push or a take only.
+    quiet: Mutex<Vec<Report>>,
+    /// One passes on at a time, so that reports stay in their order.
+    sending: tokio::sync::Mutex<()>,
 }
+
+impl Shell {
+    /// Passes a report on: at once when something changed, and else with those of the next moment, for each that goes
+    /// alone wakes another thread. Gives whether anybody listens.
+    async fn pass_on(&self, report: Report) -> bool {
+        let changes = report.transition.is_some();
+        self.quiet.lock().unwrap_or_else(PoisonError::into_inner).push(report);
+        !changes || self.flush().await
+    }
+
+    async fn flush(&self) -> bool {
+        let _alone = self.sending.lock().await;
+        let reports = std::mem::take(&mut *self.quiet.lock().unwrap_or_else(PoisonError::into_inner));
+        for report in reports {
+            if self.reports.send(report).await.is_err() {
+                return false;
+            }
+        }
+        !self.reports.is_closed()
+    }
+
+    /// Passes on what is quiet, until nobody listens.
+    async fn flush_for_ever(self: Arc<Self>) {
+        let mut moments = tokio::time::interval(MOMENT);
+        moments.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        while self.flush().await {
+            moments.tick().await;
+        }
+    }
+}
+
+/// How long a report that changes nothing may wait for others.
+const MOMENT: Duration = Duration::from_millis(50);
 
 /// How punctual probes are: a prober that is late notices late.
 #[derive(Debug, Default)]
@@ -135,8 +172,11 @@ impl Prober {
         let thread =
             Builder::new_multi_thread().worker_threads(1).thread_name("probes").enable_all().build()?;
         let room = Semaphore::new(at_once.min(Semaphore::MAX_PERMITS));
-        let shell = Shell { reports, surroundings, room, punctuality: Punctuality::default() };
-        Ok(Self { shell: Arc::new(shell), thread: Some(thread), running: BTreeMap::new() })
+        let (punctuality, quiet) = (Punctuality::default(), Mutex::default());
+        let sending = tokio::sync::Mutex::default();
+        let shell = Arc::new(Shell { reports, surroundings, room, punctuality, quiet, sending });
+        thread.spawn(Arc::clone(&shell).flush_for_ever());
+        Ok(Self { shell, thread: Some(thread), running: BTreeMap::new() })
     }
 
     /// How many probes were started, and how many of them more than [`LATE`] after their time.
@@ -255,7 +295,7 @@ async fn watch(
             flapping: machine.is_flapping(now()),
             held_for: machine.held_for(now()),
         };
-        if shell.reports.send(report).await.is_err() {
+        if !shell.pass_on(report).await {
             return;
         }
     }

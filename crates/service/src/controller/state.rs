@@ -355,7 +355,6 @@ impl State {
         }
         health.failures_to_down = report.failures_to_down;
         health.passes_to_up = report.passes_to_up;
-        health.last_probe = Some(report.evidence.clone());
         let now = wall();
         health.history.note(&report, now);
         health.flapping = report.flapping;
@@ -370,8 +369,11 @@ impl State {
             self.copy_is_old.send_modify(|changes| *changes += 1);
         }
         let Some(transition) = report.transition else {
+            // Nearly all reports are such.
+            health.last_probe = Some(report.evidence);
             return wished.then_some(report.server.pool);
         };
+        health.last_probe = Some(report.evidence.clone());
         let lasted = now.since(health.since);
         health.state = report.state;
         health.since = now;

@@ -116,7 +116,9 @@ impl Messages {
         };
         let mut tried = Vec::new();
         for via in ways(&spec) {
-            let mut message = made(0, name, via, std::slice::from_ref(&told), 0);
+            // Mail servers throw away what has a number that they have seen.
+            let number = u64::try_from(wall().0).unwrap_or(0);
+            let mut message = made(number, name, via, std::slice::from_ref(&told), 0);
             let outcome = deliver(&spec, &message).await;
             message.tries = 1;
             match outcome {
@@ -191,13 +193,21 @@ fn shown(message: &StoredMessage) -> SentMessage {
     }
 }
 
+/// Whether a message's way is still in the configuration.
+fn is_wanted(spec: Option<&Message>, via: &str) -> bool {
+    spec.is_some_and(|spec| ways(spec).any(|way| way == via))
+}
+
 async fn deliver(spec: &Message, message: &StoredMessage) -> Result<(), String> {
     match (message.via.as_str(), &spec.webhook, &spec.mail) {
         ("webhook", Some(webhook), _) => webhook::post(webhook, message, LIMIT).await,
         ("mail", _, Some(mail)) => mail::send(mail, message, LIMIT).await,
-        (via, ..) => Err(format!("the message has no {via} any more")),
+        _ => Err(NOT_WANTED.to_owned()),
     }
 }
+
+/// Why nothing is delivered any more.
+const NOT_WANTED: &str = "it is not in the running configuration any more";
 
 /// What the task owns.
 struct Messenger {
@@ -352,7 +362,7 @@ impl Messenger {
             deliveries.spawn(async move {
                 let outcome = match spec {
                     Some(spec) => deliver(&spec, &message).await,
-                    None => Err("the message is no more in the running configuration".to_owned()),
+                    None => Err(NOT_WANTED.to_owned()),
                 };
                 (message.id, outcome)
             });
@@ -372,7 +382,8 @@ impl Messenger {
             }
             Err(why) => {
                 let wait = FIRST_WAIT.saturating_mul(1 << (message.tries - 1).min(20)).min(LONGEST_WAIT);
-                let given_up = now.since(message.at) >= GIVE_UP;
+                let spec = message.name.parse::<Name>().ok().and_then(|name| self.wanted.get(&name));
+                let given_up = now.since(message.at) >= GIVE_UP || !is_wanted(spec, &message.via);
                 let at = i64::try_from(wait.as_millis()).map_or(i64::MAX, |wait| now.0.saturating_add(wait));
                 message.next_try = (!given_up).then_some(Wall(at));
                 let (name, via) = (&message.name, &message.via);

@@ -136,6 +136,25 @@ async fn a_mail_server_that_is_down_for_a_while_gets_its_mail_also_after_a_crash
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_nobody_wants_any_more_is_given_up() {
+    let told = told(Database::shared()).await;
+    told.hook.set(Fault::Error { status: 503 }).await;
+    told.service.stand_ins[0].set(Fault::Refuse).await;
+    let bell = async |told: &Told| {
+        let sent = told.service.client().messages(10).await.unwrap().messages;
+        sent.into_iter().find(|it| it.name == "bell")
+    };
+    until("it waits", async || bell(&told).await.is_some_and(|it| it.tries > 0 && it.next_try.is_some()))
+        .await;
+    let shown = told.service.merismos(&["message", "remove", "bell"]);
+    assert!(shown.status.success(), "{shown:?}");
+    until("it is given up", async || bell(&told).await.is_some_and(|it| it.next_try.is_none())).await;
+    assert_eq!(bell(&told).await.unwrap().delivered, None);
+    let events = told.service.client().events(50).await.unwrap().events;
+    assert!(events.iter().any(|it| it.says.contains("is given up: it is not in the running configuration")));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn messages_go_out_while_the_database_is_away() {
     let told = told(Database::Own(Instance::new())).await;
     let Database::Own(instance) = &told.service.database else { panic!("it has an instance of its own") };
