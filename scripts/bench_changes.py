@@ -3,8 +3,6 @@
 thousand servers. Appends its tables to the benchmarks."""
 
 import argparse
-import http.client
-import json
 import os
 import re
 import socket
@@ -12,6 +10,8 @@ import statistics
 import subprocess
 import threading
 import time
+
+from api import caller
 
 parser = argparse.ArgumentParser()
 parser.add_argument("--rounds", type=int, required=True)
@@ -23,18 +23,7 @@ parser.add_argument("--frontend", required=True)
 parser.add_argument("--pid", type=int, required=True)
 parser.add_argument("--write", required=True)
 options = parser.parse_args()
-token = open(options.token_file).read().strip()
-api = http.client.HTTPConnection(options.api, timeout=60)
-
-
-def call(method, path, body=None):
-    headers = {"authorization": f"Bearer {token}", "content-type": "application/json"}
-    api.request(method, f"/api/v1{path}", None if body is None else json.dumps(body), headers)
-    answer = api.getresponse()
-    text = answer.read()
-    if answer.status >= 400:
-        raise SystemExit(f"{path}: {answer.status} {text.decode()}")
-    return json.loads(text)
+call = caller(options.api, options.token_file)
 
 
 def throughput():

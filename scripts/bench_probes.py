@@ -3,12 +3,12 @@
 the same time, and how punctual the probes are. Appends its table to the benchmarks."""
 
 import argparse
-import http.client
-import json
 import os
 import statistics
 import subprocess
 import time
+
+from api import caller
 
 parser = argparse.ArgumentParser()
 parser.add_argument("--api", required=True)
@@ -20,19 +20,8 @@ parser.add_argument("--write", required=True)
 parser.add_argument("--windows", type=int, default=5)
 parser.add_argument("--seconds", type=int, default=15)
 options = parser.parse_args()
-token = open(options.token_file).read().strip()
+call = caller(options.api, options.token_file)
 SERVERS = 10_000
-
-
-def call(method, path, body=None):
-    api = http.client.HTTPConnection(options.api, timeout=60)
-    headers = {"authorization": f"Bearer {token}", "content-type": "application/json"}
-    api.request(method, f"/api/v1{path}", None if body is None else json.dumps(body), headers)
-    answer = api.getresponse()
-    text = answer.read()
-    if answer.status >= 400:
-        raise SystemExit(f"{path}: {answer.status} {text.decode()}")
-    return json.loads(text)
 
 
 def cpu(pid):
