@@ -88,6 +88,32 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_member_of_a_cluster_that_is_not_in_step_is_told_from_one_that_is() {
+    let database = Instance::with_flags(format!(
+        "--wsrep-on=ON --wsrep-provider=/usr/lib/galera/libgalera_smm.so --wsrep-cluster-address=gcomm:// \
+         --wsrep-node-address=127.0.0.1 --wsrep-provider-options=gmcast.listen_addr=tcp://{} --binlog-format=ROW \
+         --innodb-autoinc-lock-mode=2",
+        free()
+    ));
+    let folder = tempfile::tempdir().unwrap();
+    let secret = folder.path().join("probe");
+    std::fs::write(&secret, "merismos\n").unwrap();
+    let check = format!(
+        "kind = \"sql\"\nuser = \"merismos\"\npassword = \"file:{}\"\nquery = \"SHOW STATUS LIKE 'wsrep_local_state'\"\n\
+         column = \"Value\"\nwanted = \"= 4\"",
+        secret.display()
+    );
+    let service = with_check(database.address(), &check, &[]).await;
+    is(&service, State::Up).await;
+    database.as_root("SET GLOBAL wsrep_desync = ON");
+    is(&service, State::Down).await;
+    let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
+    assert_eq!(probe.got, "Value is 2; wanted = 4");
+    database.as_root("SET GLOBAL wsrep_desync = OFF");
+    is(&service, State::Up).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_database_is_asked_over_tls() {
     let folder = tempfile::tempdir().unwrap();
     let made = |name: &str, pem: String| {
