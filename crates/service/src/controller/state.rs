@@ -430,7 +430,9 @@ impl State {
     /// Tells those who want to know which pools have no eligible server any more, or have one again.
     fn tell_of_pools(&mut self, before: &Snapshot, after: &Snapshot) {
         for pool in &after.pools {
-            let Some(was) = before.pools.iter().find(|it| it.name == pool.name) else { continue };
+            // Both are in the order of the names.
+            let Ok(place) = before.pools.binary_search_by(|it| it.name.cmp(&pool.name)) else { continue };
+            let was = &before.pools[place];
             let (change, says) = match (was.eligible() > 0, pool.eligible() > 0) {
                 (true, false) => {
                     self.emptied.insert(pool.name.clone());
