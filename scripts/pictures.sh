@@ -81,14 +81,14 @@ END
 gauges=$!
 sleep 14
 
-terminal status 150x38 "show merismos status"
+terminal status 150x45 "show merismos status"
 python3 scripts/picture.py "$folder/console.png"
 
 terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse) &
 printf '\\033[1m$ (sleep 2; merismos-lab break tern refuse) &\\033[0m\\n'
 show merismos trial booking --requests 1500 --per-second 250"
 sleep 2
-terminal explain 168x29 "show merismos explain booking
+terminal explain 168x34 "show merismos explain booking
 echo
 show merismos explain positions --client 127.0.0.21
 echo

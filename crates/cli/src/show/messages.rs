@@ -1,10 +1,10 @@
 //! Messages to people, for people.
 
-use comfy_table::Cell;
+use comfy_table::{Cell, Color};
 use merismos_api::SentMessage;
 
 use super::table::{number, table};
-use super::{bad, good, moment, text};
+use super::{moment, text};
 
 /// Prints messages that were made, and what became of them.
 pub(crate) fn sent(messages: &[SentMessage]) {
@@ -15,17 +15,18 @@ pub(crate) fn sent(messages: &[SentMessage]) {
     let mut rows = table(&["", "made", "message", "by", "tries", "says"]);
     for it in messages {
         let (sign, state) = match (it.delivered, it.next_try, &it.why) {
-            (Some(_), ..) => (good("✓"), String::new()),
+            (Some(_), ..) => (Cell::new("✓").fg(Color::Green), String::new()),
             (None, Some(next), why) => {
                 let why = why.as_ref().map_or_else(String::new, |why| format!(": {why}"));
-                ("…".to_owned(), format!("\non its way, tried again at {}{why}", moment(next)))
+                (Cell::new("…"), format!("\non its way, tried again at {}{why}", moment(next)))
             }
-            (None, None, why) => {
-                (bad("✗"), format!("\nnot delivered: {}", why.as_deref().unwrap_or("no reason is known")))
-            }
+            (None, None, why) => (
+                Cell::new("✗").fg(Color::Red),
+                format!("\nnot delivered: {}", why.as_deref().unwrap_or("no reason is known")),
+            ),
         };
         rows.add_row(vec![
-            Cell::new(sign),
+            sign,
             Cell::new(moment(it.at)),
             Cell::new(&it.name),
             Cell::new(&it.via),
