@@ -12,6 +12,7 @@ mod rates;
 mod settle;
 mod state;
 mod status;
+mod telling;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;

@@ -9,13 +9,11 @@ use std::time::{Duration, Instant};
 use merismos_api::EventKind;
 use merismos_core::cells::Cells;
 use merismos_core::config::Checked;
-use merismos_core::config::document::{CheckKind, Document, Frontend, MessageChange, Protocol, Unit};
+use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol, Unit};
 use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
-use merismos_core::health::timing::timing;
-use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Step, Transition, Wish};
-use merismos_core::messages::Told;
+use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Wish};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{self, By, Snapshot, compile, recompile};
@@ -38,7 +36,7 @@ use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View, WatchError};
 use crate::clock::wall;
 use crate::journal::Journal;
-use crate::messages::{Changed, Messages};
+use crate::messages::Messages;
 
 /// How many snapshots a trial may be behind.
 const PUBLISHED: usize = 4_096;
@@ -119,10 +117,10 @@ pub(crate) struct Start {
 /// The state of the service.
 pub(crate) struct State {
     pub(super) plane: Plane,
-    messages: Messages,
+    pub(super) messages: Messages,
     pub(super) nodes: Arc<AtomicU64>,
     /// Pools that had an eligible server and have none now.
-    emptied: BTreeSet<Name>,
+    pub(super) emptied: BTreeSet<Name>,
     pub(super) prober: Prober,
     pub(super) journal: Journal,
     pub(super) cells: Cells,
@@ -404,85 +402,6 @@ impl State {
             self.tell_common_failure(&report.server.pool);
         }
         Some(report.server.pool)
-    }
-
-    /// Tells those who want to know of a change of health.
-    fn tell_people(&self, report: &Report, transition: Transition, says: &str, at: Wall) {
-        let change = match (transition.from, transition.to) {
-            (_, HealthState::Down) => MessageChange::Down,
-            (_, HealthState::Suspect) => MessageChange::Suspect,
-            (HealthState::Down | HealthState::Recovering, HealthState::Up) => MessageChange::Up,
-            _ => return,
-        };
-        let flaps = report.flapping && change == MessageChange::Down;
-        for change in std::iter::once(change).chain(flaps.then_some(MessageChange::Flapping)) {
-            let told = Told {
-                at,
-                pool: report.server.pool.clone(),
-                subject: report.server.to_string(),
-                change: change.to_string(),
-                says: says.to_owned(),
-            };
-            self.messages.changed(Changed { change, told });
-        }
-    }
-
-    /// Tells those who want to know which pools have no eligible server any more, or have one again.
-    fn tell_of_pools(&mut self, before: &Snapshot, after: &Snapshot) {
-        for pool in &after.pools {
-            // Both are in the order of the names.
-            let Ok(place) = before.pools.binary_search_by(|it| it.name.cmp(&pool.name)) else { continue };
-            let was = &before.pools[place];
-            let (change, says) = match (was.eligible() > 0, pool.eligible() > 0) {
-                (true, false) => {
-                    self.emptied.insert(pool.name.clone());
-                    (MessageChange::Empty, "no server is eligible any more")
-                }
-                // A new pool was not emptied: its first server is no news.
-                (false, true) if self.emptied.remove(&pool.name) => {
-                    (MessageChange::Filled, "a server is eligible again")
-                }
-                _ => continue,
-            };
-            let told = Told {
-                at: wall(),
-                pool: pool.name.clone(),
-                subject: format!("pool {}", pool.name),
-                change: change.to_string(),
-                says: says.to_owned(),
-            };
-            self.messages.changed(Changed { change, told });
-        }
-    }
-
-    /// Says so when the last server of a pool went down like all the others, in the same moment: then it may be the check.
-    fn tell_common_failure(&self, pool: &Name) {
-        let document = self.document();
-        let Some(spec) = document.pools.get(pool).filter(|spec| spec.servers.len() > 1) else { return };
-        let Some(name) = &spec.check else { return };
-        let worst = timing(&document.checks[name]).noticed.worst_ms;
-        let now = wall();
-        let mut way: Option<(Step, &str)> = None;
-        for server in spec.servers.keys() {
-            let id = PoolServer { pool: pool.clone(), server: server.clone() };
-            let Some(health) = self.health.get(&id).filter(|it| it.state == HealthState::Down) else {
-                return;
-            };
-            let Some(probe) = &health.last_probe else { return };
-            let this = (probe.step, probe.got.as_str());
-            let is_late = now.since(health.since).as_millis() > u128::from(2 * worst);
-            if is_late || *way.get_or_insert(this) != this {
-                return;
-            }
-        }
-        let Some((step, got)) = way else { return };
-        let count = spec.servers.len();
-        let says = format!(
-            "all {count} servers fail in the same moment and in the same way ({got}): it may be the check {name}, the way to \
-             them, or something that all of them need"
-        );
-        let detail = json!({ "pool": pool, "check": name, "step": step, "got": got });
-        self.journal.write(EventKind::Health, format!("pool {pool}"), says, detail);
     }
 
     /// Follows an order at once; gives the number of requests in flight at the server.

@@ -386,6 +386,7 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     let gull = service.status().await.pools[0].servers[0].clone();
     assert_eq!(gull.reason_words.as_deref(), Some("it asks to be drained"));
     assert_eq!((gull.health.state, gull.duty), (State::Up, None), "neither probes nor people say so");
+    in_the_copy(&service, "\"drain\"").await;
     service.crash_and_restart().await;
     assert_eq!(expected(&service).await, [0, 100], "a restart goes on with what was asked for");
 
@@ -423,6 +424,7 @@ async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
     let held = gull(&service).await.health.held_until.expect("it is held");
     let says = service.client().probes(&"quay/gull".parse().unwrap()).await.unwrap().says;
     assert!(says.contains("held down for 59 min") && says.contains("flapping"), "{says}");
+    in_the_copy(&service, "\"held_until\":\"").await;
 
     service.crash_and_restart().await;
     let last = gull(&service).await.health.last_probe.map(|it| it.at);
@@ -476,6 +478,15 @@ async fn failures_are_noticed_within_the_times_that_are_promised(#[case] fault: 
         at_worst.push(noticed.0 - fails.0);
     }
     assert!(at_worst.iter().any(|millis| *millis <= 750), "never in time: {at_worst:?} ms");
+}
+
+/// A crash forgets what was learned in its last moment: waits until the copy to start from says something.
+async fn in_the_copy(service: &Service, says: &str) {
+    until("it is in the copy", async || {
+        let copy = std::fs::read_to_string(service.folder.path().join("state/copy.json"));
+        copy.is_ok_and(|copy| copy.replace(char::is_whitespace, "").contains(says))
+    })
+    .await;
 }
 
 fn wall() -> Wall {
