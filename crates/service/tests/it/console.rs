@@ -344,7 +344,9 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     until("it is there", async || browser.text("[data-testid=sent]").await.contains("✓ delivered")).await;
     assert!(bell.letters()[0].text.contains("a try by first"));
     let complaints = browser.complaints().await;
-    assert!(complaints.iter().all(is_expected), "{complaints:#?}");
+    // A message that goes nowhere yet is refused when its preview is asked for in the middle of typing.
+    let half_typed = |it: &serde_json::Value| it["message"].as_str().is_some_and(|it| it.contains("422"));
+    assert!(complaints.iter().all(|it| is_expected(it) || half_typed(it)), "{complaints:#?}");
     browser.end().await;
 }
 
