@@ -23,7 +23,7 @@ async fn told(database: Database) -> Told {
         (StandIn::for_posts("bell", free()).unwrap(), StandIn::for_mail("post", free()).unwrap());
     let secret = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(secret.path(), SECRET).unwrap();
-    let often = "gather = \"500ms\"\nat_most_every = \"1s\"\nchanges = [\"down\", \"up\", \"empty\"]";
+    let often = "gather = \"2s\"\nat_most_every = \"1s\"\nchanges = [\"down\", \"up\", \"empty\"]";
     let text = service.document()
         + &format!(
             "\n[messages.bell]\nwebhook = \"http://{}/hook\"\nwebhook_secret = \"file:{}\"\n{often}\n\
