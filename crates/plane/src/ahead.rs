@@ -4,7 +4,6 @@ use std::cell::{Cell, RefCell};
 use std::collections::BTreeSet;
 use std::rc::Rc;
 use std::sync::Arc;
-use std::task::Poll;
 
 use merismos_core::config::document::{HttpVersion, Protocol};
 use merismos_core::routing::{Pool, Snapshot};
@@ -61,11 +60,7 @@ impl Ahead {
 /// Makes a server's connections, one after the other: it has only just come back.
 async fn connect(worker: Rc<Worker>, pool: Arc<Pool>, place: usize) {
     let (alarm, server) = (Alarm::new(), &pool.servers[place]);
-    std::future::poll_fn(|context| {
-        alarm.wake_with(context.waker());
-        Poll::Ready(())
-    })
-    .await;
+    alarm.wakes_this_task().await;
     let watch = Watch { alarm: &alarm, wheel: &worker.wheel };
     let how = &pool.reaching;
     for _ in 0..how.connect_ahead {

@@ -6,7 +6,7 @@
 
 use std::cell::{Cell, RefCell};
 use std::rc::Rc;
-use std::task::Waker;
+use std::task::{Poll, Waker};
 use std::time::{Duration, Instant};
 
 /// How exact deadlines are: one fires at most this much too late, and never too early.
@@ -56,9 +56,18 @@ impl Alarm {
         })
     }
 
-    /// The task to wake: the connection's own, set once.
+    /// The task to wake: that of whoever serves the connection now.
     pub(crate) fn wake_with(&self, waker: &Waker) {
         *self.waker.borrow_mut() = Some(waker.clone());
+    }
+
+    /// Has it wake the task that awaits this, from now on.
+    pub(crate) async fn wakes_this_task(&self) {
+        std::future::poll_fn(|context| {
+            self.wake_with(context.waker());
+            Poll::Ready(())
+        })
+        .await;
     }
 
     /// Whether it rang since it was last taken.
@@ -71,6 +80,11 @@ impl Alarm {
         self.ring.set(None);
         self.deadline.set(NEVER);
         self.end.set(NEVER);
+    }
+
+    /// As [`Self::silence`], but what was set for later stands.
+    pub(crate) fn hush(&self) {
+        self.ring.set(None);
     }
 
     /// Rings now.
@@ -149,7 +163,8 @@ impl Wheel {
                     NEVER => {}
                     deadline if deadline <= now => {
                         alarm.deadline.set(NEVER);
-                        alarm.ring(Ring::Deadline);
+                        // What it rang for and nobody has heard yet says more.
+                        alarm.ring(alarm.rang().unwrap_or(Ring::Deadline));
                     }
                     deadline => self.place(&alarm, deadline),
                 }

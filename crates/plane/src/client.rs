@@ -1,13 +1,13 @@
 //! The front door: a client's connection is counted, turned away or let in, and handed to its protocol.
 
 use std::net::{IpAddr, SocketAddr};
-use std::rc::Rc;
 use std::sync::Arc;
 use std::time::Duration;
 
 use ipnet::IpNet;
 use merismos_core::cells::FrontendCell;
 use merismos_core::config::document::Protocol;
+use merismos_core::routing::Frontend;
 use socket2::SockRef;
 use tokio::net::TcpStream;
 
@@ -21,12 +21,12 @@ use crate::{http, tcp};
 const HEADER_TIME: Duration = Duration::from_secs(5);
 
 /// Counts a connection while it is there.
-struct Counted<'a> {
-    cell: &'a FrontendCell,
+pub(crate) struct Counted {
+    cell: Arc<FrontendCell>,
     worker: usize,
 }
 
-impl Drop for Counted<'_> {
+impl Drop for Counted {
     fn drop(&mut self) {
         self.cell.lane(self.worker).closed.up();
     }
@@ -47,81 +47,82 @@ pub(crate) struct Who {
     pub(crate) meant_for: SocketAddr,
 }
 
-/// Serves one client until its connection ends.
-pub(crate) fn serve(
-    registered: Registered,
-    mut stream: TcpStream,
-    peer: SocketAddr,
-) -> impl Future<Output = ()> {
-    let (worker, client) = (Rc::clone(&registered.worker), Rc::clone(&registered.client));
-    // Not an async function, which would keep room for what it was given twice, for each client that rests.
-    async move {
-        let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
-        let cell = Arc::clone(&frontend.cell);
-        let is_full = cell.connections() >= frontend.connection_limit;
+/// A client that was let in, with all that its connection needs whatever it does.
+pub(crate) struct Visit {
+    pub(crate) at: Registered,
+    pub(crate) stream: TcpStream,
+    pub(crate) who: Who,
+    pub(crate) _counted: Counted,
+}
+
+/// Turns a client away, or lets it in and has it served until its connection ends.
+pub(crate) fn welcome(at: Registered, stream: TcpStream, peer: SocketAddr) {
+    let snapshot = at.worker.snapshot();
+    let Some(frontend) = snapshot.frontend(at.client.frontend.get()) else { return };
+    let lane = frontend.cell.lane(at.worker.index);
+    if frontend.cell.connections() >= frontend.connection_limit {
         // One that is turned away takes no place, however long it lingers.
-        let lane = cell.lane(worker.index);
-        if is_full { &lane.turned_away } else { &lane.opened }.up();
-        let _counted = (!is_full).then(|| Counted { cell: &cell, worker: worker.index });
-        if stream.set_nodelay(true).is_err() {
-            return;
-        }
-        std::future::poll_fn(|context| {
-            client.alarm.wake_with(context.waker());
-            std::task::Poll::Ready(())
-        })
-        .await;
-        let is_http = frontend.protocol == Protocol::Http;
-        if is_full {
-            if is_http {
-                http::turn_away(worker, client, stream, &frontend.name).await;
-            } else {
-                let _ = SockRef::from(&stream).set_linger(Some(Duration::ZERO));
-            }
-            return;
-        }
-        let mut who = Who { client: peer, meant_for: client.address };
-        let mut first = None;
-        if frontend.proxy_protocol && is_in(peer.ip(), &frontend.trusted) {
-            let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-            let Some((told, rest)) = introduction(&mut stream, &registered, watch).await else {
-                lane.refused.up();
-                tracing::debug!(%peer, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
-                return;
-            };
-            who.client = told.unwrap_or(peer);
-            first = rest;
-        }
-        if who.meant_for.ip().is_unspecified() {
-            who.meant_for = stream.local_addr().unwrap_or(who.meant_for);
-        }
-        if is_http {
-            // No snapshot is held while a client rests, or each idle client would keep an old one alive.
-            drop(frontend);
-            http::serve(worker, client, stream, who, first).await;
+        lane.turned_away.up();
+        if frontend.protocol == Protocol::Http && stream.set_nodelay(true).is_ok() {
+            tokio::task::spawn_local(http::turn_away(at, stream, frontend.name.clone()));
         } else {
-            // A relayed connection keeps the frontend and the pool of its beginning: nothing about it is decided again.
-            tcp::serve((&worker, &client), &frontend, stream, who, first).await;
+            let _ = SockRef::from(&stream).set_linger(Some(Duration::ZERO));
         }
+        return;
+    }
+    lane.opened.up();
+    let counted = Counted { cell: Arc::clone(&frontend.cell), worker: at.worker.index };
+    if stream.set_nodelay(true).is_err() {
+        return;
+    }
+    let mut who = Who { client: peer, meant_for: at.client.address };
+    if who.meant_for.ip().is_unspecified() {
+        who.meant_for = stream.local_addr().unwrap_or(who.meant_for);
+    }
+    let visit = Visit { at, stream, who, _counted: counted };
+    if frontend.proxy_protocol && is_in(peer.ip(), &frontend.trusted) {
+        tokio::task::spawn_local(introduce(visit, Arc::clone(frontend)));
+    } else {
+        serve(visit, frontend, None);
     }
 }
 
+/// Hands a client to its protocol. `first` is what it has sent already.
+fn serve(visit: Visit, frontend: &Arc<Frontend>, first: Option<Buffer>) {
+    if frontend.protocol == Protocol::Http {
+        tokio::task::spawn_local(http::serve(visit, first));
+    } else {
+        // A relayed connection keeps the frontend and the pool of its beginning: nothing about it is decided again.
+        tokio::task::spawn_local(tcp::serve(visit, Arc::clone(frontend), first));
+    }
+}
+
+/// Lets a trusted peer say who the client is, and serves that one.
+async fn introduce(mut visit: Visit, frontend: Arc<Frontend>) {
+    visit.at.client.alarm.wakes_this_task().await;
+    let Some((told, first)) = introduction(&mut visit).await else {
+        frontend.cell.lane(visit.at.worker.index).refused.up();
+        tracing::debug!(peer = %visit.who.client, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
+        return;
+    };
+    visit.who.client = told.unwrap_or(visit.who.client);
+    serve(visit, &frontend, first);
+}
+
 /// Reads the header with which a trusted peer says who the client is; `None` when it sends something else.
-async fn introduction(
-    stream: &mut TcpStream,
-    registered: &Registered,
-    watch: Watch<'_>,
-) -> Option<(Option<SocketAddr>, Option<Buffer>)> {
+async fn introduction(visit: &mut Visit) -> Option<(Option<SocketAddr>, Option<Buffer>)> {
+    let Visit { at: Registered { worker, client, .. }, stream, .. } = visit;
+    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
     watch.within(HEADER_TIME);
     readable(stream, watch).await.ok()?;
-    let mut buffer = registered.worker.small.take();
+    let mut buffer = worker.small.take();
     loop {
         read(stream, &mut buffer, watch).await.ok()?;
         match proxy::parse(&buffer) {
-            Header::Whole { length, client } => {
+            Header::Whole { length, client: told } => {
                 buffer.consume(length);
-                registered.client.alarm.silence();
-                return Some((client, (!buffer.is_empty()).then_some(buffer)));
+                client.alarm.silence();
+                return Some((told, (!buffer.is_empty()).then_some(buffer)));
             }
             Header::Partial => {}
             Header::Wrong => return None,

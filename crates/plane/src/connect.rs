@@ -117,6 +117,8 @@ pub(crate) struct Upstream {
     pub(crate) seat: Option<Seat>,
     /// When it was made, in ticks.
     pub(crate) born: u64,
+    /// The last answer on it was long.
+    pub(crate) was_long: bool,
 }
 
 /// A place among the connections to a server.
@@ -174,5 +176,5 @@ pub(crate) async fn reach(
         }
     })
     .await?;
-    Ok(Upstream { stream, seat, born: watch.wheel.now() })
+    Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false })
 }

@@ -6,13 +6,15 @@ use std::rc::Rc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use rustix::net::RecvFlags;
+use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::net::tcp::{ReadHalf, WriteHalf};
 
 use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{Buffer, Shelf};
-use crate::pipe::Pipe;
+use crate::gathering::{self, Gathering};
+use crate::pipe::{Pipe, poll_send};
 
 /// Why a read or a write did not happen.
 pub(crate) enum Trouble {
@@ -188,6 +190,15 @@ pub(crate) async fn read_fresh(
     shelf: &Rc<Shelf>,
     watch: Watch<'_>,
 ) -> Result<Buffer, Trouble> {
+    read_first(source, (shelf, usize::MAX), watch).await
+}
+
+/// As [`read_fresh`], but so many bytes at most.
+pub(crate) async fn read_first(
+    source: &mut impl Source,
+    (shelf, most): (&Rc<Shelf>, usize),
+    watch: Watch<'_>,
+) -> Result<Buffer, Trouble> {
     let mut waited = false;
     std::future::poll_fn(|context| {
         if !waited {
@@ -198,7 +209,7 @@ pub(crate) async fn read_fresh(
             }
         }
         let mut buffer = shelf.take();
-        let read = ready!(poll_into(source, &mut buffer, watch, context));
+        let read = ready!(poll_into(source, (&mut buffer, most), watch, context));
         Poll::Ready(read.map(|_| buffer))
     })
     .await
@@ -213,17 +224,19 @@ pub(crate) async fn read(
     buffer: &mut Buffer,
     watch: Watch<'_>,
 ) -> Result<usize, Trouble> {
-    std::future::poll_fn(|context| poll_into(source, buffer, watch, context)).await
+    std::future::poll_fn(|context| poll_into(source, (buffer, usize::MAX), watch, context)).await
 }
 
 #[inline]
 fn poll_into(
     source: &mut impl Source,
-    buffer: &mut Buffer,
+    (buffer, most): (&mut Buffer, usize),
     watch: Watch<'_>,
     context: &mut Context<'_>,
 ) -> Poll<Result<usize, Trouble>> {
-    let mut room = ReadBuf::new(buffer.room());
+    let room = buffer.room();
+    let most = most.min(room.len());
+    let mut room = ReadBuf::new(&mut room[..most]);
     if Pin::new(source).poll_read(context, &mut room)?.is_pending() {
         watch.check()?;
         return Poll::Pending;
@@ -231,6 +244,13 @@ fn poll_into(
     let count = room.filled().len();
     buffer.filled(count);
     Poll::Ready(if count == 0 { Err(Trouble::Closed) } else { Ok(count) })
+}
+
+/// What a connection begins with now, without taking it; `None` when there is nothing to see.
+pub(crate) fn peek(stream: &TcpStream, room: &mut [u8]) -> Option<usize> {
+    let flags = RecvFlags::PEEK | RecvFlags::DONTWAIT;
+    let seen = stream.try_io(Interest::READABLE, || Ok(rustix::net::recv(stream, &mut *room, flags)?));
+    seen.ok().map(|(seen, _)| seen).filter(|seen| *seen > 0)
 }
 
 /// Writes everything; the peer may rest for `patience` at most.
@@ -261,36 +281,100 @@ pub(crate) async fn write_all(
     .await
 }
 
+/// What may come behind the bytes that go through a pipe.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Behind {
+    /// A server says nothing before it is asked again; and nothing else in the task waits with the same alarm meanwhile.
+    Nothing,
+    /// A client may send its next requests at any time.
+    Requests,
+}
+
 /// How bytes that were to go through a pipe did not.
 pub(crate) enum Spilt {
     /// The source ended or broke, or the alarm rang while it was waited for.
-    Source,
+    Source(Trouble),
     /// The sink broke, or the alarm rang while it was waited for.
     Sink(Trouble),
 }
 
-/// Moves exactly `left` bytes by `splice`. Each side may rest for its own patience.
+/// Moves what is there of the `left` bytes of a source into the empty pipe and sends `ahead`, in one segment with the
+/// beginning of that. Gives how many bytes are left to come.
+pub(crate) async fn send_ahead(
+    source: &TcpStream,
+    (sink, patience): (&TcpStream, Duration),
+    (mut ahead, mut left): (&[u8], u64),
+    pipe: &mut Pipe,
+    watch: Watch<'_>,
+) -> Result<u64, Trouble> {
+    watch.within(patience);
+    std::future::poll_fn(|context| {
+        // Whether the source has ended or has nothing yet, moving what is left will find out.
+        if pipe.is_empty()
+            && let Poll::Ready(Ok(count)) = pipe.poll_fill_last(source, left, context)
+        {
+            left -= count as u64;
+        }
+        while !ahead.is_empty() {
+            match poll_send(sink, ahead, !pipe.is_empty(), context) {
+                Poll::Ready(sent) => ahead = &ahead[sent?..],
+                Poll::Pending => {
+                    watch.check()?;
+                    return Poll::Pending;
+                }
+            }
+        }
+        Poll::Ready(Ok(left))
+    })
+    .await
+}
+
+/// Moves what the pipe holds, and exactly `left` bytes behind it, by `splice`. Each side may rest for its own patience.
+/// Gives whether the source said no more than that, as far as it may not.
 pub(crate) async fn splice(
     (source, source_patience): (&TcpStream, Duration),
     (sink, sink_patience): (&TcpStream, Duration),
-    mut left: u64,
+    (mut left, behind): (u64, Behind),
     pipe: &mut Pipe,
     watch: Watch<'_>,
-) -> Result<(), Spilt> {
-    watch.within(source_patience);
+) -> Result<bool, Spilt> {
+    let mut gathering = (behind == Behind::Nothing).then(|| Gathering::new(source));
+    watch.within(if pipe.is_empty() { source_patience } else { sink_patience });
     std::future::poll_fn(|context| {
         while left > 0 || !pipe.is_empty() {
             if pipe.is_empty() {
-                let most = usize::try_from(left).unwrap_or(usize::MAX);
-                match pipe.poll_fill(source, most, context) {
-                    Poll::Ready(Ok(count @ 1..)) => {
+                let filled = match behind {
+                    Behind::Nothing => pipe.poll_fill_last(source, left, context),
+                    Behind::Requests => pipe.poll_fill(source, left, context),
+                };
+                match filled {
+                    Poll::Ready(Ok(0)) => return Poll::Ready(Err(Spilt::Source(Trouble::Closed))),
+                    Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Source(error.into()))),
+                    Poll::Ready(Ok(count)) => {
                         left -= count as u64;
                         watch.within(sink_patience);
                     }
-                    Poll::Ready(Ok(0) | Err(_)) => return Poll::Ready(Err(Spilt::Source)),
-                    Poll::Pending if watch.alarm.rang().is_some() => return Poll::Ready(Err(Spilt::Source)),
-                    Poll::Pending => return Poll::Pending,
+                    Poll::Pending => {
+                        let rang = watch.alarm.rang();
+                        if let Some(gathering) = &mut gathering {
+                            if rang == Some(Ring::Deadline) && gathering.is_on() {
+                                gathering.give_up();
+                                watch.alarm.hush();
+                                watch.within(source_patience);
+                                continue;
+                            }
+                            if rang.is_none() && gathering.begin(left) {
+                                watch.within(gathering::LONGEST.min(source_patience));
+                                continue;
+                            }
+                        }
+                        return match rang {
+                            Some(ring) => Poll::Ready(Err(Spilt::Source(Trouble::Rang(ring)))),
+                            None => Poll::Pending,
+                        };
+                    }
                 }
+                continue;
             }
             match pipe.poll_drain(sink, context) {
                 Poll::Ready(Ok(_)) if pipe.is_empty() => watch.within(source_patience),
@@ -302,7 +386,7 @@ pub(crate) async fn splice(
                 }
             }
         }
-        Poll::Ready(Ok(()))
+        Poll::Ready(Ok(!pipe.has_excess()))
     })
     .await
 }

@@ -15,6 +15,7 @@ mod deal;
 pub mod decisions;
 #[cfg(fuzzing)]
 pub mod fuzzing;
+mod gathering;
 mod http;
 mod idle;
 mod io;

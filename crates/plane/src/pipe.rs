@@ -5,6 +5,7 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::task::{Context, Poll, ready};
 
+use rustix::net::SendFlags;
 use rustix::pipe::{PipeFlags, SpliceFlags};
 use tokio::io::Interest;
 use tokio::net::TcpStream;
@@ -21,6 +22,8 @@ pub(crate) struct Pipe {
     write: OwnedFd,
     /// How much is in it.
     holds: usize,
+    /// A byte lies behind that which must not go on: nobody asked for it.
+    excess: bool,
 }
 
 /// The empty pipes of one worker.
@@ -38,7 +41,7 @@ impl Pipes {
     pub(crate) fn give_back(&self, pipe: Option<Pipe>) {
         let mut kept = self.0.borrow_mut();
         if kept.len() < MOST_KEPT {
-            kept.extend(pipe.filter(Pipe::is_empty));
+            kept.extend(pipe.filter(|pipe| pipe.is_empty() && !pipe.excess));
         }
     }
 
@@ -55,7 +58,7 @@ impl Pipe {
         let (read, write) = rustix::pipe::pipe_with(PipeFlags::NONBLOCK | PipeFlags::CLOEXEC)?;
         // A smaller pipe does as well, only with more system calls.
         let _ = rustix::pipe::fcntl_setpipe_size(&write, CAPACITY);
-        Ok(Self { read, write, holds: 0 })
+        Ok(Self { read, write, holds: 0, excess: false })
     }
 
     pub(crate) fn is_empty(&self) -> bool {
@@ -66,14 +69,53 @@ impl Pipe {
     pub(crate) fn poll_fill(
         &mut self,
         from: &TcpStream,
-        most: usize,
+        most: u64,
         context: &mut Context<'_>,
     ) -> Poll<io::Result<usize>> {
+        let most = usize::try_from(most).unwrap_or(usize::MAX).min(CAPACITY);
         let count = ready!(poll_io(from, Interest::READABLE, context, || {
-            Ok(rustix::pipe::splice(from, None, &self.write, None, most.min(CAPACITY), FLAGS)?)
+            Ok(rustix::pipe::splice(from, None, &self.write, None, most, FLAGS)?)
         }))?;
         self.holds += count;
         Poll::Ready(Ok(count))
+    }
+
+    /// Moves the last `left` bytes that a socket is to give, or the first of them, into the empty pipe; 0 when the socket
+    /// has ended. Asks for one byte more: when that does not come, the socket is known to be empty, without a system call
+    /// that says so; when it comes, the peer said more than was asked ([`Self::has_excess`]).
+    pub(crate) fn poll_fill_last(
+        &mut self,
+        from: &TcpStream,
+        left: u64,
+        context: &mut Context<'_>,
+    ) -> Poll<io::Result<usize>> {
+        let most = usize::try_from(left.saturating_add(1)).unwrap_or(usize::MAX).min(CAPACITY);
+        loop {
+            ready!(from.poll_read_ready(context))?;
+            let mut came = None;
+            let moved = from.try_io(Interest::READABLE, || {
+                let count = rustix::pipe::splice(from, None, &self.write, None, most, FLAGS)?;
+                came = Some(count);
+                // What would block is how the runtime is told that the socket was emptied.
+                if count as u64 == left { Err(io::ErrorKind::WouldBlock.into()) } else { Ok(()) }
+            });
+            match (came, moved) {
+                (Some(count), _) => {
+                    self.excess = count as u64 > left;
+                    self.holds = count - usize::from(self.excess);
+                    return Poll::Ready(Ok(self.holds));
+                }
+                (None, Err(error)) if error.kind() != io::ErrorKind::WouldBlock => {
+                    return Poll::Ready(Err(error));
+                }
+                (None, _) => {}
+            }
+        }
+    }
+
+    /// Whether the peer that it was filled from said more than it should have.
+    pub(crate) fn has_excess(&self) -> bool {
+        self.excess
     }
 
     /// Moves what the pipe holds to a socket, as far as that takes it.
@@ -88,6 +130,17 @@ impl Pipe {
         self.holds -= count;
         Poll::Ready(Ok(count))
     }
+}
+
+/// Sends bytes; when more follow at once, so that they travel in one segment with those.
+pub(crate) fn poll_send(
+    to: &TcpStream,
+    bytes: &[u8],
+    more_follows: bool,
+    context: &mut Context<'_>,
+) -> Poll<io::Result<usize>> {
+    let flags = if more_follows { SendFlags::NOSIGNAL | SendFlags::MORE } else { SendFlags::NOSIGNAL };
+    poll_io(to, Interest::WRITABLE, context, || Ok(rustix::net::send(to, bytes, flags)?))
 }
 
 const FLAGS: SpliceFlags = SpliceFlags::NONBLOCK.union(SpliceFlags::MOVE);

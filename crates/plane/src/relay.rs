@@ -118,7 +118,7 @@ impl Way {
         context: &mut Context<'_>,
     ) -> Poll<io::Result<usize>> {
         let Some(pipe) = &mut self.pipe else { return Poll::Ready(Ok(0)) };
-        if pipe.is_empty() && ready!(pipe.poll_fill(from, usize::MAX, context))? == 0 {
+        if pipe.is_empty() && ready!(pipe.poll_fill(from, u64::MAX, context))? == 0 {
             self.ended = true;
             return Poll::Ready(Ok(0));
         }

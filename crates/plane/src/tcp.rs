@@ -1,5 +1,6 @@
 //! TCP clients: each connection is dealt out once and then relayed.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use merismos_core::balance::Tried;
@@ -10,14 +11,14 @@ use tokio::net::TcpStream;
 
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
-use crate::client::Who;
+use crate::client::{Visit, Who};
 use crate::connect::reach;
 use crate::deal::{Deal, NoServer, choose};
 use crate::decisions::Made;
 use crate::io::{Watch, Wire};
 use crate::proxy;
 use crate::relay::{End, Relay};
-use crate::worker::{Client, Worker};
+use crate::worker::Registered;
 
 /// Why a client's connection is ended without having been relayed.
 #[derive(Debug)]
@@ -33,13 +34,10 @@ enum Ended {
 }
 
 /// Serves one client until its connection ends. `first` is what it has sent already.
-pub(crate) async fn serve(
-    (worker, client): (&Worker, &Client),
-    frontend: &Frontend,
-    mut stream: TcpStream,
-    who: Who,
-    first: Option<Buffer>,
-) {
+pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<Buffer>) {
+    let Visit { at: Registered { ref worker, ref client, .. }, mut stream, who, .. } = visit;
+    let frontend = &*frontend;
+    client.alarm.wakes_this_task().await;
     let lane = frontend.cell.lane(worker.index);
     lane.requests.up();
     client.resting.set(false);

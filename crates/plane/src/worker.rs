@@ -433,7 +433,7 @@ impl Listening {
         };
         while let Some((stream, peer)) = one().await {
             let registered = worker.register(self.frontend, address);
-            tokio::task::spawn_local(client::serve(registered, stream, peer));
+            client::welcome(registered, stream, peer);
         }
     }
 }
@@ -443,7 +443,7 @@ async fn accept(worker: Rc<Worker>, listener: Rc<TcpListener>, frontend: u32, ad
         match listener.accept().await {
             Ok((stream, peer)) => {
                 let registered = worker.register(frontend, address);
-                tokio::task::spawn_local(client::serve(registered, stream, peer));
+                client::welcome(registered, stream, peer);
             }
             // The client was gone before we took it: nothing to do.
             Err(error) if error.kind() == std::io::ErrorKind::ConnectionAborted => {}

@@ -14,11 +14,18 @@ use super::body::{Follow, content};
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, More, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
-use crate::io::{Sink, Source, Spilt, Trouble, Watch, read, read_fresh, splice, write_all};
+use crate::io::{
+    Behind, Sink, Source, Spilt, Trouble, Watch, peek, read, read_first, readable, send_ahead, splice,
+    write_all,
+};
+use crate::pipe::Pipe;
 use crate::worker::{Client, Worker};
 
 /// From how much on the rest of a body of known length goes by `splice` (see docs/performance.md).
 const SPLICE_FROM: u64 = 32 << 10;
+
+/// How much of an answer that may be long is read at first: room for its head.
+const HEAD_ALONE: usize = 2 << 10;
 
 /// A whole answer has gone to the client.
 pub(super) struct Delivered {
@@ -26,6 +33,8 @@ pub(super) struct Delivered {
     pub(super) keep_client: bool,
     /// The server's connection can carry another request.
     pub(super) keep_server: bool,
+    /// The larger part of it went by `splice`.
+    pub(super) was_long: bool,
     /// Both go on with another protocol; what the server has sent of it already.
     pub(super) tunnel: Option<Option<Buffer>>,
 }
@@ -43,6 +52,18 @@ pub(super) enum NotDelivered {
     ClientGone,
 }
 
+/// How much of a body is still to come, and a pipe for it, when it is worth one.
+pub(super) fn long_rest(
+    worker: &Worker,
+    follow: &Follow,
+    from: &impl Source,
+    to: &impl Sink,
+) -> Option<(Pipe, u64)> {
+    let Follow::Counted(left @ SPLICE_FROM..) = *follow else { return None };
+    let (Some(_), Some(_)) = (from.socket(), to.socket()) else { return None };
+    Some((worker.pipes.take()?, left))
+}
+
 /// Everything that is needed to bring one answer back.
 pub(super) struct Answer<'a> {
     worker: &'a Worker,
@@ -54,7 +75,18 @@ pub(super) struct Answer<'a> {
     watch: Watch<'a>,
     /// A field that ties the client to the server.
     pin: Option<Vec<u8>>,
+    /// The last answer that came this way was long: this one probably is, too.
+    may_be_long: bool,
     begun: Cell<bool>,
+}
+
+/// What goes to the client before the rest of a long body: the head, and what came with it.
+enum Ahead {
+    /// The head is still where the body is.
+    Nothing,
+    /// As it was read: so many bytes of the buffer.
+    Read(Buffer, usize),
+    Written(Vec<u8>),
 }
 
 impl<'a> Answer<'a> {
@@ -62,11 +94,11 @@ impl<'a> Answer<'a> {
         (worker, client): (&'a Worker, &'a Client),
         frontend: &'a Frontend,
         request: &'a Request,
-        (server, pin): (&'a Server, Option<Vec<u8>>),
+        (server, pin, may_be_long): (&'a Server, Option<Vec<u8>>, bool),
         watch: Watch<'a>,
     ) -> Self {
-        let (lane, times) = (server.cell.lane(worker.index), server.times);
-        Self { worker, client, frontend, request, lane, times, watch, pin, begun: Cell::new(false) }
+        let (lane, times, begun) = (server.cell.lane(worker.index), server.times, Cell::new(false));
+        Self { worker, client, frontend, request, lane, times, watch, pin, may_be_long, begun }
     }
 
     /// Whether the final answer's head has come.
@@ -80,6 +112,11 @@ impl<'a> Answer<'a> {
         server: &mut impl Source,
         client: &mut impl Sink,
     ) -> Result<Delivered, NotDelivered> {
+        if self.may_be_long
+            && let Some(long) = Box::pin(self.long_unread(server, client)).await
+        {
+            return long;
+        }
         let (mut buffer, response) = self.final_head(server, client).await?;
         let length = response.length;
         self.begun.set(true);
@@ -88,23 +125,26 @@ impl<'a> Answer<'a> {
             self.send(client, &buffer[..length]).await?;
             buffer.consume(length);
             let rest = (!buffer.is_empty()).then_some(buffer);
-            return Ok(Delivered { keep_client: false, keep_server: false, tunnel: Some(rest) });
+            return Ok(Delivered {
+                keep_client: false,
+                keep_server: false,
+                was_long: false,
+                tunnel: Some(rest),
+            });
         }
         self.watch.all_within(self.times.whole_answer);
         let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
-        let ends_with_close = unchunk || response.framing == Framing::UntilClose;
-        let stays = !self.worker.stopping.get() && !self.client.leaving.get();
-        let keep_client = self.request.keep_alive && !ends_with_close && stays;
-        let connection = match (keep_client, self.request.is_http_10) {
-            (false, _) => Some("close"),
-            (true, true) => Some("keep-alive"),
-            (true, false) => None,
-        };
+        let (keep_client, connection) = self.goes_on(response, unchunk);
         let mut follow = Follow::new(response.framing);
+        let may_stay = (keep_client, response.keep_alive);
         if response.passes_as_is && connection.is_none() && self.pin.is_none() {
             // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
             let used = follow.pass(&buffer[length..], |_| {}).map_err(|_| nonsense())?;
             self.count(response);
+            if let Some(rest) = long_rest(self.worker, &follow, server, client) {
+                let ahead = Ahead::Read(buffer, length + used);
+                return Box::pin(self.long(server, client, (ahead, rest), may_stay)).await;
+            }
             self.send(client, &buffer[..length + used]).await?;
             buffer.consume(length + used);
         } else {
@@ -113,12 +153,105 @@ impl<'a> Answer<'a> {
             let more = More { connection, field: self.pin.as_deref() };
             head::write_response(&buffer[..length], unchunk, more, &mut out);
             buffer.consume(length);
-            let sent = self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await;
+            let broken = |_| NotDelivered::BrokenOff { open_ended: unchunk };
+            let used = if unchunk {
+                follow.pass(&buffer, content(&mut out)).map_err(broken)?
+            } else {
+                let used = follow.pass(&buffer, |_| {}).map_err(broken)?;
+                out.extend_from_slice(&buffer[..used]);
+                used
+            };
+            buffer.consume(used);
+            if let Some(rest) = long_rest(self.worker, &follow, server, client) {
+                drop(buffer);
+                return Box::pin(self.long(server, client, (Ahead::Written(out), rest), may_stay)).await;
+            }
+            let sent = self.send(client, &out).await;
             self.worker.give_back(out);
             sent?;
         }
         let clean = self.rest_of_body(server, client, follow, buffer, unchunk).await?;
-        Ok(Delivered { keep_client, keep_server: response.keep_alive && clean, tunnel: None })
+        Ok(Delivered {
+            keep_client,
+            keep_server: response.keep_alive && clean,
+            was_long: false,
+            tunnel: None,
+        })
+    }
+
+    /// Whether the client's connection goes on after the answer, and what has to be said of that.
+    fn goes_on(&self, response: Response, unchunk: bool) -> (bool, Option<&'static str>) {
+        let ends_with_close = unchunk || response.framing == Framing::UntilClose;
+        let stays = !self.worker.stopping.get() && !self.client.leaving.get();
+        let keep_client = self.request.keep_alive && !ends_with_close && stays;
+        let connection = match (keep_client, self.request.is_http_10) {
+            (false, _) => Some("close"),
+            (true, true) => Some("keep-alive"),
+            (true, false) => None,
+        };
+        (keep_client, connection)
+    }
+
+    /// Looks at the beginning of an answer without taking it. When it is a long one that goes on as it is, its head goes
+    /// by `splice` too; `None` when it is not, and has to be read.
+    async fn long_unread(
+        &self,
+        server: &mut impl Source,
+        client: &impl Sink,
+    ) -> Option<Result<Delivered, NotDelivered>> {
+        readable(server, self.watch).await.ok()?;
+        let mut buffer = self.worker.small.take();
+        let seen = peek(server.socket()?, &mut buffer.room()[..HEAD_ALONE])?;
+        buffer.filled(seen);
+        let response = head::response(&buffer, self.request.is_head).ok()??;
+        let Framing::Length(length @ SPLICE_FROM..) = response.framing else { return None };
+        let (keep_client, connection) = self.goes_on(response, false);
+        let is_final = response.status >= 200;
+        if !is_final || !response.passes_as_is || connection.is_some() || self.pin.is_some() {
+            return None;
+        }
+        let rest = (self.worker.pipes.take()?, response.length as u64 + length);
+        drop(buffer);
+        self.begun.set(true);
+        self.watch.all_within(self.times.whole_answer);
+        self.count(response);
+        let may_stay = (keep_client, response.keep_alive);
+        Some(self.long(server, client, (Ahead::Nothing, rest), may_stay).await)
+    }
+
+    /// Carries a long body by `splice`, its head ahead.
+    async fn long(
+        &self,
+        server: &impl Source,
+        client: &impl Sink,
+        (ahead, (mut pipe, left)): (Ahead, (Pipe, u64)),
+        (keep_client, keep_server): (bool, bool),
+    ) -> Result<Delivered, NotDelivered> {
+        let (Some(from), Some(to)) = (server.socket(), client.socket()) else { return Err(nonsense()) };
+        let (from, to) = ((from, self.times.idle), (to, self.frontend.idle_timeout));
+        let left = match &ahead {
+            Ahead::Nothing => Ok(left),
+            Ahead::Read(buffer, length) => {
+                send_ahead(from.0, to, (&buffer[..*length], left), &mut pipe, self.watch).await
+            }
+            Ahead::Written(text) => send_ahead(from.0, to, (text, left), &mut pipe, self.watch).await,
+        };
+        // What follows may take long, and needs no buffer.
+        if let Ahead::Written(text) = ahead {
+            self.worker.give_back(text);
+        } else {
+            drop(ahead);
+        }
+        let left = left.map_err(|trouble| not_taken(&trouble))?;
+        let moved = splice(from, to, (left, Behind::Nothing), &mut pipe, self.watch).await;
+        self.worker.pipes.give_back(Some(pipe));
+        match moved {
+            Ok(clean) => {
+                Ok(Delivered { keep_client, keep_server: keep_server && clean, was_long: true, tunnel: None })
+            }
+            Err(Spilt::Source(_)) => Err(NotDelivered::BrokenOff { open_ended: false }),
+            Err(Spilt::Sink(trouble)) => Err(not_taken(&trouble)),
+        }
     }
 
     /// Counts the answer, before the client can have it.
@@ -168,7 +301,11 @@ impl<'a> Answer<'a> {
         let failure = |trouble: Trouble| server_failure(&trouble);
         let mut buffer = match rest {
             Some(buffer) => buffer,
-            None => read_fresh(server, &self.worker.small, self.watch).await.map_err(failure)?,
+            None => {
+                // What is read is copied, and what of a long body stays where it is need not be.
+                let most = if self.may_be_long { HEAD_ALONE } else { usize::MAX };
+                read_first(server, (&self.worker.small, most), self.watch).await.map_err(failure)?
+            }
         };
         let mut scan = HeadScan::default();
         // Mostly it is all there at once. A head that comes in pieces is parsed again when its end has come.
@@ -199,21 +336,6 @@ impl<'a> Answer<'a> {
         mut buffer: Buffer,
         unchunk: bool,
     ) -> Result<bool, NotDelivered> {
-        if let Follow::Counted(left) = follow
-            && left >= SPLICE_FROM
-            && let (Some(from), Some(to)) = (server.socket(), client.socket())
-            && let Some(mut pipe) = self.worker.pipes.take()
-        {
-            drop(buffer);
-            let (patience, resting) = (self.times.idle, self.frontend.idle_timeout);
-            let moved = Box::pin(splice((from, patience), (to, resting), left, &mut pipe, self.watch)).await;
-            self.worker.pipes.give_back(Some(pipe));
-            return match moved {
-                Ok(()) => Ok(true),
-                Err(Spilt::Source) => Err(NotDelivered::BrokenOff { open_ended: false }),
-                Err(Spilt::Sink(trouble)) => Err(not_taken(&trouble)),
-            };
-        }
         let mut out = Vec::new();
         while !follow.is_done() {
             let is_long = !matches!(follow, Follow::Counted(left) if left <= SMALL as u64);
@@ -238,7 +360,7 @@ impl<'a> Answer<'a> {
         Ok(buffer.is_empty())
     }
 
-    /// Sends `out` and what of the buffer belongs to the body.
+    /// Sends what of the buffer belongs to the body; `out` is for what is left of it without the chunked coding.
     async fn send_body(
         &self,
         client: &mut impl Sink,
@@ -249,19 +371,15 @@ impl<'a> Answer<'a> {
     ) -> Result<(), NotDelivered> {
         let broken = |_| NotDelivered::BrokenOff { open_ended: unchunk };
         let used = if unchunk {
-            follow.pass(buffer, content(out)).map_err(broken)?
-        } else {
-            follow.pass(buffer, |_| {}).map_err(broken)?
-        };
-        if !unchunk && out.is_empty() {
-            self.send(client, &buffer[..used]).await?;
-        } else {
-            if !unchunk {
-                out.extend_from_slice(&buffer[..used]);
-            }
+            let used = follow.pass(buffer, content(out)).map_err(broken)?;
             self.send(client, out).await?;
             out.clear();
-        }
+            used
+        } else {
+            let used = follow.pass(buffer, |_| {}).map_err(broken)?;
+            self.send(client, &buffer[..used]).await?;
+            used
+        };
         buffer.consume(used);
         Ok(())
     }

@@ -10,7 +10,7 @@ use merismos_core::config::document::{HttpVersion, Unit};
 use merismos_core::pins::{PinRule, Pinned, identity};
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server, Times};
 
-use super::answer::{Answer, Delivered, NotDelivered};
+use super::answer::{Answer, Delivered, NotDelivered, long_rest};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
@@ -22,7 +22,7 @@ use crate::connect::{ConnectError, Unreached, Upstream, reach};
 use crate::deal::{Deal, GoesOn, NoServer, choose};
 use crate::decisions::{Made, Tied};
 use crate::idle::Trust;
-use crate::io::{Sink, Source, Trouble, Watch, Wire, read_fresh, write_all};
+use crate::io::{Behind, Sink, Source, Spilt, Trouble, Watch, Wire, read_fresh, splice, write_all};
 use crate::proxy;
 use crate::relay::Relay;
 use crate::witness::{Sighting, Watch as Witness};
@@ -345,7 +345,7 @@ impl Exchange<'_> {
             Some(_) => None,
         };
         if let Some(mut kept) = kept {
-            match self.exchange(stream, &mut kept.stream, server, sending).await {
+            match self.exchange(stream, (&mut kept.stream, kept.was_long), server, sending).await {
                 Err(Failed::Server(ServerFailure::Closed)) if resendable => {}
                 Ok(delivered) => {
                     self.keep((pool, server), kept, &delivered, sending.follow.is_done());
@@ -357,7 +357,7 @@ impl Exchange<'_> {
         // Rare beside kept connections; in a box it does not make every request's future larger.
         let fresh = Box::pin(self.connect(pool, server)).await;
         let mut fresh = fresh.map_err(|it| Failed::Server(it.into()))?;
-        let delivered = self.exchange(stream, &mut fresh.stream, server, sending).await?;
+        let delivered = self.exchange(stream, (&mut fresh.stream, false), server, sending).await?;
         self.keep((pool, server), fresh, &delivered, sending.follow.is_done());
         Ok(delivered)
     }
@@ -378,7 +378,7 @@ impl Exchange<'_> {
                 self.worker.shared.stream((server, &pool.reaching, turn), self.watch, self.request).await
             };
             let mut upstream = upstream.map_err(|it| Failed::Server(it.into()))?;
-            let delivered = self.exchange(stream, &mut upstream, server, sending).await;
+            let delivered = self.exchange(stream, (&mut upstream, false), server, sending).await;
             match delivered {
                 Err(Failed::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
                     if is_second || sending.begun {
@@ -399,10 +399,11 @@ impl Exchange<'_> {
     fn keep(
         &self,
         (pool, server): (&Pool, &Server),
-        upstream: Upstream,
+        mut upstream: Upstream,
         delivered: &Delivered,
         body_sent: bool,
     ) {
+        upstream.was_long = delivered.was_long;
         if delivered.keep_server && body_sent && pool.proxy_protocol.is_none() {
             self.worker.idle.keep(server.cell.id, upstream, &pool.reaching, self.worker.wheel.now());
         }
@@ -419,11 +420,11 @@ impl Exchange<'_> {
         Ok(upstream)
     }
 
-    /// Sends the request on a connection and brings the answer back.
+    /// Sends the request on a connection and brings the answer back. The last one on it may have been long.
     async fn exchange(
         &self,
         stream: &mut impl Wire,
-        upstream: &mut impl Wire,
+        (upstream, was_long): (&mut impl Wire, bool),
         server: &Server,
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
@@ -432,8 +433,8 @@ impl Exchange<'_> {
             return Err(Failed::Server(server_failure(&trouble)));
         }
         let pin = sending.pin.take();
-        let answer =
-            Answer::new((self.worker, self.client), self.frontend, self.request, (server, pin), self.watch);
+        let to = (server, pin, was_long);
+        let answer = Answer::new((self.worker, self.client), self.frontend, self.request, to, self.watch);
         let delivered = if sending.follow.is_done() {
             self.watch.within(times.first_byte);
             answer.deliver(upstream, stream).await
@@ -506,6 +507,19 @@ impl Exchange<'_> {
             let mut buffer = match input.take() {
                 Some(buffer) => buffer,
                 None => {
+                    if let Some((mut pipe, left)) = long_rest(self.worker, follow, client, server)
+                        && let (Some(from), Some(to)) = (client.socket(), server.socket())
+                    {
+                        let (from, to) = ((from, patience), (to, times.idle));
+                        let moved = splice(from, to, (left, Behind::Requests), &mut pipe, self.watch).await;
+                        self.worker.pipes.give_back(Some(pipe));
+                        moved.map_err(|spilt| match spilt {
+                            Spilt::Source(trouble) => PumpEnd::client(trouble),
+                            Spilt::Sink(_) => PumpEnd::Server,
+                        })?;
+                        *follow = Follow::Done;
+                        return Ok(());
+                    }
                     self.watch.within(patience);
                     read_fresh(client, &self.worker.large, self.watch).await.map_err(PumpEnd::client)?
                 }

@@ -1,6 +1,5 @@
 //! One client's connection, request after request.
 
-use std::net::SocketAddr;
 use std::rc::Rc;
 use std::time::Duration;
 
@@ -16,10 +15,12 @@ use super::refuse::{Refusal, answer};
 use super::two;
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
-use crate::client::Who;
-use crate::io::{Trouble, Watch, read, read_fresh, write_all};
-use crate::worker::{Client, Worker};
+use crate::client::{Visit, Who};
+use crate::io::{Trouble, Watch, read, read_fresh, readable, write_all};
+use crate::worker::{Client, Registered, Worker};
 
+/// How long a client has to be quiet to be one that rests.
+const PAUSE: Duration = Duration::from_millis(200);
 /// How long a refused client may go on sending before its connection is closed under it.
 const LINGER: Duration = Duration::from_secs(1);
 /// How much a refused client may go on sending.
@@ -28,6 +29,8 @@ const LINGER_BYTES: usize = 256 << 10;
 /// How a client's connection goes on after a request.
 enum Next {
     Another,
+    /// It waits for something to do, for so long at most, without the state of one who serves.
+    Rest(Duration),
     Close,
     /// Close, but first take what the client still sends, so that it can read the answer.
     Linger,
@@ -38,6 +41,8 @@ enum Next {
 /// Why no request was read.
 enum NoRequest {
     Ended,
+    /// Nothing came for a moment; something may come for so long.
+    Rests(Duration),
     Refused(Refusal),
 }
 
@@ -110,85 +115,121 @@ impl<'a> Asker<'a> {
 }
 
 struct Session {
-    worker: Rc<Worker>,
-    client: Rc<Client>,
-    stream: TcpStream,
+    visit: Visit,
     fields: ClientFields,
-    who: Who,
 }
 
-/// Serves one client until its connection ends. `input` is what it has sent already.
+/// Serves one client until its connection ends or it rests. `input` is what it has sent already.
 ///
-/// Not an async function: one would keep room for what it was given beside the session that is made of it, for each
-/// client that rests.
-pub(crate) fn serve(
-    worker: Rc<Worker>,
-    client: Rc<Client>,
-    stream: TcpStream,
-    who: Who,
-    mut input: Option<Buffer>,
-) -> impl Future<Output = ()> {
-    let fields = ClientFields::new(who.client, Spoken::One);
-    let mut session = Session { worker, client, stream, fields, who };
+/// Not an async function: one would keep room for what it was given beside the session that is made of it.
+pub(crate) fn serve(visit: Visit, mut input: Option<Buffer>) -> impl Future<Output = ()> {
+    let fields = ClientFields::new(visit.who.client, Spoken::One);
+    let mut session = Session { visit, fields };
     async move {
+        session.visit.at.client.alarm.wakes_this_task().await;
         loop {
             match session.request(&mut input).await {
                 Next::Another => {}
+                Next::Rest(patience) => {
+                    tokio::task::spawn_local(rest(session.visit, patience));
+                    return;
+                }
                 Next::Close => return,
                 Next::Linger => {
                     session.linger().await;
                     return;
                 }
-                Next::Two(first) => {
-                    let Session { worker, client, stream, who, .. } = session;
-                    // In a box, for its state is large and most connections are others.
-                    return Box::pin(two::serve(worker, client, stream, who, first)).await;
-                }
+                // In a box, for its state is large and most connections are others.
+                Next::Two(first) => return Box::pin(two::serve(session.visit, first)).await,
             }
         }
     }
 }
 
+/// Waits until a client that rests says something, which has it served again, or its connection ends.
+///
+/// A task of its own, for the state of one that serves has room for an exchange: three quarters of all that a resting
+/// client would cost.
+async fn rest(mut visit: Visit, patience: Duration) {
+    let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut visit;
+    client.alarm.wakes_this_task().await;
+    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    watch.within(patience);
+    if readable(stream, watch).await.is_ok() {
+        tokio::task::spawn_local(serve(visit, None));
+    }
+}
+
 /// Answers a client for whom there is no room, and lets it go.
-pub(crate) async fn turn_away(worker: Rc<Worker>, client: Rc<Client>, stream: TcpStream, frontend: &Name) {
-    let unknown = SocketAddr::from(([0, 0, 0, 0], 0));
-    let who = Who { client: unknown, meant_for: unknown };
-    let mut session =
-        Session { worker, client, stream, fields: ClientFields::new(unknown, Spoken::One), who };
-    session.turn_away(frontend).await;
+pub(crate) async fn turn_away(at: Registered, mut stream: TcpStream, frontend: Name) {
+    let Registered { worker, client, .. } = &at;
+    client.alarm.wakes_this_task().await;
+    let text = answer(503, &"as many clients as are allowed are connected", &frontend, true, true);
+    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    if write_all(&mut stream, &text, watch, LINGER).await.is_ok() {
+        linger(&mut stream, worker, watch).await;
+    }
+}
+
+/// Ends our side and takes what still comes for a short while: closing a socket with unread data resets the
+/// connection, and the client would lose the answer that it has not read yet (RFC 9112, 9.6).
+async fn linger(stream: &mut TcpStream, worker: &Worker, watch: Watch<'_>) {
+    watch.alarm.silence();
+    if stream.shutdown().await.is_err() {
+        return;
+    }
+    watch.within(LINGER);
+    let mut buffer = worker.small.take();
+    let mut taken = 0;
+    while taken < LINGER_BYTES {
+        match read(stream, &mut buffer, watch).await {
+            Ok(count) => taken += count,
+            Err(_) => return,
+        }
+        let length = buffer.len();
+        buffer.consume(length);
+    }
 }
 
 impl Session {
     /// Reads one request and sees it through. `input` holds what came after the one before.
     async fn request(&mut self, input: &mut Option<Buffer>) -> Next {
-        let worker = Rc::clone(&self.worker);
+        let worker = Rc::clone(&self.visit.at.worker);
         // No snapshot is held while a client rests, or each idle client would keep an old one alive.
         let Some(limits) =
-            worker.snapshot().frontend(self.client.frontend.get()).map(|it| HeadLimits::of(it))
+            worker.snapshot().frontend(self.visit.at.client.frontend.get()).map(|it| HeadLimits::of(it))
         else {
             return Next::Close;
         };
-        let is_first = self.client.fresh.get();
+        let is_first = self.visit.at.client.fresh.get();
         let head = self.read_head(input.take(), limits).await;
         // The head took its time to come; what decides about it is the snapshot of now.
         let snapshot = worker.snapshot();
-        let Some(frontend) = snapshot.frontend(self.client.frontend.get()) else { return Next::Close };
+        let Some(frontend) = snapshot.frontend(self.visit.at.client.frontend.get()) else {
+            return Next::Close;
+        };
         let mut buffer = match head {
             Ok(read) => read,
             Err(NoRequest::Ended) => return Next::Close,
+            Err(NoRequest::Rests(patience)) => return Next::Rest(patience),
             Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
         };
         if is_first && buffer.starts_with(two::OPENING) {
             return Next::Two(buffer);
         }
-        let asker = Asker { worker: &worker, client: &self.client, fields: &self.fields, who: self.who };
+        let asker = Asker {
+            worker: &worker,
+            client: &self.visit.at.client,
+            fields: &self.fields,
+            who: self.visit.who,
+        };
         let outcome = match asker.read(frontend, &mut buffer) {
             Ok((request, mut out)) => {
                 let outcome = match Sending::new(&request, buffer, &mut out) {
                     Ok(mut sending) => {
                         asker
                             .exchange(&snapshot, frontend, &request)
-                            .run(&mut self.stream, &mut sending)
+                            .run(&mut self.visit.stream, &mut sending)
                             .await
                     }
                     Err(refusal) => Outcome::Refused(refusal),
@@ -209,7 +250,7 @@ impl Session {
             Outcome::BrokenOff { open_ended: false } => Next::Close,
             Outcome::BrokenOff { open_ended: true } => {
                 // The client must not take the end of the connection for the end of the body: it gets a reset.
-                let _ = socket2::SockRef::from(&self.stream).set_linger(Some(Duration::ZERO));
+                let _ = socket2::SockRef::from(&self.visit.stream).set_linger(Some(Duration::ZERO));
                 Next::Close
             }
         }
@@ -217,20 +258,26 @@ impl Session {
 
     /// Waits for a request and reads until its whole head is at the front of the buffer.
     async fn read_head(&mut self, input: Option<Buffer>, limits: HeadLimits) -> Result<Buffer, NoRequest> {
-        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
+        let watch = Watch { alarm: &self.visit.at.client.alarm, wheel: &self.visit.at.worker.wheel };
         let mut buffer = match input {
             Some(buffer) => buffer,
             None => {
-                if self.worker.stopping.get() {
+                if self.visit.at.worker.stopping.get() {
                     return Err(NoRequest::Ended);
                 }
-                self.client.resting.set(true);
-                watch.within(limits.rest);
-                read_fresh(&mut self.stream, &self.worker.small, watch).await?
+                self.visit.at.client.resting.set(true);
+                let pause = PAUSE.min(limits.rest);
+                watch.within(pause);
+                let came = read_fresh(&mut self.visit.stream, &self.visit.at.worker.small, watch).await;
+                if matches!(came, Err(Trouble::Rang(Ring::Deadline))) && pause < limits.rest {
+                    watch.alarm.silence();
+                    return Err(NoRequest::Rests(limits.rest - pause));
+                }
+                came?
             }
         };
-        self.client.resting.set(false);
-        self.client.fresh.set(false);
+        self.visit.at.client.resting.set(false);
+        self.visit.at.client.fresh.set(false);
         watch.within(limits.time);
         let mut scan = HeadScan::default();
         loop {
@@ -240,7 +287,7 @@ impl Session {
                 }
                 // Mostly it is all there, and parsing it tells its end.
                 if head::holds_whole_head(&buffer) {
-                    self.client.alarm.silence();
+                    self.visit.at.client.alarm.silence();
                     return Ok(buffer);
                 }
             }
@@ -249,7 +296,7 @@ impl Session {
                     return Err(NoRequest::Refused(Refusal::HeadTooLarge));
                 }
                 Some(_) => {
-                    self.client.alarm.silence();
+                    self.visit.at.client.alarm.silence();
                     return Ok(buffer);
                 }
                 None if buffer.len() >= limits.size => {
@@ -257,9 +304,9 @@ impl Session {
                 }
                 None => {}
             }
-            buffer =
-                with_room(buffer, &self.worker.large).ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
-            match read(&mut self.stream, &mut buffer, watch).await {
+            buffer = with_room(buffer, &self.visit.at.worker.large)
+                .ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
+            match read(&mut self.visit.stream, &mut buffer, watch).await {
                 Ok(_) => {}
                 Err(Trouble::Rang(Ring::Deadline)) if !buffer.is_empty() => {
                     return Err(NoRequest::Refused(Refusal::Slow));
@@ -270,43 +317,18 @@ impl Session {
     }
 
     async fn refuse(&mut self, refusal: Refusal, frontend: &Frontend) -> Next {
-        frontend.cell.lane(self.worker.index).refused.up();
-        self.client.alarm.silence();
+        frontend.cell.lane(self.visit.at.worker.index).refused.up();
+        self.visit.at.client.alarm.silence();
         let text = answer(refusal.status(), &refusal, &frontend.name, true, true);
-        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
-        match write_all(&mut self.stream, &text, watch, LINGER).await {
+        let watch = Watch { alarm: &self.visit.at.client.alarm, wheel: &self.visit.at.worker.wheel };
+        match write_all(&mut self.visit.stream, &text, watch, LINGER).await {
             Ok(()) => Next::Linger,
             Err(_) => Next::Close,
         }
     }
 
-    /// Answers a client for whom there is no room, and lets it go.
-    async fn turn_away(&mut self, frontend: &Name) {
-        let text = answer(503, &"as many clients as are allowed are connected", frontend, true, true);
-        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
-        if write_all(&mut self.stream, &text, watch, LINGER).await.is_ok() {
-            self.linger().await;
-        }
-    }
-
-    /// Ends our side and takes what still comes for a short while: closing a socket with unread data resets the
-    /// connection, and the client would lose the answer that it has not read yet (RFC 9112, 9.6).
     async fn linger(&mut self) {
-        self.client.alarm.silence();
-        if self.stream.shutdown().await.is_err() {
-            return;
-        }
-        let watch = Watch { alarm: &self.client.alarm, wheel: &self.worker.wheel };
-        watch.within(LINGER);
-        let mut buffer = self.worker.small.take();
-        let mut taken = 0;
-        while taken < LINGER_BYTES {
-            match read(&mut self.stream, &mut buffer, watch).await {
-                Ok(count) => taken += count,
-                Err(_) => return,
-            }
-            let length = buffer.len();
-            buffer.consume(length);
-        }
+        let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
+        linger(stream, worker, Watch { alarm: &client.alarm, wheel: &worker.wheel }).await;
     }
 }

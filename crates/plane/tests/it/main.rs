@@ -12,6 +12,7 @@ mod limits;
 mod probing;
 mod reaching;
 mod relaying;
+mod resting;
 mod rig;
 mod streams;
 mod traffic;

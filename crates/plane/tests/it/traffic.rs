@@ -355,3 +355,131 @@ fn a_long_body_that_breaks_off_is_told_and_one_that_the_client_leaves_harms_nobo
     assert_eq!(rig.client().get("/").body.len(), 3 << 20);
     assert_eq!(rig.counts(0).failed, 1, "a client that goes away is no failure of the server");
 }
+
+/// A server that gives a body as long as the path says, with another field in the head when the path wants it.
+fn generous() -> Server {
+    Server::start(|mut conn, _| {
+        while let Some((head, _)) = conn.request() {
+            let length = head.split(['/', ' ']).nth(2).unwrap().parse().unwrap();
+            let field = if head.contains("/close ") { "Keep-Alive: timeout=9\r\n" } else { "" };
+            let answer = format!("HTTP/1.1 200 OK\r\n{field}Content-Length: {length}\r\n\r\n").into_bytes();
+            conn.say([&answer, &long_body()[..length]].concat());
+        }
+    })
+}
+
+#[test]
+fn long_and_short_answers_take_turns_on_one_connection() {
+    let server = generous();
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    let lengths =
+        [70_000, 70_000, 5, 3_000, 2_000, 1_900, 32_768, 40_000, 200_000, 0, 500_000, 500_000, 16_384];
+    for length in lengths {
+        assert!(
+            client.get(&format!("/{length}")).body == long_body()[..length],
+            "{length} bytes in their places"
+        );
+        let rewritten = client.get(&format!("/{length}/close"));
+        assert!(!rewritten.head.to_ascii_lowercase().contains("keep-alive"), "{}", rewritten.head);
+        assert!(rewritten.body == long_body()[..length], "{length} bytes behind a head that was changed");
+    }
+    client.send("HEAD /200000 HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert!(client.head().unwrap().contains("200000"));
+    assert_eq!(server.connections(), 1);
+}
+
+#[test]
+fn what_a_server_says_beyond_its_long_answer_reaches_nobody() {
+    let server = Server::start(|mut conn, _| {
+        while conn.request().is_some() {
+            let mut answer = b"HTTP/1.1 200 OK\r\nContent-Length: 300000\r\n\r\n".to_vec();
+            answer.extend_from_slice(&long_body()[..300_000]);
+            answer.extend_from_slice(b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nevil");
+            conn.say(&answer);
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    for _ in 0..6 {
+        assert!(client.get("/").body == long_body()[..300_000]);
+    }
+    assert_eq!(rig.counts(0).failed, 0);
+}
+
+#[test]
+fn a_long_answer_that_comes_slowly_is_passed_on_as_it_comes() {
+    let (go_on, wait) = std::sync::mpsc::channel::<()>();
+    let wait = std::sync::Mutex::new(wait);
+    let server = Server::start(move |mut conn, _| {
+        while conn.request().is_some() {
+            conn.say("HTTP/1.1 200 OK\r\nContent-Length: 2000000\r\n\r\n");
+            // The next part is sent when the client has the one before.
+            for part in long_body()[..2_000_000].chunks(50_000) {
+                conn.say(part);
+                wait.lock().unwrap().recv().unwrap();
+            }
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    for _ in 0..2 {
+        client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+        client.head().unwrap();
+        for part in long_body()[..2_000_000].chunks(50_000) {
+            let mut got = vec![0; part.len()];
+            client.bytes(&mut got);
+            assert!(got == part);
+            go_on.send(()).unwrap();
+        }
+    }
+    assert_eq!(server.connections(), 1);
+}
+
+#[test]
+fn long_bodies_from_clients_arrive_whole_and_what_follows_them_is_another_request() {
+    let server = Server::start(|mut conn, _| {
+        while let Some((_, body)) = conn.request() {
+            let sum: u64 = body.iter().map(|byte| u64::from(*byte)).sum();
+            conn.answer(&format!("{} {sum}", body.len()));
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    let body = long_body();
+    let sum: u64 = body.iter().map(|byte| u64::from(*byte)).sum();
+    let mut both =
+        format!("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: {}\r\n\r\n", body.len()).into_bytes();
+    both.extend_from_slice(&body);
+    both.extend_from_slice(b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\nhi");
+    let mut writer = client.writer();
+    let sending = std::thread::spawn(move || {
+        use std::io::Write;
+        for _ in 0..3 {
+            writer.write_all(&both).unwrap();
+        }
+    });
+    for _ in 0..3 {
+        assert_eq!(client.answer().unwrap().text(), format!("{} {sum}", body.len()));
+        assert_eq!(client.answer().unwrap().text(), "2 209");
+    }
+    sending.join().unwrap();
+}
+
+#[test]
+fn an_answer_before_the_end_of_a_long_body_ends_the_connection_after_it() {
+    let server = Server::start(|mut conn, _| {
+        let mut head = String::new();
+        use std::io::BufRead;
+        while !head.ends_with("\r\n\r\n") {
+            conn.stream.read_line(&mut head).unwrap();
+        }
+        conn.say("HTTP/1.1 413 Content Too Large\r\nContent-Length: 3\r\n\r\nbig");
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 50000000\r\n\r\n");
+    client.send(&long_body()[..200_000]);
+    assert_eq!(client.answer().unwrap().status, 413);
+    assert!(client.ended(), "what is left of the body is no request");
+}

@@ -25,7 +25,7 @@ use super::sides::Sides;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, broken, words};
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, SMALL};
-use crate::client::Who;
+use crate::client::{Visit, Who};
 use crate::io::{Sink, Watch, write_all};
 use crate::worker::{Client, Registered, Worker};
 
@@ -100,13 +100,8 @@ struct Line {
 }
 
 /// Serves a client until its connection ends. `first` is all that was read of it.
-pub(in super::super) async fn serve(
-    worker: Rc<Worker>,
-    client: Rc<Client>,
-    stream: TcpStream,
-    who: Who,
-    first: Buffer,
-) {
+pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
+    let Visit { at: Registered { ref worker, ref client, .. }, stream, who, .. } = visit;
     let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
     let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
     let mut builder = Builder::new();
@@ -133,8 +128,8 @@ pub(in super::super) async fn serve(
     drop(frontend);
     let fields = ClientFields::new(who.client, Spoken::Two);
     let line = Rc::new(Line {
-        worker: Rc::clone(&worker),
-        client: Rc::clone(&client),
+        worker: Rc::clone(worker),
+        client: Rc::clone(client),
         fields,
         who,
         busy: Cell::new(0),
@@ -200,11 +195,7 @@ async fn one(
     let own = Rc::clone(&registered.client);
     own.resting.set(false);
     own.fresh.set(false);
-    std::future::poll_fn(|context| {
-        own.alarm.wake_with(context.waker());
-        Poll::Ready(())
-    })
-    .await;
+    own.alarm.wakes_this_task().await;
     let is_head = request.method() == Method::HEAD;
     let mut text = worker.scrap();
     let coding = words::request_text(&request, request.body().is_end_stream(), &mut text);

@@ -121,7 +121,7 @@ impl Shared {
         (server, how, turn): (&Server, &Reaching, u64),
         watch: Watch<'_>,
     ) -> Result<(), Unreached> {
-        let Upstream { stream, seat, born } = reach(server, how, turn, watch).await?;
+        let Upstream { stream, seat, born, .. } = reach(server, how, turn, watch).await?;
         let mut builder = Builder::new();
         builder
             .initial_window_size(STREAM_WINDOW)

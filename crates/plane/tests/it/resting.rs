@@ -1,0 +1,66 @@
+//! Clients that rest between two requests.
+
+use std::time::{Duration, Instant};
+
+use crate::rig::{Client, PATIENCE, Rig, Server, until};
+
+/// Longer than a client has to be quiet to be one that rests: nothing outside tells when it does.
+const QUIET: Duration = Duration::from_millis(600);
+
+fn resting(rig: &Rig, count: usize) -> Vec<Client> {
+    let mut clients: Vec<Client> = (0..count).map(|_| rig.client()).collect();
+    for client in &mut clients {
+        assert_eq!(client.get("/").status, 200);
+    }
+    std::thread::sleep(QUIET);
+    clients
+}
+
+#[test]
+fn one_that_rested_is_served_as_before_also_with_a_request_that_comes_in_pieces() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "");
+    let mut clients = resting(&rig, 8);
+    for round in 0..3 {
+        for client in &mut clients {
+            client.send("GET /again HTTP/1.1\r\nHo");
+        }
+        std::thread::sleep(QUIET);
+        for client in &mut clients {
+            client.send("st: a\r\n\r\nGET /third HTTP/1.1\r\nHost: a\r\n\r\n");
+            assert!(client.answer().unwrap().text().contains("X-Forwarded-For: 127.0.0.1"), "round {round}");
+            assert!(client.answer().unwrap().text().contains("GET /third"), "round {round}");
+        }
+    }
+    let counts = rig.frontend_counts();
+    assert_eq!((counts.connections, counts.requests), (8, 8 + 3 * 16));
+    drop(clients);
+    until("they have left", || rig.frontend_counts().connections == 0);
+}
+
+#[test]
+fn one_that_rests_too_long_is_let_go_and_not_before() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "idle_timeout = \"1500ms\"");
+    let mut client = rig.client();
+    client.get("/");
+    let start = Instant::now();
+    assert!(client.ended());
+    assert!(start.elapsed() >= Duration::from_millis(1_450), "{:?}", start.elapsed());
+}
+
+#[test]
+fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any_more() {
+    let server = Server::named("gull");
+    let mut rig = Rig::new(&[server.address], "", "");
+    let mut clients = resting(&rig, 3);
+    rig.publish_text("format = 2");
+    assert!(clients.iter_mut().all(Client::ended), "nobody listens there any more");
+    rig.publish();
+    let mut clients = resting(&rig, 3);
+    let begin = Instant::now();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    assert_eq!(runtime.block_on(rig.plane.stop(PATIENCE)), 0, "nobody is left behind");
+    assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
+    assert!(clients.iter_mut().all(Client::ended));
+}
