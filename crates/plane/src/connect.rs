@@ -3,9 +3,9 @@
 use std::future::Future;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use std::pin::pin;
+use std::pin::{Pin, pin};
 use std::sync::Arc;
-use std::task::Poll;
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 use merismos_core::cells::ServerCell;
@@ -101,13 +101,137 @@ pub(crate) async fn open_from(
     Err(last)
 }
 
-/// Connects to a server, within `limit`. Needs a runtime with a timer; workers have none and limit theirs by
-/// their alarms.
+/// How long an attempt may take before the next address is tried beside it (RFC 8305, 5 and 8).
+const NEXT_ADDRESS_AFTER: Duration = Duration::from_millis(250);
+
+/// One attempt to connect.
+type Attempt<'a> = Pin<Box<dyn Future<Output = Result<TcpStream, ConnectError>> + Send + 'a>>;
+
+/// Attempts to connect to several addresses of one server, each begun while the ones before it are still under way
+/// (RFC 8305, 5).
+struct Race<'a> {
+    sources: &'a [IpAddr],
+    turn: u64,
+    addresses: Vec<SocketAddr>,
+    /// The place of the first that is tried.
+    first: usize,
+    begun: usize,
+    running: Vec<(usize, Attempt<'a>)>,
+    failed: ConnectError,
+}
+
+impl<'a> Race<'a> {
+    fn new(sources: &'a [IpAddr], turn: u64, addresses: Vec<SocketAddr>, first: usize) -> Self {
+        let first = first % addresses.len();
+        let (running, failed) = (Vec::new(), ConnectError::Silent);
+        let mut race = Self { sources, turn, addresses, first, begun: 0, running, failed };
+        race.begin_next();
+        race
+    }
+
+    /// Begins with the next address; `false` when there is none.
+    fn begin_next(&mut self) -> bool {
+        if self.begun == self.addresses.len() {
+            return false;
+        }
+        let place = (self.first + self.begun) % self.addresses.len();
+        self.begun += 1;
+        let attempt = open_from(self.sources, self.turn, self.addresses[place]);
+        self.running.push((place, Box::pin(attempt)));
+        true
+    }
+
+    /// Ready with the first connection and the place of its address, or when all attempts have failed. One that fails has
+    /// the next begin at once.
+    fn poll(&mut self, context: &mut Context<'_>) -> Poll<Result<(TcpStream, usize), ConnectError>> {
+        let mut at = 0;
+        while at < self.running.len() {
+            let (place, attempt) = &mut self.running[at];
+            match attempt.as_mut().poll(context) {
+                Poll::Ready(Ok(stream)) => return Poll::Ready(Ok((stream, *place))),
+                Poll::Ready(Err(error)) => {
+                    self.failed = error;
+                    drop(self.running.remove(at));
+                    self.begin_next();
+                }
+                Poll::Pending => at += 1,
+            }
+        }
+        if self.running.is_empty() { Poll::Ready(Err(self.failed)) } else { Poll::Pending }
+    }
+}
+
+/// Connects to the first of a server's addresses that answers, for as long as it takes. Needs a runtime with a timer.
+pub(crate) async fn open_first(
+    sources: &[IpAddr],
+    addresses: &[SocketAddr],
+) -> Result<(TcpStream, SocketAddr), ConnectError> {
+    if let [address] = addresses {
+        return Ok((open_from(sources, 0, *address).await?, *address));
+    }
+    let mut race = Race::new(sources, 0, addresses.to_vec(), 0);
+    let mut next = tokio::time::interval(NEXT_ADDRESS_AFTER);
+    next.reset();
+    let (stream, place) = std::future::poll_fn(|context| {
+        while next.poll_tick(context).is_ready() && race.begin_next() {}
+        race.poll(context)
+    })
+    .await?;
+    Ok((stream, addresses[place]))
+}
+
+/// Connects to the first of a server's addresses that answers, within the server's time, and remembers which it was.
+async fn reach_first(
+    server: &Server,
+    how: &Reaching,
+    turn: u64,
+    watch: Watch<'_>,
+) -> Result<TcpStream, Unreached> {
+    let addresses = std::iter::once(server.address).chain(server.other_addresses.iter().copied()).collect();
+    let mut race = Race::new(&how.source_addresses, turn, addresses, server.cell.way());
+    let mut left = server.times.connect;
+    let mut wait = |is_last: bool| {
+        let part = if is_last { left } else { left.min(NEXT_ADDRESS_AFTER) };
+        left -= part;
+        watch.within(part);
+        !part.is_zero()
+    };
+    wait(false);
+    let (stream, place) = std::future::poll_fn(|context| {
+        loop {
+            if let Poll::Ready(ended) = race.poll(context) {
+                return Poll::Ready(ended.map_err(Unreached::Failed));
+            }
+            match watch.alarm.rang() {
+                None => return Poll::Pending,
+                Some(Ring::Cut) => return Poll::Ready(Err(Unreached::Cut)),
+                Some(Ring::Close) => return Poll::Ready(Err(Unreached::Failed(ConnectError::Silent))),
+                Some(Ring::Deadline) => {
+                    let is_last = !race.begin_next();
+                    watch.alarm.hush();
+                    if !wait(is_last) {
+                        return Poll::Ready(Err(Unreached::Failed(ConnectError::Silent)));
+                    }
+                }
+            }
+        }
+    })
+    .await?;
+    server.cell.goes_by(place);
+    Ok(stream)
+}
+
+/// Connects to a server at the first of its addresses that answers, within `limit`. Needs a runtime with a timer; workers
+/// have none and limit theirs by their alarms.
 ///
 /// # Errors
 /// [`ConnectError`], which tells a refusal from silence.
-pub async fn connect(address: SocketAddr, limit: Duration) -> Result<TcpStream, ConnectError> {
-    tokio::time::timeout(limit, open(address)).await.unwrap_or(Err(ConnectError::Silent))
+///
+/// # Panics
+/// Without an address.
+pub async fn connect(addresses: &[SocketAddr], limit: Duration) -> Result<TcpStream, ConnectError> {
+    let opened = tokio::time::timeout(limit, open_first(&[], addresses)).await;
+    opened.unwrap_or(Err(ConnectError::Silent)).map(|(stream, _)| stream)
 }
 
 /// A connection to a server, counted where the server's connections are limited.
@@ -165,6 +289,10 @@ pub(crate) async fn reach(
         }
         Some(limit) => Some(Seat { cell: Arc::clone(&server.cell), limit }),
     };
+    if !server.other_addresses.is_empty() {
+        let stream = Box::pin(reach_first(server, how, turn, watch)).await?;
+        return Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false });
+    }
     watch.within(server.times.connect);
     let mut opening = pin!(open_from(&how.source_addresses, turn, server.address));
     let stream = std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.rang()) {

@@ -182,7 +182,7 @@ pub async fn look_up(lookup: &Lookup) -> Result<LookedUp, LookupError> {
         }
         Records::Service => {
             let services = services(&resolver, &name, &mut good_for).await.map_err(|error| failed(&error))?;
-            from_services(&services)
+            from_services(lookup, &services)
         }
     };
     if servers.is_empty() {

@@ -74,7 +74,7 @@ async fn once(
     }
     let request = request.body(Full::new(Bytes::from(body))).map_err(|_| wrong())?;
     let stream =
-        connect::connect(address, limit).await.map_err(|error| PostError::Connect(address, error))?;
+        connect::connect(&[address], limit).await.map_err(|error| PostError::Connect(address, error))?;
     if !is_tls {
         return Ok(exchange(stream, request).await?);
     }

@@ -23,11 +23,11 @@ fn open_port() -> Check {
 }
 
 /// A server of the same pool that is up, to hold the other one against.
-fn one_that_works(view: &View, pool: &Pool, id: &PoolServer) -> Option<(PoolServer, SocketAddr)> {
+fn one_that_works(view: &View, pool: &Pool, id: &PoolServer) -> Option<(PoolServer, Vec<SocketAddr>)> {
     pool.servers.iter().find_map(|(name, server)| {
         let other = PoolServer { pool: id.pool.clone(), server: name.clone() };
         let works = other != *id && view.facts.health(&other) == State::Up;
-        works.then(|| (other, server.address.get()))
+        works.then(|| (other, server.addresses().collect()))
     })
 }
 
@@ -40,6 +40,7 @@ pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &Surrou
     let checks = if checks.is_empty() { vec![open_port()] } else { checks };
     let other = one_that_works(view, pool, id);
     let address = server.address.get();
+    let addresses: Vec<_> = server.addresses().collect();
     let mut rungs = vec![named(server.address.written(), address)];
     let mut breaks = None;
     for check in &checks {
@@ -50,11 +51,11 @@ pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &Surrou
         }
         let there = async {
             match &other {
-                Some((_, there)) => Some(probe(*there, check, pool.proxy_protocol, surroundings).await),
+                Some((_, there)) => Some(probe(there, check, pool.proxy_protocol, surroundings).await),
                 None => None,
             }
         };
-        let here = probe(address, check, pool.proxy_protocol, surroundings);
+        let here = probe(&addresses, check, pool.proxy_protocol, surroundings);
         let (here, there) = futures_util::future::join(here, there).await;
         rungs.extend(climbed(&here, there.as_ref()));
         if !here.passed() {

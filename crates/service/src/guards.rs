@@ -121,12 +121,13 @@ async fn try_server(
     surroundings: &Surroundings,
 ) -> Option<Warning> {
     let address = server.address.get();
+    let addresses: Vec<_> = server.addresses().collect();
     let path = Thing::Server(id.clone()).to_string();
     match check {
         Some(check) => {
             let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
             let check = Check { timeout: check.timeout.min(limit), ..check.clone() };
-            let evidence = probe::probe(address, &check, proxy_protocol, surroundings).await;
+            let evidence = probe::probe(&addresses, &check, proxy_protocol, surroundings).await;
             if evidence.passed() {
                 return None;
             }
@@ -139,7 +140,7 @@ async fn try_server(
             Some(Warning::new(kind, Level::Notice, &path, says, help))
         }
         None => {
-            let error = connect::connect(address, TRY_LIMIT).await.err()?;
+            let error = connect::connect(&addresses, TRY_LIMIT).await.err()?;
             let says = format!(
                 "nobody answers for {id} at {address}: {error}; without a check it gets its share all the same"
             );

@@ -116,6 +116,7 @@ export const FIELDS: Record<Kind, Field[]> = {
   ],
   server: [
     text('address', 'Address', '192.0.2.21:8080', 'address:port or host:port', { needed: true }),
+    { ...text('other_addresses', 'Also at', 'nowhere else', 'the connection that is made first is used'), type: 'words', more: true },
     { ...text('weight', 'Weight', '1', 'its part of the work, 0 to 1000'), type: 'number' },
     { ...text('tier', 'Tier', '0', 'the lowest tier with a server that can work does, 0 to 7'), type: 'number' },
     note,
@@ -128,6 +129,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('records', 'Records', '', 'address: A and AAAA; service: SRV'), type: 'choice', of: ['address', 'service'], needed: true },
     { ...text('port', 'Port', '', 'of each server'), type: 'number', needed: true, when: { key: 'records', is: 'address' } },
     { ...text('weight', 'Weight', '1', 'of each server'), type: 'number', when: { key: 'records', is: 'address' } },
+    { ...text('together', 'One server', '', 'all addresses of a name are one server’s'), type: 'flag', of: ['yes'] },
     text('resolver', 'Name server', 'the machine’s own', 'address:port'),
     { ...text('when_empty', 'When empty', '', 'what becomes of servers when no records are left'), type: 'choice', of: ['keep', 'remove'] },
     note,

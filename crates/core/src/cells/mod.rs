@@ -118,9 +118,22 @@ pub struct ServerCell {
     pub room: Room,
     /// What it has spent of its weight; see [`crate::balance::LeastConnections`].
     spent: AtomicU64,
+    /// Which of its addresses was connected to last.
+    way: AtomicU64,
 }
 
 impl ServerCell {
+    /// Which of its addresses was connected to last, for it is tried first the next time (RFC 8305, 5).
+    #[must_use]
+    pub fn way(&self) -> usize {
+        self.way.load(Ordering::Relaxed) as usize
+    }
+
+    /// A connection was made to this one of its addresses.
+    pub fn goes_by(&self, way: usize) {
+        self.way.store(way as u64, Ordering::Relaxed);
+    }
+
     /// The lane of one worker.
     #[must_use]
     pub fn lane(&self, worker: usize) -> &ServerLane {
@@ -301,7 +314,8 @@ impl Cells {
         self.next_server += 1;
         let lanes = (0..self.workers).map(|_| ServerLane::default()).collect();
         let (pace, room) = (Pace::default(), Room::default());
-        let cell = Arc::new(ServerCell { id, lanes, pace, room, spent: AtomicU64::new(0) });
+        let cell =
+            Arc::new(ServerCell { id, lanes, pace, room, spent: AtomicU64::new(0), way: AtomicU64::new(0) });
         self.servers.insert(server.clone(), (address, Arc::clone(&cell)));
         cell
     }

@@ -109,11 +109,13 @@ impl Checked {
                 continue;
             }
             let Some(pool) = Arc::make_mut(&mut document).pools.get_mut(pool) else { continue };
-            let mut taken: BTreeSet<SocketAddr> = pool.servers.values().map(|it| it.address.get()).collect();
+            let mut taken: BTreeSet<SocketAddr> = pool.servers.values().flat_map(Server::addresses).collect();
             for server in servers {
                 let Some(name) = found_name(lookup, server.address) else { continue };
                 if taken.insert(server.address) && !pool.servers.contains_key(&name) {
-                    let made = Server::at(server.address, server.weight, server.tier);
+                    let mut made = Server::at(server.address, server.weight, server.tier);
+                    let others = server.others.iter().filter(|other| taken.insert(**other));
+                    made.other_addresses = others.copied().collect();
                     pool.servers.insert(name, Server { found_by: Some(lookup.clone()), ..made });
                 }
             }
@@ -354,15 +356,24 @@ fn repeated_addresses(pool_name: &Name, pool: &Pool, problems: &mut Vec<Problem>
     let mut seen: BTreeMap<SocketAddr, &Name> = BTreeMap::new();
     for (name, server) in &pool.servers {
         let address = server.address.get();
-        if address.ip().is_unspecified() && !matches!(server.address.written(), Written::Literal) {
-            continue;
-        }
-        if let Some(first) = seen.insert(address, name) {
-            problems.push(Problem::at(
-                &format!("pools.{pool_name}.servers.{name}.address"),
-                format!("{address} is already the address of {pool_name}/{first}"),
-                "each address once in a pool; a server that should get more work takes a larger weight",
-            ));
+        let is_known = !address.ip().is_unspecified() || matches!(server.address.written(), Written::Literal);
+        let own = is_known.then_some((address, "address"));
+        let others = server.other_addresses.iter().map(|other| (*other, "other_addresses"));
+        for (address, key) in own.into_iter().chain(others) {
+            let first = seen.insert(address, name);
+            if first == Some(name) {
+                problems.push(Problem::at(
+                    &format!("pools.{pool_name}.servers.{name}.{key}"),
+                    format!("{address} is named twice as an address of {pool_name}/{name}"),
+                    "each of a server's addresses once",
+                ));
+            } else if let Some(first) = first {
+                problems.push(Problem::at(
+                    &format!("pools.{pool_name}.servers.{name}.{key}"),
+                    format!("{address} is already the address of {pool_name}/{first}"),
+                    "each address once in a pool; a server that should get more work takes a larger weight",
+                ));
+            }
         }
     }
 }

@@ -299,6 +299,9 @@ pub enum ProxyVersion {
 pub struct Server {
     /// Where it listens: an address and port, or `host:port` with the name of a known host.
     pub address: Place,
+    /// Where it listens too: the connection that is made first is used (RFC 8305). 7 at most.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub other_addresses: Vec<SocketAddr>,
     /// Its part of the pool's work against the other servers' weights; 0 takes no new work. 0 to 1000.
     pub weight: u16,
     /// Its rank: the lowest tier with an eligible server works, those above stand by. 0 to 7.
@@ -358,11 +361,17 @@ fn is_automatic(failback: &Failback) -> bool {
 }
 
 impl Server {
+    /// All its addresses, the one that it is known by first.
+    pub fn addresses(&self) -> impl Iterator<Item = SocketAddr> {
+        std::iter::once(self.address.get()).chain(self.other_addresses.iter().copied())
+    }
+
     /// A server at an address with a weight and a tier, and nothing else said of it.
     #[must_use]
     pub fn at(address: SocketAddr, weight: u16, tier: u8) -> Self {
         Self {
             address: Place::literal(address),
+            other_addresses: Vec::new(),
             weight,
             tier,
             capacity: 100,
@@ -391,6 +400,9 @@ pub struct Lookup {
     /// The weight of each server; for `address` only. 0 to 1000.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub weight: Option<u16>,
+    /// All addresses of a name are one server's, and not a server each.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub together: bool,
     /// The name server to ask; without it those of the machine (`/etc/resolv.conf`).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub resolver: Option<SocketAddr>,

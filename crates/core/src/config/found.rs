@@ -9,7 +9,7 @@ use super::document::Lookup;
 use crate::name::Name;
 
 /// A server that a lookup found.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct FoundServer {
     /// Where it listens.
     pub address: SocketAddr,
@@ -17,6 +17,33 @@ pub struct FoundServer {
     pub weight: u16,
     /// Its tier.
     pub tier: u8,
+    /// Where it listens too.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<SocketAddr>,
+}
+
+impl FoundServer {
+    /// One server for each address, each with its part of the weight, or one for all of them.
+    fn at(addresses: &[IpAddr], port: u16, (weight, tier): (u16, u8), together: bool) -> Vec<Self> {
+        let mut all = in_turns(addresses).into_iter().map(|ip| SocketAddr::new(ip, port));
+        if together {
+            let first = all.next().map(|address| Self { address, weight, tier, others: all.collect() });
+            return first.into_iter().collect();
+        }
+        all.map(|address| Self { address, weight, tier, others: Vec::new() }).collect()
+    }
+}
+
+/// Addresses of the two families in turns, IPv6 first (RFC 8305, 4). Within a family they are sorted, for name servers
+/// change the order of their answers, and a server is known by its first address.
+fn in_turns(addresses: &[IpAddr]) -> Vec<IpAddr> {
+    let family = |is_ipv6: bool| {
+        let family: BTreeSet<IpAddr> =
+            addresses.iter().copied().filter(|it| it.is_ipv6() == is_ipv6).collect();
+        family.into_iter().enumerate().map(move |(place, ip)| ((place, !is_ipv6), ip))
+    };
+    let turns: BTreeMap<(usize, bool), IpAddr> = family(true).chain(family(false)).collect();
+    turns.into_values().collect()
 }
 
 /// What the lookups of each pool found last, by pool and lookup.
@@ -46,15 +73,15 @@ pub struct Service {
 #[must_use]
 pub fn from_addresses(lookup: &Lookup, addresses: &[IpAddr]) -> BTreeSet<FoundServer> {
     let (port, weight) = (lookup.port.unwrap_or(0), lookup.weight.unwrap_or(1));
-    let server = |ip: &IpAddr| FoundServer { address: SocketAddr::new(*ip, port), weight, tier: 0 };
-    addresses.iter().map(server).collect()
+    FoundServer::at(addresses, port, (weight, 0), lookup.together).into_iter().collect()
 }
 
 /// The servers that service records stand for: each distinct priority is a tier, the lowest first, and weights
 /// are scaled to ours when they are larger. A weight of 0 is a small chance there (RFC 2782) and so 1 here.
-/// Of a machine with several addresses each is a server of its own, with a part of the weight.
+/// Of a target with several addresses each is a server of its own, with a part of the weight, unless they are taken
+/// together.
 #[must_use]
-pub fn from_services(services: &[Service]) -> BTreeSet<FoundServer> {
+pub fn from_services(lookup: &Lookup, services: &[Service]) -> BTreeSet<FoundServer> {
     const MOST_TIER: usize = 7;
     const MOST_WEIGHT: u32 = 1_000;
     let priorities: BTreeSet<u16> = services.iter().map(|it| it.priority).collect();
@@ -64,11 +91,10 @@ pub fn from_services(services: &[Service]) -> BTreeSet<FoundServer> {
         let tier = priorities.range(..service.priority).count().min(MOST_TIER) as u8;
         let weight = u32::from(service.weight);
         let scaled = if largest > MOST_WEIGHT { weight * MOST_WEIGHT / largest } else { weight };
-        let each = (scaled / u32::try_from(service.addresses.len().max(1)).unwrap_or(1)).max(1);
+        let parts = if lookup.together { 1 } else { service.addresses.len().max(1) };
+        let each = (scaled / u32::try_from(parts).unwrap_or(1)).max(1);
         let weight = u16::try_from(each).unwrap_or(1);
-        for ip in &service.addresses {
-            found.insert(FoundServer { address: SocketAddr::new(*ip, service.port), weight, tier });
-        }
+        found.extend(FoundServer::at(&service.addresses, service.port, (weight, tier), lookup.together));
     }
     found
 }
@@ -81,8 +107,39 @@ mod tests {
         Service { priority, weight, port: 8080, addresses: vec![IpAddr::from([192, 0, 2, host])] }
     }
 
+    fn lookup(together: bool) -> Lookup {
+        let keys = format!(
+            "format = 2\n[pools.quay.lookups.a]\nname = \"a.skerry.example\"\nrecords = \"address\"\nport = 80\nweight = 6\n\
+             together = {together}"
+        );
+        let checked = crate::config::load(&keys, crate::config::Format::Toml).unwrap();
+        checked.document().pools.values().next().unwrap().lookups.values().next().unwrap().clone()
+    }
+
+    #[test]
+    fn addresses_that_are_taken_together_are_one_server_and_ipv6_goes_first() {
+        let both: Vec<IpAddr> =
+            ["192.0.2.9", "2001:db8::2", "192.0.2.3", "2001:db8::1"].map(|it| it.parse().unwrap()).into();
+        let in_words = |found: BTreeSet<FoundServer>| -> Vec<String> {
+            let words = |it: FoundServer| format!("{} {:?} {}", it.address, it.others, it.weight);
+            found.into_iter().map(words).collect()
+        };
+        let together = "[2001:db8::1]:80 [192.0.2.3:80, [2001:db8::2]:80, 192.0.2.9:80] 6";
+        assert_eq!(in_words(from_addresses(&lookup(true), &both)), [together]);
+        let other_order: Vec<IpAddr> = both.iter().rev().copied().collect();
+        assert_eq!(in_words(from_addresses(&lookup(true), &other_order)), [together]);
+        assert_eq!(from_addresses(&lookup(false), &both).len(), 4);
+        let target = Service { priority: 1, weight: 8, port: 80, addresses: both };
+        assert_eq!(
+            in_words(from_services(&lookup(true), std::slice::from_ref(&target)))[0].split(' ').last(),
+            Some("8")
+        );
+        let each = from_services(&lookup(false), &[target]);
+        assert_eq!(each.iter().map(|it| it.weight).collect::<Vec<_>>(), [2; 4]);
+    }
+
     fn numbers(services: &[Service]) -> Vec<(u8, u16)> {
-        from_services(services).iter().map(|it| (it.tier, it.weight)).collect()
+        from_services(&lookup(false), services).iter().map(|it| (it.tier, it.weight)).collect()
     }
 
     #[test]

@@ -153,7 +153,15 @@ fn pool(
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let address = it.address.get();
             let cell = cells.server(&id, address);
-            Server { name: id, address, standing, times: times(it, spec), limits: limits(it, spec), cell }
+            Server {
+                name: id,
+                address,
+                other_addresses: it.other_addresses.as_slice().into(),
+                standing,
+                times: times(it, spec),
+                limits: limits(it, spec),
+                cell,
+            }
         })
         .collect();
     let cell = cells.pool(name);

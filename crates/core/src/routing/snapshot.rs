@@ -133,6 +133,8 @@ pub struct Server {
     pub name: PoolServer,
     /// Where it listens.
     pub address: SocketAddr,
+    /// Where it listens too.
+    pub other_addresses: Box<[SocketAddr]>,
     /// Whether it is eligible, and its expected share.
     pub standing: Standing,
     /// How long its steps may take.

@@ -12,7 +12,7 @@ use tokio::net::TcpStream;
 use tokio::time::Instant;
 
 use super::{command, dns, grpc, http, icmp, sql, tcp, tls, udp};
-use crate::connect::{ConnectError, open_from};
+use crate::connect::{ConnectError, open_first};
 use crate::proxy;
 
 /// How much of an answer is shown.
@@ -54,7 +54,10 @@ pub(super) type Asked = Result<String, Failed>;
 
 /// One question.
 pub(super) struct Asking<'a> {
+    /// The server's own address.
     pub(super) address: SocketAddr,
+    /// All of them, that one first.
+    pub(super) addresses: Vec<SocketAddr>,
     pub(super) check: &'a Check,
     pub(super) proxy_protocol: Option<ProxyVersion>,
     pub(super) surroundings: &'a Surroundings,
@@ -158,8 +161,8 @@ impl Asking<'_> {
             "no answer to the connection attempt (a filter drops it, or the host is away)",
         );
         let sources: Vec<_> = self.check.elsewhere.source_address.into_iter().collect();
-        let opened = open_from(&sources, 0, self.address).await;
-        let mut stream = opened.map_err(|error| match error {
+        let opened = open_first(&sources, &self.addresses).await;
+        let (mut stream, address) = opened.map_err(|error| match error {
             ConnectError::Refused => Failed::refused(error.to_string()),
             ConnectError::Silent => Failed::silent(Step::Connect, error.to_string()),
             _ => Failed::at(Step::Connect, error.to_string()),
@@ -168,7 +171,9 @@ impl Asking<'_> {
             // Whoever closes at once is heard when it is asked.
             let _ = stream.write_all(&proxy::own_header(version)).await;
         }
-        trace.done(Step::Connect, "connected");
+        let got =
+            if address == self.address { "connected".to_owned() } else { format!("connected to {address}") };
+        trace.done(Step::Connect, got);
         Ok(stream)
     }
 

@@ -46,6 +46,8 @@ pub struct Target {
     pub server: PoolServer,
     /// Where it listens.
     pub address: SocketAddr,
+    /// Where it listens too.
+    pub other_addresses: Vec<SocketAddr>,
     /// What to ask it; the first says how often.
     pub checks: Arc<[Arc<Check>]>,
     /// How many of them it has to pass.
@@ -303,9 +305,11 @@ async fn watch(
 
 /// Makes all checks of a server at once. What failed is told; when all that is needed passed, what the first one saw.
 async fn probe_all(target: &Target, kept: &[Kept], surroundings: &Surroundings) -> Evidence {
+    let addresses: Arc<[SocketAddr]> =
+        std::iter::once(target.address).chain(target.other_addresses.iter().copied()).collect();
     let ask = |(check, kept): (&Arc<Check>, &'_ Kept)| {
-        let (check, kept) = (Arc::clone(check), kept.clone());
-        async move { probe_with(target.address, &check, target.proxy_protocol, surroundings, &kept).await }
+        let (check, kept, addresses) = (Arc::clone(check), kept.clone(), Arc::clone(&addresses));
+        async move { probe_with(&addresses, &check, target.proxy_protocol, surroundings, &kept).await }
     };
     let all = futures_util::future::join_all(target.checks.iter().zip(kept).map(ask)).await;
     let wish = all.iter().find_map(|evidence| evidence.wish);
@@ -318,25 +322,31 @@ async fn probe_all(target: &Target, kept: &[Kept], surroundings: &Surroundings) 
     if decides(&first) { first } else { all.find(|evidence| decides(evidence)).unwrap_or(first) }
 }
 
-/// Runs a check once against a server's address, which may want to see a PROXY protocol header first.
+/// Runs a check once against a server, which may want to see a PROXY protocol header first. Of several addresses the one
+/// that answers first is asked, where the check makes a connection of its own; else the first.
+///
+/// # Panics
+/// Without an address.
 pub async fn probe(
-    address: SocketAddr,
+    addresses: &[SocketAddr],
     check: &Check,
     proxy_protocol: Option<ProxyVersion>,
     surroundings: &Surroundings,
 ) -> Evidence {
-    probe_with(address, check, proxy_protocol, surroundings, &Kept::default()).await
+    probe_with(addresses, check, proxy_protocol, surroundings, &Kept::default()).await
 }
 
 async fn probe_with(
-    address: SocketAddr,
+    addresses: &[SocketAddr],
     check: &Check,
     proxy_protocol: Option<ProxyVersion>,
     surroundings: &Surroundings,
     kept: &Kept,
 ) -> Evidence {
     let (at, began) = (wall(), Instant::now());
-    let asking = Asking { address: check.elsewhere.of(address), check, proxy_protocol, surroundings, kept };
+    let mut addresses: Vec<_> = addresses.iter().map(|address| check.elsewhere.of(*address)).collect();
+    addresses.dedup();
+    let asking = Asking { address: addresses[0], addresses, check, proxy_protocol, surroundings, kept };
     let (tried, asked, trace) = asking.ask().await;
     let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     let (step, cause, got) = match asked {

@@ -295,7 +295,7 @@ async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: Step, #[ca
     let check = check(json!({ "kind": "command", "program": "lag", "arguments": ["lag"], "timeout": "1s" }));
     let began = Instant::now();
     let evidence =
-        merismos_plane::probe::probe(([192, 0, 2, 9], 80).into(), &check, None, &surroundings).await;
+        merismos_plane::probe::probe(&[([192, 0, 2, 9], 80).into()], &check, None, &surroundings).await;
     assert_told(&evidence, step, got);
     assert!(began.elapsed() < PATIENCE, "what the program started is ended with it");
 }
@@ -306,7 +306,7 @@ async fn no_program_is_run_where_none_may_be() {
     assert_told(&probe(free_address(), &check, None).await, Step::Connect, "this service runs no programs");
     let (_folder, surroundings) = program("exit 0");
     let other = crate::probing::check(json!({ "kind": "command", "program": "none" }));
-    let evidence = merismos_plane::probe::probe(free_address(), &other, None, &surroundings).await;
+    let evidence = merismos_plane::probe::probe(&[free_address()], &other, None, &surroundings).await;
     assert_told(&evidence, Step::Connect, "the program can't be run");
 }
 
@@ -337,6 +337,7 @@ async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] st
         address: server.address,
         checks: [passes.into(), fails.into()].into(),
         proxy_protocol: None,
+        other_addresses: Vec::new(),
         needed,
     };
     prober.set(vec![target], |_| State::Unproven.into());

@@ -2,7 +2,7 @@
 
 use rstest::rstest;
 
-use crate::rig::{Rig, Server, free_address, until};
+use crate::rig::{Rig, Server, Silent, free_address, until};
 
 #[test]
 fn a_refused_connection_goes_to_another_server_and_is_counted() {
@@ -29,20 +29,8 @@ fn a_request_with_a_body_is_retried_too_when_no_connection_was_made() {
 
 #[test]
 fn a_silent_address_is_given_up_after_the_connect_timeout() {
-    // A listener whose queue is full takes no connection: the kernel drops the attempts.
-    let full = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
-    full.bind(&"127.0.0.1:0".parse::<std::net::SocketAddr>().unwrap().into()).unwrap();
-    full.listen(0).unwrap();
-    let address = full.local_addr().unwrap().as_socket().unwrap();
-    let _fill: Vec<_> = (0..4)
-        .map(|_| {
-            let filler = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
-            filler.set_nonblocking(true).unwrap();
-            let _ = filler.connect(&address.into());
-            filler
-        })
-        .collect();
-    let rig = Rig::new(&[address, Server::named("tern").address], "connect_timeout = \"100ms\"", "");
+    let silent = Silent::start();
+    let rig = Rig::new(&[silent.address, Server::named("tern").address], "connect_timeout = \"100ms\"", "");
     let mut client = rig.client();
     for _ in 0..2 {
         assert!(client.get("/").text().starts_with("tern"));

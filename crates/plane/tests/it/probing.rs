@@ -30,7 +30,7 @@ fn http() -> Check {
 
 /// Runs a check once, where no program may be run.
 pub(crate) async fn probe(address: SocketAddr, check: &Check, proxy: Option<ProxyVersion>) -> Evidence {
-    merismos_plane::probe::probe(address, check, proxy, &Surroundings::default()).await
+    merismos_plane::probe::probe(&[address], check, proxy, &Surroundings::default()).await
 }
 
 #[rstest]
@@ -82,6 +82,7 @@ async fn the_prober_follows_a_server_down_and_up() {
         checks: [check(json!({ "kind": "tcp" })).into()].into(),
         needed: ChecksNeeded::All,
         proxy_protocol: None,
+        other_addresses: Vec::new(),
     };
     prober.set(vec![target.clone()], |_| State::Up.into());
     let mut next = async || {
@@ -125,6 +126,7 @@ async fn probed_many_times(keep_alive: bool, answers_on_each: usize) -> (usize, 
         checks: [check(json!({ "kind": "http", "keep_alive": keep_alive })).into()].into(),
         needed: ChecksNeeded::All,
         proxy_protocol: None,
+        other_addresses: Vec::new(),
     };
     prober.set(vec![target], |_| State::Up.into());
     for _ in 0..6 {

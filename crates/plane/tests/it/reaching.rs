@@ -1,13 +1,14 @@
 //! How servers are reached: from which address, over which kept connections, and ahead of need.
 
 use std::collections::BTreeSet;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 use merismos_core::health::State;
 use rstest::rstest;
 
-use crate::rig::{Rig, Server, until};
+use crate::rig::{Rig, Server, Silent, free_address, until};
 
 /// A server that notes where its connections come from.
 fn noting() -> (Server, Arc<Mutex<Vec<IpAddr>>>) {
@@ -95,4 +96,62 @@ fn a_server_that_comes_back_is_connected_to_before_anybody_asks() {
         rig.publish();
         seen.lock().unwrap().len() >= 2 * made
     });
+}
+
+fn raced(rig: &mut Rig, first: SocketAddr, others: &[SocketAddr]) {
+    let others: Vec<String> = others.iter().map(|it| format!("\"{it}\"")).collect();
+    let text = format!(
+        "format = 2\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\n[pools.quay]\n\
+         connect_timeout = \"2s\"\nkeep_limit = 0\n[pools.quay.servers.s0]\naddress = \"{first}\"\n\
+         other_addresses = [{}]\n",
+        rig.address,
+        others.join(", ")
+    );
+    rig.publish_text(&text);
+}
+
+#[test]
+fn the_first_address_of_a_server_that_answers_is_used_and_tried_first_from_then_on() {
+    let (silent, (server, _)) = (Silent::start(), noting());
+    let mut rig = Rig::new(&[], "", "");
+    raced(&mut rig, silent.address, &[free_address(), server.address]);
+    let mut client = rig.client();
+    let mut times = Vec::new();
+    for _ in 0..4 {
+        let start = Instant::now();
+        assert_eq!(client.get("/").status, 200);
+        times.push(start.elapsed());
+    }
+    let wait = Duration::from_millis(250);
+    assert!(times[0] >= wait, "the first address has its time: {times:?}");
+    assert!(times[1..].iter().any(|time| *time < wait), "the one that answered goes first: {times:?}");
+    let counts = rig.counts(0);
+    assert_eq!((server.connections(), counts.taken, counts.failed, counts.retried), (4, 4, 0, 0));
+}
+
+#[test]
+fn a_server_none_of_whose_addresses_answers_fails_within_its_time() {
+    let (silent, other) = (Silent::start(), Silent::start());
+    let mut rig = Rig::new(&[], "", "");
+    raced(&mut rig, silent.address, &[other.address]);
+    let start = Instant::now();
+    assert_eq!(rig.client().get("/").status, 502);
+    assert!(start.elapsed() >= Duration::from_millis(1_950), "{:?}", start.elapsed());
+    raced(&mut rig, free_address(), &[free_address(), free_address()]);
+    assert_eq!(rig.client().get("/").status, 502);
+}
+
+#[tokio::test]
+async fn probes_reach_a_server_by_whichever_of_its_addresses_answers() {
+    let (silent, server) = (Silent::start(), Server::named("gull"));
+    let surroundings = merismos_plane::probe::Surroundings::default();
+    for kind in ["tcp", "http"] {
+        let check = crate::probing::check(serde_json::json!({ "kind": kind }));
+        let addresses = [silent.address, server.address];
+        let evidence = merismos_plane::probe::probe(&addresses, &check, None, &surroundings).await;
+        assert!(evidence.passed(), "{evidence}");
+        let connected =
+            evidence.steps.iter().any(|step| step.got == format!("connected to {}", server.address));
+        assert!(connected, "{:?}", evidence.steps);
+    }
 }

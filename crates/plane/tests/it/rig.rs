@@ -239,6 +239,29 @@ impl Client {
     }
 }
 
+/// A server whose queue is full: the kernel drops all attempts to connect.
+pub(crate) struct Silent {
+    pub(crate) address: SocketAddr,
+    _sockets: Vec<socket2::Socket>,
+}
+
+impl Silent {
+    pub(crate) fn start() -> Self {
+        let socket = || socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        let full = socket();
+        full.bind(&SocketAddr::from(([127, 0, 0, 1], 0)).into()).unwrap();
+        full.listen(0).unwrap();
+        let address = full.local_addr().unwrap().as_socket().unwrap();
+        let fillers = (0..4).map(|_| {
+            let filler = socket();
+            filler.set_nonblocking(true).unwrap();
+            let _ = filler.connect(&address.into());
+            filler
+        });
+        Self { address, _sockets: fillers.chain([full]).collect() }
+    }
+}
+
 /// A scripted server: each connection runs the script, with its number.
 pub(crate) struct Server {
     pub(crate) address: SocketAddr,

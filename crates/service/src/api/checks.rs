@@ -44,13 +44,13 @@ pub(super) async fn try_check(
     let servers: Result<Vec<_>, ApiError> =
         request.servers.iter().map(|server| find(document, server)).collect();
     let surroundings = &app.surroundings;
-    let tries = servers?.into_iter().map(|(id, address, proxy)| {
+    let tries = servers?.into_iter().map(|(id, addresses, proxy)| {
         let check = &check;
         async move {
-            let evidence = probe(address, check, proxy, surroundings).await;
+            let evidence = probe(&addresses, check, proxy, surroundings).await;
             Tried {
                 server: id.to_string(),
-                address: address.to_string(),
+                address: addresses[0].to_string(),
                 passed: evidence.passed(),
                 evidence,
             }
@@ -112,13 +112,13 @@ fn read(name: &Name, keys: Map<String, Value>) -> Result<Check, ApiError> {
 fn find(
     document: &Document,
     server: &str,
-) -> Result<(PoolServer, SocketAddr, Option<ProxyVersion>), ApiError> {
+) -> Result<(PoolServer, Vec<SocketAddr>, Option<ProxyVersion>), ApiError> {
     let id: PoolServer = server.parse().map_err(ApiError::bad_request)?;
     let pool = document.pools.get(&id.pool);
-    let known =
-        pool.and_then(|pool| Some((pool.servers.get(&id.server)?.address.get(), pool.proxy_protocol)));
-    let (address, proxy_protocol) = known.ok_or_else(|| no_server(&id))?;
-    Ok((id, address, proxy_protocol))
+    let known = pool
+        .and_then(|pool| Some((pool.servers.get(&id.server)?.addresses().collect(), pool.proxy_protocol)));
+    let (addresses, proxy_protocol) = known.ok_or_else(|| no_server(&id))?;
+    Ok((id, addresses, proxy_protocol))
 }
 
 fn no_server(id: &PoolServer) -> ApiError {

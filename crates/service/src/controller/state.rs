@@ -291,6 +291,7 @@ impl State {
             targets.extend(spec.servers.iter().map(|(server, it)| Target {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
                 address: it.address.get(),
+                other_addresses: it.other_addresses.clone(),
                 checks: Arc::clone(&checks),
                 needed: spec.checks_needed,
                 proxy_protocol: spec.proxy_protocol,

@@ -231,3 +231,31 @@ async fn a_name_that_leads_nowhere_is_told_before_it_goes_live() {
     })
     .await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn addresses_that_are_taken_together_are_one_server_that_is_reached_where_it_answers() {
+    let service = Service::bare(Database::shared(), &[]).await;
+    let port = 40_000 + free().port() % 20_000;
+    // Nothing listens at the first two.
+    let dns = NameServer::start("booking IN AAAA ::1\nbooking IN A 127.0.2.7\nbooking IN A 127.0.2.8\n");
+    let at = format!("127.0.2.8:{port}").parse().unwrap();
+    let _gull = merismos_lab::stand_in::StandIn::start("gull", at).unwrap();
+    let text = document(
+        &service,
+        &format!(
+            "name = \"booking.skerry.example\"\nrecords = \"address\"\nport = {port}\ntogether = true\nresolver = \"{}\"\n",
+            dns.address
+        ),
+    );
+    until("the name server answers", async || {
+        service.apply(&text).await.is_ok_and(|review| review.made)
+            || service.status().await.revision.number == 1
+    })
+    .await;
+    finds(&service, &[format!("quay/dns---1-{port} 1 0")]).await;
+    service.all_up().await;
+    for _ in 0..5 {
+        let (status, text) = service.get().await.unwrap();
+        assert!(status == 200 && text.starts_with("gull"), "{status} {text}");
+    }
+}

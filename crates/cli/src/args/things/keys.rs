@@ -326,6 +326,10 @@ pub(crate) struct ServerKeys {
     /// Where it listens: ADDRESS:PORT or HOST:PORT
     #[arg(long, value_name = "ADDRESS:PORT")]
     address: Option<String>,
+    /// Where it listens too; the connection that is made first is used; may be given several times
+    #[arg(long = "other-address", value_name = "ADDRESS:PORT")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    other_addresses: Vec<String>,
     /// Its part of the work, 0 to 1000
     #[arg(long)]
     weight: Option<u16>,
@@ -364,6 +368,9 @@ pub(crate) struct LookupKeys {
     /// The weight of each server; for address records
     #[arg(long)]
     weight: Option<u16>,
+    /// All addresses of a name are one server's
+    #[arg(long, num_args = 0..=1, default_missing_value = "true", value_name = "YES")]
+    together: Option<bool>,
     /// The name server to ask
     #[arg(long, value_name = "ADDRESS:PORT")]
     resolver: Option<String>,

@@ -1,7 +1,7 @@
 //! What each kind of thing is made of.
 
 use std::collections::BTreeSet;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 
 use ipnet::IpNet;
@@ -321,8 +321,21 @@ fn limits(section: &mut Section<'_, '_>) -> ServerLimits {
     }
 }
 
+/// The most addresses of a server beside the one that it is known by.
+const MOST_OTHER_ADDRESSES: usize = 7;
+
+fn other_addresses(value: &Value) -> Result<Vec<SocketAddr>, String> {
+    let wanted =
+        || "a list of 1 to 7 IP addresses with ports in quotes, such as [\"[2001:db8::21]:8080\"]".to_owned();
+    let Value::List(items) = value else { return Err(wanted()) };
+    let addresses: Result<Vec<_>, _> = items.iter().map(|item| socket_address(&item.value)).collect();
+    let addresses = addresses.ok().filter(|all| (1..=MOST_OTHER_ADDRESSES).contains(&all.len()));
+    addresses.ok_or_else(wanted)
+}
+
 fn server(mut section: Section<'_, '_>) -> Option<Server> {
     let address = section.required("address", address);
+    let other_addresses = section.value("other_addresses", other_addresses).unwrap_or_default();
     let weight = section.value("weight", number(0..=1_000));
     let tier = section.value("tier", number(0..=7));
     let capacity = section.value("capacity", number(1..=100));
@@ -335,6 +348,7 @@ fn server(mut section: Section<'_, '_>) -> Option<Server> {
     section.close();
     Some(Server {
         address: address?,
+        other_addresses,
         weight: weight.unwrap_or(1),
         tier: tier.unwrap_or(0),
         capacity: capacity.unwrap_or(100),
@@ -360,6 +374,7 @@ fn lookup(mut section: Section<'_, '_>) -> Option<Lookup> {
     let is_address = records == Some(Records::Address);
     let port = if is_address { section.required("port", number(1..=65_535)) } else { None };
     let weight = if is_address { section.value("weight", number(0..=1_000)).or(Some(1)) } else { None };
+    let together = section.value("together", flag).unwrap_or(false);
     let resolver = section.value("resolver", socket_address);
     let when_empty = section.value("when_empty", |value| match text(value) {
         Some("keep") => Ok(WhenEmpty::Keep),
@@ -379,6 +394,7 @@ fn lookup(mut section: Section<'_, '_>) -> Option<Lookup> {
         records: records?,
         port,
         weight,
+        together,
         resolver,
         when_empty: when_empty.unwrap_or(WhenEmpty::Keep),
         least_interval: least_interval.unwrap_or(Span::from_millis(5_000)),

@@ -64,6 +64,18 @@ fn export_round_trips_and_is_stable() {
 #[case::unknown_key("weight = 3", "wieght = 3", 12, "pools.booking.servers.gull.wieght")]
 #[case::no_port("192.0.2.21:8080", "192.0.2.21", 11, "pools.booking.servers.gull.address")]
 #[case::missing_address("address = \"192.0.2.22:8080\"", "", 14, "pools.booking.servers.tern.address")]
+#[case::address_twice(
+    "192.0.2.22:8080\"",
+    "192.0.2.22:8080\"\nother_addresses = [\"192.0.2.22:8080\"]",
+    16,
+    "pools.booking.servers.tern.other_addresses"
+)]
+#[case::other_address_of_another(
+    "192.0.2.22:8080\"",
+    "192.0.2.22:8080\"\nother_addresses = [\"192.0.2.21:8080\"]",
+    16,
+    "pools.booking.servers.tern.other_addresses"
+)]
 #[case::same_address("192.0.2.22:8080", "192.0.2.21:8080", 15, "pools.booking.servers.tern.address")]
 #[case::unknown_pool("pool = \"booking\"", "pool = \"bookings\"", 20, "frontends.booking.pool")]
 #[case::unknown_check("check = \"answers\"", "check = \"answer\"", 8, "pools.booking.check")]
