@@ -131,7 +131,7 @@ mod tests {
         assert_eq!(from_addresses(&lookup(false), &both).len(), 4);
         let target = Service { priority: 1, weight: 8, port: 80, addresses: both };
         assert_eq!(
-            in_words(from_services(&lookup(true), std::slice::from_ref(&target)))[0].split(' ').last(),
+            in_words(from_services(&lookup(true), std::slice::from_ref(&target)))[0].rsplit(' ').next(),
             Some("8")
         );
         let each = from_services(&lookup(false), &[target]);
