@@ -22,6 +22,8 @@ export const { navigate, route, isActive } = createRouter({
   '/hosts/:name': ThingPage,
   '/ranges': ListPage,
   '/ranges/:name': ThingPage,
+  '/networks': ListPage,
+  '/networks/:name': ThingPage,
   '/messages': ListPage,
   '/messages/:name': ThingPage,
   '/changes': ChangesPage,

@@ -281,13 +281,15 @@ pub(crate) async fn write_all(
     .await
 }
 
-/// What may come behind the bytes that go through a pipe.
+/// Whose bytes go through a pipe.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Behind {
-    /// A server says nothing before it is asked again; and nothing else in the task waits with the same alarm meanwhile.
-    Nothing,
-    /// A client may send its next requests at any time.
-    Requests,
+pub(crate) enum Carried {
+    /// A server's, which says nothing more before it is asked again.
+    Answer,
+    /// The same, while the request is still on its way: another part of the task waits with the same alarm.
+    EarlyAnswer,
+    /// A client's, which may send its next requests at any time.
+    Request,
 }
 
 /// How bytes that were to go through a pipe did not.
@@ -334,18 +336,18 @@ pub(crate) async fn send_ahead(
 pub(crate) async fn splice(
     (source, source_patience): (&TcpStream, Duration),
     (sink, sink_patience): (&TcpStream, Duration),
-    (mut left, behind): (u64, Behind),
+    (mut left, what): (u64, Carried),
     pipe: &mut Pipe,
     watch: Watch<'_>,
 ) -> Result<bool, Spilt> {
-    let mut gathering = (behind == Behind::Nothing).then(|| Gathering::new(source));
+    let mut gathering = (what == Carried::Answer).then(|| Gathering::new(source));
     watch.within(if pipe.is_empty() { source_patience } else { sink_patience });
     std::future::poll_fn(|context| {
         while left > 0 || !pipe.is_empty() {
             if pipe.is_empty() {
-                let filled = match behind {
-                    Behind::Nothing => pipe.poll_fill_last(source, left, context),
-                    Behind::Requests => pipe.poll_fill(source, left, context),
+                let filled = match what {
+                    Carried::Answer | Carried::EarlyAnswer => pipe.poll_fill_last(source, left, context),
+                    Carried::Request => pipe.poll_fill(source, left, context),
                 };
                 match filled {
                     Poll::Ready(Ok(0)) => return Poll::Ready(Err(Spilt::Source(Trouble::Closed))),

@@ -236,7 +236,7 @@ export interface Trial {
   happened: { after_ms: number; subject: string; says: string }[]
 }
 
-export type Kind = 'host' | 'range' | 'taken' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend' | 'message'
+export type Kind = 'host' | 'range' | 'taken' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend' | 'message' | 'network'
 
 /** A value of a key: what JSON holds. */
 export type Json = string | number | boolean | null | Json[] | { [key: string]: Json }

@@ -54,7 +54,7 @@
       const was = thing ? shown(field, thing.keys) : ''
       if (!applies(field, values)) {
         if (thing && was !== '') keys[field.key] = null
-      } else if (typed.trim() !== was) keys[field.key] = meant(field, typed)
+      } else if (typed.trim() !== was) keys[field.key] = meant(field, typed, thing?.keys[field.key])
     }
     if (labels.trim() !== labelText(thing?.labels ?? {})) keys.labels = meantLabels(labels, thing?.labels ?? {})
     return keys
@@ -80,7 +80,7 @@
       </div>
     {/if}
     <Fields {fields} bind:values />
-    {#if kind !== 'lookup' && kind !== 'taken'}
+    {#if kind !== 'lookup' && kind !== 'taken' && kind !== 'network'}
       <div class="mt-2">
         <label class="block" for="field-labels">Labels</label>
         <input id="field-labels" class="input input-sm w-full" autocomplete="off" bind:value={labels} placeholder="site=north, rack=r7" />

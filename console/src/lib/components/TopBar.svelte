@@ -15,6 +15,7 @@
     ['/checks', 'Checks'],
     ['/hosts', 'Hosts'],
     ['/ranges', 'Addresses'],
+    ['/networks', 'Networks'],
     ['/messages', 'Messages'],
     ['/changes', 'Changes'],
   ] as const

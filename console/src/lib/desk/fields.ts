@@ -8,7 +8,7 @@ export interface Field {
   help: string
   /** What stands in the field while it is empty: the default. */
   empty: string
-  type: 'text' | 'number' | 'flag' | 'choice' | 'thing' | 'words'
+  type: 'text' | 'number' | 'flag' | 'choice' | 'thing' | 'words' | 'numbers' | 'lists'
   /** The choices, or the kind of thing to choose. */
   of?: string[]
   kind?: Kind
@@ -65,6 +65,8 @@ export const FIELDS: Record<Kind, Field[]> = {
     note,
     { ...text('next_pools', 'More pools', 'none', 'names, in order'), type: 'words', more: true },
     { ...text('choose_pool', 'Chosen', '', 'how one of several pools is chosen'), type: 'choice', of: ['in-order', 'by-weight', 'by-latency', 'by-network'], more: true },
+    { ...text('pool_weights', 'Their weights', 'booking=3 standby=1', '1 each where nothing is said', { when: { key: 'choose_pool', is: 'by-weight' } }), type: 'numbers', more: true },
+    { ...text('pool_networks', 'Their networks', 'booking=islands,coast', 'lists of networks whose clients a pool gets', { when: { key: 'choose_pool', is: 'by-network' } }), type: 'lists', more: true },
     { ...text('last_resort', 'Last resort', 'none', 'the pool that takes what nobody else will'), type: 'thing', kind: 'pool', more: true },
     { ...text('connection_limit', 'Clients at once', '10000', 'one more is let go, with 503 where it speaks HTTP'), type: 'number', more: true },
     text('idle_timeout', 'Client’s rest', '60s, tcp 10m, udp 30s', 'between requests, in a body, or without a byte, 100ms to 24h', { more: true }),
@@ -183,6 +185,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     text('addresses', 'Addresses', '192.0.2.16/28', 'a prefix, or first-last', { needed: true }),
     note,
   ],
+  network: [{ ...text('prefixes', 'Networks', '192.0.2.0/24 2001:db8::7', 'addresses and prefixes', { needed: true }), type: 'words' }],
   message: [
     { ...text('pools', 'Of pools', 'all', 'whose changes are told'), type: 'words' },
     { ...text('changes', 'Of changes', 'down up empty', 'down, up, suspect, flapping, empty, filled'), type: 'words' },
@@ -214,13 +217,27 @@ export function shown(field: Field, keys: Keys): string {
   const value = keys[field.key]
   if (value === undefined || value === null) return ''
   if (field.type === 'flag') return value === true ? 'yes' : ''
+  if (field.type === 'numbers' || field.type === 'lists')
+    return Object.entries(value)
+      .map(([name, of]) => `${name}=${Array.isArray(of) ? of.join(',') : of}`)
+      .join(' ')
   return Array.isArray(value) ? value.join(' ') : String(value)
 }
 
-/** What a field's text means as a value; null puts the key back to its default. */
-export function meant(field: Field, text: string): Json {
+/** What a field's text means as a value; null puts the key back to its default. `before` is the value that it had. */
+export function meant(field: Field, text: string, before: Json | undefined): Json {
   const trimmed = text.trim()
   if (trimmed === '') return null
+  if (field.type === 'numbers' || field.type === 'lists') {
+    // What is not named any more is taken away.
+    const table: Keys = Object.fromEntries(Object.keys(before ?? {}).map((name) => [name, null]))
+    for (const pair of trimmed.split(/\s+/)) {
+      const [name, ...rest] = pair.split('=')
+      const of = rest.join('=')
+      table[name ?? ''] = field.type === 'lists' ? of.split(',') : /^\d+$/.test(of) ? Number(of) : of
+    }
+    return table
+  }
   if (field.type === 'number') return /^\d+$/.test(trimmed) ? Number(trimmed) : trimmed
   if (field.type === 'flag') return trimmed === 'yes' || trimmed === 'true'
   if (field.type === 'words') return trimmed.split(/[\s,]+/)
@@ -252,6 +269,7 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   check: { one: 'check', many: 'Checks', home: 'checks' },
   host: { one: 'host', many: 'Hosts', home: 'hosts' },
   range: { one: 'range', many: 'Reserved addresses', home: 'ranges' },
+  network: { one: 'network', many: 'Networks', home: 'networks' },
   message: { one: 'message', many: 'Messages', home: 'messages' },
   taken: { one: 'taken address', many: 'Taken addresses', home: 'ranges' },
 }

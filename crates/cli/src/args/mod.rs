@@ -71,6 +71,9 @@ enum Command {
     /// Ranges of service addresses
     #[command(subcommand)]
     Range(things::RangeVerb),
+    /// Lists of clients' networks, by which frontends may choose pools
+    #[command(subcommand)]
+    Network(things::Verb<things::NetworkKeys>),
     /// Messages: who is told of which changes, by webhook and e-mail
     #[command(subcommand)]
     Message(things::MessageVerb),
@@ -122,6 +125,7 @@ impl Args {
             Command::Check(verb) => verb.run(&context).await,
             Command::Host(verb) => verb.run(&context).await,
             Command::Range(verb) => verb.run(&context).await,
+            Command::Network(verb) => verb.run(&context).await,
             Command::Message(verb) => verb.run(&context).await,
             Command::Draft(verb) => verb.run(&context).await,
             Command::Revision(verb) => verb.run(&context).await,

@@ -25,7 +25,7 @@ pub(crate) fn list(things: &Things, kind: Kind) {
         return;
     }
     let uses = match kind {
-        Kind::Pool | Kind::Check | Kind::Range | Kind::Host | Kind::Taken => true,
+        Kind::Pool | Kind::Check | Kind::Range | Kind::Host | Kind::Taken | Kind::Network => true,
         Kind::Server | Kind::Lookup | Kind::Frontend | Kind::Message => false,
     };
     let kind = kind.to_string();

@@ -521,7 +521,7 @@ fn shared_servers(document: &Document, found: &mut Vec<Warning>) {
 }
 
 /// The first few of many.
-fn first_of(all: &[String]) -> String {
+pub(super) fn first_of(all: &[String]) -> String {
     const SHOWN: usize = 5;
     let shown = all.iter().take(SHOWN).cloned().collect::<Vec<_>>().join(", ");
     if all.len() > SHOWN { format!("{shown} and {} more", all.len() - SHOWN) } else { shown }

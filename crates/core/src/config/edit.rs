@@ -252,7 +252,7 @@ fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
 }
 
 /// One thing's keys as JSON, as they stand in the document; `None` when it is not there. A taken address, a plain text
-/// in the document, has the key `address`.
+/// in the document, has the key `address`, and a list of networks, a plain list there, the key `prefixes`.
 #[must_use]
 pub fn value(document: &Document, thing: &Thing) -> Option<Value> {
     fn json<T: serde::Serialize>(thing: Option<&T>) -> Option<Value> {
@@ -273,6 +273,9 @@ pub fn value(document: &Document, thing: &Thing) -> Option<Value> {
         Thing::Lookup(pool, name) => json(document.pools.get(pool)?.lookups.get(name)),
         Thing::Frontend(name) => json(document.frontends.get(name)),
         Thing::Message(name) => json(document.messages.get(name)),
+        Thing::Network(name) => {
+            document.networks.get(name).map(|prefixes| serde_json::json!({ "prefixes": prefixes }))
+        }
     }
 }
 
@@ -297,7 +300,8 @@ fn parent(thing: &Thing) -> Option<Thing> {
         | Thing::Check(_)
         | Thing::Pool(_)
         | Thing::Frontend(_)
-        | Thing::Message(_) => None,
+        | Thing::Message(_)
+        | Thing::Network(_) => None,
     }
 }
 
@@ -318,8 +322,20 @@ fn unknown(document: &Document, thing: &Thing) -> EditError {
         Thing::Lookup(pool, _) => document.pools.get(pool).map(|it| names(&it.lookups)).unwrap_or_default(),
         Thing::Frontend(_) => names(&document.frontends),
         Thing::Message(_) => names(&document.messages),
+        Thing::Network(_) => names(&document.networks),
     };
     EditError::Unknown { thing: thing.clone(), near }
+}
+
+/// The value of a thing's only key.
+fn alone(thing: &Thing, mut value: Value, key: &str) -> Result<Value, EditError> {
+    let own = value.as_object_mut().and_then(|keys| keys.remove(key));
+    let others = value.as_object().into_iter().flat_map(Map::keys);
+    let problem = |other: &String| {
+        Problem::at(&format!("{thing}.{other}"), "this key is unknown", &format!("{key} alone"))
+    };
+    let problems: Vec<Problem> = others.map(problem).collect();
+    if problems.is_empty() { Ok(own.unwrap_or_default()) } else { Err(EditError::Keys(problems)) }
 }
 
 /// Reads one thing from JSON, by way of a small document that holds nothing else, and puts it where it belongs.
@@ -340,7 +356,8 @@ fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, 
         tree::put(&mut small, &around.keys(), keys);
     }
     let value = match thing {
-        Thing::Taken(..) => value.get("address").cloned().unwrap_or_default(),
+        Thing::Taken(..) => alone(thing, value, "address")?,
+        Thing::Network(_) => alone(thing, value, "prefixes")?,
         _ => value,
     };
     tree::put(&mut small, &thing.keys(), value);
@@ -353,6 +370,7 @@ fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, 
         Thing::Pool(name) => document.pools.extend(read.pools.into_iter().filter(|(it, _)| it == name)),
         Thing::Frontend(_) => document.frontends.extend(read.frontends),
         Thing::Message(_) => document.messages.extend(read.messages),
+        Thing::Network(_) => document.networks.extend(read.networks),
         Thing::Taken(range, _) => {
             let made = read.ranges.into_values().next().expect(lost);
             document.ranges.get_mut(range).expect("it was looked for before").taken.extend(made.taken);
@@ -384,6 +402,7 @@ fn removed(mut document: Document, thing: &Thing) -> Document {
         }
         Thing::Frontend(name) => drop(document.frontends.remove(name)),
         Thing::Message(name) => drop(document.messages.remove(name)),
+        Thing::Network(name) => drop(document.networks.remove(name)),
     }
     document
 }
@@ -418,6 +437,13 @@ fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
                 if let Some(networks) = more.pool_networks.remove(renamed.name()) {
                     more.pool_networks.insert(to.clone(), networks);
                 }
+            }
+        }
+        (Thing::Frontend(name), Thing::Network(_)) => {
+            let frontend = document.frontends.get_mut(name);
+            let lists = frontend.into_iter().flat_map(|it| it.more.pool_networks.values_mut().flatten());
+            for list in lists.filter(|list| *list == renamed.name()) {
+                *list = to.clone();
             }
         }
         (Thing::Message(name), Thing::Pool(_)) => {

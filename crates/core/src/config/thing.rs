@@ -29,6 +29,8 @@ pub enum Thing {
     Frontend(Name),
     /// `messages.NAME`
     Message(Name),
+    /// `networks.NAME`: a list of clients' networks.
+    Network(Name),
 }
 
 /// What kind of thing something is.
@@ -54,6 +56,8 @@ pub enum Kind {
     Frontend,
     /// Who is told of which changes.
     Message,
+    /// A list of clients' networks.
+    Network,
 }
 
 impl fmt::Display for Kind {
@@ -68,6 +72,7 @@ impl fmt::Display for Kind {
             Self::Lookup => "lookup",
             Self::Frontend => "frontend",
             Self::Message => "message",
+            Self::Network => "network",
         })
     }
 }
@@ -78,7 +83,7 @@ pub enum ThingError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME, ranges.NAME.taken.NAME or messages.NAME; found {0:?}"
+         hosts.NAME, ranges.NAME, ranges.NAME.taken.NAME, networks.NAME or messages.NAME; found {0:?}"
     )]
     Shape(String),
     /// One of its names is wrong.
@@ -100,6 +105,7 @@ impl Thing {
             Self::Lookup(..) => Kind::Lookup,
             Self::Frontend(_) => Kind::Frontend,
             Self::Message(_) => Kind::Message,
+            Self::Network(_) => Kind::Network,
         }
     }
 
@@ -114,7 +120,8 @@ impl Thing {
             | Self::Pool(name)
             | Self::Lookup(_, name)
             | Self::Frontend(name)
-            | Self::Message(name) => name,
+            | Self::Message(name)
+            | Self::Network(name) => name,
             Self::Server(server) => &server.server,
         }
     }
@@ -132,6 +139,7 @@ impl Thing {
             Self::Lookup(pool, _) => Self::Lookup(pool.clone(), to),
             Self::Frontend(_) => Self::Frontend(to),
             Self::Message(_) => Self::Message(to),
+            Self::Network(_) => Self::Network(to),
         }
     }
 
@@ -169,6 +177,7 @@ impl FromStr for Thing {
             ["pools", pool, "lookups", name] => Self::Lookup(pool.parse()?, name.parse()?),
             ["frontends", name] => Self::Frontend(name.parse()?),
             ["messages", name] => Self::Message(name.parse()?),
+            ["networks", name] => Self::Network(name.parse()?),
             _ => return Err(ThingError::Shape(path.to_owned())),
         })
     }
@@ -186,6 +195,7 @@ impl fmt::Display for Thing {
             Self::Lookup(pool, name) => write!(f, "pools.{pool}.lookups.{name}"),
             Self::Frontend(name) => write!(f, "frontends.{name}"),
             Self::Message(name) => write!(f, "messages.{name}"),
+            Self::Network(name) => write!(f, "networks.{name}"),
         }
     }
 }
@@ -217,6 +227,7 @@ mod tests {
     #[case("pools.booking.lookups.dns", "lookup booking/dns")]
     #[case("checks.answers", "check answers")]
     #[case("messages.watch", "message watch")]
+    #[case("networks.islands", "network islands")]
     #[case("hosts.gull", "host gull")]
     #[case("ranges.public.taken.web", "address public/web")]
     fn paths(#[case] path: &str, #[case] words: &str) {

@@ -1,5 +1,6 @@
 //! All things of a document, to be listed.
 
+use super::check::first_of;
 use super::diff::summary_of;
 use super::document::{Document, Labels};
 use super::thing::Thing;
@@ -50,6 +51,10 @@ impl Entry<'_> {
             }
             Thing::Frontend(name) => document.frontends.get(name).map(summary_of),
             Thing::Message(name) => document.messages.get(name).map(summary_of),
+            Thing::Network(name) => document.networks.get(name).map(|prefixes| {
+                let all: Vec<String> = prefixes.iter().map(ToString::to_string).collect();
+                first_of(&all)
+            }),
         };
         summary.unwrap_or_default()
     }
@@ -66,7 +71,8 @@ impl Entry<'_> {
             | Thing::Check(_)
             | Thing::Pool(_)
             | Thing::Frontend(_)
-            | Thing::Message(_) => false,
+            | Thing::Message(_)
+            | Thing::Network(_) => false,
         }
     }
 }
@@ -88,6 +94,7 @@ pub fn find<'d>(document: &'d Document, thing: &Thing) -> Option<Entry<'d>> {
         }
         Thing::Frontend(name) => document.frontends.get(name).map(|it| (&it.labels, it.note.as_str()))?,
         Thing::Message(name) => document.messages.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        Thing::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
     };
     Some(Entry { thing: thing.clone(), labels, note, document })
 }
@@ -101,6 +108,7 @@ pub fn list(document: &Document) -> Vec<Entry<'_>> {
         all.push(Thing::Range(name.clone()));
         all.extend(range.taken.keys().map(|taken| Thing::Taken(name.clone(), taken.clone())));
     }
+    all.extend(document.networks.keys().cloned().map(Thing::Network));
     all.extend(document.checks.keys().cloned().map(Thing::Check));
     for (name, pool) in &document.pools {
         all.push(Thing::Pool(name.clone()));

@@ -25,6 +25,9 @@ pub fn users(document: &Document, thing: &Thing) -> Vec<Thing> {
         Thing::Taken(wanted, taken) => frontends(
             &|frontend| matches!(frontend.listen.written(), Written::Taken { range, name } if range == wanted && name == taken),
         ),
+        Thing::Network(list) => {
+            frontends(&|frontend| frontend.more.pool_networks.values().flatten().any(|it| it == list))
+        }
         Thing::Check(check) => {
             let using = document.pools.iter().filter(|(_, pool)| pool.checks().any(|it| it == check));
             using.map(|(name, _)| Thing::Pool(name.clone())).collect()

@@ -15,7 +15,7 @@ use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, More, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::io::{
-    Behind, Sink, Source, Spilt, Trouble, Watch, peek, read, read_first, readable, send_ahead, splice,
+    Carried, Sink, Source, Spilt, Trouble, Watch, peek, read, read_first, readable, send_ahead, splice,
     write_all,
 };
 use crate::pipe::Pipe;
@@ -77,6 +77,7 @@ pub(super) struct Answer<'a> {
     pin: Option<Vec<u8>>,
     /// The last answer that came this way was long: this one probably is, too.
     may_be_long: bool,
+    carried: Carried,
     begun: Cell<bool>,
 }
 
@@ -94,11 +95,12 @@ impl<'a> Answer<'a> {
         (worker, client): (&'a Worker, &'a Client),
         frontend: &'a Frontend,
         request: &'a Request,
-        (server, pin, may_be_long): (&'a Server, Option<Vec<u8>>, bool),
+        (server, pin): (&'a Server, Option<Vec<u8>>),
+        (may_be_long, carried): (bool, Carried),
         watch: Watch<'a>,
     ) -> Self {
         let (lane, times, begun) = (server.cell.lane(worker.index), server.times, Cell::new(false));
-        Self { worker, client, frontend, request, lane, times, watch, pin, may_be_long, begun }
+        Self { worker, client, frontend, request, lane, times, watch, pin, may_be_long, carried, begun }
     }
 
     /// Whether the final answer's head has come.
@@ -243,7 +245,7 @@ impl<'a> Answer<'a> {
             drop(ahead);
         }
         let left = left.map_err(|trouble| not_taken(&trouble))?;
-        let moved = splice(from, to, (left, Behind::Nothing), &mut pipe, self.watch).await;
+        let moved = splice(from, to, (left, self.carried), &mut pipe, self.watch).await;
         self.worker.pipes.give_back(Some(pipe));
         match moved {
             Ok(clean) => {

@@ -22,7 +22,7 @@ use crate::connect::{ConnectError, Unreached, Upstream, reach};
 use crate::deal::{Deal, GoesOn, NoServer, choose};
 use crate::decisions::{Made, Tied};
 use crate::idle::Trust;
-use crate::io::{Behind, Sink, Source, Spilt, Trouble, Watch, Wire, read_fresh, splice, write_all};
+use crate::io::{Carried, Sink, Source, Spilt, Trouble, Watch, Wire, read_fresh, splice, write_all};
 use crate::proxy;
 use crate::relay::Relay;
 use crate::witness::{Sighting, Watch as Witness};
@@ -433,8 +433,9 @@ impl Exchange<'_> {
             return Err(Failed::Server(server_failure(&trouble)));
         }
         let pin = sending.pin.take();
-        let to = (server, pin, was_long);
-        let answer = Answer::new((self.worker, self.client), self.frontend, self.request, to, self.watch);
+        let carried = if sending.follow.is_done() { Carried::Answer } else { Carried::EarlyAnswer };
+        let (who, from) = ((self.worker, self.client), (server, pin));
+        let answer = Answer::new(who, self.frontend, self.request, from, (was_long, carried), self.watch);
         let delivered = if sending.follow.is_done() {
             self.watch.within(times.first_byte);
             answer.deliver(upstream, stream).await
@@ -511,7 +512,7 @@ impl Exchange<'_> {
                         && let (Some(from), Some(to)) = (client.socket(), server.socket())
                     {
                         let (from, to) = ((from, patience), (to, times.idle));
-                        let moved = splice(from, to, (left, Behind::Requests), &mut pipe, self.watch).await;
+                        let moved = splice(from, to, (left, Carried::Request), &mut pipe, self.watch).await;
                         self.worker.pipes.give_back(Some(pipe));
                         moved.map_err(|spilt| match spilt {
                             Spilt::Source(trouble) => PumpEnd::client(trouble),

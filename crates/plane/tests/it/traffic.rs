@@ -1,8 +1,9 @@
 //! What has to work.
 
-use merismos_core::config::document::Endpoint;
-use std::io::{Read, Write};
+use std::io::{BufRead, Read, Write};
+use std::time::Duration;
 
+use merismos_core::config::document::Endpoint;
 use merismos_core::duty::Duty;
 use merismos_core::health::State;
 
@@ -313,7 +314,6 @@ fn long_body() -> Vec<u8> {
 fn a_long_body_of_known_length_arrives_whole_and_both_connections_go_on() {
     let server = Server::start(|mut conn, _| {
         while conn.request().is_some() {
-            use std::io::Write;
             let body = long_body();
             conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()).leak());
             conn.stream.get_mut().write_all(&body).unwrap();
@@ -332,7 +332,6 @@ fn a_long_body_of_known_length_arrives_whole_and_both_connections_go_on() {
 fn a_long_body_that_breaks_off_is_told_and_one_that_the_client_leaves_harms_nobody() {
     let server = Server::start(|mut conn, _| {
         while let Some((head, _)) = conn.request() {
-            use std::io::Write;
             let body = long_body();
             conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()).leak());
             let part = if head.starts_with("GET /part ") { 1 << 20 } else { body.len() };
@@ -454,7 +453,6 @@ fn long_bodies_from_clients_arrive_whole_and_what_follows_them_is_another_reques
     both.extend_from_slice(b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\nhi");
     let mut writer = client.writer();
     let sending = std::thread::spawn(move || {
-        use std::io::Write;
         for _ in 0..3 {
             writer.write_all(&both).unwrap();
         }
@@ -470,7 +468,6 @@ fn long_bodies_from_clients_arrive_whole_and_what_follows_them_is_another_reques
 fn an_answer_before_the_end_of_a_long_body_ends_the_connection_after_it() {
     let server = Server::start(|mut conn, _| {
         let mut head = String::new();
-        use std::io::BufRead;
         while !head.ends_with("\r\n\r\n") {
             conn.stream.read_line(&mut head).unwrap();
         }
@@ -482,4 +479,40 @@ fn an_answer_before_the_end_of_a_long_body_ends_the_connection_after_it() {
     client.send(&long_body()[..200_000]);
     assert_eq!(client.answer().unwrap().status, 413);
     assert!(client.ended(), "what is left of the body is no request");
+}
+
+#[test]
+fn a_long_answer_that_comes_while_its_request_is_still_on_the_way_is_not_broken_off() {
+    let (go_on, wait) = std::sync::mpsc::channel::<()>();
+    let wait = std::sync::Mutex::new(wait);
+    let server = Server::start(move |mut conn, _| {
+        for _ in 0..2 {
+            let mut head = String::new();
+            while !head.ends_with("\r\n\r\n") {
+                conn.stream.read_line(&mut head).unwrap();
+            }
+            conn.say("HTTP/1.1 200 OK\r\nContent-Length: 400000\r\n\r\n");
+            conn.say(&long_body()[..100_000]);
+            wait.lock().unwrap().recv().unwrap();
+            conn.stream.read_exact(&mut vec![0; 200_000]).unwrap();
+            conn.say(&long_body()[100_000..400_000]);
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    for _ in 0..2 {
+        client
+            .send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 200000\r\n\r\n")
+            .send(&long_body()[..50_000]);
+        client.head().unwrap();
+        let mut part = vec![0; 100_000];
+        client.bytes(&mut part);
+        // Longer than a portion is waited for: what waits for the rest of the request must not hear of that.
+        std::thread::sleep(Duration::from_millis(200));
+        client.send(&long_body()[50_000..200_000]);
+        go_on.send(()).unwrap();
+        let mut rest = vec![0; 300_000];
+        client.bytes(&mut rest);
+        assert!([part, rest].concat() == long_body()[..400_000]);
+    }
 }

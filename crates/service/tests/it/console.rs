@@ -350,6 +350,52 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     browser.end().await;
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", crate::harness::free()).unwrap();
+    let standby = format!(
+        "{}\n[pools.standby]\ncheck = \"well\"\nservers.auk = {{ address = \"{}\" }}\n",
+        service.document(),
+        auk.address
+    );
+    service.apply(&standby).await.unwrap();
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/networks").await;
+    browser.press("New network").await;
+    browser.set("Name", "islands").await;
+    browser.set("Networks", "127.0.0.0/8 2001:db8::/32").await;
+    browser.make_live("Make it live", "add network islands").await;
+    until("it is shown", async || browser.text("main").await.contains("Networks / islands")).await;
+
+    browser.go("/frontends").await;
+    browser.click("a[href='/frontends/harbour']").await;
+    browser.press("▸ More, limits and times").await;
+    browser.set("More pools", "standby").await;
+    browser.set("Chosen", "by-network").await;
+    browser.set("Their networks", "standby=islands").await;
+    browser.make_live("Make it live", "pool_networks.standby of frontend harbour").await;
+    let is_answered_by = async |name: &str| service.get().await.is_ok_and(|(_, text)| text.starts_with(name));
+    until("the pool of the client's network answers", async || is_answered_by("auk").await).await;
+
+    browser.set("Chosen", "by-weight").await;
+    browser.set("Their weights", "quay=1 standby=0").await;
+    browser.make_live("Make it live", "pool_weights.standby of frontend harbour").await;
+    until("the heavier pool answers", async || is_answered_by("gull").await).await;
+    let harbour = service.client().thing(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
+    assert_eq!(harbour.keys["pool_weights"], json!({ "quay": 1, "standby": 0 }));
+    assert!(harbour.keys.get("pool_networks").is_none(), "{}", harbour.keys);
+    browser.set("Their weights", "quay=1").await;
+    browser.make_live("Make it live", "pool_weights.standby of frontend harbour").await;
+    until("what is not named any more is gone", async || {
+        let harbour = service.client().thing(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
+        harbour.keys["pool_weights"] == json!({ "quay": 1 })
+    })
+    .await;
+    browser.end().await;
+}
+
 /// The browser notes the two refused log-ins: before there was a token, and with the wrong one.
 fn is_expected(complaint: &serde_json::Value) -> bool {
     complaint["message"].as_str().is_some_and(|message| message.contains("401 (Unauthorized)"))

@@ -48,6 +48,7 @@ impl ThingName for Name {
             Kind::Pool => Thing::Pool(name),
             Kind::Frontend => Thing::Frontend(name),
             Kind::Message => Thing::Message(name),
+            Kind::Network => Thing::Network(name),
             Kind::Taken | Kind::Server | Kind::Lookup => {
                 unreachable!("things inside others are named with what is around them")
             }
@@ -577,6 +578,20 @@ pub(crate) struct RangeKeys {
 
 impl Keys for RangeKeys {
     const KIND: Kind = Kind::Range;
+    type Name = Name;
+}
+
+/// What a list of networks is made of.
+#[derive(Debug, clap::Args, Serialize)]
+pub(crate) struct NetworkKeys {
+    /// An address or a prefix such as 192.0.2.0/24; may be given several times
+    #[arg(long = "prefix", value_name = "PREFIX", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    prefixes: Vec<String>,
+}
+
+impl Keys for NetworkKeys {
+    const KIND: Kind = Kind::Network;
     type Name = Name;
 }
 

@@ -16,7 +16,7 @@ use serde_json::{Map, Value};
 
 pub(super) use checks::CheckVerb;
 pub(super) use keys::{
-    CheckKeys, FrontendKeys, HostKeys, LookupKeys, MessageKeys, PoolKeys, RangeKeys, ServerKeys,
+    CheckKeys, FrontendKeys, HostKeys, LookupKeys, MessageKeys, NetworkKeys, PoolKeys, RangeKeys, ServerKeys,
 };
 use keys::{Keys, ThingName};
 pub(super) use messages::MessageVerb;

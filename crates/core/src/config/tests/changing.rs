@@ -416,3 +416,38 @@ fn a_rename_moves_no_share() {
     assert_eq!((found.moves.as_slice(), found.timings.as_slice()), (&[][..], &[][..]));
     assert_eq!(found.pools, ["tickets".parse().unwrap()]);
 }
+
+#[test]
+fn lists_of_networks_are_things_too() {
+    let text = RICH.replace(
+        "[hosts.gull]",
+        "[networks]\nislands = [\"192.0.2.0/25\"]\ncoast = [\"192.0.2.128/25\"]\n\n[hosts.gull]",
+    );
+    let text = format!(
+        "{text}next_pools = [\"standby\"]\nchoose_pool = \"by-network\"\npool_networks.standby = [\"islands\", \"coast\"]\n\n\
+         [pools.standby]\nservers.auk = {{ address = \"192.0.2.30:8080\" }}\n"
+    );
+    let set = |prefixes| keys(json!({ "prefixes": prefixes }));
+    let (islands, inland) = (thing("networks.islands"), thing("networks.inland"));
+    assert_eq!(users(&document(&text), &islands), [thing("frontends.web")]);
+    let changes = edited(
+        &text,
+        &[
+            Edit::Change { thing: islands.clone(), keys: set(["192.0.2.0/26", "2001:db8::7"]) },
+            Edit::Add { thing: inland.clone(), keys: set(["198.51.100.0/24", "203.0.113.0/24"]) },
+            Edit::Rename { thing: islands.clone(), to: "isles".parse().unwrap() },
+        ],
+    );
+    assert!(changes.iter().any(|it| it.contains("pool_networks") && it.contains("isles")), "{changes:#?}");
+    let used = refused(&text, &[Edit::Remove { thing: islands.clone() }]);
+    assert!(used.contains("frontend web"), "{used}");
+    let wrong = keys(json!({ "prefixes": ["192.0.2.0/24"], "note": "a" }));
+    let told = refused(&text, &[Edit::Add { thing: inland.clone(), keys: wrong }]);
+    assert!(told.contains("networks.inland.note"), "{told}");
+    let unknown = refused(&text, &[Edit::Remove { thing: inland }]);
+    assert!(unknown.contains("coast, islands"), "{unknown}");
+    assert_eq!(
+        edited(&text.replace(", \"coast\"", ""), &[Edit::Remove { thing: thing("networks.coast") }]).len(),
+        1
+    );
+}
