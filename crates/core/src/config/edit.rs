@@ -332,7 +332,7 @@ fn alone(thing: &Thing, mut value: Value, key: &str) -> Result<Value, EditError>
     let own = value.as_object_mut().and_then(|keys| keys.remove(key));
     let others = value.as_object().into_iter().flat_map(Map::keys);
     let problem = |other: &String| {
-        Problem::at(&format!("{thing}.{other}"), "this key is unknown", &format!("{key} alone"))
+        Problem::at(&format!("{thing}.{other}"), "this key is unknown", format!("{key} alone"))
     };
     let problems: Vec<Problem> = others.map(problem).collect();
     if problems.is_empty() { Ok(own.unwrap_or_default()) } else { Err(EditError::Keys(problems)) }
