@@ -438,9 +438,10 @@ fn a_long_answer_that_comes_slowly_is_passed_on_as_it_comes() {
 #[test]
 fn long_bodies_from_clients_arrive_whole_and_what_follows_them_is_another_request() {
     let server = Server::start(|mut conn, _| {
-        while let Some((_, body)) = conn.request() {
+        while let Some((head, body)) = conn.request() {
             let sum: u64 = body.iter().map(|byte| u64::from(*byte)).sum();
-            conn.answer(&format!("{} {sum}", body.len()));
+            let method = head.split(' ').next().unwrap();
+            conn.answer(&format!("{method} {} {sum}", body.len()));
         }
     });
     let rig = Rig::new(&[server.address], "", "");
@@ -458,8 +459,8 @@ fn long_bodies_from_clients_arrive_whole_and_what_follows_them_is_another_reques
         }
     });
     for _ in 0..3 {
-        assert_eq!(client.answer().unwrap().text(), format!("{} {sum}", body.len()));
-        assert_eq!(client.answer().unwrap().text(), "2 209");
+        assert_eq!(client.answer().unwrap().text(), format!("POST {} {sum}", body.len()));
+        assert_eq!(client.answer().unwrap().text(), "POST 2 209");
     }
     sending.join().unwrap();
 }
