@@ -426,11 +426,13 @@ impl State {
         let cut = order.duty == Duty::Withdrawn;
         self.duties.insert(server.clone(), order);
         self.publish_pools(&BTreeSet::from([server.pool.clone()]));
+        // Counted before it is broken off: the workers may be done with that at once.
+        let in_flight = it.cell.counts().in_flight;
         if cut {
             self.plane.cut(it.cell.id);
         }
         self.copy_is_old.send_modify(|changes| *changes += 1);
-        Ok(it.cell.counts().in_flight)
+        Ok(in_flight)
     }
 
     pub(super) fn watch(&self, frontend: &Name, capacity: usize) -> Result<Ground, WatchError> {

@@ -215,6 +215,27 @@ async fn the_service_ends_when_work_in_flight_has_finished() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn withdrawing_tells_how_much_it_broke_off() {
+    let service = Service::with(&["gull", "tern"]).await;
+    service.stand_ins[0].set(Fault::Hang).await;
+    let frontend = service.frontend;
+    let ask = |_| {
+        tokio::spawn(async move {
+            let client = reqwest::Client::builder().no_proxy().build().unwrap();
+            client.get(format!("http://{frontend}/")).send().await.unwrap().status().as_u16()
+        })
+    };
+    let asked: Vec<_> = (0..6).map(ask).collect();
+    until("half of it hangs", async || service.server("gull").await.in_flight == 3).await;
+    let gull = "quay/gull".parse().unwrap();
+    let answer = service.client().duty(&gull, &request(Duty::Withdrawn, true)).await.unwrap();
+    assert_eq!(answer.in_flight, 3);
+    for it in asked {
+        assert_eq!(it.await.unwrap(), 200, "what can be asked again is answered elsewhere");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn two_services_never_share_a_state_folder() {
     let service = Service::with(&["gull"]).await;
     let second = std::process::Command::new(env!("CARGO_BIN_EXE_merismosd"))
