@@ -18,7 +18,7 @@ use merismos_store::outbox::Outbox;
 use merismos_store::{Store, StoreError, Token};
 use serde_json::json;
 use tokio::net::TcpListener;
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::{mpsc, watch};
 
 use crate::access::{self, Access, AccessError};
@@ -104,7 +104,21 @@ pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
         .enable_all()
         .build()
         .map_err(RunError::Load)?;
-    let parts = start(&settings, load.handle().clone()).await?;
+    let ended = serve(&settings, listener, &mut stop, load.handle().clone()).await;
+    // However it ended: a task must not wait for the threads of another runtime.
+    load.shutdown_background();
+    ended
+}
+
+/// Starts everything and waits until the service is told to stop.
+async fn serve(
+    settings: &Settings,
+    listener: TcpListener,
+    stop: &mut [io::Result<Signal>; 2],
+    load: tokio::runtime::Handle,
+) -> Result<(), RunError> {
+    let address = settings.api_listen;
+    let parts = start(settings, load).await?;
     let version = env!("CARGO_PKG_VERSION");
     parts.journal.write(
         EventKind::Node,
@@ -114,7 +128,7 @@ pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
     );
     let (end_api, api_ends) = watch::channel(false);
     let api = tokio::spawn(api::serve(listener, Arc::clone(&parts.app), api_ends));
-    let [terminate, interrupt] = &mut stop;
+    let [terminate, interrupt] = stop;
     let (Ok(terminate), Ok(interrupt)) = (terminate, interrupt) else {
         return Err(RunError::Signals(io::Error::other("no signal handler")));
     };
@@ -140,7 +154,6 @@ pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
         tracing::warn!(waiting = parts.journal.outbox().backlog().waiting, "records were lost with the end");
     }
     parts.store.close().await;
-    load.shutdown_background();
     Ok(())
 }
 

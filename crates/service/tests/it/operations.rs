@@ -247,3 +247,16 @@ async fn two_services_never_share_a_state_folder() {
     let says = String::from_utf8_lossy(&second.stderr);
     assert!(says.contains("another merismosd uses the state folder"), "{says}");
 }
+
+#[test]
+fn a_start_that_fails_says_why_and_nothing_else() {
+    let folder = tempfile::tempdir().unwrap();
+    let start = std::process::Command::new(env!("CARGO_BIN_EXE_merismosd"))
+        .args(["--api-listen", "127.0.0.1:0", "--database", "mysql://a:b@127.0.0.1:port/c", "--state-folder"])
+        .arg(folder.path())
+        .output()
+        .unwrap();
+    assert!(!start.status.success());
+    let says = String::from_utf8_lossy(&start.stderr);
+    assert!(says.contains("database") && !says.contains("panicked"), "{says}");
+}
