@@ -16,6 +16,7 @@ pub mod decisions;
 #[cfg(fuzzing)]
 pub mod fuzzing;
 mod gathering;
+mod greeting;
 mod http;
 mod idle;
 mod io;

@@ -15,6 +15,7 @@ use crate::client::{Visit, Who};
 use crate::connect::reach;
 use crate::deal::{Deal, NoServer, choose};
 use crate::decisions::Made;
+use crate::greeting::{Heard, hear};
 use crate::io::{Watch, Wire};
 use crate::proxy;
 use crate::relay::{End, Relay};
@@ -38,18 +39,23 @@ pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<B
     let Visit { at: Registered { ref worker, ref client, .. }, mut stream, who, .. } = visit;
     let frontend = &*frontend;
     client.alarm.wakes_this_task().await;
+    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    let heard = match frontend.greeting_timeout {
+        Some(limit) => Box::pin(hear(worker, &mut stream, first, (limit, watch))).await,
+        None => Some(Heard { name: None, first }),
+    };
+    let Some(Heard { name, mut first }) = heard else { return };
     let lane = frontend.cell.lane(worker.index);
     lane.requests.up();
     client.resting.set(false);
     client.fresh.set(false);
-    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    let facts = Facts { sni: name.as_deref(), ..Facts::of_client(who.client.ip()) };
     let mut asked = Asked::default();
-    let mut first = first;
     let mut ended = Ended::Unavailable;
     while let Some(chosen) = choose(worker, frontend, who.client.ip(), asked) {
         let pool = chosen.pool;
-        let deal = Deal { worker, client, pool, key: pool.key(&Facts::of_client(who.client.ip())), watch };
-        ended = match relay(&deal, (frontend, &chosen), &mut stream, who, &mut first).await {
+        let deal = Deal { worker, client, pool, key: pool.key(&facts), watch };
+        ended = match relay(&deal, (frontend, &chosen, &facts), &mut stream, who, &mut first).await {
             Ok(()) => return,
             Err(ended) => ended,
         };
@@ -76,7 +82,7 @@ fn reset(stream: &TcpStream) {
 
 async fn relay(
     deal: &Deal<'_>,
-    (frontend, chosen): (&Frontend, &ChosenPool<'_>),
+    (frontend, chosen, facts): (&Frontend, &ChosenPool<'_>, &Facts<'_>),
     stream: &mut TcpStream,
     who: Who,
     first: &mut Option<Buffer>,
@@ -101,10 +107,7 @@ async fn relay(
             pool,
             why_pool: frontend.why_pool(chosen, who.client.ip(), deal.worker.now()),
             client: who.client,
-            key: pool
-                .key_rule
-                .as_ref()
-                .and_then(|rule| rule.words(deal.key, &Facts::of_client(who.client.ip()))),
+            key: pool.key_rule.as_ref().and_then(|rule| rule.words(deal.key, facts)),
             tied: None,
             place,
             failed_at: &failed_at,

@@ -9,6 +9,7 @@
   let client = $state('')
   let path = $state('')
   let host = $state('')
+  let sni = $state('')
   let cookie = $state('')
   let header = $state('')
   let connection = $state('')
@@ -18,7 +19,7 @@
   async function ask(event: SubmitEvent) {
     event.preventDefault()
     try {
-      const given = { client, path, host, cookie, header, connection }
+      const given = { client, path, host, sni, cookie, header, connection }
       answer = await explain(frontend, Object.fromEntries(Object.entries(given).filter(([, value]) => value.trim() !== '')))
       trouble = ''
     } catch (error) {
@@ -36,6 +37,8 @@
       <label>Host<input class="input input-sm block w-44" autocomplete="off" bind:value={host} /></label>
       <label>Cookies<input class="input input-sm block w-44" autocomplete="off" placeholder="visit=a81f" bind:value={cookie} /></label>
       <label>A field<input class="input input-sm block w-44" autocomplete="off" placeholder="X-Account: 17" bind:value={header} /></label>
+    {:else if protocol === 'tcp'}
+      <label>TLS server name<input class="input input-sm block w-44" autocomplete="off" bind:value={sni} /></label>
     {/if}
     <label>Connection is with<input class="input input-sm block w-44" autocomplete="off" placeholder="booking/gull" bind:value={connection} /></label>
     <button class="btn btn-sm btn-primary" type="submit">Explain</button>

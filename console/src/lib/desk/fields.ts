@@ -75,6 +75,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('field_limit', 'Fields in a head', '100', '1 to 100; more are answered 431', { when: http }), type: 'number', more: true },
     { ...text('stream_limit', 'Requests at once', '100', 'of one client over HTTP/2, 1 to 1000', { when: http }), type: 'number', more: true },
     text('tunnel_timeout', 'Tunnel’s rest', '1h', 'of an upgraded connection (WebSocket), 1s to 24h', { more: true, when: http }),
+    text('greeting_timeout', 'TLS name within', '2s', 'where its pool goes by sni, 100ms to 5m', { more: true, when: tcp }),
     text('life_limit', 'Longest life', 'none', 'of a connection, 1s to 720h', { more: true, when: tcp }),
     { ...text('trusted', 'Trusted', 'nobody', 'networks whose word of who the client is is believed', { when: streams }), type: 'words', more: true },
     { ...text('proxy_protocol', 'PROXY protocol', '', 'connections of trusted peers begin with its header', { when: streams }), type: 'flag', of: ['yes'], more: true },

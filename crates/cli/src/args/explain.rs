@@ -21,6 +21,9 @@ pub(super) struct Args {
     /// The host that is asked for
     #[arg(long, value_name = "NAME")]
     host: Option<String>,
+    /// The server name that a TLS client asks for
+    #[arg(long, value_name = "NAME")]
+    sni: Option<String>,
     /// A field of the request; may be given several times
     #[arg(long, value_name = "NAME: VALUE")]
     header: Vec<String>,
@@ -39,6 +42,7 @@ impl Args {
             ("client", self.client.map(|client| client.to_string())),
             ("path", self.path.clone()),
             ("host", self.host.clone()),
+            ("sni", self.sni.clone()),
             ("header", (!self.header.is_empty()).then(|| self.header.join("\n"))),
             ("cookie", (!self.cookie.is_empty()).then(|| self.cookie.join("; "))),
             ("connection", self.connection.as_ref().map(ToString::to_string)),

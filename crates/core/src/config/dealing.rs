@@ -6,6 +6,7 @@ use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
+use super::document::Protocol;
 use crate::name::Name;
 use crate::units::Span;
 
@@ -132,6 +133,24 @@ pub enum HashKey {
     Header(String),
     /// A cookie.
     Cookie(String),
+}
+
+impl HashKey {
+    /// Whether clients of a protocol can have it.
+    #[must_use]
+    pub fn is_known_of(&self, protocol: Protocol) -> bool {
+        match self {
+            Self::ClientAddress => true,
+            // TLS of http frontends would have to be ended to be read; a relayed one says the name in the clear.
+            Self::Sni => protocol == Protocol::Tcp,
+            Self::Path
+            | Self::PathWithQuery
+            | Self::Host
+            | Self::Query(_)
+            | Self::Header(_)
+            | Self::Cookie(_) => protocol == Protocol::Http,
+        }
+    }
 }
 
 impl fmt::Display for HashKey {

@@ -128,6 +128,10 @@ pub struct Frontend {
     /// How long a client's connection may last (`tcp`). 1s to 720h.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub life_limit: Option<Span>,
+    /// How long a client may take to say for whom it is, where its pool goes by `sni` (`tcp`); then it has said nothing.
+    /// 100ms to 5m, 2s where nothing is said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub greeting_timeout: Option<Span>,
     /// The networks whose word is believed: of who the client is (`Forwarded` and its kin, PROXY protocol).
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub trusted: Vec<IpNet>,

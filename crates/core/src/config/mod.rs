@@ -28,12 +28,14 @@ pub mod thing;
 pub mod things;
 pub mod tree;
 pub mod users;
+mod warnings;
 
-pub use check::{Accepted, Checked, Level, Warning};
+pub use check::Checked;
 pub use document::Document;
 pub use problem::Problem;
 pub use thing::{Kind, Thing};
 pub use tree::Format;
+pub use warnings::{Accepted, Level, Warning};
 
 /// The JSON Schema (draft 2020-12) of a document, for editors that complete and check.
 pub const SCHEMA: &str = include_str!("../../../../docs/reference/document.schema.json");

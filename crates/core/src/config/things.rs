@@ -1,9 +1,9 @@
 //! All things of a document, to be listed.
 
-use super::check::first_of;
 use super::diff::summary_of;
 use super::document::{Document, Labels};
 use super::thing::Thing;
+use super::warnings::first_of;
 use crate::name::PoolServer;
 
 /// A thing with what people look for it by.

@@ -12,12 +12,15 @@ use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::cells::{Cells, Limits, PoolCell};
 use crate::config::Checked;
-use crate::config::document::{self, Algorithm, ChoosePool, Document, PersistenceBy};
+use crate::config::document::{self, Algorithm, ChoosePool, Document, PersistenceBy, Protocol};
 use crate::eligibility::{Reason, Truths, standings};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, identity};
 use crate::time::Tick;
 use crate::units::Span;
+
+/// How long a client may take to say which TLS server it wants, where nothing is said.
+const USUAL_GREETING: Duration = Duration::from_secs(2);
 
 /// Compiles a snapshot. Cells are found by identity, so turns and counts go on from one snapshot to the next.
 #[must_use]
@@ -36,6 +39,8 @@ pub fn compile(
         let cell = cells.frontend(name);
         let http = spec.http.as_ref();
         let slot = cell.id as usize;
+        let by_sni = spec.protocol == Protocol::Tcp && spec.pools().any(|it| find(&pools, it).goes_by_sni());
+        let greeting_timeout = by_sni.then(|| spec.greeting_timeout.map_or(USUAL_GREETING, Span::get));
         if frontends.len() <= slot {
             frontends.resize_with(slot + 1, || None);
         }
@@ -52,6 +57,7 @@ pub fn compile(
             idle_timeout: spec.idle_timeout.get(),
             tunnel_timeout: http.map_or(Duration::ZERO, |it| it.tunnel_timeout.get()),
             life_limit: spec.life_limit.map(Span::get),
+            greeting_timeout,
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),

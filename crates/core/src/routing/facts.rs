@@ -124,6 +124,12 @@ impl KeyRule {
         }
     }
 
+    /// Whether the server name that a TLS client asks for is one of the keys.
+    #[must_use]
+    pub fn has_sni(&self) -> bool {
+        self.keys.contains(&HashKey::Sni)
+    }
+
     /// The key of a piece of work: the first that it has.
     #[must_use]
     pub fn key(&self, facts: &Facts<'_>) -> Key {
@@ -141,11 +147,11 @@ impl KeyRule {
                 IpAddr::V4(it) => digest(&it.octets()),
                 IpAddr::V6(it) => digest(&it.octets()),
             }),
-            HashKey::Host => {
-                // Names are the same in any case (RFC 9110, 4.2.3); the copy lives on the stack.
-                let (host, mut lower) = (facts.host.filter(|host| !host.is_empty())?, [0; 256]);
-                let lower = lower.get_mut(..host.len())?;
-                lower.copy_from_slice(host);
+            HashKey::Host | HashKey::Sni => {
+                // Names are the same in any case (RFC 9110, 4.2.3; RFC 6066, 3); the copy lives on the stack.
+                let (name, mut lower) = (self.text(key, facts)?, [0; 256]);
+                let lower = lower.get_mut(..name.len())?;
+                lower.copy_from_slice(name);
                 lower.make_ascii_lowercase();
                 Some(digest(lower))
             }
@@ -212,7 +218,7 @@ mod tests {
             client: client.parse().unwrap(),
             target: Some("/ferry/lerwick?day=3&seats"),
             host: Some(b"Skerry.example"),
-            sni: None,
+            sni: Some("Booking.skerry.example"),
             field: &field,
         }
     }
@@ -224,6 +230,7 @@ mod tests {
     #[case::header("header:X-Account", "header:x-account is \"17\"")]
     #[case::cookie("cookie:visit", "cookie:visit is \"xyz\"")]
     #[case::host("host", "host is \"Skerry.example\"")]
+    #[case::sni("sni", "sni is \"Booking.skerry.example\"")]
     #[case::client("client-address", "client-address is in 192.0.2.7/32")]
     fn found(#[case] key: &str, #[case] words: &str) {
         let (rule, facts) = (rule(&[key], None, None), facts("192.0.2.7"));
@@ -240,7 +247,7 @@ mod tests {
     #[case::spread(None, Key::Spread)]
     #[case::refuse(Some(WhenAbsent::Refuse), Key::Refused)]
     fn absent(#[case] when: Option<WhenAbsent>, #[case] key: Key) {
-        assert_eq!(rule(&["sni", "cookie:none"], None, when).key(&facts("192.0.2.7")), key);
+        assert_eq!(rule(&["query:none", "cookie:none"], None, when).key(&facts("192.0.2.7")), key);
     }
 
     #[test]
@@ -254,9 +261,15 @@ mod tests {
     }
 
     #[test]
-    fn hosts_are_the_same_in_any_case() {
-        let rule = rule(&["host"], None, None);
-        let lower = Facts { host: Some(b"skerry.EXAMPLE"), ..facts("192.0.2.7") };
-        assert_eq!(rule.key(&lower), rule.key(&facts("192.0.2.7")));
+    fn names_are_the_same_in_any_case() {
+        let other = Facts {
+            host: Some(b"skerry.EXAMPLE"),
+            sni: Some("BOOKING.skerry.example"),
+            ..facts("192.0.2.7")
+        };
+        for key in ["host", "sni"] {
+            let rule = rule(&[key], None, None);
+            assert_eq!(rule.key(&other), rule.key(&facts("192.0.2.7")), "{key}");
+        }
     }
 }

@@ -55,6 +55,8 @@ pub struct Frontend {
     pub tunnel_timeout: Duration,
     /// The longest life of a connection.
     pub life_limit: Option<Duration>,
+    /// How long a client may take to say which TLS server it wants, when that has a part in where it goes.
+    pub greeting_timeout: Option<Duration>,
     /// The networks whose word is believed.
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.
@@ -185,6 +187,12 @@ impl Server {
 }
 
 impl Pool {
+    /// Whether the server name that a TLS client asks for has a part in which server it gets.
+    #[must_use]
+    pub fn goes_by_sni(&self) -> bool {
+        self.key_rule.as_ref().is_some_and(KeyRule::has_sni)
+    }
+
     /// The key that a piece of work is dealt out by.
     #[must_use]
     pub fn key(&self, facts: &Facts<'_>) -> Key {

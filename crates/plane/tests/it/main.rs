@@ -7,6 +7,7 @@ mod asking;
 mod datagrams;
 mod dealing;
 mod failing;
+mod greeting;
 mod hostile;
 mod limits;
 mod probing;

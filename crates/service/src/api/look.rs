@@ -70,6 +70,8 @@ pub(super) struct ExplainQuery {
     path: Option<String>,
     /// The host that is asked for.
     host: Option<String>,
+    /// The server name that a TLS client asks for.
+    sni: Option<String>,
     /// Cookies, as in `Cookie`: `visit=a81f; lang=en`.
     cookie: Option<String>,
     /// Fields, one a line: `X-Account: 17`.
@@ -94,7 +96,7 @@ impl ExplainQuery {
         }
         let client = self.client.unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
         let connection = self.connection.map(|it| it.parse().map_err(ApiError::bad_request)).transpose()?;
-        Ok(Imagined { client, path: self.path, host: self.host, fields, connection })
+        Ok(Imagined { client, path: self.path, host: self.host, sni: self.sni, fields, connection })
     }
 }
 

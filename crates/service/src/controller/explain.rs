@@ -24,7 +24,7 @@ impl State {
             client: imagined.client,
             target: imagined.path.as_deref(),
             host: imagined.host.as_deref().map(str::as_bytes),
-            sni: None,
+            sni: imagined.sni.as_deref(),
             field: &field,
         };
         let explanation = frontend.explain(&facts, rand::rng().random(), self.plane.now());

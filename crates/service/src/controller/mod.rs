@@ -147,6 +147,8 @@ pub(crate) struct Imagined {
     pub(crate) client: IpAddr,
     pub(crate) path: Option<String>,
     pub(crate) host: Option<String>,
+    /// The server name that a TLS client asks for.
+    pub(crate) sni: Option<String>,
     /// Fields by their names in lower case.
     pub(crate) fields: Vec<(String, String)>,
     /// The server that its connection was dealt out to before.

@@ -130,6 +130,9 @@ pub(crate) struct FrontendKeys {
     /// How long a tcp client's connection may last, such as 8h
     #[arg(long, value_name = "DURATION")]
     life_limit: Option<String>,
+    /// How long a tcp client may take to say which TLS server it wants, where its pool goes by sni, such as 2s
+    #[arg(long, value_name = "DURATION")]
+    greeting_timeout: Option<String>,
     /// Networks whose word of who the client is is believed, with commas between
     #[arg(long, value_name = "NETWORK", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]

@@ -64,9 +64,12 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
     let connection_limit = section.value("connection_limit", number(1..=1_000_000));
     let http = (protocol == Some(Protocol::Http)).then(|| http_keys(&mut section));
     let idle_timeout = section.value("idle_timeout", span("100ms", "24h"));
-    let life_limit = match protocol {
-        Some(Protocol::Tcp) => section.value("life_limit", span("1s", "720h")),
-        Some(Protocol::Http | Protocol::Udp) | None => None,
+    let (life_limit, greeting_timeout) = match protocol {
+        Some(Protocol::Tcp) => (
+            section.value("life_limit", span("1s", "720h")),
+            section.value("greeting_timeout", span("100ms", "5m")),
+        ),
+        Some(Protocol::Http | Protocol::Udp) | None => (None, None),
     };
     let takes_headers = protocol != Some(Protocol::Udp);
     let trusted = if takes_headers { section.value("trusted", networks) } else { None };
@@ -85,6 +88,7 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
         http,
         idle_timeout: idle_timeout.unwrap_or(default_rest(protocol?)),
         life_limit,
+        greeting_timeout,
         trusted: trusted.unwrap_or_default(),
         proxy_protocol: proxy_protocol.unwrap_or(false),
         note,

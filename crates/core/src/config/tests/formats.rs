@@ -133,7 +133,7 @@ fn everything() -> Value {
             "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
         })),
-        "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "life_limit": "8h" },
+        "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "life_limit": "8h", "greeting_timeout": "3s" },
         "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "unit": "datagram" } }
     })
 }

@@ -176,6 +176,20 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
     "[checks.slow]\nkind = \"tcp\"\ninterval = \"1s\"\ntimeout = \"2s\"\n",
     "is not shorter than interval"
 )]
+#[case::a_greeting_that_nobody_waits_for(
+    "[frontends.side]\nprotocol = \"tcp\"\nlisten = \"192.0.2.10:443\"\npool = \"booking\"\ngreeting_timeout = \"1s\"\n",
+    "greeting_timeout of frontend side has no effect"
+)]
+#[case::keys_that_clients_never_have(
+    "[pools.side]\nalgorithm = \"hash\"\nhash_keys = [\"path\", \"cookie:visit\"]\n\
+     [frontends.side]\nprotocol = \"tcp\"\nlisten = \"192.0.2.10:443\"\npool = \"side\"\n",
+    "clients of side never have path or cookie:visit: they are dealt out in turns"
+)]
+#[case::keys_that_clients_never_have_and_need(
+    "[pools.side]\nalgorithm = \"hash\"\nhash_keys = [\"sni\"]\nhash_when_absent = \"refuse\"\n\
+     [frontends.side]\nprotocol = \"http\"\nlisten = \"192.0.2.10:443\"\npool = \"side\"\n",
+    "clients of side never have sni: all of them are refused"
+)]
 fn what_is_allowed_and_probably_not_wanted(#[case] more: &str, #[case] says: &str) {
     let checked = load(&format!("{GOOD}\n{more}"), Format::Toml).unwrap();
     assert!(

@@ -1,0 +1,182 @@
+//! TCP clients that say in TLS which server they want, before they are dealt out.
+
+use std::collections::BTreeMap;
+use std::io::{Read, Write};
+use std::net::{Shutdown, SocketAddr, TcpStream};
+use std::sync::Arc;
+
+use rstest::rstest;
+use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
+use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection, StreamOwned};
+
+use crate::rig::{PATIENCE, Rig, Server, until};
+
+const BY_SNI: &str = "algorithm = \"hash\"\nhash_keys = [\"sni\"]";
+/// Longer than any of these tests may last.
+const PATIENT: &str = "greeting_timeout = \"5m\"";
+
+/// A certificate authority's only certificate, for any harbour, and the clients that believe it.
+fn harbours() -> (Arc<ServerConfig>, Arc<ClientConfig>) {
+    let key = rcgen::KeyPair::generate().unwrap();
+    let params = rcgen::CertificateParams::new(vec!["*.skerry.example".to_owned()]).unwrap();
+    let certificate = CertificateDer::from(params.self_signed(&key).unwrap().der().to_vec());
+    let mut roots = RootCertStore::empty();
+    roots.add(certificate.clone()).unwrap();
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let private = PrivatePkcs8KeyDer::from(key.serialize_der()).into();
+    let server = ServerConfig::builder_with_provider(Arc::clone(&provider))
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_single_cert(vec![certificate], private)
+        .unwrap();
+    let client = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_root_certificates(roots)
+        .with_no_client_auth();
+    (Arc::new(server), Arc::new(client))
+}
+
+/// A server that ends TLS and says its own name and the one that it was asked for.
+fn harbour(name: &'static str, config: &Arc<ServerConfig>) -> Server {
+    let config = Arc::clone(config);
+    Server::start(move |conn, _| {
+        let session = ServerConnection::new(Arc::clone(&config)).unwrap();
+        let mut tls = StreamOwned::new(session, conn.stream.into_inner());
+        let mut request = [0; 5];
+        if tls.read_exact(&mut request).is_ok() {
+            let asked = tls.conn.server_name().unwrap_or_default().to_owned();
+            write!(tls, "{name} {asked}").unwrap();
+        }
+        tls.conn.send_close_notify();
+        let _ = tls.flush();
+    })
+}
+
+fn connect(address: SocketAddr) -> TcpStream {
+    let stream = TcpStream::connect(address).unwrap();
+    stream.set_nodelay(true).unwrap();
+    stream.set_read_timeout(Some(PATIENCE)).unwrap();
+    stream
+}
+
+/// The server that a client gets who asks for a name, by its own word.
+fn visit(address: SocketAddr, config: &Arc<ClientConfig>, name: &str) -> String {
+    let session =
+        ClientConnection::new(Arc::clone(config), ServerName::try_from(name.to_owned()).unwrap()).unwrap();
+    let mut tls = StreamOwned::new(session, connect(address));
+    tls.write_all(b"hello").unwrap();
+    let mut said = String::new();
+    tls.read_to_string(&mut said).unwrap();
+    let (server, asked) = said.split_once(' ').unwrap();
+    assert_eq!(asked, name.to_ascii_lowercase(), "the greeting went on as it came");
+    server.to_owned()
+}
+
+/// What a client that asks for a name sends first.
+fn greeting(name: &str) -> Vec<u8> {
+    let (_, config) = harbours();
+    let mut session = ClientConnection::new(config, ServerName::try_from(name.to_owned()).unwrap()).unwrap();
+    let mut bytes = Vec::new();
+    session.write_tls(&mut bytes).unwrap();
+    bytes
+}
+
+/// A server that says its name when the client has ended, and what came of it.
+fn repeating(name: &'static str) -> Server {
+    Server::start(move |mut conn, _| {
+        let mut all = Vec::new();
+        conn.stream.read_to_end(&mut all).unwrap();
+        conn.stream.get_mut().write_all(&[name.as_bytes(), b" ", &all].concat()).unwrap();
+    })
+}
+
+fn rest(mut stream: TcpStream) -> Vec<u8> {
+    let mut all = Vec::new();
+    stream.read_to_end(&mut all).unwrap();
+    all
+}
+
+#[test]
+fn who_asks_for_a_name_always_gets_the_same_server() {
+    let (served, believed) = harbours();
+    let servers = [harbour("gull", &served), harbour("tern", &served), harbour("skua", &served)];
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), BY_SNI, PATIENT);
+    let names: Vec<String> = (0..12).map(|number| format!("pier{number}.skerry.example")).collect();
+    let first: BTreeMap<&str, String> =
+        names.iter().map(|name| (name.as_str(), visit(rig.address, &believed, name))).collect();
+    for name in &names {
+        assert_eq!(visit(rig.address, &believed, &name.to_ascii_uppercase()), first[name.as_str()], "{name}");
+    }
+    let used: std::collections::BTreeSet<&String> = first.values().collect();
+    assert!(used.len() > 1, "different names are dealt out to different servers: {first:?}");
+}
+
+#[test]
+fn a_greeting_in_pieces_is_waited_for_and_goes_on_whole() {
+    let servers = [repeating("gull"), repeating("tern")];
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), BY_SNI, PATIENT);
+    let sent = greeting("booking.skerry.example");
+    let mut got = Vec::new();
+    for pieces in [sent.len(), 1, 7] {
+        let mut stream = connect(rig.address);
+        let (last, before) = sent.split_last().unwrap();
+        before.chunks(pieces).for_each(|piece| stream.write_all(piece).unwrap());
+        until("it has come", || rig.frontend_counts().connections == 1);
+        let asked = servers.iter().map(Server::connections).sum::<usize>();
+        assert_eq!(asked, got.len(), "nobody is asked before the name is known");
+        stream.write_all(&[&[*last], b"and more".as_slice()].concat()).unwrap();
+        stream.shutdown(Shutdown::Write).unwrap();
+        got.push(rest(stream));
+        until("it has left", || rig.frontend_counts().connections == 0);
+    }
+    assert!(
+        got[0].ends_with(&[&sent, b"and more".as_slice()].concat()),
+        "{}",
+        String::from_utf8_lossy(&got[0])
+    );
+    assert!(got.iter().all(|it| *it == got[0]), "one name, one server, however it came");
+}
+
+#[rstest]
+#[case::another_protocol(b"HELO skerry.example\r\n".as_slice(), PATIENT)]
+#[case::nearly_a_greeting(b"\x16\x03\x01\x00\x05\x02\x00\x00\x01\x00".as_slice(), PATIENT)]
+#[case::a_greeting_that_never_ends(&[22, 3, 1, 64, 0, 1, 0, 255, 0], "greeting_timeout = \"100ms\"")]
+#[case::nothing_at_all(b"".as_slice(), "greeting_timeout = \"100ms\"")]
+fn who_says_no_name_is_dealt_out_in_turns(#[case] sent: &[u8], #[case] patience: &str) {
+    let servers = [repeating("gull"), repeating("tern")];
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), BY_SNI, patience);
+    let mut got: Vec<Vec<u8>> = (0..4)
+        .map(|count| {
+            let mut stream = connect(rig.address);
+            stream.write_all(sent).unwrap();
+            // Its side stays open until a server has it: an end would be an answer too.
+            until("a server was asked", || {
+                servers.iter().map(Server::connections).sum::<usize>() == count + 1
+            });
+            stream.shutdown(Shutdown::Write).unwrap();
+            rest(stream)
+        })
+        .collect();
+    got.sort_unstable();
+    let wanted = |name: &str| [name.as_bytes(), b" ", sent].concat();
+    assert_eq!(got, [wanted("gull"), wanted("gull"), wanted("tern"), wanted("tern")]);
+}
+
+#[test]
+fn who_says_no_name_can_be_refused_and_one_that_leaves_is_forgotten() {
+    let server = repeating("gull");
+    let refusing = format!("{BY_SNI}\nhash_when_absent = \"refuse\"");
+    let rig = Rig::speaking("tcp", &[server.address], &refusing, PATIENT);
+    let mut stream = connect(rig.address);
+    stream.write_all(b"HELO skerry.example\r\n").unwrap();
+    assert!(stream.read(&mut [0]).is_err(), "the connection is reset");
+    until("it is counted", || rig.frontend_counts().refused == 1);
+    let mut leaving = connect(rig.address);
+    leaving.write_all(&[22, 3]).unwrap();
+    until("it has come", || rig.frontend_counts().connections == 1);
+    drop(leaving);
+    until("it has left", || rig.frontend_counts().connections == 0);
+    assert_eq!(server.connections(), 0);
+}
