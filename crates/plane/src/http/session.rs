@@ -20,7 +20,7 @@ use crate::io::{Trouble, Watch, read, read_fresh, readable, write_all};
 use crate::worker::{Client, Registered, Worker};
 
 /// How long a client has to be quiet to be one that rests.
-const PAUSE: Duration = Duration::from_millis(200);
+pub(super) const PAUSE: Duration = Duration::from_millis(200);
 /// How long a refused client may go on sending before its connection is closed under it.
 const LINGER: Duration = Duration::from_secs(1);
 /// How much a refused client may go on sending.

@@ -3,6 +3,7 @@
 use std::time::{Duration, Instant};
 
 use crate::rig::{Client, PATIENCE, Rig, Server, until};
+use crate::streams;
 
 /// Longer than a client has to be quiet to be one that rests: nothing outside tells when it does.
 const QUIET: Duration = Duration::from_millis(600);
@@ -63,4 +64,47 @@ fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any
     assert_eq!(runtime.block_on(rig.plane.stop(PATIENCE)), 0, "nobody is left behind");
     assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
     assert!(clients.iter_mut().all(Client::ended));
+}
+
+/// More requests at once than tasks are kept for, again and again: each is answered, whoever answered one before it.
+#[test]
+fn many_streams_at_once_are_answered_again_and_again_also_after_a_rest() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "keep_limit = 300", "stream_limit = 300");
+    streams::run(async {
+        let requests = streams::connect(rig.address).await;
+        for round in 0..3 {
+            let asked = (0..200).map(|number| {
+                let requests = &requests;
+                async move {
+                    let path = format!("/{round}/{number}");
+                    let answer = streams::ask(requests, streams::get(&path)).await.unwrap();
+                    assert_eq!(answer.status, 200);
+                    assert!(answer.text().contains(&format!("GET {path} ")), "{path}: {}", answer.text());
+                }
+            });
+            futures_util::future::join_all(asked).await;
+            tokio::time::sleep(QUIET).await;
+        }
+        assert_eq!(rig.frontend_counts().requests, 600);
+    });
+    until("it has left", || rig.frontend_counts().connections == 0);
+}
+
+#[test]
+fn a_client_of_http_2_that_rests_is_let_go_when_the_service_stops() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "");
+    streams::run(async {
+        // One has asked a moment ago, and one a while ago.
+        let early = streams::connect(rig.address).await;
+        streams::ask(&early, streams::get("/")).await.unwrap();
+        tokio::time::sleep(QUIET).await;
+        let late = streams::connect(rig.address).await;
+        streams::ask(&late, streams::get("/")).await.unwrap();
+        let begin = Instant::now();
+        assert_eq!(rig.plane.stop(PATIENCE).await, 0, "nobody is left behind");
+        assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
+        assert!(streams::ask(&early, streams::get("/")).await.is_err());
+    });
 }

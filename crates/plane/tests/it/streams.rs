@@ -20,7 +20,7 @@ use tokio::time::timeout;
 use crate::rig::{Client, PATIENCE, Rig, Server, until};
 
 /// Runs a client's side of a test.
-fn run(test: impl Future<Output = ()>) {
+pub(crate) fn run(test: impl Future<Output = ()>) {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     runtime.block_on(async { timeout(PATIENCE, test).await.expect("the test ended in time") });
 }
@@ -33,28 +33,28 @@ async fn by_and_by(mut is_so: impl FnMut() -> bool) {
 }
 
 /// A client's connection.
-async fn connect(address: SocketAddr) -> SendRequest<Bytes> {
+pub(crate) async fn connect(address: SocketAddr) -> SendRequest<Bytes> {
     let stream = TcpStream::connect(address).await.unwrap();
     let (requests, connection) = h2::client::handshake(stream).await.unwrap();
     tokio::spawn(connection);
     requests
 }
 
-fn get(path: &str) -> Request<()> {
+pub(crate) fn get(path: &str) -> Request<()> {
     Request::get(format!("http://harbour.skerry.example{path}")).body(()).unwrap()
 }
 
 /// A whole answer.
 #[derive(Debug)]
-struct Answer {
-    status: u16,
+pub(crate) struct Answer {
+    pub(crate) status: u16,
     fields: HeaderMap,
     body: Vec<u8>,
     trailers: Option<HeaderMap>,
 }
 
 impl Answer {
-    fn text(&self) -> String {
+    pub(crate) fn text(&self) -> String {
         String::from_utf8_lossy(&self.body).into_owned()
     }
 }
@@ -71,7 +71,7 @@ async fn whole(response: Response<RecvStream>) -> Result<Answer, h2::Error> {
     Ok(Answer { status: head.status.as_u16(), fields: head.headers, body, trailers })
 }
 
-async fn ask(requests: &SendRequest<Bytes>, request: Request<()>) -> Result<Answer, h2::Error> {
+pub(crate) async fn ask(requests: &SendRequest<Bytes>, request: Request<()>) -> Result<Answer, h2::Error> {
     let mut requests = requests.clone().ready().await?;
     let (answer, _) = requests.send_request(request, true)?;
     whole(answer.await?).await

@@ -8,9 +8,9 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use bytes::Bytes;
+use h2::Reason;
 use h2::server::{Builder, Connection, SendResponse};
-use h2::{Reason, RecvStream};
-use http::{Method, Request};
+use http::Method;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 
@@ -18,9 +18,10 @@ use super::super::exchange::{Outcome, Sending};
 use super::super::forwarded::{ClientFields, Spoken};
 use super::super::head::{self, HeadScan};
 use super::super::refuse::{Refusal, answer};
-use super::super::session::Asker;
+use super::super::session::{Asker, PAUSE};
 use super::inward::{Coding, Inward};
 use super::outward::Outward;
+use super::seats::{Asked, Seats};
 use super::sides::Sides;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, broken, words};
 use crate::alarm::Ring;
@@ -95,8 +96,11 @@ struct Line {
     client: Rc<Client>,
     fields: ClientFields,
     who: Who,
+    /// How long the connection may rest.
+    rest: Duration,
     /// How many requests are being answered.
     busy: Cell<usize>,
+    seats: Seats,
 }
 
 /// Serves a client until its connection ends. `first` is all that was read of it.
@@ -132,16 +136,19 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
         client: Rc::clone(client),
         fields,
         who,
+        rest,
         busy: Cell::new(0),
+        seats: Seats::default(),
     });
     // To close it means to say so and to let its streams end: that may be done at any time.
     client.resting.set(true);
-    take_requests(&line, connection, rest).await;
+    take_requests(&line, connection).await;
+    line.seats.close();
 }
 
 /// Takes one request after the other until the client has ended or was told to go.
-async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes>, rest: Duration) {
-    let Line { worker, client, .. } = &**line;
+async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes>) {
+    let Line { ref worker, ref client, rest, .. } = **line;
     let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
     client.alarm.silence();
     watch.within(rest);
@@ -154,6 +161,7 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
             }
             match rang {
                 Some(Ring::Deadline) if line.busy.get() > 0 => watch.within(rest),
+                Some(Ring::Deadline) if line.seats.clear() && rest > PAUSE => watch.within(rest - PAUSE),
                 // It was told, and does not go.
                 Some(Ring::Deadline) if told_to_go => return Poll::Ready(None),
                 Some(Ring::Deadline | Ring::Close) => {
@@ -171,8 +179,11 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
             Some(Ok((request, respond))) => {
                 client.fresh.set(false);
                 line.busy.set(line.busy.get() + 1);
-                let registered = worker.register_stream(client);
-                tokio::task::spawn_local(one(Rc::clone(line), registered, request, respond, rest));
+                let asked = Asked { request, respond };
+                match line.seats.take() {
+                    Some(seat) => seat.fill(asked),
+                    None => drop(tokio::task::spawn_local(sit(Rc::clone(line), asked))),
+                }
             }
             Some(Err(error)) => {
                 tracing::debug!(%error, client = %line.who.client, "an HTTP/2 connection ended badly");
@@ -183,19 +194,25 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
     }
 }
 
-/// Answers one request.
-async fn one(
-    line: Rc<Line>,
-    registered: Registered,
-    request: Request<RecvStream>,
-    respond: SendResponse<Bytes>,
-    rest: Duration,
-) {
-    let Line { worker, client, .. } = &*line;
-    let own = Rc::clone(&registered.client);
-    own.resting.set(false);
-    own.fresh.set(false);
+/// Answers requests of one connection, one after the other.
+async fn sit(line: Rc<Line>, first: Asked) {
+    let registered = line.worker.register_stream(&line.client);
+    let own = &registered.client;
     own.alarm.wakes_this_task().await;
+    own.fresh.set(false);
+    let (seat, mut next) = (Rc::default(), Some(first));
+    while let Some(asked) = next {
+        own.resting.set(false);
+        own.alarm.silence();
+        one(&line, own, asked).await;
+        own.resting.set(true);
+        next = line.seats.wait(&seat).await;
+    }
+}
+
+/// Answers one request.
+async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
+    let Line { worker, client, .. } = line;
     let is_head = request.method() == Method::HEAD;
     let mut text = worker.scrap();
     let coding = words::request_text(&request, request.body().is_end_stream(), &mut text);
@@ -205,7 +222,7 @@ async fn one(
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
             Ok(mut buffer) => {
-                let asker = Asker { worker, client: &own, fields: &line.fields, who: line.who };
+                let asker = Asker { worker, client: own, fields: &line.fields, who: line.who };
                 match asker.read(frontend, &mut buffer) {
                     Ok((request, mut out)) => {
                         let outcome = match Sending::new(&request, buffer, &mut out) {
@@ -244,7 +261,8 @@ async fn one(
     if client.leaving.get() || worker.stopping.get() {
         client.alarm.ring(Ring::Close);
     } else if line.busy.get() == 0 {
-        Watch { alarm: &client.alarm, wheel: &worker.wheel }.within(rest);
+        // What was needed to answer is kept for a moment, in which the next request may come.
+        Watch { alarm: &client.alarm, wheel: &worker.wheel }.within(line.rest.min(PAUSE));
     }
 }
 
@@ -277,7 +295,7 @@ impl Reply {
         let Some(length) = self.scan.end(&self.head).map_err(|_| nonsense())? else { return Ok(bytes.len()) };
         self.head.truncate(length);
         let known = head::response(&self.head, self.to_head).map_err(|_| nonsense())?.ok_or_else(nonsense)?;
-        let response = words::response(&self.head).map_err(|_| nonsense())?;
+        let response = words::response(&std::mem::take(&mut self.head).into()).map_err(|_| nonsense())?;
         if response.status().is_informational() {
             self.respond.send_informational(response).map_err(broken)?;
         } else {
@@ -285,7 +303,6 @@ impl Reply {
             let stream = self.respond.send_response(response, ends).map_err(broken)?;
             self.body = Some(Outward::new(stream, known.framing, ends));
         }
-        self.head.clear();
         self.scan = HeadScan::default();
         Ok(length - before)
     }

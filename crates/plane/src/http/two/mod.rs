@@ -2,12 +2,13 @@
 //!
 //! Inside, every message is HTTP/1.1 text: one way of deciding, retrying and answering for all. A stream is a wire like
 //! a connection is; [`words`] translates heads, [`inward`] and [`outward`] bodies, [`client`] serves the clients that
-//! speak it, [`shared`] keeps
-//! the connections to servers that do, and [`stream`] is one request on them.
+//! speak it and [`seats`] keeps the tasks that answer them, [`shared`] keeps the connections to servers that do, and
+//! [`stream`] is one request on them.
 
 mod client;
 mod inward;
 mod outward;
+mod seats;
 mod shared;
 mod sides;
 mod stream;

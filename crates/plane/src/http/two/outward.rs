@@ -57,8 +57,9 @@ impl Outward {
             self.stream.send_data(Bytes::from(content), ends).map_err(broken)?;
         }
         if has_trailers {
+            let lines = Bytes::from(std::mem::take(&mut self.trailers));
             let trailers =
-                words::trailers(&self.trailers).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
+                words::trailers(&lines).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
             self.stream.send_trailers(trailers).map_err(broken)?;
         }
         self.ended = is_done;

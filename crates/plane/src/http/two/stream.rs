@@ -118,7 +118,7 @@ impl Asking {
             return Poll::Ready(Ok(bytes.len()));
         };
         self.head.truncate(length);
-        let request = words::request(&self.head).map_err(|_| nonsense())?;
+        let request = words::request(&std::mem::take(&mut self.head).into()).map_err(|_| nonsense())?;
         let ends = self.framing == Framing::None;
         match self.requests.send_request(request, ends) {
             Ok((answer, stream)) => {

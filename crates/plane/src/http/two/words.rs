@@ -2,6 +2,7 @@
 
 use std::io::Write as _;
 
+use bytes::Bytes;
 use http::header::{CONNECTION, CONTENT_LENGTH, COOKIE, HOST, TE, TRANSFER_ENCODING, UPGRADE};
 use http::uri::{Authority, PathAndQuery, Scheme};
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, StatusCode, Uri, Version};
@@ -131,14 +132,15 @@ fn is_of_connection(name: &str) -> bool {
         .any(|it| name.eq_ignore_ascii_case(it))
 }
 
-/// The fields that go over a stream; those that `leaves_out` names do not.
-fn fields(parsed: &[Header<'_>], leaves_out: impl Fn(&str) -> bool) -> HeaderMap {
+/// The fields that go over a stream; those that `leaves_out` names do not. Their values stay where they are in the text.
+fn fields(text: &Bytes, parsed: &[Header<'_>], leaves_out: impl Fn(&str) -> bool) -> HeaderMap {
     let mut map = HeaderMap::with_capacity(parsed.len());
     for field in parsed {
         if is_of_connection(field.name) || leaves_out(field.name) {
             continue;
         }
-        let pair = (HeaderName::from_bytes(field.name.as_bytes()), HeaderValue::from_bytes(field.value));
+        let value = HeaderValue::from_maybe_shared(text.slice_ref(field.value));
+        let pair = (HeaderName::from_bytes(field.name.as_bytes()), value);
         if let (Ok(name), Ok(value)) = pair {
             map.append(name, value);
         }
@@ -152,7 +154,7 @@ fn fields(parsed: &[Header<'_>], leaves_out: impl Fn(&str) -> bool) -> HeaderMap
 pub(super) struct Unspeakable;
 
 /// The head of a request to a server, from its text.
-pub(super) fn request(head: &[u8]) -> Result<Request<()>, Unspeakable> {
+pub(super) fn request(head: &Bytes) -> Result<Request<()>, Unspeakable> {
     let mut room = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
     let mut parsed = httparse::Request::new(&mut []);
     let Ok(Status::Complete(_)) = parsed.parse_with_uninit_headers(head, &mut room) else {
@@ -171,14 +173,14 @@ pub(super) fn request(head: &[u8]) -> Result<Request<()>, Unspeakable> {
     let method = parsed.method.ok_or(Unspeakable)?;
     *request.method_mut() = Method::from_bytes(method.as_bytes()).map_err(|_| Unspeakable)?;
     *request.uri_mut() = Uri::from_parts(parts).map_err(|_| Unspeakable)?;
-    *request.headers_mut() = fields(parsed.headers, |name| name.eq_ignore_ascii_case("host"));
+    *request.headers_mut() = fields(head, parsed.headers, |name| name.eq_ignore_ascii_case("host"));
     // Trailers are passed on to whoever can take them.
     request.headers_mut().insert(TE, HeaderValue::from_static("trailers"));
     Ok(request)
 }
 
 /// The head of an answer to a client, from its text.
-pub(super) fn response(head: &[u8]) -> Result<Response<()>, Unspeakable> {
+pub(super) fn response(head: &Bytes) -> Result<Response<()>, Unspeakable> {
     let mut room = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
     let mut parsed = httparse::Response::new(&mut []);
     let config = httparse::ParserConfig::default();
@@ -189,18 +191,18 @@ pub(super) fn response(head: &[u8]) -> Result<Response<()>, Unspeakable> {
     let mut response = Response::new(());
     *response.status_mut() =
         parsed.code.and_then(|code| StatusCode::from_u16(code).ok()).ok_or(Unspeakable)?;
-    *response.headers_mut() = fields(parsed.headers, |_| false);
+    *response.headers_mut() = fields(head, parsed.headers, |_| false);
     Ok(response)
 }
 
 /// Trailer fields from their lines; at most 64. Those that delimit or direct have no place there (RFC 9110, 6.5.1).
-pub(super) fn trailers(lines: &[u8]) -> Result<HeaderMap, Unspeakable> {
+pub(super) fn trailers(lines: &Bytes) -> Result<HeaderMap, Unspeakable> {
     let mut room = [httparse::EMPTY_HEADER; MOST_TRAILERS];
     match httparse::parse_headers(lines, &mut room) {
         Ok(Status::Complete((_, parsed))) => {
             let directs =
                 |name: &str| ["content-length", "host"].iter().any(|it| name.eq_ignore_ascii_case(it));
-            Ok(fields(parsed, directs))
+            Ok(fields(lines, parsed, directs))
         }
         Ok(Status::Partial) | Err(_) => Err(Unspeakable),
     }
