@@ -57,7 +57,7 @@
       {:else}
         <span><span class="text-success">●</span> listens; {rate(frontend.per_second)} {frontend.unit}s/s, {frontend.connections} {frontend.unit === 'flow' ? 'flows' : 'clients'}</span>
       {/if}
-      {#if frontend.protocol === 'http'}<button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>{/if}
+      <button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>
     {/if}
     {#if thing}
       <div class="ml-auto">

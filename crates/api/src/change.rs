@@ -1,10 +1,10 @@
 //! Changes: of the configuration, of a duty, and the console's session.
 
-use merismos_core::config::check::{Accepted, Warning};
 use merismos_core::config::diff::Change;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::impact::Impact;
 use merismos_core::config::tree::Format;
+use merismos_core::config::{Accepted, Warning};
 use merismos_core::duty::{Duty, Order};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -96,7 +96,7 @@ impl Warned {
     /// Whether the change does not go live before somebody accepts this.
     #[must_use]
     pub fn needs_word(&self) -> bool {
-        use merismos_core::config::check::Level;
+        use merismos_core::config::Level;
         self.warning.level == Level::Warning && !self.known && self.accepted.is_none()
     }
 }

@@ -1,7 +1,7 @@
 //! Drafts and revisions.
 
+use merismos_core::config::Accepted;
 use merismos_core::config::Problem;
-use merismos_core::config::check::Accepted;
 use merismos_core::config::edit::Edit;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;

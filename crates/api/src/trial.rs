@@ -1,6 +1,6 @@
-//! Trials: real requests, counted and judged.
+//! Trials: real requests, connections or datagrams, counted and judged.
 
-use merismos_core::proof::Tally;
+use merismos_core::proof::{Shots, Tally};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -11,20 +11,53 @@ use utoipa::ToSchema;
 pub struct TrialRequest {
     /// The frontend to send through.
     pub frontend: String,
-    /// How many requests.
+    /// How many requests (`http`), connections (`tcp`) or datagrams (`udp`).
     #[schema(minimum = 1, maximum = 1000000)]
     pub requests: u32,
-    /// How many connections at the same time.
+    /// How many at the same time.
     #[serde(default = "one_connection")]
     #[schema(minimum = 1, maximum = 256)]
     pub concurrency: u32,
-    /// The path to ask for.
+    /// How many clients take turns, each with a connection of its own (`http`); without it, as many as `concurrency`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 1000)]
+    pub clients: Option<u32>,
+    /// The network that the clients come from, each from an address of its own as far as it has so many; all of them have
+    /// to be this machine's. Such as `127.0.9.0/24`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Whether each client keeps the cookies that it is given (`http`).
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub keep_cookies: bool,
+    /// The path to ask for (`http`).
     #[serde(default = "root")]
     pub path: String,
-    /// Requests a second at most; without it, as fast as the answers come.
+    /// What each client says (`tcp`, `udp`). A `tcp` client that says nothing ends its side at once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 1000)]
+    pub say: Option<String>,
+    /// So many a second at most; without it, as fast as the answers come.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 1, maximum = 100000)]
     pub per_second: Option<u32>,
+}
+
+impl TrialRequest {
+    /// So many requests through a frontend, one after the other, and all else as usual.
+    #[must_use]
+    pub fn of(frontend: &str, requests: u32) -> Self {
+        Self {
+            frontend: frontend.to_owned(),
+            requests,
+            concurrency: one_connection(),
+            clients: None,
+            from: None,
+            keep_cookies: false,
+            path: root(),
+            say: None,
+            per_second: None,
+        }
+    }
 }
 
 fn one_connection() -> u32 {
@@ -68,9 +101,12 @@ pub struct Trial {
     pub at: Wall,
     /// What it was to do.
     pub request: TrialRequest,
+    /// What it sends.
+    #[serde(default)]
+    pub sends: Shots,
     /// How far it is.
     pub state: TrialState,
-    /// Requests that have ended.
+    /// How many of them have ended.
     pub ended: u64,
     /// How long it has taken, in milliseconds.
     pub took_ms: u64,

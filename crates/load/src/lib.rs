@@ -1,10 +1,102 @@
-//! The clients that a trial sends: each request's outcome is kept.
+//! The clients that a trial sends: what each of them saw is kept.
 //!
-//! Connections are kept alive, as browsers keep them. A connection that breaks is opened anew for the next
-//! request; the request that it broke under is counted as broken and not sent again, for that is what a client
-//! would have seen.
+//! HTTP clients keep their connections alive, as browsers do, and their cookies when they are told to. A connection that
+//! breaks is opened anew for the next request; the request that it broke under is counted as broken and not sent again,
+//! for that is what a client would have seen. TCP clients connect anew each time, and UDP clients send from a new port.
 #![forbid(unsafe_code)]
 
 mod http;
+mod line;
+mod run;
 
-pub use http::{Plan, Seen, Shot, run};
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+pub use line::{can_send_from, usual_source};
+pub use run::run;
+
+/// What is to be sent.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    /// Where to.
+    pub address: SocketAddr,
+    /// What.
+    pub work: Work,
+    /// How often.
+    pub shots: u64,
+    /// How many at the same time.
+    pub concurrency: u32,
+    /// How many a second by all clients; `None`: as fast as answers come.
+    pub per_second: Option<u32>,
+    /// How long one may take from its connection to the end of its answer.
+    pub timeout: Duration,
+    /// By whom.
+    pub clients: Clients,
+}
+
+/// One piece of work.
+#[derive(Clone, Debug)]
+pub enum Work {
+    /// A request on a connection that is kept.
+    Http {
+        /// The path; begins with a slash and holds no spaces.
+        path: String,
+        /// A field that each request carries; its value is this text and the request's number.
+        mark: Option<(&'static str, String)>,
+    },
+    /// A connection. Without anything to say the client ends its side at once, and an end is an answer.
+    Tcp {
+        /// What the client says.
+        say: Vec<u8>,
+    },
+    /// A datagram from a port of its own.
+    Udp {
+        /// What the client says.
+        say: Vec<u8>,
+        /// Whether an answer is waited for.
+        is_answered: bool,
+    },
+}
+
+/// Who sends it. They take turns.
+#[derive(Clone, Debug)]
+pub struct Clients {
+    /// How many there are; at least as many as send at the same time.
+    pub count: u32,
+    /// Their addresses, in turn; where there are none, the system chooses.
+    pub addresses: Vec<IpAddr>,
+    /// Whether each keeps the cookies that it is given (HTTP).
+    pub keep_cookies: bool,
+}
+
+/// What a client saw.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Seen {
+    /// A whole answer with this status.
+    Answer(u16),
+    /// All that was to come, of a protocol without statuses.
+    Done,
+    /// No connection, or no whole answer.
+    Broken,
+    /// Nothing in time.
+    Late,
+}
+
+/// One piece of work, done.
+#[derive(Clone, Copy, Debug)]
+pub struct Shot {
+    /// Its number, from 0.
+    pub number: u64,
+    /// The client's number, from 0.
+    pub client: u32,
+    /// Where it came from, as far as it came.
+    pub from: Option<SocketAddr>,
+    /// It was the first on its connection.
+    pub is_first: bool,
+    /// When it was sent, since the start of the run.
+    pub sent: Duration,
+    /// How long it took.
+    pub took: Duration,
+    /// What came of it.
+    pub seen: Seen,
+}

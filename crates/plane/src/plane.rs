@@ -15,7 +15,7 @@ use tokio::sync::{Notify, mpsc, oneshot};
 use crate::alarm::TICK;
 use crate::decisions::Log;
 use crate::listen::{self, BindError, Bound};
-use crate::witness::{Sightings, Watches};
+use crate::witness::{For, Sightings, Watches};
 use crate::worker::{self, Command, Shared};
 
 /// Why the plane could not start.
@@ -179,10 +179,10 @@ impl Plane {
         self.shared.log.clone()
     }
 
-    /// Begins to watch for requests with marks of this number.
+    /// Begins a watch of this number.
     #[must_use]
-    pub fn watch(&self, number: u64, capacity: usize) -> Sightings {
-        self.shared.watches.begin(number, capacity)
+    pub fn watch(&self, number: u64, what: For, capacity: usize) -> Sightings {
+        self.shared.watches.begin(number, what, capacity)
     }
 
     /// Stops accepting, lets work in flight finish within the grace period, and ends the workers. Gives the number

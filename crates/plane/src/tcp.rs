@@ -37,7 +37,6 @@ enum Ended {
 /// Serves one client until its connection ends. `first` is what it has sent already.
 pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<Buffer>) {
     let Visit { at: Registered { ref worker, ref client, .. }, mut stream, who, .. } = visit;
-    let frontend = &*frontend;
     client.alarm.wakes_this_task().await;
     let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
     let heard = match frontend.greeting_timeout {
@@ -45,6 +44,12 @@ pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<B
         None => Some(Heard { name: None, first }),
     };
     let Some(Heard { name, mut first }) = heard else { return };
+    // What is decided goes by what holds now; from here on the connection keeps it.
+    let (frontend, version) = {
+        let snapshot = worker.snapshot();
+        (snapshot.frontend(client.frontend.get()).map_or(frontend, Arc::clone), snapshot.version)
+    };
+    let frontend = &*frontend;
     let lane = frontend.cell.lane(worker.index);
     lane.requests.up();
     client.resting.set(false);
@@ -55,7 +60,7 @@ pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<B
     while let Some(chosen) = choose(worker, frontend, who.client.ip(), asked) {
         let pool = chosen.pool;
         let deal = Deal { worker, client, pool, key: pool.key(&facts), watch };
-        ended = match relay(&deal, (frontend, &chosen, &facts), &mut stream, who, &mut first).await {
+        ended = match relay(&deal, (frontend, &chosen, &facts, version), &mut stream, who, &mut first).await {
             Ok(()) => return,
             Err(ended) => ended,
         };
@@ -82,7 +87,7 @@ fn reset(stream: &TcpStream) {
 
 async fn relay(
     deal: &Deal<'_>,
-    (frontend, chosen, facts): (&Frontend, &ChosenPool<'_>, &Facts<'_>),
+    (frontend, chosen, facts, version): (&Frontend, &ChosenPool<'_>, &Facts<'_>, u64),
     stream: &mut TcpStream,
     who: Who,
     first: &mut Option<Buffer>,
@@ -93,6 +98,9 @@ async fn relay(
     let pool = deal.pool;
     let mut tried = Tried::default();
     let mut failed_at = Vec::new();
+    let witness = |server: Option<usize>, failed_at: &[usize]| {
+        deal.worker.watches.tell(frontend.cell.id, who.client, version, (pool, server, failed_at));
+    };
     while tried.len() < pool.attempts {
         let gone = |context: &mut std::task::Context<'_>| stream.is_gone(context);
         let place = match deal.server(&tried, gone).await {
@@ -111,7 +119,7 @@ async fn relay(
             tied: None,
             place,
             failed_at: &failed_at,
-            version: deal.worker.snapshot().version,
+            version,
         });
         if let Some(before) = failed_at.last() {
             pool.servers[*before].cell.lane(deal.worker.index).retried.up();
@@ -129,6 +137,7 @@ async fn relay(
             }
         };
         at.lane.taken.up();
+        witness(Some(place), &failed_at);
         at.goes_on();
         if let Some(version) = pool.proxy_protocol
             && upstream.stream.write_all(&proxy::header(version, who.client, who.meant_for)).await.is_err()
@@ -150,5 +159,6 @@ async fn relay(
         }
         return Ok(());
     }
+    witness(None, &failed_at);
     Err(Ended::Unreached)
 }

@@ -229,6 +229,19 @@ fn decide<'f>(
     None
 }
 
+/// Tells whoever watches for such clients where one went. `tried` are the numbers of the cells of the servers that failed it.
+fn witness(
+    worker: &Worker,
+    frontend: &Frontend,
+    (pool, at): (&Pool, usize),
+    client: SocketAddr,
+    tried: &[u32],
+) {
+    let place = |id: &u32| pool.servers.iter().position(|server| server.cell.id == *id);
+    let failed: Vec<usize> = tried.iter().filter_map(place).collect();
+    worker.watches.tell(frontend.cell.id, client, worker.snapshot().version, (pool, Some(at), &failed));
+}
+
 /// Tells the decision log.
 fn tell(worker: &Worker, frontend: &Frontend, (pool, place): (&Pool, usize), client: SocketAddr) {
     if !worker.teller.wants(worker.wheel.now()) {
@@ -331,6 +344,7 @@ impl Port {
                 return None;
             }
         };
+        witness(worker, frontend, (pool, place), meta.addr, tried);
         let client = worker.register(frontend.cell.id, self.address);
         client.client.server.set(Some(server.cell.id));
         client.client.fresh.set(false);
@@ -357,7 +371,9 @@ impl Port {
                 tell(worker, frontend, (pool, place), meta.addr);
                 let at = AtServer::begin(worker, pool, place);
                 sent = self.send_to_server((pool, at.server()), row, worker.draw()).is_ok();
-                if !sent {
+                if sent {
+                    witness(worker, frontend, (pool, place), meta.addr, &tried);
+                } else {
                     at.failed();
                     tried.push(at.server().cell.id);
                 }

@@ -1,23 +1,38 @@
-//! The witness: what became of requests that carry a one-time mark.
+//! The witness: what became of work that somebody watches for.
 //!
-//! A trial sends requests with the field [`MARK`]. The plane takes the field off, so servers see nothing of it,
-//! and tells the trial's [`Watch`] where the request went. A mark that nobody watches for has no effect.
+//! A trial sends HTTP requests with the field [`MARK`]. The plane takes the field off, so servers see nothing of it, and
+//! tells the trial's watch where the request went. A mark that nobody watches for has no effect. Connections and flows
+//! carry no marks: a watch may name a frontend, and is told of all work that comes to it from some addresses.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use arc_swap::ArcSwap;
+use ipnet::IpNet;
 use merismos_core::name::PoolServer;
+use merismos_core::routing::Pool;
 use tokio::sync::mpsc;
+
+use crate::client::is_in;
 
 /// The name of the request field that carries a mark: `<watch>-<number>`, both in decimal.
 pub const MARK: &str = "merismos-mark";
 
-/// What became of one marked request.
+/// What was seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Seen {
+    /// The request of this number.
+    Request(u64),
+    /// A connection or a flow of the client with this address and port.
+    Client(SocketAddr),
+}
+
+/// What became of it.
 #[derive(Clone, Debug)]
 pub struct Sighting {
-    /// The request's number.
-    pub number: u64,
+    /// What.
+    pub of: Seen,
     /// The version of the snapshot in which it was decided.
     pub version: u64,
     /// The server that took it in the end.
@@ -26,10 +41,25 @@ pub struct Sighting {
     pub failed_at: Vec<PoolServer>,
 }
 
+/// What a watch is for.
+#[derive(Clone, Debug)]
+pub enum For {
+    /// Requests with its marks.
+    Marks,
+    /// Connections and flows that come to a frontend (by the number of its cell) from these networks.
+    Clients {
+        /// The number of the frontend's cell.
+        frontend: u32,
+        /// Where they come from.
+        from: Vec<IpNet>,
+    },
+}
+
 /// One trial's ear: sightings of one watch number.
 #[derive(Debug)]
 pub(crate) struct Watch {
     number: u64,
+    what: For,
     sender: mpsc::Sender<Sighting>,
     missed: Arc<AtomicU64>,
 }
@@ -51,10 +81,10 @@ pub struct Sightings {
 
 impl Watches {
     /// Begins a watch that holds up to `capacity` sightings that were not yet received.
-    pub(crate) fn begin(&self, number: u64, capacity: usize) -> Sightings {
+    pub(crate) fn begin(&self, number: u64, what: For, capacity: usize) -> Sightings {
         let (sender, receiver) = mpsc::channel(capacity.max(1));
         let missed = Arc::new(AtomicU64::new(0));
-        let watch = Arc::new(Watch { number, sender, missed: Arc::clone(&missed) });
+        let watch = Arc::new(Watch { number, what, sender, missed: Arc::clone(&missed) });
         self.0.rcu(|watches| {
             let mut watches = Vec::clone(watches);
             watches.push(Arc::clone(&watch));
@@ -67,7 +97,31 @@ impl Watches {
     pub(crate) fn find(&self, mark: &[u8]) -> Option<(Arc<Watch>, u64)> {
         let (watch, number) = std::str::from_utf8(mark).ok()?.split_once('-')?;
         let (watch, number): (u64, u64) = (watch.parse().ok()?, number.parse().ok()?);
-        self.0.load().iter().find(|it| it.number == watch).map(|it| (Arc::clone(it), number))
+        let is_meant = |it: &&Arc<Watch>| it.number == watch && matches!(it.what, For::Marks);
+        self.0.load().iter().find(is_meant).map(|it| (Arc::clone(it), number))
+    }
+
+    /// Tells everyone who watches a frontend where a connection or flow of this client went.
+    pub(crate) fn tell(
+        &self,
+        frontend: u32,
+        client: SocketAddr,
+        version: u64,
+        (pool, server, failed_at): (&Pool, Option<usize>, &[usize]),
+    ) {
+        for watch in self.0.load().iter() {
+            let For::Clients { frontend: watched, from } = &watch.what else { continue };
+            if *watched != frontend || !is_in(client.ip(), from) {
+                continue;
+            }
+            let name = |place: usize| pool.servers[place].name.clone();
+            watch.tell(Sighting {
+                of: Seen::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
+                version,
+                server: server.map(name),
+                failed_at: failed_at.iter().copied().map(name).collect(),
+            });
+        }
     }
 }
 

@@ -4,12 +4,13 @@ use std::collections::BTreeSet;
 use std::time::Instant;
 
 use merismos_api::{Between, Going, NamedChange, Review, Took, Touched, Warned};
-use merismos_core::config::check::{Accepted, Warning, check};
+use merismos_core::config::check::check;
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
 use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
 use merismos_core::config::{self, Checked, Format, Problem, merge, tree};
+use merismos_core::config::{Accepted, Warning};
 use merismos_plane::BindError;
 use merismos_plane::probe::Surroundings;
 use merismos_store::{Revision, Store, StoreError};

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use merismos_api::{Draft, DraftEdits, DraftReview, EventKind, Going, NamedChange, NewDraft, Review};
-use merismos_core::config::check::{Accepted, check};
+use merismos_core::config::Accepted;
+use merismos_core::config::check::check;
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
 use merismos_core::config::edit::{EditError, edit};

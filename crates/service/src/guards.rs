@@ -5,9 +5,9 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures_util::future::join_all;
-use merismos_core::config::check::{Level, Warning};
 use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Protocol, ProxyVersion, Server};
 use merismos_core::config::{Checked, Thing};
+use merismos_core::config::{Level, Warning};
 use merismos_core::duty::Duty;
 use merismos_core::health::Step;
 use merismos_core::name::{Name, PoolServer};

@@ -1,6 +1,6 @@
 // Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
 
-import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ThingView, Things, Trial, TryAnswer, Warned } from './types'
+import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ThingView, Things, Trial, TrialRequest, TryAnswer, Warned } from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
 export class CallError extends Error {
@@ -69,8 +69,7 @@ export const giveDuty = (server: string, duty: Duty, reason: string, evenIfLast:
   return call<void>('PUT', `/pools/${pool}/servers/${name}/duty`, { duty, reason, even_if_last: evenIfLast })
 }
 
-export const beginTrial = (frontend: string, requests: number, concurrency: number) =>
-  call<Trial>('POST', '/trials', { frontend, requests, concurrency })
+export const beginTrial = (request: TrialRequest) => call<Trial>('POST', '/trials', request)
 export const trial = (id: number) => call<Trial>('GET', `/trials/${id}`)
 
 /** A query of those values that are there. */

@@ -216,10 +216,22 @@ export interface TallyRow {
   p99_us: number | null
 }
 
+export interface TrialRequest {
+  frontend: string
+  requests: number
+  concurrency: number
+  clients?: number
+  from?: string
+  keep_cookies?: boolean
+  path?: string
+  say?: string
+}
+
 export interface Trial {
   id: number
   at: string
-  request: { frontend: string; requests: number; concurrency: number; path: string }
+  request: TrialRequest
+  sends: 'requests' | 'connections' | 'datagrams' | 'one_way'
   state: 'running' | 'done'
   ended: number
   took_ms: number
@@ -229,6 +241,8 @@ export interface Trial {
     failed: number
     without_server: number
     retried: number
+    tied: number
+    strayed: number
     test: { statistic: number; freedom: number; p_value: number } | null
     verdict: 'as_expected' | 'not_as_expected' | 'too_few'
     because: string[]

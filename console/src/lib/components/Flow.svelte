@@ -88,7 +88,7 @@
   </div>
 {/if}
 <div class="mt-1 flex flex-wrap gap-2">
-  {#each status.frontends.filter((it) => it.protocol === 'http') as frontend (frontend.name)}
+  {#each status.frontends as frontend (frontend.name)}
     <button class="btn btn-sm" onclick={() => ontry(frontend.name)}>Try {frontend.name} …</button>
   {/each}
 </div>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { beginTrial } from '../api/call'
+  import { beginTrial, words } from '../api/call'
   import type { Trial } from '../api/types'
   import { length, micros, percent, points } from '../format/format'
   import { live } from '../live/live.svelte'
@@ -9,18 +9,34 @@
 
   let requests = $state(600)
   let concurrency = $state(8)
+  let clients = $state<number | null>(null)
+  let from = $state('')
+  let keepCookies = $state(false)
+  let path = $state('/')
+  let say = $state('')
   let trouble = $state('')
   let begun = $state<Trial | null>(null)
 
+  const protocol = $derived(live.status?.frontends.find((it) => it.name === frontend)?.protocol ?? 'http')
+  const many = $derived({ http: 'requests', tcp: 'connections', udp: 'datagrams' }[protocol] ?? 'requests')
   const trial = $derived(begun && (live.trials[begun.id] ?? begun))
+  const sent = $derived(trial?.sends === 'one_way' ? 'datagrams' : (trial?.sends ?? many))
 
   async function submit(event: SubmitEvent) {
     event.preventDefault()
     trouble = ''
+    const own = protocol === 'http' ? { path: path.trim() || '/', keep_cookies: keepCookies } : { say: say || undefined }
     try {
-      begun = await beginTrial(frontend, requests, concurrency)
+      begun = await beginTrial({
+        frontend,
+        requests,
+        concurrency,
+        clients: clients ?? undefined,
+        from: from.trim() || undefined,
+        ...own
+      })
     } catch (error) {
-      trouble = error instanceof Error ? error.message : String(error)
+      trouble = words(error)
     }
   }
 </script>
@@ -28,23 +44,46 @@
 <Dialog title={`Try ${frontend}`} {onclose}>
   <form class="flex flex-wrap items-end gap-3" onsubmit={submit}>
     <label>
-      <span class="mb-1 block">Requests</span>
-      <input class="input w-32" type="number" min="1" max="1000000" bind:value={requests} required />
+      <span class="mb-1 block capitalize">{many}</span>
+      <input class="input w-28" type="number" min="1" max="1000000" bind:value={requests} required />
     </label>
     <label>
-      <span class="mb-1 block">Connections</span>
-      <input class="input w-28" type="number" min="1" max="256" bind:value={concurrency} required />
+      <span class="mb-1 block">At the same time</span>
+      <input class="input w-24" type="number" min="1" max="256" bind:value={concurrency} required />
     </label>
-    <button class="btn btn-primary" type="submit" disabled={trial?.state === 'running'}>Send real requests</button>
+    <label>
+      <span class="mb-1 block">Clients</span>
+      <input class="input w-24" type="number" min="1" max="1000" placeholder="as many" bind:value={clients} />
+    </label>
+    <label>
+      <span class="mb-1 block">Who come from</span>
+      <input class="input w-40" autocomplete="off" placeholder="127.0.9.0/24" bind:value={from} />
+    </label>
+    {#if protocol === 'http'}
+      <label>
+        <span class="mb-1 block">Path</span>
+        <input class="input w-36" autocomplete="off" bind:value={path} />
+      </label>
+      <label class="flex items-center gap-2 pb-2">
+        <input class="checkbox checkbox-sm" type="checkbox" bind:checked={keepCookies} />
+        keep their cookies
+      </label>
+    {:else}
+      <label>
+        <span class="mb-1 block">And say</span>
+        <input class="input w-48" autocomplete="off" placeholder={protocol === 'tcp' ? 'nothing' : 'merismos trial'} bind:value={say} />
+      </label>
+    {/if}
+    <button class="btn btn-primary" type="submit" disabled={trial?.state === 'running'}>Send real {many}</button>
   </form>
-  <p class="mt-2 text-secondary">They go through the frontend as any client’s do, and are counted by the server that took them.</p>
+  <p class="mt-2 text-secondary">They go through the frontend as any client’s do, and are counted by the server that took them. Clients take turns, each with its own address as far as the network has so many.</p>
   {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
 
   {#if trial}
     <div class="mt-4" data-testid="trial" aria-live="polite">
       {#if trial.state === 'running'}
         <progress class="progress w-full" value={trial.ended} max={trial.request.requests}></progress>
-        <p>{trial.ended} of {trial.request.requests} requests</p>
+        <p>{trial.ended} of {trial.request.requests} {sent}</p>
       {:else if trial.tally}
         {@const tally = trial.tally}
         {@const well = tally.verdict === 'as_expected'}
@@ -55,7 +94,7 @@
         <table class="mt-2 w-full">
           <thead class="text-secondary">
             <tr>
-              {#each ['server', 'requests', 'expected', 'observed', 'difference', 'failed', 'retried', 'median', '99th pct.'] as head, index (head)}
+              {#each ['server', sent, 'expected', 'observed', 'difference', 'failed', 'retried', 'median', '99th pct.'] as head, index (head)}
                 <th scope="col" class={`font-normal ${index === 0 ? 'text-left' : 'text-right'}`}>{head}</th>
               {/each}
             </tr>
@@ -84,8 +123,8 @@
           </tbody>
         </table>
         <p class="mt-2">
-          {tally.requests} requests in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} answered by another
-          server after one failed.
+          {tally.requests} {sent} in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} went to another
+          server after one failed{tally.tied > 0 ? `; ${tally.tied} of one server alone, ${tally.strayed} of them went elsewhere` : ''}.
           {#if tally.test}
             Chi-square {tally.test.statistic.toFixed(2)} with {tally.test.freedom} degrees of freedom,
             {tally.test.p_value < 0.001 ? 'p < 0.001' : `p = ${tally.test.p_value.toFixed(3)}`}.

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use clap::Subcommand;
+use ipnet::IpNet;
 use merismos_api::{Trial, TrialRequest, TrialState};
 use merismos_client::Client;
 use merismos_core::name::Name;
@@ -39,16 +40,28 @@ enum Command {
 struct Run {
     /// The frontend to send through
     frontend: Name,
-    /// How many requests
+    /// How many requests (http), connections (tcp) or datagrams (udp)
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     requests: u32,
-    /// How many connections at the same time
+    /// How many at the same time
     #[arg(long, default_value_t = 8, value_parser = clap::value_parser!(u32).range(1..=256))]
     concurrency: u32,
-    /// The path to ask for
+    /// How many clients take turns [default: as many as at the same time]
+    #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1_000))]
+    clients: Option<u32>,
+    /// The network of this machine that the clients come from, such as 127.0.9.0/24
+    #[arg(long, value_name = "NETWORK")]
+    from: Option<IpNet>,
+    /// Each client keeps the cookies that it is given (http)
+    #[arg(long)]
+    keep_cookies: bool,
+    /// The path to ask for (http)
     #[arg(long, default_value = "/")]
     path: String,
-    /// Requests a second at most [default: as fast as the answers come]
+    /// What each client says (tcp, udp), such as $'PING\r\n'; a tcp client that says nothing ends its side at once
+    #[arg(long, value_name = "TEXT")]
+    say: Option<String>,
+    /// So many a second at most [default: as fast as the answers come]
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     per_second: Option<u32>,
 }
@@ -81,7 +94,11 @@ async fn conduct(client: &Client, run: Run, json: bool) -> Result<Exit, CliError
         frontend: run.frontend.to_string(),
         requests: run.requests,
         concurrency: run.concurrency,
+        clients: run.clients,
+        from: run.from.map(|from| from.to_string()),
+        keep_cookies: run.keep_cookies,
         path: run.path,
+        say: run.say,
         per_second: run.per_second,
     };
     let mut trial = client.begin_trial(&request).await?;

@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use comfy_table::{Cell, Color};
-use merismos_api::{Trial, TrialState};
-use merismos_core::proof::{Tally, Verdict};
+use merismos_api::{Trial, TrialRequest, TrialState};
+use merismos_core::proof::{Shots, Tally, Verdict};
 use merismos_core::units::humane;
 
 use super::table::{bar, count, micros, number, percent, points, table};
@@ -15,15 +15,20 @@ pub(crate) fn print(trial: &Trial) {
     let took = humane(Duration::from_millis(trial.took_ms));
     let request = &trial.request;
     let head = format!(
-        "trial {} · frontend {} · {} requests for {} over {} connections in {took}",
-        trial.id, request.frontend, request.requests, request.path, request.concurrency
+        "trial {} · frontend {} · {} {} in {took}, {}",
+        trial.id,
+        request.frontend,
+        request.requests,
+        sent(trial),
+        by(request)
     );
     text(&format!("{}\n", strong(&head)));
     let Some(tally) = &trial.tally else {
-        text(&format!("It is running: {} of {} requests have ended.\n", trial.ended, request.requests));
+        let (ended, all, many) = (trial.ended, request.requests, trial.sends.many());
+        text(&format!("It is running: {ended} of {all} {many} have ended.\n"));
         return;
     };
-    rows(tally);
+    rows(tally, trial.sends);
     if !trial.happened.is_empty() {
         text(&format!("{}\n", strong("What happened meanwhile")));
         for it in &trial.happened {
@@ -49,10 +54,10 @@ pub(crate) fn print(trial: &Trial) {
     }
 }
 
-fn rows(tally: &Tally) {
+fn rows(tally: &Tally, sends: Shots) {
     let mut table = table(&[
         "server",
-        "requests",
+        sends.many(),
         "expected",
         "observed",
         "",
@@ -92,10 +97,40 @@ fn rows(tally: &Tally) {
         ]);
     }
     text(&format!("{table}\n"));
+    let (many, done) = (sends.many(), sends.done());
     text(&format!(
-        "{} requests, {} failed, {} answered by another server after one failed\n",
+        "{} {many}, {} failed, {} {done} by another server after one failed",
         tally.requests, tally.failed, tally.retried
     ));
+    if tally.tied > 0 {
+        text(&format!("; {} of one server alone, {} of them went elsewhere", tally.tied, tally.strayed));
+    }
+    text("\n");
+}
+
+/// What was sent, in words.
+fn sent(trial: &Trial) -> String {
+    match (trial.sends, &trial.request.say) {
+        (Shots::Requests, _) => format!("requests for {}", trial.request.path),
+        (other, Some(say)) => format!("{} that say {say:?}", other.many()),
+        (other, None) => other.many().to_owned(),
+    }
+}
+
+/// By whom, in words.
+fn by(request: &TrialRequest) -> String {
+    let at_once = request.concurrency.min(request.requests);
+    let mut words = format!("{at_once} at the same time");
+    if let Some(clients) = request.clients {
+        words += &format!(", by {clients} clients");
+    }
+    if let Some(from) = &request.from {
+        words += &format!(" from {from}");
+    }
+    if request.keep_cookies {
+        words += " that keep their cookies";
+    }
+    words
 }
 
 /// Prints a line for each trial.
@@ -104,7 +139,7 @@ pub(crate) fn list(trials: &[Trial]) {
         text("No trials yet. Begin one: merismos trial FRONTEND --requests 600\n");
         return;
     }
-    let mut table = table(&["trial", "when", "frontend", "requests", "failed", "verdict"]);
+    let mut table = table(&["trial", "when", "frontend", "sent", "failed", "verdict"]);
     for trial in trials {
         let verdict = match (trial.state, trial.tally.as_ref().map(|tally| tally.verdict)) {
             (TrialState::Running, _) => Cell::new("running"),
@@ -118,7 +153,7 @@ pub(crate) fn list(trials: &[Trial]) {
             Cell::new(trial.id),
             Cell::new(moment(trial.at)),
             Cell::new(&trial.request.frontend),
-            number(trial.request.requests),
+            number(format!("{} {}", trial.request.requests, trial.sends.many())),
             count(trial.tally.as_ref().map_or(0, |tally| tally.failed)),
             verdict,
         ]);

@@ -16,6 +16,8 @@ const SIGNIFICANCE: f64 = 0.01;
 pub enum Outcome {
     /// An answer came, with this status.
     Answered(u16),
+    /// All came that was to come, of a protocol without statuses.
+    Done,
     /// No whole answer came.
     Broken,
 }
@@ -24,9 +26,66 @@ impl Outcome {
     fn failed(self) -> bool {
         match self {
             Self::Answered(status) => status >= 500,
+            Self::Done => false,
             Self::Broken => true,
         }
     }
+}
+
+/// What a trial sends.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Shots {
+    /// HTTP requests.
+    #[default]
+    Requests,
+    /// TCP connections.
+    Connections,
+    /// Datagrams that are answered.
+    Datagrams,
+    /// Datagrams without answers.
+    OneWay,
+}
+
+impl Shots {
+    /// One of them.
+    #[must_use]
+    pub fn one(self) -> &'static str {
+        match self {
+            Self::Requests => "request",
+            Self::Connections => "connection",
+            Self::Datagrams | Self::OneWay => "datagram",
+        }
+    }
+
+    /// Several of them.
+    #[must_use]
+    pub fn many(self) -> &'static str {
+        match self {
+            Self::Requests => "requests",
+            Self::Connections => "connections",
+            Self::Datagrams | Self::OneWay => "datagrams",
+        }
+    }
+
+    /// What has happened to one that ended well.
+    #[must_use]
+    pub fn done(self) -> &'static str {
+        match self {
+            Self::Requests | Self::Connections | Self::Datagrams => "answered",
+            Self::OneWay => "sent on",
+        }
+    }
+}
+
+/// Where one request should have gone.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Expectation {
+    /// To any server, by the shares that held in this version of the snapshot.
+    Shares(u64),
+    /// To this one: its key, its pin or its connection says so.
+    Server(PoolServer),
 }
 
 /// One request of a trial.
@@ -40,8 +99,8 @@ pub struct Sample {
     pub outcome: Outcome,
     /// From sending the request to the end of its answer, in microseconds.
     pub latency_us: u64,
-    /// Which of the expectations held when it was decided.
-    pub expectation: Option<u64>,
+    /// Where it should have gone.
+    pub expectation: Expectation,
 }
 
 /// One server's line.
@@ -96,7 +155,14 @@ pub struct Tally {
     pub without_server: u64,
     /// Requests that were given to another server after one failed.
     pub retried: u64,
-    /// The test of the observed counts against the expected ones; `None` when it can't say anything.
+    /// Requests that one server alone should have got, for their key, pin or connection says so.
+    #[serde(default)]
+    pub tied: u64,
+    /// Those of them that went to another one, without the right one having failed them.
+    #[serde(default)]
+    pub strayed: u64,
+    /// The test of the observed counts against the expected ones, of the requests that are not tied; `None` when it can't
+    /// say anything.
     pub test: Option<ChiSquare>,
     /// What it shows.
     pub verdict: Verdict,
@@ -104,49 +170,65 @@ pub struct Tally {
     pub because: Vec<String>,
 }
 
-/// Counts a trial. `expectations` are the expected shares of each server, by the version of the snapshot in which
-/// they held; a server that goes down half way therefore expects its share of the requests until then. Where work is
-/// dealt out by something else than the weights, `unjudged` says so, and shares are shown but not judged.
+/// Counts a trial. `shares` are the expected shares of each server, by the version of the snapshot in which they held;
+/// a server that goes down half way therefore expects its share of the requests until then. Where work is dealt out by
+/// something else than the weights, `unjudged` says so, and shares are shown but not judged.
 #[must_use]
 pub fn tally(
     samples: &[Sample],
-    expectations: &BTreeMap<u64, Vec<(PoolServer, f64)>>,
-    unjudged: Option<&str>,
+    shares: &BTreeMap<u64, Vec<(PoolServer, f64)>>,
+    (what, unjudged): (Shots, Option<&str>),
 ) -> Tally {
     let mut lines: BTreeMap<PoolServer, Line> = BTreeMap::new();
-    let mut totals = (0, 0, 0);
-    for (server, _) in expectations.values().flatten() {
+    let (mut failed, mut without_server, mut retried, mut tied, mut strayed) = (0, 0, 0, 0, 0);
+    for (server, _) in shares.values().flatten() {
         lines.entry(server.clone()).or_default();
     }
     for sample in samples {
-        for (server, share) in
-            sample.expectation.and_then(|version| expectations.get(&version)).into_iter().flatten()
-        {
-            lines.entry(server.clone()).or_default().expected += share;
+        match &sample.expectation {
+            Expectation::Shares(version) => {
+                for (server, share) in shares.get(version).into_iter().flatten() {
+                    lines.entry(server.clone()).or_default().free_expected += share;
+                }
+            }
+            Expectation::Server(wanted) => {
+                lines.entry(wanted.clone()).or_default().tied_expected += 1;
+                tied += 1;
+                let elsewhere = sample.server.as_ref().is_some_and(|server| server != wanted);
+                strayed += u64::from(elsewhere && !sample.failed_at.contains(wanted));
+            }
         }
         for server in &sample.failed_at {
             lines.entry(server.clone()).or_default().retried += 1;
         }
-        totals.0 += u64::from(sample.outcome.failed());
-        totals.1 += u64::from(sample.server.is_none());
-        totals.2 += u64::from(sample.server.is_some() && !sample.failed_at.is_empty());
+        failed += u64::from(sample.outcome.failed());
+        without_server += u64::from(sample.server.is_none());
+        retried += u64::from(sample.server.is_some() && !sample.failed_at.is_empty());
         if let Some(server) = &sample.server {
             lines.entry(server.clone()).or_default().take(sample);
         }
     }
-    let total = samples.len() as f64;
-    let rows: Vec<Row> = lines.into_iter().map(|(server, line)| line.row(server, total)).collect();
-    let observed: Vec<u64> = rows.iter().map(|row| row.requests).collect();
-    let expected: Vec<f64> = rows.iter().map(|row| row.expected_requests).collect();
+    let observed: Vec<u64> = lines.values().map(|line| line.free).collect();
+    let expected: Vec<f64> = lines.values().map(|line| line.free_expected).collect();
     let test = chi_square(&observed, &expected).filter(|_| unjudged.is_none());
-    let (failed, without_server, retried) = totals;
-    let (verdict, because) = judge(&rows, failed, test, unjudged);
-    Tally { rows, requests: samples.len() as u64, failed, without_server, retried, test, verdict, because }
+    let requests = samples.len() as u64;
+    let because = what_is_wrong(&lines, what, (failed, strayed), test);
+    let (verdict, because) = match because.is_empty() {
+        true => what_is_right(&lines, what, (tied, requests), (test, unjudged)),
+        false => (Verdict::NotAsExpected, because),
+    };
+    let rows = lines.into_iter().map(|(server, line)| line.row(server, requests as f64)).collect();
+    Tally { rows, requests, failed, without_server, retried, tied, strayed, test, verdict, because }
 }
 
+/// What is counted of one server.
 #[derive(Default)]
 struct Line {
-    expected: f64,
+    /// What it should have got of the requests that any server might get, and of the others.
+    free_expected: f64,
+    tied_expected: u64,
+    /// What it got of the former, and of all.
+    free: u64,
     requests: u64,
     failed: u64,
     retried: u64,
@@ -156,21 +238,26 @@ struct Line {
 impl Line {
     fn take(&mut self, sample: &Sample) {
         self.requests += 1;
+        self.free += u64::from(matches!(sample.expectation, Expectation::Shares(_)));
         self.failed += u64::from(sample.outcome.failed());
-        if let Outcome::Answered(_) = sample.outcome {
+        if sample.outcome != Outcome::Broken {
             let new = || Histogram::new(3).expect("three digits are in range");
             self.latencies.get_or_insert_with(new).saturating_record(sample.latency_us);
         }
+    }
+
+    fn expected(&self) -> f64 {
+        self.free_expected + self.tied_expected as f64
     }
 
     fn row(self, server: PoolServer, total: f64) -> Row {
         let quantile = |q| self.latencies.as_ref().map(|histogram| histogram.value_at_quantile(q));
         let share = |count: f64| if total > 0.0 { count / total } else { 0.0 };
         Row {
-            expected: share(self.expected),
+            expected: share(self.expected()),
             observed: share(self.requests as f64),
             requests: self.requests,
-            expected_requests: self.expected,
+            expected_requests: self.expected(),
             failed: self.failed,
             retried: self.retried,
             median_us: quantile(0.5),
@@ -180,48 +267,66 @@ impl Line {
     }
 }
 
-fn judge(
-    rows: &[Row],
-    failed: u64,
+fn what_is_wrong(
+    lines: &BTreeMap<PoolServer, Line>,
+    what: Shots,
+    (failed, strayed): (u64, u64),
     test: Option<ChiSquare>,
-    unjudged: Option<&str>,
-) -> (Verdict, Vec<String>) {
+) -> Vec<String> {
+    let count = |count: u64| format!("{count} {}", if count == 1 { what.one() } else { what.many() });
+    let was = |count: u64| if count == 1 { "was" } else { "were" };
     let mut because = Vec::new();
     if failed > 0 {
-        because.push(format!("{failed} requests were not answered properly"));
+        because.push(format!("{} {} not {} properly", count(failed), was(failed), what.done()));
     }
-    for row in rows.iter().filter(|row| row.retried > 0) {
-        because.push(format!(
-            "{} requests failed at {} and were given to another server",
-            row.retried, row.server
-        ));
+    if strayed > 0 {
+        because
+            .push(format!("{} went to another server than the key, pin or connection says", count(strayed)));
     }
-    for row in rows.iter().filter(|row| row.requests > 0 && row.expected_requests == 0.0) {
-        because.push(format!("{} got {} requests and should have got none", row.server, row.requests));
+    for (server, line) in lines.iter().filter(|(_, line)| line.retried > 0) {
+        let (retried, was) = (count(line.retried), was(line.retried));
+        because.push(format!("{retried} failed at {server} and {was} given to another server"));
+    }
+    for (server, line) in lines.iter().filter(|(_, line)| line.free > 0 && line.free_expected == 0.0) {
+        because.push(format!("{server} got {} and should have got none", count(line.free)));
     }
     if let Some(test) = test.filter(|test| test.p_value < SIGNIFICANCE) {
         because.push(format!("the shares differ from the expected ones ({})", test.p_words()));
     }
-    if !because.is_empty() {
-        return (Verdict::NotAsExpected, because);
+    because
+}
+
+/// What can be said of a trial in which nothing is wrong.
+fn what_is_right(
+    lines: &BTreeMap<PoolServer, Line>,
+    what: Shots,
+    (tied, requests): (u64, u64),
+    (test, unjudged): (Option<ChiSquare>, Option<&str>),
+) -> (Verdict, Vec<String>) {
+    let (one, many, done) = (what.one(), what.many(), what.done());
+    let at_place = (tied > 0).then(|| {
+        let which =
+            if tied == requests { format!("every {one}") } else { format!("{tied} of {requests} {many}") };
+        format!("{which} went to the one server that its key, pin or connection says")
+    });
+    if tied == requests && tied > 0 {
+        return (Verdict::AsExpected, at_place.into_iter().collect());
     }
-    if let Some(unjudged) = unjudged.filter(|_| rows.iter().any(|row| row.requests > 0)) {
-        because.push(format!(
-            "every request was answered, by servers that may have work; shares are not judged, for {unjudged}"
-        ));
-        return (Verdict::AsExpected, because);
+    let others = if tied > 0 { format!("the others were {done}") } else { format!("every {one} was {done}") };
+    let says = |says: String| at_place.iter().cloned().chain([says]).collect();
+    if let Some(unjudged) = unjudged.filter(|_| lines.values().any(|line| line.free > 0)) {
+        let all = format!("{others}, by servers that may have work; shares are not judged, for {unjudged}");
+        return (Verdict::AsExpected, says(all));
     }
-    let choices = rows.iter().filter(|row| row.expected_requests > 0.0).count();
+    let choices = lines.values().filter(|line| line.free_expected > 0.0).count();
+    if choices == 0 {
+        return (Verdict::TooFew, says("no server was expected to get anything".to_owned()));
+    }
     if test.is_none() && choices != 1 {
-        let says = if choices == 0 {
-            "no server was expected to get anything".to_owned()
-        } else {
-            "too few requests to judge the shares: each server should expect at least 5".to_owned()
-        };
-        return (Verdict::TooFew, vec![says]);
+        let few = format!("too few {many} to judge the shares: each server should expect at least 5");
+        return (Verdict::TooFew, says(few));
     }
-    because.push("every request was answered, and each server got its share".to_owned());
-    (Verdict::AsExpected, because)
+    (Verdict::AsExpected, says(format!("{others}, and each server got its share")))
 }
 
 #[cfg(test)]
@@ -238,7 +343,7 @@ mod tests {
             failed_at: Vec::new(),
             outcome: Outcome::Answered(200),
             latency_us: 1_000,
-            expectation: Some(1),
+            expectation: Expectation::Shares(1),
         }
     }
 
@@ -252,7 +357,7 @@ mod tests {
     #[test]
     fn even_traffic_is_as_expected() {
         let samples: Vec<_> = (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
-        let tally = tally(&samples, &expectations(), None);
+        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
         assert_eq!(tally.verdict, Verdict::AsExpected);
         assert_eq!(tally.rows[0].expected_requests, 50.0);
         assert_eq!((tally.rows[0].observed, tally.rows[1].observed), (0.5, 0.5));
@@ -263,8 +368,8 @@ mod tests {
     fn expectations_follow_a_server_that_goes_down_half_way() {
         let mut samples: Vec<_> =
             (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
-        samples.extend((0..100).map(|_| Sample { expectation: Some(2), ..answered("tern") }));
-        let tally = tally(&samples, &expectations(), None);
+        samples.extend((0..100).map(|_| Sample { expectation: Expectation::Shares(2), ..answered("tern") }));
+        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
         assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
         assert_eq!(tally.rows[0].expected, 0.25);
     }
@@ -274,7 +379,7 @@ mod tests {
         let mut samples: Vec<_> =
             (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples[3].outcome = Outcome::Answered(503);
-        let tally = tally(&samples, &expectations(), None);
+        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
         assert_eq!(tally.verdict, Verdict::NotAsExpected);
         assert_eq!((tally.failed, tally.rows[1].failed), (1, 1));
     }
@@ -282,7 +387,7 @@ mod tests {
     #[test]
     fn retries_are_charged_to_the_server_that_failed() {
         let moved = Sample { failed_at: vec![server("gull")], ..answered("tern") };
-        let tally = tally(&vec![moved; 40], &expectations(), None);
+        let tally = tally(&vec![moved; 40], &expectations(), (Shots::Requests, None));
         assert_eq!((tally.rows[0].retried, tally.rows[1].retried, tally.retried), (40, 0, 40));
         assert_eq!(tally.verdict, Verdict::NotAsExpected, "gull got nothing and should have got half");
         assert_eq!(tally.because[0], "40 requests failed at booking/gull and were given to another server");
@@ -291,27 +396,85 @@ mod tests {
     #[test]
     fn a_server_that_should_get_nothing_is_named() {
         let mut samples: Vec<_> =
-            (0..40).map(|_| Sample { expectation: Some(2), ..answered("tern") }).collect();
-        samples.push(Sample { expectation: Some(2), ..answered("gull") });
-        let tally = tally(&samples, &expectations(), None);
+            (0..40).map(|_| Sample { expectation: Expectation::Shares(2), ..answered("tern") }).collect();
+        samples.push(Sample { expectation: Expectation::Shares(2), ..answered("gull") });
+        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
         assert_eq!(tally.verdict, Verdict::NotAsExpected);
-        assert!(tally.because[0].contains("booking/gull got 1 requests and should have got none"));
+        assert!(tally.because[0].contains("booking/gull got 1 request and should have got none"));
     }
 
     #[test]
     fn three_requests_prove_nothing() {
-        assert_eq!(tally(&vec![answered("gull"); 3], &expectations(), None).verdict, Verdict::TooFew);
-        assert_eq!(tally(&[], &BTreeMap::new(), None).verdict, Verdict::TooFew);
+        assert_eq!(
+            tally(&vec![answered("gull"); 3], &expectations(), (Shots::Requests, None)).verdict,
+            Verdict::TooFew
+        );
+        assert_eq!(tally(&[], &BTreeMap::new(), (Shots::Requests, None)).verdict, Verdict::TooFew);
     }
 
     #[test]
     fn shares_that_do_not_follow_the_weights_are_not_judged_and_failures_are() {
         let mut samples = vec![answered("gull"); 100];
-        let by_keys = tally(&samples, &expectations(), Some("the clients' keys decide"));
+        let by_keys = tally(&samples, &expectations(), (Shots::Requests, Some("the clients' keys decide")));
         assert_eq!((by_keys.verdict, by_keys.test), (Verdict::AsExpected, None));
         assert!(by_keys.because[0].contains("the clients' keys decide"));
-        assert_eq!(tally(&samples, &expectations(), None).verdict, Verdict::NotAsExpected);
+        assert_eq!(tally(&samples, &expectations(), (Shots::Requests, None)).verdict, Verdict::NotAsExpected);
         samples[3].outcome = Outcome::Broken;
-        assert_eq!(tally(&samples, &expectations(), Some("so")).verdict, Verdict::NotAsExpected);
+        assert_eq!(
+            tally(&samples, &expectations(), (Shots::Requests, Some("so"))).verdict,
+            Verdict::NotAsExpected
+        );
+    }
+
+    fn tied(to: &str, went: &str) -> Sample {
+        Sample { expectation: Expectation::Server(server(to)), ..answered(went) }
+    }
+
+    #[test]
+    fn requests_that_one_server_should_get_are_held_against_it_alone() {
+        let mut samples = vec![tied("gull", "gull"); 30];
+        let all = tally(&samples, &expectations(), (Shots::Requests, Some("the clients' keys decide")));
+        assert_eq!((all.verdict, all.tied, all.strayed, all.test), (Verdict::AsExpected, 30, 0, None));
+        assert_eq!(
+            all.because,
+            ["every request went to the one server that its key, pin or connection says"]
+        );
+        assert_eq!((all.rows[0].expected, all.rows[1].expected), (1.0, 0.0));
+        samples.push(tied("gull", "tern"));
+        let strayed = tally(&samples, &expectations(), (Shots::Requests, Some("the clients' keys decide")));
+        assert_eq!((strayed.verdict, strayed.strayed), (Verdict::NotAsExpected, 1));
+        assert!(strayed.because[0].starts_with("1 request went to another server"), "{:?}", strayed.because);
+    }
+
+    #[test]
+    fn one_that_its_server_failed_has_not_strayed_and_one_that_nobody_took_neither() {
+        let failed = Sample { failed_at: vec![server("gull")], ..tied("gull", "tern") };
+        let nobody = Sample { server: None, outcome: Outcome::Broken, ..tied("gull", "tern") };
+        let tally = tally(&[failed, nobody], &expectations(), (Shots::Requests, None));
+        assert_eq!((tally.strayed, tally.failed, tally.retried), (0, 1, 1));
+    }
+
+    /// Ties multiply what chance gave the first of them: only what any server might have got is tested.
+    #[test]
+    fn shares_are_judged_by_the_requests_that_are_not_tied() {
+        let mut samples: Vec<_> =
+            (0..12).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
+        samples.extend(vec![tied("gull", "gull"); 600]);
+        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
+        assert_eq!((tally.verdict, tally.test.map(|test| test.statistic)), (Verdict::AsExpected, Some(0.0)));
+        assert_eq!(tally.because.len(), 2, "{:?}", tally.because);
+    }
+
+    #[test]
+    fn what_has_no_status_is_done_or_broken() {
+        let done = Sample { outcome: Outcome::Done, ..tied("gull", "gull") };
+        let well = tally(std::slice::from_ref(&done), &expectations(), (Shots::OneWay, None));
+        assert_eq!(
+            well.because,
+            ["every datagram went to the one server that its key, pin or connection says"]
+        );
+        let broken = Sample { outcome: Outcome::Broken, ..done };
+        let ill = tally(&[broken], &expectations(), (Shots::OneWay, None));
+        assert_eq!(ill.because, ["1 datagram was not sent on properly"]);
     }
 }

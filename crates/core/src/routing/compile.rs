@@ -200,6 +200,7 @@ fn pool(
         algorithm: spec.algorithm,
         balance: balance(spec, members(None), &cell, now),
         spill: spill.collect(),
+        bounded: spec.hashing.bound.is_some(),
         key_rule: (spec.algorithm == Algorithm::Hash).then(|| KeyRule::new(&spec.hashing)),
         pin_rule: pin_rule(name, spec),
         limited,

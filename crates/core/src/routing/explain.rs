@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::choose::Asked;
+use super::choose::{Asked, By};
 use super::facts::Facts;
 use super::snapshot::{Frontend, Pool, Server};
 use crate::balance::{Ask, Tried};
@@ -55,6 +55,21 @@ pub struct Passed {
 }
 
 impl Frontend {
+    /// The one server that a piece of work goes to by its key; `None` where something else has a part in that: chance,
+    /// turns, or how busy the servers are.
+    #[must_use]
+    pub fn certain(&self, facts: &Facts<'_>, now: Tick) -> Option<&PoolServer> {
+        let by_chance =
+            self.choice.as_ref().is_some_and(|choice| matches!(choice.by, By::Weight(_) | By::Latency));
+        let pool = self.choose(facts.client, 0, now, Asked::default()).filter(|_| !by_chance)?.pool;
+        if pool.limited || pool.bounded {
+            return None;
+        }
+        let ask = Ask { cell: &pool.cell, key: Some(pool.key(facts).number()?), draw: 0, now };
+        let place = pool.balance.peek(&ask, &Tried::default())?;
+        Some(&pool.servers[place].name)
+    }
+
     /// Explains the decision about a piece of work that would come now. `draw` stands for the random number that it
     /// would be dealt out by.
     #[must_use]

@@ -82,6 +82,8 @@ pub struct Pool {
     pub balance: Box<dyn Balance>,
     /// How it deals out work among those that stand by, tier after tier, when all eligible ones are full.
     pub(super) spill: Vec<Box<dyn Balance>>,
+    /// Whether `hash` passes over a server that has more than its bound.
+    pub bounded: bool,
     /// What `hash` goes by.
     pub key_rule: Option<KeyRule>,
     /// What ties clients to its servers.

@@ -25,7 +25,7 @@ use crate::idle::Trust;
 use crate::io::{Carried, Sink, Source, Spilt, Trouble, Watch, Wire, read_fresh, splice, write_all};
 use crate::proxy;
 use crate::relay::Relay;
-use crate::witness::{Sighting, Watch as Witness};
+use crate::witness::{Seen, Sighting, Watch as Witness};
 use crate::worker::{Client, Worker, minute};
 
 /// How a request ended for its client.
@@ -233,7 +233,7 @@ impl Exchange<'_> {
         let Some((watch, number)) = witness else { return };
         let name = |place: usize| pool.servers[place].name.clone();
         watch.tell(Sighting {
-            number: *number,
+            of: Seen::Request(*number),
             version: self.version,
             server: server.map(name),
             failed_at: failed.iter().map(|place| name(*place)).collect(),

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use merismos_core::duty::Duty;
 use merismos_core::health::State;
+use merismos_plane::witness::{For, Seen};
 use rstest::rstest;
 
 use crate::rig::{Client, PATIENCE, Rig, Server, free_address, until};
@@ -221,4 +222,32 @@ fn what_trusted_peers_forward_is_added_to() {
     {
         assert!(answer.text().contains(&format!("{wanted}\r\n")), "{}", answer.text());
     }
+}
+
+#[test]
+fn watched_connections_are_told_by_where_they_come_from() {
+    let server = echo("gull");
+    let rig = Rig::speaking("tcp", &[free_address(), server.address], "", "");
+    let frontend = rig.plane.snapshot().frontends().next().unwrap().cell.id;
+    let watch = |from: &str| {
+        let what = For::Clients { frontend, from: vec![from.parse().unwrap()] };
+        rig.plane.watch(1, what, 10)
+    };
+    let (mut here, mut elsewhere) = (watch("127.0.0.1/32"), watch("192.0.2.0/24"));
+    let mut told = Vec::new();
+    let mut came = Vec::new();
+    for _ in 0..2 {
+        let mut stream = connect(rig.address);
+        came.push(Seen::Client(stream.local_addr().unwrap()));
+        stream.write_all(b"hello").unwrap();
+        stream.shutdown(Shutdown::Write).unwrap();
+        stream.read_to_end(&mut Vec::new()).unwrap();
+        let sighting = here.receiver.blocking_recv().unwrap();
+        assert_eq!(sighting.server.unwrap().to_string(), "quay/s1");
+        told.push((sighting.of, sighting.failed_at.len()));
+    }
+    // One of the two was dealt out to s0 first, which refused it.
+    let failed: Vec<usize> = told.iter().map(|(_, failed)| *failed).collect();
+    assert_eq!((told.iter().map(|(of, _)| *of).collect::<Vec<_>>(), failed), (came, vec![1, 0]));
+    assert!(elsewhere.receiver.try_recv().is_err(), "nobody came from there");
 }

@@ -8,6 +8,7 @@ use merismos_core::duty::Duty;
 use merismos_core::health::State;
 
 use crate::rig::{Client, Rig, Server, until};
+use merismos_plane::witness::{For, Seen};
 
 fn first_line(text: &str) -> String {
     text.lines().next().unwrap_or_default().to_owned()
@@ -293,16 +294,16 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
 fn a_watched_mark_is_told_and_the_server_never_sees_it() {
     let server = Server::named("gull");
     let rig = Rig::new(&[crate::rig::free_address(), server.address], "", "");
-    let mut sightings = rig.plane.watch(77, 10);
+    let mut sightings = rig.plane.watch(77, For::Marks, 10);
     let mut client = rig.client();
     for number in 0..2 {
         client.send(format!("GET / HTTP/1.1\r\nHost: a\r\nMerismos-Mark: 77-{number}\r\n\r\n"));
         assert!(!client.answer().unwrap().text().to_lowercase().contains("mark"));
     }
     let first = sightings.receiver.blocking_recv().unwrap();
-    assert_eq!((first.number, first.server.unwrap().to_string().as_str()), (0, "quay/s1"));
+    assert_eq!((first.of, first.server.unwrap().to_string().as_str()), (Seen::Request(0), "quay/s1"));
     assert_eq!(first.failed_at.len(), 1, "s0 refused it first");
-    assert_eq!(sightings.receiver.blocking_recv().unwrap().number, 1);
+    assert_eq!(sightings.receiver.blocking_recv().unwrap().of, Seen::Request(1));
 }
 
 /// Three MiB that tell their places.

@@ -17,7 +17,7 @@ use serde::de::DeserializeOwned;
 use utoipa::IntoResponses;
 use utoipa::openapi::{ContentBuilder, Ref, RefOr, Response, ResponseBuilder};
 
-use crate::controller::{DutyError, FailbackError, NoFrontend, Stopping, WatchError};
+use crate::controller::{DutyError, FailbackError, NoFrontend, Stopping};
 use crate::deploy::ApplyError;
 use crate::drafts::DraftError;
 use crate::trials::TrialError;
@@ -205,10 +205,8 @@ impl From<DraftError> for ApiError {
 impl From<TrialError> for ApiError {
     fn from(error: TrialError) -> Self {
         match error {
-            TrialError::Watch(WatchError::NoFrontend(_)) => Self::unknown(error),
-            TrialError::Request | TrialError::Name(_) | TrialError::Watch(WatchError::Protocol { .. }) => {
-                Self::bad_request(error)
-            }
+            TrialError::NoFrontend(_) => Self::unknown(error),
+            TrialError::Order(_) | TrialError::Name(_) => Self::bad_request(error),
             TrialError::TooMany => {
                 Self::new(StatusCode::TOO_MANY_REQUESTS, "too-many-trials", "Too many trials", error)
             }

@@ -19,15 +19,15 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use ipnet::IpNet;
 use merismos_api::{ExplainAnswer, Probes, Status, StreamMessage};
 use merismos_core::config::Checked;
-use merismos_core::config::document::Protocol;
 use merismos_core::config::found::Found;
 use merismos_core::duty::{Duty, Order, Refusal};
 use merismos_core::eligibility::Truths;
 use merismos_core::health::{State as HealthState, Wish};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::Snapshot;
+use merismos_core::routing::{Frontend, Snapshot};
 use merismos_plane::lookup::LookupReport;
 use merismos_plane::probe::Report;
 use merismos_plane::witness::Sightings;
@@ -107,8 +107,9 @@ pub(crate) enum Detail {
 #[derive(Debug)]
 pub(crate) struct Ground {
     pub(crate) address: std::net::SocketAddr,
-    pub(crate) frontend: Name,
-    pub(crate) pools: Vec<Name>,
+    pub(crate) frontend: Arc<Frontend>,
+    /// Where its clients come from.
+    pub(crate) from: IpNet,
     /// Why the shares say nothing, where they don't.
     pub(crate) unjudged: Option<String>,
     pub(crate) sightings: Sightings,
@@ -131,15 +132,6 @@ pub(crate) enum DutyError {
 #[derive(Debug, thiserror::Error)]
 #[error("there is no frontend {0}; `merismos status` lists them")]
 pub(crate) struct NoFrontend(pub(crate) Name);
-
-/// Why a trial can't watch a frontend.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum WatchError {
-    #[error(transparent)]
-    NoFrontend(#[from] NoFrontend),
-    #[error("a trial sends HTTP requests, and frontend {frontend} takes {protocol}")]
-    Protocol { frontend: Name, protocol: Protocol },
-}
 
 /// A piece of work that somebody imagines, to be told where it would go.
 #[derive(Clone, Debug)]
@@ -192,8 +184,9 @@ enum Command {
     },
     Watch {
         frontend: Name,
+        from: Option<IpNet>,
         capacity: usize,
-        reply: oneshot::Sender<Result<Ground, WatchError>>,
+        reply: oneshot::Sender<Result<Ground, NoFrontend>>,
     },
     FailBack {
         pool: Name,
@@ -300,9 +293,10 @@ impl Controller {
     pub(crate) async fn watch(
         &self,
         frontend: Name,
+        from: Option<IpNet>,
         capacity: usize,
-    ) -> Result<Result<Ground, WatchError>, Stopping> {
-        self.ask(|reply| Command::Watch { frontend, capacity, reply }).await
+    ) -> Result<Result<Ground, NoFrontend>, Stopping> {
+        self.ask(|reply| Command::Watch { frontend, from, capacity, reply }).await
     }
 
     /// What the copy file should hold now; its tokens are not the controller's to know.
@@ -393,7 +387,9 @@ fn obey(state: &mut State, command: Command) {
             tell_status(state);
             drop(reply.send(done));
         }
-        Command::Watch { frontend, capacity, reply } => drop(reply.send(state.watch(&frontend, capacity))),
+        Command::Watch { frontend, from, capacity, reply } => {
+            drop(reply.send(state.watch(&frontend, from, capacity)));
+        }
         Command::Copy { reply } => drop(reply.send(state.copy())),
         Command::Stop { .. } => unreachable!("the loop keeps this one to itself"),
     }

@@ -6,10 +6,11 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::time::{Duration, Instant};
 
+use ipnet::IpNet;
 use merismos_api::EventKind;
 use merismos_core::cells::Cells;
 use merismos_core::config::Checked;
-use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol, Unit};
+use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol};
 use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::Truths;
@@ -22,6 +23,7 @@ use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::lookup::{LookupId, Lookups};
 use merismos_plane::probe::{Prober, Report, Target};
+use merismos_plane::witness::For;
 use merismos_plane::{BindError, Bound, Plane};
 use merismos_store::Revision;
 use merismos_store::copy::{Copy, KnownHealth};
@@ -33,7 +35,7 @@ use super::dealing::Ramping;
 use super::history::{History, after};
 use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
-use super::{DutyError, Facts, Ground, NoFrontend, View, WatchError};
+use super::{DutyError, Facts, Ground, NoFrontend, View};
 use crate::clock::wall;
 use crate::journal::Journal;
 use crate::messages::Messages;
@@ -167,9 +169,6 @@ impl Truths for State {
 
 /// Why the shares of a trial can't be held against the weights, where that is so.
 fn unjudged(frontend: &routing::Frontend) -> Option<String> {
-    if frontend.unit == Unit::Connection {
-        return Some("connections are dealt out, and not the requests on them".to_owned());
-    }
     if frontend.choice.as_ref().is_some_and(|choice| matches!(choice.by, By::Latency)) {
         return Some("its pool is chosen by how fast each answers".to_owned());
     }
@@ -435,26 +434,35 @@ impl State {
         Ok(in_flight)
     }
 
-    pub(super) fn watch(&self, frontend: &Name, capacity: usize) -> Result<Ground, WatchError> {
+    pub(super) fn watch(
+        &self,
+        name: &Name,
+        from: Option<IpNet>,
+        capacity: usize,
+    ) -> Result<Ground, NoFrontend> {
         let snapshot = self.plane.snapshot();
-        let found = snapshot.frontend_named(frontend).ok_or_else(|| NoFrontend(frontend.clone()))?;
-        if found.protocol != Protocol::Http {
-            return Err(WatchError::Protocol { frontend: frontend.clone(), protocol: found.protocol });
-        }
-        let mut address = found.listen.address;
+        let frontend = snapshot.frontend_named(name).ok_or_else(|| NoFrontend(name.clone()))?;
+        let mut address = frontend.listen.address;
         if address.ip().is_unspecified() {
             address.set_ip(match address {
                 SocketAddr::V4(_) => std::net::Ipv4Addr::LOCALHOST.into(),
                 SocketAddr::V6(_) => std::net::Ipv6Addr::LOCALHOST.into(),
             });
         }
+        // Who is its own neighbour sends from where it listens.
+        let usual = || merismos_load::usual_source(address).unwrap_or(address.ip()).into();
+        let from = from.unwrap_or_else(usual);
+        let what = match frontend.protocol {
+            Protocol::Http => For::Marks,
+            Protocol::Tcp | Protocol::Udp => For::Clients { frontend: frontend.cell.id, from: vec![from] },
+        };
         Ok(Ground {
             address,
-            frontend: frontend.clone(),
-            pools: found.pools().map(|pool| pool.name.clone()).collect(),
-            unjudged: unjudged(found),
+            frontend: Arc::clone(frontend),
+            from,
+            unjudged: unjudged(frontend),
             // Nobody outside can guess it, so nobody can mix marks of their own into a trial.
-            sightings: self.plane.watch(rand::rng().random(), capacity),
+            sightings: self.plane.watch(rand::rng().random(), what, capacity),
             published: self.published.subscribe(),
             snapshot: Arc::clone(&snapshot),
         })

@@ -22,13 +22,10 @@ fn with_pool(service: &Service, keys: &str) -> String {
 }
 
 async fn trial(service: &Service, requests: u32) -> merismos_api::Trial {
-    let request = TrialRequest {
-        frontend: "harbour".to_owned(),
-        requests,
-        concurrency: 4,
-        path: "/".to_owned(),
-        per_second: None,
-    };
+    try_it(service, TrialRequest { concurrency: 4, ..TrialRequest::of("harbour", requests) }).await
+}
+
+async fn try_it(service: &Service, request: TrialRequest) -> merismos_api::Trial {
     let id = service.client().begin_trial(&request).await.unwrap().id;
     until("the trial is over", async || service.client().trial(id).await.unwrap().state == TrialState::Done)
         .await;
@@ -64,9 +61,14 @@ async fn what_explain_says_of_a_client_is_what_its_requests_meet() {
     assert!(again.others.iter().all(|other| other.why.contains("the key is another server's")), "{again:?}");
     let wrong = service.merismos(&["explain", "harbour", "--header", "no colon"]);
     assert_eq!(wrong.status.code(), Some(3), "{wrong:?}");
-    // A trial of clients that are all one does not pretend to know the shares.
+    // A trial of clients that are all one holds each request against the server of their key.
     let tally = trial(&service, 60).await.tally.unwrap();
-    assert_eq!(tally.verdict, Verdict::AsExpected);
+    assert_eq!((tally.verdict, tally.tied, tally.strayed), (Verdict::AsExpected, 60, 0));
+    // Where a server's bound has a part in it, it does not pretend to know.
+    let bounded = format!("{keys}\nhash_bound = 200");
+    service.apply(&with_pool(&service, &bounded)).await.unwrap();
+    let tally = trial(&service, 60).await.tally.unwrap();
+    assert_eq!((tally.verdict, tally.tied), (Verdict::AsExpected, 0));
     assert!(tally.because[0].contains("the clients' keys"), "{:?}", tally.because);
 }
 

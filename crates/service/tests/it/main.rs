@@ -20,3 +20,4 @@ mod names;
 mod operations;
 mod peers;
 mod size;
+mod trials;

@@ -14,13 +14,7 @@ fn request(duty: Duty, even_if_last: bool) -> DutyRequest {
 }
 
 async fn trial(service: &Service, requests: u32, per_second: Option<u32>) -> Trial {
-    let request = TrialRequest {
-        frontend: "harbour".to_owned(),
-        requests,
-        concurrency: 4,
-        path: "/".to_owned(),
-        per_second,
-    };
+    let request = TrialRequest { concurrency: 4, per_second, ..TrialRequest::of("harbour", requests) };
     service.client().begin_trial(&request).await.unwrap()
 }
 

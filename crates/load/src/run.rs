@@ -1,0 +1,285 @@
+//! Sending: so many clients, so many at the same time, each shot's outcome kept.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use tokio::task::JoinSet;
+use tokio::time::{Instant, sleep_until, timeout};
+
+use crate::http::Browser;
+use crate::line::Caller;
+use crate::{Plan, Seen, Shot, Work};
+
+/// Sends everything; `each` is told every shot as it ends. Must run on a Tokio runtime.
+pub async fn run(plan: Plan, each: impl Fn(&Shot) + Send + Sync + 'static) -> Vec<Shot> {
+    let (plan, each) = (Arc::new(plan), Arc::new(each));
+    let next = Arc::new(AtomicU64::new(0));
+    let start = Instant::now();
+    let at_once = plan.concurrency.max(1);
+    let mut hands = JoinSet::new();
+    for hand in 0..at_once {
+        let (plan, each, next) = (Arc::clone(&plan), Arc::clone(&each), Arc::clone(&next));
+        hands.spawn(async move {
+            let mine = (hand..plan.clients.count.max(at_once)).step_by(at_once as usize);
+            let mut clients: Vec<Client> = mine.map(|number| Client::new(&plan, number)).collect();
+            let mut shots = Vec::new();
+            let mut turn = 0;
+            loop {
+                let number = next.fetch_add(1, Ordering::Relaxed);
+                if number >= plan.shots {
+                    return shots;
+                }
+                if let Some(per_second) = plan.per_second {
+                    sleep_until(
+                        start + Duration::from_secs(1).mul_f64(number as f64 / f64::from(per_second)),
+                    )
+                    .await;
+                }
+                let shot = clients[turn].shoot(plan.timeout, number, start).await;
+                turn = (turn + 1) % clients.len();
+                each(&shot);
+                shots.push(shot);
+            }
+        });
+    }
+    let mut shots: Vec<Shot> = hands.join_all().await.into_iter().flatten().collect();
+    shots.sort_by_key(|shot| shot.number);
+    shots
+}
+
+/// One client and what it does again and again.
+struct Client {
+    number: u32,
+    does: Does,
+}
+
+enum Does {
+    Ask { browser: Browser, path: String, mark: Option<(&'static str, String)> },
+    Connect { caller: Caller, say: Vec<u8> },
+    Send { caller: Caller, say: Vec<u8>, is_answered: bool },
+}
+
+impl Client {
+    fn new(plan: &Plan, number: u32) -> Self {
+        let addresses = &plan.clients.addresses;
+        let source = (!addresses.is_empty()).then(|| addresses[number as usize % addresses.len()]);
+        let caller = Caller { to: plan.address, source, from: None };
+        let does = match plan.work.clone() {
+            Work::Http { path, mark } => {
+                let browser = Browser::new(plan.address, source, plan.clients.keep_cookies);
+                Does::Ask { browser, path, mark }
+            }
+            Work::Tcp { say } => Does::Connect { caller, say },
+            Work::Udp { say, is_answered } => Does::Send { caller, say, is_answered },
+        };
+        Self { number, does }
+    }
+
+    async fn shoot(&mut self, limit: Duration, number: u64, start: Instant) -> Shot {
+        let sent = Instant::now();
+        let (seen, from, is_first) = match &mut self.does {
+            Does::Ask { browser, path, mark } => {
+                let mark = mark.as_ref().map(|(name, text)| (*name, format!("{text}{number}")));
+                let seen = timeout(limit, browser.ask(path, mark)).await;
+                if seen.is_err() {
+                    browser.hang_up();
+                }
+                (seen.unwrap_or(Seen::Late), None, browser.is_first)
+            }
+            Does::Connect { caller, say } => {
+                let seen = timeout(limit, caller.connection(say)).await;
+                (seen.map_or(Seen::Late, |seen| seen.unwrap_or(Seen::Broken)), caller.from, true)
+            }
+            Does::Send { caller, say, is_answered } => {
+                let seen = timeout(limit, caller.datagram(say, *is_answered)).await;
+                (seen.map_or(Seen::Late, |seen| seen.unwrap_or(Seen::Broken)), caller.from, true)
+            }
+        };
+        Shot { number, client: self.number, from, is_first, sent: sent - start, took: sent.elapsed(), seen }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::net::{IpAddr, SocketAddr};
+    use std::sync::Mutex;
+
+    use rstest::rstest;
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    use tokio::net::{TcpListener, UdpSocket};
+
+    use super::*;
+    use crate::Clients;
+
+    async fn server(answer: &'static [u8]) -> SocketAddr {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap();
+        tokio::spawn(async move {
+            while let Ok((mut stream, _)) = listener.accept().await {
+                tokio::spawn(async move {
+                    let mut request = [0; 4096];
+                    while matches!(stream.read(&mut request).await, Ok(1..)) {
+                        if stream.write_all(answer).await.is_err() || answer.is_empty() {
+                            return;
+                        }
+                    }
+                });
+            }
+        });
+        address
+    }
+
+    fn plan(address: SocketAddr, shots: u64) -> Plan {
+        Plan {
+            address,
+            work: Work::Http { path: "/".to_owned(), mark: Some(("merismos-mark", "9-".to_owned())) },
+            shots,
+            concurrency: 4,
+            per_second: None,
+            timeout: Duration::from_secs(10),
+            clients: Clients { count: 1, addresses: Vec::new(), keep_cookies: false },
+        }
+    }
+
+    #[tokio::test]
+    async fn every_request_is_sent_once_and_its_outcome_kept() {
+        let address = server(b"HTTP/1.1 204 No Content\r\n\r\n").await;
+        let told = Arc::new(AtomicU64::new(0));
+        let counter = Arc::clone(&told);
+        let shots = run(plan(address, 50), move |_| {
+            counter.fetch_add(1, Ordering::Relaxed);
+        })
+        .await;
+        assert!(shots.iter().map(|shot| shot.number).eq(0..50));
+        assert!(shots.iter().all(|shot| shot.seen == Seen::Answer(204)));
+        assert_eq!(told.load(Ordering::Relaxed), 50);
+    }
+
+    #[tokio::test]
+    async fn broken_and_late_answers_are_told_apart() {
+        let broken = run(plan(server(b"").await, 8), |_| {}).await;
+        assert!(broken.iter().all(|shot| shot.seen == Seen::Broken), "{broken:?}");
+        let half = server(b"HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\nhalf").await;
+        let late = run(Plan { timeout: Duration::from_millis(100), ..plan(half, 4) }, |_| {}).await;
+        assert!(late.iter().all(|shot| shot.seen == Seen::Late), "{late:?}");
+    }
+
+    #[tokio::test]
+    async fn a_rate_is_not_exceeded() {
+        let address = server(b"HTTP/1.1 204 No Content\r\n\r\n").await;
+        let shots = run(Plan { per_second: Some(100), ..plan(address, 20) }, |_| {}).await;
+        assert!(shots[19].sent >= Duration::from_millis(190));
+    }
+
+    /// A server that answers each request with its cookies and sets another one, and what it saw of its clients.
+    async fn counting() -> (SocketAddr, Arc<Mutex<Vec<(SocketAddr, String)>>>) {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap();
+        let seen = Arc::new(Mutex::new(Vec::new()));
+        let noted = Arc::clone(&seen);
+        tokio::spawn(async move {
+            while let Ok((mut stream, from)) = listener.accept().await {
+                let noted = Arc::clone(&noted);
+                tokio::spawn(async move {
+                    let mut request = [0; 4096];
+                    while let Ok(count @ 1..) = stream.read(&mut request).await {
+                        let text = String::from_utf8_lossy(&request[..count]).into_owned();
+                        let cookie = text.lines().find_map(|line| line.strip_prefix("cookie: "));
+                        noted.lock().unwrap().push((from, cookie.unwrap_or_default().to_owned()));
+                        let sets = "Set-Cookie: berth=7; Path=/\r\nSet-Cookie: gone=1; Max-Age=0\r\n";
+                        let answer = format!("HTTP/1.1 204 No Content\r\n{sets}\r\n");
+                        stream.write_all(answer.as_bytes()).await.unwrap();
+                    }
+                });
+            }
+        });
+        (address, seen)
+    }
+
+    #[tokio::test]
+    async fn clients_have_their_own_addresses_connections_and_cookies() {
+        let (address, seen) = counting().await;
+        let addresses = ["127.0.9.1", "127.0.9.2"].map(|it| it.parse().unwrap()).to_vec();
+        let clients = Clients { count: 6, addresses, keep_cookies: true };
+        let shots = run(Plan { clients, concurrency: 2, ..plan(address, 24) }, |_| {}).await;
+        assert!(shots.iter().all(|shot| shot.seen == Seen::Answer(204)), "{shots:?}");
+        assert_eq!(shots.iter().filter(|shot| shot.is_first).count(), 6, "each keeps its connection");
+        assert!((0..6).all(|client| shots.iter().any(|shot| shot.client == client)));
+        let seen = seen.lock().unwrap();
+        let from =
+            |last: u8| seen.iter().filter(|(from, _)| from.ip() == IpAddr::from([127, 0, 9, last])).count();
+        assert_eq!((from(1) + from(2), from(1) > 0, from(2) > 0), (24, true, true));
+        assert_eq!(seen.iter().filter(|(_, cookie)| cookie == "berth=7").count(), 18, "{seen:?}");
+        assert_eq!(
+            seen.iter().filter(|(_, cookie)| cookie.is_empty()).count(),
+            6,
+            "strangers at first: {seen:?}"
+        );
+    }
+
+    #[rstest]
+    #[case::greets_first(b"".as_slice(), b"220 ready\r\n".as_slice(), Seen::Done)]
+    #[case::ends(b"".as_slice(), b"".as_slice(), Seen::Done)]
+    #[case::answers(b"PING\r\n".as_slice(), b"+PONG\r\n".as_slice(), Seen::Done)]
+    #[case::ends_without_an_answer(b"PING\r\n".as_slice(), b"".as_slice(), Seen::Broken)]
+    #[tokio::test]
+    async fn connections(#[case] say: &[u8], #[case] answer: &'static [u8], #[case] wanted: Seen) {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap();
+        let heard = Arc::new(Mutex::new(Vec::new()));
+        let notes = Arc::clone(&heard);
+        tokio::spawn(async move {
+            while let Ok((mut stream, from)) = listener.accept().await {
+                let mut said = vec![0; 64];
+                let count = stream.read(&mut said).await.unwrap();
+                said.truncate(count);
+                notes.lock().unwrap().push((from, said));
+                let _ = stream.write_all(answer).await;
+            }
+        });
+        let shots = run(Plan { work: Work::Tcp { say: say.to_vec() }, ..plan(address, 8) }, |_| {}).await;
+        assert!(shots.iter().all(|shot| shot.seen == wanted), "{shots:?}");
+        let mut from: Vec<_> = shots.iter().filter_map(|shot| shot.from).collect();
+        from.sort_unstable();
+        let mut heard = heard.lock().unwrap().clone();
+        heard.sort_unstable();
+        assert!(heard.iter().map(|(from, _)| *from).eq(from), "each is known by where it came from");
+        assert!(heard.iter().all(|(_, said)| said == say));
+    }
+
+    #[tokio::test]
+    async fn nobody_listens() {
+        let address = UdpSocket::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+        for work in
+            [Work::Tcp { say: Vec::new() }, Work::Udp { say: b"at 60.1 N".to_vec(), is_answered: true }]
+        {
+            let shots = run(Plan { work, ..plan(address, 4) }, |_| {}).await;
+            assert!(shots.iter().all(|shot| shot.seen == Seen::Broken), "{shots:?}");
+        }
+    }
+
+    #[rstest]
+    #[case::answered(true, true, Seen::Done)]
+    #[case::lost(false, true, Seen::Late)]
+    #[case::one_way(false, false, Seen::Done)]
+    #[tokio::test]
+    async fn datagrams(#[case] answers: bool, #[case] is_answered: bool, #[case] wanted: Seen) {
+        let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let address = server.local_addr().unwrap();
+        tokio::spawn(async move {
+            let mut said = [0; 64];
+            while let Ok((count, from)) = server.recv_from(&mut said).await {
+                if answers {
+                    server.send_to(&said[..count], from).await.unwrap();
+                }
+            }
+        });
+        let work = Work::Udp { say: b"at 60.1 N".to_vec(), is_answered };
+        let limit = if answers { Duration::from_secs(10) } else { Duration::from_millis(100) };
+        let shots = run(Plan { work, timeout: limit, ..plan(address, 4) }, |_| {}).await;
+        assert!(shots.iter().all(|shot| shot.seen == wanted), "{shots:?}");
+        let ports: std::collections::BTreeSet<_> = shots.iter().filter_map(|shot| shot.from).collect();
+        assert_eq!(ports.len(), 4, "each comes from a port of its own");
+    }
+}

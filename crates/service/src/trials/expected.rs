@@ -1,0 +1,183 @@
+//! Where each shot of a trial should have gone, by what held when it was decided.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
+
+use merismos_core::config::document::{Protocol, Unit};
+use merismos_core::name::PoolServer;
+use merismos_core::proof::{Expectation, Outcome, Sample, Shots};
+use merismos_core::routing::{By, Facts, Frontend, Server, Snapshot};
+use merismos_core::time::Tick;
+use merismos_load::{Plan, Seen as Outcomes, Shot, Work};
+use merismos_plane::witness::{Seen, Sighting};
+use tokio::sync::broadcast;
+use tokio::sync::broadcast::error::TryRecvError;
+
+/// The frontend as it was in each version of the snapshot while a trial ran.
+pub(super) struct Versions {
+    first: Arc<Frontend>,
+    first_version: u64,
+    published: broadcast::Receiver<Arc<Snapshot>>,
+    later: BTreeMap<u64, Option<Arc<Frontend>>>,
+}
+
+impl Versions {
+    pub(super) fn new(
+        first: &Arc<Frontend>,
+        first_version: u64,
+        published: broadcast::Receiver<Arc<Snapshot>>,
+    ) -> Self {
+        Self { first: Arc::clone(first), first_version, published, later: BTreeMap::new() }
+    }
+
+    /// Takes over what was published since the last call.
+    pub(super) fn catch_up(&mut self) {
+        loop {
+            match self.published.try_recv() {
+                Ok(snapshot) => {
+                    let frontend = snapshot.frontend_named(&self.first.name).cloned();
+                    self.later.insert(snapshot.version, frontend);
+                }
+                Err(TryRecvError::Lagged(_)) => {}
+                Err(TryRecvError::Empty | TryRecvError::Closed) => return,
+            }
+        }
+    }
+
+    fn at(&self, version: u64) -> Option<&Arc<Frontend>> {
+        if version == self.first_version { Some(&self.first) } else { self.later.get(&version)?.as_ref() }
+    }
+}
+
+/// What the witness saw, until it is joined with what the clients saw.
+#[derive(Default)]
+pub(super) struct Sightings {
+    /// A port may serve for several connections, one after the other.
+    by_what: BTreeMap<Seen, VecDeque<Sighting>>,
+    count: usize,
+}
+
+impl Sightings {
+    pub(super) fn note(&mut self, sighting: Sighting) {
+        self.count += 1;
+        self.by_what.entry(sighting.of).or_default().push_back(sighting);
+    }
+
+    pub(super) fn count(&self) -> usize {
+        self.count
+    }
+
+    fn of(&mut self, shot: &Shot) -> Option<Sighting> {
+        let what = match shot.from {
+            Some(from) => Seen::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
+            None => Seen::Request(shot.number),
+        };
+        self.by_what.get_mut(&what)?.pop_front()
+    }
+}
+
+/// What was seen of a trial, beside what was expected.
+pub(super) struct Joined {
+    pub(super) samples: Vec<Sample>,
+    /// The expected shares, by the numbers that the samples name.
+    pub(super) shares: BTreeMap<u64, Vec<(PoolServer, f64)>>,
+}
+
+/// Joins what clients and witness saw, and says where each shot should have gone.
+pub(super) fn join(
+    plan: &Plan,
+    (shots, mut sightings): (&[Shot], Sightings),
+    versions: &Versions,
+    what: Shots,
+) -> Joined {
+    let mut book = Book { plan, versions, shares: BTreeMap::new(), numbers: BTreeMap::new() };
+    let mut last: BTreeMap<u32, PoolServer> = BTreeMap::new();
+    let mut samples = Vec::with_capacity(shots.len());
+    for shot in shots {
+        let sighting = sightings.of(shot);
+        let version = sighting.as_ref().map_or(versions.first_version, |sighting| sighting.version);
+        let expectation = book.expectation(shot, version, last.get(&shot.client));
+        let (server, failed_at) = sighting.map(|it| (it.server, it.failed_at)).unwrap_or_default();
+        if let Some(server) = &server {
+            last.insert(shot.client, server.clone());
+        }
+        let outcome = match shot.seen {
+            Outcomes::Answer(status) => Outcome::Answered(status),
+            // That it left the client says nothing of whether it arrived.
+            Outcomes::Done if what == Shots::OneWay && server.is_none() => Outcome::Broken,
+            Outcomes::Done => Outcome::Done,
+            Outcomes::Broken | Outcomes::Late => Outcome::Broken,
+        };
+        let latency_us = u64::try_from(shot.took.as_micros()).unwrap_or(u64::MAX);
+        samples.push(Sample { server, failed_at, outcome, latency_us, expectation });
+    }
+    Joined { samples, shares: book.shares }
+}
+
+struct Book<'a> {
+    plan: &'a Plan,
+    versions: &'a Versions,
+    shares: BTreeMap<u64, Vec<(PoolServer, f64)>>,
+    numbers: BTreeMap<(u64, Option<IpAddr>), u64>,
+}
+
+impl Book<'_> {
+    fn address(&self, client: u32) -> IpAddr {
+        let addresses = &self.plan.clients.addresses;
+        addresses.get(client as usize % addresses.len().max(1)).copied().unwrap_or(self.plan.address.ip())
+    }
+
+    /// `last` is the server that the client had before.
+    fn expectation(&mut self, shot: &Shot, version: u64, last: Option<&PoolServer>) -> Expectation {
+        let address = self.address(shot.client);
+        let Some(frontend) = self.versions.at(version) else { return Expectation::Shares(u64::MAX) };
+        if let Some(server) = last.filter(|server| self.holds(frontend, server, shot)) {
+            return Expectation::Server(server.clone());
+        }
+        // What cookies say beyond pins is the servers' matter.
+        if !self.plan.clients.keep_cookies
+            && let Some(server) = self.certain(frontend, address)
+        {
+            return Expectation::Server(server);
+        }
+        // Shares depend on the client where its network chooses the pool.
+        let by_network = frontend.choice.as_ref().is_some_and(|it| matches!(it.by, By::Network(_)));
+        let next = self.numbers.len() as u64;
+        let number = *self.numbers.entry((version, by_network.then_some(address))).or_insert(next);
+        self.shares.entry(number).or_insert_with(|| frontend.expected(address, Tick(0)));
+        Expectation::Shares(number)
+    }
+
+    /// Whether the client stays with the server that it had before.
+    fn holds(&self, frontend: &Frontend, server: &PoolServer, shot: &Shot) -> bool {
+        let pool = &frontend.pool;
+        let by_connection = frontend.unit == Unit::Connection && !shot.is_first;
+        let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();
+        let is_simple = frontend.protocol == Protocol::Http && frontend.choice.is_none() && !pool.limited;
+        is_simple
+            && (by_connection || by_pin)
+            && pool.servers.iter().find(|it| it.name == *server).is_some_and(Server::may_go_on)
+    }
+
+    /// The one server that the client's key says.
+    fn certain(&self, frontend: &Frontend, address: IpAddr) -> Option<PoolServer> {
+        let host = self.plan.address.to_string();
+        let field = |name: &str| match name {
+            "host" => Some(host.as_bytes()),
+            "user-agent" => Some(b"merismos-trial".as_slice()),
+            _ => None,
+        };
+        let facts = match &self.plan.work {
+            Work::Http { path, .. } => Facts {
+                client: address,
+                target: Some(path),
+                host: Some(host.as_bytes()),
+                sni: None,
+                field: &field,
+            },
+            Work::Tcp { .. } | Work::Udp { .. } => Facts::of_client(address),
+        };
+        frontend.certain(&facts, Tick(0)).cloned()
+    }
+}

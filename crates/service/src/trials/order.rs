@@ -1,0 +1,118 @@
+//! What a trial was asked to do, checked, and the plan that follows.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use ipnet::IpNet;
+use merismos_api::TrialRequest;
+use merismos_core::config::document::{Protocol, Unit};
+use merismos_core::name::Name;
+use merismos_core::proof::Shots;
+use merismos_core::routing::Frontend;
+use merismos_load::{Clients, Plan, Work, can_send_from};
+use merismos_plane::witness::MARK;
+
+use crate::controller::Ground;
+
+const MOST_SHOTS: u32 = 1_000_000;
+const MOST_AT_ONCE: u32 = 256;
+const MOST_CLIENTS: u32 = 1_000;
+const LONGEST_WORDS: usize = 1_000;
+/// What a datagram says when nobody says what.
+const USUAL_WORDS: &str = "merismos trial";
+
+/// Why a trial can't be as it was asked for.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum OrderError {
+    #[error(
+        "a trial sends 1 to {MOST_SHOTS} requests, 1 to {MOST_AT_ONCE} at the same time, by 1 to {MOST_CLIENTS} clients"
+    )]
+    Counts,
+    #[error("a path begins with a slash and holds no spaces, such as /ferry?day=3; found {0:?}")]
+    Path(String),
+    #[error("from is a network such as 127.0.9.0/24; found {0:?}")]
+    From(String),
+    #[error(
+        "a trial's clients come from this machine, and {0} is none of its addresses: on loopback any of 127.0.0.0/8 will do"
+    )]
+    Elsewhere(IpAddr),
+    #[error("frontend {frontend} listens on {address}, and no client comes there from {from}")]
+    Family { frontend: Name, address: IpAddr, from: IpNet },
+    #[error("say is for tcp and udp, and has 1 to {LONGEST_WORDS} bytes; frontend {0} takes {1}")]
+    Say(Name, Protocol),
+    #[error("path and keep_cookies are for http; frontend {0} takes {1}")]
+    OfHttp(Name, Protocol),
+}
+
+/// What can be known to be wrong before the frontend is looked at. Gives where the clients come from, if that was said.
+pub(super) fn check(request: &TrialRequest) -> Result<Option<IpNet>, OrderError> {
+    let counts_are_good = (1..=MOST_SHOTS).contains(&request.requests)
+        && (1..=MOST_AT_ONCE).contains(&request.concurrency)
+        && request.clients.is_none_or(|clients| (1..=MOST_CLIENTS).contains(&clients))
+        && request.per_second != Some(0);
+    if !counts_are_good {
+        return Err(OrderError::Counts);
+    }
+    if !request.path.starts_with('/') || !request.path.bytes().all(|byte| byte.is_ascii_graphic()) {
+        return Err(OrderError::Path(request.path.clone()));
+    }
+    let Some(text) = &request.from else { return Ok(None) };
+    let network = text.parse().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
+    network.map(Some).map_err(|_| OrderError::From(text.clone()))
+}
+
+/// What a trial sends to a frontend.
+pub(super) fn sends(frontend: &Frontend) -> Shots {
+    match (frontend.protocol, frontend.unit) {
+        (Protocol::Http, _) => Shots::Requests,
+        (Protocol::Tcp, _) => Shots::Connections,
+        (Protocol::Udp, Unit::Datagram) => Shots::OneWay,
+        (Protocol::Udp, _) => Shots::Datagrams,
+    }
+}
+
+/// The plan of a trial on this ground.
+pub(super) fn plan(request: &TrialRequest, ground: &Ground) -> Result<Plan, OrderError> {
+    let Ground { address, frontend, from, sightings, .. } = ground;
+    let (name, protocol) = (frontend.name.clone(), frontend.protocol);
+    let said = request.say.as_deref();
+    if said.is_some_and(|said| !(1..=LONGEST_WORDS).contains(&said.len()) || protocol == Protocol::Http) {
+        return Err(OrderError::Say(name, protocol));
+    }
+    if protocol != Protocol::Http && (request.keep_cookies || request.path != "/") {
+        return Err(OrderError::OfHttp(name, protocol));
+    }
+    let at_once = request.concurrency.min(request.requests);
+    let count = request.clients.unwrap_or(at_once);
+    let addresses: Vec<IpAddr> = from.hosts().take(count as usize).collect();
+    if from.addr().is_ipv4() != address.is_ipv4() {
+        return Err(OrderError::Family { frontend: name, address: address.ip(), from: *from });
+    }
+    if let Some(strange) = addresses.iter().find(|it| !can_send_from(**it)) {
+        return Err(OrderError::Elsewhere(*strange));
+    }
+    let (work, timeout) = match protocol {
+        Protocol::Http => {
+            let mark = Some((MARK, format!("{}-", sightings.number)));
+            (Work::Http { path: request.path.clone(), mark }, Duration::from_secs(60))
+        }
+        Protocol::Tcp => {
+            (Work::Tcp { say: said.unwrap_or_default().as_bytes().to_vec() }, Duration::from_secs(10))
+        }
+        Protocol::Udp => {
+            let say = said.unwrap_or(USUAL_WORDS).as_bytes().to_vec();
+            let is_answered = sends(frontend) != Shots::OneWay;
+            (Work::Udp { say, is_answered }, Duration::from_secs(2))
+        }
+    };
+    Ok(Plan {
+        address: *address,
+        work,
+        shots: u64::from(request.requests),
+        // More at the same time than there are clients would be more clients.
+        concurrency: at_once.min(count),
+        per_second: request.per_second,
+        timeout,
+        clients: Clients { count, addresses, keep_cookies: request.keep_cookies },
+    })
+}
