@@ -11,6 +11,9 @@ use crate::name::PoolServer;
 /// Below this p-value a distribution counts as uneven.
 const SIGNIFICANCE: f64 = 0.01;
 
+/// The longest latency that is told from longer ones, in microseconds: an hour.
+const LONGEST_US: u64 = 3_600_000_000;
+
 /// How one request of a trial ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Outcome {
@@ -242,7 +245,8 @@ impl Line {
         self.failed += u64::from(sample.outcome.failed());
         if sample.outcome != Outcome::Broken {
             let new = || Histogram::new(3).expect("three digits are in range");
-            self.latencies.get_or_insert_with(new).saturating_record(sample.latency_us);
+            let latencies = self.latencies.get_or_insert_with(new);
+            latencies.record(sample.latency_us.min(LONGEST_US)).expect("it grows as far as an hour");
         }
     }
 
@@ -331,6 +335,8 @@ fn what_is_right(
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
+
     use super::*;
 
     fn server(name: &str) -> PoolServer {
@@ -362,6 +368,19 @@ mod tests {
         assert_eq!(tally.rows[0].expected_requests, 50.0);
         assert_eq!((tally.rows[0].observed, tally.rows[1].observed), (0.5, 0.5));
         assert_eq!(tally.rows[0].median_us, Some(1_000));
+    }
+
+    #[rstest]
+    #[case::short(40)]
+    #[case::usual(2_500)]
+    #[case::long(59_000_000)]
+    #[case::for_ever(u64::MAX)]
+    fn latencies_of_any_length_are_told_to_three_digits(#[case] latency_us: u64) {
+        let tally =
+            tally(&[Sample { latency_us, ..answered("gull") }], &expectations(), (Shots::Requests, None));
+        let told = tally.rows[0].median_us.unwrap() as f64;
+        let wanted = latency_us.min(LONGEST_US) as f64;
+        assert!((told / wanted - 1.0).abs() < 0.001, "{told} for {wanted}");
     }
 
     #[test]
