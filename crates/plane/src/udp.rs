@@ -152,12 +152,20 @@ impl Outlet {
 #[derive(Debug)]
 struct Flow {
     outlet: Outlet,
-    server: SocketAddr,
-    /// The number of the server's cell.
-    id: u32,
+    pool: Arc<Pool>,
+    /// The server's place in the pool.
+    place: usize,
+    /// The version of the snapshot in which that was decided.
+    version: u64,
     /// Nobody listens there (ICMP): the next datagram begins another flow.
     refused: Cell<bool>,
     client: Registered,
+}
+
+impl Flow {
+    fn server(&self) -> &Server {
+        &self.pool.servers[self.place]
+    }
 }
 
 /// Work that a flow is at its server, until it is dropped.
@@ -233,13 +241,16 @@ fn decide<'f>(
 fn witness(
     worker: &Worker,
     frontend: &Frontend,
-    (pool, at): (&Pool, usize),
+    (pool, at, version): (&Pool, usize, u64),
     client: SocketAddr,
     tried: &[u32],
 ) {
+    if worker.watches.is_empty() {
+        return;
+    }
     let place = |id: &u32| pool.servers.iter().position(|server| server.cell.id == *id);
     let failed: Vec<usize> = tried.iter().filter_map(place).collect();
-    worker.watches.tell(frontend.cell.id, client, worker.snapshot().version, (pool, Some(at), &failed));
+    worker.watches.tell(frontend.cell.id, client, version, (pool, Some(at), &failed));
 }
 
 /// Tells the decision log.
@@ -291,7 +302,7 @@ impl Port {
         let known = self.flows.borrow().get(&meta.addr).cloned();
         let mut flow = match known {
             Some(flow) if flow.refused.get() => {
-                tried.push(flow.id);
+                tried.push(flow.server().cell.id);
                 None
             }
             known => known,
@@ -302,13 +313,17 @@ impl Port {
             };
             worker.wheel.set(&current.client.client.alarm, frontend.idle_timeout);
             current.client.client.resting.set(false);
-            match current.outlet.send(row, current.server, None) {
-                Ok(()) => return,
+            match current.outlet.send(row, current.server().address, None) {
+                Ok(()) => {
+                    let where_to = (&*current.pool, current.place, current.version);
+                    witness(worker, frontend, where_to, meta.addr, &tried);
+                    return;
+                }
                 Err(error) => {
-                    tracing::debug!(%error, server = %current.server, "a datagram was not sent");
+                    tracing::debug!(%error, server = %current.server().name, "a datagram was not sent");
                     current.refused.set(true);
                     current.client.client.alarm.ring(Ring::Cut);
-                    tried.push(current.id);
+                    tried.push(current.server().cell.id);
                 }
             }
         }
@@ -344,12 +359,11 @@ impl Port {
                 return None;
             }
         };
-        witness(worker, frontend, (pool, place), meta.addr, tried);
         let client = worker.register(frontend.cell.id, self.address);
         client.client.server.set(Some(server.cell.id));
         client.client.fresh.set(false);
-        let (server, id) = (server.address, server.cell.id);
-        let flow = Rc::new(Flow { outlet, server, id, refused: Cell::new(false), client });
+        let (pool, version) = (Arc::clone(pool), worker.snapshot().version);
+        let flow = Rc::new(Flow { outlet, pool, place, version, refused: Cell::new(false), client });
         self.flows.borrow_mut().insert(meta.addr, Rc::clone(&flow));
         let answers =
             answer(Rc::clone(self), Rc::clone(&flow), (Arc::clone(frontend), at), (meta.addr, meta.dst_ip));
@@ -372,7 +386,8 @@ impl Port {
                 let at = AtServer::begin(worker, pool, place);
                 sent = self.send_to_server((pool, at.server()), row, worker.draw()).is_ok();
                 if sent {
-                    witness(worker, frontend, (pool, place), meta.addr, &tried);
+                    let where_to = (&**pool, place, worker.snapshot().version);
+                    witness(worker, frontend, where_to, meta.addr, &tried);
                 } else {
                     at.failed();
                     tried.push(at.server().cell.id);

@@ -93,6 +93,11 @@ impl Watches {
         Sightings { number, receiver, missed, watches: self.clone() }
     }
 
+    /// Whether nobody watches.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.load().is_empty()
+    }
+
     /// The watch that a mark is for, and the request's number.
     pub(crate) fn find(&self, mark: &[u8]) -> Option<(Arc<Watch>, u64)> {
         let (watch, number) = std::str::from_utf8(mark).ok()?.split_once('-')?;

@@ -95,7 +95,7 @@
           <thead class="text-secondary">
             <tr>
               {#each ['server', sent, 'expected', 'observed', 'difference', 'failed', 'retried', 'median', '99th pct.'] as head, index (head)}
-                <th scope="col" class={`font-normal ${index === 0 ? 'text-left' : 'text-right'}`}>{head}</th>
+                <th scope="col" class={`font-normal ${index === 0 ? 'text-left' : 'pl-2 text-right'}`}>{head}</th>
               {/each}
             </tr>
           </thead>

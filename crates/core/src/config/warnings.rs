@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 
 use serde::{Deserialize, Serialize};
 
-use super::document::{Algorithm, Document, Failback, Frontend, HashKey, Pool, WhenAbsent};
+use super::document::{Algorithm, Document, Failback, Frontend, HashKey, Pool, Protocol, WhenAbsent};
 use crate::name::Name;
 use crate::time::Wall;
 
@@ -102,8 +102,8 @@ pub(super) fn warnings(document: &Document) -> Vec<Warning> {
 fn pool_warnings(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], found: &mut Vec<Warning>) {
     let path = format!("pools.{name}");
     let (level, clients) = match frontends {
-        [] => (Level::Notice, "clients will get 503 once a frontend sends them here".to_owned()),
-        all => (Level::Warning, format!("every client of {} gets 503", names(all))),
+        [] => (Level::Notice, "clients will be turned away once a frontend sends them here".to_owned()),
+        all => (Level::Warning, format!("every client of {} {}", names(all), fate(all))),
     };
     if pool.servers.is_empty() && pool.lookups.is_empty() {
         found.push(Warning::new(
@@ -188,6 +188,17 @@ fn without_key(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], found
         format!("clients of {} never have {}: {what}", names(&all), keys.join(" or ")),
         "client-address for any frontend, sni for tcp, the others for http".to_owned(),
     ));
+}
+
+/// What happens to clients for whom there is nobody.
+fn fate(frontends: &[(&Name, &Frontend)]) -> &'static str {
+    let all = |protocol| frontends.iter().all(|(_, frontend)| frontend.protocol == protocol);
+    match () {
+        () if all(Protocol::Http) => "gets 503",
+        () if all(Protocol::Tcp) => "is reset",
+        () if all(Protocol::Udp) => "loses its datagrams",
+        () => "is turned away",
+    }
 }
 
 fn names(frontends: &[(&Name, &Frontend)]) -> String {

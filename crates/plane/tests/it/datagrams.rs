@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use merismos_core::duty::Duty;
+use merismos_plane::witness::{For, Seen};
 use rstest::rstest;
 
 use crate::rig::{PATIENCE, Rig, until};
@@ -173,4 +174,24 @@ fn datagrams_come_from_the_source_addresses(#[case] frontend: &str) {
     let both = ["127.0.0.41", "127.0.0.42"].map(str::to_owned);
     assert!(seen.iter().all(|it| both.contains(it)), "{seen:?}");
     assert!(!frontend.is_empty() || seen.len() == 2, "{seen:?}");
+}
+
+#[test]
+fn watched_datagrams_are_told_with_where_they_went_also_in_a_flow_that_was_there() {
+    let stations = ["gull", "tern"].map(Station::named);
+    let rig = Rig::speaking("udp", &stations.each_ref().map(|it| it.address), "", "");
+    let client = client(rig.address);
+    let home = say(&client, "before");
+    let frontend = rig.plane.snapshot().frontends().next().unwrap().cell.id;
+    let what = For::Clients { frontend, from: vec!["127.0.0.1/32".parse().unwrap()] };
+    let mut sightings = rig.plane.watch(1, what, 10);
+    for _ in 0..2 {
+        assert_eq!(say(&client, "watched"), home.replace("before", "watched"));
+        let sighting = sightings.receiver.blocking_recv().unwrap();
+        assert_eq!(sighting.of, Seen::Client(client.local_addr().unwrap()));
+        let server = if home.starts_with("gull") { "quay/s0" } else { "quay/s1" };
+        assert_eq!(sighting.server.unwrap().to_string(), server);
+    }
+    drop(sightings);
+    assert_eq!(say(&client, "after"), home.replace("before", "after"));
 }

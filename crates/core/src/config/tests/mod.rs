@@ -158,6 +158,10 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
     "[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 0\n",
     "every server of pool spare has weight 0"
 )]
+#[case::empty_behind_tcp(
+    "[pools.spare]\n[frontends.side]\nprotocol = \"tcp\"\nlisten = \"192.0.2.11:80\"\npool = \"spare\"\n",
+    "every client of side is reset"
+)]
 #[case::no_check("[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\n", "pool spare has no check")]
 #[case::unused("[pools.spare]\n", "no frontend sends clients to pool spare")]
 #[case::shared(
