@@ -51,6 +51,14 @@ impl Follow {
         }
     }
 
+    /// As [`Self::new`], of what a client sends: it may not say behind the body what its server would have to believe.
+    pub(super) fn of_client(framing: Framing) -> Self {
+        match Self::new(framing) {
+            Self::Chunked(chunks) => Self::Chunked(Chunks { is_wary: true, ..chunks }),
+            other => other,
+        }
+    }
+
     pub(super) fn is_done(&self) -> bool {
         matches!(self, Self::Done)
     }
@@ -112,10 +120,71 @@ enum ChunkState {
     DataLf,
     /// At the start of a trailer line, or of the line that ends the body.
     TrailerStart,
+    /// In a trailer's name; a digest of it so far.
+    TrailerName(u64),
     Trailer,
     TrailerLf,
     LastLf,
     Done,
+}
+
+/// Fields that have no place behind a body, by the digests of their names: they delimit, direct, or say who the client is
+/// (RFC 9110, 6.5.1), and a peer that joins trailers with the head would believe them.
+const NO_TRAILERS: [u64; 15] = [
+    digest_of("content-length"),
+    digest_of("transfer-encoding"),
+    digest_of("host"),
+    digest_of("connection"),
+    digest_of("keep-alive"),
+    digest_of("proxy-connection"),
+    digest_of("te"),
+    digest_of("trailer"),
+    digest_of("upgrade"),
+    digest_of("via"),
+    digest_of("forwarded"),
+    digest_of("x-forwarded-for"),
+    digest_of("x-forwarded-host"),
+    digest_of("x-forwarded-proto"),
+    digest_of("x-request-id"),
+];
+
+/// Of a name that is made of nothing (FNV-1a, 64 bits). Another name with the digest of a forbidden one can be made, and
+/// is refused for it; no forbidden one escapes.
+const DIGEST_OF_NOTHING: u64 = 0xcbf2_9ce4_8422_2325;
+
+const fn digest(before: u64, byte: u8) -> u64 {
+    (before ^ byte.to_ascii_lowercase() as u64).wrapping_mul(0x100_0000_01b3)
+}
+
+const fn digest_of(name: &str) -> u64 {
+    let (name, mut at, mut so_far) = (name.as_bytes(), 0, DIGEST_OF_NOTHING);
+    while at < name.len() {
+        so_far = digest(so_far, name[at]);
+        at += 1;
+    }
+    so_far
+}
+
+/// What names are made of (RFC 9110, 5.6.2).
+const fn is_token(byte: u8) -> bool {
+    byte.is_ascii_alphanumeric()
+        || matches!(
+            byte,
+            b'!' | b'#'
+                | b'$'
+                | b'%'
+                | b'&'
+                | b'\''
+                | b'*'
+                | b'+'
+                | b'-'
+                | b'.'
+                | b'^'
+                | b'_'
+                | b'`'
+                | b'|'
+                | b'~'
+        )
 }
 
 /// A reader of the chunked coding that keeps nothing but its place.
@@ -124,11 +193,13 @@ pub(super) struct Chunks {
     state: ChunkState,
     line: usize,
     trailers: usize,
+    /// Not every field may stand behind the body.
+    is_wary: bool,
 }
 
 impl Default for Chunks {
     fn default() -> Self {
-        Self { state: ChunkState::Size { size: 0, digits: 0 }, line: 0, trailers: 0 }
+        Self { state: ChunkState::Size { size: 0, digits: 0 }, line: 0, trailers: 0, is_wary: false }
     }
 }
 
@@ -148,7 +219,11 @@ impl Chunks {
             }
             let is_trailer = matches!(
                 self.state,
-                ChunkState::TrailerStart | ChunkState::Trailer | ChunkState::TrailerLf | ChunkState::LastLf
+                ChunkState::TrailerStart
+                    | ChunkState::TrailerName(_)
+                    | ChunkState::Trailer
+                    | ChunkState::TrailerLf
+                    | ChunkState::LastLf
             );
             self.state = self.step(data[at])?;
             if is_trailer {
@@ -188,7 +263,19 @@ impl Chunks {
             (S::LastLf, b'\n') => S::Done,
             (S::Trailer, b'\r') => S::TrailerLf,
             (S::TrailerLf, b'\n') => S::TrailerStart,
-            (S::TrailerStart, 0x21..=0x7e) | (S::Trailer, b'\t' | 0x20..=0x7e | 0x80..) => {
+            (S::TrailerStart, byte) if is_token(byte) => {
+                self.trailers += 1;
+                S::TrailerName(digest(DIGEST_OF_NOTHING, byte))
+            }
+            (S::TrailerName(name), byte) if is_token(byte) => {
+                self.trailers += 1;
+                S::TrailerName(digest(name, byte))
+            }
+            (S::TrailerName(name), b':') if !self.is_wary || !NO_TRAILERS.contains(&name) => {
+                self.trailers += 1;
+                S::Trailer
+            }
+            (S::Trailer, b'\t' | 0x20..=0x7e | 0x80..) => {
                 self.trailers += 1;
                 S::Trailer
             }
@@ -201,6 +288,7 @@ impl Chunks {
                 | S::DataCr
                 | S::DataLf
                 | S::TrailerStart
+                | S::TrailerName(_)
                 | S::Trailer
                 | S::TrailerLf
                 | S::LastLf
@@ -218,7 +306,7 @@ mod tests {
     use super::*;
 
     fn decode(pieces: &[&[u8]]) -> Result<(Vec<u8>, usize, bool), BrokenChunks> {
-        let mut follow = Follow::new(Framing::Chunked);
+        let mut follow = Follow::of_client(Framing::Chunked);
         let (mut whole, mut used) = (Vec::new(), 0);
         for piece in pieces {
             used += follow.pass(piece, content(&mut whole))?;
@@ -277,8 +365,22 @@ mod tests {
     #[case::bare_line_feed_at_the_end(b"0\r\n\n")]
     #[case::control_in_extension(b"5;a=\x00\r\n")]
     #[case::space_before_trailer(b"0\r\n X: y\r\n\r\n")]
+    #[case::space_in_trailer_name(b"0\r\nX Y: z\r\n\r\n")]
+    #[case::trailer_without_colon(b"0\r\nX\r\n\r\n")]
+    #[case::trailer_without_name(b"0\r\n: z\r\n\r\n")]
+    #[case::trailer_that_delimits(b"0\r\ncontent-LENGTH: 5\r\n\r\n")]
+    #[case::trailer_that_directs(b"0\r\nX-Sum: 1\r\nHost: b\r\n\r\n")]
+    #[case::trailer_that_names_the_client(b"0\r\nX-Forwarded-For: 192.0.2.1\r\n\r\n")]
     fn broken(#[case] body: &[u8]) {
         assert_eq!(decode(&[body]), Err(BrokenChunks));
+    }
+
+    #[test]
+    fn servers_may_say_behind_a_body_what_they_like() {
+        let body = b"0\r\nContent-Length: 5\r\n\r\n";
+        let mut follow = Follow::new(Framing::Chunked);
+        assert_eq!((follow.pass(body, |_| {}), follow.is_done()), (Ok(body.len()), true));
+        assert_eq!(Follow::new(Framing::Chunked).pass(b"0\r\nX Y: z\r\n\r\n", |_| {}), Err(BrokenChunks));
     }
 
     #[test]

@@ -80,7 +80,7 @@ impl<'b> Sending<'b> {
     /// # Errors
     /// [`Refusal::BrokenChunks`].
     pub(super) fn new(request: &Request, mut input: Buffer, out: &'b mut Vec<u8>) -> Result<Self, Refusal> {
-        let mut follow = Follow::new(request.framing);
+        let mut follow = Follow::of_client(request.framing);
         let used = follow.pass(&input, |_| {}).map_err(|_| Refusal::BrokenChunks)?;
         out.extend_from_slice(&input[..used]);
         input.consume(used);

@@ -3,7 +3,7 @@
 //! Strict where leniency is dangerous: what two parsers could read in two ways is refused, not repaired
 //! (RFC 9112, 2.2, 3.2, 5, 6.1, 6.3 and 11.2).
 
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv6Addr};
 
 use httparse::{Header, Status};
 use ipnet::IpNet;
@@ -163,10 +163,11 @@ fn content_length(value: &[u8]) -> Option<u64> {
     })
 }
 
-/// Which bytes a host may hold (RFC 3986, 3.2.2), as a table: this is asked for every byte of every request's host.
-const HOST_BYTES: [bool; 256] = {
+/// Which bytes the name in a host may hold (RFC 3986, 3.2.2) without further questions, as a table: this is asked for every
+/// byte of every request's host.
+const NAME_BYTES: [bool; 256] = {
     let mut table = [false; 256];
-    let others = b"-._~%!$&'()*+,;=:[]";
+    let others = b"-._~!$&'()*+,;=";
     let mut byte = 0;
     while byte < 256 {
         table[byte] = (byte as u8).is_ascii_alphanumeric();
@@ -180,8 +181,48 @@ const HOST_BYTES: [bool; 256] = {
     table
 };
 
+/// Whether it is a host with or without a port, or nothing at all (RFC 9110, 7.2).
 fn is_host(value: &[u8]) -> bool {
-    value.iter().all(|byte| HOST_BYTES[usize::from(*byte)])
+    let name_end = value.iter().position(|byte| !NAME_BYTES[usize::from(*byte)]).unwrap_or(value.len());
+    match &value[name_end..] {
+        [] => true,
+        [b':', port @ ..] => name_end > 0 && port.iter().all(u8::is_ascii_digit),
+        [b'[', ..] if name_end == 0 => is_literal_host(value),
+        [b'%', ..] => is_encoded_host(value),
+        _ => false,
+    }
+}
+
+/// An address in brackets.
+fn is_literal_host(value: &[u8]) -> bool {
+    let text = str::from_utf8(value).ok().and_then(|text| text.strip_prefix('[')?.split_once(']'));
+    let Some((literal, rest)) = text else { return false };
+    // What future versions look like is known, if nothing else of them.
+    let is_future = || {
+        let (version, address) = literal.strip_prefix(['v', 'V'])?.split_once('.')?;
+        let is_version = !version.is_empty() && version.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let is_address = |byte| NAME_BYTES[usize::from(byte)] || byte == b':';
+        Some(is_version && !address.is_empty() && address.bytes().all(is_address))
+    };
+    let is_address = literal.parse::<Ipv6Addr>().is_ok() || is_future() == Some(true);
+    is_address && (rest.is_empty() || rest.strip_prefix(':').is_some_and(is_port))
+}
+
+/// A name in which bytes are encoded.
+fn is_encoded_host(value: &[u8]) -> bool {
+    let Ok(text) = str::from_utf8(value) else { return false };
+    let (name, port) = text.split_once(':').unwrap_or((text, ""));
+    let mut pieces = name.split('%');
+    let is_plain = |piece: &str| piece.bytes().all(|byte| NAME_BYTES[usize::from(byte)]);
+    let is_encoded = |piece: &str| {
+        piece.as_bytes().first_chunk::<2>().is_some_and(|code| code.iter().all(u8::is_ascii_hexdigit))
+            && is_plain(piece)
+    };
+    pieces.next().is_some_and(is_plain) && pieces.all(is_encoded) && is_port(port)
+}
+
+fn is_port(text: &str) -> bool {
+    text.bytes().all(|byte| byte.is_ascii_digit())
 }
 
 /// Whether the lines of a head all end with a carriage return and a line feed: each field begins behind such an end, and
@@ -194,6 +235,11 @@ fn has_whole_line_ends(head: &[u8], fields: &[Header<'_>]) -> bool {
 /// Whether data that begins with a head surely holds all of it, so that parsing will tell where it ends.
 pub(super) fn holds_whole_head(data: &[u8]) -> bool {
     data.ends_with(b"\r\n\r\n")
+}
+
+/// Whether a request may begin like this: with a method (RFC 9110, 5.6.2), or the line end before it.
+pub(super) fn may_begin_head(data: &[u8]) -> bool {
+    data.first().is_none_or(|byte| byte.is_ascii_graphic() || *byte == b'\r')
 }
 
 /// Parses the request head that the data begins with and appends to `out` the head that the server gets.
@@ -246,10 +292,15 @@ pub(super) fn request(
         (false, Some(length)) => Framing::Length(length),
     };
     let (path, authority) = origin_form(method, target)?;
+    let hops =
+        if matches!(method, "OPTIONS" | "TRACE") { hops_left(parsed.headers, &mut fates)? } else { None };
     write_request(head, &parsed, &fates, (method, path), out);
     let host = authority.map(str::as_bytes).or(found.host).unwrap_or_default();
     if authority.is_some() || found.host.is_none() {
         write_field("Host", host, out);
+    }
+    if let Some(hops) = hops {
+        write_field("Max-Forwards", hops.to_string().as_bytes(), out);
     }
     let upgrade = found.upgrade.filter(|_| found.upgrade_named && framing == Framing::None && !is_http_10);
     if let Some(upgrade) = upgrade {
@@ -348,6 +399,17 @@ fn drop_named(fields: &[Header<'_>], fates: &mut [Fate]) {
     }
 }
 
+/// How often a question about the way may still be passed on (RFC 9110, 7.6.2), when that is limited.
+fn hops_left(fields: &[Header<'_>], fates: &mut [Fate]) -> Result<Option<u64>, Refusal> {
+    let place = fields.iter().position(|field| field.name.eq_ignore_ascii_case("max-forwards"));
+    let Some((place, most)) = place.and_then(|place| Some((place, content_length(fields[place].value)?)))
+    else {
+        return Ok(None);
+    };
+    fates[place] = Fate::Drop;
+    most.checked_sub(1).map(Some).ok_or(Refusal::NoFurther)
+}
+
 /// The target as an origin server gets it (RFC 9112, 3.2), and the authority of an absolute one.
 fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t str>), Refusal> {
     if !target.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#') {
@@ -360,8 +422,10 @@ fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t
     if target.get(..scheme_end).is_some_and(|scheme| scheme.eq_ignore_ascii_case("http://")) {
         let rest = &target[scheme_end..];
         let (authority, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
-        if !authority.is_empty() && is_host(authority.as_bytes()) && !path.starts_with('?') {
-            return Ok((if path.is_empty() { "/" } else { path }, Some(authority)));
+        if !authority.is_empty() && is_host(authority.as_bytes()) {
+            // RFC 9112, 3.2.4: such a question is about the server as a whole.
+            let nothing = if method == "OPTIONS" { "*" } else { "/" };
+            return Ok((if path.is_empty() { nothing } else { path }, Some(authority)));
         }
     }
     Err(Refusal::Malformed("the request target is neither a path nor an http URL"))
@@ -377,6 +441,10 @@ fn write_request(
 ) {
     out.extend_from_slice(method.as_bytes());
     out.push(b' ');
+    if target.starts_with('?') {
+        // The path of an absolute target may be empty, and a path on its own may not.
+        out.push(b'/');
+    }
     out.extend_from_slice(target.as_bytes());
     out.extend_from_slice(b" HTTP/1.1\r\n");
     let replaces_host = parsed.path.is_some_and(|path| !path.starts_with('/') && path != "*");
@@ -488,8 +556,12 @@ pub(super) fn response(data: &[u8], to_head: bool) -> Result<Option<Response>, N
             }
             14 if field.name.eq_ignore_ascii_case("content-length") => {
                 let value = content_length(field.value).ok_or(Nonsense)?;
-                if length.replace(value).is_some_and(|before| before != value) {
-                    return Err(Nonsense);
+                if let Some(before) = length.replace(value) {
+                    if before != value {
+                        return Err(Nonsense);
+                    }
+                    // Said twice, it goes on once (RFC 9110, 8.6).
+                    passes_as_is = false;
                 }
             }
             17 if field.name.eq_ignore_ascii_case("transfer-encoding") => {
@@ -546,8 +618,17 @@ pub(super) fn write_response(head: &[u8], unchunk: bool, more: More<'_>, out: &m
     // "HTTP/1.x" is ours to say (RFC 9110, 2.5); what follows is the server's.
     out.extend_from_slice(b"HTTP/1.1");
     out.extend_from_slice(&head[8..status_line]);
-    for field in parsed.headers.iter() {
-        if is_hop_by_hop(field.name) || (unchunk && field.name.eq_ignore_ascii_case("transfer-encoding")) {
+    let mut fates = [Fate::Keep; MOST_FIELDS];
+    drop_named(parsed.headers, &mut fates);
+    let mut has_length = false;
+    for (field, fate) in parsed.headers.iter().zip(fates) {
+        let is = |name: &str| field.name.eq_ignore_ascii_case(name);
+        let is_repeated = is("content-length") && std::mem::replace(&mut has_length, true);
+        if fate == Fate::Drop
+            || is_hop_by_hop(field.name)
+            || (unchunk && is("transfer-encoding"))
+            || is_repeated
+        {
             continue;
         }
         out.extend_from_slice(field.name.as_bytes());

@@ -25,6 +25,8 @@ pub(super) enum Refusal {
     BrokenChunks,
     /// It has none of the keys that the pool deals out by.
     NoKey,
+    /// It asks about the way, and may not go further than here.
+    NoFurther,
 }
 
 /// Why a request could not be answered: ours or the servers' doing.
@@ -51,7 +53,7 @@ impl Refusal {
             Self::Malformed(_) | Self::BrokenChunks | Self::NoKey => 400,
             Self::Slow => 408,
             Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
-            Self::Coding | Self::NotOffered(_) => 501,
+            Self::Coding | Self::NotOffered(_) | Self::NoFurther => 501,
             Self::Version => 505,
         }
     }
@@ -69,6 +71,7 @@ impl fmt::Display for Refusal {
             Self::NoKey => {
                 f.write_str("the request has none of the keys by which it would be given to a server")
             }
+            Self::NoFurther => f.write_str("Max-Forwards ends here, where no such question is answered"),
             Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),
         }
     }

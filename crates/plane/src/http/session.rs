@@ -302,6 +302,10 @@ impl Session {
                 None if buffer.len() >= limits.size => {
                     return Err(NoRequest::Refused(Refusal::HeadTooLarge));
                 }
+                // Whoever speaks something else, TLS mostly, would wait for us as we for it.
+                None if !head::may_begin_head(&buffer) => {
+                    return Err(NoRequest::Refused(Refusal::Malformed("this is not HTTP")));
+                }
                 None => {}
             }
             buffer = with_room(buffer, &self.visit.at.worker.large)

@@ -172,7 +172,7 @@ fn parsing_refuses_every_bare_line_feed(#[case] head: &str) {
     "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nContent-Length: 5\r\n\r\n",
     Framing::Length(5),
     true,
-    true
+    false
 )]
 #[case::chunked("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n", Framing::Chunked, true, true)]
 #[case::no_content("HTTP/1.1 204 No Content\r\n\r\n", Framing::None, true, true)]
@@ -235,4 +235,68 @@ fn the_end_of_a_head_is_found_wherever_it_stands() {
         let bare = format!("GET /{} HTTP/1.1\nA: b\r\n\r\n", "x".repeat(padding));
         assert_eq!(HeadScan::default().end(bare.as_bytes()), Err(BareLineFeed), "padding {padding}");
     }
+}
+
+#[rstest]
+#[case::name("booking.skerry.example", true)]
+#[case::nothing("", true)]
+#[case::port("booking.skerry.example:8080", true)]
+#[case::empty_port("a:", true)]
+#[case::signs("a,b!$&'()*+;=_~", true)]
+#[case::address("192.0.2.7:80", true)]
+#[case::literal("[2001:db8::7]", true)]
+#[case::literal_and_port("[2001:db8::7]:443", true)]
+#[case::future("[v7.skerry:1]:443", true)]
+#[case::encoded("b%6Foking:80", true)]
+#[case::letters_for_a_port("a:http", false)]
+#[case::two_ports("a:80:80", false)]
+#[case::port_alone(":80", false)]
+#[case::bare_ipv6("2001:db8::7", false)]
+#[case::no_address("[skerry]", false)]
+#[case::open_literal("[2001:db8::7", false)]
+#[case::more_than_a_literal("[2001:db8::7]a", false)]
+#[case::name_before_a_literal("a[2001:db8::7]", false)]
+#[case::half_encoded("a%6", false)]
+#[case::not_encoded("a%zz", false)]
+#[case::encoded_and_letters_for_a_port("a%6F:http", false)]
+#[case::user("u@a", false)]
+#[case::path("a/b", false)]
+#[case::space("a b", false)]
+fn hosts(#[case] text: &str, #[case] is_one: bool) {
+    assert_eq!(is_host(text.as_bytes()), is_one);
+}
+
+#[rstest]
+#[case::query_without_a_path("GET http://b.example?day=3 HTTP/1.1", "GET /?day=3 HTTP/1.1")]
+#[case::nothing_behind_the_authority("GET http://b.example HTTP/1.1", "GET / HTTP/1.1")]
+#[case::options_of_the_whole_server("OPTIONS http://b.example HTTP/1.1", "OPTIONS * HTTP/1.1")]
+#[case::options_of_its_root("OPTIONS http://b.example/ HTTP/1.1", "OPTIONS / HTTP/1.1")]
+fn absolute_targets(#[case] line: &str, #[case] written: &str) {
+    let (_, head) = pass(&format!("{line}\r\nHost: a\r\n\r\n"));
+    assert!(head.starts_with(&format!("{written}\r\n")), "{head}");
+    assert!(head.contains("Host: b.example\r\n") && !head.contains("Host: a\r\n"), "{head}");
+}
+
+#[test]
+fn questions_about_the_way_go_on_as_often_as_they_may() {
+    for method in ["OPTIONS", "TRACE"] {
+        let (_, head) = pass(&format!("{method} / HTTP/1.1\r\nHost: a\r\nMax-Forwards: 3\r\n\r\n"));
+        assert!(head.contains("\r\nMax-Forwards: 2\r\n") && !head.contains(": 3"), "{head}");
+        let fields = client();
+        let text = format!("{method} / HTTP/1.1\r\nHost: a\r\nMax-Forwards: 0\r\n\r\n");
+        let refused = request(text.as_bytes(), origin(&fields), 100, &mut Vec::new()).unwrap_err();
+        assert_eq!((refused, refused.status()), (Refusal::NoFurther, 501));
+    }
+    let (_, head) = pass("GET / HTTP/1.1\r\nHost: a\r\nMax-Forwards: 0\r\n\r\n");
+    assert!(head.contains("Max-Forwards: 0\r\n"), "it means nothing with other methods: {head}");
+}
+
+#[test]
+fn what_a_server_says_of_its_connection_ends_here_and_lengths_go_on_once() {
+    let head = b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\nConnection: X-Berth\r\nX-Berth: 7\r\nX-Sum: 1\r\n\
+                 content-length: 5\r\n\r\n";
+    assert!(!response(head, false).unwrap().unwrap().passes_as_is);
+    let mut out = Vec::new();
+    write_response(head, false, More::default(), &mut out);
+    assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nX-Sum: 1\r\n\r\n");
 }
