@@ -1,6 +1,8 @@
 use rstest::rstest;
 
-use super::super::forwarded::Spoken;
+use super::super::forwarded::{ClientFields, Spoken};
+use super::host::is_host;
+use super::response::Nonsense;
 use super::*;
 
 fn client() -> ClientFields {
@@ -296,6 +298,29 @@ fn what_a_server_says_of_its_connection_ends_here_and_lengths_go_on_once() {
     let head = b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\nConnection: X-Berth\r\nX-Berth: 7\r\nX-Sum: 1\r\n\
                  content-length: 5\r\n\r\n";
     assert!(!response(head, false).unwrap().unwrap().passes_as_is);
+    let mut out = Vec::new();
+    write_response(head, false, More::default(), &mut out);
+    assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nX-Sum: 1\r\n\r\n");
+}
+
+#[rstest]
+#[case::no_content("204 No Content", "Content-Length: 5\r\n")]
+#[case::no_content_in_chunks("204 No Content", "Transfer-Encoding: chunked\r\n")]
+fn what_has_no_body_says_nothing_of_its_length(#[case] status: &str, #[case] field: &str) {
+    let head = format!("HTTP/1.1 {status}\r\n{field}X-Sum: 1\r\n\r\n");
+    let read = response(head.as_bytes(), false).unwrap().unwrap();
+    assert_eq!((read.framing, read.passes_as_is, read.keep_alive), (Framing::None, false, true));
+    let mut out = Vec::new();
+    write_response(head.as_bytes(), false, More::default(), &mut out);
+    assert_eq!(String::from_utf8(out).unwrap(), format!("HTTP/1.1 {status}\r\nX-Sum: 1\r\n\r\n"));
+}
+
+#[test]
+fn white_space_behind_a_servers_names_does_not_go_on() {
+    let head = b"HTTP/1.1 200 OK\r\nContent-Length : 5\r\nX-Sum\t: 1\r\n\r\n";
+    let read = response(head, false).unwrap().unwrap();
+    assert_eq!((read.framing, read.passes_as_is), (Framing::Length(5), false));
+    assert_eq!(response(&head[..40], false), Ok(None), "half of it");
     let mut out = Vec::new();
     write_response(head, false, More::default(), &mut out);
     assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nX-Sum: 1\r\n\r\n");

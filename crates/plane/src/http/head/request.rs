@@ -1,0 +1,316 @@
+//! Request heads: what they ask for, and what of them the server gets.
+
+use std::net::IpAddr;
+
+use httparse::{Header, Status};
+use ipnet::IpNet;
+use merismos_core::routing::{Facts, Key, Pool, cookie_in};
+
+use super::super::forwarded::{ClientFields, Told};
+use super::super::refuse::Refusal;
+use super::host::is_host;
+use super::{
+    BARE_LINE_FEED, Fate, Framing, MOST_FIELDS, content_length, drop_named, has_whole_line_ends, members,
+    offset,
+};
+use crate::client::is_in;
+
+/// What the plane needs to know of a request.
+#[derive(Clone, Debug)]
+pub(in super::super) struct Request {
+    /// How many bytes the head had.
+    pub(in super::super) length: usize,
+    pub(in super::super) framing: Framing,
+    pub(in super::super) is_head: bool,
+    /// Sending it twice has the same effect as once (RFC 9110, 9.2.2).
+    pub(in super::super) is_idempotent: bool,
+    pub(in super::super) is_http_10: bool,
+    pub(in super::super) keep_alive: bool,
+    /// The client wants to go on with another protocol on this connection, which the server may agree to.
+    pub(in super::super) upgrade: bool,
+    /// The client's address as a trusted peer tells it.
+    pub(in super::super) client: Option<IpAddr>,
+    /// The value of the mark field.
+    pub(in super::super) mark: Option<Vec<u8>>,
+}
+
+/// Of whom a request comes, and what is known before its head is read.
+#[derive(Clone, Copy)]
+pub(in super::super) struct Origin<'a> {
+    pub(in super::super) client: &'a ClientFields,
+    pub(in super::super) trusted: &'a [IpNet],
+    /// Two random numbers to make an identity of.
+    pub(in super::super) id: [u64; 2],
+}
+
+/// What the fields of a request say together.
+#[derive(Default)]
+struct Found<'h> {
+    length: Option<u64>,
+    chunked: bool,
+    host: Option<&'h [u8]>,
+    close: bool,
+    keep_alive: bool,
+    upgrade_named: bool,
+    upgrade: Option<&'h [u8]>,
+    told: Told<'h>,
+    /// A `Connection` field that names other fields.
+    names_others: bool,
+    mark: Option<&'h [u8]>,
+}
+
+/// Parses the request head that the data begins with and appends to `out` the head that the server gets.
+///
+/// # Errors
+/// [`Refusal`] with the status and the sentence that the client gets.
+pub(in super::super) fn request(
+    data: &[u8],
+    origin: Origin<'_>,
+    field_limit: usize,
+    out: &mut Vec<u8>,
+) -> Result<Request, Refusal> {
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
+    let mut parsed = httparse::Request::new(&mut []);
+    let length = match parsed.parse_with_uninit_headers(data, &mut fields) {
+        Ok(Status::Complete(length)) => length,
+        Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
+        Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: field_limit }),
+        Err(httparse::Error::Version) => return Err(Refusal::Version),
+        Err(_) => return Err(Refusal::Malformed("the head is not as RFC 9112 wants it")),
+    };
+    let head = &data[..length];
+    if matches!(head.first(), Some(b'\r' | b'\n')) || !has_whole_line_ends(head, parsed.headers) {
+        return Err(BARE_LINE_FEED);
+    }
+    if parsed.headers.len() > field_limit {
+        return Err(Refusal::TooManyFields { limit: field_limit });
+    }
+    let (method, target) = (parsed.method.unwrap_or_default(), parsed.path.unwrap_or_default());
+    let is_http_10 = parsed.version == Some(0);
+    if method == "CONNECT" {
+        return Err(Refusal::NotOffered("CONNECT is not offered here"));
+    }
+    let mut fates = [Fate::Keep; MOST_FIELDS];
+    let mut found = Found::default();
+    for (field, fate) in parsed.headers.iter().zip(&mut fates) {
+        *fate = weigh(field, &mut found)?;
+    }
+    if found.names_others {
+        drop_named(parsed.headers, &mut fates);
+    }
+    if found.host.is_none() && !is_http_10 {
+        return Err(Refusal::Malformed("the Host field is missing"));
+    }
+    let framing = match (found.chunked, found.length) {
+        (true, Some(_)) => return Err(Refusal::Malformed("Content-Length and Transfer-Encoding contradict")),
+        (true, None) if is_http_10 => return Err(Refusal::Malformed("HTTP/1.0 has no Transfer-Encoding")),
+        (true, None) => Framing::Chunked,
+        (false, Some(0) | None) => Framing::None,
+        (false, Some(length)) => Framing::Length(length),
+    };
+    let (path, authority) = origin_form(method, target)?;
+    let hops =
+        if matches!(method, "OPTIONS" | "TRACE") { hops_left(parsed.headers, &mut fates)? } else { None };
+    write_request(head, &parsed, &fates, (method, path), out);
+    let host = authority.map(str::as_bytes).or(found.host).unwrap_or_default();
+    if authority.is_some() || found.host.is_none() {
+        write_field("Host", host, out);
+    }
+    if let Some(hops) = hops {
+        write_field("Max-Forwards", hops.to_string().as_bytes(), out);
+    }
+    let upgrade = found.upgrade.filter(|_| found.upgrade_named && framing == Framing::None && !is_http_10);
+    if let Some(upgrade) = upgrade {
+        write_field("Connection", b"Upgrade", out);
+        write_field("Upgrade", upgrade, out);
+    }
+    // Only peers that are trusted are believed.
+    let believed = !origin.trusted.is_empty() && is_in(origin.client.peer, origin.trusted);
+    let client = if believed {
+        found.told.write(origin.client, host, origin.id, out);
+        found.told.client(origin.trusted)
+    } else {
+        origin.client.write(host, origin.id, out);
+        None
+    };
+    Ok(Request {
+        length,
+        framing,
+        is_head: method == "HEAD",
+        is_idempotent: matches!(method, "GET" | "HEAD" | "OPTIONS" | "TRACE" | "PUT" | "DELETE"),
+        is_http_10,
+        keep_alive: if is_http_10 { found.keep_alive && !found.close } else { !found.close },
+        upgrade: upgrade.is_some(),
+        client,
+        mark: found.mark.map(<[u8]>::to_vec),
+    })
+}
+
+/// Notes what a field says and decides whether the server gets it.
+fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal> {
+    let (name, value) = (field.name, field.value);
+    let is = |other: &str| name.eq_ignore_ascii_case(other);
+    // The length tells most fields apart without comparing them.
+    match name.len() {
+        2 if is("te") => return Ok(Fate::Drop),
+        4 if is("host") => {
+            if found.host.is_some() {
+                return Err(Refusal::Malformed("there is more than one Host field"));
+            }
+            if !is_host(value) {
+                return Err(Refusal::Malformed("the Host field is not a host"));
+            }
+            found.host = Some(value);
+        }
+        7 if is("upgrade") => {
+            // HTTP/2 is spoken by prior knowledge; its upgrade may be ignored (RFC 9113, 3.1).
+            let is_h2c = members(value).any(|it| it.eq_ignore_ascii_case(b"h2c"));
+            found.upgrade = (!is_h2c && !value.is_empty()).then_some(value);
+            return Ok(Fate::Drop);
+        }
+        10 if is("connection") => {
+            for option in members(value) {
+                match option {
+                    it if it.eq_ignore_ascii_case(b"close") => found.close = true,
+                    it if it.eq_ignore_ascii_case(b"keep-alive") => found.keep_alive = true,
+                    it if it.eq_ignore_ascii_case(b"upgrade") => found.upgrade_named = true,
+                    _ => found.names_others = true,
+                }
+            }
+            return Ok(Fate::Drop);
+        }
+        10 if is("keep-alive") => return Ok(Fate::Drop),
+        13 if is(crate::witness::MARK) => {
+            found.mark = Some(value);
+            return Ok(Fate::Drop);
+        }
+        14 if is("content-length") => {
+            let length = content_length(value).ok_or(Refusal::Malformed("Content-Length is not a number"))?;
+            if found.length.replace(length).is_some() {
+                return Err(Refusal::Malformed("there is more than one Content-Length field"));
+            }
+        }
+        16 if is("proxy-connection") => return Ok(Fate::Drop),
+        17 if is("transfer-encoding") => {
+            if found.chunked || !value.eq_ignore_ascii_case(b"chunked") {
+                return Err(Refusal::Coding);
+            }
+            found.chunked = true;
+        }
+        9 | 12 | 15..=17 if found.told.note(name, value) => return Ok(Fate::Drop),
+        _ => {}
+    }
+    Ok(Fate::Keep)
+}
+
+/// How often a question about the way may still be passed on (RFC 9110, 7.6.2), when that is limited.
+fn hops_left(fields: &[Header<'_>], fates: &mut [Fate]) -> Result<Option<u64>, Refusal> {
+    let place = fields.iter().position(|field| field.name.eq_ignore_ascii_case("max-forwards"));
+    let Some((place, most)) = place.and_then(|place| Some((place, content_length(fields[place].value)?)))
+    else {
+        return Ok(None);
+    };
+    fates[place] = Fate::Drop;
+    most.checked_sub(1).map(Some).ok_or(Refusal::NoFurther)
+}
+
+/// The target as an origin server gets it (RFC 9112, 3.2), and the authority of an absolute one.
+fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t str>), Refusal> {
+    if !target.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#') {
+        return Err(Refusal::Malformed("the request target holds characters that have to be encoded"));
+    }
+    if target.starts_with('/') || (target == "*" && method == "OPTIONS") {
+        return Ok((target, None));
+    }
+    let scheme_end = "http://".len();
+    if target.get(..scheme_end).is_some_and(|scheme| scheme.eq_ignore_ascii_case("http://")) {
+        let rest = &target[scheme_end..];
+        let (authority, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
+        if !authority.is_empty() && is_host(authority.as_bytes()) {
+            // RFC 9112, 3.2.4: such a question is about the server as a whole.
+            let nothing = if method == "OPTIONS" { "*" } else { "/" };
+            return Ok((if path.is_empty() { nothing } else { path }, Some(authority)));
+        }
+    }
+    Err(Refusal::Malformed("the request target is neither a path nor an http URL"))
+}
+
+/// Copies the kept fields in runs that are as long as possible: mostly the whole head is one run.
+fn write_request(
+    head: &[u8],
+    parsed: &httparse::Request<'_, '_>,
+    fates: &[Fate],
+    (method, target): (&str, &str),
+    out: &mut Vec<u8>,
+) {
+    out.extend_from_slice(method.as_bytes());
+    out.push(b' ');
+    if target.starts_with('?') {
+        // The path of an absolute target may be empty, and a path on its own may not.
+        out.push(b'/');
+    }
+    out.extend_from_slice(target.as_bytes());
+    out.extend_from_slice(b" HTTP/1.1\r\n");
+    let replaces_host = parsed.path.is_some_and(|path| !path.starts_with('/') && path != "*");
+    let last = head.len() - 2;
+    let mut run: Option<usize> = None;
+    for (field, fate) in parsed.headers.iter().zip(fates) {
+        let at = offset(head, field);
+        let drop = *fate == Fate::Drop || (replaces_host && field.name.eq_ignore_ascii_case("host"));
+        match (drop, run) {
+            (true, Some(start)) => {
+                out.extend_from_slice(&head[start..at]);
+                run = None;
+            }
+            (false, None) => run = Some(at),
+            (true, None) | (false, Some(_)) => {}
+        }
+    }
+    if let Some(start) = run {
+        out.extend_from_slice(&head[start..last]);
+    }
+}
+
+fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
+    out.extend_from_slice(name.as_bytes());
+    out.extend_from_slice(b": ");
+    out.extend_from_slice(value);
+    out.extend_from_slice(b"\r\n");
+}
+
+/// The value of a cookie in the head that was written for the server.
+pub(in super::super) fn cookie<'h>(head: &'h [u8], name: &str) -> Option<&'h [u8]> {
+    with_fields(head, |_, fields| field_of(fields, "cookie").and_then(|field| cookie_in(field, name)))
+}
+
+/// Reads a head that we wrote ourselves once more, for those few who want to know what is in it.
+fn with_fields<'h, T>(head: &'h [u8], act: impl FnOnce(Option<&'h str>, &[Header<'h>]) -> T) -> T {
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
+    let mut parsed = httparse::Request::new(&mut []);
+    let read = parsed.parse_with_uninit_headers(head, &mut fields);
+    assert!(matches!(read, Ok(Status::Complete(_))), "this head was written by ourselves");
+    act(parsed.path, parsed.headers)
+}
+
+fn field_of<'h>(fields: &[Header<'h>], name: &str) -> Option<&'h [u8]> {
+    fields.iter().find(|field| field.name.eq_ignore_ascii_case(name)).map(|field| field.value)
+}
+
+/// What a request says that work can be dealt out by, read from the head that was written for the server. Only pools
+/// that go by such things ask for it.
+pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> Key {
+    with_fields(head, |target, fields| {
+        let field = |name: &str| field_of(fields, name);
+        pool.key(&Facts { client, target, host: field("host"), sni: None, field: &field })
+    })
+}
+
+/// The key of a request in words, for the decision log.
+pub(in super::super) fn key_words(head: &[u8], client: IpAddr, pool: &Pool) -> Option<String> {
+    let rule = pool.key_rule.as_ref()?;
+    with_fields(head, |target, fields| {
+        let field = |name: &str| field_of(fields, name);
+        let facts = Facts { client, target, host: field("host"), sni: None, field: &field };
+        rule.words(rule.key(&facts), &facts)
+    })
+}
