@@ -1,5 +1,5 @@
 # The two commands that matter: `make demo` and `make test`.
-.PHONY: demo demo-up demo-down test check count bench help
+.PHONY: demo demo-up demo-down test check count fuzz bench help
 
 help:
 	@echo "make demo       run the Skerry Lines demo until Ctrl-C (installs and builds what is missing)"
@@ -7,6 +7,7 @@ help:
 	@echo "make test       run every test: core, plane, store, client, command line, console"
 	@echo "make check      formatting, lints, types of the console"
 	@echo "make count      count instructions a request, and hold them against scripts/instructions.baseline"
+	@echo "make fuzz       throw made-up bytes at the parsers, 20 s each"
 	@echo "make bench      measure, and write docs/benchmarks.md"
 
 demo:
@@ -26,6 +27,9 @@ check:
 
 count:
 	@scripts/bench.sh check
+
+fuzz:
+	@scripts/fuzz.sh
 
 bench:
 	@scripts/bench.sh

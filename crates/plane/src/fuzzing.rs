@@ -1,11 +1,22 @@
 //! What the fuzz targets ask of the parsers of what strangers send. Compiled for fuzzing only.
 
+use crate::greeting;
 use crate::http::fuzzing as http;
 use crate::proxy::{self, Header};
 
 /// A request head is refused, or becomes one that is accepted again and means the same.
 pub fn request_head(data: &[u8]) {
     http::request_head(data);
+}
+
+/// An answer's head makes no sense, or means the same when it is written for the client.
+pub fn answer_head(data: &[u8]) {
+    http::answer_head(data);
+}
+
+/// A TLS greeting means the same in however many pieces it comes.
+pub fn greeting(data: &[u8]) {
+    greeting::fuzz(data);
 }
 
 /// A chunked body means the same in however many pieces it comes.

@@ -90,3 +90,13 @@ fn heard_nothing(trouble: &Trouble, first: Option<Buffer>, watch: Watch<'_>) -> 
         Trouble::Broken | Trouble::Rang(Ring::Cut | Ring::Close) => None,
     }
 }
+
+/// See [`crate::fuzzing`].
+#[cfg(fuzzing)]
+pub(crate) fn fuzz(data: &[u8]) {
+    let Some((size, data)) = data.split_first() else { return };
+    let whole = Greeting::default().take(data);
+    let mut greeting = Greeting::default();
+    let pieces = data.chunks(usize::from(*size).max(1)).find_map(|piece| greeting.take(piece));
+    assert_eq!(whole, pieces);
+}

@@ -2,7 +2,7 @@
 
 use super::body::{self, Follow};
 use super::forwarded::{ClientFields, Spoken};
-use super::head::{self, Framing, HeadScan, Origin};
+use super::head::{self, Framing, HeadScan, More, Origin};
 
 fn pass(bytes: &[u8]) -> Option<(head::Request, Vec<u8>)> {
     let length = HeadScan::default().end(bytes).ok()??;
@@ -39,4 +39,20 @@ pub(crate) fn chunked_body(data: &[u8]) {
     let whole = decode(&mut std::iter::once(data));
     let pieces = decode(&mut data.chunks(usize::from(*size).max(1)));
     assert_eq!(whole, pieces);
+}
+
+pub(crate) fn answer_head(data: &[u8]) {
+    let Ok(Some(answer)) = head::response(data, false) else { return };
+    assert!(answer.length <= data.len());
+    let written = |unchunk: bool| {
+        let mut out = Vec::new();
+        head::write_response(&data[..answer.length], unchunk, More::default(), &mut out);
+        let again = head::response(&out, false).expect("what is written makes sense").expect("and is whole");
+        assert_eq!((again.length, again.status), (out.len(), answer.status));
+        again
+    };
+    assert_eq!(written(false).framing, answer.framing);
+    if answer.framing == Framing::Chunked {
+        assert_eq!(written(true).framing, Framing::UntilClose, "its coding is taken off");
+    }
 }

@@ -58,6 +58,7 @@ fn spaced_response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonse
     }
 }
 
+#[inline]
 fn read_response(
     head: &[u8],
     parsed: &httparse::Response<'_, '_>,
