@@ -3,6 +3,7 @@
 //! Strict where leniency is dangerous: what two parsers could read in two ways is refused, not repaired
 //! (RFC 9112, 2.2, 3.2, 5, 6.1, 6.3 and 11.2).
 
+mod bytes;
 mod host;
 mod request;
 mod response;

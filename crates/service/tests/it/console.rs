@@ -205,6 +205,25 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     .await;
     let table = browser.text("[data-testid=trial]").await;
     assert!(table.contains("quay/gull 300 50.0 % 50.0 % 0.0 0 0"), "{table}");
+    browser.click("dialog [aria-label='Close']").await;
+
+    // Another protocol has other words, and its clients may be many.
+    let line = format!(
+        "{}\n[frontends.line]\nprotocol = \"tcp\"\nlisten = \"{}\"\npool = \"quay\"\n",
+        service.document(),
+        crate::harness::free()
+    );
+    service.apply(&line).await.unwrap();
+    browser.press("Try line …").await;
+    browser.fill("dialog input[placeholder='as many']", "20").await;
+    browser.fill("dialog input[placeholder='127.0.9.0/24']", "127.0.9.0/24").await;
+    browser.press("Send real connections").await;
+    until("the verdict is shown", async || {
+        browser.text("[data-testid=verdict]").await.contains("every connection was answered")
+    })
+    .await;
+    let request = service.client().trials().await.unwrap().trials.remove(0).request;
+    assert_eq!((request.clients, request.from.as_deref()), (Some(20), Some("127.0.9.0/24")));
     let complaints = browser.complaints().await;
     assert!(complaints.is_empty(), "{complaints:#?}");
     browser.end().await;

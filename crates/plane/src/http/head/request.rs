@@ -8,6 +8,7 @@ use merismos_core::routing::{Facts, Key, Pool, cookie_in};
 
 use super::super::forwarded::{ClientFields, Told};
 use super::super::refuse::Refusal;
+use super::bytes::Bytes;
 use super::host::is_host;
 use super::{
     BARE_LINE_FEED, Fate, Framing, MOST_FIELDS, content_length, drop_named, has_whole_line_ends, members,
@@ -214,9 +215,12 @@ fn hops_left(fields: &[Header<'_>], fates: &mut [Fate]) -> Result<Option<u64>, R
     most.checked_sub(1).map(Some).ok_or(Refusal::NoFurther)
 }
 
+/// The bytes that a target is made of.
+const TARGET_BYTES: Bytes = Bytes::graphic_but(b'#');
+
 /// The target as an origin server gets it (RFC 9112, 3.2), and the authority of an absolute one.
 fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t str>), Refusal> {
-    if !target.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#') {
+    if !TARGET_BYTES.holds_all(target.as_bytes()) {
         return Err(Refusal::Malformed("the request target holds characters that have to be encoded"));
     }
     if target.starts_with('/') || (target == "*" && method == "OPTIONS") {
