@@ -25,8 +25,10 @@ pub(super) enum Refusal {
     BrokenChunks,
     /// It has none of the keys that the pool deals out by.
     NoKey,
-    /// It asks about the way, and may not go further than here.
-    NoFurther,
+    /// It asks about the way and may not go further than here: the question is ours to answer (RFC 9110, 7.6.2).
+    Options,
+    /// The same, and wants to see itself; that nobody is shown (RFC 9110, 9.3.8).
+    Trace,
 }
 
 /// Why a request could not be answered: ours or the servers' doing.
@@ -53,7 +55,8 @@ impl Refusal {
             Self::Malformed(_) | Self::BrokenChunks | Self::NoKey => 400,
             Self::Slow => 408,
             Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
-            Self::Coding | Self::NotOffered(_) | Self::NoFurther => 501,
+            Self::Options => 200,
+            Self::Coding | Self::NotOffered(_) | Self::Trace => 501,
             Self::Version => 505,
         }
     }
@@ -71,7 +74,10 @@ impl fmt::Display for Refusal {
             Self::NoKey => {
                 f.write_str("the request has none of the keys by which it would be given to a server")
             }
-            Self::NoFurther => f.write_str("Max-Forwards ends here, where no such question is answered"),
+            Self::Options => {
+                f.write_str("here Max-Forwards ends; what the servers behind offer was not asked")
+            }
+            Self::Trace => f.write_str("here Max-Forwards ends, and TRACE is not answered"),
             Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),
         }
     }
@@ -107,6 +113,7 @@ const RETRY_AFTER: &str = "Retry-After: 1\r\n";
 
 fn reason_phrase(status: u16) -> &'static str {
     match status {
+        200 => "OK",
         400 => "Bad Request",
         408 => "Request Timeout",
         431 => "Request Header Fields Too Large",

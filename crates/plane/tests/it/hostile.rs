@@ -15,7 +15,8 @@ use crate::rig::{Rig, Server, until};
 #[case::other_coding("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: gzip\r\n\r\n", 501)]
 #[case::tls("\u{16}\u{3}\u{1}", 400)]
 #[case::port_of_letters("GET / HTTP/1.1\r\nHost: a:http\r\n\r\n", 400)]
-#[case::no_further("OPTIONS * HTTP/1.1\r\nHost: a\r\nMax-Forwards: 0\r\n\r\n", 501)]
+#[case::no_further("OPTIONS * HTTP/1.1\r\nHost: a\r\nMax-Forwards: 0\r\n\r\n", 200)]
+#[case::no_trace("TRACE / HTTP/1.1\r\nHost: a\r\nMax-Forwards: 0\r\n\r\n", 501)]
 #[case::broken_chunk("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5\nhello", 400)]
 fn what_is_refused_never_reaches_a_server(#[case] request: &str, #[case] status: u16) {
     let server = Server::named("gull");

@@ -110,8 +110,11 @@ pub(in super::super) fn request(
         (false, Some(length)) => Framing::Length(length),
     };
     let (path, authority) = origin_form(method, target)?;
-    let hops =
-        if matches!(method, "OPTIONS" | "TRACE") { hops_left(parsed.headers, &mut fates)? } else { None };
+    let hops = if matches!(method, "OPTIONS" | "TRACE") {
+        hops_left(method, parsed.headers, &mut fates)?
+    } else {
+        None
+    };
     write_request(head, &parsed, &fates, (method, path), out);
     let host = authority.map(str::as_bytes).or(found.host).unwrap_or_default();
     if authority.is_some() || found.host.is_none() {
@@ -205,14 +208,14 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
 }
 
 /// How often a question about the way may still be passed on (RFC 9110, 7.6.2), when that is limited.
-fn hops_left(fields: &[Header<'_>], fates: &mut [Fate]) -> Result<Option<u64>, Refusal> {
+fn hops_left(method: &str, fields: &[Header<'_>], fates: &mut [Fate]) -> Result<Option<u64>, Refusal> {
     let place = fields.iter().position(|field| field.name.eq_ignore_ascii_case("max-forwards"));
     let Some((place, most)) = place.and_then(|place| Some((place, content_length(fields[place].value)?)))
     else {
         return Ok(None);
     };
     fates[place] = Fate::Drop;
-    most.checked_sub(1).map(Some).ok_or(Refusal::NoFurther)
+    most.checked_sub(1).map(Some).ok_or(if method == "TRACE" { Refusal::Trace } else { Refusal::Options })
 }
 
 /// The bytes that a target is made of.
