@@ -70,15 +70,18 @@ async fn connections_are_counted_where_they_went_and_a_server_that_refuses_is_to
     assert!(tally.because[0].contains("every connection was answered"), "{:?}", tally.because);
     assert!(tally.rows.iter().all(|row| row.median_us.is_some()));
     // One that refuses is passed over, and the trial says how often.
-    let slow = TrialRequest { per_second: Some(200), ..request };
+    let slow = TrialRequest { per_second: Some(200), ..request.clone() };
     let begun = begun(&service, &slow).await;
     until("a part has been sent", async || service.client().trial(begun.id).await.unwrap().ended >= 60).await;
     service.stand_ins[1].set(Fault::Refuse).await;
     let broken = over(&service, begun.id).await;
     let tally = broken.tally.unwrap();
-    assert_eq!((tally.failed, tally.without_server), (0, 0), "{:?}", tally.because);
+    // What was with it in that moment breaks off: a connection that was taken is not given to another one.
+    assert!(tally.failed <= u64::from(request.concurrency), "{:?}", tally.because);
+    assert_eq!(tally.without_server, 0, "{:?}", tally.because);
     assert!(tally.retried > 0, "{:?}", tally.because);
-    assert!(tally.because[0].contains("failed at quay/tern"), "{:?}", tally.because);
+    let told = tally.because.iter().any(|why| why.contains("failed at quay/tern"));
+    assert!(told, "{:?}", tally.because);
     assert!(broken.happened.iter().any(|it| it.subject == "quay/tern"), "{:?}", broken.happened);
 }
 
