@@ -4,6 +4,7 @@ use std::cell::Cell;
 use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll};
+use std::time::SystemTime;
 
 use merismos_core::cells::ServerLane;
 use merismos_core::routing::{Frontend, Server, Times};
@@ -79,6 +80,8 @@ pub(super) struct Answer<'a> {
     may_be_long: bool,
     carried: Carried,
     begun: Cell<bool>,
+    /// All of the request has gone to the server.
+    is_asked: Cell<bool>,
 }
 
 /// What goes to the client before the rest of a long body: the head, and what came with it.
@@ -100,12 +103,31 @@ impl<'a> Answer<'a> {
         watch: Watch<'a>,
     ) -> Self {
         let (lane, times, begun) = (server.cell.lane(worker.index), server.times, Cell::new(false));
-        Self { worker, client, frontend, request, lane, times, watch, pin, may_be_long, carried, begun }
+        let is_asked = Cell::new(carried == Carried::Answer);
+        Self {
+            worker,
+            client,
+            frontend,
+            request,
+            lane,
+            times,
+            watch,
+            pin,
+            may_be_long,
+            carried,
+            begun,
+            is_asked,
+        }
     }
 
     /// Whether the final answer's head has come.
     pub(super) fn has_begun(&self) -> bool {
         self.begun.get()
+    }
+
+    /// All of the request has gone to the server now.
+    pub(super) fn is_asked(&self) {
+        self.is_asked.set(true);
     }
 
     /// Waits for the answer and brings it to the client. The deadline for its beginning is the caller's to set.
@@ -150,20 +172,21 @@ impl<'a> Answer<'a> {
             self.send(client, &buffer[..length + used]).await?;
             buffer.consume(length + used);
         } else {
-            self.count(response);
             let mut out = self.worker.scrap();
-            let more = More { connection, field: self.pin.as_deref() };
+            let date = (!response.is_dated).then(SystemTime::now);
+            let more = More { connection, field: self.pin.as_deref(), date };
             head::write_response(&buffer[..length], unchunk, more, &mut out);
             buffer.consume(length);
-            let broken = |_| NotDelivered::BrokenOff { open_ended: unchunk };
+            // Nothing has gone to the client yet.
             let used = if unchunk {
-                follow.pass(&buffer, content(&mut out)).map_err(broken)?
+                follow.pass(&buffer, content(&mut out)).map_err(|_| nonsense())?
             } else {
-                let used = follow.pass(&buffer, |_| {}).map_err(broken)?;
+                let used = follow.pass(&buffer, |_| {}).map_err(|_| nonsense())?;
                 out.extend_from_slice(&buffer[..used]);
                 used
             };
             buffer.consume(used);
+            self.count(response);
             if let Some(rest) = long_rest(self.worker, &follow, server, client) {
                 drop(buffer);
                 return Box::pin(self.long(server, client, (Ahead::Written(out), rest), may_stay)).await;
@@ -185,7 +208,11 @@ impl<'a> Answer<'a> {
     fn goes_on(&self, response: Response, unchunk: bool) -> (bool, Option<&'static str>) {
         let ends_with_close = unchunk || response.framing == Framing::UntilClose;
         let stays = !self.worker.stopping.get() && !self.client.leaving.get();
-        let keep_client = self.request.keep_alive && !ends_with_close && stays;
+        // A server that answers before it has everything, and does not look as if it wanted more, leaves the rest of
+        // the request between this answer and the next (RFC 9110, 10.1.1; RFC 9112, 9.3).
+        let wants_no_more = self.request.expects || !response.keep_alive || response.status >= 400;
+        let is_cut_short = !self.is_asked.get() && wants_no_more;
+        let keep_client = self.request.keep_alive && !ends_with_close && stays && !is_cut_short;
         let connection = match (keep_client, self.request.is_http_10) {
             (false, _) => Some("close"),
             (true, true) => Some("keep-alive"),
@@ -285,7 +312,7 @@ impl<'a> Answer<'a> {
                 101 => return Err(nonsense()),
                 100..=199 => {
                     if !self.request.is_http_10 {
-                        self.send(client, &buffer[..length]).await?;
+                        self.informational(client, &buffer[..length], response).await?;
                     }
                     buffer.consume(length);
                     rest = (!buffer.is_empty()).then_some(buffer);
@@ -293,6 +320,20 @@ impl<'a> Answer<'a> {
                 _ => return Ok((buffer, response)),
             }
         }
+    }
+
+    async fn informational(
+        &self,
+        client: &mut impl Sink,
+        head: &[u8],
+        response: Response,
+    ) -> Result<(), NotDelivered> {
+        if response.passes_as_is {
+            return self.send(client, head).await;
+        }
+        let mut out = Vec::new();
+        head::write_response(head, false, More::default(), &mut out);
+        self.send(client, &out).await
     }
 
     async fn read_head(

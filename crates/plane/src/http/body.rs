@@ -4,6 +4,9 @@ use super::head::Framing;
 
 /// The longest line of a chunked body: a size with its extensions, or a trailer field.
 const LONGEST_LINE: usize = 4 << 10;
+/// The most bytes of extensions of all chunks of a client's body: they mean nothing to us, and cost as much as content
+/// (RFC 9112, 7.1.1).
+const LONGEST_EXTENSIONS: usize = 16 << 10;
 /// The most bytes of trailer fields.
 const LONGEST_TRAILERS: usize = 16 << 10;
 
@@ -193,13 +196,20 @@ pub(super) struct Chunks {
     state: ChunkState,
     line: usize,
     trailers: usize,
+    extensions: usize,
     /// Not every field may stand behind the body.
     is_wary: bool,
 }
 
 impl Default for Chunks {
     fn default() -> Self {
-        Self { state: ChunkState::Size { size: 0, digits: 0 }, line: 0, trailers: 0, is_wary: false }
+        Self {
+            state: ChunkState::Size { size: 0, digits: 0 },
+            line: 0,
+            trailers: 0,
+            extensions: 0,
+            is_wary: false,
+        }
     }
 }
 
@@ -254,7 +264,13 @@ impl Chunks {
             (S::Size { size, .. }, b'\r') | (S::Extension { size }, b'\r') => S::SizeEnd { size },
             (S::Size { size, .. } | S::Gap { size }, b';') => S::Extension { size },
             (S::Size { size, .. } | S::Gap { size }, b' ' | b'\t') => S::Gap { size },
-            (S::Extension { size }, b'\t' | 0x20..=0x7e | 0x80..) => S::Extension { size },
+            (S::Extension { size }, b'\t' | 0x20..=0x7e | 0x80..) => {
+                self.extensions += 1;
+                if self.is_wary && self.extensions > LONGEST_EXTENSIONS {
+                    return Err(BrokenChunks);
+                }
+                S::Extension { size }
+            }
             (S::SizeEnd { size: 0 }, b'\n') => S::TrailerStart,
             (S::SizeEnd { size }, b'\n') => S::Data { left: size },
             (S::DataCr, b'\r') => S::DataLf,
@@ -388,6 +404,9 @@ mod tests {
         assert_eq!(decode(&[b"5;", &vec![b'a'; LONGEST_LINE + 1]]), Err(BrokenChunks));
         let trailers = b"X: y\r\n".repeat(LONGEST_TRAILERS / 3);
         assert_eq!(decode(&[b"0\r\n", &trailers]), Err(BrokenChunks));
+        let extended = |count: usize| b"1;seal=true\r\nx\r\n".repeat(count);
+        assert!(decode(&[&extended(LONGEST_EXTENSIONS / 9)]).is_ok());
+        assert_eq!(decode(&[&extended(LONGEST_EXTENSIONS / 9 + 1)]), Err(BrokenChunks));
     }
 
     #[test]

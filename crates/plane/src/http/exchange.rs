@@ -476,7 +476,10 @@ impl Exchange<'_> {
             if pumping && let Poll::Ready(pumped) = pump.as_mut().poll(context) {
                 pumping = false;
                 match pumped {
-                    Ok(()) => self.watch.within(times.first_byte),
+                    Ok(()) => {
+                        answer.is_asked();
+                        self.watch.within(times.first_byte);
+                    }
                     // The server stopped listening; it may have said why before, so its answer is still read.
                     Err(PumpEnd::Server) => {}
                     Err(PumpEnd::Client(refusal)) if !answer.has_begun() => {

@@ -118,6 +118,21 @@ pub(super) struct Told<'h> {
     request_id: Option<&'h [u8]>,
 }
 
+/// Whether a name would be one of those that we set, were its underscores hyphens. Servers that make variables of fields
+/// (RFC 3875, 4.1.18) take them for the same, and would believe whoever sends them.
+#[inline]
+pub(super) fn is_disguised(name: &str) -> bool {
+    const OURS: [&str; 4] = ["x-request-id", "x-forwarded-for", "x-forwarded-host", "x-forwarded-proto"];
+    let is_like = |other: &str| {
+        name.len() == other.len()
+            && name.bytes().zip(other.bytes()).all(|(byte, other)| match byte {
+                b'_' => other == b'-',
+                byte => byte.eq_ignore_ascii_case(&other),
+            })
+    };
+    name.contains('_') && OURS.iter().any(|other| is_like(other))
+}
+
 /// A word or an identity that can be passed on as it is.
 fn is_plain(value: &[u8]) -> bool {
     (1..=128).contains(&value.len())

@@ -93,6 +93,13 @@ impl HeadScan {
     }
 }
 
+/// What is said of a head that is larger than `limit`, of which at least as much is there.
+pub(super) fn too_large(head: &[u8], limit: usize) -> Refusal {
+    let line = &head[..head.len().min(limit)];
+    // RFC 9112, 3: a target that is too long has a status of its own.
+    if line.contains(&b'\n') { Refusal::HeadTooLarge } else { Refusal::TargetTooLong }
+}
+
 /// Whether data that begins with a head surely holds all of it, so that parsing will tell where it ends.
 pub(super) fn holds_whole_head(data: &[u8]) -> bool {
     data.ends_with(b"\r\n\r\n")

@@ -1,7 +1,9 @@
 //! The answers that are our own: short, plain, and naming the frontend.
 
 use std::fmt;
+use std::time::SystemTime;
 
+use httpdate::HttpDate;
 use merismos_core::name::Name;
 
 /// Why a request is not passed on: the client's doing.
@@ -11,6 +13,8 @@ pub(super) enum Refusal {
     Malformed(&'static str),
     /// The head did not come in time.
     Slow,
+    /// The request line alone is larger than the frontend takes a head.
+    TargetTooLong,
     /// The head is larger than the frontend takes.
     HeadTooLarge,
     /// The head has more fields than are taken.
@@ -54,6 +58,7 @@ impl Refusal {
         match self {
             Self::Malformed(_) | Self::BrokenChunks | Self::NoKey => 400,
             Self::Slow => 408,
+            Self::TargetTooLong => 414,
             Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
             Self::Options => 200,
             Self::Coding | Self::NotOffered(_) | Self::Trace => 501,
@@ -67,6 +72,7 @@ impl fmt::Display for Refusal {
         match self {
             Self::Malformed(what) | Self::NotOffered(what) => f.write_str(what),
             Self::Slow => f.write_str("the request did not come in time"),
+            Self::TargetTooLong => f.write_str("the request target is too long"),
             Self::HeadTooLarge => f.write_str("the request head is too large"),
             Self::TooManyFields { limit } => write!(f, "the request head has more than {limit} fields"),
             Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
@@ -116,6 +122,7 @@ fn reason_phrase(status: u16) -> &'static str {
         200 => "OK",
         400 => "Bad Request",
         408 => "Request Timeout",
+        414 => "URI Too Long",
         431 => "Request Header Fields Too Large",
         501 => "Not Implemented",
         502 => "Bad Gateway",
@@ -140,8 +147,9 @@ pub(super) fn answer(
     let again = if status == 503 { RETRY_AFTER } else { "" };
     let body_sent = if with_body { body.as_str() } else { "" };
     format!(
-        "HTTP/1.1 {status} {phrase}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: {}\r\n\
-         Cache-Control: no-store\r\n{again}{connection}\r\n{body_sent}",
+        "HTTP/1.1 {status} {phrase}\r\nDate: {}\r\nContent-Type: text/plain; charset=utf-8\r\n\
+         Content-Length: {}\r\nCache-Control: no-store\r\n{again}{connection}\r\n{body_sent}",
+        HttpDate::from(SystemTime::now()),
         body.len()
     )
     .into_bytes()

@@ -87,7 +87,7 @@ impl<'a> Asker<'a> {
         let mut out = worker.scrap();
         let request = head::request(buffer, origin, frontend.field_limit, &mut out)?;
         if request.length > frontend.head_limit {
-            return Err(Refusal::HeadTooLarge);
+            return Err(head::too_large(buffer, frontend.head_limit));
         }
         buffer.consume(request.length);
         frontend.cell.lane(worker.index).requests.up();
@@ -293,14 +293,14 @@ impl Session {
             }
             match scan.end(&buffer).map_err(|_| NoRequest::Refused(BARE_LINE_FEED))? {
                 Some(length) if length > limits.size => {
-                    return Err(NoRequest::Refused(Refusal::HeadTooLarge));
+                    return Err(NoRequest::Refused(head::too_large(&buffer, limits.size)));
                 }
                 Some(_) => {
                     self.visit.at.client.alarm.silence();
                     return Ok(buffer);
                 }
                 None if buffer.len() >= limits.size => {
-                    return Err(NoRequest::Refused(Refusal::HeadTooLarge));
+                    return Err(NoRequest::Refused(head::too_large(&buffer, limits.size)));
                 }
                 // Whoever speaks something else, TLS mostly, would wait for us as we for it.
                 None if !head::may_begin_head(&buffer) => {

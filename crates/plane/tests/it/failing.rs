@@ -60,6 +60,9 @@ fn attempts_are_bounded() {
 #[case::half_a_head(b"HTTP/1.1 200 OK\r\nContent-Le")]
 #[case::two_lengths(b"HTTP/1.1 200 OK\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\nxx")]
 #[case::broken_chunks(b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n4\r\nhalfXX")]
+#[case::broken_chunks_of_one_with_a_date(
+    b"HTTP/1.1 200 OK\r\nDate: now\r\nTransfer-Encoding: chunked\r\n\r\n4\r\nhalfXX"
+)]
 #[case::unasked_upgrade(b"HTTP/1.1 101 Switching Protocols\r\n\r\n")]
 fn an_answer_that_makes_no_sense_is_a_502(#[case] bytes: &'static [u8]) {
     let server = Server::saying(bytes);

@@ -40,7 +40,7 @@ fn a_head_with_more_fields_than_the_frontend_takes_is_refused() {
 fn dripping() -> Server {
     Server::start(|mut conn, _| {
         conn.request();
-        conn.say("HTTP/1.1 200 OK\r\nContent-Length: 1000000\r\n\r\n");
+        conn.say("HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 1000000\r\n\r\n");
         loop {
             use std::io::Write;
             if conn.stream.get_mut().write_all(b"x").is_err() {

@@ -314,14 +314,20 @@ pub(crate) struct Conn {
 }
 
 impl Conn {
-    /// The next request's head and body; `None` at the end of the connection.
-    pub(crate) fn request(&mut self) -> Option<(String, Vec<u8>)> {
+    /// The next request's head; `None` at the end of the connection.
+    pub(crate) fn head(&mut self) -> Option<String> {
         let mut head = String::new();
         while !head.ends_with("\r\n\r\n") {
             if self.stream.read_line(&mut head).ok()? == 0 {
                 return None;
             }
         }
+        Some(head)
+    }
+
+    /// The next request's head and body; `None` at the end of the connection.
+    pub(crate) fn request(&mut self) -> Option<(String, Vec<u8>)> {
+        let head = self.head()?;
         let lower = head.to_ascii_lowercase();
         let length = lower.lines().find_map(|line| line.strip_prefix("content-length: "));
         let mut body = vec![0; length.map_or(0, |length| length.parse().unwrap())];
@@ -334,7 +340,10 @@ impl Conn {
     }
 
     pub(crate) fn answer(&mut self, body: &str) {
-        self.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n{body}", body.len()));
+        self.say(format!(
+            "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: {}\r\n\r\n{body}",
+            body.len()
+        ));
     }
 
     /// Waits until the other side has closed.

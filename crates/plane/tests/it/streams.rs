@@ -514,7 +514,9 @@ fn a_client_that_takes_nothing_holds_up_no_other_stream() {
     let long = Server::start(|mut conn, _| {
         while let Some((head, _)) = conn.request() {
             let length = if head.starts_with("GET /long") { 8 << 20 } else { 3 };
-            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {length}\r\n\r\n"));
+            conn.say(format!(
+                "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: {length}\r\n\r\n"
+            ));
             conn.say(vec![b'x'; length]);
         }
     });

@@ -64,7 +64,10 @@ fn the_server_learns_who_its_client_is() {
 fn bodies_of_known_length_pass_both_ways_whatever_their_size() {
     let server = Server::start(|mut conn, _| {
         while let Some((_, body)) = conn.request() {
-            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()));
+            conn.say(format!(
+                "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: {}\r\n\r\n",
+                body.len()
+            ));
             conn.say(body);
         }
     });
@@ -135,7 +138,7 @@ fn an_answer_without_length_ends_with_the_connection() {
 fn head_has_no_body_and_keeps_the_connection() {
     let server = Server::start(|mut conn, _| {
         while conn.request().is_some() {
-            conn.say("HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\n");
+            conn.say("HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 500\r\n\r\n");
         }
     });
     let rig = Rig::new(&[server.address], "", "");
@@ -150,10 +153,7 @@ fn head_has_no_body_and_keeps_the_connection() {
 #[test]
 fn a_client_that_waits_for_100_continue_gets_it_from_the_server() {
     let server = Server::start(|mut conn, _| {
-        let mut head = String::new();
-        while !head.ends_with("\r\n\r\n") {
-            std::io::BufRead::read_line(&mut conn.stream, &mut head).unwrap();
-        }
+        let head = conn.head().unwrap();
         assert!(head.contains("Expect: 100-continue"), "{head}");
         conn.say("HTTP/1.1 100 Continue\r\n\r\n");
         let mut body = [0; 5];
@@ -170,10 +170,7 @@ fn a_client_that_waits_for_100_continue_gets_it_from_the_server() {
 #[test]
 fn a_server_may_answer_before_the_body_has_come() {
     let server = Server::start(|mut conn, _| {
-        let mut head = String::new();
-        while !head.ends_with("\r\n\r\n") {
-            std::io::BufRead::read_line(&mut conn.stream, &mut head).unwrap();
-        }
+        conn.head().unwrap();
         conn.say("HTTP/1.1 413 Too Large\r\nContent-Length: 3\r\n\r\nbig");
         conn.wait_for_end();
     });
@@ -182,7 +179,53 @@ fn a_server_may_answer_before_the_body_has_come() {
     client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 1000000\r\n\r\nsome");
     let answer = client.answer().unwrap();
     assert_eq!((answer.status, answer.text().as_str()), (413, "big"));
+    assert!(answer.head.contains("Connection: close"), "{}", answer.head);
     assert!(client.ended(), "the rest of the body can't be told from a next request");
+}
+
+#[test]
+fn a_server_may_begin_its_answer_while_the_body_comes() {
+    let server = Server::start(|mut conn, _| {
+        while conn.head().is_some() {
+            conn.say("HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 10\r\n\r\n");
+            for _ in 0..2 {
+                let mut half = [0; 5];
+                conn.stream.read_exact(&mut half).unwrap();
+                conn.say(half);
+            }
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    for _ in 0..2 {
+        client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 10\r\n\r\nhello");
+        let head = client.head().unwrap();
+        assert!(!head.contains("Connection"), "{head}");
+        let mut half = [0; 5];
+        client.bytes(&mut half);
+        client.send("world").bytes(&mut half);
+        assert_eq!(&half, b"world", "and the connection goes on");
+    }
+    assert_eq!(server.connections(), 1);
+}
+
+#[test]
+fn what_a_server_says_before_its_answer_keeps_to_the_rules_too() {
+    let server = Server::start(|mut conn, _| {
+        while conn.request().is_some() {
+            conn.say(
+                "HTTP/1.0 103 Early Hints\r\nConnection: X-Berth\r\nX-Berth: 7\r\nLink: </berths>\r\n\r\n",
+            );
+            conn.say("HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok");
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert_eq!(client.head().unwrap(), "HTTP/1.1 103 Early Hints\nLink: </berths>\n");
+    let answer = client.answer().unwrap();
+    assert_eq!(answer.text(), "ok");
+    assert_eq!(answer.head.matches("Date: ").count(), 1, "when it came: {}", answer.head);
 }
 
 #[test]
@@ -316,7 +359,13 @@ fn a_long_body_of_known_length_arrives_whole_and_both_connections_go_on() {
     let server = Server::start(|mut conn, _| {
         while conn.request().is_some() {
             let body = long_body();
-            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()).leak());
+            conn.say(
+                format!(
+                    "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: {}\r\n\r\n",
+                    body.len()
+                )
+                .leak(),
+            );
             conn.stream.get_mut().write_all(&body).unwrap();
         }
     });
@@ -334,7 +383,13 @@ fn a_long_body_that_breaks_off_is_told_and_one_that_the_client_leaves_harms_nobo
     let server = Server::start(|mut conn, _| {
         while let Some((head, _)) = conn.request() {
             let body = long_body();
-            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()).leak());
+            conn.say(
+                format!(
+                    "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: {}\r\n\r\n",
+                    body.len()
+                )
+                .leak(),
+            );
             let part = if head.starts_with("GET /part ") { 1 << 20 } else { body.len() };
             if conn.stream.get_mut().write_all(&body[..part]).is_err() || part < body.len() {
                 return;
@@ -362,7 +417,7 @@ fn generous() -> Server {
         while let Some((head, _)) = conn.request() {
             let length = head.split(['/', ' ']).nth(2).unwrap().parse().unwrap();
             let field = if head.contains("/close ") { "Keep-Alive: timeout=9\r\n" } else { "" };
-            let answer = format!("HTTP/1.1 200 OK\r\n{field}Content-Length: {length}\r\n\r\n").into_bytes();
+            let answer = format!("HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\n{field}Content-Length: {length}\r\n\r\n").into_bytes();
             conn.say([&answer, &long_body()[..length]].concat());
         }
     })
@@ -393,7 +448,9 @@ fn long_and_short_answers_take_turns_on_one_connection() {
 fn what_a_server_says_beyond_its_long_answer_reaches_nobody() {
     let server = Server::start(|mut conn, _| {
         while conn.request().is_some() {
-            let mut answer = b"HTTP/1.1 200 OK\r\nContent-Length: 300000\r\n\r\n".to_vec();
+            let mut answer =
+                b"HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 300000\r\n\r\n"
+                    .to_vec();
             answer.extend_from_slice(&long_body()[..300_000]);
             answer.extend_from_slice(b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nevil");
             conn.say(&answer);
@@ -413,7 +470,9 @@ fn a_long_answer_that_comes_slowly_is_passed_on_as_it_comes() {
     let wait = std::sync::Mutex::new(wait);
     let server = Server::start(move |mut conn, _| {
         while conn.request().is_some() {
-            conn.say("HTTP/1.1 200 OK\r\nContent-Length: 2000000\r\n\r\n");
+            conn.say(
+                "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 2000000\r\n\r\n",
+            );
             // The next part is sent when the client has the one before.
             for part in long_body()[..2_000_000].chunks(50_000) {
                 conn.say(part);
@@ -493,7 +552,9 @@ fn a_long_answer_that_comes_while_its_request_is_still_on_the_way_is_not_broken_
             while !head.ends_with("\r\n\r\n") {
                 conn.stream.read_line(&mut head).unwrap();
             }
-            conn.say("HTTP/1.1 200 OK\r\nContent-Length: 400000\r\n\r\n");
+            conn.say(
+                "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 400000\r\n\r\n",
+            );
             conn.say(&long_body()[..100_000]);
             wait.lock().unwrap().recv().unwrap();
             conn.stream.read_exact(&mut vec![0; 200_000]).unwrap();

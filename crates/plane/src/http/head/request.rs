@@ -6,7 +6,7 @@ use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::routing::{Facts, Key, Pool, cookie_in};
 
-use super::super::forwarded::{ClientFields, Told};
+use super::super::forwarded::{ClientFields, Told, is_disguised};
 use super::super::refuse::Refusal;
 use super::bytes::Bytes;
 use super::host::is_host;
@@ -27,6 +27,8 @@ pub(in super::super) struct Request {
     pub(in super::super) is_idempotent: bool,
     pub(in super::super) is_http_10: bool,
     pub(in super::super) keep_alive: bool,
+    /// The client waits to be told that its body is wanted (RFC 9110, 10.1.1).
+    pub(in super::super) expects: bool,
     /// The client wants to go on with another protocol on this connection, which the server may agree to.
     pub(in super::super) upgrade: bool,
     /// The client's address as a trusted peer tells it.
@@ -52,6 +54,7 @@ struct Found<'h> {
     host: Option<&'h [u8]>,
     close: bool,
     keep_alive: bool,
+    expects: bool,
     upgrade_named: bool,
     upgrade: Option<&'h [u8]>,
     told: Told<'h>,
@@ -99,6 +102,10 @@ pub(in super::super) fn request(
     if found.names_others {
         drop_named(parsed.headers, &mut fates);
     }
+    if found.expects && is_http_10 {
+        // A client of HTTP/1.0 can't be told to go on, so it does not wait (RFC 9110, 10.1.1).
+        drop_expect(parsed.headers, &mut fates);
+    }
     if found.host.is_none() && !is_http_10 {
         return Err(Refusal::Malformed("the Host field is missing"));
     }
@@ -143,6 +150,7 @@ pub(in super::super) fn request(
         is_head: method == "HEAD",
         is_idempotent: matches!(method, "GET" | "HEAD" | "OPTIONS" | "TRACE" | "PUT" | "DELETE"),
         is_http_10,
+        expects: found.expects,
         keep_alive: if is_http_10 { found.keep_alive && !found.close } else { !found.close },
         upgrade: upgrade.is_some(),
         client,
@@ -166,6 +174,7 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
             }
             found.host = Some(value);
         }
+        6 if is("expect") => found.expects = true,
         7 if is("upgrade") => {
             // HTTP/2 is spoken by prior knowledge; its upgrade may be ignored (RFC 9113, 3.1).
             let is_h2c = members(value).any(|it| it.eq_ignore_ascii_case(b"h2c"));
@@ -202,9 +211,18 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
             found.chunked = true;
         }
         9 | 12 | 15..=17 if found.told.note(name, value) => return Ok(Fate::Drop),
+        12 | 15..=17 if is_disguised(name) => return Ok(Fate::Drop),
         _ => {}
     }
     Ok(Fate::Keep)
+}
+
+fn drop_expect(fields: &[Header<'_>], fates: &mut [Fate]) {
+    for (field, fate) in fields.iter().zip(fates) {
+        if field.name.eq_ignore_ascii_case("expect") {
+            *fate = Fate::Drop;
+        }
+    }
 }
 
 /// How often a question about the way may still be passed on (RFC 9110, 7.6.2), when that is limited.

@@ -1,6 +1,9 @@
 //! Response heads: where their bodies end, and what of them the client gets.
 
+use std::time::SystemTime;
+
 use httparse::Status;
+use httpdate::HttpDate;
 
 use super::{Fate, Framing, MOST_FIELDS, content_length, drop_named, has_whole_line_ends, members};
 
@@ -13,7 +16,9 @@ pub(in super::super) struct Response {
     pub(in super::super) framing: Framing,
     /// The server may be sent another request on this connection.
     pub(in super::super) keep_alive: bool,
-    /// Nothing in the head has to be taken off or changed for an HTTP/1.1 client.
+    /// It says when it was made, or need not (1xx).
+    pub(in super::super) is_dated: bool,
+    /// Nothing in the head has to be taken off, changed or added for an HTTP/1.1 client.
     pub(in super::super) passes_as_is: bool,
 }
 
@@ -71,8 +76,10 @@ fn read_response(
     let is_http_10 = parsed.version == Some(0);
     let (mut length, mut chunked, mut close, mut keep_alive) = (None, false, false, false);
     let mut passes_as_is = !is_http_10;
+    let mut is_dated = status < 200;
     for field in parsed.headers.iter() {
         match field.name.len() {
+            4 if field.name.eq_ignore_ascii_case("date") => is_dated = true,
             10 if field.name.eq_ignore_ascii_case("connection") => {
                 passes_as_is = false;
                 close |= members(field.value).any(|it| it.eq_ignore_ascii_case(b"close"));
@@ -102,7 +109,7 @@ fn read_response(
         return Err(Nonsense);
     }
     // What has no body says nothing of its length (RFC 9110, 8.6; RFC 9112, 6.1).
-    passes_as_is &= !(is_bare(status) && (chunked || length.is_some()));
+    passes_as_is &= is_dated && !(is_bare(status) && (chunked || length.is_some()));
     let framing = match (status, chunked, length) {
         _ if to_head => Framing::None,
         (100..=199 | 204 | 304, _, _) | (_, false, Some(0)) => Framing::None,
@@ -111,7 +118,7 @@ fn read_response(
         (_, false, None) => Framing::UntilClose,
     };
     let stays = framing != Framing::UntilClose && !close && (!is_http_10 || keep_alive);
-    Ok(Response { length: head.len(), status, framing, keep_alive: stays, passes_as_is })
+    Ok(Response { length: head.len(), status, framing, keep_alive: stays, is_dated, passes_as_is })
 }
 
 /// Whether a response with this status never has a body, nor a field that tells its length.
@@ -126,6 +133,8 @@ pub(in super::super) struct More<'a> {
     pub(in super::super) connection: Option<&'a str>,
     /// A whole field with its end of line.
     pub(in super::super) field: Option<&'a [u8]>,
+    /// When the answer came, where it does not say itself when it was made (RFC 9110, 6.6.1).
+    pub(in super::super) date: Option<SystemTime>,
 }
 
 fn is_hop_by_hop(name: &str) -> bool {
@@ -169,6 +178,9 @@ pub(in super::super) fn write_response(head: &[u8], unchunk: bool, more: More<'_
         out.extend_from_slice(b"\r\n");
     }
     out.extend_from_slice(more.field.unwrap_or_default());
+    if let Some(date) = more.date {
+        out.extend_from_slice(format!("Date: {}\r\n", HttpDate::from(date)).as_bytes());
+    }
     if let Some(connection) = more.connection {
         out.extend_from_slice(b"Connection: ");
         out.extend_from_slice(connection.as_bytes());

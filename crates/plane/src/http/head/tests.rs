@@ -48,6 +48,10 @@ fn a_plain_request_gets_the_clients_fields_and_nothing_else() {
     "HTTP2-Settings"
 )]
 #[case::mark("Merismos-Mark: 1-2", "mark")]
+#[case::disguised_for("X_Forwarded-For: 203.0.113.9", "203.0.113.9")]
+#[case::disguised_proto("x_forwarded_proto: https", "https")]
+#[case::disguised_host("X-Forwarded_Host: evil.example", "evil.example")]
+#[case::disguised_id("X_Request_Id: 7", "Id: 7")]
 fn fields_that_end_here(#[case] field: &str, #[case] absent: &str) {
     let (_, out) = pass(&format!("GET / HTTP/1.1\r\nHost: a\r\n{field}\r\nX-Stays: yes\r\n\r\n"));
     assert!(!out.to_ascii_lowercase().contains(&absent.to_ascii_lowercase()), "{out}");
@@ -103,6 +107,30 @@ fn an_absolute_target_overrides_the_host_field() {
     assert!(!out.contains("a.example"), "{out}");
     let (_, out) = pass("GET HTTP://b.example HTTP/1.1\r\nHost: a.example\r\n\r\n");
     assert!(out.starts_with("GET / HTTP/1.1\r\nHost: b.example\r\n"), "{out}");
+}
+
+#[rstest]
+#[case::other_name("X_Forwarded_Fox: 1")]
+#[case::other_length("X_Forwarded: 1")]
+#[case::expectation("Expect: 100-continue")]
+fn fields_that_go_on(#[case] field: &str) {
+    assert!(pass(&format!("GET / HTTP/1.1\r\nHost: a\r\n{field}\r\n\r\n")).1.contains(field));
+}
+
+#[test]
+fn a_client_of_http_10_expects_nothing() {
+    let text = |version: &str| {
+        format!("PUT / {version}\r\nHost: a\r\nExpect: 100-continue\r\nContent-Length: 5\r\n\r\n")
+    };
+    assert!(!pass(&text("HTTP/1.0")).1.contains("Expect"));
+    assert!(pass(&text("HTTP/1.1")).0.expects);
+}
+
+#[rstest]
+#[case::long_target(format!("GET /{} HTTP/1.1\r\n", "x".repeat(100)), 414)]
+#[case::long_field(format!("GET / HTTP/1.1\r\nX: {}", "x".repeat(100)), 431)]
+fn what_is_too_large_is_named(#[case] head: String, #[case] status: u16) {
+    assert_eq!(too_large(head.as_bytes(), 64).status(), status);
 }
 
 #[test]
@@ -189,6 +217,7 @@ fn parsing_refuses_every_bare_line_feed(#[case] head: &str) {
 #[case::http_10("HTTP/1.0 200 OK\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), false, false)]
 #[case::no_reason("HTTP/1.1 200\r\nContent-Length: 5\r\n\r\n", Framing::Length(5), true, true)]
 fn responses(#[case] text: &str, #[case] framing: Framing, #[case] keep_alive: bool, #[case] as_is: bool) {
+    let text = text.replacen("\r\n", "\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\n", 1);
     let parsed = response(text.as_bytes(), false).unwrap().unwrap();
     assert_eq!((parsed.framing, parsed.keep_alive, parsed.passes_as_is), (framing, keep_alive, as_is));
 }
@@ -215,7 +244,8 @@ fn a_response_to_head_has_no_body_whatever_it_says() {
 fn a_rewritten_response_head() {
     let mut out = Vec::new();
     let head = b"HTTP/1.0 200 OK\r\nConnection: keep-alive\r\nKeep-Alive: 5\r\nTransfer-Encoding: chunked\r\nX: y\r\n\r\n";
-    write_response(head, true, More { connection: Some("close"), field: Some(b"A: b\r\n") }, &mut out);
+    let more = More { connection: Some("close"), field: Some(b"A: b\r\n"), date: None };
+    write_response(head, true, more, &mut out);
     assert_eq!(
         String::from_utf8(out).unwrap(),
         "HTTP/1.1 200 OK\r\nX: y\r\nA: b\r\nConnection: close\r\n\r\n"
@@ -307,12 +337,31 @@ fn what_a_server_says_of_its_connection_ends_here_and_lengths_go_on_once() {
 #[case::no_content("204 No Content", "Content-Length: 5\r\n")]
 #[case::no_content_in_chunks("204 No Content", "Transfer-Encoding: chunked\r\n")]
 fn what_has_no_body_says_nothing_of_its_length(#[case] status: &str, #[case] field: &str) {
-    let head = format!("HTTP/1.1 {status}\r\n{field}X-Sum: 1\r\n\r\n");
+    let head = format!("HTTP/1.1 {status}\r\n{field}X-Sum: 1\r\nDate: today\r\n\r\n");
     let read = response(head.as_bytes(), false).unwrap().unwrap();
     assert_eq!((read.framing, read.passes_as_is, read.keep_alive), (Framing::None, false, true));
     let mut out = Vec::new();
     write_response(head.as_bytes(), false, More::default(), &mut out);
-    assert_eq!(String::from_utf8(out).unwrap(), format!("HTTP/1.1 {status}\r\nX-Sum: 1\r\n\r\n"));
+    assert_eq!(
+        String::from_utf8(out).unwrap(),
+        format!("HTTP/1.1 {status}\r\nX-Sum: 1\r\nDate: today\r\n\r\n")
+    );
+}
+
+#[test]
+fn an_answer_that_does_not_say_when_it_was_made_gets_the_time_at_which_it_came() {
+    let head = b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n";
+    let read = response(head, false).unwrap().unwrap();
+    assert_eq!((read.is_dated, read.passes_as_is), (false, false));
+    let mut out = Vec::new();
+    let came = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_795_685_400);
+    write_response(head, false, More { date: Some(came), ..More::default() }, &mut out);
+    assert_eq!(
+        String::from_utf8(out).unwrap(),
+        "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\n\r\n"
+    );
+    let early = response(b"HTTP/1.1 103 Early Hints\r\nLink: </berths>\r\n\r\n", false).unwrap().unwrap();
+    assert!(early.is_dated && early.passes_as_is, "what comes before an answer needs none");
 }
 
 #[test]
