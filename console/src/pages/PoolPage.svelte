@@ -140,7 +140,7 @@
   {#if pool}
     {#if status?.sends_to_all}<p class="mb-2 text-warning">! No server passes: work goes to all of them, as when_none says.</p>{/if}
     {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with it {more}{/each}.
-        A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; until then, at this rate, {status.check.at_stake.average} pieces of work on average and {status.check.at_stake.worst} at worst would meet it{/if}.
+        A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; until then, at this rate, {status.check.at_stake.average} {status.check.at_stake.average === 1 ? 'piece' : 'pieces'} of work on average and {status.check.at_stake.worst} at worst would meet it{/if}.
         Each server gets up to {status.check.probes_per_minute} probes a minute.</p>{/if}
     <div role="tablist" class="mb-3 flex flex-wrap gap-1 border-b border-base-300" aria-label="Parts of the pool">
       {#each [['servers', `Servers (${servers?.total ?? 0})`], ['add', 'Add servers'], ['lookups', `DNS names (${lookups.length})`], ['settings', 'Settings']] as [key, title] (key)}

@@ -13,6 +13,9 @@ use crate::exit::CliError;
 /// Where the service is when nobody says anything.
 const DEFAULT_URL: &str = "http://127.0.0.1:7480";
 
+/// What the flags of every command stand under in its help.
+pub(crate) const EVERYWHERE: &str = "With every command";
+
 /// A log-in as it is kept.
 #[derive(Debug, Default, Serialize, Deserialize)]
 pub(crate) struct Login {
@@ -24,10 +27,10 @@ pub(crate) struct Login {
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Target {
     /// The service's address [default: that of the last log-in, or http://127.0.0.1:7480]
-    #[arg(long, global = true, env = "MERISMOS_URL", value_name = "URL")]
+    #[arg(long, global = true, env = "MERISMOS_URL", value_name = "URL", help_heading = EVERYWHERE)]
     pub(crate) url: Option<String>,
     /// A token [default: that of the last log-in]
-    #[arg(long, global = true, env = "MERISMOS_TOKEN", value_name = "TOKEN", hide_env_values = true)]
+    #[arg(long, global = true, env = "MERISMOS_TOKEN", value_name = "TOKEN", hide_env_values = true, help_heading = EVERYWHERE)]
     pub(crate) token: Option<String>,
 }
 

@@ -20,7 +20,7 @@ mod trial;
 use clap::{Parser, Subcommand};
 
 use crate::exit::{CliError, Exit};
-use crate::login::Target;
+use crate::login::{EVERYWHERE, Target};
 
 const AFTER_HELP: &str = "Exit codes: 0 done; 1 the answer is no (a trial is not as expected, a document is refused); \
                           2 the call was wrong; 3 the service refused or could not be reached.";
@@ -34,7 +34,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     target: Target,
     /// Print JSON for programs instead of tables for people
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = EVERYWHERE)]
     json: bool,
 }
 

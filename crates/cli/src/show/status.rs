@@ -151,8 +151,9 @@ fn pool(pool: &PoolStatus, status: &Status) {
             ));
             let stake = &check.at_stake;
             if stake.worst > 0 {
+                let pieces = if stake.average == 1 { "piece" } else { "pieces" };
                 text(&format!(
-                    "  until then, at this rate ({:.1}/s at the largest server): {} pieces of work on average, {} at worst, would meet it\n",
+                    "  until then, at this rate ({:.1}/s at the largest server): {} {pieces} of work on average, {} at worst, would meet it\n",
                     stake.per_second, stake.average, stake.worst
                 ));
             }

@@ -160,7 +160,12 @@ impl Frontend {
         }
         Some(match &choice.by {
             By::Order => format!("it is the first usable one in the order{but}"),
-            By::Weight(weights) => format!("drawn by weight {}{but}", weights[chosen.number]),
+            By::Weight(_) => {
+                let chances = choice.pools.iter().zip(self.pool_shares(client, now));
+                let part = |(pool, share): (&Arc<Pool>, f64)| format!("{} {:.1} %", pool.name, share * 100.0);
+                let parts: Vec<String> = chances.filter(|(pool, _)| pool.usable).map(part).collect();
+                format!("drawn by weight ({}){but}", parts.join(", "))
+            }
             By::Latency => match chosen.pool.cell.pace.typical(now, None) {
                 Some(micros) => {
                     let of = |pool: &Arc<Pool>| pool.cell.pace.typical(now, None);

@@ -8,7 +8,7 @@ use super::snapshot::{Frontend, Pool, Server};
 use crate::balance::{Ask, Tried};
 use crate::cells::Full;
 use crate::eligibility::Reason;
-use crate::name::PoolServer;
+use crate::name::{Name, PoolServer};
 use crate::time::Tick;
 
 /// The answer to "where would this go?", from a snapshot, without sending anything.
@@ -24,8 +24,19 @@ pub struct Explanation {
     pub refused: bool,
     /// The server that would get it; `None` when none is eligible, all are full, or it is refused.
     pub chosen: Option<Chosen>,
+    /// Who gets it when all are full and it has waited in vain, if anybody does.
+    pub spills: Option<Spill>,
     /// Every other server and why not it, in the order of the names.
     pub passed: Vec<Passed>,
+}
+
+/// Who gets work that has waited in vain.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Spill {
+    /// A server of the pool that stands by.
+    Standby(PoolServer),
+    /// Another pool of the frontend.
+    Pool(Name),
 }
 
 /// The server that a piece of work would go to.
@@ -88,6 +99,12 @@ impl Frontend {
         while let Some(place) = next.filter(|place| full(&pool.servers[*place]).is_some()) {
             next = tried.note(place).then(|| pool.balance.peek(&ask, &tried)).flatten();
         }
+        // As in deciding: behind so many full ones, whichever has room will do.
+        let has_room = |place: &usize| {
+            let server = &pool.servers[*place];
+            server.standing.reason.is_none() && full(server).is_none()
+        };
+        let next = next.or_else(|| (0..pool.servers.len()).filter(|_| !refused).find(has_room));
         let knows = |place: usize| pool.balance.knows(&ask, place);
         let chosen = next.map(|place| Chosen {
             server: pool.servers[place].name.clone(),
@@ -104,7 +121,15 @@ impl Frontend {
                 knows: knows(place),
             })
             .collect();
+        let is_full = next.is_none() && !refused && pool.eligible() > 0;
+        let spills = chosen_pool.filter(|_| is_full).and_then(|from| {
+            let mut asked = Asked::default();
+            asked.note(from.number);
+            let elsewhere =
+                || Some(Spill::Pool(self.choose(facts.client, draw, now, asked)?.pool.name.clone()));
+            pool.standby(&ask).map(Spill::Standby).or_else(elsewhere)
+        });
         let words = pool.key_rule.as_ref().and_then(|rule| rule.words(key, facts));
-        Explanation { pool: Arc::clone(pool), why_pool, key: words, refused, chosen, passed }
+        Explanation { pool: Arc::clone(pool), why_pool, key: words, refused, chosen, spills, passed }
     }
 }

@@ -8,7 +8,7 @@ mod snapshot;
 
 pub use choose::{Asked, By, Choice, Chosen as ChosenPool, MOST_POOLS};
 pub use compile::{compile, recompile};
-pub use explain::{Chosen, Explanation, Passed};
+pub use explain::{Chosen, Explanation, Passed, Spill};
 pub use facts::{Facts, Key, KeyRule, cookie_in};
 pub use snapshot::{Decision, Frontend, Pool, Server, Snapshot, Times};
 

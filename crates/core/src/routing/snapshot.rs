@@ -222,6 +222,22 @@ impl Pool {
         place.map_or(Decision::Full, Decision::Server)
     }
 
+    /// The server that would get work by [`decide_spilling`](Self::decide_spilling), without taking room.
+    pub(super) fn standby(&self, ask: &Ask<'_>) -> Option<PoolServer> {
+        let first = |balance: &dyn Balance| {
+            let mut full = Tried::default();
+            loop {
+                let place = balance.peek(ask, &full)?;
+                let server = &self.servers[place];
+                if server.cell.room.full(server.limits, ask.now).is_none() {
+                    return Some(server.name.clone());
+                }
+                full.note(place).then_some(())?;
+            }
+        };
+        self.spill.iter().find_map(|balance| first(balance.as_ref()))
+    }
+
     fn with_room(&self, balance: &dyn Balance, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
         let mut passed = *tried;
         while let Some(place) = balance.pick(ask, &passed) {

@@ -1,5 +1,7 @@
 use std::collections::BTreeMap;
 
+use rstest::rstest;
+
 use super::*;
 use crate::balance::{Ask, Tried};
 use crate::cells::Cells;
@@ -127,6 +129,47 @@ fn full_servers_are_passed_over_then_the_pool_is_full_then_standby_takes_over() 
     assert_eq!([spill(), spill(), spill()], [Decision::Server(2), Decision::Server(2), Decision::Full]);
     pool.leave(&ask, 1);
     assert_eq!(names(&snapshot, 2), ["b", "full"]);
+}
+
+/// What is explained once so many pieces of work were taken.
+fn explained(text: &str, taken: usize) -> Explanation {
+    let snapshot =
+        compile(&load(text, Format::Toml).unwrap(), &Known::default(), &mut Cells::new(1), 1, (1, Tick(0)));
+    names(&snapshot, taken);
+    let frontend = snapshot.frontend_named(&"site".parse().unwrap()).unwrap();
+    frontend.explain(&Facts::of_client([192, 0, 2, 7].into()), 1, Tick(0))
+}
+
+#[rstest]
+#[case::standby("servers.b = { address = \"192.0.2.2:80\", tier = 1 }", "next_pools = [\"q\"]", Some("p/b"))]
+#[case::next_pool("", "next_pools = [\"q\"]", Some("q"))]
+#[case::nobody("", "", None)]
+fn what_is_explained_of_a_full_pool(#[case] server: &str, #[case] keys: &str, #[case] spills: Option<&str>) {
+    let text = format!(
+        "format = 2\n[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n{keys}\n\
+         [pools.p]\nin_flight_limit = 1\nservers.a = {{ address = \"192.0.2.1:80\" }}\n{server}\n\
+         [pools.q]\nservers.c = {{ address = \"192.0.2.3:80\" }}\n"
+    );
+    let told = explained(&text, 1);
+    assert_eq!(told.chosen, None);
+    let words = |spill: Spill| match spill {
+        Spill::Standby(server) => server.to_string(),
+        Spill::Pool(pool) => pool.to_string(),
+    };
+    assert_eq!(told.spills.map(words).as_deref(), spills);
+    assert!(explained(&text, 0).spills.is_none(), "there is room");
+}
+
+#[test]
+fn explaining_finds_the_one_with_room_behind_many_full_ones() {
+    let servers: String =
+        (1..=40).map(|n| format!("servers.s{n:02} = {{ address = \"192.0.2.{n}:80\" }}\n")).collect();
+    let text = format!(
+        "format = 2\n[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.99:80\"\npool = \"p\"\n\
+         [pools.p]\nin_flight_limit = 1\n{servers}"
+    );
+    assert!(explained(&text, 39).chosen.is_some());
+    assert_eq!(explained(&text, 40).chosen, None);
 }
 
 #[test]

@@ -4,7 +4,10 @@ use merismos_api::{ExplainAnswer, PassedServer};
 use merismos_core::config::document::{Algorithm, Protocol, Unit};
 use merismos_core::eligibility::Reason;
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{Explanation, Facts, Frontend, Passed, Pool, Server, Snapshot, cookie_in};
+use merismos_core::routing::{
+    Explanation, Facts, Frontend, Passed, Pool, Server, Snapshot, Spill, cookie_in,
+};
+use merismos_core::units::humane;
 use rand::RngExt;
 
 use super::state::State;
@@ -58,7 +61,7 @@ impl State {
             others: explanation
                 .passed
                 .into_iter()
-                .map(|passed| self.passed(passed, pool.algorithm))
+                .map(|passed| self.passed(passed, pool.algorithm, explanation.refused))
                 .collect(),
         })
     }
@@ -73,14 +76,17 @@ impl State {
         pool.servers[place].may_go_on().then_some(place)
     }
 
-    fn passed(&self, passed: Passed, algorithm: Algorithm) -> PassedServer {
+    fn passed(&self, passed: Passed, algorithm: Algorithm, refused: bool) -> PassedServer {
         let why = match (passed.reason, passed.full, passed.turns_until) {
             (None, Some(full), _) => full_words(full).to_owned(),
             (None, None, Some(1)) => "its turn comes with the request after the next".to_owned(),
             (None, None, Some(turns)) => format!("its turn comes {turns} requests after the next"),
             (None, None, None) => {
                 let knows = passed.knows.map(|knows| format!(" ({knows})")).unwrap_or_default();
-                format!("it is eligible; {}{knows}", why_not(algorithm))
+                match refused {
+                    true => "it is eligible".to_owned(),
+                    false => format!("it is eligible; {}{knows}", why_not(algorithm)),
+                }
             }
             (Some(reason), _, _) => {
                 let order = self
@@ -152,6 +158,21 @@ fn explain_tie(
     }
 }
 
+/// What becomes of work when every eligible server is full.
+fn when_full(explanation: &Explanation, without: &str) -> String {
+    let pool = &explanation.pool;
+    let waits = match pool.queue.limit {
+        0 => String::new(),
+        _ => format!("it waits for {} at most, and ", humane(pool.queue.timeout.get())),
+    };
+    let then = match &explanation.spills {
+        Some(Spill::Standby(server)) => format!("then {server}, which stands by, gets it"),
+        Some(Spill::Pool(next)) => format!("then pool {next} gets it"),
+        None => format!("then {without}"),
+    };
+    format!("every eligible server of pool {} is full: {waits}{then}", pool.name)
+}
+
 /// Why the chosen server, or why none.
 fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
     let pool = &explanation.pool;
@@ -168,7 +189,7 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
         } else if pool.eligible() == 0 {
             format!("no server of pool {} is eligible: {without}", pool.name)
         } else {
-            format!("every eligible server of pool {} is full: it waits, and then {without}", pool.name)
+            when_full(explanation, without)
         };
     };
     let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref(), When::Next);

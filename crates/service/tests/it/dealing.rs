@@ -150,7 +150,7 @@ async fn several_pools_share_explain_and_trial_know_them() {
     let shares: Vec<_> = pools.iter().map(|it| (it.pool.as_str(), it.usable, it.expected)).collect();
     assert_eq!(shares, [("quay", true, Some(0.75)), ("mole", true, Some(0.25))]);
     let told = explain(&service, &[]).await;
-    assert!(told.why_pool.unwrap().starts_with("drawn by weight"));
+    assert_eq!(told.why_pool.unwrap(), "drawn by weight (quay 75.0 %, mole 25.0 %)");
     let tally = trial(&service, 1_200).await.tally.unwrap();
     assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
     let mole = tally.rows.iter().find(|row| row.server.pool.as_str() == "mole").unwrap();

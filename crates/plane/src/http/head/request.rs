@@ -80,7 +80,7 @@ pub(in super::super) fn request(
         Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
         Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: field_limit }),
         Err(httparse::Error::Version) => return Err(Refusal::Version),
-        Err(_) => return Err(Refusal::Malformed("the head is not as RFC 9112 wants it")),
+        Err(error) => return Err(Refusal::Malformed(broken_rule(error))),
     };
     let head = &data[..length];
     if matches!(head.first(), Some(b'\r' | b'\n')) || !has_whole_line_ends(head, parsed.headers) {
@@ -156,6 +156,21 @@ pub(in super::super) fn request(
         client,
         mark: found.mark.map(<[u8]>::to_vec),
     })
+}
+
+/// Which rule of RFC 9112 a head breaks that can't be parsed.
+#[cold]
+fn broken_rule(error: httparse::Error) -> &'static str {
+    use httparse::Error as E;
+    match error {
+        E::Token => "the request line is not a method, a target and a version with one space between them",
+        E::HeaderName => {
+            "a field's name is empty, holds what no name may or has white space around it, or a value is folded"
+        }
+        E::HeaderValue => "a field's value holds a control character",
+        E::NewLine => "a line does not end with a carriage return and a line feed",
+        E::Status | E::TooManyHeaders | E::Version => "the head is not as RFC 9112 wants it",
+    }
 }
 
 /// Notes what a field says and decides whether the server gets it.

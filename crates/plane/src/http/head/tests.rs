@@ -100,6 +100,20 @@ fn other_refusals(#[case] text: &str, #[case] status: u16) {
     assert_eq!(refusal.status(), status);
 }
 
+#[rstest]
+#[case::two_spaces("GET  / HTTP/1.1\r\nHost: a\r\n\r\n", "one space between them")]
+#[case::no_version("GET /\r\n\r\n", "and a version")]
+#[case::method("G(T / HTTP/1.1\r\nHost: a\r\n\r\n", "the request line")]
+#[case::white_space_before_the_colon("GET / HTTP/1.1\r\nHost : a\r\n\r\n", "white space around it")]
+#[case::no_name("GET / HTTP/1.1\r\n: a\r\n\r\n", "a field's name is empty")]
+#[case::folded("GET / HTTP/1.1\r\nHost: a\r\nX: a\r\n b\r\n\r\n", "a value is folded")]
+#[case::control("GET / HTTP/1.1\r\nHost: a\x01\r\n\r\n", "control character")]
+#[case::bare_return("GET / HTTP/1.1\r\nHost: a\rb\r\n\r\n", "control character")]
+fn a_refusal_names_the_rule(#[case] text: &str, #[case] rule: &str) {
+    let refusal = request(text.as_bytes(), origin(&client()), MOST_FIELDS, &mut Vec::new()).unwrap_err();
+    assert!(refusal.to_string().contains(rule), "{refusal}");
+}
+
 #[test]
 fn an_absolute_target_overrides_the_host_field() {
     let (_, out) = pass("GET http://b.example/x HTTP/1.1\r\nHost: a.example\r\nX-A: 1\r\n\r\n");
