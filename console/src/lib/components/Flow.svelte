@@ -2,14 +2,14 @@
   import type { Status } from '../api/types'
   import { percent, rate, shortName } from '../format/format'
   import { dutySign, healthSign } from '../format/sign'
-  import { BOX, LEFT, layOut, POOL_HALF, WIDTH } from './flow'
+  import { BOX, LEFT, layOut, POOL, POOL_HALF, WIDTH } from './flow'
 
   let { status, ontry }: { status: Status; ontry: (frontend: string) => void } = $props()
 
   const flow = $derived(layOut(status))
 </script>
 
-{#if flow.lanes.length === 0}
+{#if flow.pools.length === 0}
   <p class="py-8 text-center text-secondary">
     There is no frontend yet: clients have nowhere to connect. Begin with a <a class="link" href="/pools">pool</a>, give it
     servers and a <a class="link" href="/checks">check</a>, then make a <a class="link" href="/frontends">frontend</a>; or write
@@ -24,49 +24,49 @@
     aria-label="Flow from frontends over pools to servers"
     data-testid="flow"
   >
-    {#each flow.lanes as lane (lane.key)}
-      <path d={lane.entry} class="fill-primary/25" />
-      {#each lane.ribbons as ribbon (ribbon.server.server)}
+    {#each flow.ways as way (way.key)}
+      <path d={way.band} class="fill-primary/25" data-way={way.key} />
+    {/each}
+    {#each flow.frontends as { frontend, middle } (frontend.name)}
+      <rect
+        x="0.5"
+        y={middle - BOX / 2}
+        width={LEFT}
+        height={BOX}
+        rx="4"
+        class={frontend.trouble ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
+      />
+      <text x="10" y={middle - 4} class="fill-base-content font-semibold" font-size="13">
+        {frontend.trouble ? '✕ ' : ''}{frontend.name}<tspan class="fill-secondary font-normal" font-size="11">{` ${frontend.protocol}`}</tspan>
+      </text>
+      <text x="10" y={middle + 12} class="fill-secondary" font-size="11">
+        {frontend.listen} · {rate(frontend.per_second)} {frontend.unit}s/s
+      </text>
+    {/each}
+    {#each flow.pools as { pool, middle, ribbons } (pool.name)}
+      {#each ribbons as ribbon (ribbon.server.server)}
         <path d={ribbon.observed} class="fill-primary/55" data-observed={ribbon.server.server} />
         <path d={ribbon.expected} class="fill-none stroke-base-content" stroke-width="1" stroke-dasharray="3 2" />
       {/each}
-      {#if lane.frontend && lane.first}
-        <rect
-          x="0.5"
-          y={lane.middle - BOX / 2}
-          width={LEFT}
-          height={BOX}
-          rx="4"
-          class={lane.frontend.trouble ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
-        />
-        <text x="10" y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13">
-          {lane.frontend.trouble ? '✕ ' : ''}{lane.frontend.name}<tspan class="fill-secondary font-normal" font-size="11">{` ${lane.frontend.protocol}`}</tspan>
-        </text>
-        <text x="10" y={lane.middle + 12} class="fill-secondary" font-size="11">
-          {lane.frontend.listen} · {rate(lane.frontend.per_second)} {lane.frontend.unit}s/s
-        </text>
-      {/if}
       <rect
-        x={lane.poolX - POOL_HALF}
-        y={lane.middle - BOX / 2}
+        x={POOL - POOL_HALF}
+        y={middle - BOX / 2}
         width={POOL_HALF * 2}
         height={BOX}
         rx="4"
-        class={lane.pool.eligible === 0 ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
+        class={pool.eligible === 0 ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
       />
-      <text x={lane.poolX} y={lane.middle - 4} class="fill-base-content font-semibold" font-size="13" text-anchor="middle">
-        {lane.pool.name}<tspan class="fill-secondary font-normal" font-size="11">{lane.part}</tspan>
-      </text>
+      <text x={POOL} y={middle - 4} class="fill-base-content font-semibold" font-size="13" text-anchor="middle">{pool.name}</text>
       <text
-        x={lane.poolX}
-        y={lane.middle + 12}
-        class={lane.pool.eligible === 0 ? 'fill-error' : 'fill-secondary'}
+        x={POOL}
+        y={middle + 12}
+        class={pool.eligible === 0 ? 'fill-error' : 'fill-secondary'}
         font-size="11"
         text-anchor="middle"
       >
-        {lane.pool.algorithm} · {lane.pool.eligible}/{lane.pool.servers.length} eligible
+        {pool.algorithm} · {pool.eligible}/{pool.servers.length} eligible
       </text>
-      {#each lane.ribbons as ribbon (ribbon.server.server)}
+      {#each ribbons as ribbon (ribbon.server.server)}
         {@const health = healthSign(ribbon.server)}
         {@const duty = dutySign(ribbon.server)}
         <text x={ribbon.labelX} y={ribbon.labelY} font-size="12">
@@ -83,6 +83,9 @@
           {percent(ribbon.server.observed.ten_seconds.share)} of {percent(ribbon.server.expected)}
         </text>
       {/each}
+    {/each}
+    {#each flow.ways as way (way.key)}
+      <text x={POOL - POOL_HALF - 5} y={way.partY} class="fill-base-content" font-size="11" text-anchor="end">{way.part}</text>
     {/each}
   </svg>
   </div>

@@ -412,6 +412,29 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
         harbour.keys["pool_weights"] == json!({ "quay": 1 })
     })
     .await;
+
+    // A pool that two frontends share is drawn once, with a way from each.
+    let keys = "next_pools = [\"standby\"]\nchoose_pool = \"by-weight\"\npool_weights = { quay = 3 }";
+    let shared = standby.replace("pool = \"quay\"\n", &format!("pool = \"quay\"\n{keys}\n"))
+        + &format!(
+            "[frontends.mole]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"standby\"\n",
+            crate::harness::free()
+        );
+    service.apply(&shared).await.unwrap();
+    browser.go("/").await;
+    let flow = async || browser.text("[data-testid=flow]").await;
+    until("both ways of the frontend tell their parts", async || {
+        let flow = flow().await;
+        flow.contains("75 %") && flow.contains("25 %")
+    })
+    .await;
+    assert_eq!(flow().await.matches("standby").count(), 1);
+    let mut ways = Vec::new();
+    for way in browser.client.find_all(Locator::Css("[data-way]")).await.unwrap() {
+        ways.push(way.attr("data-way").await.unwrap().unwrap());
+    }
+    ways.sort();
+    assert_eq!(ways, ["harbour/quay", "harbour/standby", "mole/standby"]);
     browser.end().await;
 }
 
