@@ -128,8 +128,16 @@ fn pool_words(frontend: &FrontendStatus) -> String {
 }
 
 fn pool(pool: &PoolStatus, status: &Status) {
-    let head =
-        format!("pool {} · {} · {} of {} eligible", pool.name, pool.algorithm, pool.eligible, pool.size);
+    let standing_by = pool.servers.iter().filter(|server| server.reason == Some(Reason::Standby)).count();
+    let more = match standing_by {
+        0 => String::new(),
+        1 => ", 1 stands by".to_owned(),
+        many => format!(", {many} stand by"),
+    };
+    let head = format!(
+        "pool {} · {} · {} of {} eligible{more}",
+        pool.name, pool.algorithm, pool.eligible, pool.size
+    );
     text(&format!("{}\n", strong(&head)));
     match &pool.check {
         Some(check) => {

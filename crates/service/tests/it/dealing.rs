@@ -89,6 +89,8 @@ async fn work_goes_back_to_a_lower_tier_when_somebody_says_so_also_after_a_resta
     let told = service.merismos(&["explain", "harbour"]);
     let told = String::from_utf8(told.stdout).unwrap();
     assert!(told.contains("quay/gull: standing by for the tier that works"), "{told}");
+    let status = String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
+    assert!(status.contains("1 of 2 eligible, 1 stands by"), "{status}");
     let copy = service.folder.path().join("state/copy.json");
     until("the copy has it", async || {
         std::fs::read_to_string(&copy).is_ok_and(|text| text.contains("lower_able_since\":\""))

@@ -1,0 +1,59 @@
+//! The keys of messages.
+
+use merismos_core::config::thing::Kind;
+use merismos_core::name::Name;
+use serde::Serialize;
+
+use super::Keys;
+
+/// What a message is made of.
+#[derive(Debug, clap::Args, Serialize)]
+pub(crate) struct MessageKeys {
+    /// The pools whose changes are told, with commas between; all of them without it
+    #[arg(long = "of", value_name = "POOL", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pools: Vec<Name>,
+    /// Which changes, with commas between: down, up, suspect, flapping, empty, filled
+    #[arg(long = "change", value_name = "CHANGE", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    changes: Vec<String>,
+    /// Only what has lasted so long is told, such as 30s
+    #[arg(long, value_name = "DURATION")]
+    after: Option<String>,
+    /// Changes that follow each other within this time are one message, such as 5s
+    #[arg(long, value_name = "DURATION")]
+    gather: Option<String>,
+    /// The least time between two messages, such as 1m
+    #[arg(long, value_name = "DURATION")]
+    at_most_every: Option<String>,
+    /// The URL that JSON is posted to
+    #[arg(long, value_name = "URL")]
+    webhook: Option<String>,
+    /// Where the secret stands that posts are signed with: environment:NAME or file:/PATH
+    #[arg(long, value_name = "REFERENCE")]
+    webhook_secret: Option<String>,
+    /// To whom e-mail is sent, with commas between
+    #[arg(long, value_name = "ADDRESS", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    mail_to: Vec<String>,
+    /// From whom
+    #[arg(long, value_name = "ADDRESS")]
+    mail_from: Option<String>,
+    /// The mail server
+    #[arg(long, value_name = "HOST:PORT")]
+    mail_server: Option<String>,
+    /// TLS with the mail server: begun (on a plain connection), whole (from the first byte) or none
+    #[arg(long, value_name = "HOW")]
+    mail_tls: Option<String>,
+    /// Who logs in at the mail server
+    #[arg(long, value_name = "USER")]
+    mail_user: Option<String>,
+    /// Where that user's password stands: environment:NAME or file:/PATH
+    #[arg(long, value_name = "REFERENCE")]
+    mail_password: Option<String>,
+}
+
+impl Keys for MessageKeys {
+    const KIND: Kind = Kind::Message;
+    type Name = Name;
+}

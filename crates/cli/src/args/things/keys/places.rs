@@ -1,0 +1,49 @@
+//! The keys of what has an address: hosts, ranges and lists of networks.
+
+use std::net::IpAddr;
+
+use merismos_core::config::thing::Kind;
+use merismos_core::name::Name;
+use serde::Serialize;
+
+use super::Keys;
+
+/// What a host is made of.
+#[derive(Debug, clap::Args, Serialize)]
+pub(crate) struct HostKeys {
+    /// Its address
+    #[arg(long)]
+    address: Option<IpAddr>,
+}
+
+impl Keys for HostKeys {
+    const KIND: Kind = Kind::Host;
+    type Name = Name;
+}
+
+/// What a range is made of.
+#[derive(Debug, clap::Args, Serialize)]
+pub(crate) struct RangeKeys {
+    /// A prefix such as 192.0.2.16/28, or a range such as 192.0.2.16-192.0.2.31
+    #[arg(long)]
+    addresses: Option<String>,
+}
+
+impl Keys for RangeKeys {
+    const KIND: Kind = Kind::Range;
+    type Name = Name;
+}
+
+/// What a list of networks is made of.
+#[derive(Debug, clap::Args, Serialize)]
+pub(crate) struct NetworkKeys {
+    /// An address or a prefix such as 192.0.2.0/24; may be given several times
+    #[arg(long = "prefix", value_name = "PREFIX", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    prefixes: Vec<String>,
+}
+
+impl Keys for NetworkKeys {
+    const KIND: Kind = Kind::Network;
+    type Name = Name;
+}

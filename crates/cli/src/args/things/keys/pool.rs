@@ -1,0 +1,145 @@
+//! The keys of pools.
+
+use std::net::IpAddr;
+
+use merismos_core::config::thing::Kind;
+use merismos_core::name::Name;
+use serde::Serialize;
+
+use super::Keys;
+use super::server::{Limits, Times};
+
+/// What a pool is made of.
+#[derive(Debug, clap::Args, Serialize)]
+pub(crate) struct PoolKeys {
+    /// How it deals out work: round-robin, least-connections, least-load, random-two, hash or in-order
+    #[arg(long)]
+    algorithm: Option<String>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    hashing: Hashing,
+    /// What ties a client to its server: cookie
+    #[arg(long, value_name = "HOW")]
+    persistence: Option<String>,
+    /// The name of the cookie that ties clients
+    #[arg(long, value_name = "NAME")]
+    pin_cookie: Option<String>,
+    /// How long a client stays tied, such as 8h
+    #[arg(long, value_name = "DURATION")]
+    pin_lifetime: Option<String>,
+    /// How many eligible servers it needs for a frontend with several pools to use it
+    #[arg(long, value_name = "COUNT")]
+    usable_from: Option<u16>,
+    /// How many eligible servers a tier needs to work
+    #[arg(long, value_name = "COUNT")]
+    tier_minimum: Option<u16>,
+    /// When work goes back to a lower tier: automatic, "after 5m" or "by hand"
+    #[arg(long)]
+    failback: Option<String>,
+    /// The time in which the share of a server that comes back grows, such as 30s
+    #[arg(long, value_name = "DURATION")]
+    ramp: Option<String>,
+    /// How much of their limits its servers may use, in percent
+    #[arg(long, value_name = "PERCENT")]
+    capacity: Option<u8>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    limits: Limits,
+    /// How much work may wait while every server is full; 0 is no queue
+    #[arg(long, value_name = "COUNT")]
+    queue_limit: Option<u32>,
+    /// How long work may wait, such as 1s
+    #[arg(long, value_name = "DURATION")]
+    queue_timeout: Option<String>,
+    /// The PROXY protocol header that its servers want: v1 or v2
+    #[arg(long, value_name = "VERSION")]
+    proxy_protocol: Option<String>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    reaching: Reaching,
+    /// The check that judges its servers
+    #[arg(long)]
+    check: Option<String>,
+    /// More checks that are made with it, with commas between
+    #[arg(long = "more-check", value_name = "CHECK", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    more_checks: Vec<String>,
+    /// How many of its checks a server has to pass: all or any
+    #[arg(long)]
+    checks_needed: Option<String>,
+    /// So many pieces of work that a server failed are evidence against it
+    #[arg(long, value_name = "COUNT")]
+    evidence_failures: Option<u32>,
+    /// Within this time, such as 10s
+    #[arg(long, value_name = "DURATION")]
+    evidence_within: Option<String>,
+    /// Whether answers with 500 and above count too: true or false
+    #[arg(long, value_name = "BOOL")]
+    evidence_errors: Option<bool>,
+    /// What it makes of a server that is up: suspect or down
+    #[arg(long, value_name = "VERDICT")]
+    evidence_verdict: Option<String>,
+    /// Whether the last eligible server may go down by it: true or false
+    #[arg(long, value_name = "BOOL")]
+    evidence_even_if_last: Option<bool>,
+    /// What becomes of work when no server passes: refuse or all
+    #[arg(long)]
+    when_none: Option<String>,
+    #[command(flatten)]
+    #[serde(flatten)]
+    times: Times,
+    /// How many servers one request may be offered to
+    #[arg(long, value_name = "COUNT")]
+    attempts: Option<u8>,
+}
+
+impl Keys for PoolKeys {
+    const KIND: Kind = Kind::Pool;
+    type Name = Name;
+}
+
+/// What hash goes by.
+#[derive(Debug, clap::Args, Serialize)]
+struct Hashing {
+    /// hash: the keys, with commas between: client-address, path, path-with-query, host, sni, query:NAME, header:NAME,
+    /// cookie:NAME
+    #[arg(long = "hash-key", value_name = "KEY", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    hash_keys: Vec<String>,
+    /// hash: how many bits of an IPv4 client's address count
+    #[arg(long, value_name = "BITS")]
+    hash_prefix_ipv4: Option<u8>,
+    /// hash: how many bits of an IPv6 client's address count
+    #[arg(long, value_name = "BITS")]
+    hash_prefix_ipv6: Option<u8>,
+    /// hash: what becomes of work that has none of the keys: spread or refuse
+    #[arg(long, value_name = "WHAT")]
+    hash_when_absent: Option<String>,
+    /// hash: the most that a server gets of its share of the work in flight, in percent
+    #[arg(long, value_name = "PERCENT")]
+    hash_bound: Option<u16>,
+}
+
+/// How servers are reached.
+#[derive(Debug, clap::Args, Serialize)]
+struct Reaching {
+    /// The version of HTTP that its servers are spoken to in: 1.1 or 2
+    #[arg(long, value_name = "VERSION")]
+    http_version: Option<String>,
+    /// An address of the service's machine that connections to servers come from; may be given several times
+    #[arg(long = "source-address", value_name = "ADDRESS")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    source_addresses: Vec<IpAddr>,
+    /// The most unused connections that each worker keeps to a server
+    #[arg(long, value_name = "COUNT")]
+    keep_limit: Option<u16>,
+    /// How long a connection is kept unused, such as 4s
+    #[arg(long, value_name = "DURATION")]
+    keep_idle: Option<String>,
+    /// How old a connection may be to be used once more, such as 1h
+    #[arg(long, value_name = "DURATION")]
+    keep_age: Option<String>,
+    /// How many connections each worker makes to a server that comes back
+    #[arg(long, value_name = "COUNT")]
+    connect_ahead: Option<u8>,
+}
