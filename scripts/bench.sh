@@ -33,6 +33,7 @@ api=127.0.0.1:17604
 counted_relay=127.0.0.1:17605
 line=127.0.0.1:17608
 splice_relay=127.0.0.1:17609
+small_relay=127.0.0.1:17616
 echo=127.0.0.1:17610
 datagrams=127.0.0.1:17611
 datagram_relay=127.0.0.1:17612
@@ -179,6 +180,9 @@ pids+=("$relay_pid")
 "$bin/release/merismos-lab" relay --listen "$splice_relay" --to "$server" --workers 2 --splice >"$work/splice.log" 2>&1 &
 splice_pid=$!
 pids+=("$splice_pid")
+"$bin/release/merismos-lab" relay --listen "$small_relay" --to "$server" --workers 2 --buffer 8 >"$work/small.log" 2>&1 &
+small_pid=$!
+pids+=("$small_pid")
 "$bin/release/merismos-lab" echo --listen "$echo" >"$work/echo.log" 2>&1 &
 pids+=("$!")
 "$bin/release/merismos-lab" relay --listen "$datagram_relay" --to "$echo" --workers 2 --datagrams >"$work/datagrams.log" 2>&1 &
@@ -195,6 +199,7 @@ wait_for answers "$relay"
 ulimit -n 20000
 python3 scripts/bench.py --rounds "$rounds" --seconds "$seconds" --many 256 --idle 5000 \
   --way direct "$server" - --way "bare relay" "$relay" "$relay_pid" --way "splice relay" "$splice_relay" "$splice_pid" \
+  --way "small relay" "$small_relay" "$small_pid" \
   --way "Merismos http" "$frontend" "$merismos_pid" --way "Merismos tcp" "$line" "$merismos_pid" \
   --way "UDP relay" "$datagram_relay" "$datagram_pid" --way "Merismos udp" "$datagrams" "$merismos_pid" \
   --lab "$bin/release/merismos-lab" \

@@ -76,11 +76,14 @@ enum Command {
         /// Threads
         #[arg(long, default_value_t = 2)]
         workers: usize,
+        /// The size of the buffer that each direction is copied through, in KiB
+        #[arg(long, value_name = "KIB", default_value_t = 64, value_parser = clap::value_parser!(u16).range(1..=1024))]
+        buffer: u16,
         /// Move pages through a pipe instead of copying bytes through a buffer
-        #[arg(long)]
+        #[arg(long, conflicts_with = "buffer")]
         splice: bool,
         /// Relay datagrams, not connections
-        #[arg(long, conflicts_with = "splice")]
+        #[arg(long, conflicts_with_all = ["splice", "buffer"])]
         datagrams: bool,
     },
     /// Run the bare loop that probing is measured against: a connection to each of many servers in each interval
@@ -209,11 +212,12 @@ async fn run(command: Command) -> Result<String, LabError> {
             let letters = control::letters_of(at.control, &name).await?;
             Ok(letters.iter().map(letter_words).collect())
         }
-        Command::Relay { listen, to, workers, splice, datagrams } => {
+        Command::Relay { listen, to, workers, buffer, splice, datagrams } => {
+            let copying = relay::How::Copying { buffer: usize::from(buffer) << 10 };
             let relayed = if datagrams {
                 datagrams::relay(listen, to, workers)
             } else {
-                relay::run(listen, to, workers, splice)
+                relay::run(listen, to, workers, if splice { relay::How::Splicing } else { copying })
             };
             relayed.map(|()| String::new()).map_err(|source| LabError::Listen {
                 what: "the relay".to_owned(),

@@ -14,16 +14,26 @@ use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::tcp::{ReadHalf, WriteHalf};
 use tokio::net::{TcpListener, TcpStream};
 
-/// The size of the buffer for each direction.
-const BUFFER: usize = 64 << 10;
 /// How much a pipe holds.
 const PIPE: usize = 1 << 20;
+
+/// How bytes get from one connection to the other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum How {
+    /// Copied through a buffer for each direction.
+    Copying {
+        /// The size of each, in bytes.
+        buffer: usize,
+    },
+    /// Moved through a pipe.
+    Splicing,
+}
 
 /// Relays every connection on `listen` to `to`, on so many threads, until the process ends.
 ///
 /// # Errors
 /// When a thread or its socket can't be had.
-pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, by_splice: bool) -> io::Result<()> {
+pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, how: How) -> io::Result<()> {
     let mut threads = Vec::new();
     for _ in 0..workers.max(1) {
         let socket = Socket::new(Domain::for_address(listen), Type::STREAM, None)?;
@@ -32,7 +42,7 @@ pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, by_splice: bool) 
         socket.set_nonblocking(true)?;
         socket.bind(&listen.into())?;
         socket.listen(1_024)?;
-        threads.push(std::thread::spawn(move || work(socket.into(), to, by_splice)));
+        threads.push(std::thread::spawn(move || work(socket.into(), to, how)));
     }
     for thread in threads {
         if let Ok(ended) = thread.join() {
@@ -42,7 +52,7 @@ pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, by_splice: bool) 
     Ok(())
 }
 
-fn work(listener: std::net::TcpListener, to: SocketAddr, by_splice: bool) -> io::Result<()> {
+fn work(listener: std::net::TcpListener, to: SocketAddr, how: How) -> io::Result<()> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     tokio::task::LocalSet::new().block_on(&runtime, async {
         let listener = TcpListener::from_std(listener)?;
@@ -50,20 +60,23 @@ fn work(listener: std::net::TcpListener, to: SocketAddr, by_splice: bool) -> io:
             let (client, _) = listener.accept().await?;
             tokio::task::spawn_local(async move {
                 // How a connection ends is no concern of a bare relay.
-                let _ = if by_splice { splice(client, to).await } else { relay(client, to).await };
+                let _ = match how {
+                    How::Copying { buffer } => relay(client, to, buffer).await,
+                    How::Splicing => splice(client, to).await,
+                };
             });
         }
     })
 }
 
-async fn relay(mut client: TcpStream, to: SocketAddr) -> io::Result<()> {
+async fn relay(mut client: TcpStream, to: SocketAddr, buffer: usize) -> io::Result<()> {
     let mut server = TcpStream::connect(to).await?;
     client.set_nodelay(true)?;
     server.set_nodelay(true)?;
     let (from_client, to_client) = client.split();
     let (from_server, to_server) = server.split();
-    let mut there = Way::new(from_client, to_server);
-    let mut back = Way::new(from_server, to_client);
+    let mut there = Way::new(from_client, to_server, buffer);
+    let mut back = Way::new(from_server, to_client, buffer);
     std::future::poll_fn(|context| {
         if there.poll(context)?.is_ready() || back.poll(context)?.is_ready() {
             return Poll::Ready(Ok(()));
@@ -139,8 +152,8 @@ struct Way<'a> {
 }
 
 impl<'a> Way<'a> {
-    fn new(from: ReadHalf<'a>, to: WriteHalf<'a>) -> Self {
-        Self { from, to, buffer: vec![0; BUFFER].into_boxed_slice(), start: 0, end: 0 }
+    fn new(from: ReadHalf<'a>, to: WriteHalf<'a>, buffer: usize) -> Self {
+        Self { from, to, buffer: vec![0; buffer].into_boxed_slice(), start: 0, end: 0 }
     }
 
     /// Ready at the end of the direction.

@@ -65,6 +65,17 @@ pub(super) fn long_rest(
     Some((worker.pipes.take()?, left))
 }
 
+/// How much of its request a server has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Received {
+    /// All of it.
+    Whole,
+    /// The rest is on its way.
+    InPart,
+    /// It takes no more.
+    InVain,
+}
+
 /// Everything that is needed to bring one answer back.
 pub(super) struct Answer<'a> {
     worker: &'a Worker,
@@ -80,8 +91,7 @@ pub(super) struct Answer<'a> {
     may_be_long: bool,
     carried: Carried,
     begun: Cell<bool>,
-    /// All of the request has gone to the server.
-    is_asked: Cell<bool>,
+    received: Cell<Received>,
 }
 
 /// What goes to the client before the rest of a long body: the head, and what came with it.
@@ -103,7 +113,8 @@ impl<'a> Answer<'a> {
         watch: Watch<'a>,
     ) -> Self {
         let (lane, times, begun) = (server.cell.lane(worker.index), server.times, Cell::new(false));
-        let is_asked = Cell::new(carried == Carried::Answer);
+        let whole = carried == Carried::Answer;
+        let received = Cell::new(if whole { Received::Whole } else { Received::InPart });
         Self {
             worker,
             client,
@@ -116,7 +127,7 @@ impl<'a> Answer<'a> {
             may_be_long,
             carried,
             begun,
-            is_asked,
+            received,
         }
     }
 
@@ -125,9 +136,9 @@ impl<'a> Answer<'a> {
         self.begun.get()
     }
 
-    /// All of the request has gone to the server now.
-    pub(super) fn is_asked(&self) {
-        self.is_asked.set(true);
+    /// Notes how much of the request the server has.
+    pub(super) fn note(&self, received: Received) {
+        self.received.set(received);
     }
 
     /// Waits for the answer and brings it to the client. The deadline for its beginning is the caller's to set.
@@ -210,8 +221,11 @@ impl<'a> Answer<'a> {
         let stays = !self.worker.stopping.get() && !self.client.leaving.get();
         // A server that answers before it has everything, and does not look as if it wanted more, leaves the rest of
         // the request between this answer and the next (RFC 9110, 10.1.1; RFC 9112, 9.3).
-        let wants_no_more = self.request.expects || !response.keep_alive || response.status >= 400;
-        let is_cut_short = !self.is_asked.get() && wants_no_more;
+        let is_cut_short = match self.received.get() {
+            Received::Whole => false,
+            Received::InPart => self.request.expects || !response.keep_alive || response.status >= 400,
+            Received::InVain => true,
+        };
         let keep_client = self.request.keep_alive && !ends_with_close && stays && !is_cut_short;
         let connection = match (keep_client, self.request.is_http_10) {
             (false, _) => Some("close"),

@@ -10,7 +10,7 @@ use merismos_core::config::document::{HttpVersion, Unit};
 use merismos_core::pins::{PinRule, Pinned, identity};
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server, Times};
 
-use super::answer::{Answer, Delivered, NotDelivered, long_rest};
+use super::answer::{Answer, Delivered, NotDelivered, Received, long_rest};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
@@ -477,11 +477,11 @@ impl Exchange<'_> {
                 pumping = false;
                 match pumped {
                     Ok(()) => {
-                        answer.is_asked();
+                        answer.note(Received::Whole);
                         self.watch.within(times.first_byte);
                     }
                     // The server stopped listening; it may have said why before, so its answer is still read.
-                    Err(PumpEnd::Server) => {}
+                    Err(PumpEnd::Server) => answer.note(Received::InVain),
                     Err(PumpEnd::Client(refusal)) if !answer.has_begun() => {
                         let outcome = refusal.map_or(Outcome::ClientGone, Outcome::Refused);
                         return Poll::Ready(Err(Failed::Client(outcome)));

@@ -164,7 +164,25 @@ fn a_client_that_waits_for_100_continue_gets_it_from_the_server() {
     let mut client = rig.client();
     client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\nExpect: 100-continue\r\n\r\n");
     assert!(client.head().unwrap().starts_with("HTTP/1.1 100 Continue"));
-    assert_eq!(client.send("hello").answer().unwrap().text(), "hello");
+    let answer = client.send("hello").answer().unwrap();
+    assert_eq!(answer.text(), "hello");
+    assert!(!answer.head.contains("Connection"), "its body was taken, so it may ask again: {}", answer.head);
+}
+
+#[test]
+fn a_client_whose_body_is_not_wanted_is_told_that_its_connection_ends() {
+    let server = Server::start(|mut conn, _| {
+        conn.head().unwrap();
+        conn.say("HTTP/1.1 303 See Other\r\nLocation: /berths\r\nContent-Length: 0\r\n\r\n");
+        conn.wait_for_end();
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\nExpect: 100-continue\r\n\r\n");
+    let answer = client.answer().unwrap();
+    assert_eq!(answer.status, 303);
+    assert!(answer.head.contains("Connection: close"), "{}", answer.head);
+    assert!(client.ended());
 }
 
 #[test]
