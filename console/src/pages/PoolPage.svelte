@@ -82,7 +82,8 @@
     const all = (servers?.things ?? []).filter((it) => Number(it.keys.tier ?? 0) === tier).reduce((sum, it) => sum + typed(it), 0)
     return all === 0 ? 0 : typed(server) / all
   }
-  /** A share as typed: every weight becomes a tenth of a percent, the others keep their proportions. */
+  const common = (a: number, b: number): number => (b === 0 ? a : common(b, a % b))
+  /** A share as typed, to a tenth of a percent; the others keep their proportions, and all weights are as small as they can be. */
   function setShare(server: ThingView, text: string) {
     if (text.trim() === '') return
     const wanted = Number(text.replace(',', '.').replace('%', '').trim()) / 100
@@ -90,12 +91,10 @@
     const tier = Number(server.keys.tier ?? 0)
     const peers = (servers?.things ?? []).filter((it) => it !== server && Number(it.keys.tier ?? 0) === tier)
     const rest = peers.reduce((sum, it) => sum + typed(it), 0)
-    const next = { ...weights, [server.path]: String(Math.round(wanted * 1000)) }
-    for (const peer of peers) {
-      const part = rest === 0 ? 1 / peers.length : typed(peer) / rest
-      next[peer.path] = String(Math.round((1 - wanted) * part * 1000))
-    }
-    weights = next
+    const parts = peers.map((peer) => [peer.path, (1 - wanted) * (rest === 0 ? 1 / peers.length : typed(peer) / rest)] as const)
+    const tenths = [[server.path, wanted] as const, ...parts].map(([path, part]) => [path, Math.round(part * 1000)] as const)
+    const unit = tenths.reduce((unit, [, weight]) => common(unit, weight), 0) || 1
+    weights = { ...weights, ...Object.fromEntries(tenths.map(([path, weight]) => [path, String(weight / unit)])) }
   }
   const whole = $derived(servers !== null && servers.total <= LIMIT)
   const go = (to: string) => void navigate(to as '/')
