@@ -3,6 +3,7 @@
 
 pub mod control;
 pub mod datagrams;
+pub mod free;
 mod inbox;
 pub mod knock;
 pub mod relay;

@@ -17,7 +17,9 @@ use tokio::net::TcpListener;
 use tokio::sync::mpsc;
 
 use crate::probing::{check, probe};
-use crate::rig::{PATIENCE, Server, free_address};
+use merismos_lab::free::free_address;
+
+use crate::rig::{PATIENCE, Server};
 
 fn keys(mut keys: Value, more: Value) -> Value {
     keys.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
@@ -263,7 +265,7 @@ async fn datagrams_are_answered_refused_or_lost() {
         Step::Answer,
         "sent, but no answer within 300 ms",
     );
-    let nobody = UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let nobody = free_address();
     let refused = probe(nobody, &udp("here"), None).await;
     assert_told(&refused, Step::Connect, "refused");
     let open = check(json!({ "kind": "udp", "send": "quiet" }));

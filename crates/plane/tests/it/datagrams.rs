@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use merismos_core::duty::Duty;
+use merismos_lab::free::free_address;
 use merismos_plane::witness::{For, Seen};
 use rstest::rstest;
 
@@ -121,7 +122,7 @@ fn a_flow_ends_after_its_rest_and_when_its_server_is_withdrawn() {
 
 #[test]
 fn where_nobody_listens_the_next_datagram_goes_elsewhere_and_the_failure_is_counted() {
-    let nobody = UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let nobody = free_address();
     let station = Station::named("gull");
     let rig = Rig::speaking("udp", &[nobody, station.address], "algorithm = \"in-order\"", "");
     let client = client(rig.address);

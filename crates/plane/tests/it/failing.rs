@@ -1,8 +1,9 @@
 //! What servers do when they fail, and what clients see of it.
 
+use merismos_lab::free::free_address;
 use rstest::rstest;
 
-use crate::rig::{Rig, Server, Silent, free_address, until};
+use crate::rig::{Rig, Server, Silent, until};
 
 #[test]
 fn a_refused_connection_goes_to_another_server_and_is_counted() {

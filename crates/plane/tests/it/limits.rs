@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use crate::rig::{Client, Rig, Server, free_address, until};
+use merismos_lab::free::free_address;
+
+use crate::rig::{Client, Rig, Server, until};
 
 #[test]
 fn one_client_too_many_is_answered_503_and_counted_and_there_is_room_again_afterwards() {

@@ -7,12 +7,13 @@ use std::time::Duration;
 
 use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
 use merismos_core::health::{Cause, Evidence, State, Step};
+use merismos_lab::free::free_address;
 use merismos_plane::probe::{AT_ONCE, Prober, Surroundings, Target};
 use rstest::rstest;
 use serde_json::json;
 use tokio::sync::mpsc;
 
-use crate::rig::{PATIENCE, Server, free_address};
+use crate::rig::{PATIENCE, Server};
 
 /// A check as the document has it, with times that suit a test.
 pub(crate) fn check(keys: serde_json::Value) -> Check {

@@ -6,9 +6,10 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use merismos_core::health::State;
+use merismos_lab::free::free_address;
 use rstest::rstest;
 
-use crate::rig::{Rig, Server, Silent, free_address, until};
+use crate::rig::{Rig, Server, Silent, until};
 
 /// A server that notes where its connections come from.
 fn noting() -> (Server, Arc<Mutex<Vec<IpAddr>>>) {

@@ -6,10 +6,11 @@ use std::time::Duration;
 
 use merismos_core::duty::Duty;
 use merismos_core::health::State;
+use merismos_lab::free::free_address;
 use merismos_plane::witness::{For, Seen};
 use rstest::rstest;
 
-use crate::rig::{Client, PATIENCE, Rig, Server, free_address, until};
+use crate::rig::{Client, PATIENCE, Rig, Server, until};
 
 /// A server that sends back whatever comes, and says its name at the end of it.
 fn echo(name: &'static str) -> Server {

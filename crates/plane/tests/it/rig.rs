@@ -16,6 +16,7 @@ use merismos_core::health::State;
 use merismos_core::name::PoolServer;
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{Snapshot, compile};
+use merismos_lab::free::free_address;
 use merismos_plane::Plane;
 
 /// How long anything in a test may take before the test has failed.
@@ -42,11 +43,6 @@ impl Truths for Rig {
     fn health(&self, server: &PoolServer) -> State {
         self.states.get(server.server.as_str()).copied().unwrap_or(State::Up)
     }
-}
-
-/// An address that nothing listens on.
-pub(crate) fn free_address() -> SocketAddr {
-    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap()
 }
 
 impl Rig {

@@ -557,7 +557,8 @@ fn a_frontend_that_goes_lets_streams_end_and_takes_no_new_ones() {
             tokio::spawn(async move { ask(&requests, get("/slow")).await.unwrap() })
         };
         by_and_by(|| rig.counts(0).in_flight == 1).await;
-        let moved = rig.text().replace(&rig.address.to_string(), &crate::rig::free_address().to_string());
+        let moved =
+            rig.text().replace(&rig.address.to_string(), &merismos_lab::free::free_address().to_string());
         rig.publish_text(&moved);
         let slow = slow.await.unwrap();
         assert_eq!((slow.status, slow.text().as_str()), (200, "done"));

@@ -354,7 +354,7 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
 #[test]
 fn a_watched_mark_is_told_and_the_server_never_sees_it() {
     let server = Server::named("gull");
-    let rig = Rig::new(&[crate::rig::free_address(), server.address], "", "");
+    let rig = Rig::new(&[merismos_lab::free::free_address(), server.address], "", "");
     let mut sightings = rig.plane.watch(77, For::Marks, 10);
     let mut client = rig.client();
     for number in 0..2 {

@@ -2,8 +2,9 @@
 
 use merismos_client::ClientError;
 use merismos_core::config::Format;
+use merismos_lab::free::free_address;
 
-use crate::harness::{Database, Service, free, until};
+use crate::harness::{Database, Service, until};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_document_is_previewed_applied_once_and_exported() {
@@ -56,7 +57,7 @@ async fn every_mistake_is_told_at_once_and_changes_nothing() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_frontend_whose_port_is_taken_is_refused_and_the_rest_runs_on() {
     let service = Service::with(&["gull"]).await;
-    let taken = std::net::TcpListener::bind(free()).unwrap();
+    let taken = std::net::TcpListener::bind(free_address()).unwrap();
     let address = taken.local_addr().unwrap();
     let more = format!(
         "{}\n[frontends.second]\nprotocol = \"http\"\nlisten = \"{address}\"\npool = \"quay\"\n",
@@ -156,7 +157,7 @@ async fn changes_hurt_no_request() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_removed_frontend_stops_listening_and_another_begins() {
     let service = Service::with(&["gull"]).await;
-    let other = free();
+    let other = free_address();
     let moved = service.document().replace(&service.frontend.to_string(), &other.to_string());
     service.apply(&moved).await.unwrap();
     until("the old address is let go", async || service.get().await.is_err()).await;
@@ -168,7 +169,7 @@ async fn a_removed_frontend_stops_listening_and_another_begins() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn those_who_look_at_a_new_frontend_are_not_in_the_way_of_the_one_who_makes_it() {
     let service = Service::with(&["gull"]).await;
-    let address = free();
+    let address = free_address();
     let more = format!(
         "{}\n[frontends.second]\nprotocol = \"http\"\nlisten = \"{address}\"\npool = \"quay\"\n",
         service.document()

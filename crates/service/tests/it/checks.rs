@@ -5,11 +5,12 @@ use std::process::Command;
 use merismos_api::{Event, TryAnswer, TryRequest};
 use merismos_core::health::{State, Step};
 use merismos_core::time::Wall;
+use merismos_lab::free::free_address;
 use merismos_lab::stand_in::Fault;
 use rstest::rstest;
 use serde_json::{Map, Value, json};
 
-use crate::harness::{Database, Instance, Service, free, until};
+use crate::harness::{Database, Instance, Service, until};
 use crate::names::NameServer;
 
 fn keys(keys: Value) -> Option<Map<String, Value>> {
@@ -93,7 +94,7 @@ async fn a_member_of_a_cluster_that_is_not_in_step_is_told_from_one_that_is() {
         "--wsrep-on=ON --wsrep-provider=/usr/lib/galera/libgalera_smm.so --wsrep-cluster-address=gcomm:// \
          --wsrep-node-address=127.0.0.1 --wsrep-provider-options=gmcast.listen_addr=tcp://{} --binlog-format=ROW \
          --innodb-autoinc-lock-mode=2",
-        free()
+        free_address()
     ));
     let folder = tempfile::tempdir().unwrap();
     let secret = folder.path().join("probe");
@@ -171,7 +172,7 @@ async fn a_name_server_is_asked_for_names() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_echo_is_asked_for_where_the_service_may() {
-    let service = with_check(free(), "kind = \"icmp\"", &[]).await;
+    let service = with_check(free_address(), "kind = \"icmp\"", &[]).await;
     // Only a user who may open raw sockets can ask.
     let may = Command::new("id").arg("-u").output().unwrap().stdout == b"0\n";
     is(&service, if may { State::Up } else { State::Down }).await;
@@ -183,7 +184,7 @@ async fn programs_run_only_where_the_settings_say_so() {
     let program = folder.path().join("lag");
     std::fs::write(&program, "#!/bin/sh\necho lag of $MERISMOS_PORT\n").unwrap();
     assert!(Command::new("chmod").arg("+x").arg(&program).status().unwrap().success());
-    let address = free();
+    let address = free_address();
     let check = "kind = \"command\"\nprogram = \"lag\"";
     let path = folder.path().to_str().unwrap();
     let service = with_check(address, check, &["--command-folder", path]).await;

@@ -2,10 +2,11 @@
 
 use std::process::Output;
 
+use merismos_lab::free::free_address;
 use merismos_lab::stand_in::Fault;
 use rstest::rstest;
 
-use crate::harness::{Database, Service, free, merismos, until};
+use crate::harness::{Database, Service, merismos, until};
 
 fn out(output: &Output) -> String {
     String::from_utf8_lossy(&output.stdout).into_owned()
@@ -127,7 +128,8 @@ async fn events_are_followed_as_they_happen() {
 
 #[test]
 fn a_service_that_is_not_running_is_said_with_what_to_do() {
-    let output = merismos().args(["--url", &format!("http://{}", free()), "status"]).output().unwrap();
+    let output =
+        merismos().args(["--url", &format!("http://{}", free_address()), "status"]).output().unwrap();
     assert_eq!(output.status.code(), Some(3));
     let says = err(&output);
     assert!(
@@ -240,7 +242,7 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     std::fs::write(&list, "192.0.2.30 auk\n192.0.2.31 skua\n").unwrap();
     done(&["host", "import", list.to_str().unwrap(), "--draft", "autumn"]);
     done(&["range", "create", "public", "--addresses", "127.0.0.1-127.0.0.3", "--draft", "autumn"]);
-    let other = crate::harness::free().port().to_string();
+    let other = free_address().port().to_string();
     done(&["frontend", "copy", "harbour", "pier", "--from", "public", "--port", &other, "--draft", "autumn"]);
     done(&[
         "server", "add", "quay", "--hosts", "auk,skua", "--port", "8080", "--weight", "0", "--draft",

@@ -211,7 +211,7 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     let line = format!(
         "{}\n[frontends.line]\nprotocol = \"tcp\"\nlisten = \"{}\"\npool = \"quay\"\n",
         service.document(),
-        crate::harness::free()
+        merismos_lab::free::free_address()
     );
     service.apply(&line).await.unwrap();
     browser.press("Try line …").await;
@@ -339,7 +339,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
 async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     let service = Service::with(&["gull", "tern"]).await;
     service.stand_ins[1].set(Fault::WrongBody).await;
-    let bell = StandIn::for_posts("bell", crate::harness::free()).unwrap();
+    let bell = StandIn::for_posts("bell", merismos_lab::free::free_address()).unwrap();
     let browser = Browser::start().await;
     browser.log_in(&service).await;
     browser.go("/checks").await;
@@ -372,7 +372,7 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     let service = Service::with(&["gull"]).await;
-    let auk = StandIn::start("auk", crate::harness::free()).unwrap();
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
     let standby = format!(
         "{}\n[pools.standby]\ncheck = \"well\"\nservers.auk = {{ address = \"{}\" }}\n",
         service.document(),
@@ -418,7 +418,7 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     let shared = standby.replace("pool = \"quay\"\n", &format!("pool = \"quay\"\n{keys}\n"))
         + &format!(
             "[frontends.mole]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"standby\"\n",
-            crate::harness::free()
+            merismos_lab::free::free_address()
         );
     service.apply(&shared).await.unwrap();
     browser.go("/").await;

@@ -4,9 +4,10 @@ use merismos_api::{ChangeRequest, Going, ProblemDocument, Review};
 use merismos_client::{ClientError, Wanted};
 use merismos_core::config::edit::Edit;
 use merismos_core::config::thing::{Kind, Thing};
+use merismos_lab::free::free_address;
 use serde_json::json;
 
-use crate::harness::{Database, Service, free, until};
+use crate::harness::{Database, Service, until};
 
 fn thing(path: &str) -> Thing {
     path.parse().unwrap()
@@ -109,7 +110,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
     );
 
     // A frontend before a pool without servers, without a check, with weights of zero.
-    let address = free();
+    let address = free_address();
     let front = |pool: &str| {
         add("frontends.second", json!({ "protocol": "http", "listen": address.to_string(), "pool": pool }))
     };
@@ -161,7 +162,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
     assert!(overlap.problems[0].found.contains("on which frontend harbour listens"), "{overlap:?}");
     let elsewhere = refused(change(&service, listen("192.0.2.1:8080".to_owned())).await);
     assert!(elsewhere.detail.contains("this machine has no address 192.0.2.1"), "{}", elsewhere.detail);
-    let taken = std::net::TcpListener::bind(free()).unwrap();
+    let taken = std::net::TcpListener::bind(free_address()).unwrap();
     let taken = refused(change(&service, listen(taken.local_addr().unwrap().to_string())).await);
     assert!(taken.detail.contains("is taken by"), "{}", taken.detail);
 

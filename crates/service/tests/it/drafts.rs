@@ -3,10 +3,11 @@
 use merismos_api::{DraftEdits, Going, NewDraft};
 use merismos_core::config::edit::Edit;
 use merismos_core::name::Name;
+use merismos_lab::free::free_address;
 use serde_json::json;
 
 use crate::desk::{change, refused, set};
-use crate::harness::{Database, Instance, Service, free, until};
+use crate::harness::{Database, Instance, Service, until};
 
 fn name(text: &str) -> Name {
     text.parse().unwrap()
@@ -133,7 +134,7 @@ async fn many_hands_in_one_draft_lose_no_edit() {
 async fn a_draft_whose_frontend_can_not_listen_says_so_in_its_review() {
     let service = Service::with(&["gull"]).await;
     begin(&service, "second").await;
-    let taken = std::net::TcpListener::bind(free()).unwrap();
+    let taken = std::net::TcpListener::bind(free_address()).unwrap();
     let front = Edit::Add {
         thing: "frontends.second".parse().unwrap(),
         keys:

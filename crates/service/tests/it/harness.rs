@@ -1,6 +1,6 @@
 //! A running service with stand-in servers.
 
-use std::net::{SocketAddr, TcpListener};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Output, Stdio};
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -9,16 +9,12 @@ use std::time::{Duration, Instant};
 use merismos_api::{ApplyRequest, Going, ServerStatus, Status};
 use merismos_client::{Client, ClientError};
 use merismos_core::config::Format;
+use merismos_lab::free::free_address;
 use merismos_lab::stand_in::StandIn;
 use tempfile::TempDir;
 
 /// How long anything may take before the test has failed.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
-
-/// A loopback address that nothing listens on.
-pub(crate) fn free() -> SocketAddr {
-    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap()
-}
 
 /// Waits until something is so.
 pub(crate) async fn until(what: &str, mut is_so: impl AsyncFnMut() -> bool) {
@@ -96,7 +92,7 @@ impl Instance {
     pub(crate) fn with_flags(flags: String) -> Self {
         static NEXT: AtomicU32 = AtomicU32::new(0);
         let name = format!("merismos-it-{}-{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
-        let instance = Self { folder: Path::new("/dev/shm").join(name), port: free().port(), flags };
+        let instance = Self { folder: Path::new("/dev/shm").join(name), port: free_address().port(), flags };
         instance.start();
         instance
     }
@@ -184,8 +180,8 @@ impl Service {
         let mut service = Self {
             child: None,
             folder: tempfile::tempdir().unwrap(),
-            api: free(),
-            frontend: free(),
+            api: free_address(),
+            frontend: free_address(),
             database,
             stand_ins,
             flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),

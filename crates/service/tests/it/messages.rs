@@ -1,11 +1,12 @@
 //! Messages to people: gathered, signed, delivered, and not lost.
 
 use hmac::{Hmac, KeyInit, Mac};
+use merismos_lab::free::free_address;
 use merismos_lab::stand_in::{Fault, Letter, StandIn};
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 
-use crate::harness::{Database, Instance, Service, free, until};
+use crate::harness::{Database, Instance, Service, until};
 
 /// A service with two servers and one message by webhook and one by mail.
 struct Told {
@@ -19,8 +20,10 @@ const SECRET: &str = "seagulls at noon";
 
 async fn told(database: Database) -> Told {
     let service = Service::bare(database, &["gull", "tern"]).await;
-    let (hook, mail) =
-        (StandIn::for_posts("bell", free()).unwrap(), StandIn::for_mail("post", free()).unwrap());
+    let (hook, mail) = (
+        StandIn::for_posts("bell", free_address()).unwrap(),
+        StandIn::for_mail("post", free_address()).unwrap(),
+    );
     let secret = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(secret.path(), SECRET).unwrap();
     let often = "gather = \"2s\"\nat_most_every = \"1s\"\nchanges = [\"down\", \"up\", \"empty\"]";

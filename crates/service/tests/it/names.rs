@@ -6,10 +6,11 @@ use std::time::{Duration, SystemTime};
 
 use merismos_api::{EventKind, LookupStatus};
 use merismos_core::config::edit::Edit;
+use merismos_lab::free::free_address;
 use tempfile::TempDir;
 
 use crate::desk::change;
-use crate::harness::{Database, Service, free, until};
+use crate::harness::{Database, Service, until};
 
 /// A private name server for `skerry.example`.
 pub(crate) struct NameServer {
@@ -21,7 +22,7 @@ pub(crate) struct NameServer {
 
 impl NameServer {
     pub(crate) fn start(records: &str) -> Self {
-        let (folder, address) = (tempfile::tempdir().unwrap(), free());
+        let (folder, address) = (tempfile::tempdir().unwrap(), free_address());
         write_zone(folder.path(), 1, records);
         let child = run(folder.path(), address);
         Self { child, folder, address, serial: 1 }
@@ -108,7 +109,7 @@ async fn finds(service: &Service, wanted: &[String]) {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() {
     let service = Service::bare(Database::shared(), &[]).await;
-    let port = 40_000 + free().port() % 20_000;
+    let port = free_address().port();
     let records =
         |hosts: &[&str]| -> String { hosts.iter().map(|host| format!("booking IN A {host}\n")).collect() };
     let mut dns = NameServer::start(&records(&["127.0.2.1", "127.0.2.2"]));
@@ -235,7 +236,7 @@ async fn a_name_that_leads_nowhere_is_told_before_it_goes_live() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn addresses_that_are_taken_together_are_one_server_that_is_reached_where_it_answers() {
     let service = Service::bare(Database::shared(), &[]).await;
-    let port = 40_000 + free().port() % 20_000;
+    let port = free_address().port();
     // Nothing listens at the first two.
     let dns = NameServer::start("booking IN AAAA ::1\nbooking IN A 127.0.2.7\nbooking IN A 127.0.2.8\n");
     let at = format!("127.0.2.8:{port}").parse().unwrap();

@@ -5,8 +5,9 @@ use std::net::{SocketAddr, UdpSocket};
 use std::process::{Child, Command, Output, Stdio};
 
 use merismos_api::TryRequest;
+use merismos_lab::free::free_address;
 
-use crate::harness::{Database, PATIENCE, Service, free, until};
+use crate::harness::{Database, PATIENCE, Service, until};
 use crate::names::NameServer;
 
 /// A program that is ended with the test.
@@ -86,7 +87,7 @@ async fn a_database_and_its_own_client() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_key_value_store_and_its_own_client() {
-    let address = free();
+    let address = free_address();
     let port = address.port().to_string();
     let _store = Peer::start(
         "redis-server",
@@ -107,7 +108,7 @@ async fn a_key_value_store_and_its_own_client() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn bulk_by_tcp_and_udp_on_one_port() {
-    let address = free();
+    let address = free_address();
     let port = address.port().to_string();
     let _server = Peer::start("iperf3", &["-s", "-p", &port, "-B", "127.0.0.1"]);
     listens(address).await;
@@ -209,7 +210,7 @@ asyncio.run(serve() if sys.argv[1] == "serve" else talk())
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn web_sockets_of_a_common_library() {
-    let address = free();
+    let address = free_address();
     let mut server =
         Peer::start("/usr/bin/python3", &["-c", WEBSOCKETS, "serve", &address.port().to_string()]);
     let mut ready = String::new();
@@ -343,7 +344,7 @@ async fn grpc_with_its_health_service() {
         }
         line
     };
-    let address = free();
+    let address = free_address();
     let mut server = start("serve", address.port());
     assert_eq!(line(&mut server), "ready");
     let service = before_pool("http", address, "", "http_version = \"2\"").await;

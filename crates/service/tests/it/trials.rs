@@ -5,9 +5,10 @@ use std::net::SocketAddr;
 use merismos_api::{Trial, TrialRequest, TrialState};
 use merismos_client::ClientError;
 use merismos_core::proof::{Shots, Tally, Verdict};
+use merismos_lab::free::free_address;
 use merismos_lab::stand_in::{Fault, StandIn};
 
-use crate::harness::{Service, free, until};
+use crate::harness::{Service, until};
 
 /// What a stand-in answers to over a connection without HTTP before it.
 const GET: &str = "GET / HTTP/1.1\r\nHost: harbour.skerry.example\r\n\r\n";
@@ -38,7 +39,7 @@ fn document(service: &Service, pool: &str, frontend: &str) -> String {
 
 /// The document with another frontend before the same pool.
 async fn with_frontend(service: &Service, pool: &str, protocol: &str, more: &str) -> SocketAddr {
-    let address = free();
+    let address = free_address();
     let text = format!(
         "{}\n[frontends.line]\nprotocol = \"{protocol}\"\nlisten = \"{address}\"\npool = \"quay\"\n{more}\n",
         document(service, pool, "")
