@@ -76,19 +76,22 @@ impl<'a> Deal<'a> {
 
     /// The next server for this work, waiting for room where the pool has a line. `gone` says whether the client went
     /// away meanwhile.
-    pub(crate) async fn server(
+    #[expect(clippy::manual_async_fn, reason = "an async function keeps each argument twice")]
+    pub(crate) fn server(
         &self,
         tried: &Tried,
         gone: impl FnMut(&mut Context<'_>) -> bool,
-    ) -> Result<usize, NoServer> {
-        // Whoever waits was here before.
-        let must_wait = self.pool.limited && self.pool.cell.line.waiting() > 0;
-        let decision = if must_wait { Decision::Full } else { self.pool.decide(&self.ask(), tried) };
-        match decision {
-            Decision::Server(place) => Ok(place),
-            Decision::Nobody => Err(NoServer::Nobody),
-            // Rare; in a box it does not make every request's future larger.
-            Decision::Full => Box::pin(self.wait(tried, gone)).await,
+    ) -> impl Future<Output = Result<usize, NoServer>> {
+        async move {
+            // Whoever waits was here before.
+            let must_wait = self.pool.limited && self.pool.cell.line.waiting() > 0;
+            let decision = if must_wait { Decision::Full } else { self.pool.decide(&self.ask(), tried) };
+            match decision {
+                Decision::Server(place) => Ok(place),
+                Decision::Nobody => Err(NoServer::Nobody),
+                // Rare; in a box it does not make every request's future larger.
+                Decision::Full => Box::pin(self.wait(tried, gone)).await,
+            }
         }
     }
 

@@ -160,7 +160,7 @@ pub(crate) struct Made<'a> {
     pub(crate) key: Option<String>,
     pub(crate) tied: Option<Tied>,
     pub(crate) place: usize,
-    pub(crate) failed_at: &'a [usize],
+    pub(crate) failed_at: &'a [u32],
     pub(crate) version: u64,
 }
 
@@ -187,7 +187,7 @@ impl Made<'_> {
             tied: self.tied,
             server: name(self.place),
             knows: knows(self.place),
-            failed_at: self.failed_at.iter().map(|place| name(*place)).collect(),
+            failed_at: self.failed_at.iter().map(|place| name(*place as usize)).collect(),
             others: others.map(other).take(MOST_OTHERS).collect(),
             more_others: pool.servers.len().saturating_sub(1 + MOST_OTHERS) as u64,
             version: self.version,

@@ -1,5 +1,7 @@
 //! Reading and writing with the connection's alarm.
 
+use std::future::poll_fn;
+use std::hint::cold_path;
 use std::io;
 use std::pin::Pin;
 use std::rc::Rc;
@@ -174,33 +176,35 @@ impl<S: Sink> Sink for &mut S {
 }
 
 /// Waits until there is something to read, without holding a buffer meanwhile.
-pub(crate) async fn readable(source: &mut impl Source, watch: Watch<'_>) -> Result<(), Trouble> {
-    std::future::poll_fn(|context| {
+pub(crate) fn readable(
+    source: &mut impl Source,
+    watch: Watch<'_>,
+) -> impl Future<Output = Result<(), Trouble>> {
+    poll_fn(move |context| {
         watch.check()?;
         source.poll_ready(context).map_err(Trouble::from)
     })
-    .await
 }
 
 /// Waits until there is something to read, and only then takes a buffer and reads into it.
 ///
 /// Woken, it reads at once: asking first whether there is something would be asked again by reading.
-pub(crate) async fn read_fresh(
+pub(crate) fn read_fresh(
     source: &mut impl Source,
     shelf: &Rc<Shelf>,
     watch: Watch<'_>,
-) -> Result<Buffer, Trouble> {
-    read_first(source, (shelf, usize::MAX), watch).await
+) -> impl Future<Output = Result<Buffer, Trouble>> {
+    read_first(source, (shelf, usize::MAX), watch)
 }
 
 /// As [`read_fresh`], but so many bytes at most.
-pub(crate) async fn read_first(
+pub(crate) fn read_first(
     source: &mut impl Source,
     (shelf, most): (&Rc<Shelf>, usize),
     watch: Watch<'_>,
-) -> Result<Buffer, Trouble> {
+) -> impl Future<Output = Result<Buffer, Trouble>> {
     let mut waited = false;
-    std::future::poll_fn(|context| {
+    poll_fn(move |context| {
         if !waited {
             watch.check()?;
             waited = true;
@@ -212,19 +216,18 @@ pub(crate) async fn read_first(
         let read = ready!(poll_into(source, (&mut buffer, most), watch, context));
         Poll::Ready(read.map(|_| buffer))
     })
-    .await
 }
 
 /// Reads into the buffer's room until something came; gives how much.
 ///
 /// Reads through `poll_read`, for after a read that left room tokio takes the socket to be empty and saves the
 /// system call that would only say so.
-pub(crate) async fn read(
+pub(crate) fn read(
     source: &mut impl Source,
     buffer: &mut Buffer,
     watch: Watch<'_>,
-) -> Result<usize, Trouble> {
-    std::future::poll_fn(|context| poll_into(source, (buffer, usize::MAX), watch, context)).await
+) -> impl Future<Output = Result<usize, Trouble>> {
+    poll_fn(move |context| poll_into(source, (buffer, usize::MAX), watch, context))
 }
 
 #[inline]
@@ -254,17 +257,18 @@ pub(crate) fn peek(stream: &TcpStream, room: &mut [u8]) -> Option<usize> {
 }
 
 /// Writes everything; the peer may rest for `patience` at most.
-pub(crate) async fn write_all(
+pub(crate) fn write_all(
     sink: &mut impl Sink,
     mut bytes: &[u8],
     watch: Watch<'_>,
     patience: Duration,
-) -> Result<(), Trouble> {
+) -> impl Future<Output = Result<(), Trouble>> {
     let mut waiting = false;
-    std::future::poll_fn(|context| {
+    poll_fn(move |context| {
         while !bytes.is_empty() {
             let written = Pin::new(&mut *sink).poll_write(context, bytes);
             if written.is_pending() {
+                cold_path();
                 watch.check()?;
                 if !waiting {
                     waiting = true;
@@ -278,7 +282,6 @@ pub(crate) async fn write_all(
         }
         Poll::Ready(Ok(()))
     })
-    .await
 }
 
 /// Whose bytes go through a pipe.
@@ -310,7 +313,7 @@ pub(crate) async fn send_ahead(
     watch: Watch<'_>,
 ) -> Result<u64, Trouble> {
     watch.within(patience);
-    std::future::poll_fn(|context| {
+    poll_fn(|context| {
         // Whether the source has ended or has nothing yet, moving what is left will find out.
         if pipe.is_empty()
             && let Poll::Ready(Ok(count)) = pipe.poll_fill_last(source, left, context)
@@ -342,7 +345,7 @@ pub(crate) async fn splice(
 ) -> Result<bool, Spilt> {
     let mut gathering = (what == Carried::Answer).then(|| Gathering::new(source));
     watch.within(if pipe.is_empty() { source_patience } else { sink_patience });
-    std::future::poll_fn(|context| {
+    poll_fn(|context| {
         while left > 0 || !pipe.is_empty() {
             if pipe.is_empty() {
                 let filled = match what {

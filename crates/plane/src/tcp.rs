@@ -97,9 +97,8 @@ async fn relay(
     }
     let pool = deal.pool;
     let mut tried = Tried::default();
-    let mut failed_at = Vec::new();
-    let witness = |server: Option<usize>, failed_at: &[usize]| {
-        deal.worker.watches.tell(frontend.cell.id, who.client, version, (pool, server, failed_at));
+    let witness = |server: Option<usize>, tried: &Tried| {
+        deal.worker.watches.tell(frontend.cell.id, who.client, version, (pool, server, tried.places()));
     };
     while tried.len() < pool.attempts {
         let gone = |context: &mut std::task::Context<'_>| stream.is_gone(context);
@@ -118,11 +117,11 @@ async fn relay(
             key: pool.key_rule.as_ref().and_then(|rule| rule.words(deal.key, facts)),
             tied: None,
             place,
-            failed_at: &failed_at,
+            failed_at: tried.places(),
             version,
         });
-        if let Some(before) = failed_at.last() {
-            pool.servers[*before].cell.lane(deal.worker.index).retried.up();
+        if let Some(before) = tried.places().last() {
+            pool.servers[*before as usize].cell.lane(deal.worker.index).retried.up();
         }
         let mut at = deal.begin(place);
         let mut upstream = match reach(server, &pool.reaching, deal.worker.draw(), deal.watch).await {
@@ -132,12 +131,11 @@ async fn relay(
                 tracing::debug!(server = %server.name, ?failure, "a server was not reached");
                 deal.client.alarm.silence();
                 tried.note(place);
-                failed_at.push(place);
                 continue;
             }
         };
         at.lane.taken.up();
-        witness(Some(place), &failed_at);
+        witness(Some(place), &tried);
         at.goes_on();
         if let Some(version) = pool.proxy_protocol
             && upstream.stream.write_all(&proxy::header(version, who.client, who.meant_for)).await.is_err()
@@ -159,6 +157,6 @@ async fn relay(
         }
         return Ok(());
     }
-    witness(None, &failed_at);
+    witness(None, &tried);
     Err(Ended::Unreached)
 }

@@ -248,9 +248,11 @@ fn witness(
     if worker.watches.is_empty() {
         return;
     }
-    let place = |id: &u32| pool.servers.iter().position(|server| server.cell.id == *id);
-    let failed: Vec<usize> = tried.iter().filter_map(place).collect();
-    worker.watches.tell(frontend.cell.id, client, version, (pool, Some(at), &failed));
+    let mut failed = Tried::default();
+    for id in tried {
+        pool.servers.iter().position(|server| server.cell.id == *id).map(|place| failed.note(place));
+    }
+    worker.watches.tell(frontend.cell.id, client, version, (pool, Some(at), failed.places()));
 }
 
 /// Tells the decision log.

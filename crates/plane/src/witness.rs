@@ -112,7 +112,7 @@ impl Watches {
         frontend: u32,
         client: SocketAddr,
         version: u64,
-        (pool, server, failed_at): (&Pool, Option<usize>, &[usize]),
+        (pool, server, failed_at): (&Pool, Option<usize>, &[u32]),
     ) {
         for watch in self.0.load().iter() {
             let For::Clients { frontend: watched, from } = &watch.what else { continue };
@@ -124,7 +124,7 @@ impl Watches {
                 of: Seen::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
                 version,
                 server: server.map(name),
-                failed_at: failed_at.iter().copied().map(name).collect(),
+                failed_at: failed_at.iter().map(|place| name(*place as usize)).collect(),
             });
         }
     }

@@ -43,10 +43,22 @@ impl Tried {
         }
     }
 
+    /// None yet.
+    #[must_use]
+    pub const fn none() -> Self {
+        Self { places: [0; MOST_ATTEMPTS], len: 0 }
+    }
+
+    /// The servers' places, in the order in which they were tried.
+    #[must_use]
+    pub fn places(&self) -> &[u32] {
+        &self.places[..self.len]
+    }
+
     /// Whether a server was tried.
     #[must_use]
     pub fn holds(&self, place: usize) -> bool {
-        self.places[..self.len].iter().any(|tried| *tried as usize == place)
+        self.places().iter().any(|tried| *tried as usize == place)
     }
 
     /// How many servers were tried.

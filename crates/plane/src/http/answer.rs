@@ -1,11 +1,13 @@
 //! The way of an answer from a server to a client.
 
 use std::cell::Cell;
+use std::hint::cold_path;
 use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll};
 use std::time::SystemTime;
 
+use futures_util::TryFutureExt;
 use merismos_core::cells::ServerLane;
 use merismos_core::routing::{Frontend, Server, Times};
 
@@ -36,8 +38,22 @@ pub(super) struct Delivered {
     pub(super) keep_server: bool,
     /// The larger part of it went by `splice`.
     pub(super) was_long: bool,
-    /// Both go on with another protocol; what the server has sent of it already.
-    pub(super) tunnel: Option<Option<Buffer>>,
+    /// Both go on with another protocol.
+    pub(super) tunnel: Option<Box<Tunnel>>,
+}
+
+/// How far the beginning of an answer went.
+pub(super) enum Begun {
+    /// Its final head, which the buffer begins with, was read.
+    Head(Buffer, Response),
+    /// It has gone to the client already.
+    Passed(Delivered),
+}
+
+/// Another protocol that two connections go on with.
+pub(super) struct Tunnel {
+    /// What the server has sent of it already.
+    pub(super) begun: Option<Buffer>,
 }
 
 /// Why an answer did not get through.
@@ -83,7 +99,7 @@ pub(super) struct Answer<'a> {
     frontend: &'a Frontend,
     request: &'a Request,
     lane: &'a ServerLane,
-    times: Times,
+    times: &'a Times,
     watch: Watch<'a>,
     /// A field that ties the client to the server.
     pin: Option<Vec<u8>>,
@@ -112,7 +128,7 @@ impl<'a> Answer<'a> {
         (may_be_long, carried): (bool, Carried),
         watch: Watch<'a>,
     ) -> Self {
-        let (lane, times, begun) = (server.cell.lane(worker.index), server.times, Cell::new(false));
+        let (lane, times, begun) = (server.cell.lane(worker.index), &server.times, Cell::new(false));
         let whole = carried == Carried::Answer;
         let received = Cell::new(if whole { Received::Whole } else { Received::InPart });
         Self {
@@ -147,72 +163,112 @@ impl<'a> Answer<'a> {
         server: &mut impl Source,
         client: &mut impl Sink,
     ) -> Result<Delivered, NotDelivered> {
-        if self.may_be_long
-            && let Some(long) = Box::pin(self.long_unread(server, client)).await
-        {
-            return long;
+        match self.begin(server, client).await? {
+            Begun::Head(buffer, response) => self.pass(server, client, buffer, response).await,
+            Begun::Passed(delivered) => Ok(delivered),
         }
-        let (mut buffer, response) = self.final_head(server, client).await?;
-        let length = response.length;
-        self.begun.set(true);
-        if response.status == 101 {
-            self.count(response);
-            self.send(client, &buffer[..length]).await?;
-            buffer.consume(length);
-            let rest = (!buffer.is_empty()).then_some(buffer);
-            return Ok(Delivered {
-                keep_client: false,
-                keep_server: false,
-                was_long: false,
-                tunnel: Some(rest),
-            });
-        }
-        self.watch.all_within(self.times.whole_answer);
-        let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
-        let (keep_client, connection) = self.goes_on(response, unchunk);
-        let mut follow = Follow::new(response.framing);
-        let may_stay = (keep_client, response.keep_alive);
-        if response.passes_as_is && connection.is_none() && self.pin.is_none() {
-            // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
-            let used = follow.pass(&buffer[length..], |_| {}).map_err(|_| nonsense())?;
-            self.count(response);
-            if let Some(rest) = long_rest(self.worker, &follow, server, client) {
-                let ahead = Ahead::Read(buffer, length + used);
-                return Box::pin(self.long(server, client, (ahead, rest), may_stay)).await;
+    }
+
+    /// Waits for the answer, and reads its head; a long one may be brought to the client whole.
+    pub(super) fn begin(
+        &self,
+        server: &mut impl Source,
+        client: &mut impl Sink,
+    ) -> impl Future<Output = Result<Begun, NotDelivered>> {
+        async move {
+            if self.may_be_long {
+                cold_path();
+                if let Some(long) = Box::pin(self.long_unread(server, client)).await {
+                    return long.map(Begun::Passed);
+                }
             }
-            self.send(client, &buffer[..length + used]).await?;
-            buffer.consume(length + used);
-        } else {
-            let mut out = self.worker.scrap();
-            let date = (!response.is_dated).then(SystemTime::now);
-            let more = More { connection, field: self.pin.as_deref(), date };
-            head::write_response(&buffer[..length], unchunk, more, &mut out);
-            buffer.consume(length);
-            // Nothing has gone to the client yet.
-            let used = if unchunk {
-                follow.pass(&buffer, content(&mut out)).map_err(|_| nonsense())?
+            self.final_head(server, client).await
+        }
+    }
+
+    /// Brings the answer to the client whose final head the buffer begins with.
+    pub(super) fn pass(
+        &self,
+        server: &mut impl Source,
+        client: &mut impl Sink,
+        mut buffer: Buffer,
+        response: Response,
+    ) -> impl Future<Output = Result<Delivered, NotDelivered>> {
+        async move {
+            let length = response.length;
+            self.begun.set(true);
+            if response.status == 101 {
+                cold_path();
+                return Box::pin(self.switch(client, buffer, response)).await;
+            }
+            self.watch.all_within(self.times.whole_answer);
+            let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
+            let (keep_client, connection) = self.goes_on(response, unchunk);
+            let mut follow = Follow::new(response.framing);
+            let may_stay = (keep_client, response.keep_alive);
+            if response.passes_as_is && connection.is_none() && self.pin.is_none() {
+                // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
+                let used = follow.pass(&buffer[length..], |_| {}).map_err(|_| nonsense())?;
+                self.count(response);
+                if let Some(rest) = long_rest(self.worker, &follow, server, client) {
+                    cold_path();
+                    let ahead = Ahead::Read(buffer, length + used);
+                    return Box::pin(self.long(server, client, (ahead, rest), may_stay)).await;
+                }
+                self.send(client, &buffer[..length + used]).await?;
+                buffer.consume(length + used);
             } else {
-                let used = follow.pass(&buffer, |_| {}).map_err(|_| nonsense())?;
-                out.extend_from_slice(&buffer[..used]);
-                used
-            };
-            buffer.consume(used);
-            self.count(response);
-            if let Some(rest) = long_rest(self.worker, &follow, server, client) {
-                drop(buffer);
-                return Box::pin(self.long(server, client, (Ahead::Written(out), rest), may_stay)).await;
+                let mut out = self.worker.scrap();
+                let date = (!response.is_dated).then(SystemTime::now);
+                let more = More { connection, field: self.pin.as_deref(), date };
+                head::write_response(&buffer[..length], unchunk, more, &mut out);
+                buffer.consume(length);
+                // Nothing has gone to the client yet.
+                let used = if unchunk {
+                    follow.pass(&buffer, content(&mut out)).map_err(|_| nonsense())?
+                } else {
+                    let used = follow.pass(&buffer, |_| {}).map_err(|_| nonsense())?;
+                    out.extend_from_slice(&buffer[..used]);
+                    used
+                };
+                buffer.consume(used);
+                self.count(response);
+                if let Some(rest) = long_rest(self.worker, &follow, server, client) {
+                    drop(buffer);
+                    return Box::pin(self.long(server, client, (Ahead::Written(out), rest), may_stay)).await;
+                }
+                let sent = self.send(client, &out).await;
+                self.worker.give_back(out);
+                sent?;
             }
-            let sent = self.send(client, &out).await;
-            self.worker.give_back(out);
-            sent?;
+            let clean = if follow.is_done() {
+                buffer.is_empty()
+            } else {
+                cold_path();
+                Box::pin(self.rest_of_body(server, client, follow, buffer, unchunk)).await?
+            };
+            Ok(Delivered {
+                keep_client,
+                keep_server: response.keep_alive && clean,
+                was_long: false,
+                tunnel: None,
+            })
         }
-        let clean = self.rest_of_body(server, client, follow, buffer, unchunk).await?;
-        Ok(Delivered {
-            keep_client,
-            keep_server: response.keep_alive && clean,
-            was_long: false,
-            tunnel: None,
-        })
+    }
+
+    /// Tells the client that the server goes on with another protocol, and leaves the rest to them.
+    async fn switch(
+        &self,
+        client: &mut impl Sink,
+        mut buffer: Buffer,
+        response: Response,
+    ) -> Result<Delivered, NotDelivered> {
+        self.count(response);
+        self.send(client, &buffer[..response.length]).await?;
+        buffer.consume(response.length);
+        let begun = (!buffer.is_empty()).then_some(buffer);
+        let tunnel = Some(Box::new(Tunnel { begun }));
+        Ok(Delivered { keep_client: false, keep_server: false, was_long: false, tunnel })
     }
 
     /// Whether the client's connection goes on after the answer, and what has to be said of that.
@@ -306,34 +362,50 @@ impl<'a> Answer<'a> {
     }
 
     /// Reads heads until the final one; informational ones (1xx) go to the client on the way.
-    async fn final_head(
+    fn final_head(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-    ) -> Result<(Buffer, Response), NotDelivered> {
-        let mut rest = None;
-        loop {
+    ) -> impl Future<Output = Result<Begun, NotDelivered>> {
+        async move {
             let mut attentive = Attentive { server, client, given_up: false };
-            let head = self.read_head(&mut attentive, rest.take()).await;
-            if attentive.given_up {
-                return Err(NotDelivered::ClientGone);
+            let head = self.read_head(&mut attentive).await;
+            let (buffer, response) = attentive.heard(head)?;
+            if response.status >= 200 {
+                return Ok(Begun::Head(buffer, response));
             }
-            let (mut buffer, response) = head.map_err(NotDelivered::Server)?;
-            let length = response.length;
+            cold_path();
+            Box::pin(self.past_informational(server, client, buffer, response)).await
+        }
+    }
+
+    /// Goes on to the final head from an informational one, which the buffer begins with.
+    async fn past_informational(
+        &self,
+        server: &mut impl Source,
+        client: &mut impl Sink,
+        mut buffer: Buffer,
+        mut response: Response,
+    ) -> Result<Begun, NotDelivered> {
+        while response.status < 200 {
             match response.status {
-                101 if self.request.upgrade => return Ok((buffer, response)),
+                101 if self.request.upgrade => break,
                 // No upgrade was passed on, so none can be agreed to.
                 101 => return Err(nonsense()),
-                100..=199 => {
-                    if !self.request.is_http_10 {
-                        self.informational(client, &buffer[..length], response).await?;
-                    }
-                    buffer.consume(length);
-                    rest = (!buffer.is_empty()).then_some(buffer);
-                }
-                _ => return Ok((buffer, response)),
+                _ if self.request.is_http_10 => {}
+                _ => self.informational(client, &buffer[..response.length], response).await?,
             }
+            buffer.consume(response.length);
+            let mut attentive = Attentive { server, client, given_up: false };
+            let head = if buffer.is_empty() {
+                drop(buffer);
+                self.read_head(&mut attentive).await
+            } else {
+                self.read_on(&mut attentive, buffer).await
+            };
+            (buffer, response) = attentive.heard(head)?;
         }
+        Ok(Begun::Head(buffer, response))
     }
 
     async fn informational(
@@ -350,30 +422,43 @@ impl<'a> Answer<'a> {
         self.send(client, &out).await
     }
 
-    async fn read_head(
+    fn read_head(
         &self,
         server: &mut impl Source,
-        rest: Option<Buffer>,
-    ) -> Result<(Buffer, Response), ServerFailure> {
-        let failure = |trouble: Trouble| server_failure(&trouble);
-        let mut buffer = match rest {
-            Some(buffer) => buffer,
-            None => {
-                // What is read is copied, and what of a long body stays where it is need not be.
-                let most = if self.may_be_long { HEAD_ALONE } else { usize::MAX };
-                read_first(server, (&self.worker.small, most), self.watch).await.map_err(failure)?
+    ) -> impl Future<Output = Result<(Buffer, Response), ServerFailure>> {
+        async move {
+            // What is read is copied, and what of a long body stays where it is need not be.
+            let most = if self.may_be_long { HEAD_ALONE } else { usize::MAX };
+            let buffer = match read_first(server, (&self.worker.small, most), self.watch).await {
+                Ok(buffer) => buffer,
+                Err(trouble) => return Err(server_failure(&trouble)),
+            };
+            // Mostly it is all there at once. A head that comes in pieces is parsed again when its end has come.
+            match head::response(&buffer, self.request.is_head) {
+                Ok(Some(response)) => Ok((buffer, response)),
+                Ok(None) => {
+                    cold_path();
+                    Box::pin(self.read_on(server, buffer)).await
+                }
+                Err(_) => {
+                    cold_path();
+                    Err(ServerFailure::Nonsense)
+                }
             }
-        };
-        let mut scan = HeadScan::default();
-        // Mostly it is all there at once. A head that comes in pieces is parsed again when its end has come.
-        let parse = |buffer: &Buffer| head::response(buffer, self.request.is_head);
-        if let Some(response) = parse(&buffer).map_err(|_| ServerFailure::Nonsense)? {
-            return Ok((buffer, response));
         }
+    }
+
+    /// Reads until the whole head, of which a part is there, is at the front of the buffer.
+    async fn read_on(
+        &self,
+        server: &mut impl Source,
+        mut buffer: Buffer,
+    ) -> Result<(Buffer, Response), ServerFailure> {
+        let mut scan = HeadScan::default();
         loop {
             if scan.end(&buffer).map_err(|_| ServerFailure::Nonsense)?.is_some() {
-                let response = parse(&buffer).ok().flatten().ok_or(ServerFailure::Nonsense)?;
-                return Ok((buffer, response));
+                let response = head::response(&buffer, self.request.is_head);
+                return Ok((buffer, response.ok().flatten().ok_or(ServerFailure::Nonsense)?));
             }
             buffer = with_room(buffer, &self.worker.large).ok_or(ServerFailure::Nonsense)?;
             match read(server, &mut buffer, self.watch).await {
@@ -441,8 +526,8 @@ impl<'a> Answer<'a> {
         Ok(())
     }
 
-    async fn send(&self, client: &mut impl Sink, bytes: &[u8]) -> Result<(), NotDelivered> {
-        let sent = write_all(client, bytes, self.watch, self.frontend.idle_timeout).await;
+    fn send(&self, client: &mut impl Sink, bytes: &[u8]) -> impl Future<Output = Result<(), NotDelivered>> {
+        let sent = write_all(client, bytes, self.watch, self.frontend.idle_timeout);
         sent.map_err(|trouble| not_taken(&trouble))
     }
 }
@@ -456,6 +541,24 @@ struct Attentive<'a, S, C> {
 }
 
 impl<S: Source, C: Sink> Attentive<'_, S, C> {
+    /// What came of reading a head.
+    fn heard(
+        &self,
+        head: Result<(Buffer, Response), ServerFailure>,
+    ) -> Result<(Buffer, Response), NotDelivered> {
+        match head {
+            Ok(head) if !self.given_up => Ok(head),
+            Err(failure) if !self.given_up => {
+                cold_path();
+                Err(NotDelivered::Server(failure))
+            }
+            _ => {
+                cold_path();
+                Err(NotDelivered::ClientGone)
+            }
+        }
+    }
+
     fn attend(&mut self, context: &mut Context<'_>) -> io::Result<()> {
         if self.client.poll_given_up(context).is_ready() {
             self.given_up = true;
@@ -484,6 +587,7 @@ impl<S: Source, C: Sink> Source for Attentive<'_, S, C> {
 }
 
 /// What it means that the client did not take a part of its answer.
+#[cold]
 fn not_taken(trouble: &Trouble) -> NotDelivered {
     match trouble {
         Trouble::Rang(crate::alarm::Ring::Cut) => NotDelivered::BrokenOff { open_ended: true },
@@ -491,6 +595,7 @@ fn not_taken(trouble: &Trouble) -> NotDelivered {
     }
 }
 
+#[cold]
 fn nonsense() -> NotDelivered {
     NotDelivered::Server(ServerFailure::Nonsense)
 }

@@ -1,5 +1,6 @@
 //! One request and its answer: offered to one server after the other until one takes it.
 
+use std::hint::cold_path;
 use std::net::{IpAddr, SocketAddr};
 use std::pin::pin;
 use std::sync::Arc;
@@ -10,7 +11,7 @@ use merismos_core::config::document::{HttpVersion, Unit};
 use merismos_core::pins::{PinRule, Pinned, identity};
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server, Times};
 
-use super::answer::{Answer, Delivered, NotDelivered, Received, long_rest};
+use super::answer::{Answer, Begun, Delivered, NotDelivered, Received, Tunnel, long_rest};
 use super::body::Follow;
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
@@ -55,7 +56,7 @@ pub(super) struct Exchange<'a> {
     pub(super) frontend: &'a Frontend,
     pub(super) version: u64,
     pub(super) request: &'a Request,
-    pub(super) who: Who,
+    pub(super) who: &'a Who,
     pub(super) watch: Watch<'a>,
 }
 
@@ -100,25 +101,32 @@ struct Placed {
 
 impl Exchange<'_> {
     /// Sees the request through.
-    pub(super) async fn run(&self, stream: &mut impl Wire, sending: &mut Sending<'_>) -> Outcome {
-        let witness = self.request.mark.as_ref().and_then(|mark| self.worker.watches.find(mark));
-        let mut asked = Asked::default();
-        let mut why = None;
-        while let Some(chosen) = choose(self.worker, self.frontend, self.client_address(), asked) {
-            match self.offer(&chosen, stream, sending, &witness).await {
-                Ok(outcome) => return outcome,
-                Err(shortage) => {
-                    let is_short = matches!(shortage, Shortage::NoServer | Shortage::Full);
-                    why = Some(shortage);
-                    // Another pool is asked when this one has nobody for it, not when its servers failed it.
-                    if !is_short {
-                        break;
+    pub(super) fn run(
+        &self,
+        stream: &mut impl Wire,
+        sending: &mut Sending<'_>,
+    ) -> impl Future<Output = Outcome> {
+        async move {
+            let witness = self.request.mark.as_ref().and_then(|mark| self.worker.watches.find(mark));
+            let mut asked = Asked::default();
+            let mut why = None;
+            while let Some(chosen) = choose(self.worker, self.frontend, self.client_address(), asked) {
+                match self.offer(&chosen, stream, sending, &witness).await {
+                    Ok(outcome) => return outcome,
+                    Err(shortage) => {
+                        cold_path();
+                        let is_short = matches!(shortage, Shortage::NoServer | Shortage::Full);
+                        why = Some(shortage);
+                        // Another pool is asked when this one has nobody for it, not when its servers failed it.
+                        if !is_short {
+                            break;
+                        }
                     }
                 }
+                asked.note(chosen.number);
             }
-            asked.note(chosen.number);
+            Box::pin(self.short(stream, why.unwrap_or(Shortage::NoServer), sending)).await
         }
-        self.short(stream, why.unwrap_or(Shortage::NoServer), sending).await
     }
 
     /// Where the request comes from, as far as it is believed.
@@ -127,88 +135,98 @@ impl Exchange<'_> {
     }
 
     /// Offers the request to the servers of one pool; the shortage when none of them took it.
-    async fn offer(
+    fn offer(
         &self,
         chosen: &ChosenPool<'_>,
         stream: &mut impl Wire,
         sending: &mut Sending<'_>,
         witness: &Option<(Arc<Witness>, u64)>,
-    ) -> Result<Outcome, Shortage> {
-        let pool = chosen.pool.as_ref();
-        let key = match &pool.key_rule {
-            None => Key::Unneeded,
-            Some(_) => head::key(sending.start, self.client_address(), pool),
-        };
-        if key == Key::Refused {
-            return Ok(Outcome::Refused(Refusal::NoKey));
-        }
-        let deal = Deal { worker: self.worker, client: self.client, pool, key, watch: self.watch };
-        let whole_body_sent = sending.follow.is_done();
-        let mut tried = Tried::default();
-        let mut places = Vec::new();
-        let mut last = None;
-        let tell = |server: Option<usize>, failed: &[usize]| self.tell(pool, witness, server, failed);
-        let mut full = false;
-        while tried.len() < pool.attempts {
-            let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
-            let place = match self.place(&deal, stream, &tried, pinned).await {
-                Ok(placed) => {
-                    deal.tell(|| self.made(chosen, &placed, &places, sending.start));
-                    sending.pin = placed.pin;
-                    placed.place
-                }
-                Err(NoServer::Nobody) => break,
-                Err(NoServer::Full) => {
-                    full = true;
+    ) -> impl Future<Output = Result<Outcome, Shortage>> {
+        async move {
+            let pool = chosen.pool.as_ref();
+            let key = match &pool.key_rule {
+                None => Key::Unneeded,
+                Some(_) => head::key(sending.start, self.client_address(), pool),
+            };
+            if matches!(key, Key::Refused) {
+                return Ok(Outcome::Refused(Refusal::NoKey));
+            }
+            let deal = Deal { worker: self.worker, client: self.client, pool, key, watch: self.watch };
+            let whole_body_sent = sending.follow.is_done();
+            // Mostly none are, and the room for them is not taken.
+            let mut tried: Option<Box<Tried>> = None;
+            let mut last = None;
+            let mut full = false;
+            loop {
+                let before = tried.as_deref().unwrap_or(const { &Tried::none() });
+                if before.len() == pool.attempts {
+                    cold_path();
                     break;
                 }
-                Err(NoServer::ClientGone) => return Ok(Outcome::ClientGone),
-            };
-            let server = &pool.servers[place];
-            if let Some(before) = places.last() {
-                let before: &Server = &pool.servers[*before];
-                before.cell.lane(self.worker.index).retried.up();
-            }
-            let mut at = deal.begin(place);
-            let lane = at.lane;
-            let attempt = self.attempt(pool, stream, server, sending).await;
-            match attempt {
-                Ok(delivered) => {
-                    at.went_well();
-                    tell(Some(place), &places);
-                    return Ok(Self::answered(delivered, sending));
-                }
-                Err(Failed::Client(outcome)) => {
-                    if matches!(outcome, Outcome::BrokenOff { .. }) {
-                        at.failed();
-                        self.frontend.cell.lane(self.worker.index).unanswered.up();
+                let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
+                let place = match self.place(&deal, stream, before, pinned).await {
+                    Ok(placed) => {
+                        deal.tell(|| self.made(chosen, &placed, before, sending.start));
+                        sending.pin = placed.pin;
+                        placed.place
                     }
-                    tell(Some(place), &places);
-                    return Ok(outcome);
-                }
-                Err(Failed::Server(failure)) => {
-                    at.failed();
-                    if !matches!(failure, ServerFailure::NotReached(_)) {
-                        lane.taken.up();
+                    Err(NoServer::ClientGone) => {
+                        cold_path();
+                        return Ok(Outcome::ClientGone);
                     }
-                    tracing::debug!(server = %server.name, ?failure, "a server failed a request");
-                    last = Some((place, failure));
-                    tried.note(place);
-                    if !self.may_repeat(failure, whole_body_sent, sending.begun) {
+                    Err(nobody) => {
+                        cold_path();
+                        full = nobody == NoServer::Full;
                         break;
                     }
-                    places.push(place);
-                    self.client.alarm.silence();
+                };
+                let server = &pool.servers[place];
+                if let Some(before) = before.places().last() {
+                    cold_path();
+                    let before = &pool.servers[*before as usize];
+                    before.cell.lane(self.worker.index).retried.up();
+                }
+                let mut at = deal.begin(place);
+                let attempt = self.attempt(pool, stream, server, sending).await;
+                match attempt {
+                    Ok(delivered) => {
+                        at.went_well();
+                        self.tell(pool, witness, Some(place), tried.as_deref());
+                        return Ok(Self::answered(delivered, sending));
+                    }
+                    Err(Failed::Client(outcome)) => {
+                        cold_path();
+                        if matches!(outcome, Outcome::BrokenOff { .. }) {
+                            at.failed();
+                            self.frontend.cell.lane(self.worker.index).unanswered.up();
+                        }
+                        self.tell(pool, witness, Some(place), tried.as_deref());
+                        return Ok(outcome);
+                    }
+                    Err(Failed::Server(failure)) => {
+                        cold_path();
+                        at.failed();
+                        if !matches!(failure, ServerFailure::NotReached(_)) {
+                            at.lane.taken.up();
+                        }
+                        tracing::debug!(server = %server.name, ?failure, "a server failed a request");
+                        last = Some((place, failure));
+                        if !self.may_repeat(failure, whole_body_sent, sending.begun) {
+                            break;
+                        }
+                        tried.get_or_insert_default().note(place);
+                        self.client.alarm.silence();
+                    }
                 }
             }
+            let took = last.filter(|(_, failure)| !matches!(failure, ServerFailure::NotReached(_)));
+            self.tell(pool, witness, took.map(|(place, _)| place), tried.as_deref());
+            Err(match last {
+                _ if full => Shortage::Full,
+                None => Shortage::NoServer,
+                Some((_, failure)) => failure.into(),
+            })
         }
-        let took = last.filter(|(_, failure)| !matches!(failure, ServerFailure::NotReached(_)));
-        tell(took.map(|(place, _)| place), &places);
-        Err(match last {
-            _ if full => Shortage::Full,
-            None => Shortage::NoServer,
-            Some((_, failure)) => failure.into(),
-        })
     }
 
     /// Whether the request may be sent again, to another server.
@@ -228,15 +246,17 @@ impl Exchange<'_> {
         pool: &Pool,
         witness: &Option<(Arc<Witness>, u64)>,
         server: Option<usize>,
-        failed: &[usize],
+        failed: Option<&Tried>,
     ) {
         let Some((watch, number)) = witness else { return };
+        cold_path();
+        let failed = failed.map_or(&[][..], Tried::places);
         let name = |place: usize| pool.servers[place].name.clone();
         watch.tell(Sighting {
             of: Seen::Request(*number),
             version: self.version,
             server: server.map(name),
-            failed_at: failed.iter().map(|place| name(*place)).collect(),
+            failed_at: failed.iter().map(|place| name(*place as usize)).collect(),
         });
     }
 
@@ -245,7 +265,7 @@ impl Exchange<'_> {
         &'m self,
         chosen: &ChosenPool<'m>,
         placed: &Placed,
-        failed_at: &'m [usize],
+        tried: &'m Tried,
         head: &[u8],
     ) -> Made<'m> {
         let client = self.client_address();
@@ -257,45 +277,47 @@ impl Exchange<'_> {
             key: head::key_words(head, client, chosen.pool),
             tied: placed.tied,
             place: placed.place,
-            failed_at,
+            failed_at: tried.places(),
             version: self.version,
         }
     }
 
     /// The next server for the request: the one that its connection was dealt out to, where connections are, or one
     /// that the pool decides for.
-    async fn place(
+    fn place(
         &self,
         deal: &Deal<'_>,
         stream: &mut impl Wire,
         tried: &Tried,
         pinned: Option<usize>,
-    ) -> Result<Placed, NoServer> {
-        let mut keeps_pin = false;
-        if tried.is_empty()
-            && let Some(place) = pinned
-        {
-            match deal.goes_on_at(place) {
-                GoesOn::At(place) => return Ok(Placed { place, pin: None, tied: Some(Tied::Pin) }),
-                GoesOn::Full => keeps_pin = true,
-                GoesOn::Gone => {}
+    ) -> impl Future<Output = Result<Placed, NoServer>> {
+        async move {
+            let mut keeps_pin = false;
+            if tried.is_empty()
+                && let Some(place) = pinned
+            {
+                match deal.goes_on_at(place) {
+                    GoesOn::At(place) => return Ok(Placed { place, pin: None, tied: Some(Tied::Pin) }),
+                    GoesOn::Full => keeps_pin = true,
+                    GoesOn::Gone => {}
+                }
             }
+            let by_connection = self.frontend.unit == Unit::Connection;
+            if by_connection
+                && tried.is_empty()
+                && let Some(server) = self.client.dealt_to.get()
+                && let GoesOn::At(place) = deal.goes_on(server)
+            {
+                return Ok(Placed { place, pin: None, tied: Some(Tied::Connection) });
+            }
+            let place = deal.server(tried, |context| stream.is_gone(context)).await?;
+            if by_connection {
+                self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
+            }
+            let pin = deal.pool.pin_rule.as_ref().filter(|_| !keeps_pin);
+            let pin = pin.map(|rule| self.pin(rule, &deal.pool.servers[place]));
+            Ok(Placed { place, pin, tied: None })
         }
-        let by_connection = self.frontend.unit == Unit::Connection;
-        if by_connection
-            && tried.is_empty()
-            && let Some(server) = self.client.dealt_to.get()
-            && let GoesOn::At(place) = deal.goes_on(server)
-        {
-            return Ok(Placed { place, pin: None, tied: Some(Tied::Connection) });
-        }
-        let place = deal.server(tried, |context| stream.is_gone(context)).await?;
-        if by_connection {
-            self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
-        }
-        let pin = deal.pool.pin_rule.as_ref().filter(|_| !keeps_pin);
-        let pin = pin.map(|rule| self.pin(rule, &deal.pool.servers[place]));
-        Ok(Placed { place, pin, tied: None })
     }
 
     /// The place of the server that the client is tied to.
@@ -327,39 +349,49 @@ impl Exchange<'_> {
     }
 
     /// One server's chance. A kept connection that turns out to be stale is replaced once by a fresh one.
-    async fn attempt(
+    fn attempt(
         &self,
         pool: &Pool,
         stream: &mut impl Wire,
         server: &Server,
         sending: &mut Sending<'_>,
-    ) -> Result<Delivered, Failed> {
-        if pool.reaching.http_version == HttpVersion::Two {
-            return Box::pin(self.attempt_shared(pool, stream, server, sending)).await;
-        }
-        let resendable = self.request.is_idempotent && sending.follow.is_done();
-        let trust = if resendable { Trust::Any } else { Trust::Recent };
-        // With a PROXY protocol header a connection is one client's alone, and none is kept.
-        let kept = match pool.proxy_protocol {
-            None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
-            Some(_) => None,
-        };
-        if let Some(mut kept) = kept {
-            match self.exchange(stream, (&mut kept.stream, kept.was_long), server, sending).await {
-                Err(Failed::Server(ServerFailure::Closed)) if resendable => {}
-                Ok(delivered) => {
-                    self.keep((pool, server), kept, &delivered, sending.follow.is_done());
-                    return Ok(delivered);
+    ) -> impl Future<Output = Result<Delivered, Failed>> {
+        async move {
+            if pool.reaching.http_version == HttpVersion::Two {
+                cold_path();
+                return Box::pin(self.attempt_shared(pool, stream, server, sending)).await;
+            }
+            let resendable = self.request.is_idempotent && sending.follow.is_done();
+            let trust = if resendable { Trust::Any } else { Trust::Recent };
+            // With a PROXY protocol header a connection is one client's alone, and none is kept.
+            let mut upstream = match pool.proxy_protocol {
+                None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
+                Some(_) => None,
+            };
+            loop {
+                let is_fresh = upstream.is_none();
+                if is_fresh {
+                    cold_path();
+                    // Rare beside kept connections; in a box it does not make every request's future larger.
+                    let connected = Box::pin(self.connect(pool, server)).await;
+                    upstream = Some(connected.map_err(|it| Failed::Server(it.into()))?);
                 }
-                failed => return failed,
+                let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
+                match self.exchange(stream, (&mut reached.stream, reached.was_long), server, sending).await {
+                    Ok(delivered) => {
+                        self.keep((pool, server), upstream, &delivered, sending.follow.is_done());
+                        return Ok(delivered);
+                    }
+                    Err(Failed::Server(ServerFailure::Closed)) if resendable && !is_fresh => {
+                        upstream = None;
+                    }
+                    Err(failed) => {
+                        cold_path();
+                        return Err(failed);
+                    }
+                }
             }
         }
-        // Rare beside kept connections; in a box it does not make every request's future larger.
-        let fresh = Box::pin(self.connect(pool, server)).await;
-        let mut fresh = fresh.map_err(|it| Failed::Server(it.into()))?;
-        let delivered = self.exchange(stream, (&mut fresh.stream, false), server, sending).await?;
-        self.keep((pool, server), fresh, &delivered, sending.follow.is_done());
-        Ok(delivered)
     }
 
     /// One server's chance, on a stream of a connection that others share. When that closed before it took the request,
@@ -399,10 +431,11 @@ impl Exchange<'_> {
     fn keep(
         &self,
         (pool, server): (&Pool, &Server),
-        mut upstream: Upstream,
+        upstream: Option<Upstream>,
         delivered: &Delivered,
         body_sent: bool,
     ) {
+        let Some(mut upstream) = upstream else { return };
         upstream.was_long = delivered.was_long;
         if delivered.keep_server && body_sent && pool.proxy_protocol.is_none() {
             self.worker.idle.keep(server.cell.id, upstream, &pool.reaching, self.worker.wheel.now());
@@ -421,41 +454,70 @@ impl Exchange<'_> {
     }
 
     /// Sends the request on a connection and brings the answer back. The last one on it may have been long.
-    async fn exchange(
+    fn exchange(
         &self,
         stream: &mut impl Wire,
         (upstream, was_long): (&mut impl Wire, bool),
         server: &Server,
         sending: &mut Sending<'_>,
-    ) -> Result<Delivered, Failed> {
-        let times = server.times;
-        if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
-            return Err(Failed::Server(server_failure(&trouble)));
+    ) -> impl Future<Output = Result<Delivered, Failed>> {
+        async move {
+            let times = &server.times;
+            if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
+                cold_path();
+                return Err(Failed::Server(server_failure(&trouble)));
+            }
+            let pin = sending.pin.take();
+            let carried = if sending.follow.is_done() { Carried::Answer } else { Carried::EarlyAnswer };
+            let (who, from) = ((self.worker, self.client), (server, pin));
+            let answer = Answer::new(who, self.frontend, self.request, from, (was_long, carried), self.watch);
+            let delivered = if sending.follow.is_done() {
+                self.watch.within(times.first_byte);
+                // One after the other here, for their states lie in the same place then.
+                match answer.begin(upstream, stream).await {
+                    Ok(Begun::Head(buffer, response)) => {
+                        answer.pass(upstream, stream, buffer, response).await
+                    }
+                    Ok(Begun::Passed(delivered)) => Ok(delivered),
+                    Err(error) => Err(error),
+                }
+            } else {
+                cold_path();
+                Box::pin(self.duplex(stream, upstream, &answer, times, sending)).await?
+            };
+            let mut delivered = match delivered {
+                Ok(delivered) => delivered,
+                Err(error) => {
+                    cold_path();
+                    return Err(match error {
+                        NotDelivered::Server(failure) => Failed::Server(failure),
+                        NotDelivered::BrokenOff { open_ended } => {
+                            Failed::Client(Outcome::BrokenOff { open_ended })
+                        }
+                        NotDelivered::ClientGone => Failed::Client(Outcome::ClientGone),
+                    });
+                }
+            };
+            if let Some(tunnel) = delivered.tunnel.take() {
+                cold_path();
+                Box::pin(self.tunnel(stream, upstream, sending.input.take(), *tunnel)).await;
+            }
+            Ok(delivered)
         }
-        let pin = sending.pin.take();
-        let carried = if sending.follow.is_done() { Carried::Answer } else { Carried::EarlyAnswer };
-        let (who, from) = ((self.worker, self.client), (server, pin));
-        let answer = Answer::new(who, self.frontend, self.request, from, (was_long, carried), self.watch);
-        let delivered = if sending.follow.is_done() {
-            self.watch.within(times.first_byte);
-            answer.deliver(upstream, stream).await
-        } else {
-            Box::pin(self.duplex(stream, upstream, &answer, times, sending)).await?
-        };
-        let mut delivered = delivered.map_err(|error| match error {
-            NotDelivered::Server(failure) => Failed::Server(failure),
-            NotDelivered::BrokenOff { open_ended } => Failed::Client(Outcome::BrokenOff { open_ended }),
-            NotDelivered::ClientGone => Failed::Client(Outcome::ClientGone),
-        })?;
-        if let Some(rest) = delivered.tunnel.take()
-            && let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection())
-        {
-            let first = sending.input.take();
-            let mut tunnel = Relay::new(self.worker, self.watch, self.frontend.tunnel_timeout, first, rest);
-            // In a box, for a tunnel's state is large and most requests are none.
-            Box::pin(tunnel.run(stream, upstream)).await;
+    }
+
+    /// Goes on with another protocol, until that ends. `first` is what the client has sent of it already.
+    async fn tunnel(
+        &self,
+        stream: &mut impl Wire,
+        upstream: &mut impl Wire,
+        first: Option<Buffer>,
+        Tunnel { begun }: Tunnel,
+    ) {
+        if let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection()) {
+            let mut relay = Relay::new(self.worker, self.watch, self.frontend.tunnel_timeout, first, begun);
+            relay.run(stream, upstream).await;
         }
-        Ok(delivered)
     }
 
     /// Sends the rest of the body while the answer may already come.
@@ -464,7 +526,7 @@ impl Exchange<'_> {
         stream: &mut impl Wire,
         upstream: &mut impl Wire,
         answer: &Answer<'_>,
-        times: Times,
+        times: &Times,
         sending: &mut Sending<'_>,
     ) -> Result<Result<Delivered, NotDelivered>, Failed> {
         let (mut from_client, mut to_client) = stream.sides();
@@ -501,7 +563,7 @@ impl Exchange<'_> {
         &self,
         client: &mut impl Source,
         server: &mut impl Sink,
-        times: Times,
+        times: &Times,
         sending: &mut Sending<'_>,
     ) -> Result<(), PumpEnd> {
         let Sending { input, follow, begun, .. } = sending;

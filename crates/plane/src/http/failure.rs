@@ -23,6 +23,7 @@ pub(super) enum ServerFailure {
 }
 
 /// What trouble on a server's connection means before its answer has begun.
+#[cold]
 pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
     match trouble {
         Trouble::Closed | Trouble::Broken => ServerFailure::Closed,

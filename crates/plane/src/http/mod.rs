@@ -4,6 +4,12 @@
 //! The life of a request: [`session`] reads its head, [`head`] checks and rewrites it, [`exchange`] offers it to
 //! one server after the other, [`answer`] brings the answer back, [`body`] knows where bodies end. [`two`] makes streams
 //! of HTTP/2 look like connections of HTTP/1.1.
+//!
+//! What every request passes through is written for small states and little code, for beside thousands of others a request
+//! finds neither in a cache (docs/performance.md): functions that give an `async move` block instead of async functions,
+//! which would keep each argument twice; what is rare in a box; and `cold_path` where a rare way branches off, so that
+//! what follows does not lie between what is needed.
+#![expect(clippy::manual_async_fn, reason = "an async function keeps each argument twice")]
 
 mod answer;
 mod body;

@@ -1,10 +1,10 @@
 //! One client's connection, request after request.
 
-use std::rc::Rc;
+use std::hint::cold_path;
 use std::time::Duration;
 
 use merismos_core::name::Name;
-use merismos_core::routing::{Frontend, Snapshot};
+use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
@@ -15,9 +15,9 @@ use super::refuse::{Refusal, answer};
 use super::two;
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
-use crate::client::{Visit, Who};
+use crate::client::Visit;
 use crate::io::{Trouble, Watch, read, read_fresh, readable, write_all};
-use crate::worker::{Client, Registered, Worker};
+use crate::worker::{Registered, Worker};
 
 /// How long a client has to be quiet to be one that rests.
 pub(super) const PAUSE: Duration = Duration::from_millis(200);
@@ -32,6 +32,8 @@ enum Next {
     /// It waits for something to do, for so long at most, without the state of one who serves.
     Rest(Duration),
     Close,
+    /// Close, but first say why.
+    Refuse(Refusal),
     /// Close, but first take what the client still sends, so that it can read the answer.
     Linger,
     /// The client speaks HTTP/2; this is all that it has said.
@@ -43,13 +45,9 @@ enum NoRequest {
     Ended,
     /// Nothing came for a moment; something may come for so long.
     Rests(Duration),
+    /// It speaks HTTP/2; this is all that it has said.
+    Two(Buffer),
     Refused(Refusal),
-}
-
-impl From<Trouble> for NoRequest {
-    fn from(_: Trouble) -> Self {
-        Self::Ended
-    }
 }
 
 /// What a frontend allows a head.
@@ -64,54 +62,41 @@ impl HeadLimits {
     fn of(frontend: &Frontend) -> Self {
         Self { size: frontend.head_limit, time: frontend.head_timeout, rest: frontend.idle_timeout }
     }
-}
 
-/// Who asks, over whatever wire.
-pub(super) struct Asker<'a> {
-    pub(super) worker: &'a Worker,
-    pub(super) client: &'a Client,
-    pub(super) fields: &'a ClientFields,
-    pub(super) who: Who,
-}
-
-impl<'a> Asker<'a> {
-    /// Takes the head off the buffer: what it asks for, and the head that the server gets.
-    pub(super) fn read(
-        &self,
-        frontend: &Frontend,
-        buffer: &mut Buffer,
-    ) -> Result<(Request, Vec<u8>), Refusal> {
-        let worker = self.worker;
-        let id = [worker.draw(), worker.draw()];
-        let origin = Origin { client: self.fields, trusted: &frontend.trusted, id };
-        let mut out = worker.scrap();
-        let request = head::request(buffer, origin, frontend.field_limit, &mut out)?;
-        if request.length > frontend.head_limit {
-            return Err(head::too_large(buffer, frontend.head_limit));
+    /// Whether the data begins with a whole head. When it does not, it may still become one.
+    fn is_whole(self, scan: &mut HeadScan, data: &[u8]) -> Result<bool, NoRequest> {
+        match scan.end(data).map_err(|_| NoRequest::Refused(BARE_LINE_FEED))? {
+            Some(length) if length > self.size => Err(NoRequest::Refused(head::too_large(data, self.size))),
+            Some(_) => Ok(true),
+            None if data.len() >= self.size => Err(NoRequest::Refused(head::too_large(data, self.size))),
+            // Whoever speaks something else, TLS mostly, would wait for us as we for it.
+            None if !head::may_begin_head(data) => {
+                Err(NoRequest::Refused(Refusal::Malformed("this is not HTTP")))
+            }
+            None => Ok(false),
         }
-        buffer.consume(request.length);
-        frontend.cell.lane(worker.index).requests.up();
-        Ok((request, out))
     }
+}
 
-    /// What sees a request through.
-    pub(super) fn exchange(
-        &self,
-        snapshot: &Snapshot,
-        frontend: &'a Frontend,
-        request: &'a Request,
-    ) -> Exchange<'a> {
-        let Self { worker, client, who, .. } = *self;
-        let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-        Exchange { worker, client, frontend, version: snapshot.version, request, who, watch }
+/// Takes a request of a client off the buffer, which begins with its head: what it asks for, and what the server gets, of
+/// which the head is written into `out`.
+pub(super) fn take<'o>(
+    worker: &Worker,
+    fields: &ClientFields,
+    frontend: &Frontend,
+    mut buffer: Buffer,
+    out: &'o mut Vec<u8>,
+) -> Result<(Request, Sending<'o>), Refusal> {
+    let id = [worker.draw(), worker.draw()];
+    let origin = Origin { client: fields, trusted: &frontend.trusted, id };
+    let request = head::request(&buffer, origin, frontend.field_limit, out)?;
+    if request.length > frontend.head_limit {
+        return Err(head::too_large(&buffer, frontend.head_limit));
     }
-
-    /// Tidies up after it.
-    pub(super) fn finish(&self, out: Vec<u8>) {
-        self.client.server.set(None);
-        self.client.alarm.silence();
-        self.worker.give_back(out);
-    }
+    buffer.consume(request.length);
+    frontend.cell.lane(worker.index).requests.up();
+    let sending = Sending::new(&request, buffer, out)?;
+    Ok((request, sending))
 }
 
 struct Session {
@@ -128,17 +113,20 @@ pub(crate) fn serve(visit: Visit, mut input: Option<Buffer>) -> impl Future<Outp
     async move {
         session.visit.at.client.alarm.wakes_this_task().await;
         loop {
-            match session.request(&mut input).await {
+            let next = session.request(&mut input).await;
+            if matches!(next, Next::Another) {
+                continue;
+            }
+            cold_path();
+            match next {
                 Next::Another => {}
                 Next::Rest(patience) => {
                     tokio::task::spawn_local(rest(session.visit, patience));
                     return;
                 }
                 Next::Close => return,
-                Next::Linger => {
-                    session.linger().await;
-                    return;
-                }
+                Next::Refuse(refusal) => return Box::pin(session.refuse(refusal)).await,
+                Next::Linger => return Box::pin(session.linger()).await,
                 // In a box, for its state is large and most connections are others.
                 Next::Two(first) => return Box::pin(two::serve(session.visit, first)).await,
             }
@@ -193,141 +181,161 @@ async fn linger(stream: &mut TcpStream, worker: &Worker, watch: Watch<'_>) {
 
 impl Session {
     /// Reads one request and sees it through. `input` holds what came after the one before.
-    async fn request(&mut self, input: &mut Option<Buffer>) -> Next {
-        let worker = Rc::clone(&self.visit.at.worker);
-        // No snapshot is held while a client rests, or each idle client would keep an old one alive.
-        let Some(limits) =
-            worker.snapshot().frontend(self.visit.at.client.frontend.get()).map(|it| HeadLimits::of(it))
-        else {
-            return Next::Close;
-        };
-        let is_first = self.visit.at.client.fresh.get();
-        let head = self.read_head(input.take(), limits).await;
-        // The head took its time to come; what decides about it is the snapshot of now.
-        let snapshot = worker.snapshot();
-        let Some(frontend) = snapshot.frontend(self.visit.at.client.frontend.get()) else {
-            return Next::Close;
-        };
-        let mut buffer = match head {
-            Ok(read) => read,
-            Err(NoRequest::Ended) => return Next::Close,
-            Err(NoRequest::Rests(patience)) => return Next::Rest(patience),
-            Err(NoRequest::Refused(refusal)) => return self.refuse(refusal, frontend).await,
-        };
-        if is_first && buffer.starts_with(two::OPENING) {
-            return Next::Two(buffer);
-        }
-        let asker = Asker {
-            worker: &worker,
-            client: &self.visit.at.client,
-            fields: &self.fields,
-            who: self.visit.who,
-        };
-        let outcome = match asker.read(frontend, &mut buffer) {
-            Ok((request, mut out)) => {
-                let outcome = match Sending::new(&request, buffer, &mut out) {
-                    Ok(mut sending) => {
-                        asker
-                            .exchange(&snapshot, frontend, &request)
-                            .run(&mut self.visit.stream, &mut sending)
-                            .await
-                    }
-                    Err(refusal) => Outcome::Refused(refusal),
-                };
-                asker.finish(out);
-                outcome
-            }
-            Err(refusal) => Outcome::Refused(refusal),
-        };
-        match outcome {
-            Outcome::Answered { keep: true, rest } => {
+    fn request(&mut self, input: &mut Option<Buffer>) -> impl Future<Output = Next> {
+        async move {
+            // No snapshot is held while a client rests, or each idle client would keep an old one alive.
+            let Registered { worker, client, .. } = &self.visit.at;
+            let Some(limits) = worker.snapshot().frontend(client.frontend.get()).map(|it| HeadLimits::of(it))
+            else {
+                cold_path();
+                return Next::Close;
+            };
+            let buffer = match self.read_head(input.take(), limits).await {
+                Ok(buffer) => buffer,
+                Err(why) => {
+                    cold_path();
+                    return match why {
+                        NoRequest::Ended => Next::Close,
+                        NoRequest::Rests(patience) => Next::Rest(patience),
+                        NoRequest::Two(buffer) => Next::Two(buffer),
+                        NoRequest::Refused(refusal) => Next::Refuse(refusal),
+                    };
+                }
+            };
+            let Visit { at: Registered { worker, client, .. }, stream, who, .. } = &mut self.visit;
+            // The head took its time to come; what decides about it is the snapshot of now.
+            let snapshot = worker.snapshot();
+            let Some(frontend) = snapshot.frontend(client.frontend.get()) else {
+                cold_path();
+                return Next::Close;
+            };
+            let mut out = worker.scrap();
+            let (request, mut sending) = match take(worker, &self.fields, frontend, buffer, &mut out) {
+                Ok(asked) => asked,
+                Err(refusal) => {
+                    cold_path();
+                    return Next::Refuse(refusal);
+                }
+            };
+            let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+            let (version, request) = (snapshot.version, &request);
+            let exchange = Exchange { worker, client, frontend, version, request, who, watch };
+            let outcome = exchange.run(stream, &mut sending).await;
+            client.server.set(None);
+            client.alarm.silence();
+            worker.give_back(out);
+            if let Outcome::Answered { keep: true, rest } = outcome {
                 *input = rest;
-                Next::Another
+                return Next::Another;
             }
-            Outcome::Answered { keep: false, rest: None } | Outcome::ClientGone => Next::Close,
-            Outcome::Answered { keep: false, rest: Some(_) } | Outcome::AnsweredEarly => Next::Linger,
-            Outcome::Refused(refusal) => self.refuse(refusal, frontend).await,
-            Outcome::BrokenOff { open_ended: false } => Next::Close,
-            Outcome::BrokenOff { open_ended: true } => {
-                // The client must not take the end of the connection for the end of the body: it gets a reset.
-                let _ = socket2::SockRef::from(&self.visit.stream).set_linger(Some(Duration::ZERO));
-                Next::Close
+            cold_path();
+            match outcome {
+                Outcome::Answered { rest: None, .. } | Outcome::ClientGone => Next::Close,
+                Outcome::Answered { rest: Some(_), .. } | Outcome::AnsweredEarly => Next::Linger,
+                Outcome::Refused(refusal) => Next::Refuse(refusal),
+                Outcome::BrokenOff { open_ended: false } => Next::Close,
+                Outcome::BrokenOff { open_ended: true } => {
+                    // The client must not take the end of the connection for the end of the body: it gets a reset.
+                    let _ = socket2::SockRef::from(&self.visit.stream).set_linger(Some(Duration::ZERO));
+                    Next::Close
+                }
             }
         }
     }
 
     /// Waits for a request and reads until its whole head is at the front of the buffer.
-    async fn read_head(&mut self, input: Option<Buffer>, limits: HeadLimits) -> Result<Buffer, NoRequest> {
-        let watch = Watch { alarm: &self.visit.at.client.alarm, wheel: &self.visit.at.worker.wheel };
-        let mut buffer = match input {
-            Some(buffer) => buffer,
-            None => {
-                if self.visit.at.worker.stopping.get() {
-                    return Err(NoRequest::Ended);
+    fn read_head(
+        &mut self,
+        input: Option<Buffer>,
+        limits: HeadLimits,
+    ) -> impl Future<Output = Result<Buffer, NoRequest>> {
+        async move {
+            let watch = Watch { alarm: &self.visit.at.client.alarm, wheel: &self.visit.at.worker.wheel };
+            let mut buffer = match input {
+                Some(buffer) => buffer,
+                None => {
+                    if self.visit.at.worker.stopping.get() {
+                        cold_path();
+                        return Err(NoRequest::Ended);
+                    }
+                    self.visit.at.client.resting.set(true);
+                    let pause = PAUSE.min(limits.rest);
+                    watch.within(pause);
+                    match read_fresh(&mut self.visit.stream, &self.visit.at.worker.small, watch).await {
+                        Ok(buffer) => buffer,
+                        Err(Trouble::Rang(Ring::Deadline)) if pause < limits.rest => {
+                            cold_path();
+                            watch.alarm.silence();
+                            return Err(NoRequest::Rests(limits.rest - pause));
+                        }
+                        Err(_) => {
+                            cold_path();
+                            return Err(NoRequest::Ended);
+                        }
+                    }
                 }
-                self.visit.at.client.resting.set(true);
-                let pause = PAUSE.min(limits.rest);
-                watch.within(pause);
-                let came = read_fresh(&mut self.visit.stream, &self.visit.at.worker.small, watch).await;
-                if matches!(came, Err(Trouble::Rang(Ring::Deadline))) && pause < limits.rest {
-                    watch.alarm.silence();
-                    return Err(NoRequest::Rests(limits.rest - pause));
-                }
-                came?
+            };
+            self.visit.at.client.resting.set(false);
+            let is_first = self.visit.at.client.fresh.replace(false);
+            while buffer.starts_with(b"\r\n") {
+                buffer.consume(2);
             }
-        };
-        self.visit.at.client.resting.set(false);
-        self.visit.at.client.fresh.set(false);
+            // Mostly it is all there, and parsing it tells its end.
+            let mut scan = HeadScan::default();
+            let buffer = if head::holds_whole_head(&buffer) || limits.is_whole(&mut scan, &buffer)? {
+                buffer
+            } else {
+                cold_path();
+                Box::pin(self.read_on(buffer, scan, limits)).await?
+            };
+            self.visit.at.client.alarm.silence();
+            if is_first && buffer.starts_with(two::OPENING) {
+                cold_path();
+                return Err(NoRequest::Two(buffer));
+            }
+            Ok(buffer)
+        }
+    }
+
+    /// Reads until the whole head, of which a part is there, is at the front of the buffer.
+    async fn read_on(
+        &mut self,
+        mut buffer: Buffer,
+        mut scan: HeadScan,
+        limits: HeadLimits,
+    ) -> Result<Buffer, NoRequest> {
+        let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
+        let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
         watch.within(limits.time);
-        let mut scan = HeadScan::default();
         loop {
-            if scan.is_new() {
-                while buffer.starts_with(b"\r\n") {
-                    buffer.consume(2);
-                }
-                // Mostly it is all there, and parsing it tells its end.
-                if head::holds_whole_head(&buffer) {
-                    self.visit.at.client.alarm.silence();
-                    return Ok(buffer);
-                }
-            }
-            match scan.end(&buffer).map_err(|_| NoRequest::Refused(BARE_LINE_FEED))? {
-                Some(length) if length > limits.size => {
-                    return Err(NoRequest::Refused(head::too_large(&buffer, limits.size)));
-                }
-                Some(_) => {
-                    self.visit.at.client.alarm.silence();
-                    return Ok(buffer);
-                }
-                None if buffer.len() >= limits.size => {
-                    return Err(NoRequest::Refused(head::too_large(&buffer, limits.size)));
-                }
-                // Whoever speaks something else, TLS mostly, would wait for us as we for it.
-                None if !head::may_begin_head(&buffer) => {
-                    return Err(NoRequest::Refused(Refusal::Malformed("this is not HTTP")));
-                }
-                None => {}
-            }
-            buffer = with_room(buffer, &self.visit.at.worker.large)
-                .ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
-            match read(&mut self.visit.stream, &mut buffer, watch).await {
+            buffer = with_room(buffer, &worker.large).ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
+            match read(stream, &mut buffer, watch).await {
                 Ok(_) => {}
                 Err(Trouble::Rang(Ring::Deadline)) if !buffer.is_empty() => {
                     return Err(NoRequest::Refused(Refusal::Slow));
                 }
                 Err(_) => return Err(NoRequest::Ended),
             }
+            while scan.is_new() && buffer.starts_with(b"\r\n") {
+                buffer.consume(2);
+            }
+            if limits.is_whole(&mut scan, &buffer)? {
+                return Ok(buffer);
+            }
         }
     }
 
-    async fn refuse(&mut self, refusal: Refusal, frontend: &Frontend) -> Next {
-        frontend.cell.lane(self.visit.at.worker.index).refused.up();
-        self.visit.at.client.alarm.silence();
+    /// Tells the client what was wrong, and lets it go.
+    async fn refuse(&mut self, refusal: Refusal) {
+        let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
+        let snapshot = worker.snapshot();
+        let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
+        frontend.cell.lane(worker.index).refused.up();
+        client.alarm.silence();
         let text = answer(refusal.status(), &refusal, &frontend.name, true, true);
-        let watch = Watch { alarm: &self.visit.at.client.alarm, wheel: &self.visit.at.worker.wheel };
-        match write_all(&mut self.visit.stream, &text, watch, LINGER).await {
-            Ok(()) => Next::Linger,
-            Err(_) => Next::Close,
+        let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+        if write_all(stream, &text, watch, LINGER).await.is_ok() {
+            linger(stream, worker, watch).await;
         }
     }
 

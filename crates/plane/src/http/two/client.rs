@@ -14,11 +14,11 @@ use http::Method;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 
-use super::super::exchange::{Outcome, Sending};
+use super::super::exchange::{Exchange, Outcome};
 use super::super::forwarded::{ClientFields, Spoken};
 use super::super::head::{self, HeadScan};
 use super::super::refuse::{Refusal, answer};
-use super::super::session::{Asker, PAUSE};
+use super::super::session::{PAUSE, take};
 use super::inward::{Coding, Inward};
 use super::outward::Outward;
 use super::seats::{Asked, Seats};
@@ -221,24 +221,22 @@ async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
     let snapshot = worker.snapshot();
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
-            Ok(mut buffer) => {
-                let asker = Asker { worker, client: own, fields: &line.fields, who: line.who };
-                match asker.read(frontend, &mut buffer) {
-                    Ok((request, mut out)) => {
-                        let outcome = match Sending::new(&request, buffer, &mut out) {
-                            Ok(mut sending) => {
-                                asker
-                                    .exchange(&snapshot, frontend, &request)
-                                    .run(&mut stream, &mut sending)
-                                    .await
-                            }
-                            Err(refusal) => Outcome::Refused(refusal),
-                        };
-                        asker.finish(out);
-                        outcome
+            Ok(buffer) => {
+                let who = &line.who;
+                let mut out = worker.scrap();
+                let outcome = match take(worker, &line.fields, frontend, buffer, &mut out) {
+                    Ok((request, mut sending)) => {
+                        let watch = Watch { alarm: &own.alarm, wheel: &worker.wheel };
+                        let (version, request) = (snapshot.version, &request);
+                        let exchange =
+                            Exchange { worker, client: own, frontend, version, request, who, watch };
+                        exchange.run(&mut stream, &mut sending).await
                     }
                     Err(refusal) => Outcome::Refused(refusal),
-                }
+                };
+                own.server.set(None);
+                worker.give_back(out);
+                outcome
             }
             Err(refusal) => Outcome::Refused(refusal),
         };
