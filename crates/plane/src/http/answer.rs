@@ -102,7 +102,7 @@ pub(super) struct Answer<'a> {
     times: &'a Times,
     watch: Watch<'a>,
     /// A field that ties the client to the server.
-    pin: Option<Vec<u8>>,
+    pin: Option<&'a [u8]>,
     /// The last answer that came this way was long: this one probably is, too.
     may_be_long: bool,
     carried: Carried,
@@ -124,7 +124,7 @@ impl<'a> Answer<'a> {
         (worker, client): (&'a Worker, &'a Client),
         frontend: &'a Frontend,
         request: &'a Request,
-        (server, pin): (&'a Server, Option<Vec<u8>>),
+        (server, pin): (&'a Server, Option<&'a [u8]>),
         (may_be_long, carried): (bool, Carried),
         watch: Watch<'a>,
     ) -> Self {
@@ -220,7 +220,7 @@ impl<'a> Answer<'a> {
             } else {
                 let mut out = self.worker.scrap();
                 let date = (!response.is_dated).then(SystemTime::now);
-                let more = More { connection, field: self.pin.as_deref(), date };
+                let more = More { connection, field: self.pin, date };
                 head::write_response(&buffer[..length], unchunk, more, &mut out);
                 buffer.consume(length);
                 // Nothing has gone to the client yet.

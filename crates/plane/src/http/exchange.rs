@@ -70,8 +70,6 @@ pub(super) struct Sending<'b> {
     follow: Follow,
     /// Some of what was to come has gone to a server, and can't be sent again.
     begun: bool,
-    /// A field for the client, when it is tied to a server from now on.
-    pin: Option<Vec<u8>>,
 }
 
 impl<'b> Sending<'b> {
@@ -86,7 +84,7 @@ impl<'b> Sending<'b> {
         out.extend_from_slice(&input[..used]);
         input.consume(used);
         let input = (!input.is_empty()).then_some(input);
-        Ok(Self { start: out, input, follow, begun: false, pin: None })
+        Ok(Self { start: out, input, follow, begun: false })
     }
 }
 
@@ -164,11 +162,10 @@ impl Exchange<'_> {
                     break;
                 }
                 let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
-                let place = match self.place(&deal, stream, before, pinned).await {
+                let Placed { place, pin, .. } = match self.place(&deal, stream, before, pinned).await {
                     Ok(placed) => {
                         deal.tell(|| self.made(chosen, &placed, before, sending.start));
-                        sending.pin = placed.pin;
-                        placed.place
+                        placed
                     }
                     Err(NoServer::ClientGone) => {
                         cold_path();
@@ -187,7 +184,7 @@ impl Exchange<'_> {
                     before.cell.lane(self.worker.index).retried.up();
                 }
                 let mut at = deal.begin(place);
-                let attempt = self.attempt(pool, stream, server, sending).await;
+                let attempt = self.attempt(pool, stream, (server, pin.as_deref()), sending).await;
                 match attempt {
                     Ok(delivered) => {
                         at.went_well();
@@ -353,13 +350,13 @@ impl Exchange<'_> {
         &self,
         pool: &Pool,
         stream: &mut impl Wire,
-        server: &Server,
+        (server, pin): (&Server, Option<&[u8]>),
         sending: &mut Sending<'_>,
     ) -> impl Future<Output = Result<Delivered, Failed>> {
         async move {
             if pool.reaching.http_version == HttpVersion::Two {
                 cold_path();
-                return Box::pin(self.attempt_shared(pool, stream, server, sending)).await;
+                return Box::pin(self.attempt_shared(pool, stream, (server, pin), sending)).await;
             }
             let resendable = self.request.is_idempotent && sending.follow.is_done();
             let trust = if resendable { Trust::Any } else { Trust::Recent };
@@ -377,7 +374,8 @@ impl Exchange<'_> {
                     upstream = Some(connected.map_err(|it| Failed::Server(it.into()))?);
                 }
                 let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
-                match self.exchange(stream, (&mut reached.stream, reached.was_long), server, sending).await {
+                let way = (&mut reached.stream, reached.was_long);
+                match self.exchange(stream, way, (server, pin), sending).await {
                     Ok(delivered) => {
                         self.keep((pool, server), upstream, &delivered, sending.follow.is_done());
                         return Ok(delivered);
@@ -400,7 +398,7 @@ impl Exchange<'_> {
         &self,
         pool: &Pool,
         stream: &mut impl Wire,
-        server: &Server,
+        (server, pin): (&Server, Option<&[u8]>),
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
         let mut is_second = false;
@@ -410,7 +408,7 @@ impl Exchange<'_> {
                 self.worker.shared.stream((server, &pool.reaching, turn), self.watch, self.request).await
             };
             let mut upstream = upstream.map_err(|it| Failed::Server(it.into()))?;
-            let delivered = self.exchange(stream, (&mut upstream, false), server, sending).await;
+            let delivered = self.exchange(stream, (&mut upstream, false), (server, pin), sending).await;
             match delivered {
                 Err(Failed::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
                     if is_second || sending.begun {
@@ -458,18 +456,17 @@ impl Exchange<'_> {
         &self,
         stream: &mut impl Wire,
         (upstream, was_long): (&mut impl Wire, bool),
-        server: &Server,
+        from: (&Server, Option<&[u8]>),
         sending: &mut Sending<'_>,
     ) -> impl Future<Output = Result<Delivered, Failed>> {
         async move {
-            let times = &server.times;
+            let times = &from.0.times;
             if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
                 cold_path();
                 return Err(Failed::Server(server_failure(&trouble)));
             }
-            let pin = sending.pin.take();
             let carried = if sending.follow.is_done() { Carried::Answer } else { Carried::EarlyAnswer };
-            let (who, from) = ((self.worker, self.client), (server, pin));
+            let who = (self.worker, self.client);
             let answer = Answer::new(who, self.frontend, self.request, from, (was_long, carried), self.watch);
             let delivered = if sending.follow.is_done() {
                 self.watch.within(times.first_byte);

@@ -291,6 +291,23 @@ fn a_pinned_client_stays_until_its_server_is_down_and_forged_pins_are_none() {
     assert_eq!(ask(&rig, &again).0, moved, "and stays there");
 }
 
+#[test]
+fn a_client_is_tied_to_its_server_too_when_the_kept_connection_was_stale() {
+    // It answers once on a connection, and closes that when it is asked again.
+    let server = Server::start(|mut conn, _| {
+        if conn.request().is_some() {
+            conn.answer("auk");
+        }
+        conn.request();
+    });
+    let rig = Rig::new(&[server.address], "persistence = \"cookie\"", "");
+    let mut client = rig.client();
+    for connections in 1..3 {
+        assert!(pin(&client.get("/").head).is_some(), "answer {connections}");
+        assert_eq!(server.connections(), connections);
+    }
+}
+
 /// A rig whose frontend has three pools of one server each: quay (auk), mole (gull) and pier (tern).
 fn with_pools(frontend: &str) -> (Rig, [Server; 3]) {
     let servers = ["auk", "gull", "tern"].map(Server::named);
