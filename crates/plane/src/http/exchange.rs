@@ -149,7 +149,6 @@ impl Exchange<'_> {
             if matches!(key, Key::Refused) {
                 return Ok(Outcome::Refused(Refusal::NoKey));
             }
-            let deal = Deal { worker: self.worker, client: self.client, pool, key, watch: self.watch };
             let whole_body_sent = sending.follow.is_done();
             // Mostly none are, and the room for them is not taken.
             let mut tried: Option<Box<Tried>> = None;
@@ -162,19 +161,24 @@ impl Exchange<'_> {
                     break;
                 }
                 let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
-                let Placed { place, pin, .. } = match self.place(&deal, stream, before, pinned).await {
-                    Ok(placed) => {
-                        deal.tell(|| self.made(chosen, &placed, before, sending.start));
-                        placed
-                    }
-                    Err(NoServer::ClientGone) => {
-                        cold_path();
-                        return Ok(Outcome::ClientGone);
-                    }
-                    Err(nobody) => {
-                        cold_path();
-                        full = nobody == NoServer::Full;
-                        break;
+                // In a block of its own, for the request's state is smaller without it.
+                let (place, pin, mut at) = {
+                    let deal =
+                        Deal { worker: self.worker, client: self.client, pool, key, watch: self.watch };
+                    match self.place(&deal, stream, before, pinned).await {
+                        Ok(placed) => {
+                            deal.tell(|| self.made(chosen, &placed, before, sending.start));
+                            (placed.place, placed.pin, deal.begin(placed.place))
+                        }
+                        Err(NoServer::ClientGone) => {
+                            cold_path();
+                            return Ok(Outcome::ClientGone);
+                        }
+                        Err(nobody) => {
+                            cold_path();
+                            full = nobody == NoServer::Full;
+                            break;
+                        }
                     }
                 };
                 let server = &pool.servers[place];
@@ -183,7 +187,6 @@ impl Exchange<'_> {
                     let before = &pool.servers[*before as usize];
                     before.cell.lane(self.worker.index).retried.up();
                 }
-                let mut at = deal.begin(place);
                 let attempt = self.attempt(pool, stream, (server, pin.as_deref()), sending).await;
                 match attempt {
                     Ok(delivered) => {

@@ -12,14 +12,12 @@ use crate::client::is_in;
 /// How many lines of one field are believed; the last ones count, for they were added last.
 const MOST_LINES: usize = 4;
 
-/// What the plane adds to each request of one client.
+/// What the plane adds to each request of one client. Kept small: it is cold again at each request.
 #[derive(Debug)]
 pub(super) struct ClientFields {
     pub(super) peer: IpAddr,
-    /// The peer as `Forwarded` wants it.
-    node: String,
-    /// All that does not depend on the request, as it is written when the peer is not trusted.
-    begin: String,
+    /// The same in words.
+    words: Box<str>,
     spoken: Spoken,
 }
 
@@ -33,15 +31,26 @@ pub(super) enum Spoken {
 impl ClientFields {
     pub(super) fn new(peer: SocketAddr, spoken: Spoken) -> Self {
         let ip = peer.ip().to_canonical();
-        let node = if ip.is_ipv6() { format!("for=\"[{ip}]\"") } else { format!("for={ip}") };
-        let begin =
-            format!("X-Forwarded-For: {ip}\r\nX-Forwarded-Proto: http\r\nForwarded: {node};proto=http");
-        Self { peer: ip, node, begin, spoken }
+        Self { peer: ip, words: ip.to_string().into(), spoken }
+    }
+
+    /// Writes the peer as `Forwarded` wants it.
+    fn write_node(&self, out: &mut Vec<u8>) {
+        let (before, after): (&[u8], &[u8]) =
+            if self.peer.is_ipv6() { (b"for=\"[", b"]\"") } else { (b"for=", b"") };
+        out.extend_from_slice(before);
+        out.extend_from_slice(self.words.as_bytes());
+        out.extend_from_slice(after);
     }
 
     /// Writes the fields that the server gets of a client that is not trusted, and the end of the head.
     pub(super) fn write(&self, host: &[u8], id: [u64; 2], out: &mut Vec<u8>) {
-        out.extend_from_slice(self.begin.as_bytes());
+        out.reserve(ROOM);
+        out.extend_from_slice(b"X-Forwarded-For: ");
+        out.extend_from_slice(self.words.as_bytes());
+        out.extend_from_slice(b"\r\nX-Forwarded-Proto: http\r\nForwarded: ");
+        self.write_node(out);
+        out.extend_from_slice(b";proto=http");
         if !host.is_empty() {
             write_host(host, host, out);
         }
@@ -58,6 +67,9 @@ impl ClientFields {
         }
     }
 }
+
+/// Room for all that is written of a client, without the host.
+const ROOM: usize = 256;
 
 /// The end of every head, with room for the request's identity.
 const END: &[u8; 71] = b"\r\nX-Request-Id: ................................\r\nVia: 1.1 merismos\r\n\r\n";
@@ -177,12 +189,12 @@ impl<'h> Told<'h> {
         let proto = self.proto.filter(|proto| is_plain(proto)).unwrap_or(b"http");
         out.extend_from_slice(b"X-Forwarded-For: ");
         self.forwarded_for.write(out);
-        out.extend_from_slice(client.peer.to_string().as_bytes());
+        out.extend_from_slice(client.words.as_bytes());
         out.extend_from_slice(b"\r\nX-Forwarded-Proto: ");
         out.extend_from_slice(proto);
         out.extend_from_slice(b"\r\nForwarded: ");
         self.forwarded.write(out);
-        out.extend_from_slice(client.node.as_bytes());
+        client.write_node(out);
         out.extend_from_slice(b";proto=");
         out.extend_from_slice(proto);
         if !host.is_empty() {
