@@ -136,8 +136,7 @@ pub(crate) fn serve(visit: Visit, mut input: Option<Buffer>) -> impl Future<Outp
 
 /// Waits until a client that rests says something, which has it served again, or its connection ends.
 ///
-/// A task of its own, for the state of one that serves has room for an exchange: three quarters of all that a resting
-/// client would cost.
+/// A task of its own, for the state of one that serves has room for an exchange, which one that rests would hold for nothing.
 async fn rest(mut visit: Visit, patience: Duration) {
     let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut visit;
     client.alarm.wakes_this_task().await;
