@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::atomic::{AtomicU16, Ordering};
 
 use merismos_store::Store;
 
@@ -53,7 +54,12 @@ pub(crate) struct Instance {
 impl Instance {
     pub(crate) fn new(name: &str) -> Self {
         let folder = Path::new("/dev/shm").join(format!("merismos-{name}-{}", std::process::id()));
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        // Below the ports that the system gives by itself, one of which could be somebody else's by the time it is used.
+        static GIVEN: AtomicU16 = AtomicU16::new(0);
+        let begin = 12_000 + (std::process::id() % 7_000) as u16;
+        let is_free = |port: &u16| std::net::TcpListener::bind(("127.0.0.1", *port)).is_ok();
+        let port = std::iter::repeat_with(|| begin + GIVEN.fetch_add(1, Ordering::Relaxed));
+        let port = port.take(1_000).find(is_free).expect("one port of a thousand is free");
         let instance = Self { folder, port };
         instance.start();
         instance
