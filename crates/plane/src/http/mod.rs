@@ -2,8 +2,8 @@
 //! edges.
 //!
 //! The life of a request: [`session`] reads its head, [`head`] checks and rewrites it, [`exchange`] offers it to
-//! one server after the other, [`answer`] brings the answer back, [`body`] knows where bodies end. [`two`] makes streams
-//! of HTTP/2 look like connections of HTTP/1.1.
+//! one server after the other, [`sending`] brings the rest of its body there, [`answer`] brings the answer back, [`body`]
+//! knows where bodies end. [`two`] makes streams of HTTP/2 look like connections of HTTP/1.1.
 //!
 //! What every request passes through is written for small states and little code, for beside thousands of others a request
 //! finds neither in a cache (docs/performance.md): functions that give an `async move` block instead of async functions,
@@ -20,6 +20,7 @@ mod forwarded;
 pub(crate) mod fuzzing;
 mod head;
 mod refuse;
+mod sending;
 mod session;
 mod two;
 

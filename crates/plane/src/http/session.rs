@@ -8,10 +8,11 @@ use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
-use super::exchange::{Exchange, Outcome, Sending};
+use super::exchange::{Exchange, Outcome};
 use super::forwarded::{ClientFields, Spoken};
 use super::head::{self, BARE_LINE_FEED, HeadScan, Origin, Request};
 use super::refuse::{Refusal, answer};
+use super::sending::Sending;
 use super::two;
 use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};

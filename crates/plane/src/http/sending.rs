@@ -1,0 +1,142 @@
+//! A request on its way to a server, and the rest of its body, which may still come while the answer goes back.
+
+use std::pin::pin;
+use std::task::Poll;
+
+use merismos_core::routing::Times;
+
+use super::answer::{Answer, Delivered, NotDelivered, Received, long_rest};
+use super::body::Follow;
+use super::exchange::{Exchange, Failed, Outcome};
+use super::head::Request;
+use super::refuse::Refusal;
+use crate::alarm::Ring;
+use crate::buffer::Buffer;
+use crate::io::{Carried, Sink, Source, Spilt, Trouble, Wire, read_fresh, splice, write_all};
+
+/// The request on its way to a server.
+pub(super) struct Sending<'b> {
+    /// The rewritten head, and what was there of the body when it was read.
+    pub(super) start: &'b [u8],
+    /// What the client sent beyond that: more of the body, or its next request.
+    pub(super) input: Option<Buffer>,
+    /// How much of the body is still to come.
+    pub(super) follow: Follow,
+    /// Some of what was to come has gone to a server, and can't be sent again.
+    pub(super) begun: bool,
+}
+
+impl<'b> Sending<'b> {
+    /// A request whose rewritten head is in `out`; `input` is what the client sent behind its head. What is there of the
+    /// body travels with the head, in one write, and can be sent again with it.
+    ///
+    /// # Errors
+    /// [`Refusal::BrokenChunks`].
+    pub(super) fn new(request: &Request, mut input: Buffer, out: &'b mut Vec<u8>) -> Result<Self, Refusal> {
+        let mut follow = Follow::of_client(request.framing);
+        let used = follow.pass(&input, |_| {}).map_err(|_| Refusal::BrokenChunks)?;
+        out.extend_from_slice(&input[..used]);
+        input.consume(used);
+        let input = (!input.is_empty()).then_some(input);
+        Ok(Self { start: out, input, follow, begun: false })
+    }
+}
+
+impl Exchange<'_> {
+    /// Sends the rest of the body while the answer may already come.
+    pub(super) async fn duplex(
+        &self,
+        stream: &mut impl Wire,
+        upstream: &mut impl Wire,
+        answer: &Answer<'_>,
+        times: &Times,
+        sending: &mut Sending<'_>,
+    ) -> Result<Result<Delivered, NotDelivered>, Failed> {
+        let (mut from_client, mut to_client) = stream.sides();
+        let (mut from_server, mut to_server) = upstream.sides();
+        let mut pump = pin!(self.pump(&mut from_client, &mut to_server, times, sending));
+        let mut deliver = pin!(answer.deliver(&mut from_server, &mut to_client));
+        let mut pumping = true;
+        std::future::poll_fn(|context| {
+            if pumping && let Poll::Ready(pumped) = pump.as_mut().poll(context) {
+                pumping = false;
+                match pumped {
+                    Ok(()) => {
+                        answer.note(Received::Whole);
+                        self.watch.within(times.first_byte);
+                    }
+                    // The server stopped listening; it may have said why before, so its answer is still read.
+                    Err(PumpEnd::Server) => answer.note(Received::InVain),
+                    Err(PumpEnd::Client(refusal)) if !answer.has_begun() => {
+                        let outcome = refusal.map_or(Outcome::ClientGone, Outcome::Refused);
+                        return Poll::Ready(Err(Failed::Client(outcome)));
+                    }
+                    Err(PumpEnd::Client(_)) => {
+                        return Poll::Ready(Err(Failed::Client(Outcome::ClientGone)));
+                    }
+                }
+            }
+            deliver.as_mut().poll(context).map(Ok)
+        })
+        .await
+    }
+
+    /// Carries the body from the client to the server until it has all passed.
+    async fn pump(
+        &self,
+        client: &mut impl Source,
+        server: &mut impl Sink,
+        times: &Times,
+        sending: &mut Sending<'_>,
+    ) -> Result<(), PumpEnd> {
+        let Sending { input, follow, begun, .. } = sending;
+        *begun = true;
+        let patience = self.frontend.idle_timeout;
+        while !follow.is_done() {
+            let mut buffer = match input.take() {
+                Some(buffer) => buffer,
+                None => {
+                    if let Some((mut pipe, left)) = long_rest(self.worker, follow, client, server)
+                        && let (Some(from), Some(to)) = (client.socket(), server.socket())
+                    {
+                        let (from, to) = ((from, patience), (to, times.idle));
+                        let moved = splice(from, to, (left, Carried::Request), &mut pipe, self.watch).await;
+                        self.worker.pipes.give_back(Some(pipe));
+                        moved.map_err(|spilt| match spilt {
+                            Spilt::Source(trouble) => PumpEnd::client(trouble),
+                            Spilt::Sink(_) => PumpEnd::Server,
+                        })?;
+                        *follow = Follow::Done;
+                        return Ok(());
+                    }
+                    self.watch.within(patience);
+                    read_fresh(client, &self.worker.large, self.watch).await.map_err(PumpEnd::client)?
+                }
+            };
+            let used =
+                follow.pass(&buffer, |_| {}).map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
+            let sent = write_all(server, &buffer[..used], self.watch, times.idle).await;
+            sent.map_err(|_| PumpEnd::Server)?;
+            buffer.consume(used);
+            *input = (!buffer.is_empty()).then_some(buffer);
+        }
+        Ok(())
+    }
+}
+
+/// Why a body was not carried to its end.
+enum PumpEnd {
+    /// The client went away (`None`), or has to be told something.
+    Client(Option<Refusal>),
+    Server,
+}
+
+impl PumpEnd {
+    fn client(trouble: Trouble) -> Self {
+        match trouble {
+            Trouble::Rang(Ring::Deadline) => Self::Client(Some(Refusal::Slow)),
+            Trouble::Rang(Ring::Cut) => Self::Server,
+            Trouble::Rang(Ring::Close) | Trouble::Closed | Trouble::Broken => Self::Client(None),
+        }
+    }
+}
