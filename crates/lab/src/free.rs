@@ -37,19 +37,15 @@ mod tests {
 
     use super::*;
 
+    // One test, for two at the same time would take each other's ports.
     #[test]
-    fn none_is_given_twice_and_none_is_one_that_the_system_gives() {
+    fn none_is_given_twice_none_is_taken_and_none_is_one_that_the_system_gives() {
         let given: Vec<SocketAddr> = (0..500).map(|_| free_address()).collect();
         assert_eq!(given.iter().collect::<BTreeSet<_>>().len(), given.len());
         let system = std::fs::read_to_string("/proc/sys/net/ipv4/ip_local_port_range").unwrap();
         let first: u16 = system.split_whitespace().next().unwrap().parse().unwrap();
         assert!(given.iter().all(|address| address.port() < first), "the system gives from {first} on");
-    }
-
-    #[test]
-    fn what_is_taken_is_passed_over() {
-        let one = free_address();
-        let next = one.port() + 1;
+        let next = free_address().port() + 1;
         let _taken = UdpSocket::bind((Ipv4Addr::LOCALHOST, next));
         assert_ne!(free_address().port(), next);
     }
