@@ -48,6 +48,12 @@ pub struct Node {
     pub probes: u64,
     /// Those of them that began more than 5 ms after their time.
     pub late_probes: u64,
+    /// Connections of the API and the console now.
+    pub api_connections: u64,
+    /// Event streams among them.
+    pub api_streams: u64,
+    /// Connections and event streams of the API that were turned away since the start, because there were too many.
+    pub api_turned_away: u64,
 }
 
 /// The running revision.

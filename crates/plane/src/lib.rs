@@ -27,7 +27,7 @@ mod plane;
 pub mod post;
 pub mod probe;
 mod proxy;
-pub mod quiet;
+mod quiet;
 mod relay;
 pub mod secret;
 mod tcp;

@@ -1,28 +1,12 @@
-//! What is done when many clients have left: the memory that they needed can go back to the system.
+//! When many clients have left, what a worker keeps by their number can shrink.
 
 use std::cell::Cell;
-use std::sync::OnceLock;
 
 /// How many clients have to have left for it to be worth the while.
 const MANY: usize = 256;
 
 /// How many looks later it is done again.
 const LATER: u8 = 8;
-
-static WHEN_QUIET: OnceLock<fn()> = OnceLock::new();
-
-/// Says what each worker does, on its own thread, some seconds after many of its clients have left: an allocator that
-/// keeps memory by thread can be told to give it back. The first call counts.
-pub fn when_quiet(act: fn()) {
-    let _ = WHEN_QUIET.set(act);
-}
-
-/// Does what was said.
-pub(crate) fn give_back() {
-    if let Some(act) = WHEN_QUIET.get() {
-        act();
-    }
-}
 
 /// How many clients a worker had.
 #[derive(Debug, Default)]
@@ -33,7 +17,7 @@ pub(crate) struct Quiet {
 }
 
 impl Quiet {
-    /// Looks how many clients there are; gives whether it is time to give memory back: one look after they have left, and
+    /// Looks how many clients there are; gives whether it is time to shrink: one look after they have left, and
     /// again when their buffers have been given up too.
     pub(crate) fn look(&self, clients: usize) -> bool {
         let ago = self.left.get().map(|ago| ago + 1);

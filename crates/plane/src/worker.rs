@@ -30,7 +30,7 @@ use crate::http;
 use crate::idle::Idle;
 use crate::listen::Listener;
 use crate::pipe::Pipes;
-use crate::quiet::{self, Quiet};
+use crate::quiet::Quiet;
 use crate::udp;
 use crate::witness::Watches;
 
@@ -374,7 +374,6 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
             worker.scraps.borrow_mut().truncate(MOST_SCRAPS);
             if worker.quiet.look(worker.clients.borrow().len()) {
                 worker.wheel.sweep();
-                quiet::give_back();
             }
         }
     }

@@ -2,12 +2,14 @@
 
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
 
-use merismos_api::{Event, EventKind, StreamMessage};
+use bytes::Bytes;
+use merismos_api::{Event, EventKind, Status, StreamMessage, Trial};
 use merismos_store::StoredEvent;
 use merismos_store::outbox::Outbox;
 use serde_json::Value;
-use tokio::sync::broadcast;
+use tokio::sync::{broadcast, watch};
 
 use crate::clock::{Numbers, wall};
 
@@ -16,12 +18,49 @@ const REMEMBERED: usize = 500;
 /// How many messages a watcher may be behind before it misses some.
 const STREAM: usize = 1_024;
 
+/// A server-sent event, made once for all who get it.
+fn frame(message: &StreamMessage) -> Bytes {
+    let data = serde_json::to_string(message).expect("the API's types are JSON");
+    Bytes::from(format!("event: {}\ndata: {data}\n\n", message.name()))
+}
+
+/// What those who watch are told: an event, or how a trial goes on.
+#[derive(Clone, Debug)]
+pub(crate) struct Told {
+    /// The event, for those inside the service.
+    pub(crate) event: Option<Arc<Event>>,
+    /// The server-sent event.
+    pub(crate) frame: Bytes,
+}
+
+/// The status as a server-sent event.
+#[derive(Clone, Debug)]
+pub(crate) struct StatusFrame {
+    /// Grows with each status.
+    pub(crate) number: u64,
+    /// When it was made.
+    pub(crate) made: Instant,
+    /// Whether servers were left out of it.
+    pub(crate) shortened: bool,
+    /// The server-sent event.
+    pub(crate) frame: Bytes,
+}
+
+impl StatusFrame {
+    pub(crate) fn new(number: u64, status: Box<Status>) -> Self {
+        let (made, shortened) = (Instant::now(), status.shortened);
+        Self { number, made, shortened, frame: frame(&StreamMessage::Status(status)) }
+    }
+}
+
 /// Where facts are written.
 #[derive(Clone, Debug)]
 pub(crate) struct Journal {
     numbers: Arc<Numbers>,
     outbox: Outbox,
-    stream: broadcast::Sender<StreamMessage>,
+    stream: broadcast::Sender<Told>,
+    /// Only the newest status is kept, however slow a watcher is.
+    status: watch::Sender<Option<StatusFrame>>,
     /// Held for a push or a copy only.
     recent: Arc<Mutex<VecDeque<Event>>>,
 }
@@ -29,7 +68,8 @@ pub(crate) struct Journal {
 impl Journal {
     pub(crate) fn new(outbox: Outbox) -> Self {
         let (stream, _) = broadcast::channel(STREAM);
-        Self { numbers: Arc::default(), outbox, stream, recent: Arc::default() }
+        let (status, _) = watch::channel(None);
+        Self { numbers: Arc::default(), outbox, stream, status, recent: Arc::default() }
     }
 
     /// Writes a fact.
@@ -63,23 +103,41 @@ impl Journal {
         }
         recent.push_front(event.clone());
         drop(recent);
-        self.tell(StreamMessage::Event(event));
+        self.tell(Some(Arc::new(event.clone())), StreamMessage::Event(event));
     }
 
-    /// Tells everyone who watches.
-    pub(crate) fn tell(&self, message: StreamMessage) {
-        // Without watchers there is nobody to tell.
-        let _ = self.stream.send(message);
+    /// Tells everyone who watches how a trial goes on.
+    pub(crate) fn tell_trial(&self, trial: &Trial) {
+        self.tell(None, StreamMessage::Trial(Box::new(trial.clone())));
     }
 
-    /// Whether anyone watches.
-    pub(crate) fn is_watched(&self) -> bool {
-        self.stream.receiver_count() > 0
+    fn tell(&self, event: Option<Arc<Event>>, message: StreamMessage) {
+        if self.stream.receiver_count() > 0 {
+            let _ = self.stream.send(Told { event, frame: frame(&message) });
+        }
     }
 
-    /// Watches from now on.
-    pub(crate) fn watch(&self) -> broadcast::Receiver<StreamMessage> {
+    /// Tells everyone who watches what is so.
+    pub(crate) fn tell_status(&self, status: Box<Status>) {
+        self.status.send_modify(|told| {
+            let number = told.as_ref().map_or(0, |told| told.number) + 1;
+            *told = Some(StatusFrame::new(number, status));
+        });
+    }
+
+    /// Whether anyone watches the status.
+    pub(crate) fn is_status_watched(&self) -> bool {
+        self.status.receiver_count() > 0
+    }
+
+    /// Watches events and trials from now on.
+    pub(crate) fn watch(&self) -> broadcast::Receiver<Told> {
         self.stream.subscribe()
+    }
+
+    /// Watches the status; the one that was told last counts as seen.
+    pub(crate) fn watch_status(&self) -> watch::Receiver<Option<StatusFrame>> {
+        self.status.subscribe()
     }
 
     /// The newest events that the service itself remembers, the newest first.

@@ -12,6 +12,7 @@ mod drafts;
 mod guards;
 mod journal;
 mod keeper;
+mod memory;
 mod messages;
 mod run;
 mod settings;
@@ -26,14 +27,6 @@ use tracing_subscriber::EnvFilter;
 
 use crate::settings::{Flags, LogFormat, Settings};
 
-/// Gives what has been freed back to the system.
-#[cfg(target_env = "gnu")]
-#[allow(unsafe_code)]
-fn give_back() {
-    // SAFETY: it takes no pointer and touches nothing but what the allocator has free.
-    unsafe { libc::malloc_trim(0) };
-}
-
 /// Takes as many descriptors as the system allows: clients, servers and probes hold one each.
 fn take_descriptors() {
     use rustix::process::{Resource, getrlimit, setrlimit};
@@ -46,8 +39,6 @@ fn take_descriptors() {
 }
 
 fn main() -> ExitCode {
-    #[cfg(target_env = "gnu")]
-    merismos_plane::quiet::when_quiet(give_back);
     let settings = match Settings::from_flags(Flags::parse()) {
         Ok(settings) => settings,
         Err(error) => return complain(&error),
@@ -61,6 +52,9 @@ fn main() -> ExitCode {
         LogFormat::Json => log.json().flatten_event(true).init(),
     }
     take_descriptors();
+    if let Err(error) = memory::watch() {
+        tracing::warn!(%error, "freed memory stays with the service");
+    }
     let runtime = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(2)
         .thread_name("control")

@@ -22,7 +22,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::{mpsc, watch};
 
 use crate::access::{self, Access, AccessError};
-use crate::api::{self, App};
+use crate::api::{self, ApiUsage, App, StatusFrames};
 use crate::controller::{Controller, Start, State};
 use crate::deploy::Deployer;
 use crate::drafts::Drafts;
@@ -193,8 +193,10 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         Arc::clone(&nodes),
     ));
     let (messages, messenger) = Messages::new();
+    let usage = ApiUsage::new(settings.api_limits);
     let state = State::new(Start {
         plane,
+        api_usage: Arc::clone(&usage),
         messages: messages.clone(),
         nodes,
         prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
@@ -240,6 +242,8 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         messages,
         decisions,
         surroundings,
+        usage,
+        frames: StatusFrames::default(),
     });
     Ok(Parts { controller, journal, store, keeper, app })
 }

@@ -9,6 +9,8 @@ use merismos_core::units::Span;
 use merismos_plane::probe::AT_ONCE;
 use serde::Deserialize;
 
+use crate::api::ApiLimits;
+
 /// Merismos, a load-balancing service. Each setting may also stand in the environment or in the settings file.
 #[derive(Debug, Default, Parser)]
 #[command(name = "merismosd", version, about)]
@@ -40,6 +42,15 @@ pub(crate) struct Flags {
     /// Probes under way at once, at most; one more waits, and is counted as late [default: 4096]
     #[arg(long, env = "MERISMOSD_PROBES_AT_ONCE", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..))]
     probes_at_once: Option<u32>,
+    /// Connections of the API and the console at once, at most; one more is closed and counted [default: 1024]
+    #[arg(long, env = "MERISMOSD_API_CONNECTIONS", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    api_connections: Option<u32>,
+    /// Connections of the API from one client address at once, at most; an IPv6 /64 counts as one [default: 256]
+    #[arg(long, env = "MERISMOSD_API_CONNECTIONS_PER_ADDRESS", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    api_connections_per_address: Option<u32>,
+    /// Event streams of the API at once, at most; one more is answered 429 and counted [default: 512]
+    #[arg(long, env = "MERISMOSD_API_STREAMS", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    api_streams: Option<u32>,
     /// What is logged: error, warn, info, debug, trace, or a filter by module [default: info]
     #[arg(long, env = "MERISMOSD_LOG", value_name = "FILTER")]
     log: Option<String>,
@@ -70,6 +81,9 @@ struct File {
     waiting_events: Option<u32>,
     command_folder: Option<PathBuf>,
     probes_at_once: Option<u32>,
+    api_connections: Option<u32>,
+    api_connections_per_address: Option<u32>,
+    api_streams: Option<u32>,
     log: Option<String>,
     log_format: Option<LogFormat>,
 }
@@ -85,6 +99,7 @@ pub(crate) struct Settings {
     pub(crate) waiting_events: usize,
     pub(crate) command_folder: Option<PathBuf>,
     pub(crate) probes_at_once: usize,
+    pub(crate) api_limits: ApiLimits,
     pub(crate) log: String,
     pub(crate) log_format: LogFormat,
 }
@@ -126,6 +141,18 @@ impl Settings {
                 .probes_at_once
                 .or(file.probes_at_once)
                 .map_or(AT_ONCE, |count| count as usize),
+            api_limits: {
+                let usual = ApiLimits::default();
+                let limit = |given: Option<u32>, usual| given.map_or(usual, |count| count as usize);
+                ApiLimits {
+                    connections: limit(flags.api_connections.or(file.api_connections), usual.connections),
+                    connections_per_address: limit(
+                        flags.api_connections_per_address.or(file.api_connections_per_address),
+                        usual.connections_per_address,
+                    ),
+                    streams: limit(flags.api_streams.or(file.api_streams), usual.streams),
+                }
+            },
             log: flags.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
             log_format: flags.log_format.or(file.log_format).unwrap_or_default(),
         })

@@ -40,11 +40,12 @@ pub(super) async fn decisions(
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
     let frontend =
         query.frontend.map(|name| name.parse::<Name>()).transpose().map_err(ApiError::bad_request)?;
+    let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let watcher = app.decisions.watch();
     let told = BroadcastStream::new(watcher.receiver.resubscribe());
     let events = told.filter_map(move |told| {
         // It watches for as long as the stream is there.
-        let _watches = &watcher;
+        let _watches = (&watcher, &count);
         let wanted = told.ok().filter(|told| frontend.as_ref().is_none_or(|name| *name == told.frontend));
         std::future::ready(wanted.map(|told| {
             let event = Event::default().event("decision").json_data(view(&told));

@@ -8,18 +8,20 @@ mod drafts;
 mod look;
 mod messages;
 mod problem;
+mod server;
 mod stream;
 mod things;
 mod trials;
 
 use std::sync::Arc;
 
-use axum::extract::Request;
-use axum::http::header::{HeaderName, HeaderValue};
+use axum::Router;
+use axum::extract::{DefaultBodyLimit, Request};
+use axum::http::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
-use axum::{Json, Router};
+use bytes::Bytes;
 use merismos_plane::decisions::Log;
 use merismos_plane::probe::Surroundings;
 use merismos_store::Store;
@@ -40,8 +42,15 @@ use crate::keeper::Keeper;
 use crate::messages::Messages;
 use crate::trials::Trials;
 
-/// The largest body of a request: a document of ten thousand servers has about 1 MiB.
-const LARGEST_BODY: usize = 16 << 20;
+pub(crate) use server::{ApiLimits, ApiUsage};
+pub(crate) use stream::StatusFrames;
+
+/// The largest body of a call that takes a document or edits: a document of ten thousand servers has about 1 MiB.
+const DOCUMENT_LIMIT: usize = 16 << 20;
+/// The largest body of any other call.
+const BODY_LIMIT: usize = 64 << 10;
+/// The largest body of the log-in, which needs no token.
+const SESSION_LIMIT: usize = 1 << 10;
 
 /// Everything that the handlers need.
 pub(crate) struct App {
@@ -56,6 +65,8 @@ pub(crate) struct App {
     pub(crate) messages: Messages,
     pub(crate) decisions: Log,
     pub(crate) surroundings: Surroundings,
+    pub(crate) usage: Arc<ApiUsage>,
+    pub(crate) frames: StatusFrames,
 }
 
 #[derive(OpenApi)]
@@ -81,7 +92,12 @@ impl utoipa::Modify for Token {
 }
 
 fn router(app: Arc<App>) -> Router {
-    let guarded = OpenApiRouter::with_openapi(Document::openapi())
+    let documents = OpenApiRouter::new()
+        .routes(routes!(changes::apply))
+        .routes(routes!(changes::change))
+        .routes(routes!(drafts::edit))
+        .layer(DefaultBodyLimit::max(DOCUMENT_LIMIT));
+    let guarded = OpenApiRouter::new()
         .routes(routes!(look::status))
         .routes(routes!(look::explain))
         .routes(routes!(look::events))
@@ -90,11 +106,8 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(things::list))
         .routes(routes!(things::show))
         .routes(routes!(things::machines))
-        .routes(routes!(changes::apply))
-        .routes(routes!(changes::change))
         .routes(routes!(drafts::list, drafts::begin))
         .routes(routes!(drafts::review, drafts::discard))
-        .routes(routes!(drafts::edit))
         .routes(routes!(drafts::deploy))
         .routes(routes!(drafts::rebase))
         .routes(routes!(drafts::revisions))
@@ -112,18 +125,30 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(messages::sent))
         .routes(routes!(messages::try_out))
         .routes(routes!(stream::stream))
+        .layer(DefaultBodyLimit::max(BODY_LIMIT))
+        .merge(documents)
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
-    let open = OpenApiRouter::new().routes(routes!(auth::log_in, auth::log_out));
-    let (api, document) =
-        OpenApiRouter::new().nest("/api/v1", open).nest("/api/v1", guarded).split_for_parts();
+    let open = OpenApiRouter::new()
+        .routes(routes!(auth::log_in, auth::log_out))
+        .layer(DefaultBodyLimit::max(SESSION_LIMIT));
+    let (api, document) = OpenApiRouter::with_openapi(Document::openapi())
+        .nest("/api/v1", open)
+        .nest("/api/v1", guarded)
+        .split_for_parts();
+    // Written once; every answer shares its bytes.
+    let document = Bytes::from(document.to_json().expect("an OpenAPI document is JSON"));
+    let answer = move || {
+        let document = document.clone();
+        async move { ([(CONTENT_TYPE, "application/json")], document) }
+    };
     let with_document = Router::new()
-        .route("/api/v1/openapi.json", get(|| async move { Json(document) }))
+        .route("/api/v1/openapi.json", get(answer))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
     api.merge(with_document)
         .route("/api/{*rest}", axum::routing::any(problem::no_such_call))
         .method_not_allowed_fallback(problem::wrong_method)
         .fallback(console::file)
-        .layer(axum::extract::DefaultBodyLimit::max(LARGEST_BODY))
+        .layer(DefaultBodyLimit::max(BODY_LIMIT))
         .layer(middleware::from_fn(safe_fields))
         .with_state(app)
 }
@@ -151,12 +176,7 @@ async fn safe_fields(request: Request, next: Next) -> Response {
 }
 
 /// Serves the API until `ends` says so.
-pub(crate) async fn serve(listener: TcpListener, app: Arc<App>, mut ends: watch::Receiver<bool>) {
-    let told = async move {
-        let _ = ends.wait_for(|end| *end).await;
-    };
-    let served = axum::serve(listener, router(app)).with_graceful_shutdown(told).await;
-    if let Err(error) = served {
-        tracing::error!(%error, "the API ended");
-    }
+pub(crate) async fn serve(listener: TcpListener, app: Arc<App>, ends: watch::Receiver<bool>) {
+    let usage = Arc::clone(&app.usage);
+    server::serve(listener, router(app), usage, ends).await;
 }

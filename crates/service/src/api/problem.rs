@@ -1,6 +1,7 @@
 //! Errors as problem documents (RFC 9457), and extractors that answer with them.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use axum::Json;
 use axum::extract::rejection::{JsonRejection, PathRejection, QueryRejection};
@@ -17,10 +18,14 @@ use serde::de::DeserializeOwned;
 use utoipa::IntoResponses;
 use utoipa::openapi::{ContentBuilder, Ref, RefOr, Response, ResponseBuilder};
 
+use super::ApiUsage;
 use crate::controller::{DutyError, FailbackError, NoFrontend, Stopping};
 use crate::deploy::ApplyError;
 use crate::drafts::DraftError;
 use crate::trials::TrialError;
+
+/// How long a client may take to send the body of a call.
+const BODY_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// An error on its way to the caller.
 #[derive(Debug)]
@@ -55,6 +60,14 @@ impl ApiError {
         let detail = "Send the token as `Authorization: Bearer ...`, or log in to the console. The first token is in \
                       the file first-token in the service's state folder.";
         Self::new(StatusCode::UNAUTHORIZED, "token", "A token is needed", detail)
+    }
+
+    pub(super) fn too_many_streams(usage: &ApiUsage) -> Self {
+        let detail = format!(
+            "{} event streams are open, as many as api_streams allows. Close some, or raise it and restart.",
+            usage.streams()
+        );
+        Self::new(StatusCode::TOO_MANY_REQUESTS, "too-many-streams", "Too many event streams", detail)
     }
 
     pub(super) fn unknown(detail: impl ToString) -> Self {
@@ -231,7 +244,7 @@ macro_rules! problems {
 
 problems! {
     /// Of calls that only look.
-    Looking: 400 "The call is wrong", 401 "A token is needed", 503 "The database is away, or the service is stopping"
+    Looking: 400 "The call is wrong", 401 "A token is needed", 429 "Too many event streams", 503 "The database is away, or the service is stopping"
 }
 problems! {
     /// Of calls that look for something by its name.
@@ -258,7 +271,15 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
     type Rejection = ApiError;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
-        let read = Json::<T>::from_request(request, state).await;
+        let reading = Json::<T>::from_request(request, state);
+        let Ok(read) = tokio::time::timeout(BODY_TIMEOUT, reading).await else {
+            return Err(ApiError::new(
+                StatusCode::REQUEST_TIMEOUT,
+                "slow-body",
+                "The body took too long",
+                format!("The body of a call has to be here within {} s.", BODY_TIMEOUT.as_secs()),
+            ));
+        };
         read.map(|Json(body)| Self(body)).map_err(|rejection: JsonRejection| {
             ApiError::new(
                 rejection.status(),

@@ -1,28 +1,107 @@
 //! The live stream: server-sent events.
 
+use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
+use std::time::Duration;
 
+use axum::body::Body;
 use axum::extract::State;
-use axum::response::sse::{Event, KeepAlive, Sse};
-use futures_util::Stream;
-use futures_util::stream::{self, StreamExt};
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
+use bytes::Bytes;
+use futures_util::stream;
 use merismos_api::StreamMessage;
 use merismos_core::name::Name;
 use serde::Deserialize;
-use tokio_stream::wrappers::BroadcastStream;
+use tokio::sync::broadcast::error::RecvError;
+use tokio::sync::{Mutex, broadcast, watch};
+use tokio::time::{Interval, MissedTickBehavior, interval};
 use utoipa::IntoParams;
 
 use super::App;
 use super::problem::{ApiError, InQuery, Looking};
-use crate::controller::Detail;
+use super::server::StreamCount;
+use crate::controller::{Controller, Detail, Stopping};
+use crate::journal::{StatusFrame, Told};
+
+/// How often a stream on which nothing happens gets a comment, so that a client which is gone is noticed.
+const COMMENT_EVERY: Duration = Duration::from_secs(15);
+/// How old a status may be that a new stream begins with.
+const FRESH: Duration = Duration::from_secs(1);
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(super) struct StreamQuery {
     /// Show the servers of this pool one by one, also when there are very many.
+    #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
     pool: Option<String>,
+}
+
+/// Statuses that were made for streams, each once for all who look at the same pool.
+#[derive(Debug, Default)]
+pub(crate) struct StatusFrames {
+    /// By the pool that is looked at. Held while a status is made, so that whoever wants the same one waits for it.
+    made: Mutex<BTreeMap<Option<Name>, StatusFrame>>,
+}
+
+impl StatusFrames {
+    /// The status of that number or newer, with the servers of `pool`.
+    async fn get(
+        &self,
+        controller: &Controller,
+        pool: Option<&Name>,
+        number: u64,
+    ) -> Result<Bytes, Stopping> {
+        let mut made = self.made.lock().await;
+        made.retain(|_, known| known.number >= number && known.made.elapsed() < FRESH);
+        if let Some(known) = made.get(&pool.cloned()) {
+            return Ok(known.frame.clone());
+        }
+        let status = controller.status(Detail::Short(pool.cloned())).await?;
+        let new = StatusFrame::new(number, Box::new(status));
+        let frame = new.frame.clone();
+        made.insert(pool.cloned(), new);
+        Ok(frame)
+    }
+}
+
+/// What a stream needs while it lasts.
+struct Watcher {
+    app: Arc<App>,
+    pool: Option<Name>,
+    told: broadcast::Receiver<Told>,
+    status: watch::Receiver<Option<StatusFrame>>,
+    comments: Interval,
+    _count: StreamCount,
+}
+
+impl Watcher {
+    /// What comes next; `None` when the service stops.
+    async fn next(&mut self) -> Option<Bytes> {
+        loop {
+            tokio::select! {
+                told = self.told.recv() => match told {
+                    Ok(told) => return Some(told.frame),
+                    // A watcher that was too slow misses events; the page asks for them when it is back.
+                    Err(RecvError::Lagged(_)) => {}
+                    Err(RecvError::Closed) => return None,
+                },
+                changed = self.status.changed() => {
+                    changed.ok()?;
+                    let newest = self.status.borrow_and_update().clone()?;
+                    // What goes to everyone leaves out what this watcher looks at.
+                    let Some(pool) = self.pool.as_ref().filter(|_| newest.shortened) else {
+                        return Some(newest.frame);
+                    };
+                    let own = self.app.frames.get(&self.app.controller, Some(pool), newest.number).await;
+                    return Some(own.unwrap_or(newest.frame));
+                }
+                _ = self.comments.tick() => return Some(Bytes::from_static(b":\n\n")),
+            }
+        }
+    }
 }
 
 /// What happens, as it happens: the status at once and each second, events, and trials as they go on.
@@ -33,29 +112,22 @@ pub(super) struct StreamQuery {
 pub(super) async fn stream(
     State(app): State<Arc<App>>,
     InQuery(query): InQuery<StreamQuery>,
-) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
-    let messages = BroadcastStream::new(app.journal.watch());
+) -> Result<Response, ApiError> {
+    let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let pool = query.pool.map(|pool| pool.parse::<Name>()).transpose().map_err(ApiError::bad_request)?;
-    let first = StreamMessage::Status(Box::new(app.controller.status(Detail::Short(pool.clone())).await?));
-    // A watcher that was too slow misses messages; the next status, a second later, has all that is so.
-    let messages = messages.filter_map(|message| std::future::ready(message.ok()));
-    let messages = messages.then(move |message| {
-        let (controller, pool) = (app.controller.clone(), pool.clone());
-        async move {
-            match (message, pool) {
-                // What goes to everyone leaves out what this watcher looks at.
-                (StreamMessage::Status(status), Some(pool)) if status.shortened => {
-                    let own = controller.status(Detail::Short(Some(pool))).await;
-                    StreamMessage::Status(own.map_or(status, Box::new))
-                }
-                (message, _) => message,
-            }
-        }
+    let (told, mut status) = (app.journal.watch(), app.journal.watch_status());
+    let number = status.borrow_and_update().as_ref().map_or(0, |newest| newest.number);
+    let first = app.frames.get(&app.controller, pool.as_ref(), number).await?;
+    let mut comments = interval(COMMENT_EVERY);
+    comments.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    comments.reset();
+    let watcher = Watcher { app, pool, told, status, comments, _count: count };
+    let frames = stream::unfold((Some(first), watcher), async |(first, mut watcher)| {
+        let frame = match first {
+            Some(first) => first,
+            None => watcher.next().await?,
+        };
+        Some((Ok::<_, Infallible>(frame), (None, watcher)))
     });
-    let all = stream::iter([first]).chain(messages);
-    let events = all.map(|message| {
-        let event = Event::default().event(message.name());
-        Ok(event.json_data(&message).unwrap_or_else(|error| Event::default().comment(error.to_string())))
-    });
-    Ok(Sse::new(events).keep_alive(KeepAlive::default()))
+    Ok(([(CONTENT_TYPE, "text/event-stream")], Body::from_stream(frames)).into_response())
 }

@@ -20,7 +20,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
-use merismos_api::{ExplainAnswer, Probes, Status, StreamMessage};
+use merismos_api::{ExplainAnswer, Probes, Status};
 use merismos_core::config::Checked;
 use merismos_core::config::found::Found;
 use merismos_core::duty::{Duty, Order, Refusal};
@@ -357,8 +357,8 @@ async fn serve(
 }
 
 fn tell_status(state: &State) {
-    if state.journal.is_watched() {
-        state.journal.tell(StreamMessage::Status(Box::new(state.status(&Detail::Short(None)))));
+    if state.journal.is_status_watched() {
+        state.journal.tell_status(Box::new(state.status(&Detail::Short(None))));
     }
 }
 

@@ -36,6 +36,7 @@ use super::history::{History, after};
 use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View};
+use crate::api::ApiUsage;
 use crate::clock::wall;
 use crate::journal::Journal;
 use crate::messages::Messages;
@@ -104,6 +105,7 @@ pub(crate) struct Start {
     pub(crate) messages: Messages,
     /// How many nodes share the database.
     pub(crate) nodes: Arc<AtomicU64>,
+    pub(crate) api_usage: Arc<ApiUsage>,
     pub(crate) prober: Prober,
     pub(crate) lookups: Lookups,
     pub(crate) found: BTreeMap<String, BTreeSet<FoundServer>>,
@@ -123,6 +125,7 @@ pub(crate) struct State {
     pub(super) nodes: Arc<AtomicU64>,
     /// Pools that had an eligible server and have none now.
     pub(super) emptied: BTreeSet<Name>,
+    pub(super) api_usage: Arc<ApiUsage>,
     pub(super) prober: Prober,
     pub(super) journal: Journal,
     pub(super) cells: Cells,
@@ -197,6 +200,7 @@ impl State {
             messages: start.messages,
             nodes: start.nodes,
             emptied: BTreeSet::new(),
+            api_usage: start.api_usage,
             prober: start.prober,
             lookups: start.lookups,
             found: start.found.into_iter().filter_map(|(key, it)| Some((lookup_id(&key)?, it))).collect(),

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use merismos_api::{EventKind, Happening, StreamMessage, Trial, TrialRequest, TrialState};
+use merismos_api::{EventKind, Happening, Trial, TrialRequest, TrialState};
 use merismos_core::name::{Name, NameError};
 use merismos_core::proof::{Verdict, tally};
 use merismos_load::{Plan, Seen};
@@ -22,7 +22,7 @@ use self::expected::{Sightings, Versions, join};
 pub(crate) use self::order::OrderError;
 use crate::clock::wall;
 use crate::controller::{Controller, Ground, NoFrontend, Stopping};
-use crate::journal::Journal;
+use crate::journal::{Journal, Told};
 
 /// How many trials may run at the same time.
 const MOST_RUNNING: usize = 4;
@@ -178,7 +178,7 @@ impl Trials {
 
     fn tell(&self, trial: &Trial) {
         self.with(|known| known.insert(trial.id, trial.clone()));
-        self.journal.tell(StreamMessage::Trial(Box::new(trial.clone())));
+        self.journal.tell_trial(trial);
     }
 
     fn finish(&self, trial: Trial) {
@@ -206,14 +206,14 @@ impl Trials {
 /// Takes over what happened to the pool since the last call.
 fn collect(
     happened: &mut Vec<Happening>,
-    facts: &mut broadcast::Receiver<StreamMessage>,
+    facts: &mut broadcast::Receiver<Told>,
     pools: &[Name],
     began: merismos_core::time::Wall,
 ) {
     loop {
         let event = match facts.try_recv() {
-            Ok(StreamMessage::Event(event)) => event,
-            Ok(StreamMessage::Status(_) | StreamMessage::Trial(_)) | Err(TryRecvError::Lagged(_)) => continue,
+            Ok(Told { event: Some(event), .. }) => event,
+            Ok(Told { event: None, .. }) | Err(TryRecvError::Lagged(_)) => continue,
             Err(TryRecvError::Empty | TryRecvError::Closed) => return,
         };
         let concerns = match event.kind {
@@ -226,7 +226,7 @@ fn collect(
         };
         if concerns {
             let after_ms = event.at.since(began).as_millis() as u64;
-            happened.push(Happening { after_ms, subject: event.subject, says: event.says });
+            happened.push(Happening { after_ms, subject: event.subject.clone(), says: event.says.clone() });
         }
     }
 }

@@ -10,6 +10,7 @@ mod changes;
 mod checks;
 mod command_line;
 mod console;
+mod control_side;
 mod database;
 mod dealing;
 mod desk;

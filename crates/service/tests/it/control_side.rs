@@ -1,0 +1,123 @@
+//! What the control side bounds: connections, streams, bodies, waiting, and the memory of each.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::time::{Duration, Instant};
+
+use reqwest::StatusCode;
+
+use crate::harness::{Database, PATIENCE, Service, until};
+
+const MOST_OF_AN_IDLE_CONNECTION: u64 = 48 << 10;
+const MOST_OF_A_STREAM: u64 = 64 << 10;
+
+/// The bytes of the service's own that are in memory.
+fn resident(service: &Service) -> u64 {
+    let text = std::fs::read_to_string(format!("/proc/{}/statm", service.pid())).unwrap();
+    let pages: Vec<u64> = text.split_whitespace().map(|word| word.parse().unwrap()).collect();
+    (pages[1] - pages[2]) * 4_096
+}
+
+fn connect(service: &Service) -> TcpStream {
+    let stream = TcpStream::connect(service.api).unwrap();
+    stream.set_read_timeout(Some(PATIENCE)).unwrap();
+    stream
+}
+
+/// Sends a request whose connection stays, and reads until the answer has `part`.
+fn ask(stream: &mut TcpStream, head: &str, part: &str) {
+    stream.write_all(head.as_bytes()).unwrap();
+    let (mut seen, mut bytes) = (String::new(), [0; 16 << 10]);
+    while !seen.contains(part) {
+        let count = stream.read(&mut bytes).unwrap();
+        assert!(count > 0, "the connection ended: {seen}");
+        seen.push_str(&String::from_utf8_lossy(&bytes[..count]));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn idle_connections_and_streams_are_cheap_and_their_memory_comes_back() {
+    let limits = ["--api-connections", "700", "--api-connections-per-address", "700"];
+    let service = Service::bare_with(Database::shared(), &["gull"], &limits).await;
+    let head = "GET /api/v1/status HTTP/1.1\r\nHost: a\r\n\r\n";
+    // The first few pay for what all share.
+    let mut first: Vec<TcpStream> = (0..20).map(|_| connect(&service)).collect();
+    first.iter_mut().for_each(|stream| ask(stream, head, "401"));
+    let before = resident(&service);
+    let mut idle: Vec<TcpStream> = (0..400).map(|_| connect(&service)).collect();
+    idle.iter_mut().for_each(|stream| ask(stream, head, "401"));
+    let each = resident(&service).saturating_sub(before) / 400;
+    assert!(each < MOST_OF_AN_IDLE_CONNECTION, "{each} bytes for each idle connection");
+    drop((first, idle));
+    until("they have left", async || service.status().await.node.api_connections < 10).await;
+
+    let head = format!(
+        "GET /api/v1/stream HTTP/1.1\r\nHost: a\r\nAuthorization: Bearer {}\r\n\r\n",
+        service.token()
+    );
+    let before = resident(&service);
+    let mut streams: Vec<TcpStream> = (0..400).map(|_| connect(&service)).collect();
+    streams.iter_mut().for_each(|stream| ask(stream, &head, "event: status"));
+    // None of them reads on, and statuses are made each second.
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    let node = service.status().await.node;
+    assert_eq!(node.api_streams, 400);
+    let each = resident(&service).saturating_sub(before) / 400;
+    assert!(each < MOST_OF_A_STREAM, "{each} bytes for each stream");
+    drop(streams);
+    until("the streams have ended", async || service.status().await.node.api_streams == 0).await;
+    let begin = Instant::now();
+    until("their memory is back", async || resident(&service) < before + (16 << 20)).await;
+    assert!(begin.elapsed() < Duration::from_secs(30));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn connections_and_streams_beyond_their_limits_are_turned_away_and_counted() {
+    let limits = ["--api-connections-per-address", "8", "--api-streams", "2"];
+    let service = Service::bare_with(Database::shared(), &["gull"], &limits).await;
+    let mut kept: Vec<TcpStream> = (0..8).map(|_| connect(&service)).collect();
+    let head = "GET / HTTP/1.1\r\nHost: a\r\n\r\n";
+    kept.iter_mut().for_each(|stream| ask(stream, head, "</html>"));
+    let mut refused = connect(&service);
+    let _ = refused.write_all(head.as_bytes());
+    let ended = refused.read(&mut [0; 100]);
+    assert!(
+        matches!(ended, Ok(0)) || ended.is_err_and(|it| it.kind() == std::io::ErrorKind::ConnectionReset)
+    );
+    kept.truncate(2);
+    until("there is room again", async || service.client().status().await.is_ok()).await;
+    assert!(service.status().await.node.api_turned_away >= 1);
+
+    let url = format!("{}/api/v1/stream", service.url());
+    let stream = async || {
+        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        client.get(&url).bearer_auth(service.token()).send().await.unwrap()
+    };
+    let (first, second) = (stream().await, stream().await);
+    assert_eq!((first.status(), second.status()), (StatusCode::OK, StatusCode::OK));
+    let third = stream().await;
+    assert_eq!(third.status(), StatusCode::TOO_MANY_REQUESTS);
+    assert!(third.text().await.unwrap().contains("api_streams"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn bodies_are_bounded_by_what_the_call_needs() {
+    let service = Service::bare(Database::shared(), &["gull"]).await;
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    for (path, size, status) in
+        [("session", 2_000, 413), ("trials", 100_000, 413), ("apply", 100_000, 422), ("apply", 17 << 20, 413)]
+    {
+        let body = serde_json::json!({ "token": "x".repeat(size), "text": "x" });
+        let request = client.post(format!("{}/api/v1/{path}", service.url())).bearer_auth(service.token());
+        // A body that is too large may be refused before all of it was sent.
+        match request.json(&body).send().await {
+            Ok(response) => assert_eq!(response.status().as_u16(), status, "{path} with {size} bytes"),
+            Err(error) => assert!(status == 413 && error.is_request(), "{path}: {error:?}"),
+        }
+    }
+    let mut long_head = connect(&service);
+    long_head.write_all(format!("GET /{} HTTP/1.1\r\n", "x".repeat(100 << 10)).as_bytes()).unwrap();
+    let mut answer = Vec::new();
+    let _ = long_head.read_to_end(&mut answer);
+    assert!(answer.is_empty() || answer.starts_with(b"HTTP/1.1 4"), "{}", String::from_utf8_lossy(&answer));
+}
