@@ -142,6 +142,9 @@ pub struct Review {
     pub touched: Vec<Touched>,
     /// What is allowed and probably not wanted; those that somebody has to accept come first.
     pub warnings: Vec<Warned>,
+    /// Whether the node's state file holds the new revision too; absent when none was made. Without it, a restart while the
+    /// database is away would run an older revision.
+    pub saved: Option<bool>,
     /// How long it took.
     pub took: Took,
 }
@@ -180,7 +183,9 @@ pub struct DutyAnswer {
     pub order: Order,
     /// Requests at the server right now.
     pub in_flight: u64,
-    /// Whether the database has it already; if not, it is kept in a file and follows when the database is back.
+    /// Whether the node's state file has it.
+    pub saved: bool,
+    /// Whether the database has it already; if not, it follows when the database is back.
     pub recorded: bool,
 }
 

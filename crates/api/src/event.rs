@@ -28,6 +28,8 @@ pub enum EventKind {
     Trial,
     /// A message to people could not be delivered.
     Message,
+    /// A token was made or taken back.
+    Token,
 }
 
 /// A dated fact worth keeping.

@@ -12,6 +12,7 @@ mod probe;
 mod problem;
 mod status;
 mod thing;
+mod token;
 mod trial;
 
 pub use change::{
@@ -29,4 +30,5 @@ pub use status::{
     PassedServer, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
 pub use thing::{HostView, Hosts, ThingView, Things};
+pub use token::{MadeToken, NewToken, TokenAnswer, TokenView, Tokens};
 pub use trial::{Happening, Trial, TrialRequest, TrialState, Trials};

@@ -54,6 +54,8 @@ pub struct Node {
     pub api_streams: u64,
     /// Connections and event streams of the API that were turned away since the start, because there were too many.
     pub api_turned_away: u64,
+    /// Calls and log-ins with a wrong token since the start.
+    pub wrong_tokens: u64,
 }
 
 /// The running revision.
@@ -79,6 +81,10 @@ pub struct Records {
     pub waiting: u64,
     /// Records that were lost because too many waited.
     pub lost: u64,
+    /// Records that the database refused for what they are; the service's log holds them.
+    pub refused: u64,
+    /// Which record was refused last, and why.
+    pub refused_why: Option<String>,
     /// Why the database does not take them.
     pub why: Option<String>,
 }

@@ -8,9 +8,9 @@ use std::time::Duration;
 
 use merismos_api::{
     ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts,
-    DutyAnswer, DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, NewDraft, Probes,
-    ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions, SentMessages, Status, ThingView,
-    Things, Trial, TrialRequest, Trials, TryAnswer, TryRequest,
+    DutyAnswer, DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, MadeToken, NewDraft,
+    NewToken, Probes, ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions, SentMessages,
+    Status, ThingView, Things, TokenAnswer, Tokens, Trial, TrialRequest, Trials, TryAnswer, TryRequest,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -114,6 +114,30 @@ impl Client {
         body: &impl Serialize,
     ) -> Result<T, ClientError> {
         self.call(self.request(method, path).json(body)).await
+    }
+
+    /// Every token, without the tokens themselves.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn tokens(&self) -> Result<Tokens, ClientError> {
+        self.get("/tokens").await
+    }
+
+    /// Makes a token.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn create_token(&self, name: &Name) -> Result<MadeToken, ClientError> {
+        self.write(Method::POST, "/tokens", &NewToken { name: name.clone() }).await
+    }
+
+    /// Takes a token back.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn revoke_token(&self, name: &Name) -> Result<TokenAnswer, ClientError> {
+        self.call(self.request(Method::DELETE, &format!("/tokens/{name}"))).await
     }
 
     /// Everything that is going on.

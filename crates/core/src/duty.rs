@@ -47,6 +47,9 @@ pub struct Order {
     pub reason: String,
     /// Who gave it.
     pub who: String,
+    /// Its place among all orders: of two for one server the one with the larger number counts, whatever the clocks said.
+    #[serde(default)]
+    pub number: u64,
     /// When it was given.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub at: Wall,

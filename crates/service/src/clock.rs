@@ -17,6 +17,11 @@ pub(crate) fn wall() -> Wall {
 pub(crate) struct Numbers(AtomicU64);
 
 impl Numbers {
+    /// From now on all are larger than this one.
+    pub(crate) fn not_before(&self, known: u64) {
+        self.0.fetch_max(known, Ordering::Relaxed);
+    }
+
     pub(crate) fn next(&self) -> u64 {
         let now = u64::try_from(wall().0).unwrap_or(0) << 10;
         let grown = |last: u64| Some(now.max(last + 1));
@@ -29,6 +34,15 @@ impl Numbers {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_clock_that_was_set_back_does_not_make_smaller_ones() {
+        let numbers = Numbers::default();
+        let ahead = (u64::try_from(wall().0).unwrap() + 3_600_000) << 10;
+        numbers.not_before(ahead);
+        numbers.not_before(5);
+        assert_eq!(numbers.next(), ahead + 1);
+    }
 
     #[test]
     fn numbers_grow_whatever_the_clock_does() {

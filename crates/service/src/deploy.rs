@@ -143,13 +143,16 @@ impl Deployer {
         }
         let commits = Instant::now();
         let next = Revision {
-            number: running + 1,
+            number: 0,
             document: checked.document().to_json(),
             author: proposal.author,
             note: going.note,
             at: wall(),
             accepted: review.warnings.iter().filter_map(|it| it.accepted.clone()).collect(),
-        };
+            digest: None,
+            parent: None,
+        }
+        .after(view.revision.as_deref());
         if let Err(error) = self.store.add_revision(&next).await {
             drop((binding, bound));
             return Err(self.not_recorded(error, running).await);
@@ -274,6 +277,7 @@ fn weigh(view: View, checked: Checked) -> Weighed {
         impact: impact(view.effective.document(), after.document(), &view.facts),
         touched: touched(&view, after.document()),
         warnings: Vec::new(),
+        saved: None,
         took: Took::default(),
     };
     Weighed { view, checked, review }

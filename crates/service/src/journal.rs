@@ -169,6 +169,7 @@ fn kind_word(kind: EventKind) -> &'static str {
         EventKind::Node => "node",
         EventKind::Trial => "trial",
         EventKind::Message => "message",
+        EventKind::Token => "token",
     }
 }
 
@@ -184,6 +185,7 @@ pub(crate) fn from_store(event: StoredEvent) -> Event {
         EventKind::Node,
         EventKind::Trial,
         EventKind::Message,
+        EventKind::Token,
     ];
     let kind = kinds.into_iter().find(|kind| kind_word(*kind) == event.kind).unwrap_or(EventKind::Node);
     Event { id: event.id, at: event.at, kind, subject: event.subject, says: event.says, detail: event.detail }

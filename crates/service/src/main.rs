@@ -17,6 +17,7 @@ mod messages;
 mod run;
 mod settings;
 mod trials;
+mod troubles;
 mod words;
 
 use std::io::IsTerminal;

@@ -2,7 +2,7 @@
 
 use std::fs::{DirBuilder, File};
 use std::io;
-use std::os::unix::fs::DirBuilderExt;
+use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
@@ -13,24 +13,24 @@ use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
 use merismos_plane::lookup::Lookups;
 use merismos_plane::probe::{Prober, Surroundings};
-use merismos_store::copy::CopyError;
 use merismos_store::outbox::Outbox;
-use merismos_store::{Store, StoreError, Token};
+use merismos_store::{Store, StoreError};
 use serde_json::json;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::{mpsc, watch};
 
-use crate::access::{self, Access, AccessError};
+use crate::access::{self, Access, Guesses, SecretError};
 use crate::api::{self, ApiUsage, App, StatusFrames};
 use crate::controller::{Controller, Start, State};
 use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
-use crate::keeper::{self, Keeper, Known};
+use crate::keeper::{self, Keeper, Known, LoadError};
 use crate::messages::Messages;
 use crate::settings::Settings;
 use crate::trials::Trials;
+use crate::troubles::{TroubleKind, Troubles};
 
 /// How many probe reports may wait for the controller.
 const REPORTS: usize = 4_096;
@@ -38,6 +38,10 @@ const REPORTS: usize = 4_096;
 const LOOKUPS: usize = 256;
 /// How long the last records may take on their way to the database when the service ends.
 const LAST_RECORDS: Duration = Duration::from_secs(3);
+/// How long after a failure it is tried again to settle what the database and this node know.
+const SETTLED_AGAIN_AFTER: Duration = Duration::from_secs(2);
+/// How often nodes learn of each other's tokens.
+const TOKENS_SHARED_EVERY: Duration = Duration::from_secs(30);
 /// How long open API connections may take to end.
 const API_GRACE: Duration = Duration::from_secs(2);
 
@@ -55,9 +59,9 @@ pub(crate) enum RunError {
     #[error(transparent)]
     Store(#[from] StoreError),
     #[error(transparent)]
-    Copy(#[from] CopyError),
+    Load(#[from] LoadError),
     #[error(transparent)]
-    Access(#[from] AccessError),
+    Secret(#[from] SecretError),
     #[error(transparent)]
     Plane(#[from] merismos_plane::StartError),
     #[error("the recorded revision {number} does not pass this release's checks: {}", .problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
@@ -67,7 +71,7 @@ pub(crate) enum RunError {
     #[error("the probes' thread can't be started")]
     Probes(#[source] io::Error),
     #[error("the load clients' thread can't be started")]
-    Load(#[source] io::Error),
+    LoadClients(#[source] io::Error),
 }
 
 /// Makes the state folder, and locks it against a second service.
@@ -103,7 +107,7 @@ pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
         .thread_name("load")
         .enable_all()
         .build()
-        .map_err(RunError::Load)?;
+        .map_err(RunError::LoadClients)?;
     let ended = serve(&settings, listener, &mut stop, load.handle().clone()).await;
     // However it ended: a task must not wait for the threads of another runtime.
     load.shutdown_background();
@@ -161,12 +165,11 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let surroundings = Surroundings { command_folder: settings.command_folder.clone() };
     let store = Store::new(&settings.database)?;
     let copy_file = settings.state_folder.join("copy.json");
-    let (known, failure) = keeper::load(&store, &copy_file).await?;
-    if let Some(error) = failure.filter(|error| !error.is_away()) {
-        return Err(error.into());
-    }
+    let troubles = Troubles::default();
+    warn_of_exposure(settings, &troubles);
+    let known = keeper::load(&store, &copy_file, &troubles).await?;
     let Known { revision, duties, mut tokens, copy } = known;
-    let first = access::first_token(&settings.state_folder)?;
+    let first = access::first_token(&settings.state_folder, &tokens, &troubles)?;
     if !tokens.iter().any(|token| token.hash == first.hash) {
         tokens.push(first);
     }
@@ -183,20 +186,22 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
-    let pin_key = access::pin_key(&settings.state_folder)?;
+    let pin_key = access::pin_key(&settings.state_folder, &troubles)?;
     let plane = Plane::start(settings.workers, pin_key.clone())?;
     let decisions = plane.decisions();
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),
-        access::node_id(&settings.state_folder)?,
+        access::node_id(&settings.state_folder, &troubles)?,
         Arc::clone(&nodes),
     ));
     let (messages, messenger) = Messages::new();
-    let usage = ApiUsage::new(settings.api_limits);
+    let (usage, guesses) = (ApiUsage::new(settings.api_limits), Guesses::default());
     let state = State::new(Start {
         plane,
         api_usage: Arc::clone(&usage),
+        guesses: guesses.clone(),
+        troubles: troubles.clone(),
         messages: messages.clone(),
         nodes,
         prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
@@ -208,8 +213,9 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         known_health: copy.health,
         pin_key,
         holds: copy.tiers.into_iter().filter_map(|(pool, hold)| Some((pool.parse().ok()?, hold))).collect(),
-        copy_is_old,
+        copy_is_old: copy_is_old.clone(),
     });
+    let access = Access::new(tokens, copy.sessions, settings.session_limits, copy_is_old.clone());
     let controller = Controller::start(state, reported, looked_up);
     let deployer = Arc::new(Deployer::new(controller.clone(), store.clone(), surroundings.clone()));
     if let (Some(revision), Some(checked)) = (revision, checked) {
@@ -225,9 +231,13 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         };
         let _ = controller.run(revision, checked, bound).await;
     }
-    let keeper = Keeper::start(controller.clone(), tokens.clone(), copy_file, changed);
+    let watchers = (troubles.clone(), journal.clone());
+    let keeper = Keeper::start(controller.clone(), access.clone(), copy_file, changed, watchers);
+    // What this start made, a first token among it, is in the state file from the start on.
+    copy_is_old.send_modify(|changes| *changes += 1);
     tokio::spawn(messenger.run(journal.clone(), store.clone()));
-    follow_database(&store, &controller, &deployer, &journal, tokens.clone());
+    follow_database(&store, &controller, &deployer, &journal, (&access, &troubles));
+    tokio::spawn(share_tokens(store.clone(), access.clone()));
     let drafts = Drafts::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = Trials::new(controller.clone(), journal.clone(), store.clone(), load);
     let app = Arc::new(App {
@@ -237,7 +247,8 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         journal: journal.clone(),
         store: store.clone(),
         keeper: keeper.clone(),
-        access: Access::new(tokens),
+        access,
+        guesses,
         trials,
         messages,
         decisions,
@@ -246,6 +257,45 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         frames: StatusFrames::default(),
     });
     Ok(Parts { controller, journal, store, keeper, app })
+}
+
+/// Notes what lets others in who should not be: a state folder that others can read, and an API that can be reached from
+/// elsewhere without encryption.
+fn warn_of_exposure(settings: &Settings, troubles: &Troubles) {
+    let folder = &settings.state_folder;
+    let mode = std::fs::metadata(folder).map_or(0, |it| it.permissions().mode() & 0o777);
+    if mode & 0o077 != 0 {
+        let message = format!(
+            "others can get into the state folder {} (mode {mode:o}), which holds secrets: `chmod 700` it, and restart",
+            folder.display()
+        );
+        tracing::warn!("{message}");
+        troubles.set(TroubleKind::StateFolder, message);
+    }
+    let address = settings.api_listen;
+    if !address.ip().is_loopback() {
+        let message = format!(
+            "the API listens on {address} without encryption: tokens can be read on the way. Listen on loopback and come by SSH"
+        );
+        tracing::warn!("{message}");
+        troubles.set(TroubleKind::PlainApi, message);
+    }
+}
+
+/// Writes from time to time when tokens were used, and learns which other nodes have made or taken back.
+async fn share_tokens(store: Store, access: Access) {
+    let mut written = Vec::new();
+    loop {
+        tokio::time::sleep(TOKENS_SHARED_EVERY).await;
+        // While the database is away nothing is lost: it is tried again.
+        let Ok(recorded) = store.tokens().await else { continue };
+        access.join(&recorded);
+        let tokens = access.tokens();
+        for token in tokens.iter().filter(|token| !written.contains(*token)) {
+            let _ = store.put_token(token).await;
+        }
+        written = tokens;
+    }
 }
 
 /// Says from time to time that this node is there, and learns how many there are.
@@ -265,7 +315,7 @@ fn follow_database(
     controller: &Controller,
     deployer: &Arc<Deployer>,
     journal: &Journal,
-    tokens: Vec<Token>,
+    (access, troubles): (&Access, &Troubles),
 ) {
     // One word at a time is enough: settling looks at everything anyway.
     let (settle, mut wanted) = mpsc::channel::<()>(1);
@@ -282,10 +332,18 @@ fn follow_database(
         }
     }));
     let (store, controller, deployer) = (store.clone(), controller.clone(), Arc::clone(deployer));
+    let (access, troubles, journal) = (access.clone(), troubles.clone(), journal.clone());
     tokio::spawn(async move {
         while wanted.recv().await.is_some() {
-            if let Err(error) = keeper::reconcile(&store, &controller, &deployer, &tokens).await {
-                tracing::warn!(%error, "what the database has was not settled; it is when it is back");
+            let mut said = false;
+            while let Err(error) =
+                keeper::reconcile(&store, &controller, &deployer, &access, (&troubles, &journal)).await
+            {
+                if !said {
+                    tracing::warn!(%error, "what the database has was not settled; it is tried again until it is");
+                    said = true;
+                }
+                tokio::time::sleep(SETTLED_AGAIN_AFTER).await;
             }
         }
     });

@@ -9,6 +9,7 @@ use merismos_core::units::Span;
 use merismos_plane::probe::AT_ONCE;
 use serde::Deserialize;
 
+use crate::access::SessionLimits;
 use crate::api::ApiLimits;
 
 /// Merismos, a load-balancing service. Each setting may also stand in the environment or in the settings file.
@@ -51,6 +52,12 @@ pub(crate) struct Flags {
     /// Event streams of the API at once, at most; one more is answered 429 and counted [default: 512]
     #[arg(long, env = "MERISMOSD_API_STREAMS", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..=100_000))]
     api_streams: Option<u32>,
+    /// How long a session of the console lasts without a call [default: 12h]
+    #[arg(long, env = "MERISMOSD_SESSION_IDLE", value_name = "DURATION")]
+    session_idle: Option<Span>,
+    /// How long a session of the console lasts at most [default: 168h]
+    #[arg(long, env = "MERISMOSD_SESSION_LIFE", value_name = "DURATION")]
+    session_life: Option<Span>,
     /// What is logged: error, warn, info, debug, trace, or a filter by module [default: info]
     #[arg(long, env = "MERISMOSD_LOG", value_name = "FILTER")]
     log: Option<String>,
@@ -84,6 +91,8 @@ struct File {
     api_connections: Option<u32>,
     api_connections_per_address: Option<u32>,
     api_streams: Option<u32>,
+    session_idle: Option<Span>,
+    session_life: Option<Span>,
     log: Option<String>,
     log_format: Option<LogFormat>,
 }
@@ -100,6 +109,7 @@ pub(crate) struct Settings {
     pub(crate) command_folder: Option<PathBuf>,
     pub(crate) probes_at_once: usize,
     pub(crate) api_limits: ApiLimits,
+    pub(crate) session_limits: SessionLimits,
     pub(crate) log: String,
     pub(crate) log_format: LogFormat,
 }
@@ -151,6 +161,13 @@ impl Settings {
                         usual.connections_per_address,
                     ),
                     streams: limit(flags.api_streams.or(file.api_streams), usual.streams),
+                }
+            },
+            session_limits: {
+                let usual = SessionLimits::default();
+                SessionLimits {
+                    idle: flags.session_idle.or(file.session_idle).map_or(usual.idle, Span::get),
+                    life: flags.session_life.or(file.session_life).map_or(usual.life, Span::get),
                 }
             },
             log: flags.log.or(file.log).unwrap_or_else(|| "info".to_owned()),

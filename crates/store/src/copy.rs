@@ -1,9 +1,7 @@
 //! The copy: a file from which the service starts and serves when the database is away.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{File, OpenOptions};
-use std::io::{self, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use merismos_core::config::found::FoundServer;
@@ -13,6 +11,7 @@ use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 
+use crate::files::write_whole;
 use crate::{Revision, Token};
 
 /// Everything that the service needs to go on as it was.
@@ -26,12 +25,28 @@ pub struct Copy {
     pub health: BTreeMap<String, KnownHealth>,
     /// Who may use the API.
     pub tokens: Vec<Token>,
+    /// Who is logged in to the console of this node.
+    #[serde(default)]
+    pub sessions: Vec<Session>,
     /// What the lookups found last, by `pool/lookup`.
     #[serde(default)]
     pub found: BTreeMap<String, BTreeSet<FoundServer>>,
     /// The tiers that pools work on whose work does not go back by itself.
     #[serde(default)]
     pub tiers: BTreeMap<String, Hold>,
+}
+
+/// One log-in to the console.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Session {
+    /// The SHA-256 of its secret in hexadecimal.
+    pub hash: String,
+    /// The hash of the token that it was begun with; it ends with it.
+    pub token: String,
+    /// When it was begun.
+    pub at: Wall,
+    /// When it was used last.
+    pub used: Wall,
 }
 
 /// A server's health as it was seen last.
@@ -61,7 +76,7 @@ pub enum CopyError {
         source: io::Error,
     },
     /// The file holds something else.
-    #[error("{path} is not a copy that this release wrote ({source}); move it away to start without it", path = path.display())]
+    #[error("{path} is not a copy that this release wrote: {source}", path = path.display())]
     Content {
         /// The file.
         path: PathBuf,
@@ -92,16 +107,6 @@ pub fn write(path: &Path, copy: &Copy) -> Result<(), CopyError> {
     let wrong = |source| CopyError::File { path: path.to_owned(), source };
     let text = serde_json::to_vec(copy).map_err(|error| wrong(io::Error::other(error)))?;
     write_whole(path, &text).map_err(wrong)
-}
-
-fn write_whole(path: &Path, text: &[u8]) -> io::Result<()> {
-    let new = path.with_extension("new");
-    let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
-    file.write_all(text)?;
-    file.sync_all()?;
-    std::fs::rename(&new, path)?;
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    File::open(folder)?.sync_all()
 }
 
 #[cfg(test)]
@@ -135,7 +140,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("copy.json");
         std::fs::write(&path, "{").unwrap();
-        assert!(read(&path).unwrap_err().to_string().contains("move it away"));
+        assert!(matches!(read(&path), Err(CopyError::Content { .. })));
         assert!(write(&folder.path().join("none/copy.json"), &Copy::default()).is_err());
     }
 }

@@ -25,7 +25,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn duties(&self) -> Result<Vec<(PoolServer, Order)>, StoreError> {
-        let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, at FROM duty";
+        let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, number, at FROM duty";
         let rows = self.call(sqlx::query(query).fetch_all(&self.pool)).await?;
         let mut orders = Vec::new();
         for row in rows {
@@ -39,6 +39,7 @@ impl Store {
                 duty: duty(&word).ok_or_else(|| unreadable(format!("the duty {word:?}")))?,
                 reason: row.try_get("reason")?,
                 who: row.try_get("who")?,
+                number: row.try_get("number")?,
                 at: Wall(row.try_get("at")?),
             };
             orders.push((name, order));
@@ -51,19 +52,22 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn put_duty(&self, server: &PoolServer, order: &Order) -> Result<(), StoreError> {
-        // `at` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
+        // `number` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
         let upsert = sqlx::query(
-            "INSERT INTO duty (pool, server, duty, reason, who, at) VALUES (?, ?, ?, ?, ?, ?) \
+            "INSERT INTO duty (pool, server, duty, reason, who, at, number) VALUES (?, ?, ?, ?, ?, ?, ?) \
              ON DUPLICATE KEY UPDATE \
-             duty = IF(VALUES(at) >= at, VALUES(duty), duty), reason = IF(VALUES(at) >= at, VALUES(reason), reason), \
-             who = IF(VALUES(at) >= at, VALUES(who), who), at = GREATEST(VALUES(at), at)",
+             duty = IF(VALUES(number) >= number, VALUES(duty), duty), \
+             reason = IF(VALUES(number) >= number, VALUES(reason), reason), \
+             who = IF(VALUES(number) >= number, VALUES(who), who), \
+             at = IF(VALUES(number) >= number, VALUES(at), at), number = GREATEST(VALUES(number), number)",
         )
         .bind(server.pool.as_str())
         .bind(server.server.as_str())
         .bind(word(order.duty))
         .bind(&order.reason)
         .bind(&order.who)
-        .bind(order.at.0);
+        .bind(order.at.0)
+        .bind(order.number);
         self.call(upsert.execute(&self.pool)).await?;
         Ok(())
     }

@@ -22,6 +22,15 @@ pub struct StoredEvent {
     pub detail: serde_json::Value,
 }
 
+/// The longest subject that is kept, in characters.
+const LONGEST_SUBJECT: usize = 200;
+/// The longest text that is kept, in characters; each has 4 bytes at most.
+const LONGEST_TEXT: usize = 16_000;
+
+fn shortened(text: &str, longest: usize) -> String {
+    text.chars().take(longest).collect()
+}
+
 impl Store {
     /// Adds events in one step; those that are there already stay as they are.
     ///
@@ -31,15 +40,17 @@ impl Store {
         if events.is_empty() {
             return Ok(());
         }
-        let mut query = QueryBuilder::new("INSERT IGNORE INTO event (id, at, kind, subject, says, detail) ");
+        let mut query = QueryBuilder::new("INSERT INTO event (id, at, kind, subject, says, detail) ");
         query.push_values(events, |mut row, event| {
             row.push_bind(event.id)
                 .push_bind(event.at.0)
                 .push_bind(&event.kind)
-                .push_bind(&event.subject)
-                .push_bind(&event.says)
+                .push_bind(shortened(&event.subject, LONGEST_SUBJECT))
+                .push_bind(shortened(&event.says, LONGEST_TEXT))
                 .push_bind(event.detail.to_string());
         });
+        // What is there already stays; all other errors are errors, which IGNORE would hide.
+        query.push(" ON DUPLICATE KEY UPDATE id = event.id");
         self.call(query.build().execute(&self.pool)).await?;
         Ok(())
     }

@@ -11,6 +11,7 @@ mod drafts;
 mod duties;
 mod error;
 mod events;
+pub mod files;
 mod messages;
 mod nodes;
 pub mod outbox;

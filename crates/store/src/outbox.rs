@@ -22,6 +22,10 @@ pub struct Backlog {
     pub waiting: u64,
     /// Records that were dropped because too many waited.
     pub dropped: u64,
+    /// Records that the database refused for what they are; they are set aside.
+    pub refused: u64,
+    /// What it said of the last one, and which one that was.
+    pub refused_why: Option<String>,
     /// Why the last try failed; `None` while the database takes records.
     pub why: Option<String>,
 }
@@ -35,6 +39,8 @@ struct Queue {
     /// Only what is last known of each message matters.
     messages: BTreeMap<u64, StoredMessage>,
     dropped: u64,
+    refused: u64,
+    refused_why: Option<String>,
     why: Option<String>,
 }
 
@@ -72,7 +78,12 @@ impl Outbox {
 
     /// Adds an order.
     pub fn add_duty(&self, server: PoolServer, order: Order) {
-        self.queue().duties.insert(server, order);
+        let mut queue = self.queue();
+        let is_newer = queue.duties.get(&server).is_none_or(|waiting| waiting.number <= order.number);
+        if is_newer {
+            queue.duties.insert(server, order);
+        }
+        drop(queue);
         self.wake.notify_one();
     }
 
@@ -105,7 +116,13 @@ impl Outbox {
     pub fn backlog(&self) -> Backlog {
         let queue = self.queue();
         let waiting = queue.events.len() + queue.duties.len() + queue.trials.len() + queue.messages.len();
-        Backlog { waiting: waiting as u64, dropped: queue.dropped, why: queue.why.clone() }
+        Backlog {
+            waiting: waiting as u64,
+            dropped: queue.dropped,
+            refused: queue.refused,
+            refused_why: queue.refused_why.clone(),
+            why: queue.why.clone(),
+        }
     }
 
     /// Whether the database took records when it was last tried.
@@ -161,7 +178,8 @@ impl Outbox {
             (duty, events, queue.trials.front().cloned(), messages)
         };
         if let Some((server, order)) = duty {
-            store.put_duty(&server, &order).await?;
+            let written = store.put_duty(&server, &order).await;
+            self.or_set_aside(written, || format!("the order {} for {server}", order.duty))?;
             let mut queue = self.queue();
             if queue.duties.get(&server) == Some(&order) {
                 queue.duties.remove(&server);
@@ -170,30 +188,33 @@ impl Outbox {
         }
         if let Some(last) = events.last().map(|event| event.id) {
             match store.add_events(&events).await {
-                Err(StoreError::Refused(error)) => {
-                    tracing::error!(%error, "events could not be written; left out")
+                // One bad event must not take the others with it.
+                Err(StoreError::Refused(_)) if events.len() > 1 => {
+                    for event in &events {
+                        let written = store.add_events(std::slice::from_ref(event)).await;
+                        self.or_set_aside(written, || format!("an event of {}", event.subject))?;
+                    }
                 }
-                other => other?,
+                written => self.or_set_aside(written, || format!("an event of {}", events[0].subject))?,
             }
             self.queue().events.retain(|event| event.id > last);
             return Ok(true);
         }
         if let Some(trial) = trial {
-            match store.put_trial(&trial).await {
-                Err(StoreError::Refused(error)) => {
-                    tracing::error!(%error, "a trial could not be written; left out")
-                }
-                other => other?,
-            }
+            let written = store.put_trial(&trial).await;
+            self.or_set_aside(written, || format!("trial {}", trial.id))?;
             self.queue().trials.retain(|waiting| waiting.id != trial.id);
             return Ok(true);
         }
         if !messages.is_empty() {
             match store.put_messages(&messages).await {
-                Err(StoreError::Refused(error)) => {
-                    tracing::error!(%error, "messages could not be written; left out")
+                Err(StoreError::Refused(_)) if messages.len() > 1 => {
+                    for message in &messages {
+                        let written = store.put_messages(std::slice::from_ref(message)).await;
+                        self.or_set_aside(written, || format!("a message of {}", message.name))?;
+                    }
                 }
-                other => other?,
+                written => self.or_set_aside(written, || format!("a message of {}", messages[0].name))?,
             }
             let mut queue = self.queue();
             // What changed meanwhile is written once more.
@@ -201,5 +222,21 @@ impl Outbox {
             return Ok(true);
         }
         Ok(false)
+    }
+
+    /// Counts a record that the database refuses for what it is, and goes on with the next. It is in the log whole, so that it is
+    /// not lost.
+    fn or_set_aside(
+        &self,
+        written: Result<(), StoreError>,
+        what: impl FnOnce() -> String,
+    ) -> Result<(), StoreError> {
+        let Err(StoreError::Refused(error)) = written else { return written };
+        let what = what();
+        tracing::error!(%error, %what, "the database refused a record; it was set aside");
+        let mut queue = self.queue();
+        queue.refused += 1;
+        queue.refused_why = Some(format!("{what}: {error}"));
+        Ok(())
     }
 }

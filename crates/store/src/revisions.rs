@@ -3,6 +3,7 @@
 use merismos_core::config::Accepted;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 
@@ -24,6 +25,12 @@ pub struct Revision {
     /// The warnings that were accepted with it.
     #[serde(default)]
     pub accepted: Vec<Accepted>,
+    /// The SHA-256 of its content and of the digest before it, in hexadecimal; `None` for one of an older release.
+    #[serde(default)]
+    pub digest: Option<String>,
+    /// The digest of the revision that it follows.
+    #[serde(default)]
+    pub parent: Option<String>,
 }
 
 /// A revision without its document.
@@ -42,6 +49,48 @@ pub struct RevisionHead {
 }
 
 impl Revision {
+    /// Follows another revision: sets its number, its parent and its digest.
+    #[must_use]
+    pub fn after(mut self, before: Option<&Self>) -> Self {
+        self.number = before.map_or(0, |before| before.number) + 1;
+        self.parent = before.and_then(|before| before.digest.clone());
+        self.digest = Some(self.compute_digest());
+        self
+    }
+
+    fn compute_digest(&self) -> String {
+        let mut sha = Sha256::new();
+        // Each part is preceded by its length, so that no two revisions make the same bytes.
+        for part in [
+            self.number.to_string().as_str(),
+            self.parent.as_deref().unwrap_or_default(),
+            &self.document,
+            &self.author,
+            &self.note,
+            &self.at.0.to_string(),
+        ] {
+            sha.update((part.len() as u64).to_be_bytes());
+            sha.update(part.as_bytes());
+        }
+        sha.finalize().iter().map(|byte| format!("{byte:02x}")).collect()
+    }
+
+    /// Whether another record of the same number is of the same revision.
+    #[must_use]
+    pub fn is_same_as(&self, other: &Self) -> bool {
+        match (&self.digest, &other.digest) {
+            (Some(one), Some(other)) => one == other,
+            _ => self.document == other.document && self.at == other.at,
+        }
+    }
+
+    /// What tells it from another revision of the same number, for people: its number and the beginning of its digest.
+    #[must_use]
+    pub fn label(&self) -> String {
+        let digest = self.digest.as_ref().map(|digest| format!(" ({})", &digest[..8]));
+        format!("{}{}", self.number, digest.unwrap_or_default())
+    }
+
     /// The revision without its document.
     #[must_use]
     pub fn head(&self) -> RevisionHead {
@@ -68,7 +117,8 @@ fn head_from_row(row: &MySqlRow) -> Result<RevisionHead, sqlx::Error> {
 
 fn from_row(row: &MySqlRow) -> Result<Revision, sqlx::Error> {
     let RevisionHead { number, author, note, at, accepted } = head_from_row(row)?;
-    Ok(Revision { number, document: row.try_get("document")?, author, note, at, accepted })
+    let (digest, parent) = (row.try_get("digest")?, row.try_get("parent")?);
+    Ok(Revision { number, document: row.try_get("document")?, author, note, at, accepted, digest, parent })
 }
 
 impl Store {
@@ -78,7 +128,7 @@ impl Store {
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn latest_revision(&self) -> Result<Option<Revision>, StoreError> {
         let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
-                     CAST(accepted AS CHAR) AS accepted FROM revision ORDER BY number DESC LIMIT 1";
+                     CAST(accepted AS CHAR) AS accepted, digest, parent FROM revision ORDER BY number DESC LIMIT 1";
         let row = self.call(sqlx::query(query).fetch_optional(&self.pool)).await?;
         Ok(row.as_ref().map(from_row).transpose()?)
     }
@@ -89,7 +139,7 @@ impl Store {
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn revision(&self, number: u64) -> Result<Option<Revision>, StoreError> {
         let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
-                     CAST(accepted AS CHAR) AS accepted FROM revision WHERE number = ?";
+                     CAST(accepted AS CHAR) AS accepted, digest, parent FROM revision WHERE number = ?";
         let row = self.call(sqlx::query(query).bind(number).fetch_optional(&self.pool)).await?;
         Ok(row.as_ref().map(from_row).transpose()?)
     }
@@ -113,14 +163,17 @@ impl Store {
     /// in which case it may or may not have been added.
     pub async fn add_revision(&self, revision: &Revision) -> Result<(), StoreError> {
         let insert = sqlx::query(
-            "INSERT INTO revision (number, document, author, note, at, accepted) VALUES (?, ?, ?, ?, ?, ?)",
+            "INSERT INTO revision (number, document, author, note, at, accepted, digest, parent) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(revision.number)
         .bind(&revision.document)
         .bind(&revision.author)
         .bind(&revision.note)
         .bind(revision.at.0)
-        .bind(serde_json::to_string(&revision.accepted).expect("texts and numbers make JSON"));
+        .bind(serde_json::to_string(&revision.accepted).expect("texts and numbers make JSON"))
+        .bind(&revision.digest)
+        .bind(&revision.parent);
         match self.call(insert.execute(&self.pool)).await {
             Ok(_) => Ok(()),
             Err(StoreError::Refused(sqlx::Error::Database(error))) if error.is_unique_violation() => {

@@ -11,34 +11,61 @@ use crate::{Store, StoreError};
 pub struct Token {
     /// The SHA-256 of the token in hexadecimal.
     pub hash: String,
-    /// Whose it is.
+    /// Its name.
     pub name: String,
     /// When it was made.
     pub at: Wall,
+    /// When it was used last, to the minute.
+    #[serde(default)]
+    pub used: Option<Wall>,
+    /// When it was taken back; it is kept so that no older record of it lets it in again.
+    #[serde(default)]
+    pub revoked: Option<Wall>,
+}
+
+impl Token {
+    /// Joins two records of one token: the later use counts, and once it is taken back it stays so.
+    pub fn join(&mut self, other: &Self) {
+        self.used = self.used.max(other.used);
+        self.revoked = self.revoked.or(other.revoked);
+    }
 }
 
 impl Store {
-    /// Keeps a token; one that is there already stays as it is.
+    /// Keeps a token, joined with what is kept of it already (see [`Token::join`]).
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
-    pub async fn add_token(&self, token: &Token) -> Result<(), StoreError> {
-        let insert = sqlx::query("INSERT IGNORE INTO token (hash, name, at) VALUES (?, ?, ?)")
-            .bind(&token.hash)
-            .bind(&token.name)
-            .bind(token.at.0);
-        self.call(insert.execute(&self.pool)).await?;
+    pub async fn put_token(&self, token: &Token) -> Result<(), StoreError> {
+        let upsert = sqlx::query(
+            "INSERT INTO token (hash, name, at, used, revoked) VALUES (?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
+             used = IF(used IS NULL OR VALUES(used) > used, VALUES(used), used), \
+             revoked = COALESCE(revoked, VALUES(revoked))",
+        )
+        .bind(&token.hash)
+        .bind(&token.name)
+        .bind(token.at.0)
+        .bind(token.used.map(|at| at.0))
+        .bind(token.revoked.map(|at| at.0));
+        self.call(upsert.execute(&self.pool)).await?;
         Ok(())
     }
 
-    /// Every token.
+    /// Every token, also those that were taken back.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn tokens(&self) -> Result<Vec<Token>, StoreError> {
-        let rows = self.call(sqlx::query("SELECT hash, name, at FROM token").fetch_all(&self.pool)).await?;
+        let select = sqlx::query("SELECT hash, name, at, used, revoked FROM token");
+        let rows = self.call(select.fetch_all(&self.pool)).await?;
         let token = |row: &sqlx::mysql::MySqlRow| {
-            Ok(Token { hash: row.try_get("hash")?, name: row.try_get("name")?, at: Wall(row.try_get("at")?) })
+            Ok(Token {
+                hash: row.try_get("hash")?,
+                name: row.try_get("name")?,
+                at: Wall(row.try_get("at")?),
+                used: row.try_get::<Option<i64>, _>("used")?.map(Wall),
+                revoked: row.try_get::<Option<i64>, _>("revoked")?.map(Wall),
+            })
         };
         rows.iter().map(token).collect()
     }

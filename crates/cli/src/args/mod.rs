@@ -15,6 +15,7 @@ mod login;
 mod revision;
 mod status;
 mod things;
+mod token;
 mod trial;
 
 use clap::{Parser, Subcommand};
@@ -97,6 +98,9 @@ enum Command {
     Failback(failback::Args),
     /// Send real requests through a frontend, count where they went, and judge it
     Trial(trial::Args),
+    /// Tokens: who may use the API
+    #[command(subcommand)]
+    Token(token::Verb),
     /// Keep the service's address and token for later calls
     Login(login::Args),
 }
@@ -136,6 +140,7 @@ impl Args {
             Command::Return(args) => args.run(&context, Duty::InService).await,
             Command::Failback(args) => args.run(&context).await,
             Command::Trial(args) => args.run(&context).await,
+            Command::Token(verb) => verb.run(&context).await,
             Command::Login(args) => args.run(&context).await,
         }
     }

@@ -10,6 +10,7 @@ pub(crate) mod review;
 pub(crate) mod status;
 mod table;
 pub(crate) mod things;
+pub(crate) mod tokens;
 pub(crate) mod trial;
 
 use std::io::Write;
@@ -108,6 +109,7 @@ pub(crate) fn event(event: &Event, json: bool) {
         EventKind::Node => "node",
         EventKind::Trial => "trial",
         EventKind::Message => "message",
+        EventKind::Token => "token",
     };
     text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.says));
 }
@@ -127,6 +129,9 @@ pub(crate) fn duty(answer: &DutyAnswer) {
     text(&format!("{} is {} now. {left}\n", strong(&answer.server), answer.order.duty));
     if !answer.recorded {
         note("The database did not take it; it is kept in the service's state folder and follows by itself.");
+    }
+    if !answer.saved {
+        note("The node's state file could not be written; the database has it. `merismos status` says why.");
     }
 }
 

@@ -10,7 +10,7 @@ use merismos_core::health::timing::{Delay, Timing};
 use merismos_core::units::humane;
 
 use super::table::{bar, number, percent, points, table};
-use super::{bad, good, strong, text};
+use super::{bad, good, note, strong, text};
 
 /// Prints a change: what it is, what it touches, and the warnings.
 pub(crate) fn print(review: &Review, preview: bool) {
@@ -32,6 +32,12 @@ pub(crate) fn print(review: &Review, preview: bool) {
             micros(whole),
             micros(took.run_us)
         ));
+        if review.saved == Some(false) {
+            note(
+                "The node's state file could not be written: the database has the revision, but a restart while the database is \
+                 away would run the one before. `merismos status` says why.",
+            );
+        }
     } else if preview && !review.changes.is_empty() {
         text(&format!("This was a preview: revision {} runs on, nothing was changed.\n", review.revision));
     }

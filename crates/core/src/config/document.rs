@@ -25,6 +25,10 @@ use crate::units::{Size, Span};
 /// The format number that this release writes. It reads this one, and lifts older ones to it.
 pub const FORMAT: i64 = 2;
 
+/// The cookie of the console's sessions. Browsers send cookies to every port of a host, so frontends never pass it to servers,
+/// and no pin has its name.
+pub const SESSION_COOKIE: &str = "merismos_session";
+
 /// Free `key = value` pairs on a thing, for people and for filters.
 pub type Labels = BTreeMap<Name, String>;
 

@@ -597,3 +597,18 @@ fn a_long_answer_that_comes_while_its_request_is_still_on_the_way_is_not_broken_
         assert!([part, rest].concat() == long_body()[..400_000]);
     }
 }
+
+#[test]
+fn the_consoles_session_is_never_passed_to_servers() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "");
+    let mut client = rig.client();
+    client.send(
+        "GET / HTTP/1.1\r\nHost: a\r\nCookie: lang=en; merismos_session=abc; visit=1\r\nCookie: merismos_session=def\r\n\
+         Cookie: seen=merismos_session\r\n\r\n",
+    );
+    let text = client.answer().unwrap().text();
+    assert!(!text.contains("abc") && !text.contains("def"), "{text}");
+    assert!(text.contains("Cookie: lang=en; visit=1\r\n"), "{text}");
+    assert!(text.contains("Cookie: seen=merismos_session\r\n"), "{text}");
+}

@@ -1,22 +1,28 @@
-//! Who calls: a token in the `Authorization` field, or in the console's cookie.
+//! Who calls: a token in the `Authorization` field, or a session of the console in its cookie.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Instant;
 
-use axum::extract::{Request, State};
+use axum::Extension;
+use axum::extract::{ConnectInfo, Request, State};
 use axum::http::header::{AUTHORIZATION, COOKIE, HOST, ORIGIN, SET_COOKIE};
 use axum::http::{HeaderMap, Method, StatusCode};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{ProblemDocument, Session};
+use merismos_api::{EventKind, ProblemDocument, Session};
+use merismos_core::config::document::SESSION_COOKIE;
+use serde_json::json;
 
 use super::App;
 use super::problem::{ApiError, Body};
+use super::server::counted_as;
+use crate::access::Caller;
 
-/// The console's cookie. Scripts can't read it and other sites can't make a browser send it.
-const COOKIE_NAME: &str = "merismos_token";
+/// Scripts can't read the cookie and other sites can't make a browser send it.
 const COOKIE_RULES: &str = "Path=/; HttpOnly; SameSite=Strict";
 
-/// The owner of the token of this call.
+/// The name of the token of this call.
 #[derive(Clone, Debug)]
 pub(super) struct Who(pub(super) String);
 
@@ -31,7 +37,7 @@ fn cookie(headers: &HeaderMap) -> Option<&str> {
     pairs
         .flat_map(|value| value.split(';'))
         .filter_map(|pair| pair.trim().split_once('='))
-        .find_map(|(name, value)| (name == COOKIE_NAME).then_some(value))
+        .find_map(|(name, value)| (name == SESSION_COOKIE).then_some(value))
 }
 
 /// Whether a browser says that the call comes from a page of ours.
@@ -46,54 +52,88 @@ fn is_same_origin(headers: &HeaderMap) -> bool {
     }
 }
 
-/// Lets calls with a good token pass, and notes whose it is.
-pub(super) async fn guard(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
+/// Lets calls with a good token or session pass, and notes whose it is.
+pub(super) async fn guard(
+    State(app): State<Arc<App>>,
+    ConnectInfo(peer): ConnectInfo<SocketAddr>,
+    mut request: Request,
+    next: Next,
+) -> Response {
     let headers = request.headers();
     let changes = !matches!(*request.method(), Method::GET | Method::HEAD);
-    let token = match (bearer(headers), cookie(headers)) {
-        (Some(token), _) => Some(token),
-        (None, Some(token)) if !changes || is_same_origin(headers) => Some(token),
+    let caller = match (bearer(headers), cookie(headers)) {
+        (Some(token), _) => match app.access.by_token(token) {
+            Some(caller) => Some(caller),
+            None => {
+                slow_down(&app, peer).await;
+                None
+            }
+        },
+        // A session that is over is no guess: its page asks again and again until somebody logs in.
+        (None, Some(secret)) if !changes || is_same_origin(headers) => app.access.by_session(secret),
         (None, _) => None,
     };
-    match token.and_then(|token| app.access.who(token)) {
-        Some(who) => {
-            request.extensions_mut().insert(Who(who));
+    match caller {
+        Some(Caller { name, credential }) => {
+            request.extensions_mut().insert(Who(name));
+            request.extensions_mut().insert(credential);
             next.run(request).await
         }
         None => ApiError::unauthorised().into_response(),
     }
 }
 
-/// Log in to the console: keeps the token in a cookie.
+/// Counts a wrong token, and lets its address wait before the answer.
+async fn slow_down(app: &App, peer: SocketAddr) {
+    let guess = app.guesses.note(counted_as(peer.ip()), Instant::now());
+    if let Some(count) = guess.to_tell {
+        let calls = if count == 1 { "a call".to_owned() } else { format!("{count} calls") };
+        app.journal.write(
+            EventKind::Node,
+            "this node",
+            format!("{calls} with a wrong token, the last one from {}", peer.ip()),
+            json!({ "count": count, "client": peer.ip() }),
+        );
+    }
+    tokio::time::sleep(guess.wait).await;
+}
+
+/// Log in to the console: begins a session, whose secret is kept in a cookie.
 #[utoipa::path(
     post, path = "/session", tag = "session", request_body = Session, security(()),
     responses(
         (status = 204, description = "Logged in; the cookie is set"),
         (status = 400, description = "The body is not JSON", body = ProblemDocument, content_type = "application/problem+json"),
         (status = 401, description = "The token is wrong", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 408, description = "The body took too long", body = ProblemDocument, content_type = "application/problem+json"),
+        (status = 413, description = "The body is too large", body = ProblemDocument, content_type = "application/problem+json"),
         (status = 415, description = "The body is not declared as JSON", body = ProblemDocument, content_type = "application/problem+json"),
         (status = 422, description = "The body has other keys", body = ProblemDocument, content_type = "application/problem+json"),
     )
 )]
 pub(super) async fn log_in(
     State(app): State<Arc<App>>,
+    Extension(ConnectInfo(peer)): Extension<ConnectInfo<SocketAddr>>,
     Body(session): Body<Session>,
 ) -> Result<Response, ApiError> {
-    let token = session.token.trim();
-    if app.access.who(token).is_none() {
+    let Some((secret, life)) = app.access.log_in(session.token.trim()) else {
+        slow_down(&app, peer).await;
         return Err(ApiError::unauthorised());
-    }
-    // A known token is hexadecimal: nothing in it can end the cookie.
-    let cookie = format!("{COOKIE_NAME}={token}; {COOKIE_RULES}");
+    };
+    // A secret is hexadecimal: nothing in it can end the cookie.
+    let cookie = format!("{SESSION_COOKIE}={secret}; {COOKIE_RULES}; Max-Age={}", life.as_secs());
     Ok((StatusCode::NO_CONTENT, [(SET_COOKIE, cookie)]).into_response())
 }
 
-/// Log out of the console: the cookie is taken back.
+/// Log out of the console: the session ends.
 #[utoipa::path(
     delete, path = "/session", tag = "session", security(()),
     responses((status = 204, description = "Logged out"))
 )]
-pub(super) async fn log_out() -> Response {
-    let cookie = format!("{COOKIE_NAME}=; {COOKIE_RULES}; Max-Age=0");
+pub(super) async fn log_out(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
+    if let Some(secret) = cookie(&headers).filter(|_| is_same_origin(&headers)) {
+        app.access.log_out(secret);
+    }
+    let cookie = format!("{SESSION_COOKIE}=; {COOKIE_RULES}; Max-Age=0");
     (StatusCode::NO_CONTENT, [(SET_COOKIE, cookie)]).into_response()
 }

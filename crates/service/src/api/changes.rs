@@ -13,7 +13,7 @@ use super::App;
 use super::auth::Who;
 use super::problem::{ApiError, Body, Changing, InPath};
 use crate::clock::wall;
-use crate::deploy::{Proposal, What};
+use crate::deploy::{ApplyError, Proposal, What};
 
 /// The longest note of a revision and reason of a duty, in characters.
 const LONGEST_NOTE: usize = 500;
@@ -45,6 +45,18 @@ where
     }
 }
 
+/// Deploys a proposal, and says whether the state file has it too.
+pub(super) async fn deploy(app: Arc<App>, proposal: Proposal) -> Result<Review, ApplyError> {
+    let review = app.deployer.apply(proposal).await?;
+    Ok(saved(&app, review).await)
+}
+
+/// Notes in a review whether the state file has the revision that was made.
+pub(super) async fn saved(app: &App, review: Review) -> Review {
+    let saved = if review.made { Some(app.keeper.is_saved().await) } else { None };
+    Review { saved, ..review }
+}
+
 /// Make a document, whole or in parts, the running revision, or say what that would change.
 #[utoipa::path(
     post, path = "/apply", tag = "change", request_body = ApplyRequest,
@@ -59,7 +71,7 @@ pub(super) async fn apply(
     check_note(&going.note)?;
     let what = What::Text { text, format, only };
     let proposal = Proposal { what, going, accepted: Vec::new(), author: who };
-    whole(async move { app.deployer.apply(proposal).await }).await
+    whole(deploy(app, proposal)).await
 }
 
 /// Make edits the next revision, or say what they would change.
@@ -75,7 +87,7 @@ pub(super) async fn change(
     let ChangeRequest { edits, going } = request;
     check_note(&going.note)?;
     let proposal = Proposal { what: What::Edits(edits), going, accepted: Vec::new(), author: who };
-    whole(async move { app.deployer.apply(proposal).await }).await
+    whole(deploy(app, proposal)).await
 }
 
 /// Give a server a duty: in service, draining or withdrawn. It holds at once and until it is changed again.
@@ -97,7 +109,7 @@ pub(super) async fn duty(
         return Err(ApiError::bad_request(detail));
     }
     let server: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
-    let order = Order { duty: request.duty, reason, who, at: wall() };
+    let order = Order { duty: request.duty, reason, who, number: 0, at: wall() };
     whole(give(app, server, order, request.even_if_last)).await
 }
 
@@ -124,7 +136,7 @@ async fn give(
     order: Order,
     even_if_last: bool,
 ) -> Result<DutyAnswer, ApiError> {
-    let in_flight = app.controller.order(server.clone(), order.clone(), even_if_last).await??;
+    let (in_flight, order) = app.controller.order(server.clone(), order, even_if_last).await??;
     let saved = app.keeper.is_saved().await;
     let recorded = match app.store.put_duty(&server, &order).await {
         Ok(()) => true,
@@ -142,5 +154,5 @@ async fn give(
             "The duty holds until the service ends, but neither the database nor the state folder took it. See to the disk, then give it again.",
         ));
     }
-    Ok(DutyAnswer { server: server.to_string(), order, in_flight, recorded })
+    Ok(DutyAnswer { server: server.to_string(), order, in_flight, saved, recorded })
 }

@@ -3,6 +3,7 @@
 use std::convert::Infallible;
 use std::sync::Arc;
 
+use axum::Extension;
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::Stream;
@@ -17,6 +18,7 @@ use utoipa::IntoParams;
 
 use super::App;
 use super::problem::{ApiError, InQuery, Looking};
+use crate::access::Credential;
 use crate::clock::wall;
 use crate::words::{When, because, full_words, why_not};
 
@@ -36,6 +38,7 @@ pub(super) struct DecisionsQuery {
 )]
 pub(super) async fn decisions(
     State(app): State<Arc<App>>,
+    Extension(credential): Extension<Credential>,
     InQuery(query): InQuery<DecisionsQuery>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
     let frontend =
@@ -43,6 +46,8 @@ pub(super) async fn decisions(
     let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let watcher = app.decisions.watch();
     let told = BroadcastStream::new(watcher.receiver.resubscribe());
+    let access = app.access.clone();
+    let told = told.take_while(move |_| std::future::ready(access.still_counts(&credential)));
     let events = told.filter_map(move |told| {
         // It watches for as long as the stream is there.
         let _watches = (&watcher, &count);

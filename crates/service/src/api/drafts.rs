@@ -18,10 +18,11 @@ use utoipa::IntoParams;
 
 use super::App;
 use super::auth::Who;
-use super::changes::{check_note, whole};
+use super::changes::{check_note, deploy as deploy_proposal, saved, whole};
 use super::look::largest;
 use super::problem::{ApiError, Body, Changing, Finding, InPath, InQuery, Looking};
 use crate::deploy::{Proposal, What};
+use crate::drafts::DraftError;
 
 fn name(text: &str) -> Result<Name, ApiError> {
     text.parse().map_err(ApiError::bad_request)
@@ -94,7 +95,11 @@ pub(super) async fn deploy(
 ) -> Result<Json<Review>, ApiError> {
     check_note(&request.going.note)?;
     let draft = name(&draft)?;
-    whole(async move { app.drafts.deploy(&draft, request.going, &who).await }).await
+    whole(async move {
+        let review = app.drafts.deploy(&draft, request.going, &who).await?;
+        Ok::<_, DraftError>(saved(&app, review).await)
+    })
+    .await
 }
 
 /// Make a draft begin from what runs now.
@@ -244,5 +249,5 @@ pub(super) async fn revert(
     let accepted = revision.map(|revision| revision.accepted).unwrap_or_default();
     let what = What::Document(Box::new(document));
     let proposal = Proposal { what, going: Going { ..going }, accepted, author: who };
-    whole(async move { app.deployer.apply(proposal).await }).await
+    whole(deploy_proposal(app, proposal)).await
 }

@@ -11,6 +11,7 @@ mod problem;
 mod server;
 mod stream;
 mod things;
+mod tokens;
 mod trials;
 
 use std::sync::Arc;
@@ -32,7 +33,7 @@ use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::access::Access;
+use crate::access::{Access, Guesses};
 use crate::console;
 use crate::controller::Controller;
 use crate::deploy::Deployer;
@@ -61,6 +62,7 @@ pub(crate) struct App {
     pub(crate) store: Store,
     pub(crate) keeper: Keeper,
     pub(crate) access: Access,
+    pub(crate) guesses: Guesses,
     pub(crate) trials: Trials,
     pub(crate) messages: Messages,
     pub(crate) decisions: Log,
@@ -124,6 +126,8 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(checks::probes))
         .routes(routes!(messages::sent))
         .routes(routes!(messages::try_out))
+        .routes(routes!(tokens::list, tokens::create))
+        .routes(routes!(tokens::revoke))
         .routes(routes!(stream::stream))
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
         .merge(documents)

@@ -114,7 +114,7 @@ impl ApiUsage {
 }
 
 /// What a client's address counts as: a client with IPv6 usually has a whole /64.
-fn counted_as(address: IpAddr) -> IpAddr {
+pub(super) fn counted_as(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V4(address) => address.into(),
         IpAddr::V6(address) => Ipv6Addr::from(u128::from(address) >> 64 << 64).into(),

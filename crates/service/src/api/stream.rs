@@ -5,6 +5,7 @@ use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
 
+use axum::Extension;
 use axum::body::Body;
 use axum::extract::State;
 use axum::http::header::CONTENT_TYPE;
@@ -22,6 +23,7 @@ use utoipa::IntoParams;
 use super::App;
 use super::problem::{ApiError, InQuery, Looking};
 use super::server::StreamCount;
+use crate::access::Credential;
 use crate::controller::{Controller, Detail, Stopping};
 use crate::journal::{StatusFrame, Told};
 
@@ -74,13 +76,17 @@ struct Watcher {
     told: broadcast::Receiver<Told>,
     status: watch::Receiver<Option<StatusFrame>>,
     comments: Interval,
+    credential: Credential,
     _count: StreamCount,
 }
 
 impl Watcher {
-    /// What comes next; `None` when the service stops.
+    /// What comes next; `None` when the service stops, or when whoever watches may not any more.
     async fn next(&mut self) -> Option<Bytes> {
         loop {
+            if !self.app.access.still_counts(&self.credential) {
+                return None;
+            }
             tokio::select! {
                 told = self.told.recv() => match told {
                     Ok(told) => return Some(told.frame),
@@ -111,6 +117,7 @@ impl Watcher {
 )]
 pub(super) async fn stream(
     State(app): State<Arc<App>>,
+    Extension(credential): Extension<Credential>,
     InQuery(query): InQuery<StreamQuery>,
 ) -> Result<Response, ApiError> {
     let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
@@ -121,7 +128,7 @@ pub(super) async fn stream(
     let mut comments = interval(COMMENT_EVERY);
     comments.set_missed_tick_behavior(MissedTickBehavior::Delay);
     comments.reset();
-    let watcher = Watcher { app, pool, told, status, comments, _count: count };
+    let watcher = Watcher { app, pool, told, status, comments, credential, _count: count };
     let frames = stream::unfold((Some(first), watcher), async |(first, mut watcher)| {
         let frame = match first {
             Some(first) => first,

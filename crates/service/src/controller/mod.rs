@@ -167,7 +167,11 @@ enum Command {
         server: PoolServer,
         order: Order,
         even_if_last: bool,
-        reply: oneshot::Sender<Result<u64, DutyError>>,
+        reply: oneshot::Sender<Result<(u64, Order), DutyError>>,
+    },
+    AdoptOrders {
+        orders: Vec<(PoolServer, Order)>,
+        reply: oneshot::Sender<()>,
     },
     Status {
         detail: Detail,
@@ -251,14 +255,19 @@ impl Controller {
         self.ask(|reply| Command::Run { revision, checked: Box::new(checked), bound, reply }).await
     }
 
-    /// Gives a server a duty; answers with the number of requests in flight at it.
+    /// Gives a server a duty; answers with the number of requests in flight at it, and the order with its number.
     pub(crate) async fn order(
         &self,
         server: PoolServer,
         order: Order,
         even_if_last: bool,
-    ) -> Result<Result<u64, DutyError>, Stopping> {
+    ) -> Result<Result<(u64, Order), DutyError>, Stopping> {
         self.ask(|reply| Command::Order { server, order, even_if_last, reply }).await
+    }
+
+    /// Follows those orders that are later than what is known here.
+    pub(crate) async fn adopt_orders(&self, orders: Vec<(PoolServer, Order)>) -> Result<(), Stopping> {
+        self.ask(|reply| Command::AdoptOrders { orders, reply }).await
     }
 
     /// The status.
@@ -376,6 +385,10 @@ fn obey(state: &mut State, command: Command) {
             let done = state.order(&server, order, even_if_last);
             tell_status(state);
             drop(reply.send(done));
+        }
+        Command::AdoptOrders { orders, reply } => {
+            state.adopt_orders(orders);
+            let _ = reply.send(());
         }
         Command::Status { detail, reply } => drop(reply.send(state.status(&detail))),
         Command::Explain { frontend, imagined, reply } => {

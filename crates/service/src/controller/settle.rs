@@ -39,8 +39,10 @@ impl State {
                 duty: Duty::InService,
                 reason: format!("it is called {to} now"),
                 who: "the service".to_owned(),
+                number: self.order_numbers.next(),
                 at: wall(),
             };
+            let order = Order { number: self.order_numbers.next(), ..order };
             let says = format!("{} goes on, as it is called {to} now", order.duty);
             self.journal.write(EventKind::Duty, from.to_string(), says, json!({ "order": order, "to": to }));
             moved.push((from.clone(), gone));

@@ -36,10 +36,12 @@ use super::history::{History, after};
 use super::lookups::{Looked, lookup_id, lookup_key};
 use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View};
+use crate::access::Guesses;
 use crate::api::ApiUsage;
-use crate::clock::wall;
+use crate::clock::{Numbers, wall};
 use crate::journal::Journal;
 use crate::messages::Messages;
+use crate::troubles::Troubles;
 
 /// How many snapshots a trial may be behind.
 const PUBLISHED: usize = 4_096;
@@ -106,6 +108,8 @@ pub(crate) struct Start {
     /// How many nodes share the database.
     pub(crate) nodes: Arc<AtomicU64>,
     pub(crate) api_usage: Arc<ApiUsage>,
+    pub(crate) guesses: Guesses,
+    pub(crate) troubles: Troubles,
     pub(crate) prober: Prober,
     pub(crate) lookups: Lookups,
     pub(crate) found: BTreeMap<String, BTreeSet<FoundServer>>,
@@ -126,6 +130,7 @@ pub(crate) struct State {
     /// Pools that had an eligible server and have none now.
     pub(super) emptied: BTreeSet<Name>,
     pub(super) api_usage: Arc<ApiUsage>,
+    pub(super) guesses: Guesses,
     pub(super) prober: Prober,
     pub(super) journal: Journal,
     pub(super) cells: Cells,
@@ -143,6 +148,9 @@ pub(crate) struct State {
     /// Servers that returned or recovered a moment ago.
     pub(super) ramps: BTreeMap<PoolServer, Ramping>,
     pub(super) started: Wall,
+    /// Numbers for orders: larger than all that are known, whatever the clock says.
+    pub(super) order_numbers: Numbers,
+    pub(super) troubles: Troubles,
     version: u64,
     published: broadcast::Sender<Arc<Snapshot>>,
     pub(super) copy_is_old: watch::Sender<u64>,
@@ -194,6 +202,8 @@ pub(super) fn health_key(server: &PoolServer, address: SocketAddr) -> String {
 impl State {
     pub(crate) fn new(start: Start) -> Self {
         let (published, _) = broadcast::channel(PUBLISHED);
+        let order_numbers = Numbers::default();
+        order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         Self {
             cells: Cells::new(start.plane.workers()),
             plane: start.plane,
@@ -201,6 +211,7 @@ impl State {
             nodes: start.nodes,
             emptied: BTreeSet::new(),
             api_usage: start.api_usage,
+            guesses: start.guesses,
             prober: start.prober,
             lookups: start.lookups,
             found: start.found.into_iter().filter_map(|(key, it)| Some((lookup_id(&key)?, it))).collect(),
@@ -215,6 +226,8 @@ impl State {
             pin_key: start.pin_key,
             ramps: BTreeMap::new(),
             started: wall(),
+            order_numbers,
+            troubles: start.troubles,
             version: 0,
             published,
             copy_is_old: start.copy_is_old,
@@ -414,7 +427,8 @@ impl State {
         server: &PoolServer,
         order: Order,
         even_if_last: bool,
-    ) -> Result<u64, DutyError> {
+    ) -> Result<(u64, Order), DutyError> {
+        let order = Order { number: self.order_numbers.next(), ..order };
         let snapshot = self.plane.snapshot();
         let pool = snapshot.pools.iter().find(|pool| pool.name == server.pool);
         let found =
@@ -427,7 +441,7 @@ impl State {
         let says = format!("{} by {}: {}", order.duty, order.who, order.reason);
         self.journal.write(EventKind::Duty, server.to_string(), says, json!({ "order": order }));
         let cut = order.duty == Duty::Withdrawn;
-        self.duties.insert(server.clone(), order);
+        self.duties.insert(server.clone(), order.clone());
         self.publish_pools(&BTreeSet::from([server.pool.clone()]));
         // Counted before it is broken off: the workers may be done with that at once.
         let in_flight = it.cell.counts().in_flight;
@@ -435,7 +449,26 @@ impl State {
             self.plane.cut(it.cell.id);
         }
         self.copy_is_old.send_modify(|changes| *changes += 1);
-        Ok(in_flight)
+        Ok((in_flight, order))
+    }
+
+    /// Follows those orders that are later than what is known here: given before the database was away, or while this node's
+    /// state file could not be written.
+    pub(super) fn adopt_orders(&mut self, orders: Vec<(PoolServer, Order)>) {
+        let mut touched = BTreeSet::new();
+        for (server, order) in orders {
+            self.order_numbers.not_before(order.number);
+            if self.duties.get(&server).is_none_or(|known| known.number < order.number) {
+                let says = format!("{} by {}: {} (from the database)", order.duty, order.who, order.reason);
+                self.journal.write(EventKind::Duty, server.to_string(), says, json!({ "order": order }));
+                touched.insert(server.pool.clone());
+                self.duties.insert(server, order);
+            }
+        }
+        if !touched.is_empty() {
+            self.publish_pools(&touched);
+            self.copy_is_old.send_modify(|changes| *changes += 1);
+        }
     }
 
     pub(super) fn watch(
@@ -479,6 +512,7 @@ impl State {
             duties: self.duties.iter().map(|(server, order)| (server.to_string(), order.clone())).collect(),
             health: health.map(|(server, it)| (health_key(server, it.address), it.to_keep())).collect(),
             tokens: Vec::new(),
+            sessions: Vec::new(),
             found: self.found.iter().map(|(id, servers)| (lookup_key(id), servers.clone())).collect(),
             tiers: self.holds.iter().map(|(pool, hold)| (pool.to_string(), *hold)).collect(),
         }

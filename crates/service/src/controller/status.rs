@@ -61,7 +61,7 @@ impl State {
             .collect();
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, lookups) = (self.records(), self.lookup_troubles());
-        let troubles = troubles(&frontends, &pools, &lookups, &records, at);
+        let troubles = troubles(&frontends, &pools, (&lookups, &self.troubles.messages()), &records, at);
         let (probes, late_probes) = self.prober.started();
         let mut shortened = false;
         if let Detail::Short(wanted) = detail
@@ -85,6 +85,7 @@ impl State {
                 api_connections: self.api_usage.connections(),
                 api_streams: self.api_usage.streams(),
                 api_turned_away: self.api_usage.turned_away(),
+                wrong_tokens: self.guesses.all(),
             },
             revision: self.revision(),
             troubles,
@@ -140,6 +141,8 @@ impl State {
             kept: backlog.why.is_none(),
             waiting: backlog.waiting,
             lost: backlog.dropped,
+            refused: backlog.refused,
+            refused_why: backlog.refused_why,
             why: backlog.why,
         }
     }
@@ -345,7 +348,7 @@ fn at_stake(timing: &Timing, servers: &[ServerStatus], pool_per_second: f64) -> 
 fn troubles(
     frontends: &[FrontendStatus],
     pools: &[PoolStatus],
-    lookups: &[String],
+    (lookups, own): (&[String], &[String]),
     records: &Records,
     at: Wall,
 ) -> Vec<String> {
@@ -370,8 +373,15 @@ fn troubles(
         troubles.push(format!("{untold} more servers are failing; each pool's page shows its own"));
     }
     troubles.extend(lookups.iter().cloned());
+    troubles.extend(own.iter().cloned());
     if let Some(why) = &records.why {
         troubles.push(format!("records are behind ({} wait, {} lost): {why}", records.waiting, records.lost));
+    }
+    if let Some(why) = &records.refused_why {
+        troubles.push(format!(
+            "{} records were refused by the database and set aside; the log holds them. The last one: {why}",
+            records.refused
+        ));
     }
     troubles
 }

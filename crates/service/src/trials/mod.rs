@@ -222,7 +222,9 @@ fn collect(
             }
             EventKind::Tier => pools.iter().any(|pool| event.subject == pool.as_str()),
             EventKind::Revision => true,
-            EventKind::Node | EventKind::Trial | EventKind::Draft | EventKind::Message => false,
+            EventKind::Node | EventKind::Trial | EventKind::Draft | EventKind::Message | EventKind::Token => {
+                false
+            }
         };
         if concerns {
             let after_ms = event.at.since(began).as_millis() as u64;

@@ -4,7 +4,9 @@ use std::os::unix::fs::PermissionsExt;
 
 use reqwest::{Method, StatusCode};
 
-use crate::harness::Service;
+use merismos_client::Client;
+
+use crate::harness::{Database, PATIENCE, Service};
 
 fn http() -> reqwest::Client {
     reqwest::Client::builder().no_proxy().build().unwrap()
@@ -58,6 +60,14 @@ async fn the_consoles_cookie_works_and_not_from_other_pages() {
     };
     assert_eq!(call(Method::PUT, Some("http://evil.example")).await, StatusCode::UNAUTHORIZED);
     assert_eq!(call(Method::PUT, Some(&service.url())).await, StatusCode::OK);
+    let secret = cookie.split_once('=').unwrap().1;
+    assert_ne!(secret, service.token(), "the cookie is a session's, not the token");
+    let as_token =
+        http().get(format!("{}/api/v1/status", service.url())).bearer_auth(secret).send().await.unwrap();
+    assert_eq!(as_token.status(), StatusCode::UNAUTHORIZED, "and it is no token");
+    let out = http().delete(&session).header("cookie", cookie).send().await.unwrap();
+    assert_eq!(out.status(), StatusCode::NO_CONTENT);
+    assert_eq!(call(Method::PUT, None).await, StatusCode::UNAUTHORIZED, "it ends with the log-out");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -106,4 +116,53 @@ async fn the_openapi_document_is_whole() {
         .filter(|name| !schemas.contains_key(*name))
         .collect();
     assert!(missing.is_empty(), "{missing:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_empty_token_lets_nobody_in_whatever_the_files_and_the_database_hold() {
+    let mut service = Service::bare(Database::shared(), &["gull"]).await;
+    service.signal("-TERM");
+    service.ended().await;
+    // As a start on a full disk left it.
+    std::fs::write(service.folder.path().join("state/first-token"), "").unwrap();
+    service.start().await;
+    assert_eq!(service.token().len(), 64, "a new one was made");
+    let status = format!("{}/api/v1/status", service.url());
+    for cookie in ["merismos_session=", "merismos_token=", "merismos_session= ; merismos_token="] {
+        let response = http().get(&status).header("cookie", cookie).send().await.unwrap();
+        assert_eq!(response.status(), StatusCode::UNAUTHORIZED, "{cookie}");
+    }
+    for token in ["", " "] {
+        let response =
+            http().get(&status).header("authorization", format!("Bearer {token}")).send().await.unwrap();
+        assert_eq!(response.status(), StatusCode::UNAUTHORIZED);
+    }
+    assert!(service.status().await.troubles.iter().any(|it| it.contains("first-token")));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_token_that_is_taken_back_lets_nobody_in_at_once_nor_after_a_restart() {
+    let mut service = Service::with(&["gull"]).await;
+    let made = service.merismos(&["token", "create", "night-shift"]);
+    assert!(made.status.success(), "{made:?}");
+    let token = String::from_utf8(made.stdout).unwrap().trim().to_owned();
+    let client = Client::new(&service.url(), &token).unwrap();
+    let mut stream = client.stream().await.unwrap();
+    stream.next().await.unwrap().unwrap();
+    let again = service.merismos(&["token", "create", "night-shift"]);
+    assert_eq!(again.status.code(), Some(3), "there is one of that name");
+    let listed = String::from_utf8(service.merismos(&["token", "list"]).stdout).unwrap();
+    assert!(listed.contains("first") && listed.contains("night-shift"), "{listed}");
+
+    assert!(service.merismos(&["token", "revoke", "night-shift"]).status.success());
+    assert!(matches!(client.status().await, Err(error) if error.wants_token()));
+    let ended = async { while let Some(Ok(_)) = stream.next().await {} };
+    tokio::time::timeout(PATIENCE, ended).await.expect("its stream ends");
+    service.crash_and_restart().await;
+    assert!(matches!(client.status().await, Err(error) if error.wants_token()));
+    let last = service.merismos(&["token", "revoke", "first"]);
+    assert_eq!(last.status.code(), Some(3), "the last one stays");
+    assert!(service.status().await.node.wrong_tokens >= 1);
+    let events = service.client().events(50).await.unwrap().events;
+    assert!(events.iter().any(|it| it.says.contains("with a wrong token")), "{events:?}");
 }

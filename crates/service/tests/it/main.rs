@@ -16,6 +16,7 @@ mod dealing;
 mod desk;
 mod drafts;
 mod harness;
+mod keeping;
 mod messages;
 mod names;
 mod operations;

@@ -62,3 +62,39 @@ async fn a_database_that_hangs_costs_a_call_its_deadline_and_no_more() {
     assert!(error.is_away(), "{error}");
     assert!(began.elapsed() < Duration::from_secs(20), "it took {:?}", began.elapsed());
 }
+
+#[tokio::test]
+async fn a_record_that_is_refused_is_set_aside_and_the_others_follow() {
+    let instance = Instance::new("refused");
+    let store = Store::new(&instance.url()).unwrap();
+    store.migrate().await.unwrap();
+    let outbox = Outbox::new(100);
+    (1..=4).for_each(|id| outbox.add_event(event(id)));
+    // Longer than any reason may be.
+    let gull: merismos_core::name::PoolServer = "booking/gull".parse().unwrap();
+    let mut long = order(Duty::Draining, 10);
+    long.reason = "x".repeat(2_000);
+    outbox.add_duty(gull, long);
+    outbox.add_event(merismos_store::StoredEvent { kind: "x".repeat(40), ..event(5) });
+    outbox.add_event(merismos_store::StoredEvent { subject: "y".repeat(2_000), ..event(6) });
+    outbox.flush(&store).await.unwrap();
+    let backlog = outbox.backlog();
+    assert_eq!((backlog.waiting, backlog.dropped), (0, 0));
+    let ids: Vec<_> = store.events(None, 10).await.unwrap().into_iter().map(|event| event.id).collect();
+    assert_eq!(ids, [6, 4, 3, 2, 1], "a long subject is shortened, an impossible kind is refused");
+    assert_eq!(backlog.refused, 2, "the event and the order");
+    assert!(backlog.refused_why.unwrap().contains("an event of booking/gull"));
+}
+
+#[tokio::test]
+async fn a_database_that_lets_nobody_in_is_away_and_says_what_to_do() {
+    let instance = Instance::new("unusable");
+    let url = instance.url();
+    let wrong_password = url.replace("merismos:merismos@", "merismos:other@");
+    let no_such_database = url.replace("/merismos", "/merismos_none").replace("merismos_none:", "merismos:");
+    for (url, help) in [(wrong_password, "password"), (no_such_database, "create the database")] {
+        let error = Store::new(&url).unwrap().migrate().await.unwrap_err();
+        assert!(error.is_away(), "{url}: {error:?}");
+        assert!(error.to_string().contains(help), "{error}");
+    }
+}

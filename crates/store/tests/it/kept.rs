@@ -22,11 +22,13 @@ fn revision(number: u64) -> Revision {
             who: "Ada".to_owned(),
             at: Wall(1_772_353_800_000),
         }],
+        digest: None,
+        parent: None,
     }
 }
 
 pub(crate) fn order(duty: Duty, at: i64) -> Order {
-    Order { duty, reason: "works".to_owned(), who: "Ada".to_owned(), at: Wall(at) }
+    Order { duty, reason: "works".to_owned(), who: "Ada".to_owned(), number: at as u64, at: Wall(5) }
 }
 
 pub(crate) fn event(id: u64) -> StoredEvent {
@@ -134,10 +136,18 @@ async fn trials_and_tokens() {
     assert_eq!(database.store.trials(5).await.unwrap(), std::slice::from_ref(&trial));
     assert_eq!(database.store.trial(9).await.unwrap(), Some(trial));
     assert_eq!(database.store.trial(8).await.unwrap(), None);
-    let token = Token { hash: "ab".repeat(32), name: "first".to_owned(), at: Wall(7) };
-    database.store.add_token(&token).await.unwrap();
-    database.store.add_token(&token).await.unwrap();
-    assert_eq!(database.store.tokens().await.unwrap(), [token]);
+    let token = |used: Option<i64>, revoked: Option<i64>| Token {
+        hash: "ab".repeat(32),
+        name: "first".to_owned(),
+        at: Wall(7),
+        used: used.map(Wall),
+        revoked: revoked.map(Wall),
+    };
+    for (used, revoked) in [(None, None), (Some(9), None), (Some(8), Some(10)), (None, None)] {
+        database.store.put_token(&token(used, revoked)).await.unwrap();
+    }
+    let kept = database.store.tokens().await.unwrap();
+    assert_eq!(kept, [token(Some(9), Some(10))], "the later use, and it stays taken back");
     database.done().await;
 }
 

@@ -10,7 +10,7 @@ use super::super::dealing::{ValueError, is_token};
 use super::super::document::{
     Algorithm, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Lookup,
     MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing, Range, Reaching, Records,
-    Server, ServerLimits, Unit, WhenAbsent, WhenEmpty, WhenNone,
+    SESSION_COOKIE, Server, ServerLimits, Unit, WhenAbsent, WhenEmpty, WhenNone,
 };
 use super::super::tree::Value;
 use super::{
@@ -298,8 +298,11 @@ fn persistence(section: &mut Section<'_, '_>) -> Persistence {
             _ => Err("\"cookie\"".to_owned()),
         }),
         cookie: section.value("pin_cookie", |value| {
-            let token = text(value).filter(|name| is_token(name));
-            token.map(str::to_owned).ok_or_else(|| "the name of a cookie, such as \"skerry-pin\"".to_owned())
+            let token = text(value).filter(|name| is_token(name) && *name != SESSION_COOKIE);
+            let wanted = || {
+                format!("the name of a cookie, such as \"skerry-pin\", and not {SESSION_COOKIE}, which is the console's")
+            };
+            token.map(str::to_owned).ok_or_else(wanted)
         }),
         lifetime: section.value("pin_lifetime", span("1m", "720h")),
     }

@@ -206,6 +206,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_failback_without_time("/pools/booking/failback", json!("after"))]
 #[case::more_than_all_capacity("/pools/booking/capacity", json!(101))]
 #[case::another_persistence("/pools/booking/persistence", json!("memory"))]
+#[case::the_consoles_cookie("/pools/booking/pin_cookie", json!("merismos_session"))]
 #[case::a_cookie_with_a_space("/pools/booking/pin_cookie", json!("a b"))]
 #[case::another_choice("/frontends/web/choose_pool", json!("guess"))]
 #[case::a_weight_of_a_pool_too_large("/frontends/web/pool_weights/second", json!(1001))]

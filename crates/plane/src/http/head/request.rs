@@ -4,6 +4,7 @@ use std::net::IpAddr;
 
 use httparse::{Header, Status};
 use ipnet::IpNet;
+use merismos_core::config::document::SESSION_COOKIE;
 use merismos_core::routing::{Facts, Key, Pool, cookie_in};
 
 use super::super::forwarded::{ClientFields, Told, is_disguised};
@@ -60,6 +61,8 @@ struct Found<'h> {
     told: Told<'h>,
     /// A `Connection` field that names other fields.
     names_others: bool,
+    /// A `Cookie` field with a session of our console, which is not the servers' to know.
+    cookies_to_clean: bool,
     mark: Option<&'h [u8]>,
 }
 
@@ -109,6 +112,9 @@ pub(in super::super) fn request(
     if found.host.is_none() && !is_http_10 {
         return Err(Refusal::Malformed("the Host field is missing"));
     }
+    if found.cookies_to_clean {
+        drop_session_cookies(parsed.headers, &mut fates);
+    }
     let framing = match (found.chunked, found.length) {
         (true, Some(_)) => return Err(Refusal::Malformed("Content-Length and Transfer-Encoding contradict")),
         (true, None) if is_http_10 => return Err(Refusal::Malformed("HTTP/1.0 has no Transfer-Encoding")),
@@ -123,6 +129,9 @@ pub(in super::super) fn request(
         None
     };
     write_request(head, &parsed, &fates, (method, path), out);
+    if found.cookies_to_clean {
+        write_other_cookies(parsed.headers, out);
+    }
     let host = authority.map(str::as_bytes).or(found.host).unwrap_or_default();
     if authority.is_some() || found.host.is_none() {
         write_field("Host", host, out);
@@ -190,6 +199,9 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
             found.host = Some(value);
         }
         6 if is("expect") => found.expects = true,
+        6 if is("cookie") && memchr::memmem::find(value, SESSION_COOKIE.as_bytes()).is_some() => {
+            found.cookies_to_clean = true;
+        }
         7 if is("upgrade") => {
             // HTTP/2 is spoken by prior knowledge; its upgrade may be ignored (RFC 9113, 3.1).
             let is_h2c = members(value).any(|it| it.eq_ignore_ascii_case(b"h2c"));
@@ -230,6 +242,41 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
         _ => {}
     }
     Ok(Fate::Keep)
+}
+
+/// Whether a field holds a session of our console.
+fn has_session_cookie(field: &Header<'_>) -> bool {
+    field.name.eq_ignore_ascii_case("cookie") && cookie_pairs(field.value).any(is_session_cookie)
+}
+
+/// The pairs of a `Cookie` field (RFC 6265, 4.2.1).
+fn cookie_pairs(value: &[u8]) -> impl Iterator<Item = &[u8]> {
+    value.split(|byte| *byte == b';').map(<[u8]>::trim_ascii).filter(|pair| !pair.is_empty())
+}
+
+fn is_session_cookie(pair: &[u8]) -> bool {
+    pair.strip_prefix(SESSION_COOKIE.as_bytes()).is_some_and(|rest| rest.trim_ascii_start().starts_with(b"="))
+}
+
+#[cold]
+fn drop_session_cookies(fields: &[Header<'_>], fates: &mut [Fate]) {
+    for (field, fate) in fields.iter().zip(fates) {
+        if has_session_cookie(field) {
+            *fate = Fate::Drop;
+        }
+    }
+}
+
+/// Writes what else stands in the fields that hold a session.
+#[cold]
+fn write_other_cookies(fields: &[Header<'_>], out: &mut Vec<u8>) {
+    for field in fields.iter().filter(|field| has_session_cookie(field)) {
+        let others = cookie_pairs(field.value).filter(|pair| !is_session_cookie(pair));
+        let others = others.collect::<Vec<_>>().join(&b"; "[..]);
+        if !others.is_empty() {
+            write_field("Cookie", &others, out);
+        }
+    }
 }
 
 fn drop_expect(fields: &[Header<'_>], fates: &mut [Fate]) {
