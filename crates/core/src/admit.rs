@@ -66,6 +66,17 @@ impl Line {
         })
     }
 
+    /// Takes the first place of the line again, for one that had it and left to look at what is so by now.
+    #[must_use]
+    pub fn join_first(&self, waker: &Waker) -> Ticket<'_> {
+        self.with(|places| {
+            let number = places.next;
+            places.next += 1;
+            places.order.push_front((number, waker.clone()));
+            Ticket { line: self, number }
+        })
+    }
+
     /// Room has come: the first in the line may try.
     pub fn call(&self) {
         if self.waiting() == 0 {
@@ -131,6 +142,16 @@ mod tests {
         assert!(second.is_first());
         second.give_up();
         assert_eq!((line.waiting(), line.in_vain()), (0, 1));
+    }
+
+    #[test]
+    fn one_that_was_first_may_be_so_again() {
+        let line = Line::default();
+        let waiting = line.join(9, Waker::noop()).unwrap();
+        let back = line.join_first(Waker::noop());
+        assert!(back.is_first() && !waiting.is_first());
+        drop(back);
+        assert!(waiting.is_first());
     }
 
     #[test]

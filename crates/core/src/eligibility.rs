@@ -182,7 +182,10 @@ pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing
             let wish = truths.wish(&id).map_or(100, Wish::percent);
             // 1000 x 100 x 1000 are far from the end of a u32.
             let weight = u32::from(spec.weight) * u32::from(spec.capacity) * truths.ramp(&id) / 100;
-            let weight = u64::from(weight) * u64::from(wish) / 100;
+            let mut weight = u64::from(weight) * u64::from(wish) / 100;
+            if pool.check.is_some() && truths.health(&id) == State::Suspect {
+                weight = weight * u64::from(pool.failing.suspect_percent(pool.algorithm)) / 100;
+            }
             Standing { reason, share: 0.0, weight: u32::try_from(weight).unwrap_or(u32::MAX).max(1), fails }
         })
         .collect();

@@ -32,6 +32,11 @@ pub enum ConnectError {
     /// As many connections to the server are open as its limit allows.
     #[error("as many connections to this server are open as its connection_limit allows")]
     LimitReached,
+    /// A source address of the pool is not this machine's.
+    #[error(
+        "this machine does not have the source address {0} that connections to this server are to come from"
+    )]
+    SourceAddress(IpAddr),
     /// This process may open no more sockets.
     #[error("this service has no free file descriptor (or local port) for another connection")]
     Exhausted,
@@ -88,7 +93,10 @@ pub(crate) async fn open_from(
         let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
         // The port is chosen when the peer is known: then one may serve for many peers.
         nix::sys::socket::setsockopt(&socket, IpBindAddressNoPort, &true).map_err(io::Error::from)?;
-        socket.bind(SocketAddr::new(source, 0))?;
+        socket.bind(SocketAddr::new(source, 0)).map_err(|error| match error.kind() {
+            io::ErrorKind::AddrNotAvailable => ConnectError::SourceAddress(source),
+            _ => error.into(),
+        })?;
         match socket.connect(address).await.map_err(ConnectError::from) {
             Ok(stream) => {
                 stream.set_nodelay(true)?;
@@ -262,7 +270,13 @@ impl Upstream {
     /// Whether it may be kept for later. Where connections are limited, half of them at most rest, for a resting
     /// connection of one worker is of no use to another.
     pub(crate) fn may_rest(&self) -> bool {
-        self.seat.as_ref().is_none_or(|seat| seat.cell.room.connections() * 2 <= u64::from(seat.limit))
+        let has_room = |seat: &Seat| seat.cell.room.connections() * 2 <= u64::from(seat.limit);
+        self.seat.as_ref().is_none_or(has_room) && !self.is_wanted()
+    }
+
+    /// Whether somebody needs a connection to the server and can't have one, for as many as may be are open.
+    pub(crate) fn is_wanted(&self) -> bool {
+        self.seat.as_ref().is_some_and(|seat| seat.cell.room.wants_rest())
     }
 }
 

@@ -1,17 +1,20 @@
 //! A piece of work on its way to a server: deciding, waiting for room, and being counted while it is there.
 
 use std::future::Future;
+use std::hint::cold_path;
 use std::net::IpAddr;
 use std::pin::pin;
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
 use merismos_core::balance::{Ask, Tried};
-use merismos_core::cells::ServerLane;
+use merismos_core::cells::{PoolCell, ServerCell, ServerLane};
+use merismos_core::name::PoolServer;
 use merismos_core::routing::{Asked, ChosenPool, Decision, Frontend, Key, Pool};
 use merismos_core::time::Tick;
 
-use crate::alarm::Ring;
+use crate::alarm::{Ring, TICK};
 use crate::decisions::Made;
 use crate::io::Watch;
 use crate::worker::{Client, Worker};
@@ -25,6 +28,122 @@ pub(crate) enum NoServer {
     Full,
     /// The client went away while it waited.
     ClientGone,
+    /// Another snapshot holds by now: what it says is to be asked again.
+    Stale,
+}
+
+/// A server that failed a piece of work.
+#[derive(Debug)]
+pub(crate) struct FailedServer {
+    pub(crate) name: PoolServer,
+    pub(crate) cell: Arc<ServerCell>,
+}
+
+/// What became so far of a piece of work that no server has taken yet. It outlives the snapshots that it was decided by: each
+/// attempt goes by the newest one.
+#[derive(Debug)]
+pub(crate) struct Course<F> {
+    /// The servers that failed it.
+    pub(crate) failed_at: Vec<FailedServer>,
+    /// How the last one did.
+    pub(crate) last: Option<F>,
+    /// The pool that the last attempt was made in: another is asked when it has nobody left.
+    pool: Option<Arc<PoolCell>>,
+    arrival: Arrival,
+}
+
+impl<F> Default for Course<F> {
+    fn default() -> Self {
+        Self { failed_at: Vec::new(), last: None, pool: None, arrival: Arrival::default() }
+    }
+}
+
+impl<F> Course<F> {
+    /// Notes a server that failed it.
+    pub(crate) fn note(&mut self, pool: &Pool, place: usize) {
+        let server = &pool.servers[place];
+        self.failed_at.push(FailedServer { name: server.name.clone(), cell: Arc::clone(&server.cell) });
+        self.stays_in(pool);
+        self.arrival = Arrival::default();
+    }
+
+    /// Notes that a server has no connection to give: whoever waits for one waits before all others.
+    pub(crate) fn note_no_connection(&mut self, pool: &Pool) {
+        self.stays_in(pool);
+        self.arrival.is_first = true;
+        self.arrival.needs_connection = true;
+    }
+
+    /// The next attempt is made in this pool, as long as it has somebody.
+    pub(crate) fn stays_in(&mut self, pool: &Pool) {
+        self.pool = Some(Arc::clone(&pool.cell));
+    }
+
+    /// Whether it was offered to nobody yet, and has not waited.
+    pub(crate) fn is_new(&self) -> bool {
+        self.failed_at.is_empty() && self.arrival.since.is_none()
+    }
+
+    /// Those of a pool's servers that failed it; mostly none did, and the room for them is not taken.
+    pub(crate) fn tried_in(&self, pool: &Pool) -> Option<Box<Tried>> {
+        if self.failed_at.is_empty() {
+            return None;
+        }
+        cold_path();
+        let mut tried = Box::new(Tried::default());
+        for failed in &self.failed_at {
+            if let Some(place) = pool.servers.iter().position(|server| server.cell.id == failed.cell.id) {
+                tried.note(place);
+            }
+        }
+        Some(tried)
+    }
+
+    /// Counts at the server that failed it last that another one gets it.
+    pub(crate) fn count_retry(&self, worker: &Worker) {
+        if let Some(last) = self.failed_at.last() {
+            cold_path();
+            last.cell.lane(worker.index).retried.up();
+        }
+    }
+
+    /// The names of the servers that failed it.
+    pub(crate) fn names(&self) -> Vec<PoolServer> {
+        self.failed_at.iter().map(|failed| failed.name.clone()).collect()
+    }
+
+    /// The pool for the next attempt, among those that were not asked yet.
+    pub(crate) fn choose<'f>(
+        &self,
+        worker: &Worker,
+        frontend: &'f Frontend,
+        client: IpAddr,
+        asked: Asked,
+    ) -> Option<ChosenPool<'f>> {
+        if let (Some(before), Some(choice)) = (&self.pool, &frontend.choice) {
+            cold_path();
+            let is_it = |pool: &&Arc<Pool>| Arc::ptr_eq(&pool.cell, before);
+            let pools = choice.pools.iter().chain(&choice.last_resort);
+            let found = pools.enumerate().find(|(_, pool)| is_it(pool));
+            if let Some((number, pool)) = found.filter(|(number, _)| !asked.holds(*number)) {
+                return Some(ChosenPool { number, pool });
+            }
+        }
+        choose(worker, frontend, client, asked)
+    }
+}
+
+/// How a piece of work comes to a pool's line.
+#[derive(Clone, Copy, Debug, Default)]
+struct Arrival {
+    /// Since when it waits, in ticks.
+    since: Option<u64>,
+    /// It was the first, and left to look at a newer snapshot.
+    is_first: bool,
+    /// What it waits for is a connection.
+    needs_connection: bool,
+    /// It has waited for as long as it may.
+    is_overdue: bool,
 }
 
 /// The pool for a piece of work, among those that were not asked yet.
@@ -50,6 +169,18 @@ pub(crate) enum GoesOn {
     Gone,
 }
 
+/// Whether a server that a client is tied to may go on with it: it may while it drains, and not when it is down or withdrawn.
+pub(crate) fn goes_on_at(worker: &Worker, pool: &Pool, place: usize) -> GoesOn {
+    let server = &pool.servers[place];
+    if !server.may_go_on() {
+        return GoesOn::Gone;
+    }
+    if pool.limited && server.cell.room.enter(server.limits, worker.now()).is_err() {
+        return GoesOn::Full;
+    }
+    GoesOn::At(place)
+}
+
 /// A piece of work that seeks a server.
 #[derive(Clone, Copy)]
 pub(crate) struct Deal<'a> {
@@ -58,6 +189,8 @@ pub(crate) struct Deal<'a> {
     pub(crate) pool: &'a Pool,
     pub(crate) key: Key,
     pub(crate) watch: Watch<'a>,
+    /// The version of the snapshot that the pool is of.
+    pub(crate) version: u64,
 }
 
 impl<'a> Deal<'a> {
@@ -77,59 +210,49 @@ impl<'a> Deal<'a> {
     /// The next server for this work, waiting for room where the pool has a line. `gone` says whether the client went
     /// away meanwhile.
     #[expect(clippy::manual_async_fn, reason = "an async function keeps each argument twice")]
-    pub(crate) fn server(
+    pub(crate) fn server<F>(
         &self,
         tried: &Tried,
+        course: &mut Course<F>,
         gone: impl FnMut(&mut Context<'_>) -> bool,
     ) -> impl Future<Output = Result<usize, NoServer>> {
         async move {
+            let arrival = &mut course.arrival;
             // Whoever waits was here before.
-            let must_wait = self.pool.limited && self.pool.cell.line.waiting() > 0;
+            let must_wait = self.pool.limited
+                && (arrival.needs_connection || (!arrival.is_first && self.pool.cell.line.waiting() > 0));
             let decision = if must_wait { Decision::Full } else { self.pool.decide(&self.ask(), tried) };
             match decision {
                 Decision::Server(place) => Ok(place),
                 Decision::Nobody => Err(NoServer::Nobody),
                 // Rare; in a box it does not make every request's future larger.
-                Decision::Full => Box::pin(self.wait(tried, gone)).await,
+                Decision::Full => Box::pin(self.wait(tried, arrival, gone)).await,
             }
         }
-    }
-
-    /// Whether a server that this client is tied to may go on with it: it may while it drains, and not when it is down
-    /// or withdrawn.
-    pub(crate) fn goes_on(&self, server: u32) -> GoesOn {
-        match self.pool.servers.iter().position(|it| it.cell.id == server) {
-            Some(place) => self.goes_on_at(place),
-            None => GoesOn::Gone,
-        }
-    }
-
-    /// As [`Self::goes_on`], by the server's place.
-    pub(crate) fn goes_on_at(&self, place: usize) -> GoesOn {
-        let server = &self.pool.servers[place];
-        if !server.may_go_on() {
-            return GoesOn::Gone;
-        }
-        if self.pool.limited && server.cell.room.enter(server.limits, self.worker.now()).is_err() {
-            return GoesOn::Full;
-        }
-        GoesOn::At(place)
     }
 
     async fn wait(
         &self,
         tried: &Tried,
+        arrival: &mut Arrival,
         mut gone: impl FnMut(&mut Context<'_>) -> bool,
     ) -> Result<usize, NoServer> {
         let pool = self.pool;
         let mut ticket = None;
-        self.watch.within(pool.queue.timeout.get());
+        let now = self.worker.wheel.now();
+        let waited = TICK * u32::try_from(now - *arrival.since.get_or_insert(now)).unwrap_or(u32::MAX);
+        self.watch.within(pool.queue.timeout.get().saturating_sub(waited));
         loop {
-            // Rates make room without anybody leaving, so the first in the line looks again at each tick.
+            // Rates make room without anybody leaving, and a newer snapshot may know more servers, so whoever waits looks
+            // again at each tick.
             let mut ticked = pin!(self.worker.next_tick());
             let found = std::future::poll_fn(|context| {
                 if ticket.is_none() {
-                    ticket = pool.cell.line.join(pool.queue.limit, context.waker());
+                    ticket = if arrival.is_first && pool.queue.limit > 0 {
+                        Some(pool.cell.line.join_first(context.waker()))
+                    } else {
+                        pool.cell.line.join(pool.queue.limit, context.waker())
+                    };
                 }
                 let Some(place) = &ticket else { return Poll::Ready(Some(Err(NoServer::Full))) };
                 match self.client.alarm.rang() {
@@ -141,19 +264,30 @@ impl<'a> Deal<'a> {
                     return Poll::Ready(Some(Err(NoServer::ClientGone)));
                 }
                 if place.is_first() {
-                    match pool.decide(&self.ask(), tried) {
-                        Decision::Server(place) => return Poll::Ready(Some(Ok(place))),
-                        Decision::Nobody => return Poll::Ready(Some(Err(NoServer::Nobody))),
-                        Decision::Full => {}
+                    if self.worker.snapshot().version != self.version {
+                        return Poll::Ready(Some(Err(NoServer::Stale)));
+                    }
+                    if !arrival.needs_connection {
+                        match pool.decide(&self.ask(), tried) {
+                            Decision::Server(place) => return Poll::Ready(Some(Ok(place))),
+                            Decision::Nobody => return Poll::Ready(Some(Err(NoServer::Nobody))),
+                            Decision::Full => {}
+                        }
                     }
                 }
                 ticked.as_mut().poll(context).map(|()| None)
             })
             .await;
             match found {
-                None => {}
+                // A tick later somebody may have given a connection back.
+                None => arrival.needs_connection = false,
                 Some(Err(NoServer::Full)) => {
                     self.client.alarm.silence();
+                    if !arrival.is_overdue && self.worker.snapshot().version != self.version {
+                        // Before it is turned away it looks once at what is so by now.
+                        (arrival.is_overdue, arrival.is_first) = (true, true);
+                        return Err(NoServer::Stale);
+                    }
                     if let Decision::Server(place) = pool.decide_spilling(&self.ask(), tried) {
                         return Ok(place);
                     }
@@ -164,6 +298,7 @@ impl<'a> Deal<'a> {
                 }
                 Some(found) => {
                     self.client.alarm.silence();
+                    arrival.is_first = found == Err(NoServer::Stale);
                     return found;
                 }
             }

@@ -1,6 +1,6 @@
 //! The idle connections to servers of one worker.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
@@ -35,6 +35,8 @@ struct Resting {
 #[derive(Debug, Default)]
 pub(crate) struct Idle {
     servers: RefCell<Vec<Vec<Resting>>>,
+    /// Some of them may be of servers whose connections are limited.
+    has_limited: Cell<bool>,
 }
 
 /// Whether the server has neither closed the connection nor sent anything unasked, as far as is known.
@@ -77,8 +79,24 @@ impl Idle {
         }
         let until = (now + ticks(how.keep_idle.get())).min(upstream.born + ticks(how.keep_age.get()));
         if servers[place].len() < usize::from(how.keep_limit) && now < until && upstream.may_rest() {
+            if upstream.seat.is_some() {
+                self.has_limited.set(true);
+            }
             servers[place].push(Resting { upstream, since: now, until });
         }
+    }
+
+    /// Closes those of servers that have all the connections they may have while another worker needs one.
+    pub(crate) fn make_room(&self) {
+        if !self.has_limited.get() {
+            return;
+        }
+        let mut has_limited = false;
+        for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
+            resting.retain(|it| !it.upstream.is_wanted());
+            has_limited |= resting.iter().any(|it| it.upstream.seat.is_some());
+        }
+        self.has_limited.set(has_limited);
     }
 
     /// Closes what rested too long or was closed by its server.

@@ -173,6 +173,17 @@ impl Plane {
         self.tell(|| Command::Cut { server });
     }
 
+    /// A server went down, by the number of its cell: idempotent requests of which it has not begun an answer go to others, and
+    /// TCP connections that are to be broken then are reset.
+    pub fn leave_down(&self, server: u32) {
+        self.tell(|| Command::Down { server });
+    }
+
+    /// A server stands by again, by the number of its cell: TCP connections that are to be broken then are reset.
+    pub fn leave_standby(&self, server: u32) {
+        self.tell(|| Command::StandsBy { server });
+    }
+
     /// Where decisions can be watched.
     #[must_use]
     pub fn decisions(&self) -> Log {

@@ -3,8 +3,9 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use merismos_core::balance::Tried;
-use merismos_core::routing::{Asked, ChosenPool, Facts, Frontend, Key};
+use merismos_core::balance;
+use merismos_core::config::document::OpenConnections;
+use merismos_core::routing::{Asked, ChosenPool, Facts, Frontend, Key, Server};
 use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -12,14 +13,14 @@ use tokio::net::TcpStream;
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::client::{Visit, Who};
-use crate::connect::reach;
-use crate::deal::{Deal, NoServer, choose};
+use crate::connect::{ConnectError, Unreached, reach};
+use crate::deal::{Course, Deal, NoServer};
 use crate::decisions::Made;
 use crate::greeting::{Heard, hear};
 use crate::io::{Watch, Wire};
 use crate::proxy;
 use crate::relay::{End, Relay};
-use crate::worker::Registered;
+use crate::worker::{Client, Registered, Worker};
 
 /// Why a client's connection is ended without having been relayed.
 #[derive(Debug)]
@@ -44,40 +45,36 @@ pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<B
         None => Some(Heard { name: None, first }),
     };
     let Some(Heard { name, mut first }) = heard else { return };
-    // What is decided goes by what holds now; from here on the connection keeps it.
-    let (frontend, version) = {
-        let snapshot = worker.snapshot();
-        (snapshot.frontend(client.frontend.get()).map_or(frontend, Arc::clone), snapshot.version)
-    };
-    let frontend = &*frontend;
-    let lane = frontend.cell.lane(worker.index);
-    lane.requests.up();
     client.resting.set(false);
     client.fresh.set(false);
-    let facts = Facts { sni: name.as_deref(), ..Facts::of_client(who.client.ip()) };
-    let mut asked = Asked::default();
-    let mut ended = Ended::Unavailable;
-    while let Some(chosen) = choose(worker, frontend, who.client.ip(), asked) {
-        let pool = chosen.pool;
-        let deal = Deal { worker, client, pool, key: pool.key(&facts), watch };
-        ended = match relay(&deal, (frontend, &chosen, &facts, version), &mut stream, who, &mut first).await {
-            Ok(()) => return,
-            Err(ended) => ended,
-        };
-        // Another pool is asked when this one has nobody for it, not when its servers failed it.
-        if !matches!(ended, Ended::Unavailable) {
-            break;
+    let mut course = Course::default();
+    let mut is_counted = false;
+    loop {
+        // What is decided goes by what holds now, at each attempt; once it is relayed the connection keeps it.
+        let snapshot = worker.snapshot();
+        let frontend = snapshot.frontend(client.frontend.get()).map_or(&*frontend, |it| &**it);
+        let lane = frontend.cell.lane(worker.index);
+        if !is_counted {
+            lane.requests.up();
+            is_counted = true;
         }
-        asked.note(chosen.number);
+        let facts = Facts { sni: name.as_deref(), ..Facts::of_client(who.client.ip()) };
+        let step = Step { worker, client, frontend, version: snapshot.version, facts: &facts, who, watch };
+        let ended = match step.run(&mut course, &mut stream, &mut first).await {
+            Tried::Again => continue,
+            Tried::Served => return,
+            Tried::Ended(ended) => ended,
+        };
+        match ended {
+            Ended::Refused => lane.refused.up(),
+            Ended::Unavailable => lane.unavailable.up(),
+            Ended::Unreached => lane.unanswered.up(),
+            Ended::ClientGone => return,
+        }
+        tracing::debug!(frontend = %frontend.name, ?ended, "a connection was not relayed");
+        reset(&stream);
+        return;
     }
-    match ended {
-        Ended::Refused => lane.refused.up(),
-        Ended::Unavailable => lane.unavailable.up(),
-        Ended::Unreached => lane.unanswered.up(),
-        Ended::ClientGone => return,
-    }
-    tracing::debug!(frontend = %frontend.name, ?ended, "a connection was not relayed");
-    reset(&stream);
 }
 
 /// The client must not take our end for that of a server which had nothing to say.
@@ -85,68 +82,145 @@ fn reset(stream: &TcpStream) {
     let _ = SockRef::from(stream).set_linger(Some(Duration::ZERO));
 }
 
-async fn relay(
-    deal: &Deal<'_>,
-    (frontend, chosen, facts, version): (&Frontend, &ChosenPool<'_>, &Facts<'_>, u64),
-    stream: &mut TcpStream,
+/// What became of one attempt.
+enum Tried {
+    /// It was relayed until its end.
+    Served,
+    /// It may go to another server, as the newest snapshot says.
+    Again,
+    Ended(Ended),
+}
+
+/// One attempt, by one snapshot.
+#[derive(Clone, Copy)]
+struct Step<'a> {
+    worker: &'a Worker,
+    client: &'a Client,
+    frontend: &'a Frontend,
+    version: u64,
+    facts: &'a Facts<'a>,
     who: Who,
-    first: &mut Option<Buffer>,
-) -> Result<(), Ended> {
-    if deal.key == Key::Refused {
-        return Err(Ended::Refused);
+    watch: Watch<'a>,
+}
+
+impl Step<'_> {
+    /// Offers the connection to one server, of the first pool that has one for it.
+    async fn run(
+        &self,
+        course: &mut Course<()>,
+        stream: &mut TcpStream,
+        first: &mut Option<Buffer>,
+    ) -> Tried {
+        let mut asked = Asked::default();
+        let mut ended = Ended::Unavailable;
+        while let Some(chosen) = course.choose(self.worker, self.frontend, self.who.client.ip(), asked) {
+            let pool = chosen.pool.as_ref();
+            let Self { worker, client, watch, version, .. } = *self;
+            let key = pool.key(self.facts);
+            if key == Key::Refused {
+                ended = Ended::Refused;
+                break;
+            }
+            let deal = Deal { worker, client, pool, key, watch, version };
+            let tried = course.tried_in(pool);
+            let before = tried.as_deref().unwrap_or(const { &balance::Tried::none() });
+            let place = deal.server(before, course, |context| stream.is_gone(context)).await;
+            match place {
+                Ok(place) => {
+                    self.tell(&deal, &chosen, place, before);
+                    return self.attempt(&deal, place, course, stream, first).await;
+                }
+                Err(NoServer::ClientGone) => return Tried::Ended(Ended::ClientGone),
+                Err(NoServer::Stale) => {
+                    course.stays_in(pool);
+                    return Tried::Again;
+                }
+                Err(NoServer::Nobody | NoServer::Full) => {}
+            }
+            asked.note(chosen.number);
+        }
+        if !course.failed_at.is_empty() {
+            self.witness(None, course);
+            ended = Ended::Unreached;
+        }
+        Tried::Ended(ended)
     }
-    let pool = deal.pool;
-    let mut tried = Tried::default();
-    let witness = |server: Option<usize>, tried: &Tried| {
-        deal.worker.watches.tell(frontend.cell.id, who.client, version, (pool, server, tried.places()));
-    };
-    while tried.len() < pool.attempts {
-        let gone = |context: &mut std::task::Context<'_>| stream.is_gone(context);
-        let place = match deal.server(&tried, gone).await {
-            Ok(place) => place,
-            Err(NoServer::Nobody) if !tried.is_empty() => break,
-            Err(NoServer::Nobody | NoServer::Full) => return Err(Ended::Unavailable),
-            Err(NoServer::ClientGone) => return Err(Ended::ClientGone),
-        };
-        let server = &pool.servers[place];
+
+    fn tell(&self, deal: &Deal<'_>, chosen: &ChosenPool<'_>, place: usize, before: &balance::Tried) {
+        let (frontend, client, pool) = (self.frontend, self.who.client, chosen.pool.as_ref());
         deal.tell(|| Made {
             frontend,
-            pool,
-            why_pool: frontend.why_pool(chosen, who.client.ip(), deal.worker.now()),
-            client: who.client,
-            key: pool.key_rule.as_ref().and_then(|rule| rule.words(deal.key, facts)),
+            pool: deal.pool,
+            why_pool: frontend.why_pool(chosen, client.ip(), self.worker.now()),
+            client,
+            key: pool.key_rule.as_ref().and_then(|rule| rule.words(deal.key, self.facts)),
             tied: None,
             place,
-            failed_at: tried.places(),
-            version,
+            failed_at: before.places(),
+            version: self.version,
         });
-        if let Some(before) = tried.places().last() {
-            pool.servers[*before as usize].cell.lane(deal.worker.index).retried.up();
-        }
+    }
+
+    /// Tells whoever watches where the connection went.
+    fn witness(&self, server: Option<&Server>, course: &Course<()>) {
+        let server = server.map(|server| &server.name);
+        let told = (server, || course.names());
+        self.worker.watches.tell(self.frontend.cell.id, self.who.client, self.version, told);
+    }
+
+    /// Connects to a server and relays until the end.
+    async fn attempt(
+        &self,
+        deal: &Deal<'_>,
+        place: usize,
+        course: &mut Course<()>,
+        stream: &mut TcpStream,
+        first: &mut Option<Buffer>,
+    ) -> Tried {
+        let Self { worker, client, frontend, who, watch, .. } = *self;
+        let pool = deal.pool;
+        let server = &pool.servers[place];
+        course.count_retry(worker);
         let mut at = deal.begin(place);
-        let mut upstream = match reach(server, &pool.reaching, deal.worker.draw(), deal.watch).await {
+        let mut upstream = match reach(server, &pool.reaching, worker.draw(), watch).await {
             Ok(upstream) => upstream,
             Err(failure) => {
-                at.failed();
+                client.alarm.silence();
                 tracing::debug!(server = %server.name, ?failure, "a server was not reached");
-                deal.client.alarm.silence();
-                tried.note(place);
-                continue;
+                match failure {
+                    // It has no room, and that is no failure of its.
+                    Unreached::Failed(ConnectError::LimitReached) => {
+                        course.note_no_connection(pool);
+                        return Tried::Again;
+                    }
+                    // Another server would need a descriptor too.
+                    Unreached::Failed(ConnectError::Exhausted) => return Tried::Ended(Ended::Unavailable),
+                    Unreached::Cut => {}
+                    Unreached::Failed(_) => at.failed(),
+                }
+                course.note(pool, place);
+                if course.failed_at.len() < pool.attempts {
+                    return Tried::Again;
+                }
+                self.witness(None, course);
+                return Tried::Ended(Ended::Unreached);
             }
         };
         at.lane.taken.up();
-        witness(Some(place), &tried);
+        self.witness(Some(server), course);
         at.goes_on();
         if let Some(version) = pool.proxy_protocol
             && upstream.stream.write_all(&proxy::header(version, who.client, who.meant_for)).await.is_err()
         {
             at.failed();
-            return Err(Ended::Unreached);
+            return Tried::Ended(Ended::Unreached);
         }
         if let Some(life) = frontend.life_limit {
-            deal.watch.all_within(life);
+            watch.all_within(life);
         }
-        let mut relay = Relay::new(deal.worker, deal.watch, frontend.idle_timeout, first.take(), None);
+        client.may_move.set(pool.failing.on_down == OpenConnections::Break);
+        client.leaves_at_failback.set(pool.failing.on_failback == OpenConnections::Break);
+        let mut relay = Relay::new(worker, watch, frontend.idle_timeout, first.take(), None);
         match relay.run(stream, &mut upstream.stream).await {
             End::Finished => {}
             // Whoever is left must not take this for an orderly end.
@@ -155,8 +229,6 @@ async fn relay(
                 reset(&upstream.stream);
             }
         }
-        return Ok(());
+        Tried::Served
     }
-    witness(None, &tried);
-    Err(Ended::Unreached)
 }

@@ -11,6 +11,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, UdpSocket as StdSocket};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::task::{Context, Poll};
+use std::time::Duration;
 
 use merismos_core::balance::{Ask, Tried};
 use merismos_core::cells::FrontendLane;
@@ -20,7 +21,7 @@ use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
 use tokio::net::UdpSocket;
 
-use crate::alarm::Ring;
+use crate::alarm::{Ring, ticks};
 use crate::buffer::Buffer;
 use crate::connect::sources;
 use crate::deal::choose;
@@ -34,6 +35,9 @@ const BUDGET: u32 = 16;
 
 /// How many servers one datagram may be offered to.
 const MOST_TRIED: usize = 3;
+/// How long a server gets nothing more after ICMP has said that nobody listens there, unless there is no other: what is sent to it
+/// is lost, and only the datagram after it learns that.
+const SHUNNED_FOR: Duration = Duration::from_secs(3);
 
 /// A socket with what the kernel can do for it.
 #[derive(Debug)]
@@ -157,6 +161,8 @@ struct Flow {
     place: usize,
     /// The version of the snapshot in which that was decided.
     version: u64,
+    /// The version of the snapshot by which it was seen last that its server may go on with it.
+    seen: Cell<u64>,
     /// Nobody listens there (ICMP): the next datagram begins another flow.
     refused: Cell<bool>,
     client: Registered,
@@ -165,6 +171,17 @@ struct Flow {
 impl Flow {
     fn server(&self) -> &Server {
         &self.pool.servers[self.place]
+    }
+
+    /// Whether its server may go on with it, as the newest snapshot says: it may while it drains, and not when it is down,
+    /// withdrawn or removed.
+    fn may_go_on(&self, frontend: &Frontend, version: u64) -> bool {
+        if self.seen.replace(version) == version {
+            return true;
+        }
+        let id = self.server().cell.id;
+        let mut known = frontend.pools().flat_map(|pool| &pool.servers);
+        known.find(|server| server.cell.id == id).is_some_and(Server::may_go_on)
     }
 }
 
@@ -248,11 +265,12 @@ fn witness(
     if worker.watches.is_empty() {
         return;
     }
-    let mut failed = Tried::default();
-    for id in tried {
-        pool.servers.iter().position(|server| server.cell.id == *id).map(|place| failed.note(place));
-    }
-    worker.watches.tell(frontend.cell.id, client, version, (pool, Some(at), failed.places()));
+    let failed = || {
+        let known = frontend.pools().flat_map(|pool| &pool.servers);
+        let failed = known.filter(|server| tried.contains(&server.cell.id));
+        failed.map(|server| server.name.clone()).collect()
+    };
+    worker.watches.tell(frontend.cell.id, client, version, (Some(&pool.servers[at].name), failed));
 }
 
 /// Tells the decision log.
@@ -284,12 +302,44 @@ pub(crate) struct Port {
     flows: RefCell<HashMap<SocketAddr, Rc<Flow>>>,
     /// Sockets towards servers for datagrams without answers, by the number of the server's cell.
     one_way: RefCell<HashMap<u32, Outlet>>,
+    /// Servers where nobody listened (ICMP), by the number of their cell, and until when they get nothing, in ticks.
+    shunned: RefCell<Vec<(u32, u64)>>,
 }
 
 impl Port {
     pub(crate) fn new(address: SocketAddr, socket: StdSocket) -> io::Result<Rc<Self>> {
         let outlet = Outlet::new(socket)?;
-        Ok(Rc::new(Self { address, outlet, flows: RefCell::default(), one_way: RefCell::default() }))
+        let (flows, one_way, shunned) = (RefCell::default(), RefCell::default(), RefCell::default());
+        Ok(Rc::new(Self { address, outlet, flows, one_way, shunned }))
+    }
+
+    /// Notes that nobody listens at a server.
+    fn shun(&self, worker: &Worker, server: u32) {
+        let until = worker.wheel.now() + ticks(SHUNNED_FOR);
+        let mut shunned = self.shunned.borrow_mut();
+        shunned.retain(|(id, _)| *id != server);
+        shunned.push((server, until));
+    }
+
+    /// A server for a datagram or a flow: one where somebody listened, as far as is known, if there is one.
+    fn decide<'f>(
+        &self,
+        worker: &Worker,
+        frontend: &'f Frontend,
+        client: SocketAddr,
+        tried: &[u32],
+    ) -> Option<(&'f Arc<Pool>, usize)> {
+        let shunned = {
+            let mut shunned = self.shunned.borrow_mut();
+            shunned.retain(|(_, until)| worker.wheel.now() < *until);
+            shunned.iter().map(|(id, _)| *id).chain(tried.iter().copied()).collect::<Vec<_>>()
+        };
+        if shunned.len() > tried.len()
+            && let Some(found) = decide(worker, frontend, client, &shunned)
+        {
+            return Some(found);
+        }
+        decide(worker, frontend, client, tried)
     }
 
     fn send_in_flow(
@@ -305,6 +355,12 @@ impl Port {
         let mut flow = match known {
             Some(flow) if flow.refused.get() => {
                 tried.push(flow.server().cell.id);
+                None
+            }
+            Some(flow) if !flow.may_go_on(frontend, worker.snapshot().version) => {
+                // Its answers are not waited for any more.
+                flow.client.client.alarm.ring(Ring::Close);
+                self.flows.borrow_mut().remove(&meta.addr);
                 None
             }
             known => known,
@@ -323,6 +379,7 @@ impl Port {
                 }
                 Err(error) => {
                     tracing::debug!(%error, server = %current.server().name, "a datagram was not sent");
+                    self.shun(worker, current.server().cell.id);
                     current.refused.set(true);
                     current.client.client.alarm.ring(Ring::Cut);
                     tried.push(current.server().cell.id);
@@ -345,7 +402,7 @@ impl Port {
             lane.turned_away.up();
             return None;
         }
-        let Some((pool, place)) = decide(worker, frontend, meta.addr, tried) else {
+        let Some((pool, place)) = self.decide(worker, frontend, meta.addr, tried) else {
             lane.unavailable.up();
             return None;
         };
@@ -365,7 +422,8 @@ impl Port {
         client.client.server.set(Some(server.cell.id));
         client.client.fresh.set(false);
         let (pool, version) = (Arc::clone(pool), worker.snapshot().version);
-        let flow = Rc::new(Flow { outlet, pool, place, version, refused: Cell::new(false), client });
+        let (seen, refused) = (Cell::new(version), Cell::new(false));
+        let flow = Rc::new(Flow { outlet, pool, place, version, seen, refused, client });
         self.flows.borrow_mut().insert(meta.addr, Rc::clone(&flow));
         let answers =
             answer(Rc::clone(self), Rc::clone(&flow), (Arc::clone(frontend), at), (meta.addr, meta.dst_ip));
@@ -383,7 +441,7 @@ impl Port {
             let mut tried = Vec::new();
             let mut sent = false;
             while !sent && tried.len() < MOST_TRIED {
-                let Some((pool, place)) = decide(worker, frontend, meta.addr, &tried) else { break };
+                let Some((pool, place)) = self.decide(worker, frontend, meta.addr, &tried) else { break };
                 tell(worker, frontend, (pool, place), meta.addr);
                 let at = AtServer::begin(worker, pool, place);
                 sent = self.send_to_server((pool, at.server()), row, worker.draw()).is_ok();
@@ -392,6 +450,7 @@ impl Port {
                     witness(worker, frontend, where_to, meta.addr, &tried);
                 } else {
                     at.failed();
+                    self.shun(worker, at.server().cell.id);
                     tried.push(at.server().cell.id);
                 }
             }
@@ -488,6 +547,7 @@ async fn answer(
             });
             if received.is_ready() || trouble.as_mut().poll(context).is_ready() {
                 flow.refused.set(true);
+                port.shun(&worker, flow.server().cell.id);
                 at.take().iter().for_each(AtServer::failed);
             }
         }

@@ -11,7 +11,6 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use arc_swap::ArcSwap;
 use ipnet::IpNet;
 use merismos_core::name::PoolServer;
-use merismos_core::routing::Pool;
 use tokio::sync::mpsc;
 
 use crate::client::is_in;
@@ -112,19 +111,18 @@ impl Watches {
         frontend: u32,
         client: SocketAddr,
         version: u64,
-        (pool, server, failed_at): (&Pool, Option<usize>, &[u32]),
+        (server, failed_at): (Option<&PoolServer>, impl Fn() -> Vec<PoolServer>),
     ) {
         for watch in self.0.load().iter() {
             let For::Clients { frontend: watched, from } = &watch.what else { continue };
             if *watched != frontend || !is_in(client.ip(), from) {
                 continue;
             }
-            let name = |place: usize| pool.servers[place].name.clone();
             watch.tell(Sighting {
                 of: Seen::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
                 version,
-                server: server.map(name),
-                failed_at: failed_at.iter().map(|place| name(*place as usize)).collect(),
+                server: server.cloned(),
+                failed_at: failed_at(),
             });
         }
     }

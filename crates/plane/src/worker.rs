@@ -52,6 +52,10 @@ pub(crate) enum Command {
     HandOver { frontend: u32, endpoint: Endpoint },
     /// Break off every exchange with a server and forget its idle connections.
     Cut { server: u32 },
+    /// A server went down: what waits for it and may go elsewhere does. Its idle connections are forgotten.
+    Down { server: u32 },
+    /// A server stands by again, for work went back to a lower tier.
+    StandsBy { server: u32 },
     /// Stop listening everywhere, let work in flight finish until the deadline, then end.
     Stop { grace: Duration, done: oneshot::Sender<usize> },
 }
@@ -91,6 +95,11 @@ pub(crate) struct Client {
     pub(crate) dealt_to: Rc<Cell<Option<u32>>>,
     /// Between two requests: may be closed without hurting anyone.
     pub(crate) resting: Cell<bool>,
+    /// Nothing of an answer is here, and another server may have what it asked for; or it is to be broken off when its server
+    /// goes down.
+    pub(crate) may_move: Cell<bool>,
+    /// It is to be broken off when its server stands by again.
+    pub(crate) leaves_at_failback: Cell<bool>,
 }
 
 /// The minute since 1970, as pins count.
@@ -216,6 +225,8 @@ impl Worker {
             server: Cell::new(None),
             dealt_to,
             resting: Cell::new(true),
+            may_move: Cell::new(false),
+            leaves_at_failback: Cell::new(false),
         });
         self.clients.borrow_mut().insert(key, Rc::clone(&client));
         Registered { worker: Rc::clone(self), key, client }
@@ -329,6 +340,20 @@ async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedRe
                     }
                 });
             }
+            Command::Down { server } => {
+                worker.idle.forget(server);
+                worker.shared.forget(server);
+                worker.each_client(|client| {
+                    if client.server.get() == Some(server) && client.may_move.get() {
+                        client.alarm.ring(Ring::Cut);
+                    }
+                });
+            }
+            Command::StandsBy { server } => worker.each_client(|client| {
+                if client.server.get() == Some(server) && client.leaves_at_failback.get() {
+                    client.alarm.ring(Ring::Cut);
+                }
+            }),
             Command::Stop { grace, done } => {
                 for (endpoint, listening) in std::mem::take(&mut listeners) {
                     listening.close(&worker, endpoint.address).await;
@@ -364,6 +389,7 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
         worker.wheel.advance();
         worker.ticked.notify_waiters();
         worker.ahead.look(&worker);
+        worker.idle.make_room();
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
             worker.idle.tidy(worker.wheel.now());

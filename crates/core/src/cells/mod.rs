@@ -11,7 +11,7 @@ mod room;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
 pub use self::pace::Pace;
 pub use self::room::{Full, Limits, Room};
@@ -227,6 +227,44 @@ pub struct PoolCell {
     pub pace: Pace,
     /// Who waits while all its servers are full.
     pub line: Line,
+    /// How many of its requests may go to another server because one is slow.
+    pub retries: RetryBudget,
+}
+
+/// How many requests may be given to another server because the first one is slow: a part of all, so that a pool that is slow
+/// altogether does not get more work by it.
+#[derive(Debug)]
+pub struct RetryBudget {
+    /// In hundredths of a retry.
+    credit: AtomicI64,
+}
+
+impl RetryBudget {
+    /// The most that is saved up, in hundredths of a retry; it is there at the beginning.
+    const MOST: i64 = 1_000;
+
+    /// A request has come: it earns so many hundredths of a retry.
+    pub fn earn(&self, percent: u8) {
+        let more = |credit: i64| (credit < Self::MOST).then(|| (credit + i64::from(percent)).min(Self::MOST));
+        let _ = self.credit.fetch_update(Ordering::Relaxed, Ordering::Relaxed, more);
+    }
+
+    /// Whether there is credit for a retry.
+    #[must_use]
+    pub fn has_credit(&self) -> bool {
+        self.credit.load(Ordering::Relaxed) >= 100
+    }
+
+    /// A retry was made.
+    pub fn spend(&self) {
+        self.credit.fetch_sub(100, Ordering::Relaxed);
+    }
+}
+
+impl Default for RetryBudget {
+    fn default() -> Self {
+        Self { credit: AtomicI64::new(Self::MOST) }
+    }
 }
 
 impl PoolCell {

@@ -1,6 +1,6 @@
 //! What a server's limits count, and whether there is room.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use crate::time::Tick;
 
@@ -11,6 +11,9 @@ pub struct Limits {
     pub in_flight: Option<u32>,
     /// The most connections that we have to it at once.
     pub connections: Option<u32>,
+    /// Whether each piece of work in flight needs a connection of its own, as all but those of HTTP/2 do: then no more work may
+    /// be in flight than connections are allowed.
+    pub one_each: bool,
     /// The most pieces of work in a second.
     pub rate: Option<u32>,
 }
@@ -31,6 +34,7 @@ pub enum Full {
 pub struct Room {
     in_flight: AtomicU64,
     connections: AtomicU64,
+    wants_rest: AtomicBool,
     /// When the next piece of work may begin, were they spread evenly, in nanoseconds as [`Tick`]
     /// (the generic cell rate algorithm of ITU-T I.371).
     due: AtomicU64,
@@ -44,7 +48,16 @@ impl Limits {
     /// Whether there is no limit at all.
     #[must_use]
     pub fn is_none(&self) -> bool {
-        *self == Self::default()
+        self.in_flight.is_none() && self.connections.is_none() && self.rate.is_none()
+    }
+
+    /// The most work in flight at once, and which limit says so.
+    fn work(&self) -> (Option<u32>, Full) {
+        match (self.in_flight, self.connections.filter(|_| self.one_each)) {
+            (Some(work), Some(connections)) if connections < work => (Some(connections), Full::Connections),
+            (None, Some(connections)) => (Some(connections), Full::Connections),
+            (work, _) => (work, Full::InFlight),
+        }
     }
 
     /// The limits of a server that works at a part of its capacity, in percent; none goes below 1.
@@ -54,6 +67,7 @@ impl Limits {
         Self {
             in_flight: self.in_flight.map(scale),
             connections: self.connections.map(scale),
+            one_each: self.one_each,
             rate: self.rate.map(scale),
         }
     }
@@ -75,8 +89,9 @@ impl Room {
         let reached = |count: &AtomicU64, limit: Option<u32>| {
             limit.is_some_and(|it| count.load(Ordering::Relaxed) >= u64::from(it))
         };
-        if reached(&self.in_flight, limits.in_flight) {
-            return Some(Full::InFlight);
+        let (work, full) = limits.work();
+        if reached(&self.in_flight, work) {
+            return Some(full);
         }
         if limits.rate.is_some_and(|rate| !Self::is_due(self.due.load(Ordering::Relaxed), rate, now)) {
             return Some(Full::Rate);
@@ -89,8 +104,9 @@ impl Room {
     /// # Errors
     /// Which limit is reached; no room is taken then.
     pub fn enter(&self, limits: Limits, now: Tick) -> Result<(), Full> {
-        if !raise(&self.in_flight, limits.in_flight) {
-            return Err(Full::InFlight);
+        let (work, full) = limits.work();
+        if !raise(&self.in_flight, work) {
+            return Err(full);
         }
         if let Some(rate) = limits.rate {
             let step =
@@ -116,7 +132,16 @@ impl Room {
     /// Takes room for one connection, when there is room.
     #[must_use]
     pub fn connect(&self, limits: Limits) -> bool {
-        raise(&self.connections, limits.connections)
+        let has_room = raise(&self.connections, limits.connections);
+        // Somebody keeps connections that nobody uses: they are wanted here.
+        self.wants_rest.store(!has_room, Ordering::Relaxed);
+        has_room
+    }
+
+    /// Whether a connection could not be made because as many as may be are open: those that rest unused are to be closed.
+    #[must_use]
+    pub fn wants_rest(&self) -> bool {
+        self.wants_rest.load(Ordering::Relaxed)
     }
 
     /// Gives back what [`connect`](Self::connect) took.
@@ -163,6 +188,18 @@ mod tests {
     }
 
     #[test]
+    fn a_limit_of_connections_makes_a_server_full_where_work_needs_one_each() {
+        let limits = Limits { in_flight: Some(9), connections: Some(2), one_each: true, rate: None };
+        let room = Room::default();
+        assert_eq!([(); 3].map(|()| room.enter(limits, Tick(0))), [Ok(()), Ok(()), Err(Full::Connections)]);
+        assert_eq!(room.full(limits, Tick(0)), Some(Full::Connections));
+        let shared = Limits { one_each: false, ..limits };
+        assert_eq!(room.enter(shared, Tick(0)), Ok(()), "requests that share connections need none each");
+        let fewer = Limits { in_flight: Some(1), ..limits };
+        assert_eq!(room.full(fewer, Tick(0)), Some(Full::InFlight), "the smaller one is named");
+    }
+
+    #[test]
     fn connections_are_bounded() {
         let (room, limits) = (Room::default(), Limits { connections: Some(1), ..Limits::default() });
         assert!(room.connect(limits));
@@ -173,9 +210,9 @@ mod tests {
 
     #[test]
     fn a_part_of_the_capacity_scales_every_limit() {
-        let limits = Limits { in_flight: Some(10), connections: Some(3), rate: None };
+        let limits = Limits { in_flight: Some(10), connections: Some(3), ..Limits::default() };
         let half = limits.scaled(50);
-        assert_eq!(half, Limits { in_flight: Some(5), connections: Some(1), rate: None });
+        assert_eq!(half, Limits { in_flight: Some(5), connections: Some(1), ..Limits::default() });
         assert_eq!(limits.scaled(1).connections, Some(1));
     }
 }

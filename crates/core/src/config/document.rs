@@ -16,6 +16,7 @@ pub use super::dealing::{
     Algorithm, ChoosePool, Failback, HashKey, Hashing, MorePools, Persistence, PersistenceBy, Queueing,
     ServerLimits, Unit, WhenAbsent,
 };
+pub use super::failing::{Failing, OpenConnections};
 pub use super::message::{Mail, MailTls, Message, MessageChange, Webhook};
 use super::place::{AddressRange, Place};
 pub use super::reaching::{HttpVersion, Reaching};
@@ -191,6 +192,34 @@ pub struct HttpKeys {
     pub head_timeout: Span,
     /// How long a tunnel (WebSocket) may rest. 1s to 24h.
     pub tunnel_timeout: Span,
+    /// The lowest rate, in bytes a second, at which a client sends a body and takes an answer, over all the time that it is waited
+    /// for. 0B, which is none, to 1MiB.
+    pub min_rate: Size,
+    /// How long it may be waited for before that counts. 1s to 1h.
+    pub min_rate_grace: Span,
+    /// Fields that servers might believe, and that clients which are not trusted do not get through. At most 64.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dropped_fields: Option<Vec<String>>,
+}
+
+impl HttpKeys {
+    /// The fields that are dropped where nothing is said: they tell a client's address or another address of the request, and
+    /// servers have been made to believe them.
+    pub const USUAL_DROPPED_FIELDS: [&str; 13] = [
+        "X-Real-IP",
+        "X-Client-IP",
+        "Client-IP",
+        "True-Client-IP",
+        "X-Remote-IP",
+        "X-Remote-Addr",
+        "X-Originating-IP",
+        "X-Forwarded",
+        "Forwarded-For",
+        "X-Forwarded-Port",
+        "X-Forwarded-Server",
+        "X-Original-URL",
+        "X-Rewrite-URL",
+    ];
 }
 
 /// What a frontend's clients speak.
@@ -276,8 +305,11 @@ pub struct Pool {
     pub whole_answer_timeout: Span,
     /// How long a server may rest in the middle of a body before the exchange is given up. 100ms to 1h.
     pub idle_timeout: Span,
-    /// How many servers one request may be offered to when connections fail. 1 to 16.
+    /// How many servers one request may be offered to, over all tiers and pools. 1 to 16.
     pub attempts: u8,
+    /// What becomes of work while a server fails.
+    #[serde(flatten)]
+    pub failing: Failing,
     /// What it is for, in the engineer's words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,

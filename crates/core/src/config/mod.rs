@@ -12,6 +12,7 @@ mod dealing;
 pub mod diff;
 pub mod document;
 pub mod edit;
+pub mod failing;
 pub mod found;
 pub mod hosts;
 pub mod impact;

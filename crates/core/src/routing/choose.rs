@@ -56,7 +56,9 @@ impl Asked {
         self.0 |= 1 << number.min(63);
     }
 
-    fn holds(self, number: usize) -> bool {
+    /// Whether a pool was asked.
+    #[must_use]
+    pub fn holds(self, number: usize) -> bool {
         self.0 >> number.min(63) & 1 == 1
     }
 

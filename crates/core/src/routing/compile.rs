@@ -7,12 +7,13 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::choose::{By, Choice};
+use super::dropped::DroppedFields;
 use super::facts::KeyRule;
 use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::cells::{Cells, Limits, PoolCell};
 use crate::config::Checked;
-use crate::config::document::{self, Algorithm, ChoosePool, Document, PersistenceBy, Protocol};
+use crate::config::document::{self, Algorithm, ChoosePool, Document, HttpVersion, PersistenceBy, Protocol};
 use crate::eligibility::{Reason, Truths, standings};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, identity};
@@ -56,6 +57,9 @@ pub fn compile(
             head_timeout: http.map_or(Duration::ZERO, |it| it.head_timeout.get()),
             idle_timeout: spec.idle_timeout.get(),
             tunnel_timeout: http.map_or(Duration::ZERO, |it| it.tunnel_timeout.get()),
+            min_rate: http.map_or(0, |it| it.min_rate.bytes()),
+            min_rate_grace: http.map_or(Duration::ZERO, |it| it.min_rate_grace.get()),
+            dropped_fields: http.map(DroppedFields::of).unwrap_or_default(),
             life_limit: spec.life_limit.map(Span::get),
             greeting_timeout,
             trusted: spec.trusted.iter().copied().collect(),
@@ -193,8 +197,7 @@ fn pool(
         .filter(|(server, _)| server.standing.reason == Some(Reason::Standby))
         .map(|(_, it)| it.tier)
         .collect();
-    let spill =
-        standby.into_iter().filter(|_| limited).map(|tier| balance(spec, members(Some(tier)), &cell, now));
+    let spill = standby.into_iter().map(|tier| balance(spec, members(Some(tier)), &cell, now));
     Pool {
         name: name.clone(),
         algorithm: spec.algorithm,
@@ -211,6 +214,7 @@ fn pool(
         proxy_protocol: spec.proxy_protocol,
         reaching: spec.reaching.clone(),
         attempts: usize::from(spec.attempts),
+        failing: spec.failing,
         servers,
         cell,
     }
@@ -244,6 +248,7 @@ fn limits(server: &document::Server, pool: &document::Pool) -> Limits {
     let limits = Limits {
         in_flight: own.in_flight_limit.or(usual.in_flight_limit),
         connections: own.connection_limit.or(usual.connection_limit),
+        one_each: pool.reaching.http_version == HttpVersion::One,
         rate: own.rate_limit.or(usual.rate_limit),
     };
     limits.scaled(u32::from(server.capacity)).scaled(u32::from(pool.capacity))

@@ -7,10 +7,13 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::choose::Choice;
+use super::dropped::DroppedFields;
 use super::facts::{Facts, Key, KeyRule};
 use crate::balance::{Ask, Balance, Tried};
 use crate::cells::{FrontendCell, Limits, PoolCell, ServerCell};
-use crate::config::document::{Algorithm, Endpoint, Protocol, ProxyVersion, Queueing, Reaching, Unit};
+use crate::config::document::{
+    Algorithm, Endpoint, Failing, Protocol, ProxyVersion, Queueing, Reaching, Unit,
+};
 use crate::eligibility::{Reason, Standing};
 use crate::name::{Name, PoolServer};
 use crate::pins::PinRule;
@@ -53,6 +56,12 @@ pub struct Frontend {
     pub idle_timeout: Duration,
     /// The longest rest of a tunnel.
     pub tunnel_timeout: Duration,
+    /// The lowest rate, in bytes a second, at which a client sends and takes; 0 is none.
+    pub min_rate: u64,
+    /// How long it may be slower.
+    pub min_rate_grace: Duration,
+    /// Fields of clients that are not trusted which servers do not get.
+    pub dropped_fields: DroppedFields,
     /// The longest life of a connection.
     pub life_limit: Option<Duration>,
     /// How long a client may take to say which TLS server it wants, when that has a part in where it goes.
@@ -80,7 +89,7 @@ pub struct Pool {
     pub algorithm: Algorithm,
     /// How it deals out work among the eligible ones of `servers`.
     pub balance: Box<dyn Balance>,
-    /// How it deals out work among those that stand by, tier after tier, when all eligible ones are full.
+    /// How it deals out work among those that stand by, tier after tier, when all eligible ones are full or have failed it.
     pub(super) spill: Vec<Box<dyn Balance>>,
     /// Whether `hash` passes over a server that has more than its bound.
     pub bounded: bool,
@@ -100,8 +109,10 @@ pub struct Pool {
     pub reaching: Reaching,
     /// All servers in the order of their names, eligible or not; a place in this list is what `balance` picks.
     pub servers: Vec<Server>,
-    /// How many servers one request may be offered to.
+    /// How many servers one request may be offered to, over all tiers and pools.
     pub attempts: usize,
+    /// What becomes of work while a server fails.
+    pub failing: Failing,
     /// Its turn.
     pub cell: Arc<PoolCell>,
 }
@@ -206,13 +217,32 @@ impl Pool {
     #[must_use]
     pub fn decide(&self, ask: &Ask<'_>, tried: &Tried) -> Decision {
         if !self.limited {
-            return self.balance.pick(ask, tried).map_or(Decision::Nobody, Decision::Server);
+            let place = self.balance.pick(ask, tried);
+            return place
+                .or_else(|| self.pick_standby(ask, tried))
+                .map_or(Decision::Nobody, Decision::Server);
         }
         match self.with_room(self.balance.as_ref(), ask, tried) {
             Some(place) => Decision::Server(place),
             None if self.servers_of(false).any(|place| !tried.holds(place)) => Decision::Full,
-            None => Decision::Nobody,
+            None if tried.is_empty() => Decision::Nobody,
+            None => match self.decide_spilling(ask, tried) {
+                Decision::Server(place) => Decision::Server(place),
+                Decision::Full | Decision::Nobody if self.servers_of(true).any(|it| !tried.holds(it)) => {
+                    Decision::Full
+                }
+                Decision::Full | Decision::Nobody => Decision::Nobody,
+            },
         }
+    }
+
+    /// A server that stands by, for work that every eligible one has failed: it does not wait for the check's verdict.
+    #[cold]
+    fn pick_standby(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+        if tried.is_empty() {
+            return None;
+        }
+        self.spill.iter().find_map(|balance| balance.pick(ask, tried))
     }
 
     /// Decides among the servers that stand by, lower tiers first: for when the eligible ones are full.

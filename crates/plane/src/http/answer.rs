@@ -302,7 +302,7 @@ impl<'a> Answer<'a> {
         let mut buffer = self.worker.small.take();
         let seen = peek(server.socket()?, &mut buffer.room()[..HEAD_ALONE])?;
         buffer.filled(seen);
-        let response = head::response(&buffer, self.request.is_head).ok()??;
+        let response = head::server_response(&buffer, self.request.is_head).ok()??;
         let Framing::Length(length @ SPLICE_FROM..) = response.framing else { return None };
         let (keep_client, connection) = self.goes_on(response, false);
         let is_final = response.status >= 200;
@@ -434,7 +434,7 @@ impl<'a> Answer<'a> {
                 Err(trouble) => return Err(server_failure(&trouble)),
             };
             // Mostly it is all there at once. A head that comes in pieces is parsed again when its end has come.
-            match head::response(&buffer, self.request.is_head) {
+            match head::server_response(&buffer, self.request.is_head) {
                 Ok(Some(response)) => Ok((buffer, response)),
                 Ok(None) => {
                     cold_path();
@@ -457,7 +457,7 @@ impl<'a> Answer<'a> {
         let mut scan = HeadScan::default();
         loop {
             if scan.end(&buffer).map_err(|_| ServerFailure::Nonsense)?.is_some() {
-                let response = head::response(&buffer, self.request.is_head);
+                let response = head::server_response(&buffer, self.request.is_head);
                 return Ok((buffer, response.ok().flatten().ok_or(ServerFailure::Nonsense)?));
             }
             buffer = with_room(buffer, &self.worker.large).ok_or(ServerFailure::Nonsense)?;

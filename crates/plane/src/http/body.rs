@@ -9,6 +9,8 @@ const LONGEST_LINE: usize = 4 << 10;
 const LONGEST_EXTENSIONS: usize = 16 << 10;
 /// The most bytes of trailer fields.
 const LONGEST_TRAILERS: usize = 16 << 10;
+/// The most trailer fields of a client's body.
+pub(super) const MOST_TRAILERS: usize = 64;
 
 /// A chunked body that breaks the rules (RFC 9112, 7.1).
 #[derive(Debug, PartialEq, Eq)]
@@ -196,6 +198,8 @@ pub(super) struct Chunks {
     state: ChunkState,
     line: usize,
     trailers: usize,
+    /// How many trailer fields have begun.
+    trailer_fields: usize,
     extensions: usize,
     /// Not every field may stand behind the body.
     is_wary: bool,
@@ -207,6 +211,7 @@ impl Default for Chunks {
             state: ChunkState::Size { size: 0, digits: 0 },
             line: 0,
             trailers: 0,
+            trailer_fields: 0,
             extensions: 0,
             is_wary: false,
         }
@@ -281,6 +286,10 @@ impl Chunks {
             (S::TrailerLf, b'\n') => S::TrailerStart,
             (S::TrailerStart, byte) if is_token(byte) => {
                 self.trailers += 1;
+                self.trailer_fields += 1;
+                if self.is_wary && self.trailer_fields > MOST_TRAILERS {
+                    return Err(BrokenChunks);
+                }
                 S::TrailerName(digest(DIGEST_OF_NOTHING, byte))
             }
             (S::TrailerName(name), byte) if is_token(byte) => {
@@ -407,6 +416,14 @@ mod tests {
         let extended = |count: usize| b"1;seal=true\r\nx\r\n".repeat(count);
         assert!(decode(&[&extended(LONGEST_EXTENSIONS / 9)]).is_ok());
         assert_eq!(decode(&[&extended(LONGEST_EXTENSIONS / 9 + 1)]), Err(BrokenChunks));
+    }
+
+    #[test]
+    fn a_client_may_say_so_many_things_behind_a_body_and_a_server_more() {
+        let body = |count: usize| [b"0\r\n".as_slice(), &b"X: y\r\n".repeat(count), b"\r\n"].concat();
+        assert!(decode(&[&body(MOST_TRAILERS)]).is_ok());
+        assert_eq!(decode(&[&body(MOST_TRAILERS + 1)]), Err(BrokenChunks));
+        assert!(Follow::new(Framing::Chunked).pass(&body(MOST_TRAILERS + 1), |_| {}).is_ok());
     }
 
     #[test]

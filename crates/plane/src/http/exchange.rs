@@ -2,7 +2,7 @@
 
 use std::hint::cold_path;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::Arc;
+use std::time::Duration;
 
 use merismos_core::balance::Tried;
 use merismos_core::config::document::{HttpVersion, Unit};
@@ -14,16 +14,17 @@ use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
 use super::refuse::{self, Refusal, Shortage};
 use super::sending::Sending;
+use super::two::RequestHead;
 use crate::buffer::Buffer;
 use crate::client::Who;
 use crate::connect::{ConnectError, Unreached, Upstream, reach};
-use crate::deal::{Deal, GoesOn, NoServer, choose};
+use crate::deal::{AtServer, Course, Deal, GoesOn, NoServer, goes_on_at};
 use crate::decisions::{Made, Tied};
 use crate::idle::Trust;
 use crate::io::{Carried, Watch, Wire, write_all};
 use crate::proxy;
 use crate::relay::Relay;
-use crate::witness::{Seen, Sighting, Watch as Witness};
+use crate::witness::{Seen, Sighting};
 use crate::worker::{Client, Worker, minute};
 
 /// How a request ended for its client.
@@ -46,7 +47,24 @@ pub(super) enum Failed {
     Client(Outcome),
 }
 
+/// What became of a request by one step: at most one attempt at a server.
+enum Step {
+    Ended(Outcome),
+    /// It may go to another server, as the newest snapshot says.
+    Again,
+    /// Nobody could answer it.
+    Short(Shortage),
+}
+
+/// What one pool did for a request.
+enum Offered {
+    Step(Step),
+    /// It has nobody for it, so another pool is asked.
+    Nobody(Shortage),
+}
+
 /// Everything that an exchange needs to know.
+#[derive(Clone, Copy)]
 pub(super) struct Exchange<'a> {
     pub(super) worker: &'a Worker,
     pub(super) client: &'a Client,
@@ -55,6 +73,25 @@ pub(super) struct Exchange<'a> {
     pub(super) request: &'a Request,
     pub(super) who: &'a Who,
     pub(super) watch: Watch<'a>,
+}
+
+/// What a request is told by before any algorithm is asked.
+#[derive(Clone, Copy, Default)]
+struct Ties {
+    /// The server that its client or its connection is tied to, by the number of its pool and its place in it.
+    server: Option<(usize, usize, Tied)>,
+    /// Its pin stands although the server has no room now.
+    keeps_pin: bool,
+}
+
+/// One server's chance.
+#[derive(Clone, Copy)]
+struct Target<'t> {
+    server: &'t Server,
+    /// A field that ties the client to it.
+    pin: Option<&'t [u8]>,
+    /// How long it may take for its first byte before another one gets the request.
+    hurry: Option<Duration>,
 }
 
 /// A server for the request.
@@ -74,26 +111,78 @@ impl Exchange<'_> {
         sending: &mut Sending<'_>,
     ) -> impl Future<Output = Outcome> {
         async move {
-            let witness = self.request.mark.as_ref().and_then(|mark| self.worker.watches.find(mark));
+            let mut course = Course::default();
+            match self.step(&mut course, stream, sending).await {
+                Step::Ended(outcome) => outcome,
+                Step::Again => {
+                    cold_path();
+                    Box::pin(self.go_on(&mut course, stream, sending)).await
+                }
+                Step::Short(shortage) => {
+                    cold_path();
+                    Box::pin(self.short(stream, shortage, sending)).await
+                }
+            }
+        }
+    }
+
+    /// Goes on after a first step, each further one by the snapshot of its moment.
+    async fn go_on(
+        &self,
+        course: &mut Course<ServerFailure>,
+        stream: &mut impl Wire,
+        sending: &mut Sending<'_>,
+    ) -> Outcome {
+        loop {
+            let snapshot = self.worker.snapshot();
+            // A frontend that is gone by now still sees through what it took.
+            let frontend = snapshot.frontend(self.client.frontend.get()).map_or(self.frontend, |it| &**it);
+            let exchange = Exchange { frontend, version: snapshot.version, ..*self };
+            match exchange.step(course, stream, sending).await {
+                Step::Ended(outcome) => return outcome,
+                Step::Again => {}
+                Step::Short(shortage) => return exchange.short(stream, shortage, sending).await,
+            }
+        }
+    }
+
+    /// Offers the request to one server, of the first pool that has one for it.
+    fn step(
+        &self,
+        course: &mut Course<ServerFailure>,
+        stream: &mut impl Wire,
+        sending: &mut Sending<'_>,
+    ) -> impl Future<Output = Step> {
+        async move {
+            let mut ties = Ties::default();
+            if course.is_new() {
+                ties = self.ties(sending.start);
+            }
             let mut asked = Asked::default();
             let mut why = None;
-            while let Some(chosen) = choose(self.worker, self.frontend, self.client_address(), asked) {
-                match self.offer(&chosen, stream, sending, &witness).await {
-                    Ok(outcome) => return outcome,
-                    Err(shortage) => {
+            while let Some(chosen) = self.choose(course, asked, &ties) {
+                match self.offer(&chosen, &ties, course, stream, sending).await {
+                    Offered::Step(step) => return step,
+                    Offered::Nobody(shortage) => {
                         cold_path();
-                        let is_short = matches!(shortage, Shortage::NoServer | Shortage::Full);
-                        why = Some(shortage);
-                        // Another pool is asked when this one has nobody for it, not when its servers failed it.
-                        if !is_short {
-                            break;
-                        }
+                        // That servers failed it says more than that others are full or none is there.
+                        why = Some(why.filter(|it| *it != Shortage::NoServer).unwrap_or(shortage));
                     }
                 }
                 asked.note(chosen.number);
+                ties.server = None;
             }
-            Box::pin(self.short(stream, why.unwrap_or(Shortage::NoServer), sending)).await
+            Step::Short(why.unwrap_or(Shortage::NoServer))
         }
+    }
+
+    /// The pool for the next attempt: that of the server that the client is tied to, or one that the frontend chooses.
+    fn choose(&self, course: &Course<ServerFailure>, asked: Asked, ties: &Ties) -> Option<ChosenPool<'_>> {
+        if let Some((number, ..)) = ties.server {
+            cold_path();
+            return self.frontend.pools().nth(number).map(|pool| ChosenPool { number, pool });
+        }
+        course.choose(self.worker, self.frontend, self.client_address(), asked)
     }
 
     /// Where the request comes from, as far as it is believed.
@@ -101,131 +190,177 @@ impl Exchange<'_> {
         self.request.client.unwrap_or(self.who.client.ip())
     }
 
-    /// Offers the request to the servers of one pool; the shortage when none of them took it.
+    /// Offers the request to a server of one pool.
     fn offer(
         &self,
         chosen: &ChosenPool<'_>,
+        ties: &Ties,
+        course: &mut Course<ServerFailure>,
         stream: &mut impl Wire,
         sending: &mut Sending<'_>,
-        witness: &Option<(Arc<Witness>, u64)>,
-    ) -> impl Future<Output = Result<Outcome, Shortage>> {
+    ) -> impl Future<Output = Offered> {
         async move {
             let pool = chosen.pool.as_ref();
             let key = match &pool.key_rule {
                 None => Key::Unneeded,
                 Some(_) => head::key(sending.start, self.client_address(), pool),
             };
-            if matches!(key, Key::Refused) {
-                return Ok(Outcome::Refused(Refusal::NoKey));
+            if matches!(key, Key::Refused) && ties.server.is_none() {
+                return Offered::Step(Step::Ended(Outcome::Refused(Refusal::NoKey)));
             }
-            let whole_body_sent = sending.follow.is_done();
-            // Mostly none are, and the room for them is not taken.
-            let mut tried: Option<Box<Tried>> = None;
-            let mut last = None;
-            let mut full = false;
-            loop {
-                let before = tried.as_deref().unwrap_or(const { &Tried::none() });
-                if before.len() == pool.attempts {
-                    cold_path();
-                    break;
-                }
-                let pinned = pool.pin_rule.as_ref().and_then(|rule| self.pinned(rule, sending.start));
-                // In a block of its own, for the request's state is smaller without it.
-                let (place, pin, mut at) = {
-                    let deal =
-                        Deal { worker: self.worker, client: self.client, pool, key, watch: self.watch };
-                    match self.place(&deal, stream, before, pinned).await {
-                        Ok(placed) => {
-                            deal.tell(|| self.made(chosen, &placed, before, sending.start));
-                            (placed.place, placed.pin, deal.begin(placed.place))
-                        }
-                        Err(NoServer::ClientGone) => {
-                            cold_path();
-                            return Ok(Outcome::ClientGone);
-                        }
-                        Err(nobody) => {
-                            cold_path();
-                            full = nobody == NoServer::Full;
-                            break;
-                        }
-                    }
+            let tried = course.tried_in(pool);
+            let before = tried.as_deref().unwrap_or(const { &Tried::none() });
+            // In a block of its own, for the request's state is smaller without it.
+            let (place, pin, mut at) = {
+                let deal = Deal {
+                    worker: self.worker,
+                    client: self.client,
+                    pool,
+                    key,
+                    watch: self.watch,
+                    version: self.version,
                 };
-                let server = &pool.servers[place];
-                if let Some(before) = before.places().last() {
-                    cold_path();
-                    let before = &pool.servers[*before as usize];
-                    before.cell.lane(self.worker.index).retried.up();
+                match self.place(&deal, ties, course, stream, before).await {
+                    Ok(placed) => {
+                        deal.tell(|| self.made(chosen, &placed, before, sending.start));
+                        (placed.place, placed.pin, deal.begin(placed.place))
+                    }
+                    Err(nobody) => {
+                        cold_path();
+                        return self.nobody(nobody, course, pool);
+                    }
                 }
-                let attempt = self.attempt(pool, stream, (server, pin.as_deref()), sending).await;
-                match attempt {
-                    Ok(delivered) => {
-                        at.went_well();
-                        self.tell(pool, witness, Some(place), tried.as_deref());
-                        return Ok(Self::answered(delivered, sending));
-                    }
-                    Err(Failed::Client(outcome)) => {
-                        cold_path();
-                        if matches!(outcome, Outcome::BrokenOff { .. }) {
-                            at.failed();
-                            self.frontend.cell.lane(self.worker.index).unanswered.up();
-                        }
-                        self.tell(pool, witness, Some(place), tried.as_deref());
-                        return Ok(outcome);
-                    }
-                    Err(Failed::Server(failure)) => {
-                        cold_path();
-                        at.failed();
-                        if !matches!(failure, ServerFailure::NotReached(_)) {
-                            at.lane.taken.up();
-                        }
-                        tracing::debug!(server = %server.name, ?failure, "a server failed a request");
-                        last = Some((place, failure));
-                        if !self.may_repeat(failure, whole_body_sent, sending.begun) {
-                            break;
-                        }
-                        tried.get_or_insert_default().note(place);
-                        self.client.alarm.silence();
-                    }
+            };
+            course.count_retry(self.worker);
+            let server = &pool.servers[place];
+            let hurry = match pool.failing.retry_after {
+                None => None,
+                Some(after) => {
+                    cold_path();
+                    self.hurry(pool, after.get(), course, sending)
+                }
+            };
+            let target = Target { server, pin: pin.as_deref(), hurry };
+            match self.attempt(pool, stream, target, sending).await {
+                Ok(delivered) => {
+                    at.went_well();
+                    self.tell(Some(server), course);
+                    Offered::Step(Step::Ended(Self::answered(delivered, sending)))
+                }
+                Err(failed) => {
+                    cold_path();
+                    Offered::Step(self.failed((pool, place), failed, at, course, sending))
                 }
             }
-            let took = last.filter(|(_, failure)| !matches!(failure, ServerFailure::NotReached(_)));
-            self.tell(pool, witness, took.map(|(place, _)| place), tried.as_deref());
-            Err(match last {
-                _ if full => Shortage::Full,
-                None => Shortage::NoServer,
-                Some((_, failure)) => failure.into(),
-            })
         }
     }
 
+    /// What follows when a pool has nobody.
+    #[cold]
+    fn nobody(&self, nobody: NoServer, course: &mut Course<ServerFailure>, pool: &Pool) -> Offered {
+        match nobody {
+            NoServer::ClientGone => Offered::Step(Step::Ended(Outcome::ClientGone)),
+            NoServer::Stale => {
+                course.stays_in(pool);
+                Offered::Step(Step::Again)
+            }
+            NoServer::Full => Offered::Nobody(Shortage::Full),
+            NoServer::Nobody => Offered::Nobody(course.last.map_or(Shortage::NoServer, Shortage::from)),
+        }
+    }
+
+    /// What follows when a server failed the request, or its client did.
+    #[cold]
+    fn failed(
+        &self,
+        (pool, place): (&Pool, usize),
+        failed: Failed,
+        mut at: AtServer<'_>,
+        course: &mut Course<ServerFailure>,
+        sending: &Sending<'_>,
+    ) -> Step {
+        let server = &pool.servers[place];
+        let failure = match failed {
+            Failed::Client(outcome) => {
+                if matches!(outcome, Outcome::BrokenOff { .. }) {
+                    at.failed();
+                    self.frontend.cell.lane(self.worker.index).unanswered.up();
+                }
+                self.tell(Some(server), course);
+                return Step::Ended(outcome);
+            }
+            Failed::Server(failure) => failure,
+        };
+        self.client.alarm.silence();
+        tracing::debug!(server = %server.name, ?failure, "a server failed a request");
+        if failure == ServerFailure::NotReached(ConnectError::LimitReached) {
+            // It has no room, and that is no failure of its.
+            course.note_no_connection(pool);
+            return Step::Again;
+        }
+        if failure.speaks_against_server() {
+            at.failed();
+        }
+        let was_taken = !matches!(failure, ServerFailure::NotReached(_));
+        if was_taken {
+            at.lane.taken.up();
+        }
+        // Only what can be told anew from its beginning can go to another server.
+        let is_whole = sending.follow.is_done() && !sending.begun;
+        let again = self.may_repeat(failure, is_whole, sending.begun);
+        if again {
+            course.note(pool, place);
+            course.last = Some(failure);
+            if course.failed_at.len() < pool.attempts {
+                if failure == ServerFailure::Slow {
+                    pool.cell.retries.spend();
+                }
+                return Step::Again;
+            }
+        }
+        self.tell(was_taken.then_some(server), course);
+        Step::Short(failure.into())
+    }
+
+    /// How long the server may take for its first byte before another one gets the request, where that is allowed now.
+    fn hurry(
+        &self,
+        pool: &Pool,
+        after: Duration,
+        course: &Course<ServerFailure>,
+        sending: &Sending<'_>,
+    ) -> Option<Duration> {
+        let retries = &pool.cell.retries;
+        retries.earn(pool.failing.retry_budget);
+        let is_repeatable = self.request.is_idempotent && sending.follow.is_done() && !sending.begun;
+        let is_last = course.failed_at.len() + 1 >= pool.attempts;
+        (is_repeatable && !is_last && retries.has_credit()).then_some(after)
+    }
+
     /// Whether the request may be sent again, to another server.
-    fn may_repeat(&self, failure: ServerFailure, whole_body_sent: bool, body_begun: bool) -> bool {
+    fn may_repeat(&self, failure: ServerFailure, is_whole: bool, body_begun: bool) -> bool {
         match failure {
             ServerFailure::Untouched => !body_begun,
-            ServerFailure::NotReached(_) => true,
-            ServerFailure::Closed | ServerFailure::Cut => self.request.is_idempotent && whole_body_sent,
+            // Another server would need a descriptor too.
+            ServerFailure::NotReached(error) => error != ConnectError::Exhausted,
+            ServerFailure::Closed | ServerFailure::Cut | ServerFailure::Slow => {
+                self.request.is_idempotent && is_whole
+            }
             // The server may have acted on it, or will give every one the same nonsense.
             ServerFailure::Nonsense | ServerFailure::Late => false,
         }
     }
 
     /// Tells whoever watches for the request's mark.
-    fn tell(
-        &self,
-        pool: &Pool,
-        witness: &Option<(Arc<Witness>, u64)>,
-        server: Option<usize>,
-        failed: Option<&Tried>,
-    ) {
-        let Some((watch, number)) = witness else { return };
+    fn tell(&self, server: Option<&Server>, course: &Course<ServerFailure>) {
+        let Some(mark) = &self.request.mark else { return };
         cold_path();
-        let failed = failed.map_or(&[][..], Tried::places);
-        let name = |place: usize| pool.servers[place].name.clone();
+        let Some((watch, number)) = self.worker.watches.find(mark) else { return };
         watch.tell(Sighting {
-            of: Seen::Request(*number),
+            of: Seen::Request(number),
             version: self.version,
-            server: server.map(name),
-            failed_at: failed.iter().map(|place| name(*place as usize)).collect(),
+            server: server.map(|server| server.name.clone()),
+            failed_at: course.names(),
         });
     }
 
@@ -251,39 +386,57 @@ impl Exchange<'_> {
         }
     }
 
-    /// The next server for the request: the one that its connection was dealt out to, where connections are, or one
-    /// that the pool decides for.
-    fn place(
-        &self,
-        deal: &Deal<'_>,
-        stream: &mut impl Wire,
-        tried: &Tried,
-        pinned: Option<usize>,
-    ) -> impl Future<Output = Result<Placed, NoServer>> {
-        async move {
-            let mut keeps_pin = false;
-            if tried.is_empty()
-                && let Some(place) = pinned
-            {
-                match deal.goes_on_at(place) {
-                    GoesOn::At(place) => return Ok(Placed { place, pin: None, tied: Some(Tied::Pin) }),
-                    GoesOn::Full => keeps_pin = true,
+    /// What ties the request to a server, in whichever of the frontend's pools that is: the pin of its client, or its
+    /// connection where connections are dealt out.
+    fn ties(&self, head: &[u8]) -> Ties {
+        let mut ties = Ties::default();
+        for (number, pool) in self.frontend.pools().enumerate() {
+            let Some(rule) = &pool.pin_rule else { continue };
+            cold_path();
+            if let Some(place) = self.pinned(rule, head) {
+                match goes_on_at(self.worker, pool, place) {
+                    GoesOn::At(place) => {
+                        ties.server = Some((number, place, Tied::Pin));
+                        return ties;
+                    }
+                    GoesOn::Full => ties.keeps_pin = true,
                     GoesOn::Gone => {}
                 }
             }
-            let by_connection = self.frontend.unit == Unit::Connection;
-            if by_connection
-                && tried.is_empty()
-                && let Some(server) = self.client.dealt_to.get()
-                && let GoesOn::At(place) = deal.goes_on(server)
-            {
-                return Ok(Placed { place, pin: None, tied: Some(Tied::Connection) });
+        }
+        if self.frontend.unit == Unit::Connection
+            && let Some(server) = self.client.dealt_to.get()
+        {
+            cold_path();
+            for (number, pool) in self.frontend.pools().enumerate() {
+                let place = pool.servers.iter().position(|it| it.cell.id == server);
+                if let Some(GoesOn::At(place)) = place.map(|place| goes_on_at(self.worker, pool, place)) {
+                    ties.server = Some((number, place, Tied::Connection));
+                    return ties;
+                }
             }
-            let place = deal.server(tried, |context| stream.is_gone(context)).await?;
-            if by_connection {
+        }
+        ties
+    }
+
+    /// The server for the request: the one that it is tied to, or one that the pool decides for.
+    fn place(
+        &self,
+        deal: &Deal<'_>,
+        ties: &Ties,
+        course: &mut Course<ServerFailure>,
+        stream: &mut impl Wire,
+        tried: &Tried,
+    ) -> impl Future<Output = Result<Placed, NoServer>> {
+        async move {
+            if let Some((_, place, tied)) = ties.server {
+                return Ok(Placed { place, pin: None, tied: Some(tied) });
+            }
+            let place = deal.server(tried, course, |context| stream.is_gone(context)).await?;
+            if self.frontend.unit == Unit::Connection {
                 self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
             }
-            let pin = deal.pool.pin_rule.as_ref().filter(|_| !keeps_pin);
+            let pin = deal.pool.pin_rule.as_ref().filter(|_| !ties.keeps_pin);
             let pin = pin.map(|rule| self.pin(rule, &deal.pool.servers[place]));
             Ok(Placed { place, pin, tied: None })
         }
@@ -291,9 +444,10 @@ impl Exchange<'_> {
 
     /// The place of the server that the client is tied to.
     fn pinned(&self, rule: &PinRule, head: &[u8]) -> Option<usize> {
-        let value = head::cookie(head, &rule.cookie)?;
-        let pinned = self.worker.pin_key.read(rule.pool, value)?;
-        if rule.holds(pinned.minute, minute()) { rule.place(pinned.server) } else { None }
+        head::in_cookies(head, &rule.cookie, |value| {
+            let pinned = self.worker.pin_key.read(rule.pool, value)?;
+            if rule.holds(pinned.minute, minute()) { rule.place(pinned.server) } else { None }
+        })
     }
 
     /// The field that ties the client to a server (RFC 6265, 4.1).
@@ -322,13 +476,14 @@ impl Exchange<'_> {
         &self,
         pool: &Pool,
         stream: &mut impl Wire,
-        (server, pin): (&Server, Option<&[u8]>),
+        target: Target<'_>,
         sending: &mut Sending<'_>,
     ) -> impl Future<Output = Result<Delivered, Failed>> {
         async move {
+            let server = target.server;
             if pool.reaching.http_version == HttpVersion::Two {
                 cold_path();
-                return Box::pin(self.attempt_shared(pool, stream, (server, pin), sending)).await;
+                return Box::pin(self.attempt_shared(pool, stream, target, sending)).await;
             }
             let resendable = self.request.is_idempotent && sending.follow.is_done();
             let trust = if resendable { Trust::Any } else { Trust::Recent };
@@ -347,7 +502,7 @@ impl Exchange<'_> {
                 }
                 let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
                 let way = (&mut reached.stream, reached.was_long);
-                match self.exchange(stream, way, (server, pin), sending).await {
+                match self.exchange(stream, way, target, sending).await {
                     Ok(delivered) => {
                         self.keep((pool, server), upstream, &delivered, sending.follow.is_done());
                         return Ok(delivered);
@@ -370,17 +525,21 @@ impl Exchange<'_> {
         &self,
         pool: &Pool,
         stream: &mut impl Wire,
-        (server, pin): (&Server, Option<&[u8]>),
+        target: Target<'_>,
         sending: &mut Sending<'_>,
     ) -> Result<Delivered, Failed> {
+        let server = target.server;
         let mut is_second = false;
         loop {
+            // What the client asks for in a form that HTTP/2 does not have is the client's doing, not the server's.
+            let asked = RequestHead::new(sending.start, self.request)
+                .map_err(|what| Failed::Client(Outcome::Refused(Refusal::NoFormInHttp2(what))))?;
             let upstream = {
                 let turn = self.worker.draw();
-                self.worker.shared.stream((server, &pool.reaching, turn), self.watch, self.request).await
+                self.worker.shared.stream((server, &pool.reaching, turn), self.watch, asked).await
             };
             let mut upstream = upstream.map_err(|it| Failed::Server(it.into()))?;
-            let delivered = self.exchange(stream, (&mut upstream, false), (server, pin), sending).await;
+            let delivered = self.exchange(stream, (&mut upstream, false), target, sending).await;
             match delivered {
                 Err(Failed::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
                     if is_second || sending.begun {
@@ -388,7 +547,7 @@ impl Exchange<'_> {
                     }
                     is_second = true;
                 }
-                Err(Failed::Server(ServerFailure::Late)) => {
+                Err(Failed::Server(ServerFailure::Late | ServerFailure::Slow)) => {
                     upstream.distrust();
                     return delivered;
                 }
@@ -428,26 +587,35 @@ impl Exchange<'_> {
         &self,
         stream: &mut impl Wire,
         (upstream, was_long): (&mut impl Wire, bool),
-        from: (&Server, Option<&[u8]>),
+        target: Target<'_>,
         sending: &mut Sending<'_>,
     ) -> impl Future<Output = Result<Delivered, Failed>> {
         async move {
-            let times = &from.0.times;
+            let times = &target.server.times;
             if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
                 cold_path();
                 return Err(Failed::Server(server_failure(&trouble)));
             }
             let carried = if sending.follow.is_done() { Carried::Answer } else { Carried::EarlyAnswer };
             let who = (self.worker, self.client);
+            let from = (target.server, target.pin);
             let answer = Answer::new(who, self.frontend, self.request, from, (was_long, carried), self.watch);
             let delivered = if sending.follow.is_done() {
-                self.watch.within(times.first_byte);
+                self.watch.within(target.hurry.unwrap_or(times.first_byte));
+                // While nothing of an answer is here another server may have it, should this one go down.
+                self.client.may_move.set(self.request.is_idempotent && !sending.begun);
                 // One after the other here, for their states lie in the same place then.
-                match answer.begin(upstream, stream).await {
+                let begun = answer.begin(upstream, stream).await;
+                self.client.may_move.set(false);
+                match begun {
                     Ok(Begun::Head(buffer, response)) => {
                         answer.pass(upstream, stream, buffer, response).await
                     }
                     Ok(Begun::Passed(delivered)) => Ok(delivered),
+                    Err(NotDelivered::Server(ServerFailure::Late)) if target.hurry.is_some() => {
+                        cold_path();
+                        Err(NotDelivered::Server(ServerFailure::Slow))
+                    }
                     Err(error) => Err(error),
                 }
             } else {
@@ -493,7 +661,7 @@ impl Exchange<'_> {
     async fn short(&self, stream: &mut impl Wire, shortage: Shortage, sending: &mut Sending<'_>) -> Outcome {
         let Sending { input, follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
-        if matches!(shortage, Shortage::NoServer | Shortage::Full) {
+        if matches!(shortage, Shortage::NoServer | Shortage::Full | Shortage::Exhausted) {
             &lane.unavailable
         } else {
             &lane.unanswered

@@ -18,8 +18,25 @@ pub(super) enum ServerFailure {
     Nonsense,
     /// No answer began in time.
     Late,
-    /// The server was withdrawn.
+    /// No answer began within `retry_after`, and another server may have the request.
+    Slow,
+    /// The server was withdrawn, or went down while its answer was waited for.
     Cut,
+}
+
+impl ServerFailure {
+    /// Whether the server is to blame: what this service is short of, what limits it was given and what operators do is no
+    /// evidence against it, and neither is that it declined what another one may take.
+    pub(super) fn speaks_against_server(self) -> bool {
+        match self {
+            Self::NotReached(
+                ConnectError::LimitReached | ConnectError::Exhausted | ConnectError::SourceAddress(_),
+            )
+            | Self::Untouched
+            | Self::Cut => false,
+            Self::NotReached(_) | Self::Closed | Self::Nonsense | Self::Late | Self::Slow => true,
+        }
+    }
 }
 
 /// What trouble on a server's connection means before its answer has begun.
@@ -46,10 +63,11 @@ impl From<ServerFailure> for Shortage {
     fn from(failure: ServerFailure) -> Self {
         match failure {
             ServerFailure::NotReached(ConnectError::LimitReached) => Self::Full,
+            ServerFailure::NotReached(ConnectError::Exhausted) => Self::Exhausted,
             ServerFailure::NotReached(_) => Self::AllFailed,
             ServerFailure::Untouched => Self::AllFailed,
             ServerFailure::Closed | ServerFailure::Nonsense => Self::BrokenAnswer,
-            ServerFailure::Late => Self::Late,
+            ServerFailure::Late | ServerFailure::Slow => Self::Late,
             ServerFailure::Cut => Self::Withdrawn,
         }
     }

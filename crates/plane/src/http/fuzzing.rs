@@ -1,5 +1,7 @@
 //! See [`crate::fuzzing`].
 
+use merismos_core::routing::DroppedFields;
+
 use super::body::{self, Follow};
 use super::forwarded::{ClientFields, Spoken};
 use super::head::{self, Framing, HeadScan, More, Origin};
@@ -8,8 +10,8 @@ fn pass(bytes: &[u8]) -> Option<(head::Request, Vec<u8>)> {
     let length = HeadScan::default().end(bytes).ok()??;
     let client = ClientFields::new(([192, 0, 2, 7], 4711).into(), Spoken::One);
     let trusted = ["192.0.2.0/24".parse().expect("a network")];
-    let mut out = Vec::new();
-    let origin = Origin { client: &client, trusted: &trusted, id: [1, 2] };
+    let (mut out, dropped) = (Vec::new(), DroppedFields::default());
+    let origin = Origin { client: &client, trusted: &trusted, dropped: &dropped, id: [1, 2] };
     let request = head::request(&bytes[..length], origin, 100, &mut out).ok()?;
     assert_eq!(request.length, length, "both ways of finding its end agree");
     Some((request, out))
@@ -42,7 +44,7 @@ pub(crate) fn chunked_body(data: &[u8]) {
 }
 
 pub(crate) fn answer_head(data: &[u8]) {
-    let Ok(Some(answer)) = head::response(data, false) else { return };
+    let Ok(Some(answer)) = head::server_response(data, false) else { return };
     assert!(answer.length <= data.len());
     let written = |unchunk: bool| {
         let mut out = Vec::new();

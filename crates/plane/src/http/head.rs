@@ -12,11 +12,13 @@ use httparse::Header;
 
 use super::refuse::Refusal;
 
-pub(super) use request::{Origin, Request, cookie, key, key_words, request};
-pub(super) use response::{More, Response, response, write_response};
+pub(super) use request::{Origin, Request, in_cookies, key, key_words, request};
+pub(super) use response::{More, Response, response, server_response, write_response};
 
 /// The most fields that a head may have; frontends may set a lower limit.
 pub(super) const MOST_FIELDS: usize = 100;
+/// The most fields that a response head may have: applications set a cookie for each thing that they remember.
+pub(super) const MOST_RESPONSE_FIELDS: usize = 256;
 
 /// How the body of a message is delimited (RFC 9112, 6.3).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -29,6 +29,8 @@ pub(super) enum Refusal {
     BrokenChunks,
     /// It has none of the keys that the pool deals out by.
     NoKey,
+    /// It has no form in HTTP/2, which its servers speak.
+    NoFormInHttp2(&'static str),
     /// It asks about the way and may not go further than here: the question is ours to answer (RFC 9110, 7.6.2).
     Options,
     /// The same, and wants to see itself; that nobody is shown (RFC 9110, 9.3.8).
@@ -50,6 +52,8 @@ pub(super) enum Shortage {
     Late,
     /// The server was withdrawn while it worked on the request.
     Withdrawn,
+    /// This service has no descriptor or port left for a connection to a server.
+    Exhausted,
 }
 
 impl Refusal {
@@ -59,6 +63,7 @@ impl Refusal {
             Self::Malformed(_) | Self::BrokenChunks | Self::NoKey => 400,
             Self::Slow => 408,
             Self::TargetTooLong => 414,
+            Self::NoFormInHttp2(_) => 400,
             Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
             Self::Options => 200,
             Self::Coding | Self::NotOffered(_) | Self::Trace => 501,
@@ -75,6 +80,7 @@ impl fmt::Display for Refusal {
             Self::TargetTooLong => f.write_str("the request target is too long"),
             Self::HeadTooLarge => f.write_str("the request head is too large"),
             Self::TooManyFields { limit } => write!(f, "the request head has more than {limit} fields"),
+            Self::NoFormInHttp2(what) => f.write_str(what),
             Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
             Self::Version => f.write_str("only HTTP/1.0 and HTTP/1.1 are understood"),
             Self::NoKey => {
@@ -84,7 +90,9 @@ impl fmt::Display for Refusal {
                 f.write_str("here Max-Forwards ends; what the servers behind offer was not asked")
             }
             Self::Trace => f.write_str("here Max-Forwards ends, and TRACE is not answered"),
-            Self::BrokenChunks => f.write_str("the chunked coding of the body is broken"),
+            Self::BrokenChunks => f.write_str(
+                "the chunked coding of the body is broken, or more stands behind it than is taken",
+            ),
         }
     }
 }
@@ -93,7 +101,7 @@ impl Shortage {
     /// The status that the client gets.
     pub(super) fn status(self) -> u16 {
         match self {
-            Self::NoServer | Self::Full => 503,
+            Self::NoServer | Self::Full | Self::Exhausted => 503,
             Self::AllFailed | Self::BrokenAnswer | Self::Withdrawn => 502,
             Self::Late => 504,
         }
@@ -108,6 +116,9 @@ impl fmt::Display for Shortage {
             Self::AllFailed => "no server could be reached",
             Self::BrokenAnswer => "the server broke off its answer or gave one that makes no sense",
             Self::Late => "the server did not answer in time",
+            Self::Exhausted => {
+                "no connection to a server can be made now, for this service is short of descriptors or ports"
+            }
             Self::Withdrawn => "the server was taken out of service while it worked on this request",
         })
     }

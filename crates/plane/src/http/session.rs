@@ -89,7 +89,7 @@ pub(super) fn take<'o>(
     out: &'o mut Vec<u8>,
 ) -> Result<(Request, Sending<'o>), Refusal> {
     let id = [worker.draw(), worker.draw()];
-    let origin = Origin { client: fields, trusted: &frontend.trusted, id };
+    let origin = Origin { client: fields, trusted: &frontend.trusted, dropped: &frontend.dropped_fields, id };
     let request = head::request(&buffer, origin, frontend.field_limit, out)?;
     if request.length > frontend.head_limit {
         return Err(head::too_large(&buffer, frontend.head_limit));

@@ -196,3 +196,42 @@ fn watched_datagrams_are_told_with_where_they_went_also_in_a_flow_that_was_there
     drop(sightings);
     assert_eq!(say(&client, "after"), home.replace("before", "after"));
 }
+
+#[test]
+fn a_flow_whose_server_is_down_or_withdrawn_moves_and_one_that_drains_keeps_its_own() {
+    let stations = ["gull", "tern"].map(Station::named);
+    let mut rig = Rig::speaking("udp", &stations.each_ref().map(|it| it.address), "", "");
+    let clients: Vec<_> = (0..6).map(|_| client(rig.address)).collect();
+    let homes: Vec<String> = clients.iter().map(|client| say(client, "x")).collect();
+    rig.duties.insert("s0".to_owned(), Duty::Draining);
+    rig.publish();
+    for (client, home) in clients.iter().zip(&homes) {
+        assert_eq!(say(client, "x"), *home, "while it drains");
+    }
+    rig.duties.remove("s0");
+    rig.states.insert("s0".to_owned(), merismos_core::health::State::Down);
+    rig.publish();
+    for client in &clients {
+        assert_eq!(say(client, "x"), "tern:x", "the very next datagram");
+    }
+    until("no flow is left at the one that is down", || rig.counts(0).in_flight == 0);
+}
+
+#[rstest]
+#[case::flows("flow")]
+#[case::datagrams("datagram")]
+fn little_is_lost_where_nobody_listens_whatever_the_check_says(#[case] unit: &str) {
+    let station = Station::named("tern");
+    let rig = Rig::speaking("udp", &[free_address(), station.address], "", &format!("unit = \"{unit}\""));
+    let clients: Vec<_> = (0..20).map(|_| client(rig.address)).collect();
+    for round in 0..10 {
+        for client in &clients {
+            client.send(format!("{round}").as_bytes()).unwrap();
+            // ICMP comes back at once on loopback; what is sent behind it knows.
+            std::thread::sleep(std::time::Duration::from_millis(1));
+        }
+    }
+    // Of 200 each worker loses one, and once more when it tries again after some seconds; flows lose one each at most.
+    let most_lost = if unit == "flow" { 24 } else { 8 };
+    until("nearly all arrive", || station.heard() >= 200 - most_lost);
+}

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used)]
 
 mod asking;
+mod attempts;
 mod datagrams;
 mod dealing;
 mod failing;

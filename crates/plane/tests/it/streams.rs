@@ -433,7 +433,8 @@ fn what_a_server_refused_untouched_goes_to_another_whatever_it_asks_for() {
         }
     });
     assert_eq!(rig.counts(1).taken, 6);
-    assert_eq!(rig.counts(0).failed, rig.counts(0).retried);
+    let counts = rig.counts(0);
+    assert!(counts.retried > 0 && counts.failed == 0, "it declined, which is no failure: {counts:?}");
 }
 
 #[test]

@@ -13,7 +13,7 @@ use merismos_core::config::Checked;
 use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol};
 use merismos_core::config::found::{Found, FoundServer};
 use merismos_core::duty::{Duty, Order, guard};
-use merismos_core::eligibility::Truths;
+use merismos_core::eligibility::{Reason, Truths};
 use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Wish};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::PinKey;
@@ -335,10 +335,12 @@ impl State {
         let moment = (self.version, self.plane.now());
         let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, moment));
         self.messages.set(&running.effective.document().messages);
-        self.tell_of_pools(&self.plane.snapshot(), &snapshot);
+        let previous = self.plane.snapshot();
+        self.tell_of_pools(&previous, &snapshot);
         self.cells = cells;
         self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), bound);
+        self.leave_servers(&previous, &snapshot);
         // Only running trials listen.
         let _ = self.published.send(snapshot);
     }
@@ -359,7 +361,35 @@ impl State {
         self.cells = cells;
         self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), Vec::new());
+        self.leave_servers(&previous, &snapshot);
         let _ = self.published.send(snapshot);
+    }
+
+    /// Has work leave the servers that are down now, and those that stand by again, as far as it should.
+    fn leave_servers(&self, previous: &Snapshot, now: &Snapshot) {
+        for pool in &now.pools {
+            let found = previous.pools.binary_search_by(|before| before.name.cmp(&pool.name));
+            let Some(before) = found.ok().map(|place| &previous.pools[place]) else { continue };
+            if Arc::ptr_eq(before, pool) {
+                continue;
+            }
+            for server in &pool.servers {
+                let reason = server.standing.reason;
+                if !matches!(reason, Some(Reason::Down | Reason::Standby)) {
+                    continue;
+                }
+                let place = before.servers.binary_search_by(|it| it.name.cmp(&server.name));
+                let worked = place.is_ok_and(|place| {
+                    let known = &before.servers[place];
+                    known.cell.id == server.cell.id && known.standing.reason != reason
+                });
+                match reason {
+                    Some(Reason::Down) if worked => self.plane.leave_down(server.cell.id),
+                    Some(Reason::Standby) if worked => self.plane.leave_standby(server.cell.id),
+                    _ => {}
+                }
+            }
+        }
     }
 
     /// Takes a probe's report; gives the pool whose eligible servers may change with it.

@@ -8,9 +8,9 @@ use ipnet::IpNet;
 
 use super::super::dealing::{ValueError, is_token};
 use super::super::document::{
-    Algorithm, ChoosePool, Document, FORMAT, Failback, Frontend, HashKey, Hashing, Host, HttpKeys, Lookup,
-    MorePools, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing, Range, Reaching, Records,
-    SESSION_COOKIE, Server, ServerLimits, Unit, WhenAbsent, WhenEmpty, WhenNone,
+    Algorithm, ChoosePool, Document, FORMAT, Failback, Failing, Frontend, HashKey, Hashing, Host, HttpKeys,
+    Lookup, MorePools, OpenConnections, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing,
+    Range, Reaching, Records, SESSION_COOKIE, Server, ServerLimits, Unit, WhenAbsent, WhenEmpty, WhenNone,
 };
 use super::super::tree::Value;
 use super::{
@@ -150,13 +150,29 @@ fn http_keys(section: &mut Section<'_, '_>) -> HttpKeys {
     let stream_limit = section.value("stream_limit", number(1..=1_000));
     let head_timeout = section.value("head_timeout", span("100ms", "5m"));
     let tunnel_timeout = section.value("tunnel_timeout", span("1s", "24h"));
+    let min_rate =
+        section.value("min_rate", within("0B", "1MiB", "a size such as 32B, which is meant a second,"));
+    let min_rate_grace = section.value("min_rate_grace", span("1s", "1h"));
+    let dropped_fields = section.value("dropped_fields", field_names);
     HttpKeys {
         head_limit: head_limit.unwrap_or(Size::from_bytes(16 << 10)),
         field_limit: field_limit.unwrap_or(100),
         stream_limit: stream_limit.unwrap_or(100),
         head_timeout: head_timeout.unwrap_or(Span::from_millis(10_000)),
         tunnel_timeout: tunnel_timeout.unwrap_or(Span::from_millis(3_600_000)),
+        min_rate: min_rate.unwrap_or(Size::from_bytes(32)),
+        min_rate_grace: min_rate_grace.unwrap_or(Span::from_millis(30_000)),
+        dropped_fields,
     }
+}
+
+/// Names of fields, as they stand in heads.
+fn field_names(value: &Value) -> Result<Vec<String>, String> {
+    let wanted = || "a list of at most 64 names of fields in quotes, such as [\"X-Real-IP\"]".to_owned();
+    let Value::List(items) = value else { return Err(wanted()) };
+    let name = |text: &str| is_token(text).then(|| text.to_owned());
+    let names: Option<Vec<String>> = items.iter().map(|item| text(&item.value).and_then(name)).collect();
+    names.filter(|names| names.len() <= 64).ok_or_else(wanted)
 }
 
 fn networks(value: &Value) -> Result<Vec<IpNet>, String> {
@@ -235,6 +251,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
     let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
     let attempts = section.value("attempts", number(1..=16));
+    let failing = failing(&mut section);
     let servers = section.named("servers", server);
     let lookups = section.named("lookups", lookup);
     let (labels, note) = section.about();
@@ -265,11 +282,28 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
         whole_answer_timeout: whole_answer_timeout.unwrap_or(Span::from_millis(3_600_000)),
         idle_timeout: idle_timeout.unwrap_or(Span::from_millis(60_000)),
         attempts: attempts.unwrap_or(3),
+        failing,
         note,
         labels,
         servers,
         lookups,
     })
+}
+
+fn failing(section: &mut Section<'_, '_>) -> Failing {
+    let usual = Failing::default();
+    let open = |value: &Value| match text(value) {
+        Some("break") => Ok(OpenConnections::Break),
+        Some("keep") => Ok(OpenConnections::Keep),
+        _ => Err("\"break\" or \"keep\"".to_owned()),
+    };
+    Failing {
+        suspect_share: section.value("suspect_share", number(1..=100)),
+        retry_after: section.value("retry_after", span("10ms", "1h")),
+        retry_budget: section.value("retry_budget", number(1..=100)).unwrap_or(usual.retry_budget),
+        on_down: section.value("on_down", open).unwrap_or(usual.on_down),
+        on_failback: section.value("on_failback", open).unwrap_or(usual.on_failback),
+    }
 }
 
 /// A value that is one of a few words.

@@ -54,6 +54,9 @@ fn everything() -> Value {
         }
         with_times(thing)
     };
+    let failing = json!({
+        "suspect_share": 20, "retry_after": "2s", "retry_budget": 5, "on_down": "keep", "on_failback": "break"
+    });
     let hashing = json!({
         "algorithm": "hash",
         "hash_keys": ["cookie:visit", "header:x-account", "query:day", "path", "path-with-query", "host", "sni",
@@ -62,6 +65,7 @@ fn everything() -> Value {
     });
     let hashing = |mut thing: Value| {
         thing.as_object_mut().unwrap().extend(hashing.as_object().unwrap().clone());
+        thing.as_object_mut().unwrap().extend(failing.as_object().unwrap().clone());
         thing
     };
     let checking = |mut pool: Value| {
@@ -127,6 +131,7 @@ fn everything() -> Value {
         })))), "second": {}, "sorry": {} },
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
+            "min_rate": "64B", "min_rate_grace": "10s", "dropped_fields": ["X-Real-IP"],
             "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s", "unit": "connection",
             "stream_limit": 20,
             "next_pools": ["second"], "choose_pool": "by-network", "pool_weights": { "second": 3 },
@@ -206,6 +211,9 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_failback_without_time("/pools/booking/failback", json!("after"))]
 #[case::more_than_all_capacity("/pools/booking/capacity", json!(101))]
 #[case::another_persistence("/pools/booking/persistence", json!("memory"))]
+#[case::a_suspect_share_of_none("/pools/booking/suspect_share", json!(0))]
+#[case::an_on_down_that_is_none("/pools/booking/on_down", json!("reset"))]
+#[case::a_field_with_a_space("/frontends/web/dropped_fields", json!(["X Real"]))]
 #[case::the_consoles_cookie("/pools/booking/pin_cookie", json!("merismos_session"))]
 #[case::a_cookie_with_a_space("/pools/booking/pin_cookie", json!("a b"))]
 #[case::another_choice("/frontends/web/choose_pool", json!("guess"))]

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
-use merismos_core::routing::{Facts, Key, Pool, cookie_in};
+use merismos_core::routing::{DroppedFields, Facts, Key, Pool};
 
 use super::super::forwarded::{ClientFields, Told, is_disguised};
 use super::super::refuse::Refusal;
@@ -43,6 +43,8 @@ pub(in super::super) struct Request {
 pub(in super::super) struct Origin<'a> {
     pub(in super::super) client: &'a ClientFields,
     pub(in super::super) trusted: &'a [IpNet],
+    /// Fields that only trusted peers get through.
+    pub(in super::super) dropped: &'a DroppedFields,
     /// Two random numbers to make an identity of.
     pub(in super::super) id: [u64; 2],
 }
@@ -61,8 +63,9 @@ struct Found<'h> {
     told: Told<'h>,
     /// A `Connection` field that names other fields.
     names_others: bool,
-    /// A `Cookie` field with a session of our console, which is not the servers' to know.
-    cookies_to_clean: bool,
+    has_cookies: bool,
+    /// There are several `Cookie` fields, or one with a session of our console, which is not the servers' to know.
+    joins_cookies: bool,
     mark: Option<&'h [u8]>,
 }
 
@@ -99,8 +102,13 @@ pub(in super::super) fn request(
     }
     let mut fates = [Fate::Keep; MOST_FIELDS];
     let mut found = Found::default();
+    // Only peers that are trusted are believed.
+    let believed = !origin.trusted.is_empty() && is_in(origin.client.peer, origin.trusted);
     for (field, fate) in parsed.headers.iter().zip(&mut fates) {
         *fate = weigh(field, &mut found)?;
+        if !believed && origin.dropped.holds(field.name) {
+            *fate = Fate::Drop;
+        }
     }
     if found.names_others {
         drop_named(parsed.headers, &mut fates);
@@ -112,8 +120,8 @@ pub(in super::super) fn request(
     if found.host.is_none() && !is_http_10 {
         return Err(Refusal::Malformed("the Host field is missing"));
     }
-    if found.cookies_to_clean {
-        drop_session_cookies(parsed.headers, &mut fates);
+    if found.joins_cookies {
+        drop_cookies(parsed.headers, &mut fates);
     }
     let framing = match (found.chunked, found.length) {
         (true, Some(_)) => return Err(Refusal::Malformed("Content-Length and Transfer-Encoding contradict")),
@@ -129,8 +137,8 @@ pub(in super::super) fn request(
         None
     };
     write_request(head, &parsed, &fates, (method, path), out);
-    if found.cookies_to_clean {
-        write_other_cookies(parsed.headers, out);
+    if found.joins_cookies {
+        write_cookies(parsed.headers, out);
     }
     let host = authority.map(str::as_bytes).or(found.host).unwrap_or_default();
     if authority.is_some() || found.host.is_none() {
@@ -144,8 +152,6 @@ pub(in super::super) fn request(
         write_field("Connection", b"Upgrade", out);
         write_field("Upgrade", upgrade, out);
     }
-    // Only peers that are trusted are believed.
-    let believed = !origin.trusted.is_empty() && is_in(origin.client.peer, origin.trusted);
     let client = if believed {
         found.told.write(origin.client, host, origin.id, out);
         found.told.client(origin.trusted)
@@ -199,8 +205,11 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
             found.host = Some(value);
         }
         6 if is("expect") => found.expects = true,
-        6 if is("cookie") && memchr::memmem::find(value, SESSION_COOKIE.as_bytes()).is_some() => {
-            found.cookies_to_clean = true;
+        6 if is("cookie") => {
+            // Several are one (RFC 6265, 5.4), for whoever looks for a cookie looks at one field.
+            let is_another = std::mem::replace(&mut found.has_cookies, true);
+            found.joins_cookies |=
+                is_another || memchr::memmem::find(value, SESSION_COOKIE.as_bytes()).is_some();
         }
         7 if is("upgrade") => {
             // HTTP/2 is spoken by prior knowledge; its upgrade may be ignored (RFC 9113, 3.1).
@@ -244,9 +253,8 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
     Ok(Fate::Keep)
 }
 
-/// Whether a field holds a session of our console.
-fn has_session_cookie(field: &Header<'_>) -> bool {
-    field.name.eq_ignore_ascii_case("cookie") && cookie_pairs(field.value).any(is_session_cookie)
+fn is_cookie(field: &Header<'_>) -> bool {
+    field.name.eq_ignore_ascii_case("cookie")
 }
 
 /// The pairs of a `Cookie` field (RFC 6265, 4.2.1).
@@ -259,23 +267,21 @@ fn is_session_cookie(pair: &[u8]) -> bool {
 }
 
 #[cold]
-fn drop_session_cookies(fields: &[Header<'_>], fates: &mut [Fate]) {
+fn drop_cookies(fields: &[Header<'_>], fates: &mut [Fate]) {
     for (field, fate) in fields.iter().zip(fates) {
-        if has_session_cookie(field) {
+        if is_cookie(field) {
             *fate = Fate::Drop;
         }
     }
 }
 
-/// Writes what else stands in the fields that hold a session.
+/// Writes all cookies but the sessions of our console as one field.
 #[cold]
-fn write_other_cookies(fields: &[Header<'_>], out: &mut Vec<u8>) {
-    for field in fields.iter().filter(|field| has_session_cookie(field)) {
-        let others = cookie_pairs(field.value).filter(|pair| !is_session_cookie(pair));
-        let others = others.collect::<Vec<_>>().join(&b"; "[..]);
-        if !others.is_empty() {
-            write_field("Cookie", &others, out);
-        }
+fn write_cookies(fields: &[Header<'_>], out: &mut Vec<u8>) {
+    let pairs = fields.iter().filter(|field| is_cookie(field)).flat_map(|field| cookie_pairs(field.value));
+    let others = pairs.filter(|pair| !is_session_cookie(pair)).collect::<Vec<_>>().join(&b"; "[..]);
+    if !others.is_empty() {
+        write_field("Cookie", &others, out);
     }
 }
 
@@ -365,9 +371,20 @@ fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(b"\r\n");
 }
 
-/// The value of a cookie in the head that was written for the server.
-pub(in super::super) fn cookie<'h>(head: &'h [u8], name: &str) -> Option<&'h [u8]> {
-    with_fields(head, |_, fields| field_of(fields, "cookie").and_then(|field| cookie_in(field, name)))
+/// What `find` finds in one of the cookies of a name, in the head that was written for the server.
+pub(in super::super) fn in_cookies<T>(
+    head: &[u8],
+    name: &str,
+    find: impl FnMut(&[u8]) -> Option<T>,
+) -> Option<T> {
+    with_fields(head, |_, fields| {
+        let value = |pair: &[u8]| -> Option<usize> {
+            let at = memchr::memchr(b'=', pair)?;
+            (&pair[..at] == name.as_bytes()).then_some(at + 1)
+        };
+        let pairs = cookie_pairs(field_of(fields, "cookie")?);
+        pairs.filter_map(|pair| value(pair).map(|at| &pair[at..])).find_map(find)
+    })
 }
 
 /// Reads a head that we wrote ourselves once more, for those few who want to know what is in it.

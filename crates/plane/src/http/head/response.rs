@@ -5,7 +5,7 @@ use std::time::SystemTime;
 use httparse::Status;
 use httpdate::HttpDate;
 
-use super::{Fate, Framing, MOST_FIELDS, content_length, drop_named, has_whole_line_ends, members};
+use super::{Fate, Framing, MOST_RESPONSE_FIELDS, content_length, drop_named, has_whole_line_ends, members};
 
 /// What the plane needs to know of a response.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -18,6 +18,8 @@ pub(in super::super) struct Response {
     pub(in super::super) keep_alive: bool,
     /// It says when it was made, or need not (1xx).
     pub(in super::super) is_dated: bool,
+    /// How many fields the head has.
+    pub(in super::super) fields: u16,
     /// Nothing in the head has to be taken off, changed or added for an HTTP/1.1 client.
     pub(in super::super) passes_as_is: bool,
 }
@@ -26,10 +28,21 @@ pub(in super::super) struct Response {
 #[derive(Debug, PartialEq, Eq)]
 pub(in super::super) struct Nonsense;
 
+/// As [`response`], of a server: with more than 256 fields it is not passed on.
+pub(in super::super) fn server_response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonsense> {
+    match response(data, to_head)? {
+        Some(response) if usize::from(response.fields) > MOST_RESPONSE_FIELDS => Err(Nonsense),
+        response => Ok(response),
+    }
+}
+
+/// How many fields are added to a head that is passed on, at most.
+const ADDED_FIELDS: usize = 16;
+
 /// Parses the response head that the data begins with; `None` when it is not all there. `to_head`: it answers a HEAD
 /// request.
 pub(in super::super) fn response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonsense> {
-    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
     let config = httparse::ParserConfig::default();
     let whole = match config.parse_response_with_uninit_headers(&mut parsed, data, &mut fields) {
@@ -51,7 +64,7 @@ fn patient() -> httparse::ParserConfig {
 /// As [`response`], of a server that puts white space behind the names of fields: that does not go on (RFC 9112, 5.1).
 #[cold]
 fn spaced_response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonsense> {
-    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
     match patient().parse_response_with_uninit_headers(&mut parsed, data, &mut fields) {
         Ok(Status::Complete(length)) => {
@@ -118,7 +131,8 @@ fn read_response(
         (_, false, None) => Framing::UntilClose,
     };
     let stays = framing != Framing::UntilClose && !close && (!is_http_10 || keep_alive);
-    Ok(Response { length: head.len(), status, framing, keep_alive: stays, is_dated, passes_as_is })
+    let fields = parsed.headers.len() as u16;
+    Ok(Response { length: head.len(), status, framing, keep_alive: stays, is_dated, fields, passes_as_is })
 }
 
 /// Whether a response with this status never has a body, nor a field that tells its length.
@@ -149,7 +163,7 @@ fn is_hop_by_hop(name: &str) -> bool {
 /// Appends to `out` the response head that the client gets: without the fields that concern the server's
 /// connection, without `Transfer-Encoding` when `unchunk`, and with `more`.
 pub(in super::super) fn write_response(head: &[u8], unchunk: bool, more: More<'_>, out: &mut Vec<u8>) {
-    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
     let complete = patient().parse_response_with_uninit_headers(&mut parsed, head, &mut fields);
     assert!(matches!(complete, Ok(Status::Complete(_))), "this head was parsed before");
@@ -157,7 +171,7 @@ pub(in super::super) fn write_response(head: &[u8], unchunk: bool, more: More<'_
     // "HTTP/1.x" is ours to say (RFC 9110, 2.5); what follows is the server's.
     out.extend_from_slice(b"HTTP/1.1");
     out.extend_from_slice(&head[8..status_line]);
-    let mut fates = [Fate::Keep; MOST_FIELDS];
+    let mut fates = [Fate::Keep; MOST_RESPONSE_FIELDS];
     drop_named(parsed.headers, &mut fates);
     let is_bare = parsed.code.is_some_and(is_bare);
     let mut has_length = false;

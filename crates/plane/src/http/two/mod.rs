@@ -18,6 +18,7 @@ use std::io;
 
 pub(super) use client::{OPENING, serve};
 pub(crate) use shared::Shared;
+pub(super) use words::RequestHead;
 
 /// How much of one stream a peer may send ahead of being read.
 const STREAM_WINDOW: u32 = 256 << 10;

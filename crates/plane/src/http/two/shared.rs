@@ -13,8 +13,8 @@ use merismos_core::config::document::Reaching;
 use merismos_core::routing::Server;
 use tokio::sync::Notify;
 
-use super::super::head::Request;
 use super::stream::ServerStream;
+use super::words::RequestHead;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW};
 use crate::alarm::{Ring, ticks};
 use crate::connect::{ConnectError, Unreached, Upstream, reach};
@@ -96,11 +96,11 @@ impl Shared {
         &self,
         (server, how, turn): (&Server, &Reaching, u64),
         watch: Watch<'_>,
-        request: &Request,
+        asked: RequestHead,
     ) -> Result<ServerStream, Unreached> {
         loop {
             match self.step(server.cell.id) {
-                Step::Use(line) => return Ok(ServerStream::over(line, watch.wheel.now(), request)),
+                Step::Use(line) => return Ok(ServerStream::over(line, watch.wheel.now(), asked)),
                 Step::WaitFor(opening) => wait_for(&opening, server, watch).await?,
                 Step::Open(opening) => {
                     // Whoever waits is told, also when this request ends before the connection is made.

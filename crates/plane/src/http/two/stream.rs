@@ -10,11 +10,12 @@ use bytes::Bytes;
 use h2::client::{ResponseFuture, SendRequest};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
-use super::super::head::{Framing, HeadScan, Request};
+use super::super::head::Framing;
 use super::inward::Inward;
 use super::outward::Outward;
 use super::shared::Line;
 use super::sides::Sides;
+use super::words::RequestHead;
 use super::{broken, words};
 use crate::io::{Sink, Source};
 
@@ -37,9 +38,10 @@ type Coming = Rc<Cell<Option<ResponseFuture>>>;
 pub(in super::super) struct Asking {
     requests: SendRequest<Bytes>,
     framing: Framing,
-    /// What there is of the head.
-    head: Vec<u8>,
-    scan: HeadScan,
+    /// The head, until it is sent.
+    request: Option<http::Request<()>>,
+    /// How much of its text is still to come.
+    head_left: usize,
     body: Option<Outward>,
     coming: Coming,
     counted: Counted,
@@ -66,22 +68,22 @@ fn is_untouched(error: &h2::Error) -> bool {
 }
 
 impl ServerStream {
-    pub(super) fn over(line: Rc<Line>, now: u64, request: &Request) -> Self {
+    pub(super) fn over(line: Rc<Line>, now: u64, asked: RequestHead) -> Self {
         line.streams.set(line.streams.get() + 1);
         line.used.set(now);
         let coming = Coming::default();
         let writing = Asking {
             requests: line.requests.clone(),
-            framing: request.framing,
-            head: Vec::new(),
-            scan: HeadScan::default(),
+            framing: asked.framing,
+            request: Some(asked.request),
+            head_left: asked.length,
             body: None,
             coming: Rc::clone(&coming),
             counted: Counted(line),
             untouched: false,
         };
         let reading = Answering {
-            to_head: request.is_head,
+            to_head: asked.is_head,
             coming,
             answer: None,
             head: Vec::new(),
@@ -111,20 +113,18 @@ impl Asking {
             self.untouched = true;
             return Poll::Ready(Err(broken(error)));
         }
-        let nonsense = || io::Error::from(io::ErrorKind::InvalidInput);
-        let before = self.head.len();
-        self.head.extend_from_slice(bytes);
-        let Some(length) = self.scan.end(&self.head).map_err(|_| nonsense())? else {
-            return Poll::Ready(Ok(bytes.len()));
+        // What it says was read before; its text only has to pass by.
+        let used = bytes.len().min(self.head_left);
+        self.head_left -= used;
+        let Some(request) = self.request.take_if(|_| self.head_left == 0) else {
+            return Poll::Ready(Ok(used));
         };
-        self.head.truncate(length);
-        let request = words::request(&std::mem::take(&mut self.head).into()).map_err(|_| nonsense())?;
         let ends = self.framing == Framing::None;
         match self.requests.send_request(request, ends) {
             Ok((answer, stream)) => {
                 self.coming.set(Some(answer));
                 self.body = Some(Outward::new(stream, self.framing, ends));
-                Poll::Ready(Ok(length - before))
+                Poll::Ready(Ok(used))
             }
             Err(error) => {
                 self.untouched = true;

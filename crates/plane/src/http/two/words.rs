@@ -8,12 +8,10 @@ use http::uri::{Authority, PathAndQuery, Scheme};
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, StatusCode, Uri, Version};
 use httparse::{Header, Status};
 
-use super::super::head::MOST_FIELDS;
+use super::super::body::MOST_TRAILERS;
+use super::super::head::{self, Framing, MOST_FIELDS, MOST_RESPONSE_FIELDS};
 use super::super::refuse::Refusal;
 use super::inward::Coding;
-
-/// The most trailer fields that are passed on.
-const MOST_TRAILERS: usize = 64;
 
 fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(name.as_bytes());
@@ -153,26 +151,58 @@ fn fields(text: &Bytes, parsed: &[Header<'_>], leaves_out: impl Fn(&str) -> bool
 #[error("the head has no form in HTTP/2")]
 pub(super) struct Unspeakable;
 
+/// A request to a server, made of the text that was written for one of HTTP/1.1.
+pub(in super::super) struct RequestHead {
+    pub(super) request: Request<()>,
+    /// How many bytes of the text it was.
+    pub(super) length: usize,
+    pub(super) framing: Framing,
+    pub(super) is_head: bool,
+}
+
+impl RequestHead {
+    /// Makes one of the head that a text begins with.
+    ///
+    /// # Errors
+    /// What of the client's request has no form in HTTP/2, in words.
+    pub(in super::super) fn new(text: &[u8], known: &head::Request) -> Result<Self, &'static str> {
+        let end = memchr::memmem::find(text, b"\r\n\r\n").ok_or("the head has no end")?;
+        let head = Bytes::copy_from_slice(&text[..end + 4]);
+        Ok(Self {
+            request: request(&head)?,
+            length: head.len(),
+            framing: known.framing,
+            is_head: known.is_head,
+        })
+    }
+}
+
 /// The head of a request to a server, from its text.
-pub(super) fn request(head: &Bytes) -> Result<Request<()>, Unspeakable> {
+fn request(head: &Bytes) -> Result<Request<()>, &'static str> {
     let mut room = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
     let mut parsed = httparse::Request::new(&mut []);
     let Ok(Status::Complete(_)) = parsed.parse_with_uninit_headers(head, &mut room) else {
-        return Err(Unspeakable);
+        return Err("the head has too many fields for a server that speaks HTTP/2");
     };
     let host = parsed.headers.iter().find(|field| field.name.eq_ignore_ascii_case("host"));
+    // RFC 9113, 8.3.1 wants an authority that a URL can have (RFC 3986, 3.2).
     let authority = host.and_then(|host| Authority::try_from(host.value).ok());
-    let target = parsed.path.ok_or(Unspeakable)?.parse::<PathAndQuery>().map_err(|_| Unspeakable)?;
+    let authority = authority.ok_or(
+        "the host is empty or encoded, and the server behind speaks HTTP/2, which needs a plain one",
+    )?;
+    let target = parsed.path.and_then(|path| path.parse::<PathAndQuery>().ok());
+    let target = target.ok_or(
+        "the request target holds characters that have to be encoded for a server that speaks HTTP/2",
+    )?;
     let mut parts = http::uri::Parts::default();
+    (parts.scheme, parts.authority) = (Some(Scheme::HTTP), Some(authority));
     parts.path_and_query = Some(target);
-    if authority.is_some() {
-        (parts.scheme, parts.authority) = (Some(Scheme::HTTP), authority);
-    }
     let mut request = Request::new(());
     *request.version_mut() = Version::HTTP_2;
-    let method = parsed.method.ok_or(Unspeakable)?;
-    *request.method_mut() = Method::from_bytes(method.as_bytes()).map_err(|_| Unspeakable)?;
-    *request.uri_mut() = Uri::from_parts(parts).map_err(|_| Unspeakable)?;
+    let method = parsed.method.unwrap_or_default();
+    *request.method_mut() =
+        Method::from_bytes(method.as_bytes()).map_err(|_| "the method has no form in HTTP/2")?;
+    *request.uri_mut() = Uri::from_parts(parts).map_err(|_| "the request target has no form in HTTP/2")?;
     *request.headers_mut() = fields(head, parsed.headers, |name| name.eq_ignore_ascii_case("host"));
     // Trailers are passed on to whoever can take them.
     request.headers_mut().insert(TE, HeaderValue::from_static("trailers"));
@@ -181,7 +211,7 @@ pub(super) fn request(head: &Bytes) -> Result<Request<()>, Unspeakable> {
 
 /// The head of an answer to a client, from its text.
 pub(super) fn response(head: &Bytes) -> Result<Response<()>, Unspeakable> {
-    let mut room = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
+    let mut room = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + 16];
     let mut parsed = httparse::Response::new(&mut []);
     let config = httparse::ParserConfig::default();
     let Ok(Status::Complete(_)) = config.parse_response_with_uninit_headers(&mut parsed, head, &mut room)
@@ -197,7 +227,7 @@ pub(super) fn response(head: &Bytes) -> Result<Response<()>, Unspeakable> {
 
 /// Trailer fields from their lines; at most 64. Those that delimit or direct have no place there (RFC 9110, 6.5.1).
 pub(super) fn trailers(lines: &Bytes) -> Result<HeaderMap, Unspeakable> {
-    let mut room = [httparse::EMPTY_HEADER; MOST_TRAILERS];
+    let mut room = [httparse::EMPTY_HEADER; MOST_TRAILERS * 2];
     match httparse::parse_headers(lines, &mut room) {
         Ok(Status::Complete((_, parsed))) => {
             let directs =

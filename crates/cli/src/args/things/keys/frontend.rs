@@ -76,6 +76,16 @@ pub(crate) struct FrontendKeys {
     /// How long a tunnel (WebSocket) may rest, such as 1h
     #[arg(long, value_name = "DURATION")]
     tunnel_timeout: Option<String>,
+    /// http: the lowest rate, a second, at which a client sends a body and takes an answer, such as 32B; 0B is none
+    #[arg(long, value_name = "SIZE")]
+    min_rate: Option<String>,
+    /// http: how long a client may be slower than that, such as 30s
+    #[arg(long, value_name = "DURATION")]
+    min_rate_grace: Option<String>,
+    /// http: a field that clients which are not trusted do not get through; may be given several times
+    #[arg(long = "dropped-field", value_name = "NAME")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    dropped_fields: Vec<String>,
     /// How long a tcp client's connection may last, such as 8h
     #[arg(long, value_name = "DURATION")]
     life_limit: Option<String>,

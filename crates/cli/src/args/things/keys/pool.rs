@@ -88,9 +88,24 @@ pub(crate) struct PoolKeys {
     #[command(flatten)]
     #[serde(flatten)]
     times: Times,
-    /// How many servers one request may be offered to
+    /// How many servers one request may be offered to, over all tiers and pools
     #[arg(long, value_name = "COUNT")]
     attempts: Option<u8>,
+    /// How much of its share a server gets while it is suspect, in percent
+    #[arg(long, value_name = "PERCENT")]
+    suspect_share: Option<u8>,
+    /// How long an idempotent request waits for its first byte before another server gets it, such as 2s
+    #[arg(long, value_name = "DURATION")]
+    retry_after: Option<String>,
+    /// How many of a hundred requests may be given to another server by --retry-after
+    #[arg(long, value_name = "PERCENT")]
+    retry_budget: Option<u8>,
+    /// What becomes of TCP connections to a server that goes down: break or keep
+    #[arg(long, value_name = "WHAT")]
+    on_down: Option<String>,
+    /// What becomes of TCP connections to a server that stands by again: break or keep
+    #[arg(long, value_name = "WHAT")]
+    on_failback: Option<String>,
 }
 
 impl Keys for PoolKeys {
