@@ -15,6 +15,7 @@ use tokio::net::tcp::{ReadHalf, WriteHalf};
 
 use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{Buffer, Shelf};
+use crate::client_rate::ClientRate;
 use crate::gathering::{self, Gathering};
 use crate::pipe::{Pipe, poll_send};
 
@@ -284,15 +285,51 @@ pub(crate) fn write_all(
     })
 }
 
+/// As [`write_all`], to a client whose rate is watched.
+pub(crate) fn write_to_client(
+    sink: &mut impl Sink,
+    mut bytes: &[u8],
+    watch: Watch<'_>,
+    patience: Duration,
+    rate: &ClientRate,
+) -> impl Future<Output = Result<(), Trouble>> {
+    let mut waiting = false;
+    poll_fn(move |context| {
+        while !bytes.is_empty() {
+            let written = Pin::new(&mut *sink).poll_write(context, bytes);
+            if written.is_pending() {
+                cold_path();
+                watch.check()?;
+                if !waiting {
+                    waiting = true;
+                    watch.within(patience);
+                    rate.wait(watch.wheel.now());
+                }
+                return Poll::Pending;
+            }
+            let count = ready!(written)?;
+            bytes = &bytes[count..];
+            if waiting {
+                cold_path();
+                waiting = false;
+                if rate.is_too_slow(watch.wheel.now(), count) {
+                    return Poll::Ready(Err(Trouble::Rang(Ring::Deadline)));
+                }
+            }
+        }
+        Poll::Ready(Ok(()))
+    })
+}
+
 /// Whose bytes go through a pipe.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Carried {
+#[derive(Clone, Copy)]
+pub(crate) enum Carried<'a> {
     /// A server's, which says nothing more before it is asked again.
     Answer,
     /// The same, while the request is still on its way: another part of the task waits with the same alarm.
     EarlyAnswer,
-    /// A client's, which may send its next requests at any time.
-    Request,
+    /// A client's, which may send its next requests at any time, and has to be fast enough.
+    Request(&'a ClientRate),
 }
 
 /// How bytes that were to go through a pipe did not.
@@ -339,18 +376,18 @@ pub(crate) async fn send_ahead(
 pub(crate) async fn splice(
     (source, source_patience): (&TcpStream, Duration),
     (sink, sink_patience): (&TcpStream, Duration),
-    (mut left, what): (u64, Carried),
+    (mut left, what): (u64, Carried<'_>),
     pipe: &mut Pipe,
     watch: Watch<'_>,
 ) -> Result<bool, Spilt> {
-    let mut gathering = (what == Carried::Answer).then(|| Gathering::new(source));
+    let mut gathering = matches!(what, Carried::Answer).then(|| Gathering::new(source));
     watch.within(if pipe.is_empty() { source_patience } else { sink_patience });
     poll_fn(|context| {
         while left > 0 || !pipe.is_empty() {
             if pipe.is_empty() {
                 let filled = match what {
                     Carried::Answer | Carried::EarlyAnswer => pipe.poll_fill_last(source, left, context),
-                    Carried::Request => pipe.poll_fill(source, left, context),
+                    Carried::Request(_) => pipe.poll_fill(source, left, context),
                 };
                 match filled {
                     Poll::Ready(Ok(0)) => return Poll::Ready(Err(Spilt::Source(Trouble::Closed))),
@@ -358,8 +395,17 @@ pub(crate) async fn splice(
                     Poll::Ready(Ok(count)) => {
                         left -= count as u64;
                         watch.within(sink_patience);
+                        if let Carried::Request(rate) = what
+                            && rate.is_too_slow(watch.wheel.now(), count)
+                        {
+                            let trouble = Trouble::Rang(Ring::Deadline);
+                            return Poll::Ready(Err(Spilt::Source(trouble)));
+                        }
                     }
                     Poll::Pending => {
+                        if let Carried::Request(rate) = what {
+                            rate.wait(watch.wheel.now());
+                        }
                         let rang = watch.alarm.rang();
                         if let Some(gathering) = &mut gathering {
                             if rang == Some(Ring::Deadline) && gathering.is_on() {

@@ -10,6 +10,7 @@ mod ahead;
 mod alarm;
 mod buffer;
 mod client;
+mod client_rate;
 pub mod connect;
 mod deal;
 pub mod decisions;

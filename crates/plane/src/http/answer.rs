@@ -17,9 +17,10 @@ use super::body::{Follow, content};
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Framing, HeadScan, More, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
+use crate::client_rate::ClientRate;
 use crate::io::{
     Carried, Sink, Source, Spilt, Trouble, Watch, peek, read, read_first, readable, send_ahead, splice,
-    write_all,
+    write_to_client,
 };
 use crate::pipe::Pipe;
 use crate::worker::{Client, Worker};
@@ -105,7 +106,8 @@ pub(super) struct Answer<'a> {
     pin: Option<&'a [u8]>,
     /// The last answer that came this way was long: this one probably is, too.
     may_be_long: bool,
-    carried: Carried,
+    carried: Carried<'a>,
+    rate: ClientRate,
     begun: Cell<bool>,
     received: Cell<Received>,
 }
@@ -125,11 +127,11 @@ impl<'a> Answer<'a> {
         frontend: &'a Frontend,
         request: &'a Request,
         (server, pin): (&'a Server, Option<&'a [u8]>),
-        (may_be_long, carried): (bool, Carried),
+        (may_be_long, carried): (bool, Carried<'a>),
         watch: Watch<'a>,
     ) -> Self {
         let (lane, times, begun) = (server.cell.lane(worker.index), &server.times, Cell::new(false));
-        let whole = carried == Carried::Answer;
+        let whole = matches!(carried, Carried::Answer);
         let received = Cell::new(if whole { Received::Whole } else { Received::InPart });
         Self {
             worker,
@@ -142,6 +144,7 @@ impl<'a> Answer<'a> {
             pin,
             may_be_long,
             carried,
+            rate: ClientRate::new(frontend),
             begun,
             received,
         }
@@ -208,8 +211,17 @@ impl<'a> Answer<'a> {
             let may_stay = (keep_client, response.keep_alive);
             if response.passes_as_is && connection.is_none() && self.pin.is_none() {
                 // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
-                let used = follow.pass(&buffer[length..], |_| {}).map_err(|_| nonsense())?;
+                let mut clean = Vec::new();
+                let passed = follow.pass_on(&buffer[length..], &mut clean).map_err(|_| nonsense())?;
+                let used = passed.used;
                 self.count(response);
+                if !passed.as_is {
+                    cold_path();
+                    clean.splice(..0, buffer[..length].iter().copied());
+                    self.send(client, &clean).await?;
+                    buffer.consume(length + used);
+                    return Box::pin(self.rest(server, client, (follow, buffer, false), may_stay)).await;
+                }
                 if let Some(rest) = long_rest(self.worker, &follow, server, client) {
                     cold_path();
                     let ahead = Ahead::Read(buffer, length + used);
@@ -227,9 +239,11 @@ impl<'a> Answer<'a> {
                 let used = if unchunk {
                     follow.pass(&buffer, content(&mut out)).map_err(|_| nonsense())?
                 } else {
-                    let used = follow.pass(&buffer, |_| {}).map_err(|_| nonsense())?;
-                    out.extend_from_slice(&buffer[..used]);
-                    used
+                    let passed = follow.pass_on(&buffer, &mut out).map_err(|_| nonsense())?;
+                    if passed.as_is {
+                        out.extend_from_slice(&buffer[..passed.used]);
+                    }
+                    passed.used
                 };
                 buffer.consume(used);
                 self.count(response);
@@ -241,19 +255,29 @@ impl<'a> Answer<'a> {
                 self.worker.give_back(out);
                 sent?;
             }
-            let clean = if follow.is_done() {
-                buffer.is_empty()
-            } else {
-                cold_path();
-                Box::pin(self.rest_of_body(server, client, follow, buffer, unchunk)).await?
-            };
-            Ok(Delivered {
-                keep_client,
-                keep_server: response.keep_alive && clean,
-                was_long: false,
-                tunnel: None,
-            })
+            if follow.is_done() {
+                let keep_server = response.keep_alive && buffer.is_empty();
+                return Ok(Delivered { keep_client, keep_server, was_long: false, tunnel: None });
+            }
+            cold_path();
+            Box::pin(self.rest(server, client, (follow, buffer, unchunk), may_stay)).await
         }
+    }
+
+    /// Carries what is left of a body whose head has gone to the client.
+    async fn rest(
+        &self,
+        server: &mut impl Source,
+        client: &mut impl Sink,
+        (follow, buffer, unchunk): (Follow, Buffer, bool),
+        (keep_client, keep_server): (bool, bool),
+    ) -> Result<Delivered, NotDelivered> {
+        let clean = if follow.is_done() {
+            buffer.is_empty()
+        } else {
+            self.rest_of_body(server, client, follow, buffer, unchunk).await?
+        };
+        Ok(Delivered { keep_client, keep_server: keep_server && clean, was_long: false, tunnel: None })
     }
 
     /// Tells the client that the server goes on with another protocol, and leaves the rest to them.
@@ -264,7 +288,13 @@ impl<'a> Answer<'a> {
         response: Response,
     ) -> Result<Delivered, NotDelivered> {
         self.count(response);
-        self.send(client, &buffer[..response.length]).await?;
+        // What concerns the server's connection alone ends here, as with every other answer; what is agreed on goes on.
+        let mut more = head::upgrade_field(&buffer[..response.length]);
+        more.extend_from_slice(self.pin.unwrap_or_default());
+        let mut out = Vec::new();
+        let more = More { connection: Some("Upgrade"), field: Some(&more), date: None };
+        head::write_response(&buffer[..response.length], false, more, &mut out);
+        self.send(client, &out).await?;
         buffer.consume(response.length);
         let begun = (!buffer.is_empty()).then_some(buffer);
         let tunnel = Some(Box::new(Tunnel { begun }));
@@ -480,7 +510,9 @@ impl<'a> Answer<'a> {
     ) -> Result<bool, NotDelivered> {
         let mut out = Vec::new();
         while !follow.is_done() {
-            let is_long = !matches!(follow, Follow::Counted(left) if left <= SMALL as u64);
+            // What goes over a stream waits for its window, and many of them may: they hold small ones.
+            let is_long =
+                client.socket().is_some() && !matches!(follow, Follow::Counted(left) if left <= SMALL as u64);
             if is_long && buffer.capacity() == SMALL {
                 buffer = self.worker.large.take();
             }
@@ -518,16 +550,18 @@ impl<'a> Answer<'a> {
             out.clear();
             used
         } else {
-            let used = follow.pass(buffer, |_| {}).map_err(broken)?;
-            self.send(client, &buffer[..used]).await?;
-            used
+            let passed = follow.pass_on(buffer, out).map_err(broken)?;
+            self.send(client, if passed.as_is { &buffer[..passed.used] } else { &*out }).await?;
+            out.clear();
+            passed.used
         };
         buffer.consume(used);
         Ok(())
     }
 
     fn send(&self, client: &mut impl Sink, bytes: &[u8]) -> impl Future<Output = Result<(), NotDelivered>> {
-        let sent = write_all(client, bytes, self.watch, self.frontend.idle_timeout);
+        let patience = self.frontend.idle_timeout;
+        let sent = write_to_client(client, bytes, self.watch, patience, &self.rate);
         sent.map_err(|trouble| not_taken(&trouble))
     }
 }

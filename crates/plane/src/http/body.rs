@@ -33,8 +33,17 @@ pub(super) fn content(into: &mut Vec<u8>) -> impl FnMut(Part<'_>) {
     }
 }
 
+/// What becomes of bytes that belong to a body.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Passed {
+    /// How many of them do.
+    pub(super) used: usize,
+    /// They go on as they are; otherwise what goes on was written elsewhere.
+    pub(super) as_is: bool,
+}
+
 /// Follows a body as its bytes pass by.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) enum Follow {
     /// Everything has passed.
     Done,
@@ -97,6 +106,28 @@ impl Follow {
         tell(Part::Content(&data[..used]));
         Ok(used)
     }
+
+    /// As [`Self::pass`], for whoever passes the bytes on: the extensions of chunks do not go on, for two readers may see
+    /// different ends of them, and neither do trailer fields of a server that would delimit or direct. Where there are such,
+    /// what goes on is appended to `out`.
+    pub(super) fn pass_on(&mut self, data: &[u8], out: &mut Vec<u8>) -> Result<Passed, BrokenChunks> {
+        let Self::Chunked(chunks) = self else {
+            return Ok(Passed { used: self.pass(data, |_| {})?, as_is: true });
+        };
+        let (before, at) = (chunks.clone(), out.len());
+        let used = chunks.pass(data, &mut |_| {})?;
+        let as_is = !chunks.met_more && before.held.is_empty() && !before.drops_field;
+        if !as_is {
+            *chunks = before;
+            chunks.pass_clean(&data[..used], out)?;
+            chunks.met_more = false;
+        }
+        if chunks.state == ChunkState::Done {
+            *self = Self::Done;
+        }
+        debug_assert!(!as_is || out.len() == at, "nothing was written");
+        Ok(Passed { used, as_is })
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -157,7 +188,9 @@ const NO_TRAILERS: [u64; 15] = [
 /// is refused for it; no forbidden one escapes.
 const DIGEST_OF_NOTHING: u64 = 0xcbf2_9ce4_8422_2325;
 
+/// An underscore counts as a hyphen: servers that make variables of fields (RFC 3875, 4.1.18) take them for the same.
 const fn digest(before: u64, byte: u8) -> u64 {
+    let byte = if byte == b'_' { b'-' } else { byte };
     (before ^ byte.to_ascii_lowercase() as u64).wrapping_mul(0x100_0000_01b3)
 }
 
@@ -193,7 +226,7 @@ const fn is_token(byte: u8) -> bool {
 }
 
 /// A reader of the chunked coding that keeps nothing but its place.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct Chunks {
     state: ChunkState,
     line: usize,
@@ -203,6 +236,12 @@ pub(super) struct Chunks {
     extensions: usize,
     /// Not every field may stand behind the body.
     is_wary: bool,
+    /// There were extensions, or trailer fields.
+    met_more: bool,
+    /// The beginning of a trailer field of which is not known yet whether it goes on.
+    held: Vec<u8>,
+    /// The trailer field that is passing by does not go on.
+    drops_field: bool,
 }
 
 impl Default for Chunks {
@@ -214,6 +253,9 @@ impl Default for Chunks {
             trailer_fields: 0,
             extensions: 0,
             is_wary: false,
+            met_more: false,
+            held: Vec::new(),
+            drops_field: false,
         }
     }
 }
@@ -241,12 +283,59 @@ impl Chunks {
                     | ChunkState::LastLf
             );
             self.state = self.step(data[at])?;
+            self.met_more |= matches!(
+                self.state,
+                ChunkState::Gap { .. } | ChunkState::Extension { .. } | ChunkState::TrailerName(_)
+            ) || self.state == ChunkState::Trailer;
             if is_trailer {
                 tell(Part::Trailers(&data[at..=at]));
             }
             at += 1;
         }
         Ok(at)
+    }
+
+    /// As [`Self::pass`], and writes what goes on.
+    #[cold]
+    fn pass_clean(&mut self, data: &[u8], out: &mut Vec<u8>) -> Result<(), BrokenChunks> {
+        use ChunkState as S;
+        let mut at = 0;
+        while at < data.len() && self.state != S::Done {
+            if let S::Data { left } = &mut self.state {
+                let used = (data.len() - at).min(usize::try_from(*left).unwrap_or(usize::MAX));
+                out.extend_from_slice(&data[at..at + used]);
+                at += used;
+                *left -= used as u64;
+                if *left == 0 {
+                    self.state = S::DataCr;
+                }
+                continue;
+            }
+            let (before, byte) = (self.state, data[at]);
+            self.state = self.step(byte)?;
+            at += 1;
+            match (before, self.state) {
+                (_, S::Gap { .. } | S::Extension { .. }) => {}
+                (S::TrailerStart | S::TrailerName(_), S::TrailerName(_)) => self.held.push(byte),
+                (S::TrailerName(name), S::Trailer) => {
+                    self.drops_field = NO_TRAILERS.contains(&name);
+                    if self.drops_field {
+                        self.held.clear();
+                    } else {
+                        out.append(&mut self.held);
+                        out.push(byte);
+                    }
+                }
+                (S::Trailer | S::TrailerLf, S::Trailer | S::TrailerLf | S::TrailerStart) => {
+                    if !self.drops_field {
+                        out.push(byte);
+                    }
+                    self.drops_field &= self.state != S::TrailerStart;
+                }
+                _ => out.push(byte),
+            }
+        }
+        Ok(())
     }
 
     /// One byte of what is not content.
@@ -396,6 +485,7 @@ mod tests {
     #[case::trailer_that_delimits(b"0\r\ncontent-LENGTH: 5\r\n\r\n")]
     #[case::trailer_that_directs(b"0\r\nX-Sum: 1\r\nHost: b\r\n\r\n")]
     #[case::trailer_that_names_the_client(b"0\r\nX-Forwarded-For: 192.0.2.1\r\n\r\n")]
+    #[case::the_same_in_disguise(b"0\r\nX_Forwarded_For: 192.0.2.1\r\n\r\n")]
     fn broken(#[case] body: &[u8]) {
         assert_eq!(decode(&[body]), Err(BrokenChunks));
     }
@@ -424,6 +514,40 @@ mod tests {
         assert!(decode(&[&body(MOST_TRAILERS)]).is_ok());
         assert_eq!(decode(&[&body(MOST_TRAILERS + 1)]), Err(BrokenChunks));
         assert!(Follow::new(Framing::Chunked).pass(&body(MOST_TRAILERS + 1), |_| {}).is_ok());
+    }
+
+    fn passed_on(mut follow: Follow, body: &[u8], size: usize) -> String {
+        let mut on = Vec::new();
+        for piece in body.chunks(size) {
+            let mut clean = Vec::new();
+            let passed = follow.pass_on(piece, &mut clean).unwrap();
+            on.extend_from_slice(if passed.as_is { &piece[..passed.used] } else { &clean });
+        }
+        assert!(follow.is_done());
+        String::from_utf8(on).unwrap()
+    }
+
+    #[rstest]
+    #[case::nothing_to_drop("5\r\nhello\r\n0\r\n\r\n", "5\r\nhello\r\n0\r\n\r\n")]
+    #[case::extensions(
+        "5;a=\"b\r\nhello\r\n6 ; x\r\n world\r\n0;last\r\n\r\n",
+        "5\r\nhello\r\n6\r\n world\r\n0\r\n\r\n"
+    )]
+    #[case::trailers_go_on("1\r\nx\r\n0\r\nX-Sum: 11\r\n\r\n", "1\r\nx\r\n0\r\nX-Sum: 11\r\n\r\n")]
+    fn what_goes_on_of_a_body(#[case] body: &str, #[case] on: &str) {
+        for size in 1..=body.len() {
+            let follow = Follow::of_client(Framing::Chunked);
+            assert_eq!(passed_on(follow, body.as_bytes(), size), on, "pieces of {size}");
+        }
+    }
+
+    #[test]
+    fn what_a_server_says_behind_a_body_goes_on_without_what_would_delimit_or_direct() {
+        let body = "1\r\nx\r\n0\r\nX-Sum: 1\r\nContent-Length: 5\r\nX_Forwarded_For: a\r\nETag: b\r\n\r\n";
+        for size in 1..=body.len() {
+            let on = passed_on(Follow::new(Framing::Chunked), body.as_bytes(), size);
+            assert_eq!(on, "1\r\nx\r\n0\r\nX-Sum: 1\r\nETag: b\r\n\r\n", "pieces of {size}");
+        }
     }
 
     #[test]

@@ -111,6 +111,12 @@ impl Exchange<'_> {
         sending: &mut Sending<'_>,
     ) -> impl Future<Output = Outcome> {
         async move {
+            if !sending.follow.is_done() {
+                cold_path();
+                if let Err(outcome) = Box::pin(self.first_of_body(stream, sending)).await {
+                    return outcome;
+                }
+            }
             let mut course = Course::default();
             match self.step(&mut course, stream, sending).await {
                 Step::Ended(outcome) => outcome,

@@ -145,6 +145,20 @@ pub(super) fn is_disguised(name: &str) -> bool {
     name.contains('_') && OURS.iter().any(|other| is_like(other))
 }
 
+/// Whether every quoted string ends (RFC 9110, 5.6.4).
+fn has_whole_quotes(value: &[u8]) -> bool {
+    let (mut is_quoted, mut is_escaped) = (false, false);
+    for byte in value {
+        match byte {
+            _ if is_escaped => is_escaped = false,
+            b'\\' if is_quoted => is_escaped = true,
+            b'"' => is_quoted = !is_quoted,
+            _ => {}
+        }
+    }
+    !is_quoted && !is_escaped
+}
+
 /// A word or an identity that can be passed on as it is.
 fn is_plain(value: &[u8]) -> bool {
     (1..=128).contains(&value.len())
@@ -156,7 +170,8 @@ impl<'h> Told<'h> {
     pub(super) fn note(&mut self, name: &str, value: &'h [u8]) -> bool {
         let is = |other: &str| name.eq_ignore_ascii_case(other);
         match name.len() {
-            9 if is("forwarded") => self.forwarded.push(value),
+            // A quote that is open at the end would swallow what we add.
+            9 if is("forwarded") => self.forwarded.push(if has_whole_quotes(value) { value } else { b"" }),
             12 if is("x-request-id") => self.request_id = Some(value),
             15 if is("x-forwarded-for") => self.forwarded_for.push(value),
             16 if is("x-forwarded-host") => self.host = Some(value),

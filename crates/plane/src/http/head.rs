@@ -13,7 +13,7 @@ use httparse::Header;
 use super::refuse::Refusal;
 
 pub(super) use request::{Origin, Request, in_cookies, key, key_words, request};
-pub(super) use response::{More, Response, response, server_response, write_response};
+pub(super) use response::{More, Response, response, server_response, upgrade_field, write_response};
 
 /// The most fields that a head may have; frontends may set a lower limit.
 pub(super) const MOST_FIELDS: usize = 100;

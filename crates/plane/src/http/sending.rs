@@ -8,11 +8,12 @@ use merismos_core::routing::Times;
 use super::answer::{Answer, Delivered, NotDelivered, Received, long_rest};
 use super::body::Follow;
 use super::exchange::{Exchange, Failed, Outcome};
-use super::head::Request;
+use super::head::{Framing, Request};
 use super::refuse::Refusal;
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
-use crate::io::{Carried, Sink, Source, Spilt, Trouble, Wire, read_fresh, splice, write_all};
+use crate::client_rate::ClientRate;
+use crate::io::{Carried, Sink, Source, Spilt, Trouble, Wire, read_fresh, readable, splice, write_all};
 
 /// The request on its way to a server.
 pub(super) struct Sending<'b> {
@@ -34,15 +35,38 @@ impl<'b> Sending<'b> {
     /// [`Refusal::BrokenChunks`].
     pub(super) fn new(request: &Request, mut input: Buffer, out: &'b mut Vec<u8>) -> Result<Self, Refusal> {
         let mut follow = Follow::of_client(request.framing);
-        let used = follow.pass(&input, |_| {}).map_err(|_| Refusal::BrokenChunks)?;
-        out.extend_from_slice(&input[..used]);
-        input.consume(used);
+        let passed = follow.pass_on(&input, out).map_err(|_| Refusal::BrokenChunks)?;
+        if passed.as_is {
+            out.extend_from_slice(&input[..passed.used]);
+        }
+        input.consume(passed.used);
         let input = (!input.is_empty()).then_some(input);
         Ok(Self { start: out, input, follow, begun: false })
     }
 }
 
 impl Exchange<'_> {
+    /// Waits for the beginning of a body that is sure to come, so that a client which never sends it holds no server. One that
+    /// waits to be told, or sends without saying how much, may have reasons to hear from the server first.
+    pub(super) async fn first_of_body(
+        &self,
+        stream: &mut impl Wire,
+        sending: &mut Sending<'_>,
+    ) -> Result<(), Outcome> {
+        let Framing::Length(length) = self.request.framing else { return Ok(()) };
+        let is_bare = matches!(sending.follow, Follow::Counted(left) if left == length);
+        if !is_bare || sending.input.is_some() || self.request.expects {
+            return Ok(());
+        }
+        self.watch.within(self.frontend.idle_timeout);
+        let came = readable(stream, self.watch).await;
+        self.client.alarm.silence();
+        came.map_err(|trouble| match PumpEnd::client(trouble) {
+            PumpEnd::Client(Some(refusal)) => Outcome::Refused(refusal),
+            PumpEnd::Client(None) | PumpEnd::Server => Outcome::ClientGone,
+        })
+    }
+
     /// Sends the rest of the body while the answer may already come.
     pub(super) async fn duplex(
         &self,
@@ -54,12 +78,18 @@ impl Exchange<'_> {
     ) -> Result<Result<Delivered, NotDelivered>, Failed> {
         let (mut from_client, mut to_client) = stream.sides();
         let (mut from_server, mut to_server) = upstream.sides();
-        let mut pump = pin!(self.pump(&mut from_client, &mut to_server, times, sending));
+        let mut pump = pin!(self.pump(&mut from_client, &mut to_server, times, sending, answer));
         let mut deliver = pin!(answer.deliver(&mut from_server, &mut to_client));
         let mut pumping = true;
+        let mut answered = None;
         std::future::poll_fn(|context| {
             if pumping && let Poll::Ready(pumped) = pump.as_mut().poll(context) {
                 pumping = false;
+                if let Some(delivered) = answered.take() {
+                    // What is left of a body that can't be told from the next request ends the connection.
+                    let keep_client = pumped.is_ok();
+                    return Poll::Ready(Ok(Ok(Delivered { keep_client, ..delivered })));
+                }
                 match pumped {
                     Ok(()) => {
                         answer.note(Received::Whole);
@@ -76,7 +106,17 @@ impl Exchange<'_> {
                     }
                 }
             }
-            deliver.as_mut().poll(context).map(Ok)
+            if answered.is_some() {
+                return Poll::Pending;
+            }
+            match deliver.as_mut().poll(context) {
+                // It was told that its connection goes on, so the rest of its request is taken.
+                Poll::Ready(Ok(delivered)) if pumping && delivered.keep_client => {
+                    answered = Some(delivered);
+                    Poll::Pending
+                }
+                delivered => delivered.map(Ok),
+            }
         })
         .await
     }
@@ -88,10 +128,13 @@ impl Exchange<'_> {
         server: &mut impl Sink,
         times: &Times,
         sending: &mut Sending<'_>,
+        answer: &Answer<'_>,
     ) -> Result<(), PumpEnd> {
         let Sending { input, follow, begun, .. } = sending;
         *begun = true;
         let patience = self.frontend.idle_timeout;
+        let rate = ClientRate::new(self.frontend);
+        let mut clean = Vec::new();
         while !follow.is_done() {
             let mut buffer = match input.take() {
                 Some(buffer) => buffer,
@@ -100,7 +143,8 @@ impl Exchange<'_> {
                         && let (Some(from), Some(to)) = (client.socket(), server.socket())
                     {
                         let (from, to) = ((from, patience), (to, times.idle));
-                        let moved = splice(from, to, (left, Carried::Request), &mut pipe, self.watch).await;
+                        let moved =
+                            splice(from, to, (left, Carried::Request(&rate)), &mut pipe, self.watch).await;
                         self.worker.pipes.give_back(Some(pipe));
                         moved.map_err(|spilt| match spilt {
                             Spilt::Source(trouble) => PumpEnd::client(trouble),
@@ -110,14 +154,23 @@ impl Exchange<'_> {
                         return Ok(());
                     }
                     self.watch.within(patience);
-                    read_fresh(client, &self.worker.large, self.watch).await.map_err(PumpEnd::client)?
+                    rate.wait(self.watch.wheel.now());
+                    let came = read_fresh(client, &self.worker.large, self.watch).await;
+                    let buffer = came.map_err(PumpEnd::client)?;
+                    // Once it is answered, both sides may have good reasons to take their time.
+                    if rate.is_too_slow(self.watch.wheel.now(), buffer.len()) && !answer.has_begun() {
+                        return Err(PumpEnd::Client(Some(Refusal::Slow)));
+                    }
+                    buffer
                 }
             };
-            let used =
-                follow.pass(&buffer, |_| {}).map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
-            let sent = write_all(server, &buffer[..used], self.watch, times.idle).await;
+            clean.clear();
+            let passed = follow.pass_on(&buffer, &mut clean);
+            let passed = passed.map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
+            let on = if passed.as_is { &buffer[..passed.used] } else { &clean };
+            let sent = write_all(server, on, self.watch, times.idle).await;
             sent.map_err(|_| PumpEnd::Server)?;
-            buffer.consume(used);
+            buffer.consume(passed.used);
             *input = (!buffer.is_empty()).then_some(buffer);
         }
         Ok(())

@@ -22,6 +22,8 @@ use crate::worker::{Registered, Worker};
 
 /// How long a client has to be quiet to be one that rests.
 pub(super) const PAUSE: Duration = Duration::from_millis(200);
+/// What a request for the head alone begins with.
+const HEAD: &[u8] = b"HEAD ";
 /// How long a refused client may go on sending before its connection is closed under it.
 const LINGER: Duration = Duration::from_secs(1);
 /// How much a refused client may go on sending.
@@ -33,8 +35,11 @@ enum Next {
     /// It waits for something to do, for so long at most, without the state of one who serves.
     Rest(Duration),
     Close,
-    /// Close, but first say why.
-    Refuse(Refusal),
+    /// Close, but first say why; an answer to HEAD has no content.
+    Refuse {
+        refusal: Refusal,
+        to_head: bool,
+    },
     /// Close, but first take what the client still sends, so that it can read the answer.
     Linger,
     /// The client speaks HTTP/2; this is all that it has said.
@@ -49,6 +54,8 @@ enum NoRequest {
     /// It speaks HTTP/2; this is all that it has said.
     Two(Buffer),
     Refused(Refusal),
+    /// The same, of a request for the head alone.
+    RefusedHead(Refusal),
 }
 
 /// What a frontend allows a head.
@@ -126,7 +133,9 @@ pub(crate) fn serve(visit: Visit, mut input: Option<Buffer>) -> impl Future<Outp
                     return;
                 }
                 Next::Close => return,
-                Next::Refuse(refusal) => return Box::pin(session.refuse(refusal)).await,
+                Next::Refuse { refusal, to_head } => {
+                    return Box::pin(session.refuse(refusal, to_head)).await;
+                }
                 Next::Linger => return Box::pin(session.linger()).await,
                 // In a box, for its state is large and most connections are others.
                 Next::Two(first) => return Box::pin(two::serve(session.visit, first)).await,
@@ -198,7 +207,8 @@ impl Session {
                         NoRequest::Ended => Next::Close,
                         NoRequest::Rests(patience) => Next::Rest(patience),
                         NoRequest::Two(buffer) => Next::Two(buffer),
-                        NoRequest::Refused(refusal) => Next::Refuse(refusal),
+                        NoRequest::Refused(refusal) => Next::Refuse { refusal, to_head: false },
+                        NoRequest::RefusedHead(refusal) => Next::Refuse { refusal, to_head: true },
                     };
                 }
             };
@@ -210,11 +220,12 @@ impl Session {
                 return Next::Close;
             };
             let mut out = worker.scrap();
+            let to_head = buffer.starts_with(HEAD);
             let (request, mut sending) = match take(worker, &self.fields, frontend, buffer, &mut out) {
                 Ok(asked) => asked,
                 Err(refusal) => {
                     cold_path();
-                    return Next::Refuse(refusal);
+                    return Next::Refuse { refusal, to_head };
                 }
             };
             let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
@@ -232,7 +243,7 @@ impl Session {
             match outcome {
                 Outcome::Answered { rest: None, .. } | Outcome::ClientGone => Next::Close,
                 Outcome::Answered { rest: Some(_), .. } | Outcome::AnsweredEarly => Next::Linger,
-                Outcome::Refused(refusal) => Next::Refuse(refusal),
+                Outcome::Refused(refusal) => Next::Refuse { refusal, to_head },
                 Outcome::BrokenOff { open_ended: false } => Next::Close,
                 Outcome::BrokenOff { open_ended: true } => {
                     // The client must not take the end of the connection for the end of the body: it gets a reset.
@@ -286,7 +297,11 @@ impl Session {
                 buffer
             } else {
                 cold_path();
-                Box::pin(self.read_on(buffer, scan, limits)).await?
+                let to_head = buffer.starts_with(HEAD);
+                Box::pin(self.read_on(buffer, scan, limits)).await.map_err(|why| match why {
+                    NoRequest::Refused(refusal) if to_head => NoRequest::RefusedHead(refusal),
+                    why => why,
+                })?
             };
             self.visit.at.client.alarm.silence();
             if is_first && buffer.starts_with(two::OPENING) {
@@ -326,13 +341,13 @@ impl Session {
     }
 
     /// Tells the client what was wrong, and lets it go.
-    async fn refuse(&mut self, refusal: Refusal) {
+    async fn refuse(&mut self, refusal: Refusal, to_head: bool) {
         let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
         frontend.cell.lane(worker.index).refused.up();
         client.alarm.silence();
-        let text = answer(refusal.status(), &refusal, &frontend.name, true, true);
+        let text = answer(refusal.status(), &refusal, &frontend.name, true, !to_head);
         let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
         if write_all(stream, &text, watch, LINGER).await.is_ok() {
             linger(stream, worker, watch).await;

@@ -18,3 +18,4 @@ mod resting;
 mod rig;
 mod streams;
 mod traffic;
+mod unruly;

@@ -229,6 +229,11 @@ impl Client {
         self.stream.read_exact(bytes).unwrap();
     }
 
+    /// Everything until the connection ends.
+    pub(crate) fn rest(&mut self, bytes: &mut Vec<u8>) {
+        let _ = self.stream.read_to_end(bytes);
+    }
+
     /// Whether the connection has ended, cleanly or not. Waits for it.
     pub(crate) fn ended(&mut self) -> bool {
         matches!(self.stream.read(&mut [0]), Ok(0) | Err(_))

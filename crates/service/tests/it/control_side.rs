@@ -75,6 +75,15 @@ async fn idle_connections_and_streams_are_cheap_and_their_memory_comes_back() {
 async fn connections_and_streams_beyond_their_limits_are_turned_away_and_counted() {
     let limits = ["--api-connections-per-address", "8", "--api-streams", "2"];
     let service = Service::bare_with(Database::shared(), &["gull"], &limits).await;
+    // From another address than the test's other calls, which have connections of their own.
+    let connect = |service: &Service| {
+        let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        socket.bind(&std::net::SocketAddr::from(([127, 0, 0, 9], 0)).into()).unwrap();
+        socket.connect(&service.api.into()).unwrap();
+        let stream = TcpStream::from(socket);
+        stream.set_read_timeout(Some(PATIENCE)).unwrap();
+        stream
+    };
     let mut kept: Vec<TcpStream> = (0..8).map(|_| connect(&service)).collect();
     let head = "GET / HTTP/1.1\r\nHost: a\r\n\r\n";
     kept.iter_mut().for_each(|stream| ask(stream, head, "</html>"));
@@ -85,7 +94,11 @@ async fn connections_and_streams_beyond_their_limits_are_turned_away_and_counted
         matches!(ended, Ok(0)) || ended.is_err_and(|it| it.kind() == std::io::ErrorKind::ConnectionReset)
     );
     kept.truncate(2);
-    until("there is room again", async || service.client().status().await.is_ok()).await;
+    until("there is room again", async || {
+        let mut again = connect(&service);
+        again.write_all(head.as_bytes()).is_ok() && again.read(&mut [0; 9]).is_ok_and(|count| count == 9)
+    })
+    .await;
     assert!(service.status().await.node.api_turned_away >= 1);
 
     let url = format!("{}/api/v1/stream", service.url());

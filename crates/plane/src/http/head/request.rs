@@ -85,7 +85,12 @@ pub(in super::super) fn request(
         Ok(Status::Complete(length)) => length,
         Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
         Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: field_limit }),
-        Err(httparse::Error::Version) => return Err(Refusal::Version),
+        Err(httparse::Error::Version) => {
+            return match as_http_11(data) {
+                Some(data) => request(&data, origin, field_limit, out),
+                None => Err(Refusal::Version),
+            };
+        }
         Err(error) => return Err(Refusal::Malformed(broken_rule(error))),
     };
     let head = &data[..length];
@@ -170,6 +175,19 @@ pub(in super::super) fn request(
         upgrade: upgrade.is_some(),
         client,
         mark: found.mark.map(<[u8]>::to_vec),
+    })
+}
+
+/// A head of a later minor version as one of HTTP/1.1, which is how it is to be read (RFC 9110, 2.5).
+#[cold]
+fn as_http_11(data: &[u8]) -> Option<Vec<u8>> {
+    let end = memchr::memchr(b'\r', data)?;
+    let minor = end.checked_sub(1)?;
+    let is_later = data[..minor].ends_with(b" HTTP/1.") && matches!(data[minor], b'2'..=b'9');
+    is_later.then(|| {
+        let mut data = data.to_vec();
+        data[minor] = b'1';
+        data
     })
 }
 

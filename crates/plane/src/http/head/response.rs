@@ -151,6 +151,16 @@ pub(in super::super) struct More<'a> {
     pub(in super::super) date: Option<SystemTime>,
 }
 
+/// The `Upgrade` field of a response head that was parsed before, as a line.
+pub(in super::super) fn upgrade_field(head: &[u8]) -> Vec<u8> {
+    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
+    let mut parsed = httparse::Response::new(&mut []);
+    let complete = patient().parse_response_with_uninit_headers(&mut parsed, head, &mut fields);
+    assert!(matches!(complete, Ok(Status::Complete(_))), "this head was parsed before");
+    let upgrade = parsed.headers.iter().find(|field| field.name.eq_ignore_ascii_case("upgrade"));
+    upgrade.map_or_else(Vec::new, |field| [b"Upgrade: ", field.value, b"\r\n"].concat())
+}
+
 fn is_hop_by_hop(name: &str) -> bool {
     match name.len() {
         7 => name.eq_ignore_ascii_case("upgrade"),

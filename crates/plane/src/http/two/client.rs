@@ -1,10 +1,11 @@
 //! A client that speaks HTTP/2: its connection, and each stream as a wire of its own.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
+use std::collections::VecDeque;
 use std::io;
 use std::pin::Pin;
 use std::rc::Rc;
-use std::task::{Context, Poll};
+use std::task::{Context, Poll, Waker, ready};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -24,7 +25,7 @@ use super::outward::Outward;
 use super::seats::{Asked, Seats};
 use super::sides::Sides;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, broken, words};
-use crate::alarm::Ring;
+use crate::alarm::{Ring, ticks};
 use crate::buffer::{Buffer, SMALL};
 use crate::client::{Visit, Who};
 use crate::io::{Sink, Watch, write_all};
@@ -37,10 +38,75 @@ const FAREWELL: Duration = Duration::from_secs(1);
 /// How long a client may take for an answer of our own.
 const REFUSAL_TIME: Duration = Duration::from_secs(5);
 
+/// How many requests of one connection may be refused for what they are, or reset by their client, before they have to be the
+/// smaller part (RFC 9113, 10.5).
+const FREE_STRIKES: u64 = 100;
+/// How much larger the fields behind a body may be than those of a head, for the codec: what is beyond its limit it leaves out
+/// without a word, so ours has to be met first.
+const TRAILER_ROOM: usize = 64 << 10;
+/// Where the type of a connection's first frame stands, behind its preface (RFC 9113, 3.4 and 4.1).
+const FIRST_FRAME_TYPE: usize = 24 + 3;
+/// The type of a SETTINGS frame (RFC 9113, 6.5).
+const SETTINGS: u8 = 4;
+
+/// Whether a connection takes what is written to it. While it does not, nothing more is begun for its client.
+#[derive(Default)]
+struct WriteState {
+    /// Since when it takes nothing, in ticks.
+    blocked: Cell<Option<u64>>,
+    waiting: RefCell<Vec<Waker>>,
+}
+
+impl WriteState {
+    fn note(&self, is_pending: bool, now: u64) {
+        if is_pending {
+            if self.blocked.get().is_none() {
+                self.blocked.set(Some(now));
+            }
+        } else if self.blocked.take().is_some() {
+            self.waiting.borrow_mut().drain(..).for_each(Waker::wake);
+        }
+    }
+
+    fn is_blocked(&self) -> bool {
+        self.blocked.get().is_some()
+    }
+
+    /// Ready when it takes something.
+    fn poll_open(&self, context: &mut Context<'_>) -> Poll<()> {
+        if self.is_blocked() {
+            self.waiting.borrow_mut().push(context.waker().clone());
+            return Poll::Pending;
+        }
+        Poll::Ready(())
+    }
+}
+
 /// A connection of which the beginning was read already.
 struct Opened {
     first: Option<Buffer>,
     stream: TcpStream,
+    /// How many of the first bytes went by.
+    seen: usize,
+    writing: Rc<WriteState>,
+    worker: Rc<Worker>,
+}
+
+impl Opened {
+    /// Refuses a connection whose first frame is not SETTINGS (RFC 9113, 3.4), which the codec would take.
+    fn look(&mut self, bytes: &[u8]) -> io::Result<()> {
+        let at = FIRST_FRAME_TYPE.checked_sub(self.seen).and_then(|at| bytes.get(at));
+        self.seen = self.seen.saturating_add(bytes.len());
+        if at.is_some_and(|kind| *kind != SETTINGS) {
+            return Err(io::ErrorKind::InvalidData.into());
+        }
+        Ok(())
+    }
+
+    fn noted<T>(&self, written: Poll<io::Result<T>>) -> Poll<io::Result<T>> {
+        self.writing.note(written.is_pending(), self.worker.wheel.now());
+        written
+    }
 }
 
 impl AsyncRead for Opened {
@@ -49,12 +115,19 @@ impl AsyncRead for Opened {
         context: &mut Context<'_>,
         room: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
-        let Some(first) = &mut self.first else { return Pin::new(&mut self.stream).poll_read(context, room) };
-        let count = first.len().min(room.remaining());
-        room.put_slice(&first[..count]);
-        first.consume(count);
-        if first.is_empty() {
-            self.first = None;
+        let before = room.filled().len();
+        if let Some(first) = &mut self.first {
+            let count = first.len().min(room.remaining());
+            room.put_slice(&first[..count]);
+            first.consume(count);
+            if first.is_empty() {
+                self.first = None;
+            }
+        } else {
+            ready!(Pin::new(&mut self.stream).poll_read(context, room))?;
+        }
+        if self.seen <= FIRST_FRAME_TYPE {
+            self.look(&room.filled()[before..])?;
         }
         Poll::Ready(Ok(()))
     }
@@ -66,7 +139,8 @@ impl AsyncWrite for Opened {
         context: &mut Context<'_>,
         bytes: &[u8],
     ) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.stream).poll_write(context, bytes)
+        let written = Pin::new(&mut self.stream).poll_write(context, bytes);
+        self.noted(written)
     }
 
     fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
@@ -82,7 +156,8 @@ impl AsyncWrite for Opened {
         context: &mut Context<'_>,
         slices: &[io::IoSlice<'_>],
     ) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.stream).poll_write_vectored(context, slices)
+        let written = Pin::new(&mut self.stream).poll_write_vectored(context, slices);
+        self.noted(written)
     }
 
     fn is_write_vectored(&self) -> bool {
@@ -98,9 +173,42 @@ struct Line {
     who: Who,
     /// How long the connection may rest.
     rest: Duration,
-    /// How many requests are being answered.
+    /// How many requests are being answered, or wait for that.
     busy: Cell<usize>,
     seats: Seats,
+    writing: Rc<WriteState>,
+    /// Requests that are not begun while their client takes nothing of what it was answered.
+    waiting: RefCell<VecDeque<Asked>>,
+    /// Requests that were refused for what they are or reset by their client, and those that were answered.
+    strikes: Cell<u64>,
+    answered: Cell<u64>,
+}
+
+impl Line {
+    /// A request was refused for what it is, or reset by its client.
+    fn strike(&self) {
+        self.strikes.set(self.strikes.get() + 1);
+        if self.is_unruly() {
+            self.client.alarm.ring(Ring::Close);
+        }
+    }
+
+    /// Whether such requests are more than can be by accident.
+    fn is_unruly(&self) -> bool {
+        self.strikes.get() > FREE_STRIKES + self.answered.get() / 2
+    }
+
+    /// Begins with requests that wait, as long as the client takes what it is answered.
+    fn begin_waiting(self: &Rc<Self>) {
+        while !self.writing.is_blocked()
+            && let Some(asked) = { self.waiting.borrow_mut().pop_front() }
+        {
+            match self.seats.take() {
+                Some(seat) => seat.fill(asked),
+                None => drop(tokio::task::spawn_local(sit(Rc::clone(self), asked))),
+            }
+        }
+    }
 }
 
 /// Serves a client until its connection ends. `first` is all that was read of it.
@@ -113,9 +221,17 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
         .initial_window_size(STREAM_WINDOW)
         .initial_connection_window_size(CONNECTION_WINDOW)
         .max_concurrent_streams(frontend.stream_limit)
-        .max_header_list_size(u32::try_from(frontend.head_limit).unwrap_or(u32::MAX))
+        .max_header_list_size(u32::try_from(frontend.head_limit + TRAILER_ROOM).unwrap_or(u32::MAX))
         .max_send_buffer_size(SEND_BUFFER);
-    let mut opening = std::pin::pin!(builder.handshake(Opened { first: Some(first), stream }));
+    let writing = Rc::<WriteState>::default();
+    let opened = Opened {
+        first: Some(first),
+        stream,
+        seen: 0,
+        writing: Rc::clone(&writing),
+        worker: Rc::clone(worker),
+    };
+    let mut opening = std::pin::pin!(builder.handshake(opened));
     watch.within(frontend.head_timeout);
     let opened = std::future::poll_fn(|context| {
         if client.alarm.rang().is_some() {
@@ -139,6 +255,10 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
         rest,
         busy: Cell::new(0),
         seats: Seats::default(),
+        writing,
+        waiting: RefCell::default(),
+        strikes: Cell::new(0),
+        answered: Cell::new(0),
     });
     // To close it means to say so and to let its streams end: that may be done at any time.
     client.resting.set(true);
@@ -159,7 +279,17 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
             if rang.is_some() {
                 client.alarm.silence();
             }
+            if line.is_unruly() && !told_to_go {
+                told_to_go = true;
+                tracing::debug!(client = %line.who.client, "an HTTP/2 client resets too much, or asks for nonsense");
+                connection.abrupt_shutdown(Reason::ENHANCE_YOUR_CALM);
+                watch.within(FAREWELL);
+                return connection.poll_accept(context);
+            }
+            let blocked_for = line.writing.blocked.get().map_or(0, |since| worker.wheel.now() - since);
             match rang {
+                // It takes nothing of what it was answered.
+                Some(Ring::Deadline) if blocked_for >= ticks(rest) => return Poll::Ready(None),
                 Some(Ring::Deadline) if line.busy.get() > 0 => watch.within(rest),
                 Some(Ring::Deadline) if line.seats.clear() && rest > PAUSE => watch.within(rest - PAUSE),
                 // It was told, and does not go.
@@ -173,17 +303,17 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
                 }
                 Some(Ring::Cut) | None => {}
             }
-            connection.poll_accept(context)
+            let accepted = connection.poll_accept(context);
+            // Looking for the next one has written what could be written.
+            line.begin_waiting();
+            accepted
         });
         match next.await {
             Some(Ok((request, respond))) => {
                 client.fresh.set(false);
                 line.busy.set(line.busy.get() + 1);
-                let asked = Asked { request, respond };
-                match line.seats.take() {
-                    Some(seat) => seat.fill(asked),
-                    None => drop(tokio::task::spawn_local(sit(Rc::clone(line), asked))),
-                }
+                line.waiting.borrow_mut().push_back(Asked { request, respond });
+                line.begin_waiting();
             }
             Some(Err(error)) => {
                 tracing::debug!(%error, client = %line.who.client, "an HTTP/2 connection ended badly");
@@ -217,7 +347,7 @@ async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
     let mut text = worker.scrap();
     let coding = words::request_text(&request, request.body().is_end_stream(), &mut text);
     let reading = Inward::new(request.into_body(), *coding.as_ref().unwrap_or(&Coding::Bare));
-    let mut stream = Sides { reading, writing: Reply::new(respond, is_head) };
+    let mut stream = Sides { reading, writing: Reply::new(respond, is_head, Rc::clone(&line.writing)) };
     let snapshot = worker.snapshot();
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
@@ -242,8 +372,12 @@ async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
         };
         own.alarm.silence();
         match outcome {
-            Outcome::Answered { .. } | Outcome::AnsweredEarly => stream.writing.end(),
+            Outcome::Answered { .. } | Outcome::AnsweredEarly => {
+                line.answered.set(line.answered.get() + 1);
+                stream.writing.end();
+            }
             Outcome::Refused(refusal) => {
+                line.strike();
                 frontend.cell.lane(worker.index).refused.up();
                 let text = answer(refusal.status(), &refusal, &frontend.name, false, !is_head);
                 let watch = Watch { alarm: &own.alarm, wheel: &worker.wheel };
@@ -251,7 +385,10 @@ async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
                 let _ = write_all(&mut stream, &text, watch, REFUSAL_TIME).await;
             }
             Outcome::BrokenOff { .. } => stream.writing.reset(Reason::INTERNAL_ERROR),
-            Outcome::ClientGone => stream.writing.reset(Reason::CANCEL),
+            Outcome::ClientGone => {
+                line.strike();
+                stream.writing.reset(Reason::CANCEL);
+            }
         }
     }
     worker.give_back(text);
@@ -278,11 +415,12 @@ struct Reply {
     head: Vec<u8>,
     scan: HeadScan,
     body: Option<Outward>,
+    connection: Rc<WriteState>,
 }
 
 impl Reply {
-    fn new(respond: SendResponse<Bytes>, to_head: bool) -> Self {
-        Self { respond, to_head, head: Vec::new(), scan: HeadScan::default(), body: None }
+    fn new(respond: SendResponse<Bytes>, to_head: bool, connection: Rc<WriteState>) -> Self {
+        Self { respond, to_head, head: Vec::new(), scan: HeadScan::default(), body: None, connection }
     }
 
     /// Takes what belongs to the head; the answer begins when it is whole.
@@ -327,7 +465,11 @@ impl AsyncWrite for Reply {
     ) -> Poll<io::Result<usize>> {
         match &mut self.body {
             Some(body) => body.poll_write(context, bytes),
-            None => Poll::Ready(self.take_head(bytes)),
+            None => {
+                // Heads know no window: the codec would keep all that the connection does not take.
+                ready!(self.connection.poll_open(context));
+                Poll::Ready(self.take_head(bytes))
+            }
         }
     }
 
