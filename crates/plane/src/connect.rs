@@ -10,12 +10,14 @@ use std::time::Duration;
 
 use merismos_core::cells::ServerCell;
 use merismos_core::config::document::Reaching;
-use merismos_core::routing::Server;
+use merismos_core::routing::{Pool, Server};
 use nix::sys::socket::sockopt::IpBindAddressNoPort;
 use tokio::net::{TcpSocket, TcpStream};
 
-use crate::alarm::Ring;
+use crate::alarm::{Ring, TICK};
+use crate::descriptors;
 use crate::io::Watch;
+use crate::worker::Worker;
 
 /// Why a connection to a server was not made. Nothing of a request can have been acted on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -51,7 +53,10 @@ impl From<io::Error> for ConnectError {
             (io::ErrorKind::ConnectionRefused, _) => Self::Refused,
             (io::ErrorKind::TimedOut, _) => Self::Silent,
             (io::ErrorKind::HostUnreachable | io::ErrorKind::NetworkUnreachable, _) => Self::Unreachable,
-            (io::ErrorKind::AddrNotAvailable, _) | (_, Some(EMFILE | ENFILE)) => Self::Exhausted,
+            (io::ErrorKind::AddrNotAvailable, _) | (_, Some(EMFILE | ENFILE)) => {
+                descriptors::note_shortage();
+                Self::Exhausted
+            }
             (kind, _) => Self::Other(kind),
         }
     }
@@ -304,7 +309,7 @@ pub(crate) async fn reach(
         Some(limit) => Some(Seat { cell: Arc::clone(&server.cell), limit }),
     };
     if !server.other_addresses.is_empty() {
-        let stream = Box::pin(reach_first(server, how, turn, watch)).await?;
+        let stream = Box::pin(reach_first(server, how, turn, watch)).await.and_then(only_of_traffic)?;
         return Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false });
     }
     watch.within(server.times.connect);
@@ -317,6 +322,36 @@ pub(crate) async fn reach(
             Poll::Ready(Err(Unreached::Failed(ConnectError::Silent)))
         }
     })
-    .await?;
+    .await
+    .and_then(only_of_traffic)?;
     Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false })
+}
+
+/// As [`reach`], for work of a worker: while the process is short of descriptors, those that rest unused are given up, and it is
+/// tried again for as long as work of the pool may wait.
+pub(crate) async fn reach_from(
+    worker: &Worker,
+    server: &Server,
+    pool: &Pool,
+    watch: Watch<'_>,
+) -> Result<Upstream, Unreached> {
+    let mut left = pool.queue.timeout.get();
+    loop {
+        match reach(server, &pool.reaching, worker.draw(), watch).await {
+            Err(Unreached::Failed(ConnectError::Exhausted)) if !left.is_zero() => {
+                worker.idle.give_up_all();
+                worker.next_tick().await;
+                left = left.saturating_sub(TICK);
+            }
+            reached => return reached,
+        }
+    }
+}
+
+/// Closes a connection again that takes a descriptor of those kept for probes and the control side.
+fn only_of_traffic(stream: TcpStream) -> Result<TcpStream, Unreached> {
+    if descriptors::allows_traffic(&stream) {
+        return Ok(stream);
+    }
+    Err(Unreached::Failed(ConnectError::Exhausted))
 }

@@ -107,6 +107,11 @@ impl Idle {
         }
     }
 
+    /// Closes all of them, for their descriptors are needed.
+    pub(crate) fn give_up_all(&self) {
+        self.servers.borrow_mut().iter_mut().for_each(|resting| *resting = Vec::new());
+    }
+
     /// Closes every idle connection to a server.
     pub(crate) fn forget(&self, server: u32) {
         if let Some(resting) = self.servers.borrow_mut().get_mut(server as usize) {

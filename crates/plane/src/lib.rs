@@ -14,6 +14,7 @@ mod client_rate;
 pub mod connect;
 mod deal;
 pub mod decisions;
+pub mod descriptors;
 #[cfg(fuzzing)]
 pub mod fuzzing;
 mod gathering;

@@ -13,7 +13,7 @@ use tokio::net::TcpStream;
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::client::{Visit, Who};
-use crate::connect::{ConnectError, Unreached, reach};
+use crate::connect::{ConnectError, Unreached, reach_from};
 use crate::deal::{Course, Deal, NoServer};
 use crate::decisions::Made;
 use crate::greeting::{Heard, hear};
@@ -182,7 +182,7 @@ impl Step<'_> {
         let server = &pool.servers[place];
         course.count_retry(worker);
         let mut at = deal.begin(place);
-        let mut upstream = match reach(server, &pool.reaching, worker.draw(), watch).await {
+        let mut upstream = match reach_from(worker, server, pool, watch).await {
             Ok(upstream) => upstream,
             Err(failure) => {
                 client.alarm.silence();

@@ -26,6 +26,7 @@ use crate::buffer::Buffer;
 use crate::connect::sources;
 use crate::deal::choose;
 use crate::decisions::Made;
+use crate::descriptors;
 use crate::worker::{Registered, Worker};
 
 /// How many datagrams, or rows of datagrams that the kernel put together, are received in one system call.
@@ -412,12 +413,17 @@ impl Port {
         let outlet = match Outlet::towards(server.address, &pool.reaching, worker.draw()) {
             Ok(outlet) => outlet,
             Err(error) => {
-                tracing::warn!(%error, server = %server.name, "no socket for a flow");
-                at.failed();
+                // What this service is short of is no failure of the server.
+                tracing::debug!(%error, server = %server.name, "no socket for a flow");
+                descriptors::note_shortage();
                 lane.unanswered.up();
                 return None;
             }
         };
+        if !descriptors::allows_traffic(&outlet.socket) {
+            lane.unanswered.up();
+            return None;
+        }
         let client = worker.register(frontend.cell.id, self.address);
         client.client.server.set(Some(server.cell.id));
         client.client.fresh.set(false);

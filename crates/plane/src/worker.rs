@@ -26,6 +26,7 @@ use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{LARGE, SMALL, Shelf};
 use crate::client;
 use crate::decisions::{Log, Teller};
+use crate::descriptors;
 use crate::http;
 use crate::idle::Idle;
 use crate::listen::Listener;
@@ -467,17 +468,29 @@ async fn accept(worker: Rc<Worker>, listener: Rc<TcpListener>, frontend: u32, ad
     loop {
         match listener.accept().await {
             Ok((stream, peer)) => {
+                let may_go_on = descriptors::allows_clients(&stream);
                 let registered = worker.register(frontend, address);
                 client::welcome(registered, stream, peer);
+                if !may_go_on {
+                    // Others wait in the listen queue, which costs no descriptor, until some have left.
+                    while !descriptors::has_room_for_clients() {
+                        rest_of_accepting(&worker).await;
+                    }
+                }
             }
             // The client was gone before we took it: nothing to do.
             Err(error) if error.kind() == std::io::ErrorKind::ConnectionAborted => {}
             Err(error) => {
-                tracing::warn!(%error, "no connection can be taken; trying again soon");
-                for _ in 0..ACCEPT_REST_TICKS {
-                    worker.ticked.notified().await;
-                }
+                tracing::debug!(%error, "no connection can be taken; trying again soon");
+                descriptors::note_shortage();
+                rest_of_accepting(&worker).await;
             }
         }
+    }
+}
+
+async fn rest_of_accepting(worker: &Worker) {
+    for _ in 0..ACCEPT_REST_TICKS {
+        worker.ticked.notified().await;
     }
 }

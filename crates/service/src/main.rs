@@ -24,12 +24,13 @@ use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use clap::Parser;
+use merismos_plane::descriptors::Allotment;
 use tracing_subscriber::EnvFilter;
 
 use crate::settings::{Flags, LogFormat, Settings};
 
 /// Takes as many descriptors as the system allows: clients, servers and probes hold one each.
-fn take_descriptors() {
+fn take_descriptors() -> Allotment {
     use rustix::process::{Resource, getrlimit, setrlimit};
 
     let mut limit = getrlimit(Resource::Nofile);
@@ -37,6 +38,9 @@ fn take_descriptors() {
     if let Err(error) = setrlimit(Resource::Nofile, limit) {
         tracing::warn!(%error, "the limit of descriptors stays as it is");
     }
+    let allotment = Allotment::of(getrlimit(Resource::Nofile).current.unwrap_or(u64::MAX));
+    allotment.apply();
+    allotment
 }
 
 fn main() -> ExitCode {
@@ -52,7 +56,7 @@ fn main() -> ExitCode {
         LogFormat::Text => log.with_target(false).init(),
         LogFormat::Json => log.json().flatten_event(true).init(),
     }
-    take_descriptors();
+    let allotment = take_descriptors();
     if let Err(error) = memory::watch() {
         tracing::warn!(%error, "freed memory stays with the service");
     }
@@ -62,7 +66,7 @@ fn main() -> ExitCode {
         .enable_all()
         .build()
         .expect("a runtime needs only threads and an epoll descriptor");
-    match runtime.block_on(run::run(settings)) {
+    match runtime.block_on(run::run(settings.within(allotment), allotment)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => complain(&error),
     }

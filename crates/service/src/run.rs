@@ -11,6 +11,7 @@ use std::time::Duration;
 use merismos_api::EventKind;
 use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
+use merismos_plane::descriptors::{self, Allotment};
 use merismos_plane::lookup::Lookups;
 use merismos_plane::probe::{Prober, Surroundings};
 use merismos_store::outbox::Outbox;
@@ -42,6 +43,8 @@ const LAST_RECORDS: Duration = Duration::from_secs(3);
 const SETTLED_AGAIN_AFTER: Duration = Duration::from_secs(2);
 /// How often nodes learn of each other's tokens.
 const TOKENS_SHARED_EVERY: Duration = Duration::from_secs(30);
+/// How many seconds without a shortage of descriptors are wanted until that is no trouble any more.
+const DESCRIPTORS_QUIET: u32 = 60;
 /// How long open API connections may take to end.
 const API_GRACE: Duration = Duration::from_secs(2);
 
@@ -93,10 +96,11 @@ struct Parts {
     store: Store,
     keeper: Keeper,
     app: Arc<App>,
+    troubles: Troubles,
 }
 
 /// Runs the service until it is told to stop.
-pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
+pub(crate) async fn run(settings: Settings, allotment: Allotment) -> Result<(), RunError> {
     let _lock = take_folder(&settings.state_folder)?;
     let address = settings.api_listen;
     let listener =
@@ -108,7 +112,7 @@ pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
         .enable_all()
         .build()
         .map_err(RunError::LoadClients)?;
-    let ended = serve(&settings, listener, &mut stop, load.handle().clone()).await;
+    let ended = serve((&settings, allotment), listener, &mut stop, load.handle().clone()).await;
     // However it ended: a task must not wait for the threads of another runtime.
     load.shutdown_background();
     ended
@@ -116,13 +120,14 @@ pub(crate) async fn run(settings: Settings) -> Result<(), RunError> {
 
 /// Starts everything and waits until the service is told to stop.
 async fn serve(
-    settings: &Settings,
+    (settings, allotment): (&Settings, Allotment),
     listener: TcpListener,
     stop: &mut [io::Result<Signal>; 2],
     load: tokio::runtime::Handle,
 ) -> Result<(), RunError> {
     let address = settings.api_listen;
     let parts = start(settings, load).await?;
+    tokio::spawn(watch_descriptors(allotment, parts.troubles.clone(), parts.journal.clone()));
     let version = env!("CARGO_PKG_VERSION");
     parts.journal.write(
         EventKind::Node,
@@ -256,7 +261,7 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
         usage,
         frames: StatusFrames::default(),
     });
-    Ok(Parts { controller, journal, store, keeper, app })
+    Ok(Parts { controller, journal, store, keeper, app, troubles })
 }
 
 /// Notes what lets others in who should not be: a state folder that others can read, and an API that can be reached from
@@ -279,6 +284,40 @@ fn warn_of_exposure(settings: &Settings, troubles: &Troubles) {
         );
         tracing::warn!("{message}");
         troubles.set(TroubleKind::PlainApi, message);
+    }
+}
+
+/// Tells while the service is short of descriptors: once a minute in the log, and in the status until a minute has gone well.
+async fn watch_descriptors(allotment: Allotment, troubles: Troubles, journal: Journal) {
+    let (mut seen, mut quiet, mut since_told) = (descriptors::shortages(), 0, DESCRIPTORS_QUIET);
+    loop {
+        tokio::time::sleep(Duration::from_secs(1)).await;
+        let now = descriptors::shortages();
+        since_told += 1;
+        if now > seen {
+            let message = format!(
+                "the service is short of file descriptors (it may have {}): clients wait before they are taken, or get 503. Raise the \
+                 limit (`ulimit -n`, `LimitNOFILE=`) and restart; probes and the API have a reserve of {}",
+                allotment.limit, allotment.reserve
+            );
+            let is_news = troubles.set(TroubleKind::Descriptors, message.clone());
+            if is_news {
+                journal.write(EventKind::Node, "this node", message, json!({}));
+            } else if since_told >= DESCRIPTORS_QUIET {
+                tracing::warn!(times = now, "{message}");
+            }
+            if is_news || since_told >= DESCRIPTORS_QUIET {
+                since_told = 0;
+            }
+            quiet = 0;
+        } else {
+            quiet += 1;
+            if quiet == DESCRIPTORS_QUIET && troubles.clear(TroubleKind::Descriptors) {
+                let says = "there are enough file descriptors again";
+                journal.write(EventKind::Node, "this node", says, json!({}));
+            }
+        }
+        seen = now;
     }
 }
 

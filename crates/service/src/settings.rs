@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use clap::{Parser, ValueEnum};
 use merismos_core::units::Span;
+use merismos_plane::descriptors::Allotment;
 use merismos_plane::probe::AT_ONCE;
 use serde::Deserialize;
 
@@ -173,6 +174,18 @@ impl Settings {
             log: flags.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
             log_format: flags.log_format.or(file.log_format).unwrap_or_default(),
         })
+    }
+}
+
+impl Settings {
+    /// Keeps what the control side may open at once within its reserve of descriptors.
+    pub(crate) fn within(mut self, allotment: Allotment) -> Self {
+        let part = |count: usize, eighths: u64| {
+            count.min(usize::try_from(allotment.reserve * eighths / 8).unwrap_or(usize::MAX).max(1))
+        };
+        self.probes_at_once = part(self.probes_at_once, 5);
+        self.api_limits.connections = part(self.api_limits.connections, 2);
+        self
     }
 }
 

@@ -6,6 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 /// What a trouble is about. There is one of a kind at a time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum TroubleKind {
+    /// There are too few file descriptors.
+    Descriptors,
     /// The state file can't be written.
     StateFileWrite,
     /// The state file could not be read at the start.

@@ -37,6 +37,8 @@ pub enum Cause {
     Refused,
     /// Nothing came back, or not all of it, in time.
     Silent,
+    /// The probe could not be made, for this service is short of descriptors or ports: it says nothing of the server.
+    NotMade,
 }
 
 /// One step of a probe: what it gave, and how long it took.
@@ -78,6 +80,12 @@ pub struct Evidence {
 }
 
 impl Evidence {
+    /// Whether it says anything of the server.
+    #[must_use]
+    pub fn counts(&self) -> bool {
+        self.cause != Some(Cause::NotMade)
+    }
+
     /// Whether the probe passed.
     #[must_use]
     pub fn passed(&self) -> bool {

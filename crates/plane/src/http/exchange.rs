@@ -17,7 +17,7 @@ use super::sending::Sending;
 use super::two::RequestHead;
 use crate::buffer::Buffer;
 use crate::client::Who;
-use crate::connect::{ConnectError, Unreached, Upstream, reach};
+use crate::connect::{ConnectError, Unreached, Upstream, reach_from};
 use crate::deal::{AtServer, Course, Deal, GoesOn, NoServer, goes_on_at};
 use crate::decisions::{Made, Tied};
 use crate::idle::Trust;
@@ -579,7 +579,7 @@ impl Exchange<'_> {
 
     /// Makes a connection, and says on it who the client is where the server wants to know that way.
     async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, Unreached> {
-        let mut upstream = reach(server, &pool.reaching, self.worker.draw(), self.watch).await?;
+        let mut upstream = reach_from(self.worker, server, pool, self.watch).await?;
         if let Some(version) = pool.proxy_protocol {
             let header = proxy::header(version, self.who.client, self.who.meant_for);
             let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;

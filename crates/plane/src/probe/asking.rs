@@ -43,6 +43,11 @@ impl Failed {
         Self { step: Step::Connect, cause: Some(Cause::Refused), got }
     }
 
+    /// It could not be made.
+    pub(super) fn not_made(got: String) -> Self {
+        Self { step: Step::Connect, cause: Some(Cause::NotMade), got }
+    }
+
     /// Nothing came back, or not all of it, in the time that there was.
     pub(super) fn silent(step: Step, got: String) -> Self {
         Self { step, cause: Some(Cause::Silent), got }
@@ -165,6 +170,7 @@ impl Asking<'_> {
         let (mut stream, address) = opened.map_err(|error| match error {
             ConnectError::Refused => Failed::refused(error.to_string()),
             ConnectError::Silent => Failed::silent(Step::Connect, error.to_string()),
+            ConnectError::Exhausted => Failed::not_made(error.to_string()),
             _ => Failed::at(Step::Connect, error.to_string()),
         })?;
         if let Some(version) = self.proxy_protocol {

@@ -13,7 +13,7 @@ mod udp;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
-use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
@@ -263,26 +263,46 @@ async fn watch(
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
     let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now(), first_within);
+    let begun = AtomicBool::new(false);
     loop {
+        begun.store(false, Relaxed);
         let due = start + Duration::from_nanos(machine.next_timeout().0);
-        let (evidence, transition) = tokio::select! {
-            () = tokio::time::sleep_until(due) => {
-                // Probes of many servers that do not answer must not use up all descriptors.
-                let _room = shell.room.acquire().await;
-                machine.on_probe_started(now());
-                shell.punctuality.note(due);
-                let evidence = probe_all(&target, &kept, &shell.surroundings).await;
-                let transition = machine.on_probe_ended(evidence.passed(), now());
-                (evidence, transition)
-            }
-            () = nudge.told.notified() => {
-                let says = nudge.says.lock().unwrap_or_else(PoisonError::into_inner).take();
-                let Some((verdict, got)) = says else { continue };
-                let Some(transition) = machine.on_traffic(verdict, now()) else { continue };
-                let tried = format!("traffic to {}", target.address);
-                let (at, step, steps) = (wall(), Step::Answer, Vec::new());
-                let evidence = Evidence { at, tried, step, cause: None, got, took_us: 0, steps, wish: None };
-                (evidence, Some(transition))
+        let mut probe = std::pin::pin!(async {
+            tokio::time::sleep_until(due).await;
+            // Probes of many servers that do not answer must not use up all descriptors.
+            let _room = shell.room.acquire().await;
+            begun.store(true, Relaxed);
+            shell.punctuality.note(due);
+            probe_all(&target, &kept, &shell.surroundings).await
+        });
+        let mut is_noted = false;
+        let (evidence, transition) = loop {
+            let ended = std::future::poll_fn(|context| {
+                let ended = probe.as_mut().poll(context);
+                // The machine counts its pace from here.
+                if begun.load(Relaxed) && !is_noted {
+                    is_noted = true;
+                    machine.on_probe_started(now());
+                }
+                ended
+            });
+            tokio::select! {
+                evidence = ended => {
+                    // One that could not be made says nothing of the server.
+                    let counts = evidence.counts();
+                    let transition = counts.then(|| machine.on_probe_ended(evidence.passed(), now())).flatten();
+                    break (evidence, transition);
+                }
+                () = nudge.told.notified() => {
+                    let says = nudge.says.lock().unwrap_or_else(PoisonError::into_inner).take();
+                    let Some((verdict, got)) = says else { continue };
+                    // A probe that began before says nothing of a server that traffic speaks against since: it is given up.
+                    let Some(transition) = machine.on_traffic(verdict, now()) else { continue };
+                    let tried = format!("traffic to {}", target.address);
+                    let (at, step, steps) = (wall(), Step::Answer, Vec::new());
+                    let evidence = Evidence { at, tried, step, cause: None, got, took_us: 0, steps, wish: None };
+                    break (evidence, Some(transition));
+                }
             }
         };
         let report = Report {

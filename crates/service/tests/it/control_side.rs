@@ -134,3 +134,36 @@ async fn bodies_are_bounded_by_what_the_call_needs() {
     let _ = long_head.read_to_end(&mut answer);
     assert!(answer.is_empty() || answer.starts_with(b"HTTP/1.1 4"), "{}", String::from_utf8_lossy(&answer));
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn too_few_descriptors_mark_no_server_down_and_leave_the_api_open() {
+    let mut service = Service::bare(Database::shared(), &["gull", "tern", "auk"]).await;
+    service.apply(&service.document()).await.unwrap();
+    service.all_up().await;
+    service.signal("-KILL");
+    service.ended().await;
+    service.limit_descriptors(256);
+    service.start().await;
+    service.all_up().await;
+    // More than the limit, and each holds what it has.
+    let mut clients: Vec<TcpStream> = Vec::new();
+    for _ in 0..250 {
+        let mut client = TcpStream::connect(service.frontend).unwrap();
+        client.write_all(b"GET / HTTP/1.1\r\nHost: a\r\n\r\n").unwrap();
+        clients.push(client);
+    }
+    until("it is told", async || {
+        service.status().await.troubles.iter().any(|it| it.contains("short of file descriptors"))
+    })
+    .await;
+    // Some rounds of probes.
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    let status = service.status().await;
+    for server in &status.pools[0].servers {
+        assert!(server.eligible && server.observed.minute.failed == 0, "{server:?}");
+    }
+    assert_eq!(status.frontends[0].unavailable, 0);
+    drop(clients);
+    until("those that waited are served", async || service.get().await.is_ok_and(|it| it.0 == 200)).await;
+    assert!(service.log().lines().count() < 60, "{}", service.log());
+}

@@ -157,6 +157,8 @@ pub(crate) struct Service {
     pub(crate) stand_ins: Vec<StandIn>,
     /// More flags of the service.
     flags: Vec<String>,
+    /// How many descriptors it may have.
+    descriptors: Option<u64>,
 }
 
 impl Service {
@@ -185,9 +187,15 @@ impl Service {
             database,
             stand_ins,
             flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
+            descriptors: None,
         };
         service.start().await;
         service
+    }
+
+    /// How many descriptors it may have from its next start on.
+    pub(crate) fn limit_descriptors(&mut self, limit: u64) {
+        self.descriptors = Some(limit);
     }
 
     /// Starts the process and waits until its API answers.
@@ -198,7 +206,16 @@ impl Service {
             .append(true)
             .open(self.folder.path().join("log"))
             .unwrap();
-        let child = Command::new(env!("CARGO_BIN_EXE_merismosd"))
+        let program = env!("CARGO_BIN_EXE_merismosd");
+        let mut command = match self.descriptors {
+            None => Command::new(program),
+            Some(limit) => {
+                let mut shell = Command::new("sh");
+                shell.args(["-c", &format!("ulimit -n {limit} && exec \"$0\" \"$@\""), program]);
+                shell
+            }
+        };
+        let child = command
             .args(["--api-listen", &self.api.to_string(), "--grace", "20s"])
             .arg("--state-folder")
             .arg(self.folder.path().join("state"))
