@@ -48,6 +48,8 @@ pub struct Plane {
     workers: Vec<(mpsc::UnboundedSender<Command>, JoinHandle<()>)>,
     /// Which frontend listens where.
     listening: BTreeMap<Endpoint, u32>,
+    /// Whether another service of ours may listen on the same addresses.
+    shares_ports: bool,
 }
 
 impl Plane {
@@ -77,7 +79,12 @@ impl Plane {
             .name("clock".to_owned())
             .spawn(move || beat(&pulses))
             .map_err(|source| StartError { worker: workers.len(), source })?;
-        Ok(Self { shared, workers, listening: BTreeMap::new() })
+        Ok(Self { shared, workers, listening: BTreeMap::new(), shares_ports: false })
+    }
+
+    /// Whether addresses may be shared with another service of ours that still listens there: one that this one takes the place of.
+    pub fn share_ports(&mut self, shares: bool) {
+        self.shares_ports = shares;
     }
 
     /// The time as the workers count it.
@@ -104,7 +111,8 @@ impl Plane {
             own.udp == endpoint.udp && own.address.port() == endpoint.address.port()
         };
         let ours = |endpoint: &Endpoint| self.listening.keys().any(|own| same_port(own, endpoint));
-        fresh.map(|endpoint| listen::bind(endpoint, self.workers.len(), ours(&endpoint))).collect()
+        let shares = |endpoint: &Endpoint| self.shares_ports || ours(endpoint);
+        fresh.map(|endpoint| listen::bind(endpoint, self.workers.len(), shares(&endpoint))).collect()
     }
 
     /// Makes a snapshot the one that every worker reads from its next request on, and listens where it says.
@@ -198,7 +206,7 @@ impl Plane {
 
     /// Stops accepting, lets work in flight finish within the grace period, and ends the workers. Gives the number
     /// of connections that were broken off.
-    pub async fn stop(self, grace: Duration) -> usize {
+    pub fn stop(&self, grace: Duration) -> impl Future<Output = usize> + Send + use<> {
         let mut waiting = Vec::new();
         for (sender, _) in &self.workers {
             let (done, finished) = oneshot::channel();
@@ -206,10 +214,12 @@ impl Plane {
                 waiting.push(finished);
             }
         }
-        let mut left = 0;
-        for finished in waiting {
-            left += finished.await.unwrap_or(0);
+        async move {
+            let mut left = 0;
+            for finished in waiting {
+                left += finished.await.unwrap_or(0);
+            }
+            left
         }
-        left
     }
 }

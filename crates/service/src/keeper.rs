@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::Duration;
 
 use merismos_api::EventKind;
@@ -132,6 +134,8 @@ struct Saved {
 pub(crate) struct Keeper {
     changed: watch::Receiver<u64>,
     saved: watch::Receiver<Saved>,
+    /// The state file is another's from now on.
+    finished: Arc<AtomicBool>,
 }
 
 impl Keeper {
@@ -144,9 +148,16 @@ impl Keeper {
         (troubles, journal): (Troubles, Journal),
     ) -> Self {
         let (tell_saved, saved) = watch::channel(Saved::default());
-        let writer = Writer { controller, access, file, troubles, journal };
+        let finished = Arc::<AtomicBool>::default();
+        let writer = Writer { controller, access, file, troubles, journal, finished: Arc::clone(&finished) };
         tokio::spawn(writer.run(changed.clone(), tell_saved));
-        Self { changed, saved }
+        Self { changed, saved, finished }
+    }
+
+    /// Waits until everything is in the state file, and writes it no more.
+    pub(crate) async fn finish(&self) {
+        self.is_saved().await;
+        self.finished.store(true, Relaxed);
     }
 
     /// Waits until everything that has changed by now is in the state file; `false` when it can't be written.
@@ -168,6 +179,7 @@ struct Writer {
     file: PathBuf,
     troubles: Troubles,
     journal: Journal,
+    finished: Arc<AtomicBool>,
 }
 
 impl Writer {
@@ -186,6 +198,9 @@ impl Writer {
             tokio::time::sleep(GATHER).await;
             let number = *changed.borrow_and_update();
             let Ok(copy) = self.controller.copy().await else { return };
+            if self.finished.load(Relaxed) {
+                return;
+            }
             let copy = Copy { tokens: self.access.tokens(), sessions: self.access.sessions(), ..copy };
             let file = self.file.clone();
             let written = tokio::task::spawn_blocking(move || copy::write(&file, &copy)).await;

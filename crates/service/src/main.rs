@@ -12,6 +12,7 @@ mod drafts;
 mod guards;
 mod journal;
 mod keeper;
+mod lock;
 mod memory;
 mod messages;
 mod run;

@@ -1,12 +1,10 @@
 //! The life of the service: start, serve, stop.
 
-use std::fs::{DirBuilder, File};
 use std::io;
-use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
-use std::path::{Path, PathBuf};
+use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use merismos_api::EventKind;
 use merismos_core::config::{self, Problem};
@@ -28,6 +26,7 @@ use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
 use crate::keeper::{self, Keeper, Known, LoadError};
+use crate::lock::{FolderLock, LockError};
 use crate::messages::Messages;
 use crate::settings::Settings;
 use crate::trials::Trials;
@@ -45,16 +44,16 @@ const SETTLED_AGAIN_AFTER: Duration = Duration::from_secs(2);
 const TOKENS_SHARED_EVERY: Duration = Duration::from_secs(30);
 /// How many seconds without a shortage of descriptors are wanted until that is no trouble any more.
 const DESCRIPTORS_QUIET: u32 = 60;
+/// How long the API's port may take to come free when this service takes another's place.
+const API_PORT_WITHIN: Duration = Duration::from_secs(15);
 /// How long open API connections may take to end.
 const API_GRACE: Duration = Duration::from_secs(2);
 
 /// Why the service does not run.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum RunError {
-    #[error("the state folder {path} can't be used", path = path.display())]
-    Folder { path: PathBuf, source: io::Error },
-    #[error("another merismosd uses the state folder {path}: stop it, or give this one a folder of its own", path = path.display())]
-    Locked { path: PathBuf },
+    #[error(transparent)]
+    Lock(#[from] LockError),
     #[error(
         "the API can't listen on {address}: stop what uses the port, or choose another with --api-listen"
     )]
@@ -77,18 +76,6 @@ pub(crate) enum RunError {
     LoadClients(#[source] io::Error),
 }
 
-/// Makes the state folder, and locks it against a second service.
-fn take_folder(path: &Path) -> Result<File, RunError> {
-    let wrong = |source| RunError::Folder { path: path.to_owned(), source };
-    DirBuilder::new().recursive(true).mode(0o700).create(path).map_err(wrong)?;
-    let lock = File::create(path.join("lock")).map_err(wrong)?;
-    match lock.try_lock() {
-        Ok(()) => Ok(lock),
-        Err(std::fs::TryLockError::WouldBlock) => Err(RunError::Locked { path: path.to_owned() }),
-        Err(std::fs::TryLockError::Error(source)) => Err(wrong(source)),
-    }
-}
-
 /// Everything that runs beside the controller.
 struct Parts {
     controller: Controller,
@@ -101,10 +88,8 @@ struct Parts {
 
 /// Runs the service until it is told to stop.
 pub(crate) async fn run(settings: Settings, allotment: Allotment) -> Result<(), RunError> {
-    let _lock = take_folder(&settings.state_folder)?;
-    let address = settings.api_listen;
-    let listener =
-        TcpListener::bind(address).await.map_err(|source| RunError::ApiListen { address, source })?;
+    let lock = FolderLock::take(&settings.state_folder, settings.replace).await?;
+    let listener = listen_for_api(settings.api_listen, lock.has_predecessor).await?;
     let mut stop = [SignalKind::terminate(), SignalKind::interrupt()].map(signal);
     let load = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(1)
@@ -112,7 +97,7 @@ pub(crate) async fn run(settings: Settings, allotment: Allotment) -> Result<(), 
         .enable_all()
         .build()
         .map_err(RunError::LoadClients)?;
-    let ended = serve((&settings, allotment), listener, &mut stop, load.handle().clone()).await;
+    let ended = serve((&settings, allotment), (lock, listener), &mut stop, load.handle().clone()).await;
     // However it ended: a task must not wait for the threads of another runtime.
     load.shutdown_background();
     ended
@@ -121,12 +106,13 @@ pub(crate) async fn run(settings: Settings, allotment: Allotment) -> Result<(), 
 /// Starts everything and waits until the service is told to stop.
 async fn serve(
     (settings, allotment): (&Settings, Allotment),
-    listener: TcpListener,
+    (mut lock, listener): (FolderLock, TcpListener),
     stop: &mut [io::Result<Signal>; 2],
     load: tokio::runtime::Handle,
 ) -> Result<(), RunError> {
     let address = settings.api_listen;
-    let parts = start(settings, load).await?;
+    let parts = start(settings, load, lock.has_predecessor).await?;
+    lock.say_listening();
     tokio::spawn(watch_descriptors(allotment, parts.troubles.clone(), parts.journal.clone()));
     let version = env!("CARGO_PKG_VERSION");
     parts.journal.write(
@@ -147,7 +133,13 @@ async fn serve(
     }
     tracing::info!(grace = ?settings.grace, "stopping: no new work is taken, work in flight may finish");
     parts.journal.write(EventKind::Node, "this node", "stops", json!({}));
-    parts.keeper.is_saved().await;
+    parts.controller.begin_to_stop().await;
+    // From here on the state file is the next service's.
+    parts.keeper.finish().await;
+    lock.hand_over(|| {
+        let _ = end_api.send(true);
+    })
+    .await;
     tokio::select! {
         left = parts.controller.stop(settings.grace) => match left {
             Ok(0) | Err(_) => tracing::info!("all work in flight has finished"),
@@ -166,7 +158,28 @@ async fn serve(
     Ok(())
 }
 
-async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Parts, RunError> {
+/// Listens for the API. A service that this one takes the place of gives its port back a moment after its lock.
+async fn listen_for_api(
+    address: std::net::SocketAddr,
+    has_predecessor: bool,
+) -> Result<TcpListener, RunError> {
+    let end = Instant::now() + if has_predecessor { API_PORT_WITHIN } else { Duration::ZERO };
+    loop {
+        match TcpListener::bind(address).await {
+            Ok(listener) => return Ok(listener),
+            Err(error) if error.kind() == io::ErrorKind::AddrInUse && Instant::now() < end => {
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            }
+            Err(source) => return Err(RunError::ApiListen { address, source }),
+        }
+    }
+}
+
+async fn start(
+    settings: &Settings,
+    load: tokio::runtime::Handle,
+    shares_ports: bool,
+) -> Result<Parts, RunError> {
     let surroundings = Surroundings { command_folder: settings.command_folder.clone() };
     let store = Store::new(&settings.database)?;
     let copy_file = settings.state_folder.join("copy.json");
@@ -192,7 +205,8 @@ async fn start(settings: &Settings, load: tokio::runtime::Handle) -> Result<Part
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
     let pin_key = access::pin_key(&settings.state_folder, &troubles)?;
-    let plane = Plane::start(settings.workers, pin_key.clone())?;
+    let mut plane = Plane::start(settings.workers, pin_key.clone())?;
+    plane.share_ports(shares_ports);
     let decisions = plane.decisions();
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(

@@ -29,6 +29,9 @@ pub(crate) struct Flags {
     /// The folder for the first token and for the copy to start from when the database is away
     #[arg(long, env = "MERISMOSD_STATE_FOLDER", value_name = "FOLDER")]
     state_folder: Option<PathBuf>,
+    /// Take the place of the service that uses the state folder: it is told to stop, and sees its clients through
+    #[arg(long)]
+    replace: bool,
     /// Threads that carry traffic [default: one for each core]
     #[arg(long, env = "MERISMOSD_WORKERS", value_name = "COUNT", value_parser = clap::value_parser!(u16).range(1..=256))]
     workers: Option<u16>,
@@ -104,6 +107,8 @@ pub(crate) struct Settings {
     pub(crate) api_listen: SocketAddr,
     pub(crate) database: String,
     pub(crate) state_folder: PathBuf,
+    /// Whether a service that uses the state folder is told to stop.
+    pub(crate) replace: bool,
     pub(crate) workers: usize,
     pub(crate) grace: Duration,
     pub(crate) waiting_events: usize,
@@ -144,6 +149,7 @@ impl Settings {
                 flag: "state-folder",
                 variable: "MERISMOSD_STATE_FOLDER",
             })?,
+            replace: flags.replace,
             workers: workers.max(1),
             grace: flags.grace.or(file.grace).map_or(Duration::from_secs(30), Span::get),
             waiting_events: flags.waiting_events.or(file.waiting_events).unwrap_or(10_000) as usize,

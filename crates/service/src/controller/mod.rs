@@ -200,10 +200,35 @@ enum Command {
     Copy {
         reply: oneshot::Sender<Copy>,
     },
+    /// Nothing is changed any more.
+    BeginToStop {
+        reply: oneshot::Sender<()>,
+    },
     Stop {
         grace: Duration,
         reply: oneshot::Sender<usize>,
     },
+}
+
+impl Command {
+    /// Whether it changes anything.
+    fn changes(&self) -> bool {
+        match self {
+            Self::Bind { .. }
+            | Self::Run { .. }
+            | Self::Order { .. }
+            | Self::AdoptOrders { .. }
+            | Self::FailBack { .. } => true,
+            Self::View { .. }
+            | Self::Status { .. }
+            | Self::Explain { .. }
+            | Self::Probes { .. }
+            | Self::Watch { .. }
+            | Self::Copy { .. }
+            | Self::BeginToStop { .. }
+            | Self::Stop { .. } => false,
+        }
+    }
 }
 
 /// The way to the controller. It ends with the service, so an answer that never comes means that the service stops.
@@ -313,6 +338,11 @@ impl Controller {
         self.ask(|reply| Command::Copy { reply }).await
     }
 
+    /// Refuses all changes from now on; what only looks is answered on.
+    pub(crate) async fn begin_to_stop(&self) {
+        let _ = self.ask(|reply| Command::BeginToStop { reply }).await;
+    }
+
     /// Stops traffic; gives the number of connections that were broken off at the end of the grace period.
     pub(crate) async fn stop(&self, grace: Duration) -> Result<usize, Stopping> {
         self.ask(|reply| Command::Stop { grace, reply }).await
@@ -333,9 +363,11 @@ async fn serve(
         tokio::select! {
             command = commands.recv() => match command {
                 Some(Command::Stop { grace, reply }) => {
-                    let left = state.stop(grace).await;
-                    let _ = reply.send(left);
-                    return;
+                    // Those who look are answered while work in flight finishes.
+                    let stopping = state.stop(grace);
+                    tokio::spawn(async move {
+                        let _ = reply.send(stopping.await);
+                    });
                 }
                 Some(command) => obey(&mut state, command),
                 None => return,
@@ -373,6 +405,10 @@ fn tell_status(state: &State) {
 
 /// Carries a command out. Whoever asked and went away meanwhile gets no answer; what was done stays done.
 fn obey(state: &mut State, command: Command) {
+    if state.stopping && command.changes() {
+        // Whoever sent it is told that the service stops, for the way of the answer ends here.
+        return;
+    }
     match command {
         Command::View { reply } => drop(reply.send(Box::new(state.view()))),
         Command::Bind { checked, reply } => drop(reply.send(state.bind(&checked))),
@@ -404,6 +440,10 @@ fn obey(state: &mut State, command: Command) {
             drop(reply.send(state.watch(&frontend, from, capacity)));
         }
         Command::Copy { reply } => drop(reply.send(state.copy())),
+        Command::BeginToStop { reply } => {
+            state.stopping = true;
+            let _ = reply.send(());
+        }
         Command::Stop { .. } => unreachable!("the loop keeps this one to itself"),
     }
 }

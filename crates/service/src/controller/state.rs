@@ -151,6 +151,8 @@ pub(crate) struct State {
     /// Numbers for orders: larger than all that are known, whatever the clock says.
     pub(super) order_numbers: Numbers,
     pub(super) troubles: Troubles,
+    /// Nothing is changed any more.
+    pub(super) stopping: bool,
     version: u64,
     published: broadcast::Sender<Arc<Snapshot>>,
     pub(super) copy_is_old: watch::Sender<u64>,
@@ -228,6 +230,7 @@ impl State {
             started: wall(),
             order_numbers,
             troubles: start.troubles,
+            stopping: false,
             version: 0,
             published,
             copy_is_old: start.copy_is_old,
@@ -553,6 +556,9 @@ impl State {
         let snapshot = self.plane.snapshot();
         self.rates.sample(&snapshot, Instant::now());
         self.weigh_traffic();
+        if self.stopping {
+            return;
+        }
         for endpoint in self.plane.deaf() {
             if let Ok(bound) = self.plane.bind([endpoint]) {
                 self.plane.publish(Arc::clone(&snapshot), bound);
@@ -567,9 +573,10 @@ impl State {
     }
 
     /// Stops probing and traffic.
-    pub(super) async fn stop(self, grace: Duration) -> usize {
-        drop(self.prober);
-        drop(self.lookups);
-        self.plane.stop(grace).await
+    pub(super) fn stop(&mut self, grace: Duration) -> impl Future<Output = usize> + Send + use<> {
+        self.stopping = true;
+        self.prober.set(Vec::new(), |_| KnownState::default());
+        self.lookups.set(BTreeMap::new());
+        self.plane.stop(grace)
     }
 }

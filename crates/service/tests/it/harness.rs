@@ -269,6 +269,15 @@ impl Service {
         tokio::time::timeout(PATIENCE, waiting).await.expect("the service ends in time").unwrap()
     }
 
+    /// Starts another process that takes this one's place; gives the old one.
+    pub(crate) async fn replace(&mut self) -> Old {
+        let old = self.child.take().expect("it runs");
+        self.flags.push("--replace".to_owned());
+        self.start().await;
+        self.flags.pop();
+        Old(std::sync::Mutex::new(old))
+    }
+
     /// Ends it without warning and starts it anew.
     pub(crate) async fn crash_and_restart(&mut self) {
         self.signal("-KILL");
@@ -338,6 +347,23 @@ impl Service {
     /// Runs `merismos` against this service.
     pub(crate) fn merismos(&self, args: &[&str]) -> Output {
         merismos().args(["--url", &self.url(), "--token", &self.token()]).args(args).output().unwrap()
+    }
+}
+
+/// A process whose place another one took.
+pub(crate) struct Old(std::sync::Mutex<Child>);
+
+impl Old {
+    pub(crate) fn has_ended(&self) -> bool {
+        self.0.lock().unwrap().try_wait().unwrap().is_some()
+    }
+}
+
+impl Drop for Old {
+    fn drop(&mut self) {
+        let child = self.0.get_mut().unwrap();
+        let _ = child.kill();
+        let _ = child.wait();
     }
 }
 

@@ -21,5 +21,6 @@ mod messages;
 mod names;
 mod operations;
 mod peers;
+mod restarts;
 mod size;
 mod trials;
