@@ -1,6 +1,7 @@
 // Every page has an address of its own.
 
 import { createRouter } from 'sv-router'
+import AccessPage from './pages/AccessPage.svelte'
 import ChangesPage from './pages/ChangesPage.svelte'
 import DraftPage from './pages/DraftPage.svelte'
 import HostsPage from './pages/HostsPage.svelte'
@@ -26,6 +27,7 @@ export const { navigate, route, isActive } = createRouter({
   '/networks/:name': ThingPage,
   '/messages': ListPage,
   '/messages/:name': ThingPage,
+  '/access': AccessPage,
   '/changes': ChangesPage,
   '/changes/drafts/:name': DraftPage,
   '/changes/revisions/:number': RevisionPage,

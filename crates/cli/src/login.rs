@@ -32,6 +32,9 @@ pub(crate) struct Target {
     /// A token [default: that of the last log-in]
     #[arg(long, global = true, env = "MERISMOS_TOKEN", value_name = "TOKEN", hide_env_values = true, help_heading = EVERYWHERE)]
     pub(crate) token: Option<String>,
+    /// Whether what is answered is shown to people.
+    #[arg(skip)]
+    pub(crate) for_people: bool,
 }
 
 impl Target {
@@ -45,7 +48,8 @@ impl Target {
             None => kept.url,
         };
         let token = self.token.clone().unwrap_or(kept.token);
-        Ok(Client::new(&url, &token)?)
+        let client = Client::new(&url, &token)?;
+        Ok(if self.for_people { client.for_people() } else { client })
     }
 }
 

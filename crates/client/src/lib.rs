@@ -15,6 +15,7 @@ use merismos_api::{
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::text::{is_plain, printable};
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -59,6 +60,37 @@ pub struct Client {
     http: reqwest::Client,
     url: String,
     token: String,
+    /// Texts are made printable as they come.
+    is_for_people: bool,
+}
+
+/// Makes every text in an answer printable.
+fn make_printable(value: &mut serde_json::Value) {
+    match value {
+        serde_json::Value::String(text) => {
+            if let std::borrow::Cow::Owned(clean) = printable(text) {
+                *text = clean;
+            }
+        }
+        serde_json::Value::Array(values) => values.iter_mut().for_each(make_printable),
+        // A document is a text of many lines, and its writer escapes what has to be.
+        serde_json::Value::Object(entries) => {
+            entries.iter_mut().filter(|(key, _)| *key != "document").for_each(|(_, it)| make_printable(it));
+        }
+        serde_json::Value::Null | serde_json::Value::Bool(_) | serde_json::Value::Number(_) => {}
+    }
+}
+
+/// Reads JSON, and makes its texts printable where people are to see them.
+fn from_json<T: DeserializeOwned>(text: &str, is_for_people: bool) -> Result<T, serde_json::Error> {
+    // JSON has its control characters escaped, so most answers need no second look.
+    let is_clean = text.chars().all(is_plain) && !text.contains("\\u") && !text.contains("\\n");
+    if !is_for_people || is_clean {
+        return serde_json::from_str(text);
+    }
+    let mut value = serde_json::from_str(text)?;
+    make_printable(&mut value);
+    serde_json::from_value(value)
 }
 
 impl Client {
@@ -70,7 +102,14 @@ impl Client {
         let url = url.trim_end_matches('/').to_owned();
         let http = reqwest::Client::builder().connect_timeout(CONNECT_LIMIT).no_proxy().build();
         let http = http.map_err(|error| ClientError::from_http(&url, error))?;
-        Ok(Self { http, url, token: token.to_owned() })
+        Ok(Self { http, url, token: token.to_owned(), is_for_people: false })
+    }
+
+    /// The same, for showing what it answers to people: control characters of others, and those that turn the direction of text,
+    /// come escaped.
+    #[must_use]
+    pub fn for_people(self) -> Self {
+        Self { is_for_people: true, ..self }
     }
 
     /// The service's address.
@@ -90,7 +129,7 @@ impl Client {
         }
         let status = response.status().as_u16();
         let text = response.text().await.map_err(|error| ClientError::from_http(&self.url, error))?;
-        match serde_json::from_str::<ProblemDocument>(&text) {
+        match from_json::<ProblemDocument>(&text, self.is_for_people) {
             Ok(problem) => Err(ClientError::Refused(Box::new(problem))),
             Err(_) => Err(ClientError::NotMerismos { url: self.url.clone(), status }),
         }
@@ -99,7 +138,7 @@ impl Client {
     async fn call<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
         let response = self.send(request.timeout(CALL_LIMIT)).await?;
         let text = response.text().await.map_err(|error| ClientError::from_http(&self.url, error))?;
-        serde_json::from_str(&text)
+        from_json(&text, self.is_for_people)
             .map_err(|source| ClientError::Unreadable { url: self.url.clone(), source })
     }
 
@@ -415,7 +454,7 @@ impl Client {
     /// [`ClientError`].
     pub async fn stream(&self) -> Result<Stream, ClientError> {
         let response = self.send(self.request(Method::GET, "/stream")).await?;
-        Ok(Stream::new(self.url.clone(), response))
+        Ok(Stream::new(self.url.clone(), response, self.is_for_people))
     }
 
     /// Decisions as they are made, of all frontends or of one.
@@ -425,6 +464,6 @@ impl Client {
     pub async fn decisions(&self, frontend: Option<&Name>) -> Result<Stream<Decision>, ClientError> {
         let query: Vec<_> = frontend.map(|name| ("frontend", name.to_string())).into_iter().collect();
         let response = self.send(self.request(Method::GET, "/decisions").query(&query)).await?;
-        Ok(Stream::new(self.url.clone(), response))
+        Ok(Stream::new(self.url.clone(), response, self.is_for_people))
     }
 }

@@ -7,7 +7,7 @@ use futures_util::StreamExt;
 use merismos_api::StreamMessage;
 use serde::de::DeserializeOwned;
 
-use crate::ClientError;
+use crate::{ClientError, from_json};
 
 type Messages<T> = Pin<Box<dyn futures_util::Stream<Item = Result<T, ClientError>> + Send>>;
 
@@ -23,11 +23,11 @@ impl<T> std::fmt::Debug for Stream<T> {
 }
 
 impl<T: DeserializeOwned + 'static> Stream<T> {
-    pub(crate) fn new(url: String, response: reqwest::Response) -> Self {
+    pub(crate) fn new(url: String, response: reqwest::Response, is_for_people: bool) -> Self {
         let messages = response.bytes_stream().eventsource().map(move |event| {
             let event = event
                 .map_err(|error| ClientError::Unreachable { url: url.clone(), why: error.to_string() })?;
-            serde_json::from_str(&event.data)
+            from_json(&event.data, is_for_people)
                 .map_err(|source| ClientError::Unreadable { url: url.clone(), source })
         });
         Self { messages: Box::pin(messages) }

@@ -30,6 +30,7 @@ pub mod name;
 pub mod pins;
 pub mod proof;
 pub mod routing;
+pub mod text;
 pub mod tiers;
 pub mod time;
 pub mod units;

@@ -1,17 +1,86 @@
 //! Secrets that a document only refers to.
+//!
+//! Whoever may write a document could otherwise have the service read any file of its machine and send it somewhere: secrets
+//! are files of one folder, or environment variables whose names say that they are meant to be read.
+
+use std::path::{Path, PathBuf};
 
 use merismos_core::config::document::Secret;
 
-/// The secret itself.
-///
-/// # Errors
-/// In words, when it is not where the document says.
-pub fn read(secret: &Secret) -> Result<String, String> {
-    match secret {
-        Secret::Environment(name) => std::env::var(name)
-            .map_err(|_| format!("a secret can't be had: the service has no environment variable {name}")),
-        Secret::File(path) => std::fs::read_to_string(path)
-            .map(|text| text.trim_end_matches(['\r', '\n']).to_owned())
-            .map_err(|error| format!("a secret can't be had: {path}: {error}")),
+/// How the names of environment variables begin that documents may refer to.
+pub const PREFIX: &str = "MERISMOS_SECRET_";
+
+/// Where secrets may stand.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Secrets {
+    /// The folder whose files may be referred to; none may when it is left out.
+    pub folder: Option<PathBuf>,
+}
+
+impl Secrets {
+    /// The secret itself.
+    ///
+    /// # Errors
+    /// In words, when it is not where the document says, or may not be read.
+    pub fn read(&self, secret: &Secret) -> Result<String, String> {
+        match secret {
+            Secret::Environment(name) if !name.starts_with(PREFIX) => Err(format!(
+                "a secret can't be had: documents may refer to environment variables that begin with {PREFIX} alone, and {name} \
+                 does not"
+            )),
+            Secret::Environment(name) => std::env::var(name).map_err(|_| {
+                format!("a secret can't be had: the service has no environment variable {name}")
+            }),
+            Secret::File(path) => self.read_file(Path::new(path)),
+        }
+    }
+
+    fn read_file(&self, path: &Path) -> Result<String, String> {
+        let Some(folder) = &self.folder else {
+            return Err("a secret can't be had: the service was started without --secrets-folder".to_owned());
+        };
+        let wrong = |error: std::io::Error| format!("a secret can't be had: {}: {error}", path.display());
+        // Both are followed to their ends, so that no link and no `..` leads out of the folder.
+        let whole = folder.join(path).canonicalize().map_err(wrong)?;
+        if !folder.canonicalize().is_ok_and(|folder| whole.starts_with(folder)) {
+            return Err(format!(
+                "a secret can't be had: {} is not in the folder for secrets, {}",
+                path.display(),
+                folder.display()
+            ));
+        }
+        let text = std::fs::read_to_string(whole).map_err(wrong)?;
+        Ok(text.trim_end_matches(['\r', '\n']).to_owned())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn secrets_are_read_from_their_folder_and_from_nowhere_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let inside = folder.path().join("secrets");
+        std::fs::create_dir(&inside).unwrap();
+        std::fs::write(inside.join("probe"), "word\n").unwrap();
+        std::fs::write(folder.path().join("other"), "not this one").unwrap();
+        std::os::unix::fs::symlink(folder.path().join("other"), inside.join("link")).unwrap();
+        let secrets = Secrets { folder: Some(inside.clone()) };
+        let read = |path: String| secrets.read(&Secret::File(path));
+        assert_eq!(read(inside.join("probe").display().to_string()).unwrap(), "word");
+        for path in [
+            "/etc/hostname".to_owned(),
+            format!("{}/../other", inside.display()),
+            format!("{}/link", inside.display()),
+        ] {
+            let error = read(path.clone()).unwrap_err();
+            assert!(error.contains("not in the folder for secrets"), "{path}: {error}");
+        }
+        let without = Secrets::default().read(&Secret::File(inside.join("probe").display().to_string()));
+        assert!(without.unwrap_err().contains("--secrets-folder"));
+        for name in ["PATH", "HOME", "MERISMOSD_DATABASE"] {
+            assert!(secrets.read(&Secret::Environment(name.to_owned())).unwrap_err().contains(PREFIX));
+        }
     }
 }

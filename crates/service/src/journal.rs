@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use bytes::Bytes;
 use merismos_api::{Event, EventKind, Status, StreamMessage, Trial};
+use merismos_core::text::printable;
 use merismos_store::StoredEvent;
 use merismos_store::outbox::Outbox;
 use serde_json::Value;
@@ -84,8 +85,8 @@ impl Journal {
             id: self.numbers.next(),
             at: wall(),
             kind,
-            subject: subject.into(),
-            says: says.into(),
+            subject: printable(&subject.into()).into_owned(),
+            says: printable(&says.into()).into_owned(),
             detail,
         };
         tracing::info!(kind = kind_word(kind), subject = %event.subject, "{}", event.says);

@@ -13,6 +13,7 @@ mod guards;
 mod journal;
 mod keeper;
 mod lock;
+mod log;
 mod memory;
 mod messages;
 mod run;
@@ -51,7 +52,7 @@ fn main() -> ExitCode {
     };
     // The database's library repeats in its own words what the service says in the user's.
     let filter = EnvFilter::new(format!("sqlx=error,{}", settings.log));
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(log::PlainLines);
     let log = log.with_ansi(std::io::stderr().is_terminal());
     match settings.log_format {
         LogFormat::Text => log.with_target(false).init(),

@@ -12,6 +12,7 @@ use merismos_plane::Plane;
 use merismos_plane::descriptors::{self, Allotment};
 use merismos_plane::lookup::Lookups;
 use merismos_plane::probe::{Prober, Surroundings};
+use merismos_plane::secret::Secrets;
 use merismos_store::outbox::Outbox;
 use merismos_store::{Store, StoreError};
 use serde_json::json;
@@ -180,7 +181,9 @@ async fn start(
     load: tokio::runtime::Handle,
     shares_ports: bool,
 ) -> Result<Parts, RunError> {
-    let surroundings = Surroundings { command_folder: settings.command_folder.clone() };
+    let secrets = Secrets { folder: settings.secrets_folder.clone() };
+    let surroundings =
+        Surroundings { command_folder: settings.command_folder.clone(), secrets: secrets.clone() };
     let store = Store::new(&settings.database)?;
     let copy_file = settings.state_folder.join("copy.json");
     let troubles = Troubles::default();
@@ -214,7 +217,7 @@ async fn start(
         access::node_id(&settings.state_folder, &troubles)?,
         Arc::clone(&nodes),
     ));
-    let (messages, messenger) = Messages::new();
+    let (messages, messenger) = Messages::new(secrets);
     let (usage, guesses) = (ApiUsage::new(settings.api_limits), Guesses::default());
     let state = State::new(Start {
         plane,

@@ -44,6 +44,9 @@ pub(crate) struct Flags {
     /// The folder whose programs checks of the kind command may run; none may without it
     #[arg(long, env = "MERISMOSD_COMMAND_FOLDER", value_name = "FOLDER")]
     command_folder: Option<PathBuf>,
+    /// The folder whose files documents may refer to as secrets; none may without it
+    #[arg(long, env = "MERISMOSD_SECRETS_FOLDER", value_name = "FOLDER")]
+    secrets_folder: Option<PathBuf>,
     /// Probes under way at once, at most; one more waits, and is counted as late [default: 4096]
     #[arg(long, env = "MERISMOSD_PROBES_AT_ONCE", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..))]
     probes_at_once: Option<u32>,
@@ -91,6 +94,7 @@ struct File {
     grace: Option<Span>,
     waiting_events: Option<u32>,
     command_folder: Option<PathBuf>,
+    secrets_folder: Option<PathBuf>,
     probes_at_once: Option<u32>,
     api_connections: Option<u32>,
     api_connections_per_address: Option<u32>,
@@ -113,6 +117,7 @@ pub(crate) struct Settings {
     pub(crate) grace: Duration,
     pub(crate) waiting_events: usize,
     pub(crate) command_folder: Option<PathBuf>,
+    pub(crate) secrets_folder: Option<PathBuf>,
     pub(crate) probes_at_once: usize,
     pub(crate) api_limits: ApiLimits,
     pub(crate) session_limits: SessionLimits,
@@ -154,6 +159,7 @@ impl Settings {
             grace: flags.grace.or(file.grace).map_or(Duration::from_secs(30), Span::get),
             waiting_events: flags.waiting_events.or(file.waiting_events).unwrap_or(10_000) as usize,
             command_folder: flags.command_folder.or(file.command_folder),
+            secrets_folder: flags.secrets_folder.or(file.secrets_folder),
             probes_at_once: flags
                 .probes_at_once
                 .or(file.probes_at_once)

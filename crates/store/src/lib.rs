@@ -19,7 +19,8 @@ mod revisions;
 mod tokens;
 mod trials;
 
-use std::time::Duration;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 pub use drafts::StoredDraft;
 pub use error::StoreError;
@@ -37,6 +38,9 @@ use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 const ACQUIRE_LIMIT: Duration = Duration::from_secs(2);
 /// How long one call may take altogether: it has to cover the handshake with a server that hangs.
 const CALL_LIMIT: Duration = Duration::from_secs(3);
+/// For how long a database that did not answer is taken to be away without being asked. Shorter than the outbox waits between two
+/// tries, so that one of them finds out when it is back.
+const STAYS_AWAY: Duration = Duration::from_millis(800);
 /// The most connections to the database.
 const MOST_CONNECTIONS: u32 = 4;
 
@@ -44,6 +48,8 @@ const MOST_CONNECTIONS: u32 = 4;
 #[derive(Clone, Debug)]
 pub struct Store {
     pool: MySqlPool,
+    /// When the database did not answer last, and why. Held for a look only.
+    away: Arc<Mutex<Option<(Instant, String)>>>,
 }
 
 impl Store {
@@ -57,7 +63,7 @@ impl Store {
             .max_connections(MOST_CONNECTIONS)
             .acquire_timeout(ACQUIRE_LIMIT)
             .connect_lazy_with(options);
-        Ok(Self { pool })
+        Ok(Self { pool, away: Arc::default() })
     }
 
     /// Brings the tables to this release's form. Safe to call again, and by several services at once.
@@ -82,11 +88,23 @@ impl Store {
         let _ = tokio::time::timeout(CALL_LIMIT, self.pool.close()).await;
     }
 
-    /// Runs one call within its deadline.
+    /// Runs one call within its deadline. When another one found a moment ago that the database does not answer, this one
+    /// does not wait to find the same.
     async fn call<T>(&self, work: impl Future<Output = Result<T, sqlx::Error>>) -> Result<T, StoreError> {
-        match tokio::time::timeout(CALL_LIMIT, work).await {
+        let away = || self.away.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((at, why)) = &*away()
+            && at.elapsed() < STAYS_AWAY
+        {
+            return Err(StoreError::Away(why.clone()));
+        }
+        let done = match tokio::time::timeout(CALL_LIMIT, work).await {
             Ok(result) => result.map_err(StoreError::from),
             Err(_) => Err(StoreError::late()),
+        };
+        match &done {
+            Err(StoreError::Away(why)) => *away() = Some((Instant::now(), why.clone())),
+            Ok(_) | Err(_) => *away() = None,
         }
+        done
     }
 }

@@ -1,6 +1,6 @@
 // Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
 
-import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ThingView, Things, Trial, TrialRequest, TryAnswer, Warned } from './types'
+import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ThingView, Things, Tokens, Trial, TrialRequest, TryAnswer, Warned } from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
 export class CallError extends Error {
@@ -49,6 +49,9 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 
 export const logIn = (token: string) => call<void>('POST', '/session', { token })
 export const logOut = () => call<void>('DELETE', '/session')
+export const tokens = () => call<Tokens>('GET', '/tokens')
+export const createToken = (name: string) => call<{ name: string; token: string }>('POST', '/tokens', { name })
+export const revokeToken = (name: string) => call<unknown>('DELETE', `/tokens/${name}`)
 export const events = (limit: number) => call<{ events: Fact[] }>('GET', `/events?limit=${limit}`)
 export const isLoggedIn = () => call<unknown>('GET', '/events?limit=1')
 

@@ -195,7 +195,7 @@ export interface Status {
   pools: PoolStatus[]
 }
 
-export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'tier' | 'node' | 'trial'
+export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'tier' | 'node' | 'trial' | 'message' | 'token'
 
 export interface Fact {
   id: number
@@ -376,4 +376,9 @@ export interface RevisionHead {
   at: string
   running: boolean
   accepted: Accepted[]
+}
+
+export interface Tokens {
+  tokens: { name: string; made: string; used: string | null; revoked: string | null }[]
+  yours: string
 }

@@ -18,6 +18,7 @@
     ['/networks', 'Networks'],
     ['/messages', 'Messages'],
     ['/changes', 'Changes'],
+    ['/access', 'Access'],
   ] as const
 
   let known = $state<Draft[]>([])

@@ -2,6 +2,8 @@
 
 import { CallError, events, isLoggedIn } from '../api/call'
 import type { Fact, Status, Trial } from '../api/types'
+import { Feed } from './feed'
+import type { FromWorker } from './worker'
 
 const REMEMBERED = 60
 const RETRY_MS = 2000
@@ -22,7 +24,7 @@ class Live {
 
   /** The pool whose servers are shown one by one, also when there are very many. */
   #pool: string | null = null
-  #source: EventSource | null = null
+  #feed = new Feed((message) => this.#take(message))
   #retry: ReturnType<typeof setTimeout> | undefined
 
   /** Asks who we are and begins to watch. */
@@ -44,8 +46,7 @@ class Live {
 
   stop() {
     clearTimeout(this.#retry)
-    this.#source?.close()
-    this.#source = null
+    this.#feed.stop()
   }
 
   #lost() {
@@ -65,33 +66,39 @@ class Live {
   }
 
   #watch() {
-    const source = new EventSource(this.#pool ? `/api/v1/stream?pool=${this.#pool}` : '/api/v1/stream')
-    this.#source = source
-    source.addEventListener('open', () => {
-      if (this.lostSince) this.changes += 1
-      this.lostSince = null
-      // What happened while nobody watched.
-      events(REMEMBERED).then(
-        (page) => this.#remember(page.events),
-        () => {},
-      )
-    })
-    source.addEventListener('status', (message) => {
-      this.status = JSON.parse(message.data)
-    })
-    source.addEventListener('event', (message) => {
-      const fact: Fact = JSON.parse(message.data)
-      if (fact.kind === 'revision' || fact.kind === 'draft' || fact.kind === 'lookup') this.changes += 1
-      this.#remember([fact])
-    })
-    source.addEventListener('trial', (message) => {
-      const trial: Trial = JSON.parse(message.data)
-      this.trials = { ...this.trials, [trial.id]: trial }
-    })
-    source.addEventListener('error', () => {
-      source.close()
-      this.#lost()
-    })
+    this.#feed.watch(this.#pool)
+  }
+
+  #take(message: FromWorker) {
+    switch (message.kind) {
+      case 'open':
+        if (this.lostSince) this.changes += 1
+        this.lostSince = null
+        // What happened while nobody watched.
+        events(REMEMBERED).then(
+          (page) => this.#remember(page.events),
+          () => {},
+        )
+        break
+      case 'status':
+        this.status = JSON.parse(message.data)
+        this.#feed.rest()
+        break
+      case 'event': {
+        const fact: Fact = JSON.parse(message.data)
+        if (fact.kind === 'revision' || fact.kind === 'draft' || fact.kind === 'lookup') this.changes += 1
+        this.#remember([fact])
+        break
+      }
+      case 'trial': {
+        const trial: Trial = JSON.parse(message.data)
+        this.trials = { ...this.trials, [trial.id]: trial }
+        break
+      }
+      case 'error':
+        this.#feed.stop()
+        this.#lost()
+    }
   }
 
   #remember(more: Fact[]) {

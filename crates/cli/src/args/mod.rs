@@ -115,7 +115,8 @@ impl Args {
     pub(crate) async fn run(self) -> Result<Exit, CliError> {
         use merismos_core::duty::Duty;
 
-        let context = Context { target: self.target, json: self.json };
+        let target = Target { for_people: !self.json, ..self.target };
+        let context = Context { target, json: self.json };
         match self.command {
             Command::Status(args) => args.run(&context).await,
             Command::Explain(args) => args.run(&context).await,

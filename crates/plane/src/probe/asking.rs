@@ -14,6 +14,7 @@ use tokio::time::Instant;
 use super::{command, dns, grpc, http, icmp, sql, tcp, tls, udp};
 use crate::connect::{ConnectError, open_first};
 use crate::proxy;
+use crate::secret::Secrets;
 
 /// How much of an answer is shown.
 const EXCERPT: usize = 80;
@@ -23,6 +24,8 @@ const EXCERPT: usize = 80;
 pub struct Surroundings {
     /// The folder whose programs may be run; none may when it is left out.
     pub command_folder: Option<PathBuf>,
+    /// Where secrets may stand.
+    pub secrets: Secrets,
 }
 
 /// Why a probe did not pass.

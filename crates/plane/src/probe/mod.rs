@@ -18,8 +18,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion, TrafficVerdict};
-use merismos_core::health::{Evidence, Known, Machine, Rules, State, Step, Transition};
+use merismos_core::health::{Evidence, Known, Machine, Rules, State, Step, StepTaken, Transition};
 use merismos_core::name::PoolServer;
+use merismos_core::text::printable;
 use merismos_core::time::{Tick, Wall};
 use tokio::runtime::{Builder, Runtime};
 use tokio::sync::{Notify, Semaphore, mpsc};
@@ -373,5 +374,8 @@ async fn probe_with(
         Ok(got) => (Step::Done, None, got),
         Err(Failed { step, cause, got }) => (step, cause, got),
     };
-    Evidence { at, tried, step, cause, got, took_us, steps: trace.taken, wish: trace.wish }
+    // What servers say is shown to people in many places, and cleaned in this one.
+    let clean = |text: String| printable(&text).into_owned();
+    let steps = trace.taken.into_iter().map(|taken| StepTaken { got: clean(taken.got), ..taken }).collect();
+    Evidence { at, tried: clean(tried), step, cause, got: clean(got), took_us, steps, wish: trace.wish }
 }

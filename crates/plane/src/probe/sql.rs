@@ -7,7 +7,6 @@ use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlRow, MySqlSslMode};
 use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
 
 use super::asking::{Asked, Asking, Failed, Trace};
-use crate::secret;
 
 pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace) -> Asked {
     // That nobody listens, or that nothing comes back, is told in the words of every other check.
@@ -29,7 +28,8 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace
         .set_names(false)
         .disable_statement_logging();
     if let Some(secret) = &asked.password {
-        options = options.password(&secret::read(secret).map_err(|wrong| Failed::at(Step::Connect, wrong))?);
+        let password = asking.surroundings.secrets.read(secret);
+        options = options.password(&password.map_err(|wrong| Failed::at(Step::Connect, wrong))?);
     }
     if let Some(authorities) = &asked.authorities {
         options = options.ssl_ca(authorities);

@@ -279,7 +279,8 @@ fn program(text: &str) -> (tempfile::TempDir, Surroundings) {
     let file = folder.path().join("lag");
     std::fs::write(&file, format!("#!/bin/sh\n{text}\n")).unwrap();
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o755)).unwrap();
-    let surroundings = Surroundings { command_folder: Some(folder.path().to_owned()) };
+    let surroundings =
+        Surroundings { command_folder: Some(folder.path().to_owned()), ..Surroundings::default() };
     (folder, surroundings)
 }
 

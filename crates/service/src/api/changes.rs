@@ -8,6 +8,7 @@ use axum::{Extension, Json};
 use merismos_api::{ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Review};
 use merismos_core::duty::Order;
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::text::is_plain;
 
 use super::App;
 use super::auth::Who;
@@ -20,6 +21,11 @@ const LONGEST_NOTE: usize = 500;
 
 /// Refuses a note that the store could not keep.
 pub(super) fn check_note(note: &str) -> Result<(), ApiError> {
+    if !note.chars().all(is_plain) {
+        return Err(ApiError::bad_request(
+            "A note is one line of plain text: without control characters and those that turn the direction of text.",
+        ));
+    }
     if note.chars().count() > LONGEST_NOTE {
         return Err(ApiError::bad_request(format!("A note has {LONGEST_NOTE} characters at most.")));
     }
@@ -108,6 +114,7 @@ pub(super) async fn duty(
             format!("Say why, in 1 to {LONGEST_NOTE} characters, for whoever finds the server like this.");
         return Err(ApiError::bad_request(detail));
     }
+    check_note(&reason)?;
     let server: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
     let order = Order { duty: request.duty, reason, who, number: 0, at: wall() };
     whole(give(app, server, order, request.even_if_last)).await

@@ -8,7 +8,7 @@ use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
 use merismos_core::config::document::{Mail, MailTls};
-use merismos_plane::secret;
+use merismos_plane::secret::Secrets;
 use merismos_store::StoredMessage;
 
 /// The longest subject.
@@ -18,7 +18,12 @@ const SUBJECT: usize = 150;
 ///
 /// # Errors
 /// In words, when the server did not take it.
-pub(super) async fn send(mail: &Mail, message: &StoredMessage, limit: Duration) -> Result<(), String> {
+pub(super) async fn send(
+    mail: &Mail,
+    message: &StoredMessage,
+    secrets: &Secrets,
+    limit: Duration,
+) -> Result<(), String> {
     let wrong = |error: &dyn std::fmt::Display| format!("the mail can't be written: {error}");
     let mailbox = |text: &str| text.parse::<Mailbox>().map_err(|error| wrong(&error));
     let mut letter = lettre::Message::builder()
@@ -43,7 +48,14 @@ pub(super) async fn send(mail: &Mail, message: &StoredMessage, limit: Duration) 
             MailTls::None => Tls::None,
         });
     if let Some(user) = &mail.user {
-        let password = mail.password.as_ref().map(secret::read).transpose()?.unwrap_or_default();
+        let is_open = mail.tls == MailTls::None && mail.password.is_some();
+        if is_open && !is_loopback(host).await {
+            return Err(format!(
+                "the password for {host} is not sent in plain text (mail_tls = \"none\"): set mail_tls to \"begun\" or \"whole\""
+            ));
+        }
+        let password =
+            mail.password.as_ref().map(|secret| secrets.read(secret)).transpose()?.unwrap_or_default();
         server = server.credentials(Credentials::new(user.clone(), password));
     }
     let sent = tokio::time::timeout(limit, server.build().send(letter)).await;
@@ -56,6 +68,13 @@ pub(super) async fn send(mail: &Mail, message: &StoredMessage, limit: Duration) 
         }
         Err(_) => Err(failed(&"no answer in time")),
     }
+}
+
+/// Whether every address of a host is this machine's own.
+async fn is_loopback(host: &str) -> bool {
+    let Ok(addresses) = tokio::net::lookup_host((host, 0)).await else { return false };
+    let mut addresses = addresses.peekable();
+    addresses.peek().is_some() && addresses.all(|address| address.ip().is_loopback())
 }
 
 fn subject(message: &StoredMessage) -> String {

@@ -14,6 +14,7 @@ use merismos_core::config::document::{Message, MessageChange};
 use merismos_core::messages::{Gatherer, Told};
 use merismos_core::name::Name;
 use merismos_core::time::{Tick, Wall};
+use merismos_plane::secret::Secrets;
 use merismos_store::{Store, StoredMessage};
 use serde_json::json;
 use tokio::sync::{mpsc, watch};
@@ -52,6 +53,7 @@ pub(crate) struct Messages {
     changes: mpsc::Sender<Changed>,
     wanted: Arc<watch::Sender<Wanted>>,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
+    secrets: Arc<Secrets>,
 }
 
 /// The other end of [`Messages`], until it runs.
@@ -60,6 +62,7 @@ pub(crate) struct Waiting {
     changes: mpsc::Receiver<Changed>,
     wanted: watch::Receiver<Wanted>,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
+    secrets: Arc<Secrets>,
 }
 
 /// Why a message could not be tried.
@@ -68,12 +71,18 @@ pub(crate) struct Waiting {
 pub(crate) struct NoMessage(pub(crate) Name);
 
 impl Messages {
-    pub(crate) fn new() -> (Self, Waiting) {
+    pub(crate) fn new(secrets: Secrets) -> (Self, Waiting) {
         let (changes, changed) = mpsc::channel(CHANGES);
         let (wanted, wants) = watch::channel(Wanted::new());
         let kept = Arc::default();
-        let waiting = Waiting { changes: changed, wanted: wants, kept: Arc::clone(&kept) };
-        (Self { changes, wanted: Arc::new(wanted), kept }, waiting)
+        let secrets = Arc::new(secrets);
+        let waiting = Waiting {
+            changes: changed,
+            wanted: wants,
+            kept: Arc::clone(&kept),
+            secrets: Arc::clone(&secrets),
+        };
+        (Self { changes, wanted: Arc::new(wanted), kept, secrets }, waiting)
     }
 
     /// Goes by the messages of this document from now on.
@@ -119,7 +128,7 @@ impl Messages {
             // Mail servers throw away what has a number that they have seen.
             let number = u64::try_from(wall().0).unwrap_or(0);
             let mut message = made(number, name, via, std::slice::from_ref(&told), 0);
-            let outcome = deliver(&spec, &message).await;
+            let outcome = deliver(&spec, &message, &self.secrets).await;
             message.tries = 1;
             match outcome {
                 Ok(()) => message.done = Some(wall()),
@@ -198,10 +207,10 @@ fn is_wanted(spec: Option<&Message>, via: &str) -> bool {
     spec.is_some_and(|spec| ways(spec).any(|way| way == via))
 }
 
-async fn deliver(spec: &Message, message: &StoredMessage) -> Result<(), String> {
+async fn deliver(spec: &Message, message: &StoredMessage, secrets: &Secrets) -> Result<(), String> {
     match (message.via.as_str(), &spec.webhook, &spec.mail) {
-        ("webhook", Some(webhook), _) => webhook::post(webhook, message, LIMIT).await,
-        ("mail", _, Some(mail)) => mail::send(mail, message, LIMIT).await,
+        ("webhook", Some(webhook), _) => webhook::post(webhook, message, secrets, LIMIT).await,
+        ("mail", _, Some(mail)) => mail::send(mail, message, secrets, LIMIT).await,
         _ => Err(NOT_WANTED.to_owned()),
     }
 }
@@ -216,6 +225,7 @@ struct Messenger {
     wanted: Wanted,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
     journal: Journal,
+    secrets: Arc<Secrets>,
     /// Ways on which a message is being delivered: one at a time each.
     busy: BTreeSet<(String, String)>,
 }
@@ -231,6 +241,7 @@ impl Waiting {
             wanted: Wanted::new(),
             kept: Arc::clone(&self.kept),
             journal,
+            secrets: Arc::clone(&self.secrets),
             busy: BTreeSet::new(),
         };
         let mut deliveries = JoinSet::new();
@@ -359,9 +370,10 @@ impl Messenger {
                 continue;
             }
             let spec = message.name.parse::<Name>().ok().and_then(|name| self.wanted.get(&name).cloned());
+            let secrets = Arc::clone(&self.secrets);
             deliveries.spawn(async move {
                 let outcome = match spec {
-                    Some(spec) => deliver(&spec, &message).await,
+                    Some(spec) => deliver(&spec, &message, &secrets).await,
                     None => Err(NOT_WANTED.to_owned()),
                 };
                 (message.id, outcome)

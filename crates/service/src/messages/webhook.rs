@@ -6,7 +6,8 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
 use merismos_core::config::document::Webhook;
-use merismos_plane::{post, secret};
+use merismos_plane::post;
+use merismos_plane::secret::Secrets;
 use merismos_store::StoredMessage;
 use sha2::{Digest, Sha256};
 
@@ -16,9 +17,14 @@ use crate::clock::wall;
 ///
 /// # Errors
 /// In words, when it was not taken with a status of the 200s.
-pub(super) async fn post(webhook: &Webhook, message: &StoredMessage, limit: Duration) -> Result<(), String> {
+pub(super) async fn post(
+    webhook: &Webhook,
+    message: &StoredMessage,
+    secrets: &Secrets,
+    limit: Duration,
+) -> Result<(), String> {
     let body = message.body.to_string().into_bytes();
-    let key = webhook.secret.as_ref().map(secret::read).transpose()?;
+    let key = webhook.secret.as_ref().map(|secret| secrets.read(secret)).transpose()?;
     let created = u64::try_from(wall().0 / 1_000).unwrap_or(0);
     let fields = fields(&webhook.url, &body, key.as_deref(), &message.name, created);
     match post::post(&webhook.url, &fields, body, limit).await {

@@ -4,9 +4,11 @@ use std::os::unix::fs::PermissionsExt;
 
 use reqwest::{Method, StatusCode};
 
+use merismos_api::DutyRequest;
 use merismos_client::Client;
+use merismos_core::duty::Duty;
 
-use crate::harness::{Database, PATIENCE, Service};
+use crate::harness::{Database, PATIENCE, Service, sql};
 
 fn http() -> reqwest::Client {
     reqwest::Client::builder().no_proxy().build().unwrap()
@@ -165,4 +167,48 @@ async fn a_token_that_is_taken_back_lets_nobody_in_at_once_nor_after_a_restart()
     assert!(service.status().await.node.wrong_tokens >= 1);
     let events = service.client().events(50).await.unwrap().events;
     assert!(events.iter().any(|it| it.says.contains("with a wrong token")), "{events:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn no_control_character_reaches_a_terminal_or_is_taken_from_one() {
+    let service = Service::with(&["gull"]).await;
+    let all: Vec<char> = merismos_core::text::not_plain().collect();
+    // Typed: refused, each of them.
+    let gull = "quay/gull".parse().unwrap();
+    for character in &all {
+        let reason = format!("new{character}disk");
+        let order = DutyRequest { duty: Duty::Draining, reason: reason.clone(), even_if_last: true };
+        assert!(service.client().duty(&gull, &order).await.is_err(), "{character:?} in a reason");
+        let mut request = Service::request(&service.document());
+        request.going.note = reason;
+        assert!(service.client().apply(&request).await.is_err(), "{character:?} in a note");
+    }
+    let text: String = all.iter().collect();
+    let note = serde_json::to_string(&text).unwrap();
+    let Err(refused) = service.apply(&format!("{}note = {note}\n", service.document())).await else {
+        panic!("it is refused")
+    };
+    assert!(refused.to_string().contains("refused"), "{refused}");
+    // Recorded by an older release: escaped where it is shown.
+    let Database::Shared(url) = &service.database else { panic!("the shared one") };
+    let (base, name) = url.rsplit_once('/').unwrap();
+    let bytes: String = text.bytes().map(|byte| format!("{byte:02x}")).collect();
+    sql(
+        base,
+        &format!(
+            "INSERT INTO {name}.event (id, at, kind, subject, says, detail) VALUES \
+             (1, 1, 'health', CONVERT(X'{bytes}' USING utf8mb4), CONCAT('it says ', CONVERT(X'{bytes}' USING utf8mb4)), '{{}}')"
+        ),
+    );
+    let shown = String::from_utf8(service.merismos(&["events"]).stdout).unwrap();
+    let line = shown.lines().find(|line| line.contains("it says")).expect("the event is one line");
+    assert!(line.chars().all(merismos_core::text::is_plain), "{line:?}");
+    // A server that answers with them: its evidence is clean wherever it goes.
+    service.stand_ins[0].set(merismos_lab::stand_in::Fault::WrongBody).await;
+    for args in [&["status"][..], &["diagnose", "quay/gull"], &["check", "try", "well", "quay/gull"]] {
+        let shown = String::from_utf8(service.merismos(args).stdout).unwrap();
+        assert!(shown.lines().all(|line| line.chars().all(merismos_core::text::is_plain)), "{shown:?}");
+    }
+    let log = service.log();
+    assert!(log.lines().all(|line| line.chars().all(merismos_core::text::is_plain)), "{log:?}");
 }

@@ -442,3 +442,45 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
 fn is_expected(complaint: &serde_json::Value) -> bool {
     complaint["message"].as_str().is_some_and(|message| message.contains("401 (Unauthorized)"))
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn twenty_tabs_share_one_stream_and_all_work() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    for tab in 0..20 {
+        let window = browser.client.new_window(false).await.unwrap().handle;
+        browser.client.switch_to_window(window).await.unwrap();
+        browser.client.goto(&format!("{}/pools/quay", service.url())).await.unwrap();
+        let shown = browser.client.wait().at_most(PATIENCE).for_element(Locator::Css("#verdict")).await;
+        assert!(shown.is_ok(), "tab {tab} is loaded");
+    }
+    assert!(service.status().await.node.api_streams <= 3, "{}", service.status().await.node.api_streams);
+    // The last one is alive: it shows what changes.
+    let order = merismos_api::DutyRequest {
+        duty: merismos_core::duty::Duty::Draining,
+        reason: "new disk".to_owned(),
+        even_if_last: false,
+    };
+    service.client().duty(&"quay/gull".parse().unwrap(), &order).await.unwrap();
+    until("the last tab shows it", async || browser.text("main").await.contains("▽ drained")).await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn tokens_are_made_and_taken_back_on_their_page() {
+    let service = Service::with(&["gull"]).await;
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/access").await;
+    browser.fill("input[aria-label='Name of the new token']", "night-shift").await;
+    browser.press("New token").await;
+    until("it is shown", async || browser.text("[data-testid=token]").await.trim().len() == 64).await;
+    let token = browser.text("[data-testid=token]").await.trim().to_owned();
+    let client = merismos_client::Client::new(&service.url(), &token).unwrap();
+    client.status().await.expect("it counts");
+    browser.click("button[aria-label='Take night-shift back']").await;
+    browser.press("Take night-shift back now").await;
+    until("it counts no more", async || client.status().await.is_err()).await;
+    browser.end().await;
+}

@@ -219,6 +219,8 @@ impl Service {
             .args(["--api-listen", &self.api.to_string(), "--grace", "20s"])
             .arg("--state-folder")
             .arg(self.folder.path().join("state"))
+            .arg("--secrets-folder")
+            .arg(std::env::temp_dir())
             .args(&self.flags)
             .env("MERISMOSD_DATABASE", self.database.url())
             .stderr(Stdio::from(log))

@@ -98,3 +98,16 @@ async fn a_database_that_lets_nobody_in_is_away_and_says_what_to_do() {
         assert!(error.to_string().contains(help), "{error}");
     }
 }
+
+#[tokio::test]
+async fn many_calls_to_a_database_that_hangs_wait_for_one_and_not_for_each_other() {
+    let instance = Instance::new("many");
+    let store = Store::new(&instance.url()).unwrap();
+    store.migrate().await.unwrap();
+    instance.freeze();
+    let began = tokio::time::Instant::now();
+    for _ in 0..20 {
+        assert!(store.latest_revision().await.unwrap_err().is_away());
+    }
+    assert!(began.elapsed() < Duration::from_secs(10), "it took {:?}", began.elapsed());
+}

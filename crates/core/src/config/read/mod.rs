@@ -15,6 +15,7 @@ use super::document::{Document, Labels};
 use super::place::{AddressRange, Place, Written};
 use super::tree::{Node, Value};
 use crate::name::Name;
+use crate::text::is_plain;
 use crate::units::Span;
 
 /// Reads a tree; what could not be read is left out of the document and stands among the problems.
@@ -293,8 +294,7 @@ fn note(value: &Value) -> Result<String, String> {
 }
 
 fn plain_text(value: &Value, most: usize) -> Option<String> {
-    let good =
-        |text: &&str| (1..=most).contains(&text.chars().count()) && !text.chars().any(char::is_control);
+    let good = |text: &&str| (1..=most).contains(&text.chars().count()) && text.chars().all(is_plain);
     text(value).filter(good).map(str::to_owned)
 }
 

@@ -1,0 +1,99 @@
+<script lang="ts">
+  import { createToken, revokeToken, tokens, words } from '../lib/api/call'
+  import type { Tokens } from '../lib/api/types'
+  import { moment } from '../lib/format/format'
+  import { live } from '../lib/live/live.svelte'
+
+  let found = $state.raw<Tokens | null>(null)
+  let trouble = $state('')
+  let name = $state('')
+  let made = $state<{ name: string; token: string } | null>(null)
+  let revoking = $state<string | null>(null)
+
+  const NAME = /^[a-z][a-z0-9-]{0,62}$/
+
+  async function ask(act: () => Promise<void>) {
+    try {
+      await act()
+      found = await tokens()
+      trouble = ''
+    } catch (error) {
+      trouble = words(error)
+    }
+  }
+
+  $effect(() => {
+    live.look(null)
+    void ask(async () => {})
+  })
+
+  const create = () =>
+    ask(async () => {
+      made = null
+      made = await createToken(name)
+      name = ''
+    })
+  const revoke = (token: string) =>
+    ask(async () => {
+      revoking = null
+      await revokeToken(token)
+      if (made?.name === token) made = null
+    })
+</script>
+
+<main class="rounded-box border border-base-300 bg-base-100 p-3">
+  <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold">Access</h2>
+    <p class="text-secondary">Each person and each program has a token of its own. Whoever logs in here gets a session, which ends with its token.</p>
+    <form
+      class="ml-auto flex items-center gap-2"
+      onsubmit={(event) => {
+        event.preventDefault()
+        void create()
+      }}
+    >
+      <input class="input input-sm w-44" placeholder="name, such as night-shift" aria-label="Name of the new token" autocomplete="off" bind:value={name} />
+      <button class="btn btn-primary btn-sm" disabled={!NAME.test(name)}>New token</button>
+    </form>
+  </div>
+  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if made}
+    <section class="mb-3 rounded-box border border-success p-3" aria-label="The new token">
+      <p class="mb-1">Token {made.name} counts from now on. It is shown this once:</p>
+      <code class="block overflow-x-auto rounded-field bg-base-200 px-2 py-1" data-testid="token">{made.token}</code>
+    </section>
+  {/if}
+  {#if found}
+    <table class="w-full">
+      <thead class="text-left text-secondary">
+        <tr>
+          <th class="py-1 pr-4 font-normal" scope="col">token</th>
+          <th class="pr-4 font-normal" scope="col">made</th>
+          <th class="pr-4 font-normal" scope="col">last used</th>
+          <th class="pr-4 font-normal" scope="col">state</th>
+          <th class="font-normal" scope="col"><span class="sr-only">what can be done</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        {#each found.tokens as it (it.name + it.made)}
+          <tr class="border-t border-base-300">
+            <td class="py-1 pr-4">{it.name}</td>
+            <td class="pr-4">{moment(it.made)}</td>
+            <td class="pr-4">{it.used ? moment(it.used) : 'never'}</td>
+            <td class="pr-4">
+              {#if it.revoked}✕ taken back {moment(it.revoked)}{:else}● counts{it.name === found.yours ? ', yours' : ''}{/if}
+            </td>
+            <td class="text-right">
+              {#if !it.revoked && revoking === it.name}
+                <button class="btn btn-error btn-xs" onclick={() => revoke(it.name)}>Take {it.name} back now</button>
+                <button class="btn btn-xs" onclick={() => (revoking = null)}>Leave it</button>
+              {:else if !it.revoked}
+                <button class="btn btn-xs" onclick={() => (revoking = it.name)} aria-label={`Take ${it.name} back`}>Take back</button>
+              {/if}
+            </td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  {/if}
+</main>
