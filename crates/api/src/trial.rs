@@ -36,6 +36,9 @@ pub struct TrialRequest {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(max_length = 1000)]
     pub say: Option<String>,
+    /// No answers are waited for (`udp`): the feed goes one way, and what counts is where each datagram went.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub one_way: bool,
     /// So many a second at most; without it, as fast as the answers come.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 1, maximum = 100000)]
@@ -55,6 +58,7 @@ impl TrialRequest {
             keep_cookies: false,
             path: root(),
             say: None,
+            one_way: false,
             per_second: None,
         }
     }

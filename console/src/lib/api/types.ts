@@ -225,6 +225,7 @@ export interface TrialRequest {
   keep_cookies?: boolean
   path?: string
   say?: string
+  one_way?: boolean
 }
 
 export interface Trial {

@@ -14,6 +14,7 @@
   let keepCookies = $state(false)
   let path = $state('/')
   let say = $state('')
+  let oneWay = $state(false)
   let trouble = $state('')
   let begun = $state<Trial | null>(null)
 
@@ -25,7 +26,7 @@
   async function submit(event: SubmitEvent) {
     event.preventDefault()
     trouble = ''
-    const own = protocol === 'http' ? { path: path.trim() || '/', keep_cookies: keepCookies } : { say: say || undefined }
+    const own = protocol === 'http' ? { path: path.trim() || '/', keep_cookies: keepCookies } : { say: say || undefined, one_way: (protocol === 'udp' && oneWay) || undefined }
     try {
       begun = await beginTrial({
         frontend,
@@ -73,6 +74,12 @@
         <span class="mb-1 block">And say</span>
         <input class="input w-48" autocomplete="off" placeholder={protocol === 'tcp' ? 'nothing' : 'merismos trial'} bind:value={say} />
       </label>
+      {#if protocol === 'udp'}
+        <label class="flex items-center gap-2 pb-2">
+          <input class="checkbox checkbox-sm" type="checkbox" bind:checked={oneWay} />
+          nobody answers
+        </label>
+      {/if}
     {/if}
     <button class="btn btn-primary" type="submit" disabled={trial?.state === 'running'}>Send real {many}</button>
   </form>

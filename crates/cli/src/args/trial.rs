@@ -61,6 +61,9 @@ struct Run {
     /// What each client says (tcp, udp), such as $'PING\r\n'; a tcp client that says nothing ends its side at once
     #[arg(long, value_name = "TEXT")]
     say: Option<String>,
+    /// Wait for no answers (udp): the feed goes one way, as logs and metrics do
+    #[arg(long)]
+    one_way: bool,
     /// So many a second at most [default: as fast as the answers come]
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     per_second: Option<u32>,
@@ -99,6 +102,7 @@ async fn conduct(client: &Client, run: Run, json: bool) -> Result<Exit, CliError
         keep_cookies: run.keep_cookies,
         path: run.path,
         say: run.say,
+        one_way: run.one_way,
         per_second: run.per_second,
     };
     let mut trial = client.begin_trial(&request).await?;

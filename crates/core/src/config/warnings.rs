@@ -5,7 +5,9 @@ use std::net::SocketAddr;
 
 use serde::{Deserialize, Serialize};
 
-use super::document::{Algorithm, Document, Failback, Frontend, HashKey, Pool, Protocol, WhenAbsent};
+use super::document::{
+    Algorithm, CheckKind, Document, Failback, Frontend, HashKey, Pool, Protocol, Unit, WhenAbsent,
+};
 use crate::name::Name;
 use crate::time::Wall;
 
@@ -80,6 +82,7 @@ pub(super) fn warnings(document: &Document) -> Vec<Warning> {
         pool_warnings(name, pool, frontends.get(name).unwrap_or(&none), &mut found);
     }
     unused_greeting(document, &mut found);
+    one_way_feeds(document, &mut found);
     shared_servers(document, &mut found);
     circles(document, &mut found);
     for (name, check) in &document.checks {
@@ -218,6 +221,47 @@ fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
             );
             let help = "hash_keys = [\"sni\"] on its pool, or no greeting_timeout".to_owned();
             found.push(Warning::new("no-effect", Level::Notice, &path, says, help));
+        }
+    }
+}
+
+/// Says of datagrams that may all go to one server, and of probes that collectors write down.
+fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
+    for (name, frontend) in document.frontends.iter().filter(|(_, it)| it.protocol == Protocol::Udp) {
+        let by_turns = |pool: &Pool| pool.algorithm == Algorithm::RoundRobin;
+        if frontend.unit == Unit::Flow
+            && frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_turns)
+        {
+            found.push(Warning::new(
+                "one-sender-one-server",
+                Level::Notice,
+                &format!("frontends.{name}.unit"),
+                format!(
+                    "frontend {name} keeps each sender's address and port with one server: a machine that sends its logs or \
+                     metrics from one port sends all of them to the same server, and few senders are not spread evenly"
+                ),
+                "right where servers answer; unit = \"datagram\" deals out each datagram where nobody answers".to_owned(),
+            ));
+        }
+        for pool in frontend.pools().filter_map(|pool| document.pools.get(pool)) {
+            for check in pool.checks() {
+                let is_empty = document.checks.get(check).is_some_and(|check| match &check.kind {
+                    CheckKind::Udp(exchange) => exchange.send.as_deref().unwrap_or_default().is_empty(),
+                    _ => false,
+                });
+                let key = format!("checks.{check}.send");
+                if is_empty && found.iter().all(|it| it.key != format!("empty-datagram:{key}")) {
+                    found.push(Warning::new(
+                        "empty-datagram",
+                        Level::Notice,
+                        &key,
+                        format!(
+                            "check {check} sends an empty datagram with each probe: collectors of logs write it down as an empty line"
+                        ),
+                        "send = a text that the servers throw away, or a check of another kind (tcp, icmp, command)".to_owned(),
+                    ));
+                }
+            }
         }
     }
 }

@@ -1,23 +1,39 @@
 //! What traffic says of servers, where a pool listens to it.
 
+use std::collections::BTreeSet;
 use std::time::Instant;
 
-use merismos_core::config::document::TrafficVerdict;
+use merismos_core::config::document::{Frontend, Protocol, TrafficEvidence, TrafficVerdict};
 use merismos_core::eligibility::Reason;
 use merismos_core::health::State as HealthState;
+use merismos_core::name::Name;
 use merismos_core::routing::Server;
+use merismos_core::units::Span;
 
 use super::state::State;
+
+/// What is listened to where nothing is said, in pools that get datagrams.
+const OF_DATAGRAMS: TrafficEvidence = TrafficEvidence {
+    failures: 3,
+    within: Span::from_millis(10_000),
+    errors: false,
+    verdict: TrafficVerdict::Suspect,
+    even_if_last: false,
+};
 
 impl State {
     /// Looks which servers have failed more than their pool bears, and tells their probes.
     pub(super) fn weigh_traffic(&mut self) {
         let (snapshot, now) = (self.plane.snapshot(), Instant::now());
         let mut told = Vec::new();
+        let document = self.document();
+        // Where nobody listens, ICMP says so, and hardly any check of a host does.
+        let udp = document.frontends.values().filter(|frontend| frontend.protocol == Protocol::Udp);
+        let of_datagrams: BTreeSet<&Name> = udp.flat_map(Frontend::pools).collect();
         for pool in &snapshot.pools {
-            let Some(evidence) = self.document().pools.get(&pool.name).and_then(|spec| spec.evidence) else {
-                continue;
-            };
+            let Some(spec) = document.pools.get(&pool.name) else { continue };
+            let usual = of_datagrams.contains(&pool.name).then_some(OF_DATAGRAMS);
+            let Some(evidence) = spec.evidence.or(usual) else { continue };
             // Several may be told at once: the last of them is spared too.
             let can_work = |it: &Server| matches!(it.standing.reason, None | Some(Reason::Standby));
             let mut left = pool.servers.iter().filter(|it| can_work(it)).count();

@@ -4,9 +4,7 @@ use merismos_api::{ExplainAnswer, PassedServer};
 use merismos_core::config::document::{Algorithm, Protocol, Unit};
 use merismos_core::eligibility::Reason;
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{
-    Explanation, Facts, Frontend, Passed, Pool, Server, Snapshot, Spill, cookie_in,
-};
+use merismos_core::routing::{Explanation, Facts, Frontend, Passed, Pool, Server, Snapshot, Spill};
 use merismos_core::units::humane;
 use rand::RngExt;
 
@@ -32,20 +30,27 @@ impl State {
         };
         let explanation = frontend.explain(&facts, rand::rng().random(), self.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
-        let tied = self.pinned(&pool, &facts).map(|place| {
-            let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
-            (place, format!("the client's cookie {cookie} ties it to this server"))
-        });
+        // A tie is looked for in all pools, and before any of them is chosen.
         let before = imagined.connection.as_ref();
-        let tied = tied.or_else(|| {
-            let place = of_connection(frontend, &pool, before?)?;
-            Some((place, "its connection was dealt out to this server, and stays with it".to_owned()))
-        });
-        if let Some((place, why)) = tied {
-            return Ok(explain_tie(frontend, &explanation, (place, why), snapshot.revision));
+        let cookies: Vec<&str> =
+            fields.iter().filter(|(name, _)| name == "cookie").map(|(_, value)| value.as_str()).collect();
+        let mut why_no_tie = Vec::new();
+        for pool in frontend.pools() {
+            let pinned = self.pinned(pool, &cookies).map(|place| (place, Tie::Pin));
+            let tied = pinned.or_else(|| Some((of_connection(frontend, pool, before?)?, Tie::Connection)));
+            let Some((place, tie)) = tied else { continue };
+            let server = &pool.servers[place];
+            // A relayed connection holds its room already.
+            let is_new = tie == Tie::Pin || frontend.protocol == Protocol::Http;
+            match server.cell.room.full(server.limits, self.plane.now()).filter(|_| is_new) {
+                None => return Ok(explain_tie(frontend, pool, (place, tie), snapshot.revision)),
+                Some(full) => why_no_tie.push(format!("{} {}: {}", tie.of(), server.name, full_words(full))),
+            }
         }
         let mut why = why_chosen(frontend, &explanation);
-        if let Some(before) = before {
+        if !why_no_tie.is_empty() {
+            why = format!("{}; {why}", why_no_tie.join("; "));
+        } else if let Some(before) = before {
             why = format!("{}; {why}", why_not_before(frontend, before));
         }
         Ok(ExplainAnswer {
@@ -67,13 +72,16 @@ impl State {
     }
 
     /// The place of the server that the client is pinned to and may go on with.
-    fn pinned(&self, pool: &Pool, facts: &Facts<'_>) -> Option<usize> {
+    fn pinned(&self, pool: &Pool, cookies: &[&str]) -> Option<usize> {
         let rule = pool.pin_rule.as_ref()?;
-        let value = cookie_in((facts.field)("cookie")?, &rule.cookie)?;
-        let pinned = self.pin_key.read(rule.pool, value)?;
         let minute = u32::try_from(wall().0 / 60_000).unwrap_or(0);
-        let place = if rule.holds(pinned.minute, minute) { rule.place(pinned.server) } else { None }?;
-        pool.servers[place].may_go_on().then_some(place)
+        let pairs =
+            cookies.iter().flat_map(|field| field.split(';')).filter_map(|pair| pair.trim().split_once('='));
+        let mut pinned = pairs.filter(|(name, _)| *name == rule.cookie).filter_map(|(_, value)| {
+            let pinned = self.pin_key.read(rule.pool, value.as_bytes())?;
+            if rule.holds(pinned.minute, minute) { rule.place(pinned.server) } else { None }
+        });
+        pinned.next().filter(|place| pool.servers[*place].may_go_on())
     }
 
     fn passed(&self, passed: Passed, algorithm: Algorithm, refused: bool) -> PassedServer {
@@ -127,14 +135,24 @@ fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
     }
 }
 
+/// What ties a client to a server.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Tie {
+    Pin,
+    Connection,
+}
+
+impl Tie {
+    fn of(self) -> &'static str {
+        match self {
+            Self::Pin => "its cookie ties the client to",
+            Self::Connection => "its connection was dealt out to",
+        }
+    }
+}
+
 /// What is said of a client that is tied to a server.
-fn explain_tie(
-    frontend: &Frontend,
-    explanation: &Explanation,
-    (place, why): (usize, String),
-    revision: u64,
-) -> ExplainAnswer {
-    let pool = &explanation.pool;
+fn explain_tie(frontend: &Frontend, pool: &Pool, (place, tie): (usize, Tie), revision: u64) -> ExplainAnswer {
     let others = pool.servers.iter().enumerate().filter(|(other, _)| *other != place);
     let other = |(_, server): (usize, &Server)| PassedServer {
         server: server.name.to_string(),
@@ -144,10 +162,23 @@ fn explain_tie(
             .map_or_else(|| "it is not asked: the client is tied".to_owned(), |reason| reason.to_string()),
         turns_until: None,
     };
+    let (why, why_pool) = match tie {
+        Tie::Pin => {
+            let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
+            (
+                format!("the client's cookie {cookie} ties it to this server"),
+                "the client is tied to one of its servers",
+            )
+        }
+        Tie::Connection => (
+            "its connection was dealt out to this server, and stays with it".to_owned(),
+            "the connection was dealt out to one of its servers",
+        ),
+    };
     ExplainAnswer {
         frontend: frontend.name.to_string(),
         pool: pool.name.to_string(),
-        why_pool: explanation.why_pool.clone(),
+        why_pool: frontend.choice.is_some().then(|| why_pool.to_owned()),
         algorithm: pool.algorithm.to_string(),
         unit: frontend.unit.to_string(),
         revision,

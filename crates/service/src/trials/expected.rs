@@ -151,13 +151,13 @@ impl Book<'_> {
 
     /// Whether the client stays with the server that it had before.
     fn holds(&self, frontend: &Frontend, server: &PoolServer, shot: &Shot) -> bool {
-        let pool = &frontend.pool;
+        // Whichever pool it is in: a client stays with its first server over all of them.
+        let mut known = frontend.pools().flat_map(|pool| pool.servers.iter().map(move |it| (pool, it)));
+        let Some((pool, known)) = known.find(|(_, it)| it.name == *server) else { return false };
         let by_connection = frontend.unit == Unit::Connection && !shot.is_first;
         let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();
-        let is_simple = frontend.protocol == Protocol::Http && frontend.choice.is_none() && !pool.limited;
-        is_simple
-            && (by_connection || by_pin)
-            && pool.servers.iter().find(|it| it.name == *server).is_some_and(Server::may_go_on)
+        let is_simple = frontend.protocol == Protocol::Http && !pool.limited;
+        is_simple && (by_connection || by_pin) && Server::may_go_on(known)
     }
 
     /// The one server that the client's key says.

@@ -40,6 +40,8 @@ pub(crate) enum OrderError {
     Family { frontend: Name, address: IpAddr, from: IpNet },
     #[error("say is for tcp and udp, and has 1 to {LONGEST_WORDS} bytes; frontend {0} takes {1}")]
     Say(Name, Protocol),
+    #[error("one_way is for udp; frontend {0} takes {1}")]
+    OneWay(Name, Protocol),
     #[error("path and keep_cookies are for http; frontend {0} takes {1}")]
     OfHttp(Name, Protocol),
 }
@@ -62,11 +64,12 @@ pub(super) fn check(request: &TrialRequest) -> Result<Option<IpNet>, OrderError>
 }
 
 /// What a trial sends to a frontend.
-pub(super) fn sends(frontend: &Frontend) -> Shots {
+pub(super) fn sends(frontend: &Frontend, request: &TrialRequest) -> Shots {
     match (frontend.protocol, frontend.unit) {
         (Protocol::Http, _) => Shots::Requests,
         (Protocol::Tcp, _) => Shots::Connections,
         (Protocol::Udp, Unit::Datagram) => Shots::OneWay,
+        (Protocol::Udp, _) if request.one_way => Shots::OneWay,
         (Protocol::Udp, _) => Shots::Datagrams,
     }
 }
@@ -78,6 +81,9 @@ pub(super) fn plan(request: &TrialRequest, ground: &Ground) -> Result<Plan, Orde
     let said = request.say.as_deref();
     if said.is_some_and(|said| !(1..=LONGEST_WORDS).contains(&said.len()) || protocol == Protocol::Http) {
         return Err(OrderError::Say(name, protocol));
+    }
+    if protocol != Protocol::Udp && request.one_way {
+        return Err(OrderError::OneWay(name, protocol));
     }
     if protocol != Protocol::Http && (request.keep_cookies || request.path != "/") {
         return Err(OrderError::OfHttp(name, protocol));
@@ -101,7 +107,7 @@ pub(super) fn plan(request: &TrialRequest, ground: &Ground) -> Result<Plan, Orde
         }
         Protocol::Udp => {
             let say = said.unwrap_or(USUAL_WORDS).as_bytes().to_vec();
-            let is_answered = sends(frontend) != Shots::OneWay;
+            let is_answered = sends(frontend, request) != Shots::OneWay;
             (Work::Udp { say, is_answered }, Duration::from_secs(2))
         }
     };

@@ -164,6 +164,14 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
 )]
 #[case::no_check("[pools.spare.servers.auk]\naddress = \"192.0.2.30:80\"\n", "pool spare has no check")]
 #[case::unused("[pools.spare]\n", "no frontend sends clients to pool spare")]
+#[case::one_sender(
+    "[frontends.logs]\nprotocol = \"udp\"\nlisten = \"192.0.2.10:514\"\npool = \"logs\"\n[pools.logs]\n",
+    "frontend logs keeps each sender's address and port with one server"
+)]
+#[case::empty_datagram(
+    "[frontends.logs]\nprotocol = \"udp\"\nlisten = \"192.0.2.10:514\"\npool = \"logs\"\n[pools.logs]\ncheck = \"feed\"\n[checks.feed]\nkind = \"udp\"\n",
+    "check feed sends an empty datagram"
+)]
 #[case::shared(
     "[pools.spare.servers.auk]\naddress = \"192.0.2.21:8080\"\n",
     "pool spare shares servers with pool booking: 192.0.2.21:8080 (auk, there gull)"
