@@ -9,6 +9,7 @@ use crate::config::document::{Algorithm, Pool, WhenNone};
 use crate::duty::Duty;
 use crate::health::{State, Wish};
 use crate::name::{Name, PoolServer};
+use crate::pins::FormerNames;
 use crate::tiers::{self, Able, TIERS};
 
 /// What is known of servers beside the configuration.
@@ -28,6 +29,10 @@ pub trait Truths {
     /// The tier of a pool to which work stays bound although a lower one could work again.
     fn held_tier(&self, _pool: &Name) -> Option<u8> {
         None
+    }
+    /// What a pool and its servers were called before.
+    fn former_names(&self, _pool: &Name) -> FormerNames {
+        FormerNames::default()
     }
 }
 

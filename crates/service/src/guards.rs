@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use futures_util::future::join_all;
 use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Protocol, ProxyVersion, Server};
-use merismos_core::config::{Checked, Thing};
-use merismos_core::config::{Level, Warning};
+use merismos_core::config::renames::Renames;
+use merismos_core::config::{Checked, Level, Thing, Warning};
 use merismos_core::duty::Duty;
 use merismos_core::health::Step;
 use merismos_core::name::{Name, PoolServer};
@@ -28,12 +28,16 @@ const LOOKUP_LIMIT: Duration = Duration::from_millis(2_500);
 pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surroundings) -> Vec<Warning> {
     let (old, new) = (view.checked.document(), checked.document());
     let asked = asked(old);
+    let renames = Renames::between(old, new);
+    let renamed: BTreeSet<&PoolServer> = renames.servers.values().collect();
     let mut fresh = Vec::new();
     let mut warnings = Vec::new();
     for (pool, spec) in &new.pools {
         for (name, server) in &spec.servers {
             let id = PoolServer { pool: pool.clone(), server: name.clone() };
-            if old.pools.get(pool).is_none_or(|pool| !pool.servers.contains_key(name)) {
+            let came = old.pools.get(pool).is_none_or(|pool| !pool.servers.contains_key(name));
+            // A renamed server keeps its own duty.
+            if came && !renamed.contains(&id) {
                 warnings.extend(standing_duty(view, &id));
             }
             let check = spec.check.as_ref().and_then(|check| new.checks.get(check));

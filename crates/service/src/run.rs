@@ -235,6 +235,11 @@ async fn start(
         known_health: copy.health,
         pin_key,
         holds: copy.tiers.into_iter().filter_map(|(pool, hold)| Some((pool.parse().ok()?, hold))).collect(),
+        former_names: copy
+            .former_names
+            .into_iter()
+            .filter_map(|(pool, former)| Some((pool.parse().ok()?, former)))
+            .collect(),
         copy_is_old: copy_is_old.clone(),
     });
     let access = Access::new(tokens, copy.sessions, settings.session_limits, copy_is_old.clone());

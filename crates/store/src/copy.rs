@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use merismos_core::config::found::FoundServer;
 use merismos_core::duty::Order;
 use merismos_core::health::{State, Wish};
+use merismos_core::pins::FormerNames;
 use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
@@ -34,6 +35,9 @@ pub struct Copy {
     /// The tiers that pools work on whose work does not go back by itself.
     #[serde(default)]
     pub tiers: BTreeMap<String, Hold>,
+    /// What pools and their servers were called before, by the pool's name now.
+    #[serde(default)]
+    pub former_names: BTreeMap<String, FormerNames>,
 }
 
 /// One log-in to the console.

@@ -205,7 +205,7 @@ fn pool(
         spill: spill.collect(),
         bounded: spec.hashing.bound.is_some(),
         key_rule: (spec.algorithm == Algorithm::Hash).then(|| KeyRule::new(&spec.hashing)),
-        pin_rule: pin_rule(name, spec),
+        pin_rule: pin_rule(name, spec, truths),
         limited,
         queue: spec.queue,
         timed: spec.algorithm == Algorithm::LeastLoad || is_compared(name, document),
@@ -220,12 +220,13 @@ fn pool(
     }
 }
 
-fn pin_rule(name: &Name, spec: &document::Pool) -> Option<PinRule> {
+fn pin_rule(name: &Name, spec: &document::Pool, truths: &impl Truths) -> Option<PinRule> {
     let persistence = &spec.persistence;
     let PersistenceBy::Cookie = persistence.by?;
     let cookie = persistence.cookie.clone().unwrap_or_else(|| "merismos-pin".to_owned());
     let minutes = |span: Span| u32::try_from(span.get().as_secs() / 60).unwrap_or(u32::MAX);
-    Some(PinRule::new(name, cookie, persistence.lifetime.map(minutes), spec.servers.keys()))
+    let (lifetime, former) = (persistence.lifetime.map(minutes), truths.former_names(name));
+    Some(PinRule::new(name, cookie, lifetime, spec.servers.keys(), &former))
 }
 
 /// Whether a frontend chooses this pool by how fast it answers.

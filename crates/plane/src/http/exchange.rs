@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use merismos_core::balance::Tried;
 use merismos_core::config::document::{HttpVersion, Unit};
-use merismos_core::pins::{PinRule, Pinned, identity};
+use merismos_core::pins::PinRule;
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server};
 
 use super::answer::{Answer, Begun, Delivered, NotDelivered, Tunnel};
@@ -450,17 +450,13 @@ impl Exchange<'_> {
 
     /// The place of the server that the client is tied to.
     fn pinned(&self, rule: &PinRule, head: &[u8]) -> Option<usize> {
-        head::in_cookies(head, &rule.cookie, |value| {
-            let pinned = self.worker.pin_key.read(rule.pool, value)?;
-            if rule.holds(pinned.minute, minute()) { rule.place(pinned.server) } else { None }
-        })
+        head::in_cookies(head, &rule.cookie, |value| rule.read(&self.worker.pin_key, value, minute()))
     }
 
     /// The field that ties the client to a server (RFC 6265, 4.1).
     fn pin(&self, rule: &PinRule, server: &Server) -> Vec<u8> {
         let mut field = format!("Set-Cookie: {}=", rule.cookie).into_bytes();
-        let pinned = Pinned { server: identity(&server.name.server), minute: minute() };
-        self.worker.pin_key.write(rule.pool, pinned, &mut field);
+        rule.write(&self.worker.pin_key, &server.name.server, minute(), &mut field);
         field.extend_from_slice(b"; Path=/; HttpOnly; SameSite=Lax");
         if let Some(minutes) = rule.lifetime_minutes {
             field.extend_from_slice(format!("; Max-Age={}", u64::from(minutes) * 60).as_bytes());

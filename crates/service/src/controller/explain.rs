@@ -77,10 +77,9 @@ impl State {
         let minute = u32::try_from(wall().0 / 60_000).unwrap_or(0);
         let pairs =
             cookies.iter().flat_map(|field| field.split(';')).filter_map(|pair| pair.trim().split_once('='));
-        let mut pinned = pairs.filter(|(name, _)| *name == rule.cookie).filter_map(|(_, value)| {
-            let pinned = self.pin_key.read(rule.pool, value.as_bytes())?;
-            if rule.holds(pinned.minute, minute) { rule.place(pinned.server) } else { None }
-        });
+        let mut pinned = pairs
+            .filter(|(name, _)| *name == rule.cookie)
+            .filter_map(|(_, value)| rule.read(&self.pin_key, value.as_bytes(), minute));
         pinned.next().filter(|place| pool.servers[*place].may_go_on())
     }
 

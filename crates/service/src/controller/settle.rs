@@ -1,4 +1,5 @@
-//! What stays when the configuration changes: cells, duties and health go with their servers, also under new names.
+//! What stays when the configuration changes: cells, duties, health, ramps, tiers and pins go with their servers, also
+//! under new names.
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -23,34 +24,82 @@ impl State {
         if !renames.is_empty() {
             self.cells.rename(&renames);
             self.move_duties(&renames);
+            self.move_dealing(&renames);
         }
+        self.holds.retain(|pool, _| new.pools.contains_key(pool));
+        self.former_names.retain(|pool, former| {
+            let Some(spec) = new.pools.get(pool) else { return false };
+            former.retain(|name| new.pools.contains_key(name), |name| spec.servers.contains_key(name));
+            !former.is_empty()
+        });
         self.settle_health(new, &renames);
     }
 
-    /// A withdrawn server that gets another name stays withdrawn.
+    /// A withdrawn server that gets another name stays withdrawn, and one in service stays in service, whatever was
+    /// ordered for a server that had the new name once.
     fn move_duties(&mut self, renames: &Renames) {
+        let away = |order: &&Order| order.duty != Duty::InService;
         let mut moved = Vec::new();
         for (from, to) in &renames.servers {
-            let Some(order) = self.duties.get(from).filter(|order| order.duty != Duty::InService).cloned()
-            else {
-                continue;
-            };
-            let gone = Order {
+            let own = self.duties.get(from).filter(away).cloned();
+            let stale = self.duties.get(to).filter(away);
+            let ended = |why: String, number: u64| Order {
                 duty: Duty::InService,
-                reason: format!("it is called {to} now"),
+                reason: why,
                 who: "the service".to_owned(),
-                number: self.order_numbers.next(),
+                number,
                 at: wall(),
             };
-            let order = Order { number: self.order_numbers.next(), ..order };
-            let says = format!("{} goes on, as it is called {to} now", order.duty);
-            self.journal.write(EventKind::Duty, from.to_string(), says, json!({ "order": order, "to": to }));
-            moved.push((from.clone(), gone));
-            moved.push((to.clone(), order));
+            if let Some(order) = own {
+                let gone = ended(format!("it is called {to} now"), self.order_numbers.next());
+                let order = Order { number: self.order_numbers.next(), ..order };
+                let says = format!("{} goes on, as it is called {to} now", order.duty);
+                self.journal.write(
+                    EventKind::Duty,
+                    from.to_string(),
+                    says,
+                    json!({ "order": order, "to": to }),
+                );
+                moved.push((from.clone(), gone));
+                moved.push((to.clone(), order));
+            } else if let Some(stale) = stale {
+                let says = format!(
+                    "in service, as it was when it was called {from}; {} by {} was for a server that was called {to} before",
+                    stale.duty, stale.who
+                );
+                let order =
+                    ended(format!("it was in service when it was called {from}"), self.order_numbers.next());
+                self.journal.write(
+                    EventKind::Duty,
+                    to.to_string(),
+                    says,
+                    json!({ "order": order, "from": from }),
+                );
+                moved.push((to.clone(), order));
+            }
         }
         for (server, order) in moved {
             self.journal.outbox().add_duty(server.clone(), order.clone());
             self.duties.insert(server, order);
+        }
+    }
+
+    /// The tier that a pool works on, ramps, and the pins of clients go with the names.
+    fn move_dealing(&mut self, renames: &Renames) {
+        let held: Vec<_> = renames.pools.iter().map(|(from, to)| (to, self.holds.remove(from))).collect();
+        self.holds.extend(held.into_iter().filter_map(|(to, hold)| Some((to.clone(), hold?))));
+        let ramps: Vec<_> = renames.servers.iter().map(|(from, to)| (to, self.ramps.remove(from))).collect();
+        self.ramps.extend(ramps.into_iter().filter_map(|(to, ramp)| Some((to.clone(), ramp?))));
+        let known: Vec<_> =
+            renames.pools.iter().map(|(from, to)| (from, to, self.former_names.remove(from))).collect();
+        for (from, to, former) in known {
+            let mut former = former.unwrap_or_default();
+            former.pool_was(from.clone());
+            self.former_names.insert(to.clone(), former);
+        }
+        for (from, to) in renames.servers.iter().filter(|(from, to)| from.server != to.server) {
+            let former = self.former_names.entry(to.pool.clone()).or_default();
+            former.server_was(from.server.clone(), to.server.clone());
         }
     }
 

@@ -16,7 +16,7 @@ use merismos_core::duty::{Duty, Order, guard};
 use merismos_core::eligibility::{Reason, Truths};
 use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Wish};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::PinKey;
+use merismos_core::pins::{FormerNames, PinKey};
 use merismos_core::routing::{self, By, Snapshot, compile, recompile};
 use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
@@ -117,6 +117,7 @@ pub(crate) struct Start {
     pub(crate) duties: BTreeMap<PoolServer, Order>,
     pub(crate) known_health: BTreeMap<String, KnownHealth>,
     pub(crate) holds: BTreeMap<Name, Hold>,
+    pub(crate) former_names: BTreeMap<Name, FormerNames>,
     pub(crate) pin_key: PinKey,
     /// Told whenever the copy file should be written anew.
     pub(crate) copy_is_old: watch::Sender<u64>,
@@ -144,6 +145,8 @@ pub(crate) struct State {
     pub(super) rates: Rates,
     /// The tiers of pools whose work does not go back by itself.
     pub(super) holds: BTreeMap<Name, Hold>,
+    /// What pools and their servers were called before, where that was otherwise.
+    pub(super) former_names: BTreeMap<Name, FormerNames>,
     pub(super) pin_key: PinKey,
     /// Servers that returned or recovered a moment ago.
     pub(super) ramps: BTreeMap<PoolServer, Ramping>,
@@ -177,6 +180,10 @@ impl Truths for State {
 
     fn held_tier(&self, pool: &Name) -> Option<u8> {
         self.holds.get(pool).map(|hold| hold.tier)
+    }
+
+    fn former_names(&self, pool: &Name) -> FormerNames {
+        self.former_names.get(pool).cloned().unwrap_or_default()
     }
 }
 
@@ -225,6 +232,7 @@ impl State {
             known_health: start.known_health,
             rates: Rates::new(Instant::now()),
             holds: start.holds,
+            former_names: start.former_names,
             pin_key: start.pin_key,
             ramps: BTreeMap::new(),
             started: wall(),
@@ -548,6 +556,11 @@ impl State {
             sessions: Vec::new(),
             found: self.found.iter().map(|(id, servers)| (lookup_key(id), servers.clone())).collect(),
             tiers: self.holds.iter().map(|(pool, hold)| (pool.to_string(), *hold)).collect(),
+            former_names: self
+                .former_names
+                .iter()
+                .map(|(pool, former)| (pool.to_string(), former.clone()))
+                .collect(),
         }
     }
 

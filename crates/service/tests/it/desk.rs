@@ -4,10 +4,11 @@ use merismos_api::{ChangeRequest, Going, ProblemDocument, Review};
 use merismos_client::{ClientError, Wanted};
 use merismos_core::config::edit::Edit;
 use merismos_core::config::thing::{Kind, Thing};
+use merismos_core::duty::Duty;
 use merismos_lab::free::free_address;
 use serde_json::json;
 
-use crate::harness::{Database, Service, until};
+use crate::harness::{Database, PATIENCE, Service, until};
 
 fn thing(path: &str) -> Thing {
     path.parse().unwrap()
@@ -237,14 +238,13 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
     let (mut pool, mut server, mut front) = ("quay".to_owned(), "gull".to_owned(), "harbour".to_owned());
     let mut withdrawn = "auk".to_owned();
     for round in 0..8 {
-        let rename = |path: String, to: &str| Edit::Rename { thing: thing(&path), to: to.parse().unwrap() };
         let (next_server, next_withdrawn) = (format!("gull-{round}"), format!("auk-{round}"));
         let (next_pool, next_front) = (format!("quay-{round}"), format!("harbour-{round}"));
         let edits = vec![
-            rename(format!("pools.{pool}.servers.{server}"), &next_server),
-            rename(format!("pools.{pool}.servers.{withdrawn}"), &next_withdrawn),
-            rename(format!("pools.{pool}"), &next_pool),
-            rename(format!("frontends.{front}"), &next_front),
+            rename(&format!("pools.{pool}.servers.{server}"), &next_server),
+            rename(&format!("pools.{pool}.servers.{withdrawn}"), &next_withdrawn),
+            rename(&format!("pools.{pool}"), &next_pool),
+            rename(&format!("frontends.{front}"), &next_front),
         ];
         let review = change(&service, edits).await.unwrap();
         assert!(
@@ -275,6 +275,106 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
         })
     })
     .await;
+}
+
+fn rename(path: &str, to: &str) -> Edit {
+    Edit::Rename { thing: thing(path), to: to.parse().unwrap() }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn pinned_clients_stay_with_a_renamed_server_of_a_renamed_pool() {
+    let mut service = Service::with(&["gull", "tern", "auk"]).await;
+    assert!(
+        change(&service, vec![set("pools.quay", json!({ "persistence": "cookie" }))]).await.unwrap().made
+    );
+    let first = reqwest::get(format!("http://{}/", service.frontend)).await.unwrap();
+    let cookie = first.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let name = |text: &str| text.split_whitespace().next().unwrap_or_default().to_owned();
+    let home = name(&first.text().await.unwrap());
+    let ask = async |service: &Service| {
+        let http = reqwest::Client::builder().no_proxy().timeout(PATIENCE).build().unwrap();
+        let request = http.get(format!("http://{}/", service.frontend)).header("cookie", &cookie);
+        let response = request.send().await.unwrap();
+        assert!(!response.headers().contains_key("set-cookie"), "the pin that it has is good");
+        name(&response.text().await.unwrap())
+    };
+    let edits = vec![rename(&format!("pools.quay.servers.{home}"), "puffin"), rename("pools.quay", "pier")];
+    change(&service, edits).await.unwrap();
+    for _ in 0..4 {
+        assert_eq!(ask(&service).await, home);
+    }
+    let facts = [("cookie", cookie.clone())];
+    let told = service.client().explain(&"harbour".parse().unwrap(), &facts).await.unwrap();
+    assert_eq!(told.server.as_deref(), Some("pier/puffin"), "explain agrees");
+    until("the copy has it", async || {
+        let copy = service.folder.path().join("state/copy.json");
+        std::fs::read_to_string(copy).is_ok_and(|text| text.contains("former_names\":{\"pier"))
+    })
+    .await;
+    service.crash_and_restart().await;
+    service.all_up().await;
+    for _ in 0..4 {
+        assert_eq!(ask(&service).await, home, "a restart remembers what it was called");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_tier_that_works_and_a_ramp_go_with_a_rename_and_end_with_their_pool() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let order = async |server: &str, duty| {
+        let order = merismos_api::DutyRequest { duty, reason: "new disk".to_owned(), even_if_last: false };
+        service.client().duty(&server.parse().unwrap(), &order).await.unwrap();
+    };
+    let edits = vec![
+        set("pools.quay", json!({ "failback": "by hand", "ramp": "10m" })),
+        set("pools.quay.servers.tern", json!({ "tier": 1 })),
+    ];
+    change(&service, edits).await.unwrap();
+    order("quay/gull", Duty::Withdrawn).await;
+    order("quay/gull", Duty::InService).await;
+    let works = async || {
+        service.status().await.pools.iter().map(|pool| (pool.name.clone(), pool.tier)).collect::<Vec<_>>()
+    };
+    assert_eq!(works().await, [("quay".to_owned(), Some(1))]);
+    change(&service, vec![rename("pools.quay", "pier")]).await.unwrap();
+    assert_eq!(works().await, [("pier".to_owned(), Some(1))], "a rename sends no work back");
+    service.client().fail_back(&"pier".parse().unwrap()).await.unwrap();
+    let ramp = async || service.status().await.pools[0].servers.iter().find_map(|it| it.ramp);
+    assert!(ramp().await.is_some_and(|ramp| ramp < 0.5));
+    let edits = vec![rename("pools.pier.servers.gull", "puffin"), rename("pools.pier", "mole")];
+    change(&service, edits).await.unwrap();
+    assert!(ramp().await.is_some_and(|ramp| ramp < 0.5), "the ramp goes on");
+    let copy = Edit::Copy { thing: thing("pools.mole"), to: "quay".parse().unwrap(), keys: keys(json!({})) };
+    change(&service, vec![copy]).await.unwrap();
+    let tiers = works().await;
+    assert!(
+        tiers.contains(&("quay".to_owned(), Some(0))),
+        "a new pool of an old name begins anew: {tiers:?}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_in_service_stays_so_under_a_name_with_an_old_order() {
+    let service = Service::with(&["gull", "tern", "auk"]).await;
+    let order = merismos_api::DutyRequest {
+        duty: Duty::Draining,
+        reason: "old disk".to_owned(),
+        even_if_last: false,
+    };
+    service.client().duty(&"quay/auk".parse().unwrap(), &order).await.unwrap();
+    let request = Edit::Remove { thing: thing("pools.quay.servers.auk") };
+    change(&service, vec![request]).await.unwrap();
+    let review = change(&service, vec![rename("pools.quay.servers.gull", "auk")]).await.unwrap();
+    assert!(review.warnings.iter().all(|it| !it.warning.key.contains("duty-stands")), "{review:?}");
+    let status = service.status().await;
+    assert_eq!(status.pools[0].eligible, 2, "{:?}", status.pools[0].servers);
+    let events = service.client().events(10).await.unwrap().events;
+    let told: Vec<_> = events.iter().map(|it| it.says.as_str()).collect();
+    assert!(
+        told.iter()
+            .any(|it| it.starts_with("in service, as it was when it was called quay/gull; draining by")),
+        "{told:?}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
