@@ -34,7 +34,7 @@ pub struct TrialRequest {
     pub path: String,
     /// What each client says (`tcp`, `udp`). A `tcp` client that says nothing ends its side at once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(max_length = 1000)]
+    #[schema(min_length = 1, max_length = 1000)]
     pub say: Option<String>,
     /// No answers are waited for (`udp`): the feed goes one way, and what counts is where each datagram went.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]

@@ -13,6 +13,10 @@ pub fn is_plain(character: char) -> bool {
         )
 }
 
+/// What a text of plain characters alone looks like, as a pattern of JSON Schema (ECMA-262).
+pub const PLAIN_PATTERN: &str =
+    "^[^\\u0000-\\u001f\\u007f-\\u009f\\u061c\\u200e\\u200f\\u2028-\\u202e\\u2066-\\u2069\\ufeff]*$";
+
 /// The text with all that is not plain escaped, such as `\u{1b}`; mostly it is the text itself.
 #[must_use]
 pub fn printable(text: &str) -> Cow<'_, str> {
@@ -40,6 +44,14 @@ pub fn not_plain() -> impl Iterator<Item = char> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_pattern_says_the_same() {
+        let pattern = regex::Regex::new(PLAIN_PATTERN).unwrap();
+        for character in (0..=0x1_ffff).filter_map(char::from_u32) {
+            assert_eq!(pattern.is_match(&character.to_string()), is_plain(character), "{character:?}");
+        }
+    }
 
     #[test]
     fn what_is_not_plain_is_escaped_and_all_else_stays() {

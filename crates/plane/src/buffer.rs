@@ -54,16 +54,19 @@ pub(crate) struct Buffer {
 
 impl Buffer {
     /// The data.
+    #[inline]
     pub(crate) fn data(&self) -> &[u8] {
         &self.bytes[self.start..self.end]
     }
 
     /// The data, to be changed in place.
+    #[inline]
     pub(crate) fn data_mut(&mut self) -> &mut [u8] {
         &mut self.bytes[self.start..self.end]
     }
 
     /// The room behind the data.
+    #[inline]
     pub(crate) fn room(&mut self) -> &mut [u8] {
         &mut self.bytes[self.end..]
     }
@@ -74,12 +77,14 @@ impl Buffer {
     }
 
     /// `count` bytes of the room hold data now.
+    #[inline]
     pub(crate) fn filled(&mut self, count: usize) {
         self.end += count;
         assert!(self.end <= self.bytes.len(), "more bytes than there was room for");
     }
 
     /// Takes `count` bytes off the front.
+    #[inline]
     pub(crate) fn consume(&mut self, count: usize) {
         self.start += count;
         assert!(self.start <= self.end, "more bytes than there were");
@@ -119,12 +124,14 @@ impl Drop for Buffer {
 impl Deref for Buffer {
     type Target = [u8];
 
+    #[inline]
     fn deref(&self) -> &[u8] {
         self.data()
     }
 }
 
 impl DerefMut for Buffer {
+    #[inline]
     fn deref_mut(&mut self) -> &mut [u8] {
         self.data_mut()
     }

@@ -16,8 +16,8 @@ use crate::alarm::{TICK, ticks};
 pub(crate) struct ClientRate {
     /// Bytes a second; 0 is none.
     least: u64,
-    /// For how long it may be slower, in ticks.
-    grace: u64,
+    /// For how long it may be slower.
+    grace: Duration,
     /// Since when it is waited for, in ticks.
     since: Cell<Option<u64>>,
     /// For how long it was waited for, in ticks.
@@ -33,7 +33,7 @@ impl ClientRate {
 
     fn of(least: u64, grace: Duration) -> Self {
         let (waited, moved) = (Cell::new(0), Cell::new(0));
-        Self { least, grace: ticks(grace), since: Cell::new(None), waited, moved }
+        Self { least, grace, since: Cell::new(None), waited, moved }
     }
 
     /// The client is waited for from now on.
@@ -52,7 +52,7 @@ impl ClientRate {
         self.moved.set(moved);
         // The bytes that `waited` ticks would have brought at the lowest rate.
         let wanted = u128::from(self.least) * u128::from(waited) * TICK.as_millis() / 1_000;
-        waited > self.grace && u128::from(moved) < wanted
+        waited > ticks(self.grace) && u128::from(moved) < wanted
     }
 }
 

@@ -43,8 +43,9 @@ pub(crate) struct FailedServer {
 /// attempt goes by the newest one.
 #[derive(Debug)]
 pub(crate) struct Course<F> {
-    /// The servers that failed it.
-    pub(crate) failed_at: Vec<FailedServer>,
+    /// The servers that failed it: mostly none.
+    #[expect(clippy::box_collection, reason = "what is not there costs nothing to drop")]
+    failed_at: Option<Box<Vec<FailedServer>>>,
     /// How the last one did.
     pub(crate) last: Option<F>,
     /// The pool that the last attempt was made in: another is asked when it has nobody left.
@@ -54,7 +55,7 @@ pub(crate) struct Course<F> {
 
 impl<F> Default for Course<F> {
     fn default() -> Self {
-        Self { failed_at: Vec::new(), last: None, pool: None, arrival: Arrival::default() }
+        Self { failed_at: None, last: None, pool: None, arrival: Arrival::default() }
     }
 }
 
@@ -62,7 +63,8 @@ impl<F> Course<F> {
     /// Notes a server that failed it.
     pub(crate) fn note(&mut self, pool: &Pool, place: usize) {
         let server = &pool.servers[place];
-        self.failed_at.push(FailedServer { name: server.name.clone(), cell: Arc::clone(&server.cell) });
+        let failed = FailedServer { name: server.name.clone(), cell: Arc::clone(&server.cell) };
+        self.failed_at.get_or_insert_default().push(failed);
         self.stays_in(pool);
         self.arrival = Arrival::default();
     }
@@ -79,19 +81,22 @@ impl<F> Course<F> {
         self.pool = Some(Arc::clone(&pool.cell));
     }
 
+    /// How many servers failed it.
+    pub(crate) fn failures(&self) -> usize {
+        self.failed_at.as_ref().map_or(0, |all| all.len())
+    }
+
     /// Whether it was offered to nobody yet, and has not waited.
     pub(crate) fn is_new(&self) -> bool {
-        self.failed_at.is_empty() && self.arrival.since.is_none()
+        self.failed_at.is_none() && self.arrival.since.is_none()
     }
 
     /// Those of a pool's servers that failed it; mostly none did, and the room for them is not taken.
     pub(crate) fn tried_in(&self, pool: &Pool) -> Option<Box<Tried>> {
-        if self.failed_at.is_empty() {
-            return None;
-        }
+        let failed_at = self.failed_at.as_ref()?;
         cold_path();
         let mut tried = Box::new(Tried::default());
-        for failed in &self.failed_at {
+        for failed in failed_at.iter() {
             if let Some(place) = pool.servers.iter().position(|server| server.cell.id == failed.cell.id) {
                 tried.note(place);
             }
@@ -101,7 +106,7 @@ impl<F> Course<F> {
 
     /// Counts at the server that failed it last that another one gets it.
     pub(crate) fn count_retry(&self, worker: &Worker) {
-        if let Some(last) = self.failed_at.last() {
+        if let Some(last) = self.failed_at.as_ref().and_then(|all| all.last()) {
             cold_path();
             last.cell.lane(worker.index).retried.up();
         }
@@ -109,10 +114,11 @@ impl<F> Course<F> {
 
     /// The names of the servers that failed it.
     pub(crate) fn names(&self) -> Vec<PoolServer> {
-        self.failed_at.iter().map(|failed| failed.name.clone()).collect()
+        self.failed_at.iter().flat_map(|all| all.iter()).map(|failed| failed.name.clone()).collect()
     }
 
     /// The pool for the next attempt, among those that were not asked yet.
+    #[inline]
     pub(crate) fn choose<'f>(
         &self,
         worker: &Worker,
@@ -147,6 +153,7 @@ struct Arrival {
 }
 
 /// The pool for a piece of work, among those that were not asked yet.
+#[inline]
 pub(crate) fn choose<'f>(
     worker: &Worker,
     frontend: &'f Frontend,
@@ -154,8 +161,11 @@ pub(crate) fn choose<'f>(
     asked: Asked,
 ) -> Option<ChosenPool<'f>> {
     // Most frontends have one pool, and need neither the time nor a random number.
-    let (draw, now) = if frontend.choice.is_some() { (worker.draw(), worker.now()) } else { (0, Tick(0)) };
-    frontend.choose(client, draw, now, asked)
+    if frontend.choice.is_none() {
+        return asked.is_empty().then(|| ChosenPool { number: 0, pool: &frontend.pool });
+    }
+    cold_path();
+    frontend.choose(client, worker.draw(), worker.now(), asked)
 }
 
 /// Whether a client may go on with the server that it is tied to.

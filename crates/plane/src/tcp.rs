@@ -139,7 +139,7 @@ impl Step<'_> {
             }
             asked.note(chosen.number);
         }
-        if !course.failed_at.is_empty() {
+        if course.failures() > 0 {
             self.witness(None, course);
             ended = Ended::Unreached;
         }
@@ -199,7 +199,7 @@ impl Step<'_> {
                     Unreached::Failed(_) => at.failed(),
                 }
                 course.note(pool, place);
-                if course.failed_at.len() < pool.attempts {
+                if course.failures() < pool.attempts {
                     return Tried::Again;
                 }
                 self.witness(None, course);

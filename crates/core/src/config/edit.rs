@@ -75,9 +75,11 @@ pub enum Edit {
         lines: String,
         /// The weight of those whose line has none; 1 when nothing is said.
         #[serde(default)]
+        #[cfg_attr(feature = "schema", schema(maximum = 1000))]
         weight: Option<u16>,
         /// Their tier; 0 when nothing is said.
         #[serde(default)]
+        #[cfg_attr(feature = "schema", schema(maximum = 7))]
         tier: Option<u8>,
     },
     /// Adds the hosts of a list; those that are there take the list's address.

@@ -13,7 +13,9 @@ use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::cells::{Cells, Limits, PoolCell};
 use crate::config::Checked;
-use crate::config::document::{self, Algorithm, ChoosePool, Document, HttpVersion, PersistenceBy, Protocol};
+use crate::config::document::{
+    self, Algorithm, ChoosePool, Document, HttpVersion, PersistenceBy, Protocol, Unit,
+};
 use crate::eligibility::{Reason, Truths, standings};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, identity};
@@ -66,6 +68,8 @@ pub fn compile(
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),
             choice: choice(spec, document, &pools),
+            ties_clients: spec.unit == Unit::Connection
+                || spec.pools().any(|it| find(&pools, it).pin_rule.is_some()),
             cell,
         }));
     }

@@ -74,6 +74,8 @@ pub struct Frontend {
     pub pool: Arc<Pool>,
     /// More pools, when it has more than one.
     pub choice: Option<Box<Choice>>,
+    /// Something ties clients to servers: pins of one of its pools, or that connections are dealt out.
+    pub ties_clients: bool,
     /// Its identity and counts.
     pub cell: Arc<FrontendCell>,
 }

@@ -43,14 +43,6 @@ pub(super) struct Delivered {
     pub(super) tunnel: Option<Box<Tunnel>>,
 }
 
-/// How far the beginning of an answer went.
-pub(super) enum Begun {
-    /// Its final head, which the buffer begins with, was read.
-    Head(Buffer, Response),
-    /// It has gone to the client already.
-    Passed(Delivered),
-}
-
 /// Another protocol that two connections go on with.
 pub(super) struct Tunnel {
     /// What the server has sent of it already.
@@ -166,26 +158,25 @@ impl<'a> Answer<'a> {
         server: &mut impl Source,
         client: &mut impl Sink,
     ) -> Result<Delivered, NotDelivered> {
-        match self.begin(server, client).await? {
-            Begun::Head(buffer, response) => self.pass(server, client, buffer, response).await,
-            Begun::Passed(delivered) => Ok(delivered),
+        if let Some(long) = self.whole_long(server, client).await {
+            return long;
         }
+        let (buffer, response) = self.final_head(server, client).await?;
+        self.pass(server, client, buffer, response).await
     }
 
-    /// Waits for the answer, and reads its head; a long one may be brought to the client whole.
-    pub(super) fn begin(
+    /// Brings an answer to the client whole, when it is one that is likely to be long and is; `None` when it has to be read.
+    pub(super) fn whole_long(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-    ) -> impl Future<Output = Result<Begun, NotDelivered>> {
+    ) -> impl Future<Output = Option<Result<Delivered, NotDelivered>>> {
         async move {
-            if self.may_be_long {
-                cold_path();
-                if let Some(long) = Box::pin(self.long_unread(server, client)).await {
-                    return long.map(Begun::Passed);
-                }
+            if !self.may_be_long {
+                return None;
             }
-            self.final_head(server, client).await
+            cold_path();
+            Box::pin(self.long_unread(server, client)).await
         }
     }
 
@@ -392,20 +383,21 @@ impl<'a> Answer<'a> {
     }
 
     /// Reads heads until the final one; informational ones (1xx) go to the client on the way.
-    fn final_head(
+    pub(super) fn final_head(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-    ) -> impl Future<Output = Result<Begun, NotDelivered>> {
+    ) -> impl Future<Output = Result<(Buffer, Response), NotDelivered>> {
         async move {
             let mut attentive = Attentive { server, client, given_up: false };
             let head = self.read_head(&mut attentive).await;
-            let (buffer, response) = attentive.heard(head)?;
-            if response.status >= 200 {
-                return Ok(Begun::Head(buffer, response));
+            let head = attentive.heard(head);
+            if matches!(&head, Ok((_, response)) if response.status < 200) {
+                cold_path();
+                let (buffer, response) = head?;
+                return Box::pin(self.past_informational(server, client, buffer, response)).await;
             }
-            cold_path();
-            Box::pin(self.past_informational(server, client, buffer, response)).await
+            head
         }
     }
 
@@ -416,7 +408,7 @@ impl<'a> Answer<'a> {
         client: &mut impl Sink,
         mut buffer: Buffer,
         mut response: Response,
-    ) -> Result<Begun, NotDelivered> {
+    ) -> Result<(Buffer, Response), NotDelivered> {
         while response.status < 200 {
             match response.status {
                 101 if self.request.upgrade => break,
@@ -435,7 +427,7 @@ impl<'a> Answer<'a> {
             };
             (buffer, response) = attentive.heard(head)?;
         }
-        Ok(Begun::Head(buffer, response))
+        Ok((buffer, response))
     }
 
     async fn informational(

@@ -9,7 +9,7 @@ use merismos_core::config::document::{HttpVersion, Unit};
 use merismos_core::pins::PinRule;
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server};
 
-use super::answer::{Answer, Begun, Delivered, NotDelivered, Tunnel};
+use super::answer::{Answer, Delivered, NotDelivered, Tunnel};
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
 use super::refuse::{self, Refusal, Shortage};
@@ -161,7 +161,8 @@ impl Exchange<'_> {
     ) -> impl Future<Output = Step> {
         async move {
             let mut ties = Ties::default();
-            if course.is_new() {
+            if self.frontend.ties_clients && course.is_new() {
+                cold_path();
                 ties = self.ties(sending.start);
             }
             let mut asked = Asked::default();
@@ -317,7 +318,7 @@ impl Exchange<'_> {
         if again {
             course.note(pool, place);
             course.last = Some(failure);
-            if course.failed_at.len() < pool.attempts {
+            if course.failures() < pool.attempts {
                 if failure == ServerFailure::Slow {
                     pool.cell.retries.spend();
                 }
@@ -339,7 +340,7 @@ impl Exchange<'_> {
         let retries = &pool.cell.retries;
         retries.earn(pool.failing.retry_budget);
         let is_repeatable = self.request.is_idempotent && sending.follow.is_done() && !sending.begun;
-        let is_last = course.failed_at.len() + 1 >= pool.attempts;
+        let is_last = course.failures() + 1 >= pool.attempts;
         (is_repeatable && !is_last && retries.has_credit()).then_some(after)
     }
 
@@ -358,9 +359,15 @@ impl Exchange<'_> {
     }
 
     /// Tells whoever watches for the request's mark.
+    #[inline]
     fn tell(&self, server: Option<&Server>, course: &Course<ServerFailure>) {
-        let Some(mark) = &self.request.mark else { return };
-        cold_path();
+        if let Some(mark) = &self.request.mark {
+            self.tell_mark(mark, server, course);
+        }
+    }
+
+    #[cold]
+    fn tell_mark(&self, mark: &[u8], server: Option<&Server>, course: &Course<ServerFailure>) {
         let Some((watch, number)) = self.worker.watches.find(mark) else { return };
         watch.tell(Sighting {
             of: Seen::Request(number),
@@ -398,7 +405,6 @@ impl Exchange<'_> {
         let mut ties = Ties::default();
         for (number, pool) in self.frontend.pools().enumerate() {
             let Some(rule) = &pool.pin_rule else { continue };
-            cold_path();
             if let Some(place) = self.pinned(rule, head) {
                 match goes_on_at(self.worker, pool, place) {
                     GoesOn::At(place) => {
@@ -413,7 +419,6 @@ impl Exchange<'_> {
         if self.frontend.unit == Unit::Connection
             && let Some(server) = self.client.dealt_to.get()
         {
-            cold_path();
             for (number, pool) in self.frontend.pools().enumerate() {
                 let place = pool.servers.iter().position(|it| it.cell.id == server);
                 if let Some(GoesOn::At(place)) = place.map(|place| goes_on_at(self.worker, pool, place)) {
@@ -607,18 +612,24 @@ impl Exchange<'_> {
                 // While nothing of an answer is here another server may have it, should this one go down.
                 self.client.may_move.set(self.request.is_idempotent && !sending.begun);
                 // One after the other here, for their states lie in the same place then.
-                let begun = answer.begin(upstream, stream).await;
-                self.client.may_move.set(false);
-                match begun {
-                    Ok(Begun::Head(buffer, response)) => {
-                        answer.pass(upstream, stream, buffer, response).await
+                if let Some(long) = answer.whole_long(upstream, stream).await {
+                    cold_path();
+                    self.client.may_move.set(false);
+                    long
+                } else {
+                    let head = answer.final_head(upstream, stream).await;
+                    self.client.may_move.set(false);
+                    match head {
+                        Ok((buffer, response)) => answer.pass(upstream, stream, buffer, response).await,
+                        Err(NotDelivered::Server(ServerFailure::Late)) if target.hurry.is_some() => {
+                            cold_path();
+                            Err(NotDelivered::Server(ServerFailure::Slow))
+                        }
+                        Err(error) => {
+                            cold_path();
+                            Err(error)
+                        }
                     }
-                    Ok(Begun::Passed(delivered)) => Ok(delivered),
-                    Err(NotDelivered::Server(ServerFailure::Late)) if target.hurry.is_some() => {
-                        cold_path();
-                        Err(NotDelivered::Server(ServerFailure::Slow))
-                    }
-                    Err(error) => Err(error),
                 }
             } else {
                 cold_path();

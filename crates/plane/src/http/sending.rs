@@ -1,5 +1,6 @@
 //! A request on its way to a server, and the rest of its body, which may still come while the answer goes back.
 
+use std::hint::cold_path;
 use std::pin::pin;
 use std::task::Poll;
 
@@ -35,11 +36,14 @@ impl<'b> Sending<'b> {
     /// [`Refusal::BrokenChunks`].
     pub(super) fn new(request: &Request, mut input: Buffer, out: &'b mut Vec<u8>) -> Result<Self, Refusal> {
         let mut follow = Follow::of_client(request.framing);
-        let passed = follow.pass_on(&input, out).map_err(|_| Refusal::BrokenChunks)?;
-        if passed.as_is {
-            out.extend_from_slice(&input[..passed.used]);
+        if !follow.is_done() {
+            cold_path();
+            let passed = follow.pass_on(&input, out).map_err(|_| Refusal::BrokenChunks)?;
+            if passed.as_is {
+                out.extend_from_slice(&input[..passed.used]);
+            }
+            input.consume(passed.used);
         }
-        input.consume(passed.used);
         let input = (!input.is_empty()).then_some(input);
         Ok(Self { start: out, input, follow, begun: false })
     }

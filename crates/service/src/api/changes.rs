@@ -65,7 +65,7 @@ pub(super) async fn saved(app: &App, review: Review) -> Review {
 
 /// Make a document, whole or in parts, the running revision, or say what that would change.
 #[utoipa::path(
-    post, path = "/apply", tag = "change", request_body = ApplyRequest,
+    post, path = "/apply", operation_id = "apply_document", tag = "change", request_body = ApplyRequest,
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn apply(
@@ -82,7 +82,7 @@ pub(super) async fn apply(
 
 /// Make edits the next revision, or say what they would change.
 #[utoipa::path(
-    post, path = "/changes", tag = "change", request_body = ChangeRequest,
+    post, path = "/changes", operation_id = "change_things", tag = "change", request_body = ChangeRequest,
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn change(
@@ -98,7 +98,7 @@ pub(super) async fn change(
 
 /// Give a server a duty: in service, draining or withdrawn. It holds at once and until it is changed again.
 #[utoipa::path(
-    put, path = "/pools/{pool}/servers/{server}/duty", tag = "change", request_body = DutyRequest,
+    put, path = "/pools/{pool}/servers/{server}/duty", operation_id = "give_duty", tag = "change", request_body = DutyRequest,
     params(("pool" = String, Path, description = "The pool", pattern = "^[a-z][a-z0-9-]{0,62}$"), ("server" = String, Path, description = "The server", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DutyAnswer), Changing)
 )]
@@ -122,7 +122,7 @@ pub(super) async fn duty(
 
 /// Send the work of a pool back to the lowest tier that can do it.
 #[utoipa::path(
-    post, path = "/pools/{pool}/failback", tag = "change",
+    post, path = "/pools/{pool}/failback", operation_id = "fail_back", tag = "change",
     params(("pool" = String, Path, description = "The pool", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = FailbackAnswer), Changing)
 )]

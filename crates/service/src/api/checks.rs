@@ -61,7 +61,7 @@ pub(super) async fn try_check(
 
 /// The last probes of a server, and where it stands between two verdicts.
 #[utoipa::path(
-    get, path = "/servers/{pool}/{server}/probes", tag = "look",
+    get, path = "/servers/{pool}/{server}/probes", operation_id = "list_probes", tag = "look",
     params(
         ("pool" = String, Path, description = "The pool's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
         ("server" = String, Path, description = "The server's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
@@ -79,7 +79,7 @@ pub(super) async fn probes(
 
 /// Find the step at which a server fails, and say what that means.
 #[utoipa::path(
-    post, path = "/servers/{pool}/{server}/diagnosis", tag = "look",
+    post, path = "/servers/{pool}/{server}/diagnosis", operation_id = "diagnose_server", tag = "look",
     params(
         ("pool" = String, Path, description = "The pool's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
         ("server" = String, Path, description = "The server's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
@@ -104,7 +104,8 @@ fn read(name: &Name, keys: Map<String, Value>) -> Result<Check, ApiError> {
         }
         Err(problems) => {
             let said: Vec<_> = problems.iter().map(ToString::to_string).collect();
-            Err(ApiError::bad_request(said.join("; ")))
+            let (kind, title) = ("refused-check", "The check is refused");
+            Err(ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, kind, title, said.join("; ")))
         }
     }
 }

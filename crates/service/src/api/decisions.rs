@@ -33,7 +33,7 @@ pub(super) struct DecisionsQuery {
 
 /// Decisions as they are made: some of them when there are many, each with how many went by untold.
 #[utoipa::path(
-    get, path = "/decisions", tag = "look", params(DecisionsQuery),
+    get, path = "/decisions", operation_id = "watch_decisions", tag = "look", params(DecisionsQuery),
     responses((status = 200, description = "Server-sent events named decision", body = Decision, content_type = "text/event-stream"), Looking)
 )]
 pub(super) async fn decisions(

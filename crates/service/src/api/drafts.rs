@@ -30,7 +30,7 @@ fn name(text: &str) -> Result<Name, ApiError> {
 
 /// Every draft.
 #[utoipa::path(
-    get, path = "/drafts", tag = "draft",
+    get, path = "/drafts", operation_id = "list_drafts", tag = "draft",
     responses((status = 200, body = Drafts), Looking)
 )]
 pub(super) async fn list(State(app): State<Arc<App>>) -> Result<Json<Drafts>, ApiError> {
@@ -39,7 +39,7 @@ pub(super) async fn list(State(app): State<Arc<App>>) -> Result<Json<Drafts>, Ap
 
 /// Begin a draft from what runs.
 #[utoipa::path(
-    post, path = "/drafts", tag = "draft", request_body = NewDraft,
+    post, path = "/drafts", operation_id = "begin_draft", tag = "draft", request_body = NewDraft,
     responses((status = 200, body = Draft), Changing)
 )]
 pub(super) async fn begin(
@@ -53,7 +53,7 @@ pub(super) async fn begin(
 
 /// What a draft would do.
 #[utoipa::path(
-    get, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    get, path = "/drafts/{draft}", operation_id = "review_draft", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DraftReview), Finding)
 )]
 pub(super) async fn review(
@@ -66,7 +66,7 @@ pub(super) async fn review(
 
 /// Make edits in a draft, and accept warnings of it.
 #[utoipa::path(
-    post, path = "/drafts/{draft}/edits", tag = "draft", request_body = DraftEdits,
+    post, path = "/drafts/{draft}/edits", operation_id = "edit_draft", tag = "draft", request_body = DraftEdits,
     params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DraftReview), Changing)
 )]
@@ -83,7 +83,7 @@ pub(super) async fn edit(
 
 /// Make a draft the running revision.
 #[utoipa::path(
-    post, path = "/drafts/{draft}/deploy", tag = "draft", request_body = RevertRequest,
+    post, path = "/drafts/{draft}/deploy", operation_id = "deploy_draft", tag = "draft", request_body = RevertRequest,
     params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = Review), Changing)
 )]
@@ -104,7 +104,7 @@ pub(super) async fn deploy(
 
 /// Make a draft begin from what runs now.
 #[utoipa::path(
-    post, path = "/drafts/{draft}/rebase", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    post, path = "/drafts/{draft}/rebase", operation_id = "rebase_draft", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = DraftReview), Changing)
 )]
 pub(super) async fn rebase(
@@ -118,7 +118,7 @@ pub(super) async fn rebase(
 
 /// Throw a draft away.
 #[utoipa::path(
-    delete, path = "/drafts/{draft}", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    delete, path = "/drafts/{draft}", operation_id = "discard_draft", tag = "draft", params(("draft" = String, Path, description = "The draft's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 204), Finding)
 )]
 pub(super) async fn discard(
@@ -148,7 +148,7 @@ fn head(head: merismos_store::RevisionHead, running: u64) -> RevisionHead {
 
 /// Revisions, the newest first.
 #[utoipa::path(
-    get, path = "/revisions", tag = "revision", params(RevisionsQuery),
+    get, path = "/revisions", operation_id = "list_revisions", tag = "revision", params(RevisionsQuery),
     responses((status = 200, body = Revisions), Looking)
 )]
 pub(super) async fn revisions(
@@ -186,7 +186,7 @@ async fn recorded(app: &App, number: u64) -> Result<(Option<merismos_store::Revi
 
 /// One revision, what it changed, and its document.
 #[utoipa::path(
-    get, path = "/revisions/{number}", tag = "revision", params(("number" = u64, Path, description = "The revision's number")),
+    get, path = "/revisions/{number}", operation_id = "show_revision", tag = "revision", params(("number" = u64, Path, description = "The revision's number")),
     responses((status = 200, body = RevisionAnswer), Changing)
 )]
 pub(super) async fn revision(
@@ -215,7 +215,7 @@ pub(super) struct CompareQuery {
 
 /// What changed between any two revisions.
 #[utoipa::path(
-    get, path = "/compare", tag = "revision", params(CompareQuery),
+    get, path = "/compare", operation_id = "compare_revisions", tag = "revision", params(CompareQuery),
     responses((status = 200, body = Between), Changing)
 )]
 pub(super) async fn compare(
@@ -229,7 +229,7 @@ pub(super) async fn compare(
 
 /// Make an older revision's content the newest revision.
 #[utoipa::path(
-    post, path = "/revisions/{number}/revert", tag = "revision", request_body = RevertRequest,
+    post, path = "/revisions/{number}/revert", operation_id = "revert_to_revision", tag = "revision", request_body = RevertRequest,
     params(("number" = u64, Path, description = "The revision to go back to")),
     responses((status = 200, body = Review), Changing)
 )]

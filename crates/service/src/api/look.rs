@@ -47,7 +47,7 @@ impl StatusQuery {
 
 /// Everything that is going on.
 #[utoipa::path(
-    get, path = "/status", tag = "look", params(StatusQuery),
+    get, path = "/status", operation_id = "show_status", tag = "look", params(StatusQuery),
     responses((status = 200, body = Status), Looking)
 )]
 pub(super) async fn status(
@@ -136,7 +136,7 @@ pub(super) fn largest(number: Option<u64>) -> Result<(), ApiError> {
 
 /// Events, the newest first.
 #[utoipa::path(
-    get, path = "/events", tag = "look", params(EventsQuery),
+    get, path = "/events", operation_id = "list_events", tag = "look", params(EventsQuery),
     responses((status = 200, body = Events), Looking)
 )]
 pub(super) async fn events(
@@ -175,7 +175,7 @@ pub(super) struct DocumentQuery {
 
 /// The running document; the same content always gives the same bytes. `Merismos-Revision` names its revision.
 #[utoipa::path(
-    get, path = "/document", tag = "look", params(DocumentQuery),
+    get, path = "/document", operation_id = "show_document", tag = "look", params(DocumentQuery),
     responses((status = 200, content((String = "application/toml"), (Object = "application/json")), headers(("merismos-revision" = u64))), Looking)
 )]
 pub(super) async fn document(

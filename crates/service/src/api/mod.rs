@@ -7,6 +7,7 @@ mod decisions;
 mod drafts;
 mod look;
 mod messages;
+mod openapi;
 mod problem;
 mod server;
 mod stream;
@@ -22,7 +23,6 @@ use axum::http::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
-use bytes::Bytes;
 use merismos_plane::decisions::Log;
 use merismos_plane::probe::Surroundings;
 use merismos_store::Store;
@@ -140,7 +140,7 @@ fn router(app: Arc<App>) -> Router {
         .nest("/api/v1", guarded)
         .split_for_parts();
     // Written once; every answer shares its bytes.
-    let document = Bytes::from(document.to_json().expect("an OpenAPI document is JSON"));
+    let document = openapi::whole(&document);
     let answer = move || {
         let document = document.clone();
         async move { ([(CONTENT_TYPE, "application/json")], document) }

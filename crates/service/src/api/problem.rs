@@ -15,6 +15,8 @@ use merismos_core::config::Problem;
 use merismos_core::config::edit::EditError;
 use merismos_store::StoreError;
 use serde::de::DeserializeOwned;
+use serde_json::value::RawValue;
+use serde_json::{Number, Value};
 use utoipa::IntoResponses;
 use utoipa::openapi::{ContentBuilder, Ref, RefOr, Response, ResponseBuilder};
 
@@ -219,6 +221,9 @@ impl From<TrialError> for ApiError {
     fn from(error: TrialError) -> Self {
         match error {
             TrialError::NoFrontend(_) => Self::unknown(error),
+            TrialError::Order(ref order) if order.is_about_what_runs() => {
+                Self::new(StatusCode::CONFLICT, "no-such-trial", "This can't be tried here", error)
+            }
             TrialError::Order(_) | TrialError::Name(_) => Self::bad_request(error),
             TrialError::TooMany => {
                 Self::new(StatusCode::TOO_MANY_REQUESTS, "too-many-trials", "Too many trials", error)
@@ -271,7 +276,7 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
     type Rejection = ApiError;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
-        let reading = Json::<T>::from_request(request, state);
+        let reading = Json::<Box<RawValue>>::from_request(request, state);
         let Ok(read) = tokio::time::timeout(BODY_TIMEOUT, reading).await else {
             return Err(ApiError::new(
                 StatusCode::REQUEST_TIMEOUT,
@@ -280,15 +285,40 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
                 format!("The body of a call has to be here within {} s.", BODY_TIMEOUT.as_secs()),
             ));
         };
-        read.map(|Json(body)| Self(body)).map_err(|rejection: JsonRejection| {
+        let refused = |rejection: JsonRejection| {
             ApiError::new(
                 rejection.status(),
                 "bad-request",
                 "The call's body is wrong",
                 rejection.body_text(),
             )
-        })
+        };
+        let Json(text) = read.map_err(refused)?;
+        match Json::<T>::from_bytes(text.get().as_bytes()) {
+            Ok(Json(body)) => Ok(Self(body)),
+            Err(rejection) => with_whole_numbers(&text).ok_or_else(|| refused(rejection)).map(Self),
+        }
     }
+}
+
+/// Reads a body again in which whole numbers are written as `3.0`, which is the same number (RFC 8259, 6).
+fn with_whole_numbers<T: DeserializeOwned>(text: &RawValue) -> Option<T> {
+    fn rewrite(value: &mut Value) {
+        match value {
+            Value::Number(number) => {
+                let whole = number.as_f64().filter(|it| it.fract() == 0.0 && it.abs() < 9e15);
+                if let Some(whole) = whole.filter(|_| number.is_f64()) {
+                    *number = Number::from(whole as i64);
+                }
+            }
+            Value::Array(values) => values.iter_mut().for_each(rewrite),
+            Value::Object(values) => values.values_mut().for_each(rewrite),
+            Value::Null | Value::Bool(_) | Value::String(_) => {}
+        }
+    }
+    let mut value: Value = serde_json::from_str(text.get()).ok()?;
+    rewrite(&mut value);
+    serde_json::from_value(value).ok()
 }
 
 /// Parts of the path, whose rejection is a problem document.

@@ -112,7 +112,7 @@ impl Watcher {
 
 /// What happens, as it happens: the status at once and each second, events, and trials as they go on.
 #[utoipa::path(
-    get, path = "/stream", tag = "look", params(StreamQuery),
+    get, path = "/stream", operation_id = "watch_status", tag = "look", params(StreamQuery),
     responses((status = 200, description = "Server-sent events named status, event and trial", body = StreamMessage, content_type = "text/event-stream"), Looking)
 )]
 pub(super) async fn stream(

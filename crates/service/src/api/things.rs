@@ -107,7 +107,7 @@ fn page(offset: Option<u32>, limit: Option<u32>) -> Result<(usize, usize), ApiEr
 
 /// Things of the configuration, in the order of their paths.
 #[utoipa::path(
-    get, path = "/things", tag = "things", params(ThingsQuery),
+    get, path = "/things", operation_id = "list_things", tag = "things", params(ThingsQuery),
     responses((status = 200, body = Things), Finding)
 )]
 pub(super) async fn list(
@@ -140,7 +140,7 @@ pub(super) struct ThingQuery {
 
 /// One thing.
 #[utoipa::path(
-    get, path = "/things/{thing}", tag = "things",
+    get, path = "/things/{thing}", operation_id = "show_thing", tag = "things",
     params(("thing" = String, Path, description = "Its path, such as pools.booking.servers.gull"), ThingQuery),
     responses((status = 200, body = ThingView), Finding)
 )]
@@ -174,7 +174,7 @@ pub(super) struct HostsQuery {
 
 /// Machines: those that are known, and those that were seen in pools, in the order of their addresses.
 #[utoipa::path(
-    get, path = "/hosts", tag = "things", params(HostsQuery),
+    get, path = "/hosts", operation_id = "list_hosts", tag = "things", params(HostsQuery),
     responses((status = 200, body = Hosts), Looking)
 )]
 pub(super) async fn machines(
@@ -212,7 +212,7 @@ pub(super) async fn machines(
 
 /// The JSON Schema of a document, for editors that complete and check.
 #[utoipa::path(
-    get, path = "/document/schema", tag = "look",
+    get, path = "/document/schema", operation_id = "document_schema", tag = "look",
     responses((status = 200, body = Object, content_type = "application/schema+json"), Looking)
 )]
 pub(super) async fn schema() -> Response {

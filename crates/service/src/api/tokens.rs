@@ -31,7 +31,7 @@ fn view(token: &Token) -> TokenView {
 }
 
 /// Every token, without the tokens themselves.
-#[utoipa::path(get, path = "/tokens", tag = "token", responses((status = 200, body = Tokens), Looking))]
+#[utoipa::path(get, path = "/tokens", operation_id = "list_tokens", tag = "token", responses((status = 200, body = Tokens), Looking))]
 pub(super) async fn list(State(app): State<Arc<App>>, Extension(Who(who)): Extension<Who>) -> Json<Tokens> {
     let mut tokens: Vec<_> = app.access.tokens().iter().map(view).collect();
     tokens.sort_by_key(|token| (token.revoked.is_some(), token.made.0));
@@ -40,7 +40,7 @@ pub(super) async fn list(State(app): State<Arc<App>>, Extension(Who(who)): Exten
 
 /// Make a token. It is shown this once.
 #[utoipa::path(
-    post, path = "/tokens", tag = "token", request_body = NewToken,
+    post, path = "/tokens", operation_id = "create_token", tag = "token", request_body = NewToken,
     responses((status = 200, body = MadeToken), Changing)
 )]
 pub(super) async fn create(
@@ -57,7 +57,7 @@ pub(super) async fn create(
 
 /// Take a token back. It and the sessions of the console that were begun with it end at once.
 #[utoipa::path(
-    delete, path = "/tokens/{token}", tag = "token",
+    delete, path = "/tokens/{token}", operation_id = "revoke_token", tag = "token",
     params(("token" = String, Path, description = "The token's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = TokenAnswer), Changing)
 )]

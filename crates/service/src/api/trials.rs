@@ -16,7 +16,7 @@ const LISTED: u32 = 50;
 
 /// The newest trials.
 #[utoipa::path(
-    get, path = "/trials", tag = "trials",
+    get, path = "/trials", operation_id = "list_trials", tag = "trials",
     responses((status = 200, body = Trials), Looking)
 )]
 pub(super) async fn list(State(app): State<Arc<App>>) -> Json<Trials> {
@@ -25,7 +25,7 @@ pub(super) async fn list(State(app): State<Arc<App>>) -> Json<Trials> {
 
 /// Begin a trial: real requests through a frontend. Ask for it by its number to see how far it is.
 #[utoipa::path(
-    post, path = "/trials", tag = "trials", request_body = TrialRequest,
+    post, path = "/trials", operation_id = "begin_trial", tag = "trials", request_body = TrialRequest,
     responses((status = 202, body = Trial), Changing)
 )]
 pub(super) async fn begin(
@@ -38,7 +38,7 @@ pub(super) async fn begin(
 
 /// One trial: how far it is, or its result.
 #[utoipa::path(
-    get, path = "/trials/{id}", tag = "trials",
+    get, path = "/trials/{id}", operation_id = "show_trial", tag = "trials",
     params(("id" = u64, Path, description = "The trial's number")),
     responses((status = 200, body = Trial), Finding)
 )]

@@ -46,6 +46,20 @@ pub(crate) enum OrderError {
     OfHttp(Name, Protocol),
 }
 
+impl OrderError {
+    /// Whether it is what runs, and where, that the order does not go with.
+    pub(crate) fn is_about_what_runs(&self) -> bool {
+        match self {
+            Self::Counts | Self::Path(_) | Self::From(_) => false,
+            Self::Elsewhere(_)
+            | Self::Family { .. }
+            | Self::Say(..)
+            | Self::OneWay(..)
+            | Self::OfHttp(..) => true,
+        }
+    }
+}
+
 /// What can be known to be wrong before the frontend is looked at. Gives where the clients come from, if that was said.
 pub(super) fn check(request: &TrialRequest) -> Result<Option<IpNet>, OrderError> {
     let counts_are_good = (1..=MOST_SHOTS).contains(&request.requests)

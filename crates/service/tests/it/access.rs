@@ -118,6 +118,47 @@ async fn the_openapi_document_is_whole() {
         .filter(|name| !schemas.contains_key(*name))
         .collect();
     assert!(missing.is_empty(), "{missing:?}");
+    assert_eq!(document["info"]["title"], "Merismos");
+
+    let mut ids = std::collections::BTreeSet::new();
+    let paths = document["paths"].as_object().unwrap();
+    for (call, it) in paths.iter().flat_map(|(path, calls)| {
+        calls.as_object().unwrap().iter().map(move |(method, it)| (format!("{method} {path}"), it))
+    }) {
+        assert!(ids.insert(it["operationId"].as_str().unwrap()), "{call} has an id of its own");
+        assert!(it["summary"].as_str().is_some_and(|says| !says.is_empty()), "{call}");
+        let responses = it["responses"].as_object().unwrap();
+        let says_all = |response: &serde_json::Value| {
+            response["description"].as_str().is_some_and(|says| !says.trim().is_empty())
+        };
+        assert!(responses.values().all(says_all), "{call}: {responses:?}");
+        let takes_body = it["requestBody"].is_object();
+        let told = ["400", "408", "413", "415", "422"].map(|status| responses.contains_key(status));
+        assert!(responses.contains_key("500") && (!takes_body || told == [true; 5]), "{call}: {responses:?}");
+        if takes_body {
+            assert!(it["requestBody"]["content"]["application/json"]["example"].is_object(), "{call}");
+        }
+        for parameter in it["parameters"].as_array().into_iter().flatten() {
+            let is_whole = says_all(parameter) && !parameter["example"].is_null();
+            assert!(is_whole, "{call}: {parameter}");
+        }
+    }
+    let name = &schemas["NewDraft"]["properties"]["name"];
+    assert_eq!(name["pattern"], "^[a-z][a-z0-9-]{0,62}$");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_whole_number_may_be_written_with_a_point() {
+    let service = Service::with(&["gull"]).await;
+    let order = async |requests: &str| {
+        let body = format!(r#"{{"frontend":"harbour","requests":{requests}}}"#);
+        let post = http().post(format!("{}/api/v1/trials", service.url())).bearer_auth(service.token());
+        let post = post.header("content-type", "application/json").body(body);
+        post.send().await.unwrap().status().as_u16()
+    };
+    assert_eq!(order("3.0").await, 202);
+    assert_eq!(order("3.5").await, 422);
+    assert_eq!(order("3.0,").await, 400);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
