@@ -199,6 +199,12 @@ impl Worker {
         Rc::clone(&current)
     }
 
+    /// A look at the snapshot of this moment, which is held for no longer.
+    #[inline]
+    pub(crate) fn look<T>(&self, at: impl FnOnce(&Snapshot) -> T) -> T {
+        at(self.cache.borrow_mut().load())
+    }
+
     /// Registers a client's connection until the returned guard is dropped.
     pub(crate) fn register(self: &Rc<Self>, frontend: u32, address: SocketAddr) -> Registered {
         self.register_as(frontend, address, Rc::default())

@@ -29,8 +29,8 @@ use crate::worker::{Client, Worker, minute};
 
 /// How a request ended for its client.
 pub(super) enum Outcome {
-    /// It got a whole answer; `rest` is what came after the request.
-    Answered { keep: bool, rest: Option<Buffer> },
+    /// It got a whole answer; what came after the request is still with it.
+    Answered { keep: bool },
     /// It got a whole answer while its body was still on the way.
     AnsweredEarly,
     /// Its body breaks the rules or did not come in time, and no answer has begun.
@@ -252,7 +252,7 @@ impl Exchange<'_> {
                 Ok(delivered) => {
                     at.went_well();
                     self.tell(Some(server), course);
-                    Offered::Step(Step::Ended(Self::answered(delivered, sending)))
+                    Offered::Step(Step::Ended(Self::answered(&delivered, sending)))
                 }
                 Err(failed) => {
                     cold_path();
@@ -471,9 +471,9 @@ impl Exchange<'_> {
     }
 
     /// What the client's connection does after a delivered answer.
-    fn answered(delivered: Delivered, sending: &mut Sending<'_>) -> Outcome {
+    fn answered(delivered: &Delivered, sending: &Sending<'_>) -> Outcome {
         match (sending.follow.is_done(), delivered.keep_client) {
-            (true, keep) => Outcome::Answered { keep, rest: sending.input.take() },
+            (true, keep) => Outcome::Answered { keep },
             (false, _) => Outcome::AnsweredEarly,
         }
     }
@@ -671,8 +671,8 @@ impl Exchange<'_> {
     }
 
     /// Tells the client that nobody could answer it.
-    async fn short(&self, stream: &mut impl Wire, shortage: Shortage, sending: &mut Sending<'_>) -> Outcome {
-        let Sending { input, follow, .. } = sending;
+    async fn short(&self, stream: &mut impl Wire, shortage: Shortage, sending: &Sending<'_>) -> Outcome {
+        let Sending { follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
         if matches!(shortage, Shortage::NoServer | Shortage::Full | Shortage::Exhausted) {
             &lane.unavailable
@@ -685,7 +685,7 @@ impl Exchange<'_> {
         let text =
             refuse::answer(shortage.status(), &shortage, &self.frontend.name, !keep, !self.request.is_head);
         match write_all(stream, &text, self.watch, self.frontend.idle_timeout).await {
-            Ok(()) if follow.is_done() => Outcome::Answered { keep, rest: input.take() },
+            Ok(()) if follow.is_done() => Outcome::Answered { keep },
             Ok(()) => Outcome::AnsweredEarly,
             Err(_) => Outcome::ClientGone,
         }

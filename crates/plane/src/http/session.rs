@@ -194,8 +194,9 @@ impl Session {
         async move {
             // No snapshot is held while a client rests, or each idle client would keep an old one alive.
             let Registered { worker, client, .. } = &self.visit.at;
-            let Some(limits) = worker.snapshot().frontend(client.frontend.get()).map(|it| HeadLimits::of(it))
-            else {
+            let frontend = client.frontend.get();
+            let limits = worker.look(|snapshot| snapshot.frontend(frontend).map(|it| HeadLimits::of(it)));
+            let Some(limits) = limits else {
                 cold_path();
                 return Next::Close;
             };
@@ -234,15 +235,16 @@ impl Session {
             let outcome = exchange.run(stream, &mut sending).await;
             client.server.set(None);
             client.alarm.silence();
+            *input = sending.input.take();
             worker.give_back(out);
-            if let Outcome::Answered { keep: true, rest } = outcome {
-                *input = rest;
+            if let Outcome::Answered { keep: true } = outcome {
                 return Next::Another;
             }
             cold_path();
             match outcome {
-                Outcome::Answered { rest: None, .. } | Outcome::ClientGone => Next::Close,
-                Outcome::Answered { rest: Some(_), .. } | Outcome::AnsweredEarly => Next::Linger,
+                Outcome::Answered { .. } if input.is_some() => Next::Linger,
+                Outcome::Answered { .. } | Outcome::ClientGone => Next::Close,
+                Outcome::AnsweredEarly => Next::Linger,
                 Outcome::Refused(refusal) => Next::Refuse { refusal, to_head },
                 Outcome::BrokenOff { open_ended: false } => Next::Close,
                 Outcome::BrokenOff { open_ended: true } => {
