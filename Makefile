@@ -1,11 +1,12 @@
 # The two commands that matter: `make demo` and `make test`.
-.PHONY: demo demo-up demo-down test check count fuzz bench help
+.PHONY: demo demo-up demo-down test check api count fuzz bench help
 
 help:
 	@echo "make demo       run the Skerry Lines demo until Ctrl-C (installs and builds what is missing)"
 	@echo "make demo-up    the same in the background; make demo-down stops it"
 	@echo "make test       run every test: core, plane, store, client, command line, console"
 	@echo "make check      formatting, lints, types of the console"
+	@echo "make api        hold the service against its own OpenAPI document"
 	@echo "make count      count instructions a request, and hold them against scripts/instructions.baseline"
 	@echo "make fuzz       throw made-up bytes at the parsers, 20 s each"
 	@echo "make bench      measure, and write docs/benchmarks.md"
@@ -24,6 +25,9 @@ test:
 
 check:
 	@scripts/check.sh
+
+api:
+	@scripts/api-check.sh
 
 count:
 	@scripts/bench.sh check

@@ -148,7 +148,7 @@ struct OtherAsked {
     /// sql: who logs in
     #[arg(long)]
     user: Option<String>,
-    /// sql: where the password stands: environment:NAME or file:/PATH
+    /// sql: where the password stands: environment:MERISMOS_SECRET_NAME, or file:/PATH in the service's secrets folder
     #[arg(long, value_name = "WHERE")]
     password: Option<String>,
     /// sql: the database

@@ -29,7 +29,7 @@ pub(crate) struct MessageKeys {
     /// The URL that JSON is posted to
     #[arg(long, value_name = "URL")]
     webhook: Option<String>,
-    /// Where the secret stands that posts are signed with: environment:NAME or file:/PATH
+    /// Where the secret stands that posts are signed with: environment:MERISMOS_SECRET_NAME, or file:/PATH in the service's secrets folder
     #[arg(long, value_name = "REFERENCE")]
     webhook_secret: Option<String>,
     /// To whom e-mail is sent, with commas between
@@ -48,7 +48,7 @@ pub(crate) struct MessageKeys {
     /// Who logs in at the mail server
     #[arg(long, value_name = "USER")]
     mail_user: Option<String>,
-    /// Where that user's password stands: environment:NAME or file:/PATH
+    /// Where that user's password stands: environment:MERISMOS_SECRET_NAME, or file:/PATH in the service's secrets folder
     #[arg(long, value_name = "REFERENCE")]
     mail_password: Option<String>,
 }
