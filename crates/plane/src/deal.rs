@@ -162,7 +162,7 @@ pub(crate) fn choose<'f>(
 ) -> Option<ChosenPool<'f>> {
     // Most frontends have one pool, and need neither the time nor a random number.
     if frontend.choice.is_none() {
-        return asked.is_empty().then(|| ChosenPool { number: 0, pool: &frontend.pool });
+        return asked.is_empty().then_some(ChosenPool { number: 0, pool: &frontend.pool });
     }
     cold_path();
     frontend.choose(client, worker.draw(), worker.now(), asked)
@@ -213,8 +213,12 @@ impl<'a> Deal<'a> {
     }
 
     fn ask(&self) -> Ask<'a> {
+        self.ask_with(self.worker.draw())
+    }
+
+    fn ask_with(&self, draw: u64) -> Ask<'a> {
         let now = if self.pool.limited || self.pool.timed { self.worker.now() } else { Tick(0) };
-        Ask { cell: &self.pool.cell, key: self.key.number(), draw: self.worker.draw(), now }
+        Ask { cell: &self.pool.cell, key: self.key.number(), draw, now }
     }
 
     /// The next server for this work, waiting for room where the pool has a line. `gone` says whether the client went
@@ -316,10 +320,12 @@ impl<'a> Deal<'a> {
     }
 
     /// Counts the work as being at a server until the answer is dropped.
+    #[inline]
     pub(crate) fn begin(&self, place: usize) -> AtServer<'a> {
         let lane = self.pool.servers[place].cell.lane(self.worker.index);
         lane.begun.up();
-        let ask = self.ask();
+        // Nothing is drawn any more.
+        let ask = self.ask_with(0);
         self.pool.begin(&ask, place);
         self.client.server.set(Some(self.pool.servers[place].cell.id));
         AtServer {

@@ -26,8 +26,13 @@ impl DroppedFields {
     /// Whether a field is one of them. Names that only differ by underscores count as the same: servers that make variables of
     /// fields (RFC 3875, 4.1.18) take them for the same.
     #[must_use]
+    #[inline]
     pub fn holds(&self, name: &str) -> bool {
-        self.lengths >> name.len().min(63) & 1 == 1 && self.names.iter().any(|known| is_same(known, name))
+        self.lengths >> name.len().min(63) & 1 == 1 && self.has(name)
+    }
+
+    fn has(&self, name: &str) -> bool {
+        self.names.iter().any(|known| is_same(known, name))
     }
 }
 

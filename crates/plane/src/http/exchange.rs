@@ -184,6 +184,7 @@ impl Exchange<'_> {
     }
 
     /// The pool for the next attempt: that of the server that the client is tied to, or one that the frontend chooses.
+    #[inline]
     fn choose(&self, course: &Course<ServerFailure>, asked: Asked, ties: &Ties) -> Option<ChosenPool<'_>> {
         if let Some((number, ..)) = ties.server {
             cold_path();

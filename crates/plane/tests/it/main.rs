@@ -11,6 +11,7 @@ mod failing;
 mod greeting;
 mod hostile;
 mod limits;
+mod pairs;
 mod probing;
 mod reaching;
 mod relaying;

@@ -114,7 +114,7 @@ fn read_response(
                 }
                 chunked = true;
             }
-            _ if is_hop_by_hop(field.name) => passes_as_is = false,
+            7 | 10 | 16 if is_hop_by_hop(field.name) => passes_as_is = false,
             _ => {}
         }
     }
