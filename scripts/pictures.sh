@@ -101,7 +101,6 @@ show merismos decisions --frontend booking --count 2"
 python3 scripts/picture.py "$folder/console-explain.png" --path /frontends/positions --script "fill('Client', '127.0.0.21'); press('Explain')"
 merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3
-python3 scripts/picture.py "$folder/console-trouble.png" --dark
 lab break auk wrong-body >/dev/null
 terminal probes 150x45 "show merismos check try deep booking/gull booking/auk --kind http --path /health --body-contains well
 echo
@@ -115,6 +114,9 @@ lab mend tern >/dev/null
 sleep 4
 python3 scripts/picture.py "$folder/console-trial.png" --try booking
 python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
+merismos token create night-shift >/dev/null
+python3 scripts/picture.py "$folder/console-access.png" --dark --path /access
+merismos token revoke night-shift >/dev/null
 
 merismos draft create autumn --note "the autumn timetable" >/dev/null
 merismos server change booking/tern --weight 4 --draft autumn >/dev/null

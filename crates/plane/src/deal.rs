@@ -213,7 +213,7 @@ impl<'a> Deal<'a> {
     }
 
     fn ask(&self) -> Ask<'a> {
-        self.ask_with(self.worker.draw())
+        self.ask_with(if self.pool.algorithm.draws() { self.worker.draw() } else { 0 })
     }
 
     fn ask_with(&self, draw: u64) -> Ask<'a> {

@@ -95,7 +95,7 @@ pub struct Ask<'a> {
     pub cell: &'a PoolCell,
     /// The number of the key that this piece of work is dealt out by, when it has one.
     pub key: Option<u64>,
-    /// A random number.
+    /// A random number, where the algorithm [draws](crate::config::document::Algorithm::draws).
     pub draw: u64,
     /// The time.
     pub now: Tick,

@@ -48,6 +48,13 @@ pub struct ValueError {
 }
 
 impl Algorithm {
+    /// Whether it goes by a random number.
+    #[must_use]
+    #[inline]
+    pub fn draws(self) -> bool {
+        self == Self::RandomTwo
+    }
+
     /// Whether the expected shares follow from the weights alone. Where they do not, they follow from how busy the
     /// servers are or from the clients' keys, and a count can't be held against them.
     #[must_use]

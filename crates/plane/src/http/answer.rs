@@ -63,6 +63,7 @@ pub(super) enum NotDelivered {
 }
 
 /// How much of a body is still to come, and a pipe for it, when it is worth one.
+#[inline]
 pub(super) fn long_rest(
     worker: &Worker,
     follow: &Follow,

@@ -98,7 +98,7 @@ struct Target<'t> {
 struct Placed {
     place: usize,
     /// A field that ties the client to it.
-    pin: Option<Vec<u8>>,
+    pin: Option<Box<[u8]>>,
     /// Why no algorithm was asked.
     tied: Option<Tied>,
 }
@@ -460,7 +460,7 @@ impl Exchange<'_> {
     }
 
     /// The field that ties the client to a server (RFC 6265, 4.1).
-    fn pin(&self, rule: &PinRule, server: &Server) -> Vec<u8> {
+    fn pin(&self, rule: &PinRule, server: &Server) -> Box<[u8]> {
         let mut field = format!("Set-Cookie: {}=", rule.cookie).into_bytes();
         rule.write(&self.worker.pin_key, &server.name.server, minute(), &mut field);
         field.extend_from_slice(b"; Path=/; HttpOnly; SameSite=Lax");
@@ -468,7 +468,7 @@ impl Exchange<'_> {
             field.extend_from_slice(format!("; Max-Age={}", u64::from(minutes) * 60).as_bytes());
         }
         field.extend_from_slice(b"\r\n");
-        field
+        field.into()
     }
 
     /// What the client's connection does after a delivered answer.

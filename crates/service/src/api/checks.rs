@@ -104,8 +104,7 @@ fn read(name: &Name, keys: Map<String, Value>) -> Result<Check, ApiError> {
         }
         Err(problems) => {
             let said: Vec<_> = problems.iter().map(ToString::to_string).collect();
-            let (kind, title) = ("refused-check", "The check is refused");
-            Err(ApiError::new(StatusCode::UNPROCESSABLE_ENTITY, kind, title, said.join("; ")))
+            Err(ApiError::bad_request(said.join("; ")))
         }
     }
 }
