@@ -364,6 +364,23 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn traffic_that_fails_does_not_wait_for_the_probe_that_is_under_way() {
+    let service = Service::with(&["gull", "tern"]).await;
+    // A probe that hangs would be over long after the patience of this test.
+    let keys =
+        "[pools.quay]\nevidence_failures = 3\nevidence_verdict = \"down\"\nfirst_byte_timeout = \"50ms\"\n";
+    let text =
+        service.document().replace("timeout = \"1s\"", "timeout = \"60s\"").replace("[pools.quay]\n", keys);
+    service.apply(&text).await.unwrap();
+    service.stand_ins[0].set(Fault::Hang).await;
+    until("gull is down, by its traffic", async || {
+        let _ = service.get().await;
+        service.server("gull").await.reason_words.as_deref().is_some_and(|words| words.starts_with("down"))
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     let mut service = Service::with(&["gull", "tern"]).await;
     let expected = async |service: &Service| {
