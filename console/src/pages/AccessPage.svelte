@@ -52,7 +52,7 @@
         void create()
       }}
     >
-      <input class="input input-sm w-44" placeholder="name, such as night-shift" aria-label="Name of the new token" autocomplete="off" bind:value={name} />
+      <input class="input input-sm w-60" placeholder="name, such as night-shift" aria-label="Name of the new token" autocomplete="off" bind:value={name} />
       <button class="btn btn-primary btn-sm" disabled={!NAME.test(name)}>New token</button>
     </form>
   </div>

@@ -112,7 +112,7 @@ fn rows(tally: &Tally, sends: Shots) {
 fn sent(trial: &Trial) -> String {
     match (trial.sends, &trial.request.say) {
         (Shots::Requests, _) => format!("requests for {}", trial.request.path),
-        (other, Some(say)) => format!("{} that say {say:?}", other.many()),
+        (other, Some(say)) => format!("{} that say \"{say}\"", other.many()),
         (other, None) => other.many().to_owned(),
     }
 }
