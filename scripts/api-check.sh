@@ -13,6 +13,7 @@ if ! cmp -s scripts/python-api.txt "$folder/installed.txt"; then
     --target "$folder" --requirement scripts/python-api.txt >&2
   cp scripts/python-api.txt "$folder/installed.txt"
 fi
+scripts/console.sh
 cargo build --workspace --bins --locked
 
 work=$(mktemp -d /dev/shm/merismos-api.XXXXXX)
