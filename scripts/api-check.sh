@@ -3,6 +3,7 @@
 # values that it does not, and every answer has to be one that the document tells of.
 set -euo pipefail
 cd "$(dirname "$0")/.."
+root=$PWD
 
 scripts/need.sh mariadbd=mariadb-server python3=python3 /usr/lib/python3/dist-packages/pip=python3-pip curl=curl
 target=${CARGO_TARGET_DIR:-$PWD/target}
@@ -21,7 +22,7 @@ pids=()
 cleanup() {
   for pid in "${pids[@]}"; do kill "$pid" 2>/dev/null || true; done
   wait 2>/dev/null || true
-  scripts/mariadb.sh stop "$work/mariadb" >/dev/null 2>&1 || true
+  "$root/scripts/mariadb.sh" stop "$work/mariadb" >/dev/null 2>&1 || true
   rm -rf "$work"
 }
 trap cleanup EXIT
@@ -63,7 +64,7 @@ curl -sf -H "authorization: Bearer $token" "http://127.0.0.1:$api/api/v1/openapi
 # Streams have no end, and a token that is taken back may be the one that is used. Always of the same seed, so that a failure
 # comes again.
 cd "$work"
-PYTHONPATH=$folder python3 -m schemathesis.cli --no-color --config-file "$OLDPWD/scripts/api-check.toml" run openapi.json \
+PYTHONPATH=$folder python3 -m schemathesis.cli --no-color --config-file "$root/scripts/api-check.toml" run openapi.json \
   --url "http://127.0.0.1:$api" --header "Authorization: Bearer $token" --max-examples "${MERISMOS_API_EXAMPLES:-30}" \
   --workers 1 --seed 1 --request-timeout 30 --continue-on-failure \
   --exclude-path /api/v1/stream --exclude-path /api/v1/decisions --exclude-path '/api/v1/tokens/{token}' "$@" ||
