@@ -352,7 +352,7 @@ pub enum Secret {
 }
 
 /// What a reference to a secret looks like.
-pub(super) const SECRET_WANTED: &str = "where the secret stands: \"environment:NAME\" or \"file:/PATH\"";
+pub(super) const SECRET_WANTED: &str = "where the secret stands: \"environment:MERISMOS_SECRET_NAME\", or \"file:/PATH\" in the folder of the service's secrets";
 
 impl FromStr for Secret {
     type Err = ();
