@@ -48,6 +48,10 @@ pub struct Node {
     pub probes: u64,
     /// Those of them that began more than 5 ms after their time.
     pub late_probes: u64,
+    /// Bytes that lie here now for clients that do not read or go on.
+    pub client_memory: u64,
+    /// How many may: beyond, those that hold most are ended.
+    pub client_memory_limit: u64,
     /// Connections of the API and the console now.
     pub api_connections: u64,
     /// Event streams among them.
@@ -120,6 +124,8 @@ pub struct FrontendStatus {
     pub unavailable: u64,
     /// Requests of the last minute that no server answered properly (502, 504, broken off).
     pub unanswered: u64,
+    /// Connections, and requests over HTTP/2, of the last minute that were ended because their clients held too much memory.
+    pub cut_for_memory: u64,
 }
 
 /// A pool.

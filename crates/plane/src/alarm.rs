@@ -32,6 +32,8 @@ pub(crate) enum Ring {
     Cut,
     /// The frontend is gone or the service stops: a resting connection is closed.
     Close,
+    /// Clients hold too much memory, and this one much of it: it is ended.
+    Crowded,
 }
 
 /// One connection's deadline.
@@ -42,6 +44,8 @@ pub(crate) struct Alarm {
     end: Cell<u64>,
     placed: Cell<u64>,
     ring: Cell<Option<Ring>>,
+    /// How many bytes lie here for the client.
+    held: Cell<usize>,
     waker: RefCell<Option<Waker>>,
 }
 
@@ -52,6 +56,7 @@ impl Alarm {
             end: Cell::new(NEVER),
             placed: Cell::new(NEVER),
             ring: Cell::new(None),
+            held: Cell::new(0),
             waker: RefCell::new(None),
         })
     }
@@ -87,6 +92,11 @@ impl Alarm {
         self.ring.set(None);
     }
 
+    /// How many bytes lie here because its client is waited for.
+    pub(crate) fn held(&self) -> usize {
+        self.held.get()
+    }
+
     /// Rings now.
     pub(crate) fn ring(&self, why: Ring) {
         self.ring.set(Some(why));
@@ -101,18 +111,31 @@ impl Alarm {
 pub(crate) struct Wheel {
     start: Instant,
     now: Cell<u64>,
+    /// How many bytes lie here for all that have an alarm; see [`crate::memory`].
+    held: Cell<u64>,
     slots: RefCell<Vec<Vec<Rc<Alarm>>>>,
 }
 
 impl Wheel {
     pub(crate) fn new() -> Self {
         let slots = (0..SLOTS).map(|_| Vec::new()).collect();
-        Self { start: Instant::now(), now: Cell::new(0), slots: RefCell::new(slots) }
+        Self { start: Instant::now(), now: Cell::new(0), held: Cell::new(0), slots: RefCell::new(slots) }
     }
 
     /// The coarse time: ticks since the wheel was made.
     pub(crate) fn now(&self) -> u64 {
         self.now.get()
+    }
+
+    /// How many bytes lie here for all clients that are waited for.
+    pub(crate) fn held(&self) -> u64 {
+        self.held.get()
+    }
+
+    /// Counts what lies here for a client anew.
+    pub(crate) fn count_held(&self, alarm: &Alarm, before: usize, after: usize) {
+        alarm.held.set(alarm.held.get() + after - before);
+        self.held.set(self.held.get() + after as u64 - before as u64);
     }
 
     /// Sets the alarm's deadline, replacing the one it had.

@@ -57,6 +57,7 @@ pub(crate) struct Visit {
 
 /// Turns a client away, or lets it in and has it served until its connection ends.
 pub(crate) fn welcome(at: Registered, stream: TcpStream, peer: SocketAddr) {
+    at.client.peer.set(Some(peer.ip()));
     let snapshot = at.worker.snapshot();
     let Some(frontend) = snapshot.frontend(at.client.frontend.get()) else { return };
     let lane = frontend.cell.lane(at.worker.index);
@@ -106,6 +107,7 @@ async fn introduce(mut visit: Visit, frontend: Arc<Frontend>) {
         return;
     };
     visit.who.client = told.unwrap_or(visit.who.client);
+    visit.at.client.peer.set(Some(visit.who.client.ip()));
     serve(visit, &frontend, first);
 }
 

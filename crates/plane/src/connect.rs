@@ -217,7 +217,7 @@ async fn reach_first(
             }
             match watch.alarm.rang() {
                 None => return Poll::Pending,
-                Some(Ring::Cut) => return Poll::Ready(Err(Unreached::Cut)),
+                Some(Ring::Cut | Ring::Crowded) => return Poll::Ready(Err(Unreached::Cut)),
                 Some(Ring::Close) => return Poll::Ready(Err(Unreached::Failed(ConnectError::Silent))),
                 Some(Ring::Deadline) => {
                     let is_last = !race.begin_next();
@@ -317,7 +317,7 @@ pub(crate) async fn reach(
     let stream = std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.rang()) {
         (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(Unreached::Failed)),
         (Poll::Pending, None) => Poll::Pending,
-        (Poll::Pending, Some(Ring::Cut)) => Poll::Ready(Err(Unreached::Cut)),
+        (Poll::Pending, Some(Ring::Cut | Ring::Crowded)) => Poll::Ready(Err(Unreached::Cut)),
         (Poll::Pending, Some(Ring::Deadline | Ring::Close)) => {
             Poll::Ready(Err(Unreached::Failed(ConnectError::Silent)))
         }

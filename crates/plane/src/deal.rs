@@ -272,7 +272,9 @@ impl<'a> Deal<'a> {
                 match self.client.alarm.rang() {
                     None => {}
                     Some(Ring::Deadline) => return Poll::Ready(Some(Err(NoServer::Full))),
-                    Some(Ring::Cut | Ring::Close) => return Poll::Ready(Some(Err(NoServer::ClientGone))),
+                    Some(Ring::Cut | Ring::Close | Ring::Crowded) => {
+                        return Poll::Ready(Some(Err(NoServer::ClientGone)));
+                    }
                 }
                 if gone(context) {
                     return Poll::Ready(Some(Err(NoServer::ClientGone)));

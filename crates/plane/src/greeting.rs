@@ -87,7 +87,7 @@ fn heard_nothing(trouble: &Trouble, first: Option<Buffer>, watch: Watch<'_>) -> 
             watch.alarm.silence();
             Some(Heard { name: None, first: first.filter(|first| !first.is_empty()) })
         }
-        Trouble::Broken | Trouble::Rang(Ring::Cut | Ring::Close) => None,
+        Trouble::Broken | Trouble::Rang(Ring::Cut | Ring::Close | Ring::Crowded) => None,
     }
 }
 

@@ -17,6 +17,7 @@ use crate::alarm::{Alarm, Ring, Wheel};
 use crate::buffer::{Buffer, Shelf};
 use crate::client_rate::ClientRate;
 use crate::gathering::{self, Gathering};
+use crate::memory::Held;
 use crate::pipe::{Pipe, poll_send};
 
 /// Why a read or a write did not happen.
@@ -52,6 +53,27 @@ impl Watch<'_> {
         self.wheel.set_end(self.alarm, limit);
     }
 
+    /// So many bytes lie here for the client, until they are let go or its request ends.
+    #[cold]
+    pub(crate) fn hold(self, bytes: usize) {
+        self.wheel.count_held(self.alarm, 0, bytes);
+    }
+
+    /// Some of what lay here for the client has gone on.
+    #[cold]
+    pub(crate) fn let_go(self, bytes: usize) {
+        self.wheel.count_held(self.alarm, bytes, 0);
+    }
+
+    /// The client's request has ended: nothing lies here for it any more, however that came.
+    #[inline]
+    pub(crate) fn let_all_go(self) {
+        let held = self.alarm.held();
+        if held > 0 {
+            self.let_go(held);
+        }
+    }
+
     pub(crate) fn check(self) -> Result<(), Trouble> {
         self.alarm.rang().map_or(Ok(()), |ring| Err(Trouble::Rang(ring)))
     }
@@ -62,6 +84,18 @@ pub(crate) trait Source: AsyncRead + Unpin {
     /// The connection, when the bytes are its own.
     fn socket(&self) -> Option<&TcpStream> {
         None
+    }
+
+    /// How many bytes have come and wait to be read, where that is not the system's to keep.
+    fn unread(&mut self) -> usize {
+        0
+    }
+
+    /// Takes in what the peer sends unasked, where only that keeps it from lying somewhere without bound; to be asked while nothing
+    /// is read. Fails when it is too much.
+    fn poll_unasked(&mut self, context: &mut Context<'_>) -> io::Result<()> {
+        let _ = context;
+        Ok(())
     }
 
     /// Ready when reading would give something, or the end.
@@ -159,6 +193,14 @@ impl Wire for TcpStream {
 impl<S: Source> Source for &mut S {
     fn socket(&self) -> Option<&TcpStream> {
         (**self).socket()
+    }
+
+    fn unread(&mut self) -> usize {
+        (**self).unread()
+    }
+
+    fn poll_unasked(&mut self, context: &mut Context<'_>) -> io::Result<()> {
+        (**self).poll_unasked(context)
     }
 
     fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
@@ -285,13 +327,13 @@ pub(crate) fn write_all(
     })
 }
 
-/// As [`write_all`], to a client whose rate is watched.
+/// As [`write_all`], to a client whose rate is watched. While it takes nothing, `buffered` bytes are held for it.
 pub(crate) fn write_to_client(
     sink: &mut impl Sink,
     mut bytes: &[u8],
-    watch: Watch<'_>,
-    patience: Duration,
+    (watch, patience): (Watch<'_>, Duration),
     rate: &ClientRate,
+    buffered: usize,
 ) -> impl Future<Output = Result<(), Trouble>> {
     let mut waiting = false;
     poll_fn(move |context| {
@@ -304,6 +346,7 @@ pub(crate) fn write_to_client(
                     waiting = true;
                     watch.within(patience);
                     rate.wait(watch.wheel.now());
+                    watch.hold(buffered);
                 }
                 return Poll::Pending;
             }
@@ -312,6 +355,7 @@ pub(crate) fn write_to_client(
             if waiting {
                 cold_path();
                 waiting = false;
+                watch.let_go(buffered);
                 if rate.is_too_slow(watch.wheel.now(), count) {
                     return Poll::Ready(Err(Trouble::Rang(Ring::Deadline)));
                 }
@@ -350,6 +394,7 @@ pub(crate) async fn send_ahead(
     watch: Watch<'_>,
 ) -> Result<u64, Trouble> {
     watch.within(patience);
+    let mut held = Held::new(watch);
     poll_fn(|context| {
         // Whether the source has ended or has nothing yet, moving what is left will find out.
         if pipe.is_empty()
@@ -362,6 +407,7 @@ pub(crate) async fn send_ahead(
                 Poll::Ready(sent) => ahead = &ahead[sent?..],
                 Poll::Pending => {
                     watch.check()?;
+                    held.set(ahead.len() + pipe.holds());
                     return Poll::Pending;
                 }
             }
@@ -382,6 +428,7 @@ pub(crate) async fn splice(
 ) -> Result<bool, Spilt> {
     let mut gathering = matches!(what, Carried::Answer).then(|| Gathering::new(source));
     watch.within(if pipe.is_empty() { source_patience } else { sink_patience });
+    let mut held = Held::new(watch);
     poll_fn(|context| {
         while left > 0 || !pipe.is_empty() {
             if pipe.is_empty() {
@@ -428,11 +475,15 @@ pub(crate) async fn splice(
                 continue;
             }
             match pipe.poll_drain(sink, context) {
-                Poll::Ready(Ok(_)) if pipe.is_empty() => watch.within(source_patience),
+                Poll::Ready(Ok(_)) if pipe.is_empty() => {
+                    held.set(0);
+                    watch.within(source_patience);
+                }
                 Poll::Ready(Ok(_)) => watch.within(sink_patience),
                 Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Sink(error.into()))),
                 Poll::Pending => {
                     watch.check().map_err(Spilt::Sink)?;
+                    held.set(pipe.holds());
                     return Poll::Pending;
                 }
             }

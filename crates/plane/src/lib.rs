@@ -24,6 +24,7 @@ mod idle;
 mod io;
 mod listen;
 pub mod lookup;
+pub mod memory;
 mod pipe;
 mod plane;
 pub mod post;

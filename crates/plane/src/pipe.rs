@@ -1,6 +1,6 @@
 //! Pipes through which data goes from one socket to another without being copied into this process (`splice`).
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::io;
 use std::os::fd::OwnedFd;
 use std::task::{Context, Poll, ready};
@@ -28,18 +28,30 @@ pub(crate) struct Pipe {
 
 /// The empty pipes of one worker.
 #[derive(Debug, Default)]
-pub(crate) struct Pipes(RefCell<Vec<Pipe>>);
+pub(crate) struct Pipes {
+    kept: RefCell<Vec<Pipe>>,
+    /// None are given out, for there is little memory left for what they would hold.
+    sparing: Cell<bool>,
+}
 
 impl Pipes {
-    /// An empty pipe; `None` when there are no file descriptors for one.
+    /// An empty pipe; `None` when there are no file descriptors or too little memory for one.
     pub(crate) fn take(&self) -> Option<Pipe> {
-        let kept = self.0.borrow_mut().pop();
+        if self.sparing.get() {
+            return None;
+        }
+        let kept = self.kept.borrow_mut().pop();
         kept.or_else(|| Pipe::new().ok())
+    }
+
+    /// Whether to do without pipes for now.
+    pub(crate) fn be_sparing(&self, sparing: bool) {
+        self.sparing.set(sparing);
     }
 
     /// Keeps a pipe for the next one who wants one. One that still holds something is closed.
     pub(crate) fn give_back(&self, pipe: Option<Pipe>) {
-        let mut kept = self.0.borrow_mut();
+        let mut kept = self.kept.borrow_mut();
         if kept.len() < MOST_KEPT {
             kept.extend(pipe.filter(|pipe| pipe.is_empty() && !pipe.excess));
         }
@@ -47,7 +59,7 @@ impl Pipes {
 
     /// Gives half of the unused ones back to the system.
     pub(crate) fn trim(&self) {
-        let mut kept = self.0.borrow_mut();
+        let mut kept = self.kept.borrow_mut();
         let half = kept.len() / 2;
         kept.truncate(half);
     }
@@ -63,6 +75,11 @@ impl Pipe {
 
     pub(crate) fn is_empty(&self) -> bool {
         self.holds == 0
+    }
+
+    /// How many bytes are in it.
+    pub(crate) fn holds(&self) -> usize {
+        self.holds
     }
 
     /// Moves up to `most` bytes from a socket into the empty pipe; 0 when the socket has ended.

@@ -15,6 +15,7 @@ use tokio::sync::{Notify, mpsc, oneshot};
 use crate::alarm::TICK;
 use crate::decisions::Log;
 use crate::listen::{self, BindError, Bound};
+use crate::memory::{Memory, MemoryLimits};
 use crate::witness::{For, Sightings, Watches};
 use crate::worker::{self, Command, Shared};
 
@@ -53,14 +54,21 @@ pub struct Plane {
 }
 
 impl Plane {
-    /// Starts `workers` threads that serve nothing yet. Pins are signed with the key.
+    /// Starts `workers` threads that serve nothing yet. Pins are signed with the key; clients may make them hold so much memory.
     ///
     /// # Errors
     /// When the system gives no more threads.
-    pub fn start(workers: usize, pin_key: PinKey) -> Result<Self, StartError> {
+    pub fn start(workers: usize, pin_key: PinKey, limits: MemoryLimits) -> Result<Self, StartError> {
+        let workers = workers.max(1);
         let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
-        let shared =
-            Shared { snapshot, watches: Watches::default(), start: Instant::now(), pin_key, log: Log::new() };
+        let shared = Shared {
+            snapshot,
+            watches: Watches::default(),
+            start: Instant::now(),
+            pin_key,
+            log: Log::new(),
+            memory: Memory::new(limits, workers),
+        };
         let mut pulses = Vec::new();
         let mut spawn = |index: usize| {
             // Unbounded, for only the controller sends, a handful for each change.
@@ -74,7 +82,7 @@ impl Plane {
                 .map_err(|source| StartError { worker: index, source })?;
             Ok((sender, thread))
         };
-        let workers: Vec<_> = (0..workers.max(1)).map(&mut spawn).collect::<Result<_, _>>()?;
+        let workers: Vec<_> = (0..workers).map(&mut spawn).collect::<Result<_, _>>()?;
         std::thread::Builder::new()
             .name("clock".to_owned())
             .spawn(move || beat(&pulses))
@@ -190,6 +198,12 @@ impl Plane {
     /// A server stands by again, by the number of its cell: TCP connections that are to be broken then are reset.
     pub fn leave_standby(&self, server: u32) {
         self.tell(|| Command::StandsBy { server });
+    }
+
+    /// What clients make the workers hold.
+    #[must_use]
+    pub fn memory(&self) -> Memory {
+        self.shared.memory.clone()
     }
 
     /// Where decisions can be watched.

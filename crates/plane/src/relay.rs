@@ -4,6 +4,7 @@
 //! through a buffer that is taken when there is some; a direction that keeps filling its buffer goes on through a pipe
 //! by `splice`, without being copied into this process at all.
 
+use std::hint::cold_path;
 use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
@@ -15,6 +16,7 @@ use tokio::net::TcpStream;
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::io::Watch;
+use crate::memory::Held;
 use crate::pipe::Pipe;
 use crate::worker::Worker;
 
@@ -48,6 +50,11 @@ struct Way {
 }
 
 impl Way {
+    /// How much of what came waits to go on.
+    fn held(&self) -> usize {
+        self.buffer.as_ref().map_or(0, Buffer::capacity) + self.pipe.as_ref().map_or(0, Pipe::holds)
+    }
+
     /// Moves what can be moved; ready when the direction has ended and its end was passed on.
     fn poll(
         &mut self,
@@ -157,15 +164,25 @@ impl<'a> Relay<'a> {
         Self { worker, watch, idle, there: way(there), back: way(back) }
     }
 
+    fn has_pipe(&self) -> bool {
+        self.there.pipe.is_some() || self.back.pipe.is_some()
+    }
+
     /// Carries bytes until both sides have ended, one breaks off, or the alarm rings.
     pub(crate) async fn run(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> End {
         self.watch.within(self.idle);
+        let mut held = Held::new(self.watch);
         std::future::poll_fn(|context| {
             let mut moved = 0;
             let there = self.there.poll(self.worker, client, server, context, &mut moved);
             let back = self.back.poll(self.worker, server, client, context, &mut moved);
             if moved > 0 {
                 self.watch.within(self.idle);
+            }
+            if self.there.buffer.is_some() || self.back.buffer.is_some() || self.has_pipe() || held.is_some()
+            {
+                cold_path();
+                held.set(self.there.held() + self.back.held());
             }
             match (there, back) {
                 (Poll::Ready(Err(_)), _) | (_, Poll::Ready(Err(_))) => Poll::Ready(End::Broken),

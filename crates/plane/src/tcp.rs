@@ -224,7 +224,7 @@ impl Step<'_> {
         match relay.run(stream, &mut upstream.stream).await {
             End::Finished => {}
             // Whoever is left must not take this for an orderly end.
-            End::Broken | End::Rang(Ring::Cut | Ring::Deadline | Ring::Close) => {
+            End::Broken | End::Rang(Ring::Cut | Ring::Deadline | Ring::Close | Ring::Crowded) => {
                 reset(stream);
                 reset(&upstream.stream);
             }

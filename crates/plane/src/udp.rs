@@ -565,7 +565,7 @@ async fn answer(
                 worker.wheel.set(&known.alarm, frontend.idle_timeout);
                 Poll::Pending
             }
-            Some(Ring::Cut | Ring::Deadline | Ring::Close) => Poll::Ready(()),
+            Some(Ring::Cut | Ring::Deadline | Ring::Close | Ring::Crowded) => Poll::Ready(()),
         }
     })
     .await;

@@ -4,7 +4,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::future::Future;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::task::Poll;
@@ -30,6 +30,7 @@ use crate::descriptors;
 use crate::http;
 use crate::idle::Idle;
 use crate::listen::Listener;
+use crate::memory::{Keeping, Memory};
 use crate::pipe::Pipes;
 use crate::quiet::Quiet;
 use crate::udp;
@@ -70,6 +71,7 @@ pub(crate) struct Shared {
     pub(crate) start: Instant,
     pub(crate) pin_key: PinKey,
     pub(crate) log: Log,
+    pub(crate) memory: Memory,
 }
 
 /// What drives a worker's clock: told by the plane's clock thread once a tick.
@@ -85,6 +87,8 @@ pub(crate) struct Client {
     pub(crate) frontend: Cell<u32>,
     /// Where it came to.
     pub(crate) address: SocketAddr,
+    /// Where it came from, if what lies here for it counts.
+    pub(crate) peer: Cell<Option<IpAddr>>,
     /// Nobody listens where it came to any more: it is let go after its next answer.
     pub(crate) leaving: Cell<bool>,
     /// It has not asked for anything yet.
@@ -127,6 +131,7 @@ pub(crate) struct Worker {
     pub(crate) small: Rc<Shelf>,
     pub(crate) large: Rc<Shelf>,
     pub(crate) pipes: Pipes,
+    keeping: Keeping,
     pub(crate) watches: Watches,
     pub(crate) stopping: Cell<bool>,
     start: Instant,
@@ -157,6 +162,7 @@ impl Worker {
             small: Shelf::new(SMALL),
             large: Shelf::new(LARGE),
             pipes: Pipes::default(),
+            keeping: Keeping::new(shared.memory),
             watches: shared.watches,
             stopping: Cell::new(false),
             start: shared.start,
@@ -212,7 +218,9 @@ impl Worker {
 
     /// Registers one request among several that share a client's connection.
     pub(crate) fn register_stream(self: &Rc<Self>, of: &Client) -> Registered {
-        self.register_as(of.frontend.get(), of.address, Rc::clone(&of.dealt_to))
+        let stream = self.register_as(of.frontend.get(), of.address, Rc::clone(&of.dealt_to));
+        stream.client.peer.set(of.peer.get());
+        stream
     }
 
     fn register_as(
@@ -226,6 +234,7 @@ impl Worker {
         let client = Rc::new(Client {
             frontend: Cell::new(frontend),
             address,
+            peer: Cell::new(None),
             leaving: Cell::new(false),
             fresh: Cell::new(true),
             alarm: Alarm::new(),
@@ -252,7 +261,12 @@ impl Worker {
         }
     }
 
-    fn each_client(&self, mut act: impl FnMut(&Client)) {
+    /// How many clients there are.
+    pub(crate) fn client_count(&self) -> usize {
+        self.clients.borrow().len()
+    }
+
+    pub(crate) fn each_client(&self, mut act: impl FnMut(&Rc<Client>)) {
         for client in self.clients.borrow().values() {
             act(client);
         }
@@ -381,7 +395,7 @@ async fn finish(worker: &Worker, grace: Duration) -> usize {
     let end = Instant::now() + grace;
     loop {
         worker.close_resting();
-        let left = worker.clients.borrow().len();
+        let left = worker.client_count();
         if left == 0 || Instant::now() >= end {
             return left;
         }
@@ -396,6 +410,7 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
         worker.wheel.advance();
         worker.ticked.notify_waiters();
         worker.ahead.look(&worker);
+        worker.keeping.look(&worker);
         worker.idle.make_room();
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
@@ -405,7 +420,7 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
             worker.large.trim();
             worker.pipes.trim();
             worker.scraps.borrow_mut().truncate(MOST_SCRAPS);
-            if worker.quiet.look(worker.clients.borrow().len()) {
+            if worker.quiet.look(worker.client_count()) {
                 worker.wheel.sweep();
             }
         }

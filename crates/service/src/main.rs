@@ -18,6 +18,7 @@ mod memory;
 mod messages;
 mod run;
 mod settings;
+mod shortages;
 mod trials;
 mod troubles;
 mod words;

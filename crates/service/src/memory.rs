@@ -3,12 +3,29 @@
 //! The allocator keeps what each thread frees for its next need. After a burst of clients, of the API or of traffic, that can be
 //! many times what the service needs, and another program of the machine may want it.
 
+use std::path::Path;
 use std::time::Duration;
 
+/// What a machine has that does not say how much.
+const UNKNOWN: u64 = 1 << 30;
 /// How often it is looked at. What was freed is back with the system after two looks.
 const LOOK_EVERY: Duration = Duration::from_secs(4);
 /// How much may lie unused before it is given back: less than this is reused sooner than it is missed.
 const MAY_LIE_UNUSED: u64 = 12 << 20;
+
+/// How much memory this process may have at most: the machine's, or what its control group allows (cgroups(7), version 2).
+pub(crate) fn available() -> u64 {
+    let text = |path: &Path| std::fs::read_to_string(path).unwrap_or_default();
+    let machine = text(Path::new("/proc/meminfo"));
+    let total = machine.lines().find_map(|line| line.strip_prefix("MemTotal:")?.trim().strip_suffix(" kB"));
+    let machine = total.and_then(|total| total.parse::<u64>().ok()).map_or(UNKNOWN, |total| total << 10);
+    let groups = text(Path::new("/proc/self/cgroup"));
+    let own = groups.lines().find_map(|line| line.strip_prefix("0::/")).unwrap_or_default();
+    let limits = Path::new(own).ancestors().filter_map(|group| {
+        text(&Path::new("/sys/fs/cgroup").join(group).join("memory.max")).trim().parse::<u64>().ok()
+    });
+    limits.fold(machine, u64::min)
+}
 
 /// Starts looking, on a thread of its own that does nothing else.
 pub(crate) fn watch() -> std::io::Result<()> {

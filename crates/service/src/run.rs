@@ -9,8 +9,9 @@ use std::time::{Duration, Instant};
 use merismos_api::EventKind;
 use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
-use merismos_plane::descriptors::{self, Allotment};
+use merismos_plane::descriptors::Allotment;
 use merismos_plane::lookup::Lookups;
+use merismos_plane::memory::Memory;
 use merismos_plane::probe::{Prober, Surroundings};
 use merismos_plane::secret::Secrets;
 use merismos_store::outbox::Outbox;
@@ -30,6 +31,7 @@ use crate::keeper::{self, Keeper, Known, LoadError};
 use crate::lock::{FolderLock, LockError};
 use crate::messages::Messages;
 use crate::settings::Settings;
+use crate::shortages;
 use crate::trials::Trials;
 use crate::troubles::{TroubleKind, Troubles};
 
@@ -43,8 +45,6 @@ const LAST_RECORDS: Duration = Duration::from_secs(3);
 const SETTLED_AGAIN_AFTER: Duration = Duration::from_secs(2);
 /// How often nodes learn of each other's tokens.
 const TOKENS_SHARED_EVERY: Duration = Duration::from_secs(30);
-/// How many seconds without a shortage of descriptors are wanted until that is no trouble any more.
-const DESCRIPTORS_QUIET: u32 = 60;
 /// How long the API's port may take to come free when this service takes another's place.
 const API_PORT_WITHIN: Duration = Duration::from_secs(15);
 /// How long open API connections may take to end.
@@ -85,6 +85,7 @@ struct Parts {
     keeper: Keeper,
     app: Arc<App>,
     troubles: Troubles,
+    memory: Memory,
 }
 
 /// Runs the service until it is told to stop.
@@ -114,7 +115,11 @@ async fn serve(
     let address = settings.api_listen;
     let parts = start(settings, load, lock.has_predecessor).await?;
     lock.say_listening();
-    tokio::spawn(watch_descriptors(allotment, parts.troubles.clone(), parts.journal.clone()));
+    let watchers = || (parts.troubles.clone(), parts.journal.clone());
+    let (troubles, journal) = watchers();
+    tokio::spawn(shortages::watch_descriptors(allotment, troubles, journal));
+    let (troubles, journal) = watchers();
+    tokio::spawn(shortages::watch_client_memory(parts.memory.clone(), troubles, journal));
     let version = env!("CARGO_PKG_VERSION");
     parts.journal.write(
         EventKind::Node,
@@ -208,9 +213,9 @@ async fn start(
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
     let pin_key = access::pin_key(&settings.state_folder, &troubles)?;
-    let mut plane = Plane::start(settings.workers, pin_key.clone())?;
+    let mut plane = Plane::start(settings.workers, pin_key.clone(), settings.client_memory)?;
     plane.share_ports(shares_ports);
-    let decisions = plane.decisions();
+    let (decisions, memory) = (plane.decisions(), plane.memory());
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),
@@ -283,7 +288,7 @@ async fn start(
         usage,
         frames: StatusFrames::default(),
     });
-    Ok(Parts { controller, journal, store, keeper, app, troubles })
+    Ok(Parts { controller, journal, store, keeper, app, troubles, memory })
 }
 
 /// Notes what lets others in who should not be: a state folder that others can read, and an API that can be reached from
@@ -306,40 +311,6 @@ fn warn_of_exposure(settings: &Settings, troubles: &Troubles) {
         );
         tracing::warn!("{message}");
         troubles.set(TroubleKind::PlainApi, message);
-    }
-}
-
-/// Tells while the service is short of descriptors: once a minute in the log, and in the status until a minute has gone well.
-async fn watch_descriptors(allotment: Allotment, troubles: Troubles, journal: Journal) {
-    let (mut seen, mut quiet, mut since_told) = (descriptors::shortages(), 0, DESCRIPTORS_QUIET);
-    loop {
-        tokio::time::sleep(Duration::from_secs(1)).await;
-        let now = descriptors::shortages();
-        since_told += 1;
-        if now > seen {
-            let message = format!(
-                "the service is short of file descriptors (it may have {}): clients wait before they are taken, or get 503. Raise the \
-                 limit (`ulimit -n`, `LimitNOFILE=`) and restart; probes and the API have a reserve of {}",
-                allotment.limit, allotment.reserve
-            );
-            let is_news = troubles.set(TroubleKind::Descriptors, message.clone());
-            if is_news {
-                journal.write(EventKind::Node, "this node", message, json!({}));
-            } else if since_told >= DESCRIPTORS_QUIET {
-                tracing::warn!(times = now, "{message}");
-            }
-            if is_news || since_told >= DESCRIPTORS_QUIET {
-                since_told = 0;
-            }
-            quiet = 0;
-        } else {
-            quiet += 1;
-            if quiet == DESCRIPTORS_QUIET && troubles.clear(TroubleKind::Descriptors) {
-                let says = "there are enough file descriptors again";
-                journal.write(EventKind::Node, "this node", says, json!({}));
-            }
-        }
-        seen = now;
     }
 }
 

@@ -5,13 +5,19 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Parser, ValueEnum};
-use merismos_core::units::Span;
+use merismos_core::units::{Size, Span};
 use merismos_plane::descriptors::Allotment;
+use merismos_plane::memory::MemoryLimits;
 use merismos_plane::probe::AT_ONCE;
 use serde::Deserialize;
 
 use crate::access::SessionLimits;
 use crate::api::ApiLimits;
+use crate::memory;
+
+const MIB: u64 = 1 << 20;
+/// The smallest bounds of clients' memory.
+const LEAST_CLIENT_MEMORY: u64 = MIB;
 
 /// Merismos, a load-balancing service. Each setting may also stand in the environment or in the settings file.
 #[derive(Debug, Default, Parser)]
@@ -50,6 +56,13 @@ pub(crate) struct Flags {
     /// Probes under way at once, at most; one more waits, and is counted as late [default: 4096]
     #[arg(long, env = "MERISMOSD_PROBES_AT_ONCE", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..))]
     probes_at_once: Option<u32>,
+    /// Memory that may lie here for clients that do not read or go on, in all; beyond, those that hold most are ended
+    /// [default: a quarter of the machine's]
+    #[arg(long, env = "MERISMOSD_CLIENT_MEMORY", value_name = "SIZE")]
+    client_memory: Option<Size>,
+    /// The same for the clients of one address; an IPv6 /64 counts as one [default: a quarter of that]
+    #[arg(long, env = "MERISMOSD_CLIENT_MEMORY_PER_ADDRESS", value_name = "SIZE")]
+    client_memory_per_address: Option<Size>,
     /// Connections of the API and the console at once, at most; one more is closed and counted [default: 1024]
     #[arg(long, env = "MERISMOSD_API_CONNECTIONS", value_name = "COUNT", value_parser = clap::value_parser!(u32).range(1..=100_000))]
     api_connections: Option<u32>,
@@ -96,6 +109,8 @@ struct File {
     command_folder: Option<PathBuf>,
     secrets_folder: Option<PathBuf>,
     probes_at_once: Option<u32>,
+    client_memory: Option<Size>,
+    client_memory_per_address: Option<Size>,
     api_connections: Option<u32>,
     api_connections_per_address: Option<u32>,
     api_streams: Option<u32>,
@@ -119,6 +134,7 @@ pub(crate) struct Settings {
     pub(crate) command_folder: Option<PathBuf>,
     pub(crate) secrets_folder: Option<PathBuf>,
     pub(crate) probes_at_once: usize,
+    pub(crate) client_memory: MemoryLimits,
     pub(crate) api_limits: ApiLimits,
     pub(crate) session_limits: SessionLimits,
     pub(crate) log: String,
@@ -132,6 +148,10 @@ pub(crate) enum SettingsError {
     File { path: PathBuf, source: std::io::Error },
     #[error("the settings file {path} is wrong", path = path.display())]
     Content { path: PathBuf, source: toml::de::Error },
+    #[error(
+        "client_memory and client_memory_per_address have to be 1MiB or more, for one large answer needs as much"
+    )]
+    ClientMemory,
     #[error("{name} is not set: give --{flag}, set {variable}, or write {name} = ... in the settings file")]
     Missing { name: &'static str, flag: &'static str, variable: &'static str },
 }
@@ -164,6 +184,17 @@ impl Settings {
                 .probes_at_once
                 .or(file.probes_at_once)
                 .map_or(AT_ONCE, |count| count as usize),
+            client_memory: {
+                let bytes = |flag: Option<Size>, file: Option<Size>| flag.or(file).map(Size::bytes);
+                let in_all = bytes(flags.client_memory, file.client_memory)
+                    .unwrap_or_else(|| (memory::available() / 4).next_multiple_of(MIB));
+                let per_address = bytes(flags.client_memory_per_address, file.client_memory_per_address)
+                    .unwrap_or_else(|| (in_all / 4).next_multiple_of(MIB));
+                if in_all < LEAST_CLIENT_MEMORY || per_address < LEAST_CLIENT_MEMORY {
+                    return Err(SettingsError::ClientMemory);
+                }
+                MemoryLimits { in_all, per_address }
+            },
             api_limits: {
                 let usual = ApiLimits::default();
                 let limit = |given: Option<u32>, usual| given.map_or(usual, |count| count as usize);
@@ -226,6 +257,19 @@ mod tests {
         assert_eq!(settings.database, "mysql://flag");
         assert_eq!((settings.grace, settings.workers), (Duration::from_secs(5), 3));
         assert_eq!(settings.api_listen.to_string(), "127.0.0.1:7480");
+    }
+
+    #[test]
+    fn clients_may_have_a_quarter_of_the_memory_and_one_address_a_quarter_of_that() {
+        let needed = "database = \"mysql://file\"\nstate_folder = \"/tmp/x\"\n";
+        let of =
+            |keys: &str| with_file(&format!("{needed}{keys}"), Flags::default()).map(|it| it.client_memory);
+        let usual = of("").unwrap();
+        assert!(usual.in_all > 4 * MIB && usual.in_all <= memory::available() / 4 + MIB, "{usual:?}");
+        assert!(usual.per_address * 4 >= usual.in_all && usual.per_address < usual.in_all, "{usual:?}");
+        let set = of("client_memory = \"64MiB\"\n").unwrap();
+        assert_eq!(set, MemoryLimits { in_all: 64 * MIB, per_address: 16 * MIB });
+        assert!(of("client_memory_per_address = \"64KiB\"\n").is_err());
     }
 
     #[test]

@@ -181,6 +181,7 @@ export interface FrontendStatus {
   refused: number
   unavailable: number
   unanswered: number
+  cut_for_memory: number
 }
 
 export interface Status {

@@ -81,10 +81,12 @@
       </tbody>
     {/each}
   </table>
-  {#each status.frontends.filter((it) => it.unavailable + it.unanswered + it.refused > 0) as frontend (frontend.name)}
+  {#each status.frontends.filter((it) => it.unavailable + it.unanswered + it.refused + it.cut_for_memory > 0) as frontend (frontend.name)}
     <p class="mt-2 text-warning">
       frontend {frontend.name}, last minute: {frontend.unavailable} answered 503, {frontend.unanswered} answered 502/504 or
-      broken off, {frontend.refused} refused; {rate(frontend.per_second)} requests/s, {frontend.connections} clients
+      broken off, {frontend.refused} refused{frontend.cut_for_memory > 0
+        ? `, ${frontend.cut_for_memory} ended for the memory they held`
+        : ''}; {rate(frontend.per_second)} requests/s, {frontend.connections} clients
     </p>
   {/each}
 </section>

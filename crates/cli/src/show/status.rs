@@ -112,6 +112,12 @@ fn frontends(frontends: &[FrontendStatus]) {
         ]);
     }
     text(&format!("{table}\n"));
+    for it in frontends.iter().filter(|it| it.cut_for_memory > 0) {
+        text(&format!(
+            "{}: {} ended in the last 60 s for the memory they held\n",
+            it.name, it.cut_for_memory
+        ));
+    }
 }
 
 /// The pools of a frontend, with the part that each gets where there are several.

@@ -87,6 +87,8 @@ pub struct FrontendLane {
     pub unavailable: Count,
     /// Requests that no server answered properly (502, 504, or a broken-off answer).
     pub unanswered: Count,
+    /// Connections, and requests over HTTP/2, that were ended because their clients held too much memory.
+    pub cut_for_memory: Count,
 }
 
 /// The sum of all lanes of a frontend at one moment.
@@ -104,6 +106,8 @@ pub struct FrontendCounts {
     pub unavailable: u64,
     /// See [`FrontendLane::unanswered`].
     pub unanswered: u64,
+    /// See [`FrontendLane::cut_for_memory`].
+    pub cut_for_memory: u64,
 }
 
 /// One server's identity and counts.
@@ -210,6 +214,7 @@ impl FrontendCell {
             turned_away: sum(|lane| &lane.turned_away),
             unavailable: sum(|lane| &lane.unavailable),
             unanswered: sum(|lane| &lane.unanswered),
+            cut_for_memory: sum(|lane| &lane.cut_for_memory),
         }
     }
 }

@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::hint::cold_path;
 use std::io;
-use std::pin::Pin;
+use std::pin::{Pin, pin};
 use std::task::{Context, Poll};
 use std::time::SystemTime;
 
@@ -19,8 +19,8 @@ use super::head::{self, Framing, HeadScan, More, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::client_rate::ClientRate;
 use crate::io::{
-    Carried, Sink, Source, Spilt, Trouble, Watch, peek, read, read_first, readable, send_ahead, splice,
-    write_to_client,
+    Carried, Sink, Source, Spilt, Trouble, Watch, peek, read, read_first, read_fresh, readable, send_ahead,
+    splice, write_to_client,
 };
 use crate::pipe::Pipe;
 use crate::worker::{Client, Worker};
@@ -210,7 +210,7 @@ impl<'a> Answer<'a> {
                 if !passed.as_is {
                     cold_path();
                     clean.splice(..0, buffer[..length].iter().copied());
-                    self.send(client, &clean).await?;
+                    self.send(client, &clean, buffer.capacity()).await?;
                     buffer.consume(length + used);
                     return Box::pin(self.rest(server, client, (follow, buffer, false), may_stay)).await;
                 }
@@ -219,7 +219,7 @@ impl<'a> Answer<'a> {
                     let ahead = Ahead::Read(buffer, length + used);
                     return Box::pin(self.long(server, client, (ahead, rest), may_stay)).await;
                 }
-                self.send(client, &buffer[..length + used]).await?;
+                self.send(client, &buffer[..length + used], buffer.capacity()).await?;
                 buffer.consume(length + used);
             } else {
                 let mut out = self.worker.scrap();
@@ -243,7 +243,7 @@ impl<'a> Answer<'a> {
                     drop(buffer);
                     return Box::pin(self.long(server, client, (Ahead::Written(out), rest), may_stay)).await;
                 }
-                let sent = self.send(client, &out).await;
+                let sent = self.send(client, &out, buffer.capacity() + out.capacity()).await;
                 self.worker.give_back(out);
                 sent?;
             }
@@ -267,7 +267,9 @@ impl<'a> Answer<'a> {
         let clean = if follow.is_done() {
             buffer.is_empty()
         } else {
-            self.rest_of_body(server, client, follow, buffer, unchunk).await?
+            // All of it was passed on with the head.
+            drop(buffer);
+            self.rest_of_body(server, client, follow, unchunk).await?
         };
         Ok(Delivered { keep_client, keep_server: keep_server && clean, was_long: false, tunnel: None })
     }
@@ -286,7 +288,7 @@ impl<'a> Answer<'a> {
         let mut out = Vec::new();
         let more = More { connection: Some("Upgrade"), field: Some(&more), date: None };
         head::write_response(&buffer[..response.length], false, more, &mut out);
-        self.send(client, &out).await?;
+        self.send(client, &out, buffer.capacity()).await?;
         buffer.consume(response.length);
         let begun = (!buffer.is_empty()).then_some(buffer);
         let tunnel = Some(Box::new(Tunnel { begun }));
@@ -416,7 +418,18 @@ impl<'a> Answer<'a> {
                 // No upgrade was passed on, so none can be agreed to.
                 101 => return Err(nonsense()),
                 _ if self.request.is_http_10 => {}
-                _ => self.informational(client, &buffer[..response.length], response).await?,
+                _ => {
+                    let mut sent = pin!(self.informational(client, &buffer[..response.length], response));
+                    // More of them may come than the client takes.
+                    std::future::poll_fn(|context| {
+                        let sent = sent.as_mut().poll(context);
+                        if sent.is_pending() && server.poll_unasked(context).is_err() {
+                            return Poll::Ready(Err(NotDelivered::ClientGone));
+                        }
+                        sent
+                    })
+                    .await?;
+                }
             }
             buffer.consume(response.length);
             let mut attentive = Attentive { server, client, given_up: false };
@@ -438,11 +451,11 @@ impl<'a> Answer<'a> {
         response: Response,
     ) -> Result<(), NotDelivered> {
         if response.passes_as_is {
-            return self.send(client, head).await;
+            return self.send(client, head, SMALL).await;
         }
         let mut out = Vec::new();
         head::write_response(head, false, More::default(), &mut out);
-        self.send(client, &out).await
+        self.send(client, &out, SMALL).await
     }
 
     fn read_head(
@@ -498,25 +511,27 @@ impl<'a> Answer<'a> {
         server: &mut impl Source,
         client: &mut impl Sink,
         mut follow: Follow,
-        mut buffer: Buffer,
         unchunk: bool,
     ) -> Result<bool, NotDelivered> {
         let mut out = Vec::new();
+        let mut clean = true;
         while !follow.is_done() {
             // What goes over a stream waits for its window, and many of them may: they hold small ones.
             let is_long =
                 client.socket().is_some() && !matches!(follow, Follow::Counted(left) if left <= SMALL as u64);
-            if is_long && buffer.capacity() == SMALL {
-                buffer = self.worker.large.take();
-            }
+            let shelf = if is_long { &self.worker.large } else { &self.worker.small };
             self.watch.within(self.times.idle);
             let mut attentive = Attentive { server, client, given_up: false };
-            let came = read(&mut attentive, &mut buffer, self.watch).await;
+            // Nothing is held for a client while its server takes its time.
+            let came = read_fresh(&mut attentive, shelf, self.watch).await;
             if attentive.given_up {
                 return Err(NotDelivered::ClientGone);
             }
             match came {
-                Ok(_) => self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?,
+                Ok(mut buffer) => {
+                    self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?;
+                    clean = buffer.is_empty();
+                }
                 Err(Trouble::Closed) if matches!(follow, Follow::UntilClose) => return Ok(false),
                 Err(_) => {
                     let open_ended = unchunk || matches!(follow, Follow::UntilClose);
@@ -524,7 +539,7 @@ impl<'a> Answer<'a> {
                 }
             }
         }
-        Ok(buffer.is_empty())
+        Ok(clean)
     }
 
     /// Sends what of the buffer belongs to the body; `out` is for what is left of it without the chunked coding.
@@ -539,12 +554,13 @@ impl<'a> Answer<'a> {
         let broken = |_| NotDelivered::BrokenOff { open_ended: unchunk };
         let used = if unchunk {
             let used = follow.pass(buffer, content(out)).map_err(broken)?;
-            self.send(client, out).await?;
+            self.send(client, out, buffer.capacity() + out.capacity()).await?;
             out.clear();
             used
         } else {
             let passed = follow.pass_on(buffer, out).map_err(broken)?;
-            self.send(client, if passed.as_is { &buffer[..passed.used] } else { &*out }).await?;
+            let on = if passed.as_is { &buffer[..passed.used] } else { &*out };
+            self.send(client, on, buffer.capacity() + out.capacity()).await?;
             out.clear();
             passed.used
         };
@@ -552,9 +568,15 @@ impl<'a> Answer<'a> {
         Ok(())
     }
 
-    fn send(&self, client: &mut impl Sink, bytes: &[u8]) -> impl Future<Output = Result<(), NotDelivered>> {
+    /// Sends to the client; while it takes nothing, `held` bytes lie here for it.
+    fn send(
+        &self,
+        client: &mut impl Sink,
+        bytes: &[u8],
+        held: usize,
+    ) -> impl Future<Output = Result<(), NotDelivered>> {
         let patience = self.frontend.idle_timeout;
-        let sent = write_to_client(client, bytes, self.watch, patience, &self.rate);
+        let sent = write_to_client(client, bytes, (self.watch, patience), &self.rate, held);
         sent.map_err(|trouble| not_taken(&trouble))
     }
 }

@@ -15,6 +15,7 @@ use super::head::{self, Request};
 use super::refuse::{self, Refusal, Shortage};
 use super::sending::Sending;
 use super::two::RequestHead;
+use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::client::Who;
 use crate::connect::{ConnectError, Unreached, Upstream, reach_from};
@@ -288,6 +289,10 @@ impl Exchange<'_> {
         sending: &Sending<'_>,
     ) -> Step {
         let server = &pool.servers[place];
+        if self.client.alarm.rang() == Some(Ring::Crowded) {
+            // It is ended for what it holds, wherever that was met.
+            return Step::Ended(Outcome::ClientGone);
+        }
         let failure = match failed {
             Failed::Client(outcome) => {
                 if matches!(outcome, Outcome::BrokenOff { .. }) {

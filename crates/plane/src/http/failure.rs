@@ -45,7 +45,7 @@ pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
     match trouble {
         Trouble::Closed | Trouble::Broken => ServerFailure::Closed,
         Trouble::Rang(Ring::Deadline | Ring::Close) => ServerFailure::Late,
-        Trouble::Rang(Ring::Cut) => ServerFailure::Cut,
+        Trouble::Rang(Ring::Cut | Ring::Crowded) => ServerFailure::Cut,
     }
 }
 

@@ -4,6 +4,7 @@
 //! as customary. What clients say in these fields is dropped, unless the peer is trusted: then it is added to.
 
 use std::net::{IpAddr, SocketAddr};
+use std::ops::Range;
 
 use ipnet::IpNet;
 
@@ -12,12 +13,16 @@ use crate::client::is_in;
 /// How many lines of one field are believed; the last ones count, for they were added last.
 const MOST_LINES: usize = 4;
 
-/// What the plane adds to each request of one client. Kept small: it is cold again at each request.
+/// What the plane adds to each request of one client.
 #[derive(Debug)]
 pub(super) struct ClientFields {
     pub(super) peer: IpAddr,
-    /// The same in words.
-    words: Box<str>,
+    /// The fields for a client that is not trusted, up to where the host comes: made once, for each of its requests copies them.
+    fields: Box<str>,
+    /// Where its address stands in them.
+    words: Range<u8>,
+    /// The same as `Forwarded` wants it.
+    node: Range<u8>,
     spoken: Spoken,
 }
 
@@ -31,26 +36,28 @@ pub(super) enum Spoken {
 impl ClientFields {
     pub(super) fn new(peer: SocketAddr, spoken: Spoken) -> Self {
         let ip = peer.ip().to_canonical();
-        Self { peer: ip, words: ip.to_string().into(), spoken }
+        let node = if ip.is_ipv6() { format!("for=\"[{ip}]\"") } else { format!("for={ip}") };
+        let before_words = "X-Forwarded-For: ";
+        let before_node = format!("{before_words}{ip}\r\nX-Forwarded-Proto: http\r\nForwarded: ");
+        // Both are short: an address has 39 characters at most.
+        let range = |start: usize, end: usize| start as u8..end as u8;
+        Self {
+            peer: ip,
+            words: range(before_words.len(), before_words.len() + ip.to_string().len()),
+            node: range(before_node.len(), before_node.len() + node.len()),
+            fields: format!("{before_node}{node};proto=http").into(),
+            spoken,
+        }
     }
 
-    /// Writes the peer as `Forwarded` wants it.
-    fn write_node(&self, out: &mut Vec<u8>) {
-        let (before, after): (&[u8], &[u8]) =
-            if self.peer.is_ipv6() { (b"for=\"[", b"]\"") } else { (b"for=", b"") };
-        out.extend_from_slice(before);
-        out.extend_from_slice(self.words.as_bytes());
-        out.extend_from_slice(after);
+    fn part(&self, range: &Range<u8>) -> &[u8] {
+        &self.fields.as_bytes()[usize::from(range.start)..usize::from(range.end)]
     }
 
     /// Writes the fields that the server gets of a client that is not trusted, and the end of the head.
     pub(super) fn write(&self, host: &[u8], id: [u64; 2], out: &mut Vec<u8>) {
         out.reserve(ROOM);
-        out.extend_from_slice(b"X-Forwarded-For: ");
-        out.extend_from_slice(self.words.as_bytes());
-        out.extend_from_slice(b"\r\nX-Forwarded-Proto: http\r\nForwarded: ");
-        self.write_node(out);
-        out.extend_from_slice(b";proto=http");
+        out.extend_from_slice(self.fields.as_bytes());
         if !host.is_empty() {
             write_host(host, host, out);
         }
@@ -204,12 +211,12 @@ impl<'h> Told<'h> {
         let proto = self.proto.filter(|proto| is_plain(proto)).unwrap_or(b"http");
         out.extend_from_slice(b"X-Forwarded-For: ");
         self.forwarded_for.write(out);
-        out.extend_from_slice(client.words.as_bytes());
+        out.extend_from_slice(client.part(&client.words));
         out.extend_from_slice(b"\r\nX-Forwarded-Proto: ");
         out.extend_from_slice(proto);
         out.extend_from_slice(b"\r\nForwarded: ");
         self.forwarded.write(out);
-        client.write_node(out);
+        out.extend_from_slice(client.part(&client.node));
         out.extend_from_slice(b";proto=");
         out.extend_from_slice(proto);
         if !host.is_empty() {

@@ -3,6 +3,7 @@
 use std::hint::cold_path;
 use std::pin::pin;
 use std::task::Poll;
+use std::time::Duration;
 
 use merismos_core::routing::Times;
 
@@ -14,7 +15,10 @@ use super::refuse::Refusal;
 use crate::alarm::Ring;
 use crate::buffer::Buffer;
 use crate::client_rate::ClientRate;
-use crate::io::{Carried, Sink, Source, Spilt, Trouble, Wire, read_fresh, readable, splice, write_all};
+use crate::io::{
+    Carried, Sink, Source, Spilt, Trouble, Watch, Wire, read_fresh, readable, splice, write_all,
+};
+use crate::memory::Held;
 
 /// The request on its way to a server.
 pub(super) struct Sending<'b> {
@@ -172,13 +176,33 @@ impl Exchange<'_> {
             let passed = follow.pass_on(&buffer, &mut clean);
             let passed = passed.map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
             let on = if passed.as_is { &buffer[..passed.used] } else { &clean };
-            let sent = write_all(server, on, self.watch, times.idle).await;
-            sent.map_err(|_| PumpEnd::Server)?;
+            let sent =
+                write_held(server, on, (self.watch, times.idle), || buffer.capacity() + client.unread());
+            sent.await.map_err(|_| PumpEnd::Server)?;
             buffer.consume(passed.used);
             *input = (!buffer.is_empty()).then_some(buffer);
         }
         Ok(())
     }
+}
+
+/// Writes to a server all of what a client sent; while that waits, so many bytes are held for the client.
+async fn write_held(
+    server: &mut impl Sink,
+    bytes: &[u8],
+    (watch, patience): (Watch<'_>, Duration),
+    mut held_bytes: impl FnMut() -> usize,
+) -> Result<(), Trouble> {
+    let mut sent = pin!(write_all(server, bytes, watch, patience));
+    let mut held = Held::new(watch);
+    std::future::poll_fn(|context| {
+        let sent = sent.as_mut().poll(context);
+        if sent.is_pending() {
+            held.set(held_bytes());
+        }
+        sent
+    })
+    .await
 }
 
 /// Why a body was not carried to its end.
@@ -193,7 +217,9 @@ impl PumpEnd {
         match trouble {
             Trouble::Rang(Ring::Deadline) => Self::Client(Some(Refusal::Slow)),
             Trouble::Rang(Ring::Cut) => Self::Server,
-            Trouble::Rang(Ring::Close) | Trouble::Closed | Trouble::Broken => Self::Client(None),
+            Trouble::Rang(Ring::Close | Ring::Crowded) | Trouble::Closed | Trouble::Broken => {
+                Self::Client(None)
+            }
         }
     }
 }

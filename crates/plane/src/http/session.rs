@@ -18,6 +18,7 @@ use crate::alarm::Ring;
 use crate::buffer::{Buffer, with_room};
 use crate::client::Visit;
 use crate::io::{Trouble, Watch, read, read_fresh, readable, write_all};
+use crate::memory::{Held, hold_head};
 use crate::worker::{Registered, Worker};
 
 /// How long a client has to be quiet to be one that rests.
@@ -230,11 +231,13 @@ impl Session {
                 }
             };
             let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+            hold_head(watch, sending.start);
             let (version, request) = (snapshot.version, &request);
             let exchange = Exchange { worker, client, frontend, version, request, who, watch };
             let outcome = exchange.run(stream, &mut sending).await;
             client.server.set(None);
             client.alarm.silence();
+            watch.let_all_go();
             *input = sending.input.take();
             worker.give_back(out);
             if let Outcome::Answered { keep: true } = outcome {
@@ -243,13 +246,14 @@ impl Session {
             cold_path();
             match outcome {
                 Outcome::Answered { .. } if input.is_some() => Next::Linger,
-                Outcome::Answered { .. } | Outcome::ClientGone => Next::Close,
+                Outcome::Answered { .. } => Next::Close,
                 Outcome::AnsweredEarly => Next::Linger,
                 Outcome::Refused(refusal) => Next::Refuse { refusal, to_head },
                 Outcome::BrokenOff { open_ended: false } => Next::Close,
-                Outcome::BrokenOff { open_ended: true } => {
-                    // The client must not take the end of the connection for the end of the body: it gets a reset.
-                    let _ = socket2::SockRef::from(&self.visit.stream).set_linger(Some(Duration::ZERO));
+                Outcome::BrokenOff { open_ended: true } | Outcome::ClientGone => {
+                    // The client must not take the end of the connection for the end of the body: it gets a reset. And what the
+                    // system holds for one that takes nothing is let go.
+                    let _ = socket2::SockRef::from(&*stream).set_linger(Some(Duration::ZERO));
                     Next::Close
                 }
             }
@@ -324,8 +328,10 @@ impl Session {
         let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
         let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
         watch.within(limits.time);
+        let mut held = Held::new(watch);
         loop {
             buffer = with_room(buffer, &worker.large).ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
+            held.set(buffer.capacity());
             match read(stream, &mut buffer, watch).await {
                 Ok(_) => {}
                 Err(Trouble::Rang(Ring::Deadline)) if !buffer.is_empty() => {

@@ -18,6 +18,7 @@ use merismos_core::pins::PinKey;
 use merismos_core::routing::{Snapshot, compile};
 use merismos_lab::free::free_address;
 use merismos_plane::Plane;
+use merismos_plane::memory::MemoryLimits;
 
 /// How long anything in a test may take before the test has failed.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
@@ -58,7 +59,17 @@ impl Rig {
         pool: &str,
         frontend: &str,
     ) -> Self {
-        let plane = Plane::start(2, PinKey::new(&[7; 32])).unwrap();
+        Self::bounded(protocol, servers, (pool, frontend), MemoryLimits::NONE)
+    }
+
+    /// As [`Self::speaking`]; clients may make it hold so much memory.
+    pub(crate) fn bounded(
+        protocol: &'static str,
+        servers: &[SocketAddr],
+        (pool, frontend): (&str, &str),
+        memory: MemoryLimits,
+    ) -> Self {
+        let plane = Plane::start(2, PinKey::new(&[7; 32]), memory).unwrap();
         let mut rig = Self {
             cells: Cells::new(plane.workers()),
             plane,
@@ -152,7 +163,19 @@ impl Answer {
 
 impl Client {
     pub(crate) fn to(address: SocketAddr) -> Self {
-        let stream = TcpStream::connect(address).unwrap();
+        Self::over(TcpStream::connect(address).unwrap())
+    }
+
+    /// One that comes from this address.
+    pub(crate) fn from(address: &str, to: SocketAddr) -> Self {
+        let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        let address: std::net::IpAddr = address.parse().unwrap();
+        socket.bind(&SocketAddr::new(address, 0).into()).unwrap();
+        socket.connect(&to.into()).unwrap();
+        Self::over(socket.into())
+    }
+
+    fn over(stream: TcpStream) -> Self {
         stream.set_read_timeout(Some(PATIENCE)).unwrap();
         stream.set_write_timeout(Some(PATIENCE)).unwrap();
         Self { stream: BufReader::new(stream) }

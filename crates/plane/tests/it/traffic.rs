@@ -8,6 +8,7 @@ use merismos_core::duty::Duty;
 use merismos_core::health::State;
 
 use crate::rig::{Client, Rig, Server, until};
+use merismos_plane::memory::MemoryLimits;
 use merismos_plane::witness::{For, Seen};
 
 fn first_line(text: &str) -> String {
@@ -360,7 +361,9 @@ fn stopping_lets_work_in_flight_finish() {
 #[test]
 fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let plane = merismos_plane::Plane::start(2, merismos_core::pins::PinKey::new(&[7; 32])).unwrap();
+    let plane =
+        merismos_plane::Plane::start(2, merismos_core::pins::PinKey::new(&[7; 32]), MemoryLimits::NONE)
+            .unwrap();
     let address = taken.local_addr().unwrap();
     let error = plane.bind([Endpoint { udp: false, address }]).unwrap_err();
     assert!(

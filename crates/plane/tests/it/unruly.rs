@@ -2,11 +2,11 @@
 //! them, and no server.
 
 use std::io::{Read, Write};
-use std::net::TcpStream;
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
 
+use crate::frames::Frames;
 use crate::rig::{Conn, PATIENCE, Rig, Server, until};
 
 const TWO: &str = "http_version = \"2\"";
@@ -37,57 +37,6 @@ fn too_many_trailers_are_the_clients_doing(#[case] keys: &str) {
     let answer = rig.client().send(request + "\r\n").answer().unwrap();
     assert_eq!(answer.status, 400, "{answer:?}");
     assert_eq!(rig.counts(0).failed, 0);
-}
-
-/// A connection that speaks frames of HTTP/2 by hand (RFC 9113, 4.1).
-struct Frames {
-    stream: TcpStream,
-    next: u32,
-}
-
-impl Frames {
-    fn to(rig: &Rig) -> Self {
-        let mut stream = TcpStream::connect(rig.address).unwrap();
-        stream.set_read_timeout(Some(PATIENCE)).unwrap();
-        stream.write_all(b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n").unwrap();
-        Self { stream, next: 1 }
-    }
-
-    fn frame(kind: u8, flags: u8, stream: u32, payload: &[u8]) -> Vec<u8> {
-        let length = (payload.len() as u32).to_be_bytes();
-        [&length[1..], &[kind, flags], &stream.to_be_bytes(), payload].concat()
-    }
-
-    fn settings(mut self) -> Self {
-        self.stream.write_all(&Self::frame(4, 0, 0, b"")).unwrap();
-        self
-    }
-
-    /// The head of a `GET /`, from the static table of HPACK (RFC 7541, A); gives its stream and the frame.
-    fn get(&mut self) -> (u32, Vec<u8>) {
-        let stream = self.next;
-        self.next += 2;
-        (stream, Self::frame(1, 0x5, stream, b"\x82\x86\x84\x41\x01a"))
-    }
-
-    /// The error code of the GOAWAY that comes, and then the end; `None` when it ends without one.
-    fn goaway(&mut self) -> Option<u32> {
-        let (mut bytes, mut room, mut code) = (Vec::new(), [0; 16 << 10], None);
-        while let Ok(count @ 1..) = self.stream.read(&mut room) {
-            bytes.extend_from_slice(&room[..count]);
-            while bytes.len() >= 9 {
-                let length = u32::from_be_bytes([0, bytes[0], bytes[1], bytes[2]]) as usize;
-                if bytes.len() < 9 + length {
-                    break;
-                }
-                if bytes[3] == 7 {
-                    code = Some(u32::from_be_bytes(bytes[13..17].try_into().unwrap()));
-                }
-                bytes.drain(..9 + length);
-            }
-        }
-        code
-    }
 }
 
 #[test]

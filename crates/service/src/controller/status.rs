@@ -82,6 +82,8 @@ impl State {
                 nodes,
                 probes,
                 late_probes,
+                client_memory: self.plane.memory().held(),
+                client_memory_limit: self.plane.memory().limits().in_all,
                 api_connections: self.api_usage.connections(),
                 api_streams: self.api_usage.streams(),
                 api_turned_away: self.api_usage.turned_away(),
@@ -187,6 +189,7 @@ impl State {
             refused: minute.refused,
             unavailable: minute.unavailable,
             unanswered: minute.unanswered,
+            cut_for_memory: minute.cut_for_memory,
         }
     }
 

@@ -531,3 +531,34 @@ async fn another_question_takes_nobody_out_who_works(#[case] from: &str, #[case]
         assert_eq!(service.get().await.unwrap().0, 200);
     }
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_port_where_nobody_listens_for_datagrams_speaks_against_its_server() {
+    let service = Service::with(&["gull", "tern"]).await;
+    // Both have a page for the check; datagrams are taken by tern alone.
+    let tern = std::net::UdpSocket::bind(service.stand_ins[1].address).unwrap();
+    std::thread::spawn(move || {
+        let mut room = [0; 64];
+        while let Ok((count, from)) = tern.recv_from(&mut room) {
+            let _ = tern.send_to(&room[..count], from);
+        }
+    });
+    service.apply(&service.document().replace("\"http\"\nlisten", "\"udp\"\nlisten")).await.unwrap();
+    service.all_up().await;
+    let is_answered = || {
+        let client = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+        client.set_read_timeout(Some(std::time::Duration::from_millis(300))).unwrap();
+        client.send_to(b"where are you?", service.frontend).unwrap();
+        client.recv(&mut [0; 64]).is_ok()
+    };
+    let answered = (0..100).filter(|_| is_answered()).count();
+    assert!(answered >= 90, "{answered} of 100");
+    until("gull is suspect for it", async || {
+        is_answered();
+        let events = service.client().events(100).await.unwrap().events;
+        events.iter().any(|it| it.subject == "quay/gull" && it.says.contains("suspect"))
+    })
+    .await;
+    assert!(service.server("gull").await.observed.minute.failed >= 3);
+    assert_eq!(service.server("tern").await.observed.minute.failed, 0);
+}

@@ -167,3 +167,33 @@ async fn too_few_descriptors_mark_no_server_down_and_leave_the_api_open() {
     until("those that waited are served", async || service.get().await.is_ok_and(|it| it.0 == 200)).await;
     assert!(service.log().lines().count() < 60, "{}", service.log());
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn who_holds_too_much_memory_is_ended_and_named() {
+    let flags = ["--client-memory-per-address", "1MiB"];
+    let service = Service::bare_with(Database::shared(), &["gull"], &flags).await;
+    service.apply(&service.document()).await.unwrap();
+    service.all_up().await;
+    let head = format!("GET / HTTP/1.1\r\nHost: a\r\nX-Fill: {}", "x".repeat(12 << 10));
+    let slow: Vec<TcpStream> = (0..80)
+        .map(|_| {
+            let mut client = TcpStream::connect(service.frontend).unwrap();
+            client.write_all(head.as_bytes()).unwrap();
+            client
+        })
+        .collect();
+    until("the status says so", async || {
+        let status = service.status().await;
+        let says = "clients held more memory than they may (127.0.0.1 most)";
+        status.frontends[0].cut_for_memory > 0 && status.troubles.iter().any(|it| it.starts_with(says))
+    })
+    .await;
+    let status = service.status().await;
+    assert!(status.node.client_memory_limit >= 1 << 20, "{:?}", status.node);
+    assert!((1..2 << 20).contains(&status.node.client_memory), "{:?}", status.node);
+    let events = service.client().events(100).await.unwrap().events;
+    assert!(events.iter().any(|event| event.says.starts_with("clients held more memory")), "{events:#?}");
+    assert_eq!(service.get().await.unwrap().0, 200);
+    drop(slow);
+    until("nothing is held any more", async || service.status().await.node.client_memory < 64 << 10).await;
+}

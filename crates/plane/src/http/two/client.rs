@@ -29,10 +29,13 @@ use crate::alarm::{Ring, ticks};
 use crate::buffer::{Buffer, SMALL};
 use crate::client::{Visit, Who};
 use crate::io::{Sink, Watch, write_all};
+use crate::memory::{Held, hold_head};
 use crate::worker::{Client, Registered, Worker};
 
 /// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
 pub(in super::super) const OPENING: &[u8] = b"PRI * HTTP/2.0\r\n\r\n";
+/// What the codec keeps for a connection at rest.
+const CODEC: usize = 16 << 10;
 /// How long a client that was told to go may take to be done with what it has.
 const FAREWELL: Duration = Duration::from_secs(1);
 /// How long a client may take for an answer of our own.
@@ -55,6 +58,8 @@ struct WriteState {
     /// Since when it takes nothing, in ticks.
     blocked: Cell<Option<u64>>,
     waiting: RefCell<Vec<Waker>>,
+    /// How much the codec was given since all of it had been written.
+    queued: Cell<usize>,
 }
 
 impl WriteState {
@@ -66,6 +71,18 @@ impl WriteState {
         } else if self.blocked.take().is_some() {
             self.waiting.borrow_mut().drain(..).for_each(Waker::wake);
         }
+    }
+
+    fn queue(&self, bytes: usize) {
+        self.queued.set(self.queued.get() + bytes);
+    }
+
+    /// The codec was asked to write what it has; gives how much it still may have.
+    fn left(&self) -> usize {
+        if !self.is_blocked() {
+            self.queued.set(0);
+        }
+        self.queued.get()
     }
 
     fn is_blocked(&self) -> bool {
@@ -270,6 +287,7 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
 async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes>) {
     let Line { ref worker, ref client, rest, .. } = **line;
     let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    let mut held = Held::new(watch);
     client.alarm.silence();
     watch.within(rest);
     let mut told_to_go = false;
@@ -294,7 +312,8 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
                 Some(Ring::Deadline) if line.seats.clear() && rest > PAUSE => watch.within(rest - PAUSE),
                 // It was told, and does not go.
                 Some(Ring::Deadline) if told_to_go => return Poll::Ready(None),
-                Some(Ring::Deadline | Ring::Close) => {
+                Some(Ring::Crowded) if line.writing.is_blocked() => return Poll::Ready(None),
+                Some(Ring::Deadline | Ring::Close | Ring::Crowded) => {
                     if !told_to_go {
                         told_to_go = true;
                         connection.graceful_shutdown();
@@ -306,6 +325,8 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
             let accepted = connection.poll_accept(context);
             // Looking for the next one has written what could be written.
             line.begin_waiting();
+            let waiting: usize = line.waiting.borrow().iter().map(Asked::size).sum();
+            held.set(CODEC + line.writing.left() + waiting);
             accepted
         });
         match next.await {
@@ -357,6 +378,7 @@ async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
                 let outcome = match take(worker, &line.fields, frontend, buffer, &mut out) {
                     Ok((request, mut sending)) => {
                         let watch = Watch { alarm: &own.alarm, wheel: &worker.wheel };
+                        hold_head(watch, sending.start);
                         let (version, request) = (snapshot.version, &request);
                         let exchange =
                             Exchange { worker, client: own, frontend, version, request, who, watch };
@@ -371,6 +393,7 @@ async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
             Err(refusal) => Outcome::Refused(refusal),
         };
         own.alarm.silence();
+        Watch { alarm: &own.alarm, wheel: &worker.wheel }.let_all_go();
         match outcome {
             Outcome::Answered { .. } | Outcome::AnsweredEarly => {
                 line.answered.set(line.answered.get() + 1);
@@ -463,14 +486,14 @@ impl AsyncWrite for Reply {
         context: &mut Context<'_>,
         bytes: &[u8],
     ) -> Poll<io::Result<usize>> {
-        match &mut self.body {
-            Some(body) => body.poll_write(context, bytes),
-            None => {
-                // Heads know no window: the codec would keep all that the connection does not take.
-                ready!(self.connection.poll_open(context));
-                Poll::Ready(self.take_head(bytes))
-            }
-        }
+        // The codec would keep all that the connection does not take: heads know no window, and a client may open one without end.
+        ready!(self.connection.poll_open(context));
+        let taken = match &mut self.body {
+            Some(body) => ready!(body.poll_write(context, bytes)),
+            None => self.take_head(bytes),
+        };
+        self.connection.queue(*taken.as_ref().unwrap_or(&0));
+        Poll::Ready(taken)
     }
 
     fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {

@@ -102,6 +102,10 @@ impl AsyncRead for Inward {
 }
 
 impl Source for Inward {
+    fn unread(&mut self) -> usize {
+        self.stream.flow_control().used_capacity()
+    }
+
     fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.poll_fill(context)
     }

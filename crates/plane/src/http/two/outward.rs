@@ -15,32 +15,23 @@ pub(super) struct Outward {
     stream: SendStream<Bytes>,
     follow: Follow,
     trailers: Vec<u8>,
-    /// Something was sent: more only goes when the peer has taken that.
-    owes: bool,
     ended: bool,
 }
 
 impl Outward {
     /// A body that follows its head. `ended`: the head was all.
     pub(super) fn new(stream: SendStream<Bytes>, framing: Framing, ended: bool) -> Self {
-        Self { stream, follow: Follow::new(framing), trailers: Vec::new(), owes: false, ended }
+        Self { stream, follow: Follow::new(framing), trailers: Vec::new(), ended }
     }
 
-    /// Sends what of `bytes` belongs to the body. The whole of it is taken, so one piece at most waits here for the peer.
+    /// Sends what of `bytes` belongs to the body, as far as the peer takes it now: the rest stays with the caller, who waits for
+    /// the peer and knows for how long.
     pub(super) fn poll_write(&mut self, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
         if self.ended {
             return Poll::Ready(Err(io::ErrorKind::BrokenPipe.into()));
         }
-        if self.owes {
-            self.stream.reserve_capacity(1);
-            while self.stream.capacity() == 0 {
-                match ready!(self.stream.poll_capacity(context)) {
-                    Some(Ok(_)) => {}
-                    Some(Err(error)) => return Poll::Ready(Err(broken(error))),
-                    None => return Poll::Ready(Err(io::ErrorKind::ConnectionReset.into())),
-                }
-            }
-        }
+        let room = ready!(self.poll_room(context, bytes))?;
+        let bytes = &bytes[..room];
         let mut content = Vec::with_capacity(bytes.len());
         let trailers = &mut self.trailers;
         let passed = self.follow.pass(bytes, |part| match part {
@@ -53,7 +44,6 @@ impl Outward {
         let has_trailers = is_done && self.trailers.len() > 2;
         if !content.is_empty() || (is_done && !has_trailers) {
             let ends = is_done && !has_trailers;
-            self.owes = !content.is_empty();
             self.stream.send_data(Bytes::from(content), ends).map_err(broken)?;
         }
         if has_trailers {
@@ -64,6 +54,25 @@ impl Outward {
         }
         self.ended = is_done;
         Poll::Ready(Ok(used))
+    }
+
+    /// How many of `bytes` may go now: all that fit into the window, or all when none of them needs any.
+    fn poll_room(&mut self, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        self.stream.reserve_capacity(bytes.len());
+        while self.stream.capacity() == 0 {
+            let mut ahead = self.follow.clone();
+            let mut needs_room = false;
+            let passed = ahead.pass(bytes, |part| needs_room |= matches!(part, Part::Content(_)));
+            if passed.is_err() || !needs_room {
+                return Poll::Ready(Ok(bytes.len()));
+            }
+            match ready!(self.stream.poll_capacity(context)) {
+                Some(Ok(_)) => {}
+                Some(Err(error)) => return Poll::Ready(Err(broken(error))),
+                None => return Poll::Ready(Err(io::ErrorKind::ConnectionReset.into())),
+            }
+        }
+        Poll::Ready(Ok(self.stream.capacity().min(bytes.len())))
     }
 
     /// Ends a body whose end nothing but the end of the connection would tell.

@@ -20,6 +20,14 @@ pub(super) struct Asked {
     pub(super) respond: SendResponse<Bytes>,
 }
 
+impl Asked {
+    /// How many bytes its fields are, about.
+    pub(super) fn size(&self) -> usize {
+        let fields = self.request.headers().iter();
+        fields.map(|(name, value)| name.as_str().len() + value.len() + 64).sum::<usize>() + 512
+    }
+}
+
 /// Where one task waits.
 #[derive(Default)]
 pub(super) struct Seat {

@@ -191,7 +191,7 @@ async fn wait_for(opening: &Opening, server: &Server, watch: Watch<'_>) -> Resul
         }
         match watch.alarm.rang() {
             None => Poll::Pending,
-            Some(Ring::Cut) => Poll::Ready(Err(Unreached::Cut)),
+            Some(Ring::Cut | Ring::Crowded) => Poll::Ready(Err(Unreached::Cut)),
             Some(Ring::Deadline | Ring::Close) => Poll::Ready(Err(Unreached::Failed(ConnectError::Silent))),
         }
     })

@@ -43,6 +43,14 @@ impl<R: Unpin, W: Sink> AsyncWrite for Sides<R, W> {
 }
 
 impl<R: Source, W: Unpin> Source for Sides<R, W> {
+    fn unread(&mut self) -> usize {
+        self.reading.unread()
+    }
+
+    fn poll_unasked(&mut self, context: &mut Context<'_>) -> io::Result<()> {
+        self.reading.poll_unasked(context)
+    }
+
     fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.reading.poll_ready(context)
     }

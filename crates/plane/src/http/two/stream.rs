@@ -19,6 +19,9 @@ use super::words::RequestHead;
 use super::{broken, words};
 use crate::io::{Sink, Source};
 
+/// How many bytes of informational answers are kept for a client that takes none.
+const MOST_UNASKED: usize = 64 << 10;
+
 /// Counts a stream on its connection.
 struct Counted(Rc<Line>);
 
@@ -221,6 +224,19 @@ impl AsyncRead for Answering {
 }
 
 impl Source for Answering {
+    /// Informational answers know no window: the codec keeps all that come.
+    fn poll_unasked(&mut self, context: &mut Context<'_>) -> io::Result<()> {
+        while let Some(answer) = &mut self.answer
+            && let Poll::Ready(Some(Ok(informational))) = answer.poll_informational(context)
+        {
+            words::response_text(&informational, true, self.to_head, &mut self.head);
+            if self.head.len() - self.read > MOST_UNASKED {
+                return Err(io::ErrorKind::OutOfMemory.into());
+            }
+        }
+        Ok(())
+    }
+
     fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.poll_fill(context)
     }
