@@ -22,6 +22,8 @@ pub enum EventKind {
     Lookup,
     /// Another tier of a pool works, or could.
     Tier,
+    /// A frontend fails many of its clients, or its work goes to another pool; or no longer.
+    Traffic,
     /// The service itself: started, stopped, lost its database, has it back.
     Node,
     /// A trial ended.

@@ -124,6 +124,8 @@ pub struct FrontendStatus {
     pub unavailable: u64,
     /// Requests of the last minute that no server answered properly (502, 504, broken off).
     pub unanswered: u64,
+    /// Requests of the last minute that servers answered with 5xx.
+    pub errors: u64,
     /// Connections, and requests over HTTP/2, of the last minute that were ended because their clients held too much memory.
     pub cut_for_memory: u64,
 }

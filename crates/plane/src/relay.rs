@@ -43,6 +43,8 @@ struct Way {
     buffer: Option<Buffer>,
     pipe: Option<Pipe>,
     full: u32,
+    /// Its sink took nothing more at the last look.
+    waits: bool,
     /// Its source has ended.
     ended: bool,
     /// Its end was passed on.
@@ -52,6 +54,9 @@ struct Way {
 impl Way {
     /// How much of what came waits to go on.
     fn held(&self) -> usize {
+        if !self.waits {
+            return 0;
+        }
         self.buffer.as_ref().map_or(0, Buffer::capacity) + self.pipe.as_ref().map_or(0, Pipe::holds)
     }
 
@@ -110,7 +115,9 @@ impl Way {
             self.buffer = Some(buffer);
         }
         let Some(buffer) = &mut self.buffer else { return Poll::Ready(Ok(0)) };
-        let count = ready!(Pin::new(to).poll_write(context, buffer))?;
+        let written = Pin::new(to).poll_write(context, buffer);
+        self.waits = written.is_pending();
+        let count = ready!(written)?;
         buffer.consume(count);
         if buffer.is_empty() {
             self.buffer = None;
@@ -129,7 +136,9 @@ impl Way {
             self.ended = true;
             return Poll::Ready(Ok(0));
         }
-        pipe.poll_drain(to, context)
+        let drained = pipe.poll_drain(to, context);
+        self.waits = drained.is_pending();
+        drained
     }
 }
 
@@ -164,10 +173,6 @@ impl<'a> Relay<'a> {
         Self { worker, watch, idle, there: way(there), back: way(back) }
     }
 
-    fn has_pipe(&self) -> bool {
-        self.there.pipe.is_some() || self.back.pipe.is_some()
-    }
-
     /// Carries bytes until both sides have ended, one breaks off, or the alarm rings.
     pub(crate) async fn run(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> End {
         self.watch.within(self.idle);
@@ -179,8 +184,7 @@ impl<'a> Relay<'a> {
             if moved > 0 {
                 self.watch.within(self.idle);
             }
-            if self.there.buffer.is_some() || self.back.buffer.is_some() || self.has_pipe() || held.is_some()
-            {
+            if self.there.waits || self.back.waits || held.is_some() {
                 cold_path();
                 held.set(self.there.held() + self.back.held());
             }

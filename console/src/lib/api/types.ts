@@ -196,7 +196,7 @@ export interface Status {
   pools: PoolStatus[]
 }
 
-export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'tier' | 'node' | 'trial' | 'message' | 'token'
+export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'tier' | 'traffic' | 'node' | 'trial' | 'message' | 'token'
 
 export interface Fact {
   id: number

@@ -69,6 +69,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('pool_networks', 'Their networks', 'booking=islands,coast', 'lists of networks whose clients a pool gets', { when: { key: 'choose_pool', is: 'by-network' } }), type: 'lists', more: true },
     { ...text('last_resort', 'Last resort', 'none', 'the pool that takes what nobody else will'), type: 'thing', kind: 'pool', more: true },
     { ...text('connection_limit', 'Clients at once', '10000', 'one more is let go, with 503 where it speaks HTTP'), type: 'number', more: true },
+    { ...text('failing_share', 'Failing from', '10', 'percent of a minute’s requests that fail on it is told; 0 is never'), type: 'number', more: true },
     text('idle_timeout', 'Client’s rest', '60s, tcp 10m, udp 30s', 'between requests, in a body, or without a byte, 100ms to 24h', { more: true }),
     text('head_timeout', 'Head within', '10s', 'from a head’s first byte to its end, 100ms to 5m', { more: true, when: http }),
     text('head_limit', 'Largest head', '16KiB', '1KiB to 64KiB; a larger one is answered 431', { more: true, when: http }),
@@ -197,7 +198,7 @@ export const FIELDS: Record<Kind, Field[]> = {
   network: [{ ...text('prefixes', 'Networks', '192.0.2.0/24 2001:db8::7', 'addresses and prefixes', { needed: true }), type: 'words' }],
   message: [
     { ...text('pools', 'Of pools', 'all', 'whose changes are told'), type: 'words' },
-    { ...text('changes', 'Of changes', 'down up empty', 'down, up, suspect, flapping, empty, filled'), type: 'words' },
+    { ...text('changes', 'Of changes', 'down up empty', 'down, up, suspect, flapping, empty, filled, failing, answering, moved, moved-back'), type: 'words' },
     text('webhook', 'Webhook', 'https://bell.skerry.example/hook', 'where JSON is posted to'),
     text('webhook_secret', 'Its secret', 'environment:HOOK', 'where it stands; posts are signed with it'),
     { ...text('mail_to', 'E-mail to', 'watch@skerry.example', 'one or more'), type: 'words' },

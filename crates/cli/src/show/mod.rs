@@ -106,6 +106,7 @@ pub(crate) fn event(event: &Event, json: bool) {
         EventKind::Draft => "draft",
         EventKind::Lookup => "lookup",
         EventKind::Tier => "tier",
+        EventKind::Traffic => "traffic",
         EventKind::Node => "node",
         EventKind::Trial => "trial",
         EventKind::Message => "message",

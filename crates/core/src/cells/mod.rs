@@ -87,6 +87,8 @@ pub struct FrontendLane {
     pub unavailable: Count,
     /// Requests that no server answered properly (502, 504, or a broken-off answer).
     pub unanswered: Count,
+    /// Requests that a server answered with 5xx.
+    pub errors: Count,
     /// Connections, and requests over HTTP/2, that were ended because their clients held too much memory.
     pub cut_for_memory: Count,
 }
@@ -106,6 +108,8 @@ pub struct FrontendCounts {
     pub unavailable: u64,
     /// See [`FrontendLane::unanswered`].
     pub unanswered: u64,
+    /// See [`FrontendLane::errors`].
+    pub errors: u64,
     /// See [`FrontendLane::cut_for_memory`].
     pub cut_for_memory: u64,
 }
@@ -214,6 +218,7 @@ impl FrontendCell {
             turned_away: sum(|lane| &lane.turned_away),
             unavailable: sum(|lane| &lane.unavailable),
             unanswered: sum(|lane| &lane.unanswered),
+            errors: sum(|lane| &lane.errors),
             cut_for_memory: sum(|lane| &lane.cut_for_memory),
         }
     }

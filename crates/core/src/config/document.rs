@@ -124,6 +124,8 @@ pub struct Frontend {
     /// The most clients that may be connected at once; one more is let go, with 503 where it speaks HTTP. For `udp` the
     /// most flows. 1 to 1000000.
     pub connection_limit: u32,
+    /// From which part of the requests of a minute on, in percent, it is told that they fail; 0 for never. 0 to 100.
+    pub failing_share: u8,
     /// What only `http` frontends have.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub http: Option<HttpKeys>,

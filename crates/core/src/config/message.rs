@@ -102,17 +102,29 @@ pub enum MessageChange {
     Empty,
     /// A pool has an eligible server again.
     Filled,
+    /// A frontend fails many of its clients.
+    Failing,
+    /// A frontend answers its clients well again.
+    Answering,
+    /// Work goes to another tier, another pool or the last resort.
+    Moved,
+    /// Work goes where it is meant to again.
+    MovedBack,
 }
 
 impl MessageChange {
     /// All of them, by name.
-    pub const ALL: [(&'static str, Self); 6] = [
+    pub const ALL: [(&'static str, Self); 10] = [
         ("down", Self::Down),
         ("up", Self::Up),
         ("suspect", Self::Suspect),
         ("flapping", Self::Flapping),
         ("empty", Self::Empty),
         ("filled", Self::Filled),
+        ("failing", Self::Failing),
+        ("answering", Self::Answering),
+        ("moved", Self::Moved),
+        ("moved-back", Self::MovedBack),
     ];
 
     /// The change that undoes it: when it comes before the first was told, neither is.
@@ -121,7 +133,9 @@ impl MessageChange {
         match self {
             Self::Down | Self::Suspect | Self::Flapping => Some(Self::Up),
             Self::Empty => Some(Self::Filled),
-            Self::Up | Self::Filled => None,
+            Self::Failing => Some(Self::Answering),
+            Self::Moved => Some(Self::MovedBack),
+            Self::Up | Self::Filled | Self::Answering | Self::MovedBack => None,
         }
     }
 }

@@ -7,7 +7,7 @@ use ipnet::IpNet;
 
 use super::snapshot::{Frontend, Pool};
 use crate::draw::part;
-use crate::name::PoolServer;
+use crate::name::{Name, PoolServer};
 use crate::time::Tick;
 
 /// More than the one pool that every frontend has.
@@ -41,6 +41,21 @@ pub struct Chosen<'a> {
     pub number: usize,
     /// The pool.
     pub pool: &'a Arc<Pool>,
+}
+
+/// Where the work of a frontend with several pools goes now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Goes {
+    /// Where it goes when all is well.
+    AsMeant,
+    /// To a later pool of the order: the first ones are not usable.
+    To(Name),
+    /// To the last resort: no other pool is usable.
+    ToLastResort(Name),
+    /// To the other pools: these are not usable.
+    Without(Vec<Name>),
+    /// To none: no pool is usable, and there is no last resort.
+    Nowhere,
 }
 
 /// Pools that were asked in vain for one piece of work, as bits by their numbers.
@@ -117,6 +132,24 @@ impl Frontend {
         let only = self.choice.is_none().then_some(&self.pool);
         let more = self.choice.iter().flat_map(|choice| choice.pools.iter().chain(&choice.last_resort));
         only.into_iter().chain(more)
+    }
+
+    /// Where its work goes now, of clients that nothing ties to a server.
+    #[must_use]
+    pub fn goes(&self) -> Goes {
+        let Some(choice) = &self.choice else { return Goes::AsMeant };
+        let Some(first) = choice.pools.iter().position(|pool| pool.usable) else {
+            return choice
+                .last_resort
+                .as_ref()
+                .map_or(Goes::Nowhere, |it| Goes::ToLastResort(it.name.clone()));
+        };
+        if matches!(choice.by, By::Order) {
+            return if first == 0 { Goes::AsMeant } else { Goes::To(choice.pools[first].name.clone()) };
+        }
+        let passed: Vec<Name> =
+            choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.clone()).collect();
+        if passed.is_empty() { Goes::AsMeant } else { Goes::Without(passed) }
     }
 
     /// Which part of the work of a client like this each pool gets, by its place among [`pools`](Self::pools).

@@ -201,6 +201,9 @@ fn pool(
         .filter(|(server, _)| server.standing.reason == Some(Reason::Standby))
         .map(|(_, it)| it.tier)
         .collect();
+    let tiers = || servers.iter().zip(spec.servers.values());
+    let works = tiers().filter(|(server, _)| server.standing.reason.is_none()).map(|(_, it)| it.tier).min();
+    let first_tier = spec.servers.values().map(|it| it.tier).min().unwrap_or_default();
     let spill = standby.into_iter().map(|tier| balance(spec, members(Some(tier)), &cell, now));
     Pool {
         name: name.clone(),
@@ -215,6 +218,7 @@ fn pool(
         timed: spec.algorithm == Algorithm::LeastLoad || is_compared(name, document),
         usable: servers.iter().filter(|it| it.standing.reason.is_none() && !it.standing.fails).count()
             >= usize::from(spec.usable_from),
+        tiers: (first_tier, works),
         proxy_protocol: spec.proxy_protocol,
         reaching: spec.reaching.clone(),
         attempts: usize::from(spec.attempts),

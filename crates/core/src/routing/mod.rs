@@ -7,7 +7,7 @@ mod explain;
 mod facts;
 mod snapshot;
 
-pub use choose::{Asked, By, Choice, Chosen as ChosenPool, MOST_POOLS};
+pub use choose::{Asked, By, Choice, Chosen as ChosenPool, Goes, MOST_POOLS};
 pub use compile::{compile, recompile};
 pub use dropped::DroppedFields;
 pub use explain::{Chosen, Explanation, Passed, Spill};

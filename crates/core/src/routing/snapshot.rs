@@ -87,6 +87,8 @@ pub struct Pool {
     pub name: Name,
     /// Whether enough of its servers are eligible for a frontend with several pools to use it.
     pub usable: bool,
+    /// The lowest tier that it has, and the one that works, if any does.
+    pub tiers: (u8, Option<u8>),
     /// Which algorithm it deals out by.
     pub algorithm: Algorithm,
     /// How it deals out work among the eligible ones of `servers`.

@@ -381,7 +381,9 @@ impl<'a> Answer<'a> {
     fn count(&self, response: Response) {
         self.lane.taken.up();
         if response.status >= 500 {
+            cold_path();
             self.lane.errors.up();
+            self.frontend.cell.lane(self.worker.index).errors.up();
         }
     }
 

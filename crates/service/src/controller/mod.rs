@@ -8,6 +8,7 @@ mod evidence;
 mod explain;
 mod history;
 mod lookups;
+mod moves;
 mod rates;
 mod settle;
 mod state;

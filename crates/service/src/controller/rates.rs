@@ -112,6 +112,7 @@ impl Rates {
             turned_away: counts.turned_away.saturating_sub(before.turned_away),
             unavailable: counts.unavailable.saturating_sub(before.unavailable),
             unanswered: counts.unanswered.saturating_sub(before.unanswered),
+            errors: counts.errors.saturating_sub(before.errors),
             cut_for_memory: counts.cut_for_memory.saturating_sub(before.cut_for_memory),
         };
         Growth { by, over: age(base, now) }

@@ -34,6 +34,7 @@ use tokio::sync::{broadcast, watch};
 use super::dealing::Ramping;
 use super::history::{History, after};
 use super::lookups::{Looked, lookup_id, lookup_key};
+use super::moves::Moves;
 use super::rates::Rates;
 use super::{DutyError, Facts, Ground, NoFrontend, View};
 use crate::access::Guesses;
@@ -148,6 +149,8 @@ pub(crate) struct State {
     /// What pools and their servers were called before, where that was otherwise.
     pub(super) former_names: BTreeMap<Name, FormerNames>,
     pub(super) pin_key: PinKey,
+    /// What goes otherwise than it is meant to.
+    pub(super) moves: Moves,
     /// Servers that returned or recovered a moment ago.
     pub(super) ramps: BTreeMap<PoolServer, Ramping>,
     pub(super) started: Wall,
@@ -234,6 +237,7 @@ impl State {
             holds: start.holds,
             former_names: start.former_names,
             pin_key: start.pin_key,
+            moves: Moves::default(),
             ramps: BTreeMap::new(),
             started: wall(),
             order_numbers,
@@ -348,6 +352,7 @@ impl State {
         self.messages.set(&running.effective.document().messages);
         let previous = self.plane.snapshot();
         self.tell_of_pools(&previous, &snapshot);
+        self.tell_of_moves(&snapshot, running.effective.document());
         self.cells = cells;
         self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), bound);
@@ -369,6 +374,7 @@ impl State {
         let snapshot = recompile(&previous, document, touched, self, &mut cells, moment);
         let snapshot = Arc::new(snapshot);
         self.tell_of_pools(&previous, &snapshot);
+        self.tell_of_moves(&snapshot, running.effective.document());
         self.cells = cells;
         self.running = Some(running);
         self.plane.publish(Arc::clone(&snapshot), Vec::new());
@@ -567,7 +573,9 @@ impl State {
     /// Samples the rates, and tries again to listen where it was not possible.
     pub(super) fn on_second(&mut self) {
         let snapshot = self.plane.snapshot();
-        self.rates.sample(&snapshot, Instant::now());
+        let now = Instant::now();
+        self.rates.sample(&snapshot, now);
+        self.tell_of_failures(now);
         self.weigh_traffic();
         if self.stopping {
             return;

@@ -21,6 +21,7 @@ use merismos_core::time::{Tick, Wall};
 use merismos_core::units::humane;
 
 use super::Detail;
+use super::moves::{failing_words, moved_words, tier_words};
 use super::rates::{MINUTE, TEN_SECONDS};
 use super::state::{Running, State};
 use crate::clock::wall;
@@ -60,8 +61,9 @@ impl State {
             })
             .collect();
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
-        let (records, lookups) = (self.records(), self.lookup_troubles());
-        let troubles = troubles(&frontends, &pools, (&lookups, &self.troubles.messages()), &records, at);
+        let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
+        elsewhere.extend(self.plane.snapshot().pools.iter().filter_map(|pool| tier_words(pool)));
+        let troubles = troubles(&frontends, &pools, (&elsewhere, &self.troubles.messages()), &records, at);
         let (probes, late_probes) = self.prober.started();
         let mut shortened = false;
         if let Detail::Short(wanted) = detail
@@ -172,7 +174,10 @@ impl State {
         } else if waiting > 0 {
             Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
         } else {
-            None
+            let failing = self.moves.is_failing(frontend);
+            let failing = failing.then(|| failing_words(&minute, &frontend.unit.to_string()));
+            let both: Vec<String> = failing.into_iter().chain(moved_words(frontend)).collect();
+            (!both.is_empty()).then(|| both.join("; "))
         };
         FrontendStatus {
             name: frontend.name.to_string(),
@@ -189,6 +194,7 @@ impl State {
             refused: minute.refused,
             unavailable: minute.unavailable,
             unanswered: minute.unanswered,
+            errors: minute.errors,
             cut_for_memory: minute.cut_for_memory,
         }
     }
@@ -351,7 +357,7 @@ fn at_stake(timing: &Timing, servers: &[ServerStatus], pool_per_second: f64) -> 
 fn troubles(
     frontends: &[FrontendStatus],
     pools: &[PoolStatus],
-    (lookups, own): (&[String], &[String]),
+    (elsewhere, own): (&[String], &[String]),
     records: &Records,
     at: Wall,
 ) -> Vec<String> {
@@ -375,7 +381,7 @@ fn troubles(
     if untold > 0 {
         troubles.push(format!("{untold} more servers are failing; each pool's page shows its own"));
     }
-    troubles.extend(lookups.iter().cloned());
+    troubles.extend(elsewhere.iter().cloned());
     troubles.extend(own.iter().cloned());
     if let Some(why) = &records.why {
         troubles.push(format!("records are behind ({} wait, {} lost): {why}", records.waiting, records.lost));

@@ -131,6 +131,8 @@ impl Trials {
         let began = Instant::now();
         let Ground { frontend, unjudged, mut sightings, snapshot, published, .. } = ground;
         let pools: Vec<Name> = frontend.pools().map(|pool| pool.name.clone()).collect();
+        let name = frontend.name.clone();
+        let of = (name.as_str(), pools.as_slice());
         let mut facts = self.journal.watch();
         let ended = Arc::new(AtomicU64::new(0));
         let counter = Arc::clone(&ended);
@@ -146,7 +148,7 @@ impl Trials {
                 Some(sighting) = sightings.receiver.recv() => seen.note(sighting),
                 _ = progress.tick() => {
                     versions.catch_up();
-                    collect(&mut trial.happened, &mut facts, &pools, trial.at);
+                    collect(&mut trial.happened, &mut facts, of, trial.at);
                     trial.ended = ended.load(Ordering::Relaxed);
                     trial.took_ms = began.elapsed().as_millis() as u64;
                     self.tell(&trial);
@@ -168,7 +170,7 @@ impl Trials {
             tracing::warn!(missed = sightings.missed(), "a trial missed sightings");
         }
         versions.catch_up();
-        collect(&mut trial.happened, &mut facts, &pools, trial.at);
+        collect(&mut trial.happened, &mut facts, of, trial.at);
         let joined = join(&plan, (&shots, seen), &versions, trial.sends);
         let judged = (trial.sends, unjudged.as_deref());
         trial.tally = Some(tally(&joined.samples, &joined.shares, judged));
@@ -207,7 +209,7 @@ impl Trials {
 fn collect(
     happened: &mut Vec<Happening>,
     facts: &mut broadcast::Receiver<Told>,
-    pools: &[Name],
+    (frontend, pools): (&str, &[Name]),
     began: merismos_core::time::Wall,
 ) {
     loop {
@@ -222,6 +224,7 @@ fn collect(
             }
             EventKind::Tier => pools.iter().any(|pool| event.subject == pool.as_str()),
             EventKind::Revision => true,
+            EventKind::Traffic => event.subject == format!("frontend {frontend}"),
             EventKind::Node | EventKind::Trial | EventKind::Draft | EventKind::Message | EventKind::Token => {
                 false
             }

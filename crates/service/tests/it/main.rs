@@ -15,6 +15,7 @@ mod database;
 mod dealing;
 mod desk;
 mod drafts;
+mod elsewhere;
 mod harness;
 mod keeping;
 mod messages;

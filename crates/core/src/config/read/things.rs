@@ -62,6 +62,7 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
     let more = more_pools(&mut section);
     let unit = unit(&mut section, protocol);
     let connection_limit = section.value("connection_limit", number(1..=1_000_000));
+    let failing_share = section.value("failing_share", number(0..=100));
     let http = (protocol == Some(Protocol::Http)).then(|| http_keys(&mut section));
     let idle_timeout = section.value("idle_timeout", span("100ms", "24h"));
     let (life_limit, greeting_timeout) = match protocol {
@@ -85,6 +86,7 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
         more,
         unit: unit?,
         connection_limit: connection_limit.unwrap_or(10_000),
+        failing_share: failing_share.unwrap_or(10),
         http,
         idle_timeout: idle_timeout.unwrap_or(default_rest(protocol?)),
         life_limit,

@@ -58,6 +58,9 @@ pub(crate) struct FrontendKeys {
     /// The most clients connected at once
     #[arg(long, value_name = "COUNT")]
     connection_limit: Option<u32>,
+    /// From which part of a minute's requests on, in percent, it is told that they fail; 0 is never
+    #[arg(long, value_name = "PERCENT")]
+    failing_share: Option<u8>,
     /// The largest request head, such as 16KiB
     #[arg(long, value_name = "SIZE")]
     head_limit: Option<String>,

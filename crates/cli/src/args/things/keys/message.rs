@@ -13,7 +13,8 @@ pub(crate) struct MessageKeys {
     #[arg(long = "of", value_name = "POOL", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pools: Vec<Name>,
-    /// Which changes, with commas between: down, up, suspect, flapping, empty, filled
+    /// Which changes, with commas between: down, up, suspect, flapping, empty, filled, failing, answering,
+    /// moved, moved-back
     #[arg(long = "change", value_name = "CHANGE", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     changes: Vec<String>,

@@ -1,0 +1,136 @@
+//! Traffic flows, and not as it is meant to: clients get errors, or another pool or tier does the work. Whoever looks at the
+//! status, at the events or at their messages learns of it.
+
+use merismos_api::{Event, EventKind};
+use merismos_lab::free::free_address;
+use merismos_lab::stand_in::{Fault, StandIn};
+
+use crate::harness::{Database, Service, until};
+
+/// A message of all that happens to traffic, for a post box of its own.
+fn message(bell: &StandIn) -> String {
+    format!(
+        "\n[messages.bell]\nwebhook = \"http://{}/\"\ngather = \"100ms\"\nat_most_every = \"1s\"\n\
+         changes = [\"failing\", \"answering\", \"moved\", \"moved-back\"]\n",
+        bell.address
+    )
+}
+
+async fn events(service: &Service, kind: EventKind) -> Vec<Event> {
+    let mut events = service.client().events(200).await.unwrap().events;
+    events.retain(|event| event.kind == kind);
+    events.reverse();
+    events
+}
+
+async fn headline(service: &Service, part: &str) -> bool {
+    service.status().await.troubles.iter().any(|trouble| trouble.contains(part))
+}
+
+fn was_told(bell: &StandIn, part: &str) -> bool {
+    bell.letters().iter().any(|letter| letter.text.contains(part))
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let bell = StandIn::for_posts("bell", free_address()).unwrap();
+    // A check that the errors do not concern.
+    let check = "kind = \"http\"\npath = \"/health\"\n";
+    let text = service.document().replace(check, "kind = \"tcp\"\n") + &message(&bell);
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    for _ in 0..20 {
+        assert_eq!(service.get().await.unwrap().0, 200);
+    }
+    service.stand_ins[0].set(Fault::Error { status: 500 }).await;
+    for _ in 0..8 {
+        let _ = service.get().await.unwrap();
+    }
+    assert!(!headline(&service, "of the last minute failed").await, "four of 28 are too few");
+    for _ in 0..12 {
+        let _ = service.get().await.unwrap();
+    }
+    let says = "frontend harbour: 10 of 40 requests of the last minute failed: 10 answered 5xx by servers";
+    until("the status says so", async || headline(&service, says).await).await;
+    assert_eq!(service.status().await.frontends[0].errors, 10);
+    let says = "10 of 40 requests of the last minute failed: 10 answered 5xx by servers";
+    until("somebody was told", async || was_told(&bell, says)).await;
+    let told = events(&service, EventKind::Traffic).await;
+    assert_eq!((told.len(), told[0].subject.as_str(), told[0].says.as_str()), (1, "frontend harbour", says));
+
+    // Withdrawn servers are no errors of theirs, and a client's failure all the same.
+    service.stand_ins[0].set(Fault::None).await;
+    for _ in 0..200 {
+        assert_eq!(service.get().await.unwrap().0, 200);
+    }
+    until("it is over", async || was_told(&bell, "its clients are answered well again")).await;
+    assert!(!headline(&service, "of the last minute failed").await);
+    let told = events(&service, EventKind::Traffic).await;
+    assert_eq!(told.last().unwrap().says, "its clients are answered well again");
+    let off = text.replace("pool = \"quay\"\n", "pool = \"quay\"\nfailing_share = 0\n");
+    service.apply(&off).await.unwrap();
+    service.stand_ins[0].set(Fault::Error { status: 500 }).await;
+    for _ in 0..60 {
+        let _ = service.get().await.unwrap();
+    }
+    until("they are counted", async || service.status().await.frontends[0].errors >= 40).await;
+    assert!(!headline(&service, "of the last minute failed").await, "nobody wants to know");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn work_that_goes_to_another_pool_or_the_last_resort_is_told_and_so_is_its_way_back() {
+    let service = Service::bare(Database::shared(), &["gull", "tern", "auk"]).await;
+    let bell = StandIn::for_posts("bell", free_address()).unwrap();
+    let own = |pool: &str, name: &str| {
+        let stand_in = service.stand_ins.iter().find(|it| it.name == name).unwrap();
+        format!("\n[pools.{pool}]\ncheck = \"well\"\nservers.{name}.address = \"{}\"\n", stand_in.address)
+    };
+    let text = service.document();
+    let text = text[..text.find("\n[pools.quay.servers.tern]").unwrap()]
+        .replace("pool = \"quay\"\n", "pool = \"quay\"\nnext_pools = [\"pier\"]\nlast_resort = \"slip\"\n")
+        + &own("pier", "tern")
+        + &own("slip", "auk")
+        + &message(&bell);
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    assert_eq!(service.status().await.troubles, Vec::<String>::new());
+
+    service.stand_ins[0].set(Fault::Refuse).await;
+    let says =
+        "its work goes to pool pier, for those before it are not usable (quay: 0 of 1 servers eligible)";
+    until("the next pool", async || headline(&service, &format!("frontend harbour: {says}")).await).await;
+    service.stand_ins[1].set(Fault::Refuse).await;
+    let resort = "all its work goes to the last resort, pool slip, for no other is usable (quay: 0 of 1 servers \
+                  eligible; pier: 0 of 1 servers eligible)";
+    until("the last resort", async || headline(&service, resort).await).await;
+    service.stand_ins[0].set(Fault::None).await;
+    until("it is told that work is back", async || {
+        was_told(&bell, "its work goes where it is meant to again")
+    })
+    .await;
+    assert!(was_told(&bell, says) && was_told(&bell, resort));
+    let says: Vec<String> =
+        events(&service, EventKind::Traffic).await.into_iter().map(|it| it.says).collect();
+    assert_eq!(says.len(), 3, "{says:#?}");
+    assert!(!headline(&service, "its work goes").await);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_tier_that_stands_in_for_the_first_is_told() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let bell = StandIn::for_posts("bell", free_address()).unwrap();
+    let tern = "[pools.quay.servers.tern]\n";
+    let text = service.document().replace(tern, &format!("{tern}tier = 1\n")) + &message(&bell);
+    service.apply(&text).await.unwrap();
+    until("gull is up", async || service.status().await.pools[0].eligible == 1).await;
+    service.stand_ins[0].set(Fault::Refuse).await;
+    until("the status says so", async || headline(&service, "pool quay: tier 1 works, and not tier 0").await)
+        .await;
+    service.stand_ins[0].set(Fault::None).await;
+    until("work is back", async || was_told(&bell, "tier 0 works now, after tier 1")).await;
+    assert!(was_told(&bell, "tier 1 works now, after tier 0"));
+    let says: Vec<String> = events(&service, EventKind::Tier).await.into_iter().map(|it| it.says).collect();
+    assert_eq!(says, ["tier 1 works now, after tier 0", "tier 0 works now, after tier 1"]);
+    assert!(!headline(&service, "tier 1 works").await);
+}
