@@ -9,6 +9,7 @@ use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
 use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
+use merismos_core::config::losses::losses;
 use merismos_core::config::{self, Checked, Format, Problem, merge, tree};
 use merismos_core::config::{Accepted, Warning};
 use merismos_plane::BindError;
@@ -18,7 +19,7 @@ use tokio::sync::Mutex;
 
 use crate::clock::wall;
 use crate::controller::{Controller, Stopping, View};
-use crate::guards;
+use crate::guards::{self, Tried};
 
 /// What is to run.
 #[derive(Debug)]
@@ -117,7 +118,7 @@ impl Deployer {
 
         let going = proposal.going;
         let tries = Instant::now();
-        let (mut bound, mut tried, mut binding) = (Vec::new(), Vec::new(), None);
+        let (mut bound, mut tried, mut binding) = (Vec::new(), Tried::default(), None);
         if !(going.preview && going.quick) {
             binding = Some(self.binding.lock().await);
             bound = self.controller.bind(checked.clone()).await??;
@@ -129,6 +130,13 @@ impl Deployer {
             tried = guards::try_out(&view, &checked, &self.surroundings).await;
         }
         review.took.try_us = micros(tries);
+        let after = checked.with_found(&view.found);
+        let (old, new) = (view.effective.document(), after.document());
+        if !tried.failing.is_empty() {
+            review.impact = impact(old, new, &view.facts, &tried.failing);
+        }
+        let losses = losses(old, new, &view.facts, &tried.failing);
+        let tried: Vec<_> = losses.into_iter().chain(tried.warnings).collect();
         let accepting = Accepting { keys: &going.accept, before: &proposal.accepted, who: &proposal.author };
         review.warnings = warned(&view, &checked, tried, &accepting);
 
@@ -274,7 +282,7 @@ fn weigh(view: View, checked: Checked) -> Weighed {
         revision: view.number(),
         made: false,
         changes: changes.into_iter().map(NamedChange::from).collect(),
-        impact: impact(view.effective.document(), after.document(), &view.facts),
+        impact: impact(view.effective.document(), after.document(), &view.facts, &BTreeSet::new()),
         touched: touched(&view, after.document()),
         warnings: Vec::new(),
         saved: None,

@@ -9,7 +9,7 @@ use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Protoc
 use merismos_core::config::renames::Renames;
 use merismos_core::config::{Checked, Level, Thing, Warning};
 use merismos_core::duty::Duty;
-use merismos_core::health::Step;
+use merismos_core::health::{Cause, Step};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::units::Span;
 use merismos_plane::probe::Surroundings;
@@ -19,18 +19,29 @@ use crate::controller::View;
 
 /// How many new servers are tried; of more, the first ones by name.
 const TRIED: usize = 64;
+/// How many servers of a pool have to fail alike for the others to be taken to fail as well.
+const ENOUGH: usize = 8;
 /// How long one try may take, however patient the check is.
 const TRY_LIMIT: Duration = Duration::from_millis(1_000);
 /// How long looking up a new name may take.
 const LOOKUP_LIMIT: Duration = Duration::from_millis(2_500);
 
+/// What came of trying what is new.
+#[derive(Debug, Default)]
+pub(crate) struct Tried {
+    /// What does not work.
+    pub(crate) warnings: Vec<Warning>,
+    /// Servers that do not pass what the document asks of them.
+    pub(crate) failing: BTreeSet<PoolServer>,
+}
+
 /// Tries what is new in a document and says what does not work.
-pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surroundings) -> Vec<Warning> {
+pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surroundings) -> Tried {
     let (old, new) = (view.checked.document(), checked.document());
     let asked = asked(old);
     let renames = Renames::between(old, new);
     let renamed: BTreeSet<&PoolServer> = renames.servers.values().collect();
-    let mut fresh = Vec::new();
+    let (mut fresh, mut untried) = (Vec::new(), Vec::new());
     let mut warnings = Vec::new();
     for (pool, spec) in &new.pools {
         for (name, server) in &spec.servers {
@@ -52,15 +63,27 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surro
         let says = format!("{} servers are new or changed; only the first {TRIED} were tried", fresh.len());
         let help = "see `merismos status` for the others after the change".to_owned();
         warnings.push(Warning::new("not-tried", Level::Notice, "pools", says, help));
-        fresh.truncate(TRIED);
+        untried = fresh.split_off(TRIED).into_iter().map(|(id, ..)| id).collect();
     }
+    let tried: Vec<PoolServer> = fresh.iter().map(|(id, ..)| id.clone()).collect();
     let used: BTreeSet<&Name> = new.frontends.values().flat_map(|frontend| frontend.pools()).collect();
     let tries = fresh.into_iter().map(|(id, server, check)| {
         let is_used = used.contains(&id.pool);
         let proxy_protocol = new.pools.get(&id.pool).and_then(|pool| pool.proxy_protocol);
         try_server(id, server, (check, proxy_protocol), is_used, surroundings)
     });
-    warnings.extend(join_all(tries).await.into_iter().flatten());
+    let mut failing = BTreeSet::new();
+    for (warning, fails) in join_all(tries).await.into_iter().flatten() {
+        warnings.push(warning);
+        failing.extend(fails);
+    }
+    // What all of many do, those that were not tried will do as well.
+    let all_fail = |pool: &Name| {
+        let mut of_pool = tried.iter().filter(|id| id.pool == *pool);
+        of_pool.clone().count() >= ENOUGH && of_pool.all(|id| failing.contains(id))
+    };
+    let likely: Vec<_> = untried.into_iter().filter(|id: &PoolServer| all_fail(&id.pool)).collect();
+    failing.extend(likely);
     let mut names = Vec::new();
     for (pool, spec) in &new.pools {
         for (name, it) in &spec.lookups {
@@ -70,7 +93,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surro
         }
     }
     warnings.extend(join_all(names).await.into_iter().flatten());
-    warnings
+    Tried { warnings, failing }
 }
 
 /// Whether only frontends that take datagrams send work to a pool.
@@ -123,13 +146,14 @@ async fn try_server(
     (check, proxy_protocol): (Option<&Check>, Option<ProxyVersion>),
     is_used: bool,
     surroundings: &Surroundings,
-) -> Option<Warning> {
+) -> Option<(Warning, Option<PoolServer>)> {
     let address = server.address.get();
     let addresses: Vec<_> = server.addresses().collect();
     let path = Thing::Server(id.clone()).to_string();
     match check {
         Some(check) => {
             let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
+            let is_patient = check.timeout > limit;
             let check = Check { timeout: check.timeout.min(limit), ..check.clone() };
             let evidence = probe::probe(&addresses, &check, proxy_protocol, surroundings).await;
             if evidence.passed() {
@@ -141,7 +165,9 @@ async fn try_server(
             };
             let help =
                 "it gets no work until it passes; see to the address, the port, or the check".to_owned();
-            Some(Warning::new(kind, Level::Notice, &path, says, help))
+            // A check that waits longer than the try may still pass.
+            let is_sure = evidence.counts() && !(is_patient && evidence.cause == Some(Cause::Silent));
+            Some((Warning::new(kind, Level::Notice, &path, says, help), is_sure.then_some(id)))
         }
         None => {
             let error = connect::connect(&addresses, TRY_LIMIT).await.err()?;
@@ -150,7 +176,7 @@ async fn try_server(
             );
             let help = "start it, correct the address, or give the pool a check".to_owned();
             let level = if is_used { Level::Warning } else { Level::Notice };
-            Some(Warning::new("no-answer", level, &path, says, help))
+            Some((Warning::new("no-answer", level, &path, says, help), None))
         }
     }
 }

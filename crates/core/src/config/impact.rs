@@ -66,11 +66,17 @@ fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d Ch
 /// What the way from `old` to `new` touches and moves.
 ///
 /// Both sides are computed with the same duties and health. A server that is new, or whose address or check
-/// changes, is counted as if its first probe passes, for that is what the engineer asks: the shares to come.
+/// changes, is counted as if its first probe passes, for that is what the engineer asks: the shares to come. Those that were
+/// tried and do not pass (`failing`) are counted as down.
 #[must_use]
-pub fn impact(old: &Document, new: &Document, truths: &impl Truths) -> Impact {
+pub fn impact(
+    old: &Document,
+    new: &Document,
+    truths: &impl Truths,
+    failing: &BTreeSet<PoolServer>,
+) -> Impact {
     let mut found = Impact::default();
-    let sides = Sides::new(old, new, truths);
+    let sides = Sides::new(old, new, truths, failing);
     let gone = old.pools.keys().filter(|name| !new.pools.contains_key(*name) && !sides.is_renamed(name));
     let names: BTreeSet<_> = gone.chain(new.pools.keys()).collect();
     let mut touched = BTreeSet::new();
@@ -122,10 +128,11 @@ fn uses(document: &Document, check: &Name) -> bool {
 
 /// Both documents, and the truths as they are; servers that the change makes anew count as up, and those that it only
 /// renames as what they are.
-struct Sides<'a, T> {
+pub(super) struct Sides<'a, T> {
     old: &'a Document,
     new: &'a Document,
     truths: &'a T,
+    failing: &'a BTreeSet<PoolServer>,
     renames: Renames,
     /// The old names by the new ones.
     old_pools: BTreeMap<Name, Name>,
@@ -133,13 +140,18 @@ struct Sides<'a, T> {
 }
 
 impl<'a, T: Truths> Sides<'a, T> {
-    fn new(old: &'a Document, new: &'a Document, truths: &'a T) -> Self {
+    pub(super) fn new(
+        old: &'a Document,
+        new: &'a Document,
+        truths: &'a T,
+        failing: &'a BTreeSet<PoolServer>,
+    ) -> Self {
         fn back<N: Clone + Ord>(renames: &BTreeMap<N, N>) -> BTreeMap<N, N> {
             renames.iter().map(|(from, to)| (to.clone(), from.clone())).collect()
         }
         let renames = Renames::between(old, new);
         let (old_pools, old_servers) = (back(&renames.pools), back(&renames.servers));
-        Self { old, new, truths, renames, old_pools, old_servers }
+        Self { old, new, truths, failing, renames, old_pools, old_servers }
     }
 
     fn is_renamed(&self, pool: &Name) -> bool {
@@ -147,7 +159,7 @@ impl<'a, T: Truths> Sides<'a, T> {
     }
 
     /// What a pool was called before.
-    fn old_pool<'n>(&'n self, pool: &'n Name) -> &'n Name {
+    pub(super) fn old_pool<'n>(&'n self, pool: &'n Name) -> &'n Name {
         self.old_pools.get(pool).unwrap_or(pool)
     }
 
@@ -201,10 +213,20 @@ impl<T: Truths> Truths for Sides<'_, T> {
     }
 
     fn health(&self, server: &PoolServer) -> crate::health::State {
-        if self.is_known(server) {
+        if self.failing.contains(server) {
+            crate::health::State::Down
+        } else if self.is_known(server) {
             self.truths.health(self.old_server(server))
         } else {
             crate::health::State::Up
         }
+    }
+
+    fn wish(&self, server: &PoolServer) -> Option<crate::health::Wish> {
+        self.truths.wish(self.old_server(server)).filter(|_| self.is_known(server))
+    }
+
+    fn held_tier(&self, pool: &Name) -> Option<u8> {
+        self.truths.held_tier(self.old_pool(pool))
     }
 }

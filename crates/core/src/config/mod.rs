@@ -17,6 +17,7 @@ pub mod found;
 pub mod hosts;
 pub mod impact;
 mod lift;
+pub mod losses;
 pub mod many;
 pub mod merge;
 mod message;

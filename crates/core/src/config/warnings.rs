@@ -127,6 +127,19 @@ fn pool_warnings(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], fou
             format!("every server of pool {name} has weight 0: {clients}"),
             "give at least one server a weight of 1 or more".to_owned(),
         ));
+    } else if pool.lookups.is_empty() && usize::from(pool.usable_from) > pool.servers.len() {
+        let users = frontends.iter().filter(|(_, frontend)| !frontend.more.next_pools.is_empty());
+        found.push(Warning::new(
+            "never-usable",
+            if users.count() > 0 { Level::Warning } else { Level::Notice },
+            &format!("{path}.usable_from"),
+            format!(
+                "usable_from is {} and the pool has {} servers: a frontend with several pools never uses it",
+                pool.usable_from,
+                pool.servers.len()
+            ),
+            format!("a number from 1 to {}", pool.servers.len()),
+        ));
     }
     if pool.check.is_none() && !(pool.servers.is_empty() && pool.lookups.is_empty()) {
         found.push(Warning::new(

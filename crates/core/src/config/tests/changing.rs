@@ -412,7 +412,12 @@ fn a_rename_moves_no_share() {
     let old = document(RICH);
     let edits = [rename("pools.booking.servers.gull", "kittiwake"), rename("pools.booking", "tickets")];
     let new = check::check(edit(&old, &edits).unwrap()).unwrap();
-    let found = super::super::impact::impact(&old, new.document(), &GullWithdrawn);
+    let found = super::super::impact::impact(
+        &old,
+        new.document(),
+        &GullWithdrawn,
+        &std::collections::BTreeSet::new(),
+    );
     assert_eq!((found.moves.as_slice(), found.timings.as_slice()), (&[][..], &[][..]));
     assert_eq!(found.pools, ["tickets".parse().unwrap()]);
 }
@@ -450,4 +455,67 @@ fn lists_of_networks_are_things_too() {
         edited(&text.replace(", \"coast\"", ""), &[Edit::Remove { thing: thing("networks.coast") }]).len(),
         1
     );
+}
+
+/// Only gull is up; tern is down.
+struct OnlyGull;
+
+impl crate::eligibility::Truths for OnlyGull {
+    fn duty(&self, _: &crate::name::PoolServer) -> crate::duty::Duty {
+        crate::duty::Duty::InService
+    }
+
+    fn health(&self, server: &crate::name::PoolServer) -> crate::health::State {
+        if server.server.as_str() == "gull" { crate::health::State::Up } else { crate::health::State::Down }
+    }
+}
+
+const TWO: &str = "format = 2\n[checks.well]\nkind = \"tcp\"\n[pools.quay]\ncheck = \"well\"\n\
+                   servers.gull = { address = \"192.0.2.1:80\" }\nservers.tern = { address = \"192.0.2.2:80\" }\n\
+                   [pools.pier]\ncheck = \"well\"\nservers.auk = { address = \"192.0.2.3:80\" }\n\
+                   [frontends.web]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"quay\"\n";
+
+#[rstest]
+#[case::nothing_changes("", "", &[])]
+#[case::the_last_eligible_one_is_removed("servers.gull = { address = \"192.0.2.1:80\" }\n", "", &["nobody-left:frontends.web"])]
+#[case::one_that_is_down_is_removed("servers.tern = { address = \"192.0.2.2:80\" }\n", "", &[])]
+#[case::the_last_eligible_one_gets_no_weight("192.0.2.1:80\" }", "192.0.2.1:80\", weight = 0 }", &["nobody-left:frontends.web"])]
+#[case::another_pool_has_nobody("pool = \"quay\"", "pool = \"pier\"", &["nobody-left:frontends.web"])]
+#[case::a_new_server_is_taken_to_be_there("192.0.2.1:80", "192.0.2.7:80", &[])]
+#[case::another_pool_stands_in("pool = \"quay\"", "pool = \"quay\"\nnext_pools = [\"pier\"]", &[])]
+#[case::one_more_frontend_before_nobody("[frontends.web]", "[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.9:81\"\npool = \"pier\"\n[frontends.web]", &["nobody-left:frontends.site"])]
+fn losing_the_last_eligible_server_is_said_whichever_key_does_it(
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] expected: &[&str],
+) {
+    let (old, new) = (document(TWO), document(&TWO.replace(from, to)));
+    let found = super::super::losses::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
+    assert_eq!(found.iter().map(|it| it.key.as_str()).collect::<Vec<_>>(), expected, "{found:#?}");
+}
+
+#[test]
+fn servers_that_do_not_pass_what_is_asked_of_them_from_now_on_are_lost_too() {
+    let (old, new) =
+        (document(TWO), document(&TWO.replace("kind = \"tcp\"", "kind = \"http\"\npath = \"/typo\"")));
+    let gull = std::collections::BTreeSet::from(["quay/gull".parse().unwrap(), "quay/tern".parse().unwrap()]);
+    let found = super::super::losses::losses(&old, &new, &OnlyGull, &gull);
+    assert_eq!(found.len(), 1, "{found:#?}");
+    assert!(found[0].says.contains("every client would get 503") && found[0].says.contains("quay: 0 of 2"));
+    let moves = super::super::impact::impact(&old, &new, &OnlyGull, &gull).moves;
+    let gull = moves.iter().find(|it| it.server.to_string() == "quay/gull").unwrap();
+    assert_eq!((gull.before, gull.after), (Some(1.0), Some(0.0)));
+}
+
+#[test]
+fn a_pool_that_is_not_usable_any_more_is_said_where_others_would_get_its_work() {
+    let with_next =
+        TWO.replace("pool = \"quay\"", "pool = \"quay\"\nnext_pools = [\"pier\"]").replace("auk", "gull");
+    let (old, new) =
+        (document(&with_next), document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 2")));
+    let found = super::super::losses::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
+    assert_eq!(found.iter().map(|it| it.key.as_str()).collect::<Vec<_>>(), ["pool-lost:frontends.web.quay"]);
+    let never =
+        check::check(document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 3"))).unwrap();
+    assert!(never.warnings().iter().any(|it| it.key == "never-usable:pools.quay.usable_from"));
 }

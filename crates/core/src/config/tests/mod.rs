@@ -248,7 +248,7 @@ fn impact_tells_how_the_shares_move() {
     let old = load(GOOD, Format::Toml).unwrap();
     let more = format!("{GOOD}\n[pools.booking.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 1\n");
     let new = load(&more, Format::Toml).unwrap();
-    let impact = impact::impact(old.document(), new.document(), &AllUp);
+    let impact = impact::impact(old.document(), new.document(), &AllUp, &std::collections::BTreeSet::new());
     assert_eq!((impact.frontends[0].as_str(), impact.pools[0].as_str()), ("booking", "booking"));
     let moves: Vec<_> =
         impact.moves.into_iter().map(|it| (it.server.to_string(), it.before, it.after)).collect();

@@ -1,0 +1,108 @@
+//! What a change would take from clients at this moment: the last eligible server, whichever key it loses it by.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::document::{Document, Frontend, Pool, Protocol};
+use super::impact::Sides;
+use super::warnings::{Level, Warning};
+use crate::eligibility::{Truths, pool_shares};
+use crate::name::{Name, PoolServer};
+
+/// How many servers of a pool are eligible and do not fail, of how many.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Well {
+    well: usize,
+    of: usize,
+    usable: bool,
+}
+
+fn well(name: &Name, document: &Document, truths: &impl Truths) -> Well {
+    let Some(spec) = document.pools.get(name) else { return Well { well: 0, of: 0, usable: false } };
+    let standings = pool_shares(name, spec, truths);
+    let well = standings.values().filter(|it| it.reason.is_none() && !it.fails).count();
+    Well { well, of: standings.len(), usable: well > 0 && well >= usize::from(spec.usable_from) }
+}
+
+fn states<'n>(pools: impl Iterator<Item = (&'n Name, Well)>) -> String {
+    let state = |(name, it): (&Name, Well)| format!("{name}: {} of {}", it.well, it.of);
+    pools.map(state).collect::<Vec<_>>().join("; ")
+}
+
+/// Says what the way from `old` to `new` takes from clients, given the duties and the health of this moment. `failing` are
+/// servers that were tried with what the new document asks of them, and do not pass.
+#[must_use]
+pub fn losses(
+    old: &Document,
+    new: &Document,
+    truths: &impl Truths,
+    failing: &BTreeSet<PoolServer>,
+) -> Vec<Warning> {
+    let sides = Sides::new(old, new, truths, failing);
+    let after: BTreeMap<&Name, Well> = new.pools.keys().map(|name| (name, well(name, new, &sides))).collect();
+    let mut found = Vec::new();
+    for (name, frontend) in &new.frontends {
+        let now: Vec<(&Name, Well)> = frontend.pools().map(|pool| (pool, after[pool])).collect();
+        let before = old.frontends.get(name).or_else(|| same_address(old, frontend));
+        let had: Vec<Well> =
+            before.iter().flat_map(|it| it.pools()).map(|pool| well(pool, old, truths)).collect();
+        // Of one that has nobody as it is, there is nothing to lose.
+        let was_served = had.iter().any(|it| it.well > 0);
+        // The servers of a frontend that is all new may not be there yet; those of pools that are known are what they are.
+        let is_before_known =
+            before.is_none() && frontend.pools().all(|pool| old.pools.contains_key(sides.old_pool(pool)));
+        // That a pool is empty, or all its weights are 0, is said of the document itself.
+        let is_said = frontend.pools().all(|pool| new.pools.get(pool).is_none_or(has_nobody));
+        if now.iter().all(|(_, it)| it.well == 0) {
+            if (was_served || is_before_known) && !is_said {
+                found.push(nobody_left(name, frontend, &now));
+            }
+            continue;
+        }
+        if !frontend.more.next_pools.is_empty() {
+            for (pool, it) in &now {
+                let was = well(sides.old_pool(pool), old, truths);
+                if was.usable
+                    && !it.usable
+                    && before.is_some_and(|it| it.pools().any(|before| before == sides.old_pool(pool)))
+                {
+                    found.push(pool_lost(name, pool, *it, new));
+                }
+            }
+        }
+    }
+    found
+}
+
+fn has_nobody(pool: &Pool) -> bool {
+    pool.servers.values().all(|server| server.weight == 0)
+}
+
+fn same_address<'d>(old: &'d Document, frontend: &Frontend) -> Option<&'d Frontend> {
+    old.frontends.values().find(|it| it.endpoint() == frontend.endpoint())
+}
+
+fn nobody_left(name: &Name, frontend: &Frontend, pools: &[(&Name, Well)]) -> Warning {
+    let clients = match frontend.protocol {
+        Protocol::Http => "every client would get 503",
+        Protocol::Tcp => "every connection would be reset",
+        Protocol::Udp => "every datagram would be lost",
+    };
+    let says = format!(
+        "frontend {name} would have no eligible server at this moment: {clients}, unless a pool sends work to servers that fail \
+         (eligible then: {})",
+        states(pools.iter().copied())
+    );
+    let help = "leave one server that is up and in service, or bring one back first".to_owned();
+    Warning::new("nobody-left", Level::Warning, &format!("frontends.{name}"), says, help)
+}
+
+fn pool_lost(name: &Name, pool: &Name, it: Well, document: &Document) -> Warning {
+    let from = document.pools.get(pool).map_or(1, |spec| spec.usable_from);
+    let says = format!(
+        "pool {pool} would not be usable any more ({} of {} servers eligible, usable_from = {from}): the work of frontend {name} \
+         would go to its other pools",
+        it.well, it.of
+    );
+    let help = "see to its servers first, or lower usable_from".to_owned();
+    Warning::new("pool-lost", Level::Warning, &format!("frontends.{name}.{pool}"), says, help)
+}
