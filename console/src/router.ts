@@ -6,6 +6,7 @@ import ChangesPage from './pages/ChangesPage.svelte'
 import DraftPage from './pages/DraftPage.svelte'
 import HostsPage from './pages/HostsPage.svelte'
 import ListPage from './pages/ListPage.svelte'
+import NoSuchPage from './pages/NoSuchPage.svelte'
 import OverviewPage from './pages/OverviewPage.svelte'
 import PoolPage from './pages/PoolPage.svelte'
 import RevisionPage from './pages/RevisionPage.svelte'
@@ -31,5 +32,5 @@ export const { navigate, route, isActive } = createRouter({
   '/changes': ChangesPage,
   '/changes/drafts/:name': DraftPage,
   '/changes/revisions/:number': RevisionPage,
-  '*': OverviewPage,
+  '*': NoSuchPage,
 })

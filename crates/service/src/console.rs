@@ -1,6 +1,6 @@
 //! The console: files built by Vite, embedded in the program.
 
-use axum::http::header::{CACHE_CONTROL, CONTENT_TYPE, ETAG, IF_NONE_MATCH};
+use axum::http::header::{ACCEPT, CACHE_CONTROL, CONTENT_TYPE, ETAG, IF_NONE_MATCH};
 use axum::http::{HeaderMap, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 use rust_embed::{EmbeddedFile, RustEmbed};
@@ -12,18 +12,45 @@ struct Files;
 /// The page that every address of the console is.
 const PAGE: &str = "index.html";
 
-/// Serves a file; an address that is no file is a page of the console.
+/// The lists of the console, each of which has pages of its own below it.
+const LISTS: [&str; 8] =
+    ["frontends", "pools", "checks", "hosts", "ranges", "networks", "messages", "events"];
+
+/// Whether an address is a page of the console; the console's own router has the same ones.
+fn is_page(path: &str) -> bool {
+    let parts: Vec<&str> = path.split('/').collect();
+    match parts.as_slice() {
+        [""] | ["access" | "changes"] | ["changes", "drafts" | "revisions", _] => true,
+        [list] => LISTS.contains(list),
+        [list, name] => LISTS.contains(list) && !name.is_empty(),
+        _ => false,
+    }
+}
+
+/// Serves a file, or a page of the console. Where there is neither, a browser gets the console all the same, which says so.
 pub(crate) async fn file(uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
-    let is_asset = path.starts_with("assets/");
-    match (Files::get(path).filter(|_| !path.is_empty()), is_asset) {
-        (Some(found), _) => answer(path, &found, &headers),
-        (None, true) => (StatusCode::NOT_FOUND, "no such file\n").into_response(),
-        (None, false) => match Files::get(PAGE) {
-            Some(page) => answer(PAGE, &page, &headers),
-            None => (StatusCode::NOT_FOUND, "this merismosd was built without the console\n").into_response(),
-        },
+    if let Some(found) = Files::get(path).filter(|_| !path.is_empty()) {
+        return answer(path, &found, &headers);
     }
+    let is_page = is_page(path);
+    if !is_page && (path.starts_with("assets/") || !wants_html(&headers)) {
+        return (StatusCode::NOT_FOUND, "there is nothing at this address\n").into_response();
+    }
+    let Some(page) = Files::get(PAGE) else {
+        return (StatusCode::NOT_FOUND, "this merismosd was built without the console\n").into_response();
+    };
+    if is_page {
+        return answer(PAGE, &page, &headers);
+    }
+    (StatusCode::NOT_FOUND, [(CONTENT_TYPE, "text/html")], page.data.to_vec()).into_response()
+}
+
+fn wants_html(headers: &HeaderMap) -> bool {
+    headers
+        .get(ACCEPT)
+        .and_then(|accept| accept.to_str().ok())
+        .is_some_and(|accept| accept.contains("text/html"))
 }
 
 fn answer(path: &str, file: &EmbeddedFile, headers: &HeaderMap) -> Response {
@@ -38,4 +65,25 @@ fn answer(path: &str, file: &EmbeddedFile, headers: &HeaderMap) -> Response {
         return (StatusCode::NOT_MODIFIED, known).into_response();
     }
     (known, [(CONTENT_TYPE, kind)], file.data.to_vec()).into_response()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_consoles_own_addresses_are_pages_and_others_are_not() {
+        let router = include_str!("../../../console/src/router.ts");
+        let addresses: Vec<&str> =
+            router.lines().filter_map(|line| line.trim().strip_prefix("'/")?.split('\'').next()).collect();
+        assert!(addresses.len() > 10, "{addresses:?}");
+        for address in addresses {
+            assert!(is_page(&address.replace(':', "")), "{address}");
+        }
+        for address in
+            ["healthz", "metrics", "pools/booking/servers", "changes/drafts", "pools/", "assets/x.js"]
+        {
+            assert!(!is_page(address), "{address}");
+        }
+    }
 }

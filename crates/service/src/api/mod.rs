@@ -5,6 +5,7 @@ mod changes;
 mod checks;
 mod decisions;
 mod drafts;
+mod health;
 mod look;
 mod messages;
 mod openapi;
@@ -149,6 +150,8 @@ fn router(app: Arc<App>) -> Router {
         .route("/api/v1/openapi.json", get(answer))
         .layer(middleware::from_fn_with_state(Arc::clone(&app), auth::guard));
     api.merge(with_document)
+        .route("/health/live", get(health::live))
+        .route("/health/ready", get(health::ready))
         .route("/api/{*rest}", axum::routing::any(problem::no_such_call))
         .method_not_allowed_fallback(problem::wrong_method)
         .fallback(console::file)

@@ -35,7 +35,7 @@ use merismos_plane::witness::Sightings;
 use merismos_plane::{BindError, Bound};
 use merismos_store::Revision;
 use merismos_store::copy::Copy;
-use tokio::sync::{broadcast, mpsc, oneshot};
+use tokio::sync::{broadcast, mpsc, oneshot, watch};
 
 pub(crate) use dealing::FailbackError;
 pub(crate) use state::{Start, State};
@@ -236,7 +236,18 @@ impl Command {
 #[derive(Clone, Debug)]
 pub(crate) struct Controller {
     commands: mpsc::Sender<Command>,
+    readiness: watch::Receiver<Readiness>,
 }
+
+/// Whether clients can be sent here.
+#[derive(Clone, Copy, Debug)]
+struct Readiness {
+    is_ready: bool,
+    at: Instant,
+}
+
+/// How old an answer about readiness may be: the controller gives a new one each second, unless it hangs.
+const READINESS_LASTS: Duration = Duration::from_secs(5);
 
 /// The service is stopping and takes no more commands.
 #[derive(Debug, thiserror::Error)]
@@ -251,8 +262,15 @@ impl Controller {
         lookups: mpsc::Receiver<LookupReport>,
     ) -> Self {
         let (commands, received) = mpsc::channel(64);
-        tokio::spawn(serve(state, received, reports, lookups));
-        Self { commands }
+        let (ready, readiness) = watch::channel(Readiness { is_ready: false, at: Instant::now() });
+        tokio::spawn(serve(state, received, (reports, lookups), ready));
+        Self { commands, readiness }
+    }
+
+    /// Whether clients can be sent here: a revision runs, each of its frontends listens, and it is not about to stop.
+    pub(crate) fn is_ready(&self) -> bool {
+        let Readiness { is_ready, at } = *self.readiness.borrow();
+        is_ready && at.elapsed() < READINESS_LASTS
     }
 
     async fn ask<T>(&self, command: impl FnOnce(oneshot::Sender<T>) -> Command) -> Result<T, Stopping> {
@@ -353,9 +371,12 @@ impl Controller {
 async fn serve(
     mut state: State,
     mut commands: mpsc::Receiver<Command>,
-    mut reports: mpsc::Receiver<Report>,
-    mut lookups: mpsc::Receiver<LookupReport>,
+    (mut reports, mut lookups): (mpsc::Receiver<Report>, mpsc::Receiver<LookupReport>),
+    ready: watch::Sender<Readiness>,
 ) {
+    let tell_ready = |state: &State| {
+        let _ = ready.send_replace(Readiness { is_ready: state.is_ready(), at: Instant::now() });
+    };
     let mut seconds = tokio::time::interval(SECOND);
     seconds.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut beats = tokio::time::interval(dealing::BEAT);
@@ -370,7 +391,13 @@ async fn serve(
                         let _ = reply.send(stopping.await);
                     });
                 }
-                Some(command) => obey(&mut state, command),
+                Some(command) => {
+                    let may_matter = command.changes() || matches!(command, Command::BeginToStop { .. });
+                    obey(&mut state, command);
+                    if may_matter {
+                        tell_ready(&state);
+                    }
+                }
                 None => return,
             },
             Some(report) = reports.recv() => {
@@ -392,6 +419,7 @@ async fn serve(
             _ = beats.tick() => state.on_beat(),
             _ = seconds.tick() => {
                 state.on_second();
+                tell_ready(&state);
                 tell_status(&state);
             }
         }

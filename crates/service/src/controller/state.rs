@@ -570,6 +570,11 @@ impl State {
         }
     }
 
+    /// Whether clients can be sent here.
+    pub(super) fn is_ready(&self) -> bool {
+        self.running.is_some() && !self.stopping && self.plane.deaf().is_empty()
+    }
+
     /// Samples the rates, and tries again to listen where it was not possible.
     pub(super) fn on_second(&mut self) {
         let snapshot = self.plane.snapshot();

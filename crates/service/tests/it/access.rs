@@ -8,7 +8,7 @@ use merismos_api::DutyRequest;
 use merismos_client::Client;
 use merismos_core::duty::Duty;
 
-use crate::harness::{Database, PATIENCE, Service, sql};
+use crate::harness::{Database, PATIENCE, Service, sql, until};
 
 fn http() -> reqwest::Client {
     reqwest::Client::builder().no_proxy().build().unwrap()
@@ -252,4 +252,33 @@ async fn no_control_character_reaches_a_terminal_or_is_taken_from_one() {
     }
     let log = service.log();
     assert!(log.lines().all(|line| line.chars().all(merismos_core::text::is_plain)), "{log:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whoever_watches_from_outside_learns_a_word_and_unknown_addresses_are_unknown() {
+    let mut service = Service::bare(Database::shared(), &["gull"]).await;
+    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let get = async |service: &Service, path: &str, accept: &str| {
+        let answer = http.get(format!("{}{path}", service.url())).header("accept", accept).send().await.unwrap();
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    assert_eq!(get(&service, "/health/live", "*/*").await, (200, "live\n".to_owned()));
+    assert_eq!(get(&service, "/health/ready", "*/*").await, (503, "not ready\n".to_owned()), "nothing runs");
+    service.apply(&service.document()).await.unwrap();
+    assert_eq!(get(&service, "/health/ready", "*/*").await, (200, "ready\n".to_owned()));
+    for path in ["/healthz", "/metrics", "/pools/booking/servers", "/assets/none.js", "/changes/drafts"] {
+        assert_eq!(get(&service, path, "*/*").await.0, 404, "{path}");
+    }
+    let (status, page) = get(&service, "/healthz", "text/html,*/*").await;
+    assert!(status == 404 && page.contains("<html"), "{status}: {page}");
+    assert!(get(&service, "/pools/booking", "*/*").await.1.contains("<html"));
+    // It is on its way out: whoever sends clients shall send them elsewhere.
+    let _open = std::net::TcpStream::connect(service.frontend).unwrap();
+    let mut slow = std::net::TcpStream::connect(service.frontend).unwrap();
+    std::io::Write::write_all(&mut slow, b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\nx").unwrap();
+    until("it is under way", async || service.status().await.pools[0].servers[0].in_flight == 1).await;
+    service.signal("-TERM");
+    until("it is not ready any more", async || get(&service, "/health/ready", "*/*").await.0 == 503).await;
+    drop(slow);
+    service.ended().await;
 }

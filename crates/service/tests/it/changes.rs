@@ -1,7 +1,9 @@
 //! Documents: applied, previewed, refused, kept.
 
+use merismos_api::{DutyRequest, Review};
 use merismos_client::ClientError;
 use merismos_core::config::Format;
+use merismos_core::duty::Duty;
 use merismos_lab::free::free_address;
 
 use crate::harness::{Database, Service, until};
@@ -188,4 +190,46 @@ async fn those_who_look_at_a_new_frontend_are_not_in_the_way_of_the_one_who_make
     for looker in lookers {
         looker.await.expect("no look fails");
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_takes_the_last_eligible_server_at_this_moment_has_to_be_accepted() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let keys = |answer: Result<Review, ClientError>| {
+        let Err(ClientError::Refused(problem)) = answer else { panic!("it is refused: {answer:?}") };
+        problem
+            .warnings
+            .iter()
+            .filter(|it| it.needs_word())
+            .map(|it| it.warning.key.clone())
+            .collect::<Vec<_>>()
+    };
+    // A check that no server passes: the service asks them before it takes it.
+    let typo =
+        service.document().replace("path = \"/health\"", "path = \"/health\"\nbody_contains = \"gannet\"");
+    assert_eq!(keys(service.apply(&typo).await), ["nobody-left:frontends.harbour"]);
+    let mut preview = Service::request(&typo);
+    preview.going.preview = true;
+    let review = service.client().apply(&preview).await.unwrap();
+    let shares: Vec<_> = review.impact.moves.iter().map(|it| (it.before, it.after)).collect();
+    assert_eq!(shares, [(Some(0.5), Some(0.0)), (Some(0.5), Some(0.0))], "{:#?}", review.impact);
+    let says = &review.warnings[0].warning.says;
+    assert!(says.contains("every client would get 503") && says.contains("quay: 0 of 2"), "{says}");
+
+    // The document alone would do; at this moment tern is the last one.
+    let client = service.client();
+    let order = DutyRequest { duty: Duty::Withdrawn, reason: "new disk".to_owned(), even_if_last: false };
+    client.duty(&"quay/gull".parse().unwrap(), &order).await.unwrap();
+    let tern = service.stand_ins[1].address;
+    let gone =
+        service.document().replace(&format!("\n[pools.quay.servers.tern]\naddress = \"{tern}\"\n"), "");
+    assert_eq!(keys(service.apply(&gone).await), ["nobody-left:frontends.harbour"]);
+    let weight = service.document().replace(&format!("\"{tern}\"\n"), &format!("\"{tern}\"\nweight = 0\n"));
+    assert_eq!(keys(service.apply(&weight).await), ["nobody-left:frontends.harbour"]);
+    assert_eq!(service.get().await.unwrap().0, 200);
+    assert_eq!(service.status().await.revision.number, 1);
+    let mut accepted = Service::request(&gone);
+    accepted.going.accept.push("nobody-left:frontends.harbour".to_owned());
+    assert!(client.apply(&accepted).await.unwrap().made);
+    assert_eq!(service.get().await.unwrap().0, 503);
 }
