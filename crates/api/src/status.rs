@@ -137,6 +137,9 @@ pub struct PoolStatus {
     pub name: String,
     /// How it deals out work.
     pub algorithm: String,
+    /// What decides its servers' shares besides their weights; absent where weights alone do. Where it is there, the servers'
+    /// expected shares are what their weights say, and not what is to be expected of each.
+    pub shares_go_by: Option<String>,
     /// Its check.
     pub check: Option<CheckStatus>,
     /// More checks that are made with it, in words.

@@ -441,6 +441,12 @@ pub(crate) async fn splice(
                     Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Source(error.into()))),
                     Poll::Ready(Ok(count)) => {
                         left -= count as u64;
+                        if gathering.as_ref().is_some_and(Gathering::is_on)
+                            && watch.alarm.rang() == Some(Ring::Deadline)
+                        {
+                            // It came in the moment in which it was not waited for any longer: nobody was late.
+                            watch.alarm.hush();
+                        }
                         watch.within(sink_patience);
                         if let Carried::Request(rate) = what
                             && rate.is_too_slow(watch.wheel.now(), count)

@@ -17,6 +17,10 @@ use crate::worker::{Client, Worker};
 
 /// What a connection costs while nothing waits in it, as far as that is this process's own memory.
 pub(crate) const CONNECTION: usize = 4 << 10;
+/// The same over HTTP/2, with what the codec keeps.
+pub(crate) const CONNECTION_TWO: usize = 20 << 10;
+/// What one request of several that share a connection costs, with the task that answers it.
+pub(crate) const STREAM: usize = 16 << 10;
 /// How large the head of a request is that is not counted.
 const USUAL_HEAD: usize = 4 << 10;
 /// How often clients are looked through while a bound is met, in ticks.
@@ -126,7 +130,7 @@ impl Keeping {
     /// Adds up what the worker's clients hold, and ends some where that is too much.
     pub(crate) fn look(&self, worker: &Worker) {
         let Inner { limits, held, .. } = &*self.memory.0;
-        let own = worker.wheel.held() + (worker.client_count() * CONNECTION) as u64;
+        let own = worker.wheel.held() + worker.clients_cost();
         held[worker.index].store(own, Relaxed);
         let all = self.memory.held();
         // Pipes hold much: what would go through one goes through a smaller buffer before anybody has to be ended.
@@ -171,10 +175,20 @@ impl Keeping {
     /// Ends a client that holds something, or one that rests; gives whether it is one of those.
     fn end(&self, worker: &Worker, client: &Client) -> bool {
         let holds = client.alarm.held() > 0;
-        if !holds && !client.resting.get() {
+        // One that was told to leave already gives nothing more by being told again.
+        if !holds && (!client.resting.get() || client.leaving.get()) {
             return false;
         }
+        if matches!(client.alarm.rang(), Some(Ring::Crowded | Ring::Close)) {
+            // It is on its way out.
+            return true;
+        }
         client.alarm.ring(if holds { Ring::Crowded } else { Ring::Close });
+        if client.is_stream && !holds {
+            // A task that waits for the next request of its connection: nobody loses by it.
+            return true;
+        }
+        client.leaving.set(true);
         self.memory.0.cut.fetch_add(1, Relaxed);
         if let Some(frontend) = worker.snapshot().frontend(client.frontend.get()) {
             frontend.cell.lane(worker.index).cut_for_memory.up();
@@ -184,7 +198,7 @@ impl Keeping {
 }
 
 fn weight(client: &Client) -> u64 {
-    (client.alarm.held() + CONNECTION) as u64
+    (client.alarm.held() + client.cost.get()) as u64
 }
 
 /// The address that a client counts for: whoever has an IPv6 address mostly has a whole /64 of them.

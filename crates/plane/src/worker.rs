@@ -30,7 +30,7 @@ use crate::descriptors;
 use crate::http;
 use crate::idle::Idle;
 use crate::listen::Listener;
-use crate::memory::{Keeping, Memory};
+use crate::memory::{CONNECTION, Keeping, Memory, STREAM};
 use crate::pipe::Pipes;
 use crate::quiet::Quiet;
 use crate::udp;
@@ -89,6 +89,10 @@ pub(crate) struct Client {
     pub(crate) address: SocketAddr,
     /// Where it came from, if what lies here for it counts.
     pub(crate) peer: Cell<Option<IpAddr>>,
+    /// It is one request of several that share a connection.
+    pub(crate) is_stream: bool,
+    /// What it costs while nothing waits in it, in bytes.
+    pub(crate) cost: Cell<usize>,
     /// Nobody listens where it came to any more: it is let go after its next answer.
     pub(crate) leaving: Cell<bool>,
     /// It has not asked for anything yet.
@@ -146,6 +150,8 @@ pub(crate) struct Worker {
     #[allow(clippy::redundant_allocation)] // the outer count is the worker's own; see `snapshot`
     current: RefCell<Rc<Arc<Snapshot>>>,
     clients: RefCell<BTreeMap<u64, Rc<Client>>>,
+    /// What all of them cost while nothing waits in them, in bytes.
+    clients_cost: Cell<u64>,
     next_client: Cell<u64>,
 }
 
@@ -174,6 +180,7 @@ impl Worker {
             cache: RefCell::new(Cache::new(shared.snapshot)),
             current: RefCell::new(Rc::new(current)),
             clients: RefCell::new(BTreeMap::new()),
+            clients_cost: Cell::new(0),
             next_client: Cell::new(0),
         })
     }
@@ -213,12 +220,12 @@ impl Worker {
 
     /// Registers a client's connection until the returned guard is dropped.
     pub(crate) fn register(self: &Rc<Self>, frontend: u32, address: SocketAddr) -> Registered {
-        self.register_as(frontend, address, Rc::default())
+        self.register_as(frontend, address, None)
     }
 
     /// Registers one request among several that share a client's connection.
     pub(crate) fn register_stream(self: &Rc<Self>, of: &Client) -> Registered {
-        let stream = self.register_as(of.frontend.get(), of.address, Rc::clone(&of.dealt_to));
+        let stream = self.register_as(of.frontend.get(), of.address, Some(&of.dealt_to));
         stream.client.peer.set(of.peer.get());
         stream
     }
@@ -227,19 +234,23 @@ impl Worker {
         self: &Rc<Self>,
         frontend: u32,
         address: SocketAddr,
-        dealt_to: Rc<Cell<Option<u32>>>,
+        dealt_with: Option<&Rc<Cell<Option<u32>>>>,
     ) -> Registered {
+        let cost = if dealt_with.is_some() { STREAM } else { CONNECTION };
+        self.clients_cost.set(self.clients_cost.get() + cost as u64);
         let key = self.next_client.get();
         self.next_client.set(key + 1);
         let client = Rc::new(Client {
             frontend: Cell::new(frontend),
             address,
             peer: Cell::new(None),
+            is_stream: dealt_with.is_some(),
+            cost: Cell::new(cost),
             leaving: Cell::new(false),
             fresh: Cell::new(true),
             alarm: Alarm::new(),
             server: Cell::new(None),
-            dealt_to,
+            dealt_to: dealt_with.map(Rc::clone).unwrap_or_default(),
             resting: Cell::new(true),
             may_move: Cell::new(false),
             leaves_at_failback: Cell::new(false),
@@ -264,6 +275,17 @@ impl Worker {
     /// How many clients there are.
     pub(crate) fn client_count(&self) -> usize {
         self.clients.borrow().len()
+    }
+
+    /// What all clients cost while nothing waits in them, in bytes.
+    pub(crate) fn clients_cost(&self) -> u64 {
+        self.clients_cost.get()
+    }
+
+    /// A client costs so much from now on.
+    pub(crate) fn set_cost(&self, client: &Client, cost: usize) {
+        let before = client.cost.replace(cost);
+        self.clients_cost.set(self.clients_cost.get() - before as u64 + cost as u64);
     }
 
     pub(crate) fn each_client(&self, mut act: impl FnMut(&Rc<Client>)) {
@@ -304,6 +326,7 @@ pub(crate) struct Registered {
 
 impl Drop for Registered {
     fn drop(&mut self) {
+        self.worker.set_cost(&self.client, 0);
         self.worker.clients.borrow_mut().remove(&self.key);
     }
 }

@@ -153,6 +153,7 @@ export interface PoolStatus {
   sends_to_all: boolean
   name: string
   algorithm: string
+  shares_go_by: string | null
   check: { name: string; asks: string; timing: Timing; probes_per_minute: number; at_stake: { per_second: number; average: number; worst: number } } | null
   size: number
   eligible: number

@@ -46,7 +46,7 @@
     {#each flow.pools as { pool, middle, ribbons } (pool.name)}
       {#each ribbons as ribbon (ribbon.server.server)}
         <path d={ribbon.observed} class="fill-primary/55" data-observed={ribbon.server.server} />
-        <path d={ribbon.expected} class="fill-none stroke-base-content" stroke-width="1" stroke-dasharray="3 2" />
+        {#if pool.shares_go_by === null}<path d={ribbon.expected} class="fill-none stroke-base-content" stroke-width="1" stroke-dasharray="3 2" />{/if}
       {/each}
       <rect
         x={POOL - POOL_HALF}
@@ -80,7 +80,7 @@
           {/if}
         </text>
         <text x={WIDTH - 4} y={ribbon.labelY} class="fill-secondary" font-size="11" text-anchor="end">
-          {percent(ribbon.server.observed.ten_seconds.share)} of {percent(ribbon.server.expected)}
+          {percent(ribbon.server.observed.ten_seconds.share)}{pool.shares_go_by === null ? ` of ${percent(ribbon.server.expected)}` : ''}
         </text>
       {/each}
     {/each}

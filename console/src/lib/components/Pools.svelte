@@ -65,6 +65,7 @@
             <td class="pr-4">
               <Share
                 expected={server.expected}
+                goesBy={pool.shares_go_by}
                 observed={server.observed.ten_seconds.share}
                 minute={server.observed.minute.share}
               />

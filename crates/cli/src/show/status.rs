@@ -188,6 +188,9 @@ fn pool(pool: &PoolStatus, status: &Status) {
         Some(tier @ 1..) => text(&format!("  {} tier {tier} works, for no lower one can\n", bad("!"))),
         Some(0) | None => {}
     }
+    if let Some(goes_by) = &pool.shares_go_by {
+        text(&format!("  no share is expected: it deals out by {goes_by}\n"));
+    }
     if pool.waiting > 0 {
         text(&format!("  {} every eligible server is full: {} wait\n", bad("!"), pool.waiting));
     }
@@ -216,7 +219,7 @@ fn pool(pool: &PoolStatus, status: &Status) {
     ];
     let mut table = table(&head);
     for server in &pool.servers {
-        table.add_row(row(server, status));
+        table.add_row(row(server, status, pool.shares_go_by.is_none()));
     }
     text(&format!("{table}\n"));
     for server in &pool.servers {
@@ -231,7 +234,7 @@ fn short(server: &str) -> &str {
     server.split_once('/').map_or(server, |(_, name)| name)
 }
 
-fn row(server: &ServerStatus, status: &Status) -> Vec<Cell> {
+fn row(server: &ServerStatus, status: &Status, is_sure: bool) -> Vec<Cell> {
     let duty = server.duty.as_ref().map_or(Duty::InService, |order| order.duty);
     let duty_cell = match duty {
         Duty::InService => Cell::new("in service"),
@@ -268,7 +271,7 @@ fn row(server: &ServerStatus, status: &Status) -> Vec<Cell> {
         }),
         duty_cell,
         health_cell,
-        number(percent(server.expected)),
+        number(if is_sure || server.expected == 0.0 { percent(server.expected) } else { "-".to_owned() }),
         Cell::new(observed(server.observed.ten_seconds.share)),
         Cell::new(observed(minute.share)),
         number(server.in_flight),

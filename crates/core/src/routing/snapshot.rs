@@ -210,6 +210,15 @@ impl Pool {
         self.key_rule.as_ref().is_some_and(KeyRule::has_sni)
     }
 
+    /// What decides its servers' shares besides their weights; `None` where weights alone do.
+    #[must_use]
+    pub fn shares_go_by(&self) -> Option<&'static str> {
+        if self.limited && self.algorithm.follows_weights() {
+            return Some("the weights and what room each server has");
+        }
+        (!self.algorithm.follows_weights()).then(|| self.algorithm.goes_by())
+    }
+
     /// The key that a piece of work is dealt out by.
     #[must_use]
     pub fn key(&self, facts: &Facts<'_>) -> Key {

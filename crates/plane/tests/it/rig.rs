@@ -166,6 +166,14 @@ impl Client {
         Self::over(TcpStream::connect(address).unwrap())
     }
 
+    /// One for which the system keeps little that it has not taken.
+    pub(crate) fn narrow(to: SocketAddr) -> Self {
+        let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        socket.set_recv_buffer_size(16 << 10).unwrap();
+        socket.connect(&to.into()).unwrap();
+        Self::over(socket.into())
+    }
+
     /// One that comes from this address.
     pub(crate) fn from(address: &str, to: SocketAddr) -> Self {
         let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
@@ -250,6 +258,11 @@ impl Client {
     /// The next bytes as they come.
     pub(crate) fn bytes(&mut self, bytes: &mut [u8]) {
         self.stream.read_exact(bytes).unwrap();
+    }
+
+    /// The next bytes, as many as are there; 0 when the connection has ended.
+    pub(crate) fn some(&mut self, bytes: &mut [u8]) -> usize {
+        self.stream.read(bytes).unwrap_or(0)
     }
 
     /// Everything until the connection ends.

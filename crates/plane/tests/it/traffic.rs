@@ -635,3 +635,44 @@ fn the_consoles_session_is_never_passed_to_servers() {
     assert!(!text.contains("abc") && !text.contains("def"), "{text}");
     assert!(text.contains("Cookie: lang=en; visit=1; seen=merismos_session\r\n"), "{text}");
 }
+
+#[test]
+fn a_long_answer_that_comes_in_bursts_reaches_a_client_that_takes_it_slowly() {
+    const PIECE: usize = 300 << 10;
+    const PIECES: usize = 3;
+    let server = Server::start(|mut conn, number| {
+        let piece = vec![b'x'; PIECE];
+        let mut turn = number as u64;
+        while conn.request().is_some() {
+            conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", PIECE * PIECES));
+            for _ in 0..PIECES {
+                conn.say(&piece);
+                // About as long as a portion may take to gather: it comes in the moment in which it is given up.
+                turn += 1;
+                std::thread::sleep(Duration::from_micros(38_000 + turn * 777 % 24_000));
+            }
+        }
+    });
+    let rig = Rig::new(&[server.address], "", "");
+    let take = |_| {
+        let mut client = Client::narrow(rig.address);
+        std::thread::spawn(move || {
+            let mut room = vec![0; 96 << 10];
+            for _ in 0..10 {
+                client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+                client.head().expect("an answer");
+                let mut got = 0;
+                while got < PIECE * PIECES {
+                    match client.some(&mut room) {
+                        0 => return false,
+                        count => got += count,
+                    }
+                }
+            }
+            true
+        })
+    };
+    let clients: Vec<_> = (0..80).map(take).collect();
+    let whole = clients.into_iter().map(|client| client.join().unwrap()).filter(|whole| *whole).count();
+    assert_eq!(whole, 80, "whole answers");
+}

@@ -196,13 +196,8 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
         return Some("its pool is chosen by how fast each answers".to_owned());
     }
     frontend.pools().find_map(|pool| {
-        let algorithm = pool.algorithm;
-        if algorithm.follows_weights() && !pool.limited {
-            return None;
-        }
-        let goes_by =
-            if pool.limited { "the weights and what room each server has" } else { algorithm.goes_by() };
-        Some(format!("pool {} deals out by {goes_by} ({algorithm})", pool.name))
+        let goes_by = pool.shares_go_by()?;
+        Some(format!("pool {} deals out by {goes_by} ({})", pool.name, pool.algorithm))
     })
 }
 

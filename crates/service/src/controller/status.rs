@@ -211,6 +211,7 @@ impl State {
         PoolStatus {
             name: pool.name.to_string(),
             algorithm: spec.algorithm.to_string(),
+            shares_go_by: pool.shares_go_by().map(str::to_owned),
             check: check.map(|(name, check)| check_status(name, check)),
             more_checks: spec
                 .more_checks
@@ -222,18 +223,13 @@ impl State {
             eligible: pool.eligible() as u64,
             failing: servers.iter().filter(fails).count() as u64,
             per_second: windows[0].iter().map(|window| window.per_second).sum(),
-            tier: self.working_tier(pool, spec),
+            tier: pool.tiers.1,
             held: self.is_held(&pool.name),
             waiting: pool.cell.line.waiting(),
             waited_in_vain: pool.cell.line.in_vain(),
             lookups: self.lookups(&pool.name, spec),
             servers,
         }
-    }
-
-    fn working_tier(&self, pool: &Pool, spec: &PoolSpec) -> Option<u8> {
-        let mut servers = pool.servers.iter().zip(spec.servers.values());
-        servers.find(|(server, _)| server.standing.reason.is_none()).map(|(_, spec)| spec.tier)
     }
 
     fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {

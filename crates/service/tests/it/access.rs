@@ -259,7 +259,8 @@ async fn whoever_watches_from_outside_learns_a_word_and_unknown_addresses_are_un
     let mut service = Service::bare(Database::shared(), &["gull"]).await;
     let http = reqwest::Client::builder().no_proxy().build().unwrap();
     let get = async |service: &Service, path: &str, accept: &str| {
-        let answer = http.get(format!("{}{path}", service.url())).header("accept", accept).send().await.unwrap();
+        let answer =
+            http.get(format!("{}{path}", service.url())).header("accept", accept).send().await.unwrap();
         (answer.status().as_u16(), answer.text().await.unwrap())
     };
     assert_eq!(get(&service, "/health/live", "*/*").await, (200, "live\n".to_owned()));
@@ -275,7 +276,8 @@ async fn whoever_watches_from_outside_learns_a_word_and_unknown_addresses_are_un
     // It is on its way out: whoever sends clients shall send them elsewhere.
     let _open = std::net::TcpStream::connect(service.frontend).unwrap();
     let mut slow = std::net::TcpStream::connect(service.frontend).unwrap();
-    std::io::Write::write_all(&mut slow, b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\nx").unwrap();
+    std::io::Write::write_all(&mut slow, b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\nx")
+        .unwrap();
     until("it is under way", async || service.status().await.pools[0].servers[0].in_flight == 1).await;
     service.signal("-TERM");
     until("it is not ready any more", async || get(&service, "/health/ready", "*/*").await.0 == 503).await;

@@ -29,13 +29,11 @@ use crate::alarm::{Ring, ticks};
 use crate::buffer::{Buffer, SMALL};
 use crate::client::{Visit, Who};
 use crate::io::{Sink, Watch, write_all};
-use crate::memory::{Held, hold_head};
+use crate::memory::{CONNECTION_TWO, Held, hold_head};
 use crate::worker::{Client, Registered, Worker};
 
 /// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
 pub(in super::super) const OPENING: &[u8] = b"PRI * HTTP/2.0\r\n\r\n";
-/// What the codec keeps for a connection at rest.
-const CODEC: usize = 16 << 10;
 /// How long a client that was told to go may take to be done with what it has.
 const FAREWELL: Duration = Duration::from_secs(1);
 /// How long a client may take for an answer of our own.
@@ -288,6 +286,7 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
     let Line { ref worker, ref client, rest, .. } = **line;
     let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
     let mut held = Held::new(watch);
+    worker.set_cost(client, CONNECTION_TWO);
     client.alarm.silence();
     watch.within(rest);
     let mut told_to_go = false;
@@ -326,7 +325,7 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
             // Looking for the next one has written what could be written.
             line.begin_waiting();
             let waiting: usize = line.waiting.borrow().iter().map(Asked::size).sum();
-            held.set(CODEC + line.writing.left() + waiting);
+            held.set(line.writing.left() + waiting);
             accepted
         });
         match next.await {
@@ -357,7 +356,8 @@ async fn sit(line: Rc<Line>, first: Asked) {
         own.alarm.silence();
         one(&line, own, asked).await;
         own.resting.set(true);
-        next = line.seats.wait(&seat).await;
+        own.alarm.silence();
+        next = line.seats.wait(&seat, &own.alarm).await;
     }
 }
 

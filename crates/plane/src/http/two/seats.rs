@@ -11,6 +11,8 @@ use h2::RecvStream;
 use h2::server::SendResponse;
 use http::Request;
 
+use crate::alarm::{Alarm, Ring};
+
 /// How many tasks of one connection may wait.
 const MOST_FREE: usize = 128;
 
@@ -64,7 +66,7 @@ impl Seats {
     }
 
     /// Waits for the next request; `None` when the task is not needed any more.
-    pub(super) async fn wait(&self, seat: &Rc<Seat>) -> Option<Asked> {
+    pub(super) async fn wait(&self, seat: &Rc<Seat>, alarm: &Alarm) -> Option<Asked> {
         if self.is_closed.get() || self.free.borrow().len() >= MOST_FREE {
             return None;
         }
@@ -73,6 +75,11 @@ impl Seats {
             let next = seat.next.borrow_mut().take();
             if next.is_some() || seat.dismissed.get() {
                 return Poll::Ready(next);
+            }
+            if alarm.rang() == Some(Ring::Close) {
+                // Its memory is wanted.
+                self.free.borrow_mut().retain(|free| !Rc::ptr_eq(free, seat));
+                return Poll::Ready(None);
             }
             *seat.waker.borrow_mut() = Some(context.waker().clone());
             Poll::Pending
