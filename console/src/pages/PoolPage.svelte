@@ -12,8 +12,8 @@
   import ThingActions from '../lib/components/ThingActions.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
   import { desk } from '../lib/desk/desk.svelte'
-  import { ago, length } from '../lib/format/format'
-  import { dutySign, healthSign, standing } from '../lib/format/sign'
+  import { length } from '../lib/format/format'
+  import { dutySign, healthSign, lasting, standing } from '../lib/format/sign'
   import { live } from '../lib/live/live.svelte'
   import { navigate, route } from '../router'
 
@@ -107,7 +107,7 @@
     <td class={`whitespace-nowrap pr-3 ${order.tone}`}>{order.glyph} {order.word}</td>
     <td class="pr-3">
       <span class={health.tone}>{health.glyph} {health.word}</span>
-      {#if at.health.checked && live.status}<span class="text-secondary">{ago(at.health.since, live.status.at)}</span>{/if}
+      {#if at.health.checked && live.status}<span class="text-secondary">{lasting(at, live.status)}</span>{/if}
       {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.got : at.reason_words}</div>{/if}
       {#each standing(at) as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>

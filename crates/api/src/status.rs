@@ -268,6 +268,10 @@ pub struct HealthStatus {
     /// Since when.
     #[schema(value_type = String, format = DateTime)]
     pub since: Wall,
+    /// Where the state is older than this run of the service: until when an earlier run watched the server. From then until this
+    /// run's start nobody did.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub watched_until: Option<Wall>,
     /// The last probe.
     pub last_probe: Option<Evidence>,
     /// Failures in a row from now that would make it down.

@@ -238,6 +238,7 @@ async fn start(
         journal: journal.clone(),
         duties,
         known_health: copy.health,
+        watched_until: copy.written,
         pin_key,
         holds: copy.tiers.into_iter().filter_map(|(pool, hold)| Some((pool.parse().ok()?, hold))).collect(),
         former_names: copy

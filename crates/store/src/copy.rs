@@ -18,6 +18,9 @@ use crate::{Revision, Token};
 /// Everything that the service needs to go on as it was.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Copy {
+    /// When it was written: until then its servers were watched.
+    #[serde(default)]
+    pub written: Option<Wall>,
     /// The running revision.
     pub revision: Option<Revision>,
     /// Every order, by `pool/server`.

@@ -37,6 +37,7 @@ export interface ServerStatus {
     checked: boolean
     state: HealthState
     since: string
+    watched_until: string | null
     last_probe: Evidence | null
     failures_to_down: number | null
     passes_to_up: number | null

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { ServerStatus, Status } from '../api/types'
-  import { ago, length, rate, shortName } from '../format/format'
-  import { dutySign, healthSign, standing } from '../format/sign'
+  import { length, rate, shortName } from '../format/format'
+  import { dutySign, healthSign, lasting, standing } from '../format/sign'
   import Share from './Share.svelte'
 
   let { status, onduty }: { status: Status; onduty: (server: ServerStatus) => void } = $props()
@@ -59,7 +59,7 @@
             <td class={duty.tone} data-testid="duty">{duty.glyph} {duty.word}</td>
             <td data-testid="health">
               <span class={health.tone}>{health.glyph} {health.word}</span>
-              {#if server.health.checked}<span class="text-secondary">{ago(server.health.since, status.at)}</span>{/if}
+              {#if server.health.checked}<span class="text-secondary">{lasting(server, status)}</span>{/if}
               {#if why(server)}<div class="max-w-md text-secondary">{why(server)}</div>{/if}
             </td>
             <td class="pr-4">

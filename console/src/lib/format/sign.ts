@@ -1,6 +1,7 @@
 // How each state is drawn: a sign, a word and a colour, never the colour alone. See DESIGN.md.
 
-import type { ServerStatus } from '../api/types'
+import type { ServerStatus, Status } from '../api/types'
+import { ago } from './format'
 
 export interface Sign {
   glyph: string
@@ -36,6 +37,13 @@ export function dutySign(server: ServerStatus): Sign {
     case undefined:
       return { glyph: '', word: 'in service', tone: 'text-secondary' }
   }
+}
+
+/** For how long a server's state was watched to last; what nobody watched is not said to have lasted. */
+export function lasting({ health }: ServerStatus, { node, at }: Status): string {
+  if (health.watched_until === null) return ago(health.since, at)
+  const confirmed = health.last_probe ? '' : ', not confirmed since'
+  return `${ago(node.started, at)} (and when it was last seen, ${ago(health.watched_until, node.started)} before this start${confirmed})`
 }
 
 /** What else there is to say of a server's health, a few words each. */

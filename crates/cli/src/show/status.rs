@@ -223,7 +223,7 @@ fn pool(pool: &PoolStatus, status: &Status) {
     }
     text(&format!("{table}\n"));
     for server in &pool.servers {
-        for why in reasons(server) {
+        for why in reasons(server, status) {
             text(&format!("   {} {why}\n", strong(short(&server.server))));
         }
     }
@@ -243,7 +243,9 @@ fn row(server: &ServerStatus, status: &Status, is_sure: bool) -> Vec<Cell> {
         Duty::Withdrawn => Cell::new("withdrawn").fg(Color::Yellow),
     };
     let health = &server.health;
-    let since = humane(status.at.since(health.since));
+    // What was not watched is not said to have lasted.
+    let from = if health.watched_until.is_some() { status.node.started } else { health.since };
+    let since = humane(status.at.since(from));
     let health_cell = match health.state {
         _ if !health.checked => Cell::new("not checked"),
         State::Up => Cell::new(format!("up {since}")).fg(Color::Green),
@@ -281,9 +283,26 @@ fn row(server: &ServerStatus, status: &Status, is_sure: bool) -> Vec<Cell> {
     ]
 }
 
+/// How long after its start the service says of each server how it was before.
+const CARRIED_IS_NEWS: std::time::Duration = std::time::Duration::from_secs(3_600);
+
+/// What is known of a state that is older than this run of the service.
+fn carried(server: &ServerStatus, status: &Status) -> Option<String> {
+    let (health, started) = (&server.health, status.node.started);
+    let is_news = status.at.since(started) < CARRIED_IS_NEWS;
+    let until = health.watched_until.filter(|_| health.checked && is_news)?;
+    let confirmed = health.last_probe.as_ref().map_or_else(
+        || "not confirmed since".to_owned(),
+        |probe| format!("confirmed {} ago", humane(status.at.since(probe.at))),
+    );
+    let gap = humane(started.since(until));
+    Some(format!("was {} when it was last seen, {gap} before this start; {confirmed}", health.state))
+}
+
 /// What there is to say of a server that is not simply working.
-fn reasons(server: &ServerStatus) -> Vec<String> {
+fn reasons(server: &ServerStatus, status: &Status) -> Vec<String> {
     let mut says = Vec::new();
+    says.extend(carried(server, status));
     if let Some(words) = &server.reason_words {
         says.push(format!("gets no new work: {words}"));
     }

@@ -90,6 +90,8 @@ fn round(length: Duration) -> Duration {
     Duration::from_secs((length + Duration::from_millis(500)).as_secs())
 }
 
+/// How old the copy may become, for its time tells until when servers were watched.
+const COPY_TIMED_EVERY: Duration = Duration::from_secs(60);
 /// From how many changes of health a day on an event says how many there were.
 const OFTEN: u32 = 4;
 
@@ -117,6 +119,8 @@ pub(crate) struct Start {
     pub(crate) journal: Journal,
     pub(crate) duties: BTreeMap<PoolServer, Order>,
     pub(crate) known_health: BTreeMap<String, KnownHealth>,
+    /// Until when an earlier run of the service watched the servers.
+    pub(crate) watched_until: Option<Wall>,
     pub(crate) holds: BTreeMap<Name, Hold>,
     pub(crate) former_names: BTreeMap<Name, FormerNames>,
     pub(crate) pin_key: PinKey,
@@ -154,6 +158,10 @@ pub(crate) struct State {
     /// Servers that returned or recovered a moment ago.
     pub(super) ramps: BTreeMap<PoolServer, Ramping>,
     pub(super) started: Wall,
+    /// Until when an earlier run of the service watched the servers.
+    pub(super) watched_until: Option<Wall>,
+    /// When the copy was asked to be written last for the sake of its time.
+    copy_timed: Instant,
     /// Numbers for orders: larger than all that are known, whatever the clock says.
     pub(super) order_numbers: Numbers,
     pub(super) troubles: Troubles,
@@ -235,6 +243,8 @@ impl State {
             moves: Moves::default(),
             ramps: BTreeMap::new(),
             started: wall(),
+            watched_until: start.watched_until,
+            copy_timed: Instant::now(),
             order_numbers,
             troubles: start.troubles,
             stopping: false,
@@ -550,6 +560,7 @@ impl State {
     pub(super) fn copy(&self) -> Copy {
         let health = self.health.iter().filter(|(_, health)| health.state != HealthState::Unproven);
         Copy {
+            written: Some(wall()),
             revision: self.running.as_ref().map(|running| Revision::clone(&running.revision)),
             duties: self.duties.iter().map(|(server, order)| (server.to_string(), order.clone())).collect(),
             health: health.map(|(server, it)| (health_key(server, it.address), it.to_keep())).collect(),
@@ -576,6 +587,10 @@ impl State {
         let now = Instant::now();
         self.rates.sample(&snapshot, now);
         self.tell_of_failures(now);
+        if self.copy_timed.elapsed() >= COPY_TIMED_EVERY {
+            self.copy_timed = now;
+            self.copy_is_old.send_modify(|changes| *changes += 1);
+        }
         self.weigh_traffic();
         if self.stopping {
             return;

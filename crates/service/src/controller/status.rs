@@ -28,6 +28,8 @@ use crate::clock::wall;
 
 /// From how many servers on a status does not show each one, unless it is asked to.
 const MANY_SERVERS: u64 = 500;
+/// How long servers may go unwatched for a state to count as one that lasted: the copy is a minute old at most.
+const RESTART: Duration = Duration::from_secs(90);
 /// How many troubles are told one by one.
 const MOST_TROUBLES: usize = 50;
 
@@ -63,7 +65,13 @@ impl State {
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
         elsewhere.extend(self.plane.snapshot().pools.iter().filter_map(|pool| tier_words(pool)));
-        let troubles = troubles(&frontends, &pools, (&elsewhere, &self.troubles.messages()), &records, at);
+        let troubles = troubles(
+            &frontends,
+            &pools,
+            (&elsewhere, &self.troubles.messages()),
+            &records,
+            (self.started, at),
+        );
         let (probes, late_probes) = self.prober.started();
         let mut shortened = false;
         if let Detail::Short(wanted) = detail
@@ -232,6 +240,11 @@ impl State {
         }
     }
 
+    /// Until when an earlier run of the service watched the servers, where that is longer ago than a restart takes.
+    fn unwatched_since(&self) -> Option<Wall> {
+        self.watched_until.filter(|until| self.started.since(*until) > RESTART)
+    }
+
     fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {
         let growths: Vec<_> = pool
             .servers
@@ -267,6 +280,8 @@ impl State {
                 checked,
                 state: health.map(|it| it.state).unwrap_or_default(),
                 since: health.map_or(self.started, |it| it.since),
+                watched_until: health
+                    .and_then(|it| self.unwatched_since().filter(|_| it.since < self.started)),
                 last_probe: health.and_then(|it| it.last_probe.clone()),
                 failures_to_down: health.and_then(|it| it.failures_to_down),
                 passes_to_up: health.and_then(|it| it.passes_to_up),
@@ -355,7 +370,7 @@ fn troubles(
     pools: &[PoolStatus],
     (elsewhere, own): (&[String], &[String]),
     records: &Records,
-    at: Wall,
+    (started, at): (Wall, Wall),
 ) -> Vec<String> {
     let mut troubles: Vec<String> = frontends
         .iter()
@@ -370,8 +385,10 @@ fn troubles(
                 continue;
             }
             let probe = health.last_probe.as_ref().map_or(String::new(), |probe| format!(": {}", probe.got));
-            let since = humane(at.since(health.since));
-            troubles.push(format!("{} is {} for {since}{probe}", server.server, health.state));
+            let is_older = health.watched_until.is_some();
+            let since = humane(at.since(if is_older { started } else { health.since }));
+            let before = if is_older { " and when it was seen before this start" } else { "" };
+            troubles.push(format!("{} is {} for {since}{before}{probe}", server.server, health.state));
         }
     }
     if untold > 0 {
