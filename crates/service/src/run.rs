@@ -69,6 +69,12 @@ pub(crate) enum RunError {
     Plane(#[from] merismos_plane::StartError),
     #[error("the recorded revision {number} does not pass this release's checks: {}", .problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
     Revision { number: u64, problems: Vec<Problem> },
+    #[error(
+        "another node uses this database ({count} seen within {within:?}), and nodes do not follow each other: a revision or a duty \
+         made at one would not be known to the other. Give this one a database of its own; or, when the other one is gone for good, \
+         wait {within:?}; or say --standalone to run beside it all the same"
+    )]
+    OtherNode { count: u64, within: Duration },
     #[error("signals can't be received")]
     Signals(#[source] io::Error),
     #[error("the probes' thread can't be started")]
@@ -86,6 +92,7 @@ struct Parts {
     app: Arc<App>,
     troubles: Troubles,
     memory: Memory,
+    node: [u8; 16],
 }
 
 /// Runs the service until it is told to stop.
@@ -160,6 +167,8 @@ async fn serve(
     if !matches!(last, Ok(Ok(()))) {
         tracing::warn!(waiting = parts.journal.outbox().backlog().waiting, "records were lost with the end");
     }
+    // The next one, perhaps with another state folder, need not wait. If the database is away, it forgets by itself.
+    let _ = tokio::time::timeout(LAST_RECORDS, parts.store.leave(parts.node)).await;
     parts.store.close().await;
     Ok(())
 }
@@ -193,6 +202,11 @@ async fn start(
     let copy_file = settings.state_folder.join("copy.json");
     let troubles = Troubles::default();
     warn_of_exposure(settings, &troubles);
+    let node = access::node_id(&settings.state_folder, &troubles)?;
+    // Where the identity was lost a moment ago, the other node may be this one.
+    if !settings.standalone && !troubles.has(TroubleKind::NodeId) {
+        refuse_beside_others(&store, node).await?;
+    }
     let known = keeper::load(&store, &copy_file, &troubles).await?;
     let Known { revision, duties, mut tokens, copy } = known;
     let first = access::first_token(&settings.state_folder, &tokens, &troubles)?;
@@ -219,8 +233,9 @@ async fn start(
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),
-        access::node_id(&settings.state_folder, &troubles)?,
+        node,
         Arc::clone(&nodes),
+        (troubles.clone(), journal.clone()),
     ));
     let (messages, messenger) = Messages::new(secrets);
     let (usage, guesses) = (ApiUsage::new(settings.api_limits), Guesses::default());
@@ -289,7 +304,7 @@ async fn start(
         usage,
         frames: StatusFrames::default(),
     });
-    Ok(Parts { controller, journal, store, keeper, app, troubles, memory })
+    Ok(Parts { controller, journal, store, keeper, app, troubles, memory, node })
 }
 
 /// Notes what lets others in who should not be: a state folder that others can read, and an API that can be reached from
@@ -331,12 +346,42 @@ async fn share_tokens(store: Store, access: Access) {
     }
 }
 
+/// Refuses to run beside other nodes, as far as the database tells: when it is away, that shows later.
+async fn refuse_beside_others(store: &Store, node: [u8; 16]) -> Result<(), RunError> {
+    match store.other_nodes(node).await {
+        Ok(count @ 1..) => Err(RunError::OtherNode { count, within: merismos_store::GONE_AFTER }),
+        Ok(0) | Err(_) => Ok(()),
+    }
+}
+
 /// Says from time to time that this node is there, and learns how many there are.
-async fn give_signs_of_life(store: Store, id: [u8; 16], nodes: Arc<AtomicU64>) {
+async fn give_signs_of_life(
+    store: Store,
+    id: [u8; 16],
+    nodes: Arc<AtomicU64>,
+    (troubles, journal): (Troubles, Journal),
+) {
     loop {
         // While the database is away the last number stands.
         if let Ok(count) = store.sign_of_life(id).await {
             nodes.store(count, Relaxed);
+            if count > 1 {
+                let says = format!(
+                    "{} other nodes use this database, and nodes do not follow each other: a revision or a duty made at one is \
+                     unknown to the others until they start anew",
+                    count - 1
+                );
+                if troubles.set(TroubleKind::OtherNodes, says.clone()) {
+                    journal.write(EventKind::Node, "this node", says, json!({ "nodes": count }));
+                }
+            } else if troubles.clear(TroubleKind::OtherNodes) {
+                journal.write(
+                    EventKind::Node,
+                    "this node",
+                    "no other node uses the database any more",
+                    json!({}),
+                );
+            }
         }
         tokio::time::sleep(merismos_store::GONE_AFTER / 3).await;
     }

@@ -38,6 +38,9 @@ pub(crate) struct Flags {
     /// Take the place of the service that uses the state folder: it is told to stop, and sees its clients through
     #[arg(long)]
     replace: bool,
+    /// Start although another node uses the same database; neither follows the other's revisions and duties
+    #[arg(long)]
+    standalone: bool,
     /// Threads that carry traffic [default: one for each core]
     #[arg(long, env = "MERISMOSD_WORKERS", value_name = "COUNT", value_parser = clap::value_parser!(u16).range(1..=256))]
     workers: Option<u16>,
@@ -128,6 +131,8 @@ pub(crate) struct Settings {
     pub(crate) state_folder: PathBuf,
     /// Whether a service that uses the state folder is told to stop.
     pub(crate) replace: bool,
+    /// Whether it starts although another node uses the same database.
+    pub(crate) standalone: bool,
     pub(crate) workers: usize,
     pub(crate) grace: Duration,
     pub(crate) waiting_events: usize,
@@ -175,6 +180,7 @@ impl Settings {
                 variable: "MERISMOSD_STATE_FOLDER",
             })?,
             replace: flags.replace,
+            standalone: flags.standalone,
             workers: workers.max(1),
             grace: flags.grace.or(file.grace).map_or(Duration::from_secs(30), Span::get),
             waiting_events: flags.waiting_events.or(file.waiting_events).unwrap_or(10_000) as usize,

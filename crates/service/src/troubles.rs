@@ -18,6 +18,8 @@ pub(crate) enum TroubleKind {
     Database,
     /// The database holds another revision of the number that runs here.
     OtherRevision,
+    /// Other nodes use the same database.
+    OtherNodes,
     /// Revisions are missing from the database.
     LostRevisions,
     /// A file with a secret was broken at the start.
@@ -44,6 +46,11 @@ impl Troubles {
     pub(crate) fn set(&self, kind: TroubleKind, message: impl Into<String>) -> bool {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         known.insert(kind, message.into()).is_none()
+    }
+
+    /// Whether something of this kind is wrong.
+    pub(crate) fn has(&self, kind: TroubleKind) -> bool {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner).contains_key(&kind)
     }
 
     /// It is mended. Gives whether it was wrong.

@@ -19,9 +19,27 @@ impl Store {
         self.call(note.execute(&self.pool)).await?;
         let gone = sqlx::query("DELETE FROM node WHERE seen < NOW(3) - INTERVAL 1 DAY");
         self.call(gone.execute(&self.pool)).await?;
-        let count = sqlx::query("SELECT COUNT(*) AS nodes FROM node WHERE seen > NOW(3) - INTERVAL ? SECOND")
-            .bind(GONE_AFTER.as_secs());
+        Ok(self.other_nodes(id).await? + 1)
+    }
+
+    /// How many other nodes use the database, by its clock.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn other_nodes(&self, id: [u8; 16]) -> Result<u64, StoreError> {
+        let text = "SELECT COUNT(*) AS nodes FROM node WHERE seen > NOW(3) - INTERVAL ? SECOND AND id <> ?";
+        let count = sqlx::query(text).bind(GONE_AFTER.as_secs()).bind(id.to_vec());
         let row = self.call(count.fetch_one(&self.pool)).await?;
-        Ok(u64::try_from(row.try_get::<i64, _>("nodes")?).unwrap_or(1).max(1))
+        Ok(u64::try_from(row.try_get::<i64, _>("nodes")?).unwrap_or(0))
+    }
+
+    /// This node is gone.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn leave(&self, id: [u8; 16]) -> Result<(), StoreError> {
+        let gone = sqlx::query("DELETE FROM node WHERE id = ?").bind(id.to_vec());
+        self.call(gone.execute(&self.pool)).await?;
+        Ok(())
     }
 }

@@ -43,7 +43,7 @@ impl Database {
         Self::Shared(format!("{base}/{name}"))
     }
 
-    fn url(&self) -> String {
+    pub(crate) fn url(&self) -> String {
         match self {
             Self::Shared(url) => url.clone(),
             Self::Own(instance) => instance.url(),
