@@ -109,7 +109,7 @@
       <span class={health.tone}>{health.glyph} {health.word}</span>
       {#if at.health.checked && live.status}<span class="text-secondary">{lasting(at, live.status)}</span>{/if}
       {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.got : at.reason_words}</div>{/if}
-      {#each standing(at) as says (says)}<div class="text-secondary">{says}</div>{/each}
+      {#each standing(at, live.status?.at ?? '') as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>
     <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} /></td>
     <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = at)} aria-label={`Duty of ${at.server}`}>Duty …</button></td>

@@ -26,8 +26,8 @@ pub use message::{SentMessage, SentMessages};
 pub use probe::{Diagnosis, Mark, Probes, Rung, Tried, TryAnswer, TryRequest};
 pub use problem::ProblemDocument;
 pub use status::{
-    AtStake, CheckStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node, Observed,
-    PassedServer, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
+    AtStake, CheckStatus, DrainingStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node,
+    Observed, PassedServer, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
 pub use thing::{HostView, Hosts, ThingView, Things};
 pub use token::{MadeToken, NewToken, TokenAnswer, TokenView, Tokens};

@@ -256,6 +256,18 @@ pub struct ServerStatus {
     pub observed: Observed,
     /// Requests at the server right now.
     pub in_flight: u64,
+    /// How far it is drained; absent when nobody drains it.
+    pub draining: Option<DrainingStatus>,
+}
+
+/// How far a server is drained.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DrainingStatus {
+    /// Since when it was given nothing, as far as that was watched: clients that are tied to it may still come.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub quiet_since: Option<Wall>,
+    /// Whether clients may be tied to it, by cookies or by connections: then it is never sure that none comes any more.
+    pub clients_tied: bool,
 }
 
 /// A server's health.

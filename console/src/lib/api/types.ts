@@ -33,6 +33,7 @@ export interface ServerStatus {
   tier: number
   found_by: string | null
   duty: Order | null
+  draining: { quiet_since: string | null; clients_tied: boolean } | null
   health: {
     checked: boolean
     state: HealthState

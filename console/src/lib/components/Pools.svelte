@@ -11,7 +11,7 @@
     if (server.duty && server.duty.duty !== 'in_service') parts.push(`${server.duty.who}: ${server.duty.reason}`)
     const probe = server.health.last_probe
     if (server.health.checked && probe && probe.step !== 'done') parts.push(probe.got)
-    parts.push(...standing(server))
+    parts.push(...standing(server, status.at))
     if (parts.length === 0 && server.reason_words) parts.push(server.reason_words)
     return parts.join(' · ')
   }

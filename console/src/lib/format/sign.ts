@@ -28,7 +28,7 @@ export function healthSign(server: ServerStatus): Sign {
 export function dutySign(server: ServerStatus): Sign {
   switch (server.duty?.duty) {
     case 'draining':
-      return server.in_flight === 0
+      return server.in_flight === 0 && !server.draining?.clients_tied
         ? { glyph: '▽', word: 'drained', tone: 'text-warning' }
         : { glyph: '▼', word: 'draining', tone: 'text-warning' }
     case 'withdrawn':
@@ -47,8 +47,12 @@ export function lasting({ health }: ServerStatus, { node, at }: Status): string 
 }
 
 /** What else there is to say of a server's health, a few words each. */
-export function standing({ health, eligible }: ServerStatus): string[] {
+export function standing({ health, eligible, draining, in_flight }: ServerStatus, at: string): string[] {
   const says: string[] = []
+  if (draining) {
+    const quiet = draining.quiet_since ? `, no work begun for ${ago(draining.quiet_since, at)}` : ''
+    says.push(`${in_flight} in flight${quiet}${draining.clients_tied ? '; clients that are tied to it may still come' : ''}`)
+  }
   if (health.wish === 'drain') says.push(eligible ? 'asks to be drained; no other server could work' : 'asks to be drained')
   else if (health.wish) says.push(`asks for ${health.wish.share} % of its share`)
   if (health.flapping) says.push('flapping')

@@ -119,7 +119,7 @@ pub(crate) fn event(event: &Event, json: bool) {
 pub(crate) fn duty(answer: &DutyAnswer) {
     let left = match (answer.order.duty, answer.in_flight) {
         (Duty::InService, _) => "It gets new work as soon as its health allows.".to_owned(),
-        (Duty::Draining, 0) => "It gets no new work, and nothing is in flight: it is drained.".to_owned(),
+        (Duty::Draining, 0) => "It gets no new work, and nothing is in flight. `merismos status` says whether clients that are tied to it still come.".to_owned(),
         (Duty::Draining, left) => {
             format!(
                 "It gets no new work; {left} in flight may finish. `merismos status` shows when it is empty."

@@ -1,7 +1,7 @@
 //! The status for people.
 
 use comfy_table::{Cell, Color};
-use merismos_api::{FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status};
+use merismos_api::{DrainingStatus, FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status};
 use merismos_core::duty::Duty;
 use merismos_core::eligibility::Reason;
 use merismos_core::health::{State, Wish};
@@ -238,7 +238,9 @@ fn row(server: &ServerStatus, status: &Status, is_sure: bool) -> Vec<Cell> {
     let duty = server.duty.as_ref().map_or(Duty::InService, |order| order.duty);
     let duty_cell = match duty {
         Duty::InService => Cell::new("in service"),
-        Duty::Draining if server.in_flight == 0 => Cell::new("drained").fg(Color::Yellow),
+        Duty::Draining if server.in_flight == 0 && !server.draining.is_some_and(|it| it.clients_tied) => {
+            Cell::new("drained").fg(Color::Yellow)
+        }
         Duty::Draining => Cell::new("draining").fg(Color::Yellow),
         Duty::Withdrawn => Cell::new("withdrawn").fg(Color::Yellow),
     };
@@ -283,6 +285,18 @@ fn row(server: &ServerStatus, status: &Status, is_sure: bool) -> Vec<Cell> {
     ]
 }
 
+/// How far a server is drained.
+fn drained(server: &ServerStatus, draining: DrainingStatus, status: &Status) -> String {
+    let quiet = draining
+        .quiet_since
+        .map_or_else(String::new, |since| format!(", no work begun for {}", humane(status.at.since(since))));
+    let tied = if draining.clients_tied { "; clients that are tied to it may still come" } else { "" };
+    match server.in_flight {
+        0 => format!("nothing is in flight{quiet}{tied}"),
+        left => format!("{left} in flight{quiet}{tied}"),
+    }
+}
+
 /// How long after its start the service says of each server how it was before.
 const CARRIED_IS_NEWS: std::time::Duration = std::time::Duration::from_secs(3_600);
 
@@ -311,6 +325,9 @@ fn reasons(server: &ServerStatus, status: &Status) -> Vec<String> {
     }
     if let Some(ramp) = server.ramp {
         says.push(format!("came back a moment ago: its share has grown to {} of its own", percent(ramp)));
+    }
+    if let Some(draining) = &server.draining {
+        says.push(drained(server, *draining, status));
     }
     let health = &server.health;
     if let Some(wish) = health.wish {

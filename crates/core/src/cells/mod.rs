@@ -57,6 +57,8 @@ pub struct ServerLane {
 /// The sum of all lanes of a server at one moment.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct ServerCounts {
+    /// See [`ServerLane::begun`].
+    pub begun: u64,
     /// Requests at the server right now.
     pub in_flight: u64,
     /// See [`ServerLane::taken`].
@@ -174,8 +176,10 @@ impl ServerCell {
             |pick: fn(&ServerLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
         // `ended` is read first: a request that ends in between is then counted as still there, never below zero.
         let ended = sum(|lane| &lane.ended);
+        let begun = sum(|lane| &lane.begun);
         ServerCounts {
-            in_flight: sum(|lane| &lane.begun).saturating_sub(ended),
+            begun,
+            in_flight: begun.saturating_sub(ended),
             taken: sum(|lane| &lane.taken),
             failed: sum(|lane| &lane.failed),
             retried: sum(|lane| &lane.retried),

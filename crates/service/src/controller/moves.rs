@@ -8,9 +8,11 @@ use std::time::Instant;
 use merismos_api::EventKind;
 use merismos_core::cells::FrontendCounts;
 use merismos_core::config::document::{Document, Failback, MessageChange};
+use merismos_core::eligibility::Reason;
 use merismos_core::messages::Told;
-use merismos_core::name::Name;
+use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Goes, Pool, Snapshot};
+use merismos_core::time::Wall;
 use serde_json::json;
 
 use super::rates::MINUTE;
@@ -28,11 +30,18 @@ pub(super) struct Moves {
     frontends: BTreeMap<u32, Goes>,
     /// Which tier of each pool works, from when on its first one did.
     tiers: BTreeMap<Name, u8>,
+    /// Servers that are being drained: how much work they had been given, and when that was seen first.
+    draining: BTreeMap<PoolServer, (u64, Wall)>,
     /// Frontends that fail their clients, by the numbers of their cells.
     failing: BTreeSet<u32>,
 }
 
 impl Moves {
+    /// Since when a server that is being drained was given nothing, as far as that was watched.
+    pub(super) fn quiet_since(&self, server: &PoolServer) -> Option<Wall> {
+        self.draining.get(server).map(|(_, since)| *since)
+    }
+
     pub(super) fn is_failing(&self, frontend: &Frontend) -> bool {
         self.failing.contains(&frontend.cell.id)
     }
@@ -179,6 +188,22 @@ impl State {
             self.tell_change(change, &frontend.pool.name, subject, says);
         }
         self.moves.failing = failing;
+    }
+
+    /// Notes which servers that are being drained were given work since the last look: clients that are tied to them still come.
+    pub(super) fn watch_draining(&mut self) {
+        let snapshot = self.plane.snapshot();
+        let now = wall();
+        let mut draining = BTreeMap::new();
+        for server in snapshot.pools.iter().flat_map(|pool| &pool.servers) {
+            if !matches!(server.standing.reason, Some(Reason::Draining | Reason::AsksToDrain)) {
+                continue;
+            }
+            let begun = server.cell.counts().begun;
+            let known = self.moves.draining.get(&server.name).filter(|(before, _)| *before == begun);
+            draining.insert(server.name.clone(), (begun, known.map_or(now, |(_, since)| *since)));
+        }
+        self.moves.draining = draining;
     }
 
     fn tell_change(&self, change: MessageChange, pool: &Name, subject: String, says: String) {

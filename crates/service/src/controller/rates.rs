@@ -86,6 +86,7 @@ impl Rates {
         let base = self.base(window, now);
         let before = base.and_then(|sample| find(&sample.servers, id)).unwrap_or_default();
         let by = ServerCounts {
+            begun: counts.begun.saturating_sub(before.begun),
             in_flight: counts.in_flight,
             taken: counts.taken.saturating_sub(before.taken),
             failed: counts.failed.saturating_sub(before.failed),

@@ -587,6 +587,7 @@ impl State {
         let now = Instant::now();
         self.rates.sample(&snapshot, now);
         self.tell_of_failures(now);
+        self.watch_draining();
         if self.copy_timed.elapsed() >= COPY_TIMED_EVERY {
             self.copy_timed = now;
             self.copy_is_old.send_modify(|changes| *changes += 1);

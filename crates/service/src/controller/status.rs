@@ -7,12 +7,13 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    AtStake, CheckStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed, PoolShare, PoolStatus,
-    Records, RevisionStatus, ServerStatus, Status, Window,
+    AtStake, CheckStatus, DrainingStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed,
+    PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
 };
 use merismos_core::config::document::{
-    Check, Document, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec,
+    Check, Document, Frontend as FrontendSpec, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec, Unit,
 };
+use merismos_core::eligibility::Reason;
 use merismos_core::health::State as HealthState;
 use merismos_core::health::timing::{Timing, timing};
 use merismos_core::name::Name;
@@ -210,9 +211,22 @@ impl State {
     fn pool(&self, pool: &Pool, spec: &PoolSpec, document: &Document, now: Instant) -> PoolStatus {
         let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
         let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
+        let deals_connections = |frontend: &FrontendSpec| {
+            frontend.unit == Unit::Connection
+                && frontend.http.is_some()
+                && frontend.pools().any(|name| *name == pool.name)
+        };
+        let ties_clients = pool.pin_rule.is_some() || document.frontends.values().any(deals_connections);
         let servers = pool.servers.iter().enumerate().filter_map(|(place, server)| {
             let observed = Observed { ten_seconds: windows[0][place], minute: windows[1][place] };
-            Some(self.server(server, spec.servers.get(&server.name.server)?, check.is_some(), observed))
+            let mut status =
+                self.server(server, spec.servers.get(&server.name.server)?, check.is_some(), observed);
+            status.draining = matches!(server.standing.reason, Some(Reason::Draining | Reason::AsksToDrain))
+                .then(|| DrainingStatus {
+                    quiet_since: self.moves.quiet_since(&server.name),
+                    clients_tied: ties_clients,
+                });
+            Some(status)
         });
         let servers: Vec<ServerStatus> = servers.collect();
         let fails = |it: &&ServerStatus| it.health.checked && is_failing(it.health.state);
@@ -295,6 +309,7 @@ impl State {
             expected: server.standing.share,
             observed,
             in_flight: server.cell.counts().in_flight,
+            draining: None,
         }
     }
 }

@@ -134,3 +134,29 @@ async fn a_tier_that_stands_in_for_the_first_is_told() {
     assert_eq!(says, ["tier 1 works now, after tier 0", "tier 0 works now, after tier 1"]);
     assert!(!headline(&service, "tier 1 works").await);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_whose_pinned_clients_still_come_is_not_called_drained() {
+    let service = Service::bare(Database::shared(), &["gull"]).await;
+    let text = service.document().replace("[pools.quay]\n", "[pools.quay]\npersistence = \"cookie\"\n");
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let url = format!("http://{}/", service.frontend);
+    let first = client.get(&url).send().await.unwrap();
+    let cookie = first.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let drain = ["drain", "quay/gull", "--reason", "new disk", "--even-if-last"];
+    assert!(service.merismos(&drain).status.success());
+    let status = || String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
+    let says = "nothing is in flight, no work begun for ";
+    until("it is watched", async || status().contains(says)).await;
+    assert!(status().contains("clients that are tied to it may still come"), "{}", status());
+    assert!(!status().contains("  drained"), "{}", status());
+    let quiet = async || service.server("gull").await.draining.unwrap().quiet_since.unwrap();
+    let before = quiet().await;
+    assert_eq!(client.get(&url).header("cookie", cookie).send().await.unwrap().status(), 200);
+    until("it came to it, and that shows", async || quiet().await > before).await;
+    // Where nothing ties clients, a server that has nothing in flight is done.
+    service.apply(&service.document()).await.unwrap();
+    until("it is drained", async || status().contains("  drained")).await;
+}
