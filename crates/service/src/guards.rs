@@ -5,7 +5,9 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures_util::future::join_all;
-use merismos_core::config::document::{Check, CheckKind, Document, Lookup, Protocol, ProxyVersion, Server};
+use merismos_core::config::document::{
+    Check, CheckKind, Document, Lookup, Protocol, ProxyVersion, Secret, Server,
+};
 use merismos_core::config::renames::Renames;
 use merismos_core::config::{Checked, Level, Thing, Warning};
 use merismos_core::duty::Duty;
@@ -93,7 +95,40 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surro
         }
     }
     warnings.extend(join_all(names).await.into_iter().flatten());
+    warnings.extend(missing_secrets(old, new, surroundings));
     Tried { warnings, failing }
+}
+
+/// Secrets that a document refers to for the first time, and that can't be had: whoever needs one learns it now, and not when the
+/// first message is due.
+fn missing_secrets(old: &Document, new: &Document, surroundings: &Surroundings) -> Vec<Warning> {
+    let known = secrets(old);
+    let missing = |(path, secret): (String, &Secret)| {
+        if known.iter().any(|it| (it.0.as_str(), it.1) == (path.as_str(), secret)) {
+            return None;
+        }
+        let why = surroundings.secrets.read(secret).err()?;
+        let help = "a file in the folder that --secrets-folder names, or a variable that begins with MERISMOS_SECRET_".to_owned();
+        Some(Warning::new("no-secret", Level::Notice, &path, why, help))
+    };
+    secrets(new).into_iter().filter_map(missing).collect()
+}
+
+/// Every secret that a document refers to, by the path of its key.
+fn secrets(document: &Document) -> Vec<(String, &Secret)> {
+    let of_messages = document.messages.iter().flat_map(|(name, message)| {
+        let hook = message.webhook.as_ref().and_then(|it| it.secret.as_ref());
+        let mail = message.mail.as_ref().and_then(|it| it.password.as_ref());
+        let keys = [("webhook_secret", hook), ("mail_password", mail)];
+        keys.map(|(key, secret)| secret.map(|secret| (format!("messages.{name}.{key}"), secret)))
+    });
+    let of_checks = document.checks.iter().map(|(name, check)| match &check.kind {
+        CheckKind::Sql(asked) => {
+            asked.password.as_ref().map(|secret| (format!("checks.{name}.password"), secret))
+        }
+        _ => None,
+    });
+    of_messages.chain(of_checks).flatten().collect()
 }
 
 /// Whether only frontends that take datagrams send work to a pool.

@@ -180,3 +180,18 @@ async fn a_message_can_be_tried() {
     let unknown = told.service.merismos(&["message", "try", "nobody"]);
     assert_eq!(unknown.status.code(), Some(3), "{unknown:?}");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_secret_that_can_not_be_had_is_said_when_it_is_referred_to() {
+    let service = Service::bare(Database::shared(), &["gull"]).await;
+    let message = "\n[messages.post]\nmail_to = [\"watch@skerry.example\"]\nmail_from = \"merismos@skerry.example\"\n\
+                   mail_server = \"192.0.2.1:25\"\nmail_user = \"merismos\"\nmail_password = \"file:/etc/shadow\"\n";
+    let review = service.apply(&(service.document() + message)).await.unwrap();
+    let said: Vec<_> =
+        review.warnings.iter().map(|it| (it.warning.key.as_str(), it.warning.says.as_str())).collect();
+    let (key, says) = *said.iter().find(|(key, _)| key.starts_with("no-secret")).unwrap();
+    assert_eq!(key, "no-secret:messages.post.mail_password");
+    assert!(says.contains("/etc/shadow is not in the folder for secrets"), "{says}");
+    let again = service.apply(&(service.document() + message + "note = \"x\"\n")).await.unwrap();
+    assert!(again.warnings.iter().all(|it| !it.warning.key.starts_with("no-secret")), "it was said before");
+}
