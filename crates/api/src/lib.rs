@@ -21,7 +21,7 @@ pub use change::{
 };
 pub use decision::{Decision, NotChosen};
 pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
-pub use event::{Event, EventKind, Events, StreamMessage};
+pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use message::{SentMessage, SentMessages};
 pub use probe::{Diagnosis, Mark, Probes, Rung, Tried, TryAnswer, TryRequest};
 pub use problem::ProblemDocument;

@@ -8,9 +8,10 @@ use std::time::Duration;
 
 use merismos_api::{
     ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts,
-    DutyAnswer, DutyRequest, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, MadeToken, NewDraft,
-    NewToken, Probes, ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions, SentMessages,
-    Status, ThingView, Things, TokenAnswer, Tokens, Trial, TrialRequest, Trials, TryAnswer, TryRequest,
+    DutyAnswer, DutyRequest, EventFilter, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, MadeToken,
+    NewDraft, NewToken, Probes, ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions,
+    SentMessages, Status, ThingView, Things, TokenAnswer, Tokens, Trial, TrialRequest, Trials, TryAnswer,
+    TryRequest,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -422,6 +423,25 @@ impl Client {
     /// [`ClientError`].
     pub async fn events(&self, limit: u32) -> Result<Events, ClientError> {
         self.get(&format!("/events?limit={limit}")).await
+    }
+
+    /// The newest events that are wanted, at most 1000.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn events_like(&self, filter: &EventFilter, limit: u32) -> Result<Events, ClientError> {
+        let kinds: Vec<_> = filter.kinds.iter().map(|kind| kind.word()).collect();
+        let facts: [(&str, Option<String>); 7] = [
+            ("limit", Some(limit.to_string())),
+            ("before", filter.before.map(|before| before.to_string())),
+            ("kind", (!kinds.is_empty()).then(|| kinds.join(","))),
+            ("object", filter.object.clone()),
+            ("by", filter.by.clone()),
+            ("since", filter.since.map(|since| since.to_string())),
+            ("until", filter.until.map(|until| until.to_string())),
+        ];
+        let facts: Vec<_> = facts.into_iter().filter_map(|(key, value)| Some((key, value?))).collect();
+        self.call(self.request(Method::GET, "/events").query(&facts)).await
     }
 
     /// Begins a trial.

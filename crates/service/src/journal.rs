@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use bytes::Bytes;
-use merismos_api::{Event, EventKind, Status, StreamMessage, Trial};
+use merismos_api::{Event, EventFilter, EventKind, Status, StreamMessage, Trial};
 use merismos_core::text::printable;
 use merismos_store::StoredEvent;
 use merismos_store::outbox::Outbox;
@@ -89,11 +89,11 @@ impl Journal {
             says: printable(&says.into()).into_owned(),
             detail,
         };
-        tracing::info!(kind = kind_word(kind), subject = %event.subject, "{}", event.says);
+        tracing::info!(kind = kind.word(), subject = %event.subject, "{}", event.says);
         self.outbox.add_event(StoredEvent {
             id: event.id,
             at: event.at,
-            kind: kind_word(kind).to_owned(),
+            kind: kind.word().to_owned(),
             subject: event.subject.clone(),
             says: event.says.clone(),
             detail: event.detail.clone(),
@@ -142,10 +142,9 @@ impl Journal {
     }
 
     /// The newest events that the service itself remembers, the newest first.
-    pub(crate) fn recent(&self, before: Option<u64>, limit: usize) -> Vec<Event> {
+    pub(crate) fn recent(&self, filter: &EventFilter, limit: usize) -> Vec<Event> {
         let recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
-        let older = recent.iter().filter(|event| before.is_none_or(|before| event.id < before));
-        older.take(limit).cloned().collect()
+        recent.iter().filter(|event| filter.wants(event)).take(limit).cloned().collect()
     }
 
     /// A number that grows with time.
@@ -159,37 +158,8 @@ impl Journal {
     }
 }
 
-fn kind_word(kind: EventKind) -> &'static str {
-    match kind {
-        EventKind::Health => "health",
-        EventKind::Duty => "duty",
-        EventKind::Revision => "revision",
-        EventKind::Draft => "draft",
-        EventKind::Lookup => "lookup",
-        EventKind::Tier => "tier",
-        EventKind::Traffic => "traffic",
-        EventKind::Node => "node",
-        EventKind::Trial => "trial",
-        EventKind::Message => "message",
-        EventKind::Token => "token",
-    }
-}
-
 /// An event as the API shows it; a kind that this release does not know counts as the node's.
 pub(crate) fn from_store(event: StoredEvent) -> Event {
-    let kinds = [
-        EventKind::Health,
-        EventKind::Duty,
-        EventKind::Revision,
-        EventKind::Draft,
-        EventKind::Lookup,
-        EventKind::Tier,
-        EventKind::Traffic,
-        EventKind::Node,
-        EventKind::Trial,
-        EventKind::Message,
-        EventKind::Token,
-    ];
-    let kind = kinds.into_iter().find(|kind| kind_word(*kind) == event.kind).unwrap_or(EventKind::Node);
+    let kind = EventKind::of(&event.kind).unwrap_or(EventKind::Node);
     Event { id: event.id, at: event.at, kind, subject: event.subject, says: event.says, detail: event.detail }
 }

@@ -22,6 +22,23 @@ pub struct StoredEvent {
     pub detail: serde_json::Value,
 }
 
+/// Which events are wanted; what is left out does not matter.
+#[derive(Clone, Debug, Default)]
+pub struct WantedEvents {
+    /// Only those with numbers below this one.
+    pub before: Option<u64>,
+    /// Only these kinds; all of them when it is empty.
+    pub kinds: Vec<&'static str>,
+    /// Only those about this: a subject, or a part of one before a `/` or behind a space.
+    pub object: Option<String>,
+    /// Only what this one did.
+    pub by: Option<String>,
+    /// Only what happened then or later.
+    pub since: Option<Wall>,
+    /// Only what happened before.
+    pub until: Option<Wall>,
+}
+
 /// The longest subject that is kept, in characters.
 const LONGEST_SUBJECT: usize = 200;
 /// The longest text that is kept, in characters; each has 4 bytes at most.
@@ -55,15 +72,44 @@ impl Store {
         Ok(())
     }
 
-    /// The newest events, the newest first: at most `limit`, all with numbers below `before` when it is given.
+    /// The newest events that are wanted, the newest first: at most `limit`.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
-    pub async fn events(&self, before: Option<u64>, limit: u32) -> Result<Vec<StoredEvent>, StoreError> {
-        let query = "SELECT id, at, kind, subject, says, CAST(detail AS CHAR) AS detail FROM event \
-                     WHERE id < ? ORDER BY id DESC LIMIT ?";
-        let select = sqlx::query(query).bind(before.unwrap_or(u64::MAX)).bind(limit);
-        let rows = self.call(select.fetch_all(&self.pool)).await?;
+    pub async fn events(&self, wanted: &WantedEvents, limit: u32) -> Result<Vec<StoredEvent>, StoreError> {
+        let mut query = QueryBuilder::new(
+            "SELECT id, at, kind, subject, says, CAST(detail AS CHAR) AS detail FROM event WHERE id < ",
+        );
+        query.push_bind(wanted.before.unwrap_or(u64::MAX));
+        if !wanted.kinds.is_empty() {
+            query.push(" AND kind IN (");
+            let mut kinds = query.separated(", ");
+            for kind in &wanted.kinds {
+                kinds.push_bind(*kind);
+            }
+            query.push(")");
+        }
+        if let Some(object) = &wanted.object {
+            // Names and paths hold neither of the two signs that LIKE reads, but who asks may.
+            let plain = object.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
+            query.push(" AND (subject = ").push_bind(object.clone());
+            query.push(" OR subject LIKE ").push_bind(format!("{plain}/%"));
+            query.push(" OR subject LIKE ").push_bind(format!("% {plain}")).push(")");
+        }
+        if let Some(by) = &wanted.by {
+            query
+                .push(" AND REGEXP_INSTR(says, ")
+                .push_bind(format!("by \\Q{by}\\E([^a-zA-Z0-9-]|$)"))
+                .push(") > 0");
+        }
+        if let Some(since) = wanted.since {
+            query.push(" AND at >= ").push_bind(since.0);
+        }
+        if let Some(until) = wanted.until {
+            query.push(" AND at < ").push_bind(until.0);
+        }
+        query.push(" ORDER BY id DESC LIMIT ").push_bind(limit);
+        let rows = self.call(query.build().fetch_all(&self.pool)).await?;
         rows.iter()
             .map(|row| {
                 let detail: String = row.try_get("detail")?;

@@ -1,19 +1,49 @@
 //! `merismos events [--follow]`
 
-use merismos_api::StreamMessage;
+use merismos_api::{EventFilter, EventKind, StreamMessage};
+use merismos_client::Client;
+use merismos_core::time::Wall;
 
-use super::Context;
+use super::{Context, when};
 use crate::exit::{CliError, Exit};
 use crate::show;
+
+/// The most events that the service gives at once.
+const PAGE: u32 = 1_000;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct Args {
     /// How many of the last events
-    #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     limit: u32,
     /// Go on with events as they happen
     #[arg(long)]
     follow: bool,
+    /// Only these kinds, with commas between: health, duty, revision, draft, lookup, tier, traffic, node, trial, message, token
+    #[arg(long, value_name = "KIND", value_delimiter = ',', value_parser = kind)]
+    kind: Vec<EventKind>,
+    /// Only those about this: a pool and its servers, POOL/SERVER, a frontend, "revision 7"
+    #[arg(long, value_name = "NAME")]
+    object: Option<String>,
+    /// Only what this token's holder did
+    #[arg(long, value_name = "NAME")]
+    by: Option<String>,
+    /// Only what happened then or later: 2h (ago), 07:30, 2026-11-28, "2026-11-28 07:30"
+    #[arg(long, value_name = "WHEN", value_parser = when::moment)]
+    since: Option<Wall>,
+    /// Only what happened before; as --since
+    #[arg(long, value_name = "WHEN", value_parser = when::moment, conflicts_with = "follow")]
+    until: Option<Wall>,
+    /// Only events with numbers below this one (--json shows them)
+    #[arg(long, value_name = "NUMBER", conflicts_with = "follow")]
+    before: Option<u64>,
+}
+
+fn kind(word: &str) -> Result<EventKind, String> {
+    EventKind::of(word).ok_or_else(|| {
+        let words: Vec<_> = EventKind::ALL.iter().map(|(_, word)| *word).collect();
+        format!("wanted one of {}", words.join(", "))
+    })
 }
 
 impl Args {
@@ -21,26 +51,42 @@ impl Args {
         let client = context.target.client()?;
         // Watching begins before the look back, so that nothing falls between the two.
         let stream = if self.follow { Some(client.stream().await?) } else { None };
-        let mut events = client.events(self.limit).await?;
-        events.events.reverse();
-        let mut newest = 0;
-        for event in &events.events {
-            newest = newest.max(event.id);
-            show::event(event, context.json);
-        }
-        if !events.complete {
-            show::note(
-                "the database does not answer: these are only the last events that the service remembers",
-            );
-        }
+        let Self { kind: kinds, object, by, since, until, before, limit, .. } = self;
+        let filter = EventFilter { before, kinds, object, by, since, until };
+        let newest = look_back(&client, &filter, limit, context.json).await?;
         let Some(mut stream) = stream else { return Ok(Exit::Done) };
         while let Some(message) = stream.next().await {
             match message? {
-                StreamMessage::Event(event) if event.id > newest => show::event(&event, context.json),
+                StreamMessage::Event(event) if event.id > newest && filter.wants(&event) => {
+                    show::event(&event, context.json);
+                }
                 StreamMessage::Event(_) | StreamMessage::Status(_) | StreamMessage::Trial(_) => {}
             }
         }
         show::note("the service has ended the stream");
         Ok(Exit::Refused)
     }
+}
+
+/// Prints what happened, the oldest first, page after page; gives the number of the newest.
+async fn look_back(client: &Client, filter: &EventFilter, limit: u32, json: bool) -> Result<u64, CliError> {
+    let (mut filter, mut events, mut complete) = (filter.clone(), Vec::new(), true);
+    loop {
+        let wanted = (limit - events.len() as u32).min(PAGE);
+        let page = client.events_like(&filter, wanted).await?;
+        complete &= page.complete;
+        filter.before = page.events.last().map(|oldest| oldest.id);
+        let is_last = (page.events.len() as u32) < wanted;
+        events.extend(page.events);
+        if is_last || events.len() as u32 >= limit {
+            break;
+        }
+    }
+    for event in events.iter().rev() {
+        show::event(event, json);
+    }
+    if !complete {
+        show::note("the database does not answer: these are only the last events that the service remembers");
+    }
+    Ok(events.first().map_or(0, |newest| newest.id))
 }

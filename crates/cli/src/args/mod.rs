@@ -17,6 +17,7 @@ mod status;
 mod things;
 mod token;
 mod trial;
+mod when;
 
 use clap::{Parser, Subcommand};
 

@@ -17,7 +17,7 @@ use std::io::Write;
 
 use chrono::{DateTime, Local};
 use indicatif::{ProgressBar, ProgressStyle};
-use merismos_api::{DutyAnswer, Event, EventKind};
+use merismos_api::{DutyAnswer, Event};
 use merismos_client::ClientError;
 use merismos_core::duty::Duty;
 use merismos_core::time::Wall;
@@ -99,19 +99,7 @@ pub(crate) fn event(event: &Event, json: bool) {
         text(&(serde_json::to_string(event).expect("API types have text keys") + "\n"));
         return;
     }
-    let kind = match event.kind {
-        EventKind::Health => "health",
-        EventKind::Duty => "duty",
-        EventKind::Revision => "revision",
-        EventKind::Draft => "draft",
-        EventKind::Lookup => "lookup",
-        EventKind::Tier => "tier",
-        EventKind::Traffic => "traffic",
-        EventKind::Node => "node",
-        EventKind::Trial => "trial",
-        EventKind::Message => "message",
-        EventKind::Token => "token",
-    };
+    let kind = event.kind.word();
     text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.says));
 }
 

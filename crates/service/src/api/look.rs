@@ -8,9 +8,11 @@ use axum::extract::State;
 use axum::http::HeaderName;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{Events, ExplainAnswer, Status};
+use merismos_api::{EventFilter, EventKind, Events, ExplainAnswer, Status};
 use merismos_core::config::Format;
 use merismos_core::name::Name;
+use merismos_core::time::Wall;
+use merismos_store::WantedEvents;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -121,6 +123,21 @@ pub(super) async fn explain(
 pub(super) struct EventsQuery {
     /// Only events with numbers below this one.
     before: Option<u64>,
+    /// Only these kinds, with commas between.
+    #[param(example = "health,duty")]
+    kind: Option<String>,
+    /// Only those about this: a pool (and its servers), `pool/server`, a frontend, `revision 7`.
+    #[param(max_length = 200)]
+    object: Option<String>,
+    /// Only what this one did.
+    #[param(max_length = 100)]
+    by: Option<String>,
+    /// Only what happened then or later.
+    #[param(value_type = Option<String>, format = DateTime)]
+    since: Option<Wall>,
+    /// Only what happened before.
+    #[param(value_type = Option<String>, format = DateTime)]
+    until: Option<Wall>,
     /// How many at most.
     #[param(minimum = 1, maximum = 1000)]
     limit: Option<u32>,
@@ -148,9 +165,25 @@ pub(super) async fn events(
     if !(1..=1_000).contains(&limit) {
         return Err(ApiError::bad_request("limit is a number from 1 to 1000"));
     }
+    let kinds: Option<Vec<EventKind>> =
+        query.kind.iter().flat_map(|kinds| kinds.split(',')).map(|kind| EventKind::of(kind.trim())).collect();
+    let kinds = kinds.ok_or_else(|| {
+        let words: Vec<_> = EventKind::ALL.iter().map(|(_, word)| *word).collect();
+        ApiError::bad_request(format!("kind is one or more of {}, with commas between", words.join(", ")))
+    })?;
+    let EventsQuery { before, object, by, since, until, .. } = query;
+    let filter = EventFilter { before, kinds, object, by, since, until };
+    let wanted = WantedEvents {
+        before,
+        kinds: filter.kinds.iter().map(|kind| kind.word()).collect(),
+        object: filter.object.clone(),
+        by: filter.by.clone(),
+        since,
+        until,
+    };
     // What waits in the outbox is younger than all that is recorded, so the two join without a gap.
-    let recent = app.journal.recent(query.before, limit as usize);
-    let stored = match app.store.events(query.before, limit).await {
+    let recent = app.journal.recent(&filter, limit as usize);
+    let stored = match app.store.events(&wanted, limit).await {
         Ok(stored) => stored,
         Err(error) => {
             tracing::debug!(%error, "events are read from memory");

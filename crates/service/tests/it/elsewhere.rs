@@ -1,7 +1,7 @@
 //! Traffic flows, and not as it is meant to: clients get errors, or another pool or tier does the work. Whoever looks at the
 //! status, at the events or at their messages learns of it.
 
-use merismos_api::{Event, EventKind};
+use merismos_api::{Event, EventFilter, EventKind};
 use merismos_lab::free::free_address;
 use merismos_lab::stand_in::{Fault, StandIn};
 
@@ -159,4 +159,62 @@ async fn a_server_whose_pinned_clients_still_come_is_not_called_drained() {
     // Where nothing ties clients, a server that has nothing in flight is done.
     service.apply(&service.document()).await.unwrap();
     until("it is drained", async || status().contains("  drained")).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn events_are_found_by_kind_object_author_and_time() {
+    let service = Service::with(&["gull", "tern"]).await;
+    for (verb, server) in [("drain", "quay/gull"), ("return", "quay/gull"), ("withdraw", "quay/tern")] {
+        assert!(service.merismos(&[verb, server, "--reason", "100%_sure"]).status.success());
+    }
+    let client = service.client();
+    let written = async || client.events(1_000).await.unwrap().events;
+    until("the database has them", async || {
+        let all = written().await;
+        all.len() >= 6 && all.iter().filter(|event| event.kind == EventKind::Duty).count() == 3
+    })
+    .await;
+    let all = written().await;
+    let middle = all[all.len() / 2].clone();
+    let text = |text: &str| Some(text.to_owned());
+    let filters = [
+        EventFilter { kinds: vec![EventKind::Duty, EventKind::Revision], ..EventFilter::default() },
+        EventFilter { object: text("quay"), ..EventFilter::default() },
+        EventFilter { object: text("quay/gull"), ..EventFilter::default() },
+        EventFilter { object: text("node"), ..EventFilter::default() },
+        EventFilter { object: text("1"), ..EventFilter::default() },
+        EventFilter { object: text("quay%"), ..EventFilter::default() },
+        EventFilter { by: text("first"), ..EventFilter::default() },
+        EventFilter { by: text("fir"), ..EventFilter::default() },
+        EventFilter { by: text("first.*"), ..EventFilter::default() },
+        EventFilter { since: Some(middle.at), ..EventFilter::default() },
+        EventFilter { until: Some(middle.at), ..EventFilter::default() },
+        EventFilter { before: Some(middle.id), kinds: vec![EventKind::Health], ..EventFilter::default() },
+    ];
+    let mut found_some = 0;
+    for filter in filters {
+        let found: Vec<u64> =
+            client.events_like(&filter, 1_000).await.unwrap().events.iter().map(|event| event.id).collect();
+        let expected: Vec<u64> =
+            all.iter().filter(|event| filter.wants(event)).map(|event| event.id).collect();
+        assert_eq!(found, expected, "{filter:?}");
+        found_some += usize::from(!found.is_empty());
+    }
+    assert!(found_some >= 8, "{found_some}");
+    let shown = service.merismos(&[
+        "events",
+        "--kind",
+        "duty",
+        "--object",
+        "quay/gull",
+        "--by",
+        "first",
+        "--since",
+        "5m",
+    ]);
+    let shown = String::from_utf8(shown.stdout).unwrap();
+    assert_eq!(shown.lines().count(), 2, "{shown}");
+    let wrong = service.merismos(&["events", "--kind", "duties"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(String::from_utf8(wrong.stderr).unwrap().contains("wanted one of health, duty"));
 }

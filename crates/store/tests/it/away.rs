@@ -43,7 +43,13 @@ async fn records_wait_for_a_killed_database_and_follow_when_it_is_back() {
     while outbox.backlog().waiting > 0 {
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
-    let ids: Vec<_> = store.events(None, 10).await.unwrap().into_iter().map(|event| event.id).collect();
+    let ids: Vec<_> = store
+        .events(&merismos_store::WantedEvents::default(), 10)
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|event| event.id)
+        .collect();
     assert_eq!(ids, [5, 4, 3]);
     assert_eq!(store.duties().await.unwrap(), [(gull, order(Duty::Withdrawn, 20))]);
     assert_eq!(store.trials(9).await.unwrap().len(), 1);
@@ -80,7 +86,13 @@ async fn a_record_that_is_refused_is_set_aside_and_the_others_follow() {
     outbox.flush(&store).await.unwrap();
     let backlog = outbox.backlog();
     assert_eq!((backlog.waiting, backlog.dropped), (0, 0));
-    let ids: Vec<_> = store.events(None, 10).await.unwrap().into_iter().map(|event| event.id).collect();
+    let ids: Vec<_> = store
+        .events(&merismos_store::WantedEvents::default(), 10)
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|event| event.id)
+        .collect();
     assert_eq!(ids, [6, 4, 3, 2, 1], "a long subject is shortened, an impossible kind is refused");
     assert_eq!(backlog.refused, 2, "the event and the order");
     assert!(backlog.refused_why.unwrap().contains("an event of booking/gull"));
