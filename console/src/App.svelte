@@ -11,7 +11,7 @@
 {#if live.access === 'no'}
   <LogIn />
 {:else if live.status}
-  <div class="flex min-h-screen flex-col gap-3 bg-base-200 p-3">
+  <div class={`flex min-h-screen flex-col gap-3 bg-base-200 p-3 ${live.lostSince ? 'lost' : ''}`}>
     <TopBar status={live.status} />
     <Router />
   </div>

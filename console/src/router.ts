@@ -4,6 +4,7 @@ import { createRouter } from 'sv-router'
 import AccessPage from './pages/AccessPage.svelte'
 import ChangesPage from './pages/ChangesPage.svelte'
 import DraftPage from './pages/DraftPage.svelte'
+import EventsPage from './pages/EventsPage.svelte'
 import HostsPage from './pages/HostsPage.svelte'
 import ListPage from './pages/ListPage.svelte'
 import NoSuchPage from './pages/NoSuchPage.svelte'
@@ -28,6 +29,7 @@ export const { navigate, route, isActive } = createRouter({
   '/networks/:name': ThingPage,
   '/messages': ListPage,
   '/messages/:name': ThingPage,
+  '/events': EventsPage,
   '/access': AccessPage,
   '/changes': ChangesPage,
   '/changes/drafts/:name': DraftPage,

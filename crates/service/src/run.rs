@@ -45,6 +45,11 @@ const LAST_RECORDS: Duration = Duration::from_secs(3);
 const SETTLED_AGAIN_AFTER: Duration = Duration::from_secs(2);
 /// How often nodes learn of each other's tokens.
 const TOKENS_SHARED_EVERY: Duration = Duration::from_secs(30);
+/// How often the database is asked for an answer.
+const DATABASE_ASKED_EVERY: Duration = Duration::from_secs(2);
+/// Which of these times it is also told that this node is there: one in a third of the time after which a node is gone.
+const SIGN_OF_LIFE_AMONG: u32 =
+    (merismos_store::GONE_AFTER.as_secs() / 3 / DATABASE_ASKED_EVERY.as_secs()) as u32;
 /// How long the API's port may take to come free when this service takes another's place.
 const API_PORT_WITHIN: Duration = Duration::from_secs(15);
 /// How long open API connections may take to end.
@@ -361,9 +366,18 @@ async fn give_signs_of_life(
     nodes: Arc<AtomicU64>,
     (troubles, journal): (Troubles, Journal),
 ) {
-    loop {
+    for turn in 0_u32.. {
+        if turn > 0 {
+            tokio::time::sleep(DATABASE_ASKED_EVERY).await;
+        }
+        if !turn.is_multiple_of(SIGN_OF_LIFE_AMONG) {
+            note_database(store.ping().await, (&troubles, &journal));
+            continue;
+        }
+        let count = store.sign_of_life(id).await;
+        note_database(count.as_ref().map(drop), (&troubles, &journal));
         // While the database is away the last number stands.
-        if let Ok(count) = store.sign_of_life(id).await {
+        if let Ok(count) = count {
             nodes.store(count, Relaxed);
             if count > 1 {
                 let says = format!(
@@ -383,7 +397,25 @@ async fn give_signs_of_life(
                 );
             }
         }
-        tokio::time::sleep(merismos_store::GONE_AFTER / 3).await;
+    }
+}
+
+/// Says at once when the database does not answer, and when it does again: the first change should not be what finds it out.
+fn note_database<E: std::fmt::Display>(answer: Result<(), E>, (troubles, journal): (&Troubles, &Journal)) {
+    match answer {
+        Ok(()) => {
+            if troubles.clear(TroubleKind::DatabaseAway) {
+                journal.write(EventKind::Node, "this node", "the database answers again", json!({}));
+            }
+        }
+        Err(error) => {
+            let says = format!(
+                "the database does not answer: {error}. Traffic, checks and duties go on; nothing else can be changed until it is back"
+            );
+            if troubles.set(TroubleKind::DatabaseAway, says.clone()) {
+                journal.write(EventKind::Node, "this node", says, json!({}));
+            }
+        }
     }
 }
 

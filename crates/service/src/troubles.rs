@@ -14,6 +14,8 @@ pub(crate) enum TroubleKind {
     StateFileWrite,
     /// The state file could not be read at the start.
     StateFileRead,
+    /// The database does not answer.
+    DatabaseAway,
     /// The database refused at the start.
     Database,
     /// The database holds another revision of the number that runs here.

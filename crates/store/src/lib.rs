@@ -66,13 +66,22 @@ impl Store {
         Ok(Self { pool, away: Arc::default() })
     }
 
+    /// Asks the database for nothing but an answer.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when it does not answer; others when it refuses.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        self.call(sqlx::query("SELECT 1").execute(&self.pool)).await?;
+        Ok(())
+    }
+
     /// Brings the tables to this release's form. Safe to call again, and by several services at once.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer; others when it refuses.
     pub async fn migrate(&self) -> Result<(), StoreError> {
         // A database that hangs is found out within a call's time, for a service waits for this at its start.
-        self.call(sqlx::query("SELECT 1").execute(&self.pool)).await?;
+        self.ping().await?;
         // Creating tables on a slow disk takes longer than a call may.
         let migrations = sqlx::migrate!();
         match tokio::time::timeout(CALL_LIMIT * 10, migrations.run(&self.pool)).await {

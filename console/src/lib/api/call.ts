@@ -53,6 +53,8 @@ export const tokens = () => call<Tokens>('GET', '/tokens')
 export const createToken = (name: string) => call<{ name: string; token: string }>('POST', '/tokens', { name })
 export const revokeToken = (name: string) => call<unknown>('DELETE', `/tokens/${name}`)
 export const events = (limit: number) => call<{ events: Fact[] }>('GET', `/events?limit=${limit}`)
+export const findEvents = (wanted: Record<string, string>) =>
+  call<{ events: Fact[]; complete: boolean }>('GET', `/events?${new URLSearchParams(wanted)}`)
 export const isLoggedIn = () => call<unknown>('GET', '/events?limit=1')
 
 export const failBack = (pool: string) => call<{ tier: number }>('POST', `/pools/${pool}/failback`)

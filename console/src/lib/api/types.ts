@@ -199,7 +199,8 @@ export interface Status {
   pools: PoolStatus[]
 }
 
-export type EventKind = 'health' | 'duty' | 'revision' | 'draft' | 'lookup' | 'tier' | 'traffic' | 'node' | 'trial' | 'message' | 'token'
+export const EVENT_KINDS = ['health', 'duty', 'revision', 'draft', 'lookup', 'tier', 'traffic', 'node', 'trial', 'message', 'token'] as const
+export type EventKind = (typeof EVENT_KINDS)[number]
 
 export interface Fact {
   id: number

@@ -14,18 +14,31 @@
   let busy = $state(false)
   let trouble = $state('')
 
+  /** How long after the next try of something that is on its way it is asked about again, at least. */
+  const AGAIN_MS = 2000
+  let turn = $state(0)
+
   $effect(() => {
-    void live.status?.at
+    // At rest nothing is asked: only when something has happened, and while something is on its way.
+    void live.facts[0]?.id
+    void turn
     let current = true
+    let again: ReturnType<typeof setTimeout> | undefined
     messages(LIMIT).then(
       (found) => {
-        if (current) [sent, trouble] = [found.messages, '']
+        if (!current) return
+        ;[sent, trouble] = [found.messages, '']
+        const tries = found.messages.flatMap((it) => (it.next_try ? [Date.parse(it.next_try)] : []))
+        if (tries.length > 0) again = setTimeout(() => (turn += 1), Math.max(0, Math.min(...tries) - Date.now()) + AGAIN_MS)
       },
       (error) => {
         if (current) trouble = words(error)
       },
     )
-    return () => (current = false)
+    return () => {
+      current = false
+      clearTimeout(again)
+    }
   })
 
   const shown = $derived([...tried, ...sent.filter((it) => name === '' || it.name === name)].slice(0, SHOWN))

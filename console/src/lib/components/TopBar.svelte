@@ -18,6 +18,7 @@
     ['/networks', 'Networks'],
     ['/messages', 'Messages'],
     ['/changes', 'Changes'],
+    ['/events', 'Events'],
     ['/access', 'Access'],
   ] as const
 

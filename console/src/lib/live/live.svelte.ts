@@ -1,5 +1,6 @@
 // One store for what is so right now, kept by the live stream.
 
+import { untrack } from 'svelte'
 import { CallError, events, isLoggedIn } from '../api/call'
 import type { Fact, Status, Trial } from '../api/types'
 import { Feed } from './feed'
@@ -7,6 +8,8 @@ import type { FromWorker } from './worker'
 
 const REMEMBERED = 60
 const RETRY_MS = 2000
+/** How long the service may say nothing: it gives a status each second. */
+const SILENT_MS = 5000
 
 class Live {
   /** Whether the token is good; unknown until the service has been asked. */
@@ -26,6 +29,16 @@ class Live {
   #pool: string | null = null
   #feed = new Feed((message) => this.#take(message))
   #retry: ReturnType<typeof setTimeout> | undefined
+  /** When something came last, while this page watches and somebody looks at it. */
+  #heard = Date.now()
+
+  constructor() {
+    setInterval(() => {
+      // A page that nobody sees does not watch.
+      if (document.hidden || this.access !== 'yes') this.#heard = Date.now()
+      if (Date.now() - this.#heard > SILENT_MS) this.lostSince ??= new Date(this.#heard)
+    }, 1000)
+  }
 
   /** Asks who we are and begins to watch. */
   async start() {
@@ -59,10 +72,13 @@ class Live {
   look(pool: string | null) {
     if (this.#pool === pool) return
     this.#pool = pool
-    if (this.status?.shortened && this.access === 'yes') {
-      this.stop()
-      this.#watch()
-    }
+    // Whoever calls this in an effect depends on the pool alone: with the status, each one would open the stream anew.
+    untrack(() => {
+      if (this.status?.shortened && this.access === 'yes') {
+        this.stop()
+        this.#watch()
+      }
+    })
   }
 
   #watch() {
@@ -81,6 +97,8 @@ class Live {
         )
         break
       case 'status':
+        this.#heard = Date.now()
+        this.lostSince = null
         this.status = JSON.parse(message.data)
         this.#feed.rest()
         break

@@ -3,6 +3,7 @@
 use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
+use std::time::Duration;
 
 use fantoccini::key::Key;
 use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
@@ -482,5 +483,111 @@ async fn tokens_are_made_and_taken_back_on_their_page() {
     browser.click("button[aria-label='Take night-shift back']").await;
     browser.press("Take night-shift back now").await;
     until("it counts no more", async || client.status().await.is_err()).await;
+    browser.end().await;
+}
+
+/// How many calls of the API the page has made.
+async fn calls(browser: &Browser) -> u64 {
+    let script =
+        "return performance.getEntriesByType('resource').filter((it) => it.name.includes('/api/')).length";
+    browser.client.execute(script, Vec::new()).await.unwrap().as_u64().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_page_at_rest_asks_for_nothing() {
+    let service = Service::bare(Database::shared(), &["gull"]).await;
+    // So many servers that their pool's own page has a stream of its own.
+    let mut text = service.document().replace("interval = \"200ms\"", "interval = \"1h\"");
+    for server in 0..600 {
+        text += &format!(
+            "[pools.quay.servers.s{server}]\naddress = \"127.0.{}.{}:9\"\nweight = 0\n",
+            10 + server / 250,
+            server % 250 + 1
+        );
+    }
+    text += "[messages.bell]\nwebhook = \"http://127.0.0.1:9/\"\nchanges = [\"filled\"]\n";
+    service.apply(&text).await.unwrap();
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    let pages = [
+        "/",
+        "/frontends",
+        "/frontends/harbour",
+        "/pools",
+        "/pools/quay",
+        "/checks",
+        "/hosts",
+        "/messages",
+        "/messages/bell",
+        "/changes",
+        "/events",
+        "/access",
+        "/no-such-page",
+    ];
+    for page in pages {
+        browser.client.goto(&format!("{}{page}", service.url())).await.unwrap();
+        browser.client.wait().at_most(PATIENCE).for_element(Locator::Css("#verdict")).await.unwrap();
+        // What it asks for at first has come when nothing more was asked for half a second.
+        let (mut before, mut now) = (0, calls(&browser).await);
+        while now != before {
+            tokio::time::sleep(Duration::from_millis(500)).await;
+            (before, now) = (now, calls(&browser).await);
+        }
+        tokio::time::sleep(Duration::from_millis(2_500)).await;
+        assert_eq!(calls(&browser).await, now, "calls of {page}");
+    }
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_service_that_hangs_is_a_connection_that_is_lost() {
+    let service = Service::with(&["gull"]).await;
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    until("all is well", async || browser.text("#verdict").await.contains("All is well")).await;
+    service.signal("-STOP");
+    until("it is said", async || {
+        browser.text("#verdict").await.contains("connection to the service is lost")
+    })
+    .await;
+    assert!(browser.client.find(Locator::Css(".lost")).await.is_ok(), "what is old is grey");
+    service.signal("-CONT");
+    until("it is back", async || browser.text("#verdict").await.contains("All is well")).await;
+    assert!(browser.client.find(Locator::Css(".lost")).await.is_err());
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn events_have_a_page_whose_address_says_what_is_asked_for() {
+    let service = Service::with(&["gull", "tern"]).await;
+    assert!(service.merismos(&["drain", "quay/gull", "--reason", "new disk"]).status.success());
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/events").await;
+    until("all are there", async || {
+        let text = browser.text("[data-testid=events]").await;
+        text.contains("new disk") && text.contains("up after")
+    })
+    .await;
+    let kind = browser.client.find(Locator::Css("main select")).await.unwrap();
+    kind.select_by_value("duty").await.unwrap();
+    until("only duties are", async || {
+        let text = browser.text("[data-testid=events]").await;
+        text.contains("new disk") && !text.contains("up after")
+    })
+    .await;
+    let address = browser.client.current_url().await.unwrap();
+    assert_eq!(address.query(), Some("kind=duty"));
+    browser.client.goto(address.as_str()).await.unwrap();
+    until("it is the same when it is opened again", async || {
+        let text = browser.text("[data-testid=events]").await;
+        text.contains("new disk") && !text.contains("up after")
+    })
+    .await;
+    browser.client.goto(&format!("{}/no/such/page", service.url())).await.unwrap();
+    until("an unknown page is none", async || {
+        browser.text("[aria-label='No such page']").await.contains("There is nothing at /no/such/page")
+    })
+    .await;
     browser.end().await;
 }

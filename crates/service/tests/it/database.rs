@@ -26,6 +26,10 @@ async fn traffic_outlives_the_database_and_records_follow() {
 
     instance(&service).kill();
     assert_eq!(service.get().await.unwrap().0, 200, "traffic goes on");
+    until("it is a headline before anybody changes anything", async || {
+        service.status().await.troubles.iter().any(|it| it.starts_with("the database does not answer"))
+    })
+    .await;
     let answer = client.duty(&"quay/gull".parse().unwrap(), &duty(Duty::Withdrawn)).await.unwrap();
     assert!(!answer.recorded, "an order is followed without the database");
     until("records are said to be behind", async || !service.status().await.records.kept).await;
