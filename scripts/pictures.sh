@@ -121,23 +121,24 @@ merismos token revoke night-shift >/dev/null
 merismos draft create autumn --note "the autumn timetable" >/dev/null
 merismos server change booking/tern --weight 4 --draft autumn >/dev/null
 merismos frontend create shop --from public --port 17484 --pool timetable --draft autumn >/dev/null
-terminal draft 146x18 "show merismos draft review autumn
+sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "auk:17503", weight = 4 }\nservers.skua = { address = "127.0.1.14:17504" }/' demo/skerry.toml >/tmp/skerry.toml
+sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
+terminal draft 146x46 "cd /tmp
+show merismos draft review autumn
 echo
-show merismos revision list"
+show merismos revision list --limit 3
+echo
+show merismos apply skerry.toml --preview
+echo
+show merismos apply skerry-wrong.toml"
+rm -f /tmp/skerry.toml /tmp/skerry-wrong.toml
 python3 scripts/picture.py "$folder/console-draft.png" --path /changes/drafts/autumn
 merismos draft discard autumn >/dev/null
 python3 scripts/picture.py "$folder/console-changes.png" --path /changes
 python3 scripts/picture.py "$folder/console-messages.png" --path /messages/watch
+python3 scripts/picture.py "$folder/console-events.png" --path /events
 python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
 lab break auk wrong-body >/dev/null
 python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Every', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
 lab mend auk >/dev/null
-
-sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "auk:17503", weight = 4 }\nservers.skua = { address = "127.0.1.14:17504" }/' demo/skerry.toml >/tmp/skerry.toml
-sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
-terminal apply 130x26 "cd /tmp
-show merismos apply skerry.toml --preview
-echo
-show merismos apply skerry-wrong.toml"
-rm -f /tmp/skerry.toml /tmp/skerry-wrong.toml

@@ -24,12 +24,14 @@
 
   async function give(chosen: Duty) {
     trouble = ''
-    if (reason.trim() === '') {
+    // That it may work again needs no explaining.
+    const why = reason.trim() || (chosen === 'in_service' ? 'it may work again' : '')
+    if (why === '') {
       trouble = 'Say why, for whoever finds the server like this.'
       return
     }
     try {
-      await giveDuty(server.server, chosen, reason.trim(), evenIfLast)
+      await giveDuty(server.server, chosen, why, evenIfLast)
       onclose()
     } catch (error) {
       trouble = error instanceof Error ? error.message : String(error)

@@ -1,7 +1,7 @@
 //! `merismos draft <verb>`
 
 use clap::Subcommand;
-use merismos_api::{DraftEdits, Going, NewDraft};
+use merismos_api::{DraftEdits, Going, NewDraft, Warned};
 use merismos_core::name::Name;
 
 use super::Context;
@@ -103,7 +103,8 @@ impl Verb {
         } else {
             show::drafts::review(&review);
         }
-        let is_ready = review.mistakes.is_empty() && !review.draft.stale;
+        let needs_word = review.review.as_ref().is_some_and(|it| it.warnings.iter().any(Warned::needs_word));
+        let is_ready = review.mistakes.is_empty() && !review.draft.stale && !needs_word;
         Ok(if is_ready { Exit::Done } else { Exit::No })
     }
 }

@@ -21,6 +21,24 @@ pub(super) struct Args {
     even_if_last: bool,
 }
 
+/// What `merismos return` takes.
+#[derive(Debug, clap::Args)]
+pub(super) struct ReturnArgs {
+    /// The server, such as booking/gull
+    #[arg(value_name = "POOL/SERVER")]
+    server: PoolServer,
+    /// Why, if there is more to say than that it may work again
+    #[arg(long, default_value = "it may work again", value_name = "TEXT")]
+    reason: String,
+}
+
+impl ReturnArgs {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        let Self { server, reason } = self;
+        Args { server, reason, even_if_last: false }.run(context, Duty::InService).await
+    }
+}
+
 impl Args {
     pub(super) async fn run(self, context: &Context, duty: Duty) -> Result<Exit, CliError> {
         let request = DutyRequest { duty, reason: self.reason, even_if_last: self.even_if_last };

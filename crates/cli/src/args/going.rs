@@ -50,12 +50,13 @@ impl WhereArgs {
         if let Some(draft) = self.draft {
             let GoingArgs { note, accept, .. } = self.going;
             let note = Some(note).filter(|note| !note.is_empty());
+            let before = if context.json { Vec::new() } else { client.draft(&draft).await?.changes };
             let review =
                 client.edit_draft(&draft, &DraftEdits { edits, preview: false, accept, note }).await?;
             if context.json {
                 show::json(&review);
             } else {
-                show::drafts::review(&review);
+                show::drafts::edited(&before, &review);
             }
             return Ok(Exit::Done);
         }

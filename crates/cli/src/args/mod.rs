@@ -94,7 +94,7 @@ enum Command {
     /// Give a server nothing more, at once
     Withdraw(duty::Args),
     /// Put a server back in service
-    Return(duty::Args),
+    Return(duty::ReturnArgs),
     /// Send the work of a pool back to its lowest tier that can do it
     Failback(failback::Args),
     /// Send real requests through a frontend, count where they went, and judge it
@@ -139,7 +139,7 @@ impl Args {
             Command::Export(args) => args.run(&context).await,
             Command::Drain(args) => args.run(&context, Duty::Draining).await,
             Command::Withdraw(args) => args.run(&context, Duty::Withdrawn).await,
-            Command::Return(args) => args.run(&context, Duty::InService).await,
+            Command::Return(args) => args.run(&context).await,
             Command::Failback(args) => args.run(&context).await,
             Command::Trial(args) => args.run(&context).await,
             Command::Token(verb) => verb.run(&context).await,

@@ -1,7 +1,9 @@
 //! Drafts and revisions for people.
 
 use comfy_table::Cell;
-use merismos_api::{Between, Draft, DraftReview, Drafts, RevisionAnswer, RevisionHead, Revisions};
+use merismos_api::{
+    Between, Draft, DraftReview, Drafts, NamedChange, RevisionAnswer, RevisionHead, Revisions,
+};
 
 use super::review::{changes, impact, warning};
 use super::table::{number, table};
@@ -69,6 +71,35 @@ pub(crate) fn review(review: &DraftReview) {
             text(&format!("{} `merismos draft deploy {}`\n", good("Ready:"), draft.name));
         }
     }
+}
+
+/// Prints what one edit did to a draft, and in a line how the draft is.
+pub(crate) fn edited(before: &[NamedChange], review: &DraftReview) {
+    let new: Vec<_> = review.changes.iter().filter(|change| !before.contains(change)).cloned().collect();
+    changes(&new);
+    // What was changed before and stands otherwise now is among the new ones.
+    let stands =
+        |change: &&NamedChange| review.changes.iter().any(|now| now.change.path == change.change.path);
+    let undone: Vec<_> =
+        before.iter().filter(|change| !stands(change)).map(|it| it.change.path.as_str()).collect();
+    if !undone.is_empty() {
+        text(&format!("  as it runs again: {}\n", undone.join(", ")));
+    }
+    let name = &review.draft.name;
+    let warnings = review.review.iter().flat_map(|it| &it.warnings).filter(|it| it.needs_word()).count();
+    let state = match (review.mistakes.len(), review.draft.stale, warnings) {
+        (0, false, 0) => good("ready"),
+        (0, false, 1) => bad("1 warning to accept"),
+        (0, false, many) => bad(&format!("{many} warnings to accept")),
+        (0, true, _) => bad("to be rebased"),
+        (1, ..) => bad("1 mistake"),
+        (many, ..) => bad(&format!("{many} mistakes")),
+    };
+    let count = match review.changes.len() {
+        1 => "1 change".to_owned(),
+        many => format!("{many} changes"),
+    };
+    text(&format!("Draft {name}: {count}, {state}; `merismos draft review {name}` shows it all.\n"));
 }
 
 fn head(revision: &RevisionHead) -> String {

@@ -53,6 +53,9 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
     assert!(
         out(&drained).contains("quay/gull is draining now. It gets no new work, and nothing is in flight")
     );
+    let back = service.merismos(&["return", "quay/gull"]);
+    assert!(back.status.success() && out(&back).contains("quay/gull is in service now"), "{}", err(&back));
+    assert!(service.merismos(&["drain", "quay/gull", "--reason", "new disk"]).status.success());
     let explained = service.merismos(&["explain", "harbour"]);
     assert!(
         out(&explained).contains("✓ quay/tern") && out(&explained).contains("first: new disk"),
@@ -244,10 +247,26 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     done(&["range", "create", "public", "--addresses", "127.0.0.1-127.0.0.3", "--draft", "autumn"]);
     let other = free_address().port().to_string();
     done(&["frontend", "copy", "harbour", "pier", "--from", "public", "--port", &other, "--draft", "autumn"]);
-    done(&[
+    let added = done(&[
         "server", "add", "quay", "--hosts", "auk,skua", "--port", "8080", "--weight", "0", "--draft",
         "autumn",
     ]);
+    // The edit's own change, and a line about the whole.
+    assert!(added.contains("+ add server quay/auk") && !added.contains("public/pier"), "{added}");
+    assert!(added.contains("Draft autumn: 7 changes, ready;"), "{added}");
+    let weigh = |server: &str, weight: &str| {
+        done(&["server", "change", server, "--weight", weight, "--draft", "autumn"])
+    };
+    let running = service.status().await.pools[0].servers.clone();
+    let (one, other_one) = (running[0].server.as_str(), running[1].server.as_str());
+    weigh(one, "0");
+    let idle = weigh(other_one, "0");
+    assert!(idle.contains("1 warning to accept"), "{idle}");
+    let review = service.merismos(&["draft", "review", "autumn"]);
+    assert_eq!(review.status.code(), Some(1), "deploying it would be refused: {}", out(&review));
+    weigh(one, &running[0].weight.to_string());
+    let undone = weigh(other_one, &running[1].weight.to_string());
+    assert!(undone.contains("as it runs again: pools.quay.servers.at-127-0-0-1"), "{undone}");
     let review = done(&["draft", "review", "autumn"]);
     for part in [
         "+ add address public/pier (127.0.0.1)",
