@@ -124,13 +124,16 @@ pub(super) struct EventsQuery {
     /// Only events with numbers below this one.
     before: Option<u64>,
     /// Only these kinds, with commas between.
-    #[param(example = "health,duty")]
+    #[param(
+        example = "health,duty",
+        pattern = "^(health|duty|revision|draft|lookup|tier|traffic|node|trial|message|token)(,(health|duty|revision|draft|lookup|tier|traffic|node|trial|message|token))*$"
+    )]
     kind: Option<String>,
     /// Only those about this: a pool (and its servers), `pool/server`, a frontend, `revision 7`.
     #[param(max_length = 200)]
     object: Option<String>,
     /// Only what this one did.
-    #[param(max_length = 100)]
+    #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
     by: Option<String>,
     /// Only what happened then or later.
     #[param(value_type = Option<String>, format = DateTime)]
@@ -150,6 +153,9 @@ pub(super) fn largest(number: Option<u64>) -> Result<(), ApiError> {
     }
     Ok(())
 }
+
+/// The longest text that an event can be about, in characters.
+const LONGEST_OBJECT: usize = 200;
 
 /// Events, the newest first.
 #[utoipa::path(
@@ -171,6 +177,12 @@ pub(super) async fn events(
         let words: Vec<_> = EventKind::ALL.iter().map(|(_, word)| *word).collect();
         ApiError::bad_request(format!("kind is one or more of {}, with commas between", words.join(", ")))
     })?;
+    if query.by.as_ref().is_some_and(|by| by.parse::<Name>().is_err()) {
+        return Err(ApiError::bad_request("by is a token's name, such as night-shift"));
+    }
+    if query.object.as_ref().is_some_and(|object| object.chars().count() > LONGEST_OBJECT) {
+        return Err(ApiError::bad_request(format!("object has at most {LONGEST_OBJECT} characters")));
+    }
     let EventsQuery { before, object, by, since, until, .. } = query;
     let filter = EventFilter { before, kinds, object, by, since, until };
     let wanted = WantedEvents {

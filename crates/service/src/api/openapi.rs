@@ -67,6 +67,10 @@ fn example(parameter: &str) -> Option<Value> {
         "header" => json!("X-Account: 17"),
         "connection" => json!("booking/gull"),
         "kind" => json!("server"),
+        "object" => json!("booking"),
+        "by" => json!("night-shift"),
+        "since" => json!("2026-11-28T06:00:00Z"),
+        "until" => json!("2026-11-28T07:00:00Z"),
         "inside" => json!("booking"),
         "search" => json!("gull"),
         "labels" => json!("site=north"),
@@ -162,7 +166,9 @@ fn complete(operation: &mut Map<String, Value>) {
             "header" => parameter["schema"]["pattern"] = json!(FIELDS),
             _ => {}
         }
-        if let Some(example) = example(parameter["name"].as_str().unwrap_or_default()) {
+        if parameter["example"].is_null()
+            && let Some(example) = example(parameter["name"].as_str().unwrap_or_default())
+        {
             parameter["example"] = example;
         }
     }
