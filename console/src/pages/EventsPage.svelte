@@ -58,7 +58,7 @@
     return () => clearTimeout(timer)
   })
 
-  const field = 'input input-sm w-44'
+  const field = 'input input-sm w-56'
 </script>
 
 <main class="rounded-box border border-base-300 bg-base-100 p-3">
@@ -92,8 +92,8 @@
         <tr class="border-t border-base-300 align-baseline">
           <td class="whitespace-nowrap py-0.5 pr-3">{moment(fact.at)}</td>
           <td class="pr-3">{fact.kind}</td>
-          <td class="break-all pr-3 font-semibold">{fact.subject}</td>
-          <td class="break-words">{fact.says}</td>
+          <td class="max-w-72 wrap-anywhere pr-3 font-semibold">{fact.subject}</td>
+          <td class="wrap-anywhere">{fact.says}</td>
         </tr>
       {:else}
         <tr><td colspan="4" class="text-secondary">{busy ? 'Asking …' : 'Nothing of this kind.'}</td></tr>

@@ -103,7 +103,16 @@ pub fn read(path: &Path) -> Result<Option<Copy>, CopyError> {
         Err(source) => return Err(CopyError::File { path: path.to_owned(), source }),
     };
     let copy = serde_json::from_slice(&text);
-    copy.map(Some).map_err(|source| CopyError::Content { path: path.to_owned(), source })
+    let mut copy: Copy = copy.map_err(|source| CopyError::Content { path: path.to_owned(), source })?;
+    // An earlier release did not write when it wrote; the system knows.
+    copy.written = copy.written.or_else(|| modified(path));
+    Ok(Some(copy))
+}
+
+fn modified(path: &Path) -> Option<Wall> {
+    let at = std::fs::metadata(path).and_then(|file| file.modified()).ok()?;
+    let since = at.duration_since(std::time::UNIX_EPOCH).ok()?;
+    Some(Wall(i64::try_from(since.as_millis()).ok()?))
 }
 
 /// Writes the copy: after a crash the file holds the old one or the new one, whole. Only its owner can read it.

@@ -98,9 +98,10 @@ pub(super) fn moved_words(frontend: &Frontend) -> Option<String> {
 }
 
 /// Which tier of a pool works, where it is not its first.
-pub(super) fn tier_words(pool: &Pool) -> Option<String> {
+pub(super) fn tier_words(pool: &Pool, is_held: bool) -> Option<String> {
     let (first, works) = (pool.tiers.0, pool.tiers.1?);
-    (works > first).then(|| format!("pool {}: tier {works} works, and not tier {first}", pool.name))
+    let held = if is_held { "; a lower one could, and work does not go back by itself" } else { "" };
+    (works > first).then(|| format!("pool {}: tier {works} works, and not tier {first}{held}", pool.name))
 }
 
 impl State {

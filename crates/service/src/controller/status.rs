@@ -65,7 +65,9 @@ impl State {
             .collect();
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
-        elsewhere.extend(self.plane.snapshot().pools.iter().filter_map(|pool| tier_words(pool)));
+        elsewhere.extend(
+            self.plane.snapshot().pools.iter().filter_map(|pool| tier_words(pool, self.is_held(&pool.name))),
+        );
         let troubles = troubles(
             &frontends,
             &pools,
