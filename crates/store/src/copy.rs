@@ -136,7 +136,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("copy.json");
         assert_eq!(read(&path).unwrap(), None);
-        let mut copy = Copy::default();
+        let mut copy = Copy { written: Some(Wall(7)), ..Copy::default() };
         copy.health.insert(
             "booking/gull 192.0.2.21:80".to_owned(),
             KnownHealth {
@@ -147,7 +147,10 @@ mod tests {
             },
         );
         write(&path, &copy).unwrap();
-        assert_eq!(read(&path).unwrap(), Some(copy));
+        assert_eq!(read(&path).unwrap().as_ref(), Some(&copy));
+        // One that does not say when it was written is as old as its file.
+        write(&path, &Copy { written: None, ..copy }).unwrap();
+        assert!(read(&path).unwrap().unwrap().written > Some(Wall(7)));
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
     }
 
