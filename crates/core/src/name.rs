@@ -107,6 +107,16 @@ impl fmt::Display for PoolServer {
     }
 }
 
+/// How many names are offered where one was not found.
+const MOST_OFFERED: usize = 8;
+
+/// The names to offer where one was not found: those that look most like it first.
+pub fn nearest<'n>(found: &str, names: impl Iterator<Item = &'n Name>) -> Vec<&'n Name> {
+    let mut names: Vec<_> = names.map(|name| (strsim::jaro_winkler(found, name.as_str()), name)).collect();
+    names.sort_by(|(a, first), (b, second)| b.total_cmp(a).then_with(|| first.cmp(second)));
+    names.into_iter().take(MOST_OFFERED).map(|(_, name)| name).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;

@@ -200,7 +200,7 @@ fn pool(pool: &PoolStatus, status: &Status) {
         text(&format!("  lookup {} · {} · servers found: {}{trouble}\n", it.lookup, it.name, it.found));
     }
     if pool.servers.is_empty() {
-        text("  no servers: clients get 503\n");
+        text("  no servers: clients get nothing\n");
         return;
     }
     let head = [

@@ -538,7 +538,11 @@ impl CheckKind {
             Self::Grpc(asked) => format!("health of {}", asked.service),
             Self::Command(asked) => format!("run {}", asked.program),
         };
-        format!("{}: {asks}", self.name())
+        let name = match self {
+            Self::Http(asked) if asked.tls.is_some() => "https",
+            _ => self.name(),
+        };
+        format!("{name}: {asks}")
     }
 
     /// The name of the kind: `tcp`, `http` and so on.

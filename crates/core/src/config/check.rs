@@ -10,7 +10,7 @@ use super::found::{Found, found_name};
 use super::place::Written;
 use super::tree::Node;
 use super::warnings::{Warning, warnings};
-use crate::name::Name;
+use crate::name::{Name, nearest};
 
 /// A document that was checked whole. Only [`super::load`] and [`check`] make one, so whoever holds it may deploy it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -102,8 +102,8 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     }
 }
 
-fn one_of<'n>(kind: &str, names: impl Iterator<Item = &'n Name>) -> String {
-    let names: Vec<_> = names.map(Name::as_str).take(8).collect();
+fn one_of<'n>(kind: &str, found: &Name, names: impl Iterator<Item = &'n Name>) -> String {
+    let names: Vec<_> = nearest(found.as_str(), names).into_iter().map(Name::as_str).collect();
     if names.is_empty() {
         format!("a {kind} of that name under [{kind}s]")
     } else {
@@ -123,7 +123,7 @@ fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
                     &format!("pools.{pool}.servers.{server}.address"),
                     "host",
                     host,
-                    one_of("host", hosts.keys()),
+                    one_of("host", host, hosts.keys()),
                 )),
             }
         }
@@ -150,7 +150,9 @@ fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
                 let missing = Some(format!("ranges.{range}.taken.{name}"));
                 problems.push(Problem { missing, ..Problem::at(&path, found, wanted) });
             }
-            None => problems.push(Problem::dangling(&path, "range", range, one_of("range", ranges.keys()))),
+            None => {
+                problems.push(Problem::dangling(&path, "range", range, one_of("range", range, ranges.keys())))
+            }
         }
     }
 }
@@ -179,7 +181,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
             .chain(more.next_pools.iter().map(|pool| ("next_pools", pool)))
             .chain(more.last_resort.iter().map(|pool| ("last_resort", pool)));
         for (key, pool) in named.clone().filter(|(_, pool)| !document.pools.contains_key(*pool)) {
-            let wanted = one_of("pool", document.pools.keys());
+            let wanted = one_of("pool", pool, document.pools.keys());
             problems.push(Problem::dangling(&format!("frontends.{name}.{key}"), "pool", pool, wanted));
         }
         let mut seen = BTreeSet::new();
@@ -191,7 +193,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
     }
     for (name, message) in &document.messages {
         for pool in message.pools.iter().filter(|pool| !document.pools.contains_key(*pool)) {
-            let wanted = one_of("pool", document.pools.keys());
+            let wanted = one_of("pool", pool, document.pools.keys());
             problems.push(Problem::dangling(&format!("messages.{name}.pools"), "pool", pool, wanted));
         }
     }
@@ -202,7 +204,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
             .map(|it| ("check", it))
             .chain(pool.more_checks.iter().map(|it| ("more_checks", it)));
         for (key, check) in keys.filter(|(_, check)| !document.checks.contains_key(check)) {
-            let wanted = one_of("check", document.checks.keys());
+            let wanted = one_of("check", check, document.checks.keys());
             problems.push(Problem::dangling(&format!("pools.{name}.{key}"), "check", check, wanted));
         }
         if pool.check.is_none() && !pool.more_checks.is_empty() {
@@ -224,12 +226,12 @@ fn pool_tables(name: &Name, frontend: &Frontend, document: &Document, problems: 
     let networks = more.pool_networks.keys().map(|pool| ("pool_networks", pool));
     for (table, pool) in weights.chain(networks).filter(|(_, pool)| !pools.contains(pool)) {
         let found = format!("{pool} is no pool of this frontend");
-        let wanted = one_of("pool", pools.iter().copied());
+        let wanted = one_of("pool", pool, pools.iter().copied());
         problems.push(Problem::at(&format!("frontends.{name}.{table}.{pool}"), found, wanted));
     }
     for (pool, lists) in &more.pool_networks {
         for list in lists.iter().filter(|list| !document.networks.contains_key(*list)) {
-            let wanted = one_of("network", document.networks.keys());
+            let wanted = one_of("network", list, document.networks.keys());
             problems.push(Problem::dangling(
                 &format!("frontends.{name}.pool_networks.{pool}"),
                 "list of networks",

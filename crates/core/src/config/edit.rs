@@ -13,7 +13,7 @@ use super::problem::Problem;
 use super::thing::Thing;
 use super::users::{removal_order, users};
 use super::{read_value, tree};
-use crate::name::{Name, PoolServer};
+use crate::name::{Name, PoolServer, nearest};
 
 /// One edit.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -308,25 +308,34 @@ fn parent(thing: &Thing) -> Option<Thing> {
 }
 
 fn unknown(document: &Document, thing: &Thing) -> EditError {
-    fn names<T>(things: &std::collections::BTreeMap<Name, T>) -> Vec<String> {
-        things.keys().take(8).map(Name::to_string).collect()
-    }
     if let Some(parent) = parent(thing).filter(|parent| value(document, parent).is_none()) {
         return unknown(document, &parent);
     }
+    let path = thing.to_string();
+    let own = path.rsplit('.').next().unwrap_or_default();
     let near = match thing {
-        Thing::Host(_) => names(&document.hosts),
-        Thing::Range(_) => names(&document.ranges),
-        Thing::Taken(range, _) => document.ranges.get(range).map(|it| names(&it.taken)).unwrap_or_default(),
-        Thing::Check(_) => names(&document.checks),
-        Thing::Pool(_) => names(&document.pools),
-        Thing::Server(it) => document.pools.get(&it.pool).map(|it| names(&it.servers)).unwrap_or_default(),
-        Thing::Lookup(pool, _) => document.pools.get(pool).map(|it| names(&it.lookups)).unwrap_or_default(),
-        Thing::Frontend(_) => names(&document.frontends),
-        Thing::Message(_) => names(&document.messages),
-        Thing::Network(_) => names(&document.networks),
+        Thing::Host(_) => names(&document.hosts, own),
+        Thing::Range(_) => names(&document.ranges, own),
+        Thing::Taken(range, _) => {
+            document.ranges.get(range).map(|it| names(&it.taken, own)).unwrap_or_default()
+        }
+        Thing::Check(_) => names(&document.checks, own),
+        Thing::Pool(_) => names(&document.pools, own),
+        Thing::Server(it) => {
+            document.pools.get(&it.pool).map(|it| names(&it.servers, own)).unwrap_or_default()
+        }
+        Thing::Lookup(pool, _) => {
+            document.pools.get(pool).map(|it| names(&it.lookups, own)).unwrap_or_default()
+        }
+        Thing::Frontend(_) => names(&document.frontends, own),
+        Thing::Message(_) => names(&document.messages, own),
+        Thing::Network(_) => names(&document.networks, own),
     };
     EditError::Unknown { thing: thing.clone(), near }
+}
+
+fn names<T>(things: &std::collections::BTreeMap<Name, T>, found: &str) -> Vec<String> {
+    nearest(found, things.keys()).into_iter().map(Name::to_string).collect()
 }
 
 /// The value of a thing's only key.

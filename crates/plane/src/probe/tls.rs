@@ -1,5 +1,6 @@
 //! `tls`: a handshake, and what its certificate says. Other checks that speak TLS judge certificates here too.
 
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -13,7 +14,7 @@ use sha2::{Digest, Sha256};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
-use x509_parser::prelude::{FromDer, X509Certificate};
+use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
 
 use super::asking::{Asked, Asking, Failed, Trace};
 
@@ -70,11 +71,24 @@ pub(super) async fn handshake(
     Ok((stream, certificate))
 }
 
+/// A name that a certificate is for, as people write it.
+fn name_words(name: &GeneralName<'_>) -> String {
+    match name {
+        GeneralName::DNSName(name) => (*name).to_owned(),
+        GeneralName::IPAddress(bytes) => {
+            let four = <[u8; 4]>::try_from(*bytes).map(IpAddr::from);
+            let address = four.or_else(|_| <[u8; 16]>::try_from(*bytes).map(IpAddr::from));
+            address.map_or_else(|_| "an address that can't be read".to_owned(), |address| address.to_string())
+        }
+        other => other.to_string(),
+    }
+}
+
 fn look_at(der: &CertificateDer<'_>) -> Result<Certificate, String> {
     let (_, parsed) =
         X509Certificate::from_der(der).map_err(|error| format!("the certificate can't be read: {error}"))?;
     let names = parsed.subject_alternative_name().ok().flatten().map(|names| {
-        let shown = names.value.general_names.iter().map(ToString::to_string);
+        let shown = names.value.general_names.iter().map(name_words);
         shown.collect::<Vec<_>>().join(", ")
     });
     let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs();
@@ -130,6 +144,16 @@ fn in_words(error: &std::io::Error, name: &ServerName<'_>) -> String {
                 format!("the certificate is not for {}", name.to_str())
             }
             CertificateError::UnknownIssuer => "nobody who is trusted has signed the certificate".to_owned(),
+            CertificateError::BadSignature => "the signature of the certificate is wrong".to_owned(),
+            CertificateError::Revoked => "the certificate was taken back".to_owned(),
+            CertificateError::InvalidPurpose | CertificateError::InvalidPurposeContext { .. } => {
+                "the certificate is not meant for servers".to_owned()
+            }
+            CertificateError::BadEncoding => "the certificate can't be read".to_owned(),
+            // The verifier has a type of its own for this, which is not to be had here.
+            CertificateError::Other(other) if format!("{other:?}").contains("CaUsedAsEndEntity") => {
+                "the certificate is an authority's, and not a server's".to_owned()
+            }
             other => format!("the certificate is not valid: {other}"),
         },
         Some(rustls::Error::InvalidMessage(_)) => "what came back is no TLS".to_owned(),
@@ -175,5 +199,19 @@ impl ServerCertVerifier for AnyCertificate {
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
         self.0.signature_verification_algorithms.supported_schemes()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_certificates_are_written_as_people_write_them() {
+        assert_eq!(name_words(&GeneralName::DNSName("booking.skerry.example")), "booking.skerry.example");
+        assert_eq!(name_words(&GeneralName::IPAddress(&[192, 0, 2, 7])), "192.0.2.7");
+        let six: [u8; 16] = "2001:db8::7".parse::<std::net::Ipv6Addr>().unwrap().octets();
+        assert_eq!(name_words(&GeneralName::IPAddress(&six)), "2001:db8::7");
+        assert_eq!(name_words(&GeneralName::IPAddress(&[1, 2])), "an address that can't be read");
     }
 }

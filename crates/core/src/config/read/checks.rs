@@ -114,25 +114,37 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
         "udp" => CheckKind::Udp(exchange(section)),
         "icmp" => CheckKind::Icmp,
         "http" => CheckKind::Http(Box::new(http(section))),
-        "dns" => CheckKind::Dns(DnsAsked {
-            name: section.required("name", dns_name)?,
-            record: section.value("record", record).unwrap_or_default(),
-            expect: section.value("expect", some_text),
-        }),
+        "dns" => {
+            // Every key is read before a wrong one ends it, or the others would be called unknown.
+            let name = section.required("name", dns_name);
+            let record = section.value("record", record).unwrap_or_default();
+            let expect = section.value("expect", some_text);
+            CheckKind::Dns(DnsAsked { name: name?, record, expect })
+        }
         "tls" => CheckKind::Tls(TlsAsked {
             trust: trust(section).unwrap_or_else(no_trust),
             warn_days: section.value("warn_days", number(0..=365)).unwrap_or(14),
         }),
-        "sql" => CheckKind::Sql(Box::new(SqlAsked {
-            user: section.required("user", some_text)?,
-            password: section.value("password", secret),
-            database: section.value("database", some_text),
-            tls: section.value("tls", verify),
-            authorities: section.value("tls_authorities", authorities),
-            query: section.required("query", query)?,
-            column: section.value("column", some_text),
-            wanted: section.value("wanted", wanted),
-        })),
+        "sql" => {
+            let user = section.required("user", some_text);
+            let password = section.value("password", secret);
+            let database = section.value("database", some_text);
+            let tls = section.value("tls", verify);
+            let authorities = section.value("tls_authorities", authorities);
+            let query = section.required("query", query);
+            let column = section.value("column", some_text);
+            let wanted = section.value("wanted", wanted);
+            CheckKind::Sql(Box::new(SqlAsked {
+                user: user?,
+                password,
+                database,
+                tls,
+                authorities,
+                query: query?,
+                column,
+                wanted,
+            }))
+        }
         "grpc" => {
             CheckKind::Grpc(GrpcAsked { service: section.value("service", some_text).unwrap_or_default() })
         }

@@ -258,3 +258,25 @@ fn impact_tells_how_the_shares_move() {
         [("booking/auk".to_owned(), None, Some(0.25)), ("booking/gull".to_owned(), Some(1.0), Some(0.75)),]
     );
 }
+
+#[test]
+fn a_wrong_query_does_not_make_the_other_keys_of_its_check_unknown() {
+    let text = "format = 2\n[checks.rows]\nkind = \"sql\"\nuser = \"probe\"\nquery = \"DROP TABLE x\"\nwanted = \"= 1\"\ncolumn = \"n\"\n\
+                [checks.name]\nkind = \"dns\"\nname = \"no name\"\nexpect = \"192.0.2.1\"\n";
+    let problems = load(text, Format::Toml).unwrap_err();
+    let paths: Vec<_> = problems.iter().map(|problem| problem.path.as_str()).collect();
+    assert_eq!(paths, ["checks.rows.query", "checks.name.name"], "{problems:#?}");
+}
+
+#[test]
+fn of_many_names_the_nearest_are_offered() {
+    let mut text = "format = 2\n[frontends.web]\nprotocol = \"http\"\nlisten = \"192.0.2.1:80\"\npool = \"timetables\"\n".to_owned();
+    for name in
+        ["auk", "booking", "cargo", "diver", "eider", "fulmar", "gannet", "harbour", "islands", "timetable"]
+    {
+        text += &format!("[pools.{name}]\n");
+    }
+    let problems = load(&text, Format::Toml).unwrap_err();
+    assert!(problems[0].wanted.starts_with("one of timetable, "), "{problems:#?}");
+    assert_eq!(problems[0].wanted.matches(", ").count(), 7);
+}
