@@ -31,7 +31,7 @@ pub(super) enum Verb {
         /// Its name
         name: Name,
         /// The warnings' keys
-        #[arg(required = true)]
+        #[arg(required = true, value_parser = going::warning_key)]
         keys: Vec<String>,
     },
     /// Make it the running revision
@@ -42,7 +42,7 @@ pub(super) enum Verb {
         #[arg(long, default_value = "", value_name = "TEXT")]
         note: String,
         /// Accept the warning with this key; may be given several times
-        #[arg(long, value_name = "KEY")]
+        #[arg(long, value_name = "KEY", value_parser = going::warning_key)]
         accept: Vec<String>,
     },
     /// Let it begin from what runs now

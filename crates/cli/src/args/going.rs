@@ -22,7 +22,7 @@ pub(super) struct GoingArgs {
     #[arg(long, value_name = "REVISION")]
     pub(super) based_on: Option<u64>,
     /// Accept the warning with this key; may be given several times
-    #[arg(long, value_name = "KEY")]
+    #[arg(long, value_name = "KEY", value_parser = warning_key)]
     pub(super) accept: Vec<String>,
 }
 
@@ -41,6 +41,24 @@ pub(super) struct WhereArgs {
     /// Make the change in this draft instead of what runs
     #[arg(long, value_name = "DRAFT", conflicts_with_all = ["preview", "based_on"], help_heading = "How it goes live")]
     draft: Option<Name>,
+}
+
+/// The key of a warning: its kind and where it stands.
+///
+/// # Errors
+/// What such a key looks like, and what may have been meant.
+pub(super) fn warning_key(text: &str) -> Result<String, String> {
+    let looks_right = text.split_once(':').is_some_and(|(kind, path)| {
+        !path.is_empty()
+            && !kind.is_empty()
+            && kind.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'-')
+    });
+    if looks_right {
+        return Ok(text.to_owned());
+    }
+    Err("a warning's key looks like empty-pool:pools.booking, and is printed with the warning; the statuses that a check takes are \
+         --pass"
+        .to_owned())
 }
 
 impl WhereArgs {

@@ -166,6 +166,7 @@ async fn a_log_in_is_kept_for_its_owner_alone_and_a_wrong_one_is_not_kept() {
 #[case::not_a_server(&["drain", "gull", "--reason", "x"])]
 #[case::no_requests(&["trial", "harbour", "--requests", "0"])]
 #[case::no_file(&["apply", "/nonexistent.toml"])]
+#[case::a_status_is_no_warning(&["check", "change", "well", "--accept", "200-399"])]
 fn a_wrong_call_exits_with_2(#[case] args: &[&str]) {
     let output = merismos().args(args).output().unwrap();
     assert_eq!(output.status.code(), Some(2), "{}", err(&output));
