@@ -39,11 +39,15 @@ export function dutySign(server: ServerStatus): Sign {
   }
 }
 
+const CARRIED_IS_NEWS_MS = 3_600_000
+
 /** For how long a server's state was watched to last; what nobody watched is not said to have lasted. */
 export function lasting({ health }: ServerStatus, { node, at }: Status): string {
   if (health.watched_until === null) return ago(health.since, at)
-  const confirmed = health.last_probe ? '' : ', not confirmed since'
-  return `${ago(node.started, at)} (and when it was last seen, ${ago(health.watched_until, node.started)} before this start${confirmed})`
+  const watched = ago(node.started, at)
+  // How it was before is news for a while only.
+  if (Date.parse(at) - Date.parse(node.started) > CARRIED_IS_NEWS_MS) return watched
+  return `${watched}, and ${ago(health.watched_until, node.started)} before this start${health.last_probe ? '' : '; not confirmed'}`
 }
 
 /** What else there is to say of a server's health, a few words each. */
