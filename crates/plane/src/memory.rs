@@ -148,7 +148,7 @@ impl Keeping {
         let mut clients: BTreeMap<IpAddr, Vec<Rc<Client>>> = BTreeMap::new();
         worker.each_client(|client| {
             if let Some(peer) = client.peer.get() {
-                clients.entry(as_one(peer)).or_default().push(Rc::clone(client));
+                clients.entry(counted_as(peer)).or_default().push(Rc::clone(client));
             }
         });
         let weigh = |clients: &Vec<Rc<Client>>| clients.iter().map(|client| weight(client)).sum::<u64>();
@@ -202,7 +202,8 @@ fn weight(client: &Client) -> u64 {
 }
 
 /// The address that a client counts for: whoever has an IPv6 address mostly has a whole /64 of them.
-fn as_one(address: IpAddr) -> IpAddr {
+#[must_use]
+pub fn counted_as(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V6(address) => Ipv6Addr::from_bits(address.to_bits() >> 64 << 64).into(),
         address @ IpAddr::V4(_) => address,
@@ -319,7 +320,7 @@ mod tests {
 
     #[test]
     fn a_network_of_ipv6_is_one_client() {
-        let one = |text: &str| as_one(text.parse().unwrap());
+        let one = |text: &str| counted_as(text.parse().unwrap());
         assert_eq!(one("2001:db8:1:2:3::4"), one("2001:db8:1:2::9"));
         assert_ne!(one("2001:db8:1:2::9"), one("2001:db8:1:3::9"));
         assert_eq!(one("::ffff:192.0.2.7"), one("192.0.2.7"));

@@ -45,16 +45,16 @@ pub fn losses(
         let before = old.frontends.get(name).or_else(|| same_address(old, frontend));
         let had: Vec<Well> =
             before.iter().flat_map(|it| it.pools()).map(|pool| well(pool, old, truths)).collect();
-        // Of one that has nobody as it is, there is nothing to lose.
+        // A frontend that has no server as it is has nothing to lose.
         let was_served = had.iter().any(|it| it.well > 0);
         // The servers of a frontend that is all new may not be there yet; those of pools that are known are what they are.
         let is_before_known =
             before.is_none() && frontend.pools().all(|pool| old.pools.contains_key(sides.old_pool(pool)));
         // That a pool is empty, or all its weights are 0, is said of the document itself.
-        let is_said = frontend.pools().all(|pool| new.pools.get(pool).is_none_or(has_nobody));
+        let is_said = frontend.pools().all(|pool| new.pools.get(pool).is_none_or(has_no_weight));
         if now.iter().all(|(_, it)| it.well == 0) {
             if (was_served || is_before_known) && !is_said {
-                found.push(nobody_left(name, frontend, &now));
+                found.push(no_server_left(name, frontend, &now));
             }
             continue;
         }
@@ -73,7 +73,7 @@ pub fn losses(
     found
 }
 
-fn has_nobody(pool: &Pool) -> bool {
+fn has_no_weight(pool: &Pool) -> bool {
     pool.servers.values().all(|server| server.weight == 0)
 }
 
@@ -81,7 +81,7 @@ fn same_address<'d>(old: &'d Document, frontend: &Frontend) -> Option<&'d Fronte
     old.frontends.values().find(|it| it.endpoint() == frontend.endpoint())
 }
 
-fn nobody_left(name: &Name, frontend: &Frontend, pools: &[(&Name, Well)]) -> Warning {
+fn no_server_left(name: &Name, frontend: &Frontend, pools: &[(&Name, Well)]) -> Warning {
     let clients = match frontend.protocol {
         Protocol::Http => "every client would get 503",
         Protocol::Tcp => "every connection would be reset",
@@ -93,7 +93,7 @@ fn nobody_left(name: &Name, frontend: &Frontend, pools: &[(&Name, Well)]) -> War
         states(pools.iter().copied())
     );
     let help = "leave one server that is up and in service, or bring one back first".to_owned();
-    Warning::new("nobody-left", Level::Warning, &format!("frontends.{name}"), says, help)
+    Warning::new("no-server-left", Level::Warning, &format!("frontends.{name}"), says, help)
 }
 
 fn pool_lost(name: &Name, pool: &Name, it: Well, document: &Document) -> Warning {

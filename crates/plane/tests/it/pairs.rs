@@ -44,7 +44,7 @@ const FEATURES: [Feature; 13] = [
         name: "a next pool",
         frontend: "next_pools = [\"spare\"]\n",
         more: "[pools.spare]\ncheck = \"up\"\nservers.petrel = { address = \"{petrel}\" }\n",
-        promise: the_next_pool_works_when_the_first_has_nobody,
+        promise: the_next_pool_works_when_the_first_has_no_weight,
         ..PLAIN
     },
     Feature {
@@ -245,7 +245,7 @@ fn a_standby_works_when_the_others_are_down(world: &mut World) {
     });
 }
 
-fn the_next_pool_works_when_the_first_has_nobody(world: &mut World) {
+fn the_next_pool_works_when_the_first_has_no_weight(world: &mut World) {
     let answered = world.strangers(20);
     assert!(!answered.contains_key("petrel"), "{answered:?}");
     world.while_down(&["gull", "tern", "dead", "mute", "skua"], |world| {

@@ -12,11 +12,11 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use merismos_api::{EventKind, ProblemDocument, Session};
 use merismos_core::config::document::SESSION_COOKIE;
+use merismos_plane::memory::counted_as;
 use serde_json::json;
 
 use super::App;
 use super::problem::{ApiError, Body};
-use super::server::counted_as;
 use crate::access::Caller;
 
 /// Scripts can't read the cookie and other sites can't make a browser send it.

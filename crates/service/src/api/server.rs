@@ -4,7 +4,7 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::net::{IpAddr, Ipv6Addr, SocketAddr};
+use std::net::{IpAddr, SocketAddr};
 use std::pin::pin;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -18,6 +18,7 @@ use hyper::server::conn::http1;
 use hyper::service::{Service, service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::service::TowerToHyperService;
+use merismos_plane::memory::counted_as;
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 use tokio_io_timeout::TimeoutStream;
@@ -110,14 +111,6 @@ impl ApiUsage {
             return None;
         }
         Some(StreamCount(Arc::clone(self)))
-    }
-}
-
-/// What a client's address counts as: a client with IPv6 usually has a whole /64.
-pub(super) fn counted_as(address: IpAddr) -> IpAddr {
-    match address.to_canonical() {
-        IpAddr::V4(address) => address.into(),
-        IpAddr::V6(address) => Ipv6Addr::from(u128::from(address) >> 64 << 64).into(),
     }
 }
 
@@ -239,13 +232,5 @@ mod tests {
         assert!(usage.open_stream().is_none());
         drop(stream);
         assert!(usage.open_stream().is_some());
-    }
-
-    #[test]
-    fn a_network_of_ipv6_counts_as_one_client() {
-        let of = |text: &str| counted_as(text.parse().unwrap());
-        assert_eq!(of("2001:db8::1"), of("2001:db8::2:3"));
-        assert_ne!(of("2001:db8::1"), of("2001:db8:0:1::1"));
-        assert_eq!(of("::ffff:192.0.2.1"), of("192.0.2.1"));
     }
 }

@@ -207,7 +207,7 @@ async fn what_takes_the_last_eligible_server_at_this_moment_has_to_be_accepted()
     // A check that no server passes: the service asks them before it takes it.
     let typo =
         service.document().replace("path = \"/health\"", "path = \"/health\"\nbody_contains = \"gannet\"");
-    assert_eq!(keys(service.apply(&typo).await), ["nobody-left:frontends.harbour"]);
+    assert_eq!(keys(service.apply(&typo).await), ["no-server-left:frontends.harbour"]);
     let mut preview = Service::request(&typo);
     preview.going.preview = true;
     let review = service.client().apply(&preview).await.unwrap();
@@ -223,13 +223,13 @@ async fn what_takes_the_last_eligible_server_at_this_moment_has_to_be_accepted()
     let tern = service.stand_ins[1].address;
     let gone =
         service.document().replace(&format!("\n[pools.quay.servers.tern]\naddress = \"{tern}\"\n"), "");
-    assert_eq!(keys(service.apply(&gone).await), ["nobody-left:frontends.harbour"]);
+    assert_eq!(keys(service.apply(&gone).await), ["no-server-left:frontends.harbour"]);
     let weight = service.document().replace(&format!("\"{tern}\"\n"), &format!("\"{tern}\"\nweight = 0\n"));
-    assert_eq!(keys(service.apply(&weight).await), ["nobody-left:frontends.harbour"]);
+    assert_eq!(keys(service.apply(&weight).await), ["no-server-left:frontends.harbour"]);
     assert_eq!(service.get().await.unwrap().0, 200);
     assert_eq!(service.status().await.revision.number, 1);
     let mut accepted = Service::request(&gone);
-    accepted.going.accept.push("nobody-left:frontends.harbour".to_owned());
+    accepted.going.accept.push("no-server-left:frontends.harbour".to_owned());
     assert!(client.apply(&accepted).await.unwrap().made);
     assert_eq!(service.get().await.unwrap().0, 503);
 }

@@ -477,13 +477,13 @@ const TWO: &str = "format = 2\n[checks.well]\nkind = \"tcp\"\n[pools.quay]\nchec
 
 #[rstest]
 #[case::nothing_changes("", "", &[])]
-#[case::the_last_eligible_one_is_removed("servers.gull = { address = \"192.0.2.1:80\" }\n", "", &["nobody-left:frontends.web"])]
+#[case::the_last_eligible_one_is_removed("servers.gull = { address = \"192.0.2.1:80\" }\n", "", &["no-server-left:frontends.web"])]
 #[case::one_that_is_down_is_removed("servers.tern = { address = \"192.0.2.2:80\" }\n", "", &[])]
-#[case::the_last_eligible_one_gets_no_weight("192.0.2.1:80\" }", "192.0.2.1:80\", weight = 0 }", &["nobody-left:frontends.web"])]
-#[case::another_pool_has_nobody("pool = \"quay\"", "pool = \"pier\"", &["nobody-left:frontends.web"])]
+#[case::the_last_eligible_one_gets_no_weight("192.0.2.1:80\" }", "192.0.2.1:80\", weight = 0 }", &["no-server-left:frontends.web"])]
+#[case::another_pool_has_no_server("pool = \"quay\"", "pool = \"pier\"", &["no-server-left:frontends.web"])]
 #[case::a_new_server_is_taken_to_be_there("192.0.2.1:80", "192.0.2.7:80", &[])]
 #[case::another_pool_stands_in("pool = \"quay\"", "pool = \"quay\"\nnext_pools = [\"pier\"]", &[])]
-#[case::one_more_frontend_before_nobody("[frontends.web]", "[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.9:81\"\npool = \"pier\"\n[frontends.web]", &["nobody-left:frontends.site"])]
+#[case::one_more_frontend_before_no_server("[frontends.web]", "[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.9:81\"\npool = \"pier\"\n[frontends.web]", &["no-server-left:frontends.site"])]
 fn losing_the_last_eligible_server_is_said_whichever_key_does_it(
     #[case] from: &str,
     #[case] to: &str,
