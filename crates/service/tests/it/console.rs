@@ -527,14 +527,22 @@ async fn a_page_at_rest_asks_for_nothing() {
     for page in pages {
         browser.client.goto(&format!("{}{page}", service.url())).await.unwrap();
         browser.client.wait().at_most(PATIENCE).for_element(Locator::Css("#verdict")).await.unwrap();
-        // What it asks for at first has come when nothing more was asked for half a second.
-        let (mut before, mut now) = (0, calls(&browser).await);
-        while now != before {
-            tokio::time::sleep(Duration::from_millis(500)).await;
-            (before, now) = (now, calls(&browser).await);
+        // What it asks for at first has come when nothing more was asked for half a second. Something may happen on a busy machine,
+        // and then it asks: but not again and again.
+        let mut is_quiet = false;
+        for _ in 0..3 {
+            let (mut before, mut now) = (0, calls(&browser).await);
+            while now != before {
+                tokio::time::sleep(Duration::from_millis(500)).await;
+                (before, now) = (now, calls(&browser).await);
+            }
+            tokio::time::sleep(Duration::from_millis(2_500)).await;
+            is_quiet = calls(&browser).await == now;
+            if is_quiet {
+                break;
+            }
         }
-        tokio::time::sleep(Duration::from_millis(2_500)).await;
-        assert_eq!(calls(&browser).await, now, "calls of {page}");
+        assert!(is_quiet, "{page} asks again and again");
     }
     browser.end().await;
 }
