@@ -38,7 +38,7 @@ pub struct MemoryLimits {
 }
 
 impl MemoryLimits {
-    /// No bounds.
+    /// For tests and programs that bound their clients in another way: clients may hold any amount.
     pub const NONE: Self = Self { in_all: u64::MAX, per_address: u64::MAX };
 
     fn lowest(self) -> u64 {
@@ -73,7 +73,7 @@ impl Memory {
         }))
     }
 
-    /// The bounds.
+    /// The bounds that the plane was started with.
     #[must_use]
     pub fn limits(&self) -> MemoryLimits {
         self.0.limits
@@ -257,7 +257,7 @@ pub(crate) struct Held<'a> {
 }
 
 impl<'a> Held<'a> {
-    /// Nothing yet.
+    /// A count of 0 bytes, for the client that the watch belongs to.
     pub(crate) fn new(watch: Watch<'a>) -> Self {
         Self { watch, bytes: 0 }
     }
