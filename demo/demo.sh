@@ -136,7 +136,7 @@ start() {
     "$bin/merismosd" --state-folder "$run/state" --api-listen "127.0.0.1:$api_port"
   wait_for "the API's start" merismosd merismos status
   say "applying demo/skerry.toml ..."
-  merismos apply demo/skerry.toml --note "the Skerry Lines demo" >"$run/apply.log" || fail "$(cat "$run/apply.log")"
+  merismos apply demo/skerry.toml --revision-note "the Skerry Lines demo" >"$run/apply.log" || fail "$(cat "$run/apply.log")"
   wait_for "every server being up" merismosd all_up
   write_env
   greet $((SECONDS - began))

@@ -59,8 +59,7 @@ pub(crate) enum ApplyError {
     Stale { based_on: u64, running: u64, between: Option<Box<Between>> },
     /// Somebody has to accept warnings first.
     #[error(
-        "nothing was changed, for clients would feel it: {}{}. Correct it, or accept what is meant to be so by its key \
-         (--accept KEY on the command line)",
+        "nothing was changed, for clients would feel it: {}{}. Correct it, or accept what is meant to be so",
         .0.first().map_or("", |it| it.warning.says.as_str()),
         if .0.len() > 1 { format!(" (and {} more)", .0.len() - 1) } else { String::new() }
     )]

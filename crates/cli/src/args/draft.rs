@@ -40,10 +40,10 @@ pub(super) enum Verb {
         name: Name,
         /// Why; the draft's own note when nothing is said
         #[arg(long, default_value = "", value_name = "TEXT")]
-        note: String,
+        revision_note: String,
         /// Accept the warning with this key; may be given several times
         #[arg(long, value_name = "KEY", value_parser = going::warning_key)]
-        accept: Vec<String>,
+        accept_warning: Vec<String>,
     },
     /// Let it begin from what runs now
     Rebase {
@@ -79,8 +79,8 @@ impl Verb {
                 }
                 return Ok(Exit::Done);
             }
-            Self::Deploy { name, note, accept } => {
-                let going = Going { note, accept, ..Going::default() };
+            Self::Deploy { name, revision_note, accept_warning } => {
+                let going = Going { note: revision_note, accept: accept_warning, ..Going::default() };
                 let review = client.deploy_draft(&name, going).await?;
                 going::print(context, &review, false);
                 return Ok(Exit::Done);

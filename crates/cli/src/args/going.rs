@@ -17,19 +17,19 @@ pub(super) struct GoingArgs {
     pub(super) preview: bool,
     /// Why; kept with the revision
     #[arg(long, default_value = "", value_name = "TEXT")]
-    pub(super) note: String,
+    pub(super) revision_note: String,
     /// Refuse when another revision than this one runs by now
     #[arg(long, value_name = "REVISION")]
     pub(super) based_on: Option<u64>,
     /// Accept the warning with this key; may be given several times
     #[arg(long, value_name = "KEY", value_parser = warning_key)]
-    pub(super) accept: Vec<String>,
+    pub(super) accept_warning: Vec<String>,
 }
 
 impl From<GoingArgs> for Going {
     fn from(args: GoingArgs) -> Self {
-        let GoingArgs { preview, note, based_on, accept } = args;
-        Self { note, preview, quick: false, based_on, accept }
+        let GoingArgs { preview, revision_note, based_on, accept_warning } = args;
+        Self { note: revision_note, preview, quick: false, based_on, accept: accept_warning }
     }
 }
 
@@ -56,9 +56,7 @@ pub(super) fn warning_key(text: &str) -> Result<String, String> {
     if looks_right {
         return Ok(text.to_owned());
     }
-    Err("a warning's key looks like empty-pool:pools.booking, and is printed with the warning; the statuses that a check takes are \
-         --pass"
-        .to_owned())
+    Err("a warning's key looks like empty-pool:pools.booking, and is printed with the warning".to_owned())
 }
 
 impl WhereArgs {
@@ -66,7 +64,7 @@ impl WhereArgs {
     pub(super) async fn make(self, context: &Context, edits: Vec<Edit>) -> Result<Exit, CliError> {
         let client = context.target.client()?;
         if let Some(draft) = self.draft {
-            let GoingArgs { note, accept, .. } = self.going;
+            let GoingArgs { revision_note: note, accept_warning: accept, .. } = self.going;
             let note = Some(note).filter(|note| !note.is_empty());
             let before = if context.json { Vec::new() } else { client.draft(&draft).await?.changes };
             let review =

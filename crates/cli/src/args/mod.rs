@@ -151,9 +151,67 @@ impl Args {
 #[cfg(test)]
 mod tests {
     use clap::CommandFactory;
+    use merismos_core::config::Document;
+    use merismos_core::config::edit::{Edit, EditError, edit};
+    use serde_json::Map;
 
     #[test]
     fn the_commands_are_well_formed() {
         super::Args::command().debug_assert();
+    }
+
+    /// Flags that are no keys: how a change goes live, and what takes an address first.
+    const NO_KEYS: [&str; 8] =
+        ["label", "preview", "revision-note", "based-on", "accept-warning", "draft", "from", "help"];
+    /// Those that are none for one kind: the port of an address that is taken first, and a note, which lists lack.
+    const IN_ONE: [(&str, &str); 2] = [("frontend", "port"), ("network", "note")];
+
+    #[test]
+    fn flags_of_things_are_named_as_the_keys_of_the_document() {
+        let commands = super::Args::command();
+        let things = [
+            ("frontend", "frontends.a", &["http", "tcp", "udp"][..]),
+            ("pool", "pools.a", &[]),
+            ("server", "pools.a.servers.b", &[]),
+            ("lookup", "pools.a.lookups.b", &[]),
+            ("check", "checks.a", &["tcp", "http", "udp", "dns", "tls", "sql", "grpc", "command"]),
+            ("host", "hosts.a", &[]),
+            ("range", "ranges.a", &[]),
+            ("network", "networks.a", &[]),
+            ("message", "messages.a", &[]),
+        ];
+        for (name, thing, kinds) in things {
+            let create = commands.find_subcommand(name).and_then(|it| it.find_subcommand("create")).unwrap();
+            let flags: Vec<_> = create.get_arguments().filter_map(|it| it.get_long()).collect();
+            assert!(!flags.is_empty(), "{name}");
+            for flag in flags.into_iter().filter(|it| !NO_KEYS.contains(it) && !IN_ONE.contains(&(name, it)))
+            {
+                let key = flag.replace('-', "_");
+                let wrong = |key: &str, kind: &str| {
+                    let keys = serde_json::json!({"kind": kind, "protocol": kind, "records": "address", key: {"no": "value"}});
+                    let keys = keys.as_object().unwrap().clone();
+                    let pool = Edit::Add { thing: "pools.a".parse().unwrap(), keys: Map::new() };
+                    let around = if thing.starts_with("pools.a.") { vec![pool] } else { Vec::new() };
+                    let add = Edit::Add { thing: thing.parse().unwrap(), keys };
+                    match edit(&Document::default(), &[around, vec![add]].concat()) {
+                        Err(EditError::Keys(problems)) => format!("{problems:?}"),
+                        other => panic!("{name} --{flag}: {other:?}"),
+                    }
+                };
+                let is_key = |key: &str| {
+                    let says = format!("there is no key {key:?}").escape_debug().to_string();
+                    kinds
+                        .iter()
+                        .chain(kinds.is_empty().then_some(&""))
+                        .any(|kind| !wrong(key, kind).contains(&says))
+                };
+                assert!(
+                    !is_key("no_such_key"),
+                    "{name}: {}",
+                    wrong("no_such_key", kinds.first().unwrap_or(&""))
+                );
+                assert!(is_key(&key), "{name} --{flag}");
+            }
+        }
     }
 }

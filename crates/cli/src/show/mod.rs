@@ -54,7 +54,10 @@ pub(crate) fn error(error: &CliError) {
             note(&format!("  {mistake}"));
         }
         for warned in &problem.warnings {
-            note(&format!("  {}. To accept it: --accept {}", warned.warning.says, warned.warning.key));
+            note(&format!(
+                "  {}. To accept it: --accept-warning {}",
+                warned.warning.says, warned.warning.key
+            ));
         }
         if let Some(between) = &problem.between {
             note(&format!("From revision {} to {}:", between.from, between.to));

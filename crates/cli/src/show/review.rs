@@ -145,7 +145,7 @@ pub(crate) fn warning(warned: &Warned) {
     };
     let more = match &warned.accepted {
         Some(accepted) => format!(" Accepted by {}.", accepted.who),
-        None if warned.needs_word() => format!(" If it is meant to be so: --accept {}", warning.key),
+        None if warned.needs_word() => format!(" If it is meant to be so: --accept-warning {}", warning.key),
         None => String::new(),
     };
     text(&format!("{what} {line}{}: {}. {}{more}\n", warning.path, warning.says, capital(&warning.help)));

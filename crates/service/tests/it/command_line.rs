@@ -29,11 +29,11 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
         "{}",
         out(&preview)
     );
-    let unaccepted = service.merismos(&["apply", file, "--note", "the first"]);
+    let unaccepted = service.merismos(&["apply", file, "--revision-note", "the first"]);
     let key = "slow-timeout:checks.well.timeout";
     assert_eq!(unaccepted.status.code(), Some(1), "{}", err(&unaccepted));
-    assert!(err(&unaccepted).contains(&format!("--accept {key}")), "{}", err(&unaccepted));
-    let applied = service.merismos(&["apply", file, "--note", "the first", "--accept", key]);
+    assert!(err(&unaccepted).contains(&format!("--accept-warning {key}")), "{}", err(&unaccepted));
+    let applied = service.merismos(&["apply", file, "--revision-note", "the first", "--accept-warning", key]);
     assert!(applied.status.success() && out(&applied).contains("Revision 1 runs now"), "{}", out(&applied));
     assert!(out(&service.merismos(&["apply", file])).contains("Nothing changes: revision 1"));
     service.all_up().await;
@@ -166,7 +166,7 @@ async fn a_log_in_is_kept_for_its_owner_alone_and_a_wrong_one_is_not_kept() {
 #[case::not_a_server(&["drain", "gull", "--reason", "x"])]
 #[case::no_requests(&["trial", "harbour", "--requests", "0"])]
 #[case::no_file(&["apply", "/nonexistent.toml"])]
-#[case::a_status_is_no_warning(&["check", "change", "well", "--accept", "200-399"])]
+#[case::a_status_is_no_warning(&["check", "change", "well", "--accept-warning", "200-399"])]
 fn a_wrong_call_exits_with_2(#[case] args: &[&str]) {
     let output = merismos().args(args).output().unwrap();
     assert_eq!(output.status.code(), Some(2), "{}", err(&output));
@@ -197,7 +197,7 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     assert!(done(&["pool", "create", "quay", "--label", "site=north"]).contains("+ add pool quay"));
     let early = service.merismos(&["frontend", "create", "harbour", "--listen", &listen, "--pool", "quay"]);
     assert_eq!(early.status.code(), Some(1));
-    assert!(err(&early).contains("--accept empty-pool:pools.quay"), "{}", err(&early));
+    assert!(err(&early).contains("--accept-warning empty-pool:pools.quay"), "{}", err(&early));
 
     let servers: Vec<String> = service.stand_ins.iter().map(|it| it.address.to_string()).collect();
     let added = done(&["server", "add", "quay", &servers[0], "3", &servers[1]]);
@@ -221,7 +221,17 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
         done(&["frontend", "create", "harbour", "--listen", &listen, "--pool", "quay", "--preview"]);
     assert!(preview.contains("This was a preview"), "{preview}");
     assert!(service.get().await.is_err());
-    done(&["frontend", "create", "harbour", "--listen", &listen, "--pool", "quay", "--note", "ferries"]);
+    done(&[
+        "frontend",
+        "create",
+        "harbour",
+        "--listen",
+        &listen,
+        "--pool",
+        "quay",
+        "--revision-note",
+        "ferries",
+    ]);
     service.all_up().await;
     assert_eq!(service.get().await.unwrap().0, 200);
 
@@ -280,7 +290,7 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     let answer = reqwest::Client::builder().no_proxy().build().unwrap();
     let answer = answer.get(format!("http://127.0.0.1:{other}/")).send().await.unwrap();
     assert_eq!(answer.status().as_u16(), 200);
-    let back = done(&["revision", "revert", "5", "--note", "not yet"]);
+    let back = done(&["revision", "revert", "5", "--revision-note", "not yet"]);
     assert!(back.contains("- remove frontend pier") && back.contains("runs now"), "{back}");
     assert!(done(&["revision", "compare", "5", "7"]).contains("Nothing: they have the same content."));
     let wrong = service.merismos(&["server", "change", "quay/none", "--weight", "1"]);

@@ -262,7 +262,7 @@ async fn weights_and_networks_of_pools_by_flags() {
     service.apply(&text).await.unwrap();
     let change = |more: &[&str]| {
         let accept = "empty-pool:pools.second";
-        let args = ["frontend", "change", "harbour", "--next-pools", "second", "--accept", accept];
+        let args = ["frontend", "change", "harbour", "--next-pools", "second", "--accept-warning", accept];
         let made = service.merismos(&[&args[..], more].concat());
         assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
     };
@@ -270,13 +270,13 @@ async fn weights_and_networks_of_pools_by_flags() {
         let document = service.client().document(Format::Json).await.unwrap();
         serde_json::from_str::<Value>(&document).unwrap()["frontends"]["harbour"].clone()
     };
-    change(&["--choose-pool", "by-weight", "--pool-weight", "quay=3", "--pool-weight", "second=0"]);
+    change(&["--choose-pool", "by-weight", "--pool-weights", "quay=3", "--pool-weights", "second=0"]);
     assert_eq!(keys().await["pool_weights"], serde_json::json!({ "quay": 3, "second": 0 }));
-    change(&["--choose-pool", "by-network", "--pool-network", "second=inland", "--reset", "pool_weights"]);
+    change(&["--choose-pool", "by-network", "--pool-networks", "second=inland", "--reset", "pool_weights"]);
     let keys = keys().await;
     assert_eq!(keys["pool_networks"], serde_json::json!({ "second": ["inland"] }));
     assert!(keys.get("pool_weights").is_none());
-    let wrong = service.merismos(&["frontend", "change", "harbour", "--pool-weight", "quay"]);
+    let wrong = service.merismos(&["frontend", "change", "harbour", "--pool-weights", "quay"]);
     assert_eq!(wrong.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("NAME=VALUE"));
 }

@@ -34,7 +34,8 @@ pub(super) enum Verb<K: Keys> {
     /// Show one
     Show {
         /// Its name
-        name: K::Name,
+        #[arg(value_name = "NAME")]
+        named: K::Name,
         /// As it stands in this draft
         #[arg(long, value_name = "DRAFT")]
         draft: Option<Name>,
@@ -42,7 +43,8 @@ pub(super) enum Verb<K: Keys> {
     /// Add one
     Create {
         /// Its name
-        name: K::Name,
+        #[arg(value_name = "NAME")]
+        named: K::Name,
         #[command(flatten)]
         keys: Box<K>,
         #[command(flatten)]
@@ -53,7 +55,8 @@ pub(super) enum Verb<K: Keys> {
     /// Change some of its keys
     Change {
         /// Its name
-        name: K::Name,
+        #[arg(value_name = "NAME")]
+        named: K::Name,
         #[command(flatten)]
         keys: Box<K>,
         #[command(flatten)]
@@ -67,7 +70,8 @@ pub(super) enum Verb<K: Keys> {
     /// Give it another name; whatever names it follows
     Rename {
         /// Its name
-        name: K::Name,
+        #[arg(value_name = "NAME")]
+        named: K::Name,
         /// Its new name
         to: Name,
         #[command(flatten)]
@@ -76,7 +80,8 @@ pub(super) enum Verb<K: Keys> {
     /// Copy it, with the keys in which the copy differs
     Copy {
         /// Its name
-        name: K::Name,
+        #[arg(value_name = "NAME")]
+        named: K::Name,
         /// The copy's name
         to: Name,
         #[command(flatten)]
@@ -89,7 +94,8 @@ pub(super) enum Verb<K: Keys> {
     /// Remove it; says by what it is used when it is
     Remove {
         /// Its name
-        name: K::Name,
+        #[arg(value_name = "NAME")]
+        named: K::Name,
         #[command(flatten)]
         going: WhereArgs,
     },
@@ -138,9 +144,9 @@ pub(super) struct About {
     /// A label, `KEY=VALUE`; `KEY=` takes it away; may be given several times
     #[arg(long, value_name = "KEY=VALUE")]
     label: Vec<String>,
-    /// What it is for: its note in the document
+    /// What it is for
     #[arg(long, value_name = "TEXT")]
-    about: Option<String>,
+    note: Option<String>,
 }
 
 impl About {
@@ -156,8 +162,8 @@ impl About {
         if !labels.is_empty() {
             keys.insert("labels".to_owned(), Value::Object(labels));
         }
-        if let Some(about) = self.about {
-            keys.insert("note".to_owned(), about.into());
+        if let Some(note) = self.note {
+            keys.insert("note".to_owned(), note.into());
         }
         Ok(())
     }
@@ -193,8 +199,8 @@ impl<K: Keys> Verb<K> {
                 }
                 Ok(Exit::Done)
             }
-            Self::Show { name, draft } => {
-                let view = context.target.client()?.thing(&name.thing::<K>(), draft.as_ref()).await?;
+            Self::Show { named, draft } => {
+                let view = context.target.client()?.thing(&named.thing::<K>(), draft.as_ref()).await?;
                 if context.json {
                     show::json(&view);
                 } else {
@@ -202,16 +208,16 @@ impl<K: Keys> Verb<K> {
                 }
                 Ok(Exit::Done)
             }
-            Self::Create { name, keys, about, going } => {
-                let thing = name.thing::<K>();
+            Self::Create { named, keys, about, going } => {
+                let thing = named.thing::<K>();
                 let mut map = given(&*keys, about)?;
                 K::defaults(&mut map);
                 let mut edits = keys.before(&thing, &mut map)?;
                 edits.push(Edit::Add { thing, keys: map });
                 going.make(context, edits).await
             }
-            Self::Change { name, keys, about, reset, going } => {
-                let thing = name.thing::<K>();
+            Self::Change { named, keys, about, reset, going } => {
+                let thing = named.thing::<K>();
                 let mut map = given(&*keys, about)?;
                 let mut edits = keys.before(&thing, &mut map)?;
                 map.extend(reset.into_iter().map(|key| (key, Value::Null)));
@@ -223,18 +229,18 @@ impl<K: Keys> Verb<K> {
                 edits.push(Edit::Change { thing, keys: map });
                 going.make(context, edits).await
             }
-            Self::Rename { name, to, going } => {
-                going.make(context, vec![Edit::Rename { thing: name.thing::<K>(), to }]).await
+            Self::Rename { named, to, going } => {
+                going.make(context, vec![Edit::Rename { thing: named.thing::<K>(), to }]).await
             }
-            Self::Copy { name, to, keys, about, going } => {
-                let thing = name.thing::<K>();
+            Self::Copy { named, to, keys, about, going } => {
+                let thing = named.thing::<K>();
                 let mut map = given(&*keys, about)?;
                 let mut edits = keys.before(&thing.renamed(to.clone()), &mut map)?;
                 edits.push(Edit::Copy { thing, to, keys: map });
                 going.make(context, edits).await
             }
-            Self::Remove { name, going } => {
-                going.make(context, vec![Edit::Remove { thing: name.thing::<K>() }]).await
+            Self::Remove { named, going } => {
+                going.make(context, vec![Edit::Remove { thing: named.thing::<K>() }]).await
             }
         }
     }

@@ -148,10 +148,11 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
         "grpc" => {
             CheckKind::Grpc(GrpcAsked { service: section.value("service", some_text).unwrap_or_default() })
         }
-        _ => CheckKind::Command(CommandAsked {
-            program: section.required("program", program)?,
-            arguments: section.value("arguments", arguments).unwrap_or_default(),
-        }),
+        _ => {
+            let program = section.required("program", program);
+            let arguments = section.value("arguments", arguments).unwrap_or_default();
+            CheckKind::Command(CommandAsked { program: program?, arguments })
+        }
     })
 }
 

@@ -21,9 +21,9 @@ pub(crate) struct CheckKeys {
     #[serde(flatten)]
     other: OtherAsked,
     /// http: status codes and ranges that pass, with commas between, such as 200-299,304
-    #[arg(long = "pass", value_name = "STATUS", value_delimiter = ',')]
-    #[serde(rename = "accept", skip_serializing_if = "Vec::is_empty")]
-    pass: Vec<String>,
+    #[arg(long, value_name = "STATUS", value_delimiter = ',')]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    accept: Vec<String>,
     /// Another port of the server to ask
     #[arg(long)]
     port: Option<u16>,
@@ -140,8 +140,7 @@ struct OtherAsked {
     expect_pattern: Option<String>,
     /// dns: the name that is asked for
     #[arg(long, value_name = "NAME")]
-    #[serde(rename = "name")]
-    dns_name: Option<String>,
+    name: Option<String>,
     /// dns: the type of record, such as A
     #[arg(long)]
     record: Option<String>,
@@ -170,7 +169,7 @@ struct OtherAsked {
     #[arg(long)]
     program: Option<String>,
     /// command: what it is given; may be given several times
-    #[arg(long = "argument", value_name = "TEXT", allow_hyphen_values = true)]
+    #[arg(long, value_name = "TEXT", allow_hyphen_values = true)]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     arguments: Vec<String>,
 }

@@ -47,12 +47,12 @@ pub(crate) struct FrontendKeys {
     /// The pool that takes what none of the others will
     #[arg(long, value_name = "POOL")]
     last_resort: Option<String>,
-    /// by-weight: the weight of a pool, 1 where none is given; may be given several times
-    #[arg(long = "pool-weight", value_name = "POOL=WEIGHT", value_parser = pair::<u16>)]
+    /// by-weight: the weight of a pool, 1 where none is given; several with commas between
+    #[arg(long, value_name = "POOL=WEIGHT", value_delimiter = ',', value_parser = pair::<u16>)]
     #[serde(serialize_with = "table", skip_serializing_if = "Vec::is_empty")]
     pool_weights: Vec<(Name, u16)>,
-    /// by-network: a list of networks whose clients a pool gets; may be given several times
-    #[arg(long = "pool-network", value_name = "POOL=LIST", value_parser = pair::<Name>)]
+    /// by-network: a list of networks whose clients a pool gets; several with commas between
+    #[arg(long, value_name = "POOL=LIST", value_delimiter = ',', value_parser = pair::<Name>)]
     #[serde(serialize_with = "lists", skip_serializing_if = "Vec::is_empty")]
     pool_networks: Vec<(Name, Name)>,
     /// The most clients connected at once
@@ -85,8 +85,8 @@ pub(crate) struct FrontendKeys {
     /// http: how long a client may be slower than that, such as 30s
     #[arg(long, value_name = "DURATION")]
     min_rate_grace: Option<String>,
-    /// http: a field that clients which are not trusted do not get through; may be given several times
-    #[arg(long = "dropped-field", value_name = "NAME")]
+    /// http: a field that clients which are not trusted do not get through; several with commas between
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     dropped_fields: Vec<String>,
     /// How long a tcp client's connection may last, such as 8h

@@ -10,12 +10,12 @@ use super::Keys;
 #[derive(Debug, clap::Args, Serialize)]
 pub(crate) struct MessageKeys {
     /// The pools whose changes are told, with commas between; all of them without it
-    #[arg(long = "of", value_name = "POOL", value_delimiter = ',')]
+    #[arg(long, value_name = "POOL", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pools: Vec<Name>,
     /// Which changes, with commas between: down, up, suspect, flapping, empty, filled, failing, answering,
     /// moved, moved-back
-    #[arg(long = "change", value_name = "CHANGE", value_delimiter = ',')]
+    #[arg(long, value_name = "CHANGE", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     changes: Vec<String>,
     /// Only what has lasted so long is told, such as 30s

@@ -37,8 +37,8 @@ impl Keys for RangeKeys {
 /// What a list of networks is made of.
 #[derive(Debug, clap::Args, Serialize)]
 pub(crate) struct NetworkKeys {
-    /// An address or a prefix such as 192.0.2.0/24; may be given several times
-    #[arg(long = "prefix", value_name = "PREFIX", value_delimiter = ',')]
+    /// An address or a prefix such as 192.0.2.0/24; several with commas between
+    #[arg(long, value_name = "PREFIX", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     prefixes: Vec<String>,
 }

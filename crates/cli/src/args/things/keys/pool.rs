@@ -61,7 +61,7 @@ pub(crate) struct PoolKeys {
     #[arg(long)]
     check: Option<String>,
     /// More checks that are made with it, with commas between
-    #[arg(long = "more-check", value_name = "CHECK", value_delimiter = ',')]
+    #[arg(long, value_name = "CHECK", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     more_checks: Vec<String>,
     /// How many of its checks a server has to pass: all or any
@@ -118,7 +118,7 @@ impl Keys for PoolKeys {
 struct Hashing {
     /// hash: the keys, with commas between: client-address, path, path-with-query, host, sni, query:NAME, header:NAME,
     /// cookie:NAME
-    #[arg(long = "hash-key", value_name = "KEY", value_delimiter = ',')]
+    #[arg(long, value_name = "KEY", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     hash_keys: Vec<String>,
     /// hash: how many bits of an IPv4 client's address count
@@ -141,8 +141,8 @@ struct Reaching {
     /// The version of HTTP that its servers are spoken to in: 1.1 or 2
     #[arg(long, value_name = "VERSION")]
     http_version: Option<String>,
-    /// An address of the service's machine that connections to servers come from; may be given several times
-    #[arg(long = "source-address", value_name = "ADDRESS")]
+    /// An address of the service's machine that connections to servers come from; several with commas between
+    #[arg(long, value_name = "ADDRESS", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     source_addresses: Vec<IpAddr>,
     /// The most unused connections that each worker keeps to a server

@@ -12,8 +12,8 @@ pub(crate) struct ServerKeys {
     /// Where it listens: ADDRESS:PORT or HOST:PORT
     #[arg(long, value_name = "ADDRESS:PORT")]
     address: Option<String>,
-    /// Where it listens too; the connection that is made first is used; may be given several times
-    #[arg(long = "other-address", value_name = "ADDRESS:PORT")]
+    /// Where it listens too; the connection that is made first is used; several with commas between
+    #[arg(long, value_name = "ADDRESS:PORT", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     other_addresses: Vec<String>,
     /// Its part of the work, 0 to 1000
@@ -42,9 +42,8 @@ impl Keys for ServerKeys {
 #[derive(Debug, clap::Args, Serialize)]
 pub(crate) struct LookupKeys {
     /// The DNS name
-    #[arg(long = "dns-name", value_name = "NAME")]
-    #[serde(rename = "name")]
-    dns_name: Option<String>,
+    #[arg(long, value_name = "NAME")]
+    name: Option<String>,
     /// Which records: address (A and AAAA) or service (SRV)
     #[arg(long)]
     records: Option<String>,
