@@ -8,6 +8,7 @@ use serde_json::Value;
 use super::Document;
 use super::renames::Renames;
 use super::thing::Thing;
+use super::usual::usual;
 use crate::name::{Name, PoolServer};
 
 /// One difference between two documents.
@@ -18,8 +19,14 @@ pub struct Change {
     pub path: String,
     /// What stood there; absent when it is new. Of something renamed the path that it had.
     pub old: Option<String>,
+    /// Whether that was the default of a key.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub old_is_default: bool,
     /// What stands there now; absent when it was removed. Of something renamed the path that it has now.
     pub new: Option<String>,
+    /// Whether that is the default of a key.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub new_is_default: bool,
     /// Whether only the name changed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub renamed: bool,
@@ -49,7 +56,14 @@ impl Change {
                 format!("{subject}: {old} to nothing")
             }
             (Some(_), None) => format!("remove {subject}"),
-            (Some(old), Some(new)) => format!("{subject}: {old} to {new}"),
+            (Some(old), Some(new)) => {
+                let usual = |is_default: bool| if is_default { " (default)" } else { "" };
+                format!(
+                    "{subject}: {old}{} to {new}{}",
+                    usual(self.old_is_default),
+                    usual(self.new_is_default)
+                )
+            }
             (None, None) => subject,
         }
     }
@@ -140,25 +154,44 @@ fn compare<T: PartialEq + Serialize>(
     inside: impl Fn(&Name, Option<&T>, &Name, &mut Vec<Change>),
 ) {
     let came_from: BTreeMap<&Name, &Name> = renames.iter().map(|(from, to)| (to, from)).collect();
-    let change = |path, old, new| Change { path, old, new, renamed: false };
+    let change = |path, old, new| Change {
+        path,
+        old,
+        new,
+        renamed: false,
+        old_is_default: false,
+        new_is_default: false,
+    };
     for (name, now) in new {
         let old_name = came_from.get(name).copied().unwrap_or(name);
         let before = old.get(old_name);
         match before {
-            None => changes.push(change(path(name), None, Some(summary(&keys(now))))),
+            None => {
+                let path = path(name);
+                let says = whole(&keys(now), &usual(&path, now));
+                changes.push(change(path, None, Some(says)));
+            }
             Some(before) => {
                 if old_name != name {
                     let (was, is) = (path(old_name), path(name));
-                    changes.push(Change { path: is.clone(), old: Some(was), new: Some(is), renamed: true });
+                    changes.push(Change { renamed: true, ..change(is.clone(), Some(was), Some(is)) });
                 }
                 if before == now {
                     continue;
                 }
-                let (before, now) = (keys(before), keys(now));
+                let of = |it: &T| (keys(it), usual(&path(name), it));
+                let ((before, old_usual), (now, new_usual)) = (of(before), of(now));
                 let all: BTreeSet<&String> = before.keys().chain(now.keys()).collect();
                 for key in all.into_iter().filter(|key| before.get(*key) != now.get(*key)) {
                     let path = if key.is_empty() { path(name) } else { format!("{}.{key}", path(name)) };
-                    changes.push(change(path, before.get(key).cloned(), now.get(key).cloned()));
+                    let side = |keys: &Keys, usual: &Keys| {
+                        let default = usual.get(key);
+                        let value = keys.get(key).or(default).cloned();
+                        (value.is_some() && value.as_ref() == default, value)
+                    };
+                    let (old_is_default, old) = side(&before, &old_usual);
+                    let (new_is_default, new) = side(&now, &new_usual);
+                    changes.push(Change { old_is_default, new_is_default, ..change(path, old, new) });
                 }
             }
         }
@@ -172,7 +205,25 @@ fn compare<T: PartialEq + Serialize>(
     }
 }
 
-type Keys = BTreeMap<String, String>;
+pub(super) type Keys = BTreeMap<String, String>;
+
+/// The keys by which a thing is known, in the order in which they are told.
+const FIRST: [&str; 14] = [
+    "kind",
+    "name",
+    "records",
+    "protocol",
+    "listen",
+    "address",
+    "addresses",
+    "weight",
+    "algorithm",
+    "pool",
+    "path",
+    "interval",
+    "webhook",
+    "mail_to",
+];
 
 /// A thing in one line.
 pub(super) fn summary_of<T: Serialize>(thing: &T) -> String {
@@ -180,29 +231,27 @@ pub(super) fn summary_of<T: Serialize>(thing: &T) -> String {
 }
 
 fn summary(keys: &Keys) -> String {
-    let shown = [
-        "kind",
-        "name",
-        "records",
-        "listen",
-        "address",
-        "addresses",
-        "weight",
-        "algorithm",
-        "pool",
-        "path",
-        "interval",
-        "webhook",
-        "mail_to",
-    ];
-    let parts: Vec<_> =
-        shown.iter().filter_map(|key| keys.get(*key).map(|value| format!("{key} {value}"))).collect();
+    parts(keys, FIRST.iter().copied())
+}
+
+/// As [`summary`], with every other key that is not its default behind it.
+fn whole(keys: &Keys, usual: &Keys) -> String {
+    let own = |key: &&str| !FIRST.contains(key) && !key.is_empty() && !is_usual(keys, usual, key);
+    parts(keys, FIRST.iter().copied().chain(keys.keys().map(String::as_str).filter(own)))
+}
+
+fn is_usual(keys: &Keys, usual: &Keys, key: &str) -> bool {
+    keys.get(key) == usual.get(key)
+}
+
+fn parts<'k>(keys: &Keys, shown: impl Iterator<Item = &'k str>) -> String {
+    let parts: Vec<_> = shown.filter_map(|key| keys.get(key).map(|value| format!("{key} {value}"))).collect();
     if parts.is_empty() { keys.get("").cloned().unwrap_or_default() } else { parts.join(", ") }
 }
 
 /// A thing's plain keys as text, its labels among them, without the things inside it. A thing that is a plain value
 /// itself stands under the empty key.
-fn keys<T: Serialize>(thing: &T) -> Keys {
+pub(super) fn keys<T: Serialize>(thing: &T) -> Keys {
     let value = serde_json::to_value(thing).expect("a document's keys are texts");
     let mut found = Keys::new();
     let Value::Object(entries) = value else {

@@ -343,14 +343,21 @@ fn alone(thing: &Thing, mut value: Value, key: &str) -> Result<Value, EditError>
     let own = value.as_object_mut().and_then(|keys| keys.remove(key));
     let others = value.as_object().into_iter().flat_map(Map::keys);
     let problem = |other: &String| {
-        Problem::at(&format!("{thing}.{other}"), "this key is unknown", format!("{key} alone"))
+        let found = format!("there is no key {other:?} here");
+        Problem::at(&format!("{thing}.{other}"), found, format!("{key} alone"))
     };
     let problems: Vec<Problem> = others.map(problem).collect();
     if problems.is_empty() { Ok(own.unwrap_or_default()) } else { Err(EditError::Keys(problems)) }
 }
 
-/// Reads one thing from JSON, by way of a small document that holds nothing else, and puts it where it belongs.
-fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, EditError> {
+/// One thing with every key that it has by itself, read from some of them; `None` when they are not enough.
+pub(super) fn by_itself(thing: &Thing, keys: Value) -> Option<Value> {
+    let read = read_alone(thing, keys).ok()?;
+    self::value(&read, thing)
+}
+
+/// A document that holds nothing but one thing and what has to stand around it.
+fn read_alone(thing: &Thing, value: Value) -> Result<Document, EditError> {
     let mut small = Value::Object(Map::new());
     small["format"] = super::document::FORMAT.into();
     // What stands around a thing inside another is not read again.
@@ -372,7 +379,12 @@ fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, 
         _ => value,
     };
     tree::put(&mut small, &thing.keys(), value);
-    let read = read_value(small).map_err(EditError::Keys)?;
+    read_value(small).map_err(EditError::Keys)
+}
+
+/// Reads one thing from JSON and puts it where it belongs.
+fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, EditError> {
+    let read = read_alone(thing, value)?;
     let lost = "what was read without problems is there";
     match thing {
         Thing::Host(name) => document.hosts.extend(read.hosts.into_iter().filter(|(it, _)| it == name)),

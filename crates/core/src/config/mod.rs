@@ -30,6 +30,7 @@ pub mod thing;
 pub mod things;
 pub mod tree;
 pub mod users;
+mod usual;
 mod warnings;
 
 pub use check::Checked;

@@ -65,6 +65,53 @@ fn refused(text: &str, edits: &[Edit]) -> String {
 }
 
 #[test]
+fn what_is_added_shows_every_key_that_is_not_its_default() {
+    let add = |path: &str, value| Edit::Add { thing: thing(path), keys: keys(value) };
+    let words = edited(
+        RICH,
+        &[
+            add(
+                "pools.second",
+                serde_json::json!({ "algorithm": "hash", "hash_keys": ["host"], "usable_from": 2 }),
+            ),
+            add(
+                "pools.second.servers.knot",
+                serde_json::json!({ "address": "192.0.2.31:80", "tier": 2, "weight": 1 }),
+            ),
+            add(
+                "frontends.maps",
+                serde_json::json!({ "protocol": "http", "listen": "192.0.2.17:80", "pool": "booking",
+                    "next_pools": ["second"], "choose_pool": "by-weight", "idle_timeout": "60s", "head_limit": "8KiB" }),
+            ),
+        ],
+    );
+    assert_eq!(
+        words,
+        [
+            "add frontend maps (protocol http, listen 192.0.2.17:80, pool booking, choose_pool by-weight, \
+             head_limit 8KiB, next_pools second)",
+            "add pool second (algorithm hash, hash_keys host, usable_from 2)",
+            "add server second/knot (address 192.0.2.31:80, weight 1, tier 2)",
+        ]
+    );
+}
+
+#[test]
+fn a_default_is_shown_with_its_value() {
+    let change = |path: &str, value| [Edit::Change { thing: thing(path), keys: keys(value) }];
+    let set = change(
+        "pools.booking",
+        serde_json::json!({ "usable_from": 2, "capacity": 50, "idle_timeout": "60s" }),
+    );
+    assert_eq!(
+        edited(RICH, &set),
+        ["capacity of pool booking: 100 (default) to 50", "usable_from of pool booking: 1 (default) to 2"]
+    );
+    let back = change("pools.booking.servers.gull", serde_json::json!({ "weight": null }));
+    assert_eq!(edited(RICH, &back), ["weight of server booking/gull: 3 to 1 (default)"]);
+}
+
+#[test]
 fn hosts_and_taken_addresses_are_settled() {
     let document = document(RICH);
     let addresses: Vec<_> = document
@@ -130,7 +177,7 @@ fn things_are_added_changed_copied_and_removed() {
     assert_eq!(edited(RICH, &[reset]), ["label site of host tern: north to nothing"]);
     let back =
         Edit::Change { thing: thing("pools.booking.servers.gull"), keys: keys(json!({ "weight": null })) };
-    assert_eq!(edited(RICH, &[back]), ["weight of server booking/gull: 3 to 1"]);
+    assert_eq!(edited(RICH, &[back]), ["weight of server booking/gull: 3 to 1 (default)"]);
 
     let copy = Edit::Copy {
         thing: thing("pools.booking"),
@@ -277,11 +324,11 @@ fn servers_are_added_from_lines() {
     assert_eq!(
         added,
         [
-            "add server booking/at-192-0-2-40 (address 192.0.2.40:80, weight 7)",
-            "add server booking/at-192-0-2-50 (address 192.0.2.50:80, weight 2)",
-            "add server booking/at-192-0-2-51 (address 192.0.2.51:80, weight 2)",
-            "add server booking/gull-90 (address gull:90, weight 2)",
-            "add server booking/tern-81 (address tern:81, weight 2)",
+            "add server booking/at-192-0-2-40 (address 192.0.2.40:80, weight 7, tier 1)",
+            "add server booking/at-192-0-2-50 (address 192.0.2.50:80, weight 2, tier 1)",
+            "add server booking/at-192-0-2-51 (address 192.0.2.51:80, weight 2, tier 1)",
+            "add server booking/gull-90 (address gull:90, weight 2, tier 1)",
+            "add server booking/tern-81 (address tern:81, weight 2, tier 1)",
         ]
     );
 }

@@ -223,7 +223,7 @@ fn changes_are_named() {
         words,
         [
             "add server booking/auk (address 192.0.2.23:8080, weight 1)",
-            "weight of server booking/gull: 3 to 1",
+            "weight of server booking/gull: 3 to 1 (default)",
             "remove server booking/tern",
         ]
     );
