@@ -88,6 +88,8 @@ pub struct Warned {
     pub warning: Warning,
     /// Whether the running revision has it already.
     pub known: bool,
+    /// Whether it is about something that the change touches.
+    pub touched: bool,
     /// Who accepted it, with this change.
     pub accepted: Option<Accepted>,
 }
@@ -98,6 +100,12 @@ impl Warned {
     pub fn needs_word(&self) -> bool {
         use merismos_core::config::Level;
         self.warning.level == Level::Warning && !self.known && self.accepted.is_none()
+    }
+
+    /// Whether it is no news: it was there before and has nothing to do with the change.
+    #[must_use]
+    pub fn stands(&self) -> bool {
+        self.known && !self.touched
     }
 }
 

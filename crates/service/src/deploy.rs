@@ -137,7 +137,7 @@ impl Deployer {
         let losses = losses(old, new, &view.facts, &tried.failing);
         let tried: Vec<_> = losses.into_iter().chain(tried.warnings).collect();
         let accepting = Accepting { keys: &going.accept, before: &proposal.accepted, who: &proposal.author };
-        review.warnings = warned(&view, &checked, tried, &accepting);
+        review.warnings = warned(&view, &checked, tried, &accepting, &Touches::of(&review));
 
         // The first revision is made even of an empty document, so that there is one to go back to.
         let running = view.number();
@@ -331,8 +331,34 @@ struct Accepting<'a> {
     who: &'a str,
 }
 
+/// The things that a change touches, with all that is inside them: `pools.booking` for one of its servers.
+struct Touches(BTreeSet<String>);
+
+impl Touches {
+    fn of(review: &Review) -> Self {
+        let changed = review.changes.iter().map(|it| Self::outermost(&it.change.path));
+        let pools = review.impact.pools.iter().map(|name| format!("pools.{name}"));
+        let frontends = review.impact.frontends.iter().map(|name| format!("frontends.{name}"));
+        Self(changed.chain(pools).chain(frontends).collect())
+    }
+
+    fn holds(&self, path: &str) -> bool {
+        self.0.contains(&Self::outermost(path))
+    }
+
+    fn outermost(path: &str) -> String {
+        path.splitn(3, '.').take(2).collect::<Vec<_>>().join(".")
+    }
+}
+
 /// Every warning, those that need somebody's word first.
-fn warned(view: &View, checked: &Checked, tried: Vec<Warning>, accepting: &Accepting<'_>) -> Vec<Warned> {
+fn warned(
+    view: &View,
+    checked: &Checked,
+    tried: Vec<Warning>,
+    accepting: &Accepting<'_>,
+    touches: &Touches,
+) -> Vec<Warned> {
     // A warning that weighs more now, or says more, is another one: the pool that was empty before has clients now.
     let known: BTreeSet<_> =
         view.checked.warnings().iter().map(|it| (it.key.as_str(), it.level, it.says.as_str())).collect();
@@ -348,7 +374,8 @@ fn warned(view: &View, checked: &Checked, tried: Vec<Warning>, accepting: &Accep
                 at: wall(),
             });
             let known = known.contains(&(warning.key.as_str(), warning.level, warning.says.as_str()));
-            Warned { known, accepted: earlier.or(now).filter(|_| !known), warning }
+            let touched = touches.holds(&warning.path);
+            Warned { known, touched, accepted: earlier.or(now).filter(|_| !known), warning }
         })
         .collect();
     all.sort_by_key(|it| (!it.needs_word(), it.known, it.warning.level));

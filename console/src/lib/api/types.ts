@@ -325,6 +325,8 @@ export interface Warned {
   says: string
   help: string
   known: boolean
+  /** Whether it is about something that the change touches. */
+  touched: boolean
   accepted: Accepted | null
 }
 
@@ -336,6 +338,8 @@ export interface Review {
     frontends: string[]
     pools: string[]
     moves: { server: string; before: number | null; after: number | null; why_none: string | null }[]
+    pool_moves: { frontend: string; pool: string; before: number | null; after: number | null }[]
+    rooms: { pool: string; room: 'in_flight' | 'connections' | 'each_second'; before: number | null; after: number | null }[]
     timings: { pool: string | null; check: string; before: Timing | null; after: Timing | null }[]
   }
   touched: { whose: string; count: number; says: string }[]

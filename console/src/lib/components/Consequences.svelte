@@ -11,8 +11,14 @@
 
   const SHOWN = 30
   const moves = $derived(outlook.review?.impact.moves ?? [])
+  const poolMoves = $derived(outlook.review?.impact.pool_moves ?? [])
+  const rooms = $derived(outlook.review?.impact.rooms ?? [])
+  const ROOM_WORDS = { in_flight: 'in flight', connections: 'connections', each_second: 'a second' }
   const timings = $derived(outlook.review?.impact.timings ?? [])
   const needed = $derived(new Set(open(outlook.warnings).map((it) => it.key)))
+  /** What was so before is no news unless the change touches it. */
+  const shownWarnings = $derived(outlook.warnings.filter((it) => !it.known || (it.touched && it.level === 'warning')))
+  const standing = $derived(outlook.warnings.filter((it) => it.known && !it.touched && it.level === 'warning').length)
   /** Frontends whose clients would be told that nobody is there. */
   const unanswered = $derived(
     outlook.warnings
@@ -44,7 +50,7 @@
       <Changes changes={outlook.changes} />
     </div>
   {/if}
-  {#each outlook.warnings.filter((it) => !it.known) as warning (warning.key)}
+  {#each shownWarnings as warning (warning.key)}
     <div
       class="rounded-box border px-2 py-1"
       class:border-warning={warning.level === 'warning'}
@@ -68,6 +74,7 @@
       {/if}
     </div>
   {/each}
+  {#if standing > 0}<p class="text-secondary" data-testid="standing">{standing === 1 ? '1 accepted warning stands' : `${standing} accepted warnings stand`}.</p>{/if}
   {#if unanswered.length > 0}
     <figure>
       <figcaption class="text-secondary">What a client would see</figcaption>
@@ -103,6 +110,32 @@ frontend {unanswered[0]}: no server is available</pre>
       {#if moves.length > SHOWN}<p class="text-secondary">and {moves.length - SHOWN} more servers</p>{/if}
     </div>
   {/if}
+  {#if poolMoves.length > 0}
+    <div data-testid="pool-moves">
+      <h3 class="mb-1 font-semibold">Parts of pools</h3>
+      <table class="w-full max-w-2xl">
+        <thead class="text-left text-secondary">
+          <tr><th class="font-normal" scope="col">frontend</th><th class="font-normal" scope="col">pool</th><th class="text-right font-normal" scope="col">before</th><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr>
+        </thead>
+        <tbody>
+          {#each poolMoves as move (`${move.frontend} ${move.pool}`)}
+            <tr>
+              <td>{move.frontend}</td>
+              <td>{move.pool}</td>
+              <td class="text-right">{percent(move.before)}</td>
+              <td class="text-right">{percent(move.after)}</td>
+              <td class="text-right">{points((move.after ?? 0) - (move.before ?? 0))}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {/if}
+  {#each rooms as it (`${it.pool} ${it.room}`)}
+    <p data-testid="room">
+      <span class="font-semibold">Room</span> pool {it.pool}, {ROOM_WORDS[it.room]}: {it.before ?? 'no limit'} → {it.after ?? 'no limit'}
+    </p>
+  {/each}
   {#each timings as it (`${it.pool} ${it.check}`)}
     <div>
       <h3 class="font-semibold">Noticing a failure{it.pool ? ` in pool ${it.pool}` : ''}</h3>

@@ -5,7 +5,7 @@ use merismos_api::{
     Between, Draft, DraftReview, Drafts, NamedChange, RevisionAnswer, RevisionHead, Revisions,
 };
 
-use super::review::{changes, impact, warning};
+use super::review::{changes, impact, warnings};
 use super::table::{number, table};
 use super::{bad, good, moment, strong, text};
 
@@ -61,7 +61,7 @@ pub(crate) fn review(review: &DraftReview) {
     }
     if let Some(would) = &review.review {
         impact(would);
-        would.warnings.iter().filter(|it| !it.known).for_each(warning);
+        warnings(&would.warnings);
         if would.warnings.iter().any(merismos_api::Warned::needs_word) {
             text(&format!(
                 "`merismos draft accept {} KEY` accepts a warning that is meant to be so.\n",

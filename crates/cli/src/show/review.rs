@@ -21,8 +21,7 @@ pub(crate) fn print(review: &Review, preview: bool) {
         changes(&review.changes);
     }
     impact(review);
-    // What was so before is no news; what clients feel is told again.
-    review.warnings.iter().filter(|it| !it.known || it.warning.level == Level::Warning).for_each(warning);
+    warnings(&review.warnings);
     if review.made {
         let took = &review.took;
         let whole = took.check_us + took.compare_us + took.try_us + took.commit_us + took.run_us;
@@ -65,7 +64,7 @@ pub(crate) fn changes(changes: &[NamedChange]) {
 
 /// Prints what a change touches and moves.
 pub(crate) fn impact(review: &Review) {
-    let Impact { frontends, pools, moves, timings } = &review.impact;
+    let Impact { frontends, pools, moves, pool_moves, rooms, timings } = &review.impact;
     if !frontends.is_empty() || !pools.is_empty() {
         let list = |names: &[merismos_core::name::Name]| {
             let shown: Vec<_> = names.iter().take(8).map(ToString::to_string).collect();
@@ -102,6 +101,26 @@ pub(crate) fn impact(review: &Review) {
             text(&format!("  and {} more servers\n", moves.len() - SHOWN));
         }
     }
+    if !pool_moves.is_empty() {
+        text(&format!("{}\n", strong("Parts of pools")));
+        let mut table = table(&["frontend", "pool", "before", "after", "points"]);
+        for it in pool_moves {
+            let part = |part: Option<f64>| part.map_or_else(|| "-".to_owned(), percent);
+            table.add_row(vec![
+                Cell::new(&it.frontend),
+                Cell::new(&it.pool),
+                number(part(it.before)),
+                number(part(it.after)),
+                number(points(it.after.unwrap_or(0.0) - it.before.unwrap_or(0.0))),
+            ]);
+        }
+        text(&format!("{table}\n"));
+    }
+    for it in rooms {
+        let room = |room: Option<u64>| room.map_or_else(|| "no limit".to_owned(), |room| room.to_string());
+        let (before, after, words) = (room(it.before), room(it.after), it.room.words());
+        text(&format!("{} pool {}, {words}: {before} to {after}\n", strong("Room"), it.pool));
+    }
     for it in timings {
         let whose = match &it.pool {
             Some(pool) => format!("pool {pool} (check {})", it.check),
@@ -135,8 +154,20 @@ pub(super) fn timing(timing: &Timing) -> String {
     )
 }
 
+/// Prints the warnings. What was so before is no news unless the change touches it; of the rest that clients feel it is only said how
+/// much there is.
+pub(crate) fn warnings(warnings: &[Warned]) {
+    let is_felt = |it: &&Warned| it.warning.level == Level::Warning;
+    warnings.iter().filter(|it| !it.known || (it.touched && is_felt(it))).for_each(warning);
+    match warnings.iter().filter(is_felt).filter(|it| it.stands()).count() {
+        0 => {}
+        1 => text("1 accepted warning stands.\n"),
+        count => text(&format!("{count} accepted warnings stand.\n")),
+    }
+}
+
 /// Prints a warning with what to do, and its key where somebody has to accept it.
-pub(crate) fn warning(warned: &Warned) {
+fn warning(warned: &Warned) {
     let warning = &warned.warning;
     let line = warning.line.map_or(String::new(), |line| format!("line {line}, "));
     let what = match warning.level {

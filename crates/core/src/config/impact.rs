@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use super::Document;
-use super::document::Check;
+use super::between_pools::{PoolMove, RoomFor, RoomMove, parts, room};
+use super::document::{Check, Frontend};
 use super::renames::Renames;
 use crate::eligibility::{Standing, Truths, pool_shares};
 use crate::health::timing::{Timing, timing};
@@ -54,6 +55,12 @@ pub struct Impact {
     pub pools: Vec<Name>,
     /// The servers whose expected share would move, in the order of their names.
     pub moves: Vec<ShareMove>,
+    /// The pools whose part of a frontend's work would move, where the state of the servers alone decides it.
+    #[serde(default)]
+    pub pool_moves: Vec<PoolMove>,
+    /// The pools whose servers' limits would leave them more or less room.
+    #[serde(default)]
+    pub rooms: Vec<RoomMove>,
     /// How detection and recovery times change.
     pub timings: Vec<TimingMove>,
 }
@@ -100,6 +107,7 @@ pub fn impact(
         touched.insert(pool);
         found.pools.push(pool.clone());
         sides.pool_moves(pool, &mut found.moves);
+        sides.room_moves(pool, &mut found.rooms);
     }
     for (name, check) in new.checks.iter().filter(|(name, _)| !uses(new, name)) {
         let before = old.checks.get(name);
@@ -117,6 +125,9 @@ pub fn impact(
         let (was, will) = (old.frontends.get(name), new.frontends.get(name));
         if was != will || will.is_some_and(|frontend| frontend.pools().any(|pool| touched.contains(pool))) {
             found.frontends.push(name.clone());
+        }
+        if let Some(frontend) = will {
+            sides.part_moves(name, frontend, &mut found.pool_moves);
         }
     }
     found
@@ -192,6 +203,40 @@ impl<'a, T: Truths> Sides<'a, T> {
                     after: share(will),
                     why_none,
                 });
+            }
+        }
+    }
+
+    fn room_moves(&self, pool: &Name, moves: &mut Vec<RoomMove>) {
+        let old_name = self.old_pool(pool);
+        let (Some(was), Some(will)) = (self.old.pools.get(old_name), self.new.pools.get(pool)) else {
+            return;
+        };
+        for what in [RoomFor::InFlight, RoomFor::Connections, RoomFor::EachSecond] {
+            let before = room(old_name, was, self.truths, what);
+            let after = room(pool, will, self, what);
+            if before != after {
+                moves.push(RoomMove { pool: pool.clone(), room: what, before, after });
+            }
+        }
+    }
+
+    fn part_moves(&self, name: &Name, frontend: &Frontend, moves: &mut Vec<PoolMove>) {
+        let old_frontends = &self.renames.frontends;
+        let old_name = old_frontends.iter().find(|(_, to)| *to == name).map_or(name, |(from, _)| from);
+        let Some(was) = self.old.frontends.get(old_name) else { return };
+        let (Some(before), Some(after)) =
+            (parts(self.old, was, self.truths), parts(self.new, frontend, self))
+        else {
+            return;
+        };
+        let now = |old: &Name| self.renames.pools.get(old).unwrap_or(old).clone();
+        let before: BTreeMap<Name, f64> = before.into_iter().map(|(pool, part)| (now(pool), part)).collect();
+        let pools: BTreeSet<&Name> = before.keys().chain(after.keys().copied()).collect();
+        for pool in pools {
+            let (before, after) = (before.get(pool).copied(), after.get(pool).copied());
+            if before.unwrap_or(0.0) != after.unwrap_or(0.0) {
+                moves.push(PoolMove { frontend: name.clone(), pool: pool.clone(), before, after });
             }
         }
     }

@@ -7,6 +7,7 @@
 //! what that means, and [`merge`] joins the work of two people.
 
 mod asking;
+pub mod between_pools;
 pub mod check;
 mod dealing;
 pub mod diff;

@@ -128,7 +128,7 @@ async fn a_write_that_is_based_on_an_older_revision_is_refused() {
     let words: Vec<_> = between.changes.iter().map(|it| it.words.as_str()).collect();
     assert_eq!(
         (between.from, between.to, words.as_slice()),
-        (1, 2, &["weight of server quay/gull: 1 to 7"][..])
+        (1, 2, &["weight of server quay/gull: 1 (default) to 7"][..])
     );
 }
 
@@ -190,6 +190,36 @@ async fn those_who_look_at_a_new_frontend_are_not_in_the_way_of_the_one_who_make
     for looker in lookers {
         looker.await.expect("no look fails");
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_accepted_warning_is_told_again_only_where_a_change_touches_it() {
+    let service = Service::with(&["gull"]).await;
+    let change = |args: &[&str]| {
+        let output = service.merismos(args);
+        assert_eq!(output.status.code(), Some(0), "{args:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    };
+    let listen = free_address().to_string();
+    change(&["pool", "create", "pier"]);
+    let key = "empty-pool:pools.pier";
+    change(&[
+        "frontend",
+        "create",
+        "landing",
+        "--listen",
+        &listen,
+        "--pool",
+        "pier",
+        "--accept-warning",
+        key,
+    ]);
+    let elsewhere = change(&["server", "change", "quay/gull", "--weight", "7"]);
+    assert!(elsewhere.contains("2 accepted warnings stand."), "{elsewhere}");
+    assert!(!elsewhere.contains("pools.pier"), "{elsewhere}");
+    let there = change(&["pool", "change", "pier", "--attempts", "2"]);
+    assert!(there.contains("warning pools.pier: "), "{there}");
+    assert!(there.contains("1 accepted warning stands."), "{there}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

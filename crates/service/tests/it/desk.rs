@@ -398,7 +398,7 @@ async fn parts_of_a_file_are_applied_and_the_rest_stays() {
     request.only = vec!["pools.quay".to_owned()];
     let review = service.client().apply(&request).await.unwrap();
     let words: Vec<_> = review.changes.iter().map(|it| it.words.as_str()).collect();
-    assert_eq!(words, ["weight of server quay/gull: 1 to 9"]);
+    assert_eq!(words, ["weight of server quay/gull: 1 (default) to 9"]);
     request.only = vec!["pools.nowhere".to_owned()];
     assert_eq!(refused(service.client().apply(&request).await).problems[0].path, "pools.nowhere");
 }

@@ -91,7 +91,7 @@ async fn of_two_writers_the_second_is_told_and_can_rebase_unless_both_touched_th
 
     let stale = refused(client.deploy_draft(&name("mine"), Going::default()).await);
     assert_eq!((stale.status, stale.kind.as_str()), (409, "/problems/stale"));
-    assert_eq!(stale.between.unwrap().changes[0].words, "weight of server quay/tern: 1 to 7");
+    assert_eq!(stale.between.unwrap().changes[0].words, "weight of server quay/tern: 1 (default) to 7");
     let review = client.draft(&name("mine")).await.unwrap();
     assert!(review.draft.stale && review.between.is_some() && review.changes.len() == 1);
 

@@ -566,3 +566,72 @@ fn a_pool_that_is_not_usable_any_more_is_said_where_others_would_get_its_work() 
         check::check(document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 3"))).unwrap();
     assert!(never.warnings().iter().any(|it| it.key == "never-usable:pools.quay.usable_from"));
 }
+
+#[rstest]
+#[case::the_first_is_usable("", &[1.0, 0.0, 0.0])]
+#[case::it_needs_more_than_there_are("usable_from = 2", &[0.0, 1.0, 0.0])]
+#[case::by_weight("choose_pool = \"by-weight\"\npool_weights.quay = 3", &[0.75, 0.25, 0.0])]
+#[case::weights_and_capacity("capacity = 50\nchoose_pool = \"by-weight\"\npool_weights.quay = 3", &[0.6, 0.4, 0.0])]
+#[case::the_last_resort("none", &[0.0, 0.0, 1.0])]
+fn the_parts_of_pools_are_those_that_the_running_service_gives(#[case] keys: &str, #[case] expected: &[f64]) {
+    let of_frontend: Vec<&str> =
+        keys.lines().filter(|it| it.starts_with("choose") || it.starts_with("pool_")).collect();
+    let of_pool: Vec<&str> =
+        keys.lines().filter(|it| it.starts_with("usable") || it.starts_with("capacity")).collect();
+    let text = TWO
+        .replace(
+            "pool = \"quay\"",
+            &format!(
+                "pool = \"quay\"\nnext_pools = [\"pier\"]\nlast_resort = \"rest\"\n{}",
+                of_frontend.join("\n")
+            ),
+        )
+        .replace("[pools.quay]", &format!("[pools.quay]\n{}", of_pool.join("\n")))
+        .replace("auk", if keys == "none" { "auk" } else { "gull" })
+        .replace("servers.gull", if keys == "none" { "servers.knot" } else { "servers.gull" })
+        + "[pools.rest]\nservers.skua = { address = \"192.0.2.4:80\" }\n";
+    let checked = check::check(document(&text)).unwrap();
+    let new = checked.document();
+    let frontend = &new.frontends[&"web".parse().unwrap()];
+    let parts = crate::config::between_pools::parts(new, frontend, &OnlyGull).unwrap();
+    let ours: Vec<f64> = frontend.pools().map(|pool| parts[pool]).collect();
+    assert_eq!(ours, expected);
+    let mut cells = crate::cells::Cells::new(1);
+    let now = crate::time::Tick(0);
+    let snapshot = crate::routing::compile(&checked, &OnlyGull, &mut cells, 1, (1, now));
+    let theirs = snapshot.frontends().next().unwrap().pool_shares("192.0.2.200".parse().unwrap(), now);
+    assert_eq!(ours, theirs);
+}
+
+#[test]
+fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
+    let with_next =
+        TWO.replace("pool = \"quay\"", "pool = \"quay\"\nnext_pools = [\"pier\"]").replace("auk", "gull");
+    let with = |keys: &str| document(&with_next.replace("[pools.quay]", &format!("[pools.quay]\n{keys}")));
+    let moves = |from: &str, to: &str| {
+        super::super::impact::impact(&with(from), &with(to), &OnlyGull, &std::collections::BTreeSet::new())
+    };
+    let parts: Vec<_> = moves("", "usable_from = 2")
+        .pool_moves
+        .into_iter()
+        .map(|it| (it.frontend.to_string(), it.pool.to_string(), it.before, it.after))
+        .collect();
+    let web = || "web".to_owned();
+    assert_eq!(
+        parts,
+        [(web(), "pier".to_owned(), Some(0.0), Some(1.0)), (web(), "quay".to_owned(), Some(1.0), Some(0.0))]
+    );
+    let rooms = |from: &str, to: &str| {
+        let words = |it: &crate::config::between_pools::RoomMove| {
+            format!("{} {}: {:?} to {:?}", it.pool, it.room.words(), it.before, it.after)
+        };
+        moves(from, to).rooms.iter().map(words).collect::<Vec<_>>()
+    };
+    // Of the two servers one is down.
+    assert_eq!(
+        rooms("in_flight_limit = 40", "in_flight_limit = 40\ncapacity = 50"),
+        ["quay in flight: Some(40) to Some(20)"]
+    );
+    assert_eq!(rooms("", "rate_limit = 100"), ["quay a second: None to Some(100)"]);
+    assert_eq!(rooms("connection_limit = 4", "connection_limit = 4\nattempts = 2"), [""; 0]);
+}
