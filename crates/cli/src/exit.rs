@@ -12,7 +12,7 @@ pub(crate) enum Exit {
     Done = 0,
     /// The answer is no: a trial failed, a document is refused.
     No = 1,
-    /// The call was wrong.
+    /// The call was wrong: its form, or a name in it that is not there.
     Wrong = 2,
     /// The service refused or could not be reached.
     Refused = 3,
@@ -46,6 +46,8 @@ impl CliError {
             {
                 Exit::No
             }
+            // A value that can't be, or a name that is not there.
+            Self::Client(ClientError::Refused(problem)) if matches!(problem.status, 400 | 404) => Exit::Wrong,
             Self::Client(_) => Exit::Refused,
             Self::File { .. } | Self::Login { .. } | Self::Call(_) => Exit::Wrong,
         }

@@ -25,7 +25,7 @@ use crate::exit::{CliError, Exit};
 use crate::login::{EVERYWHERE, Target};
 
 const AFTER_HELP: &str = "Exit codes: 0 done; 1 the answer is no (a trial is not as expected, a document is refused); \
-                          2 the call was wrong; 3 the service refused or could not be reached.";
+                          2 the call was wrong, or names what is not there; 3 the service refused or could not be reached.";
 
 /// Deal traffic out to servers, watch them, and prove where it goes
 #[derive(Debug, Parser)]

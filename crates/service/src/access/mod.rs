@@ -283,14 +283,14 @@ mod tests {
     fn access(limits: SessionLimits) -> (Access, String) {
         let secret = secrets::draw_token();
         let token =
-            Token { hash: hash(&secret), name: "first".to_owned(), at: wall(), used: None, revoked: None };
+            Token { hash: hash(&secret), name: "admin".to_owned(), at: wall(), used: None, revoked: None };
         (Access::new(vec![token], Vec::new(), limits, watch::Sender::new(0)), secret)
     }
 
     #[test]
     fn only_a_whole_token_is_one_and_an_empty_one_never_is() {
         let (access, secret) = access(SessionLimits::default());
-        assert_eq!(access.by_token(&secret).unwrap().name, "first");
+        assert_eq!(access.by_token(&secret).unwrap().name, "admin");
         for guess in ["", " ", &secret[1..], &"0".repeat(64)] {
             assert_eq!(access.by_token(guess), None, "{guess:?}");
         }
@@ -330,12 +330,12 @@ mod tests {
     #[test]
     fn the_last_token_stays_and_one_that_was_taken_back_does_too() {
         let (access, secret) = access(SessionLimits::default());
-        assert!(matches!(access.revoke("first"), Err(TokenError::Last(_))));
+        assert!(matches!(access.revoke("admin"), Err(TokenError::Last(_))));
         assert!(matches!(access.revoke("nobody"), Err(TokenError::Unknown(_))));
-        assert!(matches!(access.create(&"first".parse().unwrap()), Err(TokenError::Exists(_))));
+        assert!(matches!(access.create(&"admin".parse().unwrap()), Err(TokenError::Exists(_))));
         access.create(&"second".parse().unwrap()).unwrap();
         let old = access.tokens();
-        access.revoke("first").unwrap();
+        access.revoke("admin").unwrap();
         // An older record of it does not let it in again.
         access.join(&old);
         assert_eq!(access.by_token(&secret), None);

@@ -84,7 +84,7 @@ pub(crate) fn first_token(folder: &Path, known: &[Token], troubles: &Troubles) -
         Ok(text) if is_token(text.trim()) => {
             let hash = hash(text.trim());
             let known = known.iter().find(|token| token.hash == hash).cloned();
-            return Ok(known.unwrap_or_else(|| new(hash, "first".to_owned())));
+            return Ok(known.unwrap_or_else(|| new(hash, "admin".to_owned())));
         }
         Ok(_) => {
             let aside = set_aside(&path).map_err(wrong)?;
@@ -103,7 +103,7 @@ pub(crate) fn first_token(folder: &Path, known: &[Token], troubles: &Troubles) -
     write_whole(&path, format!("{token}\n").as_bytes()).map_err(wrong)?;
     tracing::info!(file = %path.display(), "the first token was made");
     let is_taken = |name: &str| known.iter().any(|token| token.name == name && token.revoked.is_none());
-    let names = std::iter::once("first".to_owned()).chain((2..).map(|number| format!("first-{number}")));
+    let names = std::iter::once("admin".to_owned()).chain((2..).map(|number| format!("admin-{number}")));
     let name = names.into_iter().find(|name| !is_taken(name)).unwrap_or_default();
     Ok(new(hash(&token), name))
 }
@@ -131,7 +131,7 @@ mod tests {
         let troubles = Troubles::default();
         let made = first_token(folder.path(), &[], &troubles).unwrap();
         let again = first_token(folder.path(), &[], &troubles).unwrap();
-        assert_eq!((made.hash.as_str(), made.name.as_str()), (again.hash.as_str(), "first"));
+        assert_eq!((made.hash.as_str(), made.name.as_str()), (again.hash.as_str(), "admin"));
         let path = folder.path().join(FIRST_TOKEN);
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
         assert_eq!(std::fs::read_to_string(path).unwrap().trim().len(), TOKEN_LENGTH);
@@ -148,9 +148,9 @@ mod tests {
         let path = folder.path().join(FIRST_TOKEN);
         std::fs::write(&path, broken).unwrap();
         let troubles = Troubles::default();
-        let known = [new("ab".repeat(32), "first".to_owned())];
+        let known = [new("ab".repeat(32), "admin".to_owned())];
         let made = first_token(folder.path(), &known, &troubles).unwrap();
-        assert_eq!(made.name, "first-2", "the old one still works, so it keeps its name");
+        assert_eq!(made.name, "admin-2", "the old one still works, so it keeps its name");
         assert_eq!(made.hash, hash(std::fs::read_to_string(&path).unwrap().trim()));
         assert!(troubles.messages()[0].contains("first-token"), "{:?}", troubles.messages());
     }

@@ -17,9 +17,10 @@ use tokio_stream::wrappers::BroadcastStream;
 use utoipa::IntoParams;
 
 use super::App;
-use super::problem::{ApiError, InQuery, Looking};
+use super::problem::{ApiError, InQuery, Watching};
 use crate::access::Credential;
 use crate::clock::wall;
+use crate::controller::NoFrontend;
 use crate::words::{When, because, full_words, why_not};
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -34,7 +35,7 @@ pub(super) struct DecisionsQuery {
 /// Decisions as they are made: some of them when there are many, each with how many went by untold.
 #[utoipa::path(
     get, path = "/decisions", operation_id = "watch_decisions", tag = "look", params(DecisionsQuery),
-    responses((status = 200, description = "Server-sent events named decision", body = Decision, content_type = "text/event-stream"), Looking)
+    responses((status = 200, description = "Server-sent events named decision", body = Decision, content_type = "text/event-stream"), Watching)
 )]
 pub(super) async fn decisions(
     State(app): State<Arc<App>>,
@@ -43,6 +44,11 @@ pub(super) async fn decisions(
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
     let frontend =
         query.frontend.map(|name| name.parse::<Name>()).transpose().map_err(ApiError::bad_request)?;
+    if let Some(name) = &frontend
+        && !app.controller.view().await?.checked.document().frontends.contains_key(name)
+    {
+        return Err(NoFrontend(name.clone()).into());
+    }
     let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let watcher = app.decisions.watch();
     let told = BroadcastStream::new(watcher.receiver.resubscribe());

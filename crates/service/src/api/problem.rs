@@ -257,6 +257,11 @@ problems! {
         503 "The database is away, or the service is stopping"
 }
 problems! {
+    /// Of streams about something that is named.
+    Watching: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such thing", 429 "Too many event streams",
+        503 "The service is stopping"
+}
+problems! {
     /// Of calls that change something.
     Changing: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such thing",
         409 "It does not go with what is so by now; the detail says why", 415 "The body is not declared as JSON",

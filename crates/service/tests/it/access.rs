@@ -195,7 +195,7 @@ async fn a_token_that_is_taken_back_lets_nobody_in_at_once_nor_after_a_restart()
     let again = service.merismos(&["token", "create", "night-shift"]);
     assert_eq!(again.status.code(), Some(3), "there is one of that name");
     let listed = String::from_utf8(service.merismos(&["token", "list"]).stdout).unwrap();
-    assert!(listed.contains("first") && listed.contains("night-shift"), "{listed}");
+    assert!(listed.contains("admin") && listed.contains("night-shift"), "{listed}");
 
     assert!(service.merismos(&["token", "revoke", "night-shift"]).status.success());
     assert!(matches!(client.status().await, Err(error) if error.wants_token()));
@@ -203,7 +203,7 @@ async fn a_token_that_is_taken_back_lets_nobody_in_at_once_nor_after_a_restart()
     tokio::time::timeout(PATIENCE, ended).await.expect("its stream ends");
     service.crash_and_restart().await;
     assert!(matches!(client.status().await, Err(error) if error.wants_token()));
-    let last = service.merismos(&["token", "revoke", "first"]);
+    let last = service.merismos(&["token", "revoke", "admin"]);
     assert_eq!(last.status.code(), Some(3), "the last one stays");
     assert!(service.status().await.node.wrong_tokens >= 1);
     let events = service.client().events(50).await.unwrap().events;

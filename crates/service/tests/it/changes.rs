@@ -98,7 +98,7 @@ async fn a_pool_without_servers_has_to_be_accepted_and_answers_503_with_the_fron
     assert!(service.client().apply(&request).await.unwrap().made);
     let accepted = service.client().revision(1).await.unwrap().revision.accepted;
     let accepted: Vec<_> = accepted.iter().map(|it| (it.key.as_str(), it.who.as_str())).collect();
-    assert_eq!(accepted, [("empty-pool:pools.quay", "first"), ("slow-timeout:checks.well.timeout", "first")]);
+    assert_eq!(accepted, [("empty-pool:pools.quay", "admin"), ("slow-timeout:checks.well.timeout", "admin")]);
     let noted = service.document().replace("[pools.quay]\n", "[pools.quay]\nnote = \"still empty\"\n");
     assert!(service.apply(&noted).await.unwrap().made, "what runs already needs no word again");
     let (status, text) = service.get().await.unwrap();

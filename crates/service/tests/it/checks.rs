@@ -235,7 +235,7 @@ async fn a_check_is_tried_side_by_side_before_it_can_hurt() {
     ] {
         let wrong = service.merismos(&args);
         let said = String::from_utf8_lossy(&wrong.stderr).into_owned();
-        assert!(wrong.status.code() == Some(3) && said.contains(says), "{said}");
+        assert!(wrong.status.code() == Some(2) && said.contains(says), "{said}");
     }
 }
 
@@ -289,7 +289,7 @@ async fn the_last_probes_are_marks_on_a_line_of_time() {
     let printed = String::from_utf8_lossy(&printed.stdout).into_owned();
     assert!(printed.contains('▼') && printed.contains("status 500; wanted 200-299"), "{printed}");
     let nobody = service.merismos(&["server", "probes", "quay/nobody"]);
-    assert_eq!(nobody.status.code(), Some(3));
+    assert_eq!(nobody.status.code(), Some(2));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

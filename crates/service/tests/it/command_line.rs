@@ -58,7 +58,7 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
     assert!(service.merismos(&["drain", "quay/gull", "--reason", "new disk"]).status.success());
     let explained = service.merismos(&["explain", "harbour"]);
     assert!(
-        out(&explained).contains("✓ quay/tern") && out(&explained).contains("first: new disk"),
+        out(&explained).contains("✓ quay/tern") && out(&explained).contains("admin: new disk"),
         "{}",
         out(&explained)
     );
@@ -68,7 +68,7 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
     assert!(service.merismos(&["return", "quay/gull", "--reason", "done"]).status.success());
 
     let events = out(&service.merismos(&["events"]));
-    for part in ["runs now, by first: the first", "draining by first: new disk", "in service by first: done"]
+    for part in ["runs now, by admin: the first", "draining by admin: new disk", "in service by admin: done"]
     {
         assert!(events.contains(part), "{part:?} in {events}");
     }
@@ -171,6 +171,41 @@ fn a_wrong_call_exits_with_2(#[case] args: &[&str]) {
     let output = merismos().args(args).output().unwrap();
     assert_eq!(output.status.code(), Some(2), "{}", err(&output));
     assert!(err(&output).len() > 20, "{}", err(&output));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_name_that_is_not_there_is_a_wrong_call_whichever_command_it_is_given_to() {
+    let service = Service::with(&["gull"]).await;
+    let calls: [&[&str]; 18] = [
+        &["status", "kay"],
+        &["explain", "harbor"],
+        &["decisions", "--frontend", "harbor", "--count", "1"],
+        &["diagnose", "quay/gul"],
+        &["pool", "show", "kay"],
+        &["pool", "change", "kay", "--attempts", "2"],
+        &["server", "remove", "quay/gul"],
+        &["server", "probes", "quay/gul"],
+        &["server", "add", "kay", "192.0.2.1:80"],
+        &["check", "try", "wel", "quay/gull"],
+        &["message", "try", "night"],
+        &["drain", "quay/gul", "--reason", "x"],
+        &["failback", "kay"],
+        &["trial", "harbor", "--requests", "1"],
+        &["trial", "show", "7"],
+        &["draft", "review", "autumn"],
+        &["revision", "show", "99"],
+        &["token", "revoke", "night-shift"],
+    ];
+    for call in calls {
+        let output = service.merismos(call);
+        assert_eq!(output.status.code(), Some(2), "{call:?}: {}{}", out(&output), err(&output));
+        let unknown = call.iter().find(|it| {
+            ["kay", "harbor", "gul", "wel", "night", "autumn", "99", "7"]
+                .iter()
+                .any(|name| it.ends_with(name))
+        });
+        assert!(unknown.is_none_or(|name| err(&output).contains(*name)), "{call:?}: {}", err(&output));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -294,6 +329,6 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     assert!(back.contains("- remove frontend pier") && back.contains("runs now"), "{back}");
     assert!(done(&["revision", "compare", "5", "7"]).contains("Nothing: they have the same content."));
     let wrong = service.merismos(&["server", "change", "quay/none", "--weight", "1"]);
-    assert_eq!(wrong.status.code(), Some(3));
+    assert_eq!(wrong.status.code(), Some(2));
     assert!(err(&wrong).contains("there is no server quay/none"), "{}", err(&wrong));
 }

@@ -188,7 +188,7 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     let duty = "[data-server='quay/gull'] [data-testid=duty]";
     until("gull is shown drained", async || browser.text(duty).await.contains("▽ drained")).await;
     until("the event is told", async || {
-        browser.text("[data-testid=facts]").await.contains("draining by first: new disk")
+        browser.text("[data-testid=facts]").await.contains("draining by admin: new disk")
     })
     .await;
     assert_eq!(service.server("gull").await.duty.unwrap().reason, "new disk");
@@ -328,7 +328,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.click(&format!("a[href='/changes/revisions/{}']", newest - 1)).await;
     browser.press("Go back to it …").await;
     browser.make_live("Go back to it", "weight of server").await;
-    let verdict = format!("revision {} by first", newest + 1);
+    let verdict = format!("revision {} by admin", newest + 1);
     until("the page tells it", async || browser.text("header").await.contains(&verdict)).await;
     assert!(service.status().await.pools[0].servers.iter().all(|it| it.weight == 1));
     let complaints = browser.complaints().await;
@@ -362,7 +362,7 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     browser.make_live("Make it live", "add message watch").await;
     browser.press("Send a try").await;
     until("it is there", async || browser.text("[data-testid=sent]").await.contains("✓ delivered")).await;
-    assert!(bell.letters()[0].text.contains("a try by first"));
+    assert!(bell.letters()[0].text.contains("a try by admin"));
     let complaints = browser.complaints().await;
     // A message that goes nowhere yet is refused when its preview is asked for in the middle of typing.
     let half_typed = |it: &serde_json::Value| it["message"].as_str().is_some_and(|it| it.contains("422"));

@@ -56,7 +56,7 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     assert!(wrong.detail.contains("draft autumn has no warning no-such:thing"), "{}", wrong.detail);
     let accept = accept(key);
     let review = client.edit_draft(&name("autumn"), &accept).await.unwrap();
-    assert_eq!((review.accepted[0].key.as_str(), review.accepted[0].who.as_str()), (key, "first"));
+    assert_eq!((review.accepted[0].key.as_str(), review.accepted[0].who.as_str()), (key, "admin"));
     let done = client.deploy_draft(&name("autumn"), Going::default()).await.unwrap();
     assert!(done.made && done.revision == 2);
     assert_eq!(service.server("gull").await.weight, 3);

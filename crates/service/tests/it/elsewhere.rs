@@ -184,7 +184,7 @@ async fn events_are_found_by_kind_object_author_and_time() {
         EventFilter { object: text("node"), ..EventFilter::default() },
         EventFilter { object: text("1"), ..EventFilter::default() },
         EventFilter { object: text("quay%"), ..EventFilter::default() },
-        EventFilter { by: text("first"), ..EventFilter::default() },
+        EventFilter { by: text("admin"), ..EventFilter::default() },
         EventFilter { by: text("fir"), ..EventFilter::default() },
         EventFilter { since: Some(middle.at), ..EventFilter::default() },
         EventFilter { until: Some(middle.at), ..EventFilter::default() },
@@ -209,7 +209,7 @@ async fn events_are_found_by_kind_object_author_and_time() {
         "--object",
         "quay/gull",
         "--by",
-        "first",
+        "admin",
         "--since",
         "5m",
     ]);

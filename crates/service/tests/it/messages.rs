@@ -171,7 +171,7 @@ async fn a_message_can_be_tried() {
     let told = told(Database::shared()).await;
     let tried = told.service.merismos(&["message", "try", "bell"]);
     assert!(tried.status.success(), "{tried:?}");
-    assert!(told.hook.letters()[0].text.contains("a try by first: nothing changed"));
+    assert!(told.hook.letters()[0].text.contains("a try by admin: nothing changed"));
     told.mail.set(Fault::Error { status: 500 }).await;
     let tried = told.service.merismos(&["message", "try", "post"]);
     let said = String::from_utf8_lossy(&tried.stdout).into_owned();

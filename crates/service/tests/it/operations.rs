@@ -62,7 +62,7 @@ async fn a_duty_holds_until_it_is_changed_also_over_a_crash() {
     let order = server.duty.unwrap();
     assert_eq!(
         (order.duty, order.reason.as_str(), order.who.as_str()),
-        (Duty::Withdrawn, "new disk", "first")
+        (Duty::Withdrawn, "new disk", "admin")
     );
     assert_eq!(server.reason_words.as_deref(), Some("withdrawn by an operator"));
     assert_eq!(server.health.state, State::Up, "health is not touched by duty, and survives too");
