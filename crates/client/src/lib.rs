@@ -65,6 +65,9 @@ pub struct Client {
     is_for_people: bool,
 }
 
+/// Texts that whoever shows them escapes, so that they can be given again: a document, what a check sends and what it expects.
+const SHOWN_ESCAPED: [&str; 3] = ["document", "send", "expect"];
+
 /// Makes every text in an answer printable.
 fn make_printable(value: &mut serde_json::Value) {
     match value {
@@ -74,9 +77,9 @@ fn make_printable(value: &mut serde_json::Value) {
             }
         }
         serde_json::Value::Array(values) => values.iter_mut().for_each(make_printable),
-        // A document is a text of many lines, and its writer escapes what has to be.
         serde_json::Value::Object(entries) => {
-            entries.iter_mut().filter(|(key, _)| *key != "document").for_each(|(_, it)| make_printable(it));
+            let others = entries.iter_mut().filter(|(key, _)| !SHOWN_ESCAPED.contains(&key.as_str()));
+            others.for_each(|(_, it)| make_printable(it));
         }
         serde_json::Value::Null | serde_json::Value::Bool(_) | serde_json::Value::Number(_) => {}
     }

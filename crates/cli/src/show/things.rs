@@ -74,6 +74,15 @@ fn print_keys(value: &serde_json::Value, indent: &str) {
     };
     for (key, value) in keys {
         match value {
+            // What a check sends and wants may hold anything: it is shown as it can be given again.
+            Value::String(said) if key == "send" || key == "expect" => {
+                let bytes = if said.chars().all(merismos_core::text::is_plain) {
+                    String::new()
+                } else {
+                    format!("  ({})", merismos_core::text::sent(said))
+                };
+                text(&format!("{indent}{key:22} {}{bytes}\n", merismos_core::text::escaped(said)));
+            }
             Value::Object(inner) if inner.values().all(|it| !it.is_object()) && key.as_str() != "servers" => {
                 let pairs: Vec<_> =
                     inner.iter().map(|(key, value)| format!("{key}={}", plain(value))).collect();

@@ -67,6 +67,10 @@ impl Exchange {
             && self.expect_pattern.as_ref().is_none_or(|pattern| pattern.matches(answer))
     }
 
+    fn sends(&self) -> String {
+        self.send.as_ref().map_or_else(String::new, |text| format!(", sends {}", crate::text::sent(text)))
+    }
+
     fn wants(&self) -> String {
         let texts = self.expect.iter().map(|text| format!("{text:?}"));
         let patterns = self.expect_pattern.iter().map(|pattern| format!("the pattern {pattern}"));
@@ -508,8 +512,10 @@ impl CheckKind {
     #[must_use]
     pub fn asks(&self) -> String {
         let asks = match self {
-            Self::Tcp(exchange) if exchange.wants_answer() => format!("connect, wants {}", exchange.wants()),
-            Self::Tcp(_) => "connect".to_owned(),
+            Self::Tcp(exchange) if exchange.wants_answer() => {
+                format!("connect{}, wants {}", exchange.sends(), exchange.wants())
+            }
+            Self::Tcp(exchange) => format!("connect{}", exchange.sends()),
             Self::Http(asked) => {
                 let ranges: Vec<_> = asked.accept.iter().map(ToString::to_string).collect();
                 let body = if asked.body.is_something() {
@@ -520,8 +526,10 @@ impl CheckKind {
                 format!("{} {} wants {}{body}", asked.method, asked.path, ranges.join(" or "))
             }
             Self::Icmp => "echo".to_owned(),
-            Self::Udp(exchange) if exchange.wants_answer() => format!("datagram, wants {}", exchange.wants()),
-            Self::Udp(_) => "datagram, wants no refusal".to_owned(),
+            Self::Udp(exchange) if exchange.wants_answer() => {
+                format!("datagram{}, wants {}", exchange.sends(), exchange.wants())
+            }
+            Self::Udp(exchange) => format!("datagram{}, wants no refusal", exchange.sends()),
             Self::Dns(asked) => {
                 let wants = asked.expect.as_ref().map_or_else(|| "an answer".to_owned(), String::clone);
                 format!("{} {} wants {wants}", asked.name, asked.record)

@@ -268,6 +268,7 @@ pub(super) fn keys<T: Serialize>(thing: &T) -> Keys {
             Value::Object(entries) => {
                 found.extend(entries.iter().map(|(name, value)| (format!("{key}.{name}"), text(value))));
             }
+            Value::String(bytes) if key == "send" => drop(found.insert(key, crate::text::sent(&bytes))),
             plain => drop(found.insert(key, text(&plain))),
         }
     }

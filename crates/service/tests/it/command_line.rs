@@ -209,6 +209,24 @@ async fn a_name_that_is_not_there_is_a_wrong_call_whichever_command_it_is_given_
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_check_sends_is_written_and_shown_with_the_escapes_of_a_document() {
+    let service = Service::with(&["gull"]).await;
+    let send = r"\x00\u0001PING\r\n";
+    let made =
+        service.merismos(&["check", "create", "raw", "--kind", "tcp", "--send", send, "--expect", r"\\o/"]);
+    assert!(out(&made).contains("send 8 bytes: 00 01 50 49 4e 47 0d 0a"), "{}{}", out(&made), err(&made));
+    let thing = "checks.raw".parse().unwrap();
+    let keys = service.client().thing(&thing, None).await.unwrap().keys;
+    assert_eq!((&keys["send"], &keys["expect"]), (&"\0\u{1}PING\r\n".into(), &r"\o/".into()));
+    let shown = out(&service.merismos(&["check", "show", "raw"]));
+    assert!(shown.contains(r"\u0000\u0001PING\r\n  (8 bytes: 00 01 "), "{shown}");
+    assert!(shown.contains(r"\\o/"), "{shown}");
+    let wrong = service.merismos(&["check", "create", "more", "--kind", "tcp", "--send", r"\xff"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(err(&wrong).contains(r"\x00 to \x7f"), "{}", err(&wrong));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_answer_is_there_as_json() {
     let service = Service::with(&["gull"]).await;
     for args in [&["status"][..], &["explain", "harbour"], &["trial", "list"], &["export"]] {

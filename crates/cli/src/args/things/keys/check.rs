@@ -4,6 +4,7 @@ use std::net::IpAddr;
 
 use merismos_core::config::thing::Kind;
 use merismos_core::name::Name;
+use merismos_core::text::unescaped;
 use serde::Serialize;
 
 use super::Keys;
@@ -129,11 +130,11 @@ struct HttpAsked {
 /// What the other kinds of checks ask.
 #[derive(Debug, clap::Args, Serialize)]
 struct OtherAsked {
-    /// tcp, udp: what is sent
-    #[arg(long, value_name = "TEXT")]
+    /// tcp, udp: what is sent, with escapes as in a document, such as "PING\r\n" or "\x00\x01"
+    #[arg(long, value_name = "TEXT", value_parser = unescaped)]
     send: Option<String>,
-    /// tcp, udp: a text that the answer contains; dns: a value among the answers
-    #[arg(long, value_name = "TEXT")]
+    /// tcp, udp: a text that the answer contains, with escapes; dns: a value among the answers
+    #[arg(long, value_name = "TEXT", value_parser = unescaped)]
     expect: Option<String>,
     /// tcp, udp: a regular expression that the answer matches
     #[arg(long, value_name = "PATTERN")]
