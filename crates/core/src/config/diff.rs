@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::Document;
-use super::renames::Renames;
+use super::renames::{Renames, pools_by_keys, same};
 use super::thing::Thing;
 use super::usual::usual;
 use crate::name::{Name, PoolServer};
@@ -85,22 +85,49 @@ impl Change {
 pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
     let mut changes = Vec::new();
     let renames = Renames::between(old, new);
-    let none = BTreeMap::new();
     let at = |kind: &'static str| move |name: &Name| format!("{kind}.{name}");
-    compare(&old.hosts, &new.hosts, &none, at("hosts"), &mut changes, |_, _, _, _| {});
-    compare(&old.ranges, &new.ranges, &none, at("ranges"), &mut changes, |_, old, name, changes| {
-        let (old_taken, new_taken) = (old.map(|it| &it.taken), new.ranges.get(name).map(|it| &it.taken));
-        let empty = BTreeMap::new();
-        let path = |taken: &Name| format!("ranges.{name}.taken.{taken}");
-        let (old_taken, new_taken) = (old_taken.unwrap_or(&empty), new_taken.unwrap_or(&empty));
-        compare(old_taken, new_taken, &BTreeMap::new(), path, changes, |_, _, _, _| {});
-    });
-    compare(&old.networks, &new.networks, &none, at("networks"), &mut changes, |_, _, _, _| {});
-    compare(&old.checks, &new.checks, &none, at("checks"), &mut changes, |_, _, _, _| {});
+    compare(
+        &old.hosts,
+        &new.hosts,
+        &same(&old.hosts, &new.hosts),
+        at("hosts"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
+        &old.ranges,
+        &new.ranges,
+        &same(&old.ranges, &new.ranges),
+        at("ranges"),
+        &mut changes,
+        |_, old, name, changes| {
+            let (old_taken, new_taken) = (old.map(|it| &it.taken), new.ranges.get(name).map(|it| &it.taken));
+            let empty = BTreeMap::new();
+            let path = |taken: &Name| format!("ranges.{name}.taken.{taken}");
+            let (old_taken, new_taken) = (old_taken.unwrap_or(&empty), new_taken.unwrap_or(&empty));
+            compare(old_taken, new_taken, &same(old_taken, new_taken), path, changes, |_, _, _, _| {});
+        },
+    );
+    compare(
+        &old.networks,
+        &new.networks,
+        &same(&old.networks, &new.networks),
+        at("networks"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
+        &old.checks,
+        &new.checks,
+        &same(&old.checks, &new.checks),
+        at("checks"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
     compare(
         &old.pools,
         &new.pools,
-        &renames.pools,
+        &pools_by_keys(old, new, &renames),
         at("pools"),
         &mut changes,
         |old_name, old, name, changes| {
@@ -120,10 +147,12 @@ pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
                 changes,
                 |_, _, _, _| {},
             );
+            let old_lookups = old.map_or(&no_lookups, |it| &it.lookups);
+            let new_lookups = now.map_or(&no_lookups, |it| &it.lookups);
             compare(
-                old.map_or(&no_lookups, |it| &it.lookups),
-                now.map_or(&no_lookups, |it| &it.lookups),
-                &BTreeMap::new(),
+                old_lookups,
+                new_lookups,
+                &same(old_lookups, new_lookups),
                 |lookup| format!("pools.{name}.lookups.{lookup}"),
                 changes,
                 |_, _, _, _| {},
@@ -138,7 +167,14 @@ pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
         &mut changes,
         |_, _, _, _| {},
     );
-    compare(&old.messages, &new.messages, &none, at("messages"), &mut changes, |_, _, _, _| {});
+    compare(
+        &old.messages,
+        &new.messages,
+        &same(&old.messages, &new.messages),
+        at("messages"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
     changes.sort_by(|a, b| a.path.cmp(&b.path));
     changes
 }

@@ -7,6 +7,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 
+use serde::Serialize;
+
 use super::document::{Document, Pool};
 use crate::name::{Name, PoolServer};
 
@@ -57,6 +59,19 @@ impl Renames {
     }
 }
 
+/// Things that go and come again under another name with all their keys as they were, for kinds that have nothing else to be known by.
+pub(super) fn same<T: Serialize>(old: &BTreeMap<Name, T>, new: &BTreeMap<Name, T>) -> BTreeMap<Name, Name> {
+    renamed(old, new, |thing| serde_json::to_string(thing).ok())
+}
+
+/// As [`Renames::pools`], with those that hold nothing: they are known by their keys.
+pub(super) fn pools_by_keys(old: &Document, new: &Document, known: &Renames) -> BTreeMap<Name, Name> {
+    let keys = |pool: &Pool| addresses(pool).is_none().then(|| serde_json::to_string(pool).ok()).flatten();
+    let mut pools = renamed(&old.pools, &new.pools, keys);
+    pools.extend(known.pools.clone());
+    pools
+}
+
 /// A DNS name, and the port of its servers.
 type Looked<'d> = (&'d str, Option<u16>);
 
@@ -69,7 +84,7 @@ fn addresses(pool: &Pool) -> Option<(BTreeSet<SocketAddr>, BTreeSet<Looked<'_>>)
 }
 
 /// Matches what went with what came by what they are known by; what is known twice is left alone.
-fn renamed<'d, T, K: Ord>(
+pub(super) fn renamed<'d, T, K: Ord>(
     old: &'d BTreeMap<Name, T>,
     new: &'d BTreeMap<Name, T>,
     known_by: impl Fn(&'d T) -> Option<K>,

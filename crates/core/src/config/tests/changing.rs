@@ -443,6 +443,25 @@ fn parts_of_a_document_are_taken_over() {
     assert!(parts(&["checks.none"]).unwrap_err()[0].found.contains("neither in the file nor"));
 }
 
+#[rstest]
+#[case::a_check("checks.answers", "opens", &["rename check answers to opens", "check of pool booking: answers to opens"])]
+#[case::a_host("hosts.tern", "knot", &["rename host tern to knot", "address of server booking/tern: tern:8080 to knot:8080"])]
+#[case::a_range("ranges.public", "quays", &["listen of frontend web: public/web:80 to quays/web:80", "rename range public to quays"])]
+#[case::a_taken_address("ranges.public.taken.web", "site", &["listen of frontend web: public/web:80 to public/site:80", "rename address public/web to site"])]
+#[case::an_empty_pool("pools.empty", "hollow", &["rename pool empty to hollow"])]
+#[case::a_list("networks.islands", "isles", &["rename network islands to isles"])]
+#[case::a_message("messages.night", "dusk", &["rename message night to dusk"])]
+fn every_kind_of_thing_is_renamed_and_not_removed_and_added(
+    #[case] path: &str,
+    #[case] to: &str,
+    #[case] expected: &[&str],
+) {
+    let text = RICH.to_owned()
+        + "[networks]\nislands = [\"192.0.2.0/25\"]\n[pools.empty]\n[messages.night]\nwebhook = \"http://192.0.2.7/hook\"\n";
+    let words = edited(&text, &[Edit::Rename { thing: thing(path), to: to.parse().unwrap() }]);
+    assert_eq!(words, expected);
+}
+
 #[test]
 fn a_rename_moves_no_share() {
     struct GullWithdrawn;
