@@ -1,6 +1,7 @@
 //! From a proposal to the running revision: composed, checked whole, weighed, tried, committed, published.
 
 use std::collections::BTreeSet;
+use std::net::IpAddr;
 use std::time::Instant;
 
 use merismos_api::{Between, Going, NamedChange, Review, Took, Touched, Warned};
@@ -246,6 +247,11 @@ fn micros(since: Instant) -> u64 {
     u64::try_from(since.elapsed().as_micros()).unwrap_or(u64::MAX)
 }
 
+/// Whether this machine has an address: something can be bound to it.
+pub(crate) fn is_here(address: IpAddr) -> bool {
+    std::net::UdpSocket::bind((address, 0)).is_ok()
+}
+
 /// The document that a proposal stands for.
 fn compose(view: &View, what: What) -> Result<Checked, ApplyError> {
     match what {
@@ -266,7 +272,7 @@ fn compose(view: &View, what: What) -> Result<Checked, ApplyError> {
             Ok(joined)
         }
         What::Edits(edits) => {
-            let edited = edit::edit(view.checked.document(), &edits)?;
+            let edited = edit::edit_at(view.checked.document(), &edits, &is_here)?;
             check(edited).map_err(ApplyError::Mistakes)
         }
         What::Document(document) => check(*document).map_err(ApplyError::Mistakes),

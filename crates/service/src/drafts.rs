@@ -7,7 +7,7 @@ use merismos_core::config::Accepted;
 use merismos_core::config::check::check;
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
-use merismos_core::config::edit::{EditError, edit};
+use merismos_core::config::edit::{EditError, edit_at};
 use merismos_core::config::merge::{MergeError, merge};
 use merismos_core::config::{self, Format, Problem};
 use merismos_core::name::Name;
@@ -16,7 +16,7 @@ use serde_json::json;
 
 use crate::clock::wall;
 use crate::controller::{Controller, Stopping, View};
-use crate::deploy::{ApplyError, Deployer, Proposal, What};
+use crate::deploy::{ApplyError, Deployer, Proposal, What, is_here};
 use crate::journal::Journal;
 
 /// How often an edit is made anew when others change the same draft at the same moment.
@@ -153,7 +153,7 @@ impl Drafts {
     ) -> Result<DraftReview, DraftError> {
         if edits.preview {
             let mut draft = self.load(name).await?;
-            draft.document = edit(&document(name, &draft)?, &edits.edits)?.to_json();
+            draft.document = edit_at(&document(name, &draft)?, &edits.edits, &is_here)?.to_json();
             return self.review_of(draft, who, true).await;
         }
         let mut accepted = Vec::new();
@@ -172,7 +172,7 @@ impl Drafts {
         }
         for _ in 0..TRIES {
             let mut draft = self.load(name).await?;
-            draft.document = edit(&document(name, &draft)?, &edits.edits)?.to_json();
+            draft.document = edit_at(&document(name, &draft)?, &edits.edits, &is_here)?.to_json();
             draft.accepted.retain(|it| accepted.iter().all(|new| new.key != it.key));
             draft.accepted.extend(accepted.iter().cloned());
             if let Some(note) = &edits.note {

@@ -1,11 +1,12 @@
 //! Edits: changes of a document thing by thing, several at once or not at all.
 
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::document::{Document, Server};
+use super::document::{Document, Range, Server};
 use super::hosts::{self, HostsError, HostsFormat};
 use super::many::{self, LineError};
 use super::place::Written;
@@ -139,9 +140,19 @@ pub enum EditError {
     Hosts(#[from] HostsError),
     /// No address is left.
     #[error(
-        "no address of range {0} is free: release one (`merismos range release`), or make the range larger"
+        "no address of range {0} is free: each is taken, or a frontend listens on it. Release one, or make the range larger"
     )]
     NoneFree(Name),
+    /// None of the free addresses is one of this machine's.
+    #[error(
+        "this machine has none of the free addresses of range {range}: give it one, such as {first}, or name the address to take"
+    )]
+    NoneHere {
+        /// The range.
+        range: Name,
+        /// Its first free address.
+        first: IpAddr,
+    },
     /// A key or a value is wrong.
     #[error("{}", .0.iter().map(told).collect::<Vec<_>>().join("; "))]
     Keys(Vec<Problem>),
@@ -167,14 +178,47 @@ fn near_words(near: &[String]) -> String {
 /// # Errors
 /// The first edit that can't be made.
 pub fn edit(document: &Document, edits: &[Edit]) -> Result<Document, EditError> {
+    edit_at(document, edits, &|_| true)
+}
+
+/// As [`edit`], on a machine that has some addresses: of a range the next free one is taken that it has.
+///
+/// # Errors
+/// The first edit that can't be made.
+pub fn edit_at(
+    document: &Document,
+    edits: &[Edit],
+    is_here: &dyn Fn(IpAddr) -> bool,
+) -> Result<Document, EditError> {
     let mut document = document.clone();
     for edit in edits {
-        document = one(document, edit)?;
+        document = one(document, edit, is_here)?;
     }
     Ok(document)
 }
 
-fn one(document: Document, edit: &Edit) -> Result<Document, EditError> {
+/// The next address of a range that nobody has taken, that no frontend listens on, and that this machine has.
+fn next_free(
+    document: &Document,
+    name: &Name,
+    range: &Range,
+    is_here: &dyn Fn(IpAddr) -> bool,
+) -> Result<IpAddr, EditError> {
+    /// Of a range that is larger, only its first addresses are looked at.
+    const LOOKED_AT: usize = 65_536;
+    let taken: BTreeSet<IpAddr> = range.taken.values().copied().collect();
+    let listened: BTreeSet<IpAddr> = document.frontends.values().map(|it| it.listen.get().ip()).collect();
+    let mut free = range
+        .addresses
+        .iter()
+        .take(LOOKED_AT)
+        .filter(|it| !taken.contains(it) && !listened.contains(it))
+        .peekable();
+    let Some(first) = free.peek().copied() else { return Err(EditError::NoneFree(name.clone())) };
+    free.find(|it| is_here(*it)).ok_or_else(|| EditError::NoneHere { range: name.clone(), first })
+}
+
+fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Result<Document, EditError> {
     match edit {
         Edit::Add { thing, keys } => {
             absent(&document, thing)?;
@@ -223,9 +267,10 @@ fn one(document: Document, edit: &Edit) -> Result<Document, EditError> {
                 return Err(unknown(&document, &Thing::Range(range.clone())));
             };
             absent(&document, &thing)?;
-            let is_free = |address: &IpAddr| !known.taken.values().any(|taken| taken == address);
-            let free = address.or_else(|| known.addresses.iter().find(is_free));
-            let free = free.ok_or_else(|| EditError::NoneFree(range.clone()))?;
+            let free = match address {
+                Some(address) => *address,
+                None => next_free(&document, range, known, is_here)?,
+            };
             let mut document = document;
             if let Some(known) = document.ranges.get_mut(range) {
                 known.taken.insert(name.clone(), free);

@@ -178,7 +178,9 @@ fn of_edit(error: &EditError) -> (StatusCode, &'static str, &'static str) {
         EditError::Unknown { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such thing"),
         EditError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a thing already"),
         EditError::InUse { .. } => (StatusCode::CONFLICT, "in-use", "Others use it"),
-        EditError::NoneFree(_) => (StatusCode::CONFLICT, "none-free", "No address is free"),
+        EditError::NoneFree(_) | EditError::NoneHere { .. } => {
+            (StatusCode::CONFLICT, "none-free", "No address is free")
+        }
         EditError::Line(_) | EditError::Hosts(_) | EditError::Keys(_) => {
             (StatusCode::UNPROCESSABLE_ENTITY, "refused-edit", "The edit is refused")
         }

@@ -4,7 +4,7 @@ use rstest::rstest;
 use serde_json::json;
 
 use super::super::diff::{Change, diff};
-use super::super::edit::{Edit, EditError, edit};
+use super::super::edit::{self, Edit, EditError, edit};
 use super::super::hosts::HostsFormat;
 use super::super::merge::{MergeError, merge, take_parts};
 use super::super::renames::Renames;
@@ -460,6 +460,28 @@ fn every_kind_of_thing_is_renamed_and_not_removed_and_added(
         + "[networks]\nislands = [\"192.0.2.0/25\"]\n[pools.empty]\n[messages.night]\nwebhook = \"http://192.0.2.7/hook\"\n";
     let words = edited(&text, &[Edit::Rename { thing: thing(path), to: to.parse().unwrap() }]);
     assert_eq!(words, expected);
+}
+
+#[test]
+fn of_a_range_the_next_address_is_taken_that_is_free_and_of_this_machine() {
+    // 192.0.2.16 is taken, and a frontend of its own listens on 192.0.2.17.
+    let text = RICH.to_owned()
+        + "[frontends.own]\nprotocol = \"http\"\nlisten = \"192.0.2.17:80\"\npool = \"booking\"\n";
+    let text = text.replace("192.0.2.16-192.0.2.18", "192.0.2.16-192.0.2.20");
+    let take =
+        [Edit::Take { range: "public".parse().unwrap(), name: "shop".parse().unwrap(), address: None }];
+    let taken = |is_here: &dyn Fn(std::net::IpAddr) -> bool| {
+        let edited = edit::edit_at(&document(&text), &take, is_here).map_err(|error| error.to_string())?;
+        Ok::<_, String>(edited.ranges.values().next().unwrap().taken[&"shop".parse().unwrap()].to_string())
+    };
+    assert_eq!(taken(&|_| true).unwrap(), "192.0.2.18");
+    assert_eq!(taken(&|address| address.to_string() == "192.0.2.20").unwrap(), "192.0.2.20");
+    let none = taken(&|_| false).unwrap_err();
+    assert!(
+        none.contains("this machine has none of the free addresses of range public")
+            && none.contains("192.0.2.18"),
+        "{none}"
+    );
 }
 
 #[test]
