@@ -116,6 +116,7 @@
             <th class="pr-3 font-normal" scope="col">revision</th>
             <th class="pr-3 font-normal" scope="col">made</th>
             <th class="pr-3 font-normal" scope="col">author</th>
+            <th class="pr-3 font-normal" scope="col">what changed</th>
             <th class="font-normal" scope="col">note</th>
           </tr>
         </thead>
@@ -132,10 +133,11 @@
               </th>
               <td class="whitespace-nowrap pr-3">{moment(it.at)}</td>
               <td class="pr-3">{it.author}</td>
+              <td class="pr-3">{it.changed}</td>
               <td>{it.note}{#if it.accepted.length > 0}<span class="text-secondary"> · accepted: {it.accepted.map((one) => one.key).join(', ')}</span>{/if}</td>
             </tr>
           {:else}
-            <tr><td colspan="5" class="text-secondary">{made ? 'Nothing was applied yet.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</td></tr>
+            <tr><td colspan="6" class="text-secondary">{made ? 'Nothing was applied yet.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</td></tr>
           {/each}
         </tbody>
       </table>

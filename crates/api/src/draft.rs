@@ -99,6 +99,8 @@ pub struct RevisionHead {
     /// When.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
+    /// What it changed of the one before, in a line; empty for one that an older release made.
+    pub changed: String,
     /// Whether it runs.
     pub running: bool,
     /// The warnings that were accepted with it.

@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use merismos_api::{Between, Going, NamedChange, Review, Took, Touched, Warned};
 use merismos_core::config::check::check;
-use merismos_core::config::diff::diff;
+use merismos_core::config::diff::{diff, in_a_line};
 use merismos_core::config::document::Document;
 use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
@@ -159,6 +159,7 @@ impl Deployer {
             accepted: review.warnings.iter().filter_map(|it| it.accepted.clone()).collect(),
             digest: None,
             parent: None,
+            changed: in_a_line(review.changes.iter().map(|it| it.words.as_str())),
         }
         .after(view.revision.as_deref());
         if let Err(error) = self.store.add_revision(&next).await {

@@ -31,6 +31,9 @@ pub struct Revision {
     /// The digest of the revision that it follows.
     #[serde(default)]
     pub parent: Option<String>,
+    /// What it changed of the one before, in a line; empty for one of an older release.
+    #[serde(default)]
+    pub changed: String,
 }
 
 /// A revision without its document.
@@ -46,6 +49,8 @@ pub struct RevisionHead {
     pub at: Wall,
     /// The warnings that were accepted with it.
     pub accepted: Vec<Accepted>,
+    /// What it changed of the one before, in a line; empty for one of an older release.
+    pub changed: String,
 }
 
 impl Revision {
@@ -100,6 +105,7 @@ impl Revision {
             note: self.note.clone(),
             at: self.at,
             accepted: self.accepted.clone(),
+            changed: self.changed.clone(),
         }
     }
 }
@@ -112,13 +118,15 @@ fn head_from_row(row: &MySqlRow) -> Result<RevisionHead, sqlx::Error> {
         note: row.try_get("note")?,
         at: Wall(row.try_get("at")?),
         accepted: serde_json::from_str(&accepted).unwrap_or_default(),
+        changed: row.try_get("changed")?,
     })
 }
 
 fn from_row(row: &MySqlRow) -> Result<Revision, sqlx::Error> {
-    let RevisionHead { number, author, note, at, accepted } = head_from_row(row)?;
+    let RevisionHead { number, author, note, at, accepted, changed } = head_from_row(row)?;
     let (digest, parent) = (row.try_get("digest")?, row.try_get("parent")?);
-    Ok(Revision { number, document: row.try_get("document")?, author, note, at, accepted, digest, parent })
+    let document = row.try_get("document")?;
+    Ok(Revision { number, document, author, note, at, accepted, digest, parent, changed })
 }
 
 impl Store {
@@ -128,7 +136,7 @@ impl Store {
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn latest_revision(&self) -> Result<Option<Revision>, StoreError> {
         let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
-                     CAST(accepted AS CHAR) AS accepted, digest, parent FROM revision ORDER BY number DESC LIMIT 1";
+                     CAST(accepted AS CHAR) AS accepted, digest, parent, changed FROM revision ORDER BY number DESC LIMIT 1";
         let row = self.call(sqlx::query(query).fetch_optional(&self.pool)).await?;
         Ok(row.as_ref().map(from_row).transpose()?)
     }
@@ -139,7 +147,7 @@ impl Store {
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn revision(&self, number: u64) -> Result<Option<Revision>, StoreError> {
         let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
-                     CAST(accepted AS CHAR) AS accepted, digest, parent FROM revision WHERE number = ?";
+                     CAST(accepted AS CHAR) AS accepted, digest, parent, changed FROM revision WHERE number = ?";
         let row = self.call(sqlx::query(query).bind(number).fetch_optional(&self.pool)).await?;
         Ok(row.as_ref().map(from_row).transpose()?)
     }
@@ -149,7 +157,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn revisions(&self, before: Option<u64>, limit: u32) -> Result<Vec<RevisionHead>, StoreError> {
-        let query = "SELECT number, author, note, at, CAST(accepted AS CHAR) AS accepted FROM revision \
+        let query = "SELECT number, author, note, at, CAST(accepted AS CHAR) AS accepted, changed FROM revision \
                      WHERE number < ? ORDER BY number DESC LIMIT ?";
         let select = sqlx::query(query).bind(before.unwrap_or(u64::MAX)).bind(limit);
         let rows = self.call(select.fetch_all(&self.pool)).await?;
@@ -163,8 +171,8 @@ impl Store {
     /// in which case it may or may not have been added.
     pub async fn add_revision(&self, revision: &Revision) -> Result<(), StoreError> {
         let insert = sqlx::query(
-            "INSERT INTO revision (number, document, author, note, at, accepted, digest, parent) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO revision (number, document, author, note, at, accepted, digest, parent, changed) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(revision.number)
         .bind(&revision.document)
@@ -173,7 +181,8 @@ impl Store {
         .bind(revision.at.0)
         .bind(serde_json::to_string(&revision.accepted).expect("texts and numbers make JSON"))
         .bind(&revision.digest)
-        .bind(&revision.parent);
+        .bind(&revision.parent)
+        .bind(&revision.changed);
         match self.call(insert.execute(&self.pool)).await {
             Ok(_) => Ok(()),
             Err(StoreError::Refused(sqlx::Error::Database(error))) if error.is_unique_violation() => {

@@ -384,6 +384,8 @@ export interface RevisionHead {
   author: string
   note: string
   at: string
+  /** What it changed, in a line. */
+  changed: string
   running: boolean
   accepted: Accepted[]
 }

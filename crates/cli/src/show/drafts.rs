@@ -113,12 +113,13 @@ pub(crate) fn revisions(revisions: &Revisions) {
         text("There are no revisions yet.\n");
         return;
     }
-    let mut table = table(&["revision", "author", "made", "note", "accepted", ""]);
+    let mut table = table(&["revision", "author", "made", "changed", "note", "accepted", ""]);
     for it in &revisions.revisions {
         table.add_row(vec![
             number(it.number),
             Cell::new(&it.author),
             Cell::new(moment(it.at)),
+            Cell::new(&it.changed),
             Cell::new(&it.note),
             Cell::new(it.accepted.iter().map(|it| it.key.as_str()).collect::<Vec<_>>().join(", ")),
             Cell::new(if it.running { "runs" } else { "" }),

@@ -79,6 +79,20 @@ impl Change {
     }
 }
 
+/// Changes in one line: the first of them, and how many more there are. At most about 300 characters.
+pub fn in_a_line<'w>(mut words: impl Iterator<Item = &'w str>) -> String {
+    const LONGEST: usize = 280;
+    let Some(first) = words.next() else { return "nothing".to_owned() };
+    let mut line: String = first.chars().take(LONGEST).collect();
+    if line.len() < first.len() {
+        line.push_str(" ...");
+    }
+    match words.count() {
+        0 => line,
+        more => format!("{line}, and {more} more"),
+    }
+}
+
 /// What changes on the way from `old` to `new`, ordered by path. A thing that comes or goes is one change, and one
 /// that only gets another name is one too.
 #[must_use]

@@ -142,8 +142,8 @@ pub(super) struct RevisionsQuery {
 }
 
 fn head(head: merismos_store::RevisionHead, running: u64) -> RevisionHead {
-    let merismos_store::RevisionHead { number, author, note, at, accepted } = head;
-    RevisionHead { number, author, note, at, running: number == running, accepted }
+    let merismos_store::RevisionHead { number, author, note, at, accepted, changed } = head;
+    RevisionHead { number, author, note, at, changed, running: number == running, accepted }
 }
 
 /// Revisions, the newest first.

@@ -294,11 +294,13 @@ impl State {
     pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<Bound>) -> Instant {
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
         let runs = if revision.at < self.started { "runs again after the start" } else { "runs now" };
-        let says = if note.is_empty() {
-            format!("{runs}, by {author}")
-        } else {
-            format!("{runs}, by {author}: {note}")
-        };
+        let mut says = format!("{runs}, by {author}");
+        if !note.is_empty() {
+            says += &format!(": {note}");
+        }
+        if !revision.changed.is_empty() {
+            says += &format!("; changed: {}", revision.changed);
+        }
         let accepted = revision.accepted.clone();
         self.keep_found(checked.document());
         let effective = checked.with_found(&self.found);

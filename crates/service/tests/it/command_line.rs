@@ -333,7 +333,7 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     assert!(undone.contains("as it runs again: pools.quay.servers.at-127-0-0-1"), "{undone}");
     let review = done(&["draft", "review", "autumn"]);
     for part in [
-        "+ add address public/pier (127.0.0.1)",
+        "+ add address public/pier (127.0.0.2)",
         "+ add server quay/auk (address auk:8080, weight 0)",
         "Ready:",
     ] {
@@ -341,11 +341,15 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     }
     assert!(done(&["draft", "deploy", "autumn"]).contains("runs now"));
     let answer = reqwest::Client::builder().no_proxy().build().unwrap();
-    let answer = answer.get(format!("http://127.0.0.1:{other}/")).send().await.unwrap();
+    let answer = answer.get(format!("http://127.0.0.2:{other}/")).send().await.unwrap();
     assert_eq!(answer.status().as_u16(), 200);
     let back = done(&["revision", "revert", "5", "--revision-note", "not yet"]);
     assert!(back.contains("- remove frontend pier") && back.contains("runs now"), "{back}");
     assert!(done(&["revision", "compare", "5", "7"]).contains("Nothing: they have the same content."));
+    let listed = done(&["revision", "list"]).split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(listed.contains("remove frontend pier"), "{listed}");
+    let told = done(&["events", "--kind", "revision"]);
+    assert!(told.contains("; changed: add pool quay (algorithm round-robin"), "{told}");
     let wrong = service.merismos(&["server", "change", "quay/none", "--weight", "1"]);
     assert_eq!(wrong.status.code(), Some(2));
     assert!(err(&wrong).contains("there is no server quay/none"), "{}", err(&wrong));

@@ -24,6 +24,7 @@ fn revision(number: u64) -> Revision {
         }],
         digest: None,
         parent: None,
+        changed: "weight of server booking/gull: 3 to 1".to_owned(),
     }
 }
 
