@@ -1,6 +1,7 @@
 <script lang="ts">
   import { deployDraft, discardDraft, draft, editDraft, rebaseDraft, words } from '../lib/api/call'
   import type { DraftReview } from '../lib/api/types'
+  import Dialog from '../lib/components/Dialog.svelte'
   import Consequences from '../lib/components/Consequences.svelte'
   import { desk, open, type Outlook } from '../lib/desk/desk.svelte'
   import { moment } from '../lib/format/format'
@@ -13,6 +14,7 @@
   let note = $state<string | null>(null)
   let accept = $state<string[]>([])
   let busy = $state(false)
+  let asking = $state(false)
   /** It was deployed or thrown away from here: there is nothing to ask for any more. */
   let gone = $state(false)
 
@@ -97,7 +99,7 @@
         {:else}
           <button class="btn btn-xs" onclick={() => desk.choose(name)}>Work in it</button>
         {/if}
-        <button class="btn btn-xs" disabled={busy} onclick={discard}>Throw it away</button>
+        <button class="btn btn-xs" disabled={busy} onclick={() => (asking = true)}>Throw it away …</button>
       </div>
     {/if}
   </div>
@@ -125,3 +127,15 @@
     {#if open(seen.review?.warnings ?? []).length > 0}<p class="mt-1 text-warning">▲ Warnings have to be accepted first.</p>{/if}
   {/if}
 </main>
+
+{#if asking && seen}
+  <Dialog title={`Throw draft ${name} away?`} onclose={() => (asking = false)}>
+    <p class="mb-3">
+      {seen.changes.length === 1 ? 'One change is' : `${seen.changes.length} changes are`} lost with it, by {seen.draft.owner}{seen.draft.note ? `: ${seen.draft.note}` : ''}. This can’t be undone.
+    </p>
+    <div class="flex gap-2">
+      <button class="btn btn-error btn-sm" disabled={busy} onclick={() => { asking = false; void discard() }}>Throw it away</button>
+      <button class="btn btn-sm" onclick={() => (asking = false)}>Keep it</button>
+    </div>
+  </Dialog>
+{/if}

@@ -5,18 +5,23 @@
   import Pager from '../lib/components/Pager.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
   import { desk } from '../lib/desk/desk.svelte'
+  import { asked, askedNumber, tell } from '../lib/desk/address'
   import { labelText } from '../lib/desk/fields'
+  import { unsaved } from '../lib/desk/unsaved.svelte'
   import { live } from '../lib/live/live.svelte'
 
   const LIMIT = 50
 
-  let search = $state('')
-  let labels = $state('')
-  let offset = $state(0)
+  let search = $state(asked('search'))
+  let labels = $state(asked('labels'))
+  let offset = $state(askedNumber('from'))
+  $effect(() => tell({ search, labels, from: offset }))
   let found = $state.raw<Hosts | null>(null)
   let trouble = $state('')
-  let doing = $state<'add' | 'import' | null>(null)
-  let list = $state('')
+  const LIST = 'list of hosts'
+  let list = $state(unsaved.kept<string>(LIST) ?? '')
+  let doing = $state<'add' | 'import' | null>(unsaved.kept('form hosts.*') ? 'add' : unsaved.kept(LIST) ? 'import' : null)
+  $effect(() => unsaved.keep(LIST, LIST, list.trim() ? list : null))
   let format = $state<'hosts' | 'csv'>('hosts')
 
   $effect(() => {
@@ -59,7 +64,7 @@
       </div>
       <div class="rounded-box border border-base-300 bg-base-200 p-3">
         <h3 class="mb-2 font-semibold">What this does</h3>
-        <GoLive {edits} verb="Import them" onmade={() => { list = ''; doing = null }} />
+        <GoLive {edits} verb="Import them" onmade={() => { unsaved.keep(LIST, '', null); list = ''; doing = null }} />
       </div>
     </section>
   {/if}

@@ -6,7 +6,9 @@
   import Path from '../lib/components/Path.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
   import { desk } from '../lib/desk/desk.svelte'
+  import { asked, askedNumber, tell } from '../lib/desk/address'
   import { KINDS, labelText } from '../lib/desk/fields'
+  import { unsaved } from '../lib/desk/unsaved.svelte'
   import { kindOf, pageOf } from '../lib/desk/place'
   import { rate } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
@@ -22,20 +24,29 @@
   let trouble = $state('')
   let adding = $state(false)
 
-  $effect(() => {
-    void kind
-    offset = 0
-    search = ''
-    labels = ''
-    adding = false
+  /** Which of them, by how they are; only frontends and pools are in a state. */
+  let inState = $state('')
+
+  let lastKind = ''
+  $effect.pre(() => {
+    if (kind === lastKind) return
+    lastKind = kind
+    search = asked('search')
+    labels = asked('labels')
+    inState = asked('state')
+    offset = askedNumber('from')
+    adding = unsaved.kept(`form ${KINDS[kind].home}.*`) !== null
     live.look(null)
   })
+  $effect(() => tell({ search, labels, state: inState, from: offset }))
 
   $effect(() => {
     void desk.made
     void live.changes
     let current = true
-    things({ kind, search, labels, offset, limit: LIMIT, draft: desk.draft }).then(
+    // States are known here and not to the list, so that one of a state is asked for whole.
+    const range = inState ? { offset: 0, limit: 1000 } : { offset, limit: LIMIT }
+    things({ kind, search, labels, ...range, draft: desk.draft }).then(
       (page) => {
         if (current) [found, trouble] = [page, '']
       },
@@ -48,6 +59,12 @@
 
   const frontends = $derived(Object.fromEntries((live.status?.frontends ?? []).map((it) => [it.name, it])))
   const pools = $derived(Object.fromEntries((live.status?.pools ?? []).map((it) => [it.name, it])))
+  const isInTrouble = (name: string) =>
+    kind === 'pool' ? (pools[name]?.eligible ?? 0) < (pools[name]?.size ?? 0) || pools[name]?.size === 0 : Boolean(frontends[name]?.trouble) || (frontends[name]?.unavailable ?? 0) + (frontends[name]?.unanswered ?? 0) > 0
+  const isEmpty = (name: string) => (kind === 'pool' ? pools[name]?.eligible === 0 : frontends[name]?.listening === false)
+  const shown = $derived(
+    (found?.things ?? []).filter((it) => inState === '' || (inState === 'trouble' ? isInTrouble(it.name) : inState === 'empty' ? isEmpty(it.name) : !isInTrouble(it.name))),
+  )
   const uses = $derived(kind !== 'frontend' && kind !== 'message')
 </script>
 
@@ -57,6 +74,14 @@
     {#if desk.draft}<span class="text-warning">◆ as in draft {desk.draft}</span>{/if}
     <input class="input input-sm w-44" placeholder="search" aria-label="Search" bind:value={search} oninput={() => (offset = 0)} />
     <input class="input input-sm w-52" placeholder="label, such as site=north" aria-label="Labels" bind:value={labels} oninput={() => (offset = 0)} />
+    {#if kind === 'frontend' || kind === 'pool'}
+      <select class="select select-sm w-44" aria-label="State" bind:value={inState} onchange={() => (offset = 0)}>
+        <option value="">in every state</option>
+        <option value="trouble">in trouble</option>
+        <option value="empty">{kind === 'pool' ? 'no server eligible' : 'not listening'}</option>
+        <option value="well">all is well</option>
+      </select>
+    {/if}
     <button class="btn btn-primary btn-sm ml-auto" onclick={() => (adding = !adding)} aria-expanded={adding}>
       {adding ? 'Close' : `New ${KINDS[kind].one}`}
     </button>
@@ -68,9 +93,9 @@
   {/if}
   {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
   {#if found}
-    {#if found.total === 0}
+    {#if found.total === 0 || (inState !== '' && shown.length === 0)}
       <p class="py-6 text-center text-secondary">
-        {search || labels ? `No ${KINDS[kind].one} matches.` : `There is no ${KINDS[kind].one} yet.`}
+        {search || labels || inState ? `No ${KINDS[kind].one} matches.` : `There is no ${KINDS[kind].one} yet.`}
       </p>
     {:else}
       <div class="relative overflow-x-auto">
@@ -86,7 +111,7 @@
             </tr>
           </thead>
           <tbody>
-            {#each found.things as thing (thing.path)}
+            {#each shown as thing (thing.path)}
               <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-thing={thing.path}>
                 <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link link-hover" href={pageOf(thing.path)}>{thing.name}</a></th>
                 <td class="pr-4">{thing.summary}</td>
@@ -117,7 +142,7 @@
           </tbody>
         </table>
       </div>
-      <Pager bind:offset limit={LIMIT} total={found.total} />
+      {#if inState === ''}<Pager bind:offset limit={LIMIT} total={found.total} />{/if}
     {/if}
   {/if}
   {#if kind === 'message'}<div class="mt-4"><SentMessages /></div>{/if}

@@ -4,11 +4,13 @@
   import Facts from '../lib/components/Facts.svelte'
   import Flow from '../lib/components/Flow.svelte'
   import PoolRows from '../lib/components/PoolRows.svelte'
+  import ProbesDialog from '../lib/components/ProbesDialog.svelte'
   import Pools from '../lib/components/Pools.svelte'
   import TrialDialog from '../lib/components/TrialDialog.svelte'
   import { live } from '../lib/live/live.svelte'
 
   let server = $state<ServerStatus | null>(null)
+  let probed = $state<string | null>(null)
   let frontend = $state<string | null>(null)
 
   live.look(null)
@@ -32,12 +34,15 @@
       </section>
       <Facts facts={live.facts} />
     </div>
-    <Pools {status} onduty={(chosen) => (server = chosen)} />
+    <Pools {status} onduty={(chosen) => (server = chosen)} onprobes={(chosen) => (probed = chosen.server)} />
   {/if}
 {/if}
 
 {#if server}
-  <DutyDialog {server} onclose={() => (server = null)} />
+  <DutyDialog servers={[server]} onclose={() => (server = null)} />
+{/if}
+{#if probed}
+  <ProbesDialog server={probed} onclose={() => (probed = null)} />
 {/if}
 {#if frontend}
   <TrialDialog {frontend} onclose={() => (frontend = null)} />

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { thing as ask, things, words } from '../lib/api/call'
+  import { CallError, thing as ask, things, words } from '../lib/api/call'
   import type { Edit, ServerStatus, Things, ThingView } from '../lib/api/types'
   import AddServers from '../lib/components/AddServers.svelte'
   import Dialog from '../lib/components/Dialog.svelte'
@@ -11,8 +11,12 @@
   import Share from '../lib/components/Share.svelte'
   import ThingActions from '../lib/components/ThingActions.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
+  import FieldNotes from '../lib/components/FieldNotes.svelte'
+  import { asked, askedNumber, tell } from '../lib/desk/address'
   import { desk } from '../lib/desk/desk.svelte'
-  import { length } from '../lib/format/format'
+  import { whole as number, type Mistake } from '../lib/desk/fields'
+  import { unsaved } from '../lib/desk/unsaved.svelte'
+  import { ago, clock, length } from '../lib/format/format'
   import { dutySign, healthSign, lasting, standing } from '../lib/format/sign'
   import { live } from '../lib/live/live.svelte'
   import { navigate, route } from '../router'
@@ -24,15 +28,36 @@
   let servers = $state.raw<Things | null>(null)
   let lookups = $state.raw<ThingView[]>([])
   let trouble = $state('')
-  let search = $state('')
-  let offset = $state(0)
-  let part = $state<'servers' | 'add' | 'lookups' | 'settings'>('servers')
-  let duty = $state<ServerStatus | null>(null)
+  let gone = $state(false)
+  let search = $state(asked('search'))
+  let offset = $state(askedNumber('from'))
+  type Part = 'servers' | 'add' | 'lookups' | 'settings'
+  const PARTS: Part[] = ['servers', 'add', 'lookups', 'settings']
+  let part = $state<Part>(PARTS.find((it) => it === asked('tab')) ?? 'servers')
+  /** Which servers, by how they are; the service lists them all. */
+  let inState = $state(asked('state'))
+  $effect(() => tell({ tab: part === 'servers' ? '' : part, search, state: inState, from: offset }))
+  let duty = $state<ServerStatus[] | null>(null)
+  /** Servers that are ticked, by their names. */
+  let picked = $state<string[]>([])
   let probed = $state<string | null>(null)
   let opened = $state<ThingView | null>(null)
   let lookup = $state<ThingView | 'new' | null>(null)
-  /** Weights as they are typed, by the server's path. */
-  let weights = $state<Record<string, string>>({})
+  /** Weights as they are typed, by the server's path, with what each was: also those of other pages of the list. */
+  let weights = $state<Record<string, { typed: string; was: number }>>({})
+  /** Shares that make no sense, as they are typed. */
+  let wrongShares = $state<Record<string, string>>({})
+  let keptAt = $state('')
+  const key = $derived(`weights pools.${name}`)
+  let lastKey = ''
+  $effect.pre(() => {
+    if (key === lastKey) return
+    lastKey = key
+    weights = unsaved.kept<typeof weights>(key) ?? {}
+    keptAt = unsaved.works[key]?.at ?? ''
+    ;[wrongShares, picked] = [{}, []]
+  })
+  $effect(() => unsaved.keep(key, `weights of ${name}`, Object.keys(weights).length > 0 ? weights : null))
 
   $effect(() => {
     live.look(name)
@@ -48,9 +73,12 @@
       if (current) trouble = words(error)
     }
     ask(`pools.${at}`, draft).then((found) => {
-      if (current) [pool, trouble] = [found, '']
+      if (current) [pool, trouble, gone] = [found, '', false]
     }, (error) => {
-      if (current) pool = null
+      if (!current) return
+      // What was typed for it stays.
+      gone = pool?.name === at && error instanceof CallError && error.status === 404
+      if (!gone && !(error instanceof CallError && error.status !== 404)) pool = null
       failed(error)
     })
     things({ kind: 'server', inside: at, search, offset, limit: LIMIT, draft }).then((found) => {
@@ -67,15 +95,46 @@
   /** Servers that no one wrote down: a lookup found them. */
   const foundOnes = $derived((status?.servers ?? []).filter((it) => it.found_by !== null))
   const own = (server: ThingView) => Number(server.keys.weight ?? 1)
+  const meant = (path: string) => (weights[path] === undefined ? null : number(weights[path].typed, 0, 1000))
   const typed = (server: ThingView) => {
-    const text = weights[server.path]
-    return text !== undefined && /^\d+$/.test(text.trim()) ? Number(text.trim()) : own(server)
+    const weight = meant(server.path)
+    return typeof weight === 'number' ? weight : own(server)
   }
+  const mistakeOf = (server: ThingView): Mistake | null => {
+    const weight = meant(server.path)
+    return weight !== null && typeof weight !== 'number' ? weight : null
+  }
+  const clashOf = (server: ThingView) => {
+    const was = weights[server.path]?.was
+    return was !== undefined && was !== own(server) ? `Meanwhile somebody else set it to ${own(server)}, from ${was}.` : ''
+  }
+  const wrong = $derived(Object.keys(weights).filter((path) => typeof meant(path) !== 'number').length + Object.keys(wrongShares).length)
   const edits = $derived<Edit[]>(
-    (servers?.things ?? [])
-      .filter((server) => typed(server) !== own(server))
-      .map((server) => ({ do: 'change', thing: server.path, keys: { weight: typed(server) } })),
+    wrong > 0 ? [] : Object.keys(weights).map((path) => ({ do: 'change', thing: path, keys: { weight: meant(path) as number } })),
   )
+  function setWeight(server: ThingView, text: string) {
+    const { [server.path]: before, ...others } = weights
+    const was = before?.was ?? own(server)
+    weights = text.trim() === String(was) && was === own(server) ? others : { ...others, [server.path]: { typed: text, was } }
+  }
+  function forget() {
+    weights = {}
+    wrongShares = {}
+    keptAt = ''
+  }
+  const isOf = (at: ServerStatus) =>
+    inState === 'eligible' ? at.eligible : inState === 'failing' ? at.health.checked && at.health.state !== 'up' : inState === 'out' ? (at.duty?.duty ?? 'in_service') !== 'in_service' : true
+  /** What is shown: a page of the list, or all that are in a state. */
+  const rows = $derived.by<ThingView[]>(() => {
+    const all = servers?.things ?? []
+    if (inState === '') return all
+    const those = (status?.servers ?? []).filter((it) => it.found_by === null && isOf(it) && it.server.includes(search.trim()))
+    const known = Object.fromEntries(all.map((it) => [it.name, it]))
+    return those.slice(offset, offset + LIMIT).map(
+      (it) => known[it.server] ?? { kind: 'server', path: `pools.${name}.servers.${it.server.split('/')[1]}`, name: it.server, summary: '', keys: { address: it.address, weight: it.weight, tier: it.tier }, labels: {}, note: '', used_by: [] },
+    )
+  })
+  const total = $derived(inState === '' ? (servers?.total ?? 0) : (status?.servers ?? []).filter((it) => it.found_by === null && isOf(it)).length)
   /** The share by weight among the servers of the same tier, when all of them work. */
   const share = (server: ThingView) => {
     const tier = Number(server.keys.tier ?? 0)
@@ -85,18 +144,31 @@
   const common = (a: number, b: number): number => (b === 0 ? a : common(b, a % b))
   /** A share as typed, to a tenth of a percent; the others keep their proportions, and all weights are as small as they can be. */
   function setShare(server: ThingView, text: string) {
-    if (text.trim() === '') return
-    const wanted = Number(text.replace(',', '.').replace('%', '').trim()) / 100
-    if (!(wanted >= 0 && wanted <= 1)) return
+    const { [server.path]: _, ...others } = wrongShares
+    const wanted = text.trim() === '' ? NaN : Number(text.replace(',', '.').replace('%', '').trim()) / 100
+    if (!(wanted >= 0 && wanted <= 1)) {
+      wrongShares = { ...others, [server.path]: text }
+      return
+    }
+    wrongShares = others
     const tier = Number(server.keys.tier ?? 0)
     const peers = (servers?.things ?? []).filter((it) => it !== server && Number(it.keys.tier ?? 0) === tier)
     const rest = peers.reduce((sum, it) => sum + typed(it), 0)
     const parts = peers.map((peer) => [peer.path, (1 - wanted) * (rest === 0 ? 1 / peers.length : typed(peer) / rest)] as const)
     const tenths = [[server.path, wanted] as const, ...parts].map(([path, part]) => [path, Math.round(part * 1000)] as const)
     const unit = tenths.reduce((unit, [, weight]) => common(unit, weight), 0) || 1
-    weights = { ...weights, ...Object.fromEntries(tenths.map(([path, weight]) => [path, String(weight / unit)])) }
+    const of = Object.fromEntries((servers?.things ?? []).map((it) => [it.path, it]))
+    for (const [path, weight] of tenths) if (of[path]) setWeight(of[path], String(weight / unit))
   }
-  const whole = $derived(servers !== null && servers.total <= LIMIT)
+  /** A row that stands for a state has only what is shown; the form needs all of it. */
+  async function openServer(server: ThingView) {
+    try {
+      opened = await ask(server.path, desk.draft)
+    } catch (error) {
+      trouble = words(error)
+    }
+  }
+  const whole = $derived(inState === '' && servers !== null && servers.total <= LIMIT)
   const go = (to: string) => void navigate(to as '/')
 </script>
 
@@ -104,7 +176,12 @@
   {#if at}
     {@const health = healthSign(at)}
     {@const order = dutySign(at)}
-    <td class={`whitespace-nowrap pr-3 ${order.tone}`}>{order.glyph} {order.word}</td>
+    <td class="pr-3">
+      <span class={`whitespace-nowrap ${order.tone}`}>{order.glyph} {order.word}</span>
+      {#if at.duty && at.duty.duty !== 'in_service' && live.status}
+        <div class="text-secondary" data-testid="duty-why">by {at.duty.who}, {ago(at.duty.at, live.status.at)} ago: {at.duty.reason}</div>
+      {/if}
+    </td>
     <td class="pr-3">
       <span class={health.tone}>{health.glyph} {health.word}</span>
       {#if at.health.checked && live.status}<span class="text-secondary">{lasting(at, live.status)}</span>{/if}
@@ -112,7 +189,7 @@
       {#each standing(at, live.status?.at ?? '') as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>
     <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} /></td>
-    <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = at)} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
+    <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = [at])} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
   {:else}
     <td colspan="4" class="text-secondary">not live</td>
   {/if}
@@ -132,10 +209,12 @@
       <span>
         used by {#each pool.used_by as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">no frontend yet</span>{/each}
       </span>
-      <div class="ml-auto"><ThingActions thing={pool} ongone={() => go('/pools')} onrenamed={(to) => go(`/pools/${to}`)} /></div>
+      <div class="ml-auto" class:hidden={gone}><ThingActions thing={pool} ongone={() => go('/pools')} onrenamed={(to) => go(`/pools/${to}`)} /></div>
     {/if}
   </div>
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if gone}
+    <p class="mb-3 text-error" role="alert">✕ The pool was removed, or got another name, while this page was open. Its settings, and what you typed, are still under Settings: it can be made anew.</p>
+  {:else if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
   {#if pool}
     {#if status?.sends_to_all}<p class="mb-2 text-warning">! No server passes: work goes to all of them, as when_none says.</p>{/if}
     {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with it {more}{/each}.
@@ -147,18 +226,38 @@
           role="tab"
           aria-selected={part === key}
           class={`px-3 py-1 ${part === key ? 'border-b-2 border-primary font-semibold' : 'text-secondary'}`}
-          onclick={() => (part = key as typeof part)}>{title}</button
+          onclick={() => (part = key as Part)}>{title}</button
         >
       {/each}
     </div>
     {#if part === 'servers'}
-      {#if servers && (servers.total > LIMIT || search)}
-        <input class="input input-sm mb-2 w-56" placeholder="search" aria-label="Search servers" bind:value={search} oninput={() => (offset = 0)} />
+      {#if servers && (servers.total > 1 || search || inState)}
+        <div class="mb-2 flex flex-wrap items-center gap-2">
+          {#if servers.total > LIMIT || search}
+            <input class="input input-sm w-56" placeholder="search" aria-label="Search servers" bind:value={search} oninput={() => (offset = 0)} />
+          {/if}
+          <select class="select select-sm w-40" aria-label="State" bind:value={inState} onchange={() => (offset = 0)}>
+            <option value="">in every state</option>
+            <option value="eligible">eligible</option>
+            <option value="failing">not up</option>
+            <option value="out">out of service</option>
+          </select>
+          {#if picked.length > 0}
+            <button class="btn btn-sm" onclick={() => (duty = picked.flatMap((it) => now[it] ?? []))}>Duty of {picked.length} …</button>
+            <button class="btn btn-ghost btn-sm" onclick={() => (picked = [])}>Untick all</button>
+          {/if}
+        </div>
       {/if}
-      {#if servers && servers.total === 0 && foundOnes.length === 0}
+      {#if keptAt && Object.keys(weights).length > 0}
+        <p class="mb-2 rounded-box border border-warning px-2 py-1" data-testid="kept">
+          <span class="text-warning">◆ The weights you typed at {clock(keptAt)} are still here</span> and not made yet. Go on with them, or
+          <button type="button" class="btn btn-xs" onclick={forget}>Forget them</button>
+        </p>
+      {/if}
+      {#if servers && rows.length === 0 && (inState !== '' || foundOnes.length === 0)}
         <p class="py-4 text-secondary">
-          No servers{search ? ' match' : ''}.
-          {#if !search}Clients of this pool get <strong>503: no server is available</strong>.
+          {search || inState ? 'No server matches.' : 'No servers.'}
+          {#if !search && !inState}Clients of this pool get <strong>nothing</strong>: there is no server.
             <button class="btn btn-primary btn-xs" onclick={() => (part = 'add')}>Add servers</button>{/if}
         </p>
       {:else if servers}
@@ -177,10 +276,11 @@
               </tr>
             </thead>
             <tbody>
-              {#each servers.things as server (server.path)}
+              {#each rows as server (server.path)}
                 <tr class="border-t border-base-300 align-baseline" data-server={server.name}>
                   <th scope="row" class="py-1 pr-3 text-left font-semibold">
-                    <button class="link link-hover" onclick={() => (opened = server)}>{server.name.split('/')[1]}</button>
+                    {#if now[server.name]}<input type="checkbox" class="checkbox checkbox-xs mr-1 align-middle" aria-label={`Pick ${server.name}`} value={server.name} bind:group={picked} />{/if}
+                    <button class="link link-hover" onclick={() => void openServer(server)}>{server.name.split('/')[1]}</button>
                   </th>
                   <td class="pr-3">{server.keys.address}{Number(server.keys.tier ?? 0) > 0 ? ` · tier ${server.keys.tier}` : ''}</td>
                   <td class="pr-3">
@@ -188,24 +288,33 @@
                       class="input input-xs w-16 text-right"
                       inputmode="numeric"
                       aria-label={`Weight of ${server.name}`}
-                      value={weights[server.path] ?? String(own(server))}
-                      oninput={(event) => (weights = { ...weights, [server.path]: event.currentTarget.value })}
+                      value={weights[server.path]?.typed ?? String(own(server))}
+                      oninput={(event) => setWeight(server, event.currentTarget.value)}
+                      aria-invalid={mistakeOf(server) ? 'true' : undefined}
+                      aria-describedby={`wrong-weight-${server.name}`}
                     />
+                    <FieldNotes id={`wrong-weight-${server.name}`} mistake={mistakeOf(server)} clash={clashOf(server)} />
                   </td>
                   <td class="hidden pr-3 sm:table-cell">
                     {#if whole}
                       <input
                         class="input input-xs w-16 text-right"
                         aria-label={`Share of ${server.name} in percent`}
-                        value={(share(server) * 100).toFixed(1)}
+                        value={wrongShares[server.path] ?? (share(server) * 100).toFixed(1)}
                         onchange={(event) => setShare(server, event.currentTarget.value)}
+                        aria-invalid={wrongShares[server.path] === undefined ? undefined : 'true'}
+                        aria-describedby={`wrong-share-${server.name}`}
                       /> %
+                      <FieldNotes
+                        id={`wrong-share-${server.name}`}
+                        mistake={wrongShares[server.path] === undefined ? null : { found: wrongShares[server.path]?.trim() ? `found ${wrongShares[server.path]}` : 'found nothing', wanted: '0 to 100' }}
+                      />
                     {:else}<span class="text-secondary">–</span>{/if}
                   </td>
                   {@render liveCells(now[server.name])}
                 </tr>
               {/each}
-              {#each foundOnes as at (at.server)}
+              {#each foundOnes.filter(isOf) as at (at.server)}
                 <tr class="border-t border-base-300 align-baseline" data-server={at.server}>
                   <th scope="row" class="py-1 pr-3 text-left font-semibold">{at.server.split('/')[1]}</th>
                   <td class="pr-3">{at.address}{at.tier > 0 ? ` · tier ${at.tier}` : ''}</td>
@@ -217,14 +326,14 @@
             </tbody>
           </table>
         </div>
-        <Pager bind:offset limit={LIMIT} total={servers.total} />
-        {#if edits.length > 0}
+        <Pager bind:offset limit={LIMIT} {total} />
+        {#if edits.length > 0 || wrong > 0}
           <section class="mt-3 rounded-box border border-base-300 bg-base-200 p-3" aria-label="What these weights do">
             <div class="mb-2 flex items-baseline justify-between">
               <h3 class="font-semibold">What these weights do</h3>
-              <button class="btn btn-ghost btn-xs" onclick={() => (weights = {})}>Forget them</button>
+              <button class="btn btn-ghost btn-xs" onclick={forget}>Forget them</button>
             </div>
-            <GoLive {edits} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => (weights = {})} />
+            <GoLive {edits} {wrong} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={forget} />
           </section>
         {/if}
       {/if}
@@ -258,13 +367,13 @@
         <button class="btn btn-sm" onclick={() => (lookup = 'new')}>New DNS name</button>
       {/if}
     {:else}
-      <ThingForm kind="pool" thing={pool} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
+      <ThingForm kind="pool" thing={pool} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
     {/if}
   {/if}
 </main>
 
 {#if duty}
-  <DutyDialog server={duty} onclose={() => (duty = null)} />
+  <DutyDialog servers={duty} onclose={() => { duty = null; picked = [] }} />
 {/if}
 {#if probed}
   <ProbesDialog server={probed} onclose={() => (probed = null)} />

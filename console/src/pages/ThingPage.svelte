@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { thing as ask, words } from '../lib/api/call'
+  import { CallError, thing as ask, words } from '../lib/api/call'
   import type { Edit, ThingView } from '../lib/api/types'
   import Explain from '../lib/components/Explain.svelte'
   import GoLive from '../lib/components/GoLive.svelte'
@@ -19,6 +19,8 @@
   const name = $derived(route.pathname.split('/')[2] ?? '')
   let thing = $state.raw<ThingView | null>(null)
   let trouble = $state('')
+  /** It was there when the page was opened, and is not any more. */
+  let gone = $state(false)
   let trying = $state(false)
   let taking = $state('')
   let releasing = $state('')
@@ -29,10 +31,14 @@
     let current = true
     ask(`${KINDS[kind].home}.${name}`, desk.draft).then(
       (found) => {
-        if (current) [thing, trouble] = [found, '']
+        if (current) [thing, trouble, gone] = [found, '', false]
       },
       (error) => {
-        if (current) [thing, trouble] = [null, words(error)]
+        if (!current) return
+        trouble = words(error)
+        // What was typed for it stays.
+        gone = thing?.name === name && error instanceof CallError && error.status === 404
+        if (!gone && !(error instanceof CallError && error.status !== 404)) thing = null
       },
     )
     return () => (current = false)
@@ -59,13 +65,15 @@
       {/if}
       <button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>
     {/if}
-    {#if thing}
+    {#if thing && !gone}
       <div class="ml-auto">
         <ThingActions {thing} ongone={() => go(`/${KINDS[kind].home}`)} onrenamed={(to) => go(`/${KINDS[kind].home}/${to}`)} />
       </div>
     {/if}
   </div>
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if gone}
+    <p class="mb-3 text-error" role="alert">✕ It was removed, or got another name, while this page was open. What it was, and what you typed, is still here: it can be made anew.</p>
+  {:else if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
   {#if thing}
     {#if thing.used_by.length > 0}
       <p class="mb-3">
@@ -100,7 +108,7 @@
       </section>
     {/if}
     {#if kind === 'message'}<SentMessages {name} />{/if}
-    <ThingForm {kind} {thing} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
+    <ThingForm {kind} {thing} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
   {/if}
 </main>
 

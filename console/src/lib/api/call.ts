@@ -22,6 +22,9 @@ export class CallError extends Error {
 /** What went wrong, in words. */
 export const words = (error: unknown) => (error instanceof Error ? error.message : String(error))
 
+/** Is told when a call finds that the session has ended. */
+export const session = { ended: () => {} }
+
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   let response: Response
   try {
@@ -35,6 +38,10 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   }
   if (!response.ok) {
     const problem = await response.json().catch(() => ({}))
+    if (response.status === 401 && path !== '/session') {
+      session.ended()
+      throw new CallError('Your session has ended. Log in again; what you typed stays here.', 401, problem.type ?? '')
+    }
     throw new CallError(
       problem.detail ?? `The service answered ${response.status}.`,
       response.status,

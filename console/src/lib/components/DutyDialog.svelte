@@ -4,17 +4,20 @@
   import { live } from '../live/live.svelte'
   import Dialog from './Dialog.svelte'
 
-  let { server, onclose }: { server: ServerStatus; onclose: () => void } = $props()
+  // Of one server, or of several at once.
+  let { servers, onclose }: { servers: ServerStatus[]; onclose: () => void } = $props()
 
   let reason = $state('')
   let trouble = $state('')
   let evenIfLast = $state(false)
   let isLast = $state(false)
 
-  const now = $derived(
-    live.status?.pools.flatMap((pool) => pool.servers).find((it) => it.server === server.server) ?? server,
-  )
+  const all = $derived(servers.map((server) => live.status?.pools.flatMap((pool) => pool.servers).find((it) => it.server === server.server) ?? server))
+  const now = $derived(all[0]!)
   const duty = $derived<Duty>(now.duty?.duty ?? 'in_service')
+  const inFlight = $derived(all.reduce((sum, it) => sum + it.in_flight, 0))
+  const each = $derived(servers.length === 1 ? 'the server' : 'them')
+  let busy = $state(false)
 
   const choices: { duty: Duty; verb: string; means: string }[] = [
     { duty: 'draining', verb: 'Drain', means: 'no new clients; those it has may finish' },
@@ -27,24 +30,38 @@
     // That it may work again needs no explaining.
     const why = reason.trim() || (chosen === 'in_service' ? 'it may work again' : '')
     if (why === '') {
-      trouble = 'Say why, for whoever finds the server like this.'
+      trouble = `Say why, for whoever finds ${each} like this.`
       return
     }
-    try {
-      await giveDuty(server.server, chosen, why, evenIfLast)
-      onclose()
-    } catch (error) {
-      trouble = error instanceof Error ? error.message : String(error)
-      isLast = error instanceof CallError && error.kind === '/problems/last-eligible-server'
+    const failed: string[] = []
+    busy = true
+    // One after the other, so that the last eligible one is still asked about.
+    for (const server of all.filter((it) => (it.duty?.duty ?? 'in_service') !== chosen)) {
+      try {
+        await giveDuty(server.server, chosen, why, evenIfLast)
+      } catch (error) {
+        failed.push(`${servers.length > 1 ? `${server.server}: ` : ''}${error instanceof Error ? error.message : String(error)}`)
+        isLast ||= error instanceof CallError && error.kind === '/problems/last-eligible-server'
+      }
     }
+    busy = false
+    if (failed.length === 0) onclose()
+    else trouble = failed.join(' ')
   }
 </script>
 
-<Dialog title={`Duty of ${server.server}`} {onclose}>
+<Dialog title={servers.length === 1 ? `Duty of ${now.server}` : `Duty of ${servers.length} servers`} {onclose}>
+  {#if servers.length > 1}
+    <ul class="mb-3 max-h-40 overflow-auto text-secondary">
+      {#each all as it (it.server)}<li>{it.server}: {(it.duty?.duty ?? 'in_service').replace('_', ' ')}{it.duty && it.duty.duty !== 'in_service' ? `, by ${it.duty.who}: ${it.duty.reason}` : ''}</li>{/each}
+    </ul>
+    <p class="mb-3 text-secondary">{inFlight} requests are in flight at them.</p>
+  {:else}
   <p class="mb-3 text-secondary">
     It is {duty.replace('_', ' ')}{now.duty ? `, by ${now.duty.who}: ${now.duty.reason}` : ''}. {now.in_flight} requests are in
     flight.
   </p>
+  {/if}
   <label class="mb-1 block" for="reason">Reason</label>
   <input id="reason" class="input w-full" maxlength="500" bind:value={reason} placeholder="new disk, ticket 4711" />
   {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
@@ -57,7 +74,7 @@
   <div class="mt-4 grid gap-2 sm:grid-cols-3">
     {#each choices as choice (choice.duty)}
       <div>
-        <button class="btn w-full" disabled={choice.duty === duty} onclick={() => give(choice.duty)}>{choice.verb}</button>
+        <button class="btn w-full" disabled={busy || all.every((it) => (it.duty?.duty ?? 'in_service') === choice.duty)} onclick={() => give(choice.duty)}>{choice.verb}</button>
         <p class="mt-1 text-secondary">{choice.means}</p>
       </div>
     {/each}

@@ -2,9 +2,22 @@
   import { things } from '../api/call'
   import type { Kind } from '../api/types'
   import { desk } from '../desk/desk.svelte'
-  import { applies, type Field } from '../desk/fields'
+  import { applies, type Field, type Mistake } from '../desk/fields'
+  import FieldNotes from './FieldNotes.svelte'
 
-  let { fields, values = $bindable() }: { fields: Field[]; values: Record<string, string> } = $props()
+  let {
+    fields,
+    values = $bindable(),
+    mistakes = {},
+    clashes = {},
+  }: {
+    fields: Field[]
+    values: Record<string, string>
+    /** What is wrong, by key. */
+    mistakes?: Record<string, Mistake>
+    /** What others changed meanwhile, by key. */
+    clashes?: Record<string, string>
+  } = $props()
 
   let more = $state(false)
   let names = $state<Partial<Record<Kind, string[]>>>({})
@@ -12,6 +25,11 @@
   const here = (field: Field) => applies(field, values)
   const first = $derived(fields.filter((field) => !field.more && here(field)))
   const rest = $derived(fields.filter((field) => field.more && here(field)))
+
+  // A mistake is not hidden.
+  $effect(() => {
+    if (rest.some((field) => mistakes[field.key] || clashes[field.key])) more = true
+  })
 
   $effect(() => {
     const draft = desk.draft
@@ -27,7 +45,7 @@
   <div>
     <label class="block" for={`field-${field.key}`}>{field.label}{#if field.needed}<span aria-hidden="true" class="text-secondary"> *</span>{/if}</label>
     {#if field.type === 'choice' || field.type === 'flag'}
-      <select id={`field-${field.key}`} class="select select-sm w-full" bind:value={values[field.key]} required={field.needed}>
+      <select id={`field-${field.key}`} class="select select-sm w-full" bind:value={values[field.key]} required={field.needed} aria-invalid={mistakes[field.key] ? 'true' : undefined} aria-describedby={`wrong-${field.key}`}>
         {#if !field.needed}<option value="">default</option>{/if}
         {#each field.of ?? [] as choice (choice)}<option>{choice}</option>{/each}
       </select>
@@ -40,7 +58,8 @@
         placeholder={field.empty}
         bind:value={values[field.key]}
         required={field.needed}
-        aria-describedby={`help-${field.key}`}
+        aria-invalid={mistakes[field.key] ? 'true' : undefined}
+        aria-describedby={`help-${field.key} wrong-${field.key}`}
       />
       <datalist id={`names-${field.key}`}>
         {#each names[field.kind ?? 'pool'] ?? [] as name (name)}<option value={name}></option>{/each}
@@ -54,10 +73,12 @@
         placeholder={field.empty}
         bind:value={values[field.key]}
         required={field.needed}
-        aria-describedby={`help-${field.key}`}
+        aria-invalid={mistakes[field.key] ? 'true' : undefined}
+        aria-describedby={`help-${field.key} wrong-${field.key}`}
       />
     {/if}
     <p id={`help-${field.key}`} class="text-secondary">{field.help}</p>
+    <FieldNotes id={`wrong-${field.key}`} mistake={mistakes[field.key] ?? null} clash={clashes[field.key] ?? ''} />
   </div>
 {/snippet}
 

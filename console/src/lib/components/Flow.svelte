@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Status } from '../api/types'
-  import { percent, rate, shortName } from '../format/format'
+  import { fit, percent, rate, shortName } from '../format/format'
   import { dutySign, healthSign } from '../format/sign'
   import { BOX, LEFT, layOut, POOL, POOL_HALF, WIDTH } from './flow'
 
@@ -37,10 +37,10 @@
         class={frontend.trouble ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
       />
       <text x="10" y={middle - 4} class="fill-base-content font-semibold" font-size="13">
-        {frontend.trouble ? '✕ ' : ''}{frontend.name}<tspan class="fill-secondary font-normal" font-size="11">{` ${frontend.protocol}`}</tspan>
+        <title>{frontend.name}</title>{frontend.trouble ? '✕ ' : ''}{fit(frontend.name, 20)}<tspan class="fill-secondary font-normal" font-size="11">{` ${frontend.protocol}`}</tspan>
       </text>
       <text x="10" y={middle + 12} class="fill-secondary" font-size="11">
-        {frontend.listen} · {rate(frontend.per_second)} {frontend.unit}s/s
+        {fit(frontend.listen, 22)} · {rate(frontend.per_second)} {frontend.unit}s/s
       </text>
     {/each}
     {#each flow.pools as { pool, middle, ribbons } (pool.name)}
@@ -56,7 +56,7 @@
         rx="4"
         class={pool.eligible === 0 ? 'fill-base-100 stroke-error' : 'fill-base-200 stroke-base-300'}
       />
-      <text x={POOL} y={middle - 4} class="fill-base-content font-semibold" font-size="13" text-anchor="middle">{pool.name}</text>
+      <text x={POOL} y={middle - 4} class="fill-base-content font-semibold" font-size="13" text-anchor="middle"><title>{pool.name}</title>{fit(pool.name, 24)}</text>
       <text
         x={POOL}
         y={middle + 12}
@@ -69,14 +69,17 @@
       {#each ribbons as ribbon (ribbon.server.server)}
         {@const health = healthSign(ribbon.server)}
         {@const duty = dutySign(ribbon.server)}
+        {@const name = shortName(ribbon.server.server)}
+        {@const isShort = name.length <= 6}
         <text x={ribbon.labelX} y={ribbon.labelY} font-size="12">
+          <title>{ribbon.server.server}</title>
           <tspan class={`${health.tone} fill-current`}>{health.glyph}</tspan>
-          <tspan class="fill-base-content font-semibold">{shortName(ribbon.server.server)}</tspan>
-          {#if duty.glyph}<tspan class={`${duty.tone} fill-current`}>{duty.glyph} {duty.word}</tspan>{/if}
+          <tspan class="fill-base-content font-semibold">{fit(name, 11)}</tspan>
+          {#if duty.glyph}<tspan class={`${duty.tone} fill-current`}>{duty.glyph}{isShort ? ` ${duty.word}` : ''}</tspan>{/if}
           {#if ribbon.server.reason === 'standby'}
-            <tspan class="fill-secondary">stands by</tspan>
+            <tspan class="fill-secondary">{isShort ? 'stands by' : '◦'}</tspan>
           {:else if !ribbon.server.eligible && !duty.glyph}
-            <tspan class={`${health.tone} fill-current`}>{health.word}</tspan>
+            {#if isShort}<tspan class={`${health.tone} fill-current`}>{health.word}</tspan>{/if}
           {/if}
         </text>
         <text x={WIDTH - 4} y={ribbon.labelY} class="fill-secondary" font-size="11" text-anchor="end">
@@ -92,6 +95,6 @@
 {/if}
 <div class="mt-1 flex flex-wrap gap-2">
   {#each status.frontends as frontend (frontend.name)}
-    <button class="btn btn-sm" onclick={() => ontry(frontend.name)}>Try {frontend.name} …</button>
+    <button class="btn btn-sm" title={frontend.name} aria-label={`Try ${frontend.name} …`} onclick={() => ontry(frontend.name)}>Try {fit(frontend.name, 32)} …</button>
   {/each}
 </div>

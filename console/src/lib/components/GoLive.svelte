@@ -9,8 +9,22 @@
     edits,
     verb = 'Make it live',
     basedOn,
+    missing = [],
+    wrong = 0,
+    onseen,
     onmade,
-  }: { edits: Edit[]; verb?: string; basedOn?: number | undefined; onmade: () => void } = $props()
+  }: {
+    edits: Edit[]
+    verb?: string
+    basedOn?: number | undefined
+    /** What has still to be filled in. */
+    missing?: string[]
+    /** How many mistakes stand at fields. */
+    wrong?: number
+    /** Is given what the service says of the edits. */
+    onseen?: (outlook: Outlook) => void
+    onmade: () => void
+  } = $props()
 
   const WAIT_MS = 250
 
@@ -39,9 +53,12 @@
   })
 
   const shown = $derived(refusal ?? outlook)
-  const missing = $derived(desk.draft ? [] : open(shown?.warnings ?? []).filter((it) => !accept.includes(it.key)))
+  $effect(() => {
+    if (shown) onseen?.(shown)
+  })
+  const unaccepted = $derived(desk.draft ? [] : open(shown?.warnings ?? []).filter((it) => !accept.includes(it.key)))
   const blocked = $derived(
-    busy || edits.length === 0 || missing.length > 0 || (refusal === null && outlook !== null && outlook.trouble !== ''),
+    busy || edits.length === 0 || wrong > 0 || unaccepted.length > 0 || (refusal === null && outlook !== null && outlook.trouble !== ''),
   )
 
   async function go(event: SubmitEvent) {
@@ -60,7 +77,7 @@
 
 <form class="space-y-3" onsubmit={go}>
   {#if edits.length === 0}
-    <p class="text-secondary">Nothing is changed yet.</p>
+    <p class="text-secondary">{missing.length > 0 ? `Still to be filled in: ${missing.join(', ')}.` : 'Nothing is changed yet.'}</p>
   {:else if shown}
     <Consequences outlook={shown} bind:accept canAccept={!desk.draft} />
   {:else}
@@ -77,7 +94,10 @@
       {desk.draft ? `Put into draft ${desk.draft}` : verb}
     </button>
   </div>
-  {#if missing.length > 0}
-    <p class="text-warning">▲ {missing.length === 1 ? 'One warning has' : `${missing.length} warnings have`} to be accepted first.</p>
+  {#if wrong > 0}
+    <p class="text-error">✕ {wrong === 1 ? 'One mistake stands at its field.' : `${wrong} mistakes stand at their fields.`}</p>
+  {/if}
+  {#if unaccepted.length > 0}
+    <p class="text-warning">▲ {unaccepted.length === 1 ? 'One warning has' : `${unaccepted.length} warnings have`} to be accepted first.</p>
   {/if}
 </form>

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Status } from '../api/types'
+  import { asked, askedNumber, tell } from '../desk/address'
   import { rate } from '../format/format'
   import Pager from './Pager.svelte'
 
@@ -7,8 +8,9 @@
   let { status }: { status: Status } = $props()
 
   const PAGE = 20
-  let search = $state('')
-  let offset = $state(0)
+  let search = $state(asked('search'))
+  let offset = $state(askedNumber('from'))
+  $effect(() => tell({ search, from: offset }))
 
   const frontends = $derived.by(() => {
     const of: Record<string, string[]> = {}

@@ -4,7 +4,7 @@
   import { dutySign, healthSign, lasting, standing } from '../format/sign'
   import Share from './Share.svelte'
 
-  let { status, onduty }: { status: Status; onduty: (server: ServerStatus) => void } = $props()
+  let { status, onduty, onprobes }: { status: Status; onduty: (server: ServerStatus) => void; onprobes: (server: ServerStatus) => void } = $props()
 
   function why(server: ServerStatus): string {
     const parts: string[] = []
@@ -74,7 +74,8 @@
             <td class="text-right" class:text-warning={server.observed.minute.failed > 0}>{server.observed.minute.failed}</td>
             <td class="text-right" class:text-warning={server.observed.minute.retried > 0}>{server.observed.minute.retried}</td>
             <td class="text-right" class:text-warning={server.observed.minute.errors > 0}>{server.observed.minute.errors}</td>
-            <td class="text-right">
+            <td class="whitespace-nowrap text-right">
+              {#if server.health.checked}<button class="btn btn-xs whitespace-nowrap" onclick={() => onprobes(server)} aria-label={`Probes of ${server.server}`}>{server.health.state === 'up' ? 'Probes …' : 'Why? …'}</button>{/if}
               <button class="btn btn-xs whitespace-nowrap" onclick={() => onduty(server)} aria-label={`Duty of ${server.server}`}>Duty …</button>
             </td>
           </tr>

@@ -1,16 +1,21 @@
 <script lang="ts">
   import { untrack } from 'svelte'
   import type { Edit, Keys, Kind, ThingView } from '../api/types'
-  import { applies, FIELDS, KINDS, labelText, meant, meantLabels, shown, type Field } from '../desk/fields'
+  import type { Outlook } from '../desk/desk.svelte'
+  import { applies, byKey, FIELDS, KINDS, labelText, meant, meantLabels, shown, wrong, wrongName, type Field, type Mistake } from '../desk/fields'
+  import { unsaved } from '../desk/unsaved.svelte'
+  import { clock } from '../format/format'
+  import FieldNotes from './FieldNotes.svelte'
   import Fields from './Fields.svelte'
   import GoLive from './GoLive.svelte'
   import TryCheck from './TryCheck.svelte'
 
-  // A form for one thing: a new one, or one that is there.
+  // A form for one thing: a new one, or one that is there. What is typed in it is kept until it is made or forgotten.
   let {
     kind,
     around = '',
     thing = null,
+    gone = false,
     basedOn,
     onmade,
   }: {
@@ -18,14 +23,35 @@
     /** The path of what is around a new thing, with a dot behind it. */
     around?: string
     thing?: ThingView | null
+    /** It was removed meanwhile: it can only be made anew. */
+    gone?: boolean
     basedOn?: number | undefined
     onmade: (name: string) => void
   } = $props()
 
+  interface Typed {
+    name: string
+    labels: string | null
+    values: Record<string, string>
+    /** What stood in the fields when they were typed in. */
+    bases: Record<string, string>
+  }
+
   const fields = $derived(FIELDS[kind])
+  const place = $derived(around || `${KINDS[kind].home}.`)
+  const key = $derived(`form ${thing ? thing.path : `${place}*`}`)
   let name = $state('')
   let values = $state<Record<string, string>>({})
+  let bases = $state<Record<string, string>>({})
   let labels = $state('')
+  /** When what stands here was typed, if it was kept from before. */
+  let keptAt = $state('')
+  /** It was made just now: what is typed is no more than what will come. */
+  let made = $state(false)
+  let outlook = $state.raw<Outlook | null>(null)
+
+  const begin = (field: Field, of: ThingView | null) =>
+    shown(field, of?.keys ?? {}) || (of === null && field.needed && field.of ? (field.of[0] ?? '') : '')
 
   // The form begins anew when it is given another thing. When the same one changes meanwhile, what was typed stays.
   const before = $derived(JSON.stringify(thing))
@@ -36,15 +62,54 @@
     const was = same ? (last ?? null) : null
     last = known
     untrack(() => {
-      const begin = (field: Field, of: ThingView | null) =>
-        shown(field, of?.keys ?? {}) || (of === null && field.needed && field.of ? (field.of[0] ?? '') : '')
-      const typed = (field: Field) => (same && values[field.key] !== begin(field, was) ? values[field.key] : undefined)
-      values = Object.fromEntries(fields.map((field) => [field.key, typed(field) ?? begin(field, known)]))
-      if (!same || labels === labelText(was?.labels ?? {})) labels = labelText(known?.labels ?? {})
+      made = false
+      if (same) {
+        const isTyped = (field: Field) => values[field.key] !== bases[field.key] && values[field.key] !== begin(field, known)
+        const kept = new Set(fields.filter(isTyped).map((field) => field.key))
+        bases = Object.fromEntries(fields.map((field) => [field.key, kept.has(field.key) ? (bases[field.key] ?? '') : begin(field, known)]))
+        values = Object.fromEntries(fields.map((field) => [field.key, kept.has(field.key) ? (values[field.key] ?? '') : begin(field, known)]))
+        if (labels === labelText(was?.labels ?? {})) labels = labelText(known?.labels ?? {})
+        return
+      }
+      const all = Object.fromEntries(fields.map((field) => [field.key, begin(field, known)]))
+      const typed = unsaved.kept<Typed>(key)
+      values = { ...all, ...typed?.values }
+      bases = { ...all, ...typed?.bases }
+      labels = typed?.labels ?? labelText(known?.labels ?? {})
+      name = typed?.name ?? ''
+      keptAt = typed ? (unsaved.works[key]?.at ?? '') : ''
     })
   })
 
-  const place = $derived(around || `${KINDS[kind].home}.`)
+  const typed = $derived.by<Typed | null>(() => {
+    const own = fields.filter((field) => (values[field.key] ?? '') !== begin(field, thing))
+    const others = labels === labelText(thing?.labels ?? {}) ? null : labels
+    if (made || (own.length === 0 && others === null && name === '')) return null
+    const of = (from: Record<string, string>) => Object.fromEntries(own.map((field) => [field.key, from[field.key] ?? '']))
+    return { name, labels: others, values: of(values), bases: of(bases) }
+  })
+  $effect(() => unsaved.keep(key, thing ? `${KINDS[kind].one} ${thing.name}` : `a new ${KINDS[kind].one}`, typed))
+
+  function forget() {
+    values = Object.fromEntries(fields.map((field) => [field.key, begin(field, thing)]))
+    bases = { ...values }
+    labels = labelText(thing?.labels ?? {})
+    name = ''
+    keptAt = ''
+  }
+
+  /** What others set a field to that was typed in as well. */
+  const clashes = $derived.by(() => {
+    const found: Record<string, string> = {}
+    for (const field of fields) {
+      const now = begin(field, thing)
+      const mine = values[field.key] ?? ''
+      if (thing && mine !== now && now !== (bases[field.key] ?? ''))
+        found[field.key] = `Meanwhile somebody else set it to ${now === '' ? 'its default' : now}, from ${bases[field.key] || 'its default'}; what you typed would replace that.`
+    }
+    return found
+  })
+
   const changed = $derived.by(() => {
     const keys: Keys = {}
     for (const field of fields) {
@@ -61,35 +126,84 @@
   })
   /** All of its keys, as the form has them. */
   const whole = $derived(Object.fromEntries(Object.entries({ ...(thing?.keys ?? {}), ...changed }).filter(([key, value]) => value !== null && key !== 'labels')))
-  const edits = $derived.by<Edit[]>(() => {
-    if (thing) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', thing: thing.path, keys: changed }]
-    const isWhole = fields.every((field) => !field.needed || !applies(field, values) || values[field.key]?.trim())
-    if (name.trim() === '' || !isWhole) return []
-    const given = Object.fromEntries(Object.entries(changed).filter(([, value]) => value !== null))
-    return [{ do: 'add', thing: `${place}${name.trim()}`, keys: given }]
+  const nameMistake = $derived(thing ? null : wrongName(name.trim()))
+  const ownMistakes = $derived.by(() => {
+    const found: Record<string, Mistake> = {}
+    for (const field of fields) {
+      const mistake = applies(field, values) ? wrong(field, values[field.key] ?? '') : null
+      if (mistake) found[field.key] = mistake
+    }
+    return found
   })
+  const missing = $derived(
+    thing || typed === null
+      ? []
+      : [...(name.trim() === '' ? ['Name'] : []), ...fields.filter((field) => field.needed && applies(field, values) && !values[field.key]?.trim()).map((field) => field.label)],
+  )
+  const path = $derived(thing ? thing.path : `${place}${name.trim()}`)
+  const mistakes = $derived({ ...byKey(outlook?.mistakes ?? [], path), ...ownMistakes })
+  const wrongs = $derived(Object.keys(ownMistakes).length + (nameMistake ? 1 : 0))
+  const edits = $derived.by<Edit[]>(() => {
+    if (wrongs > 0) return []
+    if (thing && gone) return [{ do: 'add', thing: thing.path, keys: { ...whole, ...('labels' in changed ? { labels: changed.labels ?? null } : { labels: thing.labels }) } }]
+    if (thing) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', thing: thing.path, keys: changed }]
+    if (typed === null || missing.length > 0) return []
+    const given = Object.fromEntries(Object.entries(changed).filter(([, value]) => value !== null))
+    return [{ do: 'add', thing: path, keys: given }]
+  })
+
+  function done() {
+    const its = thing ? thing.name : name.trim()
+    made = true
+    keptAt = ''
+    unsaved.keep(key, '', null)
+    onmade(its)
+  }
 </script>
 
 <div class="grid gap-4 lg:grid-cols-2">
-  <div>
+  <div class="min-w-0">
+    {#if keptAt && typed}
+      <p class="mb-2 rounded-box border border-warning px-2 py-1" data-testid="kept">
+        <span class="text-warning">◆ What you typed at {clock(keptAt)} is still here</span> and not made yet. Go on with it, or
+        <button type="button" class="btn btn-xs" onclick={forget}>Forget it</button>
+      </p>
+    {/if}
     {#if !thing}
       <div class="mb-2 sm:w-1/2 sm:pr-2">
         <label class="block" for="field-own-name">Name<span aria-hidden="true" class="text-secondary"> *</span></label>
-        <input id="field-own-name" class="input input-sm w-full" autocomplete="off" bind:value={name} maxlength="63" />
+        <input
+          id="field-own-name"
+          class="input input-sm w-full"
+          autocomplete="off"
+          bind:value={name}
+          aria-invalid={nameMistake ? 'true' : undefined}
+          aria-describedby="wrong-own-name"
+        />
         <p class="text-secondary">a-z, 0-9 and hyphen, a letter first</p>
+        <FieldNotes id="wrong-own-name" mistake={nameMistake ?? (name.trim() ? (mistakes[''] ?? null) : null)} />
       </div>
     {/if}
-    <Fields {fields} bind:values />
+    <Fields {fields} bind:values {mistakes} {clashes} />
     {#if kind !== 'lookup' && kind !== 'taken' && kind !== 'network'}
       <div class="mt-2">
         <label class="block" for="field-labels">Labels</label>
-        <input id="field-labels" class="input input-sm w-full" autocomplete="off" bind:value={labels} placeholder="site=north, rack=r7" />
+        <input
+          id="field-labels"
+          class="input input-sm w-full"
+          autocomplete="off"
+          bind:value={labels}
+          placeholder="site=north, rack=r7"
+          aria-invalid={mistakes.labels ? 'true' : undefined}
+          aria-describedby="wrong-labels"
+        />
+        <FieldNotes id="wrong-labels" mistake={mistakes.labels ?? null} />
       </div>
     {/if}
   </div>
-  <div class="rounded-box border border-base-300 bg-base-200 p-3">
+  <div class="min-w-0 rounded-box border border-base-300 bg-base-200 p-3">
     <h2 class="mb-2 font-semibold">What this does</h2>
-    <GoLive {edits} {basedOn} onmade={() => onmade(thing ? thing.name : name.trim())} />
+    <GoLive {edits} {basedOn} {missing} wrong={wrongs} verb={gone ? 'Make it anew' : 'Make it live'} onseen={(seen) => (outlook = seen)} onmade={done} />
     {#if kind === 'check'}<TryCheck name={thing ? thing.name : name} keys={whole} usedBy={thing?.used_by ?? []} />{/if}
   </div>
 </div>

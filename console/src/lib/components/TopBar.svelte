@@ -2,9 +2,11 @@
   import { drafts, logOut } from '../api/call'
   import type { Draft, Status } from '../api/types'
   import { desk } from '../desk/desk.svelte'
+  import { unsaved } from '../desk/unsaved.svelte'
   import { ago, clock } from '../format/format'
   import { live } from '../live/live.svelte'
   import { route } from '../../router'
+  import Dialog from './Dialog.svelte'
 
   let { status }: { status: Status } = $props()
 
@@ -38,9 +40,15 @@
 
   const isHere = (path: string) => (path === '/' ? route.pathname === '/' : route.pathname.startsWith(path))
 
+  const works = $derived(Object.entries(unsaved.works))
+  let asking = $state(false)
+
   async function leave() {
+    asking = false
+    unsaved.forgetAll()
     await logOut()
-    await live.start()
+    // Nothing of what was seen stays for whoever comes next.
+    location.assign('/')
   }
 </script>
 
@@ -71,7 +79,7 @@
         {#each known as it (it.name)}<option value={it.name}>into draft {it.name}</option>{/each}
       </select>
     </label>
-    <button class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none" onclick={leave}>Log out</button>
+    <button class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none" onclick={() => (works.length > 0 ? (asking = true) : void leave())}>Log out</button>
   </div>
   <div class="mt-1 flex flex-wrap gap-x-4 text-neutral-content/80">
     <span>
@@ -82,6 +90,13 @@
         {ago(status.revision.at, status.at)} ago{status.revision.note ? `: ${status.revision.note}` : ''}
       {/if}
     </span>
+    {#if works.length > 0}
+      <span data-testid="unsaved">
+        ◆ typed and not made yet:
+        {#each works as [key, work], index (key)}{index > 0 ? ', ' : ''}<a class="underline" href={work.href}>{work.title}</a>
+          <button class="opacity-80 hover:opacity-100" aria-label={`Forget what was typed for ${work.title}`} onclick={() => unsaved.keep(key, '', null)}>✕</button>{/each}
+      </span>
+    {/if}
     <span class="ml-auto">up {ago(status.node.started, status.at)} · {status.node.workers} workers · {clock(status.at)}</span>
   </div>
 </header>
@@ -102,3 +117,13 @@
     </ul>
   {/if}
 </section>
+
+{#if asking}
+  <Dialog title="Log out?" onclose={() => (asking = false)}>
+    <p class="mb-3">What you typed for {works.map(([, work]) => work.title).join(', ')} is not made yet, and is lost.</p>
+    <div class="flex gap-2">
+      <button class="btn btn-error btn-sm" onclick={leave}>Log out, and lose it</button>
+      <button class="btn btn-sm" onclick={() => (asking = false)}>Stay</button>
+    </div>
+  </Dialog>
+{/if}

@@ -1,6 +1,7 @@
 // The keys of each kind of thing, as fields of a form. Words and ranges are those of the reference.
 
-import type { Json, Keys, Kind } from '../api/types'
+import type { Json, Keys, Kind, Problem } from '../api/types'
+import { escaped, unescaped } from '../format/escape'
 
 export interface Field {
   key: string
@@ -18,6 +19,14 @@ export interface Field {
   when?: { key: string; is: string | string[] }
   /** Shown behind "more". */
   more?: boolean
+  /** Written with the escapes of a document. */
+  escaped?: boolean
+}
+
+/** What is wrong with what stands in a field. */
+export interface Mistake {
+  found: string
+  wanted: string
 }
 
 const text = (key: string, label: string, empty: string, help: string, more: Partial<Field> = {}): Field => ({
@@ -165,8 +174,8 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('tls', 'Certificate', '', 'what is checked of it', { when: ofKind('tls') }), type: 'choice', of: ['verified', 'unverified'] },
     text('tls_name', 'Name', '', 'that the certificate has to be for', { when: ofKind('tls') }),
     { ...text('warn_days', 'Says “soon” from', '14', 'days before its end', { when: ofKind('tls') }), type: 'number' },
-    text('send', 'Sends', '', 'a text', { when: ofKind('tcp', 'udp') }),
-    text('expect', 'Expects', '', 'a text that the answer contains', { when: ofKind('tcp', 'udp') }),
+    text('send', 'Sends', '', 'a text, perhaps with escapes: PING\\r\\n, \\x00\\x01', { when: ofKind('tcp', 'udp'), escaped: true }),
+    text('expect', 'Expects', '', 'a text that the answer contains, perhaps with escapes', { when: ofKind('tcp', 'udp'), escaped: true }),
     text('name', 'Name', 'booking.skerry.example', 'that is asked for', { needed: true, when: ofKind('dns') }),
     { ...text('record', 'Record', '', 'its type', { when: ofKind('dns') }), type: 'choice', of: ['A', 'AAAA', 'CNAME', 'MX', 'NS', 'PTR', 'SOA', 'SRV', 'TXT'] },
     text('expect', 'Expects', '', 'a value among the answers', { when: ofKind('dns') }),
@@ -231,7 +240,40 @@ export function shown(field: Field, keys: Keys): string {
     return Object.entries(value)
       .map(([name, of]) => `${name}=${Array.isArray(of) ? of.join(',') : of}`)
       .join(' ')
+  if (field.escaped) return escaped(String(value))
   return Array.isArray(value) ? value.join(' ') : String(value)
+}
+
+/** What is wrong with a field's text before the service is asked. */
+export function wrong(field: Field, text: string): Mistake | null {
+  if (!field.escaped || unescaped(text) !== null) return null
+  return { found: `found ${text}`, wanted: 'escapes are \\n, \\r, \\t, \\\\, \\x00 to \\x7f and \\u0000' }
+}
+
+/** The service's mistakes by the keys of one thing; those of the thing itself stand under the empty key. */
+export function byKey(mistakes: Problem[], path: string): Record<string, Mistake> {
+  const found: Record<string, Mistake> = {}
+  for (const it of mistakes) {
+    if (it.path !== path && !it.path.startsWith(`${path}.`)) continue
+    const key = it.path.slice(path.length + 1).split('.')[0] ?? ''
+    found[key] ??= { found: it.found, wanted: it.wanted }
+  }
+  return found
+}
+
+/** What a name has to look like. */
+export const NAME = /^[a-z](?:[a-z0-9-]*[a-z0-9])?$/
+export const wrongName = (name: string): Mistake | null =>
+  name === '' || (NAME.test(name) && name.length <= 63)
+    ? null
+    : { found: `found ${name}`, wanted: 'a letter a-z first, then a-z, 0-9 and hyphens, no hyphen at the end, 63 at most' }
+
+/** A whole number in a range, or what is wrong with the text. */
+export function whole(text: string, least: number, most: number): number | Mistake {
+  const trimmed = text.trim()
+  const number = Number(trimmed)
+  if (/^\d+$/.test(trimmed) && number >= least && number <= most) return number
+  return { found: trimmed === '' ? 'found nothing' : `found ${trimmed}`, wanted: `a whole number from ${least} to ${most}` }
 }
 
 /** What a field's text means as a value; null puts the key back to its default. `before` is the value that it had. */
@@ -251,6 +293,7 @@ export function meant(field: Field, text: string, before: Json | undefined): Jso
   if (field.type === 'number') return /^\d+$/.test(trimmed) ? Number(trimmed) : trimmed
   if (field.type === 'flag') return trimmed === 'yes' || trimmed === 'true'
   if (field.type === 'words') return trimmed.split(/[\s,]+/)
+  if (field.escaped) return unescaped(trimmed) ?? trimmed
   return trimmed
 }
 

@@ -43,3 +43,10 @@ export const noticed = (timing: Timing) =>
   `noticed after ${length(timing.noticed.best_ms)} at best, ${length(timing.noticed.average_ms)} on average, ${length(
     timing.noticed.worst_ms,
   )} at worst; back after ${length(timing.back.average_ms)} on average; ${timing.probes_per_minute} probes a minute for each server`
+
+/** A text of at most so many letters: of a longer one the beginning and the end, which is where names differ. */
+export function fit(text: string, letters: number): string {
+  if (text.length <= letters) return text
+  const end = Math.floor((letters - 1) / 3)
+  return `${text.slice(0, letters - 1 - end)}…${text.slice(text.length - end)}`
+}

@@ -1,7 +1,7 @@
 // One store for what is so right now, kept by the live stream.
 
 import { untrack } from 'svelte'
-import { CallError, events, isLoggedIn } from '../api/call'
+import { CallError, events, isLoggedIn, session } from '../api/call'
 import type { Fact, Status, Trial } from '../api/types'
 import { Feed } from './feed'
 import type { FromWorker } from './worker'
@@ -33,6 +33,10 @@ class Live {
   #heard = Date.now()
 
   constructor() {
+    session.ended = () => {
+      this.access = 'no'
+      this.stop()
+    }
     setInterval(() => {
       // A page that nobody sees does not watch.
       if (document.hidden || this.access !== 'yes') this.#heard = Date.now()
@@ -53,6 +57,8 @@ class Live {
       this.#lost()
       return
     }
+    // Pages that were there when the session ended ask again.
+    if (this.access === 'no' && this.status) this.changes += 1
     this.access = 'yes'
     this.#watch()
   }

@@ -1,155 +1,16 @@
 //! The console in a real browser.
 
-use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
-use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use fantoccini::Locator;
 use fantoccini::key::Key;
-use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
-use fantoccini::{Client, ClientBuilder, Locator};
-use hyper_util::client::legacy::connect::HttpConnector;
 use merismos_lab::stand_in::{Fault, StandIn};
+
 use serde_json::json;
-use tempfile::TempDir;
 
+use crate::browser::{Browser, is_expected};
 use crate::harness::{Database, PATIENCE, Service, until};
-
-/// Asks chromedriver for what the page complained of.
-#[derive(Debug)]
-struct ReadLog;
-
-impl WebDriverCompatibleCommand for ReadLog {
-    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
-        base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
-    }
-
-    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
-        (http::Method::POST, Some(json!({ "type": "browser" }).to_string()))
-    }
-}
-
-struct Browser {
-    driver: Child,
-    client: Client,
-    profile: TempDir,
-}
-
-impl Browser {
-    async fn start() -> Self {
-        let mut driver = Command::new("chromedriver")
-            .arg("--port=0")
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver is installed: run `make test`");
-        let mut lines = BufReader::new(driver.stdout.take().unwrap()).lines();
-        let port: u16 = lines
-            .by_ref()
-            .map_while(Result::ok)
-            .find_map(|line| line.split("successfully on port ").nth(1)?.trim_end_matches('.').parse().ok())
-            .expect("chromedriver says its port");
-        // Its output has to be read on, or it stops when the pipe is full.
-        std::thread::spawn(move || lines.map_while(Result::ok).for_each(drop));
-        let profile = tempfile::tempdir().unwrap();
-        let mut args: Vec<String> = [
-            "--headless=new",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-dev-shm-usage",
-            "--disable-quic",
-            "--no-first-run",
-            "--no-default-browser-check",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--disable-extensions",
-            "--no-proxy-server",
-            "--hide-scrollbars",
-            "--force-device-scale-factor=1",
-            "--window-size=1280,939",
-            "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE 127.0.0.1",
-        ]
-        .map(str::to_owned)
-        .to_vec();
-        args.push(format!("--user-data-dir={}", profile.path().display()));
-        let mut capabilities = Capabilities::new();
-        capabilities.insert("goog:chromeOptions".to_owned(), json!({ "args": args }));
-        capabilities.insert("goog:loggingPrefs".to_owned(), json!({ "browser": "ALL" }));
-        let client = ClientBuilder::new(HttpConnector::new())
-            .capabilities(capabilities)
-            .connect(&format!("http://127.0.0.1:{port}"))
-            .await
-            .expect("chromedriver answers");
-        Self { driver, client, profile }
-    }
-
-    async fn text(&self, css: &str) -> String {
-        match self.client.find(Locator::Css(css)).await {
-            Ok(element) => element.text().await.unwrap_or_default(),
-            Err(_) => String::new(),
-        }
-    }
-
-    async fn click(&self, css: &str) {
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await;
-        element.unwrap_or_else(|error| panic!("{css}: {error}")).click().await.unwrap();
-    }
-
-    async fn fill(&self, css: &str, text: &str) {
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await.unwrap();
-        element.send_keys(text).await.unwrap();
-    }
-
-    /// Types into the field with this label, in place of what is there.
-    async fn set(&self, label: &str, text: &str) {
-        let field = format!("//*[@id=//label[starts-with(normalize-space(), '{label}')]/@for]");
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&field)).await;
-        let element = element.unwrap_or_else(|error| panic!("field {label}: {error}"));
-        if element.tag_name().await.unwrap() == "select" {
-            element.select_by_label(text).await.unwrap();
-            return;
-        }
-        element.clear().await.unwrap();
-        element.send_keys(text).await.unwrap();
-    }
-
-    /// Waits until the consequences of what was typed tell this, then makes it live.
-    async fn make_live(&self, button: &str, tells: &str) {
-        until(tells, async || self.text("[data-testid=consequences]").await.contains(tells)).await;
-        let path = format!("//button[normalize-space()='{button}' and not(@disabled)]");
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await;
-        element.unwrap_or_else(|error| panic!("button {button}: {error}")).click().await.unwrap();
-    }
-
-    async fn log_in(&self, service: &Service) {
-        self.client.goto(&service.url()).await.unwrap();
-        self.fill("#token", &service.token()).await;
-        self.press("Log in").await;
-    }
-
-    async fn go(&self, page: &str) {
-        self.click(&format!("nav a[href='{page}']")).await;
-    }
-
-    async fn complaints(&self) -> Vec<serde_json::Value> {
-        let complaints = self.client.issue_cmd(ReadLog).await.unwrap();
-        complaints.as_array().unwrap().iter().filter(|it| !is_expected(it)).cloned().collect()
-    }
-
-    async fn press(&self, text: &str) {
-        let path = format!("//button[normalize-space()='{text}']");
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await;
-        element.unwrap_or_else(|error| panic!("button {text}: {error}")).click().await.unwrap();
-    }
-
-    async fn end(mut self) {
-        self.client.clone().close().await.unwrap();
-        let _ = self.driver.kill();
-        let _ = self.driver.wait();
-        drop(self.profile);
-    }
-}
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn from_the_log_in_to_a_drained_server_and_a_trial() {
@@ -198,7 +59,7 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     until("gull is back", async || browser.text(duty).await.contains("in service")).await;
 
     // A trial shows its verdict and its table.
-    browser.press("Try harbour …").await;
+    browser.click("[aria-label='Try harbour …']").await;
     browser.press("Send real requests").await;
     until("the verdict is shown", async || {
         browser.text("[data-testid=verdict]").await.contains("As expected")
@@ -215,7 +76,7 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
         merismos_lab::free::free_address()
     );
     service.apply(&line).await.unwrap();
-    browser.press("Try line …").await;
+    browser.click("[aria-label='Try line …']").await;
     browser.fill("dialog input[placeholder='as many']", "20").await;
     browser.fill("dialog input[placeholder='127.0.9.0/24']", "127.0.9.0/24").await;
     browser.press("Send real connections").await;
@@ -243,7 +104,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.set("Name", "quay").await;
     browser.make_live("Make it live", "add pool quay").await;
     until("an empty pool says what a client gets", async || {
-        browser.text("main").await.contains("Clients of this pool get 503: no server is available")
+        browser.text("main").await.contains("Clients of this pool get nothing: there is no server")
     })
     .await;
 
@@ -282,8 +143,10 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.set("Check", "well").await;
     browser.make_live("Make it live", "check of pool quay: well").await;
 
+    // What was typed before is still here.
     browser.go("/frontends").await;
-    browser.press("New frontend").await;
+    until("the form is open", async || browser.text("[data-testid=kept]").await.contains("is still here"))
+        .await;
     browser.set("Name", "harbour").await;
     browser.set("Listens on", &service.frontend.to_string()).await;
     browser.set("Pool", "quay").await;
@@ -437,11 +300,6 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     ways.sort();
     assert_eq!(ways, ["harbour/quay", "harbour/standby", "mole/standby"]);
     browser.end().await;
-}
-
-/// The browser notes the two refused log-ins: before there was a token, and with the wrong one.
-fn is_expected(complaint: &serde_json::Value) -> bool {
-    complaint["message"].as_str().is_some_and(|message| message.contains("401 (Unauthorized)"))
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -6,10 +6,12 @@
 
 mod access;
 mod arrows;
+mod browser;
 mod changes;
 mod checks;
 mod command_line;
 mod console;
+mod console_forms;
 mod control_side;
 mod database;
 mod dealing;
