@@ -278,7 +278,7 @@
             <tbody>
               {#each rows as server (server.path)}
                 <tr class="border-t border-base-300 align-baseline" data-server={server.name}>
-                  <th scope="row" class="py-1 pr-3 text-left font-semibold">
+                  <th scope="row" class="min-w-24 py-1 pr-3 text-left font-semibold">
                     {#if now[server.name]}<input type="checkbox" class="checkbox checkbox-xs mr-1 align-middle" aria-label={`Pick ${server.name}`} value={server.name} bind:group={picked} />{/if}
                     <button class="link link-hover" onclick={() => void openServer(server)}>{server.name.split('/')[1]}</button>
                   </th>

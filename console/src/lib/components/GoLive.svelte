@@ -76,7 +76,9 @@
 </script>
 
 <form class="space-y-3" onsubmit={go}>
-  {#if edits.length === 0}
+  {#if edits.length === 0 && wrong > 0}
+    <p class="text-secondary">Nothing goes live while something is wrong.</p>
+  {:else if edits.length === 0}
     <p class="text-secondary">{missing.length > 0 ? `Still to be filled in: ${missing.join(', ')}.` : 'Nothing is changed yet.'}</p>
   {:else if shown}
     <Consequences outlook={shown} bind:accept canAccept={!desk.draft} />

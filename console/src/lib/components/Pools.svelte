@@ -25,7 +25,7 @@
         <th class="font-normal" scope="col">configuration</th>
         <th class="font-normal" scope="col">duty</th>
         <th class="font-normal" scope="col">health</th>
-        <th class="w-72 font-normal" scope="col">share: expected, last 10 s, last minute</th>
+        <th class="w-64 font-normal" scope="col">share: expected, last 10 s, last minute</th>
         <th class="text-right font-normal" scope="col">in flight</th>
         <th class="text-right font-normal" scope="col">failed</th>
         <th class="text-right font-normal" scope="col">retried</th>
@@ -56,7 +56,7 @@
           <tr class="align-baseline hover:bg-base-200" data-server={server.server}>
             <th scope="row" class="py-0.5 pl-3 text-left font-semibold">{shortName(server.server)}</th>
             <td>{server.address} weight {server.weight}{server.tier > 0 ? ` tier ${server.tier}` : ''}{server.ramp !== null ? ` · ramp ${Math.round(server.ramp * 100)} %` : ''}{server.full ? ' · ◆ full' : ''}</td>
-            <td class={duty.tone} data-testid="duty">{duty.glyph} {duty.word}</td>
+            <td class={`whitespace-nowrap ${duty.tone}`} data-testid="duty">{duty.glyph} {duty.word}</td>
             <td data-testid="health">
               <span class={health.tone}>{health.glyph} {health.word}</span>
               {#if server.health.checked}<span class="text-secondary">{lasting(server, status)}</span>{/if}
