@@ -71,7 +71,7 @@ pub(crate) enum ApplyError {
     /// The database did not take it.
     #[error(
         "the revision could not be recorded, so it does not run: {0}. Traffic goes on as before. Should the database \
-         have taken it after all, it runs as soon as the database is back; `merismos status` shows both"
+         have taken it after all, it runs as soon as the database is back"
     )]
     NotRecorded(StoreError),
     /// The service stops.

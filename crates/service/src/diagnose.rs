@@ -224,7 +224,7 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
             ]),
             texts(&[
                 "the filters between this machine and the host",
-                "an echo: `merismos check try` with a check of the kind icmp",
+                "an echo: try a check of the kind icmp on it",
             ]),
         ),
         Step::Connect => (
@@ -252,7 +252,7 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
                 "the port belongs to something that speaks another protocol and waits to be spoken to",
             ]),
             vec![
-                "the same check with a longer timeout: `merismos check try`".to_owned(),
+                "try the same check with a longer timeout".to_owned(),
                 "what the program waits for, in its log".to_owned(),
             ],
         ),

@@ -25,7 +25,7 @@ const TRIES: usize = 8;
 /// Why a draft could not be worked on. It is as it was.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum DraftError {
-    #[error("there is no draft {0}; `merismos draft list` shows them")]
+    #[error("there is no draft {0}")]
     Unknown(Name),
     #[error("there is a draft {0} already: go on with it, or choose another name")]
     Exists(Name),
@@ -42,7 +42,7 @@ pub(crate) enum DraftError {
     #[error("a draft in the database is misnamed: {0}")]
     Misnamed(String),
     #[error(
-        "draft {name} has no warning {key}; `merismos draft review {name}` shows its warnings once it is not stale and has \
+        "draft {name} has no warning {key}; its review shows its warnings once it is not stale and has \
          no mistakes"
     )]
     NoWarning { name: Name, key: String },

@@ -63,7 +63,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surro
     }
     if fresh.len() > TRIED {
         let says = format!("{} servers are new or changed; only the first {TRIED} were tried", fresh.len());
-        let help = "see `merismos status` for the others after the change".to_owned();
+        let help = "look at the others after the change".to_owned();
         warnings.push(Warning::new("not-tried", Level::Notice, "pools", says, help));
         untried = fresh.split_off(TRIED).into_iter().map(|(id, ..)| id).collect();
     }
@@ -171,7 +171,7 @@ fn standing_duty(view: &View, id: &PoolServer) -> Option<Warning> {
             "{id} is {} by {}: {}; that holds for the new server as well",
             order.duty, order.who, order.reason
         ),
-        format!("`merismos return {id} --reason TEXT` puts it in service"),
+        format!("return it, and it is in service"),
     ))
 }
 

@@ -58,7 +58,7 @@ pub(super) fn servers(
         for place in places {
             let place = match (place.written(), host_names.get(&place.get().ip())) {
                 (Written::Host(host), _) if !document.hosts.contains_key(host) => {
-                    return Err(wrong(format!("there is no host {host}; `merismos host list` shows them")));
+                    return Err(wrong(format!("there is no host {host}; add it first, or give an address")));
                 }
                 (Written::Literal, Some(host)) => named(host, place.get().port()),
                 _ => place,

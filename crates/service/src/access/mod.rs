@@ -77,11 +77,9 @@ pub(crate) struct Caller {
 pub(crate) enum TokenError {
     #[error("there is a token {0} already; take that one back first, or choose another name")]
     Exists(Name),
-    #[error("there is no token {0}; `merismos token list` shows those that there are")]
+    #[error("there is no token {0}")]
     Unknown(String),
-    #[error(
-        "{0} is the last token: without it nobody could use the API. Make another one with `merismos token create NAME` first"
-    )]
+    #[error("{0} is the last token: without it nobody could use the API. Make another one first")]
     Last(String),
 }
 

@@ -46,7 +46,7 @@ where
             StatusCode::INTERNAL_SERVER_ERROR,
             "internal",
             "Something in Merismos broke",
-            "The change ended badly; the service's log says where. Look at `merismos status` before you try again.",
+            "The change ended badly; the service's log says where. Look at what runs before you try again.",
         )),
     }
 }

@@ -122,14 +122,14 @@ fn find(
 }
 
 fn no_server(id: &PoolServer) -> ApiError {
-    let detail = format!("There is no server {id}. `merismos server list` shows them.");
+    let detail = format!("There is no server {id}.");
     ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such server", detail)
 }
 
 fn no_check(name: &Name, document: &Document) -> ApiError {
     let known: Vec<_> = document.checks.keys().map(Name::as_str).collect();
     let detail = if known.is_empty() {
-        format!("There is no check {name}, and no other; `merismos check create` makes one.")
+        format!("There is no check {name}, and no other yet.")
     } else {
         format!("There is no check {name}; there are {}.", known.join(", "))
     };

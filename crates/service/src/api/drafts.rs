@@ -172,9 +172,7 @@ async fn recorded(app: &App, number: u64) -> Result<(Option<merismos_store::Revi
     }
     let found = app.store.revision(number).await.map_err(ApiError::away)?;
     let Some(revision) = found else {
-        return Err(ApiError::unknown(format!(
-            "There is no revision {number}; `merismos revision list` shows them."
-        )));
+        return Err(ApiError::unknown(format!("There is no revision {number}.")));
     };
     let document = config::read_text(&revision.document, Format::Json).map_err(|problems| {
         let detail =

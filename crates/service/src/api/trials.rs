@@ -48,9 +48,7 @@ pub(super) async fn show(
 ) -> Result<Json<Trial>, ApiError> {
     match app.trials.get(id).await {
         Ok(Some(trial)) => Ok(Json(trial)),
-        Ok(None) => Err(ApiError::unknown(format!(
-            "There is no trial {id}; `merismos trial list` shows the last ones."
-        ))),
+        Ok(None) => Err(ApiError::unknown(format!("There is no trial {id}; only the last ones are kept."))),
         Err(error) => Err(ApiError::new(
             StatusCode::SERVICE_UNAVAILABLE,
             "database-away",

@@ -35,7 +35,7 @@ impl Ramping {
 /// Why work can't be sent back to a lower tier.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum FailbackError {
-    #[error("there is no pool {0}; `merismos status` lists them")]
+    #[error("there is no pool {0}")]
     NoPool(Name),
     #[error("pool {pool} works on tier {tier}, and no server of a lower tier can work")]
     NoLower { pool: Name, tier: u8 },

@@ -121,17 +121,15 @@ pub(crate) struct Ground {
 /// Why an order was not followed.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum DutyError {
-    #[error("there is no server {0}; `merismos status` lists them")]
+    #[error("there is no server {0}")]
     Unknown(PoolServer),
-    #[error(
-        "{0}. Say that you mean it (even_if_last in the API, --even-if-last on the command line) to do it anyway"
-    )]
+    #[error("{0}. To do it anyway, say that it is meant even if it is the last")]
     Refused(#[from] Refusal),
 }
 
 /// A name that leads nowhere.
 #[derive(Debug, thiserror::Error)]
-#[error("there is no frontend {0}; `merismos status` lists them")]
+#[error("there is no frontend {0}")]
 pub(crate) struct NoFrontend(pub(crate) Name);
 
 /// A piece of work that somebody imagines, to be told where it would go.

@@ -67,7 +67,7 @@ pub(crate) struct Waiting {
 
 /// Why a message could not be tried.
 #[derive(Debug, thiserror::Error)]
-#[error("there is no message {0} in the running configuration; `merismos message list` lists them")]
+#[error("there is no message {0} in the running configuration")]
 pub(crate) struct NoMessage(pub(crate) Name);
 
 impl Messages {
