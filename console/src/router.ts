@@ -7,6 +7,7 @@ import DraftPage from './pages/DraftPage.svelte'
 import EventsPage from './pages/EventsPage.svelte'
 import HostsPage from './pages/HostsPage.svelte'
 import ListPage from './pages/ListPage.svelte'
+import NewServicePage from './pages/NewServicePage.svelte'
 import NoSuchPage from './pages/NoSuchPage.svelte'
 import OverviewPage from './pages/OverviewPage.svelte'
 import PoolPage from './pages/PoolPage.svelte'
@@ -15,6 +16,7 @@ import ThingPage from './pages/ThingPage.svelte'
 
 export const { navigate, route, isActive } = createRouter({
   '/': OverviewPage,
+  '/new-service': NewServicePage,
   '/frontends': ListPage,
   '/frontends/:name': ThingPage,
   '/pools': ListPage,

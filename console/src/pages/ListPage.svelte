@@ -82,7 +82,8 @@
         <option value="well">all is well</option>
       </select>
     {/if}
-    <button class="btn btn-primary btn-sm ml-auto" onclick={() => (adding = !adding)} aria-expanded={adding}>
+    {#if kind === 'frontend'}<a class="btn btn-sm ml-auto" href="/new-service">New service …</a>{/if}
+    <button class={`btn btn-primary btn-sm ${kind === 'frontend' ? '' : 'ml-auto'}`} onclick={() => (adding = !adding)} aria-expanded={adding}>
       {adding ? 'Close' : `New ${KINDS[kind].one}`}
     </button>
   </div>

@@ -20,7 +20,7 @@ const LISTS: [&str; 8] =
 fn is_page(path: &str) -> bool {
     let parts: Vec<&str> = path.split('/').collect();
     match parts.as_slice() {
-        [""] | ["access" | "changes"] | ["changes", "drafts" | "revisions", _] => true,
+        [""] | ["access" | "new-service" | "changes"] | ["changes", "drafts" | "revisions", _] => true,
         [list] => LISTS.contains(list),
         [list, name] => LISTS.contains(list) && !name.is_empty(),
         _ => false,

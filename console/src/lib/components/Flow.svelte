@@ -11,9 +11,9 @@
 
 {#if flow.pools.length === 0}
   <p class="py-8 text-center text-secondary">
-    There is no frontend yet: clients have nowhere to connect. Begin with a <a class="link" href="/pools">pool</a>, give it
-    servers and a <a class="link" href="/checks">check</a>, then make a <a class="link" href="/frontends">frontend</a>; or write
-    a document and run <code>merismos apply FILE --preview</code>.
+    There is no frontend yet: clients have nowhere to connect. Make a <a class="link" href="/new-service">new service</a> in one step, or begin with a
+    <a class="link" href="/pools">pool</a>, give it servers and a <a class="link" href="/checks">check</a>, then make a
+    <a class="link" href="/frontends">frontend</a>; or write a document and run <code>merismos apply FILE --preview</code>.
   </p>
 {:else}
   <div class="relative overflow-x-auto">
@@ -94,6 +94,7 @@
   </div>
 {/if}
 <div class="mt-1 flex flex-wrap gap-2">
+  <a class="btn btn-primary btn-sm" href="/new-service">New service …</a>
   {#each status.frontends as frontend (frontend.name)}
     <button class="btn btn-sm" title={frontend.name} aria-label={`Try ${frontend.name} …`} onclick={() => ontry(frontend.name)}>Try {fit(frontend.name, 32)} …</button>
   {/each}

@@ -1,12 +1,18 @@
 <script lang="ts">
   import type { Edit, ThingView } from '../api/types'
+  import { words } from '../api/call'
+  import { desk } from '../desk/desk.svelte'
   import { KINDS } from '../desk/fields'
+  import { removalOf, type Removal } from '../desk/removal'
   import Dialog from './Dialog.svelte'
   import GoLive from './GoLive.svelte'
 
   let { thing, ongone, onrenamed }: { thing: ThingView; ongone: () => void; onrenamed: (to: string) => void } = $props()
 
-  let doing = $state<'rename' | 'copy' | 'remove' | null>(null)
+  type Doing = 'rename' | 'copy' | 'remove' | 'remove-all'
+  let doing = $state<Doing | null>(null)
+  let removal = $state.raw<Removal | null>(null)
+  let trouble = $state('')
   let to = $state('')
   let differs = $state('')
 
@@ -14,6 +20,7 @@
   const unique = $derived(thing.kind === 'frontend' ? 'listen' : thing.kind === 'server' ? 'address' : null)
   const edits = $derived.by<Edit[]>(() => {
     const name = to.trim()
+    if (doing === 'remove-all') return removal?.edits ?? []
     if (doing === 'remove') return [{ do: 'remove', thing: thing.path }]
     if (name === '') return []
     if (doing === 'rename') return [{ do: 'rename', thing: thing.path, to: name }]
@@ -21,7 +28,9 @@
     return [{ do: 'copy', thing: thing.path, to: name, keys }]
   })
 
-  function begin(what: 'rename' | 'copy' | 'remove') {
+  function begin(what: Doing) {
+    ;[removal, trouble] = [null, '']
+    if (what === 'remove-all') removalOf(thing, desk.draft).then((found) => (removal = found), (error) => (trouble = words(error)))
     to = ''
     differs = ''
     doing = what
@@ -30,7 +39,7 @@
   function made() {
     const what = doing
     doing = null
-    if (what === 'remove') ongone()
+    if (what === 'remove' || what === 'remove-all') ongone()
     else onrenamed(to.trim())
   }
 </script>
@@ -39,6 +48,7 @@
   <button class="btn btn-xs" onclick={() => begin('rename')}>Rename …</button>
   <button class="btn btn-xs" onclick={() => begin('copy')}>Copy …</button>
   <button class="btn btn-xs" onclick={() => begin('remove')}>Remove …</button>
+  {#if thing.kind === 'frontend'}<button class="btn btn-xs" onclick={() => begin('remove-all')}>Remove with its pools …</button>{/if}
 </div>
 
 {#if doing}
@@ -46,7 +56,11 @@
     title={`${doing === 'rename' ? 'Rename' : doing === 'copy' ? 'Copy' : 'Remove'} ${KINDS[thing.kind].one} ${thing.name}`}
     onclose={() => (doing = null)}
   >
-    {#if doing !== 'remove'}
+    {#if doing === 'remove-all'}
+      {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+      <p class="mb-3">The frontend goes, and with it what nothing else uses: its pools with their servers, their checks, its address of a range.</p>
+      {#each removal?.left ?? [] as it (it.path)}<p class="mb-1">{it.path} is left: it is used by {it.users.join(', ')} too.</p>{/each}
+    {:else if doing !== 'remove'}
       <label class="mb-1 block" for="new-name">{doing === 'rename' ? 'New name' : 'Name of the copy'}</label>
       <input id="new-name" class="input input-sm mb-3 w-full" autocomplete="off" bind:value={to} maxlength="63" />
       {#if doing === 'copy' && unique}
@@ -56,6 +70,6 @@
     {:else if thing.used_by.length > 0}
       <p class="mb-3">It is used by {thing.used_by.join(', ')}.</p>
     {/if}
-    <GoLive {edits} verb={doing === 'rename' ? 'Rename it' : doing === 'copy' ? 'Copy it' : 'Remove it'} onmade={made} />
+    <GoLive {edits} verb={doing === 'rename' ? 'Rename it' : doing === 'copy' ? 'Copy it' : doing === 'remove' ? 'Remove it' : 'Remove them'} onmade={made} />
   </Dialog>
 {/if}

@@ -60,6 +60,11 @@ pub(super) fn warning_key(text: &str) -> Result<String, String> {
 }
 
 impl WhereArgs {
+    /// The draft that the change is made in.
+    pub(super) fn draft(&self) -> Option<&Name> {
+        self.draft.as_ref()
+    }
+
     /// Makes edits: live at once, or in a draft.
     pub(super) async fn make(self, context: &Context, edits: Vec<Edit>) -> Result<Exit, CliError> {
         let client = context.target.client()?;

@@ -13,6 +13,7 @@ mod going;
 mod input;
 mod login;
 mod revision;
+mod service;
 mod status;
 mod things;
 mod token;
@@ -52,6 +53,9 @@ enum Command {
     Diagnose(diagnose::Args),
     /// Show what happened
     Events(events::Args),
+    /// Services: a frontend with its pool, servers and check, made or removed in one step
+    #[command(subcommand)]
+    Service(service::Verb),
     /// Frontends: where clients connect
     #[command(subcommand)]
     Frontend(things::Verb<things::FrontendKeys>),
@@ -124,6 +128,7 @@ impl Args {
             Command::Decisions(args) => args.run(&context).await,
             Command::Diagnose(args) => args.run(&context).await,
             Command::Events(args) => args.run(&context).await,
+            Command::Service(verb) => verb.run(&context).await,
             Command::Frontend(verb) => verb.run(&context).await,
             Command::Pool(verb) => verb.run(&context).await,
             Command::Server(verb) => verb.run(&context).await,

@@ -81,6 +81,10 @@ pub(super) fn parts<'d>(
 ) -> Option<BTreeMap<&'d Name, f64>> {
     let more = &frontend.more;
     let mut parts: BTreeMap<&Name, f64> = frontend.pools().map(|pool| (pool, 0.0)).collect();
+    if parts.len() == 1 {
+        // Its only pool gets all of it, usable or not.
+        return Some(parts.into_keys().map(|pool| (pool, 1.0)).collect());
+    }
     let in_turn: Vec<&Name> = std::iter::once(&frontend.pool).chain(&more.next_pools).collect();
     let usable: Vec<&Name> = in_turn.into_iter().filter(|name| is_usable(name, document, truths)).collect();
     let weight = |name: &Name| {

@@ -22,10 +22,11 @@ pub struct LineError {
     pub why: String,
 }
 
-/// The servers of some lines, each `address:port [weight]`, `host:port [weight]` or `first-last:port [weight]`.
-/// Empty lines, and what follows a `#`, are passed over.
+/// The servers of some lines, each `address:port [weight]`, `host:port [weight]` or `first-last:port [weight]`, perhaps with the
+/// server's own name and `=` before it. Empty lines, and what follows a `#`, are passed over.
 ///
-/// A server is named after its host where there is one, else after its address.
+/// A server without a name of its own is named after its host where there is one, else as servers of its address are called in other
+/// pools, else after its address.
 pub(super) fn servers(
     document: &Document,
     pool: &Name,
@@ -37,6 +38,7 @@ pub(super) fn servers(
     let mut taken: BTreeSet<Name> = before.into_iter().flat_map(|servers| servers.keys().cloned()).collect();
     let host_names: BTreeMap<IpAddr, &Name> =
         document.hosts.iter().map(|(name, host)| (host.address, name)).collect();
+    let known_as = known_names(document);
     let mut made = BTreeMap::new();
     for (index, text) in lines.lines().enumerate() {
         let content = text.split('#').next().unwrap_or_default().trim();
@@ -45,7 +47,15 @@ pub(super) fn servers(
         }
         let wrong = |why: String| LineError { line: index + 1, text: text.trim().to_owned(), why };
         let mut words = content.split_whitespace();
-        let places = places(words.next().unwrap_or_default()).map_err(wrong)?;
+        let first = words.next().unwrap_or_default();
+        let (own, place) = first.split_once('=').map_or((None, first), |(own, place)| (Some(own), place));
+        let own =
+            own.map(|own| own.parse::<Name>().map_err(|error| wrong(format!("{own:?} is no name: {error}"))));
+        let own = own.transpose()?;
+        let places = places(place).map_err(wrong)?;
+        if own.is_some() && places.len() > 1 {
+            return Err(wrong("wanted one address behind a name, not a range of them".to_owned()));
+        }
         let weight = match words.next() {
             None => weight,
             Some(text) => text.parse().ok().filter(|weight| *weight <= 1_000).ok_or_else(|| {
@@ -63,7 +73,14 @@ pub(super) fn servers(
                 (Written::Literal, Some(host)) => named(host, place.get().port()),
                 _ => place,
             };
-            let name = free_name(&place, &taken).ok_or_else(|| wrong("no name is free for it".to_owned()))?;
+            let name = match &own {
+                Some(own) if taken.contains(own) => {
+                    return Err(wrong(format!("there is a server {own} in pool {pool} already")));
+                }
+                Some(own) => own.clone(),
+                None => free_name(&place, &known_as, &taken)
+                    .ok_or_else(|| wrong("no name is free for it".to_owned()))?,
+            };
             taken.insert(name.clone());
             let server =
                 Server { address: place, ..Server::at(SocketAddr::from(([0, 0, 0, 0], 1)), weight, tier) };
@@ -87,7 +104,7 @@ fn places(text: &str) -> Result<Vec<Place>, String> {
     }
     let wanted = || {
         "wanted an address, a host's name or a range of addresses, and a port, such as 192.0.2.21:8080, gull:8080 or \
-         192.0.2.21-192.0.2.40:8080"
+         192.0.2.21-192.0.2.40:8080; a name and = may stand before it"
             .to_owned()
     };
     let (range, port) = text.rsplit_once(':').ok_or_else(wanted)?;
@@ -99,11 +116,23 @@ fn places(text: &str) -> Result<Vec<Place>, String> {
     Ok(range.iter().map(|ip| Place::literal(SocketAddr::new(ip, port))).collect())
 }
 
-/// The host's name or `at-` and the address; with the port behind it when that is taken.
-fn free_name(place: &Place, taken: &BTreeSet<Name>) -> Option<Name> {
-    let stem = match place.written() {
-        Written::Host(host) => host.to_string(),
-        Written::Literal | Written::Taken { .. } => {
+/// What the servers of each address are called in all pools, where they are called alike.
+fn known_names(document: &Document) -> BTreeMap<IpAddr, &Name> {
+    let mut known: BTreeMap<IpAddr, Option<&Name>> = BTreeMap::new();
+    let servers = document.pools.values().flat_map(|pool| &pool.servers);
+    for (name, server) in servers.filter(|(_, server)| server.found_by.is_none()) {
+        let before = known.entry(server.address.get().ip()).or_insert(Some(name));
+        *before = before.filter(|before| *before == name);
+    }
+    known.into_iter().filter_map(|(address, name)| Some((address, name?))).collect()
+}
+
+/// The host's name, the name that its address has elsewhere, or `at-` and the address; with the port behind it when that is taken.
+fn free_name(place: &Place, known_as: &BTreeMap<IpAddr, &Name>, taken: &BTreeSet<Name>) -> Option<Name> {
+    let stem = match (place.written(), known_as.get(&place.get().ip())) {
+        (Written::Host(host), _) => host.to_string(),
+        (Written::Literal, Some(name)) if !name.as_str().starts_with("at-") => name.to_string(),
+        (Written::Literal | Written::Taken { .. }, _) => {
             format!("at-{}", place.get().ip().to_string().replace(['.', ':'], "-"))
         }
     };

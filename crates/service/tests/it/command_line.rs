@@ -227,6 +227,62 @@ async fn what_a_check_sends_is_written_and_shown_with_the_escapes_of_a_document(
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_service_is_made_in_one_step_and_removed_in_one() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let done = |args: &[&str]| {
+        let output = service.merismos(args);
+        assert_eq!(output.status.code(), Some(0), "{args:?}: {}{}", out(&output), err(&output));
+        out(&output) + &err(&output)
+    };
+    let listen = service.frontend.to_string();
+    let servers: Vec<String> = ["oak", "elm"]
+        .iter()
+        .zip(&service.stand_ins)
+        .map(|(name, it)| format!("{name}={}", it.address))
+        .collect();
+    let mut create = vec![
+        "service",
+        "create",
+        "catalogue",
+        "--listen",
+        &listen,
+        "--server",
+        &servers[0],
+        "--server",
+        &servers[1],
+    ];
+    create.extend(["--check", "http:/health"]);
+    let seen = done(&[&create[..], &["--preview"]].concat());
+    for part in [
+        "+ add frontend catalogue",
+        "+ add server catalogue/elm",
+        "+ add check catalogue",
+        "nothing was changed",
+    ] {
+        assert!(seen.contains(part), "{part}: {seen}");
+    }
+    assert!(done(&create).contains("Revision 1 runs now"));
+    until("both servers are up", async || service.status().await.pools[0].eligible == 2).await;
+    assert_eq!(service.get().await.unwrap().0, 200);
+
+    // A second one that shares its check; of the first, what the second uses stays.
+    let other = merismos_lab::free::free_address().to_string();
+    done(&["service", "create", "shop", "--listen", &other, "--server", &servers[0], "--check", "catalogue"]);
+    let removed = done(&["service", "remove", "catalogue"]);
+    assert!(
+        removed.contains("- remove frontend catalogue") && removed.contains("- remove pool catalogue"),
+        "{removed}"
+    );
+    assert!(removed.contains("check catalogue is left: pool shop uses it too"), "{removed}");
+    let removed = done(&["service", "remove", "shop"]);
+    assert!(removed.contains("- remove check catalogue"), "{removed}");
+    let document = done(&["export"]);
+    assert_eq!(document.trim(), "format = 2");
+    let none = service.merismos(&["service", "remove", "shop"]);
+    assert_eq!(none.status.code(), Some(2));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_answer_is_there_as_json() {
     let service = Service::with(&["gull"]).await;
     for args in [&["status"][..], &["explain", "harbour"], &["trial", "list"], &["export"]] {

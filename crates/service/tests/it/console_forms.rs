@@ -319,3 +319,67 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
     }
     browser.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_service_is_made_on_one_page_and_removed_in_one_step() {
+    let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.click("a[href='/new-service']").await;
+    browser.set("Name", "catalogue").await;
+    browser.set("Listens on", "no address").await;
+    until("what is missing is named", async || {
+        browser.text("main").await.contains("Still to be filled in: Servers.")
+    })
+    .await;
+    let lines = |path: &str| {
+        format!("oak={}\nelm={}{path}", service.stand_ins[0].address, service.stand_ins[1].address)
+    };
+    browser.fill("#service-servers", &lines("")).await;
+    until("the address is marked", async || {
+        browser.attribute("#service-listen", "aria-invalid").await.as_deref() == Some("true")
+    })
+    .await;
+    browser.set("Listens on", &service.frontend.to_string()).await;
+    // The check is tried before anything is saved.
+    let path = "//label[starts-with(normalize-space(), 'Path')]/input";
+    let path = browser.client.find(Locator::XPath(path)).await.unwrap();
+    path.clear().await.unwrap();
+    path.send_keys("/nowhere").await.unwrap();
+    service.stand_ins[1].set(merismos_lab::stand_in::Fault::Refuse).await;
+    until("the change is seen", async || {
+        browser.text("[data-testid=consequences]").await.contains("path /nowhere")
+    })
+    .await;
+    browser.press("Try it on the servers").await;
+    until("it is said which server does not pass", async || {
+        browser.text("[data-testid=tried]").await.contains("catalogue/elm")
+    })
+    .await;
+    service.stand_ins[1].set(merismos_lab::stand_in::Fault::None).await;
+    path.clear().await.unwrap();
+    path.send_keys("/health").await.unwrap();
+    until("the change is seen", async || {
+        browser.text("[data-testid=consequences]").await.contains("path /health")
+    })
+    .await;
+    browser.press("Try it on the servers").await;
+    until("all pass", async || {
+        browser.text("[data-testid=tried]").await.contains("Every server that is named passes")
+    })
+    .await;
+    browser.make_live("Make it live", "add frontend catalogue").await;
+    until("it works", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
+    assert_eq!(service.status().await.revision.number, 1, "one revision");
+
+    browser.go("/frontends").await;
+    browser.click("a[href='/frontends/catalogue']").await;
+    browser.press("Remove with its pools …").await;
+    browser.make_live("Remove them", "remove check catalogue").await;
+    until("nothing is left", async || {
+        let status = service.status().await;
+        status.revision.number == 2 && status.pools.is_empty() && status.frontends.is_empty()
+    })
+    .await;
+    browser.end().await;
+}

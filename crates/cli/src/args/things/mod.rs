@@ -253,9 +253,9 @@ pub(super) enum ServerVerb {
     Add {
         /// The pool
         pool: Name,
-        /// `ADDRESS:PORT`, `HOST:PORT` or `FIRST-LAST:PORT`, each perhaps with a weight behind it; - reads lines
-        /// from standard input
-        #[arg(value_name = "ADDRESS:PORT [WEIGHT]")]
+        /// `NAME=ADDRESS:PORT`, `ADDRESS:PORT`, `HOST:PORT` or `FIRST-LAST:PORT`, each perhaps with a weight behind it;
+        /// - reads lines from standard input
+        #[arg(value_name = "NAME=ADDRESS:PORT [WEIGHT]")]
         lines: Vec<String>,
         /// These hosts, with commas between; needs --port
         #[arg(long, value_name = "HOST,HOST", value_delimiter = ',', requires = "port")]

@@ -485,6 +485,36 @@ fn of_a_range_the_next_address_is_taken_that_is_free_and_of_this_machine() {
 }
 
 #[test]
+fn servers_have_the_names_that_they_are_given_or_are_known_by() {
+    let text = RICH.to_owned() + "[pools.second]\nservers.skua = { address = \"192.0.2.60:80\" }\n";
+    let lines = |lines: &str| {
+        let add = Edit::AddServers {
+            pool: "booking".parse().unwrap(),
+            lines: lines.to_owned(),
+            weight: None,
+            tier: None,
+        };
+        let old = document(&text);
+        let new = edit(&old, &[add]).map_err(|error| error.to_string())?;
+        Ok::<_, String>(diff(&old, &new).iter().map(Change::words).collect::<Vec<_>>())
+    };
+    assert_eq!(
+        lines("oak=192.0.2.50:80 3\nelm=gull:81\n192.0.2.60:81\n192.0.2.61:81").unwrap(),
+        [
+            "add server booking/at-192-0-2-61 (address 192.0.2.61:81, weight 1)",
+            "add server booking/elm (address gull:81, weight 1)",
+            "add server booking/oak (address 192.0.2.50:80, weight 3)",
+            "add server booking/skua (address 192.0.2.60:81, weight 1)",
+        ]
+    );
+    assert!(
+        lines("gull=192.0.2.50:80").unwrap_err().contains("there is a server gull in pool booking already")
+    );
+    assert!(lines("Oak=192.0.2.50:80").unwrap_err().contains("\"Oak\" is no name"));
+    assert!(lines("oak=192.0.2.50-192.0.2.52:80").unwrap_err().contains("not a range"));
+}
+
+#[test]
 fn a_rename_moves_no_share() {
     struct GullWithdrawn;
     impl crate::eligibility::Truths for GullWithdrawn {
@@ -662,6 +692,11 @@ fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
         parts,
         [(web(), "pier".to_owned(), Some(0.0), Some(1.0)), (web(), "quay".to_owned(), Some(1.0), Some(0.0))]
     );
+    // The only pool of a frontend gets its work, usable or not.
+    let alone = document(&TWO.replace("[pools.quay]", "[pools.quay]\nusable_from = 2"));
+    let none =
+        super::super::impact::impact(&document(TWO), &alone, &OnlyGull, &std::collections::BTreeSet::new());
+    assert_eq!(none.pool_moves, []);
     let rooms = |from: &str, to: &str| {
         let words = |it: &crate::config::between_pools::RoomMove| {
             format!("{} {}: {:?} to {:?}", it.pool, it.room.words(), it.before, it.after)

@@ -1,0 +1,203 @@
+//! `merismos service create|remove`: a frontend, its pool, the pool's servers and their check as one change.
+
+use clap::Subcommand;
+use merismos_client::Client;
+use merismos_core::config::Thing;
+use merismos_core::config::edit::Edit;
+use merismos_core::name::Name;
+use serde_json::{Map, Value, json};
+
+use super::Context;
+use super::going::WhereArgs;
+use crate::exit::{CliError, Exit};
+use crate::show;
+
+#[derive(Debug, Subcommand)]
+pub(super) enum Verb {
+    /// Make a frontend, a pool of the same name, its servers and their check
+    Create(Box<Create>),
+    /// Remove a frontend, and what nothing else uses: its pools with their servers, their checks, its address of a range
+    Remove {
+        /// The frontend's name
+        name: Name,
+        #[command(flatten)]
+        going: WhereArgs,
+    },
+}
+
+#[derive(Debug, clap::Args)]
+pub(super) struct Create {
+    /// The name of the frontend, of the pool and of the check
+    name: Name,
+    /// What clients speak: http, tcp or udp
+    #[arg(long, default_value = "http")]
+    protocol: String,
+    /// Where to listen
+    #[arg(long, value_name = "ADDRESS:PORT", required_unless_present = "from", conflicts_with = "from")]
+    listen: Option<String>,
+    /// Take the next free address of this range; needs --port
+    #[arg(long, value_name = "RANGE", requires = "port")]
+    from: Option<Name>,
+    /// The port on the address taken with --from
+    #[arg(long, requires = "from")]
+    port: Option<u16>,
+    /// A server, such as oak=192.0.2.21:80 or "oak=192.0.2.21:80 3" with its weight; the name may be left out; may be given
+    /// several times
+    #[arg(long = "server", value_name = "NAME=ADDRESS:PORT", required = true)]
+    servers: Vec<String>,
+    /// How the pool deals out work [default: round-robin]
+    #[arg(long)]
+    algorithm: Option<String>,
+    /// How servers are checked: http:/PATH, https:/PATH, tcp, tls, icmp or grpc; or the name of a check that there is
+    #[arg(long, value_name = "HOW")]
+    check: Option<String>,
+    #[command(flatten)]
+    going: WhereArgs,
+}
+
+impl Verb {
+    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+        match self {
+            Self::Create(it) => {
+                let Create { name, protocol, listen, from, port, servers, algorithm, check, going } = *it;
+                let mut edits = Vec::new();
+                let mut pool = Map::new();
+                if let Some(algorithm) = algorithm {
+                    pool.insert("algorithm".to_owned(), algorithm.into());
+                }
+                match check.as_deref().map(|text| asked(text).map_err(CliError::Call)).transpose()? {
+                    Some(Asked::New(keys)) => {
+                        edits.push(Edit::Add { thing: Thing::Check(name.clone()), keys });
+                        pool.insert("check".to_owned(), name.as_str().into());
+                    }
+                    Some(Asked::Known(check)) => drop(pool.insert("check".to_owned(), check.as_str().into())),
+                    None => {}
+                }
+                edits.push(Edit::Add { thing: Thing::Pool(name.clone()), keys: pool });
+                let lines = servers.join("\n");
+                edits.push(Edit::AddServers { pool: name.clone(), lines, weight: None, tier: None });
+                let listen = match (from, port) {
+                    (Some(range), Some(port)) => {
+                        let listen = format!("{range}/{name}:{port}");
+                        edits.push(Edit::Take { range, name: name.clone(), address: None });
+                        listen
+                    }
+                    _ => listen.unwrap_or_default(),
+                };
+                let keys = json!({ "protocol": protocol, "listen": listen, "pool": name });
+                let Value::Object(keys) = keys else { unreachable!("it was written as a table") };
+                edits.push(Edit::Add { thing: Thing::Frontend(name), keys });
+                going.make(context, edits).await
+            }
+            Self::Remove { name, going } => {
+                let client = context.target.client()?;
+                let Removal { edits, left } = removal(&client, &name, going.draft()).await?;
+                let exit = going.make(context, edits).await?;
+                if !context.json {
+                    for (thing, users) in left {
+                        show::note(&format!("{thing} is left: {} it too", users));
+                    }
+                }
+                Ok(exit)
+            }
+        }
+    }
+}
+
+enum Asked {
+    /// A check of these keys.
+    New(Map<String, Value>),
+    /// One that there is.
+    Known(Name),
+}
+
+fn asked(text: &str) -> Result<Asked, String> {
+    let (kind, path) = text.split_once(':').map_or((text, None), |(kind, path)| (kind, Some(path)));
+    let keys = match (kind, path) {
+        ("http", path) => json!({ "kind": "http", "path": path.unwrap_or("/") }),
+        ("https", path) => json!({ "kind": "http", "path": path.unwrap_or("/"), "tls": "verified" }),
+        ("tcp" | "tls" | "icmp" | "grpc", None) => json!({ "kind": kind }),
+        (name, None) => return name.parse().map(Asked::Known).map_err(|error| error.to_string()),
+        _ => {
+            return Err(format!(
+                "{text:?} is no check: wanted http:/PATH, https:/PATH, tcp, tls, icmp, grpc, or the name of a check that there is"
+            ));
+        }
+    };
+    let Value::Object(keys) = keys else { unreachable!("it was written as a table") };
+    Ok(Asked::New(keys))
+}
+
+/// What goes with a service, in the order in which it can, and what stays because others use it, with their names.
+struct Removal {
+    edits: Vec<Edit>,
+    left: Vec<(String, String)>,
+}
+
+async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<Removal, CliError> {
+    let frontend = Thing::Frontend(name.clone());
+    let view = client.thing(&frontend, draft).await?;
+    let named = |value: &Value| value.as_str().and_then(|text| text.parse::<Name>().ok());
+    let list = view.keys["next_pools"].as_array().cloned().unwrap_or_default();
+    let pools: Vec<Name> =
+        [&view.keys["pool"], &view.keys["last_resort"]].into_iter().chain(&list).filter_map(named).collect();
+    let mut going = vec![frontend];
+    let mut left = Vec::new();
+    // A thing goes when all that use it do.
+    let mut go = async |thing: Thing, going: &mut Vec<Thing>| -> Result<Option<Value>, CliError> {
+        let view = client.thing(&thing, draft).await?;
+        let gone: Vec<String> = going.iter().map(Thing::to_string).collect();
+        let others: Vec<String> = view
+            .used_by
+            .iter()
+            .filter(|path| !gone.contains(path))
+            .map(|path| path.parse::<Thing>().map_or_else(|_| path.clone(), |thing| thing.words()))
+            .collect();
+        if others.is_empty() {
+            going.push(thing);
+            return Ok(Some(view.keys));
+        }
+        let verb = if others.len() == 1 { "uses" } else { "use" };
+        left.push((thing.words(), format!("{} {verb}", others.join(", "))));
+        Ok(None)
+    };
+    if let Some((range, taken)) =
+        view.keys["listen"].as_str().and_then(|it| it.rsplit_once(':')?.0.split_once('/'))
+    {
+        if let (Ok(range), Ok(taken)) = (range.parse(), taken.parse()) {
+            go(Thing::Taken(range, taken), &mut going).await?;
+        }
+    }
+    let mut checks: Vec<Name> = Vec::new();
+    for pool in pools {
+        if let Some(keys) = go(Thing::Pool(pool), &mut going).await? {
+            let more = keys["more_checks"].as_array().cloned().unwrap_or_default();
+            let its = std::iter::once(&keys["check"]).chain(&more).filter_map(named);
+            checks.extend(its.filter(|check| !checks.contains(check)).collect::<Vec<_>>());
+        }
+    }
+    for check in checks {
+        go(Thing::Check(check), &mut going).await?;
+    }
+    let edits = going.into_iter().map(|thing| Edit::Remove { thing }).collect();
+    Ok(Removal { edits, left })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_check_is_said_in_a_word() {
+        let keys = |text: &str| match asked(text) {
+            Ok(Asked::New(keys)) => Value::Object(keys).to_string(),
+            Ok(Asked::Known(name)) => name.to_string(),
+            Err(error) => error,
+        };
+        assert_eq!(keys("http:/health"), r#"{"kind":"http","path":"/health"}"#);
+        assert_eq!(keys("https:/health"), r#"{"kind":"http","path":"/health","tls":"verified"}"#);
+        assert_eq!(keys("tcp"), r#"{"kind":"tcp"}"#);
+        assert_eq!(keys("site-answers"), "site-answers");
+        assert!(keys("smoke:/x").contains("is no check"));
+    }
+}
