@@ -9,6 +9,7 @@
   import Path from '../lib/components/Path.svelte'
   import ProbesDialog from '../lib/components/ProbesDialog.svelte'
   import Share from '../lib/components/Share.svelte'
+  import Totals from '../lib/components/Totals.svelte'
   import ThingActions from '../lib/components/ThingActions.svelte'
   import ThingForm from '../lib/components/ThingForm.svelte'
   import FieldNotes from '../lib/components/FieldNotes.svelte'
@@ -16,7 +17,7 @@
   import { desk } from '../lib/desk/desk.svelte'
   import { whole as number, type Mistake } from '../lib/desk/fields'
   import { unsaved } from '../lib/desk/unsaved.svelte'
-  import { ago, clock, length } from '../lib/format/format'
+  import { ago, clock, length, micros } from '../lib/format/format'
   import { dutySign, healthSign, lasting, standing } from '../lib/format/sign'
   import { live } from '../lib/live/live.svelte'
   import { navigate, route } from '../router'
@@ -31,8 +32,8 @@
   let gone = $state(false)
   let search = $state(asked('search'))
   let offset = $state(askedNumber('from'))
-  type Part = 'servers' | 'add' | 'lookups' | 'settings'
-  const PARTS: Part[] = ['servers', 'add', 'lookups', 'settings']
+  type Part = 'servers' | 'totals' | 'add' | 'lookups' | 'settings'
+  const PARTS: Part[] = ['servers', 'totals', 'add', 'lookups', 'settings']
   let part = $state<Part>(PARTS.find((it) => it === asked('tab')) ?? 'servers')
   /** Which servers, by how they are; the service lists them all. */
   let inState = $state(asked('state'))
@@ -188,7 +189,7 @@
       {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.got : at.reason_words}</div>{/if}
       {#each standing(at, live.status?.at ?? '') as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>
-    <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} /></td>
+    <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} />{#if at.latency}<div class="text-secondary" data-testid="latency">median {micros(at.latency.median_us)}, 99 % {micros(at.latency.most_us)}</div>{/if}</td>
     <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = [at])} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
   {:else}
     <td colspan="4" class="text-secondary">not live</td>
@@ -221,7 +222,7 @@
         A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; until then, at this rate, {status.check.at_stake.average} {status.check.at_stake.average === 1 ? 'piece' : 'pieces'} of work on average and {status.check.at_stake.worst} at worst would meet it{/if}.
         Each server gets up to {status.check.probes_per_minute} probes a minute.</p>{/if}
     <div role="tablist" class="mb-3 flex flex-wrap gap-1 border-b border-base-300" aria-label="Parts of the pool">
-      {#each [['servers', `Servers (${servers?.total ?? 0})`], ['add', 'Add servers'], ['lookups', `DNS names (${lookups.length})`], ['settings', 'Settings']] as [key, title] (key)}
+      {#each [['servers', `Servers (${servers?.total ?? 0})`], ['totals', 'Totals'], ['add', 'Add servers'], ['lookups', `DNS names (${lookups.length})`], ['settings', 'Settings']] as [key, title] (key)}
         <button
           role="tab"
           aria-selected={part === key}
@@ -337,6 +338,8 @@
           </section>
         {/if}
       {/if}
+    {:else if part === 'totals'}
+      {#if status && live.status}<Totals servers={status.servers} status={live.status} />{/if}
     {:else if part === 'add'}
       <AddServers pool={name} onmade={() => (part = 'servers')} />
     {:else if part === 'lookups'}

@@ -6,6 +6,7 @@ use merismos_core::config::impact::Impact;
 use merismos_core::config::tree::Format;
 use merismos_core::config::{Accepted, Warning};
 use merismos_core::duty::{Duty, Order};
+use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -204,6 +205,14 @@ pub struct FailbackAnswer {
     pub pool: String,
     /// The tier that works now.
     pub tier: u8,
+}
+
+/// From when on totals are counted anew.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TotalsReset {
+    /// The moment.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Wall,
 }
 
 /// A log-in of the console.

@@ -17,7 +17,7 @@ mod trial;
 
 pub use change::{
     ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Going, NamedChange,
-    RevertRequest, Review, Session, Took, Touched, Warned,
+    RevertRequest, Review, Session, Took, TotalsReset, Touched, Warned,
 };
 pub use decision::{Decision, NotChosen};
 pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
@@ -26,8 +26,9 @@ pub use message::{SentMessage, SentMessages};
 pub use probe::{Diagnosis, Mark, Probes, Rung, Tried, TryAnswer, TryRequest};
 pub use problem::ProblemDocument;
 pub use status::{
-    AtStake, CheckStatus, DrainingStatus, ExplainAnswer, FrontendStatus, HealthStatus, LookupStatus, Node,
-    Observed, PassedServer, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
+    AtStake, CheckStatus, DrainingStatus, ExplainAnswer, FrontendStatus, HealthStatus, Latency, LookupStatus,
+    Node, Observed, PassedServer, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status,
+    Totals, Window,
 };
 pub use thing::{HostView, Hosts, ThingView, Things};
 pub use token::{MadeToken, NewToken, TokenAnswer, TokenView, Tokens};

@@ -40,6 +40,9 @@ pub struct Node {
     /// When it started.
     #[schema(value_type = String, format = DateTime)]
     pub started: Wall,
+    /// When somebody began to count totals anew; absent when nobody did.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub totals_reset: Option<Wall>,
     /// How many workers it has.
     pub workers: u64,
     /// How many nodes share its database, itself among them; each probes for itself.
@@ -152,6 +155,8 @@ pub struct PoolStatus {
     pub eligible: u64,
     /// How many of its servers are down or failing.
     pub failing: u64,
+    /// How many times servers of it went down today (UTC), as far as this run of the service saw it.
+    pub downs_today: u32,
     /// Requests a second that it took, over the last 10 seconds.
     pub per_second: f64,
     /// The tier that works; absent when no server is eligible.
@@ -254,6 +259,12 @@ pub struct ServerStatus {
     pub expected: f64,
     /// What was observed.
     pub observed: Observed,
+    /// How long it takes; absent when nothing was measured in the last minute.
+    pub latency: Option<Latency>,
+    /// What was counted since the service started.
+    pub totals: Totals,
+    /// What was counted since somebody began to count anew; absent when nobody did.
+    pub since_reset: Option<Totals>,
     /// Requests at the server right now.
     pub in_flight: u64,
     /// How far it is drained; absent when nobody drains it.
@@ -297,6 +308,33 @@ pub struct HealthStatus {
     /// It is not up before this, whatever its probes say, for it keeps changing.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub held_until: Option<Wall>,
+    /// How many times it went down today (UTC), as far as this run of the service saw it.
+    pub downs_today: u32,
+}
+
+/// How long a server took until it had answered, for some of its work of the last minute: all of it where there is little, and up to four
+/// pieces a second from each worker.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Latency {
+    /// How many were measured.
+    pub measured: u32,
+    /// Half of them took no longer, in microseconds.
+    pub median_us: u32,
+    /// 99 of a hundred took no longer, in microseconds.
+    pub most_us: u32,
+}
+
+/// What was counted of a server.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Totals {
+    /// Pieces of work that it took.
+    pub taken: u64,
+    /// Connections and answers that failed.
+    pub failed: u64,
+    /// Pieces of work that failed here and were given to another server.
+    pub retried: u64,
+    /// Answers with a status of 500 and above.
+    pub errors: u64,
 }
 
 /// What was observed over two windows.

@@ -10,8 +10,8 @@ use merismos_api::{
     ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts,
     DutyAnswer, DutyRequest, EventFilter, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, MadeToken,
     NewDraft, NewToken, Probes, ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions,
-    SentMessages, Status, ThingView, Things, TokenAnswer, Tokens, Trial, TrialRequest, Trials, TryAnswer,
-    TryRequest,
+    SentMessages, Status, ThingView, Things, TokenAnswer, Tokens, TotalsReset, Trial, TrialRequest, Trials,
+    TryAnswer, TryRequest,
 };
 use merismos_core::config::thing::Kind;
 use merismos_core::config::{Format, Thing};
@@ -354,6 +354,14 @@ impl Client {
     pub async fn duty(&self, server: &PoolServer, request: &DutyRequest) -> Result<DutyAnswer, ClientError> {
         let path = format!("/pools/{}/servers/{}/duty", server.pool, server.server);
         self.write(Method::PUT, &path, request).await
+    }
+
+    /// Counts the totals of all servers anew from now on.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn reset_totals(&self) -> Result<TotalsReset, ClientError> {
+        self.write(Method::POST, "/totals/reset", &()).await
     }
 
     /// Sends the work of a pool back to the lowest tier that can do it.

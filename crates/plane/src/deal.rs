@@ -327,8 +327,17 @@ impl<'a> Deal<'a> {
         let lane = self.pool.servers[place].cell.lane(self.worker.index);
         lane.begun.up();
         // Nothing is drawn any more.
-        let ask = self.ask_with(0);
+        let mut ask = self.ask_with(0);
         self.pool.begin(&ask, place);
+        // Reading the clock costs something: some work is measured, and all of it where there is little.
+        let now = self.worker.wheel.now();
+        let measured = now >= lane.measured_next.get();
+        if measured {
+            lane.measured_next.set(now + MEASURED_EVERY);
+            if ask.now == Tick(0) {
+                ask.now = self.worker.now();
+            }
+        }
         self.client.server.set(Some(self.pool.servers[place].cell.id));
         AtServer {
             pool: self.pool,
@@ -338,9 +347,13 @@ impl<'a> Deal<'a> {
             begun: ask.now,
             verdict: None,
             timed: false,
+            measured,
         }
     }
 }
+
+/// How far apart work is that is measured, for each server and worker: as many as are kept of a server come from one worker in a minute.
+const MEASURED_EVERY: u64 = 240 / TICK.as_millis() as u64;
 
 /// How a server did with a piece of work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -360,6 +373,8 @@ pub(crate) struct AtServer<'a> {
     verdict: Option<Verdict>,
     /// Its pace was noted: what comes now takes as long as its client likes.
     timed: bool,
+    /// Whether its response time is among those that are told.
+    measured: bool,
 }
 
 impl AtServer<'_> {
@@ -377,7 +392,7 @@ impl AtServer<'_> {
     /// The server has answered, and goes on for as long as its client likes: what it took until now is its pace.
     pub(crate) fn goes_on(&mut self) {
         self.verdict = Some(Verdict::Well);
-        if self.pool.timed && !self.timed {
+        if (self.pool.timed || self.measured) && !self.timed {
             self.note_pace(Verdict::Well, self.worker.now());
             self.timed = true;
         }
@@ -386,8 +401,15 @@ impl AtServer<'_> {
     /// Notes how long it took. A server that fails fast is not a fast server: its failure counts as twice what is
     /// usual in the pool.
     fn note_pace(&self, verdict: Verdict, now: Tick) {
-        let pace = &self.pool.servers[self.place].cell.pace;
+        let cell = &self.pool.servers[self.place].cell;
         let took = now.since(self.begun);
+        if self.measured && verdict == Verdict::Well {
+            cell.latencies.note(now, took);
+        }
+        if !self.pool.timed {
+            return;
+        }
+        let pace = &cell.pace;
         if verdict == Verdict::Well {
             pace.note(now, took);
             self.pool.cell.pace.note(now, took);
@@ -401,8 +423,9 @@ impl AtServer<'_> {
 impl Drop for AtServer<'_> {
     fn drop(&mut self) {
         self.lane.ended.up();
-        let now = if self.pool.timed { self.worker.now() } else { self.begun };
-        if self.pool.timed
+        let is_timed = self.pool.timed || self.measured;
+        let now = if is_timed { self.worker.now() } else { self.begun };
+        if is_timed
             && !self.timed
             && let Some(verdict) = self.verdict
         {

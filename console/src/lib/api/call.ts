@@ -64,6 +64,7 @@ export const findEvents = (wanted: Record<string, string>) =>
   call<{ events: Fact[]; complete: boolean }>('GET', `/events?${new URLSearchParams(wanted)}`)
 export const isLoggedIn = () => call<unknown>('GET', '/events?limit=1')
 
+export const resetTotals = () => call<{ at: string }>('POST', '/totals/reset')
 export const failBack = (pool: string) => call<{ tier: number }>('POST', `/pools/${pool}/failback`)
 export const explain = (frontend: string, facts: Record<string, string>) =>
   call<Explanation>('GET', `/frontends/${frontend}/explain${query(facts)}`)

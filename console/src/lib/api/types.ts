@@ -26,6 +26,13 @@ export interface Window {
   errors: number
 }
 
+export interface Totals {
+  taken: number
+  failed: number
+  retried: number
+  errors: number
+}
+
 export interface ServerStatus {
   server: string
   address: string
@@ -45,7 +52,12 @@ export interface ServerStatus {
     wish: 'drain' | { share: number } | null
     flapping: boolean
     held_until: string | null
+    downs_today: number
   }
+  /** How long some of its work of the last minute took. */
+  latency: { measured: number; median_us: number; most_us: number } | null
+  totals: Totals
+  since_reset: Totals | null
   eligible: boolean
   reason: string | null
   reason_words: string | null
@@ -189,7 +201,7 @@ export interface FrontendStatus {
 
 export interface Status {
   at: string
-  node: { version: string; started: string; workers: number }
+  node: { version: string; started: string; workers: number; totals_reset: string | null }
   revision: { number: number; author: string; note: string; at: string }
   records: { kept: boolean; waiting: number; lost: number; why: string | null }
   troubles: string[]

@@ -59,6 +59,7 @@ export function standing({ health, eligible, draining, in_flight }: ServerStatus
   }
   if (health.wish === 'drain') says.push(eligible ? 'asks to be drained; no other server could work' : 'asks to be drained')
   else if (health.wish) says.push(`asks for ${health.wish.share} % of its share`)
+  if (health.downs_today > 0) says.push(health.downs_today === 1 ? 'went down once today' : `went down ${health.downs_today} times today`)
   if (health.flapping) says.push('flapping')
   if (health.held_until) says.push(`held down until ${new Date(health.held_until).toLocaleTimeString('en-GB')}`)
   return says

@@ -31,6 +31,11 @@ pub(crate) fn text(text: &str) {
     let _ = anstream::stdout().lock().write_all(text.as_bytes());
 }
 
+/// Makes the terminal empty, for what is drawn anew.
+pub(crate) fn clear() {
+    text("\u{1b}[H\u{1b}[2J");
+}
+
 /// Prints a value as JSON.
 pub(crate) fn json(value: &impl Serialize) {
     text(&(serde_json::to_string_pretty(value).expect("API types have text keys") + "\n"));
@@ -72,7 +77,7 @@ pub(crate) fn error(error: &CliError) {
 }
 
 /// A moment in the reader's own time zone.
-fn moment(wall: Wall) -> String {
+pub(crate) fn moment(wall: Wall) -> String {
     let utc = DateTime::from_timestamp_millis(wall.0).unwrap_or_default();
     utc.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()
 }

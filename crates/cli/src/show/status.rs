@@ -1,7 +1,7 @@
 //! The status for people.
 
 use comfy_table::{Cell, Color};
-use merismos_api::{DrainingStatus, FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status};
+use merismos_api::{DrainingStatus, FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status, Totals};
 use merismos_core::duty::Duty;
 use merismos_core::eligibility::Reason;
 use merismos_core::health::{State, Wish};
@@ -10,8 +10,19 @@ use merismos_core::units::humane;
 use super::table::{bar, count, number, percent, table};
 use super::{bad, good, moment, strong, text};
 
-/// Prints everything.
-pub(crate) fn print(status: &Status) {
+/// How much of it is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum View {
+    /// Every server, where there are not very many.
+    Whole,
+    /// A line a pool.
+    Short,
+    /// What was counted of each server.
+    Totals,
+}
+
+/// Prints the status.
+pub(crate) fn print(status: &Status, view: View) {
     let revision = &status.revision;
     let by = if revision.number == 0 {
         "nothing was applied yet".to_owned()
@@ -27,7 +38,11 @@ pub(crate) fn print(status: &Status) {
     for trouble in &status.troubles {
         text(&format!("{} {trouble}\n", bad("!")));
     }
-    if !status.frontends.is_empty() {
+    if view == View::Totals {
+        totals(status);
+        return;
+    }
+    if !status.frontends.is_empty() && view == View::Whole {
         text("\n");
         // The troubled ones were told above, each with its trouble.
         const SHOWN: usize = 40;
@@ -39,7 +54,7 @@ pub(crate) fn print(status: &Status) {
             ));
         }
     }
-    if status.shortened && status.pools.len() > 1 {
+    if (status.shortened && status.pools.len() > 1) || view == View::Short {
         text("\n");
         pools(status);
         return;
@@ -52,13 +67,14 @@ pub(crate) fn print(status: &Status) {
 
 /// Pools in one line each, for installations with very many servers: those in trouble, then the busiest.
 fn pools(status: &Status) {
-    const SHOWN: usize = 40;
+    const SHOWN: usize = 200;
     let mut pools: Vec<&PoolStatus> = status.pools.iter().collect();
     pools.sort_by(|a, b| {
         let trouble = |pool: &PoolStatus| (pool.eligible > 0, std::cmp::Reverse(pool.failing));
         trouble(a).cmp(&trouble(b)).then(b.per_second.total_cmp(&a.per_second)).then(a.name.cmp(&b.name))
     });
-    let mut table = table(&["pool", "algorithm", "eligible", "failing", "requests/s"]);
+    let mut table =
+        table(&["pool", "algorithm", "eligible", "failing", "down today", "requests/s", "frontends"]);
     for pool in pools.iter().take(SHOWN) {
         table.add_row(vec![
             if pool.eligible == 0 {
@@ -69,7 +85,9 @@ fn pools(status: &Status) {
             Cell::new(&pool.algorithm),
             number(format!("{} of {}", pool.eligible, pool.size)),
             count(pool.failing),
+            count(pool.downs_today.into()),
             number(format!("{:.1}", pool.per_second)),
+            Cell::new(frontends_of(pool, status)),
         ]);
     }
     text(&format!("{table}\n"));
@@ -80,18 +98,45 @@ fn pools(status: &Status) {
     ));
 }
 
+/// The frontends that a pool works for.
+fn frontends_of(pool: &PoolStatus, status: &Status) -> String {
+    let uses = |it: &&FrontendStatus| it.pool == pool.name || it.pools.iter().any(|it| it.pool == pool.name);
+    status.frontends.iter().filter(uses).map(|it| it.name.as_str()).collect::<Vec<_>>().join(", ")
+}
+
+/// What was counted of each server since the start, and since somebody began to count anew.
+fn totals(status: &Status) {
+    let reset = status.node.totals_reset;
+    let mut head = vec!["server", "taken", "failed", "retried", "5xx"];
+    if reset.is_some() {
+        head.extend(["since reset: taken", "failed", "retried", "5xx"]);
+    }
+    let mut table = table(&head);
+    for server in status.pools.iter().flat_map(|pool| &pool.servers) {
+        let cells = |it: &Totals| [number(it.taken), count(it.failed), count(it.retried), count(it.errors)];
+        let mut row = vec![Cell::new(&server.server)];
+        row.extend(cells(&server.totals));
+        row.extend(server.since_reset.iter().flat_map(cells));
+        table.add_row(row);
+    }
+    text(&format!("{table}\n"));
+    let since = reset.map_or_else(String::new, |at| format!("; since reset: from {} on", moment(at)));
+    text(&format!("Counted since the service started at {}{since}.\n", moment(status.node.started)));
+}
+
 fn frontends(frontends: &[FrontendStatus]) {
-    let head = [
-        "frontend",
-        "listens on",
-        "pool",
-        "clients",
-        "dealt out",
-        "last 60 s: turned away",
-        "refused",
-        "nobody",
-        "failed",
+    // What was turned away, refused or failed in the last minute, where anything was.
+    type Counted = (&'static str, fn(&FrontendStatus) -> u64);
+    let all: [Counted; 4] = [
+        ("turned away", |it| it.turned_away),
+        ("refused", |it| it.refused),
+        ("no server", |it| it.unavailable),
+        ("failed", |it| it.unanswered),
     ];
+    let counted: Vec<Counted> =
+        all.into_iter().filter(|(_, of)| frontends.iter().any(|it| of(it) > 0)).collect();
+    let mut head = vec!["frontend", "listens on", "pool", "clients", "dealt out"];
+    head.extend(counted.iter().map(|(name, _)| *name));
     let mut table = table(&head);
     for it in frontends {
         let name = if it.trouble.is_some() {
@@ -99,19 +144,20 @@ fn frontends(frontends: &[FrontendStatus]) {
         } else {
             Cell::new(&it.name)
         };
-        table.add_row(vec![
+        let mut row = vec![
             name,
             Cell::new(format!("{} {}", it.protocol, it.listen)),
             Cell::new(pool_words(it)),
             number(it.connections),
             number(format!("{:.1} {}s/s", it.per_second, it.unit)),
-            count(it.turned_away),
-            count(it.refused),
-            count(it.unavailable),
-            count(it.unanswered),
-        ]);
+        ];
+        row.extend(counted.iter().map(|(_, of)| count(of(it))));
+        table.add_row(row);
     }
     text(&format!("{table}\n"));
+    if !counted.is_empty() {
+        text("  turned away, refused, no server and failed: in the last 60 s\n");
+    }
     for it in frontends.iter().filter(|it| it.cut_for_memory > 0) {
         text(&format!(
             "{}: {} ended in the last 60 s for the memory they held\n",
@@ -203,23 +249,11 @@ fn pool(pool: &PoolStatus, status: &Status) {
         text("  no servers: clients get nothing\n");
         return;
     }
-    let head = [
-        "server",
-        "address",
-        "weight",
-        "duty",
-        "health",
-        "expected",
-        "last 10 s",
-        "last 60 s",
-        "in flight",
-        "60 s: failed",
-        "retried",
-        "5xx",
-    ];
-    let mut table = table(&head);
+    let is_wide = width().is_none_or(|width| width >= WIDE);
+    let columns = columns(pool, is_wide);
+    let mut table = table(&columns.iter().map(Column::head).collect::<Vec<_>>());
     for server in &pool.servers {
-        table.add_row(row(server, status, pool.shares_go_by.is_none()));
+        table.add_row(columns.iter().map(|column| cell(*column, server, status, pool, is_wide)));
     }
     text(&format!("{table}\n"));
     for server in &pool.servers {
@@ -234,55 +268,145 @@ fn short(server: &str) -> &str {
     server.split_once('/').map_or(server, |(_, name)| name)
 }
 
-fn row(server: &ServerStatus, status: &Status, is_sure: bool) -> Vec<Cell> {
-    let duty = server.duty.as_ref().map_or(Duty::InService, |order| order.duty);
-    let duty_cell = match duty {
+/// From how many columns on there is room for bars.
+const WIDE: u16 = 130;
+
+/// How wide the terminal is; `None` where there is none.
+fn width() -> Option<u16> {
+    comfy_table::Table::new().width()
+}
+
+/// What is shown of a server.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Column {
+    Server,
+    Address,
+    Weight,
+    Duty,
+    Health,
+    Expected,
+    TenSeconds,
+    Minute,
+    InFlight,
+    Failed,
+    Retried,
+    Errors,
+    Median,
+    Most,
+    Downs,
+}
+
+impl Column {
+    fn head(&self) -> &'static str {
+        match self {
+            Self::Server => "server",
+            Self::Address => "address",
+            Self::Weight => "weight",
+            Self::Duty => "duty",
+            Self::Health => "health",
+            Self::Expected => "expected",
+            Self::TenSeconds => "last 10 s",
+            Self::Minute => "last 60 s",
+            Self::InFlight => "in flight",
+            Self::Failed => "failed",
+            Self::Retried => "retried",
+            Self::Errors => "5xx",
+            Self::Median => "median",
+            Self::Most => "99 %",
+            Self::Downs => "downs",
+        }
+    }
+}
+
+/// The columns that have something to say of a pool's servers, in a narrow terminal without what can be spared.
+fn columns(pool: &PoolStatus, is_wide: bool) -> Vec<Column> {
+    let any = |says: fn(&ServerStatus) -> bool| pool.servers.iter().any(says);
+    let works = any(|it| it.observed.minute.share.is_some());
+    let mut columns = vec![Column::Server, Column::Address, Column::Weight];
+    columns.extend(any(is_out).then_some(Column::Duty));
+    columns.extend([Column::Health, Column::Expected]);
+    if works {
+        columns.extend(is_wide.then_some(Column::TenSeconds));
+        columns.extend([Column::Minute, Column::InFlight]);
+    }
+    columns.extend(any(|it| it.observed.minute.failed > 0).then_some(Column::Failed));
+    columns.extend(any(|it| it.observed.minute.retried > 0).then_some(Column::Retried));
+    columns.extend(any(|it| it.observed.minute.errors > 0).then_some(Column::Errors));
+    if any(|it| it.latency.is_some()) {
+        columns.extend([Column::Median, Column::Most]);
+    }
+    columns.extend(any(|it| it.health.downs_today > 0).then_some(Column::Downs));
+    columns
+}
+
+fn is_out(server: &ServerStatus) -> bool {
+    server.duty.as_ref().is_some_and(|order| order.duty != Duty::InService)
+}
+
+fn cell(column: Column, server: &ServerStatus, status: &Status, pool: &PoolStatus, is_wide: bool) -> Cell {
+    let minute = &server.observed.minute;
+    let observed = |share: Option<f64>| match share {
+        Some(share) if is_wide => Cell::new(format!("{:>7} {}", percent(share), bar(share, 8))),
+        Some(share) => number(percent(share)),
+        None => Cell::new("no work"),
+    };
+    let took = |micros: Option<u32>| {
+        let micros = micros.map(|micros| std::time::Duration::from_micros(micros.into()));
+        number(micros.map_or_else(|| "-".to_owned(), humane))
+    };
+    match column {
+        // Whoever stands by is well.
+        Column::Server if server.eligible || server.reason == Some(Reason::Standby) => {
+            Cell::new(short(&server.server))
+        }
+        Column::Server => Cell::new(format!("! {}", short(&server.server))),
+        Column::Address => Cell::new(&server.address),
+        Column::Weight => number(match server.tier {
+            0 => server.weight.to_string(),
+            tier => format!("{} (tier {tier})", server.weight),
+        }),
+        Column::Duty => duty(server),
+        Column::Health => health(server, status),
+        Column::Expected => {
+            let is_sure = pool.shares_go_by.is_none() || server.expected == 0.0;
+            number(if is_sure { percent(server.expected) } else { "-".to_owned() })
+        }
+        Column::TenSeconds => observed(server.observed.ten_seconds.share),
+        Column::Minute => observed(minute.share),
+        Column::InFlight => number(server.in_flight),
+        Column::Failed => count(minute.failed),
+        Column::Retried => count(minute.retried),
+        Column::Errors => count(minute.errors),
+        Column::Median => took(server.latency.map(|it| it.median_us)),
+        Column::Most => took(server.latency.map(|it| it.most_us)),
+        Column::Downs => count(server.health.downs_today.into()),
+    }
+}
+
+fn duty(server: &ServerStatus) -> Cell {
+    match server.duty.as_ref().map_or(Duty::InService, |order| order.duty) {
         Duty::InService => Cell::new("in service"),
         Duty::Draining if server.in_flight == 0 && !server.draining.is_some_and(|it| it.clients_tied) => {
             Cell::new("drained").fg(Color::Yellow)
         }
         Duty::Draining => Cell::new("draining").fg(Color::Yellow),
         Duty::Withdrawn => Cell::new("withdrawn").fg(Color::Yellow),
-    };
+    }
+}
+
+fn health(server: &ServerStatus, status: &Status) -> Cell {
     let health = &server.health;
     // What was not watched is not said to have lasted.
     let from = if health.watched_until.is_some() { status.node.started } else { health.since };
     let since = humane(status.at.since(from));
-    let health_cell = match health.state {
+    match health.state {
         _ if !health.checked => Cell::new("not checked"),
         State::Up => Cell::new(format!("up {since}")).fg(Color::Green),
         State::Suspect => Cell::new(format!("suspect {since}")).fg(Color::Yellow),
         State::Recovering => Cell::new(format!("recovering {since}")).fg(Color::Yellow),
         State::Down => Cell::new(format!("down {since}")).fg(Color::Red),
         State::Unproven => Cell::new("unproven"),
-    };
-    let observed = |share: Option<f64>| match share {
-        Some(share) => format!("{:>7} {}", percent(share), bar(share, 8)),
-        None => "no work".to_owned(),
-    };
-    let minute = &server.observed.minute;
-    vec![
-        // Whoever stands by is well.
-        Cell::new(if server.eligible || server.reason == Some(Reason::Standby) {
-            short(&server.server).to_owned()
-        } else {
-            format!("! {}", short(&server.server))
-        }),
-        Cell::new(&server.address),
-        number(match server.tier {
-            0 => server.weight.to_string(),
-            tier => format!("{} (tier {tier})", server.weight),
-        }),
-        duty_cell,
-        health_cell,
-        number(if is_sure || server.expected == 0.0 { percent(server.expected) } else { "-".to_owned() }),
-        Cell::new(observed(server.observed.ten_seconds.share)),
-        Cell::new(observed(minute.share)),
-        number(server.in_flight),
-        count(minute.failed),
-        count(minute.retried),
-        count(minute.errors),
-    ]
+    }
 }
 
 /// How far a server is drained.

@@ -5,6 +5,7 @@
 //! waits for another's cache line. The one number that workers share is a pool's turn, so that the dealing
 //! out is exact over all of them together.
 
+mod latencies;
 mod pace;
 mod room;
 
@@ -13,6 +14,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
+pub use self::latencies::{Latencies, of_thousand};
 pub use self::pace::Pace;
 pub use self::room::{Full, Limits, Room};
 use crate::admit::Line;
@@ -27,6 +29,11 @@ impl Count {
     /// Adds one. Only the lane's own worker may call it: it is a load and a store, not one atomic step.
     pub fn up(&self) {
         self.0.store(self.0.load(Ordering::Relaxed).wrapping_add(1), Ordering::Relaxed);
+    }
+
+    /// Sets it. Only the lane's own worker may call it.
+    pub fn set(&self, count: u64) {
+        self.0.store(count, Ordering::Relaxed);
     }
 
     /// The count.
@@ -52,6 +59,8 @@ pub struct ServerLane {
     pub retried: Count,
     /// Answers with a status of 500 and above.
     pub errors: Count,
+    /// From when on a response time is measured again, in the worker's own coarse time.
+    pub measured_next: Count,
 }
 
 /// The sum of all lanes of a server at one moment.
@@ -69,6 +78,21 @@ pub struct ServerCounts {
     pub retried: u64,
     /// See [`ServerLane::errors`].
     pub errors: u64,
+}
+
+impl ServerCounts {
+    /// What was counted since `before`; what is in flight stays as it is.
+    #[must_use]
+    pub fn since(&self, before: &Self) -> Self {
+        Self {
+            begun: self.begun.saturating_sub(before.begun),
+            in_flight: self.in_flight,
+            taken: self.taken.saturating_sub(before.taken),
+            failed: self.failed.saturating_sub(before.failed),
+            retried: self.retried.saturating_sub(before.retried),
+            errors: self.errors.saturating_sub(before.errors),
+        }
+    }
 }
 
 /// What one worker counted of one frontend.
@@ -124,6 +148,8 @@ pub struct ServerCell {
     lanes: Box<[ServerLane]>,
     /// How fast it answers.
     pub pace: Pace,
+    /// How long it took for some of its work.
+    pub latencies: Latencies,
     /// How much there is of what its limits count.
     pub room: Room,
     /// What it has spent of its weight; see [`crate::balance::LeastConnections`].
@@ -365,9 +391,15 @@ impl Cells {
         let id = self.next_server;
         self.next_server += 1;
         let lanes = (0..self.workers).map(|_| ServerLane::default()).collect();
-        let (pace, room) = (Pace::default(), Room::default());
-        let cell =
-            Arc::new(ServerCell { id, lanes, pace, room, spent: AtomicU64::new(0), way: AtomicU64::new(0) });
+        let cell = Arc::new(ServerCell {
+            id,
+            lanes,
+            pace: Pace::default(),
+            latencies: Latencies::default(),
+            room: Room::default(),
+            spent: AtomicU64::new(0),
+            way: AtomicU64::new(0),
+        });
         self.servers.insert(server.clone(), (address, Arc::clone(&cell)));
         cell
     }

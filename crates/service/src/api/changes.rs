@@ -5,7 +5,9 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use merismos_api::{ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Review};
+use merismos_api::{
+    ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Review, TotalsReset,
+};
 use merismos_core::duty::Order;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::text::is_plain;
@@ -134,6 +136,15 @@ pub(super) async fn failback(
     let pool: Name = pool.parse().map_err(ApiError::bad_request)?;
     let tier = app.controller.fail_back(pool.clone(), who).await??;
     Ok(Json(FailbackAnswer { pool: pool.to_string(), tier }))
+}
+
+/// Count the totals of all servers anew from now on, beside those since the start. Nothing else changes.
+#[utoipa::path(
+    post, path = "/totals/reset", operation_id = "reset_totals", tag = "change",
+    responses((status = 200, body = TotalsReset), Changing)
+)]
+pub(super) async fn reset_totals(State(app): State<Arc<App>>) -> Result<Json<TotalsReset>, ApiError> {
+    Ok(Json(TotalsReset { at: app.controller.reset_totals().await? }))
 }
 
 /// Follows the order first, for it may be urgent; then sees that it is kept, on the disk and in the database.

@@ -119,6 +119,7 @@ fn router(app: Arc<App>) -> Router {
         .routes(routes!(drafts::revert))
         .routes(routes!(changes::duty))
         .routes(routes!(changes::failback))
+        .routes(routes!(changes::reset_totals))
         .routes(routes!(trials::list, trials::begin))
         .routes(routes!(trials::show))
         .routes(routes!(decisions::decisions))

@@ -53,8 +53,8 @@ impl Kept {
 #[derive(Clone, Debug, Default)]
 pub(super) struct History {
     marks: VecDeque<Kept>,
-    /// The day (UTC, since 1970) and how many changes it has had.
-    changes: (i64, u32),
+    /// The day (UTC, since 1970), how many changes it has had, and how many of them were to down.
+    changes: (i64, u32, u32),
     next: Option<Wall>,
 }
 
@@ -72,16 +72,22 @@ impl History {
         let took_us = u32::try_from(evidence.took_us).unwrap_or(u32::MAX);
         self.marks.push_back(Kept { at: evidence.at, took_us, step: evidence.step, to, got });
         self.next = Some(after(now, report.next_in));
-        if to.is_some() {
+        if let Some(to) = to {
             let day = now.0.div_euclid(DAY);
-            let before = if self.changes.0 == day { self.changes.1 } else { 0 };
-            self.changes = (day, before + 1);
+            let (before, downs) =
+                if self.changes.0 == day { (self.changes.1, self.changes.2) } else { (0, 0) };
+            self.changes = (day, before + 1, downs + u32::from(to == HealthState::Down));
         }
     }
 
     /// How many times its health has changed today.
     pub(super) fn changes_today(&self, now: Wall) -> u32 {
         if self.changes.0 == now.0.div_euclid(DAY) { self.changes.1 } else { 0 }
+    }
+
+    /// How many times it went down today.
+    pub(super) fn downs_today(&self, now: Wall) -> u32 {
+        if self.changes.0 == now.0.div_euclid(DAY) { self.changes.2 } else { 0 }
     }
 }
 

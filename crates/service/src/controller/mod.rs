@@ -29,6 +29,7 @@ use merismos_core::eligibility::Truths;
 use merismos_core::health::{State as HealthState, Wish};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Snapshot};
+use merismos_core::time::Wall;
 use merismos_plane::lookup::LookupReport;
 use merismos_plane::probe::Report;
 use merismos_plane::witness::Sightings;
@@ -196,6 +197,9 @@ enum Command {
         who: String,
         reply: oneshot::Sender<Result<u8, FailbackError>>,
     },
+    ResetTotals {
+        reply: oneshot::Sender<Wall>,
+    },
     Copy {
         reply: oneshot::Sender<Copy>,
     },
@@ -223,6 +227,7 @@ impl Command {
             | Self::Explain { .. }
             | Self::Probes { .. }
             | Self::Watch { .. }
+            | Self::ResetTotals { .. }
             | Self::Copy { .. }
             | Self::BeginToStop { .. }
             | Self::Stop { .. } => false,
@@ -338,6 +343,11 @@ impl Controller {
         who: String,
     ) -> Result<Result<u8, FailbackError>, Stopping> {
         self.ask(|reply| Command::FailBack { pool, who, reply }).await
+    }
+
+    /// Counts totals anew from now on, beside those since the start; gives the moment.
+    pub(crate) async fn reset_totals(&self) -> Result<Wall, Stopping> {
+        self.ask(|reply| Command::ResetTotals { reply }).await
     }
 
     /// Prepares a trial of a frontend.
@@ -458,6 +468,9 @@ fn obey(state: &mut State, command: Command) {
             drop(reply.send(state.explain(&frontend, &imagined)));
         }
         Command::Probes { server, reply } => drop(reply.send(state.probes(&server))),
+        Command::ResetTotals { reply } => {
+            let _ = reply.send(state.reset_totals());
+        }
         Command::FailBack { pool, who, reply } => {
             let done = state.fail_back(&pool, &who);
             tell_status(state);

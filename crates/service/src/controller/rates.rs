@@ -85,14 +85,7 @@ impl Rates {
     ) -> Growth<ServerCounts> {
         let base = self.base(window, now);
         let before = base.and_then(|sample| find(&sample.servers, id)).unwrap_or_default();
-        let by = ServerCounts {
-            begun: counts.begun.saturating_sub(before.begun),
-            in_flight: counts.in_flight,
-            taken: counts.taken.saturating_sub(before.taken),
-            failed: counts.failed.saturating_sub(before.failed),
-            retried: counts.retried.saturating_sub(before.retried),
-            errors: counts.errors.saturating_sub(before.errors),
-        };
+        let by = counts.since(&before);
         Growth { by, over: age(base, now) }
     }
 

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
 use merismos_api::EventKind;
-use merismos_core::cells::Cells;
+use merismos_core::cells::{Cells, ServerCounts};
 use merismos_core::config::Checked;
 use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol};
 use merismos_core::config::found::{Found, FoundServer};
@@ -148,6 +148,8 @@ pub(crate) struct State {
     pub(super) found: Found,
     pub(super) looked: BTreeMap<LookupId, Looked>,
     pub(super) rates: Rates,
+    /// When totals began to be counted anew, and what each server's cell had counted then.
+    pub(super) reset: Option<(Wall, BTreeMap<u32, ServerCounts>)>,
     /// The tiers of pools whose work does not go back by itself.
     pub(super) holds: BTreeMap<Name, Hold>,
     /// What pools and their servers were called before, where that was otherwise.
@@ -237,6 +239,7 @@ impl State {
             health: BTreeMap::new(),
             known_health: start.known_health,
             rates: Rates::new(Instant::now()),
+            reset: None,
             holds: start.holds,
             former_names: start.former_names,
             pin_key: start.pin_key,

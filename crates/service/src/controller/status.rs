@@ -7,9 +7,10 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    AtStake, CheckStatus, DrainingStatus, FrontendStatus, HealthStatus, LookupStatus, Node, Observed,
-    PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Window,
+    AtStake, CheckStatus, DrainingStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
+    Observed, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Totals, Window,
 };
+use merismos_core::cells::{ServerCounts, of_thousand};
 use merismos_core::config::document::{
     Check, Document, Frontend as FrontendSpec, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec, Unit,
 };
@@ -91,6 +92,7 @@ impl State {
             node: Node {
                 version: env!("CARGO_PKG_VERSION").to_owned(),
                 started: self.started,
+                totals_reset: self.reset.as_ref().map(|(at, _)| *at),
                 workers: self.plane.workers() as u64,
                 nodes,
                 probes,
@@ -246,6 +248,7 @@ impl State {
             size: servers.len() as u64,
             eligible: pool.eligible() as u64,
             failing: servers.iter().filter(fails).count() as u64,
+            downs_today: servers.iter().map(|server| server.health.downs_today).sum(),
             per_second: windows[0].iter().map(|window| window.per_second).sum(),
             tier: pool.tiers.1,
             held: self.is_held(&pool.name),
@@ -254,6 +257,15 @@ impl State {
             lookups: self.lookups(&pool.name, spec),
             servers,
         }
+    }
+
+    /// Counts totals anew from now on.
+    pub(super) fn reset_totals(&mut self) -> Wall {
+        let (at, snapshot) = (wall(), self.plane.snapshot());
+        let servers = snapshot.pools.iter().flat_map(|pool| &pool.servers);
+        let counts = servers.map(|server| (server.cell.id, server.cell.counts())).collect();
+        self.reset = Some((at, counts));
+        at
     }
 
     /// Until when an earlier run of the service watched the servers, where that is longer ago than a restart takes.
@@ -283,6 +295,7 @@ impl State {
     fn server(&self, server: &Server, spec: &ServerSpec, checked: bool, observed: Observed) -> ServerStatus {
         let health = self.health.get(&server.name);
         let reason = server.standing.reason;
+        let counts = server.cell.counts();
         ServerStatus {
             server: server.name.to_string(),
             address: server.address.to_string(),
@@ -304,16 +317,36 @@ impl State {
                 wish: health.and_then(|it| it.wish),
                 flapping: health.is_some_and(|it| it.flapping),
                 held_until: health.and_then(|it| it.held_until),
+                downs_today: health.map_or(0, |it| it.history.downs_today(wall())),
             },
             eligible: reason.is_none(),
             reason,
             reason_words: reason.map(|reason| reason.to_string()),
             expected: server.standing.share,
             observed,
-            in_flight: server.cell.counts().in_flight,
+            latency: latency(&server.cell.latencies.last_minute(self.plane.now())),
+            totals: totals(&counts),
+            since_reset: self.reset.as_ref().map(|(_, base)| {
+                let before = base.get(&server.cell.id).copied().unwrap_or_default();
+                totals(&counts.since(&before))
+            }),
+            in_flight: counts.in_flight,
             draining: None,
         }
     }
+}
+
+fn latency(sorted: &[u32]) -> Option<Latency> {
+    Some(Latency {
+        measured: u32::try_from(sorted.len()).unwrap_or(u32::MAX),
+        median_us: of_thousand(sorted, 500)?,
+        most_us: of_thousand(sorted, 990)?,
+    })
+}
+
+fn totals(counts: &ServerCounts) -> Totals {
+    let ServerCounts { taken, failed, retried, errors, .. } = *counts;
+    Totals { taken, failed, retried, errors }
 }
 
 /// What a frontend with several pools sends to each of them.

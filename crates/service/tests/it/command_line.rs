@@ -227,6 +227,39 @@ async fn what_a_check_sends_is_written_and_shown_with_the_escapes_of_a_document(
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_status_tells_totals_response_times_and_how_often_a_server_went_down() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let lines = |args: &[&str]| -> Vec<String> {
+        let output = service.merismos(args);
+        assert_eq!(output.status.code(), Some(0), "{args:?}: {}", err(&output));
+        let columns = |line: &str| line.split_whitespace().collect::<Vec<_>>().join(" ");
+        out(&output).lines().map(columns).collect()
+    };
+    for _ in 0..6 {
+        assert_eq!(service.get().await.unwrap().0, 200);
+    }
+    let totals = lines(&["status", "--totals", "--reset"]);
+    assert!(totals.contains(&"quay/gull 3 0 0 0".to_owned()), "{totals:#?}");
+    for _ in 0..2 {
+        assert_eq!(service.get().await.unwrap().0, 200);
+    }
+    let totals = lines(&["status", "--totals"]);
+    assert!(totals.contains(&"quay/gull 4 0 0 0 1 0 0 0".to_owned()), "{totals:#?}");
+
+    let before = service.server("tern").await;
+    let latency = before.latency.unwrap();
+    assert!(latency.measured >= 1 && latency.median_us <= latency.most_us, "{latency:?}");
+    assert!(latency.most_us < 10_000_000, "{latency:?}");
+    assert_eq!(before.health.downs_today, 0);
+    service.stand_ins[1].set(Fault::Refuse).await;
+    until("tern is down", async || service.server("tern").await.health.downs_today == 1).await;
+    let short = lines(&["status", "--short"]);
+    assert!(short.iter().any(|line| line.starts_with("quay round-robin 1 of 2 1 1 ")), "{short:#?}");
+    let no_terminal = service.merismos(&["status", "--watch"]);
+    assert_eq!(no_terminal.status.code(), Some(2));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_service_is_made_in_one_step_and_removed_in_one() {
     let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
     let done = |args: &[&str]| {
