@@ -171,6 +171,8 @@ Four commands to try (in this folder):
   lab break tern refuse && merismos events --follow      (lab mend tern brings it back)
   merismos drain booking/gull --reason "new disk" && merismos explain booking
 
+Light visitors of several kinds come by themselves: lab visitors shows them, lab visitors --stop stops them.
+
 END
 }
 

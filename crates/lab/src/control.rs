@@ -1,4 +1,5 @@
-//! The control endpoints of stand-ins: `GET /stand-ins`, `GET /stand-ins/NAME/letters`, `PUT` and `DELETE /stand-ins/NAME/fault`.
+//! The control endpoints of a lab: `GET /stand-ins`, `GET /stand-ins/NAME/letters`, `PUT` and `DELETE /stand-ins/NAME/fault`,
+//! `GET /visitors`, `PUT` (they come) and `DELETE` (they do not) `/visitors` and `/visitors/NAME`.
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -13,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use tokio::net::TcpListener;
 
 use crate::stand_in::{Fault, Letter, StandIn};
+use crate::visitors::{Guests, ShownVisitors, Visitors};
 
 /// A file that says which stand-ins there are.
 #[derive(Clone, Debug, Deserialize)]
@@ -35,6 +37,9 @@ pub struct Cast {
     /// Stand-ins for webhooks.
     #[serde(default)]
     pub posts: BTreeMap<String, SocketAddr>,
+    /// Visitors, by name.
+    #[serde(default)]
+    pub visitors: BTreeMap<String, Visitors>,
 }
 
 /// Why stand-ins do not run.
@@ -158,7 +163,53 @@ pub async fn serve(cast: Cast) -> Result<(), LabError> {
         .route("/stand-ins/{name}/letters", get(letters))
         .route("/stand-ins/{name}/fault", put(set).delete(set))
         .with_state(Arc::new(all));
-    axum::serve(listener, router).await.map_err(wrong)
+    let come = |come| move |guests, name| let_come(guests, name, come);
+    let all_come = |come| move |guests| async move { let_come(guests, None, come).await };
+    let visitors = Router::new()
+        .route("/visitors", get(guests).put(all_come(true)).delete(all_come(false)))
+        .route("/visitors/{name}", put(come(true)).delete(come(false)))
+        .with_state(Arc::new(Guests::begin(cast.visitors)));
+    axum::serve(listener, router.merge(visitors)).await.map_err(wrong)
+}
+
+async fn guests(State(all): State<Arc<Guests>>) -> Json<Vec<ShownVisitors>> {
+    Json(all.shown())
+}
+
+async fn let_come(
+    State(all): State<Arc<Guests>>,
+    name: Option<InPath<String>>,
+    come: bool,
+) -> Result<Json<Vec<ShownVisitors>>, (StatusCode, String)> {
+    let name = name.as_ref().map(|InPath(name)| name.as_str());
+    if all.let_come(name, come) || name.is_none() {
+        return Ok(Json(all.shown()));
+    }
+    Err((StatusCode::NOT_FOUND, format!("there are no visitors {}\n", name.unwrap_or_default())))
+}
+
+/// The visitors of a running lab, after some of them (all without a name) were stopped or let come again, when that is wanted.
+///
+/// # Errors
+/// When the lab is not there or does not know them.
+pub async fn visitors(
+    control: SocketAddr,
+    name: Option<&str>,
+    come: Option<bool>,
+) -> Result<Vec<ShownVisitors>, LabError> {
+    let wrong = |why: String| LabError::Control { control, why };
+    let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
+    let some = name.map_or_else(String::new, |name| format!("/{name}"));
+    let request = match come {
+        None => client.get(format!("http://{control}/visitors")),
+        Some(true) => client.put(format!("http://{control}/visitors{some}")),
+        Some(false) => client.delete(format!("http://{control}/visitors{some}")),
+    };
+    let response = request.send().await.map_err(|error| wrong(error.to_string()))?;
+    if !response.status().is_success() {
+        return Err(wrong(response.text().await.unwrap_or_default().trim().to_owned()));
+    }
+    response.json().await.map_err(|error| wrong(error.to_string()))
 }
 
 /// Tells a running lab to make a stand-in fail; [`Fault::None`] makes it recover.

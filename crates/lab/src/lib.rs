@@ -9,3 +9,4 @@ pub mod knock;
 pub mod relay;
 pub mod stand_in;
 mod station;
+pub mod visitors;

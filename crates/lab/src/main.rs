@@ -8,6 +8,7 @@ use std::time::Duration;
 use clap::{Parser, Subcommand, ValueEnum};
 use merismos_lab::control::{self, Cast, LabError};
 use merismos_lab::stand_in::{Fault, Letter};
+use merismos_lab::visitors::ShownVisitors;
 use merismos_lab::{datagrams, knock, relay};
 
 /// Stand-in servers with faults, for trying Merismos out
@@ -22,7 +23,7 @@ struct Args {
 enum Command {
     /// Run every stand-in of a file until interrupted
     Run {
-        /// A TOML file: control = "address:port", and [servers] with name = "address:port"
+        /// A TOML file: control = "address:port", [servers] with name = "address:port", and [visitors.NAME]
         file: PathBuf,
     },
     /// Show the stand-ins of a running lab and how they fail
@@ -62,6 +63,19 @@ enum Command {
     Letters {
         /// Its name
         name: String,
+        #[command(flatten)]
+        at: Control,
+    },
+    /// Show the visitors of a running lab, stop them, or let them come again
+    Visitors {
+        /// Which; all of them without a name
+        name: Option<String>,
+        /// They come no more
+        #[arg(long, conflicts_with = "come")]
+        stop: bool,
+        /// They come again
+        #[arg(long)]
+        come: bool,
         #[command(flatten)]
         at: Control,
     },
@@ -212,6 +226,12 @@ async fn run(command: Command) -> Result<String, LabError> {
             let letters = control::letters_of(at.control, &name).await?;
             Ok(letters.iter().map(letter_words).collect())
         }
+        Command::Visitors { name, stop, come, at } => {
+            let wanted = (stop || come).then_some(come);
+            let shown = control::visitors(at.control, name.as_deref(), wanted).await?;
+            let of_name = shown.into_iter().filter(|it| name.as_ref().is_none_or(|name| *name == it.name));
+            Ok(of_name.map(|it| visitors_words(&it)).collect())
+        }
         Command::Relay { listen, to, workers, buffer, splice, datagrams } => {
             let copying = relay::How::Copying { buffer: usize::from(buffer) << 10 };
             let relayed = if datagrams {
@@ -247,6 +267,12 @@ async fn run(command: Command) -> Result<String, LabError> {
 fn letter_words(letter: &Letter) -> String {
     let fields: String = letter.fields.iter().map(|(name, value)| format!("{name}: {value}\n")).collect();
     format!("{fields}\n{}\n\n", letter.text.trim_end())
+}
+
+fn visitors_words(shown: &ShownVisitors) -> String {
+    let ShownVisitors { name, address, come, sent, well } = shown;
+    let come = if *come { "come" } else { "are stopped" };
+    format!("{name:12} {:22} {come}; sent {sent}, answered well {well}\n", address.to_string())
 }
 
 fn describe(fault: Fault) -> String {

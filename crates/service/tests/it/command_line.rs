@@ -39,9 +39,7 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
     service.all_up().await;
 
     let status = service.merismos(&["status"]);
-    for part in
-        ["All is well.", "harbour", "pool quay · round-robin · 2 of 2 eligible", "50.0 %"]
-    {
+    for part in ["All is well.", "harbour", "pool quay · round-robin · 2 of 2 eligible", "50.0 %"] {
         assert!(out(&status).contains(part), "{part:?} in {}", out(&status));
     }
     let trial = service.merismos(&["trial", "harbour", "--requests", "200"]);
