@@ -335,6 +335,10 @@ pub struct Totals {
     pub retried: u64,
     /// Answers with a status of 500 and above.
     pub errors: u64,
+    /// Bytes that went to it for clients.
+    pub bytes_to: u64,
+    /// Bytes of its answers that went on to clients.
+    pub bytes_from: u64,
 }
 
 /// What was observed over two windows.

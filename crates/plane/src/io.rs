@@ -8,6 +8,7 @@ use std::rc::Rc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
+use merismos_core::cells::Count;
 use rustix::net::RecvFlags;
 use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::TcpStream;
@@ -385,14 +386,15 @@ pub(crate) enum Spilt {
 }
 
 /// Moves what is there of the `left` bytes of a source into the empty pipe and sends `ahead`, in one segment with the
-/// beginning of that. Gives how many bytes are left to come.
+/// beginning of that, and counts both. Gives how many bytes are left to come.
 pub(crate) async fn send_ahead(
     source: &TcpStream,
     (sink, patience): (&TcpStream, Duration),
     (mut ahead, mut left): (&[u8], u64),
-    pipe: &mut Pipe,
+    (pipe, counted): (&mut Pipe, &Count),
     watch: Watch<'_>,
 ) -> Result<u64, Trouble> {
+    counted.add(ahead.len() as u64);
     watch.within(patience);
     let mut held = Held::new(watch);
     poll_fn(|context| {
@@ -401,6 +403,7 @@ pub(crate) async fn send_ahead(
             && let Poll::Ready(Ok(count)) = pipe.poll_fill_last(source, left, context)
         {
             left -= count as u64;
+            counted.add(count as u64);
         }
         while !ahead.is_empty() {
             match poll_send(sink, ahead, !pipe.is_empty(), context) {
@@ -417,13 +420,13 @@ pub(crate) async fn send_ahead(
     .await
 }
 
-/// Moves what the pipe holds, and exactly `left` bytes behind it, by `splice`. Each side may rest for its own patience.
+/// Moves what the pipe holds, and exactly `left` bytes behind it, which are counted, by `splice`. Each side may rest for its own patience.
 /// Gives whether the source said no more than that, as far as it may not.
 pub(crate) async fn splice(
     (source, source_patience): (&TcpStream, Duration),
     (sink, sink_patience): (&TcpStream, Duration),
     (mut left, what): (u64, Carried<'_>),
-    pipe: &mut Pipe,
+    (pipe, counted): (&mut Pipe, &Count),
     watch: Watch<'_>,
 ) -> Result<bool, Spilt> {
     let mut gathering = matches!(what, Carried::Answer).then(|| Gathering::new(source));
@@ -441,6 +444,7 @@ pub(crate) async fn splice(
                     Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Source(error.into()))),
                     Poll::Ready(Ok(count)) => {
                         left -= count as u64;
+                        counted.add(count as u64);
                         if gathering.as_ref().is_some_and(Gathering::is_on)
                             && watch.alarm.rang() == Some(Ring::Deadline)
                         {

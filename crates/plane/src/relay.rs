@@ -10,6 +10,7 @@ use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
+use merismos_core::cells::ServerLane;
 use tokio::io::AsyncWrite;
 use tokio::net::TcpStream;
 
@@ -145,6 +146,8 @@ impl Way {
 /// Two connections that are joined.
 pub(crate) struct Relay<'a> {
     worker: &'a Worker,
+    /// Where bytes are counted.
+    lane: &'a ServerLane,
     watch: Watch<'a>,
     idle: Duration,
     there: Way,
@@ -163,14 +166,14 @@ impl<'a> Relay<'a> {
     /// A relay that ends when nothing moves for `idle`. `there` and `back` are what the client and the server have sent
     /// already.
     pub(crate) fn new(
-        worker: &'a Worker,
+        (worker, lane): (&'a Worker, &'a ServerLane),
         watch: Watch<'a>,
         idle: Duration,
         there: Option<Buffer>,
         back: Option<Buffer>,
     ) -> Self {
         let way = |buffer| Way { buffer, ..Way::default() };
-        Self { worker, watch, idle, there: way(there), back: way(back) }
+        Self { worker, lane, watch, idle, there: way(there), back: way(back) }
     }
 
     /// Carries bytes until both sides have ended, one breaks off, or the alarm rings.
@@ -180,8 +183,11 @@ impl<'a> Relay<'a> {
         std::future::poll_fn(|context| {
             let mut moved = 0;
             let there = self.there.poll(self.worker, client, server, context, &mut moved);
+            let to_server = moved;
             let back = self.back.poll(self.worker, server, client, context, &mut moved);
             if moved > 0 {
+                self.lane.bytes_to.add(to_server as u64);
+                self.lane.bytes_from.add((moved - to_server) as u64);
                 self.watch.within(self.idle);
             }
             if self.there.waits || self.back.waits || held.is_some() {

@@ -220,7 +220,7 @@ impl Step<'_> {
         }
         client.may_move.set(pool.failing.on_down == OpenConnections::Break);
         client.leaves_at_failback.set(pool.failing.on_failback == OpenConnections::Break);
-        let mut relay = Relay::new(worker, watch, frontend.idle_timeout, first.take(), None);
+        let mut relay = Relay::new((worker, at.lane), watch, frontend.idle_timeout, first.take(), None);
         match relay.run(stream, &mut upstream.stream).await {
             End::Finished => {}
             // Whoever is left must not take this for an orderly end.

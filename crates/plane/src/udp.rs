@@ -374,6 +374,8 @@ impl Port {
             current.client.client.resting.set(false);
             match current.outlet.send(row, current.server().address, None) {
                 Ok(()) => {
+                    let cell = &current.server().cell;
+                    cell.lane(worker.index).bytes_to.add(row.bytes.len() as u64);
                     let where_to = (&*current.pool, current.place, current.version);
                     witness(worker, frontend, where_to, meta.addr, &tried);
                     return;
@@ -452,6 +454,7 @@ impl Port {
                 let at = AtServer::begin(worker, pool, place);
                 sent = self.send_to_server((pool, at.server()), row, worker.draw()).is_ok();
                 if sent {
+                    at.server().cell.lane(worker.index).bytes_to.add(row.bytes.len() as u64);
                     let where_to = (&**pool, place, worker.snapshot().version);
                     witness(worker, frontend, where_to, meta.addr, &tried);
                 } else {
@@ -547,6 +550,7 @@ async fn answer(
             let received = flow.outlet.poll_receive(&worker, context, |_, row| {
                 worker.wheel.set(&known.alarm, frontend.idle_timeout);
                 known.resting.set(true);
+                flow.server().cell.lane(worker.index).bytes_from.add(row.bytes.len() as u64);
                 if let Err(error) = port.outlet.send(row, client, from) {
                     tracing::debug!(%error, %client, "an answer was not sent");
                 }

@@ -31,6 +31,8 @@ export interface Totals {
   failed: number
   retried: number
   errors: number
+  bytes_to: number
+  bytes_from: number
 }
 
 export interface ServerStatus {

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { resetTotals, words } from '../api/call'
   import type { ServerStatus, Status, Totals } from '../api/types'
-  import { moment, shortName } from '../format/format'
+  import { bytes, moment, shortName } from '../format/format'
 
   // What was counted of the servers of a pool since the start, and since somebody began to count anew.
   let { servers, status }: { servers: ServerStatus[]; status: Status } = $props()
@@ -24,6 +24,8 @@
   <td class="text-right" class:text-warning={it.failed > 0}>{it.failed}</td>
   <td class="text-right" class:text-warning={it.retried > 0}>{it.retried}</td>
   <td class="text-right" class:text-warning={it.errors > 0}>{it.errors}</td>
+  <td class="text-right">{bytes(it.bytes_to)}</td>
+  <td class="text-right">{bytes(it.bytes_from)}</td>
 {/snippet}
 
 {#snippet heads()}
@@ -31,6 +33,8 @@
   <th class="pl-3 text-right font-normal" scope="col">failed</th>
   <th class="pl-3 text-right font-normal" scope="col">retried</th>
   <th class="pl-3 text-right font-normal" scope="col">5xx</th>
+  <th class="pl-3 text-right font-normal" scope="col">sent to it</th>
+  <th class="pl-3 text-right font-normal" scope="col">got from it</th>
 {/snippet}
 
 <div class="relative overflow-x-auto" data-testid="totals">
@@ -38,8 +42,8 @@
     <thead class="text-left text-secondary">
       <tr>
         <td></td>
-        <th colspan="4" class="text-right font-normal" scope="colgroup">since the start, {moment(status.node.started)}</th>
-        {#if reset}<th colspan="4" class="text-right font-normal" scope="colgroup">since {moment(reset)}</th>{/if}
+        <th colspan="6" class="text-right font-normal" scope="colgroup">since the start, {moment(status.node.started)}</th>
+        {#if reset}<th colspan="6" class="text-right font-normal" scope="colgroup">since {moment(reset)}</th>{/if}
       </tr>
       <tr>
         <th class="font-normal" scope="col">server</th>

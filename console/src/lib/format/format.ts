@@ -23,6 +23,13 @@ export function length(ms: number): string {
 
 export const micros = (us: number | null) => (us === null ? '–' : us < 10_000 ? `${(us / 1000).toFixed(1)} ms` : length(us / 1000))
 
+/** A count of bytes in the largest unit of which it has one. */
+export function bytes(count: number): string {
+  const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB', 'PiB']
+  const step = Math.min(units.length - 1, count < 1 ? 0 : Math.floor(Math.log2(count) / 10))
+  return step === 0 ? `${count} B` : `${(count / 1024 ** step).toFixed(1)} ${units[step]}`
+}
+
 /** How long before `now` something was. */
 export const ago = (then: string, now: string) => length(Math.max(0, Date.parse(now) - Date.parse(then)))
 

@@ -7,7 +7,7 @@ use merismos_core::eligibility::Reason;
 use merismos_core::health::{State, Wish};
 use merismos_core::units::humane;
 
-use super::table::{bar, count, number, percent, table};
+use super::table::{bar, bytes, count, number, percent, table};
 use super::{bad, good, moment, strong, text};
 
 /// How much of it is shown.
@@ -107,13 +107,16 @@ fn frontends_of(pool: &PoolStatus, status: &Status) -> String {
 /// What was counted of each server since the start, and since somebody began to count anew.
 fn totals(status: &Status) {
     let reset = status.node.totals_reset;
-    let mut head = vec!["server", "taken", "failed", "retried", "5xx"];
+    let mut head = vec!["server", "taken", "failed", "retried", "5xx", "sent to it", "got from it"];
     if reset.is_some() {
-        head.extend(["since reset: taken", "failed", "retried", "5xx"]);
+        head.extend(["since reset: taken", "failed", "retried", "5xx", "sent to it", "got from it"]);
     }
     let mut table = table(&head);
     for server in status.pools.iter().flat_map(|pool| &pool.servers) {
-        let cells = |it: &Totals| [number(it.taken), count(it.failed), count(it.retried), count(it.errors)];
+        let cells = |it: &Totals| {
+            let counts = [number(it.taken), count(it.failed), count(it.retried), count(it.errors)];
+            counts.into_iter().chain([bytes(it.bytes_to), bytes(it.bytes_from)])
+        };
         let mut row = vec![Cell::new(&server.server)];
         row.extend(cells(&server.totals));
         row.extend(server.since_reset.iter().flat_map(cells));

@@ -24,6 +24,15 @@ pub(super) fn count(count: u64) -> Cell {
     if count > 0 { cell.fg(Color::Yellow) } else { cell }
 }
 
+/// A count of bytes in the largest unit of which it has one.
+pub(super) fn bytes(count: u64) -> Cell {
+    const UNITS: [&str; 6] = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
+    let step = count.checked_ilog2().unwrap_or(0) as usize / 10;
+    let step = step.min(UNITS.len() - 1);
+    let amount = count as f64 / f64::powi(1024.0, step as i32);
+    number(if step == 0 { format!("{count} B") } else { format!("{amount:.1} {}", UNITS[step]) })
+}
+
 /// A share in percent.
 pub(super) fn percent(share: f64) -> String {
     format!("{:.1} %", share * 100.0)

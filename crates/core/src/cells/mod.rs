@@ -31,6 +31,11 @@ impl Count {
         self.0.store(self.0.load(Ordering::Relaxed).wrapping_add(1), Ordering::Relaxed);
     }
 
+    /// Adds so many. Only the lane's own worker may call it.
+    pub fn add(&self, more: u64) {
+        self.set(self.get().wrapping_add(more));
+    }
+
     /// Sets it. Only the lane's own worker may call it.
     pub fn set(&self, count: u64) {
         self.0.store(count, Ordering::Relaxed);
@@ -59,6 +64,10 @@ pub struct ServerLane {
     pub retried: Count,
     /// Answers with a status of 500 and above.
     pub errors: Count,
+    /// Bytes that were sent to it for clients: requests, and what clients sent over connections and in datagrams.
+    pub bytes_to: Count,
+    /// Bytes of its answers that went on to clients.
+    pub bytes_from: Count,
     /// From when on a response time is measured again, in the worker's own coarse time.
     pub measured_next: Count,
 }
@@ -78,6 +87,10 @@ pub struct ServerCounts {
     pub retried: u64,
     /// See [`ServerLane::errors`].
     pub errors: u64,
+    /// See [`ServerLane::bytes_to`].
+    pub bytes_to: u64,
+    /// See [`ServerLane::bytes_from`].
+    pub bytes_from: u64,
 }
 
 impl ServerCounts {
@@ -91,6 +104,8 @@ impl ServerCounts {
             failed: self.failed.saturating_sub(before.failed),
             retried: self.retried.saturating_sub(before.retried),
             errors: self.errors.saturating_sub(before.errors),
+            bytes_to: self.bytes_to.saturating_sub(before.bytes_to),
+            bytes_from: self.bytes_from.saturating_sub(before.bytes_from),
         }
     }
 }
@@ -210,6 +225,8 @@ impl ServerCell {
             failed: sum(|lane| &lane.failed),
             retried: sum(|lane| &lane.retried),
             errors: sum(|lane| &lane.errors),
+            bytes_to: sum(|lane| &lane.bytes_to),
+            bytes_from: sum(|lane| &lane.bytes_from),
         }
     }
 }

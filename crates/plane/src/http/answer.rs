@@ -92,7 +92,7 @@ pub(super) struct Answer<'a> {
     client: &'a Client,
     frontend: &'a Frontend,
     request: &'a Request,
-    lane: &'a ServerLane,
+    pub(super) lane: &'a ServerLane,
     times: &'a Times,
     watch: Watch<'a>,
     /// A field that ties the client to the server.
@@ -352,12 +352,15 @@ impl<'a> Answer<'a> {
     ) -> Result<Delivered, NotDelivered> {
         let (Some(from), Some(to)) = (server.socket(), client.socket()) else { return Err(nonsense()) };
         let (from, to) = ((from, self.times.idle), (to, self.frontend.idle_timeout));
+        let counted = &self.lane.bytes_from;
         let left = match &ahead {
             Ahead::Nothing => Ok(left),
             Ahead::Read(buffer, length) => {
-                send_ahead(from.0, to, (&buffer[..*length], left), &mut pipe, self.watch).await
+                send_ahead(from.0, to, (&buffer[..*length], left), (&mut pipe, counted), self.watch).await
             }
-            Ahead::Written(text) => send_ahead(from.0, to, (text, left), &mut pipe, self.watch).await,
+            Ahead::Written(text) => {
+                send_ahead(from.0, to, (text, left), (&mut pipe, counted), self.watch).await
+            }
         };
         // What follows may take long, and needs no buffer.
         if let Ahead::Written(text) = ahead {
@@ -366,7 +369,7 @@ impl<'a> Answer<'a> {
             drop(ahead);
         }
         let left = left.map_err(|trouble| not_taken(&trouble))?;
-        let moved = splice(from, to, (left, self.carried), &mut pipe, self.watch).await;
+        let moved = splice(from, to, (left, self.carried), (&mut pipe, counted), self.watch).await;
         self.worker.pipes.give_back(Some(pipe));
         match moved {
             Ok(clean) => {
@@ -578,6 +581,7 @@ impl<'a> Answer<'a> {
         held: usize,
     ) -> impl Future<Output = Result<(), NotDelivered>> {
         let patience = self.frontend.idle_timeout;
+        self.lane.bytes_from.add(bytes.len() as u64);
         let sent = write_to_client(client, bytes, (self.watch, patience), &self.rate, held);
         sent.map_err(|trouble| not_taken(&trouble))
     }

@@ -5,6 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use merismos_core::balance::Tried;
+use merismos_core::cells::ServerLane;
 use merismos_core::config::document::{HttpVersion, Unit};
 use merismos_core::pins::PinRule;
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server};
@@ -612,6 +613,7 @@ impl Exchange<'_> {
             let carried = if sending.follow.is_done() { Carried::Answer } else { Carried::EarlyAnswer };
             let who = (self.worker, self.client);
             let from = (target.server, target.pin);
+            target.server.cell.lane(self.worker.index).bytes_to.add(sending.start.len() as u64);
             let answer = Answer::new(who, self.frontend, self.request, from, (was_long, carried), self.watch);
             let delivered = if sending.follow.is_done() {
                 self.watch.within(target.hurry.unwrap_or(times.first_byte));
@@ -656,7 +658,8 @@ impl Exchange<'_> {
             };
             if let Some(tunnel) = delivered.tunnel.take() {
                 cold_path();
-                Box::pin(self.tunnel(stream, upstream, sending.input.take(), *tunnel)).await;
+                let lane = target.server.cell.lane(self.worker.index);
+                Box::pin(self.tunnel(stream, (upstream, lane), sending.input.take(), *tunnel)).await;
             }
             Ok(delivered)
         }
@@ -666,12 +669,13 @@ impl Exchange<'_> {
     async fn tunnel(
         &self,
         stream: &mut impl Wire,
-        upstream: &mut impl Wire,
+        (upstream, lane): (&mut impl Wire, &ServerLane),
         first: Option<Buffer>,
         Tunnel { begun }: Tunnel,
     ) {
         if let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection()) {
-            let mut relay = Relay::new(self.worker, self.watch, self.frontend.tunnel_timeout, first, begun);
+            let mut relay =
+                Relay::new((self.worker, lane), self.watch, self.frontend.tunnel_timeout, first, begun);
             relay.run(stream, upstream).await;
         }
     }

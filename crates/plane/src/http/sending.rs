@@ -142,6 +142,7 @@ impl Exchange<'_> {
         *begun = true;
         let patience = self.frontend.idle_timeout;
         let rate = ClientRate::new(self.frontend);
+        let counted = &answer.lane.bytes_to;
         let mut clean = Vec::new();
         while !follow.is_done() {
             let mut buffer = match input.take() {
@@ -151,8 +152,14 @@ impl Exchange<'_> {
                         && let (Some(from), Some(to)) = (client.socket(), server.socket())
                     {
                         let (from, to) = ((from, patience), (to, times.idle));
-                        let moved =
-                            splice(from, to, (left, Carried::Request(&rate)), &mut pipe, self.watch).await;
+                        let moved = splice(
+                            from,
+                            to,
+                            (left, Carried::Request(&rate)),
+                            (&mut pipe, counted),
+                            self.watch,
+                        )
+                        .await;
                         self.worker.pipes.give_back(Some(pipe));
                         moved.map_err(|spilt| match spilt {
                             Spilt::Source(trouble) => PumpEnd::client(trouble),
@@ -176,6 +183,7 @@ impl Exchange<'_> {
             let passed = follow.pass_on(&buffer, &mut clean);
             let passed = passed.map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
             let on = if passed.as_is { &buffer[..passed.used] } else { &clean };
+            counted.add(on.len() as u64);
             let sent =
                 write_held(server, on, (self.watch, times.idle), || buffer.capacity() + client.unread());
             sent.await.map_err(|_| PumpEnd::Server)?;

@@ -5,6 +5,7 @@
 
 mod asking;
 mod attempts;
+mod counting;
 mod datagrams;
 mod dealing;
 mod failing;

@@ -345,8 +345,8 @@ fn latency(sorted: &[u32]) -> Option<Latency> {
 }
 
 fn totals(counts: &ServerCounts) -> Totals {
-    let ServerCounts { taken, failed, retried, errors, .. } = *counts;
-    Totals { taken, failed, retried, errors }
+    let ServerCounts { taken, failed, retried, errors, bytes_to, bytes_from, .. } = *counts;
+    Totals { taken, failed, retried, errors, bytes_to, bytes_from }
 }
 
 /// What a frontend with several pools sends to each of them.
