@@ -224,5 +224,8 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
     };
     let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref(), When::Next);
     let share = chosen.share * 100.0;
-    format!("it is eligible, and {because} ({}, expected share {share:.1} %)", pool.algorithm)
+    // Where more than weights decides, no share is to be expected.
+    let expected =
+        if pool.shares_go_by().is_none() { format!(", expected share {share:.1} %") } else { String::new() };
+    format!("it is eligible, and {because} ({}{expected})", pool.algorithm)
 }
