@@ -19,11 +19,9 @@ display=:97
 Xvfb $display -screen 0 1600x1000x24 >/dev/null 2>&1 &
 xvfb=$!
 load=
-gauges=
 cleanup() {
   kill $xvfb 2>/dev/null || true
   [ -z "$load" ] || kill "$load" 2>/dev/null || true
-  [ -z "$gauges" ] || kill "$gauges" 2>/dev/null || true
   for name in gull tern auk puffin petrel; do lab mend "$name" >/dev/null || true; done
   merismos return booking/gull --reason "pictures are taken" >/dev/null || true
 }
@@ -57,28 +55,6 @@ terminal() { # name, columns x rows, shell text
   done
 ) &
 load=$!
-# Gauges that send lines, and vessels that send their positions.
-python3 - <<'END' &
-import itertools, socket, time
-vessels = []
-for number in range(9):
-    vessel = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-    vessel.bind((f"127.0.0.{20 + number}", 0))
-    vessel.settimeout(1)
-    vessels.append(vessel)
-for turn in itertools.count():
-    try:
-        with socket.create_connection(("127.0.0.1", 17482), timeout=1) as gauge:
-            gauge.sendall(b"level 214 cm\n")
-            gauge.recv(100)
-        vessel = vessels[turn % len(vessels)]
-        vessel.sendto(b"60.155N 1.145W", ("127.0.0.1", 17483))
-        vessel.recv(100)
-    except OSError:
-        pass
-    time.sleep(0.1)
-END
-gauges=$!
 sleep 14
 
 terminal status 150x45 "show merismos status"
@@ -98,7 +74,7 @@ show merismos message sent --limit 3"
 terminal decisions 150x16 "show merismos decisions --frontend telemetry --count 2
 echo
 show merismos decisions --frontend booking --count 2"
-python3 scripts/picture.py "$folder/console-explain.png" --path /frontends/positions --script "fill('Client', '127.0.0.21'); press('Explain')"
+python3 scripts/picture.py "$folder/console-service.png" --path /new-service --script "fill('Name', 'catalogue'); fill('Listens on', '127.0.0.1:17490'); fill('Servers, a line each', 'oak=127.0.1.13:17503\\nelm=127.0.1.11:17501 2')" --script "press('Try it on the servers')"
 merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3
 lab break auk wrong-body >/dev/null

@@ -79,14 +79,9 @@ pub fn unescaped(text: &str) -> Result<String, EscapeError> {
                 }
             }
             // What the shell passed as it is, a quote or a line end, is meant as it is.
-            other => quoted.extend(
-                match other {
-                    '"' => "\\\"".to_owned(),
-                    other if other.is_control() => format!("\\u{:04x}", u32::from(other)),
-                    other => other.to_string(),
-                }
-                .chars(),
-            ),
+            '"' => quoted.push_str("\\\""),
+            other if other.is_control() => quoted.push_str(&format!("\\u{:04x}", u32::from(other))),
+            other => quoted.push(other),
         }
     }
     #[derive(serde::Deserialize)]

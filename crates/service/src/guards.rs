@@ -171,7 +171,7 @@ fn standing_duty(view: &View, id: &PoolServer) -> Option<Warning> {
             "{id} is {} by {}: {}; that holds for the new server as well",
             order.duty, order.who, order.reason
         ),
-        format!("return it, and it is in service"),
+        "return it, and it is in service".to_owned(),
     ))
 }
 

@@ -163,10 +163,9 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<R
     };
     if let Some((range, taken)) =
         view.keys["listen"].as_str().and_then(|it| it.rsplit_once(':')?.0.split_once('/'))
+        && let (Ok(range), Ok(taken)) = (range.parse(), taken.parse())
     {
-        if let (Ok(range), Ok(taken)) = (range.parse(), taken.parse()) {
-            go(Thing::Taken(range, taken), &mut going).await?;
-        }
+        go(Thing::Taken(range, taken), &mut going).await?;
     }
     let mut checks: Vec<Name> = Vec::new();
     for pool in pools {
