@@ -64,13 +64,24 @@ pub(crate) struct Journal {
     status: watch::Sender<Option<StatusFrame>>,
     /// Held for a push or a copy only.
     recent: Arc<Mutex<VecDeque<Event>>>,
+    /// What this node is called in events.
+    node: Arc<str>,
 }
 
 impl Journal {
-    pub(crate) fn new(outbox: Outbox) -> Self {
+    /// `node` is the node's own identity; in events it has the name of its machine beside that, so that two nodes are told apart.
+    pub(crate) fn new(outbox: Outbox, node: [u8; 16]) -> Self {
         let (stream, _) = broadcast::channel(STREAM);
         let (status, _) = watch::channel(None);
-        Self { numbers: Arc::default(), outbox, stream, status, recent: Arc::default() }
+        let machine = rustix::system::uname();
+        let begin: String = node.iter().take(3).map(|byte| format!("{byte:02x}")).collect();
+        let node = format!("node {} ({begin})", machine.nodename().to_string_lossy()).into();
+        Self { numbers: Arc::default(), outbox, stream, status, recent: Arc::default(), node }
+    }
+
+    /// Writes a fact about this node.
+    pub(crate) fn here(&self, says: impl Into<String>, detail: Value) {
+        self.write(EventKind::Node, &*self.node, says, detail);
     }
 
     /// Writes a fact.

@@ -6,7 +6,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::Duration;
 
-use merismos_api::EventKind;
 use merismos_core::duty::Order;
 use merismos_core::name::PoolServer;
 use merismos_store::copy::{self, Copy, CopyError};
@@ -232,7 +231,7 @@ impl Writer {
     }
 
     fn tell(&self, message: String) {
-        self.journal.write(EventKind::Node, "this node", message, json!({}));
+        self.journal.here(message, json!({}));
     }
 }
 
@@ -264,7 +263,7 @@ pub(crate) async fn reconcile(
     let recorded_number = recorded.as_ref().map_or(0, |revision| revision.number);
     let tell = |kind, message: String| {
         if troubles.set(kind, message.clone()) {
-            journal.write(EventKind::Node, "this node", message, json!({}));
+            journal.here(message, json!({}));
         }
     };
     match (copy.revision, recorded) {

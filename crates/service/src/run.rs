@@ -6,7 +6,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
-use merismos_api::EventKind;
 use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
 use merismos_plane::descriptors::Allotment;
@@ -133,9 +132,7 @@ async fn serve(
     let (troubles, journal) = watchers();
     tokio::spawn(shortages::watch_client_memory(parts.memory.clone(), troubles, journal));
     let version = env!("CARGO_PKG_VERSION");
-    parts.journal.write(
-        EventKind::Node,
-        "this node",
+    parts.journal.here(
         format!("merismosd {version} started; API and console on http://{address}"),
         json!({ "version": version }),
     );
@@ -150,7 +147,7 @@ async fn serve(
         _ = interrupt.recv() => {}
     }
     tracing::info!(grace = ?settings.grace, "stopping: no new work is taken, work in flight may finish");
-    parts.journal.write(EventKind::Node, "this node", "stops", json!({}));
+    parts.journal.here("stops", json!({}));
     parts.controller.begin_to_stop().await;
     // From here on the state file is the next service's.
     parts.keeper.finish().await;
@@ -227,7 +224,7 @@ async fn start(
         None => None,
     };
     let outbox = Outbox::new(settings.waiting_events);
-    let journal = Journal::new(outbox.clone());
+    let journal = Journal::new(outbox.clone(), node);
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
@@ -386,15 +383,10 @@ async fn give_signs_of_life(
                     count - 1
                 );
                 if troubles.set(TroubleKind::OtherNodes, says.clone()) {
-                    journal.write(EventKind::Node, "this node", says, json!({ "nodes": count }));
+                    journal.here(says, json!({ "nodes": count }));
                 }
             } else if troubles.clear(TroubleKind::OtherNodes) {
-                journal.write(
-                    EventKind::Node,
-                    "this node",
-                    "no other node uses the database any more",
-                    json!({}),
-                );
+                journal.here("no other node uses the database any more", json!({}));
             }
         }
     }
@@ -405,7 +397,7 @@ fn note_database<E: std::fmt::Display>(answer: Result<(), E>, (troubles, journal
     match answer {
         Ok(()) => {
             if troubles.clear(TroubleKind::DatabaseAway) {
-                journal.write(EventKind::Node, "this node", "the database answers again", json!({}));
+                journal.here("the database answers again", json!({}));
             }
         }
         Err(error) => {
@@ -413,7 +405,7 @@ fn note_database<E: std::fmt::Display>(answer: Result<(), E>, (troubles, journal
                 "the database does not answer: {error}. Traffic, checks and duties go on; nothing else can be changed until it is back"
             );
             if troubles.set(TroubleKind::DatabaseAway, says.clone()) {
-                journal.write(EventKind::Node, "this node", says, json!({}));
+                journal.here(says, json!({}));
             }
         }
     }
@@ -434,10 +426,10 @@ fn follow_database(
     tokio::spawn(outbox.run(store.clone(), move |error| match error {
         Some(error) => {
             let says = format!("the database is away, records wait for it: {error}");
-            watcher.write(EventKind::Node, "this node", says, json!({}));
+            watcher.here(says, json!({}));
         }
         None => {
-            watcher.write(EventKind::Node, "this node", "the database is back, records follow", json!({}));
+            watcher.here("the database is back, records follow", json!({}));
             let _ = settle.try_send(());
         }
     }));

@@ -3,7 +3,6 @@
 
 use std::time::Duration;
 
-use merismos_api::EventKind;
 use merismos_core::units::Size;
 use merismos_plane::descriptors::{self, Allotment};
 use merismos_plane::memory::Memory;
@@ -65,7 +64,7 @@ impl Watch {
                 let message = says();
                 let is_news = troubles.set(kind, message.clone());
                 if is_news {
-                    journal.write(EventKind::Node, "this node", message, json!({}));
+                    journal.here(message, json!({}));
                 } else if since_said >= QUIET {
                     tracing::warn!(times = now, "{message}");
                 }
@@ -76,7 +75,7 @@ impl Watch {
             } else {
                 quiet += 1;
                 if quiet == QUIET && troubles.clear(kind) {
-                    journal.write(EventKind::Node, "this node", over, json!({}));
+                    journal.here(over, json!({}));
                 }
             }
             seen = now;

@@ -44,7 +44,7 @@
   }
 </script>
 
-<div class="flex gap-1">
+<div class="flex flex-wrap gap-1">
   <button class="btn btn-xs" onclick={() => begin('rename')}>Rename …</button>
   <button class="btn btn-xs" onclick={() => begin('copy')}>Copy …</button>
   <button class="btn btn-xs" onclick={() => begin('remove')}>Remove …</button>

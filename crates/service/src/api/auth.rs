@@ -10,7 +10,7 @@ use axum::http::header::{AUTHORIZATION, COOKIE, HOST, ORIGIN, SET_COOKIE};
 use axum::http::{HeaderMap, Method, StatusCode};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{EventKind, ProblemDocument, Session};
+use merismos_api::{ProblemDocument, Session};
 use merismos_core::config::document::SESSION_COOKIE;
 use merismos_plane::memory::counted_as;
 use serde_json::json;
@@ -88,9 +88,7 @@ async fn slow_down(app: &App, peer: SocketAddr) {
     let guess = app.guesses.note(counted_as(peer.ip()), Instant::now());
     if let Some(count) = guess.to_tell {
         let calls = if count == 1 { "a call".to_owned() } else { format!("{count} calls") };
-        app.journal.write(
-            EventKind::Node,
-            "this node",
+        app.journal.here(
             format!("{calls} with a wrong token, the last one from {}", peer.ip()),
             json!({ "count": count, "client": peer.ip() }),
         );

@@ -604,12 +604,7 @@ impl State {
         for endpoint in self.plane.deaf() {
             if let Ok(bound) = self.plane.bind([endpoint]) {
                 self.plane.publish(Arc::clone(&snapshot), bound);
-                self.journal.write(
-                    EventKind::Node,
-                    "this node",
-                    format!("listens on {endpoint} again"),
-                    json!({}),
-                );
+                self.journal.here(format!("listens on {endpoint} again"), json!({}));
             }
         }
     }

@@ -313,6 +313,16 @@ async fn a_second_node_on_one_database_does_not_start_unless_it_is_told_to() {
     let says = "1 other nodes use this database, and nodes do not follow each other";
     until("both say so", async || service.status().await.troubles.iter().any(|it| it.starts_with(says)))
         .await;
+    // What each writes down is told apart.
+    until("both are named in what happened", async || {
+        let output = service.merismos(&["events", "--kind", "node", "--json"]);
+        let lines = String::from_utf8_lossy(&output.stdout).into_owned();
+        let events = lines.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok());
+        let started = events.filter(|it| it["says"].as_str().is_some_and(|says| says.contains(" started; ")));
+        let nodes: std::collections::BTreeSet<String> = started.map(|it| it["subject"].to_string()).collect();
+        nodes.len() == 2 && nodes.iter().all(|node| node.starts_with("\"node "))
+    })
+    .await;
     child.kill().unwrap();
     child.wait().unwrap();
 }

@@ -194,6 +194,10 @@ async fn a_session_that_ended_asks_for_the_token_over_the_page_and_the_form_stay
     browser.go("/checks").await;
     browser.click("a[href='/checks/well']").await;
     browser.set("Path", "/deeper").await;
+    until("it was asked about", async || {
+        browser.text("[data-testid=consequences]").await.contains("/health to /deeper")
+    })
+    .await;
     let cookies = browser.client.get_all_cookies().await.unwrap();
     assert!(cookies.iter().any(|it| it.name() == "merismos_session"));
     browser.client.delete_all_cookies().await.unwrap();
