@@ -58,6 +58,8 @@ async fn what_explain_says_of_a_client_is_what_its_requests_meet() {
     let printed: Value = serde_json::from_slice(&service.merismos(&args).stdout).unwrap();
     assert_eq!(printed["key"], "client-address is in 192.0.2.7/32");
     let again = explain(&service, &[("client", "192.0.2.7")]).await;
+    // Keys decide, and no share is to be expected of them; of turns there is.
+    assert!(!again.why.contains("expected share"), "{again:?}");
     assert_eq!(printed["server"].as_str(), again.server.as_deref());
     assert!(again.others.iter().all(|other| other.why.contains("the key is another server's")), "{again:?}");
     let wrong = service.merismos(&["explain", "harbour", "--header", "no colon"]);
