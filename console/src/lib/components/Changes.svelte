@@ -16,12 +16,7 @@
         class:text-error={change.new === null}
         aria-hidden="true">{sign(change)}</span
       >
-      <span class="min-w-0 break-words">
-        {change.words}
-        {#if change.old !== null && change.new !== null && !change.renamed}
-          <span class="ml-1 whitespace-nowrap text-secondary"><del>{change.old}</del> <ins class="no-underline">→ {change.new}</ins></span>
-        {/if}
-      </span>
+      <span class="min-w-0 break-words">{change.words}</span>
     </li>
   {/each}
   {#if changes.length > SHOWN}<li class="text-secondary">and {changes.length - SHOWN} more</li>{/if}
