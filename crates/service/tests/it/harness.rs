@@ -346,9 +346,11 @@ impl Service {
         Ok((status, response.text().await?))
     }
 
-    /// Runs `merismos` against this service.
+    /// Runs `merismos` against this service. A command that does not end is ended, and fails with 124.
     pub(crate) fn merismos(&self, args: &[&str]) -> Output {
-        merismos().args(["--url", &self.url(), "--token", &self.token()]).args(args).output().unwrap()
+        let mut command = Command::new("timeout");
+        dress(command.arg("60").arg(merismos_path()));
+        command.args(["--url", &self.url(), "--token", &self.token()]).args(args).output().unwrap()
     }
 }
 
@@ -371,12 +373,20 @@ impl Drop for Old {
 
 /// The command line, as it was built beside the service.
 pub(crate) fn merismos() -> Command {
+    let mut command = Command::new(merismos_path());
+    dress(&mut command);
+    command
+}
+
+fn merismos_path() -> PathBuf {
     let path = Path::new(env!("CARGO_BIN_EXE_merismosd")).with_file_name("merismos");
     assert!(path.exists(), "{} is not built: run `make test`", path.display());
-    let mut command = Command::new(path);
+    path
+}
+
+fn dress(command: &mut Command) {
     command.env("HOME", "/nonexistent").env_remove("XDG_CONFIG_HOME").env_remove("MERISMOS_URL");
     command.env_remove("MERISMOS_TOKEN").env("TZ", "UTC").env("COLUMNS", "160");
-    command
 }
 
 impl Drop for Service {
