@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { ServerStatus, Status } from '../api/types'
-  import { length, rate, shortName } from '../format/format'
+  import { ago, length, rate, shortName } from '../format/format'
   import { dutySign, healthSign, lasting, standing } from '../format/sign'
   import Share from './Share.svelte'
 
@@ -8,7 +8,7 @@
 
   function why(server: ServerStatus): string {
     const parts: string[] = []
-    if (server.duty && server.duty.duty !== 'in_service') parts.push(`${server.duty.who}: ${server.duty.reason}`)
+    if (server.duty && server.duty.duty !== 'in_service') parts.push(`by ${server.duty.who}, ${ago(server.duty.at, status.at)} ago: ${server.duty.reason}`)
     const probe = server.health.last_probe
     if (server.health.checked && probe && probe.step !== 'done') parts.push(probe.got)
     parts.push(...standing(server, status.at))
