@@ -402,7 +402,7 @@ fn note_database<E: std::fmt::Display>(answer: Result<(), E>, (troubles, journal
         }
         Err(error) => {
             let says = format!(
-                "the database does not answer: {error}. Traffic, checks and duties go on; nothing else can be changed until it is back"
+                "{error}. Traffic, checks and duties go on; nothing else can be changed until it is back"
             );
             if troubles.set(TroubleKind::DatabaseAway, says.clone()) {
                 journal.here(says, json!({}));
