@@ -4,7 +4,7 @@
   import FieldNotes from '../lib/components/FieldNotes.svelte'
   import GoLive from '../lib/components/GoLive.svelte'
   import { desk, foresee, type Outlook } from '../lib/desk/desk.svelte'
-  import { byKey, whole, wrongName, type Mistake } from '../lib/desk/fields'
+  import { byKey, wholeNumber, wrongName, type Mistake } from '../lib/desk/fields'
   import { unsaved } from '../lib/desk/unsaved.svelte'
   import { clock } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
@@ -38,7 +38,7 @@
   const lines = $derived(it.servers.split('\n').filter((line) => line.trim() !== ''))
   const nameMistake = $derived(wrongName(name))
   const portMistake = $derived.by<Mistake | null>(() => {
-    const port = it.place === 'range' && it.port.trim() !== '' ? whole(it.port, 1, 65535) : 0
+    const port = it.place === 'range' && it.port.trim() !== '' ? wholeNumber(it.port, 1, 65535) : 0
     return typeof port === 'number' ? null : port
   })
   const missing = $derived([

@@ -15,7 +15,7 @@
   import FieldNotes from '../lib/components/FieldNotes.svelte'
   import { asked, askedNumber, tell } from '../lib/desk/address'
   import { desk } from '../lib/desk/desk.svelte'
-  import { whole as number, type Mistake } from '../lib/desk/fields'
+  import { wholeNumber, type Mistake } from '../lib/desk/fields'
   import { unsaved } from '../lib/desk/unsaved.svelte'
   import { ago, clock, length, micros } from '../lib/format/format'
   import { dutySign, healthSign, lasting, standing } from '../lib/format/sign'
@@ -96,7 +96,7 @@
   /** Servers that no one wrote down: a lookup found them. */
   const foundOnes = $derived((status?.servers ?? []).filter((it) => it.found_by !== null))
   const own = (server: ThingView) => Number(server.keys.weight ?? 1)
-  const meant = (path: string) => (weights[path] === undefined ? null : number(weights[path].typed, 0, 1000))
+  const meant = (path: string) => (weights[path] === undefined ? null : wholeNumber(weights[path].typed, 0, 1000))
   const typed = (server: ThingView) => {
     const weight = meant(server.path)
     return typeof weight === 'number' ? weight : own(server)
@@ -107,7 +107,7 @@
   }
   const clashOf = (server: ThingView) => {
     const was = weights[server.path]?.was
-    return was !== undefined && was !== own(server) ? `Meanwhile somebody else set it to ${own(server)}, from ${was}.` : ''
+    return was !== undefined && was !== own(server) ? `Another change set it to ${own(server)} meanwhile, from ${was}.` : ''
   }
   const wrong = $derived(Object.keys(weights).filter((path) => typeof meant(path) !== 'number').length + Object.keys(wrongShares).length)
   const edits = $derived<Edit[]>(
@@ -189,7 +189,7 @@
       {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.got : at.reason_words}</div>{/if}
       {#each standing(at, live.status?.at ?? '') as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>
-    <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} />{#if at.latency}<div class="text-secondary" data-testid="latency">median {micros(at.latency.median_us)}, 99 % {micros(at.latency.most_us)}</div>{/if}</td>
+    <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} />{#if at.latency}<div class="text-secondary" data-testid="latency">median {micros(at.latency.median_us)}, 99 % {micros(at.latency.p99_us)}</div>{/if}</td>
     <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = [at])} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
   {:else}
     <td colspan="4" class="text-secondary">not live</td>
@@ -219,7 +219,7 @@
   {#if pool}
     {#if status?.sends_to_all}<p class="mb-2 text-warning">! No server passes: work goes to all of them, as when_none says.</p>{/if}
     {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with it {more}{/each}.
-        A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; until then, at this rate, {status.check.at_stake.average} {status.check.at_stake.average === 1 ? 'piece' : 'pieces'} of work on average and {status.check.at_stake.worst} at worst would meet it{/if}.
+        A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; at the current rate an undetected failure affects {status.check.at_stake.average} {status.check.at_stake.average === 1 ? 'request' : 'requests'} on average, {status.check.at_stake.worst} at worst{/if}.
         Each server gets up to {status.check.probes_per_minute} probes a minute.</p>{/if}
     <div role="tablist" class="mb-3 flex flex-wrap gap-1 border-b border-base-300" aria-label="Parts of the pool">
       {#each [['servers', `Servers (${servers?.total ?? 0})`], ['totals', 'Totals'], ['add', 'Add servers'], ['lookups', `DNS names (${lookups.length})`], ['settings', 'Settings']] as [key, title] (key)}

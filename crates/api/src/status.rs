@@ -40,7 +40,7 @@ pub struct Node {
     /// When it started.
     #[schema(value_type = String, format = DateTime)]
     pub started: Wall,
-    /// When somebody began to count totals anew; absent when nobody did.
+    /// When the totals were reset; absent when they never were.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub totals_reset: Option<Wall>,
     /// How many workers it has.
@@ -261,9 +261,9 @@ pub struct ServerStatus {
     pub observed: Observed,
     /// How long it takes; absent when nothing was measured in the last minute.
     pub latency: Option<Latency>,
-    /// What was counted since the service started.
+    /// The totals since the service started.
     pub totals: Totals,
-    /// What was counted since somebody began to count anew; absent when nobody did.
+    /// The totals since the last reset; absent when there was none.
     pub since_reset: Option<Totals>,
     /// Requests at the server right now.
     pub in_flight: u64,
@@ -321,10 +321,10 @@ pub struct Latency {
     /// Half of them took no longer, in microseconds.
     pub median_us: u32,
     /// 99 of a hundred took no longer, in microseconds.
-    pub most_us: u32,
+    pub p99_us: u32,
 }
 
-/// What was counted of a server.
+/// Totals of a server.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Totals {
     /// Pieces of work that it took.

@@ -65,7 +65,7 @@ pub struct Client {
     is_for_people: bool,
 }
 
-/// Texts that whoever shows them escapes, so that they can be given again: a document, what a check sends and what it expects.
+/// Fields that the printing code escapes itself, so that their text can be typed again: documents, and what checks send and expect.
 const SHOWN_ESCAPED: [&str; 3] = ["document", "send", "expect"];
 
 /// Makes every text in an answer printable.

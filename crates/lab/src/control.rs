@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use tokio::net::TcpListener;
 
 use crate::stand_in::{Fault, Letter, StandIn};
-use crate::visitors::{Guests, ShownVisitors, Visitors};
+use crate::visitors::{ShownVisitors, VisitorGroups, Visitors};
 
 /// A file that says which stand-ins there are.
 #[derive(Clone, Debug, Deserialize)]
@@ -163,21 +163,21 @@ pub async fn serve(cast: Cast) -> Result<(), LabError> {
         .route("/stand-ins/{name}/letters", get(letters))
         .route("/stand-ins/{name}/fault", put(set).delete(set))
         .with_state(Arc::new(all));
-    let come = |come| move |guests, name| let_come(guests, name, come);
-    let all_come = |come| move |guests| async move { let_come(guests, None, come).await };
+    let come = |come| move |groups, name| let_come(groups, name, come);
+    let all_come = |come| move |groups| async move { let_come(groups, None, come).await };
     let visitors = Router::new()
-        .route("/visitors", get(guests).put(all_come(true)).delete(all_come(false)))
+        .route("/visitors", get(groups).put(all_come(true)).delete(all_come(false)))
         .route("/visitors/{name}", put(come(true)).delete(come(false)))
-        .with_state(Arc::new(Guests::begin(cast.visitors)));
+        .with_state(Arc::new(VisitorGroups::begin(cast.visitors)));
     axum::serve(listener, router.merge(visitors)).await.map_err(wrong)
 }
 
-async fn guests(State(all): State<Arc<Guests>>) -> Json<Vec<ShownVisitors>> {
+async fn groups(State(all): State<Arc<VisitorGroups>>) -> Json<Vec<ShownVisitors>> {
     Json(all.shown())
 }
 
 async fn let_come(
-    State(all): State<Arc<Guests>>,
+    State(all): State<Arc<VisitorGroups>>,
     name: Option<InPath<String>>,
     come: bool,
 ) -> Result<Json<Vec<ShownVisitors>>, (StatusCode, String)> {

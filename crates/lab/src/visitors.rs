@@ -15,15 +15,15 @@ use tokio::time::Instant;
 const MOST_PER_SECOND: u32 = 100;
 /// How long one round of theirs takes: then they close their connections, forget their cookies and begin anew.
 const ROUND_SECONDS: u32 = 600;
-/// After this long they go home, should nobody stop them.
+/// Visitors that are not stopped end after this time.
 const LONGEST: Duration = Duration::from_secs(24 * 3_600);
 /// How long they wait for an answer.
 const PATIENCE: Duration = Duration::from_secs(3);
 
-/// What visitors speak.
+/// The protocol of visitors.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Speak {
+pub enum Protocol {
     /// Requests on connections that they keep.
     Http,
     /// A connection for each line.
@@ -36,8 +36,8 @@ pub enum Speak {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Visitors {
-    /// What they speak.
-    pub speak: Speak,
+    /// Their protocol.
+    pub protocol: Protocol,
     /// Where they come to.
     pub address: SocketAddr,
     /// How many pieces of work they bring in a second, all together; at most 100.
@@ -62,12 +62,12 @@ impl Visitors {
     fn plan(&self) -> Plan {
         let per_second = self.per_second.clamp(1, MOST_PER_SECOND);
         let say = self.say.clone().unwrap_or_default().into_bytes();
-        let work = match self.speak {
-            Speak::Http => {
+        let work = match self.protocol {
+            Protocol::Http => {
                 Work::Http { path: self.path.clone().unwrap_or_else(|| "/".to_owned()), mark: None }
             }
-            Speak::Tcp => Work::Tcp { say },
-            Speak::Udp => Work::Udp { say, is_answered: true },
+            Protocol::Tcp => Work::Tcp { say },
+            Protocol::Udp => Work::Udp { say, is_answered: true },
         };
         Plan {
             address: self.address,
@@ -107,7 +107,7 @@ struct Counts {
 }
 
 #[derive(Debug)]
-struct Kind {
+struct Group {
     address: SocketAddr,
     come: watch::Sender<bool>,
     counts: Arc<Counts>,
@@ -115,18 +115,18 @@ struct Kind {
 
 /// All visitors of a lab.
 #[derive(Debug, Default)]
-pub struct Guests(BTreeMap<String, Kind>);
+pub struct VisitorGroups(BTreeMap<String, Group>);
 
-impl Guests {
+impl VisitorGroups {
     /// Lets them come, each kind on a task of its own. Must run on a Tokio runtime.
     #[must_use]
     pub fn begin(all: BTreeMap<String, Visitors>) -> Self {
         let begin = |(name, visitors): (String, Visitors)| {
             let (come, coming) = watch::channel(true);
             let counts = Arc::new(Counts::default());
-            let kind = Kind { address: visitors.address, come, counts: Arc::clone(&counts) };
+            let group = Group { address: visitors.address, come, counts: Arc::clone(&counts) };
             tokio::spawn(visit(visitors, coming, counts));
-            (name, kind)
+            (name, group)
         };
         Self(all.into_iter().map(begin).collect())
     }
@@ -134,12 +134,12 @@ impl Guests {
     /// How they are.
     #[must_use]
     pub fn shown(&self) -> Vec<ShownVisitors> {
-        let show = |(name, kind): (&String, &Kind)| ShownVisitors {
+        let show = |(name, group): (&String, &Group)| ShownVisitors {
             name: name.clone(),
-            address: kind.address,
-            come: *kind.come.borrow(),
-            sent: kind.counts.sent.load(Ordering::Relaxed),
-            well: kind.counts.well.load(Ordering::Relaxed),
+            address: group.address,
+            come: *group.come.borrow(),
+            sent: group.counts.sent.load(Ordering::Relaxed),
+            well: group.counts.well.load(Ordering::Relaxed),
         };
         self.0.iter().map(show).collect()
     }
@@ -148,8 +148,8 @@ impl Guests {
     pub fn let_come(&self, name: Option<&str>, come: bool) -> bool {
         let wanted = self.0.iter().filter(|(known, _)| name.is_none_or(|name| name == known.as_str()));
         let mut found = false;
-        for (_, kind) in wanted {
-            kind.come.send_replace(come);
+        for (_, group) in wanted {
+            group.come.send_replace(come);
             found = true;
         }
         found
@@ -198,13 +198,14 @@ mod tests {
     async fn visitors_come_until_they_are_stopped_and_come_again() {
         let stand_in = StandIn::start("gull", crate::free::free_address()).unwrap();
         let file =
-            format!("speak = \"http\"\naddress = \"{}\"\nper_second = 50\nclients = 3", stand_in.address);
-        let guests = Guests::begin(BTreeMap::from([("web".to_owned(), toml::from_str(&file).unwrap())]));
-        let sent = || guests.shown()[0].sent;
-        until("they come", || guests.shown()[0].well >= 10).await;
-        assert!(!guests.let_come(Some("nobody"), false));
-        assert!(guests.let_come(None, false));
-        assert!(!guests.shown()[0].come);
+            format!("protocol = \"http\"\naddress = \"{}\"\nper_second = 50\nclients = 3", stand_in.address);
+        let groups =
+            VisitorGroups::begin(BTreeMap::from([("web".to_owned(), toml::from_str(&file).unwrap())]));
+        let sent = || groups.shown()[0].sent;
+        until("they come", || groups.shown()[0].well >= 10).await;
+        assert!(!groups.let_come(Some("nobody"), false));
+        assert!(groups.let_come(None, false));
+        assert!(!groups.shown()[0].come);
         let mut last = (sent(), Instant::now());
         until("nobody comes any more", || {
             if sent() != last.0 {
@@ -214,7 +215,7 @@ mod tests {
         })
         .await;
         let before = sent();
-        assert!(guests.let_come(Some("web"), true));
+        assert!(groups.let_come(Some("web"), true));
         until("they come again", || sent() > before).await;
     }
 }

@@ -57,7 +57,7 @@ export interface ServerStatus {
     downs_today: number
   }
   /** How long some of its work of the last minute took. */
-  latency: { measured: number; median_us: number; most_us: number } | null
+  latency: { measured: number; median_us: number; p99_us: number } | null
   totals: Totals
   since_reset: Totals | null
   eligible: boolean

@@ -2,7 +2,7 @@
   import { hosts } from '../api/call'
   import type { Edit, HostView } from '../api/types'
   import { desk } from '../desk/desk.svelte'
-  import { whole, type Mistake } from '../desk/fields'
+  import { wholeNumber, type Mistake } from '../desk/fields'
   import { unsaved } from '../desk/unsaved.svelte'
   import FieldNotes from './FieldNotes.svelte'
   import GoLive from './GoLive.svelte'
@@ -40,7 +40,7 @@
   })
 
   const mistake = (text: string, least: number, most: number): Mistake | null => {
-    const number = text.trim() === '' ? 0 : whole(text, least, most)
+    const number = text.trim() === '' ? 0 : wholeNumber(text, least, most)
     return typeof number === 'number' ? null : number
   }
   const portMistake = $derived(picked.length > 0 && port.trim() === '' ? { found: 'found nothing', wanted: 'a port, for the hosts' } : mistake(port, 1, 65535))

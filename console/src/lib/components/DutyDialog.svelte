@@ -30,7 +30,7 @@
     // That it may work again needs no explaining.
     const why = reason.trim() || (chosen === 'in_service' ? 'it may work again' : '')
     if (why === '') {
-      trouble = `Say why, for whoever finds ${each} like this.`
+      trouble = `Say why: the reason is shown to everyone who sees ${each}.`
       return
     }
     const failed: string[] = []

@@ -105,7 +105,7 @@
       const now = begin(field, thing)
       const mine = values[field.key] ?? ''
       if (thing && mine !== now && now !== (bases[field.key] ?? ''))
-        found[field.key] = `Meanwhile somebody else set it to ${now === '' ? 'its default' : now}, from ${bases[field.key] || 'its default'}; what you typed would replace that.`
+        found[field.key] = `Another change set it to ${now === '' ? 'its default' : now} meanwhile, from ${bases[field.key] || 'its default'}; your value would replace that.`
     }
     return found
   })

@@ -47,7 +47,7 @@
     asking = false
     unsaved.forgetAll()
     await logOut()
-    // Nothing of what was seen stays for whoever comes next.
+    // The page is loaded anew, so that the next user of this tab sees nothing of this session.
     location.assign('/')
   }
 </script>

@@ -3,7 +3,7 @@
   import type { ServerStatus, Status, Totals } from '../api/types'
   import { bytes, moment, shortName } from '../format/format'
 
-  // What was counted of the servers of a pool since the start, and since somebody began to count anew.
+  // The totals of a pool's servers: since the start, and since the last reset.
   let { servers, status }: { servers: ServerStatus[]; status: Status } = $props()
 
   let trouble = $state('')

@@ -269,7 +269,7 @@ export const wrongName = (name: string): Mistake | null =>
     : { found: `found ${name}`, wanted: 'a letter a-z first, then a-z, 0-9 and hyphens, no hyphen at the end, 63 at most' }
 
 /** A whole number in a range, or what is wrong with the text. */
-export function whole(text: string, least: number, most: number): number | Mistake {
+export function wholeNumber(text: string, least: number, most: number): number | Mistake {
   const trimmed = text.trim()
   const number = Number(trimmed)
   if (/^\d+$/.test(trimmed) && number >= least && number <= most) return number

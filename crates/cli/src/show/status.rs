@@ -104,7 +104,7 @@ fn frontends_of(pool: &PoolStatus, status: &Status) -> String {
     status.frontends.iter().filter(uses).map(|it| it.name.as_str()).collect::<Vec<_>>().join(", ")
 }
 
-/// What was counted of each server since the start, and since somebody began to count anew.
+/// The totals of each server: since the start, and since the last reset.
 fn totals(status: &Status) {
     let reset = status.node.totals_reset;
     let mut head = vec!["server", "taken", "failed", "retried", "5xx", "sent to it", "got from it"];
@@ -131,14 +131,14 @@ fn frontends(frontends: &[FrontendStatus]) {
     // What was turned away, refused or failed in the last minute, where anything was.
     type Counted = (&'static str, fn(&FrontendStatus) -> u64);
     let all: [Counted; 4] = [
-        ("turned away", |it| it.turned_away),
-        ("refused", |it| it.refused),
+        ("over limit", |it| it.turned_away),
+        ("bad requests", |it| it.refused),
         ("no server", |it| it.unavailable),
         ("failed", |it| it.unanswered),
     ];
     let counted: Vec<Counted> =
         all.into_iter().filter(|(_, of)| frontends.iter().any(|it| of(it) > 0)).collect();
-    let mut head = vec!["frontend", "listens on", "pool", "clients", "dealt out"];
+    let mut head = vec!["frontend", "listens on", "pool", "clients", "rate"];
     head.extend(counted.iter().map(|(name, _)| *name));
     let mut table = table(&head);
     for it in frontends {
@@ -159,7 +159,7 @@ fn frontends(frontends: &[FrontendStatus]) {
     }
     text(&format!("{table}\n"));
     if !counted.is_empty() {
-        text("  turned away, refused, no server and failed: in the last 60 s\n");
+        text("  over limit, bad requests, no server and failed: in the last 60 s\n");
     }
     for it in frontends.iter().filter(|it| it.cut_for_memory > 0) {
         text(&format!(
@@ -214,9 +214,9 @@ fn pool(pool: &PoolStatus, status: &Status) {
             ));
             let stake = &check.at_stake;
             if stake.worst > 0 {
-                let pieces = if stake.average == 1 { "piece" } else { "pieces" };
+                let pieces = if stake.average == 1 { "request" } else { "requests" };
                 text(&format!(
-                    "  until then, at this rate ({:.1}/s at the largest server): {} {pieces} of work on average, {} at worst, would meet it\n",
+                    "  at the current rate ({:.1}/s at the largest server) an undetected failure affects {} {pieces} on average, {} at worst\n",
                     stake.per_second, stake.average, stake.worst
                 ));
             }
@@ -295,7 +295,7 @@ enum Column {
     Retried,
     Errors,
     Median,
-    Most,
+    P99,
     Downs,
 }
 
@@ -315,7 +315,7 @@ impl Column {
             Self::Retried => "retried",
             Self::Errors => "5xx",
             Self::Median => "median",
-            Self::Most => "99 %",
+            Self::P99 => "99 %",
             Self::Downs => "downs",
         }
     }
@@ -336,7 +336,7 @@ fn columns(pool: &PoolStatus, is_wide: bool) -> Vec<Column> {
     columns.extend(any(|it| it.observed.minute.retried > 0).then_some(Column::Retried));
     columns.extend(any(|it| it.observed.minute.errors > 0).then_some(Column::Errors));
     if any(|it| it.latency.is_some()) {
-        columns.extend([Column::Median, Column::Most]);
+        columns.extend([Column::Median, Column::P99]);
     }
     columns.extend(any(|it| it.health.downs_today > 0).then_some(Column::Downs));
     columns
@@ -358,7 +358,7 @@ fn cell(column: Column, server: &ServerStatus, status: &Status, pool: &PoolStatu
         number(micros.map_or_else(|| "-".to_owned(), humane))
     };
     match column {
-        // Whoever stands by is well.
+        // A standby server is healthy.
         Column::Server if server.eligible || server.reason == Some(Reason::Standby) => {
             Cell::new(short(&server.server))
         }
@@ -381,7 +381,7 @@ fn cell(column: Column, server: &ServerStatus, status: &Status, pool: &PoolStatu
         Column::Retried => count(minute.retried),
         Column::Errors => count(minute.errors),
         Column::Median => took(server.latency.map(|it| it.median_us)),
-        Column::Most => took(server.latency.map(|it| it.most_us)),
+        Column::P99 => took(server.latency.map(|it| it.p99_us)),
         Column::Downs => count(server.health.downs_today.into()),
     }
 }

@@ -197,7 +197,7 @@ pub fn edit_at(
     Ok(document)
 }
 
-/// The next address of a range that nobody has taken, that no frontend listens on, and that this machine has.
+/// The first address of a range that is not taken, that no frontend listens on, and that this machine has.
 fn next_free(
     document: &Document,
     name: &Name,

@@ -340,7 +340,7 @@ fn latency(sorted: &[u32]) -> Option<Latency> {
     Some(Latency {
         measured: u32::try_from(sorted.len()).unwrap_or(u32::MAX),
         median_us: of_thousand(sorted, 500)?,
-        most_us: of_thousand(sorted, 990)?,
+        p99_us: of_thousand(sorted, 990)?,
     })
 }
 

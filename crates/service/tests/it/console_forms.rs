@@ -53,7 +53,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
     browser.type_over(TERN, "5").await;
     change(&service, "pools.quay.servers.tern", json!({ "weight": 3 })).await;
     until("the other one is told", async || {
-        browser.text("[data-testid=clash]").await.contains("Meanwhile somebody else set it to 3, from 1")
+        browser.text("[data-testid=clash]").await.contains("Another change set it to 3 meanwhile, from 1")
     })
     .await;
     assert_eq!(browser.value(TERN).await, "5");
@@ -71,7 +71,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
     browser.set("Path", "/b").await;
     change(&service, "checks.deep", json!({ "path": "/c" })).await;
     until("the field says so", async || {
-        browser.text("[data-testid=clash]").await.contains("set it to /c, from /a")
+        browser.text("[data-testid=clash]").await.contains("set it to /c meanwhile, from /a")
     })
     .await;
     make(&service, Edit::Remove { thing: "checks.deep".parse().unwrap() }).await;
