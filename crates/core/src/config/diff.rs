@@ -6,9 +6,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::Document;
+use super::defaults::Defaults;
 use super::renames::{Renames, pools_by_keys, same};
 use super::thing::Thing;
-use super::usual::usual;
 use crate::name::{Name, PoolServer};
 
 /// One difference between two documents.
@@ -203,6 +203,7 @@ fn compare<T: PartialEq + Serialize>(
     changes: &mut Vec<Change>,
     inside: impl Fn(&Name, Option<&T>, &Name, &mut Vec<Change>),
 ) {
+    let mut defaults = Defaults::default();
     let came_from: BTreeMap<&Name, &Name> = renames.iter().map(|(from, to)| (to, from)).collect();
     let change = |path, old, new| Change {
         path,
@@ -218,7 +219,8 @@ fn compare<T: PartialEq + Serialize>(
         match before {
             None => {
                 let path = path(name);
-                let says = whole(&keys(now), &usual(&path, now));
+                let own = keys(now);
+                let says = whole(&own, &defaults.of(&path, now, &own));
                 changes.push(change(path, None, Some(says)));
             }
             Some(before) => {
@@ -229,7 +231,11 @@ fn compare<T: PartialEq + Serialize>(
                 if before == now {
                     continue;
                 }
-                let of = |it: &T| (keys(it), usual(&path(name), it));
+                let mut of = |thing: &T| {
+                    let own = keys(thing);
+                    let usual = defaults.of(&path(name), thing, &own);
+                    (own, usual)
+                };
                 let ((before, old_usual), (now, new_usual)) = (of(before), of(now));
                 let all: BTreeSet<&String> = before.keys().chain(now.keys()).collect();
                 for key in all.into_iter().filter(|key| before.get(*key) != now.get(*key)) {

@@ -10,6 +10,7 @@ mod asking;
 pub mod between_pools;
 pub mod check;
 mod dealing;
+mod defaults;
 pub mod diff;
 pub mod document;
 pub mod edit;
@@ -31,7 +32,6 @@ pub mod thing;
 pub mod things;
 pub mod tree;
 pub mod users;
-mod usual;
 mod warnings;
 
 pub use check::Checked;

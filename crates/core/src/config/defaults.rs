@@ -1,5 +1,8 @@
 //! The defaults of a thing's keys, for people who compare.
 
+use std::collections::BTreeMap;
+use std::rc::Rc;
+
 use serde::Serialize;
 use serde_json::Value;
 
@@ -50,18 +53,36 @@ const LEFT_OUT: [(Kind, &str, &str); 24] = [
     (Kind::Check, "method", "GET"),
 ];
 
-/// The defaults of a thing's keys: what they would be if only those were given that have to be. A thing that is not made of keys has
-/// none. One reading of a document with nothing else in it.
-pub(super) fn usual<T: Serialize>(path: &str, thing: &T) -> Keys {
+/// The needed keys that decide which others a thing has, and with them its defaults.
+const DECIDING: [&str; 3] = ["protocol", "kind", "records"];
+
+/// The defaults of things: what their keys would be if only those were given that have to be. Each is read once, from a document with
+/// nothing else in it, for all things of one kind whose deciding keys are the same.
+#[derive(Default)]
+pub(super) struct Defaults {
+    known: BTreeMap<(Kind, [Option<String>; 3]), Rc<Keys>>,
+}
+
+impl Defaults {
+    /// The defaults of the keys of the thing at `path`; a thing that is not made of keys has none.
+    pub(super) fn of<T: Serialize>(&mut self, path: &str, thing: &T, own: &Keys) -> Rc<Keys> {
+        let Ok(named) = path.parse::<Thing>() else { return Rc::default() };
+        let deciding = DECIDING.map(|key| own.get(key).cloned());
+        let read = || Rc::new(read(&named, thing));
+        Rc::clone(self.known.entry((named.kind(), deciding)).or_insert_with(read))
+    }
+}
+
+fn read<T: Serialize>(named: &Thing, thing: &T) -> Keys {
     let value = serde_json::to_value(thing).expect("a document's keys are texts");
-    let (Ok(thing), Value::Object(mut value)) = (path.parse::<Thing>(), value) else { return Keys::new() };
+    let Value::Object(mut value) = value else { return Keys::new() };
     value.retain(|key, _| NEEDED.contains(&key.as_str()));
-    let read = super::edit::by_itself(&thing, Value::Object(value));
-    let mut usual = read.map(|it| keys(&it)).unwrap_or_default();
-    usual.retain(|key, _| !NEEDED.contains(&key.as_str()));
-    let left_out = LEFT_OUT.iter().filter(|(kind, ..)| *kind == thing.kind());
-    usual.extend(left_out.map(|(_, key, value)| ((*key).to_owned(), (*value).to_owned())));
-    usual
+    let read = super::edit::by_itself(named, Value::Object(value));
+    let mut defaults = read.map(|value| keys(&value)).unwrap_or_default();
+    defaults.retain(|key, _| !NEEDED.contains(&key.as_str()));
+    let left_out = LEFT_OUT.iter().filter(|(kind, ..)| *kind == named.kind());
+    defaults.extend(left_out.map(|(_, key, value)| ((*key).to_owned(), (*value).to_owned())));
+    defaults
 }
 
 #[cfg(test)]
