@@ -10,7 +10,7 @@ use merismos_core::health::State;
 use merismos_lab::free::free_address;
 use rstest::rstest;
 
-use crate::rig::{Client, Conn, Rig, Server, until};
+use crate::rig::{Client, Conn, ConnectionEnd, Rig, Server, is_silent, until};
 
 /// A document with more pools beside `quay`; `{listen}` is the frontend's address.
 fn document(rig: &Rig, protocol: &str, frontend: &str, pools: &str) -> String {
@@ -334,15 +334,22 @@ fn tcp_connections_to_a_server_that_goes_down(#[case] keys: &str, #[case] broken
     rig.states.insert("s0".to_owned(), State::Down);
     rig.publish();
     rig.plane.leave_down(rig.plane.snapshot().pools[0].servers[0].cell.id);
-    if broken {
-        for (client, _) in clients.iter_mut().zip(&at_gull).filter(|(_, at_gull)| **at_gull) {
-            assert!(client.ended());
-        }
-        until("two are left", || rig.frontend_counts().connections == 2);
-    } else {
-        std::thread::sleep(Duration::from_millis(300));
-        assert_eq!(rig.frontend_counts().connections, 4);
+    // Workers do what they are told in order: when tern's connections are cut, gull's were seen to before.
+    rig.plane.cut(rig.plane.snapshot().pools[0].servers[1].cell.id);
+    let (gulls, terns): (Vec<_>, Vec<_>) =
+        clients.iter_mut().zip(&at_gull).partition(|(_, at_gull)| **at_gull);
+    for (client, _) in terns {
+        assert_eq!(client.end(), ConnectionEnd::Reset);
     }
+    for (client, _) in gulls {
+        if broken {
+            assert_eq!(client.end(), ConnectionEnd::Reset);
+        } else {
+            assert!(is_silent(&client.writer()), "nothing came, and no end");
+        }
+    }
+    let left = if broken { 0 } else { 2 };
+    until("the others have left", || rig.frontend_counts().connections == left);
 }
 
 #[test]

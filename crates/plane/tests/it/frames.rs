@@ -1,9 +1,19 @@
 //! HTTP/2 by hand: frames as no well-behaved program sends them.
 
+use std::collections::BTreeSet;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 
-use crate::rig::{PATIENCE, Rig};
+use crate::rig::{PATIENCE, Rig, read_to_end};
+
+/// What came over a connection until it ended.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(crate) struct Rest {
+    /// The error code of the last GOAWAY; `None` when there was none.
+    pub(crate) goaway: Option<u32>,
+    /// The streams whose answers came to their end.
+    pub(crate) whole: BTreeSet<u32>,
+}
 
 /// A connection that speaks frames of HTTP/2 by hand (RFC 9113, 4.1).
 pub(crate) struct Frames {
@@ -49,22 +59,30 @@ impl Frames {
     }
 
     /// The error code of the GOAWAY that comes, and then the end; `None` when it ends without one.
+    #[track_caller]
     pub(crate) fn goaway(&mut self) -> Option<u32> {
-        let (mut bytes, mut room, mut code) = (Vec::new(), [0; 16 << 10], None);
-        while let Ok(count @ 1..) = self.stream.read(&mut room) {
-            bytes.extend_from_slice(&room[..count]);
-            while bytes.len() >= 9 {
-                let length = u32::from_be_bytes([0, bytes[0], bytes[1], bytes[2]]) as usize;
-                if bytes.len() < 9 + length {
-                    break;
+        self.rest().goaway
+    }
+
+    /// What comes until the connection ends. One that stays open fails the test.
+    #[track_caller]
+    pub(crate) fn rest(&mut self) -> Rest {
+        let (bytes, _) = read_to_end(&mut self.stream);
+        let (mut bytes, mut rest) = (bytes.as_slice(), Rest::default());
+        while let Some((head, after)) = bytes.split_at_checked(9) {
+            let length = u32::from_be_bytes([0, head[0], head[1], head[2]]) as usize;
+            let Some((payload, after)) = after.split_at_checked(length) else { break };
+            match head[3] {
+                // DATA and HEADERS with END_STREAM.
+                0 | 1 if head[4] & 1 != 0 => {
+                    rest.whole.insert(u32::from_be_bytes(head[5..].try_into().unwrap()));
                 }
-                if bytes[3] == 7 {
-                    code = Some(u32::from_be_bytes(bytes[13..17].try_into().unwrap()));
-                }
-                bytes.drain(..9 + length);
+                7 => rest.goaway = Some(u32::from_be_bytes(payload[4..8].try_into().unwrap())),
+                _ => {}
             }
+            bytes = after;
         }
-        code
+        rest
     }
 }
 

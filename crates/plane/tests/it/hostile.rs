@@ -2,7 +2,10 @@
 
 use rstest::rstest;
 
-use crate::rig::{Rig, Server, until};
+use crate::rig::{ConnectionEnd, Rig, Server, until};
+
+/// A request that is good in itself, sent behind one that is refused.
+const SECOND: &str = "GET /second HTTP/1.1\r\nHost: a\r\n\r\n";
 
 #[rstest]
 #[case::two_lengths("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\nContent-Length: 6\r\n\r\nhello", 400)]
@@ -22,10 +25,10 @@ fn what_is_refused_never_reaches_a_server(#[case] request: &str, #[case] status:
     let server = Server::named("gull");
     let rig = Rig::new(&[server.address], "", "");
     let mut client = rig.client();
-    let answer = client.send(request).answer().unwrap();
+    let answer = client.send(request).send(SECOND).answer().unwrap();
     assert_eq!(answer.status, status, "{}", answer.text());
     assert!(answer.text().contains("frontend harbour: "), "{}", answer.text());
-    assert!(client.ended(), "after a refusal nothing more is read as a request");
+    assert_eq!(client.end(), ConnectionEnd::Closed, "after a refusal nothing more is read as a request");
     assert_eq!(server.connections(), 0);
     assert_eq!(rig.frontend_counts().refused, 1);
 }
@@ -85,7 +88,7 @@ fn a_client_that_stops_in_its_body_runs_out_of_time() {
     let mut client = rig.client();
     client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 10\r\n\r\nhalf");
     assert_eq!(client.answer().unwrap().status, 408);
-    assert!(client.ended());
+    assert_eq!(client.end(), ConnectionEnd::Closed);
     until("the server's request was given up", || rig.counts(0).in_flight == 0);
 }
 
@@ -94,7 +97,7 @@ fn a_resting_client_is_closed_without_a_word() {
     let rig = Rig::new(&[Server::named("gull").address], "", "idle_timeout = \"200ms\"");
     let mut client = rig.client();
     assert_eq!(client.get("/").status, 200);
-    assert!(client.ended());
+    assert_eq!(client.end(), ConnectionEnd::Closed);
     until("the connection is not counted any more", || rig.frontend_counts().connections == 0);
 }
 

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use merismos_lab::free::free_address;
 
-use crate::rig::{Client, Rig, Server, until};
+use crate::rig::{Client, ConnectionEnd, Rig, Server, until};
 
 #[test]
 fn one_client_too_many_is_answered_503_and_counted_and_there_is_room_again_afterwards() {
@@ -17,7 +17,7 @@ fn one_client_too_many_is_answered_503_and_counted_and_there_is_room_again_after
     let answer = third.answer().expect("it is told before it asks");
     assert_eq!(answer.status, 503);
     assert!(answer.text().contains("frontend harbour: as many clients as are allowed are connected"));
-    assert!(third.ended());
+    assert_eq!(third.end(), ConnectionEnd::Closed);
     assert_eq!((rig.frontend_counts().turned_away, rig.frontend_counts().connections), (1, 2));
     assert_eq!(clients[0].get("/").status, 200, "those who are there notice nothing");
     drop(clients);
@@ -58,7 +58,7 @@ fn an_answer_that_never_rests_and_never_ends_is_broken_off() {
     let rig = Rig::new(&[dripping().address], "whole_answer_timeout = \"300ms\"\nidle_timeout = \"5s\"", "");
     let mut client = rig.client();
     client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
-    assert!(client.answer().is_none(), "the body is never whole");
+    assert_eq!(client.answer().unwrap_err(), ConnectionEnd::Closed, "the body is never whole");
     until("it is counted", || rig.counts(0).failed == 1);
 }
 
@@ -138,5 +138,5 @@ fn a_removed_listener_finishes_what_is_in_flight() {
     until("nobody listens", || std::net::TcpStream::connect(rig.address).is_err());
     go.send(()).unwrap();
     assert_eq!(client.answer().expect("the answer comes").text(), "at last");
-    assert!(client.ended(), "and then the connection ends");
+    assert_eq!(client.end(), ConnectionEnd::Closed, "and then the connection ends");
 }

@@ -2,7 +2,7 @@
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, SocketAddr, TcpStream};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use merismos_core::duty::Duty;
 use merismos_core::health::State;
@@ -10,7 +10,7 @@ use merismos_lab::free::free_address;
 use merismos_plane::witness::{For, Seen};
 use rstest::rstest;
 
-use crate::rig::{Client, PATIENCE, Rig, Server, until};
+use crate::rig::{Client, ConnectionEnd, PATIENCE, Rig, Server, read_end, until};
 
 /// A server that sends back whatever comes, and says its name at the end of it.
 fn echo(name: &'static str) -> Server {
@@ -85,8 +85,7 @@ fn a_server_that_refuses_costs_the_client_nothing_and_nobody_gives_a_reset() {
     none.states.insert("s0".to_owned(), State::Down);
     none.publish();
     let mut stream = connect(none.address);
-    let error = stream.read(&mut [0]).unwrap_err();
-    assert_eq!(error.kind(), std::io::ErrorKind::ConnectionReset);
+    assert_eq!(read_end(&mut stream), ConnectionEnd::Reset);
     until("it is counted", || none.frontend_counts().unavailable == 1);
 }
 
@@ -97,7 +96,7 @@ fn idle_and_old_connections_are_ended_and_withdrawing_breaks_them_off() {
     let mut stream = connect(idle.address);
     stream.write_all(b"x").unwrap();
     stream.read_exact(&mut [0]).unwrap();
-    assert!(matches!(stream.read(&mut [0]), Ok(0) | Err(_)), "it rested for too long");
+    assert_eq!(read_end(&mut stream), ConnectionEnd::Reset, "it rested for too long");
     let old = Rig::speaking("tcp", &[server.address], "", "life_limit = \"1s\"");
     let mut client = Client::to(old.address);
     let mut writer = client.writer();
@@ -106,10 +105,11 @@ fn idle_and_old_connections_are_ended_and_withdrawing_breaks_them_off() {
             std::thread::yield_now()
         }
     });
-    let mut all = [0; 64];
-    while client.writer().read(&mut all).is_ok_and(|count| count > 0) {}
+    let began = Instant::now();
+    // The reset is told to the one of its two sides that meets it first.
+    client.rest();
+    assert!(began.elapsed() >= Duration::from_millis(900), "ended before its time: {:?}", began.elapsed());
     busy.join().unwrap();
-    assert!(client.ended());
     let mut cut = Rig::speaking("tcp", &[server.address], "", "");
     let mut stream = connect(cut.address);
     stream.write_all(b"x").unwrap();
@@ -118,7 +118,7 @@ fn idle_and_old_connections_are_ended_and_withdrawing_breaks_them_off() {
     cut.publish();
     let id = cut.plane.snapshot().pools[0].servers[0].cell.id;
     cut.plane.cut(id);
-    assert!(stream.read(&mut [0]).is_err(), "a reset, not an orderly end");
+    assert_eq!(read_end(&mut stream), ConnectionEnd::Reset);
 }
 
 /// A server that agrees to another protocol and then sends back whatever comes, in capitals.
@@ -150,12 +150,14 @@ fn an_upgrade_that_the_server_agrees_to_becomes_a_tunnel_with_its_own_rest() {
     client.bytes(&mut bytes);
     assert_eq!(&bytes, b"READY AHOY");
     assert_eq!(rig.counts(0).in_flight, 1, "a tunnel is work in flight");
-    std::thread::sleep(Duration::from_millis(300));
     client.send("again");
     let mut bytes = [0; 5];
     client.bytes(&mut bytes);
-    assert_eq!(&bytes, b"AGAIN", "the tunnel rests longer than requests may");
-    assert!(client.ended(), "and not for ever");
+    assert_eq!(&bytes, b"AGAIN");
+    let since = Instant::now();
+    assert_eq!(client.end(), ConnectionEnd::Closed, "it does not rest for ever");
+    let rested = since.elapsed();
+    assert!(rested >= Duration::from_millis(900), "but longer than requests may: {rested:?}");
     until("it is over", || rig.counts(0).in_flight == 0);
 }
 
@@ -205,7 +207,8 @@ fn trusted_peers_say_who_the_client_is_and_others_can_not() {
     let answer = rig.client().send(format!("{header}{get}")).answer().unwrap();
     // The one who is introduced is no trusted peer, so its own fields count for nothing.
     assert!(answer.text().contains("X-Forwarded-For: 198.51.100.7\r\n"), "{}", answer.text());
-    assert!(rig.client().send(get).ended(), "a trusted peer has to introduce its client");
+    let end = rig.client().send(get).end();
+    assert_eq!(end, ConnectionEnd::Closed, "a trusted peer has to introduce its client");
     until("it is counted", || rig.frontend_counts().refused == 1);
     let wary = Rig::new(&[server.address], "", "trusted = [\"192.0.2.0/24\"]\nproxy_protocol = true");
     let refused = wary.client().send(format!("{header}{get}")).answer().unwrap();

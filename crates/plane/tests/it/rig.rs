@@ -143,6 +143,59 @@ pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
     }
 }
 
+/// How a connection ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ConnectionEnd {
+    /// In order, with a FIN.
+    Closed,
+    /// With a RST.
+    Reset,
+}
+
+impl ConnectionEnd {
+    /// What this error says of the connection. A connection that is still open after [`PATIENCE`] has not ended, and
+    /// fails the test.
+    #[track_caller]
+    pub(crate) fn of(error: &std::io::Error) -> Self {
+        use std::io::ErrorKind;
+
+        match error.kind() {
+            ErrorKind::UnexpectedEof => Self::Closed,
+            ErrorKind::ConnectionReset | ErrorKind::BrokenPipe => Self::Reset,
+            ErrorKind::WouldBlock | ErrorKind::TimedOut => panic!("still open after {PATIENCE:?}"),
+            _ => panic!("neither closed nor reset: {error}"),
+        }
+    }
+}
+
+/// Reads until the connection ends: what came, and how it ended.
+#[track_caller]
+pub(crate) fn read_to_end(stream: &mut impl Read) -> (Vec<u8>, ConnectionEnd) {
+    let mut bytes = Vec::new();
+    match stream.read_to_end(&mut bytes) {
+        Ok(_) => (bytes, ConnectionEnd::Closed),
+        Err(error) => (bytes, ConnectionEnd::of(&error)),
+    }
+}
+
+/// Waits for the end of a connection over which nothing more comes.
+#[track_caller]
+pub(crate) fn read_end(stream: &mut impl Read) -> ConnectionEnd {
+    match stream.read(&mut [0]) {
+        Ok(0) => ConnectionEnd::Closed,
+        Ok(_) => panic!("more came instead of the end"),
+        Err(error) => ConnectionEnd::of(&error),
+    }
+}
+
+/// Whether nothing has come over the connection so far, not even its end.
+pub(crate) fn is_silent(stream: &TcpStream) -> bool {
+    stream.set_nonblocking(true).unwrap();
+    let silent = stream.peek(&mut [0]).is_err_and(|error| error.kind() == std::io::ErrorKind::WouldBlock);
+    stream.set_nonblocking(false).unwrap();
+    silent
+}
+
 /// A client that speaks bytes.
 pub(crate) struct Client {
     stream: BufReader<TcpStream>,
@@ -199,28 +252,33 @@ impl Client {
         self.stream.get_ref().try_clone().unwrap()
     }
 
-    /// A line of the head, without its end; `None` at the end of the connection.
-    fn line(&mut self) -> Option<String> {
+    /// A line of the head, without its end; or how the connection ended before it.
+    #[track_caller]
+    fn line(&mut self) -> Result<String, ConnectionEnd> {
         let mut line = String::new();
-        self.stream.read_line(&mut line).ok()?;
-        (!line.is_empty()).then(|| line.trim_end().to_owned())
+        let read = self.stream.read_line(&mut line);
+        read.map_err(|error| ConnectionEnd::of(&error))?;
+        if line.is_empty() { Err(ConnectionEnd::Closed) } else { Ok(line.trim_end().to_owned()) }
     }
 
-    /// The next head, status line first; `None` at the end of the connection.
-    pub(crate) fn head(&mut self) -> Option<String> {
+    /// The next head, status line first; or how the connection ended instead of it.
+    #[track_caller]
+    pub(crate) fn head(&mut self) -> Result<String, ConnectionEnd> {
         let mut head = self.line()?;
         loop {
             let line = self.line().expect("a whole head");
             head.push('\n');
             if line.is_empty() {
-                return Some(head);
+                return Ok(head);
             }
             head.push_str(&line);
         }
     }
 
-    /// The next answer; `None` at the end of the connection.
-    pub(crate) fn answer(&mut self) -> Option<Answer> {
+    /// The next answer; or how the connection ended before it was whole. No answer within [`PATIENCE`] fails the
+    /// test.
+    #[track_caller]
+    pub(crate) fn answer(&mut self) -> Result<Answer, ConnectionEnd> {
         let head = self.head()?;
         let status = head.split(' ').nth(1).unwrap().parse().unwrap();
         let field = |name: &str| {
@@ -232,22 +290,30 @@ impl Client {
         let mut body = Vec::new();
         if let Some(length) = field("content-length") {
             body.resize(length.parse().unwrap(), 0);
-            self.stream.read_exact(&mut body).ok()?;
+            self.exactly(&mut body)?;
         } else if field("transfer-encoding").is_some() {
             loop {
                 let size = usize::from_str_radix(&self.line()?, 16).unwrap();
                 let start = body.len();
                 body.resize(start + size, 0);
-                self.stream.read_exact(&mut body[start..]).ok()?;
+                self.exactly(&mut body[start..])?;
                 self.line()?;
                 if size == 0 {
                     break;
                 }
             }
         } else if field("connection").as_deref() == Some("close") {
-            self.stream.read_to_end(&mut body).ok()?;
+            match read_to_end(&mut self.stream) {
+                (rest, ConnectionEnd::Closed) => body = rest,
+                (_, end) => return Err(end),
+            }
         }
-        Some(Answer { status, head, body })
+        Ok(Answer { status, head, body })
+    }
+
+    #[track_caller]
+    fn exactly(&mut self, bytes: &mut [u8]) -> Result<(), ConnectionEnd> {
+        self.stream.read_exact(bytes).map_err(|error| ConnectionEnd::of(&error))
     }
 
     pub(crate) fn get(&mut self, path: &str) -> Answer {
@@ -261,18 +327,24 @@ impl Client {
     }
 
     /// The next bytes, as many as are there; 0 when the connection has ended.
+    #[track_caller]
     pub(crate) fn some(&mut self, bytes: &mut [u8]) -> usize {
-        self.stream.read(bytes).unwrap_or(0)
+        self.stream.read(bytes).unwrap_or_else(|error| {
+            ConnectionEnd::of(&error);
+            0
+        })
     }
 
-    /// Everything until the connection ends.
-    pub(crate) fn rest(&mut self, bytes: &mut Vec<u8>) {
-        let _ = self.stream.read_to_end(bytes);
+    /// Everything until the connection ends, and how it ends.
+    #[track_caller]
+    pub(crate) fn rest(&mut self) -> (Vec<u8>, ConnectionEnd) {
+        read_to_end(&mut self.stream)
     }
 
-    /// Whether the connection has ended, cleanly or not. Waits for it.
-    pub(crate) fn ended(&mut self) -> bool {
-        matches!(self.stream.read(&mut [0]), Ok(0) | Err(_))
+    /// How the connection ends. Waits for it; a connection that stays open, or over which more comes, fails the test.
+    #[track_caller]
+    pub(crate) fn end(&mut self) -> ConnectionEnd {
+        read_end(&mut self.stream)
     }
 }
 

@@ -1,6 +1,7 @@
 //! HTTP/2: clients and servers that speak it, in every combination with those that do not.
 
 use std::future::Future;
+use std::io::Write;
 use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::Arc;
@@ -17,7 +18,8 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Notify;
 use tokio::time::timeout;
 
-use crate::rig::{Client, PATIENCE, Rig, Server, until};
+use crate::frames::{Frames, Rest};
+use crate::rig::{PATIENCE, Rig, Server, until};
 
 /// Runs a client's side of a test.
 pub(crate) fn run(test: impl Future<Output = ()>) {
@@ -542,38 +544,25 @@ fn a_client_that_takes_nothing_holds_up_no_other_stream() {
 
 #[test]
 fn a_frontend_that_goes_lets_streams_end_and_takes_no_new_ones() {
-    let server = Server::start(|mut conn, _| {
-        while let Some((head, _)) = conn.request() {
-            if head.starts_with("GET /slow") {
-                std::thread::sleep(std::time::Duration::from_millis(300));
-            }
+    let (go_on, gate) = std::sync::mpsc::channel::<()>();
+    let gate = std::sync::Mutex::new(gate);
+    let server = Server::start(move |mut conn, _| {
+        while conn.request().is_some() {
+            let _ = gate.lock().unwrap().recv();
             conn.answer("done");
         }
     });
     let mut rig = Rig::new(&[server.address], "", "");
-    run(async {
-        let requests = connect(rig.address).await;
-        let slow = {
-            let requests = requests.clone();
-            tokio::spawn(async move { ask(&requests, get("/slow")).await.unwrap() })
-        };
-        by_and_by(|| rig.counts(0).in_flight == 1).await;
-        let moved =
-            rig.text().replace(&rig.address.to_string(), &merismos_lab::free::free_address().to_string());
-        rig.publish_text(&moved);
-        let slow = slow.await.unwrap();
-        assert_eq!((slow.status, slow.text().as_str()), (200, "done"));
-        // The connection says goodbye.
-        loop {
-            let gone = match requests.clone().ready().await {
-                Ok(_) => ask(&requests, get("/more")).await.is_err(),
-                Err(_) => true,
-            };
-            if gone {
-                break;
-            }
-        }
-    });
+    let mut frames = Frames::to(&rig).settings();
+    let (stream, request) = frames.get();
+    frames.stream.write_all(&request).unwrap();
+    until("the request is at the server", || rig.counts(0).in_flight == 1);
+    let moved = rig.text().replace(&rig.address.to_string(), &merismos_lab::free::free_address().to_string());
+    let old = rig.address;
+    rig.publish_text(&moved);
+    until("the old address takes nobody", || std::net::TcpStream::connect(old).is_err());
+    go_on.send(()).unwrap();
+    assert_eq!(frames.rest(), Rest { goaway: Some(0), whole: [stream].into() });
 }
 
 #[rstest]
@@ -598,11 +587,13 @@ fn what_is_refused_over_http_2(#[case] request: http::request::Builder, #[case] 
 #[test]
 fn what_follows_the_opening_and_is_no_frame_ends_the_connection() {
     let rig = Rig::new(&[Server::named("gull").address], "", "");
-    let mut client = Client::to(rig.address);
-    client.send("PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n").send([0xff; 64]);
-    let mut frames = Vec::new();
-    std::io::Read::read_to_end(&mut client.writer(), &mut frames).unwrap();
-    assert!(frames.windows(1).count() < 200, "it says why and ends");
+    let mut frames = Frames::to(&rig);
+    frames.stream.write_all(&[0xff; 64]).unwrap();
+    assert_eq!(frames.rest(), Rest::default());
+    // What is no frame later on is named in a GOAWAY.
+    let mut frames = Frames::to(&rig).settings();
+    frames.stream.write_all(&[0xff; 64]).unwrap();
+    assert_eq!(frames.goaway(), Some(6), "FRAME_SIZE_ERROR");
     assert_eq!(rig.client().get("/").status, 200);
 }
 
@@ -617,13 +608,11 @@ fn the_opening_of_http_2_after_a_request_of_http_1_is_nonsense() {
 #[test]
 fn a_client_that_rests_too_long_is_told_to_go() {
     let rig = Rig::new(&[Server::named("gull").address], "", "idle_timeout = \"200ms\"");
-    run(async {
-        let stream = TcpStream::connect(rig.address).await.unwrap();
-        let (requests, connection) = h2::client::handshake(stream).await.unwrap();
-        let connection = tokio::spawn(connection);
-        assert_eq!(ask(&requests, get("/")).await.unwrap().status, 200);
-        connection.await.unwrap().expect("a goodbye without reproach");
-    });
+    let mut frames = Frames::to(&rig).settings();
+    let (stream, request) = frames.get();
+    frames.stream.write_all(&request).unwrap();
+    let rest = frames.rest();
+    assert_eq!(rest, Rest { goaway: Some(0), whole: [stream].into() }, "a goodbye without reproach");
     until("it is gone", || rig.frontend_counts().connections == 0);
 }
 

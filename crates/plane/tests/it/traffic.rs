@@ -7,7 +7,7 @@ use merismos_core::config::document::Endpoint;
 use merismos_core::duty::Duty;
 use merismos_core::health::State;
 
-use crate::rig::{Client, Rig, Server, until};
+use crate::rig::{Client, ConnectionEnd, Rig, Server, until};
 use merismos_plane::memory::MemoryLimits;
 use merismos_plane::witness::{For, Seen};
 
@@ -185,7 +185,7 @@ fn a_client_whose_body_is_not_wanted_is_told_that_its_connection_ends() {
     let answer = client.answer().unwrap();
     assert_eq!(answer.status, 303);
     assert!(answer.head.contains("Connection: close"), "{}", answer.head);
-    assert!(client.ended());
+    assert_eq!(client.end(), ConnectionEnd::Closed);
 }
 
 #[test]
@@ -201,7 +201,7 @@ fn a_server_may_answer_before_the_body_has_come() {
     let answer = client.answer().unwrap();
     assert_eq!((answer.status, answer.text().as_str()), (413, "big"));
     assert!(answer.head.contains("Connection: close"), "{}", answer.head);
-    assert!(client.ended(), "the rest of the body can't be told from a next request");
+    assert_eq!(client.end(), ConnectionEnd::Closed, "the rest of the body can't be told from a next request");
 }
 
 #[test]
@@ -349,7 +349,7 @@ fn stopping_lets_work_in_flight_finish() {
     until("the request is at the server", || rig.counts(0).in_flight == 1);
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     let stop = std::thread::spawn(move || runtime.block_on(rig.plane.stop(crate::rig::PATIENCE)));
-    assert!(resting.ended(), "a resting connection is closed");
+    assert_eq!(resting.end(), ConnectionEnd::Closed, "a resting connection is closed");
     until("new connections are refused", || std::net::TcpStream::connect(address).is_err());
     release.send(()).unwrap();
     let answer = busy.answer().unwrap();
@@ -441,7 +441,7 @@ fn a_long_body_that_breaks_off_is_told_and_one_that_the_client_leaves_harms_nobo
     let rig = Rig::new(&[server.address], "", "");
     let mut client = rig.client();
     client.send("GET /part HTTP/1.1\r\nHost: a\r\n\r\n");
-    assert!(client.answer().is_none(), "the body is not whole");
+    assert_eq!(client.answer().unwrap_err(), ConnectionEnd::Closed, "the body is not whole");
     until("it is counted", || rig.counts(0).failed == 1);
     let mut impatient = rig.client();
     impatient.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
@@ -581,7 +581,7 @@ fn an_answer_before_the_end_of_a_long_body_ends_the_connection_after_it() {
     client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 50000000\r\n\r\n");
     client.send(&long_body()[..200_000]);
     assert_eq!(client.answer().unwrap().status, 413);
-    assert!(client.ended(), "what is left of the body is no request");
+    assert_eq!(client.end(), ConnectionEnd::Closed, "what is left of the body is no request");
 }
 
 #[test]

@@ -308,9 +308,9 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
                 // It takes nothing of what it was answered.
                 Some(Ring::Deadline) if blocked_for >= ticks(rest) => return Poll::Ready(None),
                 Some(Ring::Deadline) if line.busy.get() > 0 => watch.within(rest),
-                Some(Ring::Deadline) if line.seats.clear() && rest > PAUSE => watch.within(rest - PAUSE),
-                // It was told, and does not go.
+                // It got its GOAWAY and has nothing under way, and does not go.
                 Some(Ring::Deadline) if told_to_go => return Poll::Ready(None),
+                Some(Ring::Deadline) if line.seats.clear() && rest > PAUSE => watch.within(rest - PAUSE),
                 Some(Ring::Crowded) if line.writing.is_blocked() => return Poll::Ready(None),
                 Some(Ring::Deadline | Ring::Close | Ring::Crowded) => {
                     if !told_to_go {
