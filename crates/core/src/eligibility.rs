@@ -288,6 +288,92 @@ mod tests {
         assert!(eligible == 0 || (total - 1.0).abs() < 1e-9);
     }
 
+    /// Every duty with every health, weight and check: people decide first, then the configuration, then probes.
+    #[test]
+    fn the_three_truths_in_all_combinations() {
+        const DUTIES: [Duty; 3] = [Duty::InService, Duty::Draining, Duty::Withdrawn];
+        let mut eligible = 0;
+        for (duty, weight, has_check) in DUTIES
+            .iter()
+            .flat_map(|duty| [0, 1, 1_000].map(|weight| (*duty, weight)))
+            .flat_map(|(duty, weight)| [false, true].map(|has_check| (duty, weight, has_check)))
+        {
+            for health in [State::Unproven, State::Up, State::Suspect, State::Down, State::Recovering] {
+                let found = reason(weight, has_check, duty, health);
+                let by_people = match duty {
+                    Duty::InService => None,
+                    Duty::Draining => Some(Reason::Draining),
+                    Duty::Withdrawn => Some(Reason::Withdrawn),
+                };
+                let by_weight = (weight == 0).then_some(Reason::WeightZero);
+                let by_probes = match health {
+                    State::Up | State::Suspect => None,
+                    State::Unproven => Some(Reason::Unproven),
+                    State::Down => Some(Reason::Down),
+                    State::Recovering => Some(Reason::Recovering),
+                };
+                let expected = by_people.or(by_weight).or(by_probes.filter(|_| has_check));
+                assert_eq!(found, expected, "{duty:?} {weight} {has_check} {health:?}");
+                eligible += u32::from(found.is_none());
+            }
+        }
+        // In service, with a weight: all five without a check, two with one.
+        assert_eq!(eligible, 2 * (5 + 2));
+    }
+
+    /// Three servers in every state and duty: exactly those that may work have a share, and all shares together are one.
+    #[test]
+    fn shares_add_up_in_all_combinations() {
+        struct These([(Duty, State); 3]);
+        impl Truths for These {
+            fn duty(&self, server: &PoolServer) -> Duty {
+                self.of(server).0
+            }
+            fn health(&self, server: &PoolServer) -> State {
+                self.of(server).1
+            }
+        }
+        impl These {
+            fn of(&self, server: &PoolServer) -> (Duty, State) {
+                self.0[usize::from(server.server.as_str().as_bytes()[1] - b'0')]
+            }
+        }
+        let text = "format = 2\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
+                    servers.s0 = { address = \"192.0.2.1:80\", weight = 3 }\n\
+                    servers.s1 = { address = \"192.0.2.2:80\", capacity = 50 }\n\
+                    servers.s2 = { address = \"192.0.2.3:80\", weight = 0 }\n";
+        let checked = crate::config::load(text, crate::config::Format::Toml).unwrap();
+        let (name, pool) = checked.document().pools.first_key_value().unwrap();
+        let each: Vec<(Duty, State)> = [Duty::InService, Duty::Draining, Duty::Withdrawn]
+            .into_iter()
+            .flat_map(|duty| {
+                [State::Unproven, State::Up, State::Suspect, State::Down, State::Recovering]
+                    .map(|state| (duty, state))
+            })
+            .collect();
+        let mut with_work = 0;
+        for (first, second, third) in each
+            .iter()
+            .flat_map(|first| each.iter().map(move |second| (*first, *second)))
+            .flat_map(|(first, second)| each.iter().map(move |third| (first, second, *third)))
+        {
+            let standings = standings(name, pool, &These([first, second, third]));
+            for (standing, (duty, health)) in standings.iter().zip([first, second, third]) {
+                let may_work = duty == Duty::InService && matches!(health, State::Up | State::Suspect);
+                let has_weight = !std::ptr::eq(standing, &standings[2]);
+                assert_eq!(standing.reason.is_none(), may_work && has_weight, "{standings:?}");
+                assert_eq!(standing.share > 0.0, standing.reason.is_none(), "{standings:?}");
+                assert_eq!(standing.weight > 0, standing.reason.is_none(), "{standings:?}");
+            }
+            let total: f64 = standings.iter().map(|standing| standing.share).sum();
+            let works = standings.iter().any(|standing| standing.reason.is_none());
+            assert!((total - f64::from(u8::from(works))).abs() < 1e-9, "{standings:?}");
+            with_work += u32::from(works);
+        }
+        // Of 15 by 15 for the two with a weight, 13 by 13 leave no work for either.
+        assert_eq!(with_work, (15 * 15 - 13 * 13) * 15);
+    }
+
     #[rstest]
     #[case::the_first_tier_works([State::Up, State::Up, State::Up], [Some(0.75), Some(0.25), None])]
     #[case::one_of_it_is_enough([State::Down, State::Up, State::Up], [None, Some(1.0), None])]

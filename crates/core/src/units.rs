@@ -176,12 +176,33 @@ mod tests {
         assert!("64kb".parse::<Size>().is_err());
     }
 
+    proptest::proptest! {
+        /// What is printed is read as the same amount, and printed alike again.
+        #[test]
+        fn amounts_come_back_from_their_text(number in 0..1_u64 << 40, unit in 0..4_usize) {
+            let millis = number.saturating_mul(SPAN_UNITS[unit].1);
+            let span = Span::from_millis(millis);
+            proptest::prop_assert_eq!(span.to_string().parse(), Ok(span));
+            let size = Size::from_bytes(number.saturating_mul(SIZE_UNITS[unit].1));
+            proptest::prop_assert_eq!(size.to_string().parse(), Ok(size));
+        }
+
+        /// Any text is either refused, naming it, or means the same as what it is printed as.
+        #[test]
+        fn any_text_is_read_or_refused(text in "[0-9]{0,22} ?[a-zA-Z]{0,3}") {
+            match text.parse::<Span>() {
+                Ok(span) => proptest::prop_assert_eq!(span.to_string().parse(), Ok(span)),
+                Err(error) => proptest::prop_assert_eq!(error.found, text),
+            }
+        }
+    }
+
     #[rstest]
-    #[case(Duration::from_micros(80), "80 µs")]
-    #[case(Duration::from_millis(340), "340 ms")]
-    #[case(Duration::from_millis(4_240), "4.2 s")]
-    #[case(Duration::from_secs(125), "2 min")]
-    #[case(Duration::from_secs(7_500), "2 h 5 min")]
+    #[case::microseconds(Duration::from_micros(80), "80 µs")]
+    #[case::milliseconds(Duration::from_millis(340), "340 ms")]
+    #[case::seconds(Duration::from_millis(4_240), "4.2 s")]
+    #[case::minutes(Duration::from_secs(125), "2 min")]
+    #[case::hours(Duration::from_secs(7_500), "2 h 5 min")]
     fn for_people(#[case] length: Duration, #[case] text: &str) {
         assert_eq!(humane(length), text);
     }

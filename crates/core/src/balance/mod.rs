@@ -133,3 +133,5 @@ pub trait Balance: Send + Sync + std::fmt::Debug {
 
 #[cfg(test)]
 mod contract_tests;
+#[cfg(test)]
+mod properties;

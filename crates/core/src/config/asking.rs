@@ -577,16 +577,16 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("= ON", "ON", true)]
-    #[case("= ON", "OFF", false)]
-    #[case("= 1", "1.0", true)]
-    #[case("!= 1", "0", true)]
-    #[case("< 30", "29", true)]
-    #[case("< 30", "30", false)]
-    #[case("<= 30", "30", true)]
-    #[case("> 0", "9", true)]
-    #[case(">= 10", "9", false)]
-    #[case("< 30", "NULL", false)]
+    #[case::equal_text("= ON", "ON", true)]
+    #[case::unequal_text("= ON", "OFF", false)]
+    #[case::equal_number("= 1", "1.0", true)]
+    #[case::unequal_number("!= 1", "0", true)]
+    #[case::less("< 30", "29", true)]
+    #[case::not_less("< 30", "30", false)]
+    #[case::at_most("<= 30", "30", true)]
+    #[case::greater("> 0", "9", true)]
+    #[case::not_at_least(">= 10", "9", false)]
+    #[case::null_is_no_number("< 30", "NULL", false)]
     fn conditions(#[case] wanted: &str, #[case] value: &str, #[case] met: bool) {
         let parsed: Wanted = wanted.parse().unwrap();
         assert_eq!(parsed.is_met(value), met);
@@ -601,14 +601,14 @@ mod tests {
     }
 
     #[rstest]
-    #[case(BodyWanted { contains: Some("well".to_owned()), ..BodyWanted::default() }, None)]
-    #[case(BodyWanted { contains: Some("ill".to_owned()), ..BodyWanted::default() }, Some("does not contain \"ill\""))]
-    #[case(BodyWanted { lacks: Some("well".to_owned()), ..BodyWanted::default() }, Some("contains \"well\""))]
-    #[case(BodyWanted { matches: "l+\"".parse().ok(), ..BodyWanted::default() }, None)]
-    #[case(BodyWanted { matches: "^x".parse().ok(), ..BodyWanted::default() }, Some("does not match the pattern ^x"))]
-    #[case(BodyWanted { pointer: Some("/state".to_owned()), ..BodyWanted::default() }, None)]
-    #[case(BodyWanted { pointer: Some("/none".to_owned()), ..BodyWanted::default() }, Some("no value at /none"))]
-    #[case(
+    #[case::contains(BodyWanted { contains: Some("well".to_owned()), ..BodyWanted::default() }, None)]
+    #[case::does_not_contain(BodyWanted { contains: Some("ill".to_owned()), ..BodyWanted::default() }, Some("does not contain \"ill\""))]
+    #[case::lacks(BodyWanted { lacks: Some("well".to_owned()), ..BodyWanted::default() }, Some("contains \"well\""))]
+    #[case::matches(BodyWanted { matches: "l+\"".parse().ok(), ..BodyWanted::default() }, None)]
+    #[case::does_not_match(BodyWanted { matches: "^x".parse().ok(), ..BodyWanted::default() }, Some("does not match the pattern ^x"))]
+    #[case::value_at_pointer(BodyWanted { pointer: Some("/state".to_owned()), ..BodyWanted::default() }, None)]
+    #[case::no_value_at_pointer(BodyWanted { pointer: Some("/none".to_owned()), ..BodyWanted::default() }, Some("no value at /none"))]
+    #[case::other_value_at_pointer(
         BodyWanted { pointer: Some("/lag".to_owned()), wanted: "< 5".parse().ok(), ..BodyWanted::default() },
         Some("is 7; wanted < 5")
     )]

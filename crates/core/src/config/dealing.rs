@@ -393,28 +393,28 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("client-address", HashKey::ClientAddress)]
-    #[case("header:X-Account", HashKey::Header("x-account".to_owned()))]
-    #[case("cookie:Visit", HashKey::Cookie("Visit".to_owned()))]
-    #[case("query:ferry", HashKey::Query("ferry".to_owned()))]
+    #[case::client_address("client-address", HashKey::ClientAddress)]
+    #[case::header_in_lower_case("header:X-Account", HashKey::Header("x-account".to_owned()))]
+    #[case::cookie_as_written("cookie:Visit", HashKey::Cookie("Visit".to_owned()))]
+    #[case::query("query:ferry", HashKey::Query("ferry".to_owned()))]
     fn keys(#[case] text: &str, #[case] key: HashKey) {
         assert_eq!(text.parse(), Ok(key.clone()));
         assert_eq!(key.to_string().parse(), Ok(key));
     }
 
     #[rstest]
-    #[case("header:")]
-    #[case("header:a b")]
-    #[case("colour")]
-    #[case("method:GET")]
+    #[case::header_without_name("header:")]
+    #[case::header_with_space("header:a b")]
+    #[case::unknown_kind("colour")]
+    #[case::kind_of_nothing("method:GET")]
     fn what_is_no_key(#[case] text: &str) {
         assert!(text.parse::<HashKey>().is_err());
     }
 
     #[rstest]
-    #[case("automatic", Failback::Automatic)]
-    #[case("by hand", Failback::ByHand)]
-    #[case("after 5m", Failback::After(Span::from_millis(300_000)))]
+    #[case::automatic("automatic", Failback::Automatic)]
+    #[case::by_hand("by hand", Failback::ByHand)]
+    #[case::after_a_time("after 5m", Failback::After(Span::from_millis(300_000)))]
     fn failback(#[case] text: &str, #[case] value: Failback) {
         assert_eq!(text.parse(), Ok(value));
         assert_eq!(value.to_string(), text);

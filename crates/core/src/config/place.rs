@@ -208,10 +208,10 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("192.0.2.21:8080", Some(Written::Literal))]
-    #[case("[2001:db8::21]:8080", Some(Written::Literal))]
-    #[case("gull:8080", Some(Written::Host("gull".parse().unwrap())))]
-    #[case("public/web:80", Some(Written::Taken { range: "public".parse().unwrap(), name: "web".parse().unwrap() }))]
+    #[case::ipv4("192.0.2.21:8080", Some(Written::Literal))]
+    #[case::ipv6("[2001:db8::21]:8080", Some(Written::Literal))]
+    #[case::host("gull:8080", Some(Written::Host("gull".parse().unwrap())))]
+    #[case::address_of_a_range("public/web:80", Some(Written::Taken { range: "public".parse().unwrap(), name: "web".parse().unwrap() }))]
     #[case::no_port("gull", None)]
     #[case::port_zero("192.0.2.21:0", None)]
     #[case::host_and_port_zero("gull:0", None)]
@@ -224,10 +224,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case("192.0.2.16/28", Some(16))]
-    #[case("192.0.2.16-192.0.2.18", Some(3))]
-    #[case("192.0.2.16", Some(1))]
-    #[case("2001:db8::/126", Some(4))]
+    #[case::prefix("192.0.2.16/28", Some(16))]
+    #[case::first_and_last("192.0.2.16-192.0.2.18", Some(3))]
+    #[case::single_address("192.0.2.16", Some(1))]
+    #[case::ipv6_prefix("2001:db8::/126", Some(4))]
     #[case::not_on_its_border("192.0.2.17/28", None)]
     #[case::backwards("192.0.2.18-192.0.2.16", None)]
     #[case::two_kinds("192.0.2.16-2001:db8::1", None)]

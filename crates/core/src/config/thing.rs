@@ -221,15 +221,15 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("frontends.web", "frontend web")]
-    #[case("pools.booking", "pool booking")]
-    #[case("pools.booking.servers.gull", "server booking/gull")]
-    #[case("pools.booking.lookups.dns", "lookup booking/dns")]
-    #[case("checks.answers", "check answers")]
-    #[case("messages.watch", "message watch")]
-    #[case("networks.islands", "network islands")]
-    #[case("hosts.gull", "host gull")]
-    #[case("ranges.public.taken.web", "address public/web")]
+    #[case::frontend("frontends.web", "frontend web")]
+    #[case::pool("pools.booking", "pool booking")]
+    #[case::server("pools.booking.servers.gull", "server booking/gull")]
+    #[case::lookup("pools.booking.lookups.dns", "lookup booking/dns")]
+    #[case::check("checks.answers", "check answers")]
+    #[case::message("messages.watch", "message watch")]
+    #[case::network("networks.islands", "network islands")]
+    #[case::host("hosts.gull", "host gull")]
+    #[case::address("ranges.public.taken.web", "address public/web")]
     fn paths(#[case] path: &str, #[case] words: &str) {
         let thing: Thing = path.parse().unwrap();
         assert_eq!((thing.to_string().as_str(), thing.words().as_str()), (path, words));
@@ -237,10 +237,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case("pools")]
-    #[case("pools.booking.weight")]
-    #[case("things.booking")]
-    #[case("pools.Booking")]
+    #[case::kind_alone("pools")]
+    #[case::key_of_a_pool("pools.booking.weight")]
+    #[case::unknown_kind("things.booking")]
+    #[case::name_in_capitals("pools.Booking")]
     fn no_paths(#[case] path: &str) {
         assert!(path.parse::<Thing>().is_err());
     }

@@ -2,6 +2,8 @@
 
 mod evidence;
 mod machine;
+#[cfg(test)]
+mod model_tests;
 pub mod timing;
 pub mod wish;
 

@@ -74,17 +74,17 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("drain", Ok(Some(Wish::Drain)))]
-    #[case(" share=30 ", Ok(Some(Wish::Share(30))))]
-    #[case("share=1", Ok(Some(Wish::Share(1))))]
-    #[case("share=100", Ok(None))]
-    #[case("share=0", Err(()))]
-    #[case("share=101", Err(()))]
-    #[case("share=-1", Err(()))]
-    #[case("share=300", Err(()))]
-    #[case("Drain", Err(()))]
-    #[case("drain, share=30", Err(()))]
-    #[case("", Err(()))]
+    #[case::drain("drain", Ok(Some(Wish::Drain)))]
+    #[case::share_with_spaces(" share=30 ", Ok(Some(Wish::Share(30))))]
+    #[case::least_share("share=1", Ok(Some(Wish::Share(1))))]
+    #[case::full_share("share=100", Ok(None))]
+    #[case::share_of_nothing("share=0", Err(()))]
+    #[case::more_than_full("share=101", Err(()))]
+    #[case::negative_share("share=-1", Err(()))]
+    #[case::far_too_much("share=300", Err(()))]
+    #[case::capitals("Drain", Err(()))]
+    #[case::two_wishes("drain, share=30", Err(()))]
+    #[case::empty("", Err(()))]
     fn the_field_is_read_to_the_letter(#[case] value: &str, #[case] expected: Result<Option<Wish>, ()>) {
         let found = Wish::read(value);
         if let Err(error) = &found {

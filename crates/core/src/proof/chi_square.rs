@@ -77,17 +77,18 @@ mod tests {
 
     use super::*;
 
-    // Quantiles from the table in NIST/SEMATECH e-Handbook of Statistical Methods, 1.3.6.7.4.
+    /// For an even number of degrees of freedom the tail has a closed form (M. Abramowitz, I. Stegun, "Handbook of
+    /// Mathematical Functions", 26.4.21): with h half the statistic, exp(-h) for two and exp(-h) (1 + h) for four.
     #[rstest]
-    #[case::one_degree_5_percent(&[60.0, 40.0], 3.841, 0.05)]
-    #[case::one_degree_1_percent(&[50.0, 50.0], 6.635, 0.01)]
-    fn p_values_agree_with_the_published_table(
-        #[case] expected: &[f64],
-        #[case] critical: f64,
-        #[case] p: f64,
-    ) {
-        let distribution = ChiSquared::new((expected.len() - 1) as f64).unwrap();
-        assert!((distribution.sf(critical) - p).abs() < 1e-4);
+    #[case::two_degrees(&[60, 45, 45], 3.0, (-1.5_f64).exp())]
+    #[case::two_degrees_far_out(&[80, 35, 35], 27.0, (-13.5_f64).exp())]
+    #[case::four_degrees(&[70, 50, 50, 40, 40], 12.0, (-6.0_f64).exp() * 7.0)]
+    fn p_values_agree_with_the_closed_form(#[case] observed: &[u64], #[case] statistic: f64, #[case] p: f64) {
+        let expected = vec![50.0; observed.len()];
+        let result = chi_square(observed, &expected).unwrap();
+        assert_eq!(result.freedom as usize, observed.len() - 1);
+        assert!((result.statistic - statistic).abs() < 1e-9, "{}", result.statistic);
+        assert!((result.p_value / p - 1.0).abs() < 1e-6, "{} {p}", result.p_value);
     }
 
     #[test]

@@ -211,11 +211,11 @@ fn a_copy_of_a_server_that_keeps_its_address_is_refused() {
 }
 
 #[rstest]
-#[case("checks.answers", "used by pool booking", "frontend web, pool booking, check answers")]
-#[case("pools.booking", "used by frontend web", "frontend web, pool booking")]
-#[case("hosts.gull", "used by server booking/gull", "server booking/gull, host gull")]
-#[case("ranges.public.taken.web", "used by frontend web", "frontend web, address public/web")]
-#[case("ranges.public", "used by frontend web", "frontend web, range public")]
+#[case::check("checks.answers", "used by pool booking", "frontend web, pool booking, check answers")]
+#[case::pool("pools.booking", "used by frontend web", "frontend web, pool booking")]
+#[case::host("hosts.gull", "used by server booking/gull", "server booking/gull, host gull")]
+#[case::address("ranges.public.taken.web", "used by frontend web", "frontend web, address public/web")]
+#[case::range("ranges.public", "used by frontend web", "frontend web, range public")]
 fn what_is_used_is_not_removed(#[case] path: &str, #[case] by: &str, #[case] order: &str) {
     let says = refused(RICH, &[Edit::Remove { thing: thing(path) }]);
     assert!(says.contains(by) && says.ends_with(order), "{says}");

@@ -1,5 +1,6 @@
 mod changing;
 mod formats;
+mod properties;
 mod size;
 
 use rstest::rstest;
