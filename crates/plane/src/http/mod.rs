@@ -19,6 +19,8 @@ mod forwarded;
 #[cfg(fuzzing)]
 pub(crate) mod fuzzing;
 mod head;
+#[cfg(test)]
+mod properties;
 mod refuse;
 mod sending;
 mod session;
