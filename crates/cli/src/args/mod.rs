@@ -154,6 +154,9 @@ impl Args {
 }
 
 #[cfg(test)]
+mod golden_tests;
+
+#[cfg(test)]
 mod tests {
     use clap::CommandFactory;
     use merismos_core::config::Document;
