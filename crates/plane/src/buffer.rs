@@ -14,14 +14,14 @@ pub(crate) const LARGE: usize = 64 << 10;
 
 /// The free buffers of one size of one worker.
 #[derive(Debug)]
-pub(crate) struct Shelf {
+pub(crate) struct BufferPool {
     size: usize,
     free: RefCell<Vec<Box<[u8]>>>,
     /// The fewest that lay free since the last trim: so many were not needed.
     low: Cell<usize>,
 }
 
-impl Shelf {
+impl BufferPool {
     pub(crate) fn new(size: usize) -> Rc<Self> {
         Rc::new(Self { size, free: RefCell::new(Vec::new()), low: Cell::new(0) })
     }
@@ -49,7 +49,7 @@ pub(crate) struct Buffer {
     bytes: Box<[u8]>,
     start: usize,
     end: usize,
-    shelf: Rc<Shelf>,
+    shelf: Rc<BufferPool>,
 }
 
 impl Buffer {
@@ -138,7 +138,7 @@ impl DerefMut for Buffer {
 }
 
 /// Makes room behind the data, in a buffer of the large shelf when its own is full; `None` when that is full too.
-pub(crate) fn with_room(mut buffer: Buffer, large: &Rc<Shelf>) -> Option<Buffer> {
+pub(crate) fn with_room(mut buffer: Buffer, large: &Rc<BufferPool>) -> Option<Buffer> {
     if buffer.room().is_empty() {
         buffer.compact();
     }
@@ -156,7 +156,7 @@ mod tests {
 
     #[test]
     fn buffers_come_back_and_what_is_not_needed_is_given_up() {
-        let shelf = Shelf::new(64);
+        let shelf = BufferPool::new(64);
         let taken: Vec<_> = (0..8).map(|_| shelf.take()).collect();
         drop(taken);
         shelf.trim();
@@ -169,7 +169,7 @@ mod tests {
 
     #[test]
     fn data_moves_through() {
-        let mut buffer = Shelf::new(8).take();
+        let mut buffer = BufferPool::new(8).take();
         assert!(buffer.append(b"abcdef"));
         assert!(!buffer.append(b"ghi"), "no room, and nothing is appended");
         buffer.consume(4);

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use merismos_core::routing::Frontend;
 
-use crate::alarm::{TICK, ticks};
+use crate::deadline::{TICK, ticks};
 
 /// How fast a client was in one direction of one exchange.
 #[derive(Debug)]

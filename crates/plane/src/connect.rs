@@ -14,9 +14,9 @@ use merismos_core::routing::{Pool, Server};
 use nix::sys::socket::sockopt::IpBindAddressNoPort;
 use tokio::net::{TcpSocket, TcpStream};
 
-use crate::alarm::{Ring, TICK};
+use crate::deadline::{TICK, WakeReason};
 use crate::descriptors;
-use crate::io::Watch;
+use crate::io::ConnectionTimer;
 use crate::worker::Worker;
 
 /// Why a connection to a server was not made. Nothing of a request can have been acted on.
@@ -68,7 +68,7 @@ const EMFILE: i32 = 24;
 const ENFILE: i32 = 23;
 
 /// Connects to a server for as long as it takes: the caller sets the limit.
-async fn open(address: SocketAddr) -> Result<TcpStream, ConnectError> {
+async fn connect_address(address: SocketAddr) -> Result<TcpStream, ConnectError> {
     let stream = TcpStream::connect(address).await?;
     stream.set_nodelay(true)?;
     Ok(stream)
@@ -84,14 +84,14 @@ pub(crate) fn sources(all: &[IpAddr], server: SocketAddr, turn: u64) -> impl Ite
 
 /// As [`open`], from one of some addresses: the `turn`th of the server's family, and the next when that has no port
 /// left.
-pub(crate) async fn open_from(
+pub(crate) async fn connect_address_from(
     sources: &[IpAddr],
     turn: u64,
     address: SocketAddr,
 ) -> Result<TcpStream, ConnectError> {
     let mut sources = self::sources(sources, address, turn).peekable();
     if sources.peek().is_none() {
-        return open(address).await;
+        return connect_address(address).await;
     }
     let mut last = ConnectError::Exhausted;
     for source in sources {
@@ -122,7 +122,7 @@ type Attempt<'a> = Pin<Box<dyn Future<Output = Result<TcpStream, ConnectError>> 
 
 /// Attempts to connect to several addresses of one server, each begun while the ones before it are still under way
 /// (RFC 8305, 5).
-struct Race<'a> {
+struct HappyEyeballs<'a> {
     sources: &'a [IpAddr],
     turn: u64,
     addresses: Vec<SocketAddr>,
@@ -133,7 +133,7 @@ struct Race<'a> {
     failed: ConnectError,
 }
 
-impl<'a> Race<'a> {
+impl<'a> HappyEyeballs<'a> {
     fn new(sources: &'a [IpAddr], turn: u64, addresses: Vec<SocketAddr>, first: usize) -> Self {
         let first = first % addresses.len();
         let (running, failed) = (Vec::new(), ConnectError::Silent);
@@ -149,7 +149,7 @@ impl<'a> Race<'a> {
         }
         let place = (self.first + self.begun) % self.addresses.len();
         self.begun += 1;
-        let attempt = open_from(self.sources, self.turn, self.addresses[place]);
+        let attempt = connect_address_from(self.sources, self.turn, self.addresses[place]);
         self.running.push((place, Box::pin(attempt)));
         true
     }
@@ -175,14 +175,14 @@ impl<'a> Race<'a> {
 }
 
 /// Connects to the first of a server's addresses that answers, for as long as it takes. Needs a runtime with a timer.
-pub(crate) async fn open_first(
+pub(crate) async fn connect_any_address(
     sources: &[IpAddr],
     addresses: &[SocketAddr],
 ) -> Result<(TcpStream, SocketAddr), ConnectError> {
     if let [address] = addresses {
-        return Ok((open_from(sources, 0, *address).await?, *address));
+        return Ok((connect_address_from(sources, 0, *address).await?, *address));
     }
-    let mut race = Race::new(sources, 0, addresses.to_vec(), 0);
+    let mut race = HappyEyeballs::new(sources, 0, addresses.to_vec(), 0);
     let mut next = tokio::time::interval(NEXT_ADDRESS_AFTER);
     next.reset();
     let (stream, place) = std::future::poll_fn(|context| {
@@ -194,36 +194,38 @@ pub(crate) async fn open_first(
 }
 
 /// Connects to the first of a server's addresses that answers, within the server's time, and remembers which it was.
-async fn reach_first(
+async fn connect_within_timeout(
     server: &Server,
     how: &Reaching,
     turn: u64,
-    watch: Watch<'_>,
-) -> Result<TcpStream, Unreached> {
+    watch: ConnectionTimer<'_>,
+) -> Result<TcpStream, ConnectFailure> {
     let addresses = std::iter::once(server.address).chain(server.other_addresses.iter().copied()).collect();
-    let mut race = Race::new(&how.source_addresses, turn, addresses, server.cell.way());
+    let mut race = HappyEyeballs::new(&how.source_addresses, turn, addresses, server.cell.way());
     let mut left = server.times.connect;
     let mut wait = |is_last: bool| {
         let part = if is_last { left } else { left.min(NEXT_ADDRESS_AFTER) };
         left -= part;
-        watch.within(part);
+        watch.set_timeout(part);
         !part.is_zero()
     };
     wait(false);
     let (stream, place) = std::future::poll_fn(|context| {
         loop {
             if let Poll::Ready(ended) = race.poll(context) {
-                return Poll::Ready(ended.map_err(Unreached::Failed));
+                return Poll::Ready(ended.map_err(ConnectFailure::Failed));
             }
-            match watch.alarm.rang() {
+            match watch.alarm.fired() {
                 None => return Poll::Pending,
-                Some(Ring::Cut | Ring::Crowded) => return Poll::Ready(Err(Unreached::Cut)),
-                Some(Ring::Close) => return Poll::Ready(Err(Unreached::Failed(ConnectError::Silent))),
-                Some(Ring::Deadline) => {
+                Some(WakeReason::Cut | WakeReason::Crowded) => return Poll::Ready(Err(ConnectFailure::Cut)),
+                Some(WakeReason::Close) => {
+                    return Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)));
+                }
+                Some(WakeReason::Deadline) => {
                     let is_last = !race.begin_next();
-                    watch.alarm.hush();
+                    watch.alarm.ack();
                     if !wait(is_last) {
-                        return Poll::Ready(Err(Unreached::Failed(ConnectError::Silent)));
+                        return Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)));
                     }
                 }
             }
@@ -243,7 +245,7 @@ async fn reach_first(
 /// # Panics
 /// Without an address.
 pub async fn connect(addresses: &[SocketAddr], limit: Duration) -> Result<TcpStream, ConnectError> {
-    let opened = tokio::time::timeout(limit, open_first(&[], addresses)).await;
+    let opened = tokio::time::timeout(limit, connect_any_address(&[], addresses)).await;
     opened.unwrap_or(Err(ConnectError::Silent)).map(|(stream, _)| stream)
 }
 
@@ -251,7 +253,7 @@ pub async fn connect(addresses: &[SocketAddr], limit: Duration) -> Result<TcpStr
 #[derive(Debug)]
 pub(crate) struct Upstream {
     pub(crate) stream: TcpStream,
-    pub(crate) seat: Option<Seat>,
+    pub(crate) seat: Option<ConnectionSlot>,
     /// When it was made, in ticks.
     pub(crate) born: u64,
     /// The last answer on it was long.
@@ -260,12 +262,12 @@ pub(crate) struct Upstream {
 
 /// A place among the connections to a server.
 #[derive(Debug)]
-pub(crate) struct Seat {
+pub(crate) struct ConnectionSlot {
     cell: Arc<ServerCell>,
     limit: u32,
 }
 
-impl Drop for Seat {
+impl Drop for ConnectionSlot {
     fn drop(&mut self) {
         self.cell.room.disconnect();
     }
@@ -275,7 +277,7 @@ impl Upstream {
     /// Whether it may be kept for later. Where connections are limited, half of them at most rest, for a resting
     /// connection of one worker is of no use to another.
     pub(crate) fn may_rest(&self) -> bool {
-        let has_room = |seat: &Seat| seat.cell.room.connections() * 2 <= u64::from(seat.limit);
+        let has_room = |seat: &ConnectionSlot| seat.cell.room.connections() * 2 <= u64::from(seat.limit);
         self.seat.as_ref().is_none_or(has_room) && !self.is_wanted()
     }
 
@@ -287,7 +289,7 @@ impl Upstream {
 
 /// Why a server was not reached for a piece of work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Unreached {
+pub(crate) enum ConnectFailure {
     /// There is no connection.
     Failed(ConnectError),
     /// It was withdrawn meanwhile.
@@ -295,51 +297,55 @@ pub(crate) enum Unreached {
 }
 
 /// Connects to a server for a piece of work, within the server's limits. `turn` tells the source addresses apart.
-pub(crate) async fn reach(
+pub(crate) async fn connect_server(
     server: &Server,
     how: &Reaching,
     turn: u64,
-    watch: Watch<'_>,
-) -> Result<Upstream, Unreached> {
+    watch: ConnectionTimer<'_>,
+) -> Result<Upstream, ConnectFailure> {
     let seat = match server.limits.connections {
         None => None,
         Some(_) if !server.cell.room.connect(server.limits) => {
-            return Err(Unreached::Failed(ConnectError::LimitReached));
+            return Err(ConnectFailure::Failed(ConnectError::LimitReached));
         }
-        Some(limit) => Some(Seat { cell: Arc::clone(&server.cell), limit }),
+        Some(limit) => Some(ConnectionSlot { cell: Arc::clone(&server.cell), limit }),
     };
     if !server.other_addresses.is_empty() {
-        let stream = Box::pin(reach_first(server, how, turn, watch)).await.and_then(only_of_traffic)?;
+        let stream =
+            Box::pin(connect_within_timeout(server, how, turn, watch)).await.and_then(only_of_traffic)?;
         return Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false });
     }
-    watch.within(server.times.connect);
-    let mut opening = pin!(open_from(&how.source_addresses, turn, server.address));
-    let stream = std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.rang()) {
-        (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(Unreached::Failed)),
-        (Poll::Pending, None) => Poll::Pending,
-        (Poll::Pending, Some(Ring::Cut | Ring::Crowded)) => Poll::Ready(Err(Unreached::Cut)),
-        (Poll::Pending, Some(Ring::Deadline | Ring::Close)) => {
-            Poll::Ready(Err(Unreached::Failed(ConnectError::Silent)))
-        }
-    })
-    .await
-    .and_then(only_of_traffic)?;
+    watch.set_timeout(server.times.connect);
+    let mut opening = pin!(connect_address_from(&how.source_addresses, turn, server.address));
+    let stream =
+        std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.fired()) {
+            (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(ConnectFailure::Failed)),
+            (Poll::Pending, None) => Poll::Pending,
+            (Poll::Pending, Some(WakeReason::Cut | WakeReason::Crowded)) => {
+                Poll::Ready(Err(ConnectFailure::Cut))
+            }
+            (Poll::Pending, Some(WakeReason::Deadline | WakeReason::Close)) => {
+                Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)))
+            }
+        })
+        .await
+        .and_then(only_of_traffic)?;
     Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false })
 }
 
 /// As [`reach`], for work of a worker: while the process is short of descriptors, those that rest unused are given up, and it is
 /// tried again for as long as work of the pool may wait.
-pub(crate) async fn reach_from(
+pub(crate) async fn connect_server_from(
     worker: &Worker,
     server: &Server,
     pool: &Pool,
-    watch: Watch<'_>,
-) -> Result<Upstream, Unreached> {
+    watch: ConnectionTimer<'_>,
+) -> Result<Upstream, ConnectFailure> {
     let mut left = pool.queue.timeout.get();
     loop {
-        match reach(server, &pool.reaching, worker.draw(), watch).await {
-            Err(Unreached::Failed(ConnectError::Exhausted)) if !left.is_zero() => {
-                worker.idle.give_up_all();
+        match connect_server(server, &pool.reaching, worker.draw(), watch).await {
+            Err(ConnectFailure::Failed(ConnectError::Exhausted)) if !left.is_zero() => {
+                worker.idle.close_all();
                 worker.next_tick().await;
                 left = left.saturating_sub(TICK);
             }
@@ -349,9 +355,9 @@ pub(crate) async fn reach_from(
 }
 
 /// Closes a connection again that takes a descriptor of those kept for probes and the control side.
-fn only_of_traffic(stream: TcpStream) -> Result<TcpStream, Unreached> {
+fn only_of_traffic(stream: TcpStream) -> Result<TcpStream, ConnectFailure> {
     if descriptors::allows_traffic(&stream) {
         return Ok(stream);
     }
-    Err(Unreached::Failed(ConnectError::Exhausted))
+    Err(ConnectFailure::Failed(ConnectError::Exhausted))
 }

@@ -25,7 +25,7 @@ const MOST_OTHERS: usize = 8;
 
 /// One decision.
 #[derive(Clone, Debug)]
-pub struct Decision {
+pub struct SampledDecision {
     /// The frontend that the work came to.
     pub frontend: Name,
     /// Who sent it.
@@ -39,7 +39,7 @@ pub struct Decision {
     /// The key that it was dealt out by, in words.
     pub key: Option<String>,
     /// Why this server and no other was asked, when the algorithm was not.
-    pub tied: Option<Tied>,
+    pub tied: Option<PinReason>,
     /// The server.
     pub server: PoolServer,
     /// What the algorithm knew of it, in words.
@@ -47,7 +47,7 @@ pub struct Decision {
     /// Servers that failed this work before.
     pub failed_at: Vec<PoolServer>,
     /// Other servers.
-    pub others: Vec<Other>,
+    pub others: Vec<OtherServer>,
     /// How many others there were beyond those.
     pub more_others: u64,
     /// The version of the snapshot that decided.
@@ -58,7 +58,7 @@ pub struct Decision {
 
 /// A server that did not get the work.
 #[derive(Clone, Debug)]
-pub struct Other {
+pub struct OtherServer {
     /// The server.
     pub server: PoolServer,
     /// Why it is not eligible.
@@ -71,7 +71,7 @@ pub struct Other {
 
 /// What ties work to a server before an algorithm is asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Tied {
+pub enum PinReason {
     /// The client is pinned to it.
     Pin,
     /// Its connection was dealt out to it.
@@ -80,26 +80,26 @@ pub enum Tied {
 
 /// Where decisions go.
 #[derive(Clone, Debug)]
-pub struct Log {
+pub struct DecisionLog {
     watchers: Arc<AtomicU32>,
-    sender: broadcast::Sender<Arc<Decision>>,
+    sender: broadcast::Sender<Arc<SampledDecision>>,
 }
 
 /// Somebody who watches; dropping it ends the watching.
 #[derive(Debug)]
-pub struct Watcher {
+pub struct DecisionWatcher {
     /// The decisions as they are made.
-    pub receiver: broadcast::Receiver<Arc<Decision>>,
+    pub receiver: broadcast::Receiver<Arc<SampledDecision>>,
     watchers: Arc<AtomicU32>,
 }
 
-impl Drop for Watcher {
+impl Drop for DecisionWatcher {
     fn drop(&mut self) {
         self.watchers.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
-impl Log {
+impl DecisionLog {
     pub(crate) fn new() -> Self {
         let (sender, _) = broadcast::channel(WAITING);
         Self { watchers: Arc::default(), sender }
@@ -107,28 +107,28 @@ impl Log {
 
     /// Watches from now on.
     #[must_use]
-    pub fn watch(&self) -> Watcher {
+    pub fn watch(&self) -> DecisionWatcher {
         self.watchers.fetch_add(1, Ordering::Relaxed);
-        Watcher { receiver: self.sender.subscribe(), watchers: Arc::clone(&self.watchers) }
+        DecisionWatcher { receiver: self.sender.subscribe(), watchers: Arc::clone(&self.watchers) }
     }
 }
 
 /// One worker's way to the log.
 #[derive(Debug)]
-pub(crate) struct Teller {
-    log: Log,
+pub(crate) struct DecisionSampler {
+    log: DecisionLog,
     tick: Cell<u64>,
     told: Cell<u32>,
     untold: Cell<u64>,
 }
 
-impl Teller {
-    pub(crate) fn new(log: Log) -> Self {
+impl DecisionSampler {
+    pub(crate) fn new(log: DecisionLog) -> Self {
         Self { log, tick: Cell::new(0), told: Cell::new(0), untold: Cell::new(0) }
     }
 
     /// Whether this decision is to be told. One look at a number that nobody writes while nobody watches.
-    pub(crate) fn wants(&self, tick: u64) -> bool {
+    pub(crate) fn should_sample(&self, tick: u64) -> bool {
         if self.log.watchers.load(Ordering::Relaxed) == 0 {
             return false;
         }
@@ -144,7 +144,7 @@ impl Teller {
         wants
     }
 
-    pub(crate) fn tell(&self, mut decision: Decision) {
+    pub(crate) fn record(&self, mut decision: SampledDecision) {
         decision.untold = self.untold.take();
         // Whoever watched may be gone by now.
         let _ = self.log.sender.send(Arc::new(decision));
@@ -152,32 +152,32 @@ impl Teller {
 }
 
 /// What is known of a decision where it is made.
-pub(crate) struct Made<'a> {
+pub(crate) struct DecisionContext<'a> {
     pub(crate) frontend: &'a Frontend,
     pub(crate) pool: &'a Pool,
     pub(crate) why_pool: Option<String>,
     pub(crate) client: SocketAddr,
     pub(crate) key: Option<String>,
-    pub(crate) tied: Option<Tied>,
+    pub(crate) tied: Option<PinReason>,
     pub(crate) place: usize,
     pub(crate) failed_at: &'a [u32],
     pub(crate) version: u64,
 }
 
-impl Made<'_> {
+impl DecisionContext<'_> {
     /// Puts it into words.
-    pub(crate) fn decision(self, ask: &Ask<'_>) -> Decision {
+    pub(crate) fn into_decision(self, ask: &Ask<'_>) -> SampledDecision {
         let pool = self.pool;
         let name = |place: usize| pool.servers[place].name.clone();
         let knows = |place: usize| pool.balance.knows(ask, place);
         let others = pool.servers.iter().enumerate().filter(|(place, _)| *place != self.place);
-        let other = |(place, server): (usize, &merismos_core::routing::Server)| Other {
+        let other = |(place, server): (usize, &merismos_core::routing::Server)| OtherServer {
             server: server.name.clone(),
             reason: server.standing.reason,
             full: server.cell.room.full(server.limits, ask.now),
             knows: knows(place),
         };
-        Decision {
+        SampledDecision {
             frontend: self.frontend.name.clone(),
             client: self.client,
             pool: pool.name.clone(),
@@ -202,14 +202,14 @@ mod tests {
 
     #[test]
     fn nothing_is_told_to_nobody_and_little_to_somebody() {
-        let log = Log::new();
-        let teller = Teller::new(log.clone());
-        assert!((0..10).all(|_| !teller.wants(1)));
+        let log = DecisionLog::new();
+        let teller = DecisionSampler::new(log.clone());
+        assert!((0..10).all(|_| !teller.should_sample(1)));
         let watcher = log.watch();
-        assert_eq!((0..10).filter(|_| teller.wants(2)).count(), PER_TICK as usize);
+        assert_eq!((0..10).filter(|_| teller.should_sample(2)).count(), PER_TICK as usize);
         assert_eq!(teller.untold.get(), 10 - u64::from(PER_TICK));
-        assert!(teller.wants(3), "the next tick has room again");
+        assert!(teller.should_sample(3), "the next tick has room again");
         drop(watcher);
-        assert!(!teller.wants(4));
+        assert!(!teller.should_sample(4));
     }
 }

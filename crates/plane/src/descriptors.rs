@@ -16,7 +16,7 @@ static SHORTAGES: AtomicU64 = AtomicU64::new(0);
 
 /// How the descriptors of the process are shared out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Allotment {
+pub struct DescriptorBudget {
     /// The most that the process may have.
     pub limit: u64,
     /// Clients are taken as long as fewer than so many are in use; those that wait in the listen queue wait on.
@@ -27,7 +27,7 @@ pub struct Allotment {
     pub reserve: u64,
 }
 
-impl Allotment {
+impl DescriptorBudget {
     /// Shares out so many descriptors: an eighth, but no less than 64 and no more than 4096, is kept in reserve, and an eighth of all
     /// is for connections to servers alone, so that clients that were taken can be served.
     #[must_use]
@@ -91,11 +91,11 @@ mod tests {
     #[test]
     fn a_part_is_kept_in_reserve_and_a_part_for_servers() {
         for limit in [64, 256, 1_024, 20_000, 1_000_000] {
-            let Allotment { clients_below, traffic_below, reserve, .. } = Allotment::of(limit);
+            let DescriptorBudget { clients_below, traffic_below, reserve, .. } = DescriptorBudget::of(limit);
             assert!(0 < clients_below && clients_below < traffic_below && traffic_below < limit, "{limit}");
             assert_eq!(traffic_below + reserve, limit);
         }
-        assert_eq!(Allotment::of(256).reserve, 64);
-        assert_eq!(Allotment::of(1_000_000).reserve, 4_096);
+        assert_eq!(DescriptorBudget::of(256).reserve, 64);
+        assert_eq!(DescriptorBudget::of(1_000_000).reserve, 4_096);
     }
 }

@@ -7,15 +7,15 @@ use std::time::Duration;
 use merismos_core::config::document::Reaching;
 use tokio::net::TcpStream;
 
-use crate::alarm::ticks;
 use crate::connect::Upstream;
+use crate::deadline::ticks;
 
 /// How long one may have rested to be trusted with a request that must not be sent twice.
 const LONGEST_TRUSTED_REST: Duration = Duration::from_secs(1);
 
 /// Which kept connections will do for a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Trust {
+pub(crate) enum ReusePolicy {
     /// Any: if it turns out to be stale, the request is sent again.
     Any,
     /// Only one that was used a moment ago: the request can't be sent again.
@@ -23,7 +23,7 @@ pub(crate) enum Trust {
 }
 
 #[derive(Debug)]
-struct Resting {
+struct IdleConnection {
     upstream: Upstream,
     /// The worker's coarse time, in ticks.
     since: u64,
@@ -33,8 +33,8 @@ struct Resting {
 
 /// Idle connections by the number of their server's cell.
 #[derive(Debug, Default)]
-pub(crate) struct Idle {
-    servers: RefCell<Vec<Vec<Resting>>>,
+pub(crate) struct IdleConnections {
+    servers: RefCell<Vec<Vec<IdleConnection>>>,
     /// Some of them may be of servers whose connections are limited.
     has_limited: Cell<bool>,
 }
@@ -51,18 +51,18 @@ fn is_quiet(stream: &TcpStream) -> bool {
     }
 }
 
-impl Idle {
+impl IdleConnections {
     /// Takes the connection that was used last, if there is one that will do.
-    pub(crate) fn take(&self, server: u32, trust: Trust, now: u64) -> Option<Upstream> {
+    pub(crate) fn take(&self, server: u32, trust: ReusePolicy, now: u64) -> Option<Upstream> {
         let mut servers = self.servers.borrow_mut();
         let resting = servers.get_mut(server as usize)?;
         let longest = match trust {
-            Trust::Any => u64::MAX,
-            Trust::Recent => ticks(LONGEST_TRUSTED_REST),
+            ReusePolicy::Any => u64::MAX,
+            ReusePolicy::Recent => ticks(LONGEST_TRUSTED_REST),
         };
         while let Some(candidate) = resting.pop_if(|it| now < it.until && now - it.since < longest) {
             // One that was used in this very tick is taken unseen where being wrong only costs another try.
-            let is_fresh = trust == Trust::Any && candidate.since == now;
+            let is_fresh = trust == ReusePolicy::Any && candidate.since == now;
             if is_fresh || is_quiet(&candidate.upstream.stream) {
                 return Some(candidate.upstream);
             }
@@ -82,7 +82,7 @@ impl Idle {
             if upstream.seat.is_some() {
                 self.has_limited.set(true);
             }
-            servers[place].push(Resting { upstream, since: now, until });
+            servers[place].push(IdleConnection { upstream, since: now, until });
         }
     }
 
@@ -100,7 +100,7 @@ impl Idle {
     }
 
     /// Closes what rested too long or was closed by its server.
-    pub(crate) fn tidy(&self, now: u64) {
+    pub(crate) fn close_expired(&self, now: u64) {
         for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
             resting.retain(|it| now < it.until && is_quiet(&it.upstream.stream));
             resting.shrink_to(resting.len() * 2);
@@ -108,7 +108,7 @@ impl Idle {
     }
 
     /// Closes all of them, for their descriptors are needed.
-    pub(crate) fn give_up_all(&self) {
+    pub(crate) fn close_all(&self) {
         self.servers.borrow_mut().iter_mut().for_each(|resting| *resting = Vec::new());
     }
 

@@ -14,24 +14,24 @@ use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::net::tcp::{ReadHalf, WriteHalf};
 
-use crate::alarm::{Alarm, Ring, Wheel};
-use crate::buffer::{Buffer, Shelf};
+use crate::buffer::{Buffer, BufferPool};
 use crate::client_rate::ClientRate;
-use crate::gathering::{self, Gathering};
-use crate::memory::Held;
+use crate::deadline::{DeadlineEntry, TimerWheel, WakeReason};
+use crate::memory::MemoryGuard;
 use crate::pipe::{Pipe, poll_send};
+use crate::receive_low_water::{self, ReceiveLowWater};
 
 /// Why a read or a write did not happen.
-pub(crate) enum Trouble {
+pub(crate) enum IoError {
     /// The peer closed its side (reads only).
     Closed,
     /// The peer or the system broke the connection.
     Broken,
     /// The alarm rang first.
-    Rang(Ring),
+    Rang(WakeReason),
 }
 
-impl From<io::Error> for Trouble {
+impl From<io::Error> for IoError {
     fn from(_: io::Error) -> Self {
         Self::Broken
     }
@@ -39,18 +39,18 @@ impl From<io::Error> for Trouble {
 
 /// A connection's alarm with the wheel that it stands in: what every wait needs.
 #[derive(Clone, Copy)]
-pub(crate) struct Watch<'a> {
-    pub(crate) alarm: &'a Rc<Alarm>,
-    pub(crate) wheel: &'a Wheel,
+pub(crate) struct ConnectionTimer<'a> {
+    pub(crate) alarm: &'a Rc<DeadlineEntry>,
+    pub(crate) wheel: &'a TimerWheel,
 }
 
-impl Watch<'_> {
-    pub(crate) fn within(self, limit: Duration) {
+impl ConnectionTimer<'_> {
+    pub(crate) fn set_timeout(self, limit: Duration) {
         self.wheel.set(self.alarm, limit);
     }
 
     /// Ends everything up to the next silence at the latest after `limit`, however patient each step is.
-    pub(crate) fn all_within(self, limit: Duration) {
+    pub(crate) fn set_total_timeout(self, limit: Duration) {
         self.wheel.set_end(self.alarm, limit);
     }
 
@@ -75,8 +75,8 @@ impl Watch<'_> {
         }
     }
 
-    pub(crate) fn check(self) -> Result<(), Trouble> {
-        self.alarm.rang().map_or(Ok(()), |ring| Err(Trouble::Rang(ring)))
+    pub(crate) fn check(self) -> Result<(), IoError> {
+        self.alarm.fired().map_or(Ok(()), |ring| Err(IoError::Rang(ring)))
     }
 }
 
@@ -118,7 +118,7 @@ pub(crate) trait Sink: AsyncWrite + Unpin {
 }
 
 /// Both sides of what a message goes over: a connection, or one stream of it.
-pub(crate) trait Wire: Source + Sink {
+pub(crate) trait Transport: Source + Sink {
     /// The reading side alone.
     type Reading<'a>: Source
     where
@@ -172,7 +172,7 @@ impl Sink for WriteHalf<'_> {
     }
 }
 
-impl Wire for TcpStream {
+impl Transport for TcpStream {
     type Reading<'a> = ReadHalf<'a>;
     type Writing<'a> = WriteHalf<'a>;
 
@@ -222,11 +222,11 @@ impl<S: Sink> Sink for &mut S {
 /// Waits until there is something to read, without holding a buffer meanwhile.
 pub(crate) fn readable(
     source: &mut impl Source,
-    watch: Watch<'_>,
-) -> impl Future<Output = Result<(), Trouble>> {
+    watch: ConnectionTimer<'_>,
+) -> impl Future<Output = Result<(), IoError>> {
     poll_fn(move |context| {
         watch.check()?;
-        source.poll_ready(context).map_err(Trouble::from)
+        source.poll_ready(context).map_err(IoError::from)
     })
 }
 
@@ -235,18 +235,18 @@ pub(crate) fn readable(
 /// Woken, it reads at once: asking first whether there is something would be asked again by reading.
 pub(crate) fn read_fresh(
     source: &mut impl Source,
-    shelf: &Rc<Shelf>,
-    watch: Watch<'_>,
-) -> impl Future<Output = Result<Buffer, Trouble>> {
+    shelf: &Rc<BufferPool>,
+    watch: ConnectionTimer<'_>,
+) -> impl Future<Output = Result<Buffer, IoError>> {
     read_first(source, (shelf, usize::MAX), watch)
 }
 
 /// As [`read_fresh`], but so many bytes at most.
 pub(crate) fn read_first(
     source: &mut impl Source,
-    (shelf, most): (&Rc<Shelf>, usize),
-    watch: Watch<'_>,
-) -> impl Future<Output = Result<Buffer, Trouble>> {
+    (shelf, most): (&Rc<BufferPool>, usize),
+    watch: ConnectionTimer<'_>,
+) -> impl Future<Output = Result<Buffer, IoError>> {
     let mut waited = false;
     poll_fn(move |context| {
         if !waited {
@@ -269,8 +269,8 @@ pub(crate) fn read_first(
 pub(crate) fn read(
     source: &mut impl Source,
     buffer: &mut Buffer,
-    watch: Watch<'_>,
-) -> impl Future<Output = Result<usize, Trouble>> {
+    watch: ConnectionTimer<'_>,
+) -> impl Future<Output = Result<usize, IoError>> {
     poll_fn(move |context| poll_into(source, (buffer, usize::MAX), watch, context))
 }
 
@@ -278,9 +278,9 @@ pub(crate) fn read(
 fn poll_into(
     source: &mut impl Source,
     (buffer, most): (&mut Buffer, usize),
-    watch: Watch<'_>,
+    watch: ConnectionTimer<'_>,
     context: &mut Context<'_>,
-) -> Poll<Result<usize, Trouble>> {
+) -> Poll<Result<usize, IoError>> {
     let room = buffer.room();
     let most = most.min(room.len());
     let mut room = ReadBuf::new(&mut room[..most]);
@@ -290,7 +290,7 @@ fn poll_into(
     }
     let count = room.filled().len();
     buffer.filled(count);
-    Poll::Ready(if count == 0 { Err(Trouble::Closed) } else { Ok(count) })
+    Poll::Ready(if count == 0 { Err(IoError::Closed) } else { Ok(count) })
 }
 
 /// What a connection begins with now, without taking it; `None` when there is nothing to see.
@@ -304,9 +304,9 @@ pub(crate) fn peek(stream: &TcpStream, room: &mut [u8]) -> Option<usize> {
 pub(crate) fn write_all(
     sink: &mut impl Sink,
     mut bytes: &[u8],
-    watch: Watch<'_>,
+    watch: ConnectionTimer<'_>,
     patience: Duration,
-) -> impl Future<Output = Result<(), Trouble>> {
+) -> impl Future<Output = Result<(), IoError>> {
     let mut waiting = false;
     poll_fn(move |context| {
         while !bytes.is_empty() {
@@ -316,7 +316,7 @@ pub(crate) fn write_all(
                 watch.check()?;
                 if !waiting {
                     waiting = true;
-                    watch.within(patience);
+                    watch.set_timeout(patience);
                 }
                 return Poll::Pending;
             }
@@ -332,10 +332,10 @@ pub(crate) fn write_all(
 pub(crate) fn write_to_client(
     sink: &mut impl Sink,
     mut bytes: &[u8],
-    (watch, patience): (Watch<'_>, Duration),
+    (watch, patience): (ConnectionTimer<'_>, Duration),
     rate: &ClientRate,
     buffered: usize,
-) -> impl Future<Output = Result<(), Trouble>> {
+) -> impl Future<Output = Result<(), IoError>> {
     let mut waiting = false;
     poll_fn(move |context| {
         while !bytes.is_empty() {
@@ -345,7 +345,7 @@ pub(crate) fn write_to_client(
                 watch.check()?;
                 if !waiting {
                     waiting = true;
-                    watch.within(patience);
+                    watch.set_timeout(patience);
                     rate.wait(watch.wheel.now());
                     watch.hold(buffered);
                 }
@@ -358,7 +358,7 @@ pub(crate) fn write_to_client(
                 waiting = false;
                 watch.let_go(buffered);
                 if rate.is_too_slow(watch.wheel.now(), count) {
-                    return Poll::Ready(Err(Trouble::Rang(Ring::Deadline)));
+                    return Poll::Ready(Err(IoError::Rang(WakeReason::Deadline)));
                 }
             }
         }
@@ -368,7 +368,7 @@ pub(crate) fn write_to_client(
 
 /// Whose bytes go through a pipe.
 #[derive(Clone, Copy)]
-pub(crate) enum Carried<'a> {
+pub(crate) enum BodyKind<'a> {
     /// A server's, which says nothing more before it is asked again.
     Answer,
     /// The same, while the request is still on its way: another part of the task waits with the same alarm.
@@ -378,11 +378,11 @@ pub(crate) enum Carried<'a> {
 }
 
 /// How bytes that were to go through a pipe did not.
-pub(crate) enum Spilt {
+pub(crate) enum SpliceError {
     /// The source ended or broke, or the alarm rang while it was waited for.
-    Source(Trouble),
+    Source(IoError),
     /// The sink broke, or the alarm rang while it was waited for.
-    Sink(Trouble),
+    Sink(IoError),
 }
 
 /// Moves what is there of the `left` bytes of a source into the empty pipe and sends `ahead`, in one segment with the
@@ -392,11 +392,11 @@ pub(crate) async fn send_ahead(
     (sink, patience): (&TcpStream, Duration),
     (mut ahead, mut left): (&[u8], u64),
     (pipe, counted): (&mut Pipe, &Count),
-    watch: Watch<'_>,
-) -> Result<u64, Trouble> {
+    watch: ConnectionTimer<'_>,
+) -> Result<u64, IoError> {
     counted.add(ahead.len() as u64);
-    watch.within(patience);
-    let mut held = Held::new(watch);
+    watch.set_timeout(patience);
+    let mut held = MemoryGuard::new(watch);
     poll_fn(|context| {
         // Whether the source has ended or has nothing yet, moving what is left will find out.
         if pipe.is_empty()
@@ -425,59 +425,59 @@ pub(crate) async fn send_ahead(
 pub(crate) async fn splice(
     (source, source_patience): (&TcpStream, Duration),
     (sink, sink_patience): (&TcpStream, Duration),
-    (mut left, what): (u64, Carried<'_>),
+    (mut left, what): (u64, BodyKind<'_>),
     (pipe, counted): (&mut Pipe, &Count),
-    watch: Watch<'_>,
-) -> Result<bool, Spilt> {
-    let mut gathering = matches!(what, Carried::Answer).then(|| Gathering::new(source));
-    watch.within(if pipe.is_empty() { source_patience } else { sink_patience });
-    let mut held = Held::new(watch);
+    watch: ConnectionTimer<'_>,
+) -> Result<bool, SpliceError> {
+    let mut gathering = matches!(what, BodyKind::Answer).then(|| ReceiveLowWater::new(source));
+    watch.set_timeout(if pipe.is_empty() { source_patience } else { sink_patience });
+    let mut held = MemoryGuard::new(watch);
     poll_fn(|context| {
         while left > 0 || !pipe.is_empty() {
             if pipe.is_empty() {
                 let filled = match what {
-                    Carried::Answer | Carried::EarlyAnswer => pipe.poll_fill_last(source, left, context),
-                    Carried::Request(_) => pipe.poll_fill(source, left, context),
+                    BodyKind::Answer | BodyKind::EarlyAnswer => pipe.poll_fill_last(source, left, context),
+                    BodyKind::Request(_) => pipe.poll_fill(source, left, context),
                 };
                 match filled {
-                    Poll::Ready(Ok(0)) => return Poll::Ready(Err(Spilt::Source(Trouble::Closed))),
-                    Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Source(error.into()))),
+                    Poll::Ready(Ok(0)) => return Poll::Ready(Err(SpliceError::Source(IoError::Closed))),
+                    Poll::Ready(Err(error)) => return Poll::Ready(Err(SpliceError::Source(error.into()))),
                     Poll::Ready(Ok(count)) => {
                         left -= count as u64;
                         counted.add(count as u64);
-                        if gathering.as_ref().is_some_and(Gathering::is_on)
-                            && watch.alarm.rang() == Some(Ring::Deadline)
+                        if gathering.as_ref().is_some_and(ReceiveLowWater::is_on)
+                            && watch.alarm.fired() == Some(WakeReason::Deadline)
                         {
                             // It came in the moment in which it was not waited for any longer: nobody was late.
-                            watch.alarm.hush();
+                            watch.alarm.ack();
                         }
-                        watch.within(sink_patience);
-                        if let Carried::Request(rate) = what
+                        watch.set_timeout(sink_patience);
+                        if let BodyKind::Request(rate) = what
                             && rate.is_too_slow(watch.wheel.now(), count)
                         {
-                            let trouble = Trouble::Rang(Ring::Deadline);
-                            return Poll::Ready(Err(Spilt::Source(trouble)));
+                            let trouble = IoError::Rang(WakeReason::Deadline);
+                            return Poll::Ready(Err(SpliceError::Source(trouble)));
                         }
                     }
                     Poll::Pending => {
-                        if let Carried::Request(rate) = what {
+                        if let BodyKind::Request(rate) = what {
                             rate.wait(watch.wheel.now());
                         }
-                        let rang = watch.alarm.rang();
+                        let rang = watch.alarm.fired();
                         if let Some(gathering) = &mut gathering {
-                            if rang == Some(Ring::Deadline) && gathering.is_on() {
+                            if rang == Some(WakeReason::Deadline) && gathering.is_on() {
                                 gathering.give_up();
-                                watch.alarm.hush();
-                                watch.within(source_patience);
+                                watch.alarm.ack();
+                                watch.set_timeout(source_patience);
                                 continue;
                             }
                             if rang.is_none() && gathering.begin(left) {
-                                watch.within(gathering::LONGEST.min(source_patience));
+                                watch.set_timeout(receive_low_water::LONGEST.min(source_patience));
                                 continue;
                             }
                         }
                         return match rang {
-                            Some(ring) => Poll::Ready(Err(Spilt::Source(Trouble::Rang(ring)))),
+                            Some(ring) => Poll::Ready(Err(SpliceError::Source(IoError::Rang(ring)))),
                             None => Poll::Pending,
                         };
                     }
@@ -487,12 +487,12 @@ pub(crate) async fn splice(
             match pipe.poll_drain(sink, context) {
                 Poll::Ready(Ok(_)) if pipe.is_empty() => {
                     held.set(0);
-                    watch.within(source_patience);
+                    watch.set_timeout(source_patience);
                 }
-                Poll::Ready(Ok(_)) => watch.within(sink_patience),
-                Poll::Ready(Err(error)) => return Poll::Ready(Err(Spilt::Sink(error.into()))),
+                Poll::Ready(Ok(_)) => watch.set_timeout(sink_patience),
+                Poll::Ready(Err(error)) => return Poll::Ready(Err(SpliceError::Sink(error.into()))),
                 Poll::Pending => {
-                    watch.check().map_err(Spilt::Sink)?;
+                    watch.check().map_err(SpliceError::Sink)?;
                     held.set(pipe.holds());
                     return Poll::Pending;
                 }

@@ -6,39 +6,39 @@
 //!
 //! Probes run elsewhere, on a thread of [`probe::Prober`].
 
-mod ahead;
-mod alarm;
+mod accept;
 mod buffer;
-mod client;
+mod client_hello;
 mod client_rate;
 pub mod connect;
-mod deal;
+mod deadline;
 pub mod decisions;
 pub mod descriptors;
 #[cfg(fuzzing)]
 pub mod fuzzing;
-mod gathering;
-mod greeting;
 mod http;
 mod idle;
 mod io;
 mod listen;
 pub mod lookup;
 pub mod memory;
+mod memory_trim;
+pub mod observer;
 mod pipe;
 mod plane;
-pub mod post;
+mod preconnect;
 pub mod probe;
-mod proxy;
-mod quiet;
+mod proxy_header;
+mod receive_low_water;
 mod relay;
-pub mod secret;
+pub mod route_lookup;
+pub mod secret_ref;
+mod select;
 mod tcp;
 mod udp;
-pub mod way;
-pub mod witness;
+pub mod webhook_client;
 mod worker;
 
-pub use listen::{BindError, Bound};
+pub use listen::{BindError, BoundSockets};
 pub use merismos_core::routing::Snapshot;
 pub use plane::{Plane, StartError};

@@ -101,7 +101,7 @@ impl BindError {
 
 /// Sockets that are bound and listen, one for each worker, and not yet handed to them.
 #[derive(Debug)]
-pub struct Bound {
+pub struct BoundSockets {
     pub(crate) endpoint: Endpoint,
     pub(crate) sockets: Vec<Listener>,
 }
@@ -114,14 +114,14 @@ pub(crate) enum Listener {
 }
 
 /// Binds an address once for each worker; `ours` when sockets of this service may be in the way.
-pub(crate) fn bind(endpoint: Endpoint, workers: usize, ours: bool) -> Result<Bound, BindError> {
+pub(crate) fn bind(endpoint: Endpoint, workers: usize, ours: bool) -> Result<BoundSockets, BindError> {
     // SO_REUSEPORT lets several of our sockets share the port, but also those of another service that uses it
     // too; one try without it tells whether anybody is there.
     if !ours {
         drop(socket(endpoint, false).map_err(|error| BindError::new(endpoint, error))?);
     }
     let sockets: Result<Vec<_>, _> = (0..workers).map(|_| socket(endpoint, true)).collect();
-    Ok(Bound { endpoint, sockets: sockets.map_err(|error| BindError::new(endpoint, error))? })
+    Ok(BoundSockets { endpoint, sockets: sockets.map_err(|error| BindError::new(endpoint, error))? })
 }
 
 fn socket(Endpoint { udp, address }: Endpoint, share_port: bool) -> io::Result<Listener> {

@@ -11,9 +11,9 @@ use std::rc::Rc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use crate::alarm::Ring;
-use crate::io::Watch;
-use crate::worker::{Client, Worker};
+use crate::deadline::WakeReason;
+use crate::io::ConnectionTimer;
+use crate::worker::{ConnectionState, Worker};
 
 /// What a connection costs while nothing waits in it, as far as that is this process's own memory.
 pub(crate) const CONNECTION: usize = 4 << 10;
@@ -48,10 +48,10 @@ impl MemoryLimits {
 
 /// What the clients of all workers hold.
 #[derive(Clone, Debug)]
-pub struct Memory(Arc<Inner>);
+pub struct Memory(Arc<SharedMemory>);
 
 #[derive(Debug)]
-struct Inner {
+struct SharedMemory {
     limits: MemoryLimits,
     /// What each worker's clients hold.
     held: Box<[AtomicU64]>,
@@ -64,7 +64,7 @@ struct Inner {
 
 impl Memory {
     pub(crate) fn new(limits: MemoryLimits, workers: usize) -> Self {
-        Self(Arc::new(Inner {
+        Self(Arc::new(SharedMemory {
             limits,
             held: (0..workers).map(|_| AtomicU64::new(0)).collect(),
             by_address: Mutex::default(),
@@ -116,20 +116,20 @@ impl Memory {
 
 /// One worker's part in keeping to the bounds.
 #[derive(Debug)]
-pub(crate) struct Keeping {
+pub(crate) struct MemoryEnforcer {
     memory: Memory,
     /// When its clients were looked through last, in ticks.
     looked: Cell<u64>,
 }
 
-impl Keeping {
+impl MemoryEnforcer {
     pub(crate) fn new(memory: Memory) -> Self {
         Self { memory, looked: Cell::new(0) }
     }
 
     /// Adds up what the worker's clients hold, and ends some where that is too much.
     pub(crate) fn look(&self, worker: &Worker) {
-        let Inner { limits, held, .. } = &*self.memory.0;
+        let SharedMemory { limits, held, .. } = &*self.memory.0;
         let own = worker.wheel.held() + worker.clients_cost();
         held[worker.index].store(own, Relaxed);
         let all = self.memory.held();
@@ -145,13 +145,14 @@ impl Keeping {
 
     #[cold]
     fn relieve(&self, worker: &Worker, own: u64, all: u64) {
-        let mut clients: BTreeMap<IpAddr, Vec<Rc<Client>>> = BTreeMap::new();
+        let mut clients: BTreeMap<IpAddr, Vec<Rc<ConnectionState>>> = BTreeMap::new();
         worker.each_client(|client| {
             if let Some(peer) = client.peer.get() {
                 clients.entry(counted_as(peer)).or_default().push(Rc::clone(client));
             }
         });
-        let weigh = |clients: &Vec<Rc<Client>>| clients.iter().map(|client| weight(client)).sum::<u64>();
+        let weigh =
+            |clients: &Vec<Rc<ConnectionState>>| clients.iter().map(|client| weight(client)).sum::<u64>();
         let by_address = clients.iter().map(|(address, clients)| (*address, weigh(clients))).collect();
         let totals = self.memory.share(worker.index, &by_address);
         let excesses = excesses(self.memory.limits(), (own, all), &by_address, &totals);
@@ -173,17 +174,17 @@ impl Keeping {
     }
 
     /// Ends a client that holds something, or one that rests; gives whether it is one of those.
-    fn end(&self, worker: &Worker, client: &Client) -> bool {
+    fn end(&self, worker: &Worker, client: &ConnectionState) -> bool {
         let holds = client.alarm.held() > 0;
         // One that was told to leave already gives nothing more by being told again.
         if !holds && (!client.resting.get() || client.leaving.get()) {
             return false;
         }
-        if matches!(client.alarm.rang(), Some(Ring::Crowded | Ring::Close)) {
+        if matches!(client.alarm.fired(), Some(WakeReason::Crowded | WakeReason::Close)) {
             // It is on its way out.
             return true;
         }
-        client.alarm.ring(if holds { Ring::Crowded } else { Ring::Close });
+        client.alarm.wake(if holds { WakeReason::Crowded } else { WakeReason::Close });
         if client.is_stream && !holds {
             // A task that waits for the next request of its connection: nobody loses by it.
             return true;
@@ -197,7 +198,7 @@ impl Keeping {
     }
 }
 
-fn weight(client: &Client) -> u64 {
+fn weight(client: &ConnectionState) -> u64 {
     (client.alarm.held() + client.cost.get()) as u64
 }
 
@@ -244,21 +245,21 @@ fn excesses(
 
 /// Counts the head of a request on its way, which is kept until it is answered; only a large one counts.
 #[inline]
-pub(crate) fn hold_head(watch: Watch<'_>, head: &[u8]) {
+pub(crate) fn hold_head(watch: ConnectionTimer<'_>, head: &[u8]) {
     if head.len() > USUAL_HEAD {
         watch.hold(head.len());
     }
 }
 
 /// What lies here for a client that is waited for, as long as it does.
-pub(crate) struct Held<'a> {
-    watch: Watch<'a>,
+pub(crate) struct MemoryGuard<'a> {
+    watch: ConnectionTimer<'a>,
     bytes: usize,
 }
 
-impl<'a> Held<'a> {
+impl<'a> MemoryGuard<'a> {
     /// A count of 0 bytes, for the client that the watch belongs to.
-    pub(crate) fn new(watch: Watch<'a>) -> Self {
+    pub(crate) fn new(watch: ConnectionTimer<'a>) -> Self {
         Self { watch, bytes: 0 }
     }
 
@@ -270,14 +271,14 @@ impl<'a> Held<'a> {
     /// So many bytes from now on.
     pub(crate) fn set(&mut self, bytes: usize) {
         if bytes != self.bytes {
-            let Watch { alarm, wheel } = self.watch;
+            let ConnectionTimer { alarm, wheel } = self.watch;
             wheel.count_held(alarm, self.bytes, bytes);
             self.bytes = bytes;
         }
     }
 }
 
-impl Drop for Held<'_> {
+impl Drop for MemoryGuard<'_> {
     #[inline]
     fn drop(&mut self) {
         if self.bytes > 0 {

@@ -12,12 +12,12 @@ use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
 use tokio::sync::{Notify, mpsc, oneshot};
 
-use crate::alarm::TICK;
-use crate::decisions::Log;
-use crate::listen::{self, BindError, Bound};
+use crate::deadline::TICK;
+use crate::decisions::DecisionLog;
+use crate::listen::{self, BindError, BoundSockets};
 use crate::memory::{Memory, MemoryLimits};
-use crate::witness::{For, Sightings, Watches};
-use crate::worker::{self, Command, Shared};
+use crate::observer::{Observations, ObserveFilter, ObserverList};
+use crate::worker::{self, WorkerCommand, WorkerShared};
 
 /// Why the plane could not start.
 #[derive(Debug, thiserror::Error)]
@@ -45,8 +45,8 @@ fn beat(pulses: &[Weak<Notify>]) {
 /// All workers. Dropping it leaves them running until their threads end with the process; use [`Plane::stop`].
 #[derive(Debug)]
 pub struct Plane {
-    shared: Shared,
-    workers: Vec<(mpsc::UnboundedSender<Command>, JoinHandle<()>)>,
+    shared: WorkerShared,
+    workers: Vec<(mpsc::UnboundedSender<WorkerCommand>, JoinHandle<()>)>,
     /// Which frontend listens where.
     listening: BTreeMap<Endpoint, u32>,
     /// Whether another service of ours may listen on the same addresses.
@@ -61,12 +61,12 @@ impl Plane {
     pub fn start(workers: usize, pin_key: PinKey, limits: MemoryLimits) -> Result<Self, StartError> {
         let workers = workers.max(1);
         let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
-        let shared = Shared {
+        let shared = WorkerShared {
             snapshot,
-            watches: Watches::default(),
+            watches: ObserverList::default(),
             start: Instant::now(),
             pin_key,
-            log: Log::new(),
+            log: DecisionLog::new(),
             memory: Memory::new(limits, workers),
         };
         let mut pulses = Vec::new();
@@ -112,7 +112,10 @@ impl Plane {
     ///
     /// # Errors
     /// The first address that can't be bound, and why; none is bound then.
-    pub fn bind(&self, endpoints: impl IntoIterator<Item = Endpoint>) -> Result<Vec<Bound>, BindError> {
+    pub fn bind(
+        &self,
+        endpoints: impl IntoIterator<Item = Endpoint>,
+    ) -> Result<Vec<BoundSockets>, BindError> {
         let fresh = endpoints.into_iter().filter(|endpoint| !self.listening.contains_key(endpoint));
         // Where we listen on the same port already, perhaps on all addresses, our own sockets are no other program's.
         let same_port = |own: &Endpoint, endpoint: &Endpoint| {
@@ -125,7 +128,7 @@ impl Plane {
 
     /// Makes a snapshot the one that every worker reads from its next request on, and listens where it says.
     /// A frontend whose address could not be bound is passed over; see [`Self::deaf`].
-    pub fn publish(&mut self, snapshot: Arc<Snapshot>, bound: Vec<Bound>) {
+    pub fn publish(&mut self, snapshot: Arc<Snapshot>, bound: Vec<BoundSockets>) {
         self.shared.snapshot.store(Arc::clone(&snapshot));
         let wanted: BTreeMap<Endpoint, u32> =
             snapshot.frontends().map(|frontend| (frontend.listen, frontend.cell.id)).collect();
@@ -141,11 +144,11 @@ impl Plane {
                 Some(frontend) => {
                     let frontend = *frontend;
                     self.listening.insert(endpoint, frontend);
-                    self.tell(|| Command::HandOver { frontend, endpoint });
+                    self.tell(|| WorkerCommand::HandOver { frontend, endpoint });
                 }
                 None => {
                     self.listening.remove(&endpoint);
-                    self.tell(|| Command::Unlisten { endpoint });
+                    self.tell(|| WorkerCommand::Unlisten { endpoint });
                 }
             }
         }
@@ -154,17 +157,17 @@ impl Plane {
         }
     }
 
-    fn listen(&mut self, bound: Bound, wanted: &BTreeMap<Endpoint, u32>) {
+    fn listen(&mut self, bound: BoundSockets, wanted: &BTreeMap<Endpoint, u32>) {
         let endpoint = bound.endpoint;
         let Some(frontend) = wanted.get(&endpoint).copied() else { return };
         self.listening.insert(endpoint, frontend);
         for ((sender, _), socket) in self.workers.iter().zip(bound.sockets) {
             // A worker that is gone has stopped for good; there is nobody to tell.
-            let _ = sender.send(Command::Listen { frontend, endpoint, socket });
+            let _ = sender.send(WorkerCommand::Listen { frontend, endpoint, socket });
         }
     }
 
-    fn tell(&self, command: impl Fn() -> Command) {
+    fn tell(&self, command: impl Fn() -> WorkerCommand) {
         for (sender, _) in &self.workers {
             let _ = sender.send(command());
         }
@@ -186,18 +189,18 @@ impl Plane {
 
     /// Breaks off every exchange with a server, by the number of its cell.
     pub fn cut(&self, server: u32) {
-        self.tell(|| Command::Cut { server });
+        self.tell(|| WorkerCommand::Cut { server });
     }
 
     /// A server went down, by the number of its cell: idempotent requests of which it has not begun an answer go to others, and
     /// TCP connections that are to be broken then are reset.
     pub fn leave_down(&self, server: u32) {
-        self.tell(|| Command::Down { server });
+        self.tell(|| WorkerCommand::Down { server });
     }
 
     /// A server stands by again, by the number of its cell: TCP connections that are to be broken then are reset.
     pub fn leave_standby(&self, server: u32) {
-        self.tell(|| Command::StandsBy { server });
+        self.tell(|| WorkerCommand::StandsBy { server });
     }
 
     /// What clients make the workers hold.
@@ -208,13 +211,13 @@ impl Plane {
 
     /// Where decisions can be watched.
     #[must_use]
-    pub fn decisions(&self) -> Log {
+    pub fn decisions(&self) -> DecisionLog {
         self.shared.log.clone()
     }
 
     /// Begins a watch of this number.
     #[must_use]
-    pub fn watch(&self, number: u64, what: For, capacity: usize) -> Sightings {
+    pub fn watch(&self, number: u64, what: ObserveFilter, capacity: usize) -> Observations {
         self.shared.watches.begin(number, what, capacity)
     }
 
@@ -224,7 +227,7 @@ impl Plane {
         let mut waiting = Vec::new();
         for (sender, _) in &self.workers {
             let (done, finished) = oneshot::channel();
-            if sender.send(Command::Stop { grace, done }).is_ok() {
+            if sender.send(WorkerCommand::Stop { grace, done }).is_ok() {
                 waiting.push(finished);
             }
         }

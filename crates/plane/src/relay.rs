@@ -14,10 +14,10 @@ use merismos_core::cells::ServerLane;
 use tokio::io::AsyncWrite;
 use tokio::net::TcpStream;
 
-use crate::alarm::Ring;
 use crate::buffer::Buffer;
-use crate::io::Watch;
-use crate::memory::Held;
+use crate::deadline::WakeReason;
+use crate::io::ConnectionTimer;
+use crate::memory::MemoryGuard;
 use crate::pipe::Pipe;
 use crate::worker::Worker;
 
@@ -29,18 +29,18 @@ const BUDGET: usize = 4 << 20;
 
 /// How a relay ended.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) enum End {
+pub(crate) enum RelayEnd {
     /// Both sides had said all.
     Finished,
     /// One of them broke off.
     Broken,
     /// The alarm rang.
-    Rang(Ring),
+    Rang(WakeReason),
 }
 
 /// One direction.
 #[derive(Default)]
-struct Way {
+struct Direction {
     buffer: Option<Buffer>,
     pipe: Option<Pipe>,
     full: u32,
@@ -52,7 +52,7 @@ struct Way {
     done: bool,
 }
 
-impl Way {
+impl Direction {
     /// How much of what came waits to go on.
     fn held(&self) -> usize {
         if !self.waits {
@@ -148,10 +148,10 @@ pub(crate) struct Relay<'a> {
     worker: &'a Worker,
     /// Where bytes are counted.
     lane: &'a ServerLane,
-    watch: Watch<'a>,
+    watch: ConnectionTimer<'a>,
     idle: Duration,
-    there: Way,
-    back: Way,
+    there: Direction,
+    back: Direction,
 }
 
 impl Drop for Relay<'_> {
@@ -167,19 +167,19 @@ impl<'a> Relay<'a> {
     /// already.
     pub(crate) fn new(
         (worker, lane): (&'a Worker, &'a ServerLane),
-        watch: Watch<'a>,
+        watch: ConnectionTimer<'a>,
         idle: Duration,
         there: Option<Buffer>,
         back: Option<Buffer>,
     ) -> Self {
-        let way = |buffer| Way { buffer, ..Way::default() };
+        let way = |buffer| Direction { buffer, ..Direction::default() };
         Self { worker, lane, watch, idle, there: way(there), back: way(back) }
     }
 
     /// Carries bytes until both sides have ended, one breaks off, or the alarm rings.
-    pub(crate) async fn run(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> End {
-        self.watch.within(self.idle);
-        let mut held = Held::new(self.watch);
+    pub(crate) async fn run(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> RelayEnd {
+        self.watch.set_timeout(self.idle);
+        let mut held = MemoryGuard::new(self.watch);
         std::future::poll_fn(|context| {
             let mut moved = 0;
             let there = self.there.poll(self.worker, client, server, context, &mut moved);
@@ -188,18 +188,18 @@ impl<'a> Relay<'a> {
             if moved > 0 {
                 self.lane.bytes_to.add(to_server as u64);
                 self.lane.bytes_from.add((moved - to_server) as u64);
-                self.watch.within(self.idle);
+                self.watch.set_timeout(self.idle);
             }
             if self.there.waits || self.back.waits || held.is_some() {
                 cold_path();
                 held.set(self.there.held() + self.back.held());
             }
             match (there, back) {
-                (Poll::Ready(Err(_)), _) | (_, Poll::Ready(Err(_))) => Poll::Ready(End::Broken),
-                (Poll::Ready(Ok(())), Poll::Ready(Ok(()))) => Poll::Ready(End::Finished),
-                (_, _) => match self.watch.alarm.rang() {
-                    Some(Ring::Deadline) if moved > 0 => Poll::Pending,
-                    Some(ring) => Poll::Ready(End::Rang(ring)),
+                (Poll::Ready(Err(_)), _) | (_, Poll::Ready(Err(_))) => Poll::Ready(RelayEnd::Broken),
+                (Poll::Ready(Ok(())), Poll::Ready(Ok(()))) => Poll::Ready(RelayEnd::Finished),
+                (_, _) => match self.watch.alarm.fired() {
+                    Some(WakeReason::Deadline) if moved > 0 => Poll::Pending,
+                    Some(ring) => Poll::Ready(RelayEnd::Rang(ring)),
                     None => Poll::Pending,
                 },
             }

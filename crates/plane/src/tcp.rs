@@ -10,21 +10,21 @@ use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
-use crate::alarm::Ring;
+use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::Buffer;
-use crate::client::{Visit, Who};
-use crate::connect::{ConnectError, Unreached, reach_from};
-use crate::deal::{Course, Deal, NoServer};
-use crate::decisions::Made;
-use crate::greeting::{Heard, hear};
-use crate::io::{Watch, Wire};
-use crate::proxy;
-use crate::relay::{End, Relay};
-use crate::worker::{Client, Registered, Worker};
+use crate::client_hello::{ClientHello, peek_client_hello};
+use crate::connect::{ConnectError, ConnectFailure, connect_server_from};
+use crate::deadline::WakeReason;
+use crate::decisions::DecisionContext;
+use crate::io::{ConnectionTimer, Transport};
+use crate::proxy_header;
+use crate::relay::{Relay, RelayEnd};
+use crate::select::{AttemptHistory, NoServer, ServerSelection};
+use crate::worker::{ConnectionState, RegisteredConnection, Worker};
 
 /// Why a client's connection is ended without having been relayed.
 #[derive(Debug)]
-enum Ended {
+enum TcpEnd {
     /// It has none of the keys that the pool deals out by.
     Refused,
     /// There is no server for it.
@@ -36,18 +36,19 @@ enum Ended {
 }
 
 /// Serves one client until its connection ends. `first` is what it has sent already.
-pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<Buffer>) {
-    let Visit { at: Registered { ref worker, ref client, .. }, mut stream, who, .. } = visit;
-    client.alarm.wakes_this_task().await;
-    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, first: Option<Buffer>) {
+    let ClientConnection { at: RegisteredConnection { ref worker, ref client, .. }, mut stream, who, .. } =
+        visit;
+    client.alarm.bind_to_this_task().await;
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     let heard = match frontend.greeting_timeout {
-        Some(limit) => Box::pin(hear(worker, &mut stream, first, (limit, watch))).await,
-        None => Some(Heard { name: None, first }),
+        Some(limit) => Box::pin(peek_client_hello(worker, &mut stream, first, (limit, watch))).await,
+        None => Some(ClientHello { name: None, first }),
     };
-    let Some(Heard { name, mut first }) = heard else { return };
+    let Some(ClientHello { name, mut first }) = heard else { return };
     client.resting.set(false);
     client.fresh.set(false);
-    let mut course = Course::default();
+    let mut course = AttemptHistory::default();
     let mut is_counted = false;
     loop {
         // What is decided goes by what holds now, at each attempt; once it is relayed the connection keeps it.
@@ -59,17 +60,17 @@ pub(crate) async fn serve(visit: Visit, frontend: Arc<Frontend>, first: Option<B
             is_counted = true;
         }
         let facts = Facts { sni: name.as_deref(), ..Facts::of_client(who.client.ip()) };
-        let step = Step { worker, client, frontend, version: snapshot.version, facts: &facts, who, watch };
+        let step = TcpStep { worker, client, frontend, version: snapshot.version, facts: &facts, who, watch };
         let ended = match step.run(&mut course, &mut stream, &mut first).await {
-            Tried::Again => continue,
-            Tried::Served => return,
-            Tried::Ended(ended) => ended,
+            TcpAttempt::Again => continue,
+            TcpAttempt::Served => return,
+            TcpAttempt::Ended(ended) => ended,
         };
         match ended {
-            Ended::Refused => lane.refused.up(),
-            Ended::Unavailable => lane.unavailable.up(),
-            Ended::Unreached => lane.unanswered.up(),
-            Ended::ClientGone => return,
+            TcpEnd::Refused => lane.refused.up(),
+            TcpEnd::Unavailable => lane.unavailable.up(),
+            TcpEnd::Unreached => lane.unanswered.up(),
+            TcpEnd::ClientGone => return,
         }
         tracing::debug!(frontend = %frontend.name, ?ended, "a connection was not relayed");
         reset(&stream);
@@ -83,72 +84,78 @@ fn reset(stream: &TcpStream) {
 }
 
 /// What became of one attempt.
-enum Tried {
+enum TcpAttempt {
     /// It was relayed until its end.
     Served,
     /// It may go to another server, as the newest snapshot says.
     Again,
-    Ended(Ended),
+    Ended(TcpEnd),
 }
 
 /// One attempt, by one snapshot.
 #[derive(Clone, Copy)]
-struct Step<'a> {
+struct TcpStep<'a> {
     worker: &'a Worker,
-    client: &'a Client,
+    client: &'a ConnectionState,
     frontend: &'a Frontend,
     version: u64,
     facts: &'a Facts<'a>,
-    who: Who,
-    watch: Watch<'a>,
+    who: ConnectionAddrs,
+    watch: ConnectionTimer<'a>,
 }
 
-impl Step<'_> {
+impl TcpStep<'_> {
     /// Offers the connection to one server, of the first pool that has one for it.
     async fn run(
         &self,
-        course: &mut Course<()>,
+        course: &mut AttemptHistory<()>,
         stream: &mut TcpStream,
         first: &mut Option<Buffer>,
-    ) -> Tried {
+    ) -> TcpAttempt {
         let mut asked = Asked::default();
-        let mut ended = Ended::Unavailable;
+        let mut ended = TcpEnd::Unavailable;
         while let Some(chosen) = course.choose(self.worker, self.frontend, self.who.client.ip(), asked) {
             let pool = chosen.pool.as_ref();
             let Self { worker, client, watch, version, .. } = *self;
             let key = pool.key(self.facts);
             if key == Key::Refused {
-                ended = Ended::Refused;
+                ended = TcpEnd::Refused;
                 break;
             }
-            let deal = Deal { worker, client, pool, key, watch, version };
+            let deal = ServerSelection { worker, client, pool, key, watch, version };
             let tried = course.tried_in(pool);
             let before = tried.as_deref().unwrap_or(const { &balance::Tried::none() });
-            let place = deal.server(before, course, |context| stream.is_gone(context)).await;
+            let place = deal.select_server(before, course, |context| stream.is_gone(context)).await;
             match place {
                 Ok(place) => {
-                    self.tell(&deal, &chosen, place, before);
-                    return self.attempt(&deal, place, course, stream, first).await;
+                    self.sample_decision(&deal, &chosen, place, before);
+                    return self.try_server(&deal, place, course, stream, first).await;
                 }
-                Err(NoServer::ClientGone) => return Tried::Ended(Ended::ClientGone),
+                Err(NoServer::ClientGone) => return TcpAttempt::Ended(TcpEnd::ClientGone),
                 Err(NoServer::Stale) => {
                     course.stays_in(pool);
-                    return Tried::Again;
+                    return TcpAttempt::Again;
                 }
-                Err(NoServer::Nobody | NoServer::Full) => {}
+                Err(NoServer::NoneEligible | NoServer::Full) => {}
             }
             asked.note(chosen.number);
         }
         if course.failures() > 0 {
-            self.witness(None, course);
-            ended = Ended::Unreached;
+            self.report_observation(None, course);
+            ended = TcpEnd::Unreached;
         }
-        Tried::Ended(ended)
+        TcpAttempt::Ended(ended)
     }
 
-    fn tell(&self, deal: &Deal<'_>, chosen: &ChosenPool<'_>, place: usize, before: &balance::Tried) {
+    fn sample_decision(
+        &self,
+        deal: &ServerSelection<'_>,
+        chosen: &ChosenPool<'_>,
+        place: usize,
+        before: &balance::Tried,
+    ) {
         let (frontend, client, pool) = (self.frontend, self.who.client, chosen.pool.as_ref());
-        deal.tell(|| Made {
+        deal.sample_decision(|| DecisionContext {
             frontend,
             pool: deal.pool,
             why_pool: frontend.why_pool(chosen, client.ip(), self.worker.now()),
@@ -162,73 +169,82 @@ impl Step<'_> {
     }
 
     /// Tells whoever watches where the connection went.
-    fn witness(&self, server: Option<&Server>, course: &Course<()>) {
+    fn report_observation(&self, server: Option<&Server>, course: &AttemptHistory<()>) {
         let server = server.map(|server| &server.name);
-        let told = (server, || course.names());
+        let told = (server, || course.server_names());
         self.worker.watches.tell(self.frontend.cell.id, self.who.client, self.version, told);
     }
 
     /// Connects to a server and relays until the end.
-    async fn attempt(
+    async fn try_server(
         &self,
-        deal: &Deal<'_>,
+        deal: &ServerSelection<'_>,
         place: usize,
-        course: &mut Course<()>,
+        course: &mut AttemptHistory<()>,
         stream: &mut TcpStream,
         first: &mut Option<Buffer>,
-    ) -> Tried {
+    ) -> TcpAttempt {
         let Self { worker, client, frontend, who, watch, .. } = *self;
         let pool = deal.pool;
         let server = &pool.servers[place];
         course.count_retry(worker);
         let mut at = deal.begin(place);
-        let mut upstream = match reach_from(worker, server, pool, watch).await {
+        let mut upstream = match connect_server_from(worker, server, pool, watch).await {
             Ok(upstream) => upstream,
             Err(failure) => {
-                client.alarm.silence();
+                client.alarm.cancel();
                 tracing::debug!(server = %server.name, ?failure, "a server was not reached");
                 match failure {
                     // It has no room, and that is no failure of its.
-                    Unreached::Failed(ConnectError::LimitReached) => {
-                        course.note_no_connection(pool);
-                        return Tried::Again;
+                    ConnectFailure::Failed(ConnectError::LimitReached) => {
+                        course.record_no_connection(pool);
+                        return TcpAttempt::Again;
                     }
                     // Another server would need a descriptor too.
-                    Unreached::Failed(ConnectError::Exhausted) => return Tried::Ended(Ended::Unavailable),
-                    Unreached::Cut => {}
-                    Unreached::Failed(_) => at.failed(),
+                    ConnectFailure::Failed(ConnectError::Exhausted) => {
+                        return TcpAttempt::Ended(TcpEnd::Unavailable);
+                    }
+                    ConnectFailure::Cut => {}
+                    ConnectFailure::Failed(_) => at.failed(),
                 }
-                course.note(pool, place);
+                course.record_failure(pool, place);
                 if course.failures() < pool.attempts {
-                    return Tried::Again;
+                    return TcpAttempt::Again;
                 }
-                self.witness(None, course);
-                return Tried::Ended(Ended::Unreached);
+                self.report_observation(None, course);
+                return TcpAttempt::Ended(TcpEnd::Unreached);
             }
         };
         at.lane.taken.up();
-        self.witness(Some(server), course);
+        self.report_observation(Some(server), course);
         at.goes_on();
         if let Some(version) = pool.proxy_protocol
-            && upstream.stream.write_all(&proxy::header(version, who.client, who.meant_for)).await.is_err()
+            && upstream
+                .stream
+                .write_all(&proxy_header::header(version, who.client, who.meant_for))
+                .await
+                .is_err()
         {
             at.failed();
-            return Tried::Ended(Ended::Unreached);
+            return TcpAttempt::Ended(TcpEnd::Unreached);
         }
         if let Some(life) = frontend.life_limit {
-            watch.all_within(life);
+            watch.set_total_timeout(life);
         }
         client.may_move.set(pool.failing.on_down == OpenConnections::Break);
         client.leaves_at_failback.set(pool.failing.on_failback == OpenConnections::Break);
         let mut relay = Relay::new((worker, at.lane), watch, frontend.idle_timeout, first.take(), None);
         match relay.run(stream, &mut upstream.stream).await {
-            End::Finished => {}
+            RelayEnd::Finished => {}
             // Whoever is left must not take this for an orderly end.
-            End::Broken | End::Rang(Ring::Cut | Ring::Deadline | Ring::Close | Ring::Crowded) => {
+            RelayEnd::Broken
+            | RelayEnd::Rang(
+                WakeReason::Cut | WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded,
+            ) => {
                 reset(stream);
                 reset(&upstream.stream);
             }
         }
-        Tried::Served
+        TcpAttempt::Served
     }
 }

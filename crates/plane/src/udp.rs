@@ -21,13 +21,13 @@ use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
 use tokio::net::UdpSocket;
 
-use crate::alarm::{Ring, ticks};
 use crate::buffer::Buffer;
 use crate::connect::sources;
-use crate::deal::choose;
-use crate::decisions::Made;
+use crate::deadline::{WakeReason, ticks};
+use crate::decisions::DecisionContext;
 use crate::descriptors;
-use crate::worker::{Registered, Worker};
+use crate::select::choose;
+use crate::worker::{RegisteredConnection, Worker};
 
 /// How many datagrams, or rows of datagrams that the kernel put together, are received in one system call.
 const BATCH: usize = 8;
@@ -42,19 +42,19 @@ const SHUNNED_FOR: Duration = Duration::from_secs(3);
 
 /// A socket with what the kernel can do for it.
 #[derive(Debug)]
-struct Outlet {
+struct ServerSocket {
     socket: UdpSocket,
     state: UdpSocketState,
 }
 
 /// A datagram, or several of the same length (but the last) in a row.
 #[derive(Clone, Copy)]
-struct Row<'a> {
+struct SegmentBatch<'a> {
     bytes: &'a [u8],
     stride: usize,
 }
 
-impl Outlet {
+impl ServerSocket {
     fn new(socket: StdSocket) -> io::Result<Self> {
         socket.set_nonblocking(true)?;
         let state = UdpSocketState::new(UdpSockRef::from(&socket))?;
@@ -62,7 +62,7 @@ impl Outlet {
     }
 
     /// A socket that speaks with one server alone, from one of the source addresses.
-    fn towards(server: SocketAddr, how: &Reaching, turn: u64) -> io::Result<Self> {
+    fn connect_to(server: SocketAddr, how: &Reaching, turn: u64) -> io::Result<Self> {
         let any: IpAddr =
             if server.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
         let mut bound = None;
@@ -95,7 +95,7 @@ impl Outlet {
     }
 
     /// Sends a row. A full send buffer loses it, as any queue on the way would.
-    fn send(&self, row: Row<'_>, to: SocketAddr, from: Option<IpAddr>) -> io::Result<()> {
+    fn send(&self, row: SegmentBatch<'_>, to: SocketAddr, from: Option<IpAddr>) -> io::Result<()> {
         let most = self.state.max_gso_segments() * row.stride.max(1);
         for part in row.bytes.chunks(most.max(1)) {
             let transmit = Transmit {
@@ -124,7 +124,7 @@ impl Outlet {
         &self,
         worker: &Worker,
         context: &mut Context<'_>,
-        mut each: impl FnMut(&RecvMeta, Row<'_>),
+        mut each: impl FnMut(&RecvMeta, SegmentBatch<'_>),
     ) -> Poll<io::Error> {
         for _ in 0..BUDGET {
             match self.socket.poll_recv_ready(context) {
@@ -145,7 +145,7 @@ impl Outlet {
             };
             for (buffer, meta) in buffers.iter_mut().zip(&metas).take(count) {
                 buffer.filled(meta.len);
-                each(meta, Row { bytes: buffer, stride: meta.stride });
+                each(meta, SegmentBatch { bytes: buffer, stride: meta.stride });
             }
         }
         context.waker().wake_by_ref();
@@ -156,7 +156,7 @@ impl Outlet {
 /// One client's flow.
 #[derive(Debug)]
 struct Flow {
-    outlet: Outlet,
+    outlet: ServerSocket,
     pool: Arc<Pool>,
     /// The server's place in the pool.
     place: usize,
@@ -166,7 +166,7 @@ struct Flow {
     seen: Cell<u64>,
     /// Nobody listens there (ICMP): the next datagram begins another flow.
     refused: Cell<bool>,
-    client: Registered,
+    client: RegisteredConnection,
 }
 
 impl Flow {
@@ -176,7 +176,7 @@ impl Flow {
 
     /// Whether its server may go on with it, as the newest snapshot says: it may while it drains, and not when it is down,
     /// withdrawn or removed.
-    fn may_go_on(&self, frontend: &Frontend, version: u64) -> bool {
+    fn keeps_server(&self, frontend: &Frontend, version: u64) -> bool {
         if self.seen.replace(version) == version {
             return true;
         }
@@ -187,13 +187,13 @@ impl Flow {
 }
 
 /// Work that a flow is at its server, until it is dropped.
-struct AtServer {
+struct UdpInFlight {
     worker: Rc<Worker>,
     pool: Arc<Pool>,
     place: usize,
 }
 
-impl AtServer {
+impl UdpInFlight {
     fn begin(worker: &Rc<Worker>, pool: &Arc<Pool>, place: usize) -> Self {
         let lane = pool.servers[place].cell.lane(worker.index);
         lane.begun.up();
@@ -211,7 +211,7 @@ impl AtServer {
     }
 }
 
-impl Drop for AtServer {
+impl Drop for UdpInFlight {
     fn drop(&mut self) {
         self.server().cell.lane(self.worker.index).ended.up();
         self.pool.leave(&ask(&self.worker, &self.pool, Key::Unneeded), self.place);
@@ -224,7 +224,7 @@ fn ask<'a>(worker: &Worker, pool: &'a Pool, key: Key) -> Ask<'a> {
 
 /// Datagrams can't wait: whoever finds no room is dropped. `tried` are the numbers of the cells of servers that are out
 /// of the question.
-fn decide<'f>(
+fn select_server<'f>(
     worker: &Worker,
     frontend: &'f Frontend,
     client: SocketAddr,
@@ -276,12 +276,12 @@ fn witness(
 
 /// Tells the decision log.
 fn tell(worker: &Worker, frontend: &Frontend, (pool, place): (&Pool, usize), client: SocketAddr) {
-    if !worker.teller.wants(worker.wheel.now()) {
+    if !worker.teller.should_sample(worker.wheel.now()) {
         return;
     }
     let facts = Facts::of_client(client.ip());
     let key = pool.key(&facts);
-    let made = Made {
+    let made = DecisionContext {
         frontend,
         pool,
         why_pool: None,
@@ -292,30 +292,30 @@ fn tell(worker: &Worker, frontend: &Frontend, (pool, place): (&Pool, usize), cli
         failed_at: &[],
         version: worker.snapshot().version,
     };
-    worker.teller.tell(made.decision(&ask(worker, pool, key)));
+    worker.teller.record(made.into_decision(&ask(worker, pool, key)));
 }
 
 /// A UDP address that is listened on, as one worker has it.
 #[derive(Debug)]
-pub(crate) struct Port {
+pub(crate) struct UdpListener {
     address: SocketAddr,
-    outlet: Outlet,
+    outlet: ServerSocket,
     flows: RefCell<HashMap<SocketAddr, Rc<Flow>>>,
     /// Sockets towards servers for datagrams without answers, by the number of the server's cell.
-    one_way: RefCell<HashMap<u32, Outlet>>,
+    one_way: RefCell<HashMap<u32, ServerSocket>>,
     /// Servers where nobody listened (ICMP), by the number of their cell, and until when they get nothing, in ticks.
     shunned: RefCell<Vec<(u32, u64)>>,
 }
 
-impl Port {
+impl UdpListener {
     pub(crate) fn new(address: SocketAddr, socket: StdSocket) -> io::Result<Rc<Self>> {
-        let outlet = Outlet::new(socket)?;
+        let outlet = ServerSocket::new(socket)?;
         let (flows, one_way, shunned) = (RefCell::default(), RefCell::default(), RefCell::default());
         Ok(Rc::new(Self { address, outlet, flows, one_way, shunned }))
     }
 
     /// Notes that nobody listens at a server.
-    fn shun(&self, worker: &Worker, server: u32) {
+    fn avoid_server(&self, worker: &Worker, server: u32) {
         let until = worker.wheel.now() + ticks(SHUNNED_FOR);
         let mut shunned = self.shunned.borrow_mut();
         shunned.retain(|(id, _)| *id != server);
@@ -336,11 +336,11 @@ impl Port {
             shunned.iter().map(|(id, _)| *id).chain(tried.iter().copied()).collect::<Vec<_>>()
         };
         if shunned.len() > tried.len()
-            && let Some(found) = decide(worker, frontend, client, &shunned)
+            && let Some(found) = select_server(worker, frontend, client, &shunned)
         {
             return Some(found);
         }
-        decide(worker, frontend, client, tried)
+        select_server(worker, frontend, client, tried)
     }
 
     fn send_in_flow(
@@ -348,7 +348,7 @@ impl Port {
         worker: &Rc<Worker>,
         frontend: &Arc<Frontend>,
         meta: &RecvMeta,
-        row: Row<'_>,
+        row: SegmentBatch<'_>,
     ) {
         let lane = frontend.cell.lane(worker.index);
         let mut tried = Vec::new();
@@ -358,9 +358,9 @@ impl Port {
                 tried.push(flow.server().cell.id);
                 None
             }
-            Some(flow) if !flow.may_go_on(frontend, worker.snapshot().version) => {
+            Some(flow) if !flow.keeps_server(frontend, worker.snapshot().version) => {
                 // Its answers are not waited for any more.
-                flow.client.client.alarm.ring(Ring::Close);
+                flow.client.client.alarm.wake(WakeReason::Close);
                 self.flows.borrow_mut().remove(&meta.addr);
                 None
             }
@@ -382,9 +382,9 @@ impl Port {
                 }
                 Err(error) => {
                     tracing::debug!(%error, server = %current.server().name, "a datagram was not sent");
-                    self.shun(worker, current.server().cell.id);
+                    self.avoid_server(worker, current.server().cell.id);
                     current.refused.set(true);
-                    current.client.client.alarm.ring(Ring::Cut);
+                    current.client.client.alarm.wake(WakeReason::Cut);
                     tried.push(current.server().cell.id);
                 }
             }
@@ -410,9 +410,9 @@ impl Port {
             return None;
         };
         tell(worker, frontend, (pool, place), meta.addr);
-        let at = AtServer::begin(worker, pool, place);
+        let at = UdpInFlight::begin(worker, pool, place);
         let server = &pool.servers[place];
-        let outlet = match Outlet::towards(server.address, &pool.reaching, worker.draw()) {
+        let outlet = match ServerSocket::connect_to(server.address, &pool.reaching, worker.draw()) {
             Ok(outlet) => outlet,
             Err(error) => {
                 // What this service is short of is no failure of the server.
@@ -439,11 +439,17 @@ impl Port {
         Some(flow)
     }
 
-    fn send_one_way(&self, worker: &Rc<Worker>, frontend: &Arc<Frontend>, meta: &RecvMeta, row: Row<'_>) {
+    fn send_one_way(
+        &self,
+        worker: &Rc<Worker>,
+        frontend: &Arc<Frontend>,
+        meta: &RecvMeta,
+        row: SegmentBatch<'_>,
+    ) {
         let datagrams = row.bytes.chunks(row.stride.max(1));
         let empty: &[&[u8]] = if row.bytes.is_empty() { &[&[]] } else { &[] };
         for datagram in datagrams.chain(empty.iter().copied()) {
-            let row = Row { bytes: datagram, stride: datagram.len() };
+            let row = SegmentBatch { bytes: datagram, stride: datagram.len() };
             let lane = frontend.cell.lane(worker.index);
             lane.requests.up();
             let mut tried = Vec::new();
@@ -451,7 +457,7 @@ impl Port {
             while !sent && tried.len() < MOST_TRIED {
                 let Some((pool, place)) = self.decide(worker, frontend, meta.addr, &tried) else { break };
                 tell(worker, frontend, (pool, place), meta.addr);
-                let at = AtServer::begin(worker, pool, place);
+                let at = UdpInFlight::begin(worker, pool, place);
                 sent = self.send_to_server((pool, at.server()), row, worker.draw()).is_ok();
                 if sent {
                     at.server().cell.lane(worker.index).bytes_to.add(row.bytes.len() as u64);
@@ -459,7 +465,7 @@ impl Port {
                     witness(worker, frontend, where_to, meta.addr, &tried);
                 } else {
                     at.failed();
-                    self.shun(worker, at.server().cell.id);
+                    self.avoid_server(worker, at.server().cell.id);
                     tried.push(at.server().cell.id);
                 }
             }
@@ -471,17 +477,22 @@ impl Port {
         }
     }
 
-    fn send_to_server(&self, (pool, server): (&Pool, &Server), row: Row<'_>, turn: u64) -> io::Result<()> {
+    fn send_to_server(
+        &self,
+        (pool, server): (&Pool, &Server),
+        row: SegmentBatch<'_>,
+        turn: u64,
+    ) -> io::Result<()> {
         let mut outlets = self.one_way.borrow_mut();
         let outlet = match outlets.entry(server.cell.id) {
             Entry::Occupied(known) => known.into_mut(),
-            Entry::Vacant(new) => new.insert(Outlet::towards(server.address, &pool.reaching, turn)?),
+            Entry::Vacant(new) => new.insert(ServerSocket::connect_to(server.address, &pool.reaching, turn)?),
         };
         outlet.send(row, server.address, None)
     }
 
     /// Closes sockets towards servers that the frontend does not have any more.
-    fn tidy(&self, frontend: &Frontend) {
+    fn close_expired(&self, frontend: &Frontend) {
         let mut outlets = self.one_way.borrow_mut();
         let servers = || frontend.pools().flat_map(|pool| &pool.servers);
         if outlets.len() > servers().count() {
@@ -491,14 +502,14 @@ impl Port {
 }
 
 /// Receives what clients send to an address, for as long as the task lives.
-pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<Port>, frontend: u32) {
+pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<UdpListener>, frontend: u32) {
     loop {
         let error = std::future::poll_fn(|context| {
             // One snapshot for what comes together.
             let snapshot = worker.snapshot();
             let Some(frontend) = snapshot.frontend(frontend) else { return Poll::Pending };
             if frontend.unit == Unit::Datagram {
-                port.tidy(frontend);
+                port.close_expired(frontend);
             }
             port.outlet.poll_receive(&worker, context, |meta, row| match frontend.unit {
                 Unit::Datagram => port.send_one_way(&worker, frontend, meta, row),
@@ -515,9 +526,9 @@ pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<Port>, frontend: u32) {
 }
 
 /// Counts a flow while it is there.
-struct Counted<'a>(&'a FrontendLane);
+struct FlowGuard<'a>(&'a FrontendLane);
 
-impl Drop for Counted<'_> {
+impl Drop for FlowGuard<'_> {
     fn drop(&mut self) {
         self.0.closed.up();
     }
@@ -525,23 +536,23 @@ impl Drop for Counted<'_> {
 
 /// Brings the answers of a flow back until it has rested for long enough or is ended.
 async fn answer(
-    port: Rc<Port>,
+    port: Rc<UdpListener>,
     flow: Rc<Flow>,
-    (frontend, at): (Arc<Frontend>, AtServer),
+    (frontend, at): (Arc<Frontend>, UdpInFlight),
     (client, from): (SocketAddr, Option<IpAddr>),
 ) {
     let worker = Rc::clone(&at.worker);
     let lane = frontend.cell.lane(worker.index);
     lane.opened.up();
     lane.requests.up();
-    let _counted = Counted(lane);
+    let _counted = FlowGuard(lane);
     let known = &flow.client.client;
     let mut at = Some(at);
     // A socket that listens on every address answers from the one that the client wrote to.
     let from = from.filter(|_| port.address.ip().is_unspecified());
     let mut trouble = std::pin::pin!(flow.outlet.trouble());
     std::future::poll_fn(|context| {
-        known.alarm.wake_with(context.waker());
+        known.alarm.set_waker(context.waker());
         if flow.refused.get() {
             if let Some(at) = at.take() {
                 at.failed();
@@ -557,19 +568,21 @@ async fn answer(
             });
             if received.is_ready() || trouble.as_mut().poll(context).is_ready() {
                 flow.refused.set(true);
-                port.shun(&worker, flow.server().cell.id);
-                at.take().iter().for_each(AtServer::failed);
+                port.avoid_server(&worker, flow.server().cell.id);
+                at.take().iter().for_each(UdpInFlight::failed);
             }
         }
-        match known.alarm.rang() {
+        match known.alarm.fired() {
             None => Poll::Pending,
             // A refused flow stays known until it has rested, so that its client's next datagram goes elsewhere.
-            Some(Ring::Cut) if flow.refused.get() => {
-                known.alarm.silence();
+            Some(WakeReason::Cut) if flow.refused.get() => {
+                known.alarm.cancel();
                 worker.wheel.set(&known.alarm, frontend.idle_timeout);
                 Poll::Pending
             }
-            Some(Ring::Cut | Ring::Deadline | Ring::Close | Ring::Crowded) => Poll::Ready(()),
+            Some(WakeReason::Cut | WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded) => {
+                Poll::Ready(())
+            }
         }
     })
     .await;

@@ -21,20 +21,20 @@ use tokio::runtime::LocalOptions;
 use tokio::sync::{Notify, mpsc, oneshot};
 use tokio::task::JoinHandle;
 
-use crate::ahead::Ahead;
-use crate::alarm::{Alarm, Ring, Wheel};
-use crate::buffer::{LARGE, SMALL, Shelf};
-use crate::client;
-use crate::decisions::{Log, Teller};
+use crate::accept;
+use crate::buffer::{BufferPool, LARGE, SMALL};
+use crate::deadline::{DeadlineEntry, TimerWheel, WakeReason};
+use crate::decisions::{DecisionLog, DecisionSampler};
 use crate::descriptors;
 use crate::http;
-use crate::idle::Idle;
+use crate::idle::IdleConnections;
 use crate::listen::Listener;
-use crate::memory::{CONNECTION, Keeping, Memory, STREAM};
+use crate::memory::{CONNECTION, Memory, MemoryEnforcer, STREAM};
+use crate::memory_trim::MemoryTrim;
+use crate::observer::ObserverList;
 use crate::pipe::Pipes;
-use crate::quiet::Quiet;
+use crate::preconnect::Preconnector;
 use crate::udp;
-use crate::witness::Watches;
 
 /// How often idle connections and free buffers are looked through.
 const TIDY_EVERY: Duration = Duration::from_secs(1);
@@ -45,7 +45,7 @@ const ACCEPT_REST_TICKS: u32 = 3;
 
 /// What the plane tells a worker.
 #[derive(Debug)]
-pub(crate) enum Command {
+pub(crate) enum WorkerCommand {
     /// Serve a frontend on this socket.
     Listen { frontend: u32, endpoint: Endpoint, socket: Listener },
     /// Stop listening on an address; connections to it are closed when they have nothing in flight.
@@ -64,13 +64,13 @@ pub(crate) enum Command {
 
 /// What the plane shares with all workers.
 #[derive(Clone, Debug)]
-pub(crate) struct Shared {
+pub(crate) struct WorkerShared {
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
-    pub(crate) watches: Watches,
+    pub(crate) watches: ObserverList,
     /// From when time counts, for all workers alike.
     pub(crate) start: Instant,
     pub(crate) pin_key: PinKey,
-    pub(crate) log: Log,
+    pub(crate) log: DecisionLog,
     pub(crate) memory: Memory,
 }
 
@@ -78,11 +78,11 @@ pub(crate) struct Shared {
 ///
 /// A worker's runtime has no timer of its own, for with one each wait in the kernel begins and ends with reading
 /// the time and looking through the timers: about a thousand instructions a request.
-pub(crate) type Pulse = Arc<Notify>;
+pub(crate) type WorkerPulse = Arc<Notify>;
 
 /// One client's connection, as the worker knows it.
 #[derive(Debug)]
-pub(crate) struct Client {
+pub(crate) struct ConnectionState {
     /// The frontend that it is a client of: that of the address it came to, also when that changes.
     pub(crate) frontend: Cell<u32>,
     /// Where it came to.
@@ -97,7 +97,7 @@ pub(crate) struct Client {
     pub(crate) leaving: Cell<bool>,
     /// It has not asked for anything yet.
     pub(crate) fresh: Cell<bool>,
-    pub(crate) alarm: Rc<Alarm>,
+    pub(crate) alarm: Rc<DeadlineEntry>,
     /// The server of the exchange in flight.
     pub(crate) server: Cell<Option<u32>>,
     /// The server that this connection was dealt out to, where connections are.
@@ -127,20 +127,20 @@ fn seed(index: usize) -> u64 {
 #[derive(Debug)]
 pub(crate) struct Worker {
     pub(crate) index: usize,
-    pub(crate) wheel: Wheel,
-    pub(crate) idle: Idle,
-    pub(crate) shared: http::Shared,
-    ahead: Ahead,
-    quiet: Quiet,
-    pub(crate) small: Rc<Shelf>,
-    pub(crate) large: Rc<Shelf>,
+    pub(crate) wheel: TimerWheel,
+    pub(crate) idle: IdleConnections,
+    pub(crate) shared: http::SharedConnections,
+    ahead: Preconnector,
+    quiet: MemoryTrim,
+    pub(crate) small: Rc<BufferPool>,
+    pub(crate) large: Rc<BufferPool>,
     pub(crate) pipes: Pipes,
-    keeping: Keeping,
-    pub(crate) watches: Watches,
+    keeping: MemoryEnforcer,
+    pub(crate) watches: ObserverList,
     pub(crate) stopping: Cell<bool>,
     start: Instant,
     pub(crate) pin_key: PinKey,
-    pub(crate) teller: Teller,
+    pub(crate) teller: DecisionSampler,
     draw: RefCell<Draw>,
     /// Told at each tick, for the few that wait for time to pass.
     ticked: Notify,
@@ -149,31 +149,31 @@ pub(crate) struct Worker {
     cache: RefCell<Cache<Arc<ArcSwap<Snapshot>>, Arc<Snapshot>>>,
     #[allow(clippy::redundant_allocation)] // the outer count is the worker's own; see `snapshot`
     current: RefCell<Rc<Arc<Snapshot>>>,
-    clients: RefCell<BTreeMap<u64, Rc<Client>>>,
+    clients: RefCell<BTreeMap<u64, Rc<ConnectionState>>>,
     /// What all of them cost while nothing waits in them, in bytes.
     clients_cost: Cell<u64>,
     next_client: Cell<u64>,
 }
 
 impl Worker {
-    fn new(index: usize, shared: Shared) -> Rc<Self> {
+    fn new(index: usize, shared: WorkerShared) -> Rc<Self> {
         let current = shared.snapshot.load_full();
         Rc::new(Self {
             index,
-            wheel: Wheel::new(),
-            idle: Idle::default(),
-            shared: http::Shared::default(),
-            ahead: Ahead::default(),
-            quiet: Quiet::default(),
-            small: Shelf::new(SMALL),
-            large: Shelf::new(LARGE),
+            wheel: TimerWheel::new(),
+            idle: IdleConnections::default(),
+            shared: http::SharedConnections::default(),
+            ahead: Preconnector::default(),
+            quiet: MemoryTrim::default(),
+            small: BufferPool::new(SMALL),
+            large: BufferPool::new(LARGE),
             pipes: Pipes::default(),
-            keeping: Keeping::new(shared.memory),
+            keeping: MemoryEnforcer::new(shared.memory),
             watches: shared.watches,
             stopping: Cell::new(false),
             start: shared.start,
             pin_key: shared.pin_key,
-            teller: Teller::new(shared.log),
+            teller: DecisionSampler::new(shared.log),
             draw: RefCell::new(Draw::seeded(seed(index))),
             ticked: Notify::new(),
             scraps: RefCell::new(Vec::new()),
@@ -214,17 +214,17 @@ impl Worker {
 
     /// A look at the snapshot of this moment, which is held for no longer.
     #[inline]
-    pub(crate) fn look<T>(&self, at: impl FnOnce(&Snapshot) -> T) -> T {
+    pub(crate) fn with_snapshot<T>(&self, at: impl FnOnce(&Snapshot) -> T) -> T {
         at(self.cache.borrow_mut().load())
     }
 
     /// Registers a client's connection until the returned guard is dropped.
-    pub(crate) fn register(self: &Rc<Self>, frontend: u32, address: SocketAddr) -> Registered {
+    pub(crate) fn register(self: &Rc<Self>, frontend: u32, address: SocketAddr) -> RegisteredConnection {
         self.register_as(frontend, address, None)
     }
 
     /// Registers one request among several that share a client's connection.
-    pub(crate) fn register_stream(self: &Rc<Self>, of: &Client) -> Registered {
+    pub(crate) fn register_stream(self: &Rc<Self>, of: &ConnectionState) -> RegisteredConnection {
         let stream = self.register_as(of.frontend.get(), of.address, Some(&of.dealt_to));
         stream.client.peer.set(of.peer.get());
         stream
@@ -235,12 +235,12 @@ impl Worker {
         frontend: u32,
         address: SocketAddr,
         dealt_with: Option<&Rc<Cell<Option<u32>>>>,
-    ) -> Registered {
+    ) -> RegisteredConnection {
         let cost = if dealt_with.is_some() { STREAM } else { CONNECTION };
         self.clients_cost.set(self.clients_cost.get() + cost as u64);
         let key = self.next_client.get();
         self.next_client.set(key + 1);
-        let client = Rc::new(Client {
+        let client = Rc::new(ConnectionState {
             frontend: Cell::new(frontend),
             address,
             peer: Cell::new(None),
@@ -248,7 +248,7 @@ impl Worker {
             cost: Cell::new(cost),
             leaving: Cell::new(false),
             fresh: Cell::new(true),
-            alarm: Alarm::new(),
+            alarm: DeadlineEntry::new(),
             server: Cell::new(None),
             dealt_to: dealt_with.map(Rc::clone).unwrap_or_default(),
             resting: Cell::new(true),
@@ -256,16 +256,16 @@ impl Worker {
             leaves_at_failback: Cell::new(false),
         });
         self.clients.borrow_mut().insert(key, Rc::clone(&client));
-        Registered { worker: Rc::clone(self), key, client }
+        RegisteredConnection { worker: Rc::clone(self), key, client }
     }
 
     /// An empty text to write a head into; give it back with [`Self::give_back`].
-    pub(crate) fn scrap(&self) -> Vec<u8> {
+    pub(crate) fn take_scratch(&self) -> Vec<u8> {
         self.scraps.borrow_mut().pop().unwrap_or_else(|| Vec::with_capacity(2 << 10))
     }
 
     /// Keeps a text's memory for the next head, unless it grew large.
-    pub(crate) fn give_back(&self, mut scrap: Vec<u8>) {
+    pub(crate) fn return_scratch(&self, mut scrap: Vec<u8>) {
         if scrap.capacity() <= SMALL {
             scrap.clear();
             self.scraps.borrow_mut().push(scrap);
@@ -283,12 +283,12 @@ impl Worker {
     }
 
     /// A client costs so much from now on.
-    pub(crate) fn set_cost(&self, client: &Client, cost: usize) {
+    pub(crate) fn set_cost(&self, client: &ConnectionState, cost: usize) {
         let before = client.cost.replace(cost);
         self.clients_cost.set(self.clients_cost.get() - before as u64 + cost as u64);
     }
 
-    pub(crate) fn each_client(&self, mut act: impl FnMut(&Rc<Client>)) {
+    pub(crate) fn each_client(&self, mut act: impl FnMut(&Rc<ConnectionState>)) {
         for client in self.clients.borrow().values() {
             act(client);
         }
@@ -297,19 +297,19 @@ impl Worker {
     fn close_resting(&self) {
         self.each_client(|client| {
             if client.resting.get() {
-                client.alarm.ring(Ring::Close);
+                client.alarm.wake(WakeReason::Close);
             }
         });
     }
 
     /// Lets the clients of an address go: at once when they rest, else after their next answer. One that has not
     /// asked yet is answered once.
-    fn let_go(&self, address: SocketAddr) {
+    fn close_clients_of(&self, address: SocketAddr) {
         self.each_client(|client| {
             if client.address == address {
                 client.leaving.set(true);
                 if client.resting.get() && !client.fresh.get() {
-                    client.alarm.ring(Ring::Close);
+                    client.alarm.wake(WakeReason::Close);
                 }
             }
         });
@@ -318,13 +318,13 @@ impl Worker {
 
 /// A registered connection.
 #[derive(Debug)]
-pub(crate) struct Registered {
+pub(crate) struct RegisteredConnection {
     pub(crate) worker: Rc<Worker>,
     key: u64,
-    pub(crate) client: Rc<Client>,
+    pub(crate) client: Rc<ConnectionState>,
 }
 
-impl Drop for Registered {
+impl Drop for RegisteredConnection {
     fn drop(&mut self) {
         self.worker.set_cost(&self.client, 0);
         self.worker.clients.borrow_mut().remove(&self.key);
@@ -332,7 +332,12 @@ impl Drop for Registered {
 }
 
 /// Runs a worker on this thread until it is stopped.
-pub(crate) fn run(index: usize, shared: Shared, pulse: Pulse, commands: mpsc::UnboundedReceiver<Command>) {
+pub(crate) fn run(
+    index: usize,
+    shared: WorkerShared,
+    pulse: WorkerPulse,
+    commands: mpsc::UnboundedReceiver<WorkerCommand>,
+) {
     let runtime = tokio::runtime::Builder::new_current_thread()
         .enable_io()
         .build_local(LocalOptions::default())
@@ -346,26 +351,26 @@ pub(crate) fn run(index: usize, shared: Shared, pulse: Pulse, commands: mpsc::Un
     });
 }
 
-async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedReceiver<Command>) {
+async fn serve(worker: Rc<Worker>, pulse: WorkerPulse, mut commands: mpsc::UnboundedReceiver<WorkerCommand>) {
     let clock = tokio::task::spawn_local(keep_time(Rc::clone(&worker), pulse));
-    let mut listeners: BTreeMap<Endpoint, Listening> = BTreeMap::new();
+    let mut listeners: BTreeMap<Endpoint, ActiveListener> = BTreeMap::new();
     while let Some(command) = commands.recv().await {
         match command {
-            Command::Listen { frontend, endpoint, socket } => {
-                match Listening::begin(&worker, endpoint, frontend, socket) {
+            WorkerCommand::Listen { frontend, endpoint, socket } => {
+                match ActiveListener::begin(&worker, endpoint, frontend, socket) {
                     Ok(listening) => drop(listeners.insert(endpoint, listening)),
                     Err(error) => {
                         tracing::error!(%endpoint, %error, "a listening socket could not be watched")
                     }
                 }
             }
-            Command::Unlisten { endpoint } => {
+            WorkerCommand::Unlisten { endpoint } => {
                 if let Some(listening) = listeners.remove(&endpoint) {
                     listening.close(&worker, endpoint.address).await;
                 }
-                worker.let_go(endpoint.address);
+                worker.close_clients_of(endpoint.address);
             }
-            Command::HandOver { frontend, endpoint } => {
+            WorkerCommand::HandOver { frontend, endpoint } => {
                 if let Some(listening) = listeners.get_mut(&endpoint) {
                     listening.hand_over(&worker, endpoint, frontend);
                 }
@@ -375,30 +380,30 @@ async fn serve(worker: Rc<Worker>, pulse: Pulse, mut commands: mpsc::UnboundedRe
                     }
                 });
             }
-            Command::Cut { server } => {
+            WorkerCommand::Cut { server } => {
                 worker.idle.forget(server);
                 worker.shared.forget(server);
                 worker.each_client(|client| {
                     if client.server.get() == Some(server) {
-                        client.alarm.ring(Ring::Cut);
+                        client.alarm.wake(WakeReason::Cut);
                     }
                 });
             }
-            Command::Down { server } => {
+            WorkerCommand::Down { server } => {
                 worker.idle.forget(server);
                 worker.shared.forget(server);
                 worker.each_client(|client| {
                     if client.server.get() == Some(server) && client.may_move.get() {
-                        client.alarm.ring(Ring::Cut);
+                        client.alarm.wake(WakeReason::Cut);
                     }
                 });
             }
-            Command::StandsBy { server } => worker.each_client(|client| {
+            WorkerCommand::StandsBy { server } => worker.each_client(|client| {
                 if client.server.get() == Some(server) && client.leaves_at_failback.get() {
-                    client.alarm.ring(Ring::Cut);
+                    client.alarm.wake(WakeReason::Cut);
                 }
             }),
-            Command::Stop { grace, done } => {
+            WorkerCommand::Stop { grace, done } => {
                 for (endpoint, listening) in std::mem::take(&mut listeners) {
                     listening.close(&worker, endpoint.address).await;
                 }
@@ -426,18 +431,18 @@ async fn finish(worker: &Worker, grace: Duration) -> usize {
     }
 }
 
-async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
+async fn keep_time(worker: Rc<Worker>, pulse: WorkerPulse) {
     let mut tidied = Instant::now();
     loop {
         pulse.notified().await;
         worker.wheel.advance();
         worker.ticked.notify_waiters();
-        worker.ahead.look(&worker);
+        worker.ahead.connect_returned_servers(&worker);
         worker.keeping.look(&worker);
         worker.idle.make_room();
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
-            worker.idle.tidy(worker.wheel.now());
+            worker.idle.close_expired(worker.wheel.now());
             worker.shared.tidy(worker.wheel.now());
             worker.small.trim();
             worker.large.trim();
@@ -451,19 +456,19 @@ async fn keep_time(worker: Rc<Worker>, pulse: Pulse) {
 }
 
 /// A socket that clients come to, and the task that takes what comes.
-struct Listening {
-    socket: Taking,
+struct ActiveListener {
+    socket: ListenerSocket,
     task: JoinHandle<()>,
     frontend: u32,
 }
 
 #[derive(Clone)]
-enum Taking {
+enum ListenerSocket {
     Tcp(Rc<TcpListener>),
-    Udp(Rc<udp::Port>),
+    Udp(Rc<udp::UdpListener>),
 }
 
-impl Taking {
+impl ListenerSocket {
     fn task(&self, worker: &Rc<Worker>, endpoint: Endpoint, frontend: u32) -> JoinHandle<()> {
         let worker = Rc::clone(worker);
         match self {
@@ -475,11 +480,11 @@ impl Taking {
     }
 }
 
-impl Listening {
+impl ActiveListener {
     fn begin(worker: &Rc<Worker>, endpoint: Endpoint, frontend: u32, socket: Listener) -> io::Result<Self> {
         let socket = match socket {
-            Listener::Tcp(socket) => Taking::Tcp(Rc::new(TcpListener::from_std(socket)?)),
-            Listener::Udp(socket) => Taking::Udp(udp::Port::new(endpoint.address, socket)?),
+            Listener::Tcp(socket) => ListenerSocket::Tcp(Rc::new(TcpListener::from_std(socket)?)),
+            Listener::Udp(socket) => ListenerSocket::Udp(udp::UdpListener::new(endpoint.address, socket)?),
         };
         Ok(Self { task: socket.task(worker, endpoint, frontend), socket, frontend })
     }
@@ -494,7 +499,7 @@ impl Listening {
     /// Stops taking. The connections that wait in the socket's queue are taken, for closing it would reset them.
     async fn close(self, worker: &Rc<Worker>, address: SocketAddr) {
         self.task.abort();
-        let Taking::Tcp(listener) = &self.socket else { return };
+        let ListenerSocket::Tcp(listener) = &self.socket else { return };
         let one = || {
             std::future::poll_fn(|context| match listener.poll_accept(context) {
                 Poll::Ready(Ok(accepted)) => Poll::Ready(Some(accepted)),
@@ -503,7 +508,7 @@ impl Listening {
         };
         while let Some((stream, peer)) = one().await {
             let registered = worker.register(self.frontend, address);
-            client::welcome(registered, stream, peer);
+            accept::accept_connection(registered, stream, peer);
         }
     }
 }
@@ -514,7 +519,7 @@ async fn accept(worker: Rc<Worker>, listener: Rc<TcpListener>, frontend: u32, ad
             Ok((stream, peer)) => {
                 let may_go_on = descriptors::allows_clients(&stream);
                 let registered = worker.register(frontend, address);
-                client::welcome(registered, stream, peer);
+                accept::accept_connection(registered, stream, peer);
                 if !may_go_on {
                     // Others wait in the listen queue, which costs no descriptor, until some have left.
                     while !descriptors::has_room_for_clients() {

@@ -14,7 +14,7 @@ use merismos_core::config::losses::losses;
 use merismos_core::config::{self, Checked, Format, Problem, merge, tree};
 use merismos_core::config::{Accepted, Warning};
 use merismos_plane::BindError;
-use merismos_plane::probe::Surroundings;
+use merismos_plane::probe::ProbeEnvironment;
 use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 
@@ -84,7 +84,7 @@ pub(crate) enum ApplyError {
 pub(crate) struct Deployer {
     controller: Controller,
     store: Store,
-    surroundings: Surroundings,
+    surroundings: ProbeEnvironment,
     /// Held over a whole deployment, so that two never interleave.
     one_at_a_time: Mutex<()>,
     /// Held while addresses are bound and not yet listened on: two who try the same one would be in each other's way.
@@ -99,7 +99,7 @@ struct Weighed {
 }
 
 impl Deployer {
-    pub(crate) fn new(controller: Controller, store: Store, surroundings: Surroundings) -> Self {
+    pub(crate) fn new(controller: Controller, store: Store, surroundings: ProbeEnvironment) -> Self {
         Self { controller, store, surroundings, one_at_a_time: Mutex::new(()), binding: Mutex::new(()) }
     }
 

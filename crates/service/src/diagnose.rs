@@ -10,8 +10,8 @@ use merismos_core::eligibility::Truths;
 use merismos_core::health::{Cause, Evidence, State, Step};
 use merismos_core::name::PoolServer;
 use merismos_core::units::humane;
-use merismos_plane::probe::{Surroundings, probe};
-use merismos_plane::way::{Neighbour, Way, way_to};
+use merismos_plane::probe::{ProbeEnvironment, probe};
+use merismos_plane::route_lookup::{Neighbour, Route, way_to};
 
 use crate::controller::View;
 
@@ -32,7 +32,7 @@ fn one_that_works(view: &View, pool: &Pool, id: &PoolServer) -> Option<(PoolServ
 }
 
 /// Climbs the ladder. The server has to be one of the document.
-pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &Surroundings) -> Diagnosis {
+pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &ProbeEnvironment) -> Diagnosis {
     let document = view.effective.document();
     let pool = &document.pools[&id.pool];
     let server = &pool.servers[&id.server];
@@ -62,7 +62,7 @@ pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &Surrou
             let silent = here.step == Step::Connect && here.cause == Some(Cause::Silent);
             // The attempt has made the system ask for the neighbour: what it knows now is worth a look.
             let neighbour = way_to(asked, check.elsewhere.source_address);
-            if silent && let Way::Route { neighbour: Some(Neighbour::Silent), .. } = neighbour {
+            if silent && let Route::Route { neighbour: Some(Neighbour::Silent), .. } = neighbour {
                 rungs.push(rung(
                     "the neighbour",
                     false,
@@ -113,11 +113,11 @@ fn named(written: &Written, address: SocketAddr) -> Rung {
 /// Adds the way to the rungs; what is wrong with it when there is none.
 fn no_way(address: SocketAddr, check: &Check, rungs: &mut Vec<Rung>) -> Option<Break> {
     match way_to(address, check.elsewhere.source_address) {
-        Way::None(why) => {
+        Route::None(why) => {
             rungs.push(rung("the route", false, why.clone()));
             Some(Break::Way(why))
         }
-        Way::Route { from, neighbour } => {
+        Route::Route { from, neighbour } => {
             let known = match neighbour {
                 Some(Neighbour::Answers) => ", to a neighbour that has answered",
                 Some(Neighbour::Silent) => ", to a neighbour that has not answered so far",

@@ -14,7 +14,7 @@ use merismos_core::duty::Duty;
 use merismos_core::health::{Cause, Step};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::units::Span;
-use merismos_plane::probe::Surroundings;
+use merismos_plane::probe::ProbeEnvironment;
 use merismos_plane::{connect, lookup, probe};
 
 use crate::controller::View;
@@ -38,7 +38,7 @@ pub(crate) struct Tried {
 }
 
 /// Tries what is new in a document and says what does not work.
-pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surroundings) -> Tried {
+pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &ProbeEnvironment) -> Tried {
     let (old, new) = (view.checked.document(), checked.document());
     let asked = asked(old);
     let renames = Renames::between(old, new);
@@ -101,7 +101,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Surro
 
 /// Secrets that a document refers to for the first time, and that can't be had: whoever needs one learns it now, and not when the
 /// first message is due.
-fn missing_secrets(old: &Document, new: &Document, surroundings: &Surroundings) -> Vec<Warning> {
+fn missing_secrets(old: &Document, new: &Document, surroundings: &ProbeEnvironment) -> Vec<Warning> {
     let known = secrets(old);
     let missing = |(path, secret): (String, &Secret)| {
         if known.iter().any(|it| (it.0.as_str(), it.1) == (path.as_str(), secret)) {
@@ -180,7 +180,7 @@ async fn try_server(
     server: &Server,
     (check, proxy_protocol): (Option<&Check>, Option<ProxyVersion>),
     is_used: bool,
-    surroundings: &Surroundings,
+    surroundings: &ProbeEnvironment,
 ) -> Option<(Warning, Option<PoolServer>)> {
     let address = server.address.get();
     let addresses: Vec<_> = server.addresses().collect();

@@ -27,13 +27,13 @@ use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use clap::Parser;
-use merismos_plane::descriptors::Allotment;
+use merismos_plane::descriptors::DescriptorBudget;
 use tracing_subscriber::EnvFilter;
 
 use crate::settings::{Flags, LogFormat, Settings};
 
 /// Takes as many descriptors as the system allows: clients, servers and probes hold one each.
-fn take_descriptors() -> Allotment {
+fn take_descriptors() -> DescriptorBudget {
     use rustix::process::{Resource, getrlimit, setrlimit};
 
     let mut limit = getrlimit(Resource::Nofile);
@@ -41,7 +41,7 @@ fn take_descriptors() -> Allotment {
     if let Err(error) = setrlimit(Resource::Nofile, limit) {
         tracing::warn!(%error, "the limit of descriptors stays as it is");
     }
-    let allotment = Allotment::of(getrlimit(Resource::Nofile).current.unwrap_or(u64::MAX));
+    let allotment = DescriptorBudget::of(getrlimit(Resource::Nofile).current.unwrap_or(u64::MAX));
     allotment.apply();
     allotment
 }

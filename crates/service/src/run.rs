@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 
 use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
-use merismos_plane::descriptors::Allotment;
+use merismos_plane::descriptors::DescriptorBudget;
 use merismos_plane::lookup::Lookups;
 use merismos_plane::memory::Memory;
-use merismos_plane::probe::{Prober, Surroundings};
-use merismos_plane::secret::Secrets;
+use merismos_plane::probe::{ProbeEnvironment, Prober};
+use merismos_plane::secret_ref::SecretCache;
 use merismos_store::outbox::Outbox;
 use merismos_store::{Store, StoreError};
 use serde_json::json;
@@ -100,7 +100,7 @@ struct Parts {
 }
 
 /// Runs the service until it is told to stop.
-pub(crate) async fn run(settings: Settings, allotment: Allotment) -> Result<(), RunError> {
+pub(crate) async fn run(settings: Settings, allotment: DescriptorBudget) -> Result<(), RunError> {
     let lock = FolderLock::take(&settings.state_folder, settings.replace).await?;
     let listener = listen_for_api(settings.api_listen, lock.has_predecessor).await?;
     let mut stop = [SignalKind::terminate(), SignalKind::interrupt()].map(signal);
@@ -118,7 +118,7 @@ pub(crate) async fn run(settings: Settings, allotment: Allotment) -> Result<(), 
 
 /// Starts everything and waits until the service is told to stop.
 async fn serve(
-    (settings, allotment): (&Settings, Allotment),
+    (settings, allotment): (&Settings, DescriptorBudget),
     (mut lock, listener): (FolderLock, TcpListener),
     stop: &mut [io::Result<Signal>; 2],
     load: tokio::runtime::Handle,
@@ -197,9 +197,9 @@ async fn start(
     load: tokio::runtime::Handle,
     shares_ports: bool,
 ) -> Result<Parts, RunError> {
-    let secrets = Secrets { folder: settings.secrets_folder.clone() };
+    let secrets = SecretCache { folder: settings.secrets_folder.clone() };
     let surroundings =
-        Surroundings { command_folder: settings.command_folder.clone(), secrets: secrets.clone() };
+        ProbeEnvironment { command_folder: settings.command_folder.clone(), secrets: secrets.clone() };
     let store = Store::new(&settings.database)?;
     let copy_file = settings.state_folder.join("copy.json");
     let troubles = Troubles::default();

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use clap::{Parser, ValueEnum};
 use merismos_core::units::{Size, Span};
-use merismos_plane::descriptors::Allotment;
+use merismos_plane::descriptors::DescriptorBudget;
 use merismos_plane::memory::MemoryLimits;
 use merismos_plane::probe::AT_ONCE;
 use serde::Deserialize;
@@ -228,7 +228,7 @@ impl Settings {
 
 impl Settings {
     /// Keeps what the control side may open at once within its reserve of descriptors.
-    pub(crate) fn within(mut self, allotment: Allotment) -> Self {
+    pub(crate) fn within(mut self, allotment: DescriptorBudget) -> Self {
         let part = |count: usize, eighths: u64| {
             count.min(usize::try_from(allotment.reserve * eighths / 8).unwrap_or(usize::MAX).max(1))
         };

@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use merismos_core::units::Size;
-use merismos_plane::descriptors::{self, Allotment};
+use merismos_plane::descriptors::{self, DescriptorBudget};
 use merismos_plane::memory::Memory;
 use serde_json::json;
 
@@ -15,7 +15,7 @@ use crate::troubles::{TroubleKind, Troubles};
 const QUIET: u32 = 60;
 
 /// Watches for clients that wait, or are answered 503, because there are too few file descriptors.
-pub(crate) async fn watch_descriptors(allotment: Allotment, troubles: Troubles, journal: Journal) {
+pub(crate) async fn watch_descriptors(allotment: DescriptorBudget, troubles: Troubles, journal: Journal) {
     let says = || {
         format!(
             "the service is short of file descriptors (it may have {}): clients wait before they are taken, or get 503. Raise the \

@@ -14,20 +14,20 @@ pub(super) const MOST_TRAILERS: usize = 64;
 
 /// A chunked body that breaks the rules (RFC 9112, 7.1).
 #[derive(Debug, PartialEq, Eq)]
-pub(super) struct BrokenChunks;
+pub(super) struct InvalidChunk;
 
 /// What bytes of a body are, beside the framing between them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Part<'b> {
+pub(super) enum BodyPart<'b> {
     Content(&'b [u8]),
     /// Of the trailer fields, their lines' ends and the empty line included.
     Trailers(&'b [u8]),
 }
 
 /// Collects the content of a body.
-pub(super) fn content(into: &mut Vec<u8>) -> impl FnMut(Part<'_>) {
+pub(super) fn content(into: &mut Vec<u8>) -> impl FnMut(BodyPart<'_>) {
     |part| {
-        if let Part::Content(bytes) = part {
+        if let BodyPart::Content(bytes) = part {
             into.extend_from_slice(bytes);
         }
     }
@@ -35,7 +35,7 @@ pub(super) fn content(into: &mut Vec<u8>) -> impl FnMut(Part<'_>) {
 
 /// What becomes of bytes that belong to a body.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Passed {
+pub(super) struct Consumed {
     /// How many of them do.
     pub(super) used: usize,
     /// They go on as they are; otherwise what goes on was written elsewhere.
@@ -44,23 +44,23 @@ pub(super) struct Passed {
 
 /// Follows a body as its bytes pass by.
 #[derive(Clone, Debug)]
-pub(super) enum Follow {
+pub(super) enum BodyTracker {
     /// Everything has passed.
     Done,
     /// So many bytes are still to come.
     Counted(u64),
     /// Chunks are still to come.
-    Chunked(Chunks),
+    Chunked(ChunkDecoder),
     /// Everything until the connection closes.
     UntilClose,
 }
 
-impl Follow {
+impl BodyTracker {
     pub(super) fn new(framing: Framing) -> Self {
         match framing {
             Framing::None | Framing::Length(0) => Self::Done,
             Framing::Length(length) => Self::Counted(length),
-            Framing::Chunked => Self::Chunked(Chunks::default()),
+            Framing::Chunked => Self::Chunked(ChunkDecoder::default()),
             Framing::UntilClose => Self::UntilClose,
         }
     }
@@ -68,7 +68,7 @@ impl Follow {
     /// As [`Self::new`], of what a client sends: it may not say behind the body what its server would have to believe.
     pub(super) fn of_client(framing: Framing) -> Self {
         match Self::new(framing) {
-            Self::Chunked(chunks) => Self::Chunked(Chunks { is_wary: true, ..chunks }),
+            Self::Chunked(chunks) => Self::Chunked(ChunkDecoder { is_wary: true, ..chunks }),
             other => other,
         }
     }
@@ -82,8 +82,8 @@ impl Follow {
     pub(super) fn pass(
         &mut self,
         data: &[u8],
-        mut tell: impl FnMut(Part<'_>),
-    ) -> Result<usize, BrokenChunks> {
+        mut tell: impl FnMut(BodyPart<'_>),
+    ) -> Result<usize, InvalidChunk> {
         let used = match self {
             Self::Done => 0,
             Self::UntilClose => data.len(),
@@ -103,16 +103,16 @@ impl Follow {
                 return Ok(used);
             }
         };
-        tell(Part::Content(&data[..used]));
+        tell(BodyPart::Content(&data[..used]));
         Ok(used)
     }
 
     /// As [`Self::pass`], for whoever passes the bytes on: the extensions of chunks do not go on, for two readers may see
     /// different ends of them, and neither do trailer fields of a server that would delimit or direct. Where there are such,
     /// what goes on is appended to `out`.
-    pub(super) fn pass_on(&mut self, data: &[u8], out: &mut Vec<u8>) -> Result<Passed, BrokenChunks> {
+    pub(super) fn forward(&mut self, data: &[u8], out: &mut Vec<u8>) -> Result<Consumed, InvalidChunk> {
         let Self::Chunked(chunks) = self else {
-            return Ok(Passed { used: self.pass(data, |_| {})?, as_is: true });
+            return Ok(Consumed { used: self.pass(data, |_| {})?, as_is: true });
         };
         let (before, at) = (chunks.clone(), out.len());
         let used = chunks.pass(data, &mut |_| {})?;
@@ -126,7 +126,7 @@ impl Follow {
             *self = Self::Done;
         }
         debug_assert!(!as_is || out.len() == at, "nothing was written");
-        Ok(Passed { used, as_is })
+        Ok(Consumed { used, as_is })
     }
 }
 
@@ -227,7 +227,7 @@ const fn is_token(byte: u8) -> bool {
 
 /// A reader of the chunked coding that keeps nothing but its place.
 #[derive(Clone, Debug)]
-pub(super) struct Chunks {
+pub(super) struct ChunkDecoder {
     state: ChunkState,
     line: usize,
     trailers: usize,
@@ -244,7 +244,7 @@ pub(super) struct Chunks {
     drops_field: bool,
 }
 
-impl Default for Chunks {
+impl Default for ChunkDecoder {
     fn default() -> Self {
         Self {
             state: ChunkState::Size { size: 0, digits: 0 },
@@ -260,13 +260,13 @@ impl Default for Chunks {
     }
 }
 
-impl Chunks {
-    fn pass(&mut self, data: &[u8], tell: &mut impl FnMut(Part<'_>)) -> Result<usize, BrokenChunks> {
+impl ChunkDecoder {
+    fn pass(&mut self, data: &[u8], tell: &mut impl FnMut(BodyPart<'_>)) -> Result<usize, InvalidChunk> {
         let mut at = 0;
         while at < data.len() && self.state != ChunkState::Done {
             if let ChunkState::Data { left } = &mut self.state {
                 let used = (data.len() - at).min(usize::try_from(*left).unwrap_or(usize::MAX));
-                tell(Part::Content(&data[at..at + used]));
+                tell(BodyPart::Content(&data[at..at + used]));
                 at += used;
                 *left -= used as u64;
                 if *left == 0 {
@@ -288,7 +288,7 @@ impl Chunks {
                 ChunkState::Gap { .. } | ChunkState::Extension { .. } | ChunkState::TrailerName(_)
             ) || self.state == ChunkState::Trailer;
             if is_trailer {
-                tell(Part::Trailers(&data[at..=at]));
+                tell(BodyPart::Trailers(&data[at..=at]));
             }
             at += 1;
         }
@@ -297,7 +297,7 @@ impl Chunks {
 
     /// As [`Self::pass`], and writes what goes on.
     #[cold]
-    fn pass_clean(&mut self, data: &[u8], out: &mut Vec<u8>) -> Result<(), BrokenChunks> {
+    fn pass_clean(&mut self, data: &[u8], out: &mut Vec<u8>) -> Result<(), InvalidChunk> {
         use ChunkState as S;
         let mut at = 0;
         while at < data.len() && self.state != S::Done {
@@ -339,29 +339,29 @@ impl Chunks {
     }
 
     /// One byte of what is not content.
-    fn step(&mut self, byte: u8) -> Result<ChunkState, BrokenChunks> {
+    fn step(&mut self, byte: u8) -> Result<ChunkState, InvalidChunk> {
         use ChunkState as S;
         self.line = if byte == b'\n' { 0 } else { self.line + 1 };
         if self.line > LONGEST_LINE || self.trailers > LONGEST_TRAILERS {
-            return Err(BrokenChunks);
+            return Err(InvalidChunk);
         }
         Ok(match (self.state, byte) {
             (S::Size { size, digits }, b'0'..=b'9' | b'a'..=b'f' | b'A'..=b'F') => {
                 let digit = (byte as char).to_digit(16).map_or(0, u64::from);
                 // 15 digits are 2^60: more than any body, and no overflow.
                 if digits == 15 {
-                    return Err(BrokenChunks);
+                    return Err(InvalidChunk);
                 }
                 S::Size { size: size << 4 | digit, digits: digits + 1 }
             }
-            (S::Size { digits: 0, .. }, _) => return Err(BrokenChunks),
+            (S::Size { digits: 0, .. }, _) => return Err(InvalidChunk),
             (S::Size { size, .. }, b'\r') | (S::Extension { size }, b'\r') => S::SizeEnd { size },
             (S::Size { size, .. } | S::Gap { size }, b';') => S::Extension { size },
             (S::Size { size, .. } | S::Gap { size }, b' ' | b'\t') => S::Gap { size },
             (S::Extension { size }, b'\t' | 0x20..=0x7e | 0x80..) => {
                 self.extensions += 1;
                 if self.is_wary && self.extensions > LONGEST_EXTENSIONS {
-                    return Err(BrokenChunks);
+                    return Err(InvalidChunk);
                 }
                 S::Extension { size }
             }
@@ -377,7 +377,7 @@ impl Chunks {
                 self.trailers += 1;
                 self.trailer_fields += 1;
                 if self.is_wary && self.trailer_fields > MOST_TRAILERS {
-                    return Err(BrokenChunks);
+                    return Err(InvalidChunk);
                 }
                 S::TrailerName(digest(DIGEST_OF_NOTHING, byte))
             }
@@ -408,7 +408,7 @@ impl Chunks {
                 | S::LastLf
                 | S::Done,
                 _,
-            ) => return Err(BrokenChunks),
+            ) => return Err(InvalidChunk),
         })
     }
 }
@@ -419,8 +419,8 @@ mod tests {
 
     use super::*;
 
-    fn decode(pieces: &[&[u8]]) -> Result<(Vec<u8>, usize, bool), BrokenChunks> {
-        let mut follow = Follow::of_client(Framing::Chunked);
+    fn decode(pieces: &[&[u8]]) -> Result<(Vec<u8>, usize, bool), InvalidChunk> {
+        let mut follow = BodyTracker::of_client(Framing::Chunked);
         let (mut whole, mut used) = (Vec::new(), 0);
         for piece in pieces {
             used += follow.pass(piece, content(&mut whole))?;
@@ -431,11 +431,11 @@ mod tests {
     #[test]
     fn trailers_are_told_whole() {
         for size in 1..BODY.len() {
-            let mut follow = Follow::new(Framing::Chunked);
+            let mut follow = BodyTracker::new(Framing::Chunked);
             let mut trailers = Vec::new();
             for piece in BODY.chunks(size) {
-                let tell = |part: Part<'_>| {
-                    if let Part::Trailers(bytes) = part {
+                let tell = |part: BodyPart<'_>| {
+                    if let BodyPart::Trailers(bytes) = part {
                         trailers.extend_from_slice(bytes);
                     }
                 };
@@ -487,40 +487,43 @@ mod tests {
     #[case::trailer_that_names_the_client(b"0\r\nX-Forwarded-For: 192.0.2.1\r\n\r\n")]
     #[case::the_same_in_disguise(b"0\r\nX_Forwarded_For: 192.0.2.1\r\n\r\n")]
     fn broken(#[case] body: &[u8]) {
-        assert_eq!(decode(&[body]), Err(BrokenChunks));
+        assert_eq!(decode(&[body]), Err(InvalidChunk));
     }
 
     #[test]
     fn servers_may_say_behind_a_body_what_they_like() {
         let body = b"0\r\nContent-Length: 5\r\n\r\n";
-        let mut follow = Follow::new(Framing::Chunked);
+        let mut follow = BodyTracker::new(Framing::Chunked);
         assert_eq!((follow.pass(body, |_| {}), follow.is_done()), (Ok(body.len()), true));
-        assert_eq!(Follow::new(Framing::Chunked).pass(b"0\r\nX Y: z\r\n\r\n", |_| {}), Err(BrokenChunks));
+        assert_eq!(
+            BodyTracker::new(Framing::Chunked).pass(b"0\r\nX Y: z\r\n\r\n", |_| {}),
+            Err(InvalidChunk)
+        );
     }
 
     #[test]
     fn endless_lines_and_trailers_are_broken() {
-        assert_eq!(decode(&[b"5;", &vec![b'a'; LONGEST_LINE + 1]]), Err(BrokenChunks));
+        assert_eq!(decode(&[b"5;", &vec![b'a'; LONGEST_LINE + 1]]), Err(InvalidChunk));
         let trailers = b"X: y\r\n".repeat(LONGEST_TRAILERS / 3);
-        assert_eq!(decode(&[b"0\r\n", &trailers]), Err(BrokenChunks));
+        assert_eq!(decode(&[b"0\r\n", &trailers]), Err(InvalidChunk));
         let extended = |count: usize| b"1;seal=true\r\nx\r\n".repeat(count);
         assert!(decode(&[&extended(LONGEST_EXTENSIONS / 9)]).is_ok());
-        assert_eq!(decode(&[&extended(LONGEST_EXTENSIONS / 9 + 1)]), Err(BrokenChunks));
+        assert_eq!(decode(&[&extended(LONGEST_EXTENSIONS / 9 + 1)]), Err(InvalidChunk));
     }
 
     #[test]
     fn a_client_may_say_so_many_things_behind_a_body_and_a_server_more() {
         let body = |count: usize| [b"0\r\n".as_slice(), &b"X: y\r\n".repeat(count), b"\r\n"].concat();
         assert!(decode(&[&body(MOST_TRAILERS)]).is_ok());
-        assert_eq!(decode(&[&body(MOST_TRAILERS + 1)]), Err(BrokenChunks));
-        assert!(Follow::new(Framing::Chunked).pass(&body(MOST_TRAILERS + 1), |_| {}).is_ok());
+        assert_eq!(decode(&[&body(MOST_TRAILERS + 1)]), Err(InvalidChunk));
+        assert!(BodyTracker::new(Framing::Chunked).pass(&body(MOST_TRAILERS + 1), |_| {}).is_ok());
     }
 
-    fn passed_on(mut follow: Follow, body: &[u8], size: usize) -> String {
+    fn passed_on(mut follow: BodyTracker, body: &[u8], size: usize) -> String {
         let mut on = Vec::new();
         for piece in body.chunks(size) {
             let mut clean = Vec::new();
-            let passed = follow.pass_on(piece, &mut clean).unwrap();
+            let passed = follow.forward(piece, &mut clean).unwrap();
             on.extend_from_slice(if passed.as_is { &piece[..passed.used] } else { &clean });
         }
         assert!(follow.is_done());
@@ -536,7 +539,7 @@ mod tests {
     #[case::trailers_go_on("1\r\nx\r\n0\r\nX-Sum: 11\r\n\r\n", "1\r\nx\r\n0\r\nX-Sum: 11\r\n\r\n")]
     fn what_goes_on_of_a_body(#[case] body: &str, #[case] on: &str) {
         for size in 1..=body.len() {
-            let follow = Follow::of_client(Framing::Chunked);
+            let follow = BodyTracker::of_client(Framing::Chunked);
             assert_eq!(passed_on(follow, body.as_bytes(), size), on, "pieces of {size}");
         }
     }
@@ -545,14 +548,14 @@ mod tests {
     fn what_a_server_says_behind_a_body_goes_on_without_what_would_delimit_or_direct() {
         let body = "1\r\nx\r\n0\r\nX-Sum: 1\r\nContent-Length: 5\r\nX_Forwarded_For: a\r\nETag: b\r\n\r\n";
         for size in 1..=body.len() {
-            let on = passed_on(Follow::new(Framing::Chunked), body.as_bytes(), size);
+            let on = passed_on(BodyTracker::new(Framing::Chunked), body.as_bytes(), size);
             assert_eq!(on, "1\r\nx\r\n0\r\nX-Sum: 1\r\nETag: b\r\n\r\n", "pieces of {size}");
         }
     }
 
     #[test]
     fn counted_bytes() {
-        let mut follow = Follow::new(Framing::Length(5));
+        let mut follow = BodyTracker::new(Framing::Length(5));
         assert_eq!(follow.pass(b"abc", |_| {}), Ok(3));
         assert_eq!(follow.pass(b"defg", |_| {}), Ok(2));
         assert!(follow.is_done());

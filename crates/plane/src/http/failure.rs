@@ -1,9 +1,9 @@
 //! How a server fails a request.
 
-use super::refuse::Shortage;
-use crate::alarm::Ring;
-use crate::connect::{ConnectError, Unreached};
-use crate::io::Trouble;
+use super::error_response::GatewayError;
+use crate::connect::{ConnectError, ConnectFailure};
+use crate::deadline::WakeReason;
+use crate::io::IoError;
 
 /// Why a server did not answer a request. No byte of an answer has gone to the client.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -41,25 +41,25 @@ impl ServerFailure {
 
 /// What trouble on a server's connection means before its answer has begun.
 #[cold]
-pub(super) fn server_failure(trouble: &Trouble) -> ServerFailure {
+pub(super) fn server_failure(trouble: &IoError) -> ServerFailure {
     match trouble {
-        Trouble::Closed | Trouble::Broken => ServerFailure::Closed,
-        Trouble::Rang(Ring::Deadline | Ring::Close) => ServerFailure::Late,
-        Trouble::Rang(Ring::Cut | Ring::Crowded) => ServerFailure::Cut,
+        IoError::Closed | IoError::Broken => ServerFailure::Closed,
+        IoError::Rang(WakeReason::Deadline | WakeReason::Close) => ServerFailure::Late,
+        IoError::Rang(WakeReason::Cut | WakeReason::Crowded) => ServerFailure::Cut,
     }
 }
 
-impl From<Unreached> for ServerFailure {
-    fn from(unreached: Unreached) -> Self {
+impl From<ConnectFailure> for ServerFailure {
+    fn from(unreached: ConnectFailure) -> Self {
         match unreached {
-            Unreached::Failed(error) => Self::NotReached(error),
-            Unreached::Cut => Self::Cut,
+            ConnectFailure::Failed(error) => Self::NotReached(error),
+            ConnectFailure::Cut => Self::Cut,
         }
     }
 }
 
 /// What its client is told when no other server took the request.
-impl From<ServerFailure> for Shortage {
+impl From<ServerFailure> for GatewayError {
     fn from(failure: ServerFailure) -> Self {
         match failure {
             ServerFailure::NotReached(ConnectError::LimitReached) => Self::Full,

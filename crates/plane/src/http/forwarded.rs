@@ -8,7 +8,7 @@ use std::ops::Range;
 
 use ipnet::IpNet;
 
-use crate::client::is_in;
+use crate::accept::is_in;
 
 /// How many lines of one field are believed; the last ones count, for they were added last.
 const MOST_LINES: usize = 4;
@@ -23,18 +23,18 @@ pub(super) struct ClientFields {
     words: Range<u8>,
     /// The same as `Forwarded` wants it.
     node: Range<u8>,
-    spoken: Spoken,
+    spoken: ClientProtocol,
 }
 
 /// The version of HTTP that a client speaks, as `Via` names it (RFC 9110, 7.6.3).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Spoken {
+pub(super) enum ClientProtocol {
     One,
     Two,
 }
 
 impl ClientFields {
-    pub(super) fn new(peer: SocketAddr, spoken: Spoken) -> Self {
+    pub(super) fn new(peer: SocketAddr, spoken: ClientProtocol) -> Self {
         let ip = peer.ip().to_canonical();
         let node = if ip.is_ipv6() { format!("for=\"[{ip}]\"") } else { format!("for={ip}") };
         let before_words = "X-Forwarded-For: ";
@@ -69,8 +69,8 @@ impl ClientFields {
 
     fn end(&self) -> [u8; 71] {
         match self.spoken {
-            Spoken::One => *END,
-            Spoken::Two => *END_TWO,
+            ClientProtocol::One => *END,
+            ClientProtocol::Two => *END_TWO,
         }
     }
 }
@@ -95,12 +95,12 @@ fn write_host(host: &[u8], forwarded: &[u8], out: &mut Vec<u8>) {
 
 /// The lines of one field.
 #[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Lines<'h> {
+pub(super) struct FieldLines<'h> {
     values: [&'h [u8]; MOST_LINES],
     len: usize,
 }
 
-impl<'h> Lines<'h> {
+impl<'h> FieldLines<'h> {
     fn push(&mut self, value: &'h [u8]) {
         if value.is_empty() {
             return;
@@ -129,9 +129,9 @@ impl<'h> Lines<'h> {
 
 /// What the peer says of the request.
 #[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Told<'h> {
-    forwarded_for: Lines<'h>,
-    forwarded: Lines<'h>,
+pub(super) struct ForwardedFields<'h> {
+    forwarded_for: FieldLines<'h>,
+    forwarded: FieldLines<'h>,
     proto: Option<&'h [u8]>,
     host: Option<&'h [u8]>,
     request_id: Option<&'h [u8]>,
@@ -172,7 +172,7 @@ fn is_plain(value: &[u8]) -> bool {
         && value.iter().all(|byte| byte.is_ascii_graphic() && !b"\",;=".contains(byte))
 }
 
-impl<'h> Told<'h> {
+impl<'h> ForwardedFields<'h> {
     /// Notes a field when it is one of those; gives whether it is.
     pub(super) fn note(&mut self, name: &str, value: &'h [u8]) -> bool {
         let is = |other: &str| name.eq_ignore_ascii_case(other);
@@ -294,14 +294,14 @@ mod tests {
     #[case::forwarded_six("Forwarded", "proto=https; For=\"[2001:db8::7]:1\"", Some("2001:db8::7"))]
     #[case::nothing("x-forwarded-proto", "https", None)]
     fn who_the_client_is(#[case] name: &str, #[case] value: &str, #[case] client: Option<&str>) {
-        let mut told = Told::default();
+        let mut told = ForwardedFields::default();
         assert!(told.note(name, value.as_bytes()));
         assert_eq!(told.client(&networks()), client.map(|client| client.parse().unwrap()));
     }
 
     #[test]
     fn what_trusted_peers_say_is_added_to() {
-        let mut told = Told::default();
+        let mut told = ForwardedFields::default();
         for (name, value) in [
             ("X-Forwarded-For", "198.51.100.7"),
             ("X-Forwarded-For", "192.0.2.9"),
@@ -313,7 +313,7 @@ mod tests {
             assert!(told.note(name, value.as_bytes()));
         }
         let mut out = Vec::new();
-        let client = ClientFields::new("192.0.2.77:5000".parse().unwrap(), Spoken::One);
+        let client = ClientFields::new("192.0.2.77:5000".parse().unwrap(), ClientProtocol::One);
         told.write(&client, b"inner.example", [1, 2], &mut out);
         assert_eq!(
             String::from_utf8(out).unwrap(),
@@ -334,12 +334,12 @@ mod tests {
 
     #[test]
     fn what_could_break_out_of_a_field_is_not_passed_on() {
-        let mut told = Told::default();
+        let mut told = ForwardedFields::default();
         told.note("X-Forwarded-Proto", b"http;host=\"evil\"");
         told.note("X-Request-Id", b"a b");
         let mut out = Vec::new();
         told.write(
-            &ClientFields::new("[2001:db8::7]:1".parse().unwrap(), Spoken::One),
+            &ClientFields::new("[2001:db8::7]:1".parse().unwrap(), ClientProtocol::One),
             b"",
             [10, 11],
             &mut out,

@@ -10,10 +10,10 @@ mod response;
 
 use httparse::Header;
 
-use super::refuse::Refusal;
+use super::error_response::RequestError;
 
-pub(super) use request::{Origin, Request, in_cookies, key, key_words, request};
-pub(super) use response::{More, Response, response, server_response, upgrade_field, write_response};
+pub(super) use request::{Request, RequestOrigin, in_cookies, key, key_words, request};
+pub(super) use response::{ExtraFields, Response, response, server_response, upgrade_field, write_response};
 
 /// The most fields that a head may have; frontends may set a lower limit.
 pub(super) const MOST_FIELDS: usize = 100;
@@ -55,7 +55,7 @@ const fn line_feeds(word: u64) -> u64 {
 pub(super) struct BareLineFeed;
 
 /// What a client is told of it.
-pub(super) const BARE_LINE_FEED: Refusal = Refusal::Malformed("a line ends with a line feed alone");
+pub(super) const BARE_LINE_FEED: RequestError = RequestError::Malformed("a line ends with a line feed alone");
 
 impl HeadScan {
     /// Whether no line of the head has been seen yet.
@@ -96,10 +96,10 @@ impl HeadScan {
 }
 
 /// What is said of a head that is larger than `limit`, of which at least as much is there.
-pub(super) fn too_large(head: &[u8], limit: usize) -> Refusal {
+pub(super) fn too_large(head: &[u8], limit: usize) -> RequestError {
     let line = &head[..head.len().min(limit)];
     // RFC 9112, 3: a target that is too long has a status of its own.
-    if line.contains(&b'\n') { Refusal::HeadTooLarge } else { Refusal::TargetTooLong }
+    if line.contains(&b'\n') { RequestError::HeadTooLarge } else { RequestError::TargetTooLong }
 }
 
 /// Whether data that begins with a head surely holds all of it, so that parsing will tell where it ends.
@@ -114,7 +114,7 @@ pub(super) fn may_begin_head(data: &[u8]) -> bool {
 
 /// What is done with a field on its way to the server.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Fate {
+enum FieldAction {
     Keep,
     Drop,
 }
@@ -148,14 +148,14 @@ fn has_whole_line_ends(head: &[u8], fields: &[Header<'_>]) -> bool {
 }
 
 /// Drops the fields that a `Connection` field names (RFC 9110, 7.6.1), but never those that delimit or direct.
-fn drop_named(fields: &[Header<'_>], fates: &mut [Fate]) {
+fn drop_named(fields: &[Header<'_>], fates: &mut [FieldAction]) {
     let options = fields.iter().filter(|field| field.name.eq_ignore_ascii_case("connection"));
     let options: Vec<&[u8]> = options.flat_map(|field| members(field.value)).collect();
     for (field, fate) in fields.iter().zip(fates) {
         let keeps = ["host", "content-length", "transfer-encoding"];
         let is_named = options.iter().any(|option| option.eq_ignore_ascii_case(field.name.as_bytes()));
         if is_named && !keeps.iter().any(|name| field.name.eq_ignore_ascii_case(name)) {
-            *fate = Fate::Drop;
+            *fate = FieldAction::Drop;
         }
     }
 }

@@ -11,20 +11,20 @@
 //! what follows does not lie between what is needed.
 #![expect(clippy::manual_async_fn, reason = "an async function keeps each argument twice")]
 
-mod answer;
 mod body;
-mod exchange;
+mod error_response;
 mod failure;
+mod forward;
 mod forwarded;
 #[cfg(fuzzing)]
 pub(crate) mod fuzzing;
 mod head;
+mod http2;
 #[cfg(test)]
 mod properties;
-mod refuse;
-mod sending;
+mod request_body;
+mod response;
 mod session;
-mod two;
 
-pub(crate) use session::{serve, turn_away};
-pub(crate) use two::Shared;
+pub(crate) use http2::SharedConnections;
+pub(crate) use session::{reject_over_limit, serve};

@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use proptest::sample::{Index, select};
 use proptest::test_runner::RngSeed;
 
-use super::body::{Follow, content};
+use super::body::{BodyTracker, content};
 use super::head::{Framing, HeadScan};
 
 /// The same cases in each run, so that a failure can be seen again.
@@ -72,7 +72,7 @@ fn chunked() -> impl Strategy<Value = (Vec<u8>, Vec<u8>)> {
 
 /// What is read of a body that arrives in these pieces, how many bytes of them it has, and whether it is whole.
 fn decode(pieces: &[&[u8]]) -> Option<(Vec<u8>, usize, bool)> {
-    let mut follow = Follow::of_client(Framing::Chunked);
+    let mut follow = BodyTracker::of_client(Framing::Chunked);
     let (mut plain, mut used) = (Vec::new(), 0);
     for piece in pieces {
         used += follow.pass(piece, content(&mut plain)).ok()?;
@@ -82,11 +82,11 @@ fn decode(pieces: &[&[u8]]) -> Option<(Vec<u8>, usize, bool)> {
 
 /// What goes on of a body that arrives in these pieces.
 fn pass_on(pieces: &[&[u8]]) -> Option<Vec<u8>> {
-    let mut follow = Follow::of_client(Framing::Chunked);
+    let mut follow = BodyTracker::of_client(Framing::Chunked);
     let mut on = Vec::new();
     for piece in pieces {
         let mut clean = Vec::new();
-        let passed = follow.pass_on(piece, &mut clean).ok()?;
+        let passed = follow.forward(piece, &mut clean).ok()?;
         on.extend_from_slice(if passed.as_is { &piece[..passed.used] } else { &clean });
     }
     Some(on)

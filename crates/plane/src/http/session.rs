@@ -8,21 +8,21 @@ use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
-use super::exchange::{Exchange, Outcome};
-use super::forwarded::{ClientFields, Spoken};
-use super::head::{self, BARE_LINE_FEED, HeadScan, Origin, Request};
-use super::refuse::{Refusal, answer};
-use super::sending::Sending;
-use super::two;
-use crate::alarm::Ring;
+use super::error_response::{RequestError, error_response};
+use super::forward::{RequestForwarder, RequestOutcome};
+use super::forwarded::{ClientFields, ClientProtocol};
+use super::head::{self, BARE_LINE_FEED, HeadScan, Request, RequestOrigin};
+use super::http2;
+use super::request_body::RequestBody;
+use crate::accept::ClientConnection;
 use crate::buffer::{Buffer, with_room};
-use crate::client::Visit;
-use crate::io::{Trouble, Watch, read, read_fresh, readable, write_all};
-use crate::memory::{Held, hold_head};
-use crate::worker::{Registered, Worker};
+use crate::deadline::WakeReason;
+use crate::io::{ConnectionTimer, IoError, read, read_fresh, readable, write_all};
+use crate::memory::{MemoryGuard, hold_head};
+use crate::worker::{RegisteredConnection, Worker};
 
 /// How long a client has to be quiet to be one that rests.
-pub(super) const PAUSE: Duration = Duration::from_millis(200);
+pub(super) const IDLE_AFTER: Duration = Duration::from_millis(200);
 /// What a request for the head alone begins with.
 const HEAD: &[u8] = b"HEAD ";
 /// How long a refused client may go on sending before its connection is closed under it.
@@ -31,14 +31,14 @@ const LINGER: Duration = Duration::from_secs(1);
 const LINGER_BYTES: usize = 256 << 10;
 
 /// How a client's connection goes on after a request.
-enum Next {
+enum NextStep {
     Another,
     /// It waits for something to do, for so long at most, without the state of one who serves.
     Rest(Duration),
     Close,
     /// Close, but first say why; an answer to HEAD has no content.
     Refuse {
-        refusal: Refusal,
+        refusal: RequestError,
         to_head: bool,
     },
     /// Close, but first take what the client still sends, so that it can read the answer.
@@ -54,9 +54,9 @@ enum NoRequest {
     Rests(Duration),
     /// It speaks HTTP/2; this is all that it has said.
     Two(Buffer),
-    Refused(Refusal),
+    Refused(RequestError),
     /// The same, of a request for the head alone.
-    RefusedHead(Refusal),
+    RefusedHead(RequestError),
 }
 
 /// What a frontend allows a head.
@@ -80,7 +80,7 @@ impl HeadLimits {
             None if data.len() >= self.size => Err(NoRequest::Refused(head::too_large(data, self.size))),
             // Whoever speaks something else, TLS mostly, would wait for us as we for it.
             None if !head::may_begin_head(data) => {
-                Err(NoRequest::Refused(Refusal::Malformed("this is not HTTP")))
+                Err(NoRequest::Refused(RequestError::Malformed("this is not HTTP")))
             }
             None => Ok(false),
         }
@@ -89,57 +89,58 @@ impl HeadLimits {
 
 /// Takes a request of a client off the buffer, which begins with its head: what it asks for, and what the server gets, of
 /// which the head is written into `out`.
-pub(super) fn take<'o>(
+pub(super) fn take_request<'o>(
     worker: &Worker,
     fields: &ClientFields,
     frontend: &Frontend,
     mut buffer: Buffer,
     out: &'o mut Vec<u8>,
-) -> Result<(Request, Sending<'o>), Refusal> {
+) -> Result<(Request, RequestBody<'o>), RequestError> {
     let id = [worker.draw(), worker.draw()];
-    let origin = Origin { client: fields, trusted: &frontend.trusted, dropped: &frontend.dropped_fields, id };
+    let origin =
+        RequestOrigin { client: fields, trusted: &frontend.trusted, dropped: &frontend.dropped_fields, id };
     let request = head::request(&buffer, origin, frontend.field_limit, out)?;
     if request.length > frontend.head_limit {
         return Err(head::too_large(&buffer, frontend.head_limit));
     }
     buffer.consume(request.length);
     frontend.cell.lane(worker.index).requests.up();
-    let sending = Sending::new(&request, buffer, out)?;
+    let sending = RequestBody::new(&request, buffer, out)?;
     Ok((request, sending))
 }
 
 struct Session {
-    visit: Visit,
+    visit: ClientConnection,
     fields: ClientFields,
 }
 
 /// Serves one client until its connection ends or it rests. `input` is what it has sent already.
 ///
 /// Not an async function: one would keep room for what it was given beside the session that is made of it.
-pub(crate) fn serve(visit: Visit, mut input: Option<Buffer>) -> impl Future<Output = ()> {
-    let fields = ClientFields::new(visit.who.client, Spoken::One);
+pub(crate) fn serve(visit: ClientConnection, mut input: Option<Buffer>) -> impl Future<Output = ()> {
+    let fields = ClientFields::new(visit.who.client, ClientProtocol::One);
     let mut session = Session { visit, fields };
     async move {
-        session.visit.at.client.alarm.wakes_this_task().await;
+        session.visit.at.client.alarm.bind_to_this_task().await;
         loop {
             let next = session.request(&mut input).await;
-            if matches!(next, Next::Another) {
+            if matches!(next, NextStep::Another) {
                 continue;
             }
             cold_path();
             match next {
-                Next::Another => {}
-                Next::Rest(patience) => {
-                    tokio::task::spawn_local(rest(session.visit, patience));
+                NextStep::Another => {}
+                NextStep::Rest(patience) => {
+                    tokio::task::spawn_local(wait_idle(session.visit, patience));
                     return;
                 }
-                Next::Close => return,
-                Next::Refuse { refusal, to_head } => {
+                NextStep::Close => return,
+                NextStep::Refuse { refusal, to_head } => {
                     return Box::pin(session.refuse(refusal, to_head)).await;
                 }
-                Next::Linger => return Box::pin(session.linger()).await,
+                NextStep::Linger => return Box::pin(session.linger()).await,
                 // In a box, for its state is large and most connections are others.
-                Next::Two(first) => return Box::pin(two::serve(session.visit, first)).await,
+                NextStep::Two(first) => return Box::pin(http2::serve(session.visit, first)).await,
             }
         }
     }
@@ -148,22 +149,22 @@ pub(crate) fn serve(visit: Visit, mut input: Option<Buffer>) -> impl Future<Outp
 /// Waits until a client that rests says something, which has it served again, or its connection ends.
 ///
 /// A task of its own, for the state of one that serves has room for an exchange, which one that rests would hold for nothing.
-async fn rest(mut visit: Visit, patience: Duration) {
-    let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut visit;
-    client.alarm.wakes_this_task().await;
-    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-    watch.within(patience);
+async fn wait_idle(mut visit: ClientConnection, patience: Duration) {
+    let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } = &mut visit;
+    client.alarm.bind_to_this_task().await;
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+    watch.set_timeout(patience);
     if readable(stream, watch).await.is_ok() {
         tokio::task::spawn_local(serve(visit, None));
     }
 }
 
 /// Answers a client for whom there is no room, and lets it go.
-pub(crate) async fn turn_away(at: Registered, mut stream: TcpStream, frontend: Name) {
-    let Registered { worker, client, .. } = &at;
-    client.alarm.wakes_this_task().await;
-    let text = answer(503, &"as many clients as are allowed are connected", &frontend, true, true);
-    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+pub(crate) async fn reject_over_limit(at: RegisteredConnection, mut stream: TcpStream, frontend: Name) {
+    let RegisteredConnection { worker, client, .. } = &at;
+    client.alarm.bind_to_this_task().await;
+    let text = error_response(503, &"as many clients as are allowed are connected", &frontend, true, true);
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     if write_all(&mut stream, &text, watch, LINGER).await.is_ok() {
         linger(&mut stream, worker, watch).await;
     }
@@ -171,12 +172,12 @@ pub(crate) async fn turn_away(at: Registered, mut stream: TcpStream, frontend: N
 
 /// Ends our side and takes what still comes for a short while: closing a socket with unread data resets the
 /// connection, and the client would lose the answer that it has not read yet (RFC 9112, 9.6).
-async fn linger(stream: &mut TcpStream, worker: &Worker, watch: Watch<'_>) {
-    watch.alarm.silence();
+async fn linger(stream: &mut TcpStream, worker: &Worker, watch: ConnectionTimer<'_>) {
+    watch.alarm.cancel();
     if stream.shutdown().await.is_err() {
         return;
     }
-    watch.within(LINGER);
+    watch.set_timeout(LINGER);
     let mut buffer = worker.small.take();
     let mut taken = 0;
     while taken < LINGER_BYTES {
@@ -191,70 +192,73 @@ async fn linger(stream: &mut TcpStream, worker: &Worker, watch: Watch<'_>) {
 
 impl Session {
     /// Reads one request and sees it through. `input` holds what came after the one before.
-    fn request(&mut self, input: &mut Option<Buffer>) -> impl Future<Output = Next> {
+    fn request(&mut self, input: &mut Option<Buffer>) -> impl Future<Output = NextStep> {
         async move {
             // No snapshot is held while a client rests, or each idle client would keep an old one alive.
-            let Registered { worker, client, .. } = &self.visit.at;
+            let RegisteredConnection { worker, client, .. } = &self.visit.at;
             let frontend = client.frontend.get();
-            let limits = worker.look(|snapshot| snapshot.frontend(frontend).map(|it| HeadLimits::of(it)));
+            let limits =
+                worker.with_snapshot(|snapshot| snapshot.frontend(frontend).map(|it| HeadLimits::of(it)));
             let Some(limits) = limits else {
                 cold_path();
-                return Next::Close;
+                return NextStep::Close;
             };
             let buffer = match self.read_head(input.take(), limits).await {
                 Ok(buffer) => buffer,
                 Err(why) => {
                     cold_path();
                     return match why {
-                        NoRequest::Ended => Next::Close,
-                        NoRequest::Rests(patience) => Next::Rest(patience),
-                        NoRequest::Two(buffer) => Next::Two(buffer),
-                        NoRequest::Refused(refusal) => Next::Refuse { refusal, to_head: false },
-                        NoRequest::RefusedHead(refusal) => Next::Refuse { refusal, to_head: true },
+                        NoRequest::Ended => NextStep::Close,
+                        NoRequest::Rests(patience) => NextStep::Rest(patience),
+                        NoRequest::Two(buffer) => NextStep::Two(buffer),
+                        NoRequest::Refused(refusal) => NextStep::Refuse { refusal, to_head: false },
+                        NoRequest::RefusedHead(refusal) => NextStep::Refuse { refusal, to_head: true },
                     };
                 }
             };
-            let Visit { at: Registered { worker, client, .. }, stream, who, .. } = &mut self.visit;
+            let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, who, .. } =
+                &mut self.visit;
             // The head took its time to come; what decides about it is the snapshot of now.
             let snapshot = worker.snapshot();
             let Some(frontend) = snapshot.frontend(client.frontend.get()) else {
                 cold_path();
-                return Next::Close;
+                return NextStep::Close;
             };
-            let mut out = worker.scrap();
+            let mut out = worker.take_scratch();
             let to_head = buffer.starts_with(HEAD);
-            let (request, mut sending) = match take(worker, &self.fields, frontend, buffer, &mut out) {
+            let (request, mut sending) = match take_request(worker, &self.fields, frontend, buffer, &mut out)
+            {
                 Ok(asked) => asked,
                 Err(refusal) => {
                     cold_path();
-                    return Next::Refuse { refusal, to_head };
+                    return NextStep::Refuse { refusal, to_head };
                 }
             };
-            let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+            let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
             hold_head(watch, sending.start);
             let (version, request) = (snapshot.version, &request);
-            let exchange = Exchange { worker, client, frontend, version, request, who, watch };
-            let outcome = exchange.run(stream, &mut sending).await;
+            let exchange = RequestForwarder { worker, client, frontend, version, request, who, watch };
+            let outcome = exchange.forward(stream, &mut sending).await;
             client.server.set(None);
-            client.alarm.silence();
+            client.alarm.cancel();
             watch.let_all_go();
             *input = sending.input.take();
-            worker.give_back(out);
-            if let Outcome::Answered { keep: true } = outcome {
-                return Next::Another;
+            worker.return_scratch(out);
+            if let RequestOutcome::Answered { keep: true } = outcome {
+                return NextStep::Another;
             }
             cold_path();
             match outcome {
-                Outcome::Answered { .. } if input.is_some() => Next::Linger,
-                Outcome::Answered { .. } => Next::Close,
-                Outcome::AnsweredEarly => Next::Linger,
-                Outcome::Refused(refusal) => Next::Refuse { refusal, to_head },
-                Outcome::BrokenOff { open_ended: false } => Next::Close,
-                Outcome::BrokenOff { open_ended: true } | Outcome::ClientGone => {
+                RequestOutcome::Answered { .. } if input.is_some() => NextStep::Linger,
+                RequestOutcome::Answered { .. } => NextStep::Close,
+                RequestOutcome::AnsweredEarly => NextStep::Linger,
+                RequestOutcome::Refused(refusal) => NextStep::Refuse { refusal, to_head },
+                RequestOutcome::BrokenOff { open_ended: false } => NextStep::Close,
+                RequestOutcome::BrokenOff { open_ended: true } | RequestOutcome::ClientGone => {
                     // The client must not take the end of the connection for the end of the body: it gets a reset. And what the
                     // system holds for one that takes nothing is let go.
                     let _ = socket2::SockRef::from(&*stream).set_linger(Some(Duration::ZERO));
-                    Next::Close
+                    NextStep::Close
                 }
             }
         }
@@ -267,7 +271,8 @@ impl Session {
         limits: HeadLimits,
     ) -> impl Future<Output = Result<Buffer, NoRequest>> {
         async move {
-            let watch = Watch { alarm: &self.visit.at.client.alarm, wheel: &self.visit.at.worker.wheel };
+            let watch =
+                ConnectionTimer { alarm: &self.visit.at.client.alarm, wheel: &self.visit.at.worker.wheel };
             let mut buffer = match input {
                 Some(buffer) => buffer,
                 None => {
@@ -276,13 +281,13 @@ impl Session {
                         return Err(NoRequest::Ended);
                     }
                     self.visit.at.client.resting.set(true);
-                    let pause = PAUSE.min(limits.rest);
-                    watch.within(pause);
+                    let pause = IDLE_AFTER.min(limits.rest);
+                    watch.set_timeout(pause);
                     match read_fresh(&mut self.visit.stream, &self.visit.at.worker.small, watch).await {
                         Ok(buffer) => buffer,
-                        Err(Trouble::Rang(Ring::Deadline)) if pause < limits.rest => {
+                        Err(IoError::Rang(WakeReason::Deadline)) if pause < limits.rest => {
                             cold_path();
-                            watch.alarm.silence();
+                            watch.alarm.cancel();
                             return Err(NoRequest::Rests(limits.rest - pause));
                         }
                         Err(_) => {
@@ -309,8 +314,8 @@ impl Session {
                     why => why,
                 })?
             };
-            self.visit.at.client.alarm.silence();
-            if is_first && buffer.starts_with(two::OPENING) {
+            self.visit.at.client.alarm.cancel();
+            if is_first && buffer.starts_with(http2::CONNECTION_PREFACE) {
                 cold_path();
                 return Err(NoRequest::Two(buffer));
             }
@@ -325,17 +330,19 @@ impl Session {
         mut scan: HeadScan,
         limits: HeadLimits,
     ) -> Result<Buffer, NoRequest> {
-        let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
-        let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-        watch.within(limits.time);
-        let mut held = Held::new(watch);
+        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
+            &mut self.visit;
+        let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+        watch.set_timeout(limits.time);
+        let mut held = MemoryGuard::new(watch);
         loop {
-            buffer = with_room(buffer, &worker.large).ok_or(NoRequest::Refused(Refusal::HeadTooLarge))?;
+            buffer =
+                with_room(buffer, &worker.large).ok_or(NoRequest::Refused(RequestError::HeadTooLarge))?;
             held.set(buffer.capacity());
             match read(stream, &mut buffer, watch).await {
                 Ok(_) => {}
-                Err(Trouble::Rang(Ring::Deadline)) if !buffer.is_empty() => {
-                    return Err(NoRequest::Refused(Refusal::Slow));
+                Err(IoError::Rang(WakeReason::Deadline)) if !buffer.is_empty() => {
+                    return Err(NoRequest::Refused(RequestError::Slow));
                 }
                 Err(_) => return Err(NoRequest::Ended),
             }
@@ -349,21 +356,23 @@ impl Session {
     }
 
     /// Tells the client what was wrong, and lets it go.
-    async fn refuse(&mut self, refusal: Refusal, to_head: bool) {
-        let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
+    async fn refuse(&mut self, refusal: RequestError, to_head: bool) {
+        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
+            &mut self.visit;
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
         frontend.cell.lane(worker.index).refused.up();
-        client.alarm.silence();
-        let text = answer(refusal.status(), &refusal, &frontend.name, true, !to_head);
-        let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+        client.alarm.cancel();
+        let text = error_response(refusal.status(), &refusal, &frontend.name, true, !to_head);
+        let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
         if write_all(stream, &text, watch, LINGER).await.is_ok() {
             linger(stream, worker, watch).await;
         }
     }
 
     async fn linger(&mut self) {
-        let Visit { at: Registered { worker, client, .. }, stream, .. } = &mut self.visit;
-        linger(stream, worker, Watch { alarm: &client.alarm, wheel: &worker.wheel }).await;
+        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
+            &mut self.visit;
+        linger(stream, worker, ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel }).await;
     }
 }

@@ -7,15 +7,15 @@ use merismos_core::health::Step;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, BufReader};
 use tokio::process::{Child, Command};
 
-use super::asking::{Asked, Asking, Failed, Trace};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 /// How much of its first line is kept.
 const LONGEST_LINE: u64 = 200;
 
 /// A program that ends, with all that it started, when nobody waits for it any more.
-struct Group(Child);
+struct ProcessGroup(Child);
 
-impl Drop for Group {
+impl Drop for ProcessGroup {
     fn drop(&mut self) {
         let group =
             self.0.id().and_then(|id| i32::try_from(id).ok()).and_then(rustix::process::Pid::from_raw);
@@ -26,8 +26,8 @@ impl Drop for Group {
     }
 }
 
-pub(super) async fn ask(asking: &Asking<'_>, asked: &CommandAsked, trace: &mut Trace) -> Asked {
-    let failed = |what: String| Failed::at(Step::Connect, what);
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &CommandAsked, trace: &mut Trace) -> ProbeOutcome {
+    let failed = |what: String| ProbeFailure::at(Step::Connect, what);
     let Some(folder) = &asking.surroundings.command_folder else {
         return Err(failed(
             "this service runs no programs: its setting command-folder names none".to_owned(),
@@ -41,7 +41,7 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &CommandAsked, trace: &mut T
     command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
     command.process_group(0).kill_on_drop(true);
     let child = command.spawn().map_err(|error| failed(format!("the program can't be run: {error}")))?;
-    let mut group = Group(child);
+    let mut group = ProcessGroup(child);
     trace.done(Step::Connect, "the program runs");
     let mut line = Vec::new();
     if let Some(output) = group.0.stdout.take() {
@@ -57,6 +57,6 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &CommandAsked, trace: &mut T
     if ended.success() {
         Ok(format!("exit code 0{said}"))
     } else {
-        Err(Failed::at(Step::Status, format!("{ended}{said}")))
+        Err(ProbeFailure::at(Step::Status, format!("{ended}{said}")))
     }
 }

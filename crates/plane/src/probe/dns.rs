@@ -4,7 +4,7 @@ use hickory_resolver::proto::rr::RecordType;
 use merismos_core::config::document::{DnsAsked, Record};
 use merismos_core::health::Step;
 
-use super::asking::{Asked, Asking, Failed, Trace};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 use crate::lookup::resolver_at;
 
 fn record_type(record: Record) -> RecordType {
@@ -21,9 +21,9 @@ fn record_type(record: Record) -> RecordType {
     }
 }
 
-pub(super) async fn ask(asking: &Asking<'_>, asked: &DnsAsked, trace: &mut Trace) -> Asked {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &DnsAsked, trace: &mut Trace) -> ProbeOutcome {
     trace.begin(Step::Answer, "no answer");
-    let failed = |what: String| Failed::at(Step::Answer, what);
+    let failed = |what: String| ProbeFailure::at(Step::Answer, what);
     let source = asking.check.elsewhere.source_address;
     let resolver = resolver_at(asking.address, source, asking.limit())
         .map_err(|error| failed(format!("nothing could be asked: {error}")))?;
@@ -31,7 +31,7 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &DnsAsked, trace: &mut Trace
     let answers: Vec<String> = match resolver.lookup(name, record_type(asked.record)).await {
         Ok(answer) => answer.answers().iter().map(|record| record.data.to_string()).collect(),
         Err(error) if error.is_no_records_found() => {
-            return Err(Failed::at(
+            return Err(ProbeFailure::at(
                 Step::Status,
                 format!("it says that there is no {} of this name", asked.record),
             ));
@@ -44,7 +44,7 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &DnsAsked, trace: &mut Trace
     };
     match &asked.expect {
         Some(wanted) if !answers.iter().any(|answer| same(answer, wanted)) => {
-            Err(Failed::at(Step::Body, format!("answered {shown}; wanted {wanted}")))
+            Err(ProbeFailure::at(Step::Body, format!("answered {shown}; wanted {wanted}")))
         }
         _ => Ok(format!("answered {shown}")),
     }

@@ -6,7 +6,7 @@ use merismos_core::config::document::GrpcAsked;
 use merismos_core::health::Step;
 use prost::Message;
 
-use super::asking::{Asked, Asking, Failed, Trace};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 /// `HealthCheckRequest`.
 #[derive(Clone, PartialEq, Message)]
@@ -27,11 +27,12 @@ const SERVING: i32 = 1;
 /// How much of an answer is looked at.
 const MOST: usize = 64 << 10;
 
-pub(super) async fn ask(asking: &Asking<'_>, asked: &GrpcAsked, trace: &mut Trace) -> Asked {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &GrpcAsked, trace: &mut Trace) -> ProbeOutcome {
     let stream = asking.connect(trace).await?;
     trace.begin(Step::Answer, "connected, but no answer");
-    let nonsense =
-        |error: h2::Error| Failed::at(Step::Answer, format!("connected, but it speaks no gRPC: {error}"));
+    let nonsense = |error: h2::Error| {
+        ProbeFailure::at(Step::Answer, format!("connected, but it speaks no gRPC: {error}"))
+    };
     let (requests, connection) = h2::client::handshake(stream).await.map_err(nonsense)?;
     let call = async {
         let mut requests = requests.ready().await.map_err(nonsense)?;
@@ -49,7 +50,7 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &GrpcAsked, trace: &mut Trac
             let data = data.map_err(nonsense)?;
             let _ = stream.flow_control().release_capacity(data.len());
             if message.len() + data.len() > MOST {
-                return Err(Failed::at(
+                return Err(ProbeFailure::at(
                     Step::Answer,
                     "the answer is too long for a health service".to_owned(),
                 ));
@@ -77,17 +78,18 @@ fn framed(message: &HealthRequest) -> Bytes {
     frame.freeze()
 }
 
-fn judge(trailers: &HeaderMap, message: &[u8]) -> Asked {
+fn judge(trailers: &HeaderMap, message: &[u8]) -> ProbeOutcome {
     let field = |name: &str| trailers.get(name).and_then(|value| value.to_str().ok());
     match field("grpc-status") {
         Some("0") => {}
         Some(code) => {
             let says = field("grpc-message").map(|says| format!(" ({says})")).unwrap_or_default();
-            return Err(Failed::at(Step::Status, format!("gRPC status {code}{says}")));
+            return Err(ProbeFailure::at(Step::Status, format!("gRPC status {code}{says}")));
         }
-        None => return Err(Failed::at(Step::Answer, "the answer has no gRPC status".to_owned())),
+        None => return Err(ProbeFailure::at(Step::Answer, "the answer has no gRPC status".to_owned())),
     }
-    let wrong = || Failed::at(Step::Answer, "the answer is no message of the health service".to_owned());
+    let wrong =
+        || ProbeFailure::at(Step::Answer, "the answer is no message of the health service".to_owned());
     let mut rest = message;
     if rest.len() < 5 || rest.get_u8() != 0 {
         return Err(wrong());
@@ -96,8 +98,8 @@ fn judge(trailers: &HeaderMap, message: &[u8]) -> Asked {
     let message = HealthResponse::decode(rest.get(..length).ok_or_else(wrong)?).map_err(|_| wrong())?;
     match message.status {
         SERVING => Ok("SERVING".to_owned()),
-        2 => Err(Failed::at(Step::Status, "NOT_SERVING".to_owned())),
-        3 => Err(Failed::at(Step::Status, "SERVICE_UNKNOWN".to_owned())),
-        _ => Err(Failed::at(Step::Status, "UNKNOWN".to_owned())),
+        2 => Err(ProbeFailure::at(Step::Status, "NOT_SERVING".to_owned())),
+        3 => Err(ProbeFailure::at(Step::Status, "SERVICE_UNKNOWN".to_owned())),
+        _ => Err(ProbeFailure::at(Step::Status, "UNKNOWN".to_owned())),
     }
 }

@@ -14,11 +14,11 @@ use merismos_core::health::{Step, Wish, wish};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::task::JoinHandle;
 
-use super::asking::{Asked, Asking, Failed, Trace, excerpt};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 use super::tls;
 
 /// What came back.
-struct Answer {
+struct ProbeResponse {
     status: u16,
     /// What the server asks for, as it says it.
     wish: Option<String>,
@@ -28,10 +28,10 @@ struct Answer {
 
 /// A connection that waits for the next probe of the same server (HTTP/1.1).
 #[derive(Clone, Debug, Default)]
-pub(super) struct Kept(Arc<Mutex<Option<Open>>>);
+pub(super) struct KeptConnection(Arc<Mutex<Option<OpenConnection>>>);
 
 /// A connection, and what drives it.
-type Open = (SendRequest<Empty<Bytes>>, Driver);
+type OpenConnection = (SendRequest<Empty<Bytes>>, Driver);
 
 /// What drives a kept connection; it ends with it.
 #[derive(Debug)]
@@ -43,18 +43,18 @@ impl Drop for Driver {
     }
 }
 
-impl Kept {
-    fn take(&self) -> Option<Open> {
+impl KeptConnection {
+    fn take(&self) -> Option<OpenConnection> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner).take();
         kept.filter(|(sender, _)| !sender.is_closed())
     }
 
-    fn keep(&self, open: Open) {
+    fn keep(&self, open: OpenConnection) {
         *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(open);
     }
 }
 
-pub(super) async fn ask(asking: &Asking<'_>, asked: &HttpAsked, trace: &mut Trace) -> Asked {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpAsked, trace: &mut Trace) -> ProbeOutcome {
     let mut path = asked.path.clone();
     for _ in 0..=asked.redirects {
         let answer = once(asking, asked, &path, trace).await?;
@@ -69,15 +69,23 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &HttpAsked, trace: &mut Trac
             None => return judge(asked, &answer),
         }
     }
-    Err(Failed::at(Step::Status, format!("more than {} redirections, the last to {path}", asked.redirects)))
+    Err(ProbeFailure::at(
+        Step::Status,
+        format!("more than {} redirections, the last to {path}", asked.redirects),
+    ))
 }
 
 /// Where on the same server an answer sends whoever asks, when that is followed.
-fn redirected(asking: &Asking<'_>, asked: &HttpAsked, answer: &Answer) -> Option<Result<String, Failed>> {
+fn redirected(
+    asking: &ProbeRun<'_>,
+    asked: &HttpAsked,
+    answer: &ProbeResponse,
+) -> Option<Result<String, ProbeFailure>> {
     let location =
         answer.location.as_ref().filter(|_| asked.redirects > 0 && (300..=399).contains(&answer.status))?;
-    let elsewhere =
-        || Failed::at(Step::Status, format!("status {}, redirected elsewhere: {location}", answer.status));
+    let elsewhere = || {
+        ProbeFailure::at(Step::Status, format!("status {}, redirected elsewhere: {location}", answer.status))
+    };
     let Ok(uri) = location.parse::<Uri>() else { return Some(Err(elsewhere())) };
     let own = [asked.host.clone(), Some(asking.address.to_string())];
     let same = uri
@@ -87,18 +95,21 @@ fn redirected(asking: &Asking<'_>, asked: &HttpAsked, answer: &Answer) -> Option
     Some(if same && target.starts_with('/') { Ok(target.to_owned()) } else { Err(elsewhere()) })
 }
 
-fn judge(asked: &HttpAsked, answer: &Answer) -> Asked {
+fn judge(asked: &HttpAsked, answer: &ProbeResponse) -> ProbeOutcome {
     let status = answer.status;
     if !asked.accept.iter().any(|range| range.holds(status)) {
         let wanted: Vec<_> = asked.accept.iter().map(ToString::to_string).collect();
-        return Err(Failed::at(Step::Status, format!("status {status}; wanted {}", wanted.join(" or "))));
+        return Err(ProbeFailure::at(
+            Step::Status,
+            format!("status {status}; wanted {}", wanted.join(" or ")),
+        ));
     }
     if !asked.body.is_something() {
         return Ok(format!("status {status}"));
     }
     match asked.body.judge(&answer.body) {
         Ok(()) => Ok(format!("status {status}, the body is as wanted")),
-        Err(wrong) => Err(Failed::at(
+        Err(wrong) => Err(ProbeFailure::at(
             Step::Body,
             format!("status {status}, but {wrong}; it is {}", excerpt(&answer.body)),
         )),
@@ -106,11 +117,11 @@ fn judge(asked: &HttpAsked, answer: &Answer) -> Asked {
 }
 
 async fn once(
-    asking: &Asking<'_>,
+    asking: &ProbeRun<'_>,
     asked: &HttpAsked,
     path: &str,
     trace: &mut Trace,
-) -> Result<Answer, Failed> {
+) -> Result<ProbeResponse, ProbeFailure> {
     if let Some((sender, driver)) = asking.kept.take() {
         // The server may have closed it just now, which says nothing of it: then it is asked on a new one.
         if let Some(answer) = on_kept(asking, asked, path, (sender, driver), trace).await {
@@ -133,15 +144,18 @@ async fn once(
 }
 
 async fn exchange(
-    asking: &Asking<'_>,
+    asking: &ProbeRun<'_>,
     asked: &HttpAsked,
     path: &str,
     stream: impl AsyncRead + AsyncWrite + Send + Unpin + 'static,
     trace: &mut Trace,
-) -> Result<Answer, Failed> {
+) -> Result<ProbeResponse, ProbeFailure> {
     trace.begin(Step::Answer, "connected, but no answer");
     let nonsense = |error: hyper::Error| {
-        Failed::at(Step::Answer, format!("connected, but the answer makes no sense: {}", innermost(&error)))
+        ProbeFailure::at(
+            Step::Answer,
+            format!("connected, but the answer makes no sense: {}", innermost(&error)),
+        )
     };
     let request = request(asking, asked, path);
     let stream = TokioIo::new(stream);
@@ -176,12 +190,12 @@ async fn exchange(
 
 /// Asks on a connection that was kept; `None` when it did not last until the answer began.
 async fn on_kept(
-    asking: &Asking<'_>,
+    asking: &ProbeRun<'_>,
     asked: &HttpAsked,
     path: &str,
-    connection: Open,
+    connection: OpenConnection,
     trace: &mut Trace,
-) -> Option<Result<Answer, Failed>> {
+) -> Option<Result<ProbeResponse, ProbeFailure>> {
     trace.done(Step::Connect, "connected since an earlier probe");
     trace.begin(Step::Answer, "connected since an earlier probe, but no answer");
     on_one(asking, asked, request(asking, asked, path), connection, trace).await.ok()
@@ -189,12 +203,12 @@ async fn on_kept(
 
 /// Asks on a connection, and keeps it when the answer leaves it so.
 async fn on_one(
-    asking: &Asking<'_>,
+    asking: &ProbeRun<'_>,
     asked: &HttpAsked,
     request: Request<Empty<Bytes>>,
-    (mut sender, driver): Open,
+    (mut sender, driver): OpenConnection,
     trace: &mut Trace,
-) -> hyper::Result<Result<Answer, Failed>> {
+) -> hyper::Result<Result<ProbeResponse, ProbeFailure>> {
     let response = sender.send_request(request).await?;
     let answer = read(asked, response, trace).await;
     if answer.is_ok() && sender.ready().await.is_ok() {
@@ -206,8 +220,8 @@ async fn on_one(
 /// Drives a connection while something is done on it.
 async fn beside<T>(
     connection: impl Future<Output = hyper::Result<()>>,
-    work: impl Future<Output = Result<T, Failed>>,
-) -> Result<T, Failed> {
+    work: impl Future<Output = Result<T, ProbeFailure>>,
+) -> Result<T, ProbeFailure> {
     tokio::pin!(connection, work);
     tokio::select! {
         biased;
@@ -217,7 +231,7 @@ async fn beside<T>(
     }
 }
 
-fn request(asking: &Asking<'_>, asked: &HttpAsked, path: &str) -> Request<Empty<Bytes>> {
+fn request(asking: &ProbeRun<'_>, asked: &HttpAsked, path: &str) -> Request<Empty<Bytes>> {
     let host = asked.host.clone().unwrap_or_else(|| asking.address.to_string());
     let scheme = if asked.tls.is_some() { "https" } else { "http" };
     let mut request = Request::builder().method(asked.method.as_str());
@@ -235,7 +249,11 @@ fn request(asking: &Asking<'_>, asked: &HttpAsked, path: &str) -> Request<Empty<
     request.body(Empty::new()).expect("what was checked makes a request")
 }
 
-async fn read(asked: &HttpAsked, response: Response<Incoming>, trace: &mut Trace) -> Result<Answer, Failed> {
+async fn read(
+    asked: &HttpAsked,
+    response: Response<Incoming>,
+    trace: &mut Trace,
+) -> Result<ProbeResponse, ProbeFailure> {
     let status = response.status().as_u16();
     let location = response.headers().get(LOCATION).and_then(|it| it.to_str().ok()).map(str::to_owned);
     let wish = response.headers().get(wish::FIELD).and_then(|it| it.to_str().ok()).map(str::to_owned);
@@ -247,7 +265,7 @@ async fn read(asked: &HttpAsked, response: Response<Incoming>, trace: &mut Trace
         let most = asked.body.most();
         let collected = Limited::new(response.into_body(), most).collect().await;
         let collected = collected.map_err(|error| {
-            Failed::at(
+            ProbeFailure::at(
                 Step::Body,
                 format!("status {status}, but the body is broken or longer than {most} bytes: {error}"),
             )
@@ -255,7 +273,7 @@ async fn read(asked: &HttpAsked, response: Response<Incoming>, trace: &mut Trace
         body = collected.to_bytes().to_vec();
         trace.done(Step::Body, format!("{} bytes", body.len()));
     }
-    Ok(Answer { status, wish, location, body })
+    Ok(ProbeResponse { status, wish, location, body })
 }
 
 /// The error below all others, which says what happened.

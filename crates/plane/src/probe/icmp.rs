@@ -6,10 +6,10 @@ use merismos_core::health::Step;
 use merismos_core::units::humane;
 use surge_ping::{Client, Config, ICMP, PingIdentifier, PingSequence, SurgeError};
 
-use super::asking::{Asked, Asking, Failed, Trace};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
-pub(super) async fn ask(asking: &Asking<'_>, trace: &mut Trace) -> Asked {
-    let failed = |what: String| Failed::at(Step::Connect, what);
+pub(super) async fn ask(asking: &ProbeRun<'_>, trace: &mut Trace) -> ProbeOutcome {
+    let failed = |what: String| ProbeFailure::at(Step::Connect, what);
     trace.begin(Step::Connect, "no echo (the host is away, or a filter drops it)");
     let address = asking.address.ip();
     let mut config = Config::builder();
@@ -29,7 +29,7 @@ pub(super) async fn ask(asking: &Asking<'_>, trace: &mut Trace) -> Asked {
         Err(SurgeError::Timeout { .. }) => {
             let got =
                 format!("no echo (the host is away, or a filter drops it) within {}", humane(asking.limit()));
-            Err(Failed::silent(Step::Connect, got))
+            Err(ProbeFailure::silent(Step::Connect, got))
         }
         Err(error) => Err(failed(format!("no echo: {error}"))),
     }

@@ -1,11 +1,11 @@
 //! Probing: a shell around [`Machine`] that waits, probes and reports.
 
-mod asking;
 mod command;
 mod dns;
 mod grpc;
 mod http;
 mod icmp;
+mod run;
 mod sql;
 mod tcp;
 mod tls;
@@ -27,9 +27,9 @@ use tokio::sync::{Notify, Semaphore, mpsc};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
 
-pub use self::asking::Surroundings;
-use self::asking::{Asking, Failed};
-use self::http::Kept;
+use self::http::KeptConnection;
+pub use self::run::ProbeEnvironment;
+use self::run::{ProbeFailure, ProbeRun};
 pub(crate) use self::tls::verified;
 
 /// How many probes are under way at once when nothing else is said.
@@ -42,7 +42,7 @@ const FIRST_FOR_EACH: Duration = Duration::from_millis(1);
 
 /// A server to be probed.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Target {
+pub struct ProbeTarget {
     /// The server.
     pub server: PoolServer,
     /// Where it listens.
@@ -59,7 +59,7 @@ pub struct Target {
 
 /// What one probe said, and what the server's health is with it.
 #[derive(Clone, Debug)]
-pub struct Report {
+pub struct ProbeReport {
     /// The server.
     pub server: PoolServer,
     /// Where it was probed: a report on an address that the server has no more is out of date.
@@ -84,28 +84,28 @@ pub struct Report {
 
 /// What traffic says of a server, on its way to its probes.
 #[derive(Debug, Default)]
-struct Nudge {
+struct TrafficHint {
     told: Notify,
     says: Mutex<Option<(TrafficVerdict, String)>>,
 }
 
 /// What all probes share.
 #[derive(Debug)]
-struct Shell {
-    reports: mpsc::Sender<Report>,
-    surroundings: Surroundings,
+struct ServerProber {
+    reports: mpsc::Sender<ProbeReport>,
+    surroundings: ProbeEnvironment,
     room: Semaphore,
     punctuality: Punctuality,
     /// Reports that change nothing, on their way: held for a push or a take only.
-    quiet: Mutex<Vec<Report>>,
+    quiet: Mutex<Vec<ProbeReport>>,
     /// One passes on at a time, so that reports stay in their order.
     sending: tokio::sync::Mutex<()>,
 }
 
-impl Shell {
+impl ServerProber {
     /// Passes a report on: at once when something changed, and else with those of the next moment, for each that goes
     /// alone wakes another thread. Gives whether anybody listens.
-    async fn pass_on(&self, report: Report) -> bool {
+    async fn pass_on(&self, report: ProbeReport) -> bool {
         let changes = report.transition.is_some();
         self.quiet.lock().unwrap_or_else(PoisonError::into_inner).push(report);
         !changes || self.flush().await
@@ -157,9 +157,9 @@ pub const LATE: Duration = Duration::from_millis(5);
 /// All running probes, on a thread of their own. Dropping it ends them.
 #[derive(Debug)]
 pub struct Prober {
-    shell: Arc<Shell>,
+    shell: Arc<ServerProber>,
     thread: Option<Runtime>,
-    running: BTreeMap<PoolServer, (Target, JoinHandle<()>, Arc<Nudge>)>,
+    running: BTreeMap<PoolServer, (ProbeTarget, JoinHandle<()>, Arc<TrafficHint>)>,
 }
 
 impl Prober {
@@ -168,8 +168,8 @@ impl Prober {
     /// # Errors
     /// The system has no more threads or descriptors.
     pub fn new(
-        reports: mpsc::Sender<Report>,
-        surroundings: Surroundings,
+        reports: mpsc::Sender<ProbeReport>,
+        surroundings: ProbeEnvironment,
         at_once: usize,
     ) -> std::io::Result<Self> {
         let thread =
@@ -177,7 +177,7 @@ impl Prober {
         let room = Semaphore::new(at_once.min(Semaphore::MAX_PERMITS));
         let (punctuality, quiet) = (Punctuality::default(), Mutex::default());
         let sending = tokio::sync::Mutex::default();
-        let shell = Arc::new(Shell { reports, surroundings, room, punctuality, quiet, sending });
+        let shell = Arc::new(ServerProber { reports, surroundings, room, punctuality, quiet, sending });
         thread.spawn(Arc::clone(&shell).flush_for_ever());
         Ok(Self { shell, thread: Some(thread), running: BTreeMap::new() })
     }
@@ -191,7 +191,7 @@ impl Prober {
 
     /// Probes these servers and no others from now on. A server that was probed the same way before keeps its
     /// pace; for any other one `known` says the health to start from.
-    pub fn set(&mut self, targets: Vec<Target>, known: impl Fn(&Target) -> Known) {
+    pub fn set(&mut self, targets: Vec<ProbeTarget>, known: impl Fn(&ProbeTarget) -> Known) {
         let first_within = FIRST_FOR_EACH.saturating_mul(u32::try_from(targets.len()).unwrap_or(u32::MAX));
         let first_within = first_within.min(FIRST_WITHIN);
         let mut before = std::mem::take(&mut self.running);
@@ -203,7 +203,7 @@ impl Prober {
                         task.abort();
                     }
                     let (known, shell) = (known(&target), Arc::clone(&self.shell));
-                    let nudge = Arc::new(Nudge::default());
+                    let nudge = Arc::new(TrafficHint::default());
                     let watched = watch(target.clone(), (known, first_within), shell, Arc::clone(&nudge));
                     let thread = self.thread.as_ref().expect("it is there until the end");
                     (thread.spawn(watched), nudge)
@@ -254,13 +254,13 @@ fn seed(server: &PoolServer) -> u64 {
 
 /// Probes one server for ever.
 async fn watch(
-    target: Target,
+    target: ProbeTarget,
     (known, first_within): (Known, Duration),
-    shell: Arc<Shell>,
-    nudge: Arc<Nudge>,
+    shell: Arc<ServerProber>,
+    nudge: Arc<TrafficHint>,
 ) {
     let Some(pace) = target.checks.first() else { return };
-    let kept: Vec<Kept> = target.checks.iter().map(|_| Kept::default()).collect();
+    let kept: Vec<KeptConnection> = target.checks.iter().map(|_| KeptConnection::default()).collect();
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
     let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now(), first_within);
@@ -306,7 +306,7 @@ async fn watch(
                 }
             }
         };
-        let report = Report {
+        let report = ProbeReport {
             server: target.server.clone(),
             address: target.address,
             state: machine.state(),
@@ -325,10 +325,14 @@ async fn watch(
 }
 
 /// Makes all checks of a server at once. What failed is told; when all that is needed passed, what the first one saw.
-async fn probe_all(target: &Target, kept: &[Kept], surroundings: &Surroundings) -> Evidence {
+async fn probe_all(
+    target: &ProbeTarget,
+    kept: &[KeptConnection],
+    surroundings: &ProbeEnvironment,
+) -> Evidence {
     let addresses: Arc<[SocketAddr]> =
         std::iter::once(target.address).chain(target.other_addresses.iter().copied()).collect();
-    let ask = |(check, kept): (&Arc<Check>, &'_ Kept)| {
+    let ask = |(check, kept): (&Arc<Check>, &'_ KeptConnection)| {
         let (check, kept, addresses) = (Arc::clone(check), kept.clone(), Arc::clone(&addresses));
         async move { probe_with(&addresses, &check, target.proxy_protocol, surroundings, &kept).await }
     };
@@ -352,27 +356,27 @@ pub async fn probe(
     addresses: &[SocketAddr],
     check: &Check,
     proxy_protocol: Option<ProxyVersion>,
-    surroundings: &Surroundings,
+    surroundings: &ProbeEnvironment,
 ) -> Evidence {
-    probe_with(addresses, check, proxy_protocol, surroundings, &Kept::default()).await
+    probe_with(addresses, check, proxy_protocol, surroundings, &KeptConnection::default()).await
 }
 
 async fn probe_with(
     addresses: &[SocketAddr],
     check: &Check,
     proxy_protocol: Option<ProxyVersion>,
-    surroundings: &Surroundings,
-    kept: &Kept,
+    surroundings: &ProbeEnvironment,
+    kept: &KeptConnection,
 ) -> Evidence {
     let (at, began) = (wall(), Instant::now());
     let mut addresses: Vec<_> = addresses.iter().map(|address| check.elsewhere.of(*address)).collect();
     addresses.dedup();
-    let asking = Asking { address: addresses[0], addresses, check, proxy_protocol, surroundings, kept };
+    let asking = ProbeRun { address: addresses[0], addresses, check, proxy_protocol, surroundings, kept };
     let (tried, asked, trace) = asking.ask().await;
     let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     let (step, cause, got) = match asked {
         Ok(got) => (Step::Done, None, got),
-        Err(Failed { step, cause, got }) => (step, cause, got),
+        Err(ProbeFailure { step, cause, got }) => (step, cause, got),
     };
     // What servers say is shown to people in many places, and cleaned in this one.
     let clean = |text: String| printable(&text).into_owned();

@@ -6,9 +6,9 @@ use merismos_core::health::Step;
 use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlRow, MySqlSslMode};
 use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
 
-use super::asking::{Asked, Asking, Failed, Trace};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
-pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace) -> Asked {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &SqlAsked, trace: &mut Trace) -> ProbeOutcome {
     // That nobody listens, or that nothing comes back, is told in the words of every other check.
     drop(asking.connect(trace).await?);
     trace.begin(Step::Answer, "connected, but the login did not end");
@@ -29,7 +29,7 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace
         .disable_statement_logging();
     if let Some(secret) = &asked.password {
         let password = asking.surroundings.secrets.read(secret);
-        options = options.password(&password.map_err(|wrong| Failed::at(Step::Connect, wrong))?);
+        options = options.password(&password.map_err(|wrong| ProbeFailure::at(Step::Connect, wrong))?);
     }
     if let Some(authorities) = &asked.authorities {
         options = options.ssl_ca(authorities);
@@ -38,7 +38,7 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace
         options = options.database(database);
     }
     let refused = |error: sqlx::Error| {
-        Failed::at(Step::Answer, format!("connected, but could not log in: {}", in_words(&error)))
+        ProbeFailure::at(Step::Answer, format!("connected, but could not log in: {}", in_words(&error)))
     };
     let mut connection = MySqlConnection::connect_with(&options).await.map_err(refused)?;
     trace.done(Step::Answer, "logged in");
@@ -46,9 +46,11 @@ pub(super) async fn ask(asking: &Asking<'_>, asked: &SqlAsked, trace: &mut Trace
     let row = query(&mut connection, &asked.query).await;
     // How it takes the goodbye is of no interest.
     let _ = connection.close().await;
-    let row =
-        row.map_err(|error| Failed::at(Step::Status, format!("the query failed: {}", in_words(&error))))?;
-    let Some(row) = row else { return Err(Failed::at(Step::Status, "the query gave no row".to_owned())) };
+    let row = row
+        .map_err(|error| ProbeFailure::at(Step::Status, format!("the query failed: {}", in_words(&error))))?;
+    let Some(row) = row else {
+        return Err(ProbeFailure::at(Step::Status, "the query gave no row".to_owned()));
+    };
     trace.done(Step::Status, "a row");
     judge(asked, &row)
 }
@@ -63,7 +65,7 @@ async fn query(connection: &mut MySqlConnection, query: &str) -> Result<Option<M
     sqlx::raw_sql(AssertSqlSafe(query.to_owned())).fetch_optional(connection).await
 }
 
-fn judge(asked: &SqlAsked, row: &MySqlRow) -> Asked {
+fn judge(asked: &SqlAsked, row: &MySqlRow) -> ProbeOutcome {
     let (name, value): (String, Result<Option<String>, _>) = match &asked.column {
         Some(column) => (column.clone(), row.try_get_unchecked(column.as_str())),
         None => (
@@ -73,12 +75,12 @@ fn judge(asked: &SqlAsked, row: &MySqlRow) -> Asked {
     };
     let value = value.map_err(|_| {
         let columns: Vec<_> = row.columns().iter().map(|column| column.name()).collect();
-        Failed::at(Step::Body, format!("the row has no column {name}; it has {}", columns.join(", ")))
+        ProbeFailure::at(Step::Body, format!("the row has no column {name}; it has {}", columns.join(", ")))
     })?;
     let value = value.unwrap_or_else(|| "NULL".to_owned());
     match &asked.wanted {
         Some(wanted) if !wanted.is_met(&value) => {
-            Err(Failed::at(Step::Body, format!("{name} is {value}; wanted {wanted}")))
+            Err(ProbeFailure::at(Step::Body, format!("{name} is {value}; wanted {wanted}")))
         }
         _ => Ok(format!("{name} is {value}")),
     }

@@ -4,17 +4,17 @@ use merismos_core::config::document::Exchange;
 use merismos_core::health::Step;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
-use super::asking::{Asked, Asking, Failed, Trace, excerpt};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 
 /// How much of an answer is looked at.
 const MOST: usize = 64 << 10;
 
-pub(super) async fn ask(asking: &Asking<'_>, exchange: &Exchange, trace: &mut Trace) -> Asked {
+pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut Trace) -> ProbeOutcome {
     let mut stream = asking.connect(trace).await?;
     if let Some(text) = &exchange.send {
         let sent = stream.write_all(text.as_bytes()).await;
         sent.map_err(|error| {
-            Failed::at(Step::Answer, format!("connected, but nothing could be sent: {error}"))
+            ProbeFailure::at(Step::Answer, format!("connected, but nothing could be sent: {error}"))
         })?;
     }
     if !exchange.wants_answer() {
@@ -27,7 +27,7 @@ pub(super) async fn ask(asking: &Asking<'_>, exchange: &Exchange, trace: &mut Tr
         let ended = match read {
             Ok(count) => count == 0,
             Err(error) => {
-                return Err(Failed::at(
+                return Err(ProbeFailure::at(
                     Step::Answer,
                     format!("connected, but the connection broke: {error}"),
                 ));
@@ -37,11 +37,11 @@ pub(super) async fn ask(asking: &Asking<'_>, exchange: &Exchange, trace: &mut Tr
             return Ok(format!("answered {}", excerpt(&answer)));
         }
         if ended && answer.is_empty() {
-            return Err(Failed::at(Step::Answer, "connected, but closed without a word".to_owned()));
+            return Err(ProbeFailure::at(Step::Answer, "connected, but closed without a word".to_owned()));
         }
         let not_it = format!("answered {}, and what is expected did not come", excerpt(&answer));
         if ended {
-            return Err(Failed::at(Step::Body, not_it));
+            return Err(ProbeFailure::at(Step::Body, not_it));
         }
         trace.begin(Step::Body, not_it);
     }

@@ -16,11 +16,11 @@ use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
 
-use super::asking::{Asked, Asking, Failed, Trace};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 const DAY: i64 = 24 * 3_600;
 
-pub(super) async fn ask(asking: &Asking<'_>, asked: &TlsAsked, trace: &mut Trace) -> Asked {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &TlsAsked, trace: &mut Trace) -> ProbeOutcome {
     let stream = asking.connect(trace).await?;
     let (_, certificate) = handshake(asking, &asked.trust, None, &[], stream, trace).await?;
     let warning = if certificate.days_left < i64::from(asked.warn_days) { " (soon)" } else { "" };
@@ -35,15 +35,15 @@ pub(super) struct Certificate {
 
 /// Speaks TLS on a connection and judges the certificate. `host` is the name that is asked for otherwise.
 pub(super) async fn handshake(
-    asking: &Asking<'_>,
+    asking: &ProbeRun<'_>,
     trust: &Trust,
     host: Option<&str>,
     protocols: &[&[u8]],
     stream: TcpStream,
     trace: &mut Trace,
-) -> Result<(TlsStream<TcpStream>, Certificate), Failed> {
+) -> Result<(TlsStream<TcpStream>, Certificate), ProbeFailure> {
     trace.begin(Step::Tls, "connected, but the TLS handshake did not end");
-    let failed = |what: String| Failed::at(Step::Tls, what);
+    let failed = |what: String| ProbeFailure::at(Step::Tls, what);
     let host = host.map(|host| host.rsplit_once(':').map_or(host, |(name, _)| name));
     let name = match trust.name.as_deref().or(host) {
         Some(name) => ServerName::try_from(name.to_owned()),

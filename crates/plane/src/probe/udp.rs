@@ -8,17 +8,17 @@ use merismos_core::config::document::Exchange;
 use merismos_core::health::Step;
 use tokio::net::UdpSocket;
 
-use super::asking::{Asked, Asking, Failed, Trace, excerpt};
+use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 
 /// How long a refusal is waited for when no answer is expected.
 const REFUSAL: Duration = Duration::from_millis(250);
 
-pub(super) async fn ask(asking: &Asking<'_>, exchange: &Exchange, trace: &mut Trace) -> Asked {
+pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut Trace) -> ProbeOutcome {
     let refused = |error: io::Error| match error.kind() {
         io::ErrorKind::ConnectionRefused => {
-            Failed::refused("refused: the host answers, and nothing listens on that port".to_owned())
+            ProbeFailure::refused("refused: the host answers, and nothing listens on that port".to_owned())
         }
-        _ => Failed::at(Step::Connect, format!("the datagram could not be sent: {error}")),
+        _ => ProbeFailure::at(Step::Connect, format!("the datagram could not be sent: {error}")),
     };
     trace.begin(Step::Answer, "sent, but no answer");
     let any = if asking.address.is_ipv4() {

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use merismos_core::config::document::ChecksNeeded;
 use merismos_core::health::{Cause, Evidence, State, Step};
-use merismos_plane::probe::{AT_ONCE, Prober, Surroundings, Target};
+use merismos_plane::probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
 use rstest::rstest;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 use serde_json::{Value, json};
@@ -274,13 +274,13 @@ async fn datagrams_are_answered_refused_or_lost() {
 }
 
 /// A program in a folder of its own.
-fn program(text: &str) -> (tempfile::TempDir, Surroundings) {
+fn program(text: &str) -> (tempfile::TempDir, ProbeEnvironment) {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("lag");
     std::fs::write(&file, format!("#!/bin/sh\n{text}\n")).unwrap();
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o755)).unwrap();
     let surroundings =
-        Surroundings { command_folder: Some(folder.path().to_owned()), ..Surroundings::default() };
+        ProbeEnvironment { command_folder: Some(folder.path().to_owned()), ..ProbeEnvironment::default() };
     (folder, surroundings)
 }
 
@@ -334,8 +334,8 @@ async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] st
     let passes = check(json!({ "kind": "http", "body_contains": "ready" }));
     let fails = check(json!({ "kind": "http", "body_contains": "asleep" }));
     let (reports, mut received) = mpsc::channel(16);
-    let mut prober = Prober::new(reports, Surroundings::default(), AT_ONCE).unwrap();
-    let target = Target {
+    let mut prober = Prober::new(reports, ProbeEnvironment::default(), AT_ONCE).unwrap();
+    let target = ProbeTarget {
         server: "quay/s0".parse().unwrap(),
         address: server.address,
         checks: [passes.into(), fails.into()].into(),

@@ -8,7 +8,7 @@ use std::time::Duration;
 use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
 use merismos_core::health::{Cause, Evidence, State, Step};
 use merismos_lab::free::free_address;
-use merismos_plane::probe::{AT_ONCE, Prober, Surroundings, Target};
+use merismos_plane::probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
 use rstest::rstest;
 use serde_json::json;
 use tokio::sync::mpsc;
@@ -31,7 +31,7 @@ fn http() -> Check {
 
 /// Runs a check once, where no program may be run.
 pub(crate) async fn probe(address: SocketAddr, check: &Check, proxy: Option<ProxyVersion>) -> Evidence {
-    merismos_plane::probe::probe(&[address], check, proxy, &Surroundings::default()).await
+    merismos_plane::probe::probe(&[address], check, proxy, &ProbeEnvironment::default()).await
 }
 
 #[rstest]
@@ -75,9 +75,9 @@ async fn refusal_is_told_from_silence() {
 #[tokio::test]
 async fn the_prober_follows_a_server_down_and_up() {
     let (reports, mut received) = mpsc::channel(16);
-    let mut prober = Prober::new(reports, Surroundings::default(), AT_ONCE).unwrap();
+    let mut prober = Prober::new(reports, ProbeEnvironment::default(), AT_ONCE).unwrap();
     let address = free_address();
-    let target = Target {
+    let target = ProbeTarget {
         server: "quay/s0".parse().unwrap(),
         address,
         checks: [check(json!({ "kind": "tcp" })).into()].into(),
@@ -120,8 +120,8 @@ async fn probed_many_times(keep_alive: bool, answers_on_each: usize) -> (usize, 
         }
     });
     let (reports, mut received) = mpsc::channel(16);
-    let mut prober = Prober::new(reports, Surroundings::default(), AT_ONCE).unwrap();
-    let target = Target {
+    let mut prober = Prober::new(reports, ProbeEnvironment::default(), AT_ONCE).unwrap();
+    let target = ProbeTarget {
         server: "quay/s0".parse().unwrap(),
         address: server.address,
         checks: [check(json!({ "kind": "http", "keep_alive": keep_alive })).into()].into(),

@@ -145,7 +145,7 @@ fn a_server_none_of_whose_addresses_answers_fails_within_its_time() {
 #[tokio::test]
 async fn probes_reach_a_server_by_whichever_of_its_addresses_answers() {
     let (silent, server) = (Silent::start(), Server::named("gull"));
-    let surroundings = merismos_plane::probe::Surroundings::default();
+    let surroundings = merismos_plane::probe::ProbeEnvironment::default();
     for kind in ["tcp", "http"] {
         let check = crate::probing::check(serde_json::json!({ "kind": kind }));
         let addresses = [silent.address, server.address];

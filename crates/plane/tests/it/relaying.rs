@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use merismos_core::duty::Duty;
 use merismos_core::health::State;
 use merismos_lab::free::free_address;
-use merismos_plane::witness::{For, Seen};
+use merismos_plane::observer::{ObserveFilter, Observed};
 use rstest::rstest;
 
 use crate::rig::{Client, ConnectionEnd, PATIENCE, Rig, Server, read_end, until};
@@ -234,7 +234,7 @@ fn watched_connections_are_told_by_where_they_come_from() {
     let rig = Rig::speaking("tcp", &[free_address(), server.address], "", "");
     let frontend = rig.plane.snapshot().frontends().next().unwrap().cell.id;
     let watch = |from: &str| {
-        let what = For::Clients { frontend, from: vec![from.parse().unwrap()] };
+        let what = ObserveFilter::Clients { frontend, from: vec![from.parse().unwrap()] };
         rig.plane.watch(1, what, 10)
     };
     let (mut here, mut elsewhere) = (watch("127.0.0.1/32"), watch("192.0.2.0/24"));
@@ -242,7 +242,7 @@ fn watched_connections_are_told_by_where_they_come_from() {
     let mut came = Vec::new();
     for _ in 0..2 {
         let mut stream = connect(rig.address);
-        came.push(Seen::Client(stream.local_addr().unwrap()));
+        came.push(Observed::Client(stream.local_addr().unwrap()));
         stream.write_all(b"hello").unwrap();
         stream.shutdown(Shutdown::Write).unwrap();
         stream.read_to_end(&mut Vec::new()).unwrap();

@@ -9,7 +9,7 @@ use merismos_core::health::State;
 
 use crate::rig::{Client, ConnectionEnd, Rig, Server, until};
 use merismos_plane::memory::MemoryLimits;
-use merismos_plane::witness::{For, Seen};
+use merismos_plane::observer::{ObserveFilter, Observed};
 
 fn first_line(text: &str) -> String {
     text.lines().next().unwrap_or_default().to_owned()
@@ -379,16 +379,16 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
 fn a_watched_mark_is_told_and_the_server_never_sees_it() {
     let server = Server::named("gull");
     let rig = Rig::new(&[merismos_lab::free::free_address(), server.address], "", "");
-    let mut sightings = rig.plane.watch(77, For::Marks, 10);
+    let mut sightings = rig.plane.watch(77, ObserveFilter::Marks, 10);
     let mut client = rig.client();
     for number in 0..2 {
         client.send(format!("GET / HTTP/1.1\r\nHost: a\r\nMerismos-Mark: 77-{number}\r\n\r\n"));
         assert!(!client.answer().unwrap().text().to_lowercase().contains("mark"));
     }
     let first = sightings.receiver.blocking_recv().unwrap();
-    assert_eq!((first.of, first.server.unwrap().to_string().as_str()), (Seen::Request(0), "quay/s1"));
+    assert_eq!((first.of, first.server.unwrap().to_string().as_str()), (Observed::Request(0), "quay/s1"));
     assert_eq!(first.failed_at.len(), 1, "s0 refused it first");
-    assert_eq!(sightings.receiver.blocking_recv().unwrap().of, Seen::Request(1));
+    assert_eq!(sightings.receiver.blocking_recv().unwrap().of, Observed::Request(1));
 }
 
 /// Three MiB that tell their places.

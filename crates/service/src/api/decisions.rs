@@ -11,7 +11,7 @@ use futures_util::stream::StreamExt;
 use merismos_api::{Decision, NotChosen};
 use merismos_core::config::document::Algorithm;
 use merismos_core::name::Name;
-use merismos_plane::decisions::{self, Other, Tied};
+use merismos_plane::decisions::{self, OtherServer, PinReason};
 use serde::Deserialize;
 use tokio_stream::wrappers::BroadcastStream;
 use utoipa::IntoParams;
@@ -66,13 +66,13 @@ pub(super) async fn decisions(
     Ok(Sse::new(events).keep_alive(KeepAlive::default()))
 }
 
-fn view(told: &decisions::Decision) -> Decision {
+fn view(told: &decisions::SampledDecision) -> Decision {
     let why = match told.tied {
-        Some(Tied::Pin) => "its client is pinned to it".to_owned(),
-        Some(Tied::Connection) => "its connection was dealt out to it before".to_owned(),
+        Some(PinReason::Pin) => "its client is pinned to it".to_owned(),
+        Some(PinReason::Connection) => "its connection was dealt out to it before".to_owned(),
         None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref(), When::Made),
     };
-    let not_chosen = |other: &Other| NotChosen {
+    let not_chosen = |other: &OtherServer| NotChosen {
         server: other.server.to_string(),
         why: why_other(other, told.algorithm, told.tied.is_some()),
     };
@@ -93,7 +93,7 @@ fn view(told: &decisions::Decision) -> Decision {
     }
 }
 
-fn why_other(other: &Other, algorithm: Algorithm, is_tied: bool) -> String {
+fn why_other(other: &OtherServer, algorithm: Algorithm, is_tied: bool) -> String {
     let knows = other.knows.as_ref().map(|knows| format!(" ({knows})")).unwrap_or_default();
     match (other.reason, other.full) {
         (Some(reason), _) => reason.to_string(),

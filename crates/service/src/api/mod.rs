@@ -24,8 +24,8 @@ use axum::http::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
-use merismos_plane::decisions::Log;
-use merismos_plane::probe::Surroundings;
+use merismos_plane::decisions::DecisionLog;
+use merismos_plane::probe::ProbeEnvironment;
 use merismos_store::Store;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -66,8 +66,8 @@ pub(crate) struct App {
     pub(crate) guesses: Guesses,
     pub(crate) trials: Trials,
     pub(crate) messages: Messages,
-    pub(crate) decisions: Log,
-    pub(crate) surroundings: Surroundings,
+    pub(crate) decisions: DecisionLog,
+    pub(crate) surroundings: ProbeEnvironment,
     pub(crate) usage: Arc<ApiUsage>,
     pub(crate) frames: StatusFrames,
 }

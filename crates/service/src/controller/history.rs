@@ -10,7 +10,7 @@ use merismos_core::health::{State as HealthState, Step};
 use merismos_core::name::PoolServer;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
-use merismos_plane::probe::Report;
+use merismos_plane::probe::ProbeReport;
 
 use super::state::{Health, State};
 use crate::clock::wall;
@@ -60,7 +60,7 @@ pub(super) struct History {
 
 impl History {
     /// Notes a probe.
-    pub(super) fn note(&mut self, report: &Report, now: Wall) {
+    pub(super) fn note(&mut self, report: &ProbeReport, now: Wall) {
         let evidence = &report.evidence;
         if self.marks.len() == KEPT {
             self.marks.pop_front();

@@ -31,9 +31,9 @@ use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Snapshot};
 use merismos_core::time::Wall;
 use merismos_plane::lookup::LookupReport;
-use merismos_plane::probe::Report;
-use merismos_plane::witness::Sightings;
-use merismos_plane::{BindError, Bound};
+use merismos_plane::observer::Observations;
+use merismos_plane::probe::ProbeReport;
+use merismos_plane::{BindError, BoundSockets};
 use merismos_store::Revision;
 use merismos_store::copy::Copy;
 use tokio::sync::{broadcast, mpsc, oneshot, watch};
@@ -114,7 +114,7 @@ pub(crate) struct Ground {
     pub(crate) from: IpNet,
     /// Why the shares say nothing, where they don't.
     pub(crate) unjudged: Option<String>,
-    pub(crate) sightings: Sightings,
+    pub(crate) sightings: Observations,
     pub(crate) snapshot: Arc<Snapshot>,
     pub(crate) published: broadcast::Receiver<Arc<Snapshot>>,
 }
@@ -155,12 +155,12 @@ enum Command {
     },
     Bind {
         checked: Box<Checked>,
-        reply: oneshot::Sender<Result<Vec<Bound>, BindError>>,
+        reply: oneshot::Sender<Result<Vec<BoundSockets>, BindError>>,
     },
     Run {
         revision: Revision,
         checked: Box<Checked>,
-        bound: Vec<Bound>,
+        bound: Vec<BoundSockets>,
         reply: oneshot::Sender<Instant>,
     },
     Order {
@@ -261,7 +261,7 @@ impl Controller {
     /// Starts the controller with what is known, and with the channels on which probes and lookups report.
     pub(crate) fn start(
         state: State,
-        reports: mpsc::Receiver<Report>,
+        reports: mpsc::Receiver<ProbeReport>,
         lookups: mpsc::Receiver<LookupReport>,
     ) -> Self {
         let (commands, received) = mpsc::channel(64);
@@ -288,7 +288,10 @@ impl Controller {
     }
 
     /// Binds what a document listens on and the running one does not.
-    pub(crate) async fn bind(&self, checked: Checked) -> Result<Result<Vec<Bound>, BindError>, Stopping> {
+    pub(crate) async fn bind(
+        &self,
+        checked: Checked,
+    ) -> Result<Result<Vec<BoundSockets>, BindError>, Stopping> {
         self.ask(|reply| Command::Bind { checked: Box::new(checked), reply }).await
     }
 
@@ -297,7 +300,7 @@ impl Controller {
         &self,
         revision: Revision,
         checked: Checked,
-        bound: Vec<Bound>,
+        bound: Vec<BoundSockets>,
     ) -> Result<Instant, Stopping> {
         self.ask(|reply| Command::Run { revision, checked: Box::new(checked), bound, reply }).await
     }
@@ -379,7 +382,7 @@ impl Controller {
 async fn serve(
     mut state: State,
     mut commands: mpsc::Receiver<Command>,
-    (mut reports, mut lookups): (mpsc::Receiver<Report>, mpsc::Receiver<LookupReport>),
+    (mut reports, mut lookups): (mpsc::Receiver<ProbeReport>, mpsc::Receiver<LookupReport>),
     ready: watch::Sender<Readiness>,
 ) {
     let tell_ready = |state: &State| {

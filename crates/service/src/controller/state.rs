@@ -22,9 +22,9 @@ use merismos_core::tiers::Hold;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::lookup::{LookupId, Lookups};
-use merismos_plane::probe::{Prober, Report, Target};
-use merismos_plane::witness::For;
-use merismos_plane::{BindError, Bound, Plane};
+use merismos_plane::observer::ObserveFilter;
+use merismos_plane::probe::{ProbeReport, ProbeTarget, Prober};
+use merismos_plane::{BindError, BoundSockets, Plane};
 use merismos_store::Revision;
 use merismos_store::copy::{Copy, KnownHealth};
 use rand::RngExt;
@@ -288,13 +288,13 @@ impl State {
         }
     }
 
-    pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<Bound>, BindError> {
+    pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<BoundSockets>, BindError> {
         self.plane.bind(checked.document().frontends.values().map(Frontend::endpoint))
     }
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
     /// Gives the moment from which on every worker reads it.
-    pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<Bound>) -> Instant {
+    pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<BoundSockets>) -> Instant {
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
         let runs = if revision.at < self.started { "runs again after the start" } else { "runs now" };
         let mut says = format!("{runs}, by {author}");
@@ -329,7 +329,7 @@ impl State {
             if checks.is_empty() {
                 continue;
             }
-            targets.extend(spec.servers.iter().map(|(server, it)| Target {
+            targets.extend(spec.servers.iter().map(|(server, it)| ProbeTarget {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
                 address: it.address.get(),
                 other_addresses: it.other_addresses.clone(),
@@ -351,7 +351,7 @@ impl State {
     }
 
     /// Compiles what is so now and publishes it to the workers.
-    pub(super) fn publish(&mut self, bound: Vec<Bound>) {
+    pub(super) fn publish(&mut self, bound: Vec<BoundSockets>) {
         let Some(running) = self.running.take() else { return };
         self.version += 1;
         self.follow_pools(running.effective.document().pools.iter());
@@ -420,7 +420,7 @@ impl State {
     }
 
     /// Takes a probe's report; gives the pool whose eligible servers may change with it.
-    pub(super) fn on_report(&mut self, report: Report) -> Option<Name> {
+    pub(super) fn on_report(&mut self, report: ProbeReport) -> Option<Name> {
         let health = self.health.get_mut(&report.server)?;
         if health.address != report.address {
             return None;
@@ -547,8 +547,10 @@ impl State {
         let usual = || merismos_load::usual_source(address).unwrap_or(address.ip()).into();
         let from = from.unwrap_or_else(usual);
         let what = match frontend.protocol {
-            Protocol::Http => For::Marks,
-            Protocol::Tcp | Protocol::Udp => For::Clients { frontend: frontend.cell.id, from: vec![from] },
+            Protocol::Http => ObserveFilter::Marks,
+            Protocol::Tcp | Protocol::Udp => {
+                ObserveFilter::Clients { frontend: frontend.cell.id, from: vec![from] }
+            }
         };
         Ok(Ground {
             address,

@@ -8,7 +8,7 @@ use merismos_core::messages::Told;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Wall;
-use merismos_plane::probe::Report;
+use merismos_plane::probe::ProbeReport;
 use serde_json::json;
 
 use super::state::State;
@@ -17,7 +17,7 @@ use crate::messages::Changed;
 
 impl State {
     /// Tells those who want to know of a change of health.
-    pub(super) fn tell_people(&self, report: &Report, transition: Transition, says: &str, at: Wall) {
+    pub(super) fn tell_people(&self, report: &ProbeReport, transition: Transition, says: &str, at: Wall) {
         let change = match (transition.from, transition.to) {
             (_, HealthState::Down) => MessageChange::Down,
             (_, HealthState::Suspect) => MessageChange::Suspect,

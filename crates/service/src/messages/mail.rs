@@ -8,7 +8,7 @@ use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
 use merismos_core::config::document::{Mail, MailTls};
-use merismos_plane::secret::Secrets;
+use merismos_plane::secret_ref::SecretCache;
 use merismos_store::StoredMessage;
 
 /// The longest subject.
@@ -21,7 +21,7 @@ const SUBJECT: usize = 150;
 pub(super) async fn send(
     mail: &Mail,
     message: &StoredMessage,
-    secrets: &Secrets,
+    secrets: &SecretCache,
     limit: Duration,
 ) -> Result<(), String> {
     let wrong = |error: &dyn std::fmt::Display| format!("the mail can't be written: {error}");

@@ -14,7 +14,7 @@ use merismos_core::config::document::{Message, MessageChange};
 use merismos_core::messages::{Gatherer, Told};
 use merismos_core::name::Name;
 use merismos_core::time::{Tick, Wall};
-use merismos_plane::secret::Secrets;
+use merismos_plane::secret_ref::SecretCache;
 use merismos_store::{Store, StoredMessage};
 use serde_json::json;
 use tokio::sync::{mpsc, watch};
@@ -53,7 +53,7 @@ pub(crate) struct Messages {
     changes: mpsc::Sender<Changed>,
     wanted: Arc<watch::Sender<Wanted>>,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
-    secrets: Arc<Secrets>,
+    secrets: Arc<SecretCache>,
 }
 
 /// The other end of [`Messages`], until it runs.
@@ -62,7 +62,7 @@ pub(crate) struct Waiting {
     changes: mpsc::Receiver<Changed>,
     wanted: watch::Receiver<Wanted>,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
-    secrets: Arc<Secrets>,
+    secrets: Arc<SecretCache>,
 }
 
 /// Why a message could not be tried.
@@ -71,7 +71,7 @@ pub(crate) struct Waiting {
 pub(crate) struct NoMessage(pub(crate) Name);
 
 impl Messages {
-    pub(crate) fn new(secrets: Secrets) -> (Self, Waiting) {
+    pub(crate) fn new(secrets: SecretCache) -> (Self, Waiting) {
         let (changes, changed) = mpsc::channel(CHANGES);
         let (wanted, wants) = watch::channel(Wanted::new());
         let kept = Arc::default();
@@ -207,7 +207,7 @@ fn is_wanted(spec: Option<&Message>, via: &str) -> bool {
     spec.is_some_and(|spec| ways(spec).any(|way| way == via))
 }
 
-async fn deliver(spec: &Message, message: &StoredMessage, secrets: &Secrets) -> Result<(), String> {
+async fn deliver(spec: &Message, message: &StoredMessage, secrets: &SecretCache) -> Result<(), String> {
     match (message.via.as_str(), &spec.webhook, &spec.mail) {
         ("webhook", Some(webhook), _) => webhook::post(webhook, message, secrets, LIMIT).await,
         ("mail", _, Some(mail)) => mail::send(mail, message, secrets, LIMIT).await,
@@ -225,7 +225,7 @@ struct Messenger {
     wanted: Wanted,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
     journal: Journal,
-    secrets: Arc<Secrets>,
+    secrets: Arc<SecretCache>,
     /// Ways on which a message is being delivered: one at a time each.
     busy: BTreeSet<(String, String)>,
 }

@@ -6,8 +6,8 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
 use merismos_core::config::document::Webhook;
-use merismos_plane::post;
-use merismos_plane::secret::Secrets;
+use merismos_plane::secret_ref::SecretCache;
+use merismos_plane::webhook_client;
 use merismos_store::StoredMessage;
 use sha2::{Digest, Sha256};
 
@@ -20,14 +20,14 @@ use crate::clock::wall;
 pub(super) async fn post(
     webhook: &Webhook,
     message: &StoredMessage,
-    secrets: &Secrets,
+    secrets: &SecretCache,
     limit: Duration,
 ) -> Result<(), String> {
     let body = message.body.to_string().into_bytes();
     let key = webhook.secret.as_ref().map(|secret| secrets.read(secret)).transpose()?;
     let created = u64::try_from(wall().0 / 1_000).unwrap_or(0);
     let fields = fields(&webhook.url, &body, key.as_deref(), &message.name, created);
-    match post::post(&webhook.url, &fields, body, limit).await {
+    match webhook_client::post(&webhook.url, &fields, body, limit).await {
         Ok(200..=299) => Ok(()),
         Ok(status) => Err(format!("{} answered with status {status}", webhook.url)),
         Err(error) => Err(format!("{}: {error}", webhook.url)),

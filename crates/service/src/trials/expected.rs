@@ -10,7 +10,7 @@ use merismos_core::proof::{Expectation, Outcome, Sample, Shots};
 use merismos_core::routing::{By, Facts, Frontend, Server, Snapshot};
 use merismos_core::time::Tick;
 use merismos_load::{Plan, Seen as Outcomes, Shot, Work};
-use merismos_plane::witness::{Seen, Sighting};
+use merismos_plane::observer::{Observation, Observed};
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::TryRecvError;
 
@@ -54,12 +54,12 @@ impl Versions {
 #[derive(Default)]
 pub(super) struct Sightings {
     /// A port may serve for several connections, one after the other.
-    by_what: BTreeMap<Seen, VecDeque<Sighting>>,
+    by_what: BTreeMap<Observed, VecDeque<Observation>>,
     count: usize,
 }
 
 impl Sightings {
-    pub(super) fn note(&mut self, sighting: Sighting) {
+    pub(super) fn note(&mut self, sighting: Observation) {
         self.count += 1;
         self.by_what.entry(sighting.of).or_default().push_back(sighting);
     }
@@ -68,10 +68,10 @@ impl Sightings {
         self.count
     }
 
-    fn of(&mut self, shot: &Shot) -> Option<Sighting> {
+    fn of(&mut self, shot: &Shot) -> Option<Observation> {
         let what = match shot.from {
-            Some(from) => Seen::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
-            None => Seen::Request(shot.number),
+            Some(from) => Observed::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
+            None => Observed::Request(shot.number),
         };
         self.by_what.get_mut(&what)?.pop_front()
     }

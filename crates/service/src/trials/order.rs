@@ -10,7 +10,7 @@ use merismos_core::name::Name;
 use merismos_core::proof::Shots;
 use merismos_core::routing::Frontend;
 use merismos_load::{Clients, Plan, Work, can_send_from};
-use merismos_plane::witness::MARK;
+use merismos_plane::observer::MARK;
 
 use crate::controller::Ground;
 

@@ -1,9 +1,9 @@
 //! Sets of bytes. Whether a text is made of some is asked several times a request.
 
 /// A set of bytes as a table: 0 for each that it holds.
-pub(super) struct Bytes([u8; 256]);
+pub(super) struct ByteSet([u8; 256]);
 
-impl Bytes {
+impl ByteSet {
     pub(super) const fn letters_digits_and(others: &[u8]) -> Self {
         let (mut table, mut byte, mut index) = ([1; 256], 0, 0);
         while byte < 256 {

@@ -2,10 +2,10 @@
 
 use std::net::Ipv6Addr;
 
-use super::bytes::Bytes;
+use super::bytes::ByteSet;
 
 /// The bytes that the name in a host may hold (RFC 3986, 3.2.2) without further questions.
-const NAME_BYTES: Bytes = Bytes::letters_digits_and(b"-._~!$&'()*+,;=");
+const NAME_BYTES: ByteSet = ByteSet::letters_digits_and(b"-._~!$&'()*+,;=");
 
 /// Whether it is a host with or without a port, or nothing at all (RFC 9110, 7.2).
 pub(super) fn is_host(value: &[u8]) -> bool {

@@ -7,15 +7,15 @@ use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
 use merismos_core::routing::{DroppedFields, Facts, Key, Pool};
 
-use super::super::forwarded::{ClientFields, Told, is_disguised};
-use super::super::refuse::Refusal;
-use super::bytes::Bytes;
+use super::super::error_response::RequestError;
+use super::super::forwarded::{ClientFields, ForwardedFields, is_disguised};
+use super::bytes::ByteSet;
 use super::host::is_host;
 use super::{
-    BARE_LINE_FEED, Fate, Framing, MOST_FIELDS, content_length, drop_named, has_whole_line_ends, members,
-    offset,
+    BARE_LINE_FEED, FieldAction, Framing, MOST_FIELDS, content_length, drop_named, has_whole_line_ends,
+    members, offset,
 };
-use crate::client::is_in;
+use crate::accept::is_in;
 
 /// What the plane needs to know of a request.
 #[derive(Clone, Debug)]
@@ -40,7 +40,7 @@ pub(in super::super) struct Request {
 
 /// Of whom a request comes, and what is known before its head is read.
 #[derive(Clone, Copy)]
-pub(in super::super) struct Origin<'a> {
+pub(in super::super) struct RequestOrigin<'a> {
     pub(in super::super) client: &'a ClientFields,
     pub(in super::super) trusted: &'a [IpNet],
     /// Fields that only trusted peers get through.
@@ -51,7 +51,7 @@ pub(in super::super) struct Origin<'a> {
 
 /// What the fields of a request say together.
 #[derive(Default)]
-struct Found<'h> {
+struct ParsedFields<'h> {
     length: Option<u64>,
     chunked: bool,
     host: Option<&'h [u8]>,
@@ -60,7 +60,7 @@ struct Found<'h> {
     expects: bool,
     upgrade_named: bool,
     upgrade: Option<&'h [u8]>,
-    told: Told<'h>,
+    told: ForwardedFields<'h>,
     /// A `Connection` field that names other fields.
     names_others: bool,
     has_cookies: bool,
@@ -75,44 +75,46 @@ struct Found<'h> {
 /// [`Refusal`] with the status and the sentence that the client gets.
 pub(in super::super) fn request(
     data: &[u8],
-    origin: Origin<'_>,
+    origin: RequestOrigin<'_>,
     field_limit: usize,
     out: &mut Vec<u8>,
-) -> Result<Request, Refusal> {
+) -> Result<Request, RequestError> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
     let mut parsed = httparse::Request::new(&mut []);
     let length = match parsed.parse_with_uninit_headers(data, &mut fields) {
         Ok(Status::Complete(length)) => length,
-        Ok(Status::Partial) => return Err(Refusal::Malformed("the head ends early")),
-        Err(httparse::Error::TooManyHeaders) => return Err(Refusal::TooManyFields { limit: field_limit }),
+        Ok(Status::Partial) => return Err(RequestError::Malformed("the head ends early")),
+        Err(httparse::Error::TooManyHeaders) => {
+            return Err(RequestError::TooManyFields { limit: field_limit });
+        }
         Err(httparse::Error::Version) => {
             return match as_http_11(data) {
                 Some(data) => request(&data, origin, field_limit, out),
-                None => Err(Refusal::Version),
+                None => Err(RequestError::Version),
             };
         }
-        Err(error) => return Err(Refusal::Malformed(broken_rule(error))),
+        Err(error) => return Err(RequestError::Malformed(broken_rule(error))),
     };
     let head = &data[..length];
     if matches!(head.first(), Some(b'\r' | b'\n')) || !has_whole_line_ends(head, parsed.headers) {
         return Err(BARE_LINE_FEED);
     }
     if parsed.headers.len() > field_limit {
-        return Err(Refusal::TooManyFields { limit: field_limit });
+        return Err(RequestError::TooManyFields { limit: field_limit });
     }
     let (method, target) = (parsed.method.unwrap_or_default(), parsed.path.unwrap_or_default());
     let is_http_10 = parsed.version == Some(0);
     if method == "CONNECT" {
-        return Err(Refusal::NotOffered("CONNECT is not offered here"));
+        return Err(RequestError::NotOffered("CONNECT is not offered here"));
     }
-    let mut fates = [Fate::Keep; MOST_FIELDS];
-    let mut found = Found::default();
+    let mut fates = [FieldAction::Keep; MOST_FIELDS];
+    let mut found = ParsedFields::default();
     // Only peers that are trusted are believed.
     let believed = !origin.trusted.is_empty() && is_in(origin.client.peer, origin.trusted);
     for (field, fate) in parsed.headers.iter().zip(&mut fates) {
-        *fate = weigh(field, &mut found)?;
+        *fate = classify_field(field, &mut found)?;
         if !believed && origin.dropped.holds(field.name) {
-            *fate = Fate::Drop;
+            *fate = FieldAction::Drop;
         }
     }
     if found.names_others {
@@ -123,14 +125,18 @@ pub(in super::super) fn request(
         drop_expect(parsed.headers, &mut fates);
     }
     if found.host.is_none() && !is_http_10 {
-        return Err(Refusal::Malformed("the Host field is missing"));
+        return Err(RequestError::Malformed("the Host field is missing"));
     }
     if found.joins_cookies {
         drop_cookies(parsed.headers, &mut fates);
     }
     let framing = match (found.chunked, found.length) {
-        (true, Some(_)) => return Err(Refusal::Malformed("Content-Length and Transfer-Encoding contradict")),
-        (true, None) if is_http_10 => return Err(Refusal::Malformed("HTTP/1.0 has no Transfer-Encoding")),
+        (true, Some(_)) => {
+            return Err(RequestError::Malformed("Content-Length and Transfer-Encoding contradict"));
+        }
+        (true, None) if is_http_10 => {
+            return Err(RequestError::Malformed("HTTP/1.0 has no Transfer-Encoding"));
+        }
         (true, None) => Framing::Chunked,
         (false, Some(0) | None) => Framing::None,
         (false, Some(length)) => Framing::Length(length),
@@ -207,18 +213,18 @@ fn broken_rule(error: httparse::Error) -> &'static str {
 }
 
 /// Notes what a field says and decides whether the server gets it.
-fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal> {
+fn classify_field<'h>(field: &Header<'h>, found: &mut ParsedFields<'h>) -> Result<FieldAction, RequestError> {
     let (name, value) = (field.name, field.value);
     let is = |other: &str| name.eq_ignore_ascii_case(other);
     // The length tells most fields apart without comparing them.
     match name.len() {
-        2 if is("te") => return Ok(Fate::Drop),
+        2 if is("te") => return Ok(FieldAction::Drop),
         4 if is("host") => {
             if found.host.is_some() {
-                return Err(Refusal::Malformed("there is more than one Host field"));
+                return Err(RequestError::Malformed("there is more than one Host field"));
             }
             if !is_host(value) {
-                return Err(Refusal::Malformed("the Host field is not a host"));
+                return Err(RequestError::Malformed("the Host field is not a host"));
             }
             found.host = Some(value);
         }
@@ -233,7 +239,7 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
             // HTTP/2 is spoken by prior knowledge; its upgrade may be ignored (RFC 9113, 3.1).
             let is_h2c = members(value).any(|it| it.eq_ignore_ascii_case(b"h2c"));
             found.upgrade = (!is_h2c && !value.is_empty()).then_some(value);
-            return Ok(Fate::Drop);
+            return Ok(FieldAction::Drop);
         }
         10 if is("connection") => {
             for option in members(value) {
@@ -244,31 +250,32 @@ fn weigh<'h>(field: &Header<'h>, found: &mut Found<'h>) -> Result<Fate, Refusal>
                     _ => found.names_others = true,
                 }
             }
-            return Ok(Fate::Drop);
+            return Ok(FieldAction::Drop);
         }
-        10 if is("keep-alive") => return Ok(Fate::Drop),
-        13 if is(crate::witness::MARK) => {
+        10 if is("keep-alive") => return Ok(FieldAction::Drop),
+        13 if is(crate::observer::MARK) => {
             found.mark = Some(value);
-            return Ok(Fate::Drop);
+            return Ok(FieldAction::Drop);
         }
         14 if is("content-length") => {
-            let length = content_length(value).ok_or(Refusal::Malformed("Content-Length is not a number"))?;
+            let length =
+                content_length(value).ok_or(RequestError::Malformed("Content-Length is not a number"))?;
             if found.length.replace(length).is_some() {
-                return Err(Refusal::Malformed("there is more than one Content-Length field"));
+                return Err(RequestError::Malformed("there is more than one Content-Length field"));
             }
         }
-        16 if is("proxy-connection") => return Ok(Fate::Drop),
+        16 if is("proxy-connection") => return Ok(FieldAction::Drop),
         17 if is("transfer-encoding") => {
             if found.chunked || !value.eq_ignore_ascii_case(b"chunked") {
-                return Err(Refusal::Coding);
+                return Err(RequestError::Coding);
             }
             found.chunked = true;
         }
-        9 | 12 | 15..=17 if found.told.note(name, value) => return Ok(Fate::Drop),
-        12 | 15..=17 if is_disguised(name) => return Ok(Fate::Drop),
+        9 | 12 | 15..=17 if found.told.note(name, value) => return Ok(FieldAction::Drop),
+        12 | 15..=17 if is_disguised(name) => return Ok(FieldAction::Drop),
         _ => {}
     }
-    Ok(Fate::Keep)
+    Ok(FieldAction::Keep)
 }
 
 fn is_cookie(field: &Header<'_>) -> bool {
@@ -285,10 +292,10 @@ fn is_session_cookie(pair: &[u8]) -> bool {
 }
 
 #[cold]
-fn drop_cookies(fields: &[Header<'_>], fates: &mut [Fate]) {
+fn drop_cookies(fields: &[Header<'_>], fates: &mut [FieldAction]) {
     for (field, fate) in fields.iter().zip(fates) {
         if is_cookie(field) {
-            *fate = Fate::Drop;
+            *fate = FieldAction::Drop;
         }
     }
 }
@@ -303,32 +310,40 @@ fn write_cookies(fields: &[Header<'_>], out: &mut Vec<u8>) {
     }
 }
 
-fn drop_expect(fields: &[Header<'_>], fates: &mut [Fate]) {
+fn drop_expect(fields: &[Header<'_>], fates: &mut [FieldAction]) {
     for (field, fate) in fields.iter().zip(fates) {
         if field.name.eq_ignore_ascii_case("expect") {
-            *fate = Fate::Drop;
+            *fate = FieldAction::Drop;
         }
     }
 }
 
 /// How often a question about the way may still be passed on (RFC 9110, 7.6.2), when that is limited.
-fn hops_left(method: &str, fields: &[Header<'_>], fates: &mut [Fate]) -> Result<Option<u64>, Refusal> {
+fn hops_left(
+    method: &str,
+    fields: &[Header<'_>],
+    fates: &mut [FieldAction],
+) -> Result<Option<u64>, RequestError> {
     let place = fields.iter().position(|field| field.name.eq_ignore_ascii_case("max-forwards"));
     let Some((place, most)) = place.and_then(|place| Some((place, content_length(fields[place].value)?)))
     else {
         return Ok(None);
     };
-    fates[place] = Fate::Drop;
-    most.checked_sub(1).map(Some).ok_or(if method == "TRACE" { Refusal::Trace } else { Refusal::Options })
+    fates[place] = FieldAction::Drop;
+    most.checked_sub(1).map(Some).ok_or(if method == "TRACE" {
+        RequestError::Trace
+    } else {
+        RequestError::Options
+    })
 }
 
 /// The bytes that a target is made of.
-const TARGET_BYTES: Bytes = Bytes::graphic_but(b'#');
+const TARGET_BYTES: ByteSet = ByteSet::graphic_but(b'#');
 
 /// The target as an origin server gets it (RFC 9112, 3.2), and the authority of an absolute one.
-fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t str>), Refusal> {
+fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t str>), RequestError> {
     if !TARGET_BYTES.holds_all(target.as_bytes()) {
-        return Err(Refusal::Malformed("the request target holds characters that have to be encoded"));
+        return Err(RequestError::Malformed("the request target holds characters that have to be encoded"));
     }
     if target.starts_with('/') || (target == "*" && method == "OPTIONS") {
         return Ok((target, None));
@@ -343,14 +358,14 @@ fn origin_form<'t>(method: &str, target: &'t str) -> Result<(&'t str, Option<&'t
             return Ok((if path.is_empty() { nothing } else { path }, Some(authority)));
         }
     }
-    Err(Refusal::Malformed("the request target is neither a path nor an http URL"))
+    Err(RequestError::Malformed("the request target is neither a path nor an http URL"))
 }
 
 /// Copies the kept fields in runs that are as long as possible: mostly the whole head is one run.
 fn write_request(
     head: &[u8],
     parsed: &httparse::Request<'_, '_>,
-    fates: &[Fate],
+    fates: &[FieldAction],
     (method, target): (&str, &str),
     out: &mut Vec<u8>,
 ) {
@@ -367,7 +382,7 @@ fn write_request(
     let mut run: Option<usize> = None;
     for (field, fate) in parsed.headers.iter().zip(fates) {
         let at = offset(head, field);
-        let drop = *fate == Fate::Drop || (replaces_host && field.name.eq_ignore_ascii_case("host"));
+        let drop = *fate == FieldAction::Drop || (replaces_host && field.name.eq_ignore_ascii_case("host"));
         match (drop, run) {
             (true, Some(start)) => {
                 out.extend_from_slice(&head[start..at]);

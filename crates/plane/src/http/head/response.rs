@@ -5,7 +5,9 @@ use std::time::SystemTime;
 use httparse::Status;
 use httpdate::HttpDate;
 
-use super::{Fate, Framing, MOST_RESPONSE_FIELDS, content_length, drop_named, has_whole_line_ends, members};
+use super::{
+    FieldAction, Framing, MOST_RESPONSE_FIELDS, content_length, drop_named, has_whole_line_ends, members,
+};
 
 /// What the plane needs to know of a response.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -26,12 +28,15 @@ pub(in super::super) struct Response {
 
 /// A response head that makes no sense, or that two clients could read in two ways.
 #[derive(Debug, PartialEq, Eq)]
-pub(in super::super) struct Nonsense;
+pub(in super::super) struct InvalidResponse;
 
 /// As [`response`], of a server: with more than 256 fields it is not passed on.
-pub(in super::super) fn server_response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonsense> {
+pub(in super::super) fn server_response(
+    data: &[u8],
+    to_head: bool,
+) -> Result<Option<Response>, InvalidResponse> {
     match response(data, to_head)? {
-        Some(response) if usize::from(response.fields) > MOST_RESPONSE_FIELDS => Err(Nonsense),
+        Some(response) if usize::from(response.fields) > MOST_RESPONSE_FIELDS => Err(InvalidResponse),
         response => Ok(response),
     }
 }
@@ -41,7 +46,7 @@ const ADDED_FIELDS: usize = 16;
 
 /// Parses the response head that the data begins with; `None` when it is not all there. `to_head`: it answers a HEAD
 /// request.
-pub(in super::super) fn response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonsense> {
+pub(in super::super) fn response(data: &[u8], to_head: bool) -> Result<Option<Response>, InvalidResponse> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
     let config = httparse::ParserConfig::default();
@@ -49,13 +54,13 @@ pub(in super::super) fn response(data: &[u8], to_head: bool) -> Result<Option<Re
         Ok(Status::Complete(length)) => read_response(&data[..length], &parsed, to_head)?,
         Ok(Status::Partial) => return Ok(None),
         Err(httparse::Error::HeaderName) => return spaced_response(data, to_head),
-        Err(_) => return Err(Nonsense),
+        Err(_) => return Err(InvalidResponse),
     };
     Ok(Some(whole))
 }
 
 /// What takes a response head with white space behind the names of its fields.
-fn patient() -> httparse::ParserConfig {
+fn lenient_parser() -> httparse::ParserConfig {
     let mut config = httparse::ParserConfig::default();
     config.allow_spaces_after_header_name_in_responses(true);
     config
@@ -63,16 +68,16 @@ fn patient() -> httparse::ParserConfig {
 
 /// As [`response`], of a server that puts white space behind the names of fields: that does not go on (RFC 9112, 5.1).
 #[cold]
-fn spaced_response(data: &[u8], to_head: bool) -> Result<Option<Response>, Nonsense> {
+fn spaced_response(data: &[u8], to_head: bool) -> Result<Option<Response>, InvalidResponse> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
-    match patient().parse_response_with_uninit_headers(&mut parsed, data, &mut fields) {
+    match lenient_parser().parse_response_with_uninit_headers(&mut parsed, data, &mut fields) {
         Ok(Status::Complete(length)) => {
             let response = read_response(&data[..length], &parsed, to_head)?;
             Ok(Some(Response { passes_as_is: false, ..response }))
         }
         Ok(Status::Partial) => Ok(None),
-        Err(_) => Err(Nonsense),
+        Err(_) => Err(InvalidResponse),
     }
 }
 
@@ -81,11 +86,11 @@ fn read_response(
     head: &[u8],
     parsed: &httparse::Response<'_, '_>,
     to_head: bool,
-) -> Result<Response, Nonsense> {
+) -> Result<Response, InvalidResponse> {
     if !head.starts_with(b"H") || !has_whole_line_ends(head, parsed.headers) {
-        return Err(Nonsense);
+        return Err(InvalidResponse);
     }
-    let status = parsed.code.filter(|code| (100..=599).contains(code)).ok_or(Nonsense)?;
+    let status = parsed.code.filter(|code| (100..=599).contains(code)).ok_or(InvalidResponse)?;
     let is_http_10 = parsed.version == Some(0);
     let (mut length, mut chunked, mut close, mut keep_alive) = (None, false, false, false);
     let mut passes_as_is = !is_http_10;
@@ -99,10 +104,10 @@ fn read_response(
                 keep_alive |= members(field.value).any(|it| it.eq_ignore_ascii_case(b"keep-alive"));
             }
             14 if field.name.eq_ignore_ascii_case("content-length") => {
-                let value = content_length(field.value).ok_or(Nonsense)?;
+                let value = content_length(field.value).ok_or(InvalidResponse)?;
                 if let Some(before) = length.replace(value) {
                     if before != value {
-                        return Err(Nonsense);
+                        return Err(InvalidResponse);
                     }
                     // Said twice, it goes on once (RFC 9110, 8.6).
                     passes_as_is = false;
@@ -110,7 +115,7 @@ fn read_response(
             }
             17 if field.name.eq_ignore_ascii_case("transfer-encoding") => {
                 if chunked || !field.value.eq_ignore_ascii_case(b"chunked") {
-                    return Err(Nonsense);
+                    return Err(InvalidResponse);
                 }
                 chunked = true;
             }
@@ -119,7 +124,7 @@ fn read_response(
         }
     }
     if chunked && (length.is_some() || is_http_10) {
-        return Err(Nonsense);
+        return Err(InvalidResponse);
     }
     // What has no body says nothing of its length (RFC 9110, 8.6; RFC 9112, 6.1).
     passes_as_is &= is_dated && !(is_bare(status) && (chunked || length.is_some()));
@@ -142,7 +147,7 @@ fn is_bare(status: u16) -> bool {
 
 /// What a response head gets beside its own fields.
 #[derive(Clone, Copy, Debug, Default)]
-pub(in super::super) struct More<'a> {
+pub(in super::super) struct ExtraFields<'a> {
     /// The value of `Connection`, when there is something to say.
     pub(in super::super) connection: Option<&'a str>,
     /// A whole field with its end of line.
@@ -155,7 +160,7 @@ pub(in super::super) struct More<'a> {
 pub(in super::super) fn upgrade_field(head: &[u8]) -> Vec<u8> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
-    let complete = patient().parse_response_with_uninit_headers(&mut parsed, head, &mut fields);
+    let complete = lenient_parser().parse_response_with_uninit_headers(&mut parsed, head, &mut fields);
     assert!(matches!(complete, Ok(Status::Complete(_))), "this head was parsed before");
     let upgrade = parsed.headers.iter().find(|field| field.name.eq_ignore_ascii_case("upgrade"));
     upgrade.map_or_else(Vec::new, |field| [b"Upgrade: ", field.value, b"\r\n"].concat())
@@ -172,23 +177,23 @@ fn is_hop_by_hop(name: &str) -> bool {
 
 /// Appends to `out` the response head that the client gets: without the fields that concern the server's
 /// connection, without `Transfer-Encoding` when `unchunk`, and with `more`.
-pub(in super::super) fn write_response(head: &[u8], unchunk: bool, more: More<'_>, out: &mut Vec<u8>) {
+pub(in super::super) fn write_response(head: &[u8], unchunk: bool, more: ExtraFields<'_>, out: &mut Vec<u8>) {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + ADDED_FIELDS];
     let mut parsed = httparse::Response::new(&mut []);
-    let complete = patient().parse_response_with_uninit_headers(&mut parsed, head, &mut fields);
+    let complete = lenient_parser().parse_response_with_uninit_headers(&mut parsed, head, &mut fields);
     assert!(matches!(complete, Ok(Status::Complete(_))), "this head was parsed before");
     let status_line = memchr::memchr(b'\n', head).map_or(head.len(), |end| end + 1);
     // "HTTP/1.x" is ours to say (RFC 9110, 2.5); what follows is the server's.
     out.extend_from_slice(b"HTTP/1.1");
     out.extend_from_slice(&head[8..status_line]);
-    let mut fates = [Fate::Keep; MOST_RESPONSE_FIELDS];
+    let mut fates = [FieldAction::Keep; MOST_RESPONSE_FIELDS];
     drop_named(parsed.headers, &mut fates);
     let is_bare = parsed.code.is_some_and(is_bare);
     let mut has_length = false;
     for (field, fate) in parsed.headers.iter().zip(fates) {
         let is = |name: &str| field.name.eq_ignore_ascii_case(name);
         let is_repeated = is("content-length") && std::mem::replace(&mut has_length, true);
-        if fate == Fate::Drop
+        if fate == FieldAction::Drop
             || is_hop_by_hop(field.name)
             || ((unchunk || is_bare) && is("transfer-encoding"))
             || (is_bare && is("content-length"))

@@ -2,13 +2,13 @@ use merismos_core::config::document::HttpKeys;
 use merismos_core::routing::DroppedFields;
 use rstest::rstest;
 
-use super::super::forwarded::{ClientFields, Spoken};
+use super::super::forwarded::{ClientFields, ClientProtocol};
 use super::host::is_host;
-use super::response::Nonsense;
+use super::response::InvalidResponse;
 use super::*;
 
 fn client() -> ClientFields {
-    ClientFields::new("192.0.2.77:5000".parse().unwrap(), Spoken::One)
+    ClientFields::new("192.0.2.77:5000".parse().unwrap(), ClientProtocol::One)
 }
 
 /// What frontends drop where nothing is said.
@@ -18,8 +18,8 @@ fn dropped() -> &'static DroppedFields {
     &DROPPED
 }
 
-fn origin(client: &ClientFields) -> Origin<'_> {
-    Origin { client, trusted: &[], dropped: dropped(), id: [1, 2] }
+fn origin(client: &ClientFields) -> RequestOrigin<'_> {
+    RequestOrigin { client, trusted: &[], dropped: dropped(), id: [1, 2] }
 }
 
 fn pass(text: &str) -> (Request, String) {
@@ -252,7 +252,7 @@ fn responses(#[case] text: &str, #[case] framing: Framing, #[case] keep_alive: b
 #[case::status_out_of_range("HTTP/1.1 999 Odd\r\n\r\n")]
 #[case::chunked_in_http_10("HTTP/1.0 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n")]
 fn nonsense(#[case] text: &str) {
-    assert_eq!(response(text.as_bytes(), false), Err(Nonsense));
+    assert_eq!(response(text.as_bytes(), false), Err(InvalidResponse));
 }
 
 #[test]
@@ -267,7 +267,7 @@ fn a_response_to_head_has_no_body_whatever_it_says() {
 fn a_rewritten_response_head() {
     let mut out = Vec::new();
     let head = b"HTTP/1.0 200 OK\r\nConnection: keep-alive\r\nKeep-Alive: 5\r\nTransfer-Encoding: chunked\r\nX: y\r\n\r\n";
-    let more = More { connection: Some("close"), field: Some(b"A: b\r\n"), date: None };
+    let more = ExtraFields { connection: Some("close"), field: Some(b"A: b\r\n"), date: None };
     write_response(head, true, more, &mut out);
     assert_eq!(
         String::from_utf8(out).unwrap(),
@@ -352,7 +352,7 @@ fn what_a_server_says_of_its_connection_ends_here_and_lengths_go_on_once() {
                  content-length: 5\r\n\r\n";
     assert!(!response(head, false).unwrap().unwrap().passes_as_is);
     let mut out = Vec::new();
-    write_response(head, false, More::default(), &mut out);
+    write_response(head, false, ExtraFields::default(), &mut out);
     assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nX-Sum: 1\r\n\r\n");
 }
 
@@ -364,7 +364,7 @@ fn what_has_no_body_says_nothing_of_its_length(#[case] status: &str, #[case] fie
     let read = response(head.as_bytes(), false).unwrap().unwrap();
     assert_eq!((read.framing, read.passes_as_is, read.keep_alive), (Framing::None, false, true));
     let mut out = Vec::new();
-    write_response(head.as_bytes(), false, More::default(), &mut out);
+    write_response(head.as_bytes(), false, ExtraFields::default(), &mut out);
     assert_eq!(
         String::from_utf8(out).unwrap(),
         format!("HTTP/1.1 {status}\r\nX-Sum: 1\r\nDate: today\r\n\r\n")
@@ -378,7 +378,7 @@ fn an_answer_that_does_not_say_when_it_was_made_gets_the_time_at_which_it_came()
     assert_eq!((read.is_dated, read.passes_as_is), (false, false));
     let mut out = Vec::new();
     let came = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_795_685_400);
-    write_response(head, false, More { date: Some(came), ..More::default() }, &mut out);
+    write_response(head, false, ExtraFields { date: Some(came), ..ExtraFields::default() }, &mut out);
     assert_eq!(
         String::from_utf8(out).unwrap(),
         "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\n\r\n"
@@ -394,6 +394,6 @@ fn white_space_behind_a_servers_names_does_not_go_on() {
     assert_eq!((read.framing, read.passes_as_is), (Framing::Length(5), false));
     assert_eq!(response(&head[..40], false), Ok(None), "half of it");
     let mut out = Vec::new();
-    write_response(head, false, More::default(), &mut out);
+    write_response(head, false, ExtraFields::default(), &mut out);
     assert_eq!(String::from_utf8(out).unwrap(), "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nX-Sum: 1\r\n\r\n");
 }

@@ -10,33 +10,33 @@ use merismos_core::config::document::{HttpVersion, Unit};
 use merismos_core::pins::PinRule;
 use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server};
 
-use super::answer::{Answer, Delivered, NotDelivered, Tunnel};
+use super::error_response::{self, GatewayError, RequestError};
 use super::failure::{ServerFailure, server_failure};
 use super::head::{self, Request};
-use super::refuse::{self, Refusal, Shortage};
-use super::sending::Sending;
-use super::two::RequestHead;
-use crate::alarm::Ring;
+use super::http2::RequestHead;
+use super::request_body::RequestBody;
+use super::response::{ForwardError, ResponseDone, ResponseForwarder, Tunnel};
+use crate::accept::ConnectionAddrs;
 use crate::buffer::Buffer;
-use crate::client::Who;
-use crate::connect::{ConnectError, Unreached, Upstream, reach_from};
-use crate::deal::{AtServer, Course, Deal, GoesOn, NoServer, goes_on_at};
-use crate::decisions::{Made, Tied};
-use crate::idle::Trust;
-use crate::io::{Carried, Watch, Wire, write_all};
-use crate::proxy;
+use crate::connect::{ConnectError, ConnectFailure, Upstream, connect_server_from};
+use crate::deadline::WakeReason;
+use crate::decisions::{DecisionContext, PinReason};
+use crate::idle::ReusePolicy;
+use crate::io::{BodyKind, ConnectionTimer, Transport, write_all};
+use crate::observer::{Observation, Observed};
+use crate::proxy_header;
 use crate::relay::Relay;
-use crate::witness::{Seen, Sighting};
-use crate::worker::{Client, Worker, minute};
+use crate::select::{Affinity, AttemptHistory, InFlight, NoServer, ServerSelection, affinity};
+use crate::worker::{ConnectionState, Worker, minute};
 
 /// How a request ended for its client.
-pub(super) enum Outcome {
+pub(super) enum RequestOutcome {
     /// It got a whole answer; what came after the request is still with it.
     Answered { keep: bool },
     /// It got a whole answer while its body was still on the way.
     AnsweredEarly,
     /// Its body breaks the rules or did not come in time, and no answer has begun.
-    Refused(Refusal),
+    Refused(RequestError),
     /// Its answer broke off; `open_ended` when only the end of the connection would tell that it is whole.
     BrokenOff { open_ended: bool },
     /// It went away.
@@ -44,150 +44,157 @@ pub(super) enum Outcome {
 }
 
 /// How one attempt ended, when it did not end well.
-pub(super) enum Failed {
+pub(super) enum AttemptFailure {
     Server(ServerFailure),
-    Client(Outcome),
+    Client(RequestOutcome),
 }
 
 /// What became of a request by one step: at most one attempt at a server.
-enum Step {
-    Ended(Outcome),
+enum ForwardStep {
+    Ended(RequestOutcome),
     /// It may go to another server, as the newest snapshot says.
     Again,
     /// Nobody could answer it.
-    Short(Shortage),
+    Error(GatewayError),
 }
 
 /// What one pool did for a request.
-enum Offered {
-    Step(Step),
+enum PoolResult {
+    Step(ForwardStep),
     /// It has nobody for it, so another pool is asked.
-    Nobody(Shortage),
+    NoneEligible(GatewayError),
 }
 
 /// Everything that an exchange needs to know.
 #[derive(Clone, Copy)]
-pub(super) struct Exchange<'a> {
+pub(super) struct RequestForwarder<'a> {
     pub(super) worker: &'a Worker,
-    pub(super) client: &'a Client,
+    pub(super) client: &'a ConnectionState,
     pub(super) frontend: &'a Frontend,
     pub(super) version: u64,
     pub(super) request: &'a Request,
-    pub(super) who: &'a Who,
-    pub(super) watch: Watch<'a>,
+    pub(super) who: &'a ConnectionAddrs,
+    pub(super) watch: ConnectionTimer<'a>,
 }
 
 /// What a request is told by before any algorithm is asked.
 #[derive(Clone, Copy, Default)]
-struct Ties {
+struct AffinityChoice {
     /// The server that its client or its connection is tied to, by the number of its pool and its place in it.
-    server: Option<(usize, usize, Tied)>,
+    server: Option<(usize, usize, PinReason)>,
     /// Its pin stands although the server has no room now.
     keeps_pin: bool,
 }
 
 /// One server's chance.
 #[derive(Clone, Copy)]
-struct Target<'t> {
+struct AttemptTarget<'t> {
     server: &'t Server,
     /// A field that ties the client to it.
     pin: Option<&'t [u8]>,
     /// How long it may take for its first byte before another one gets the request.
-    hurry: Option<Duration>,
+    hedge_after: Option<Duration>,
 }
 
 /// A server for the request.
-struct Placed {
+struct SelectedServer {
     place: usize,
     /// A field that ties the client to it.
     pin: Option<Box<[u8]>>,
     /// Why no algorithm was asked.
-    tied: Option<Tied>,
+    tied: Option<PinReason>,
 }
 
-impl Exchange<'_> {
+impl RequestForwarder<'_> {
     /// Sees the request through.
-    pub(super) fn run(
+    pub(super) fn forward(
         &self,
-        stream: &mut impl Wire,
-        sending: &mut Sending<'_>,
-    ) -> impl Future<Output = Outcome> {
+        stream: &mut impl Transport,
+        sending: &mut RequestBody<'_>,
+    ) -> impl Future<Output = RequestOutcome> {
         async move {
             if !sending.follow.is_done() {
                 cold_path();
-                if let Err(outcome) = Box::pin(self.first_of_body(stream, sending)).await {
+                if let Err(outcome) = Box::pin(self.await_body_start(stream, sending)).await {
                     return outcome;
                 }
             }
-            let mut course = Course::default();
-            match self.step(&mut course, stream, sending).await {
-                Step::Ended(outcome) => outcome,
-                Step::Again => {
+            let mut course = AttemptHistory::default();
+            match self.try_next_pool(&mut course, stream, sending).await {
+                ForwardStep::Ended(outcome) => outcome,
+                ForwardStep::Again => {
                     cold_path();
-                    Box::pin(self.go_on(&mut course, stream, sending)).await
+                    Box::pin(self.forward_again(&mut course, stream, sending)).await
                 }
-                Step::Short(shortage) => {
+                ForwardStep::Error(shortage) => {
                     cold_path();
-                    Box::pin(self.short(stream, shortage, sending)).await
+                    Box::pin(self.gateway_error(stream, shortage, sending)).await
                 }
             }
         }
     }
 
     /// Goes on after a first step, each further one by the snapshot of its moment.
-    async fn go_on(
+    async fn forward_again(
         &self,
-        course: &mut Course<ServerFailure>,
-        stream: &mut impl Wire,
-        sending: &mut Sending<'_>,
-    ) -> Outcome {
+        course: &mut AttemptHistory<ServerFailure>,
+        stream: &mut impl Transport,
+        sending: &mut RequestBody<'_>,
+    ) -> RequestOutcome {
         loop {
             let snapshot = self.worker.snapshot();
             // A frontend that is gone by now still sees through what it took.
             let frontend = snapshot.frontend(self.client.frontend.get()).map_or(self.frontend, |it| &**it);
-            let exchange = Exchange { frontend, version: snapshot.version, ..*self };
-            match exchange.step(course, stream, sending).await {
-                Step::Ended(outcome) => return outcome,
-                Step::Again => {}
-                Step::Short(shortage) => return exchange.short(stream, shortage, sending).await,
+            let exchange = RequestForwarder { frontend, version: snapshot.version, ..*self };
+            match exchange.try_next_pool(course, stream, sending).await {
+                ForwardStep::Ended(outcome) => return outcome,
+                ForwardStep::Again => {}
+                ForwardStep::Error(shortage) => {
+                    return exchange.gateway_error(stream, shortage, sending).await;
+                }
             }
         }
     }
 
     /// Offers the request to one server, of the first pool that has one for it.
-    fn step(
+    fn try_next_pool(
         &self,
-        course: &mut Course<ServerFailure>,
-        stream: &mut impl Wire,
-        sending: &mut Sending<'_>,
-    ) -> impl Future<Output = Step> {
+        course: &mut AttemptHistory<ServerFailure>,
+        stream: &mut impl Transport,
+        sending: &mut RequestBody<'_>,
+    ) -> impl Future<Output = ForwardStep> {
         async move {
-            let mut ties = Ties::default();
+            let mut ties = AffinityChoice::default();
             if self.frontend.ties_clients && course.is_new() {
                 cold_path();
-                ties = self.ties(sending.start);
+                ties = self.affinity_choice(sending.start);
             }
             let mut asked = Asked::default();
             let mut why = None;
-            while let Some(chosen) = self.choose(course, asked, &ties) {
-                match self.offer(&chosen, &ties, course, stream, sending).await {
-                    Offered::Step(step) => return step,
-                    Offered::Nobody(shortage) => {
+            while let Some(chosen) = self.choose_pool(course, asked, &ties) {
+                match self.try_servers(&chosen, &ties, course, stream, sending).await {
+                    PoolResult::Step(step) => return step,
+                    PoolResult::NoneEligible(shortage) => {
                         cold_path();
                         // That servers failed it says more than that others are full or none is there.
-                        why = Some(why.filter(|it| *it != Shortage::NoServer).unwrap_or(shortage));
+                        why = Some(why.filter(|it| *it != GatewayError::NoServer).unwrap_or(shortage));
                     }
                 }
                 asked.note(chosen.number);
                 ties.server = None;
             }
-            Step::Short(why.unwrap_or(Shortage::NoServer))
+            ForwardStep::Error(why.unwrap_or(GatewayError::NoServer))
         }
     }
 
     /// The pool for the next attempt: that of the server that the client is tied to, or one that the frontend chooses.
     #[inline]
-    fn choose(&self, course: &Course<ServerFailure>, asked: Asked, ties: &Ties) -> Option<ChosenPool<'_>> {
+    fn choose_pool(
+        &self,
+        course: &AttemptHistory<ServerFailure>,
+        asked: Asked,
+        ties: &AffinityChoice,
+    ) -> Option<ChosenPool<'_>> {
         if let Some((number, ..)) = ties.server {
             cold_path();
             return self.frontend.pools().nth(number).map(|pool| ChosenPool { number, pool });
@@ -201,14 +208,14 @@ impl Exchange<'_> {
     }
 
     /// Offers the request to a server of one pool.
-    fn offer(
+    fn try_servers(
         &self,
         chosen: &ChosenPool<'_>,
-        ties: &Ties,
-        course: &mut Course<ServerFailure>,
-        stream: &mut impl Wire,
-        sending: &mut Sending<'_>,
-    ) -> impl Future<Output = Offered> {
+        ties: &AffinityChoice,
+        course: &mut AttemptHistory<ServerFailure>,
+        stream: &mut impl Transport,
+        sending: &mut RequestBody<'_>,
+    ) -> impl Future<Output = PoolResult> {
         async move {
             let pool = chosen.pool.as_ref();
             let key = match &pool.key_rule {
@@ -216,13 +223,13 @@ impl Exchange<'_> {
                 Some(_) => head::key(sending.start, self.client_address(), pool),
             };
             if matches!(key, Key::Refused) && ties.server.is_none() {
-                return Offered::Step(Step::Ended(Outcome::Refused(Refusal::NoKey)));
+                return PoolResult::Step(ForwardStep::Ended(RequestOutcome::Refused(RequestError::NoKey)));
             }
             let tried = course.tried_in(pool);
             let before = tried.as_deref().unwrap_or(const { &Tried::none() });
             // In a block of its own, for the request's state is smaller without it.
             let (place, pin, mut at) = {
-                let deal = Deal {
+                let deal = ServerSelection {
                     worker: self.worker,
                     client: self.client,
                     pool,
@@ -230,14 +237,16 @@ impl Exchange<'_> {
                     watch: self.watch,
                     version: self.version,
                 };
-                match self.place(&deal, ties, course, stream, before).await {
+                match self.select_server(&deal, ties, course, stream, before).await {
                     Ok(placed) => {
-                        deal.tell(|| self.made(chosen, &placed, before, sending.start));
+                        deal.sample_decision(|| {
+                            self.decision_context(chosen, &placed, before, sending.start)
+                        });
                         (placed.place, placed.pin, deal.begin(placed.place))
                     }
                     Err(nobody) => {
                         cold_path();
-                        return self.nobody(nobody, course, pool);
+                        return self.none_eligible(nobody, course, pool);
                     }
                 }
             };
@@ -247,19 +256,19 @@ impl Exchange<'_> {
                 None => None,
                 Some(after) => {
                     cold_path();
-                    self.hurry(pool, after.get(), course, sending)
+                    self.hedge_timeout(pool, after.get(), course, sending)
                 }
             };
-            let target = Target { server, pin: pin.as_deref(), hurry };
-            match self.attempt(pool, stream, target, sending).await {
+            let target = AttemptTarget { server, pin: pin.as_deref(), hedge_after: hurry };
+            match self.try_server(pool, stream, target, sending).await {
                 Ok(delivered) => {
-                    at.went_well();
-                    self.tell(Some(server), course);
-                    Offered::Step(Step::Ended(Self::answered(&delivered, sending)))
+                    at.succeeded();
+                    self.report_observation(Some(server), course);
+                    PoolResult::Step(ForwardStep::Ended(Self::after_response(&delivered, sending)))
                 }
                 Err(failed) => {
                     cold_path();
-                    Offered::Step(self.failed((pool, place), failed, at, course, sending))
+                    PoolResult::Step(self.after_failure((pool, place), failed, at, course, sending))
                 }
             }
         }
@@ -267,50 +276,57 @@ impl Exchange<'_> {
 
     /// What follows when a pool has nobody.
     #[cold]
-    fn nobody(&self, nobody: NoServer, course: &mut Course<ServerFailure>, pool: &Pool) -> Offered {
+    fn none_eligible(
+        &self,
+        nobody: NoServer,
+        course: &mut AttemptHistory<ServerFailure>,
+        pool: &Pool,
+    ) -> PoolResult {
         match nobody {
-            NoServer::ClientGone => Offered::Step(Step::Ended(Outcome::ClientGone)),
+            NoServer::ClientGone => PoolResult::Step(ForwardStep::Ended(RequestOutcome::ClientGone)),
             NoServer::Stale => {
                 course.stays_in(pool);
-                Offered::Step(Step::Again)
+                PoolResult::Step(ForwardStep::Again)
             }
-            NoServer::Full => Offered::Nobody(Shortage::Full),
-            NoServer::Nobody => Offered::Nobody(course.last.map_or(Shortage::NoServer, Shortage::from)),
+            NoServer::Full => PoolResult::NoneEligible(GatewayError::Full),
+            NoServer::NoneEligible => {
+                PoolResult::NoneEligible(course.last.map_or(GatewayError::NoServer, GatewayError::from))
+            }
         }
     }
 
     /// What follows when a server failed the request, or its client did.
     #[cold]
-    fn failed(
+    fn after_failure(
         &self,
         (pool, place): (&Pool, usize),
-        failed: Failed,
-        mut at: AtServer<'_>,
-        course: &mut Course<ServerFailure>,
-        sending: &Sending<'_>,
-    ) -> Step {
+        failed: AttemptFailure,
+        mut at: InFlight<'_>,
+        course: &mut AttemptHistory<ServerFailure>,
+        sending: &RequestBody<'_>,
+    ) -> ForwardStep {
         let server = &pool.servers[place];
-        if self.client.alarm.rang() == Some(Ring::Crowded) {
+        if self.client.alarm.fired() == Some(WakeReason::Crowded) {
             // It is ended for what it holds, wherever that was met.
-            return Step::Ended(Outcome::ClientGone);
+            return ForwardStep::Ended(RequestOutcome::ClientGone);
         }
         let failure = match failed {
-            Failed::Client(outcome) => {
-                if matches!(outcome, Outcome::BrokenOff { .. }) {
+            AttemptFailure::Client(outcome) => {
+                if matches!(outcome, RequestOutcome::BrokenOff { .. }) {
                     at.failed();
                     self.frontend.cell.lane(self.worker.index).unanswered.up();
                 }
-                self.tell(Some(server), course);
-                return Step::Ended(outcome);
+                self.report_observation(Some(server), course);
+                return ForwardStep::Ended(outcome);
             }
-            Failed::Server(failure) => failure,
+            AttemptFailure::Server(failure) => failure,
         };
-        self.client.alarm.silence();
+        self.client.alarm.cancel();
         tracing::debug!(server = %server.name, ?failure, "a server failed a request");
         if failure == ServerFailure::NotReached(ConnectError::LimitReached) {
             // It has no room, and that is no failure of its.
-            course.note_no_connection(pool);
-            return Step::Again;
+            course.record_no_connection(pool);
+            return ForwardStep::Again;
         }
         if failure.speaks_against_server() {
             at.failed();
@@ -323,26 +339,26 @@ impl Exchange<'_> {
         let is_whole = sending.follow.is_done() && !sending.begun;
         let again = self.may_repeat(failure, is_whole, sending.begun);
         if again {
-            course.note(pool, place);
+            course.record_failure(pool, place);
             course.last = Some(failure);
             if course.failures() < pool.attempts {
                 if failure == ServerFailure::Slow {
                     pool.cell.retries.spend();
                 }
-                return Step::Again;
+                return ForwardStep::Again;
             }
         }
-        self.tell(was_taken.then_some(server), course);
-        Step::Short(failure.into())
+        self.report_observation(was_taken.then_some(server), course);
+        ForwardStep::Error(failure.into())
     }
 
     /// How long the server may take for its first byte before another one gets the request, where that is allowed now.
-    fn hurry(
+    fn hedge_timeout(
         &self,
         pool: &Pool,
         after: Duration,
-        course: &Course<ServerFailure>,
-        sending: &Sending<'_>,
+        course: &AttemptHistory<ServerFailure>,
+        sending: &RequestBody<'_>,
     ) -> Option<Duration> {
         let retries = &pool.cell.retries;
         retries.earn(pool.failing.retry_budget);
@@ -367,33 +383,33 @@ impl Exchange<'_> {
 
     /// Tells whoever watches for the request's mark.
     #[inline]
-    fn tell(&self, server: Option<&Server>, course: &Course<ServerFailure>) {
+    fn report_observation(&self, server: Option<&Server>, course: &AttemptHistory<ServerFailure>) {
         if let Some(mark) = &self.request.mark {
-            self.tell_mark(mark, server, course);
+            self.report_mark(mark, server, course);
         }
     }
 
     #[cold]
-    fn tell_mark(&self, mark: &[u8], server: Option<&Server>, course: &Course<ServerFailure>) {
+    fn report_mark(&self, mark: &[u8], server: Option<&Server>, course: &AttemptHistory<ServerFailure>) {
         let Some((watch, number)) = self.worker.watches.find(mark) else { return };
-        watch.tell(Sighting {
-            of: Seen::Request(number),
+        watch.tell(Observation {
+            of: Observed::Request(number),
             version: self.version,
             server: server.map(|server| server.name.clone()),
-            failed_at: course.names(),
+            failed_at: course.server_names(),
         });
     }
 
     /// What the decision log is told.
-    fn made<'m>(
+    fn decision_context<'m>(
         &'m self,
         chosen: &ChosenPool<'m>,
-        placed: &Placed,
+        placed: &SelectedServer,
         tried: &'m Tried,
         head: &[u8],
-    ) -> Made<'m> {
+    ) -> DecisionContext<'m> {
         let client = self.client_address();
-        Made {
+        DecisionContext {
             frontend: self.frontend,
             pool: chosen.pool,
             why_pool: self.frontend.why_pool(chosen, client, self.worker.now()),
@@ -408,18 +424,18 @@ impl Exchange<'_> {
 
     /// What ties the request to a server, in whichever of the frontend's pools that is: the pin of its client, or its
     /// connection where connections are dealt out.
-    fn ties(&self, head: &[u8]) -> Ties {
-        let mut ties = Ties::default();
+    fn affinity_choice(&self, head: &[u8]) -> AffinityChoice {
+        let mut ties = AffinityChoice::default();
         for (number, pool) in self.frontend.pools().enumerate() {
             let Some(rule) = &pool.pin_rule else { continue };
-            if let Some(place) = self.pinned(rule, head) {
-                match goes_on_at(self.worker, pool, place) {
-                    GoesOn::At(place) => {
-                        ties.server = Some((number, place, Tied::Pin));
+            if let Some(place) = self.pinned_server(rule, head) {
+                match affinity(self.worker, pool, place) {
+                    Affinity::At(place) => {
+                        ties.server = Some((number, place, PinReason::Pin));
                         return ties;
                     }
-                    GoesOn::Full => ties.keeps_pin = true,
-                    GoesOn::Gone => {}
+                    Affinity::Full => ties.keeps_pin = true,
+                    Affinity::Gone => {}
                 }
             }
         }
@@ -428,8 +444,8 @@ impl Exchange<'_> {
         {
             for (number, pool) in self.frontend.pools().enumerate() {
                 let place = pool.servers.iter().position(|it| it.cell.id == server);
-                if let Some(GoesOn::At(place)) = place.map(|place| goes_on_at(self.worker, pool, place)) {
-                    ties.server = Some((number, place, Tied::Connection));
+                if let Some(Affinity::At(place)) = place.map(|place| affinity(self.worker, pool, place)) {
+                    ties.server = Some((number, place, PinReason::Connection));
                     return ties;
                 }
             }
@@ -438,35 +454,35 @@ impl Exchange<'_> {
     }
 
     /// The server for the request: the one that it is tied to, or one that the pool decides for.
-    fn place(
+    fn select_server(
         &self,
-        deal: &Deal<'_>,
-        ties: &Ties,
-        course: &mut Course<ServerFailure>,
-        stream: &mut impl Wire,
+        deal: &ServerSelection<'_>,
+        ties: &AffinityChoice,
+        course: &mut AttemptHistory<ServerFailure>,
+        stream: &mut impl Transport,
         tried: &Tried,
-    ) -> impl Future<Output = Result<Placed, NoServer>> {
+    ) -> impl Future<Output = Result<SelectedServer, NoServer>> {
         async move {
             if let Some((_, place, tied)) = ties.server {
-                return Ok(Placed { place, pin: None, tied: Some(tied) });
+                return Ok(SelectedServer { place, pin: None, tied: Some(tied) });
             }
-            let place = deal.server(tried, course, |context| stream.is_gone(context)).await?;
+            let place = deal.select_server(tried, course, |context| stream.is_gone(context)).await?;
             if self.frontend.unit == Unit::Connection {
                 self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
             }
             let pin = deal.pool.pin_rule.as_ref().filter(|_| !ties.keeps_pin);
-            let pin = pin.map(|rule| self.pin(rule, &deal.pool.servers[place]));
-            Ok(Placed { place, pin, tied: None })
+            let pin = pin.map(|rule| self.pin_cookie(rule, &deal.pool.servers[place]));
+            Ok(SelectedServer { place, pin, tied: None })
         }
     }
 
     /// The place of the server that the client is tied to.
-    fn pinned(&self, rule: &PinRule, head: &[u8]) -> Option<usize> {
+    fn pinned_server(&self, rule: &PinRule, head: &[u8]) -> Option<usize> {
         head::in_cookies(head, &rule.cookie, |value| rule.read(&self.worker.pin_key, value, minute()))
     }
 
     /// The field that ties the client to a server (RFC 6265, 4.1).
-    fn pin(&self, rule: &PinRule, server: &Server) -> Box<[u8]> {
+    fn pin_cookie(&self, rule: &PinRule, server: &Server) -> Box<[u8]> {
         let mut field = format!("Set-Cookie: {}=", rule.cookie).into_bytes();
         rule.write(&self.worker.pin_key, &server.name.server, minute(), &mut field);
         field.extend_from_slice(b"; Path=/; HttpOnly; SameSite=Lax");
@@ -478,29 +494,29 @@ impl Exchange<'_> {
     }
 
     /// What the client's connection does after a delivered answer.
-    fn answered(delivered: &Delivered, sending: &Sending<'_>) -> Outcome {
+    fn after_response(delivered: &ResponseDone, sending: &RequestBody<'_>) -> RequestOutcome {
         match (sending.follow.is_done(), delivered.keep_client) {
-            (true, keep) => Outcome::Answered { keep },
-            (false, _) => Outcome::AnsweredEarly,
+            (true, keep) => RequestOutcome::Answered { keep },
+            (false, _) => RequestOutcome::AnsweredEarly,
         }
     }
 
     /// One server's chance. A kept connection that turns out to be stale is replaced once by a fresh one.
-    fn attempt(
+    fn try_server(
         &self,
         pool: &Pool,
-        stream: &mut impl Wire,
-        target: Target<'_>,
-        sending: &mut Sending<'_>,
-    ) -> impl Future<Output = Result<Delivered, Failed>> {
+        stream: &mut impl Transport,
+        target: AttemptTarget<'_>,
+        sending: &mut RequestBody<'_>,
+    ) -> impl Future<Output = Result<ResponseDone, AttemptFailure>> {
         async move {
             let server = target.server;
             if pool.reaching.http_version == HttpVersion::Two {
                 cold_path();
-                return Box::pin(self.attempt_shared(pool, stream, target, sending)).await;
+                return Box::pin(self.try_shared_connection(pool, stream, target, sending)).await;
             }
             let resendable = self.request.is_idempotent && sending.follow.is_done();
-            let trust = if resendable { Trust::Any } else { Trust::Recent };
+            let trust = if resendable { ReusePolicy::Any } else { ReusePolicy::Recent };
             // With a PROXY protocol header a connection is one client's alone, and none is kept.
             let mut upstream = match pool.proxy_protocol {
                 None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
@@ -512,16 +528,16 @@ impl Exchange<'_> {
                     cold_path();
                     // Rare beside kept connections; in a box it does not make every request's future larger.
                     let connected = Box::pin(self.connect(pool, server)).await;
-                    upstream = Some(connected.map_err(|it| Failed::Server(it.into()))?);
+                    upstream = Some(connected.map_err(|it| AttemptFailure::Server(it.into()))?);
                 }
                 let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
                 let way = (&mut reached.stream, reached.was_long);
-                match self.exchange(stream, way, target, sending).await {
+                match self.send_request(stream, way, target, sending).await {
                     Ok(delivered) => {
-                        self.keep((pool, server), upstream, &delivered, sending.follow.is_done());
+                        self.keep_connection((pool, server), upstream, &delivered, sending.follow.is_done());
                         return Ok(delivered);
                     }
-                    Err(Failed::Server(ServerFailure::Closed)) if resendable && !is_fresh => {
+                    Err(AttemptFailure::Server(ServerFailure::Closed)) if resendable && !is_fresh => {
                         upstream = None;
                     }
                     Err(failed) => {
@@ -535,34 +551,35 @@ impl Exchange<'_> {
 
     /// One server's chance, on a stream of a connection that others share. When that closed before it took the request,
     /// another one is tried once.
-    async fn attempt_shared(
+    async fn try_shared_connection(
         &self,
         pool: &Pool,
-        stream: &mut impl Wire,
-        target: Target<'_>,
-        sending: &mut Sending<'_>,
-    ) -> Result<Delivered, Failed> {
+        stream: &mut impl Transport,
+        target: AttemptTarget<'_>,
+        sending: &mut RequestBody<'_>,
+    ) -> Result<ResponseDone, AttemptFailure> {
         let server = target.server;
         let mut is_second = false;
         loop {
             // What the client asks for in a form that HTTP/2 does not have is the client's doing, not the server's.
-            let asked = RequestHead::new(sending.start, self.request)
-                .map_err(|what| Failed::Client(Outcome::Refused(Refusal::NoFormInHttp2(what))))?;
+            let asked = RequestHead::new(sending.start, self.request).map_err(|what| {
+                AttemptFailure::Client(RequestOutcome::Refused(RequestError::NoFormInHttp2(what)))
+            })?;
             let upstream = {
                 let turn = self.worker.draw();
                 self.worker.shared.stream((server, &pool.reaching, turn), self.watch, asked).await
             };
-            let mut upstream = upstream.map_err(|it| Failed::Server(it.into()))?;
-            let delivered = self.exchange(stream, (&mut upstream, false), target, sending).await;
+            let mut upstream = upstream.map_err(|it| AttemptFailure::Server(it.into()))?;
+            let delivered = self.send_request(stream, (&mut upstream, false), target, sending).await;
             match delivered {
-                Err(Failed::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
+                Err(AttemptFailure::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
                     if is_second || sending.begun {
-                        return Err(Failed::Server(ServerFailure::Untouched));
+                        return Err(AttemptFailure::Server(ServerFailure::Untouched));
                     }
                     is_second = true;
                 }
-                Err(Failed::Server(ServerFailure::Late | ServerFailure::Slow)) => {
-                    upstream.distrust();
+                Err(AttemptFailure::Server(ServerFailure::Late | ServerFailure::Slow)) => {
+                    upstream.retire_connection();
                     return delivered;
                 }
                 _ => return delivered,
@@ -571,11 +588,11 @@ impl Exchange<'_> {
     }
 
     /// Keeps the connection of a delivered answer when it can carry another.
-    fn keep(
+    fn keep_connection(
         &self,
         (pool, server): (&Pool, &Server),
         upstream: Option<Upstream>,
-        delivered: &Delivered,
+        delivered: &ResponseDone,
         body_sent: bool,
     ) {
         let Some(mut upstream) = upstream else { return };
@@ -586,52 +603,61 @@ impl Exchange<'_> {
     }
 
     /// Makes a connection, and says on it who the client is where the server wants to know that way.
-    async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, Unreached> {
-        let mut upstream = reach_from(self.worker, server, pool, self.watch).await?;
+    async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, ConnectFailure> {
+        let mut upstream = connect_server_from(self.worker, server, pool, self.watch).await?;
         if let Some(version) = pool.proxy_protocol {
-            let header = proxy::header(version, self.who.client, self.who.meant_for);
+            let header = proxy_header::header(version, self.who.client, self.who.meant_for);
             let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;
-            sent.map_err(|_| Unreached::Failed(ConnectError::Other(std::io::ErrorKind::BrokenPipe)))?;
+            sent.map_err(|_| ConnectFailure::Failed(ConnectError::Other(std::io::ErrorKind::BrokenPipe)))?;
         }
         Ok(upstream)
     }
 
     /// Sends the request on a connection and brings the answer back. The last one on it may have been long.
-    fn exchange(
+    fn send_request(
         &self,
-        stream: &mut impl Wire,
-        (upstream, was_long): (&mut impl Wire, bool),
-        target: Target<'_>,
-        sending: &mut Sending<'_>,
-    ) -> impl Future<Output = Result<Delivered, Failed>> {
+        stream: &mut impl Transport,
+        (upstream, was_long): (&mut impl Transport, bool),
+        target: AttemptTarget<'_>,
+        sending: &mut RequestBody<'_>,
+    ) -> impl Future<Output = Result<ResponseDone, AttemptFailure>> {
         async move {
             let times = &target.server.times;
             if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
                 cold_path();
-                return Err(Failed::Server(server_failure(&trouble)));
+                return Err(AttemptFailure::Server(server_failure(&trouble)));
             }
-            let carried = if sending.follow.is_done() { Carried::Answer } else { Carried::EarlyAnswer };
+            let carried = if sending.follow.is_done() { BodyKind::Answer } else { BodyKind::EarlyAnswer };
             let who = (self.worker, self.client);
             let from = (target.server, target.pin);
             target.server.cell.lane(self.worker.index).bytes_to.add(sending.start.len() as u64);
-            let answer = Answer::new(who, self.frontend, self.request, from, (was_long, carried), self.watch);
+            let answer = ResponseForwarder::new(
+                who,
+                self.frontend,
+                self.request,
+                from,
+                (was_long, carried),
+                self.watch,
+            );
             let delivered = if sending.follow.is_done() {
-                self.watch.within(target.hurry.unwrap_or(times.first_byte));
+                self.watch.set_timeout(target.hedge_after.unwrap_or(times.first_byte));
                 // While nothing of an answer is here another server may have it, should this one go down.
                 self.client.may_move.set(self.request.is_idempotent && !sending.begun);
                 // One after the other here, for their states lie in the same place then.
-                if let Some(long) = answer.whole_long(upstream, stream).await {
+                if let Some(long) = answer.forward_long(upstream, stream).await {
                     cold_path();
                     self.client.may_move.set(false);
                     long
                 } else {
-                    let head = answer.final_head(upstream, stream).await;
+                    let head = answer.read_final_head(upstream, stream).await;
                     self.client.may_move.set(false);
                     match head {
-                        Ok((buffer, response)) => answer.pass(upstream, stream, buffer, response).await,
-                        Err(NotDelivered::Server(ServerFailure::Late)) if target.hurry.is_some() => {
+                        Ok((buffer, response)) => {
+                            answer.forward_from_head(upstream, stream, buffer, response).await
+                        }
+                        Err(ForwardError::Server(ServerFailure::Late)) if target.hedge_after.is_some() => {
                             cold_path();
-                            Err(NotDelivered::Server(ServerFailure::Slow))
+                            Err(ForwardError::Server(ServerFailure::Slow))
                         }
                         Err(error) => {
                             cold_path();
@@ -648,11 +674,11 @@ impl Exchange<'_> {
                 Err(error) => {
                     cold_path();
                     return Err(match error {
-                        NotDelivered::Server(failure) => Failed::Server(failure),
-                        NotDelivered::BrokenOff { open_ended } => {
-                            Failed::Client(Outcome::BrokenOff { open_ended })
+                        ForwardError::Server(failure) => AttemptFailure::Server(failure),
+                        ForwardError::BrokenOff { open_ended } => {
+                            AttemptFailure::Client(RequestOutcome::BrokenOff { open_ended })
                         }
-                        NotDelivered::ClientGone => Failed::Client(Outcome::ClientGone),
+                        ForwardError::ClientGone => AttemptFailure::Client(RequestOutcome::ClientGone),
                     });
                 }
             };
@@ -668,8 +694,8 @@ impl Exchange<'_> {
     /// Goes on with another protocol, until that ends. `first` is what the client has sent of it already.
     async fn tunnel(
         &self,
-        stream: &mut impl Wire,
-        (upstream, lane): (&mut impl Wire, &ServerLane),
+        stream: &mut impl Transport,
+        (upstream, lane): (&mut impl Transport, &ServerLane),
         first: Option<Buffer>,
         Tunnel { begun }: Tunnel,
     ) {
@@ -681,23 +707,33 @@ impl Exchange<'_> {
     }
 
     /// Tells the client that nobody could answer it.
-    async fn short(&self, stream: &mut impl Wire, shortage: Shortage, sending: &Sending<'_>) -> Outcome {
-        let Sending { follow, .. } = sending;
+    async fn gateway_error(
+        &self,
+        stream: &mut impl Transport,
+        shortage: GatewayError,
+        sending: &RequestBody<'_>,
+    ) -> RequestOutcome {
+        let RequestBody { follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
-        if matches!(shortage, Shortage::NoServer | Shortage::Full | Shortage::Exhausted) {
+        if matches!(shortage, GatewayError::NoServer | GatewayError::Full | GatewayError::Exhausted) {
             &lane.unavailable
         } else {
             &lane.unanswered
         }
         .up();
-        self.client.alarm.silence();
+        self.client.alarm.cancel();
         let keep = self.request.keep_alive && !self.request.is_http_10 && follow.is_done();
-        let text =
-            refuse::answer(shortage.status(), &shortage, &self.frontend.name, !keep, !self.request.is_head);
+        let text = error_response::error_response(
+            shortage.status(),
+            &shortage,
+            &self.frontend.name,
+            !keep,
+            !self.request.is_head,
+        );
         match write_all(stream, &text, self.watch, self.frontend.idle_timeout).await {
-            Ok(()) if follow.is_done() => Outcome::Answered { keep },
-            Ok(()) => Outcome::AnsweredEarly,
-            Err(_) => Outcome::ClientGone,
+            Ok(()) if follow.is_done() => RequestOutcome::Answered { keep },
+            Ok(()) => RequestOutcome::AnsweredEarly,
+            Err(_) => RequestOutcome::ClientGone,
         }
     }
 }

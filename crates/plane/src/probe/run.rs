@@ -12,32 +12,32 @@ use tokio::net::TcpStream;
 use tokio::time::Instant;
 
 use super::{command, dns, grpc, http, icmp, sql, tcp, tls, udp};
-use crate::connect::{ConnectError, open_first};
-use crate::proxy;
-use crate::secret::Secrets;
+use crate::connect::{ConnectError, connect_any_address};
+use crate::proxy_header;
+use crate::secret_ref::SecretCache;
 
 /// How much of an answer is shown.
 const EXCERPT: usize = 80;
 
 /// What the service's own settings allow probes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Surroundings {
+pub struct ProbeEnvironment {
     /// The folder whose programs may be run; none may when it is left out.
     pub command_folder: Option<PathBuf>,
     /// Where secrets may stand.
-    pub secrets: Secrets,
+    pub secrets: SecretCache,
 }
 
 /// Why a probe did not pass.
 #[derive(Debug)]
-pub(super) struct Failed {
+pub(super) struct ProbeFailure {
     pub(super) step: Step,
     pub(super) cause: Option<Cause>,
     /// What came back, in words.
     pub(super) got: String,
 }
 
-impl Failed {
+impl ProbeFailure {
     pub(super) fn at(step: Step, got: String) -> Self {
         Self { step, cause: None, got }
     }
@@ -58,19 +58,19 @@ impl Failed {
 }
 
 /// What came of a question: what passed in words, or why it did not.
-pub(super) type Asked = Result<String, Failed>;
+pub(super) type ProbeOutcome = Result<String, ProbeFailure>;
 
 /// One question.
-pub(super) struct Asking<'a> {
+pub(super) struct ProbeRun<'a> {
     /// The server's own address.
     pub(super) address: SocketAddr,
     /// All of them, that one first.
     pub(super) addresses: Vec<SocketAddr>,
     pub(super) check: &'a Check,
     pub(super) proxy_protocol: Option<ProxyVersion>,
-    pub(super) surroundings: &'a Surroundings,
+    pub(super) surroundings: &'a ProbeEnvironment,
     /// Where a connection is kept for the next probe, when its check keeps one.
-    pub(super) kept: &'a http::Kept,
+    pub(super) kept: &'a http::KeptConnection,
 }
 
 /// The steps that were taken, and the one that is being taken.
@@ -110,15 +110,15 @@ impl Trace {
     }
 }
 
-impl Asking<'_> {
+impl ProbeRun<'_> {
     /// Asks within the check's time.
-    pub(super) async fn ask(&self) -> (String, Asked, Trace) {
+    pub(super) async fn ask(&self) -> (String, ProbeOutcome, Trace) {
         let mut trace = Trace::new();
         let limit = self.check.timeout.get();
         let asked = tokio::time::timeout(limit, self.by_kind(&mut trace)).await;
         let asked = asked.unwrap_or_else(|_| {
             let (step, without) = trace.doing.clone();
-            Err(Failed::silent(step, format!("{without} within {}", humane(limit))))
+            Err(ProbeFailure::silent(step, format!("{without} within {}", humane(limit))))
         });
         let (step, got) = match &asked {
             Ok(got) => (Step::Done, got.clone()),
@@ -128,7 +128,7 @@ impl Asking<'_> {
         (self.tried(), asked, trace)
     }
 
-    async fn by_kind(&self, trace: &mut Trace) -> Asked {
+    async fn by_kind(&self, trace: &mut Trace) -> ProbeOutcome {
         match &self.check.kind {
             CheckKind::Tcp(exchange) => tcp::ask(self, exchange, trace).await,
             CheckKind::Http(asked) => http::ask(self, asked, trace).await,
@@ -163,22 +163,22 @@ impl Asking<'_> {
     }
 
     /// A connection to where the check asks.
-    pub(super) async fn connect(&self, trace: &mut Trace) -> Result<TcpStream, Failed> {
+    pub(super) async fn connect(&self, trace: &mut Trace) -> Result<TcpStream, ProbeFailure> {
         trace.begin(
             Step::Connect,
             "no answer to the connection attempt (a filter drops it, or the host is away)",
         );
         let sources: Vec<_> = self.check.elsewhere.source_address.into_iter().collect();
-        let opened = open_first(&sources, &self.addresses).await;
+        let opened = connect_any_address(&sources, &self.addresses).await;
         let (mut stream, address) = opened.map_err(|error| match error {
-            ConnectError::Refused => Failed::refused(error.to_string()),
-            ConnectError::Silent => Failed::silent(Step::Connect, error.to_string()),
-            ConnectError::Exhausted => Failed::not_made(error.to_string()),
-            _ => Failed::at(Step::Connect, error.to_string()),
+            ConnectError::Refused => ProbeFailure::refused(error.to_string()),
+            ConnectError::Silent => ProbeFailure::silent(Step::Connect, error.to_string()),
+            ConnectError::Exhausted => ProbeFailure::not_made(error.to_string()),
+            _ => ProbeFailure::at(Step::Connect, error.to_string()),
         })?;
         if let Some(version) = self.proxy_protocol {
             // Whoever closes at once is heard when it is asked.
-            let _ = stream.write_all(&proxy::own_header(version)).await;
+            let _ = stream.write_all(&proxy_header::own_header(version)).await;
         }
         let got =
             if address == self.address { "connected".to_owned() } else { format!("connected to {address}") };

@@ -25,7 +25,7 @@ pub(crate) fn ticks(length: Duration) -> u64 {
 
 /// Why a waiting connection was woken without I/O.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Ring {
+pub(crate) enum WakeReason {
     /// The deadline passed.
     Deadline,
     /// The server of the exchange was withdrawn.
@@ -38,18 +38,18 @@ pub(crate) enum Ring {
 
 /// One connection's deadline.
 #[derive(Debug)]
-pub(crate) struct Alarm {
+pub(crate) struct DeadlineEntry {
     deadline: Cell<u64>,
     /// No deadline is later than this one, while it stands.
     end: Cell<u64>,
     placed: Cell<u64>,
-    ring: Cell<Option<Ring>>,
+    ring: Cell<Option<WakeReason>>,
     /// How many bytes lie here for the client.
     held: Cell<usize>,
     waker: RefCell<Option<Waker>>,
 }
 
-impl Alarm {
+impl DeadlineEntry {
     pub(crate) fn new() -> Rc<Self> {
         Rc::new(Self {
             deadline: Cell::new(NEVER),
@@ -62,33 +62,33 @@ impl Alarm {
     }
 
     /// The task to wake: that of whoever serves the connection now.
-    pub(crate) fn wake_with(&self, waker: &Waker) {
+    pub(crate) fn set_waker(&self, waker: &Waker) {
         *self.waker.borrow_mut() = Some(waker.clone());
     }
 
     /// Has it wake the task that awaits this, from now on.
-    pub(crate) async fn wakes_this_task(&self) {
+    pub(crate) async fn bind_to_this_task(&self) {
         std::future::poll_fn(|context| {
-            self.wake_with(context.waker());
+            self.set_waker(context.waker());
             Poll::Ready(())
         })
         .await;
     }
 
     /// Whether it rang since it was last taken.
-    pub(crate) fn rang(&self) -> Option<Ring> {
+    pub(crate) fn fired(&self) -> Option<WakeReason> {
         self.ring.get()
     }
 
     /// Takes the ring away, so that the connection can wait for something else.
-    pub(crate) fn silence(&self) {
+    pub(crate) fn cancel(&self) {
         self.ring.set(None);
         self.deadline.set(NEVER);
         self.end.set(NEVER);
     }
 
     /// As [`Self::silence`], but what was set for later stands.
-    pub(crate) fn hush(&self) {
+    pub(crate) fn ack(&self) {
         self.ring.set(None);
     }
 
@@ -98,7 +98,7 @@ impl Alarm {
     }
 
     /// Rings now.
-    pub(crate) fn ring(&self, why: Ring) {
+    pub(crate) fn wake(&self, why: WakeReason) {
         self.ring.set(Some(why));
         if let Some(waker) = &*self.waker.borrow() {
             waker.wake_by_ref();
@@ -108,15 +108,15 @@ impl Alarm {
 
 /// One worker's wheel.
 #[derive(Debug)]
-pub(crate) struct Wheel {
+pub(crate) struct TimerWheel {
     start: Instant,
     now: Cell<u64>,
     /// How many bytes lie here for all that have an alarm; see [`crate::memory`].
     held: Cell<u64>,
-    slots: RefCell<Vec<Vec<Rc<Alarm>>>>,
+    slots: RefCell<Vec<Vec<Rc<DeadlineEntry>>>>,
 }
 
-impl Wheel {
+impl TimerWheel {
     pub(crate) fn new() -> Self {
         let slots = (0..SLOTS).map(|_| Vec::new()).collect();
         Self { start: Instant::now(), now: Cell::new(0), held: Cell::new(0), slots: RefCell::new(slots) }
@@ -133,13 +133,13 @@ impl Wheel {
     }
 
     /// Counts what lies here for a client anew.
-    pub(crate) fn count_held(&self, alarm: &Alarm, before: usize, after: usize) {
+    pub(crate) fn count_held(&self, alarm: &DeadlineEntry, before: usize, after: usize) {
         alarm.held.set(alarm.held.get() + after - before);
         self.held.set(self.held.get() + after as u64 - before as u64);
     }
 
     /// Sets the alarm's deadline, replacing the one it had.
-    pub(crate) fn set(&self, alarm: &Rc<Alarm>, after: Duration) {
+    pub(crate) fn set(&self, alarm: &Rc<DeadlineEntry>, after: Duration) {
         // One tick for the part of the current tick that has passed, one to round up.
         let deadline = (self.now.get() + ticks(after) + 2).min(alarm.end.get());
         alarm.deadline.set(deadline);
@@ -149,11 +149,11 @@ impl Wheel {
     }
 
     /// Keeps every later deadline from going beyond this one, until the alarm is silenced.
-    pub(crate) fn set_end(&self, alarm: &Rc<Alarm>, after: Duration) {
+    pub(crate) fn set_end(&self, alarm: &Rc<DeadlineEntry>, after: Duration) {
         alarm.end.set(self.now.get() + ticks(after) + 2);
     }
 
-    fn place(&self, alarm: &Rc<Alarm>, deadline: u64) {
+    fn place(&self, alarm: &Rc<DeadlineEntry>, deadline: u64) {
         let at = deadline.min(self.now.get() + SLOTS - 1);
         alarm.placed.set(at);
         self.slots.borrow_mut()[(at % SLOTS) as usize].push(Rc::clone(alarm));
@@ -187,7 +187,7 @@ impl Wheel {
                     deadline if deadline <= now => {
                         alarm.deadline.set(NEVER);
                         // What it rang for and nobody has heard yet says more.
-                        alarm.ring(alarm.rang().unwrap_or(Ring::Deadline));
+                        alarm.wake(alarm.fired().unwrap_or(WakeReason::Deadline));
                     }
                     deadline => self.place(&alarm, deadline),
                 }
@@ -207,11 +207,11 @@ mod tests {
 
     #[test]
     fn what_nobody_holds_is_swept_away_and_the_rest_still_rings() {
-        let wheel = Wheel::new();
-        let held = Alarm::new();
+        let wheel = TimerWheel::new();
+        let held = DeadlineEntry::new();
         wheel.set(&held, Duration::from_secs(1));
         let left = Rc::downgrade(&{
-            let gone = Alarm::new();
+            let gone = DeadlineEntry::new();
             wheel.set(&gone, Duration::from_secs(1));
             gone
         });
@@ -219,49 +219,49 @@ mod tests {
         wheel.sweep();
         assert!(left.upgrade().is_none());
         wheel.advance_to(100);
-        assert_eq!(held.rang(), Some(Ring::Deadline));
+        assert_eq!(held.fired(), Some(WakeReason::Deadline));
     }
 
     #[test]
     fn a_deadline_rings_once_and_not_early() {
-        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        let (wheel, alarm) = (TimerWheel::new(), DeadlineEntry::new());
         wheel.set(&alarm, TICK * 10);
         wheel.advance_to(10);
-        assert_eq!(alarm.rang(), None);
+        assert_eq!(alarm.fired(), None);
         wheel.advance_to(12);
-        assert_eq!(alarm.rang(), Some(Ring::Deadline));
-        alarm.silence();
+        assert_eq!(alarm.fired(), Some(WakeReason::Deadline));
+        alarm.cancel();
         wheel.advance_to(2_000);
-        assert_eq!(alarm.rang(), None);
+        assert_eq!(alarm.fired(), None);
     }
 
     #[test]
     fn a_deadline_that_moves_on_is_followed_and_one_that_comes_nearer_too() {
-        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        let (wheel, alarm) = (TimerWheel::new(), DeadlineEntry::new());
         wheel.set(&alarm, TICK * 10);
         wheel.advance_to(8);
         wheel.set(&alarm, TICK * 10);
         wheel.advance_to(19);
-        assert_eq!(alarm.rang(), None);
+        assert_eq!(alarm.fired(), None);
         wheel.set(&alarm, TICK * 1_000);
         wheel.set(&alarm, TICK);
         wheel.advance_to(22);
-        assert_eq!(alarm.rang(), Some(Ring::Deadline));
+        assert_eq!(alarm.fired(), Some(WakeReason::Deadline));
     }
 
     #[test]
     fn a_deadline_beyond_the_wheel_is_kept() {
-        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        let (wheel, alarm) = (TimerWheel::new(), DeadlineEntry::new());
         wheel.set(&alarm, TICK * 1_500);
         wheel.advance_to(1_501);
-        assert_eq!(alarm.rang(), None);
+        assert_eq!(alarm.fired(), None);
         wheel.advance_to(1_502);
-        assert_eq!(alarm.rang(), Some(Ring::Deadline));
+        assert_eq!(alarm.fired(), Some(WakeReason::Deadline));
     }
 
     #[test]
     fn an_alarm_stands_in_the_wheel_once_however_often_it_is_set() {
-        let (wheel, alarm) = (Wheel::new(), Alarm::new());
+        let (wheel, alarm) = (TimerWheel::new(), DeadlineEntry::new());
         for _ in 0..1_000 {
             wheel.set(&alarm, TICK * 100);
         }

@@ -15,33 +15,33 @@ use http::Method;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 
-use super::super::exchange::{Exchange, Outcome};
-use super::super::forwarded::{ClientFields, Spoken};
+use super::super::error_response::{RequestError, error_response};
+use super::super::forward::{RequestForwarder, RequestOutcome};
+use super::super::forwarded::{ClientFields, ClientProtocol};
 use super::super::head::{self, HeadScan};
-use super::super::refuse::{Refusal, answer};
-use super::super::session::{PAUSE, take};
-use super::inward::{Coding, Inward};
-use super::outward::Outward;
-use super::seats::{Asked, Seats};
-use super::sides::Sides;
-use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, broken, words};
-use crate::alarm::{Ring, ticks};
+use super::super::session::{IDLE_AFTER, take_request};
+use super::request_body::{BodyCoding, StreamBodyReader};
+use super::response_body::StreamBodyWriter;
+use super::stream_halves::StreamHalves;
+use super::task_pool::{StreamRequest, TaskPool};
+use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, convert, stream_error};
+use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::{Buffer, SMALL};
-use crate::client::{Visit, Who};
-use crate::io::{Sink, Watch, write_all};
-use crate::memory::{CONNECTION_TWO, Held, hold_head};
-use crate::worker::{Client, Registered, Worker};
+use crate::deadline::{WakeReason, ticks};
+use crate::io::{ConnectionTimer, Sink, write_all};
+use crate::memory::{CONNECTION_TWO, MemoryGuard, hold_head};
+use crate::worker::{ConnectionState, RegisteredConnection, Worker};
 
 /// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
-pub(in super::super) const OPENING: &[u8] = b"PRI * HTTP/2.0\r\n\r\n";
+pub(in super::super) const CONNECTION_PREFACE: &[u8] = b"PRI * HTTP/2.0\r\n\r\n";
 /// How long a client that was told to go may take to be done with what it has.
-const FAREWELL: Duration = Duration::from_secs(1);
+const GOAWAY_GRACE: Duration = Duration::from_secs(1);
 /// How long a client may take for an answer of our own.
 const REFUSAL_TIME: Duration = Duration::from_secs(5);
 
 /// How many requests of one connection may be refused for what they are, or reset by their client, before they have to be the
 /// smaller part (RFC 9113, 10.5).
-const FREE_STRIKES: u64 = 100;
+const FREE_VIOLATIONS: u64 = 100;
 /// How much larger the fields behind a body may be than those of a head, for the codec: what is beyond its limit it leaves out
 /// without a word, so ours has to be met first.
 const TRAILER_ROOM: usize = 64 << 10;
@@ -98,7 +98,7 @@ impl WriteState {
 }
 
 /// A connection of which the beginning was read already.
-struct Opened {
+struct PrefacedStream {
     first: Option<Buffer>,
     stream: TcpStream,
     /// How many of the first bytes went by.
@@ -107,9 +107,9 @@ struct Opened {
     worker: Rc<Worker>,
 }
 
-impl Opened {
+impl PrefacedStream {
     /// Refuses a connection whose first frame is not SETTINGS (RFC 9113, 3.4), which the codec would take.
-    fn look(&mut self, bytes: &[u8]) -> io::Result<()> {
+    fn check_first_frame(&mut self, bytes: &[u8]) -> io::Result<()> {
         let at = FIRST_FRAME_TYPE.checked_sub(self.seen).and_then(|at| bytes.get(at));
         self.seen = self.seen.saturating_add(bytes.len());
         if at.is_some_and(|kind| *kind != SETTINGS) {
@@ -124,7 +124,7 @@ impl Opened {
     }
 }
 
-impl AsyncRead for Opened {
+impl AsyncRead for PrefacedStream {
     fn poll_read(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -142,13 +142,13 @@ impl AsyncRead for Opened {
             ready!(Pin::new(&mut self.stream).poll_read(context, room))?;
         }
         if self.seen <= FIRST_FRAME_TYPE {
-            self.look(&room.filled()[before..])?;
+            self.check_first_frame(&room.filled()[before..])?;
         }
         Poll::Ready(Ok(()))
     }
 }
 
-impl AsyncWrite for Opened {
+impl AsyncWrite for PrefacedStream {
     fn poll_write(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -181,36 +181,36 @@ impl AsyncWrite for Opened {
 }
 
 /// What all streams of a connection share.
-struct Line {
+struct ClientStreams {
     worker: Rc<Worker>,
-    client: Rc<Client>,
+    client: Rc<ConnectionState>,
     fields: ClientFields,
-    who: Who,
+    who: ConnectionAddrs,
     /// How long the connection may rest.
     rest: Duration,
     /// How many requests are being answered, or wait for that.
     busy: Cell<usize>,
-    seats: Seats,
+    seats: TaskPool,
     writing: Rc<WriteState>,
     /// Requests that are not begun while their client takes nothing of what it was answered.
-    waiting: RefCell<VecDeque<Asked>>,
+    waiting: RefCell<VecDeque<StreamRequest>>,
     /// Requests that were refused for what they are or reset by their client, and those that were answered.
-    strikes: Cell<u64>,
+    violations: Cell<u64>,
     answered: Cell<u64>,
 }
 
-impl Line {
+impl ClientStreams {
     /// A request was refused for what it is, or reset by its client.
-    fn strike(&self) {
-        self.strikes.set(self.strikes.get() + 1);
-        if self.is_unruly() {
-            self.client.alarm.ring(Ring::Close);
+    fn record_violation(&self) {
+        self.violations.set(self.violations.get() + 1);
+        if self.is_abusive() {
+            self.client.alarm.wake(WakeReason::Close);
         }
     }
 
     /// Whether such requests are more than can be by accident.
-    fn is_unruly(&self) -> bool {
-        self.strikes.get() > FREE_STRIKES + self.answered.get() / 2
+    fn is_abusive(&self) -> bool {
+        self.violations.get() > FREE_VIOLATIONS + self.answered.get() / 2
     }
 
     /// Begins with requests that wait, as long as the client takes what it is answered.
@@ -220,17 +220,17 @@ impl Line {
         {
             match self.seats.take() {
                 Some(seat) => seat.fill(asked),
-                None => drop(tokio::task::spawn_local(sit(Rc::clone(self), asked))),
+                None => drop(tokio::task::spawn_local(serve_requests(Rc::clone(self), asked))),
             }
         }
     }
 }
 
 /// Serves a client until its connection ends. `first` is all that was read of it.
-pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
-    let Visit { at: Registered { ref worker, ref client, .. }, stream, who, .. } = visit;
+pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
+    let ClientConnection { at: RegisteredConnection { ref worker, ref client, .. }, stream, who, .. } = visit;
     let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
-    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     let mut builder = Builder::new();
     builder
         .initial_window_size(STREAM_WINDOW)
@@ -239,7 +239,7 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
         .max_header_list_size(u32::try_from(frontend.head_limit + TRAILER_ROOM).unwrap_or(u32::MAX))
         .max_send_buffer_size(SEND_BUFFER);
     let writing = Rc::<WriteState>::default();
-    let opened = Opened {
+    let opened = PrefacedStream {
         first: Some(first),
         stream,
         seen: 0,
@@ -247,9 +247,9 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
         worker: Rc::clone(worker),
     };
     let mut opening = std::pin::pin!(builder.handshake(opened));
-    watch.within(frontend.head_timeout);
+    watch.set_timeout(frontend.head_timeout);
     let opened = std::future::poll_fn(|context| {
-        if client.alarm.rang().is_some() {
+        if client.alarm.fired().is_some() {
             return Poll::Ready(None);
         }
         opening.as_mut().poll(context).map(Result::ok)
@@ -261,18 +261,18 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
     // No snapshot is held while a client rests, or each idle client would keep an old one alive.
     let rest = frontend.idle_timeout;
     drop(frontend);
-    let fields = ClientFields::new(who.client, Spoken::Two);
-    let line = Rc::new(Line {
+    let fields = ClientFields::new(who.client, ClientProtocol::Two);
+    let line = Rc::new(ClientStreams {
         worker: Rc::clone(worker),
         client: Rc::clone(client),
         fields,
         who,
         rest,
         busy: Cell::new(0),
-        seats: Seats::default(),
+        seats: TaskPool::default(),
         writing,
         waiting: RefCell::default(),
-        strikes: Cell::new(0),
+        violations: Cell::new(0),
         answered: Cell::new(0),
     });
     // To close it means to say so and to let its streams end: that may be done at any time.
@@ -282,49 +282,51 @@ pub(in super::super) async fn serve(visit: Visit, first: Buffer) {
 }
 
 /// Takes one request after the other until the client has ended or was told to go.
-async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes>) {
-    let Line { ref worker, ref client, rest, .. } = **line;
-    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-    let mut held = Held::new(watch);
+async fn take_requests(line: &Rc<ClientStreams>, mut connection: Connection<PrefacedStream, Bytes>) {
+    let ClientStreams { ref worker, ref client, rest, .. } = **line;
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+    let mut held = MemoryGuard::new(watch);
     worker.set_cost(client, CONNECTION_TWO);
-    client.alarm.silence();
-    watch.within(rest);
+    client.alarm.cancel();
+    watch.set_timeout(rest);
     let mut told_to_go = false;
     loop {
         let next = std::future::poll_fn(|context| {
-            let rang = client.alarm.rang();
+            let rang = client.alarm.fired();
             if rang.is_some() {
-                client.alarm.silence();
+                client.alarm.cancel();
             }
-            if line.is_unruly() && !told_to_go {
+            if line.is_abusive() && !told_to_go {
                 told_to_go = true;
                 tracing::debug!(client = %line.who.client, "an HTTP/2 client resets too much, or asks for nonsense");
                 connection.abrupt_shutdown(Reason::ENHANCE_YOUR_CALM);
-                watch.within(FAREWELL);
+                watch.set_timeout(GOAWAY_GRACE);
                 return connection.poll_accept(context);
             }
             let blocked_for = line.writing.blocked.get().map_or(0, |since| worker.wheel.now() - since);
             match rang {
                 // It takes nothing of what it was answered.
-                Some(Ring::Deadline) if blocked_for >= ticks(rest) => return Poll::Ready(None),
-                Some(Ring::Deadline) if line.busy.get() > 0 => watch.within(rest),
+                Some(WakeReason::Deadline) if blocked_for >= ticks(rest) => return Poll::Ready(None),
+                Some(WakeReason::Deadline) if line.busy.get() > 0 => watch.set_timeout(rest),
                 // It got its GOAWAY and has nothing under way, and does not go.
-                Some(Ring::Deadline) if told_to_go => return Poll::Ready(None),
-                Some(Ring::Deadline) if line.seats.clear() && rest > PAUSE => watch.within(rest - PAUSE),
-                Some(Ring::Crowded) if line.writing.is_blocked() => return Poll::Ready(None),
-                Some(Ring::Deadline | Ring::Close | Ring::Crowded) => {
+                Some(WakeReason::Deadline) if told_to_go => return Poll::Ready(None),
+                Some(WakeReason::Deadline) if line.seats.clear() && rest > IDLE_AFTER => {
+                    watch.set_timeout(rest - IDLE_AFTER)
+                }
+                Some(WakeReason::Crowded) if line.writing.is_blocked() => return Poll::Ready(None),
+                Some(WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded) => {
                     if !told_to_go {
                         told_to_go = true;
                         connection.graceful_shutdown();
                     }
-                    watch.within(FAREWELL);
+                    watch.set_timeout(GOAWAY_GRACE);
                 }
-                Some(Ring::Cut) | None => {}
+                Some(WakeReason::Cut) | None => {}
             }
             let accepted = connection.poll_accept(context);
             // Looking for the next one has written what could be written.
             line.begin_waiting();
-            let waiting: usize = line.waiting.borrow().iter().map(Asked::size).sum();
+            let waiting: usize = line.waiting.borrow().iter().map(StreamRequest::size).sum();
             held.set(line.writing.left() + waiting);
             accepted
         });
@@ -332,7 +334,7 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
             Some(Ok((request, respond))) => {
                 client.fresh.set(false);
                 line.busy.set(line.busy.get() + 1);
-                line.waiting.borrow_mut().push_back(Asked { request, respond });
+                line.waiting.borrow_mut().push_back(StreamRequest { request, respond });
                 line.begin_waiting();
             }
             Some(Err(error)) => {
@@ -345,103 +347,108 @@ async fn take_requests(line: &Rc<Line>, mut connection: Connection<Opened, Bytes
 }
 
 /// Answers requests of one connection, one after the other.
-async fn sit(line: Rc<Line>, first: Asked) {
+async fn serve_requests(line: Rc<ClientStreams>, first: StreamRequest) {
     let registered = line.worker.register_stream(&line.client);
     let own = &registered.client;
-    own.alarm.wakes_this_task().await;
+    own.alarm.bind_to_this_task().await;
     own.fresh.set(false);
     let (seat, mut next) = (Rc::default(), Some(first));
     while let Some(asked) = next {
         own.resting.set(false);
-        own.alarm.silence();
-        one(&line, own, asked).await;
+        own.alarm.cancel();
+        serve_request(&line, own, asked).await;
         own.resting.set(true);
-        own.alarm.silence();
+        own.alarm.cancel();
         next = line.seats.wait(&seat, &own.alarm).await;
     }
 }
 
 /// Answers one request.
-async fn one(line: &Line, own: &Client, Asked { request, respond }: Asked) {
-    let Line { worker, client, .. } = line;
+async fn serve_request(
+    line: &ClientStreams,
+    own: &ConnectionState,
+    StreamRequest { request, respond }: StreamRequest,
+) {
+    let ClientStreams { worker, client, .. } = line;
     let is_head = request.method() == Method::HEAD;
-    let mut text = worker.scrap();
-    let coding = words::request_text(&request, request.body().is_end_stream(), &mut text);
-    let reading = Inward::new(request.into_body(), *coding.as_ref().unwrap_or(&Coding::Bare));
-    let mut stream = Sides { reading, writing: Reply::new(respond, is_head, Rc::clone(&line.writing)) };
+    let mut text = worker.take_scratch();
+    let coding = convert::request_text(&request, request.body().is_end_stream(), &mut text);
+    let reading = StreamBodyReader::new(request.into_body(), *coding.as_ref().unwrap_or(&BodyCoding::Bare));
+    let mut stream =
+        StreamHalves { reading, writing: ResponseWriter::new(respond, is_head, Rc::clone(&line.writing)) };
     let snapshot = worker.snapshot();
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
             Ok(buffer) => {
                 let who = &line.who;
-                let mut out = worker.scrap();
-                let outcome = match take(worker, &line.fields, frontend, buffer, &mut out) {
+                let mut out = worker.take_scratch();
+                let outcome = match take_request(worker, &line.fields, frontend, buffer, &mut out) {
                     Ok((request, mut sending)) => {
-                        let watch = Watch { alarm: &own.alarm, wheel: &worker.wheel };
+                        let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                         hold_head(watch, sending.start);
                         let (version, request) = (snapshot.version, &request);
                         let exchange =
-                            Exchange { worker, client: own, frontend, version, request, who, watch };
-                        exchange.run(&mut stream, &mut sending).await
+                            RequestForwarder { worker, client: own, frontend, version, request, who, watch };
+                        exchange.forward(&mut stream, &mut sending).await
                     }
-                    Err(refusal) => Outcome::Refused(refusal),
+                    Err(refusal) => RequestOutcome::Refused(refusal),
                 };
                 own.server.set(None);
-                worker.give_back(out);
+                worker.return_scratch(out);
                 outcome
             }
-            Err(refusal) => Outcome::Refused(refusal),
+            Err(refusal) => RequestOutcome::Refused(refusal),
         };
-        own.alarm.silence();
-        Watch { alarm: &own.alarm, wheel: &worker.wheel }.let_all_go();
+        own.alarm.cancel();
+        ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel }.let_all_go();
         match outcome {
-            Outcome::Answered { .. } | Outcome::AnsweredEarly => {
+            RequestOutcome::Answered { .. } | RequestOutcome::AnsweredEarly => {
                 line.answered.set(line.answered.get() + 1);
                 stream.writing.end();
             }
-            Outcome::Refused(refusal) => {
-                line.strike();
+            RequestOutcome::Refused(refusal) => {
+                line.record_violation();
                 frontend.cell.lane(worker.index).refused.up();
-                let text = answer(refusal.status(), &refusal, &frontend.name, false, !is_head);
-                let watch = Watch { alarm: &own.alarm, wheel: &worker.wheel };
+                let text = error_response(refusal.status(), &refusal, &frontend.name, false, !is_head);
+                let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                 // A client that does not want to hear it needs no answer.
                 let _ = write_all(&mut stream, &text, watch, REFUSAL_TIME).await;
             }
-            Outcome::BrokenOff { .. } => stream.writing.reset(Reason::INTERNAL_ERROR),
-            Outcome::ClientGone => {
-                line.strike();
+            RequestOutcome::BrokenOff { .. } => stream.writing.reset(Reason::INTERNAL_ERROR),
+            RequestOutcome::ClientGone => {
+                line.record_violation();
                 stream.writing.reset(Reason::CANCEL);
             }
         }
     }
-    worker.give_back(text);
+    worker.return_scratch(text);
     line.busy.set(line.busy.get() - 1);
     if client.leaving.get() || worker.stopping.get() {
-        client.alarm.ring(Ring::Close);
+        client.alarm.wake(WakeReason::Close);
     } else if line.busy.get() == 0 {
         // What was needed to answer is kept for a moment, in which the next request may come.
-        Watch { alarm: &client.alarm, wheel: &worker.wheel }.within(line.rest.min(PAUSE));
+        ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel }.set_timeout(line.rest.min(IDLE_AFTER));
     }
 }
 
 /// The head in a buffer that it fits into.
-fn in_buffer(worker: &Worker, text: &[u8]) -> Result<Buffer, Refusal> {
+fn in_buffer(worker: &Worker, text: &[u8]) -> Result<Buffer, RequestError> {
     let mut buffer = if text.len() <= SMALL { worker.small.take() } else { worker.large.take() };
-    if buffer.append(text) { Ok(buffer) } else { Err(Refusal::HeadTooLarge) }
+    if buffer.append(text) { Ok(buffer) } else { Err(RequestError::HeadTooLarge) }
 }
 
 /// The answer's side.
-struct Reply {
+struct ResponseWriter {
     respond: SendResponse<Bytes>,
     to_head: bool,
     /// What there is of the head.
     head: Vec<u8>,
     scan: HeadScan,
-    body: Option<Outward>,
+    body: Option<StreamBodyWriter>,
     connection: Rc<WriteState>,
 }
 
-impl Reply {
+impl ResponseWriter {
     fn new(respond: SendResponse<Bytes>, to_head: bool, connection: Rc<WriteState>) -> Self {
         Self { respond, to_head, head: Vec::new(), scan: HeadScan::default(), body: None, connection }
     }
@@ -454,13 +461,13 @@ impl Reply {
         let Some(length) = self.scan.end(&self.head).map_err(|_| nonsense())? else { return Ok(bytes.len()) };
         self.head.truncate(length);
         let known = head::response(&self.head, self.to_head).map_err(|_| nonsense())?.ok_or_else(nonsense)?;
-        let response = words::response(&std::mem::take(&mut self.head).into()).map_err(|_| nonsense())?;
+        let response = convert::response(&std::mem::take(&mut self.head).into()).map_err(|_| nonsense())?;
         if response.status().is_informational() {
-            self.respond.send_informational(response).map_err(broken)?;
+            self.respond.send_informational(response).map_err(stream_error)?;
         } else {
             let ends = known.framing == head::Framing::None;
-            let stream = self.respond.send_response(response, ends).map_err(broken)?;
-            self.body = Some(Outward::new(stream, known.framing, ends));
+            let stream = self.respond.send_response(response, ends).map_err(stream_error)?;
+            self.body = Some(StreamBodyWriter::new(stream, known.framing, ends));
         }
         self.scan = HeadScan::default();
         Ok(length - before)
@@ -480,7 +487,7 @@ impl Reply {
     }
 }
 
-impl AsyncWrite for Reply {
+impl AsyncWrite for ResponseWriter {
     fn poll_write(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -505,7 +512,7 @@ impl AsyncWrite for Reply {
     }
 }
 
-impl Sink for Reply {
+impl Sink for ResponseWriter {
     fn poll_given_up(&mut self, context: &mut Context<'_>) -> Poll<()> {
         match &mut self.body {
             Some(body) => body.poll_reset(context),

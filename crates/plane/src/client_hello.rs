@@ -6,9 +6,9 @@ use std::time::Duration;
 use rustls::server::Acceptor;
 use tokio::net::TcpStream;
 
-use crate::alarm::Ring;
 use crate::buffer::Buffer;
-use crate::io::{Trouble, Watch, read, readable};
+use crate::deadline::WakeReason;
+use crate::io::{ConnectionTimer, IoError, read, readable};
 use crate::worker::Worker;
 
 /// The first byte of a record that holds a handshake (RFC 8446, 5.1).
@@ -16,9 +16,9 @@ const HANDSHAKE: u8 = 22;
 
 /// A greeting that comes in pieces.
 #[derive(Default)]
-struct Greeting(Acceptor);
+struct ClientHelloParser(Acceptor);
 
-impl Greeting {
+impl ClientHelloParser {
     /// Takes the next piece. `None` while more has to come; then the name, when it is a greeting that has one.
     fn take(&mut self, mut piece: &[u8]) -> Option<Option<String>> {
         while !piece.is_empty() {
@@ -36,7 +36,7 @@ impl Greeting {
 }
 
 /// What a client began with.
-pub(crate) struct Heard {
+pub(crate) struct ClientHello {
     /// The server that it wants, if it said so in time.
     pub(crate) name: Option<String>,
     /// All that was read of it.
@@ -45,49 +45,53 @@ pub(crate) struct Heard {
 
 /// Hears whom a client wants to speak with, for so long at most. `first` is what it has sent already. `None`
 /// when its connection is over.
-pub(crate) async fn hear(
+pub(crate) async fn peek_client_hello(
     worker: &Worker,
     stream: &mut TcpStream,
     first: Option<Buffer>,
-    (limit, watch): (Duration, Watch<'_>),
-) -> Option<Heard> {
-    watch.within(limit);
-    let (mut greeting, mut taken) = (Greeting::default(), 0);
+    (limit, watch): (Duration, ConnectionTimer<'_>),
+) -> Option<ClientHello> {
+    watch.set_timeout(limit);
+    let (mut greeting, mut taken) = (ClientHelloParser::default(), 0);
     let mut buffer = match first {
         Some(first) => first,
         None => match readable(stream, watch).await {
             Ok(()) => worker.small.take(),
-            Err(trouble) => return heard_nothing(&trouble, None, watch),
+            Err(trouble) => return no_client_hello(&trouble, None, watch),
         },
     };
     loop {
         let is_tls = buffer.first().is_none_or(|first| *first == HANDSHAKE);
         if let Some(name) = if is_tls { greeting.take(&buffer[taken..]) } else { Some(None) } {
-            watch.alarm.silence();
-            return Some(Heard { name, first: Some(buffer) });
+            watch.alarm.cancel();
+            return Some(ClientHello { name, first: Some(buffer) });
         }
         taken = buffer.len();
         buffer.compact();
         if buffer.room().is_empty() {
             // So long a greeting is none.
-            watch.alarm.silence();
-            return Some(Heard { name: None, first: Some(buffer) });
+            watch.alarm.cancel();
+            return Some(ClientHello { name: None, first: Some(buffer) });
         }
         if let Err(trouble) = read(stream, &mut buffer, watch).await {
-            return heard_nothing(&trouble, Some(buffer), watch);
+            return no_client_hello(&trouble, Some(buffer), watch);
         }
     }
 }
 
 /// No greeting came to its end: the server shall see what there is of it, unless the connection is over.
-fn heard_nothing(trouble: &Trouble, first: Option<Buffer>, watch: Watch<'_>) -> Option<Heard> {
+fn no_client_hello(
+    trouble: &IoError,
+    first: Option<Buffer>,
+    watch: ConnectionTimer<'_>,
+) -> Option<ClientHello> {
     match trouble {
         // It waits for its server to speak first, or has said all that it will.
-        Trouble::Closed | Trouble::Rang(Ring::Deadline) => {
-            watch.alarm.silence();
-            Some(Heard { name: None, first: first.filter(|first| !first.is_empty()) })
+        IoError::Closed | IoError::Rang(WakeReason::Deadline) => {
+            watch.alarm.cancel();
+            Some(ClientHello { name: None, first: first.filter(|first| !first.is_empty()) })
         }
-        Trouble::Broken | Trouble::Rang(Ring::Cut | Ring::Close | Ring::Crowded) => None,
+        IoError::Broken | IoError::Rang(WakeReason::Cut | WakeReason::Close | WakeReason::Crowded) => None,
     }
 }
 
@@ -95,8 +99,8 @@ fn heard_nothing(trouble: &Trouble, first: Option<Buffer>, watch: Watch<'_>) -> 
 #[cfg(fuzzing)]
 pub(crate) fn fuzz(data: &[u8]) {
     let Some((size, data)) = data.split_first() else { return };
-    let whole = Greeting::default().take(data);
-    let mut greeting = Greeting::default();
+    let whole = ClientHelloParser::default().take(data);
+    let mut greeting = ClientHelloParser::default();
     let pieces = data.chunks(usize::from(*size).max(1)).find_map(|piece| greeting.take(piece));
     assert_eq!(whole, pieces);
 }

@@ -11,18 +11,18 @@ use h2::RecvStream;
 use h2::server::SendResponse;
 use http::Request;
 
-use crate::alarm::{Alarm, Ring};
+use crate::deadline::{DeadlineEntry, WakeReason};
 
 /// How many tasks of one connection may wait.
 const MOST_FREE: usize = 128;
 
 /// A request that came over a stream.
-pub(super) struct Asked {
+pub(super) struct StreamRequest {
     pub(super) request: Request<RecvStream>,
     pub(super) respond: SendResponse<Bytes>,
 }
 
-impl Asked {
+impl StreamRequest {
     /// How many bytes its fields are, about.
     pub(super) fn size(&self) -> usize {
         let fields = self.request.headers().iter();
@@ -32,15 +32,15 @@ impl Asked {
 
 /// Where one task waits.
 #[derive(Default)]
-pub(super) struct Seat {
-    next: RefCell<Option<Asked>>,
+pub(super) struct TaskSlot {
+    next: RefCell<Option<StreamRequest>>,
     waker: RefCell<Option<Waker>>,
     dismissed: Cell<bool>,
 }
 
-impl Seat {
+impl TaskSlot {
     /// Gives a request to the task that waits there.
-    pub(super) fn fill(&self, asked: Asked) {
+    pub(super) fn fill(&self, asked: StreamRequest) {
         *self.next.borrow_mut() = Some(asked);
         self.wake();
     }
@@ -54,19 +54,19 @@ impl Seat {
 
 /// The tasks of a connection that wait for its next requests.
 #[derive(Default)]
-pub(super) struct Seats {
-    free: RefCell<Vec<Rc<Seat>>>,
+pub(super) struct TaskPool {
+    free: RefCell<Vec<Rc<TaskSlot>>>,
     is_closed: Cell<bool>,
 }
 
-impl Seats {
+impl TaskPool {
     /// The task that was done last, if one waits.
-    pub(super) fn take(&self) -> Option<Rc<Seat>> {
+    pub(super) fn take(&self) -> Option<Rc<TaskSlot>> {
         self.free.borrow_mut().pop()
     }
 
     /// Waits for the next request; `None` when the task is not needed any more.
-    pub(super) async fn wait(&self, seat: &Rc<Seat>, alarm: &Alarm) -> Option<Asked> {
+    pub(super) async fn wait(&self, seat: &Rc<TaskSlot>, alarm: &DeadlineEntry) -> Option<StreamRequest> {
         if self.is_closed.get() || self.free.borrow().len() >= MOST_FREE {
             return None;
         }
@@ -76,7 +76,7 @@ impl Seats {
             if next.is_some() || seat.dismissed.get() {
                 return Poll::Ready(next);
             }
-            if alarm.rang() == Some(Ring::Close) {
+            if alarm.fired() == Some(WakeReason::Close) {
                 // Its memory is wanted.
                 self.free.borrow_mut().retain(|free| !Rc::ptr_eq(free, seat));
                 return Poll::Ready(None);

@@ -8,12 +8,12 @@ use bytes::{Buf, Bytes};
 use h2::RecvStream;
 use tokio::io::{AsyncRead, ReadBuf};
 
-use super::broken;
+use super::stream_error;
 use crate::io::Source;
 
 /// How the end of the body shows in HTTP/1.1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Coding {
+pub(super) enum BodyCoding {
     /// Its length was said before, or it is empty.
     Bare,
     /// The chunked coding, in which trailers have a place too.
@@ -21,9 +21,9 @@ pub(super) enum Coding {
 }
 
 /// A body on its way in.
-pub(super) struct Inward {
+pub(super) struct StreamBodyReader {
     stream: RecvStream,
-    coding: Coding,
+    coding: BodyCoding,
     /// What goes before the data: a chunk's size, or the end with its trailers.
     lead: Vec<u8>,
     lead_read: usize,
@@ -33,8 +33,8 @@ pub(super) struct Inward {
     at_end: bool,
 }
 
-impl Inward {
-    pub(super) fn new(stream: RecvStream, coding: Coding) -> Self {
+impl StreamBodyReader {
+    pub(super) fn new(stream: RecvStream, coding: BodyCoding) -> Self {
         Self { stream, coding, lead: Vec::new(), lead_read: 0, data: Bytes::new(), tail: b"", at_end: false }
     }
 
@@ -50,18 +50,20 @@ impl Inward {
             match ready!(self.stream.poll_data(context)) {
                 Some(Ok(data)) if data.is_empty() => {}
                 Some(Ok(data)) => {
-                    if self.coding == Coding::Chunked {
+                    if self.coding == BodyCoding::Chunked {
                         write!(self.lead, "{:x}\r\n", data.len())?;
                         self.tail = b"\r\n";
                     }
                     self.data = data;
                 }
-                Some(Err(error)) => return Poll::Ready(Err(broken(error))),
+                Some(Err(error)) => return Poll::Ready(Err(stream_error(error))),
                 None => {
-                    if self.coding == Coding::Chunked {
+                    if self.coding == BodyCoding::Chunked {
                         self.lead.extend_from_slice(b"0\r\n");
-                        if let Some(trailers) = ready!(self.stream.poll_trailers(context)).map_err(broken)? {
-                            super::words::write_fields(&trailers, &mut self.lead);
+                        if let Some(trailers) =
+                            ready!(self.stream.poll_trailers(context)).map_err(stream_error)?
+                        {
+                            super::convert::write_fields(&trailers, &mut self.lead);
                         }
                         self.lead.extend_from_slice(b"\r\n");
                     }
@@ -73,7 +75,7 @@ impl Inward {
     }
 }
 
-impl AsyncRead for Inward {
+impl AsyncRead for StreamBodyReader {
     fn poll_read(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -101,7 +103,7 @@ impl AsyncRead for Inward {
     }
 }
 
-impl Source for Inward {
+impl Source for StreamBodyReader {
     fn unread(&mut self) -> usize {
         self.stream.flow_control().used_capacity()
     }

@@ -16,7 +16,7 @@ pub enum Neighbour {
 
 /// The way to an address.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Way {
+pub enum Route {
     /// There is none.
     None(String),
     /// There is one.
@@ -30,10 +30,10 @@ pub enum Way {
 
 /// Asks the system for the way to an address. Nothing is sent.
 #[must_use]
-pub fn way_to(address: SocketAddr, source: Option<IpAddr>) -> Way {
+pub fn way_to(address: SocketAddr, source: Option<IpAddr>) -> Route {
     match route(address, source) {
-        Ok(from) => Way::Route { from, neighbour: neighbour(address.ip()) },
-        Err(error) => Way::None(error.to_string()),
+        Ok(from) => Route::Route { from, neighbour: neighbour(address.ip()) },
+        Err(error) => Route::None(error.to_string()),
     }
 }
 
@@ -59,11 +59,11 @@ mod tests {
     #[test]
     fn loopback_is_reached_from_itself() {
         let way = way_to(([127, 0, 0, 1], 80).into(), None);
-        assert_eq!(way, Way::Route { from: [127, 0, 0, 1].into(), neighbour: None });
+        assert_eq!(way, Route::Route { from: [127, 0, 0, 1].into(), neighbour: None });
     }
 
     #[test]
     fn a_source_that_this_machine_does_not_have_has_no_way() {
-        assert!(matches!(way_to(([127, 0, 0, 1], 80).into(), Some([192, 0, 2, 77].into())), Way::None(_)));
+        assert!(matches!(way_to(([127, 0, 0, 1], 80).into(), Some([192, 0, 2, 77].into())), Route::None(_)));
     }
 }

@@ -12,21 +12,21 @@ use socket2::SockRef;
 use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
-use crate::io::{Watch, read, readable};
-use crate::proxy::{self, Header};
-use crate::worker::Registered;
+use crate::io::{ConnectionTimer, read, readable};
+use crate::proxy_header::{self, ProxyHeader};
+use crate::worker::RegisteredConnection;
 use crate::{http, tcp};
 
 /// How long a trusted peer may take to say who the client is.
 const HEADER_TIME: Duration = Duration::from_secs(5);
 
 /// Counts a connection while it is there.
-pub(crate) struct Counted {
+pub(crate) struct ConnectionGuard {
     cell: Arc<FrontendCell>,
     worker: usize,
 }
 
-impl Drop for Counted {
+impl Drop for ConnectionGuard {
     fn drop(&mut self) {
         self.cell.lane(self.worker).closed.up();
     }
@@ -40,7 +40,7 @@ pub(crate) fn is_in(address: IpAddr, networks: &[IpNet]) -> bool {
 
 /// Who a client is.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Who {
+pub(crate) struct ConnectionAddrs {
     /// Where its connection comes from: the peer, or what a trusted peer said.
     pub(crate) client: SocketAddr,
     /// Where it connected to.
@@ -48,15 +48,15 @@ pub(crate) struct Who {
 }
 
 /// A client that was let in, with all that its connection needs whatever it does.
-pub(crate) struct Visit {
-    pub(crate) at: Registered,
+pub(crate) struct ClientConnection {
+    pub(crate) at: RegisteredConnection,
     pub(crate) stream: TcpStream,
-    pub(crate) who: Who,
-    pub(crate) _counted: Counted,
+    pub(crate) who: ConnectionAddrs,
+    pub(crate) _counted: ConnectionGuard,
 }
 
 /// Turns a client away, or lets it in and has it served until its connection ends.
-pub(crate) fn welcome(at: Registered, stream: TcpStream, peer: SocketAddr) {
+pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, peer: SocketAddr) {
     at.client.peer.set(Some(peer.ip()));
     let snapshot = at.worker.snapshot();
     let Some(frontend) = snapshot.frontend(at.client.frontend.get()) else { return };
@@ -65,31 +65,31 @@ pub(crate) fn welcome(at: Registered, stream: TcpStream, peer: SocketAddr) {
         // One that is turned away takes no place, however long it lingers.
         lane.turned_away.up();
         if frontend.protocol == Protocol::Http && stream.set_nodelay(true).is_ok() {
-            tokio::task::spawn_local(http::turn_away(at, stream, frontend.name.clone()));
+            tokio::task::spawn_local(http::reject_over_limit(at, stream, frontend.name.clone()));
         } else {
             let _ = SockRef::from(&stream).set_linger(Some(Duration::ZERO));
         }
         return;
     }
     lane.opened.up();
-    let counted = Counted { cell: Arc::clone(&frontend.cell), worker: at.worker.index };
+    let counted = ConnectionGuard { cell: Arc::clone(&frontend.cell), worker: at.worker.index };
     if stream.set_nodelay(true).is_err() {
         return;
     }
-    let mut who = Who { client: peer, meant_for: at.client.address };
+    let mut who = ConnectionAddrs { client: peer, meant_for: at.client.address };
     if who.meant_for.ip().is_unspecified() {
         who.meant_for = stream.local_addr().unwrap_or(who.meant_for);
     }
-    let visit = Visit { at, stream, who, _counted: counted };
+    let visit = ClientConnection { at, stream, who, _counted: counted };
     if frontend.proxy_protocol && is_in(peer.ip(), &frontend.trusted) {
-        tokio::task::spawn_local(introduce(visit, Arc::clone(frontend)));
+        tokio::task::spawn_local(read_proxy_header(visit, Arc::clone(frontend)));
     } else {
         serve(visit, frontend, None);
     }
 }
 
 /// Hands a client to its protocol. `first` is what it has sent already.
-fn serve(visit: Visit, frontend: &Arc<Frontend>, first: Option<Buffer>) {
+fn serve(visit: ClientConnection, frontend: &Arc<Frontend>, first: Option<Buffer>) {
     if frontend.protocol == Protocol::Http {
         tokio::task::spawn_local(http::serve(visit, first));
     } else {
@@ -99,9 +99,9 @@ fn serve(visit: Visit, frontend: &Arc<Frontend>, first: Option<Buffer>) {
 }
 
 /// Lets a trusted peer say who the client is, and serves that one.
-async fn introduce(mut visit: Visit, frontend: Arc<Frontend>) {
-    visit.at.client.alarm.wakes_this_task().await;
-    let Some((told, first)) = introduction(&mut visit).await else {
+async fn read_proxy_header(mut visit: ClientConnection, frontend: Arc<Frontend>) {
+    visit.at.client.alarm.bind_to_this_task().await;
+    let Some((told, first)) = parse_proxy_header(&mut visit).await else {
         frontend.cell.lane(visit.at.worker.index).refused.up();
         tracing::debug!(peer = %visit.who.client, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
         return;
@@ -112,22 +112,22 @@ async fn introduce(mut visit: Visit, frontend: Arc<Frontend>) {
 }
 
 /// Reads the header with which a trusted peer says who the client is; `None` when it sends something else.
-async fn introduction(visit: &mut Visit) -> Option<(Option<SocketAddr>, Option<Buffer>)> {
-    let Visit { at: Registered { worker, client, .. }, stream, .. } = visit;
-    let watch = Watch { alarm: &client.alarm, wheel: &worker.wheel };
-    watch.within(HEADER_TIME);
+async fn parse_proxy_header(visit: &mut ClientConnection) -> Option<(Option<SocketAddr>, Option<Buffer>)> {
+    let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } = visit;
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+    watch.set_timeout(HEADER_TIME);
     readable(stream, watch).await.ok()?;
     let mut buffer = worker.small.take();
     loop {
         read(stream, &mut buffer, watch).await.ok()?;
-        match proxy::parse(&buffer) {
-            Header::Whole { length, client: told } => {
+        match proxy_header::parse(&buffer) {
+            ProxyHeader::Whole { length, client: told } => {
                 buffer.consume(length);
-                client.alarm.silence();
+                client.alarm.cancel();
                 return Some((told, (!buffer.is_empty()).then_some(buffer)));
             }
-            Header::Partial => {}
-            Header::Wrong => return None,
+            ProxyHeader::Partial => {}
+            ProxyHeader::Wrong => return None,
         }
     }
 }

@@ -11,56 +11,56 @@ use h2::client::{ResponseFuture, SendRequest};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
 use super::super::head::Framing;
-use super::inward::Inward;
-use super::outward::Outward;
-use super::shared::Line;
-use super::sides::Sides;
-use super::words::RequestHead;
-use super::{broken, words};
+use super::convert::RequestHead;
+use super::request_body::StreamBodyReader;
+use super::response_body::StreamBodyWriter;
+use super::shared_connections::SharedConnection;
+use super::stream_halves::StreamHalves;
+use super::{convert, stream_error};
 use crate::io::{Sink, Source};
 
 /// How many bytes of informational answers are kept for a client that takes none.
 const MOST_UNASKED: usize = 64 << 10;
 
 /// Counts a stream on its connection.
-struct Counted(Rc<Line>);
+struct StreamGuard(Rc<SharedConnection>);
 
-impl Drop for Counted {
+impl Drop for StreamGuard {
     fn drop(&mut self) {
         self.0.streams.set(self.0.streams.get() - 1);
     }
 }
 
 /// One request to a server and its answer, as a wire.
-pub(in super::super) type ServerStream = Sides<Answering, Asking>;
+pub(in super::super) type ServerStream = StreamHalves<ResponseHalf, RequestHalf>;
 
 /// An answer that will come: the request's side begins it, the answer's side takes it.
-type Coming = Rc<Cell<Option<ResponseFuture>>>;
+type PendingResponse = Rc<Cell<Option<ResponseFuture>>>;
 
 /// The request's side.
-pub(in super::super) struct Asking {
+pub(in super::super) struct RequestHalf {
     requests: SendRequest<Bytes>,
     framing: Framing,
     /// The head, until it is sent.
     request: Option<http::Request<()>>,
     /// How much of its text is still to come.
     head_left: usize,
-    body: Option<Outward>,
-    coming: Coming,
-    counted: Counted,
+    body: Option<StreamBodyWriter>,
+    coming: PendingResponse,
+    counted: StreamGuard,
     /// The server said, or it is plain, that it has done nothing of the request.
     untouched: bool,
 }
 
 /// The answer's side.
-pub(in super::super) struct Answering {
+pub(in super::super) struct ResponseHalf {
     to_head: bool,
-    coming: Coming,
+    coming: PendingResponse,
     answer: Option<ResponseFuture>,
     /// The text of a head, from `read` on.
     head: Vec<u8>,
     read: usize,
-    body: Option<Inward>,
+    body: Option<StreamBodyReader>,
     untouched: bool,
 }
 
@@ -71,21 +71,21 @@ fn is_untouched(error: &h2::Error) -> bool {
 }
 
 impl ServerStream {
-    pub(super) fn over(line: Rc<Line>, now: u64, asked: RequestHead) -> Self {
+    pub(super) fn server_stream(line: Rc<SharedConnection>, now: u64, asked: RequestHead) -> Self {
         line.streams.set(line.streams.get() + 1);
         line.used.set(now);
-        let coming = Coming::default();
-        let writing = Asking {
+        let coming = PendingResponse::default();
+        let writing = RequestHalf {
             requests: line.requests.clone(),
             framing: asked.framing,
             request: Some(asked.request),
             head_left: asked.length,
             body: None,
             coming: Rc::clone(&coming),
-            counted: Counted(line),
+            counted: StreamGuard(line),
             untouched: false,
         };
-        let reading = Answering {
+        let reading = ResponseHalf {
             to_head: asked.is_head,
             coming,
             answer: None,
@@ -103,18 +103,18 @@ impl ServerStream {
     }
 
     /// Gives no more requests to the connection: it did not answer this one.
-    pub(in super::super) fn distrust(&self) {
+    pub(in super::super) fn retire_connection(&self) {
         self.writing.counted.0.spent.set(true);
     }
 }
 
-impl Asking {
+impl RequestHalf {
     /// Takes what belongs to the head; the request begins when it is whole.
     fn take_head(&mut self, bytes: &[u8], context: &mut Context<'_>) -> Poll<io::Result<usize>> {
         // Only a connection that is closed, or full against all counting, is not ready.
         if let Err(error) = ready!(self.requests.poll_ready(context)) {
             self.untouched = true;
-            return Poll::Ready(Err(broken(error)));
+            return Poll::Ready(Err(stream_error(error)));
         }
         // What it says was read before; its text only has to pass by.
         let used = bytes.len().min(self.head_left);
@@ -126,18 +126,18 @@ impl Asking {
         match self.requests.send_request(request, ends) {
             Ok((answer, stream)) => {
                 self.coming.set(Some(answer));
-                self.body = Some(Outward::new(stream, self.framing, ends));
+                self.body = Some(StreamBodyWriter::new(stream, self.framing, ends));
                 Poll::Ready(Ok(used))
             }
             Err(error) => {
                 self.untouched = true;
-                Poll::Ready(Err(broken(error)))
+                Poll::Ready(Err(stream_error(error)))
             }
         }
     }
 }
 
-impl AsyncWrite for Asking {
+impl AsyncWrite for RequestHalf {
     fn poll_write(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -158,12 +158,12 @@ impl AsyncWrite for Asking {
     }
 }
 
-impl Sink for Asking {}
+impl Sink for RequestHalf {}
 
-impl Answering {
+impl ResponseHalf {
     fn fail(&mut self, error: h2::Error) -> io::Error {
         self.untouched = is_untouched(&error);
-        broken(error)
+        stream_error(error)
     }
 
     /// Ready when there is something to read, or nothing will come any more.
@@ -177,7 +177,7 @@ impl Answering {
             self.read = 0;
             match answer.poll_informational(context) {
                 Poll::Ready(Some(Ok(informational))) => {
-                    words::response_text(&informational, true, self.to_head, &mut self.head);
+                    convert::response_text(&informational, true, self.to_head, &mut self.head);
                     return Poll::Ready(Ok(()));
                 }
                 Poll::Ready(Some(Err(error))) => return Poll::Ready(Err(self.fail(error))),
@@ -186,8 +186,8 @@ impl Answering {
             match ready!(Pin::new(answer).poll(context)) {
                 Ok(response) => {
                     let ends = response.body().is_end_stream();
-                    let coding = words::response_text(&response, ends, self.to_head, &mut self.head);
-                    self.body = Some(Inward::new(response.into_body(), coding));
+                    let coding = convert::response_text(&response, ends, self.to_head, &mut self.head);
+                    self.body = Some(StreamBodyReader::new(response.into_body(), coding));
                     self.answer = None;
                     return Poll::Ready(Ok(()));
                 }
@@ -201,7 +201,7 @@ impl Answering {
     }
 }
 
-impl AsyncRead for Answering {
+impl AsyncRead for ResponseHalf {
     fn poll_read(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -223,13 +223,13 @@ impl AsyncRead for Answering {
     }
 }
 
-impl Source for Answering {
+impl Source for ResponseHalf {
     /// Informational answers know no window: the codec keeps all that come.
     fn poll_unasked(&mut self, context: &mut Context<'_>) -> io::Result<()> {
         while let Some(answer) = &mut self.answer
             && let Poll::Ready(Some(Ok(informational))) = answer.poll_informational(context)
         {
-            words::response_text(&informational, true, self.to_head, &mut self.head);
+            convert::response_text(&informational, true, self.to_head, &mut self.head);
             if self.head.len() - self.read > MOST_UNASKED {
                 return Err(io::ErrorKind::OutOfMemory.into());
             }

@@ -6,19 +6,19 @@
 //! [`stream`] is one request on them.
 
 mod client;
-mod inward;
-mod outward;
-mod seats;
-mod shared;
-mod sides;
-mod stream;
-mod words;
+mod convert;
+mod request_body;
+mod response_body;
+mod server_stream;
+mod shared_connections;
+mod stream_halves;
+mod task_pool;
 
 use std::io;
 
-pub(super) use client::{OPENING, serve};
-pub(crate) use shared::Shared;
-pub(super) use words::RequestHead;
+pub(super) use client::{CONNECTION_PREFACE, serve};
+pub(super) use convert::RequestHead;
+pub(crate) use shared_connections::SharedConnections;
 
 /// How much of one stream a peer may send ahead of being read.
 const STREAM_WINDOW: u32 = 256 << 10;
@@ -28,7 +28,7 @@ const CONNECTION_WINDOW: u32 = 1 << 20;
 const SEND_BUFFER: usize = 64 << 10;
 
 /// What an error of a stream is for those that know connections only.
-fn broken(error: h2::Error) -> io::Error {
+fn stream_error(error: h2::Error) -> io::Error {
     if error.is_io() {
         return error.into_io().unwrap_or_else(|| io::ErrorKind::ConnectionReset.into());
     }

@@ -8,7 +8,7 @@ use merismos_core::name::Name;
 
 /// Why a request is not passed on: the client's doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Refusal {
+pub(super) enum RequestError {
     /// The head breaks the rules.
     Malformed(&'static str),
     /// The head did not come in time.
@@ -39,7 +39,7 @@ pub(super) enum Refusal {
 
 /// Why a request could not be answered: ours or the servers' doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Shortage {
+pub(super) enum GatewayError {
     /// No server is eligible.
     NoServer,
     /// All eligible servers are full, and so is the line, or the wait was too long.
@@ -56,7 +56,7 @@ pub(super) enum Shortage {
     Exhausted,
 }
 
-impl Refusal {
+impl RequestError {
     /// The status that the client gets.
     pub(super) fn status(self) -> u16 {
         match self {
@@ -72,7 +72,7 @@ impl Refusal {
     }
 }
 
-impl fmt::Display for Refusal {
+impl fmt::Display for RequestError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Malformed(what) | Self::NotOffered(what) => f.write_str(what),
@@ -97,7 +97,7 @@ impl fmt::Display for Refusal {
     }
 }
 
-impl Shortage {
+impl GatewayError {
     /// The status that the client gets.
     pub(super) fn status(self) -> u16 {
         match self {
@@ -108,7 +108,7 @@ impl Shortage {
     }
 }
 
-impl fmt::Display for Shortage {
+impl fmt::Display for GatewayError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::NoServer => "no server is available",
@@ -145,7 +145,7 @@ fn reason_phrase(status: u16) -> &'static str {
 }
 
 /// A whole answer of our own. `with_body` is false for HEAD, whose answer has the fields alone.
-pub(super) fn answer(
+pub(super) fn error_response(
     status: u16,
     says: &dyn fmt::Display,
     frontend: &Name,

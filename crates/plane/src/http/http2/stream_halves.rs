@@ -6,15 +6,15 @@ use std::task::{Context, Poll};
 
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
-use crate::io::{Sink, Source, Wire};
+use crate::io::{Sink, Source, Transport};
 
 /// Both sides of a stream.
-pub(in super::super) struct Sides<R, W> {
+pub(in super::super) struct StreamHalves<R, W> {
     pub(super) reading: R,
     pub(super) writing: W,
 }
 
-impl<R: Source, W: Unpin> AsyncRead for Sides<R, W> {
+impl<R: Source, W: Unpin> AsyncRead for StreamHalves<R, W> {
     fn poll_read(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -24,7 +24,7 @@ impl<R: Source, W: Unpin> AsyncRead for Sides<R, W> {
     }
 }
 
-impl<R: Unpin, W: Sink> AsyncWrite for Sides<R, W> {
+impl<R: Unpin, W: Sink> AsyncWrite for StreamHalves<R, W> {
     fn poll_write(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -42,7 +42,7 @@ impl<R: Unpin, W: Sink> AsyncWrite for Sides<R, W> {
     }
 }
 
-impl<R: Source, W: Unpin> Source for Sides<R, W> {
+impl<R: Source, W: Unpin> Source for StreamHalves<R, W> {
     fn unread(&mut self) -> usize {
         self.reading.unread()
     }
@@ -56,13 +56,13 @@ impl<R: Source, W: Unpin> Source for Sides<R, W> {
     }
 }
 
-impl<R: Unpin, W: Sink> Sink for Sides<R, W> {
+impl<R: Unpin, W: Sink> Sink for StreamHalves<R, W> {
     fn poll_given_up(&mut self, context: &mut Context<'_>) -> Poll<()> {
         self.writing.poll_given_up(context)
     }
 }
 
-impl<R: Source, W: Sink> Wire for Sides<R, W> {
+impl<R: Source, W: Sink> Transport for StreamHalves<R, W> {
     type Reading<'a>
         = &'a mut R
     where

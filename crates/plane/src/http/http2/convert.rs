@@ -9,9 +9,9 @@ use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, Status
 use httparse::{Header, Status};
 
 use super::super::body::MOST_TRAILERS;
+use super::super::error_response::RequestError;
 use super::super::head::{self, Framing, MOST_FIELDS, MOST_RESPONSE_FIELDS};
-use super::super::refuse::Refusal;
-use super::inward::Coding;
+use super::request_body::BodyCoding;
 
 fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(name.as_bytes());
@@ -35,7 +35,7 @@ pub(super) fn request_text<B>(
     request: &Request<B>,
     ends: bool,
     out: &mut Vec<u8>,
-) -> Result<Coding, Refusal> {
+) -> Result<BodyCoding, RequestError> {
     let (method, uri, fields) = (request.method(), request.uri(), request.headers());
     let authority = uri.authority().map(Authority::as_str);
     let target = if method == Method::CONNECT {
@@ -48,7 +48,7 @@ pub(super) fn request_text<B>(
     // RFC 9113, 8.3.1: the two must not name different hosts.
     for host in fields.get_all(HOST) {
         if authority.is_some_and(|authority| !host.as_bytes().eq_ignore_ascii_case(authority.as_bytes())) {
-            return Err(Refusal::Malformed("the Host field and the authority contradict"));
+            return Err(RequestError::Malformed("the Host field and the authority contradict"));
         }
     }
     match authority {
@@ -60,7 +60,9 @@ pub(super) fn request_text<B>(
             continue;
         }
         if [CONNECTION, TRANSFER_ENCODING, UPGRADE].contains(name) {
-            return Err(Refusal::Malformed("a field that concerns one connection has no place in HTTP/2"));
+            return Err(RequestError::Malformed(
+                "a field that concerns one connection has no place in HTTP/2",
+            ));
         }
         write_field(name.as_str(), value.as_bytes(), out);
     }
@@ -76,8 +78,8 @@ pub(super) fn request_text<B>(
         out.extend_from_slice(b"\r\n");
     }
     let has_length = fields.contains_key(CONTENT_LENGTH);
-    let coding = if ends || has_length { Coding::Bare } else { Coding::Chunked };
-    if coding == Coding::Chunked {
+    let coding = if ends || has_length { BodyCoding::Bare } else { BodyCoding::Chunked };
+    if coding == BodyCoding::Chunked {
         out.extend_from_slice(b"Transfer-Encoding: chunked\r\n");
     } else if !has_length && [Method::POST, Method::PUT, Method::PATCH].contains(method) {
         // Its meaning has room for a body, and it has none (RFC 9110, 8.6).
@@ -93,7 +95,7 @@ pub(super) fn response_text<B>(
     ends: bool,
     to_head: bool,
     out: &mut Vec<u8>,
-) -> Coding {
+) -> BodyCoding {
     let status = response.status();
     let phrase = status.canonical_reason().unwrap_or_default();
     let _ = write!(out, "HTTP/1.1 {} {phrase}\r\n", status.as_u16());
@@ -110,12 +112,12 @@ pub(super) fn response_text<B>(
         && status != StatusCode::NO_CONTENT
         && status != StatusCode::NOT_MODIFIED
         && !to_head;
-    let mut coding = Coding::Bare;
+    let mut coding = BodyCoding::Bare;
     if has_body && !has_length {
         if ends {
             out.extend_from_slice(b"content-length: 0\r\n");
         } else {
-            coding = Coding::Chunked;
+            coding = BodyCoding::Chunked;
             out.extend_from_slice(b"transfer-encoding: chunked\r\n");
         }
     }
@@ -149,7 +151,7 @@ fn fields(text: &Bytes, parsed: &[Header<'_>], leaves_out: impl Fn(&str) -> bool
 /// Why a head that we wrote can't go over a stream.
 #[derive(Debug, thiserror::Error)]
 #[error("the head has no form in HTTP/2")]
-pub(super) struct Unspeakable;
+pub(super) struct HeaderConversionError;
 
 /// A request to a server, made of the text that was written for one of HTTP/1.1.
 pub(in super::super) struct RequestHead {
@@ -210,23 +212,23 @@ fn request(head: &Bytes) -> Result<Request<()>, &'static str> {
 }
 
 /// The head of an answer to a client, from its text.
-pub(super) fn response(head: &Bytes) -> Result<Response<()>, Unspeakable> {
+pub(super) fn response(head: &Bytes) -> Result<Response<()>, HeaderConversionError> {
     let mut room = [const { std::mem::MaybeUninit::uninit() }; MOST_RESPONSE_FIELDS + 16];
     let mut parsed = httparse::Response::new(&mut []);
     let config = httparse::ParserConfig::default();
     let Ok(Status::Complete(_)) = config.parse_response_with_uninit_headers(&mut parsed, head, &mut room)
     else {
-        return Err(Unspeakable);
+        return Err(HeaderConversionError);
     };
     let mut response = Response::new(());
     *response.status_mut() =
-        parsed.code.and_then(|code| StatusCode::from_u16(code).ok()).ok_or(Unspeakable)?;
+        parsed.code.and_then(|code| StatusCode::from_u16(code).ok()).ok_or(HeaderConversionError)?;
     *response.headers_mut() = fields(head, parsed.headers, |_| false);
     Ok(response)
 }
 
 /// Trailer fields from their lines; at most 64. Those that delimit or direct have no place there (RFC 9110, 6.5.1).
-pub(super) fn trailers(lines: &Bytes) -> Result<HeaderMap, Unspeakable> {
+pub(super) fn trailers(lines: &Bytes) -> Result<HeaderMap, HeaderConversionError> {
     let mut room = [httparse::EMPTY_HEADER; MOST_TRAILERS * 2];
     match httparse::parse_headers(lines, &mut room) {
         Ok(Status::Complete((_, parsed))) => {
@@ -234,6 +236,6 @@ pub(super) fn trailers(lines: &Bytes) -> Result<HeaderMap, Unspeakable> {
                 |name: &str| ["content-length", "host"].iter().any(|it| name.eq_ignore_ascii_case(it));
             Ok(fields(lines, parsed, directs))
         }
-        Ok(Status::Partial) | Err(_) => Err(Unspeakable),
+        Ok(Status::Partial) | Err(_) => Err(HeaderConversionError),
     }
 }

@@ -10,13 +10,13 @@ const LATER: u8 = 8;
 
 /// How many clients a worker had.
 #[derive(Debug, Default)]
-pub(crate) struct Quiet {
+pub(crate) struct MemoryTrim {
     most: Cell<usize>,
     /// How many looks ago they left.
     left: Cell<Option<u8>>,
 }
 
-impl Quiet {
+impl MemoryTrim {
     /// Looks how many clients there are; gives whether it is time to shrink: one look after they have left, and
     /// again when their buffers have been given up too.
     pub(crate) fn look(&self, clients: usize) -> bool {
@@ -38,7 +38,7 @@ mod tests {
 
     #[test]
     fn it_is_time_once_after_many_have_left_and_once_more() {
-        let quiet = Quiet::default();
+        let quiet = MemoryTrim::default();
         let times = |looks: &[usize]| looks.iter().filter(|clients| quiet.look(**clients)).count();
         assert_eq!(times(&[10, 5_000, 4_000, 3_000]), 0, "most are still there");
         assert_eq!(times(&[2_000]), 0, "they have only just left");

@@ -6,22 +6,22 @@ use std::task::{Context, Poll, ready};
 use bytes::Bytes;
 use h2::{Reason, SendStream};
 
-use super::super::body::{Follow, Part};
+use super::super::body::{BodyPart, BodyTracker};
 use super::super::head::Framing;
-use super::{broken, words};
+use super::{convert, stream_error};
 
 /// A body on its way out.
-pub(super) struct Outward {
+pub(super) struct StreamBodyWriter {
     stream: SendStream<Bytes>,
-    follow: Follow,
+    follow: BodyTracker,
     trailers: Vec<u8>,
     ended: bool,
 }
 
-impl Outward {
+impl StreamBodyWriter {
     /// A body that follows its head. `ended`: the head was all.
     pub(super) fn new(stream: SendStream<Bytes>, framing: Framing, ended: bool) -> Self {
-        Self { stream, follow: Follow::new(framing), trailers: Vec::new(), ended }
+        Self { stream, follow: BodyTracker::new(framing), trailers: Vec::new(), ended }
     }
 
     /// Sends what of `bytes` belongs to the body, as far as the peer takes it now: the rest stays with the caller, who waits for
@@ -35,8 +35,8 @@ impl Outward {
         let mut content = Vec::with_capacity(bytes.len());
         let trailers = &mut self.trailers;
         let passed = self.follow.pass(bytes, |part| match part {
-            Part::Content(bytes) => content.extend_from_slice(bytes),
-            Part::Trailers(bytes) => trailers.extend_from_slice(bytes),
+            BodyPart::Content(bytes) => content.extend_from_slice(bytes),
+            BodyPart::Trailers(bytes) => trailers.extend_from_slice(bytes),
         });
         let used = passed.map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
         let is_done = self.follow.is_done();
@@ -44,13 +44,13 @@ impl Outward {
         let has_trailers = is_done && self.trailers.len() > 2;
         if !content.is_empty() || (is_done && !has_trailers) {
             let ends = is_done && !has_trailers;
-            self.stream.send_data(Bytes::from(content), ends).map_err(broken)?;
+            self.stream.send_data(Bytes::from(content), ends).map_err(stream_error)?;
         }
         if has_trailers {
             let lines = Bytes::from(std::mem::take(&mut self.trailers));
             let trailers =
-                words::trailers(&lines).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
-            self.stream.send_trailers(trailers).map_err(broken)?;
+                convert::trailers(&lines).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
+            self.stream.send_trailers(trailers).map_err(stream_error)?;
         }
         self.ended = is_done;
         Poll::Ready(Ok(used))
@@ -62,13 +62,13 @@ impl Outward {
         while self.stream.capacity() == 0 {
             let mut ahead = self.follow.clone();
             let mut needs_room = false;
-            let passed = ahead.pass(bytes, |part| needs_room |= matches!(part, Part::Content(_)));
+            let passed = ahead.pass(bytes, |part| needs_room |= matches!(part, BodyPart::Content(_)));
             if passed.is_err() || !needs_room {
                 return Poll::Ready(Ok(bytes.len()));
             }
             match ready!(self.stream.poll_capacity(context)) {
                 Some(Ok(_)) => {}
-                Some(Err(error)) => return Poll::Ready(Err(broken(error))),
+                Some(Err(error)) => return Poll::Ready(Err(stream_error(error))),
                 None => return Poll::Ready(Err(io::ErrorKind::ConnectionReset.into())),
             }
         }
@@ -77,7 +77,7 @@ impl Outward {
 
     /// Ends a body whose end nothing but the end of the connection would tell.
     pub(super) fn end(&mut self) {
-        if !self.ended && matches!(self.follow, Follow::UntilClose) {
+        if !self.ended && matches!(self.follow, BodyTracker::UntilClose) {
             self.ended = true;
             // If the stream is gone, nobody waits for its end.
             let _ = self.stream.send_data(Bytes::new(), true);

@@ -8,14 +8,14 @@ use std::sync::Arc;
 use merismos_core::config::document::{HttpVersion, Protocol};
 use merismos_core::routing::{Pool, Snapshot};
 
-use crate::alarm::Alarm;
-use crate::connect::reach;
-use crate::io::Watch;
+use crate::connect::connect_server;
+use crate::deadline::DeadlineEntry;
+use crate::io::ConnectionTimer;
 use crate::worker::Worker;
 
 /// What a worker knew of servers when it looked last.
 #[derive(Debug, Default)]
-pub(crate) struct Ahead {
+pub(crate) struct Preconnector {
     /// The snapshot's version.
     seen: Cell<u64>,
     /// The numbers of the cells of those that were eligible.
@@ -33,9 +33,9 @@ fn pools(snapshot: &Snapshot) -> impl Iterator<Item = &Arc<Pool>> {
     })
 }
 
-impl Ahead {
+impl Preconnector {
     /// Looks which servers have come back since the last look, and begins to connect to them.
-    pub(crate) fn look(&self, worker: &Rc<Worker>) {
+    pub(crate) fn connect_returned_servers(&self, worker: &Rc<Worker>) {
         let snapshot = worker.snapshot();
         if self.seen.replace(snapshot.version) == snapshot.version {
             return;
@@ -59,14 +59,14 @@ impl Ahead {
 
 /// Makes a server's connections, one after the other: it has only just come back.
 async fn connect(worker: Rc<Worker>, pool: Arc<Pool>, place: usize) {
-    let (alarm, server) = (Alarm::new(), &pool.servers[place]);
-    alarm.wakes_this_task().await;
-    let watch = Watch { alarm: &alarm, wheel: &worker.wheel };
+    let (alarm, server) = (DeadlineEntry::new(), &pool.servers[place]);
+    alarm.bind_to_this_task().await;
+    let watch = ConnectionTimer { alarm: &alarm, wheel: &worker.wheel };
     let how = &pool.reaching;
     for _ in 0..how.connect_ahead {
         let made = match how.http_version {
             HttpVersion::One => {
-                let reached = reach(server, how, worker.draw(), watch).await;
+                let reached = connect_server(server, how, worker.draw(), watch).await;
                 reached.map(|upstream| worker.idle.keep(server.cell.id, upstream, how, worker.wheel.now()))
             }
             HttpVersion::Two => worker.shared.open((server, how, worker.draw()), watch).await,
@@ -75,6 +75,6 @@ async fn connect(worker: Rc<Worker>, pool: Arc<Pool>, place: usize) {
             tracing::debug!(server = %server.name, ?failure, "no connection could be made ahead");
             return;
         }
-        alarm.silence();
+        alarm.cancel();
     }
 }

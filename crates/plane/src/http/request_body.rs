@@ -7,42 +7,47 @@ use std::time::Duration;
 
 use merismos_core::routing::Times;
 
-use super::answer::{Answer, Delivered, NotDelivered, Received, long_rest};
-use super::body::Follow;
-use super::exchange::{Exchange, Failed, Outcome};
+use super::body::BodyTracker;
+use super::error_response::RequestError;
+use super::forward::{AttemptFailure, RequestForwarder, RequestOutcome};
 use super::head::{Framing, Request};
-use super::refuse::Refusal;
-use crate::alarm::Ring;
+use super::response::{ForwardError, RequestProgress, ResponseDone, ResponseForwarder, long_rest};
 use crate::buffer::Buffer;
 use crate::client_rate::ClientRate;
+use crate::deadline::WakeReason;
 use crate::io::{
-    Carried, Sink, Source, Spilt, Trouble, Watch, Wire, read_fresh, readable, splice, write_all,
+    BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, Transport, read_fresh, readable, splice,
+    write_all,
 };
-use crate::memory::Held;
+use crate::memory::MemoryGuard;
 
 /// The request on its way to a server.
-pub(super) struct Sending<'b> {
+pub(super) struct RequestBody<'b> {
     /// The rewritten head, and what was there of the body when it was read.
     pub(super) start: &'b [u8],
     /// What the client sent beyond that: more of the body, or its next request.
     pub(super) input: Option<Buffer>,
     /// How much of the body is still to come.
-    pub(super) follow: Follow,
+    pub(super) follow: BodyTracker,
     /// Some of what was to come has gone to a server, and can't be sent again.
     pub(super) begun: bool,
 }
 
-impl<'b> Sending<'b> {
+impl<'b> RequestBody<'b> {
     /// A request whose rewritten head is in `out`; `input` is what the client sent behind its head. What is there of the
     /// body travels with the head, in one write, and can be sent again with it.
     ///
     /// # Errors
     /// [`Refusal::BrokenChunks`].
-    pub(super) fn new(request: &Request, mut input: Buffer, out: &'b mut Vec<u8>) -> Result<Self, Refusal> {
-        let mut follow = Follow::of_client(request.framing);
+    pub(super) fn new(
+        request: &Request,
+        mut input: Buffer,
+        out: &'b mut Vec<u8>,
+    ) -> Result<Self, RequestError> {
+        let mut follow = BodyTracker::of_client(request.framing);
         if !follow.is_done() {
             cold_path();
-            let passed = follow.pass_on(&input, out).map_err(|_| Refusal::BrokenChunks)?;
+            let passed = follow.forward(&input, out).map_err(|_| RequestError::BrokenChunks)?;
             if passed.as_is {
                 out.extend_from_slice(&input[..passed.used]);
             }
@@ -53,41 +58,41 @@ impl<'b> Sending<'b> {
     }
 }
 
-impl Exchange<'_> {
+impl RequestForwarder<'_> {
     /// Waits for the beginning of a body that is sure to come, so that a client which never sends it holds no server. One that
     /// waits to be told, or sends without saying how much, may have reasons to hear from the server first.
-    pub(super) async fn first_of_body(
+    pub(super) async fn await_body_start(
         &self,
-        stream: &mut impl Wire,
-        sending: &mut Sending<'_>,
-    ) -> Result<(), Outcome> {
+        stream: &mut impl Transport,
+        sending: &mut RequestBody<'_>,
+    ) -> Result<(), RequestOutcome> {
         let Framing::Length(length) = self.request.framing else { return Ok(()) };
-        let is_bare = matches!(sending.follow, Follow::Counted(left) if left == length);
+        let is_bare = matches!(sending.follow, BodyTracker::Counted(left) if left == length);
         if !is_bare || sending.input.is_some() || self.request.expects {
             return Ok(());
         }
-        self.watch.within(self.frontend.idle_timeout);
+        self.watch.set_timeout(self.frontend.idle_timeout);
         let came = readable(stream, self.watch).await;
-        self.client.alarm.silence();
+        self.client.alarm.cancel();
         came.map_err(|trouble| match PumpEnd::client(trouble) {
-            PumpEnd::Client(Some(refusal)) => Outcome::Refused(refusal),
-            PumpEnd::Client(None) | PumpEnd::Server => Outcome::ClientGone,
+            PumpEnd::Client(Some(refusal)) => RequestOutcome::Refused(refusal),
+            PumpEnd::Client(None) | PumpEnd::Server => RequestOutcome::ClientGone,
         })
     }
 
     /// Sends the rest of the body while the answer may already come.
     pub(super) async fn duplex(
         &self,
-        stream: &mut impl Wire,
-        upstream: &mut impl Wire,
-        answer: &Answer<'_>,
+        stream: &mut impl Transport,
+        upstream: &mut impl Transport,
+        answer: &ResponseForwarder<'_>,
         times: &Times,
-        sending: &mut Sending<'_>,
-    ) -> Result<Result<Delivered, NotDelivered>, Failed> {
+        sending: &mut RequestBody<'_>,
+    ) -> Result<Result<ResponseDone, ForwardError>, AttemptFailure> {
         let (mut from_client, mut to_client) = stream.sides();
         let (mut from_server, mut to_server) = upstream.sides();
         let mut pump = pin!(self.pump(&mut from_client, &mut to_server, times, sending, answer));
-        let mut deliver = pin!(answer.deliver(&mut from_server, &mut to_client));
+        let mut deliver = pin!(answer.forward_response(&mut from_server, &mut to_client));
         let mut pumping = true;
         let mut answered = None;
         std::future::poll_fn(|context| {
@@ -96,21 +101,21 @@ impl Exchange<'_> {
                 if let Some(delivered) = answered.take() {
                     // What is left of a body that can't be told from the next request ends the connection.
                     let keep_client = pumped.is_ok();
-                    return Poll::Ready(Ok(Ok(Delivered { keep_client, ..delivered })));
+                    return Poll::Ready(Ok(Ok(ResponseDone { keep_client, ..delivered })));
                 }
                 match pumped {
                     Ok(()) => {
-                        answer.note(Received::Whole);
-                        self.watch.within(times.first_byte);
+                        answer.note(RequestProgress::Whole);
+                        self.watch.set_timeout(times.first_byte);
                     }
                     // The server stopped listening; it may have said why before, so its answer is still read.
-                    Err(PumpEnd::Server) => answer.note(Received::InVain),
+                    Err(PumpEnd::Server) => answer.note(RequestProgress::InVain),
                     Err(PumpEnd::Client(refusal)) if !answer.has_begun() => {
-                        let outcome = refusal.map_or(Outcome::ClientGone, Outcome::Refused);
-                        return Poll::Ready(Err(Failed::Client(outcome)));
+                        let outcome = refusal.map_or(RequestOutcome::ClientGone, RequestOutcome::Refused);
+                        return Poll::Ready(Err(AttemptFailure::Client(outcome)));
                     }
                     Err(PumpEnd::Client(_)) => {
-                        return Poll::Ready(Err(Failed::Client(Outcome::ClientGone)));
+                        return Poll::Ready(Err(AttemptFailure::Client(RequestOutcome::ClientGone)));
                     }
                 }
             }
@@ -135,10 +140,10 @@ impl Exchange<'_> {
         client: &mut impl Source,
         server: &mut impl Sink,
         times: &Times,
-        sending: &mut Sending<'_>,
-        answer: &Answer<'_>,
+        sending: &mut RequestBody<'_>,
+        answer: &ResponseForwarder<'_>,
     ) -> Result<(), PumpEnd> {
-        let Sending { input, follow, begun, .. } = sending;
+        let RequestBody { input, follow, begun, .. } = sending;
         *begun = true;
         let patience = self.frontend.idle_timeout;
         let rate = ClientRate::new(self.frontend);
@@ -155,33 +160,33 @@ impl Exchange<'_> {
                         let moved = splice(
                             from,
                             to,
-                            (left, Carried::Request(&rate)),
+                            (left, BodyKind::Request(&rate)),
                             (&mut pipe, counted),
                             self.watch,
                         )
                         .await;
                         self.worker.pipes.give_back(Some(pipe));
                         moved.map_err(|spilt| match spilt {
-                            Spilt::Source(trouble) => PumpEnd::client(trouble),
-                            Spilt::Sink(_) => PumpEnd::Server,
+                            SpliceError::Source(trouble) => PumpEnd::client(trouble),
+                            SpliceError::Sink(_) => PumpEnd::Server,
                         })?;
-                        *follow = Follow::Done;
+                        *follow = BodyTracker::Done;
                         return Ok(());
                     }
-                    self.watch.within(patience);
+                    self.watch.set_timeout(patience);
                     rate.wait(self.watch.wheel.now());
                     let came = read_fresh(client, &self.worker.large, self.watch).await;
                     let buffer = came.map_err(PumpEnd::client)?;
                     // Once it is answered, both sides may have good reasons to take their time.
                     if rate.is_too_slow(self.watch.wheel.now(), buffer.len()) && !answer.has_begun() {
-                        return Err(PumpEnd::Client(Some(Refusal::Slow)));
+                        return Err(PumpEnd::Client(Some(RequestError::Slow)));
                     }
                     buffer
                 }
             };
             clean.clear();
-            let passed = follow.pass_on(&buffer, &mut clean);
-            let passed = passed.map_err(|_| PumpEnd::Client(Some(Refusal::BrokenChunks)))?;
+            let passed = follow.forward(&buffer, &mut clean);
+            let passed = passed.map_err(|_| PumpEnd::Client(Some(RequestError::BrokenChunks)))?;
             let on = if passed.as_is { &buffer[..passed.used] } else { &clean };
             counted.add(on.len() as u64);
             let sent =
@@ -198,11 +203,11 @@ impl Exchange<'_> {
 async fn write_held(
     server: &mut impl Sink,
     bytes: &[u8],
-    (watch, patience): (Watch<'_>, Duration),
+    (watch, patience): (ConnectionTimer<'_>, Duration),
     mut held_bytes: impl FnMut() -> usize,
-) -> Result<(), Trouble> {
+) -> Result<(), IoError> {
     let mut sent = pin!(write_all(server, bytes, watch, patience));
-    let mut held = Held::new(watch);
+    let mut held = MemoryGuard::new(watch);
     std::future::poll_fn(|context| {
         let sent = sent.as_mut().poll(context);
         if sent.is_pending() {
@@ -216,16 +221,16 @@ async fn write_held(
 /// Why a body was not carried to its end.
 enum PumpEnd {
     /// The client went away (`None`), or has to be told something.
-    Client(Option<Refusal>),
+    Client(Option<RequestError>),
     Server,
 }
 
 impl PumpEnd {
-    fn client(trouble: Trouble) -> Self {
+    fn client(trouble: IoError) -> Self {
         match trouble {
-            Trouble::Rang(Ring::Deadline) => Self::Client(Some(Refusal::Slow)),
-            Trouble::Rang(Ring::Cut) => Self::Server,
-            Trouble::Rang(Ring::Close | Ring::Crowded) | Trouble::Closed | Trouble::Broken => {
+            IoError::Rang(WakeReason::Deadline) => Self::Client(Some(RequestError::Slow)),
+            IoError::Rang(WakeReason::Cut) => Self::Server,
+            IoError::Rang(WakeReason::Close | WakeReason::Crowded) | IoError::Closed | IoError::Broken => {
                 Self::Client(None)
             }
         }

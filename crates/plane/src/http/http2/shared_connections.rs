@@ -13,18 +13,18 @@ use merismos_core::config::document::Reaching;
 use merismos_core::routing::Server;
 use tokio::sync::Notify;
 
-use super::stream::ServerStream;
-use super::words::RequestHead;
+use super::convert::RequestHead;
+use super::server_stream::ServerStream;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW};
-use crate::alarm::{Ring, ticks};
-use crate::connect::{ConnectError, Unreached, Upstream, reach};
-use crate::io::Watch;
+use crate::connect::{ConnectError, ConnectFailure, Upstream, connect_server};
+use crate::deadline::{WakeReason, ticks};
+use crate::io::ConnectionTimer;
 
 /// The most requests that share a connection, where the server would take more.
 const MOST_STREAMS: usize = 100;
 
 /// A connection to a server.
-pub(super) struct Line {
+pub(super) struct SharedConnection {
     pub(super) requests: SendRequest<Bytes>,
     pub(super) streams: Cell<usize>,
     /// It takes no more requests: it is closed, or it did not answer in time.
@@ -37,7 +37,7 @@ pub(super) struct Line {
     until: u64,
 }
 
-impl Line {
+impl SharedConnection {
     fn has_room(&self) -> bool {
         let most = self.requests.current_max_send_streams().min(MOST_STREAMS);
         !self.spent.get() && self.streams.get() < most
@@ -45,66 +45,68 @@ impl Line {
 }
 
 /// A connection that is being made; the others wait for it instead of making one each.
-struct Opening {
+struct PendingConnection {
     done: Notify,
-    failure: Cell<Option<Unreached>>,
+    failure: Cell<Option<ConnectFailure>>,
 }
 
 /// What there is for one server.
 #[derive(Default)]
-struct Lines {
-    lines: Vec<Rc<Line>>,
-    opening: Option<Weak<Opening>>,
+struct ServerConnections {
+    lines: Vec<Rc<SharedConnection>>,
+    opening: Option<Weak<PendingConnection>>,
 }
 
 /// The shared connections of one worker, by the number of their server's cell.
 #[derive(Default)]
-pub(crate) struct Shared {
-    servers: RefCell<BTreeMap<u32, Lines>>,
+pub(crate) struct SharedConnections {
+    servers: RefCell<BTreeMap<u32, ServerConnections>>,
 }
 
-impl std::fmt::Debug for Shared {
+impl std::fmt::Debug for SharedConnections {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Shared").finish_non_exhaustive()
     }
 }
 
 /// What to do for a stream.
-enum Step {
-    Use(Rc<Line>),
-    WaitFor(Rc<Opening>),
-    Open(Rc<Opening>),
+enum StreamStep {
+    Use(Rc<SharedConnection>),
+    WaitFor(Rc<PendingConnection>),
+    Open(Rc<PendingConnection>),
 }
 
-impl Shared {
-    fn step(&self, server: u32) -> Step {
+impl SharedConnections {
+    fn step(&self, server: u32) -> StreamStep {
         let mut servers = self.servers.borrow_mut();
         let known = servers.entry(server).or_default();
         if let Some(line) = known.lines.iter().find(|line| line.has_room()) {
-            return Step::Use(Rc::clone(line));
+            return StreamStep::Use(Rc::clone(line));
         }
         if let Some(opening) = known.opening.as_ref().and_then(Weak::upgrade) {
-            return Step::WaitFor(opening);
+            return StreamStep::WaitFor(opening);
         }
-        let opening = Rc::new(Opening { done: Notify::new(), failure: Cell::new(None) });
+        let opening = Rc::new(PendingConnection { done: Notify::new(), failure: Cell::new(None) });
         known.opening = Some(Rc::downgrade(&opening));
-        Step::Open(opening)
+        StreamStep::Open(opening)
     }
 
     /// A stream to a server, over a connection that is there or a new one.
     pub(in super::super) async fn stream(
         &self,
         (server, how, turn): (&Server, &Reaching, u64),
-        watch: Watch<'_>,
+        watch: ConnectionTimer<'_>,
         asked: RequestHead,
-    ) -> Result<ServerStream, Unreached> {
+    ) -> Result<ServerStream, ConnectFailure> {
         loop {
             match self.step(server.cell.id) {
-                Step::Use(line) => return Ok(ServerStream::over(line, watch.wheel.now(), asked)),
-                Step::WaitFor(opening) => wait_for(&opening, server, watch).await?,
-                Step::Open(opening) => {
+                StreamStep::Use(line) => {
+                    return Ok(ServerStream::server_stream(line, watch.wheel.now(), asked));
+                }
+                StreamStep::WaitFor(opening) => wait_for(&opening, server, watch).await?,
+                StreamStep::Open(opening) => {
                     // Whoever waits is told, also when this request ends before the connection is made.
-                    let told = Told(Rc::clone(&opening));
+                    let told = NotifyWaiting(Rc::clone(&opening));
                     let line = self.open((server, how, turn), watch).await;
                     if let Err(failure) = &line {
                         opening.failure.set(Some(*failure));
@@ -119,19 +121,19 @@ impl Shared {
     pub(crate) async fn open(
         &self,
         (server, how, turn): (&Server, &Reaching, u64),
-        watch: Watch<'_>,
-    ) -> Result<(), Unreached> {
-        let Upstream { stream, seat, born, .. } = reach(server, how, turn, watch).await?;
+        watch: ConnectionTimer<'_>,
+    ) -> Result<(), ConnectFailure> {
+        let Upstream { stream, seat, born, .. } = connect_server(server, how, turn, watch).await?;
         let mut builder = Builder::new();
         builder
             .initial_window_size(STREAM_WINDOW)
             .initial_connection_window_size(CONNECTION_WINDOW)
             .max_send_buffer_size(SEND_BUFFER)
             .enable_push(false);
-        let failed = |_| Unreached::Failed(ConnectError::Other(io::ErrorKind::ConnectionReset));
+        let failed = |_| ConnectFailure::Failed(ConnectError::Other(io::ErrorKind::ConnectionReset));
         // This sends the client's side of the opening and does not wait for the server's.
         let (requests, connection) = builder.handshake(stream).await.map_err(failed)?;
-        let line = Rc::new(Line {
+        let line = Rc::new(SharedConnection {
             requests,
             streams: Cell::new(0),
             spent: Cell::new(false),
@@ -173,26 +175,32 @@ impl Shared {
 }
 
 /// Tells those that wait for a connection that it is made, or will not be.
-struct Told(Rc<Opening>);
+struct NotifyWaiting(Rc<PendingConnection>);
 
-impl Drop for Told {
+impl Drop for NotifyWaiting {
     fn drop(&mut self) {
         self.0.done.notify_waiters();
     }
 }
 
 /// Waits until another request has made a connection.
-async fn wait_for(opening: &Opening, server: &Server, watch: Watch<'_>) -> Result<(), Unreached> {
+async fn wait_for(
+    opening: &PendingConnection,
+    server: &Server,
+    watch: ConnectionTimer<'_>,
+) -> Result<(), ConnectFailure> {
     let mut done = pin!(opening.done.notified());
-    watch.within(server.times.connect);
+    watch.set_timeout(server.times.connect);
     std::future::poll_fn(|context| {
         if done.as_mut().poll(context).is_ready() {
             return Poll::Ready(opening.failure.get().map_or(Ok(()), Err));
         }
-        match watch.alarm.rang() {
+        match watch.alarm.fired() {
             None => Poll::Pending,
-            Some(Ring::Cut | Ring::Crowded) => Poll::Ready(Err(Unreached::Cut)),
-            Some(Ring::Deadline | Ring::Close) => Poll::Ready(Err(Unreached::Failed(ConnectError::Silent))),
+            Some(WakeReason::Cut | WakeReason::Crowded) => Poll::Ready(Err(ConnectFailure::Cut)),
+            Some(WakeReason::Deadline | WakeReason::Close) => {
+                Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)))
+            }
         }
     })
     .await

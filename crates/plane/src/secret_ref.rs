@@ -12,12 +12,12 @@ pub const PREFIX: &str = "MERISMOS_SECRET_";
 
 /// Where secrets may stand.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Secrets {
+pub struct SecretCache {
     /// The folder whose files may be referred to; none may when it is left out.
     pub folder: Option<PathBuf>,
 }
 
-impl Secrets {
+impl SecretCache {
     /// The secret itself.
     ///
     /// # Errors
@@ -66,7 +66,7 @@ mod tests {
         std::fs::write(inside.join("probe"), "word\n").unwrap();
         std::fs::write(folder.path().join("other"), "not this one").unwrap();
         std::os::unix::fs::symlink(folder.path().join("other"), inside.join("link")).unwrap();
-        let secrets = Secrets { folder: Some(inside.clone()) };
+        let secrets = SecretCache { folder: Some(inside.clone()) };
         let read = |path: String| secrets.read(&Secret::File(path));
         assert_eq!(read(inside.join("probe").display().to_string()).unwrap(), "word");
         for path in [
@@ -77,7 +77,7 @@ mod tests {
             let error = read(path.clone()).unwrap_err();
             assert!(error.contains("not in the folder for secrets"), "{path}: {error}");
         }
-        let without = Secrets::default().read(&Secret::File(inside.join("probe").display().to_string()));
+        let without = SecretCache::default().read(&Secret::File(inside.join("probe").display().to_string()));
         assert!(without.unwrap_err().contains("--secrets-folder"));
         for name in ["PATH", "HOME", "MERISMOSD_DATABASE"] {
             assert!(secrets.read(&Secret::Environment(name.to_owned())).unwrap_err().contains(PREFIX));

@@ -13,14 +13,14 @@ use ipnet::IpNet;
 use merismos_core::name::PoolServer;
 use tokio::sync::mpsc;
 
-use crate::client::is_in;
+use crate::accept::is_in;
 
 /// The name of the request field that carries a mark: `<watch>-<number>`, both in decimal.
 pub const MARK: &str = "merismos-mark";
 
 /// What was seen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Seen {
+pub enum Observed {
     /// The request of this number.
     Request(u64),
     /// A connection or a flow of the client with this address and port.
@@ -29,9 +29,9 @@ pub enum Seen {
 
 /// What became of it.
 #[derive(Clone, Debug)]
-pub struct Sighting {
+pub struct Observation {
     /// What.
-    pub of: Seen,
+    pub of: Observed,
     /// The version of the snapshot in which it was decided.
     pub version: u64,
     /// The server that took it in the end.
@@ -42,7 +42,7 @@ pub struct Sighting {
 
 /// What a watch is for.
 #[derive(Clone, Debug)]
-pub enum For {
+pub enum ObserveFilter {
     /// Requests with its marks.
     Marks,
     /// Connections and flows that come to a frontend (by the number of its cell) from these networks.
@@ -56,40 +56,40 @@ pub enum For {
 
 /// One trial's ear: sightings of one watch number.
 #[derive(Debug)]
-pub(crate) struct Watch {
+pub(crate) struct Observer {
     number: u64,
-    what: For,
-    sender: mpsc::Sender<Sighting>,
+    what: ObserveFilter,
+    sender: mpsc::Sender<Observation>,
     missed: Arc<AtomicU64>,
 }
 
 /// All watches. Cheap to ask for requests without a mark: they never ask.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Watches(Arc<ArcSwap<Vec<Arc<Watch>>>>);
+pub(crate) struct ObserverList(Arc<ArcSwap<Vec<Arc<Observer>>>>);
 
 /// The sightings of one watch; dropping it ends the watch.
 #[derive(Debug)]
-pub struct Sightings {
+pub struct Observations {
     /// The watch's number, the first part of its marks.
     pub number: u64,
     /// The sightings as they come.
-    pub receiver: mpsc::Receiver<Sighting>,
+    pub receiver: mpsc::Receiver<Observation>,
     missed: Arc<AtomicU64>,
-    watches: Watches,
+    watches: ObserverList,
 }
 
-impl Watches {
+impl ObserverList {
     /// Begins a watch that holds up to `capacity` sightings that were not yet received.
-    pub(crate) fn begin(&self, number: u64, what: For, capacity: usize) -> Sightings {
+    pub(crate) fn begin(&self, number: u64, what: ObserveFilter, capacity: usize) -> Observations {
         let (sender, receiver) = mpsc::channel(capacity.max(1));
         let missed = Arc::new(AtomicU64::new(0));
-        let watch = Arc::new(Watch { number, what, sender, missed: Arc::clone(&missed) });
+        let watch = Arc::new(Observer { number, what, sender, missed: Arc::clone(&missed) });
         self.0.rcu(|watches| {
             let mut watches = Vec::clone(watches);
             watches.push(Arc::clone(&watch));
             watches
         });
-        Sightings { number, receiver, missed, watches: self.clone() }
+        Observations { number, receiver, missed, watches: self.clone() }
     }
 
     /// Whether nobody watches.
@@ -98,10 +98,10 @@ impl Watches {
     }
 
     /// The watch that a mark is for, and the request's number.
-    pub(crate) fn find(&self, mark: &[u8]) -> Option<(Arc<Watch>, u64)> {
+    pub(crate) fn find(&self, mark: &[u8]) -> Option<(Arc<Observer>, u64)> {
         let (watch, number) = std::str::from_utf8(mark).ok()?.split_once('-')?;
         let (watch, number): (u64, u64) = (watch.parse().ok()?, number.parse().ok()?);
-        let is_meant = |it: &&Arc<Watch>| it.number == watch && matches!(it.what, For::Marks);
+        let is_meant = |it: &&Arc<Observer>| it.number == watch && matches!(it.what, ObserveFilter::Marks);
         self.0.load().iter().find(is_meant).map(|it| (Arc::clone(it), number))
     }
 
@@ -114,12 +114,12 @@ impl Watches {
         (server, failed_at): (Option<&PoolServer>, impl Fn() -> Vec<PoolServer>),
     ) {
         for watch in self.0.load().iter() {
-            let For::Clients { frontend: watched, from } = &watch.what else { continue };
+            let ObserveFilter::Clients { frontend: watched, from } = &watch.what else { continue };
             if *watched != frontend || !is_in(client.ip(), from) {
                 continue;
             }
-            watch.tell(Sighting {
-                of: Seen::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
+            watch.tell(Observation {
+                of: Observed::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
                 version,
                 server: server.cloned(),
                 failed_at: failed_at(),
@@ -128,16 +128,16 @@ impl Watches {
     }
 }
 
-impl Watch {
+impl Observer {
     /// Tells a sighting; one for which there is no room is counted.
-    pub(crate) fn tell(&self, sighting: Sighting) {
+    pub(crate) fn tell(&self, sighting: Observation) {
         if self.sender.try_send(sighting).is_err() {
             self.missed.fetch_add(1, Ordering::Relaxed);
         }
     }
 }
 
-impl Sightings {
+impl Observations {
     /// Sightings that were lost because nobody received them in time.
     #[must_use]
     pub fn missed(&self) -> u64 {
@@ -145,7 +145,7 @@ impl Sightings {
     }
 }
 
-impl Drop for Sightings {
+impl Drop for Observations {
     fn drop(&mut self) {
         let number = self.number;
         self.watches.0.rcu(|watches| {

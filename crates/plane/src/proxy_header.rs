@@ -15,7 +15,7 @@ const SIGNATURE: usize = 12;
 
 /// What the bytes at the beginning of a connection are.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) enum Header {
+pub(crate) enum ProxyHeader {
     /// The first `length` bytes are a header. `client` is missing when it speaks for the peer itself, as health checks
     /// do, or of something that is no TCP connection.
     Whole { length: usize, client: Option<SocketAddr> },
@@ -26,8 +26,8 @@ pub(crate) enum Header {
 }
 
 /// Looks for a header at the beginning of a connection.
-pub(crate) fn parse(bytes: &[u8]) -> Header {
-    let partial = || if bytes.len() < LONGEST { Header::Partial } else { Header::Wrong };
+pub(crate) fn parse(bytes: &[u8]) -> ProxyHeader {
+    let partial = || if bytes.len() < LONGEST { ProxyHeader::Partial } else { ProxyHeader::Wrong };
     let begins = |text: &[u8]| text.starts_with(&bytes[..bytes.len().min(text.len())]);
     if bytes.len() < SIGNATURE && (begins(v2::PROTOCOL_PREFIX) || begins(b"PROXY ")) {
         return partial();
@@ -35,17 +35,17 @@ pub(crate) fn parse(bytes: &[u8]) -> Header {
     // A line is read when all of it is there: half a port number would be a wrong one.
     let line_end = memchr::memchr(b'\n', bytes);
     if bytes.starts_with(b"PROXY ") && line_end.is_none() {
-        return if bytes.len() < LONGEST_LINE { Header::Partial } else { Header::Wrong };
+        return if bytes.len() < LONGEST_LINE { ProxyHeader::Partial } else { ProxyHeader::Wrong };
     }
     match HeaderResult::parse(bytes) {
         HeaderResult::V1(Ok(header)) => {
-            Header::Whole { length: header.header.len(), client: first_client(&header) }
+            ProxyHeader::Whole { length: header.header.len(), client: first_client(&header) }
         }
         HeaderResult::V2(Ok(header)) => {
-            Header::Whole { length: header.len(), client: second_client(&header) }
+            ProxyHeader::Whole { length: header.len(), client: second_client(&header) }
         }
         HeaderResult::V2(Err(error)) if error.is_incomplete() => partial(),
-        HeaderResult::V1(Err(_)) | HeaderResult::V2(Err(_)) => Header::Wrong,
+        HeaderResult::V1(Err(_)) | HeaderResult::V2(Err(_)) => ProxyHeader::Wrong,
     }
 }
 
@@ -122,9 +122,9 @@ mod tests {
         let plain = SocketAddr::new(client.ip().to_canonical(), client.port());
         let mut bytes = header.clone();
         bytes.extend_from_slice(b"GET / HTTP/1.1\r\n");
-        assert_eq!(parse(&bytes), Header::Whole { length: header.len(), client: Some(plain) });
+        assert_eq!(parse(&bytes), ProxyHeader::Whole { length: header.len(), client: Some(plain) });
         for end in 0..header.len() {
-            assert_eq!(parse(&bytes[..end]), Header::Partial, "the first {end} bytes");
+            assert_eq!(parse(&bytes[..end]), ProxyHeader::Partial, "the first {end} bytes");
         }
     }
 
@@ -134,27 +134,27 @@ mod tests {
     #[case::no_address(b"PROXY TCP4 300.1.1.1 192.0.2.1 1 2\r\n")]
     #[case::a_bare_line_feed(b"PROXY TCP4 192.0.2.7 192.0.2.1 1 2\nGET / HTTP/1.1")]
     fn what_is_none(#[case] bytes: &[u8]) {
-        assert_eq!(parse(bytes), Header::Wrong);
+        assert_eq!(parse(bytes), ProxyHeader::Wrong);
     }
 
     #[test]
     fn unknown_clients_are_the_peer_itself() {
-        assert_eq!(parse(b"PROXY UNKNOWN\r\n"), Header::Whole { length: 15, client: None });
+        assert_eq!(parse(b"PROXY UNKNOWN\r\n"), ProxyHeader::Whole { length: 15, client: None });
         let mut local = header(ProxyVersion::V2, ([192, 0, 2, 7], 1).into(), ([192, 0, 2, 1], 2).into());
         local[12] = 0x20;
-        assert_eq!(parse(&local), Header::Whole { length: local.len(), client: None });
+        assert_eq!(parse(&local), ProxyHeader::Whole { length: local.len(), client: None });
     }
 
     #[rstest]
     fn what_is_our_own_names_nobody(#[values(ProxyVersion::V1, ProxyVersion::V2)] version: ProxyVersion) {
         let header = own_header(version);
-        assert_eq!(parse(&header), Header::Whole { length: header.len(), client: None });
+        assert_eq!(parse(&header), ProxyHeader::Whole { length: header.len(), client: None });
     }
 
     #[test]
     fn an_endless_header_is_none() {
         let mut endless = b"PROXY TCP4 ".to_vec();
         endless.resize(LONGEST_LINE, b'1');
-        assert_eq!(parse(&endless), Header::Wrong);
+        assert_eq!(parse(&endless), ProxyHeader::Wrong);
     }
 }

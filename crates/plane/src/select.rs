@@ -14,16 +14,16 @@ use merismos_core::name::PoolServer;
 use merismos_core::routing::{Asked, ChosenPool, Decision, Frontend, Key, Pool};
 use merismos_core::time::Tick;
 
-use crate::alarm::{Ring, TICK};
-use crate::decisions::Made;
-use crate::io::Watch;
-use crate::worker::{Client, Worker};
+use crate::deadline::{TICK, WakeReason};
+use crate::decisions::DecisionContext;
+use crate::io::ConnectionTimer;
+use crate::worker::{ConnectionState, Worker};
 
 /// Why no server was found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum NoServer {
     /// None is eligible, or all that are were tried.
-    Nobody,
+    NoneEligible,
     /// All that are eligible are full, and so is the line, or the wait was too long.
     Full,
     /// The client went away while it waited.
@@ -42,7 +42,7 @@ pub(crate) struct FailedServer {
 /// What became so far of a piece of work that no server has taken yet. It outlives the snapshots that it was decided by: each
 /// attempt goes by the newest one.
 #[derive(Debug)]
-pub(crate) struct Course<F> {
+pub(crate) struct AttemptHistory<F> {
     /// The servers that failed it: mostly none.
     #[expect(clippy::box_collection, reason = "what is not there costs nothing to drop")]
     failed_at: Option<Box<Vec<FailedServer>>>,
@@ -50,27 +50,27 @@ pub(crate) struct Course<F> {
     pub(crate) last: Option<F>,
     /// The pool that the last attempt was made in: another is asked when it has nobody left.
     pool: Option<Arc<PoolCell>>,
-    arrival: Arrival,
+    arrival: QueueArrival,
 }
 
-impl<F> Default for Course<F> {
+impl<F> Default for AttemptHistory<F> {
     fn default() -> Self {
-        Self { failed_at: None, last: None, pool: None, arrival: Arrival::default() }
+        Self { failed_at: None, last: None, pool: None, arrival: QueueArrival::default() }
     }
 }
 
-impl<F> Course<F> {
+impl<F> AttemptHistory<F> {
     /// Notes a server that failed it.
-    pub(crate) fn note(&mut self, pool: &Pool, place: usize) {
+    pub(crate) fn record_failure(&mut self, pool: &Pool, place: usize) {
         let server = &pool.servers[place];
         let failed = FailedServer { name: server.name.clone(), cell: Arc::clone(&server.cell) };
         self.failed_at.get_or_insert_default().push(failed);
         self.stays_in(pool);
-        self.arrival = Arrival::default();
+        self.arrival = QueueArrival::default();
     }
 
     /// Notes that a server has no connection to give: whoever waits for one waits before all others.
-    pub(crate) fn note_no_connection(&mut self, pool: &Pool) {
+    pub(crate) fn record_no_connection(&mut self, pool: &Pool) {
         self.stays_in(pool);
         self.arrival.is_first = true;
         self.arrival.needs_connection = true;
@@ -113,7 +113,7 @@ impl<F> Course<F> {
     }
 
     /// The names of the servers that failed it.
-    pub(crate) fn names(&self) -> Vec<PoolServer> {
+    pub(crate) fn server_names(&self) -> Vec<PoolServer> {
         self.failed_at.iter().flat_map(|all| all.iter()).map(|failed| failed.name.clone()).collect()
     }
 
@@ -141,7 +141,7 @@ impl<F> Course<F> {
 
 /// How a piece of work comes to a pool's line.
 #[derive(Clone, Copy, Debug, Default)]
-struct Arrival {
+struct QueueArrival {
     /// Since when it waits, in ticks.
     since: Option<u64>,
     /// It was the first, and left to look at a newer snapshot.
@@ -170,7 +170,7 @@ pub(crate) fn choose<'f>(
 
 /// Whether a client may go on with the server that it is tied to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum GoesOn {
+pub(crate) enum Affinity {
     /// It may; room was taken for it.
     At(usize),
     /// Not this time: the server is full. It stays the client's.
@@ -180,43 +180,43 @@ pub(crate) enum GoesOn {
 }
 
 /// Whether a server that a client is tied to may go on with it: it may while it drains, and not when it is down or withdrawn.
-pub(crate) fn goes_on_at(worker: &Worker, pool: &Pool, place: usize) -> GoesOn {
+pub(crate) fn affinity(worker: &Worker, pool: &Pool, place: usize) -> Affinity {
     let server = &pool.servers[place];
     if !server.may_go_on() {
-        return GoesOn::Gone;
+        return Affinity::Gone;
     }
     if pool.limited && server.cell.room.enter(server.limits, worker.now()).is_err() {
-        return GoesOn::Full;
+        return Affinity::Full;
     }
-    GoesOn::At(place)
+    Affinity::At(place)
 }
 
 /// A piece of work that seeks a server.
 #[derive(Clone, Copy)]
-pub(crate) struct Deal<'a> {
+pub(crate) struct ServerSelection<'a> {
     pub(crate) worker: &'a Worker,
-    pub(crate) client: &'a Client,
+    pub(crate) client: &'a ConnectionState,
     pub(crate) pool: &'a Pool,
     pub(crate) key: Key,
-    pub(crate) watch: Watch<'a>,
+    pub(crate) watch: ConnectionTimer<'a>,
     /// The version of the snapshot that the pool is of.
     pub(crate) version: u64,
 }
 
-impl<'a> Deal<'a> {
+impl<'a> ServerSelection<'a> {
     /// Tells the decision log of a decision, when somebody watches and there is room for it.
-    pub(crate) fn tell(&self, made: impl FnOnce() -> Made<'a>) {
-        if self.worker.teller.wants(self.worker.wheel.now()) {
-            let ask = Ask { now: self.worker.now(), ..self.ask() };
-            self.worker.teller.tell(made().decision(&ask));
+    pub(crate) fn sample_decision(&self, made: impl FnOnce() -> DecisionContext<'a>) {
+        if self.worker.teller.should_sample(self.worker.wheel.now()) {
+            let ask = Ask { now: self.worker.now(), ..self.pick_context() };
+            self.worker.teller.record(made().into_decision(&ask));
         }
     }
 
-    fn ask(&self) -> Ask<'a> {
-        self.ask_with(if self.pool.algorithm.draws() { self.worker.draw() } else { 0 })
+    fn pick_context(&self) -> Ask<'a> {
+        self.pick_context_with(if self.pool.algorithm.draws() { self.worker.draw() } else { 0 })
     }
 
-    fn ask_with(&self, draw: u64) -> Ask<'a> {
+    fn pick_context_with(&self, draw: u64) -> Ask<'a> {
         let now = if self.pool.limited || self.pool.timed { self.worker.now() } else { Tick(0) };
         Ask { cell: &self.pool.cell, key: self.key.number(), draw, now }
     }
@@ -224,10 +224,10 @@ impl<'a> Deal<'a> {
     /// The next server for this work, waiting for room where the pool has a line. `gone` says whether the client went
     /// away meanwhile.
     #[expect(clippy::manual_async_fn, reason = "an async function keeps each argument twice")]
-    pub(crate) fn server<F>(
+    pub(crate) fn select_server<F>(
         &self,
         tried: &Tried,
-        course: &mut Course<F>,
+        course: &mut AttemptHistory<F>,
         gone: impl FnMut(&mut Context<'_>) -> bool,
     ) -> impl Future<Output = Result<usize, NoServer>> {
         async move {
@@ -235,27 +235,28 @@ impl<'a> Deal<'a> {
             // Whoever waits was here before.
             let must_wait = self.pool.limited
                 && (arrival.needs_connection || (!arrival.is_first && self.pool.cell.line.waiting() > 0));
-            let decision = if must_wait { Decision::Full } else { self.pool.decide(&self.ask(), tried) };
+            let decision =
+                if must_wait { Decision::Full } else { self.pool.decide(&self.pick_context(), tried) };
             match decision {
                 Decision::Server(place) => Ok(place),
-                Decision::Nobody => Err(NoServer::Nobody),
+                Decision::Nobody => Err(NoServer::NoneEligible),
                 // Rare; in a box it does not make every request's future larger.
-                Decision::Full => Box::pin(self.wait(tried, arrival, gone)).await,
+                Decision::Full => Box::pin(self.wait_in_queue(tried, arrival, gone)).await,
             }
         }
     }
 
-    async fn wait(
+    async fn wait_in_queue(
         &self,
         tried: &Tried,
-        arrival: &mut Arrival,
+        arrival: &mut QueueArrival,
         mut gone: impl FnMut(&mut Context<'_>) -> bool,
     ) -> Result<usize, NoServer> {
         let pool = self.pool;
         let mut ticket = None;
         let now = self.worker.wheel.now();
         let waited = TICK * u32::try_from(now - *arrival.since.get_or_insert(now)).unwrap_or(u32::MAX);
-        self.watch.within(pool.queue.timeout.get().saturating_sub(waited));
+        self.watch.set_timeout(pool.queue.timeout.get().saturating_sub(waited));
         loop {
             // Rates make room without anybody leaving, and a newer snapshot may know more servers, so whoever waits looks
             // again at each tick.
@@ -269,10 +270,10 @@ impl<'a> Deal<'a> {
                     };
                 }
                 let Some(place) = &ticket else { return Poll::Ready(Some(Err(NoServer::Full))) };
-                match self.client.alarm.rang() {
+                match self.client.alarm.fired() {
                     None => {}
-                    Some(Ring::Deadline) => return Poll::Ready(Some(Err(NoServer::Full))),
-                    Some(Ring::Cut | Ring::Close | Ring::Crowded) => {
+                    Some(WakeReason::Deadline) => return Poll::Ready(Some(Err(NoServer::Full))),
+                    Some(WakeReason::Cut | WakeReason::Close | WakeReason::Crowded) => {
                         return Poll::Ready(Some(Err(NoServer::ClientGone)));
                     }
                 }
@@ -284,9 +285,9 @@ impl<'a> Deal<'a> {
                         return Poll::Ready(Some(Err(NoServer::Stale)));
                     }
                     if !arrival.needs_connection {
-                        match pool.decide(&self.ask(), tried) {
+                        match pool.decide(&self.pick_context(), tried) {
                             Decision::Server(place) => return Poll::Ready(Some(Ok(place))),
-                            Decision::Nobody => return Poll::Ready(Some(Err(NoServer::Nobody))),
+                            Decision::Nobody => return Poll::Ready(Some(Err(NoServer::NoneEligible))),
                             Decision::Full => {}
                         }
                     }
@@ -298,13 +299,13 @@ impl<'a> Deal<'a> {
                 // A tick later somebody may have given a connection back.
                 None => arrival.needs_connection = false,
                 Some(Err(NoServer::Full)) => {
-                    self.client.alarm.silence();
+                    self.client.alarm.cancel();
                     if !arrival.is_overdue && self.worker.snapshot().version != self.version {
                         // Before it is turned away it looks once at what is so by now.
                         (arrival.is_overdue, arrival.is_first) = (true, true);
                         return Err(NoServer::Stale);
                     }
-                    if let Decision::Server(place) = pool.decide_spilling(&self.ask(), tried) {
+                    if let Decision::Server(place) = pool.decide_spilling(&self.pick_context(), tried) {
                         return Ok(place);
                     }
                     if let Some(ticket) = ticket {
@@ -313,7 +314,7 @@ impl<'a> Deal<'a> {
                     return Err(NoServer::Full);
                 }
                 Some(found) => {
-                    self.client.alarm.silence();
+                    self.client.alarm.cancel();
                     arrival.is_first = found == Err(NoServer::Stale);
                     return found;
                 }
@@ -323,11 +324,11 @@ impl<'a> Deal<'a> {
 
     /// Counts the work as being at a server until the answer is dropped.
     #[inline]
-    pub(crate) fn begin(&self, place: usize) -> AtServer<'a> {
+    pub(crate) fn begin(&self, place: usize) -> InFlight<'a> {
         let lane = self.pool.servers[place].cell.lane(self.worker.index);
         lane.begun.up();
         // Nothing is drawn any more.
-        let mut ask = self.ask_with(0);
+        let mut ask = self.pick_context_with(0);
         self.pool.begin(&ask, place);
         // Reading the clock costs something: some work is measured, and all of it where there is little.
         let now = self.worker.wheel.now();
@@ -339,7 +340,7 @@ impl<'a> Deal<'a> {
             }
         }
         self.client.server.set(Some(self.pool.servers[place].cell.id));
-        AtServer {
+        InFlight {
             pool: self.pool,
             worker: self.worker,
             lane,
@@ -357,60 +358,60 @@ const MEASURED_EVERY: u64 = 240 / TICK.as_millis() as u64;
 
 /// How a server did with a piece of work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Verdict {
+enum ServerResult {
     Well,
     Failed,
 }
 
 /// Work that is at a server.
-pub(crate) struct AtServer<'a> {
+pub(crate) struct InFlight<'a> {
     pool: &'a Pool,
     worker: &'a Worker,
     pub(crate) lane: &'a ServerLane,
     place: usize,
     begun: Tick,
     /// What became of it; nothing is said of a server whose client went away.
-    verdict: Option<Verdict>,
+    verdict: Option<ServerResult>,
     /// Its pace was noted: what comes now takes as long as its client likes.
     timed: bool,
     /// Whether its response time is among those that are told.
     measured: bool,
 }
 
-impl AtServer<'_> {
+impl InFlight<'_> {
     /// The server did what it was asked.
-    pub(crate) fn went_well(&mut self) {
-        self.verdict = Some(Verdict::Well);
+    pub(crate) fn succeeded(&mut self) {
+        self.verdict = Some(ServerResult::Well);
     }
 
     /// The server failed, and that is counted.
     pub(crate) fn failed(&mut self) {
         self.lane.failed.up();
-        self.verdict = Some(Verdict::Failed);
+        self.verdict = Some(ServerResult::Failed);
     }
 
     /// The server has answered, and goes on for as long as its client likes: what it took until now is its pace.
     pub(crate) fn goes_on(&mut self) {
-        self.verdict = Some(Verdict::Well);
+        self.verdict = Some(ServerResult::Well);
         if (self.pool.timed || self.measured) && !self.timed {
-            self.note_pace(Verdict::Well, self.worker.now());
+            self.record_latency(ServerResult::Well, self.worker.now());
             self.timed = true;
         }
     }
 
     /// Notes how long it took. A server that fails fast is not a fast server: its failure counts as twice what is
     /// usual in the pool.
-    fn note_pace(&self, verdict: Verdict, now: Tick) {
+    fn record_latency(&self, verdict: ServerResult, now: Tick) {
         let cell = &self.pool.servers[self.place].cell;
         let took = now.since(self.begun);
-        if self.measured && verdict == Verdict::Well {
+        if self.measured && verdict == ServerResult::Well {
             cell.latencies.note(now, took);
         }
         if !self.pool.timed {
             return;
         }
         let pace = &cell.pace;
-        if verdict == Verdict::Well {
+        if verdict == ServerResult::Well {
             pace.note(now, took);
             self.pool.cell.pace.note(now, took);
             return;
@@ -420,7 +421,7 @@ impl AtServer<'_> {
     }
 }
 
-impl Drop for AtServer<'_> {
+impl Drop for InFlight<'_> {
     fn drop(&mut self) {
         self.lane.ended.up();
         let is_timed = self.pool.timed || self.measured;
@@ -429,7 +430,7 @@ impl Drop for AtServer<'_> {
             && !self.timed
             && let Some(verdict) = self.verdict
         {
-            self.note_pace(verdict, now);
+            self.record_latency(verdict, now);
         }
         self.pool.leave(&Ask { cell: &self.pool.cell, key: None, draw: 0, now }, self.place);
     }

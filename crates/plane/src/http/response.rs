@@ -13,17 +13,17 @@ use merismos_core::routing::{Frontend, Server, Times};
 
 use tokio::io::{AsyncRead, ReadBuf};
 
-use super::body::{Follow, content};
+use super::body::{BodyTracker, content};
 use super::failure::{ServerFailure, server_failure};
-use super::head::{self, Framing, HeadScan, More, Request, Response};
+use super::head::{self, ExtraFields, Framing, HeadScan, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::client_rate::ClientRate;
 use crate::io::{
-    Carried, Sink, Source, Spilt, Trouble, Watch, peek, read, read_first, read_fresh, readable, send_ahead,
-    splice, write_to_client,
+    BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, peek, read, read_first, read_fresh,
+    readable, send_ahead, splice, write_to_client,
 };
 use crate::pipe::Pipe;
-use crate::worker::{Client, Worker};
+use crate::worker::{ConnectionState, Worker};
 
 /// From how much on the rest of a body of known length goes by `splice` (see docs/performance.md).
 const SPLICE_FROM: u64 = 32 << 10;
@@ -32,7 +32,7 @@ const SPLICE_FROM: u64 = 32 << 10;
 const HEAD_ALONE: usize = 2 << 10;
 
 /// A whole answer has gone to the client.
-pub(super) struct Delivered {
+pub(super) struct ResponseDone {
     /// The client's connection can carry another request.
     pub(super) keep_client: bool,
     /// The server's connection can carry another request.
@@ -50,7 +50,7 @@ pub(super) struct Tunnel {
 }
 
 /// Why an answer did not get through.
-pub(super) enum NotDelivered {
+pub(super) enum ForwardError {
     /// The server failed before a byte of its answer went to the client.
     Server(ServerFailure),
     /// The server failed in the middle of its answer.
@@ -66,18 +66,18 @@ pub(super) enum NotDelivered {
 #[inline]
 pub(super) fn long_rest(
     worker: &Worker,
-    follow: &Follow,
+    follow: &BodyTracker,
     from: &impl Source,
     to: &impl Sink,
 ) -> Option<(Pipe, u64)> {
-    let Follow::Counted(left @ SPLICE_FROM..) = *follow else { return None };
+    let BodyTracker::Counted(left @ SPLICE_FROM..) = *follow else { return None };
     let (Some(_), Some(_)) = (from.socket(), to.socket()) else { return None };
     Some((worker.pipes.take()?, left))
 }
 
 /// How much of its request a server has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Received {
+pub(super) enum RequestProgress {
     /// All of it.
     Whole,
     /// The rest is on its way.
@@ -87,26 +87,26 @@ pub(super) enum Received {
 }
 
 /// Everything that is needed to bring one answer back.
-pub(super) struct Answer<'a> {
+pub(super) struct ResponseForwarder<'a> {
     worker: &'a Worker,
-    client: &'a Client,
+    client: &'a ConnectionState,
     frontend: &'a Frontend,
     request: &'a Request,
     pub(super) lane: &'a ServerLane,
     times: &'a Times,
-    watch: Watch<'a>,
+    watch: ConnectionTimer<'a>,
     /// A field that ties the client to the server.
     pin: Option<&'a [u8]>,
     /// The last answer that came this way was long: this one probably is, too.
     may_be_long: bool,
-    carried: Carried<'a>,
+    carried: BodyKind<'a>,
     rate: ClientRate,
     begun: Cell<bool>,
-    received: Cell<Received>,
+    received: Cell<RequestProgress>,
 }
 
 /// What goes to the client before the rest of a long body: the head, and what came with it.
-enum Ahead {
+enum ResponseStart {
     /// The head is still where the body is.
     Nothing,
     /// As it was read: so many bytes of the buffer.
@@ -114,18 +114,18 @@ enum Ahead {
     Written(Vec<u8>),
 }
 
-impl<'a> Answer<'a> {
+impl<'a> ResponseForwarder<'a> {
     pub(super) fn new(
-        (worker, client): (&'a Worker, &'a Client),
+        (worker, client): (&'a Worker, &'a ConnectionState),
         frontend: &'a Frontend,
         request: &'a Request,
         (server, pin): (&'a Server, Option<&'a [u8]>),
-        (may_be_long, carried): (bool, Carried<'a>),
-        watch: Watch<'a>,
+        (may_be_long, carried): (bool, BodyKind<'a>),
+        watch: ConnectionTimer<'a>,
     ) -> Self {
         let (lane, times, begun) = (server.cell.lane(worker.index), &server.times, Cell::new(false));
-        let whole = matches!(carried, Carried::Answer);
-        let received = Cell::new(if whole { Received::Whole } else { Received::InPart });
+        let whole = matches!(carried, BodyKind::Answer);
+        let received = Cell::new(if whole { RequestProgress::Whole } else { RequestProgress::InPart });
         Self {
             worker,
             client,
@@ -149,62 +149,62 @@ impl<'a> Answer<'a> {
     }
 
     /// Notes how much of the request the server has.
-    pub(super) fn note(&self, received: Received) {
+    pub(super) fn note(&self, received: RequestProgress) {
         self.received.set(received);
     }
 
     /// Waits for the answer and brings it to the client. The deadline for its beginning is the caller's to set.
-    pub(super) async fn deliver(
+    pub(super) async fn forward_response(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-    ) -> Result<Delivered, NotDelivered> {
-        if let Some(long) = self.whole_long(server, client).await {
+    ) -> Result<ResponseDone, ForwardError> {
+        if let Some(long) = self.forward_long(server, client).await {
             return long;
         }
-        let (buffer, response) = self.final_head(server, client).await?;
-        self.pass(server, client, buffer, response).await
+        let (buffer, response) = self.read_final_head(server, client).await?;
+        self.forward_from_head(server, client, buffer, response).await
     }
 
     /// Brings an answer to the client whole, when it is one that is likely to be long and is; `None` when it has to be read.
-    pub(super) fn whole_long(
+    pub(super) fn forward_long(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-    ) -> impl Future<Output = Option<Result<Delivered, NotDelivered>>> {
+    ) -> impl Future<Output = Option<Result<ResponseDone, ForwardError>>> {
         async move {
             if !self.may_be_long {
                 return None;
             }
             cold_path();
-            Box::pin(self.long_unread(server, client)).await
+            Box::pin(self.peek_long(server, client)).await
         }
     }
 
     /// Brings the answer to the client whose final head the buffer begins with.
-    pub(super) fn pass(
+    pub(super) fn forward_from_head(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
         mut buffer: Buffer,
         response: Response,
-    ) -> impl Future<Output = Result<Delivered, NotDelivered>> {
+    ) -> impl Future<Output = Result<ResponseDone, ForwardError>> {
         async move {
             let length = response.length;
             self.begun.set(true);
             if response.status == 101 {
                 cold_path();
-                return Box::pin(self.switch(client, buffer, response)).await;
+                return Box::pin(self.switch_protocols(client, buffer, response)).await;
             }
-            self.watch.all_within(self.times.whole_answer);
+            self.watch.set_total_timeout(self.times.whole_answer);
             let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
-            let (keep_client, connection) = self.goes_on(response, unchunk);
-            let mut follow = Follow::new(response.framing);
+            let (keep_client, connection) = self.keeps_connection(response, unchunk);
+            let mut follow = BodyTracker::new(response.framing);
             let may_stay = (keep_client, response.keep_alive);
             if response.passes_as_is && connection.is_none() && self.pin.is_none() {
                 // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
                 let mut clean = Vec::new();
-                let passed = follow.pass_on(&buffer[length..], &mut clean).map_err(|_| nonsense())?;
+                let passed = follow.forward(&buffer[length..], &mut clean).map_err(|_| invalid_response())?;
                 let used = passed.used;
                 self.count(response);
                 if !passed.as_is {
@@ -212,26 +212,27 @@ impl<'a> Answer<'a> {
                     clean.splice(..0, buffer[..length].iter().copied());
                     self.send(client, &clean, buffer.capacity()).await?;
                     buffer.consume(length + used);
-                    return Box::pin(self.rest(server, client, (follow, buffer, false), may_stay)).await;
+                    return Box::pin(self.forward_rest(server, client, (follow, buffer, false), may_stay))
+                        .await;
                 }
                 if let Some(rest) = long_rest(self.worker, &follow, server, client) {
                     cold_path();
-                    let ahead = Ahead::Read(buffer, length + used);
-                    return Box::pin(self.long(server, client, (ahead, rest), may_stay)).await;
+                    let ahead = ResponseStart::Read(buffer, length + used);
+                    return Box::pin(self.splice_long(server, client, (ahead, rest), may_stay)).await;
                 }
                 self.send(client, &buffer[..length + used], buffer.capacity()).await?;
                 buffer.consume(length + used);
             } else {
-                let mut out = self.worker.scrap();
+                let mut out = self.worker.take_scratch();
                 let date = (!response.is_dated).then(SystemTime::now);
-                let more = More { connection, field: self.pin, date };
+                let more = ExtraFields { connection, field: self.pin, date };
                 head::write_response(&buffer[..length], unchunk, more, &mut out);
                 buffer.consume(length);
                 // Nothing has gone to the client yet.
                 let used = if unchunk {
-                    follow.pass(&buffer, content(&mut out)).map_err(|_| nonsense())?
+                    follow.pass(&buffer, content(&mut out)).map_err(|_| invalid_response())?
                 } else {
-                    let passed = follow.pass_on(&buffer, &mut out).map_err(|_| nonsense())?;
+                    let passed = follow.forward(&buffer, &mut out).map_err(|_| invalid_response())?;
                     if passed.as_is {
                         out.extend_from_slice(&buffer[..passed.used]);
                     }
@@ -241,70 +242,76 @@ impl<'a> Answer<'a> {
                 self.count(response);
                 if let Some(rest) = long_rest(self.worker, &follow, server, client) {
                     drop(buffer);
-                    return Box::pin(self.long(server, client, (Ahead::Written(out), rest), may_stay)).await;
+                    return Box::pin(self.splice_long(
+                        server,
+                        client,
+                        (ResponseStart::Written(out), rest),
+                        may_stay,
+                    ))
+                    .await;
                 }
                 let sent = self.send(client, &out, buffer.capacity() + out.capacity()).await;
-                self.worker.give_back(out);
+                self.worker.return_scratch(out);
                 sent?;
             }
             if follow.is_done() {
                 let keep_server = response.keep_alive && buffer.is_empty();
-                return Ok(Delivered { keep_client, keep_server, was_long: false, tunnel: None });
+                return Ok(ResponseDone { keep_client, keep_server, was_long: false, tunnel: None });
             }
             cold_path();
-            Box::pin(self.rest(server, client, (follow, buffer, unchunk), may_stay)).await
+            Box::pin(self.forward_rest(server, client, (follow, buffer, unchunk), may_stay)).await
         }
     }
 
     /// Carries what is left of a body whose head has gone to the client.
-    async fn rest(
+    async fn forward_rest(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-        (follow, buffer, unchunk): (Follow, Buffer, bool),
+        (follow, buffer, unchunk): (BodyTracker, Buffer, bool),
         (keep_client, keep_server): (bool, bool),
-    ) -> Result<Delivered, NotDelivered> {
+    ) -> Result<ResponseDone, ForwardError> {
         let clean = if follow.is_done() {
             buffer.is_empty()
         } else {
             // All of it was passed on with the head.
             drop(buffer);
-            self.rest_of_body(server, client, follow, unchunk).await?
+            self.forward_body(server, client, follow, unchunk).await?
         };
-        Ok(Delivered { keep_client, keep_server: keep_server && clean, was_long: false, tunnel: None })
+        Ok(ResponseDone { keep_client, keep_server: keep_server && clean, was_long: false, tunnel: None })
     }
 
     /// Tells the client that the server goes on with another protocol, and leaves the rest to them.
-    async fn switch(
+    async fn switch_protocols(
         &self,
         client: &mut impl Sink,
         mut buffer: Buffer,
         response: Response,
-    ) -> Result<Delivered, NotDelivered> {
+    ) -> Result<ResponseDone, ForwardError> {
         self.count(response);
         // What concerns the server's connection alone ends here, as with every other answer; what is agreed on goes on.
         let mut more = head::upgrade_field(&buffer[..response.length]);
         more.extend_from_slice(self.pin.unwrap_or_default());
         let mut out = Vec::new();
-        let more = More { connection: Some("Upgrade"), field: Some(&more), date: None };
+        let more = ExtraFields { connection: Some("Upgrade"), field: Some(&more), date: None };
         head::write_response(&buffer[..response.length], false, more, &mut out);
         self.send(client, &out, buffer.capacity()).await?;
         buffer.consume(response.length);
         let begun = (!buffer.is_empty()).then_some(buffer);
         let tunnel = Some(Box::new(Tunnel { begun }));
-        Ok(Delivered { keep_client: false, keep_server: false, was_long: false, tunnel })
+        Ok(ResponseDone { keep_client: false, keep_server: false, was_long: false, tunnel })
     }
 
     /// Whether the client's connection goes on after the answer, and what has to be said of that.
-    fn goes_on(&self, response: Response, unchunk: bool) -> (bool, Option<&'static str>) {
+    fn keeps_connection(&self, response: Response, unchunk: bool) -> (bool, Option<&'static str>) {
         let ends_with_close = unchunk || response.framing == Framing::UntilClose;
         let stays = !self.worker.stopping.get() && !self.client.leaving.get();
         // A server that answers before it has everything, and does not look as if it wanted more, leaves the rest of
         // the request between this answer and the next (RFC 9110, 10.1.1; RFC 9112, 9.3).
         let is_cut_short = match self.received.get() {
-            Received::Whole => false,
-            Received::InPart => self.request.expects || !response.keep_alive || response.status >= 400,
-            Received::InVain => true,
+            RequestProgress::Whole => false,
+            RequestProgress::InPart => self.request.expects || !response.keep_alive || response.status >= 400,
+            RequestProgress::InVain => true,
         };
         let keep_client = self.request.keep_alive && !ends_with_close && stays && !is_cut_short;
         let connection = match (keep_client, self.request.is_http_10) {
@@ -317,18 +324,18 @@ impl<'a> Answer<'a> {
 
     /// Looks at the beginning of an answer without taking it. When it is a long one that goes on as it is, its head goes
     /// by `splice` too; `None` when it is not, and has to be read.
-    async fn long_unread(
+    async fn peek_long(
         &self,
         server: &mut impl Source,
         client: &impl Sink,
-    ) -> Option<Result<Delivered, NotDelivered>> {
+    ) -> Option<Result<ResponseDone, ForwardError>> {
         readable(server, self.watch).await.ok()?;
         let mut buffer = self.worker.small.take();
         let seen = peek(server.socket()?, &mut buffer.room()[..HEAD_ALONE])?;
         buffer.filled(seen);
         let response = head::server_response(&buffer, self.request.is_head).ok()??;
         let Framing::Length(length @ SPLICE_FROM..) = response.framing else { return None };
-        let (keep_client, connection) = self.goes_on(response, false);
+        let (keep_client, connection) = self.keeps_connection(response, false);
         let is_final = response.status >= 200;
         if !is_final || !response.passes_as_is || connection.is_some() || self.pin.is_some() {
             return None;
@@ -336,47 +343,52 @@ impl<'a> Answer<'a> {
         let rest = (self.worker.pipes.take()?, response.length as u64 + length);
         drop(buffer);
         self.begun.set(true);
-        self.watch.all_within(self.times.whole_answer);
+        self.watch.set_total_timeout(self.times.whole_answer);
         self.count(response);
         let may_stay = (keep_client, response.keep_alive);
-        Some(self.long(server, client, (Ahead::Nothing, rest), may_stay).await)
+        Some(self.splice_long(server, client, (ResponseStart::Nothing, rest), may_stay).await)
     }
 
     /// Carries a long body by `splice`, its head ahead.
-    async fn long(
+    async fn splice_long(
         &self,
         server: &impl Source,
         client: &impl Sink,
-        (ahead, (mut pipe, left)): (Ahead, (Pipe, u64)),
+        (ahead, (mut pipe, left)): (ResponseStart, (Pipe, u64)),
         (keep_client, keep_server): (bool, bool),
-    ) -> Result<Delivered, NotDelivered> {
-        let (Some(from), Some(to)) = (server.socket(), client.socket()) else { return Err(nonsense()) };
+    ) -> Result<ResponseDone, ForwardError> {
+        let (Some(from), Some(to)) = (server.socket(), client.socket()) else {
+            return Err(invalid_response());
+        };
         let (from, to) = ((from, self.times.idle), (to, self.frontend.idle_timeout));
         let counted = &self.lane.bytes_from;
         let left = match &ahead {
-            Ahead::Nothing => Ok(left),
-            Ahead::Read(buffer, length) => {
+            ResponseStart::Nothing => Ok(left),
+            ResponseStart::Read(buffer, length) => {
                 send_ahead(from.0, to, (&buffer[..*length], left), (&mut pipe, counted), self.watch).await
             }
-            Ahead::Written(text) => {
+            ResponseStart::Written(text) => {
                 send_ahead(from.0, to, (text, left), (&mut pipe, counted), self.watch).await
             }
         };
         // What follows may take long, and needs no buffer.
-        if let Ahead::Written(text) = ahead {
-            self.worker.give_back(text);
+        if let ResponseStart::Written(text) = ahead {
+            self.worker.return_scratch(text);
         } else {
             drop(ahead);
         }
-        let left = left.map_err(|trouble| not_taken(&trouble))?;
+        let left = left.map_err(|trouble| client_write_error(&trouble))?;
         let moved = splice(from, to, (left, self.carried), (&mut pipe, counted), self.watch).await;
         self.worker.pipes.give_back(Some(pipe));
         match moved {
-            Ok(clean) => {
-                Ok(Delivered { keep_client, keep_server: keep_server && clean, was_long: true, tunnel: None })
-            }
-            Err(Spilt::Source(_)) => Err(NotDelivered::BrokenOff { open_ended: false }),
-            Err(Spilt::Sink(trouble)) => Err(not_taken(&trouble)),
+            Ok(clean) => Ok(ResponseDone {
+                keep_client,
+                keep_server: keep_server && clean,
+                was_long: true,
+                tunnel: None,
+            }),
+            Err(SpliceError::Source(_)) => Err(ForwardError::BrokenOff { open_ended: false }),
+            Err(SpliceError::Sink(trouble)) => Err(client_write_error(&trouble)),
         }
     }
 
@@ -391,45 +403,46 @@ impl<'a> Answer<'a> {
     }
 
     /// Reads heads until the final one; informational ones (1xx) go to the client on the way.
-    pub(super) fn final_head(
+    pub(super) fn read_final_head(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-    ) -> impl Future<Output = Result<(Buffer, Response), NotDelivered>> {
+    ) -> impl Future<Output = Result<(Buffer, Response), ForwardError>> {
         async move {
-            let mut attentive = Attentive { server, client, given_up: false };
+            let mut attentive = CancelOnReset { server, client, given_up: false };
             let head = self.read_head(&mut attentive).await;
             let head = attentive.heard(head);
             if matches!(&head, Ok((_, response)) if response.status < 200) {
                 cold_path();
                 let (buffer, response) = head?;
-                return Box::pin(self.past_informational(server, client, buffer, response)).await;
+                return Box::pin(self.skip_informational(server, client, buffer, response)).await;
             }
             head
         }
     }
 
     /// Goes on to the final head from an informational one, which the buffer begins with.
-    async fn past_informational(
+    async fn skip_informational(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
         mut buffer: Buffer,
         mut response: Response,
-    ) -> Result<(Buffer, Response), NotDelivered> {
+    ) -> Result<(Buffer, Response), ForwardError> {
         while response.status < 200 {
             match response.status {
                 101 if self.request.upgrade => break,
                 // No upgrade was passed on, so none can be agreed to.
-                101 => return Err(nonsense()),
+                101 => return Err(invalid_response()),
                 _ if self.request.is_http_10 => {}
                 _ => {
-                    let mut sent = pin!(self.informational(client, &buffer[..response.length], response));
+                    let mut sent =
+                        pin!(self.forward_informational(client, &buffer[..response.length], response));
                     // More of them may come than the client takes.
                     std::future::poll_fn(|context| {
                         let sent = sent.as_mut().poll(context);
                         if sent.is_pending() && server.poll_unasked(context).is_err() {
-                            return Poll::Ready(Err(NotDelivered::ClientGone));
+                            return Poll::Ready(Err(ForwardError::ClientGone));
                         }
                         sent
                     })
@@ -437,7 +450,7 @@ impl<'a> Answer<'a> {
                 }
             }
             buffer.consume(response.length);
-            let mut attentive = Attentive { server, client, given_up: false };
+            let mut attentive = CancelOnReset { server, client, given_up: false };
             let head = if buffer.is_empty() {
                 drop(buffer);
                 self.read_head(&mut attentive).await
@@ -449,17 +462,17 @@ impl<'a> Answer<'a> {
         Ok((buffer, response))
     }
 
-    async fn informational(
+    async fn forward_informational(
         &self,
         client: &mut impl Sink,
         head: &[u8],
         response: Response,
-    ) -> Result<(), NotDelivered> {
+    ) -> Result<(), ForwardError> {
         if response.passes_as_is {
             return self.send(client, head, SMALL).await;
         }
         let mut out = Vec::new();
-        head::write_response(head, false, More::default(), &mut out);
+        head::write_response(head, false, ExtraFields::default(), &mut out);
         self.send(client, &out, SMALL).await
     }
 
@@ -504,43 +517,43 @@ impl<'a> Answer<'a> {
             buffer = with_room(buffer, &self.worker.large).ok_or(ServerFailure::Nonsense)?;
             match read(server, &mut buffer, self.watch).await {
                 Ok(_) => {}
-                Err(Trouble::Closed | Trouble::Broken) => return Err(ServerFailure::Nonsense),
-                Err(trouble @ Trouble::Rang(_)) => return Err(server_failure(&trouble)),
+                Err(IoError::Closed | IoError::Broken) => return Err(ServerFailure::Nonsense),
+                Err(trouble @ IoError::Rang(_)) => return Err(server_failure(&trouble)),
             }
         }
     }
 
     /// Carries what is left of the body. Gives whether the server sent nothing beyond it.
-    async fn rest_of_body(
+    async fn forward_body(
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-        mut follow: Follow,
+        mut follow: BodyTracker,
         unchunk: bool,
-    ) -> Result<bool, NotDelivered> {
+    ) -> Result<bool, ForwardError> {
         let mut out = Vec::new();
         let mut clean = true;
         while !follow.is_done() {
             // What goes over a stream waits for its window, and many of them may: they hold small ones.
-            let is_long =
-                client.socket().is_some() && !matches!(follow, Follow::Counted(left) if left <= SMALL as u64);
+            let is_long = client.socket().is_some()
+                && !matches!(follow, BodyTracker::Counted(left) if left <= SMALL as u64);
             let shelf = if is_long { &self.worker.large } else { &self.worker.small };
-            self.watch.within(self.times.idle);
-            let mut attentive = Attentive { server, client, given_up: false };
+            self.watch.set_timeout(self.times.idle);
+            let mut attentive = CancelOnReset { server, client, given_up: false };
             // Nothing is held for a client while its server takes its time.
             let came = read_fresh(&mut attentive, shelf, self.watch).await;
             if attentive.given_up {
-                return Err(NotDelivered::ClientGone);
+                return Err(ForwardError::ClientGone);
             }
             match came {
                 Ok(mut buffer) => {
                     self.send_body(client, &mut follow, &mut buffer, unchunk, &mut out).await?;
                     clean = buffer.is_empty();
                 }
-                Err(Trouble::Closed) if matches!(follow, Follow::UntilClose) => return Ok(false),
+                Err(IoError::Closed) if matches!(follow, BodyTracker::UntilClose) => return Ok(false),
                 Err(_) => {
-                    let open_ended = unchunk || matches!(follow, Follow::UntilClose);
-                    return Err(NotDelivered::BrokenOff { open_ended });
+                    let open_ended = unchunk || matches!(follow, BodyTracker::UntilClose);
+                    return Err(ForwardError::BrokenOff { open_ended });
                 }
             }
         }
@@ -551,19 +564,19 @@ impl<'a> Answer<'a> {
     async fn send_body(
         &self,
         client: &mut impl Sink,
-        follow: &mut Follow,
+        follow: &mut BodyTracker,
         buffer: &mut Buffer,
         unchunk: bool,
         out: &mut Vec<u8>,
-    ) -> Result<(), NotDelivered> {
-        let broken = |_| NotDelivered::BrokenOff { open_ended: unchunk };
+    ) -> Result<(), ForwardError> {
+        let broken = |_| ForwardError::BrokenOff { open_ended: unchunk };
         let used = if unchunk {
             let used = follow.pass(buffer, content(out)).map_err(broken)?;
             self.send(client, out, buffer.capacity() + out.capacity()).await?;
             out.clear();
             used
         } else {
-            let passed = follow.pass_on(buffer, out).map_err(broken)?;
+            let passed = follow.forward(buffer, out).map_err(broken)?;
             let on = if passed.as_is { &buffer[..passed.used] } else { &*out };
             self.send(client, on, buffer.capacity() + out.capacity()).await?;
             out.clear();
@@ -579,37 +592,37 @@ impl<'a> Answer<'a> {
         client: &mut impl Sink,
         bytes: &[u8],
         held: usize,
-    ) -> impl Future<Output = Result<(), NotDelivered>> {
+    ) -> impl Future<Output = Result<(), ForwardError>> {
         let patience = self.frontend.idle_timeout;
         self.lane.bytes_from.add(bytes.len() as u64);
         let sent = write_to_client(client, bytes, (self.watch, patience), &self.rate, held);
-        sent.map_err(|trouble| not_taken(&trouble))
+        sent.map_err(|trouble| client_write_error(&trouble))
     }
 }
 
 /// A server that is read from for a client who may say meanwhile that it wants nothing more.
-struct Attentive<'a, S, C> {
+struct CancelOnReset<'a, S, C> {
     server: &'a mut S,
     client: &'a mut C,
     /// It said so; that is what reading failed of.
     given_up: bool,
 }
 
-impl<S: Source, C: Sink> Attentive<'_, S, C> {
+impl<S: Source, C: Sink> CancelOnReset<'_, S, C> {
     /// What came of reading a head.
     fn heard(
         &self,
         head: Result<(Buffer, Response), ServerFailure>,
-    ) -> Result<(Buffer, Response), NotDelivered> {
+    ) -> Result<(Buffer, Response), ForwardError> {
         match head {
             Ok(head) if !self.given_up => Ok(head),
             Err(failure) if !self.given_up => {
                 cold_path();
-                Err(NotDelivered::Server(failure))
+                Err(ForwardError::Server(failure))
             }
             _ => {
                 cold_path();
-                Err(NotDelivered::ClientGone)
+                Err(ForwardError::ClientGone)
             }
         }
     }
@@ -623,7 +636,7 @@ impl<S: Source, C: Sink> Attentive<'_, S, C> {
     }
 }
 
-impl<S: Source, C: Sink> AsyncRead for Attentive<'_, S, C> {
+impl<S: Source, C: Sink> AsyncRead for CancelOnReset<'_, S, C> {
     fn poll_read(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -634,7 +647,7 @@ impl<S: Source, C: Sink> AsyncRead for Attentive<'_, S, C> {
     }
 }
 
-impl<S: Source, C: Sink> Source for Attentive<'_, S, C> {
+impl<S: Source, C: Sink> Source for CancelOnReset<'_, S, C> {
     fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         self.attend(context)?;
         self.server.poll_ready(context)
@@ -643,14 +656,14 @@ impl<S: Source, C: Sink> Source for Attentive<'_, S, C> {
 
 /// What it means that the client did not take a part of its answer.
 #[cold]
-fn not_taken(trouble: &Trouble) -> NotDelivered {
+fn client_write_error(trouble: &IoError) -> ForwardError {
     match trouble {
-        Trouble::Rang(crate::alarm::Ring::Cut) => NotDelivered::BrokenOff { open_ended: true },
-        Trouble::Rang(_) | Trouble::Closed | Trouble::Broken => NotDelivered::ClientGone,
+        IoError::Rang(crate::deadline::WakeReason::Cut) => ForwardError::BrokenOff { open_ended: true },
+        IoError::Rang(_) | IoError::Closed | IoError::Broken => ForwardError::ClientGone,
     }
 }
 
 #[cold]
-fn nonsense() -> NotDelivered {
-    NotDelivered::Server(ServerFailure::Nonsense)
+fn invalid_response() -> ForwardError {
+    ForwardError::Server(ServerFailure::Nonsense)
 }

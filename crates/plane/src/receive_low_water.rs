@@ -15,14 +15,14 @@ const FROM: u64 = 128 << 10;
 pub(crate) const LONGEST: Duration = Duration::from_millis(20);
 
 /// What one socket is waited for, while a body of known length comes from it.
-pub(crate) struct Gathering<'a> {
+pub(crate) struct ReceiveLowWater<'a> {
     source: &'a TcpStream,
     /// How much makes it readable now.
     low: u64,
     is_slow: bool,
 }
 
-impl<'a> Gathering<'a> {
+impl<'a> ReceiveLowWater<'a> {
     pub(crate) fn new(source: &'a TcpStream) -> Self {
         Self { source, low: 1, is_slow: false }
     }
@@ -55,7 +55,7 @@ impl<'a> Gathering<'a> {
     }
 }
 
-impl Drop for Gathering<'_> {
+impl Drop for ReceiveLowWater<'_> {
     fn drop(&mut self) {
         if self.is_on() {
             self.set(1);
