@@ -1,11 +1,11 @@
 //! Changes: of the configuration, of a duty, and the console's session.
 
-use merismos_core::config::diff::Change;
+use merismos_core::config::diff::DocumentChange;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::impact::Impact;
-use merismos_core::config::tree::Format;
-use merismos_core::config::{Accepted, Warning};
-use merismos_core::duty::{Duty, Order};
+use merismos_core::config::tree::DocumentFormat;
+use merismos_core::config::{AcceptedWarnings, Warning};
+use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -17,7 +17,7 @@ pub struct ApplyRequest {
     /// The document's text, as it stands in the file, so that mistakes can be told with their lines.
     pub text: String,
     /// How it is written.
-    pub format: Format,
+    pub format: DocumentFormat,
     /// Take only the parts at these paths, such as `pools.booking`; all else stays as it runs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub only: Vec<String>,
@@ -70,13 +70,13 @@ pub struct RevertRequest {
 pub struct NamedChange {
     /// The change.
     #[serde(flatten)]
-    pub change: Change,
+    pub change: DocumentChange,
     /// The change in words.
     pub words: String,
 }
 
-impl From<Change> for NamedChange {
-    fn from(change: Change) -> Self {
+impl From<DocumentChange> for NamedChange {
+    fn from(change: DocumentChange) -> Self {
         Self { words: change.words(), change }
     }
 }
@@ -92,15 +92,15 @@ pub struct Warned {
     /// Whether it is about something that the change touches.
     pub touched: bool,
     /// Who accepted it, with this change.
-    pub accepted: Option<Accepted>,
+    pub accepted: Option<AcceptedWarnings>,
 }
 
 impl Warned {
     /// Whether the change does not go live before somebody accepts this.
     #[must_use]
     pub fn needs_word(&self) -> bool {
-        use merismos_core::config::Level;
-        self.warning.level == Level::Warning && !self.known && self.accepted.is_none()
+        use merismos_core::config::WarningLevel;
+        self.warning.level == WarningLevel::Warning && !self.known && self.accepted.is_none()
     }
 
     /// Whether it is no news: it was there before and has nothing to do with the change.
@@ -189,7 +189,7 @@ pub struct DutyAnswer {
     /// The server, as `pool/server`.
     pub server: String,
     /// Its duty now.
-    pub order: Order,
+    pub order: DutyOrder,
     /// Requests at the server right now.
     pub in_flight: u64,
     /// Whether the node's state file has it.

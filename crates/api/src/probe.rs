@@ -1,6 +1,6 @@
 //! Probes that somebody asks for.
 
-use merismos_core::health::{Evidence, State, Step};
+use merismos_core::health::{Evidence, HealthState, ProbeStep};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -49,7 +49,7 @@ pub struct Probes {
     /// Whether its pool has a check; without one nothing is probed.
     pub checked: bool,
     /// Its health.
-    pub state: State,
+    pub state: HealthState,
     /// Since when.
     #[schema(value_type = String, format = DateTime)]
     pub since: Wall,
@@ -73,13 +73,13 @@ pub struct Mark {
     /// Whether it passed.
     pub passed: bool,
     /// The step that it failed at.
-    pub step: Step,
+    pub step: ProbeStep,
     /// How long it took, in microseconds.
     pub took_us: u64,
     /// What came back, in words.
     pub got: String,
     /// The state that it changed the server's health to.
-    pub to: Option<State>,
+    pub to: Option<HealthState>,
 }
 
 /// Where a server fails, and what that means.
@@ -109,7 +109,7 @@ pub struct Rung {
     /// What is looked at, in words.
     pub what: String,
     /// The step of a probe that it is, where it is one.
-    pub step: Option<Step>,
+    pub step: Option<ProbeStep>,
     /// Whether it worked.
     pub works: bool,
     /// What came of it, in words.

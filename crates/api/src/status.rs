@@ -1,9 +1,9 @@
 //! The status: configuration, duty and health side by side, with the one answer.
 
-use merismos_core::duty::Order;
-use merismos_core::eligibility::Reason;
-use merismos_core::health::timing::Timing;
-use merismos_core::health::{Evidence, State, Wish};
+use merismos_core::duty::DutyOrder;
+use merismos_core::eligibility::IneligibleReason;
+use merismos_core::health::timing::DetectionTiming;
+use merismos_core::health::{Evidence, HealthState, ServerFeedback};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -208,7 +208,7 @@ pub struct CheckStatus {
     /// What it asks, in words.
     pub asks: String,
     /// What its timing means.
-    pub timing: Timing,
+    pub timing: DetectionTiming,
     /// How many probes a server of the pool gets in a minute, at most: from all nodes, by all checks of all pools that
     /// have its address, while it answers at once.
     pub probes_per_minute: u64,
@@ -246,13 +246,13 @@ pub struct ServerStatus {
     /// The lookup that found it; absent for one that stands in the document.
     pub found_by: Option<String>,
     /// Duty: what the operators said; absent when nobody ever said anything.
-    pub duty: Option<Order>,
+    pub duty: Option<DutyOrder>,
     /// Health: what probes saw.
     pub health: HealthStatus,
     /// The answer: may it get new work?
     pub eligible: bool,
     /// Why not.
-    pub reason: Option<Reason>,
+    pub reason: Option<IneligibleReason>,
     /// Why not, in words.
     pub reason_words: Option<String>,
     /// The expected share of the pool's new work, 0 to 1.
@@ -287,7 +287,7 @@ pub struct HealthStatus {
     /// Whether the pool has a check; if not, the server is taken to work.
     pub checked: bool,
     /// The state.
-    pub state: State,
+    pub state: HealthState,
     /// Since when.
     #[schema(value_type = String, format = DateTime)]
     pub since: Wall,
@@ -302,7 +302,7 @@ pub struct HealthStatus {
     /// Passes in a row from now that would make it up.
     pub passes_to_up: Option<u32>,
     /// What it asks for in its answers, where its check listens.
-    pub wish: Option<Wish>,
+    pub wish: Option<ServerFeedback>,
     /// Whether it keeps changing.
     pub flapping: bool,
     /// It is not up before this, whatever its probes say, for it keeps changing.

@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use merismos_core::config::thing::Kind;
-use merismos_core::health::timing::Timing;
+use merismos_core::config::thing::ObjectKind;
+use merismos_core::health::timing::DetectionTiming;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -13,7 +13,7 @@ pub struct ThingView {
     /// Its path, such as `pools.booking.servers.gull`.
     pub path: String,
     /// What kind of thing it is.
-    pub kind: Kind,
+    pub kind: ObjectKind,
     /// How people call it, such as `booking/gull`.
     pub name: String,
     /// It in one line.
@@ -29,7 +29,7 @@ pub struct ThingView {
     pub keys: serde_json::Value,
     /// What a check's timing means; absent for other things.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub timing: Option<Timing>,
+    pub timing: Option<DetectionTiming>,
 }
 
 /// Some of the things.

@@ -1,6 +1,6 @@
 //! Trials: real requests, connections or datagrams, counted and judged.
 
-use merismos_core::proof::{Shots, Tally};
+use merismos_core::proof::{RequestResults, Tally};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -107,7 +107,7 @@ pub struct Trial {
     pub request: TrialRequest,
     /// What it sends.
     #[serde(default)]
-    pub sends: Shots,
+    pub sends: RequestResults,
     /// How far it is.
     pub state: TrialState,
     /// How many of them have ended.

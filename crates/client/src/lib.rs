@@ -13,8 +13,8 @@ use merismos_api::{
     SentMessages, Status, ThingView, Things, TokenAnswer, Tokens, TotalsReset, Trial, TrialRequest, Trials,
     TryAnswer, TryRequest,
 };
-use merismos_core::config::thing::Kind;
-use merismos_core::config::{Format, Thing};
+use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::{DocumentFormat, ObjectPath};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::text::{is_plain, printable};
 use reqwest::{Method, RequestBuilder, Response};
@@ -34,7 +34,7 @@ const CALL_LIMIT: Duration = Duration::from_secs(60);
 pub struct Wanted {
     /// Only this kind.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub kind: Option<Kind>,
+    pub kind: Option<ObjectKind>,
     /// Only what is inside this pool or range.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub inside: Option<String>,
@@ -230,7 +230,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn thing(&self, thing: &Thing, draft: Option<&Name>) -> Result<ThingView, ClientError> {
+    pub async fn thing(&self, thing: &ObjectPath, draft: Option<&Name>) -> Result<ThingView, ClientError> {
         let wanted = Wanted { draft: draft.map(ToString::to_string), ..Wanted::default() };
         self.call(self.request(Method::GET, &format!("/things/{thing}")).query(&wanted)).await
     }
@@ -337,10 +337,10 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn document(&self, format: Format) -> Result<String, ClientError> {
+    pub async fn document(&self, format: DocumentFormat) -> Result<String, ClientError> {
         let format = match format {
-            Format::Toml => "toml",
-            Format::Json => "json",
+            DocumentFormat::Toml => "toml",
+            DocumentFormat::Json => "json",
         };
         let request = self.request(Method::GET, &format!("/document?format={format}")).timeout(CALL_LIMIT);
         let response = self.send(request).await?;

@@ -4,26 +4,26 @@
 
 use std::net::SocketAddr;
 
-use merismos_core::balance::{Ask, Tried};
-use merismos_core::cells::Cells;
-use merismos_core::config::{Format, load};
+use merismos_core::balance::{Excluded, PickContext};
+use merismos_core::cells::RuntimeRegistry;
+use merismos_core::config::{DocumentFormat, load};
 use merismos_core::draw::Draw;
 use merismos_core::duty::Duty;
-use merismos_core::eligibility::Truths;
-use merismos_core::health::State;
+use merismos_core::eligibility::ServerStates;
+use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
-use merismos_core::routing::{Decision, compile};
+use merismos_core::routing::{Pick, compile};
 use merismos_core::time::Tick;
 
 struct AllWell;
 
-impl Truths for AllWell {
+impl ServerStates for AllWell {
     fn duty(&self, _: &PoolServer) -> Duty {
         Duty::InService
     }
 
-    fn health(&self, _: &PoolServer) -> State {
-        State::Up
+    fn health(&self, _: &PoolServer) -> HealthState {
+        HealthState::Up
     }
 }
 
@@ -40,20 +40,20 @@ fn main() {
         })
         .collect();
     let text = format!("format = 2\n[pools.p]\nalgorithm = \"{algorithm}\"\n{lines}");
-    let checked = load(&text, Format::Toml).expect("a document");
-    let snapshot = compile(&checked, &AllWell, &mut Cells::new(1), 1, (1, Tick(0)));
+    let checked = load(&text, DocumentFormat::Toml).expect("a document");
+    let snapshot = compile(&checked, &AllWell, &mut RuntimeRegistry::new(1), 1, (1, Tick(0)));
     let pool = &snapshot.pools[0];
     let mut draw = Draw::seeded(1);
     for _ in 0..count {
         let number = draw.number();
-        let ask = Ask { cell: &pool.cell, key: Some(number), draw: number, now: Tick(0) };
-        let Decision::Server(place) = pool.decide(&ask, &Tried::default()) else {
+        let ask = PickContext { cell: &pool.cell, key: Some(number), draw: number, now: Tick(0) };
+        let Pick::Server(place) = pool.decide(&ask, &Excluded::default()) else {
             panic!("somebody is eligible");
         };
         let lane = pool.servers[place].cell.lane(0);
-        lane.begun.up();
+        lane.begun.increment();
         pool.begin(&ask, place);
-        lane.ended.up();
+        lane.ended.increment();
         pool.leave(&ask, place);
     }
 }

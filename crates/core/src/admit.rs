@@ -10,30 +10,30 @@ use std::task::Waker;
 
 /// The line of one pool, over all workers.
 #[derive(Debug, Default)]
-pub struct Line {
+pub struct WaitQueue {
     /// How many wait; written under the lock.
     waiting: AtomicU64,
     /// How many waited in vain since the start.
     left_in_vain: AtomicU64,
     /// Who waits, in order. The lock is never held across a wait or a wake.
-    places: Mutex<Places>,
+    places: Mutex<QueuedWakers>,
 }
 
 #[derive(Debug, Default)]
-struct Places {
+struct QueuedWakers {
     next: u64,
     order: VecDeque<(u64, Waker)>,
 }
 
 /// A place in a line; dropping it leaves the line.
 #[derive(Debug)]
-pub struct Ticket<'a> {
-    line: &'a Line,
+pub struct QueueSlot<'a> {
+    line: &'a WaitQueue,
     number: u64,
 }
 
-impl Line {
-    fn with<T>(&self, act: impl FnOnce(&mut Places) -> T) -> T {
+impl WaitQueue {
+    fn with<T>(&self, act: impl FnOnce(&mut QueuedWakers) -> T) -> T {
         let mut places = self.places.lock().unwrap_or_else(PoisonError::into_inner);
         let answer = act(&mut places);
         self.waiting.store(places.order.len() as u64, Ordering::Release);
@@ -54,7 +54,7 @@ impl Line {
 
     /// Takes the last place of the line; `None` when `most` wait already. `waker` is woken when it is worth trying.
     #[must_use]
-    pub fn join(&self, most: u32, waker: &Waker) -> Option<Ticket<'_>> {
+    pub fn enqueue(&self, most: u32, waker: &Waker) -> Option<QueueSlot<'_>> {
         self.with(|places| {
             if places.order.len() >= most as usize {
                 return None;
@@ -62,23 +62,23 @@ impl Line {
             let number = places.next;
             places.next += 1;
             places.order.push_back((number, waker.clone()));
-            Some(Ticket { line: self, number })
+            Some(QueueSlot { line: self, number })
         })
     }
 
     /// Takes the first place of the line again, for one that had it and left to look at what is so by now.
     #[must_use]
-    pub fn join_first(&self, waker: &Waker) -> Ticket<'_> {
+    pub fn join_first(&self, waker: &Waker) -> QueueSlot<'_> {
         self.with(|places| {
             let number = places.next;
             places.next += 1;
             places.order.push_front((number, waker.clone()));
-            Ticket { line: self, number }
+            QueueSlot { line: self, number }
         })
     }
 
     /// Room has come: the first in the line may try.
-    pub fn call(&self) {
+    pub fn notify_front(&self) {
         if self.waiting() == 0 {
             return;
         }
@@ -89,7 +89,7 @@ impl Line {
     }
 }
 
-impl Ticket<'_> {
+impl QueueSlot<'_> {
     /// Whether it is this one's turn to try.
     #[must_use]
     pub fn is_first(&self) -> bool {
@@ -102,11 +102,11 @@ impl Ticket<'_> {
     }
 }
 
-impl Drop for Ticket<'_> {
+impl Drop for QueueSlot<'_> {
     fn drop(&mut self) {
         self.line.with(|places| places.order.retain(|(number, _)| *number != self.number));
         // Room may have come while this one was first and not looking.
-        self.line.call();
+        self.line.notify_front();
     }
 }
 
@@ -128,13 +128,13 @@ mod tests {
 
     #[test]
     fn first_in_first_out_and_bounded() {
-        let line = Line::default();
+        let line = WaitQueue::default();
         let calls: Vec<Arc<Calls>> = (0..3).map(|_| Arc::default()).collect();
-        let join = |index: usize| line.join(2, &Waker::from(Arc::clone(&calls[index])));
+        let join = |index: usize| line.enqueue(2, &Waker::from(Arc::clone(&calls[index])));
         let (first, second) = (join(0).unwrap(), join(1).unwrap());
         assert!(join(2).is_none(), "two wait already");
         assert_eq!(line.waiting(), 2);
-        line.call();
+        line.notify_front();
         assert_eq!([0, 1].map(|index| calls[index].0.load(Ordering::Relaxed)), [1, 0]);
         assert!(first.is_first() && !second.is_first());
         drop(first);
@@ -146,8 +146,8 @@ mod tests {
 
     #[test]
     fn one_that_was_first_may_be_so_again() {
-        let line = Line::default();
-        let waiting = line.join(9, Waker::noop()).unwrap();
+        let line = WaitQueue::default();
+        let waiting = line.enqueue(9, Waker::noop()).unwrap();
         let back = line.join_first(Waker::noop());
         assert!(back.is_first() && !waiting.is_first());
         drop(back);
@@ -156,9 +156,9 @@ mod tests {
 
     #[test]
     fn one_that_goes_away_in_the_middle_leaves_its_place() {
-        let line = Line::default();
-        let tickets: Vec<_> = (0..3).map(|_| line.join(9, Waker::noop()).unwrap()).collect();
-        let [first, middle, last] = <[Ticket<'_>; 3]>::try_from(tickets).unwrap();
+        let line = WaitQueue::default();
+        let tickets: Vec<_> = (0..3).map(|_| line.enqueue(9, Waker::noop()).unwrap()).collect();
+        let [first, middle, last] = <[QueueSlot<'_>; 3]>::try_from(tickets).unwrap();
         drop(middle);
         drop(first);
         assert!(last.is_first());

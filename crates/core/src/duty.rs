@@ -40,7 +40,7 @@ impl fmt::Display for Duty {
 /// A duty with who gave it, when and why.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Order {
+pub struct DutyOrder {
     /// The duty.
     pub duty: Duty,
     /// Why, in the operator's words.
@@ -57,7 +57,7 @@ pub struct Order {
 
 /// Why an order is refused.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum Refusal {
+pub enum DutyRefusal {
     /// Nothing would be left to do the pool's work.
     #[error("{server} is the last eligible server of pool {pool}: without it every client would get 503")]
     LastOne {
@@ -77,13 +77,13 @@ pub fn guard(
     duty: Duty,
     is_eligible: bool,
     others_eligible: usize,
-) -> Result<(), Refusal> {
+) -> Result<(), DutyRefusal> {
     let takes_out = match duty {
         Duty::InService => false,
         Duty::Draining | Duty::Withdrawn => true,
     };
     if takes_out && is_eligible && others_eligible == 0 {
-        return Err(Refusal::LastOne { server: server.to_string(), pool: server.pool.to_string() });
+        return Err(DutyRefusal::LastOne { server: server.to_string(), pool: server.pool.to_string() });
     }
     Ok(())
 }

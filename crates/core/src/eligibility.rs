@@ -5,21 +5,21 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::{Algorithm, Pool, WhenNone};
+use crate::config::document::{Algorithm, PoolSpec, WhenNone};
 use crate::duty::Duty;
-use crate::health::{State, Wish};
+use crate::health::{HealthState, ServerFeedback};
 use crate::name::{Name, PoolServer};
 use crate::pins::FormerNames;
-use crate::tiers::{self, Able, TIERS};
+use crate::tiers::{self, EligiblePerTier, TIERS};
 
 /// What is known of servers beside the configuration.
-pub trait Truths {
+pub trait ServerStates {
     /// What the operators say of a server.
     fn duty(&self, server: &PoolServer) -> Duty;
     /// What probes say of a server.
-    fn health(&self, server: &PoolServer) -> State;
+    fn health(&self, server: &PoolServer) -> HealthState;
     /// What a server asks for by itself.
-    fn wish(&self, _server: &PoolServer) -> Option<Wish> {
+    fn feedback(&self, _server: &PoolServer) -> Option<ServerFeedback> {
         None
     }
     /// How far a server has come on its ramp, in thousandths of its full share.
@@ -43,7 +43,7 @@ pub const RAMPED: u32 = 1_000;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Reason {
+pub enum IneligibleReason {
     /// An operator withdrew it.
     Withdrawn,
     /// An operator drains it.
@@ -62,7 +62,7 @@ pub enum Reason {
     Standby,
 }
 
-impl fmt::Display for Reason {
+impl fmt::Display for IneligibleReason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::Withdrawn => "withdrawn by an operator",
@@ -79,9 +79,9 @@ impl fmt::Display for Reason {
 
 /// The one answer for a server.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Standing {
+pub struct Eligibility {
     /// Why it may not get new work; `None` when it is eligible.
-    pub reason: Option<Reason>,
+    pub reason: Option<IneligibleReason>,
     /// Its expected share of the pool's new work, 0 to 1.
     pub share: f64,
     /// What it counts when work is dealt out, in thousandths of a weight: its weight, its capacity and its ramp
@@ -95,35 +95,40 @@ pub struct Standing {
 ///
 /// A pool without a check takes each of its servers to work.
 #[must_use]
-pub fn reason(weight: u16, has_check: bool, duty: Duty, health: State) -> Option<Reason> {
+pub fn ineligible_reason(
+    weight: u16,
+    has_check: bool,
+    duty: Duty,
+    health: HealthState,
+) -> Option<IneligibleReason> {
     match duty {
-        Duty::Withdrawn => return Some(Reason::Withdrawn),
-        Duty::Draining => return Some(Reason::Draining),
+        Duty::Withdrawn => return Some(IneligibleReason::Withdrawn),
+        Duty::Draining => return Some(IneligibleReason::Draining),
         Duty::InService => {}
     }
     if weight == 0 {
-        return Some(Reason::WeightZero);
+        return Some(IneligibleReason::WeightZero);
     }
     match health {
         _ if !has_check => None,
-        State::Up | State::Suspect => None,
-        State::Unproven => Some(Reason::Unproven),
-        State::Down => Some(Reason::Down),
-        State::Recovering => Some(Reason::Recovering),
+        HealthState::Up | HealthState::Suspect => None,
+        HealthState::Unproven => Some(IneligibleReason::Unproven),
+        HealthState::Down => Some(IneligibleReason::Down),
+        HealthState::Recovering => Some(IneligibleReason::Recovering),
     }
 }
 
 /// The standing of every server of a pool, by name.
 #[must_use]
-pub fn pool_shares(name: &Name, pool: &Pool, truths: &impl Truths) -> BTreeMap<Name, Standing> {
-    pool.servers.keys().cloned().zip(standings(name, pool, truths)).collect()
+pub fn pool_shares(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -> BTreeMap<Name, Eligibility> {
+    pool.servers.keys().cloned().zip(eligibilities(name, pool, truths)).collect()
 }
 
 /// How many servers of each tier could work.
 #[must_use]
-pub fn able(name: &Name, pool: &Pool, truths: &impl Truths) -> Able {
+pub fn eligible_per_tier(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -> EligiblePerTier {
     let mut able = [0; TIERS];
-    for (reason, spec) in known_reasons(name, pool, truths).iter().zip(pool.servers.values()) {
+    for (reason, spec) in ineligible_reasons(name, pool, truths).iter().zip(pool.servers.values()) {
         able[usize::from(spec.tier)] += u32::from(reason.is_none());
     }
     able
@@ -133,14 +138,19 @@ pub fn able(name: &Name, pool: &Pool, truths: &impl Truths) -> Able {
 ///
 /// A server that asks to be drained is, as long as another one of its pool could work.
 #[must_use]
-pub fn known_reasons(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Option<Reason>> {
+pub fn ineligible_reasons(
+    name: &Name,
+    pool: &PoolSpec,
+    truths: &impl ServerStates,
+) -> Vec<Option<IneligibleReason>> {
     let mut id = PoolServer { pool: name.clone(), server: name.clone() };
     let mut asks_to_drain = Vec::new();
-    let mut reasons: Vec<Option<Reason>> = Vec::with_capacity(pool.servers.len());
+    let mut reasons: Vec<Option<IneligibleReason>> = Vec::with_capacity(pool.servers.len());
     for (server, spec) in &pool.servers {
         id.server.clone_from(server);
-        let reason = reason(spec.weight, pool.check.is_some(), truths.duty(&id), truths.health(&id));
-        if reason.is_none() && truths.wish(&id) == Some(Wish::Drain) {
+        let reason =
+            ineligible_reason(spec.weight, pool.check.is_some(), truths.duty(&id), truths.health(&id));
+        if reason.is_none() && truths.feedback(&id) == Some(ServerFeedback::Drain) {
             asks_to_drain.push(reasons.len());
         }
         reasons.push(reason);
@@ -148,31 +158,31 @@ pub fn known_reasons(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Opti
     let able = reasons.iter().filter(|reason| reason.is_none()).count();
     if able > asks_to_drain.len() {
         for place in asks_to_drain {
-            reasons[place] = Some(Reason::AsksToDrain);
+            reasons[place] = Some(IneligibleReason::AsksToDrain);
         }
     }
     reasons
 }
 
 /// Whether a pool sends work to its failing servers: it is told to, and none of them passes.
-fn sends_to_all(pool: &Pool, reasons: &[Option<Reason>]) -> bool {
+fn sends_to_all(pool: &PoolSpec, reasons: &[Option<IneligibleReason>]) -> bool {
     pool.when_none != WhenNone::Refuse && pool.check.is_some() && reasons.iter().all(Option::is_some)
 }
 
 /// Whether a server is only out because of what probes say. One that was never probed may not even be there.
-fn is_of_health(reason: Option<Reason>) -> bool {
-    matches!(reason, Some(Reason::Down | Reason::Recovering))
+fn is_of_health(reason: Option<IneligibleReason>) -> bool {
+    matches!(reason, Some(IneligibleReason::Down | IneligibleReason::Recovering))
 }
 
 /// The standing of every server of a pool, in the order of their names. One tier works: the lowest with enough servers
 /// that can, or a higher one that work is bound to. A server's share is what it counts among that tier's working ones.
 #[must_use]
-pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing> {
+pub fn eligibilities(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -> Vec<Eligibility> {
     let mut id = PoolServer { pool: name.clone(), server: name.clone() };
     let mut able = [0; TIERS];
-    let reasons = known_reasons(name, pool, truths);
+    let reasons = ineligible_reasons(name, pool, truths);
     let sends_to_all = sends_to_all(pool, &reasons);
-    let mut standings: Vec<_> = pool
+    let mut eligibilities: Vec<_> = pool
         .servers
         .iter()
         .zip(reasons)
@@ -181,44 +191,50 @@ pub fn standings(name: &Name, pool: &Pool, truths: &impl Truths) -> Vec<Standing
             let fails = sends_to_all && is_of_health(reason);
             let reason = reason.filter(|_| !fails);
             if reason.is_some() {
-                return Standing { reason, share: 0.0, weight: 0, fails };
+                return Eligibility { reason, share: 0.0, weight: 0, fails };
             }
             able[usize::from(spec.tier)] += 1;
-            let wish = truths.wish(&id).map_or(100, Wish::percent);
+            let wish = truths.feedback(&id).map_or(100, ServerFeedback::percent);
             // 1000 x 100 x 1000 are far from the end of a u32.
             let weight = u32::from(spec.weight) * u32::from(spec.capacity) * truths.ramp(&id) / 100;
             let mut weight = u64::from(weight) * u64::from(wish) / 100;
-            if pool.check.is_some() && truths.health(&id) == State::Suspect {
+            if pool.check.is_some() && truths.health(&id) == HealthState::Suspect {
                 weight = weight * u64::from(pool.failing.suspect_percent(pool.algorithm)) / 100;
             }
-            Standing { reason, share: 0.0, weight: u32::try_from(weight).unwrap_or(u32::MAX).max(1), fails }
+            Eligibility {
+                reason,
+                share: 0.0,
+                weight: u32::try_from(weight).unwrap_or(u32::MAX).max(1),
+                fails,
+            }
         })
         .collect();
     let lowest = tiers::lowest(&able, pool.tier_minimum);
     let held =
         truths.held_tier(name).filter(|held| able.get(usize::from(*held)).is_some_and(|count| *count > 0));
     let works = lowest.max(held.filter(|_| lowest.is_some()));
-    for (it, spec) in standings.iter_mut().zip(pool.servers.values()) {
+    for (it, spec) in eligibilities.iter_mut().zip(pool.servers.values()) {
         if it.reason.is_none() && Some(spec.tier) != works {
-            it.reason = Some(Reason::Standby);
+            it.reason = Some(IneligibleReason::Standby);
         }
     }
-    shares(pool, &mut standings);
-    standings
+    shares(pool, &mut eligibilities);
+    eligibilities
 }
 
-fn shares(pool: &Pool, standings: &mut [Standing]) {
+fn shares(pool: &PoolSpec, eligibilities: &mut [Eligibility]) {
     if pool.algorithm == Algorithm::InOrder {
-        let working = standings.iter_mut().zip(pool.servers.values()).filter(|(it, _)| it.reason.is_none());
+        let working =
+            eligibilities.iter_mut().zip(pool.servers.values()).filter(|(it, _)| it.reason.is_none());
         // Of equal weights the first by name: `max_by_key` would give the last.
         if let Some((first, _)) = working.rev().max_by_key(|(_, spec)| spec.weight) {
             first.share = 1.0;
         }
         return;
     }
-    let working = |it: &&Standing| it.reason.is_none();
-    let total: u64 = standings.iter().filter(working).map(|it| u64::from(it.weight)).sum();
-    for it in standings.iter_mut().filter(|it| it.reason.is_none()) {
+    let working = |it: &&Eligibility| it.reason.is_none();
+    let total: u64 = eligibilities.iter().filter(working).map(|it| u64::from(it.weight)).sum();
+    for it in eligibilities.iter_mut().filter(|it| it.reason.is_none()) {
         it.share = f64::from(it.weight) / total as f64;
     }
 }
@@ -230,42 +246,54 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case::works(1, true, Duty::InService, State::Up, None)]
-    #[case::suspect_still_works(1, true, Duty::InService, State::Suspect, None)]
-    #[case::down(1, true, Duty::InService, State::Down, Some(Reason::Down))]
-    #[case::recovering(1, true, Duty::InService, State::Recovering, Some(Reason::Recovering))]
-    #[case::unproven(1, true, Duty::InService, State::Unproven, Some(Reason::Unproven))]
-    #[case::no_check(1, false, Duty::InService, State::Unproven, None)]
-    #[case::weight_zero(0, true, Duty::InService, State::Up, Some(Reason::WeightZero))]
-    #[case::duty_is_named_before_health(1, true, Duty::Withdrawn, State::Down, Some(Reason::Withdrawn))]
-    #[case::duty_is_named_before_weight(0, true, Duty::Draining, State::Up, Some(Reason::Draining))]
+    #[case::works(1, true, Duty::InService, HealthState::Up, None)]
+    #[case::suspect_still_works(1, true, Duty::InService, HealthState::Suspect, None)]
+    #[case::down(1, true, Duty::InService, HealthState::Down, Some(IneligibleReason::Down))]
+    #[case::recovering(1, true, Duty::InService, HealthState::Recovering, Some(IneligibleReason::Recovering))]
+    #[case::unproven(1, true, Duty::InService, HealthState::Unproven, Some(IneligibleReason::Unproven))]
+    #[case::no_check(1, false, Duty::InService, HealthState::Unproven, None)]
+    #[case::weight_zero(0, true, Duty::InService, HealthState::Up, Some(IneligibleReason::WeightZero))]
+    #[case::duty_is_named_before_health(
+        1,
+        true,
+        Duty::Withdrawn,
+        HealthState::Down,
+        Some(IneligibleReason::Withdrawn)
+    )]
+    #[case::duty_is_named_before_weight(
+        0,
+        true,
+        Duty::Draining,
+        HealthState::Up,
+        Some(IneligibleReason::Draining)
+    )]
     fn reasons(
         #[case] weight: u16,
         #[case] has_check: bool,
         #[case] duty: Duty,
-        #[case] health: State,
-        #[case] expected: Option<Reason>,
+        #[case] health: HealthState,
+        #[case] expected: Option<IneligibleReason>,
     ) {
-        assert_eq!(reason(weight, has_check, duty, health), expected);
+        assert_eq!(ineligible_reason(weight, has_check, duty, health), expected);
     }
 
     #[rstest]
-    #[case::refuse("", [State::Down, State::Down, State::Recovering], 0)]
-    #[case::all("when_none = \"all\"", [State::Down, State::Down, State::Recovering], 3)]
-    #[case::one_passes("when_none = \"all\"", [State::Down, State::Suspect, State::Recovering], 1)]
-    #[case::never_probed("when_none = \"all\"", [State::Down, State::Unproven, State::Down], 2)]
+    #[case::refuse("", [HealthState::Down, HealthState::Down, HealthState::Recovering], 0)]
+    #[case::all("when_none = \"all\"", [HealthState::Down, HealthState::Down, HealthState::Recovering], 3)]
+    #[case::one_passes("when_none = \"all\"", [HealthState::Down, HealthState::Suspect, HealthState::Recovering], 1)]
+    #[case::never_probed("when_none = \"all\"", [HealthState::Down, HealthState::Unproven, HealthState::Down], 2)]
     fn a_pool_may_send_to_all_when_none_passes(
         #[case] key: &str,
-        #[case] states: [State; 3],
+        #[case] states: [HealthState; 3],
         #[case] eligible: usize,
     ) {
-        struct Known([State; 3]);
-        impl Truths for Known {
+        struct Known([HealthState; 3]);
+        impl ServerStates for Known {
             fn duty(&self, _: &PoolServer) -> Duty {
                 Duty::InService
             }
 
-            fn health(&self, server: &PoolServer) -> State {
+            fn health(&self, server: &PoolServer) -> HealthState {
                 self.0[usize::from(server.server.as_str().as_bytes()[0] - b'a')]
             }
         }
@@ -277,13 +305,16 @@ mod tests {
         let text = format!(
             "format = 2\n[checks.up]\nkind = \"tcp\"\n[pools.quay]\ncheck = \"up\"\n{key}\n{servers}"
         );
-        let checked = crate::config::load(&text, crate::config::Format::Toml).unwrap();
+        let checked = crate::config::load(&text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.iter().next().unwrap();
-        let standings = standings(name, pool, &Known(states));
-        let working: Vec<_> = standings.iter().filter(|it| it.reason.is_none()).collect();
+        let eligibilities = eligibilities(name, pool, &Known(states));
+        let working: Vec<_> = eligibilities.iter().filter(|it| it.reason.is_none()).collect();
         assert_eq!(working.len(), eligible);
         let fails = working.iter().filter(|it| it.fails).count();
-        assert_eq!(fails, if key.is_empty() || states.contains(&State::Suspect) { 0 } else { eligible });
+        assert_eq!(
+            fails,
+            if key.is_empty() || states.contains(&HealthState::Suspect) { 0 } else { eligible }
+        );
         let total: f64 = working.iter().map(|it| it.share).sum();
         assert!(eligible == 0 || (total - 1.0).abs() < 1e-9);
     }
@@ -298,19 +329,25 @@ mod tests {
             .flat_map(|duty| [0, 1, 1_000].map(|weight| (*duty, weight)))
             .flat_map(|(duty, weight)| [false, true].map(|has_check| (duty, weight, has_check)))
         {
-            for health in [State::Unproven, State::Up, State::Suspect, State::Down, State::Recovering] {
-                let found = reason(weight, has_check, duty, health);
+            for health in [
+                HealthState::Unproven,
+                HealthState::Up,
+                HealthState::Suspect,
+                HealthState::Down,
+                HealthState::Recovering,
+            ] {
+                let found = ineligible_reason(weight, has_check, duty, health);
                 let by_people = match duty {
                     Duty::InService => None,
-                    Duty::Draining => Some(Reason::Draining),
-                    Duty::Withdrawn => Some(Reason::Withdrawn),
+                    Duty::Draining => Some(IneligibleReason::Draining),
+                    Duty::Withdrawn => Some(IneligibleReason::Withdrawn),
                 };
-                let by_weight = (weight == 0).then_some(Reason::WeightZero);
+                let by_weight = (weight == 0).then_some(IneligibleReason::WeightZero);
                 let by_probes = match health {
-                    State::Up | State::Suspect => None,
-                    State::Unproven => Some(Reason::Unproven),
-                    State::Down => Some(Reason::Down),
-                    State::Recovering => Some(Reason::Recovering),
+                    HealthState::Up | HealthState::Suspect => None,
+                    HealthState::Unproven => Some(IneligibleReason::Unproven),
+                    HealthState::Down => Some(IneligibleReason::Down),
+                    HealthState::Recovering => Some(IneligibleReason::Recovering),
                 };
                 let expected = by_people.or(by_weight).or(by_probes.filter(|_| has_check));
                 assert_eq!(found, expected, "{duty:?} {weight} {has_check} {health:?}");
@@ -324,17 +361,17 @@ mod tests {
     /// Three servers in every state and duty: exactly those that may work have a share, and all shares together are one.
     #[test]
     fn shares_add_up_in_all_combinations() {
-        struct These([(Duty, State); 3]);
-        impl Truths for These {
+        struct These([(Duty, HealthState); 3]);
+        impl ServerStates for These {
             fn duty(&self, server: &PoolServer) -> Duty {
                 self.of(server).0
             }
-            fn health(&self, server: &PoolServer) -> State {
+            fn health(&self, server: &PoolServer) -> HealthState {
                 self.of(server).1
             }
         }
         impl These {
-            fn of(&self, server: &PoolServer) -> (Duty, State) {
+            fn of(&self, server: &PoolServer) -> (Duty, HealthState) {
                 self.0[usize::from(server.server.as_str().as_bytes()[1] - b'0')]
             }
         }
@@ -342,13 +379,19 @@ mod tests {
                     servers.s0 = { address = \"192.0.2.1:80\", weight = 3 }\n\
                     servers.s1 = { address = \"192.0.2.2:80\", capacity = 50 }\n\
                     servers.s2 = { address = \"192.0.2.3:80\", weight = 0 }\n";
-        let checked = crate::config::load(text, crate::config::Format::Toml).unwrap();
+        let checked = crate::config::load(text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.first_key_value().unwrap();
-        let each: Vec<(Duty, State)> = [Duty::InService, Duty::Draining, Duty::Withdrawn]
+        let each: Vec<(Duty, HealthState)> = [Duty::InService, Duty::Draining, Duty::Withdrawn]
             .into_iter()
             .flat_map(|duty| {
-                [State::Unproven, State::Up, State::Suspect, State::Down, State::Recovering]
-                    .map(|state| (duty, state))
+                [
+                    HealthState::Unproven,
+                    HealthState::Up,
+                    HealthState::Suspect,
+                    HealthState::Down,
+                    HealthState::Recovering,
+                ]
+                .map(|state| (duty, state))
             })
             .collect();
         let mut with_work = 0;
@@ -357,17 +400,18 @@ mod tests {
             .flat_map(|first| each.iter().map(move |second| (*first, *second)))
             .flat_map(|(first, second)| each.iter().map(move |third| (first, second, *third)))
         {
-            let standings = standings(name, pool, &These([first, second, third]));
-            for (standing, (duty, health)) in standings.iter().zip([first, second, third]) {
-                let may_work = duty == Duty::InService && matches!(health, State::Up | State::Suspect);
-                let has_weight = !std::ptr::eq(standing, &standings[2]);
-                assert_eq!(standing.reason.is_none(), may_work && has_weight, "{standings:?}");
-                assert_eq!(standing.share > 0.0, standing.reason.is_none(), "{standings:?}");
-                assert_eq!(standing.weight > 0, standing.reason.is_none(), "{standings:?}");
+            let eligibilities = eligibilities(name, pool, &These([first, second, third]));
+            for (standing, (duty, health)) in eligibilities.iter().zip([first, second, third]) {
+                let may_work =
+                    duty == Duty::InService && matches!(health, HealthState::Up | HealthState::Suspect);
+                let has_weight = !std::ptr::eq(standing, &eligibilities[2]);
+                assert_eq!(standing.reason.is_none(), may_work && has_weight, "{eligibilities:?}");
+                assert_eq!(standing.share > 0.0, standing.reason.is_none(), "{eligibilities:?}");
+                assert_eq!(standing.weight > 0, standing.reason.is_none(), "{eligibilities:?}");
             }
-            let total: f64 = standings.iter().map(|standing| standing.share).sum();
-            let works = standings.iter().any(|standing| standing.reason.is_none());
-            assert!((total - f64::from(u8::from(works))).abs() < 1e-9, "{standings:?}");
+            let total: f64 = eligibilities.iter().map(|standing| standing.share).sum();
+            let works = eligibilities.iter().any(|standing| standing.reason.is_none());
+            assert!((total - f64::from(u8::from(works))).abs() < 1e-9, "{eligibilities:?}");
             with_work += u32::from(works);
         }
         // Of 15 by 15 for the two with a weight, 13 by 13 leave no work for either.
@@ -375,17 +419,17 @@ mod tests {
     }
 
     #[rstest]
-    #[case::the_first_tier_works([State::Up, State::Up, State::Up], [Some(0.75), Some(0.25), None])]
-    #[case::one_of_it_is_enough([State::Down, State::Up, State::Up], [None, Some(1.0), None])]
-    #[case::the_next_takes_over([State::Down, State::Down, State::Up], [None, None, Some(1.0)])]
-    #[case::nobody([State::Down, State::Down, State::Down], [None, None, None])]
-    fn tiers(#[case] states: [State; 3], #[case] shares: [Option<f64>; 3]) {
-        struct These([State; 3]);
-        impl Truths for These {
+    #[case::the_first_tier_works([HealthState::Up, HealthState::Up, HealthState::Up], [Some(0.75), Some(0.25), None])]
+    #[case::one_of_it_is_enough([HealthState::Down, HealthState::Up, HealthState::Up], [None, Some(1.0), None])]
+    #[case::the_next_takes_over([HealthState::Down, HealthState::Down, HealthState::Up], [None, None, Some(1.0)])]
+    #[case::nobody([HealthState::Down, HealthState::Down, HealthState::Down], [None, None, None])]
+    fn tiers(#[case] states: [HealthState; 3], #[case] shares: [Option<f64>; 3]) {
+        struct These([HealthState; 3]);
+        impl ServerStates for These {
             fn duty(&self, _: &PoolServer) -> Duty {
                 Duty::InService
             }
-            fn health(&self, server: &PoolServer) -> State {
+            fn health(&self, server: &PoolServer) -> HealthState {
                 self.0[usize::from(server.server.as_str().as_bytes()[1] - b'0')]
             }
         }
@@ -393,29 +437,33 @@ mod tests {
                     servers.s0 = { address = \"192.0.2.1:80\", weight = 3 }\n\
                     servers.s1 = { address = \"192.0.2.2:80\" }\n\
                     servers.s2 = { address = \"192.0.2.3:80\", tier = 1 }\n";
-        let checked = crate::config::load(text, crate::config::Format::Toml).unwrap();
+        let checked = crate::config::load(text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.first_key_value().unwrap();
-        let standings = pool_shares(name, pool, &These(states));
-        let found: Vec<_> = standings.values().map(|it| it.reason.is_none().then_some(it.share)).collect();
+        let eligibilities = pool_shares(name, pool, &These(states));
+        let found: Vec<_> =
+            eligibilities.values().map(|it| it.reason.is_none().then_some(it.share)).collect();
         assert_eq!(found, shares);
         assert!(
-            standings.values().all(|it| (it.weight > 0) == matches!(it.reason, None | Some(Reason::Standby)))
+            eligibilities
+                .values()
+                .all(|it| (it.weight > 0) == matches!(it.reason, None | Some(IneligibleReason::Standby)))
         );
-        let stands_by = standings.values().filter(|it| it.reason == Some(Reason::Standby)).count();
-        assert_eq!(stands_by, usize::from(shares[2].is_none() && states[2] == State::Up));
+        let stands_by =
+            eligibilities.values().filter(|it| it.reason == Some(IneligibleReason::Standby)).count();
+        assert_eq!(stands_by, usize::from(shares[2].is_none() && states[2] == HealthState::Up));
     }
 
     /// Everything up, and what a and b ask for.
-    struct Asking(Option<Wish>, Option<Wish>);
+    struct Asking(Option<ServerFeedback>, Option<ServerFeedback>);
 
-    impl Truths for Asking {
+    impl ServerStates for Asking {
         fn duty(&self, _: &PoolServer) -> Duty {
             Duty::InService
         }
-        fn health(&self, server: &PoolServer) -> State {
-            if server.server.as_str() == "c" { State::Down } else { State::Up }
+        fn health(&self, server: &PoolServer) -> HealthState {
+            if server.server.as_str() == "c" { HealthState::Down } else { HealthState::Up }
         }
-        fn wish(&self, server: &PoolServer) -> Option<Wish> {
+        fn feedback(&self, server: &PoolServer) -> Option<ServerFeedback> {
             match server.server.as_str() {
                 "a" => self.0,
                 "b" => self.1,
@@ -426,38 +474,39 @@ mod tests {
 
     #[rstest]
     #[case::nothing(None, None, [Some(0.5), Some(0.5)])]
-    #[case::a_smaller_share(Some(Wish::Share(25)), None, [Some(0.2), Some(0.8)])]
-    #[case::to_be_drained(None, Some(Wish::Drain), [Some(1.0), None])]
-    #[case::all_that_can_work(Some(Wish::Drain), Some(Wish::Drain), [Some(0.5), Some(0.5)])]
+    #[case::a_smaller_share(Some(ServerFeedback::Share(25)), None, [Some(0.2), Some(0.8)])]
+    #[case::to_be_drained(None, Some(ServerFeedback::Drain), [Some(1.0), None])]
+    #[case::all_that_can_work(Some(ServerFeedback::Drain), Some(ServerFeedback::Drain), [Some(0.5), Some(0.5)])]
     fn what_servers_ask_for(
-        #[case] of_a: Option<Wish>,
-        #[case] of_b: Option<Wish>,
+        #[case] of_a: Option<ServerFeedback>,
+        #[case] of_b: Option<ServerFeedback>,
         #[case] shares: [Option<f64>; 2],
     ) {
         let text = "format = 2\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
                     servers.a = { address = \"192.0.2.1:80\" }\nservers.b = { address = \"192.0.2.2:80\" }\n\
                     servers.c = { address = \"192.0.2.3:80\" }\n";
-        let checked = crate::config::load(text, crate::config::Format::Toml).unwrap();
+        let checked = crate::config::load(text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.first_key_value().unwrap();
         let asking = Asking(of_a, of_b);
-        let standings = standings(name, pool, &asking);
+        let eligibilities = eligibilities(name, pool, &asking);
         let found =
-            standings[..2].iter().map(|it| it.reason.is_none().then_some(it.share)).collect::<Vec<_>>();
+            eligibilities[..2].iter().map(|it| it.reason.is_none().then_some(it.share)).collect::<Vec<_>>();
         assert_eq!(found, shares);
-        let drained = standings.iter().filter(|it| it.reason == Some(Reason::AsksToDrain)).count();
+        let drained =
+            eligibilities.iter().filter(|it| it.reason == Some(IneligibleReason::AsksToDrain)).count();
         assert_eq!(drained, shares.iter().filter(|share| share.is_none()).count());
-        assert_eq!(able(name, pool, &asking)[0] as usize, 2 - drained);
+        assert_eq!(eligible_per_tier(name, pool, &asking)[0] as usize, 2 - drained);
     }
 
     /// Everything up, with one server on its ramp and one tier held.
     struct Ramping(u32, Option<u8>);
 
-    impl Truths for Ramping {
+    impl ServerStates for Ramping {
         fn duty(&self, _: &PoolServer) -> Duty {
             Duty::InService
         }
-        fn health(&self, _: &PoolServer) -> State {
-            State::Up
+        fn health(&self, _: &PoolServer) -> HealthState {
+            HealthState::Up
         }
         fn ramp(&self, server: &PoolServer) -> u32 {
             if server.server.as_str() == "b" { self.0 } else { RAMPED }
@@ -484,9 +533,10 @@ mod tests {
              servers.b = {{ address = \"192.0.2.2:80\", weight = 8, capacity = 50 }}\n\
              servers.c = {{ address = \"192.0.2.3:80\", tier = 1 }}\n"
         );
-        let checked = crate::config::load(&text, crate::config::Format::Toml).unwrap();
+        let checked = crate::config::load(&text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.first_key_value().unwrap();
-        let found: Vec<f64> = standings(name, pool, &Ramping(ramp, held)).iter().map(|it| it.share).collect();
+        let found: Vec<f64> =
+            eligibilities(name, pool, &Ramping(ramp, held)).iter().map(|it| it.share).collect();
         assert_eq!(found, shares);
     }
 }

@@ -5,13 +5,13 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::{Message, MessageChange};
+use crate::config::document::{NotificationSpec, NotifiedChange};
 use crate::name::Name;
 use crate::time::{Tick, Wall};
 
 /// One change that a message tells of.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Told {
+pub struct ReportedChange {
     /// When.
     pub at: Wall,
     /// The pool.
@@ -28,50 +28,51 @@ pub struct Told {
 pub const MOST_TOLD: usize = 200;
 
 #[derive(Clone, Debug)]
-struct Waiting {
-    change: MessageChange,
+struct PendingChange {
+    change: NotifiedChange,
     ripe: Tick,
-    told: Told,
+    told: ReportedChange,
 }
 
 /// The changes that one message of the document waits to tell. A state machine: it is handed its time.
 #[derive(Clone, Debug)]
-pub struct Gatherer {
-    spec: Message,
-    waiting: Vec<Waiting>,
+pub struct NotificationBatcher {
+    spec: NotificationSpec,
+    waiting: Vec<PendingChange>,
     more: usize,
     /// What was told last of each subject, as far as something undoes it.
-    open: BTreeMap<String, MessageChange>,
+    open: BTreeMap<String, NotifiedChange>,
     /// No message is due before this.
     not_before: Tick,
 }
 
-impl Gatherer {
+impl NotificationBatcher {
     /// Nothing was told yet.
     #[must_use]
-    pub fn new(spec: Message) -> Self {
+    pub fn new(spec: NotificationSpec) -> Self {
         Self { spec, waiting: Vec::new(), more: 0, open: BTreeMap::new(), not_before: Tick(0) }
     }
 
     /// What it goes by.
     #[must_use]
-    pub fn spec(&self) -> &Message {
+    pub fn spec(&self) -> &NotificationSpec {
         &self.spec
     }
 
     /// Goes by other rules from now on; what waits goes on waiting.
-    pub fn set(&mut self, spec: Message) {
+    pub fn set(&mut self, spec: NotificationSpec) {
         self.spec = spec;
     }
 
     /// Something changed.
-    pub fn on_change(&mut self, change: MessageChange, told: Told, now: Tick) {
+    pub fn on_change(&mut self, change: NotifiedChange, told: ReportedChange, now: Tick) {
         if !self.spec.pools.is_empty() && !self.spec.pools.contains(&told.pool) {
             return;
         }
         // What is undone before it was told was not worth a message, and so is its end.
         let before = self.waiting.len();
-        let undoes = |it: &Waiting| it.told.subject == told.subject && it.change.undone_by() == Some(change);
+        let undoes =
+            |it: &PendingChange| it.told.subject == told.subject && it.change.undone_by() == Some(change);
         let was_ripe = self.waiting.iter().any(|it| undoes(it) && it.ripe <= now);
         if !was_ripe {
             self.waiting.retain(|it| !undoes(it));
@@ -93,7 +94,7 @@ impl Gatherer {
         }
         let lasting = if change.undone_by().is_some() { self.spec.after.map(|it| it.get()) } else { None };
         let ripe = now.plus(lasting.unwrap_or(Duration::ZERO));
-        self.waiting.push(Waiting { change, ripe, told });
+        self.waiting.push(PendingChange { change, ripe, told });
     }
 
     /// When a message is due; `None` while nothing waits.
@@ -104,7 +105,7 @@ impl Gatherer {
     }
 
     /// The time has come: gives what the message tells, in the order of time, and how many changes more there were.
-    pub fn on_timeout(&mut self, now: Tick) -> Option<(Vec<Told>, usize)> {
+    pub fn on_timeout(&mut self, now: Tick) -> Option<(Vec<ReportedChange>, usize)> {
         if self.next_timeout().is_none_or(|due| now < due) {
             return None;
         }
@@ -129,22 +130,22 @@ mod tests {
 
     use super::*;
 
-    fn gatherer(keys: &str) -> Gatherer {
+    fn gatherer(keys: &str) -> NotificationBatcher {
         let text = format!(
             "format = 2\n[pools.quay]\n[pools.pier]\n[messages.watch]\nwebhook = \"http://192.0.2.9/\"\n{keys}\n"
         );
-        let checked = crate::config::load(&text, crate::config::Format::Toml).unwrap();
-        Gatherer::new(checked.document().messages.values().next().unwrap().clone())
+        let checked = crate::config::load(&text, crate::config::DocumentFormat::Toml).unwrap();
+        NotificationBatcher::new(checked.document().messages.values().next().unwrap().clone())
     }
 
     /// Feeds changes at seconds and gives at which tenth of a second which messages came, as `time: subject change`.
-    fn run(keys: &str, changes: &[(u64, &str, MessageChange)]) -> Vec<String> {
+    fn run(keys: &str, changes: &[(u64, &str, NotifiedChange)]) -> Vec<String> {
         let mut gatherer = gatherer(keys);
         let (mut sent, mut changes) = (Vec::new(), changes.iter().peekable());
         for tenth in 0..3_000 {
             let now = Tick(0).plus(Duration::from_millis(tenth * 100));
             while let Some((_, subject, change)) = changes.next_if(|(at, ..)| at * 10 <= tenth) {
-                let told = Told {
+                let told = ReportedChange {
                     at: Wall(0),
                     pool: subject.split('/').next().unwrap().parse().unwrap(),
                     subject: (*subject).to_owned(),
@@ -163,8 +164,8 @@ mod tests {
         sent
     }
 
-    const DOWN: MessageChange = MessageChange::Down;
-    const UP: MessageChange = MessageChange::Up;
+    const DOWN: NotifiedChange = NotifiedChange::Down;
+    const UP: NotifiedChange = NotifiedChange::Up;
 
     #[rstest]
     #[case::a_rack_is_one_message("", &[(1, "quay/a", DOWN), (2, "quay/b", DOWN), (3, "pier/c", DOWN)],
@@ -180,9 +181,9 @@ mod tests {
         &[(1, "quay/a", DOWN), (40, "quay/a", UP), (50, "quay/a", DOWN), (60, "quay/a", UP)],
         &["36: quay/a down", "96: quay/a up"])]
     #[case::an_up_that_nobody_waits_for("", &[(1, "quay/a", UP)], &["6: quay/a up"])]
-    #[case::a_pool_without_servers("", &[(1, "quay", MessageChange::Empty), (1, "quay/a", DOWN)],
+    #[case::a_pool_without_servers("", &[(1, "quay", NotifiedChange::Empty), (1, "quay/a", DOWN)],
         &["6: quay empty, quay/a down"])]
-    fn messages(#[case] keys: &str, #[case] changes: &[(u64, &str, MessageChange)], #[case] sent: &[&str]) {
+    fn messages(#[case] keys: &str, #[case] changes: &[(u64, &str, NotifiedChange)], #[case] sent: &[&str]) {
         assert_eq!(run(keys, changes), sent);
     }
 

@@ -18,12 +18,12 @@ use crate::time::Wall;
 pub const TIERS: usize = 8;
 
 /// How many servers of each tier could work.
-pub type Able = [u32; TIERS];
+pub type EligiblePerTier = [u32; TIERS];
 
 /// The lowest tier with enough servers that can work. When none has enough, the one that has most; `None` when nobody
 /// can.
 #[must_use]
-pub fn lowest(able: &Able, minimum: u16) -> Option<u8> {
+pub fn lowest(able: &EligiblePerTier, minimum: u16) -> Option<u8> {
     let tiers = || (0..TIERS as u8).zip(able);
     let enough = tiers().find(|(_, count)| **count >= u32::from(minimum));
     let most = || tiers().rev().filter(|(_, count)| **count > 0).max_by_key(|(_, count)| **count);
@@ -32,20 +32,20 @@ pub fn lowest(able: &Able, minimum: u16) -> Option<u8> {
 
 /// What is remembered of a pool whose work does not go back by itself. It outlives a restart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Hold {
+pub struct TierHold {
     /// The tier that works.
     pub tier: u8,
     /// Since when a lower tier could work without a break.
     pub lower_able_since: Option<Wall>,
 }
 
-impl Hold {
+impl TierHold {
     /// Follows what servers can do now. `held` is what was remembered before, if anything; nothing is remembered where
     /// nobody can work.
     #[must_use]
     pub fn follow(
         held: Option<Self>,
-        able: &Able,
+        able: &EligiblePerTier,
         minimum: u16,
         failback: Failback,
         now: Wall,
@@ -66,7 +66,7 @@ impl Hold {
 
     /// Somebody says that work goes back.
     #[must_use]
-    pub fn released(self, able: &Able, minimum: u16) -> Self {
+    pub fn released(self, able: &EligiblePerTier, minimum: u16) -> Self {
         Self { tier: lowest(able, minimum).unwrap_or(self.tier).min(self.tier), lower_able_since: None }
     }
 }
@@ -78,7 +78,7 @@ mod tests {
     use super::*;
     use crate::units::Span;
 
-    fn able(counts: &[u32]) -> Able {
+    fn able(counts: &[u32]) -> EligiblePerTier {
         let mut able = [0; TIERS];
         able[..counts.len()].copy_from_slice(counts);
         able
@@ -97,7 +97,7 @@ mod tests {
     fn run(failback: Failback, steps: &[(i64, &[u32])]) -> Vec<u8> {
         let mut held = None;
         let follow = |(second, counts): &(i64, &[u32])| {
-            held = Hold::follow(held, &able(counts), 1, failback, Wall(second * 1_000));
+            held = TierHold::follow(held, &able(counts), 1, failback, Wall(second * 1_000));
             held.unwrap().tier
         };
         steps.iter().map(follow).collect()
@@ -123,8 +123,8 @@ mod tests {
 
     #[test]
     fn somebody_says_so() {
-        let held = Hold { tier: 1, lower_able_since: Some(Wall(5)) };
-        assert_eq!(held.released(&able(&[1, 1]), 1), Hold { tier: 0, lower_able_since: None });
+        let held = TierHold { tier: 1, lower_able_since: Some(Wall(5)) };
+        assert_eq!(held.released(&able(&[1, 1]), 1), TierHold { tier: 0, lower_able_since: None });
         assert_eq!(held.released(&able(&[0, 1]), 1).tier, 1, "nobody of the lower tier can");
     }
 }

@@ -1,26 +1,26 @@
 //! Nothing that happens for each piece of work takes memory.
 
-use merismos_core::balance::{Ask, Tried};
-use merismos_core::cells::Cells;
-use merismos_core::config::{Format, load};
+use merismos_core::balance::{Excluded, PickContext};
+use merismos_core::cells::RuntimeRegistry;
+use merismos_core::config::{DocumentFormat, load};
 use merismos_core::draw::Draw;
 use merismos_core::duty::Duty;
-use merismos_core::eligibility::Truths;
-use merismos_core::health::State;
+use merismos_core::eligibility::ServerStates;
+use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
-use merismos_core::routing::{Decision, Facts, compile};
+use merismos_core::routing::{Pick, RequestFacts, compile};
 use merismos_core::time::Tick;
 use rstest::rstest;
 
 struct AllWell;
 
-impl Truths for AllWell {
+impl ServerStates for AllWell {
     fn duty(&self, _: &PoolServer) -> Duty {
         Duty::InService
     }
 
-    fn health(&self, _: &PoolServer) -> State {
-        State::Up
+    fn health(&self, _: &PoolServer) -> HealthState {
+        HealthState::Up
     }
 }
 
@@ -38,12 +38,12 @@ fn dealing_out_allocates_nothing(
         "format = 2\n[pools.p]\nalgorithm = \"{algorithm}\"\nhash_keys = [\"query:day\", \"path\"]\n{limits}{lines}\
          [frontends.f]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n"
     );
-    let checked = load(&text, Format::Toml).unwrap();
-    let snapshot = compile(&checked, &AllWell, &mut Cells::new(1), 1, (1, Tick(0)));
+    let checked = load(&text, DocumentFormat::Toml).unwrap();
+    let snapshot = compile(&checked, &AllWell, &mut RuntimeRegistry::new(1), 1, (1, Tick(0)));
     let pool = &snapshot.pools[0];
     let mut draw = Draw::seeded(1);
     let field = |_: &str| None;
-    let facts = Facts {
+    let facts = RequestFacts {
         client: [192, 0, 2, 7].into(),
         target: Some("/ferry?day=3"),
         host: Some(b"skerry.example"),
@@ -52,16 +52,16 @@ fn dealing_out_allocates_nothing(
     };
     let mut work = || {
         let key = pool.key(&facts).number();
-        let ask = Ask { cell: &pool.cell, key, draw: draw.number(), now: Tick(0) };
-        let mut tried = Tried::default();
+        let ask = PickContext { cell: &pool.cell, key, draw: draw.number(), now: Tick(0) };
+        let mut tried = Excluded::default();
         for _ in 0..2 {
-            let Decision::Server(place) = pool.decide(&ask, &tried) else { return };
+            let Pick::Server(place) = pool.decide(&ask, &tried) else { return };
             let lane = pool.servers[place].cell.lane(0);
-            lane.begun.up();
+            lane.begun.increment();
             pool.begin(&ask, place);
-            lane.ended.up();
+            lane.ended.increment();
             pool.leave(&ask, place);
-            tried.note(place);
+            tried.add(place);
         }
     };
     let counted = allocation_counter::measure(|| (0..1_000).for_each(|_| work()));

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use ipnet::IpNet;
-use merismos_core::cells::FrontendCell;
+use merismos_core::cells::FrontendRuntime;
 use merismos_core::config::document::Protocol;
 use merismos_core::routing::Frontend;
 use socket2::SockRef;
@@ -22,13 +22,13 @@ const HEADER_TIME: Duration = Duration::from_secs(5);
 
 /// Counts a connection while it is there.
 pub(crate) struct ConnectionGuard {
-    cell: Arc<FrontendCell>,
+    cell: Arc<FrontendRuntime>,
     worker: usize,
 }
 
 impl Drop for ConnectionGuard {
     fn drop(&mut self) {
-        self.cell.lane(self.worker).closed.up();
+        self.cell.lane(self.worker).closed.increment();
     }
 }
 
@@ -63,7 +63,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     let lane = frontend.cell.lane(at.worker.index);
     if frontend.cell.connections() >= frontend.connection_limit {
         // One that is turned away takes no place, however long it lingers.
-        lane.turned_away.up();
+        lane.turned_away.increment();
         if frontend.protocol == Protocol::Http && stream.set_nodelay(true).is_ok() {
             tokio::task::spawn_local(http::reject_over_limit(at, stream, frontend.name.clone()));
         } else {
@@ -71,7 +71,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
         }
         return;
     }
-    lane.opened.up();
+    lane.opened.increment();
     let counted = ConnectionGuard { cell: Arc::clone(&frontend.cell), worker: at.worker.index };
     if stream.set_nodelay(true).is_err() {
         return;
@@ -102,7 +102,7 @@ fn serve(visit: ClientConnection, frontend: &Arc<Frontend>, first: Option<Buffer
 async fn read_proxy_header(mut visit: ClientConnection, frontend: Arc<Frontend>) {
     visit.at.client.alarm.bind_to_this_task().await;
     let Some((told, first)) = parse_proxy_header(&mut visit).await else {
-        frontend.cell.lane(visit.at.worker.index).refused.up();
+        frontend.cell.lane(visit.at.worker.index).refused.increment();
         tracing::debug!(peer = %visit.who.client, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
         return;
     };

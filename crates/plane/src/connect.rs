@@ -8,8 +8,8 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use merismos_core::cells::ServerCell;
-use merismos_core::config::document::Reaching;
+use merismos_core::cells::ServerRuntime;
+use merismos_core::config::document::UpstreamSettings;
 use merismos_core::routing::{Pool, Server};
 use nix::sys::socket::sockopt::IpBindAddressNoPort;
 use tokio::net::{TcpSocket, TcpStream};
@@ -196,7 +196,7 @@ pub(crate) async fn connect_any_address(
 /// Connects to the first of a server's addresses that answers, within the server's time, and remembers which it was.
 async fn connect_within_timeout(
     server: &Server,
-    how: &Reaching,
+    how: &UpstreamSettings,
     turn: u64,
     watch: ConnectionTimer<'_>,
 ) -> Result<TcpStream, ConnectFailure> {
@@ -263,7 +263,7 @@ pub(crate) struct Upstream {
 /// A place among the connections to a server.
 #[derive(Debug)]
 pub(crate) struct ConnectionSlot {
-    cell: Arc<ServerCell>,
+    cell: Arc<ServerRuntime>,
     limit: u32,
 }
 
@@ -299,7 +299,7 @@ pub(crate) enum ConnectFailure {
 /// Connects to a server for a piece of work, within the server's limits. `turn` tells the source addresses apart.
 pub(crate) async fn connect_server(
     server: &Server,
-    how: &Reaching,
+    how: &UpstreamSettings,
     turn: u64,
     watch: ConnectionTimer<'_>,
 ) -> Result<Upstream, ConnectFailure> {

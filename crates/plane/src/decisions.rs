@@ -8,10 +8,10 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-use merismos_core::balance::Ask;
-use merismos_core::cells::Full;
+use merismos_core::balance::PickContext;
+use merismos_core::cells::LimitReached;
 use merismos_core::config::document::Algorithm;
-use merismos_core::eligibility::Reason;
+use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Pool};
 use tokio::sync::broadcast;
@@ -62,9 +62,9 @@ pub struct OtherServer {
     /// The server.
     pub server: PoolServer,
     /// Why it is not eligible.
-    pub reason: Option<Reason>,
+    pub reason: Option<IneligibleReason>,
     /// Which of its limits it had reached.
-    pub full: Option<Full>,
+    pub full: Option<LimitReached>,
     /// What the algorithm knew of it, in words.
     pub knows: Option<String>,
 }
@@ -166,10 +166,10 @@ pub(crate) struct DecisionContext<'a> {
 
 impl DecisionContext<'_> {
     /// Puts it into words.
-    pub(crate) fn into_decision(self, ask: &Ask<'_>) -> SampledDecision {
+    pub(crate) fn into_decision(self, ask: &PickContext<'_>) -> SampledDecision {
         let pool = self.pool;
         let name = |place: usize| pool.servers[place].name.clone();
-        let knows = |place: usize| pool.balance.knows(ask, place);
+        let knows = |place: usize| pool.balance.describe_server(ask, place);
         let others = pool.servers.iter().enumerate().filter(|(place, _)| *place != self.place);
         let other = |(place, server): (usize, &merismos_core::routing::Server)| OtherServer {
             server: server.name.clone(),

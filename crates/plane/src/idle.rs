@@ -4,7 +4,7 @@ use std::cell::{Cell, RefCell};
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
-use merismos_core::config::document::Reaching;
+use merismos_core::config::document::UpstreamSettings;
 use tokio::net::TcpStream;
 
 use crate::connect::Upstream;
@@ -71,7 +71,7 @@ impl IdleConnections {
     }
 
     /// Keeps a connection for the next request to the same server.
-    pub(crate) fn keep(&self, server: u32, upstream: Upstream, how: &Reaching, now: u64) {
+    pub(crate) fn keep(&self, server: u32, upstream: Upstream, how: &UpstreamSettings, now: u64) {
         let mut servers = self.servers.borrow_mut();
         let place = server as usize;
         if servers.len() <= place {

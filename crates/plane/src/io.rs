@@ -8,7 +8,7 @@ use std::rc::Rc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use merismos_core::cells::Count;
+use merismos_core::cells::Counter;
 use rustix::net::RecvFlags;
 use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::TcpStream;
@@ -391,7 +391,7 @@ pub(crate) async fn send_ahead(
     source: &TcpStream,
     (sink, patience): (&TcpStream, Duration),
     (mut ahead, mut left): (&[u8], u64),
-    (pipe, counted): (&mut Pipe, &Count),
+    (pipe, counted): (&mut Pipe, &Counter),
     watch: ConnectionTimer<'_>,
 ) -> Result<u64, IoError> {
     counted.add(ahead.len() as u64);
@@ -426,7 +426,7 @@ pub(crate) async fn splice(
     (source, source_patience): (&TcpStream, Duration),
     (sink, sink_patience): (&TcpStream, Duration),
     (mut left, what): (u64, BodyKind<'_>),
-    (pipe, counted): (&mut Pipe, &Count),
+    (pipe, counted): (&mut Pipe, &Counter),
     watch: ConnectionTimer<'_>,
 ) -> Result<bool, SpliceError> {
     let mut gathering = matches!(what, BodyKind::Answer).then(|| ReceiveLowWater::new(source));

@@ -10,8 +10,8 @@ use hickory_resolver::config::{ConnectionConfig, NameServerConfig, ResolverConfi
 use hickory_resolver::net::NetError;
 use hickory_resolver::net::runtime::TokioRuntimeProvider;
 use hickory_resolver::proto::rr::{RData, RecordType};
-use merismos_core::config::document::{Lookup, Records};
-use merismos_core::config::found::{FoundServer, Service, from_addresses, from_services};
+use merismos_core::config::document::{LookupRecords, LookupSpec};
+use merismos_core::config::found::{DiscoveredServer, ServiceRecord, from_addresses, from_services};
 use merismos_core::name::Name;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
@@ -53,7 +53,7 @@ pub enum LookupError {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LookedUp {
     /// Its servers, at least one.
-    pub servers: std::collections::BTreeSet<FoundServer>,
+    pub servers: std::collections::BTreeSet<DiscoveredServer>,
     /// How long the answer is good for, from now.
     pub good_for: Duration,
 }
@@ -64,7 +64,7 @@ pub struct LookupReport {
     /// Which one.
     pub id: LookupId,
     /// What was asked: a report of a lookup that was changed meanwhile is out of date.
-    pub lookup: Lookup,
+    pub lookup: LookupSpec,
     /// What came back.
     pub outcome: Result<LookedUp, LookupError>,
 }
@@ -73,7 +73,7 @@ pub struct LookupReport {
 #[derive(Debug)]
 pub struct Lookups {
     reports: mpsc::Sender<LookupReport>,
-    running: BTreeMap<LookupId, (Lookup, JoinHandle<()>)>,
+    running: BTreeMap<LookupId, (LookupSpec, JoinHandle<()>)>,
 }
 
 impl Lookups {
@@ -84,7 +84,7 @@ impl Lookups {
     }
 
     /// Asks for these names and no others from now on. Must be called on a Tokio runtime.
-    pub fn set(&mut self, lookups: BTreeMap<LookupId, Lookup>) {
+    pub fn set(&mut self, lookups: BTreeMap<LookupId, LookupSpec>) {
         let before = std::mem::take(&mut self.running);
         for (id, (lookup, task)) in before {
             if lookups.get(&id) == Some(&lookup) {
@@ -109,7 +109,7 @@ impl Drop for Lookups {
 }
 
 /// Asks for one name for ever.
-async fn follow(id: LookupId, lookup: Lookup, reports: mpsc::Sender<LookupReport>) {
+async fn follow(id: LookupId, lookup: LookupSpec, reports: mpsc::Sender<LookupReport>) {
     let least = lookup.least_interval.get();
     loop {
         let outcome = look_up(&lookup).await;
@@ -140,7 +140,7 @@ pub(crate) fn resolver_at(
     TokioResolver::builder_with_config(config, TokioRuntimeProvider::default()).with_options(options).build()
 }
 
-fn resolver(lookup: &Lookup) -> Result<TokioResolver, NetError> {
+fn resolver(lookup: &LookupSpec) -> Result<TokioResolver, NetError> {
     let mut options = ResolverOpts::default();
     options.timeout = ASK_LIMIT;
     options.attempts = ASK_TIMES;
@@ -168,27 +168,27 @@ fn resolver(lookup: &Lookup) -> Result<TokioResolver, NetError> {
 ///
 /// # Errors
 /// When the answer is that there is nothing, and when there is no answer.
-pub async fn look_up(lookup: &Lookup) -> Result<LookedUp, LookupError> {
+pub async fn look_up(lookup: &LookupSpec) -> Result<LookedUp, LookupError> {
     let failed = |error: &NetError| LookupError::Failed { name: lookup.name.clone(), why: error.to_string() };
     let resolver = resolver(lookup).map_err(|error| failed(&error))?;
     // A name with dots is meant as it stands, not as a part of the machine's own domain.
     let name = format!("{}.", lookup.name.trim_end_matches('.'));
     let mut good_for = LONGEST_REST;
     let servers = match lookup.records {
-        Records::Address => {
+        LookupRecords::Address => {
             let addresses =
                 addresses(&resolver, &name, &mut good_for).await.map_err(|error| failed(&error))?;
             from_addresses(lookup, &addresses)
         }
-        Records::Service => {
+        LookupRecords::Service => {
             let services = services(&resolver, &name, &mut good_for).await.map_err(|error| failed(&error))?;
             from_services(lookup, &services)
         }
     };
     if servers.is_empty() {
         let records = match lookup.records {
-            Records::Address => "address",
-            Records::Service => "service",
+            LookupRecords::Address => "address",
+            LookupRecords::Service => "service",
         };
         return Err(LookupError::Empty { name: lookup.name.clone(), records });
     }
@@ -229,7 +229,7 @@ async fn services(
     resolver: &TokioResolver,
     name: &str,
     good_for: &mut Duration,
-) -> Result<Vec<Service>, NetError> {
+) -> Result<Vec<ServiceRecord>, NetError> {
     let mut found = Vec::new();
     for record in records(resolver, name, RecordType::SRV, good_for).await? {
         let RData::SRV(service) = record else { continue };
@@ -238,7 +238,7 @@ async fn services(
             continue;
         }
         let addresses = addresses(resolver, &service.target.to_ascii(), good_for).await?;
-        found.push(Service {
+        found.push(ServiceRecord {
             priority: service.priority,
             weight: service.weight,
             port: service.port,

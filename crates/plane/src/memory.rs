@@ -192,7 +192,7 @@ impl MemoryEnforcer {
         client.leaving.set(true);
         self.memory.0.cut.fetch_add(1, Relaxed);
         if let Some(frontend) = worker.snapshot().frontend(client.frontend.get()) {
-            frontend.cell.lane(worker.index).cut_for_memory.up();
+            frontend.cell.lane(worker.index).cut_for_memory.increment();
         }
         true
     }

@@ -10,7 +10,7 @@ use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use merismos_core::cells::ServerLane;
+use merismos_core::cells::ServerWorkerCounters;
 use tokio::io::AsyncWrite;
 use tokio::net::TcpStream;
 
@@ -147,7 +147,7 @@ impl Direction {
 pub(crate) struct Relay<'a> {
     worker: &'a Worker,
     /// Where bytes are counted.
-    lane: &'a ServerLane,
+    lane: &'a ServerWorkerCounters,
     watch: ConnectionTimer<'a>,
     idle: Duration,
     there: Direction,
@@ -166,7 +166,7 @@ impl<'a> Relay<'a> {
     /// A relay that ends when nothing moves for `idle`. `there` and `back` are what the client and the server have sent
     /// already.
     pub(crate) fn new(
-        (worker, lane): (&'a Worker, &'a ServerLane),
+        (worker, lane): (&'a Worker, &'a ServerWorkerCounters),
         watch: ConnectionTimer<'a>,
         idle: Duration,
         there: Option<Buffer>,

@@ -5,7 +5,7 @@
 
 use std::path::{Path, PathBuf};
 
-use merismos_core::config::document::Secret;
+use merismos_core::config::document::SecretRef;
 
 /// How the names of environment variables begin that documents may refer to.
 pub const PREFIX: &str = "MERISMOS_SECRET_";
@@ -22,16 +22,16 @@ impl SecretCache {
     ///
     /// # Errors
     /// In words, when it is not where the document says, or may not be read.
-    pub fn read(&self, secret: &Secret) -> Result<String, String> {
+    pub fn read(&self, secret: &SecretRef) -> Result<String, String> {
         match secret {
-            Secret::Environment(name) if !name.starts_with(PREFIX) => Err(format!(
+            SecretRef::Environment(name) if !name.starts_with(PREFIX) => Err(format!(
                 "a secret can't be had: documents may refer to environment variables that begin with {PREFIX} alone, and {name} \
                  does not"
             )),
-            Secret::Environment(name) => std::env::var(name).map_err(|_| {
+            SecretRef::Environment(name) => std::env::var(name).map_err(|_| {
                 format!("a secret can't be had: the service has no environment variable {name}")
             }),
-            Secret::File(path) => self.read_file(Path::new(path)),
+            SecretRef::File(path) => self.read_file(Path::new(path)),
         }
     }
 
@@ -67,7 +67,7 @@ mod tests {
         std::fs::write(folder.path().join("other"), "not this one").unwrap();
         std::os::unix::fs::symlink(folder.path().join("other"), inside.join("link")).unwrap();
         let secrets = SecretCache { folder: Some(inside.clone()) };
-        let read = |path: String| secrets.read(&Secret::File(path));
+        let read = |path: String| secrets.read(&SecretRef::File(path));
         assert_eq!(read(inside.join("probe").display().to_string()).unwrap(), "word");
         for path in [
             "/etc/hostname".to_owned(),
@@ -77,10 +77,11 @@ mod tests {
             let error = read(path.clone()).unwrap_err();
             assert!(error.contains("not in the folder for secrets"), "{path}: {error}");
         }
-        let without = SecretCache::default().read(&Secret::File(inside.join("probe").display().to_string()));
+        let without =
+            SecretCache::default().read(&SecretRef::File(inside.join("probe").display().to_string()));
         assert!(without.unwrap_err().contains("--secrets-folder"));
         for name in ["PATH", "HOME", "MERISMOSD_DATABASE"] {
-            assert!(secrets.read(&Secret::Environment(name.to_owned())).unwrap_err().contains(PREFIX));
+            assert!(secrets.read(&SecretRef::Environment(name.to_owned())).unwrap_err().contains(PREFIX));
         }
     }
 }

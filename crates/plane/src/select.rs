@@ -8,10 +8,10 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use merismos_core::balance::{Ask, Tried};
-use merismos_core::cells::{PoolCell, ServerCell, ServerLane};
+use merismos_core::balance::{Excluded, PickContext};
+use merismos_core::cells::{PoolRuntime, ServerRuntime, ServerWorkerCounters};
 use merismos_core::name::PoolServer;
-use merismos_core::routing::{Asked, ChosenPool, Decision, Frontend, Key, Pool};
+use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pick, Pool, RequestKey};
 use merismos_core::time::Tick;
 
 use crate::deadline::{TICK, WakeReason};
@@ -36,7 +36,7 @@ pub(crate) enum NoServer {
 #[derive(Debug)]
 pub(crate) struct FailedServer {
     pub(crate) name: PoolServer,
-    pub(crate) cell: Arc<ServerCell>,
+    pub(crate) cell: Arc<ServerRuntime>,
 }
 
 /// What became so far of a piece of work that no server has taken yet. It outlives the snapshots that it was decided by: each
@@ -49,7 +49,7 @@ pub(crate) struct AttemptHistory<F> {
     /// How the last one did.
     pub(crate) last: Option<F>,
     /// The pool that the last attempt was made in: another is asked when it has nobody left.
-    pool: Option<Arc<PoolCell>>,
+    pool: Option<Arc<PoolRuntime>>,
     arrival: QueueArrival,
 }
 
@@ -92,13 +92,13 @@ impl<F> AttemptHistory<F> {
     }
 
     /// Those of a pool's servers that failed it; mostly none did, and the room for them is not taken.
-    pub(crate) fn tried_in(&self, pool: &Pool) -> Option<Box<Tried>> {
+    pub(crate) fn tried_in(&self, pool: &Pool) -> Option<Box<Excluded>> {
         let failed_at = self.failed_at.as_ref()?;
         cold_path();
-        let mut tried = Box::new(Tried::default());
+        let mut tried = Box::new(Excluded::default());
         for failed in failed_at.iter() {
             if let Some(place) = pool.servers.iter().position(|server| server.cell.id == failed.cell.id) {
-                tried.note(place);
+                tried.add(place);
             }
         }
         Some(tried)
@@ -108,7 +108,7 @@ impl<F> AttemptHistory<F> {
     pub(crate) fn count_retry(&self, worker: &Worker) {
         if let Some(last) = self.failed_at.as_ref().and_then(|all| all.last()) {
             cold_path();
-            last.cell.lane(worker.index).retried.up();
+            last.cell.lane(worker.index).retried.increment();
         }
     }
 
@@ -124,7 +124,7 @@ impl<F> AttemptHistory<F> {
         worker: &Worker,
         frontend: &'f Frontend,
         client: IpAddr,
-        asked: Asked,
+        asked: AskedPools,
     ) -> Option<ChosenPool<'f>> {
         if let (Some(before), Some(choice)) = (&self.pool, &frontend.choice) {
             cold_path();
@@ -158,7 +158,7 @@ pub(crate) fn choose<'f>(
     worker: &Worker,
     frontend: &'f Frontend,
     client: IpAddr,
-    asked: Asked,
+    asked: AskedPools,
 ) -> Option<ChosenPool<'f>> {
     // Most frontends have one pool, and need neither the time nor a random number.
     if frontend.choice.is_none() {
@@ -185,7 +185,7 @@ pub(crate) fn affinity(worker: &Worker, pool: &Pool, place: usize) -> Affinity {
     if !server.may_go_on() {
         return Affinity::Gone;
     }
-    if pool.limited && server.cell.room.enter(server.limits, worker.now()).is_err() {
+    if pool.limited && server.cell.room.try_acquire(server.limits, worker.now()).is_err() {
         return Affinity::Full;
     }
     Affinity::At(place)
@@ -197,7 +197,7 @@ pub(crate) struct ServerSelection<'a> {
     pub(crate) worker: &'a Worker,
     pub(crate) client: &'a ConnectionState,
     pub(crate) pool: &'a Pool,
-    pub(crate) key: Key,
+    pub(crate) key: RequestKey,
     pub(crate) watch: ConnectionTimer<'a>,
     /// The version of the snapshot that the pool is of.
     pub(crate) version: u64,
@@ -207,18 +207,18 @@ impl<'a> ServerSelection<'a> {
     /// Tells the decision log of a decision, when somebody watches and there is room for it.
     pub(crate) fn sample_decision(&self, made: impl FnOnce() -> DecisionContext<'a>) {
         if self.worker.teller.should_sample(self.worker.wheel.now()) {
-            let ask = Ask { now: self.worker.now(), ..self.pick_context() };
+            let ask = PickContext { now: self.worker.now(), ..self.pick_context() };
             self.worker.teller.record(made().into_decision(&ask));
         }
     }
 
-    fn pick_context(&self) -> Ask<'a> {
+    fn pick_context(&self) -> PickContext<'a> {
         self.pick_context_with(if self.pool.algorithm.draws() { self.worker.draw() } else { 0 })
     }
 
-    fn pick_context_with(&self, draw: u64) -> Ask<'a> {
+    fn pick_context_with(&self, draw: u64) -> PickContext<'a> {
         let now = if self.pool.limited || self.pool.timed { self.worker.now() } else { Tick(0) };
-        Ask { cell: &self.pool.cell, key: self.key.number(), draw, now }
+        PickContext { cell: &self.pool.cell, key: self.key.number(), draw, now }
     }
 
     /// The next server for this work, waiting for room where the pool has a line. `gone` says whether the client went
@@ -226,7 +226,7 @@ impl<'a> ServerSelection<'a> {
     #[expect(clippy::manual_async_fn, reason = "an async function keeps each argument twice")]
     pub(crate) fn select_server<F>(
         &self,
-        tried: &Tried,
+        tried: &Excluded,
         course: &mut AttemptHistory<F>,
         gone: impl FnMut(&mut Context<'_>) -> bool,
     ) -> impl Future<Output = Result<usize, NoServer>> {
@@ -235,20 +235,19 @@ impl<'a> ServerSelection<'a> {
             // Whoever waits was here before.
             let must_wait = self.pool.limited
                 && (arrival.needs_connection || (!arrival.is_first && self.pool.cell.line.waiting() > 0));
-            let decision =
-                if must_wait { Decision::Full } else { self.pool.decide(&self.pick_context(), tried) };
+            let decision = if must_wait { Pick::Full } else { self.pool.decide(&self.pick_context(), tried) };
             match decision {
-                Decision::Server(place) => Ok(place),
-                Decision::Nobody => Err(NoServer::NoneEligible),
+                Pick::Server(place) => Ok(place),
+                Pick::Nobody => Err(NoServer::NoneEligible),
                 // Rare; in a box it does not make every request's future larger.
-                Decision::Full => Box::pin(self.wait_in_queue(tried, arrival, gone)).await,
+                Pick::Full => Box::pin(self.wait_in_queue(tried, arrival, gone)).await,
             }
         }
     }
 
     async fn wait_in_queue(
         &self,
-        tried: &Tried,
+        tried: &Excluded,
         arrival: &mut QueueArrival,
         mut gone: impl FnMut(&mut Context<'_>) -> bool,
     ) -> Result<usize, NoServer> {
@@ -266,7 +265,7 @@ impl<'a> ServerSelection<'a> {
                     ticket = if arrival.is_first && pool.queue.limit > 0 {
                         Some(pool.cell.line.join_first(context.waker()))
                     } else {
-                        pool.cell.line.join(pool.queue.limit, context.waker())
+                        pool.cell.line.enqueue(pool.queue.limit, context.waker())
                     };
                 }
                 let Some(place) = &ticket else { return Poll::Ready(Some(Err(NoServer::Full))) };
@@ -286,9 +285,9 @@ impl<'a> ServerSelection<'a> {
                     }
                     if !arrival.needs_connection {
                         match pool.decide(&self.pick_context(), tried) {
-                            Decision::Server(place) => return Poll::Ready(Some(Ok(place))),
-                            Decision::Nobody => return Poll::Ready(Some(Err(NoServer::NoneEligible))),
-                            Decision::Full => {}
+                            Pick::Server(place) => return Poll::Ready(Some(Ok(place))),
+                            Pick::Nobody => return Poll::Ready(Some(Err(NoServer::NoneEligible))),
+                            Pick::Full => {}
                         }
                     }
                 }
@@ -305,7 +304,7 @@ impl<'a> ServerSelection<'a> {
                         (arrival.is_overdue, arrival.is_first) = (true, true);
                         return Err(NoServer::Stale);
                     }
-                    if let Decision::Server(place) = pool.decide_spilling(&self.pick_context(), tried) {
+                    if let Pick::Server(place) = pool.decide_spilling(&self.pick_context(), tried) {
                         return Ok(place);
                     }
                     if let Some(ticket) = ticket {
@@ -326,7 +325,7 @@ impl<'a> ServerSelection<'a> {
     #[inline]
     pub(crate) fn begin(&self, place: usize) -> InFlight<'a> {
         let lane = self.pool.servers[place].cell.lane(self.worker.index);
-        lane.begun.up();
+        lane.begun.increment();
         // Nothing is drawn any more.
         let mut ask = self.pick_context_with(0);
         self.pool.begin(&ask, place);
@@ -367,7 +366,7 @@ enum ServerResult {
 pub(crate) struct InFlight<'a> {
     pool: &'a Pool,
     worker: &'a Worker,
-    pub(crate) lane: &'a ServerLane,
+    pub(crate) lane: &'a ServerWorkerCounters,
     place: usize,
     begun: Tick,
     /// What became of it; nothing is said of a server whose client went away.
@@ -386,7 +385,7 @@ impl InFlight<'_> {
 
     /// The server failed, and that is counted.
     pub(crate) fn failed(&mut self) {
-        self.lane.failed.up();
+        self.lane.failed.increment();
         self.verdict = Some(ServerResult::Failed);
     }
 
@@ -423,7 +422,7 @@ impl InFlight<'_> {
 
 impl Drop for InFlight<'_> {
     fn drop(&mut self) {
-        self.lane.ended.up();
+        self.lane.ended.increment();
         let is_timed = self.pool.timed || self.measured;
         let now = if is_timed { self.worker.now() } else { self.begun };
         if is_timed
@@ -432,6 +431,6 @@ impl Drop for InFlight<'_> {
         {
             self.record_latency(verdict, now);
         }
-        self.pool.leave(&Ask { cell: &self.pool.cell, key: None, draw: 0, now }, self.place);
+        self.pool.leave(&PickContext { cell: &self.pool.cell, key: None, draw: 0, now }, self.place);
     }
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use merismos_core::balance;
 use merismos_core::config::document::OpenConnections;
-use merismos_core::routing::{Asked, ChosenPool, Facts, Frontend, Key, Server};
+use merismos_core::routing::{AskedPools, ChosenPool, Frontend, RequestFacts, RequestKey, Server};
 use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -56,10 +56,10 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
         let frontend = snapshot.frontend(client.frontend.get()).map_or(&*frontend, |it| &**it);
         let lane = frontend.cell.lane(worker.index);
         if !is_counted {
-            lane.requests.up();
+            lane.requests.increment();
             is_counted = true;
         }
-        let facts = Facts { sni: name.as_deref(), ..Facts::of_client(who.client.ip()) };
+        let facts = RequestFacts { sni: name.as_deref(), ..RequestFacts::of_client(who.client.ip()) };
         let step = TcpStep { worker, client, frontend, version: snapshot.version, facts: &facts, who, watch };
         let ended = match step.run(&mut course, &mut stream, &mut first).await {
             TcpAttempt::Again => continue,
@@ -67,9 +67,9 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
             TcpAttempt::Ended(ended) => ended,
         };
         match ended {
-            TcpEnd::Refused => lane.refused.up(),
-            TcpEnd::Unavailable => lane.unavailable.up(),
-            TcpEnd::Unreached => lane.unanswered.up(),
+            TcpEnd::Refused => lane.refused.increment(),
+            TcpEnd::Unavailable => lane.unavailable.increment(),
+            TcpEnd::Unreached => lane.unanswered.increment(),
             TcpEnd::ClientGone => return,
         }
         tracing::debug!(frontend = %frontend.name, ?ended, "a connection was not relayed");
@@ -99,7 +99,7 @@ struct TcpStep<'a> {
     client: &'a ConnectionState,
     frontend: &'a Frontend,
     version: u64,
-    facts: &'a Facts<'a>,
+    facts: &'a RequestFacts<'a>,
     who: ConnectionAddrs,
     watch: ConnectionTimer<'a>,
 }
@@ -112,19 +112,19 @@ impl TcpStep<'_> {
         stream: &mut TcpStream,
         first: &mut Option<Buffer>,
     ) -> TcpAttempt {
-        let mut asked = Asked::default();
+        let mut asked = AskedPools::default();
         let mut ended = TcpEnd::Unavailable;
         while let Some(chosen) = course.choose(self.worker, self.frontend, self.who.client.ip(), asked) {
             let pool = chosen.pool.as_ref();
             let Self { worker, client, watch, version, .. } = *self;
             let key = pool.key(self.facts);
-            if key == Key::Refused {
+            if key == RequestKey::Refused {
                 ended = TcpEnd::Refused;
                 break;
             }
             let deal = ServerSelection { worker, client, pool, key, watch, version };
             let tried = course.tried_in(pool);
-            let before = tried.as_deref().unwrap_or(const { &balance::Tried::none() });
+            let before = tried.as_deref().unwrap_or(const { &balance::Excluded::none() });
             let place = deal.select_server(before, course, |context| stream.is_gone(context)).await;
             match place {
                 Ok(place) => {
@@ -152,7 +152,7 @@ impl TcpStep<'_> {
         deal: &ServerSelection<'_>,
         chosen: &ChosenPool<'_>,
         place: usize,
-        before: &balance::Tried,
+        before: &balance::Excluded,
     ) {
         let (frontend, client, pool) = (self.frontend, self.who.client, chosen.pool.as_ref());
         deal.sample_decision(|| DecisionContext {
@@ -163,7 +163,7 @@ impl TcpStep<'_> {
             key: pool.key_rule.as_ref().and_then(|rule| rule.words(deal.key, self.facts)),
             tied: None,
             place,
-            failed_at: before.places(),
+            failed_at: before.indexes(),
             version: self.version,
         });
     }
@@ -215,7 +215,7 @@ impl TcpStep<'_> {
                 return TcpAttempt::Ended(TcpEnd::Unreached);
             }
         };
-        at.lane.taken.up();
+        at.lane.taken.increment();
         self.report_observation(Some(server), course);
         at.goes_on();
         if let Some(version) = pool.proxy_protocol

@@ -13,10 +13,10 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use merismos_core::balance::{Ask, Tried};
-use merismos_core::cells::FrontendLane;
-use merismos_core::config::document::{Reaching, Unit};
-use merismos_core::routing::{Asked, Decision, Facts, Frontend, Key, Pool, Server};
+use merismos_core::balance::{Excluded, PickContext};
+use merismos_core::cells::FrontendWorkerCounters;
+use merismos_core::config::document::{BalancePer, UpstreamSettings};
+use merismos_core::routing::{AskedPools, Frontend, Pick, Pool, RequestFacts, RequestKey, Server};
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
 use tokio::net::UdpSocket;
@@ -62,7 +62,7 @@ impl ServerSocket {
     }
 
     /// A socket that speaks with one server alone, from one of the source addresses.
-    fn connect_to(server: SocketAddr, how: &Reaching, turn: u64) -> io::Result<Self> {
+    fn connect_to(server: SocketAddr, how: &UpstreamSettings, turn: u64) -> io::Result<Self> {
         let any: IpAddr =
             if server.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
         let mut bound = None;
@@ -196,9 +196,9 @@ struct UdpInFlight {
 impl UdpInFlight {
     fn begin(worker: &Rc<Worker>, pool: &Arc<Pool>, place: usize) -> Self {
         let lane = pool.servers[place].cell.lane(worker.index);
-        lane.begun.up();
-        lane.taken.up();
-        pool.begin(&ask(worker, pool, Key::Unneeded), place);
+        lane.begun.increment();
+        lane.taken.increment();
+        pool.begin(&ask(worker, pool, RequestKey::Unneeded), place);
         Self { worker: Rc::clone(worker), pool: Arc::clone(pool), place }
     }
 
@@ -207,19 +207,19 @@ impl UdpInFlight {
     }
 
     fn failed(&self) {
-        self.server().cell.lane(self.worker.index).failed.up();
+        self.server().cell.lane(self.worker.index).failed.increment();
     }
 }
 
 impl Drop for UdpInFlight {
     fn drop(&mut self) {
-        self.server().cell.lane(self.worker.index).ended.up();
-        self.pool.leave(&ask(&self.worker, &self.pool, Key::Unneeded), self.place);
+        self.server().cell.lane(self.worker.index).ended.increment();
+        self.pool.leave(&ask(&self.worker, &self.pool, RequestKey::Unneeded), self.place);
     }
 }
 
-fn ask<'a>(worker: &Worker, pool: &'a Pool, key: Key) -> Ask<'a> {
-    Ask { cell: &pool.cell, key: key.number(), draw: worker.draw(), now: worker.now() }
+fn ask<'a>(worker: &Worker, pool: &'a Pool, key: RequestKey) -> PickContext<'a> {
+    PickContext { cell: &pool.cell, key: key.number(), draw: worker.draw(), now: worker.now() }
 }
 
 /// Datagrams can't wait: whoever finds no room is dropped. `tried` are the numbers of the cells of servers that are out
@@ -230,23 +230,23 @@ fn select_server<'f>(
     client: SocketAddr,
     tried: &[u32],
 ) -> Option<(&'f Arc<Pool>, usize)> {
-    let mut asked = Asked::default();
+    let mut asked = AskedPools::default();
     while let Some(chosen) = choose(worker, frontend, client.ip(), asked) {
         let pool = chosen.pool;
-        let mut passed = Tried::default();
+        let mut passed = Excluded::default();
         for (place, server) in pool.servers.iter().enumerate().filter(|_| !tried.is_empty()) {
             if tried.contains(&server.cell.id) {
-                passed.note(place);
+                passed.add(place);
             }
         }
-        let key = pool.key(&Facts::of_client(client.ip()));
-        if key != Key::Refused {
+        let key = pool.key(&RequestFacts::of_client(client.ip()));
+        if key != RequestKey::Refused {
             let ask = ask(worker, pool, key);
             let decision = match pool.decide(&ask, &passed) {
-                Decision::Full => pool.decide_spilling(&ask, &passed),
+                Pick::Full => pool.decide_spilling(&ask, &passed),
                 decided => decided,
             };
-            if let Decision::Server(place) = decision {
+            if let Pick::Server(place) = decision {
                 return Some((pool, place));
             }
         }
@@ -279,7 +279,7 @@ fn tell(worker: &Worker, frontend: &Frontend, (pool, place): (&Pool, usize), cli
     if !worker.teller.should_sample(worker.wheel.now()) {
         return;
     }
-    let facts = Facts::of_client(client.ip());
+    let facts = RequestFacts::of_client(client.ip());
     let key = pool.key(&facts);
     let made = DecisionContext {
         frontend,
@@ -389,7 +389,7 @@ impl UdpListener {
                 }
             }
         }
-        lane.unanswered.up();
+        lane.unanswered.increment();
     }
 
     /// Begins a flow at a server that was not tried.
@@ -400,13 +400,13 @@ impl UdpListener {
         meta: &RecvMeta,
         tried: &[u32],
     ) -> Option<Rc<Flow>> {
-        let lane: &FrontendLane = frontend.cell.lane(worker.index);
+        let lane: &FrontendWorkerCounters = frontend.cell.lane(worker.index);
         if frontend.cell.connections() >= frontend.connection_limit {
-            lane.turned_away.up();
+            lane.turned_away.increment();
             return None;
         }
         let Some((pool, place)) = self.decide(worker, frontend, meta.addr, tried) else {
-            lane.unavailable.up();
+            lane.unavailable.increment();
             return None;
         };
         tell(worker, frontend, (pool, place), meta.addr);
@@ -418,12 +418,12 @@ impl UdpListener {
                 // What this service is short of is no failure of the server.
                 tracing::debug!(%error, server = %server.name, "no socket for a flow");
                 descriptors::note_shortage();
-                lane.unanswered.up();
+                lane.unanswered.increment();
                 return None;
             }
         };
         if !descriptors::allows_traffic(&outlet.socket) {
-            lane.unanswered.up();
+            lane.unanswered.increment();
             return None;
         }
         let client = worker.register(frontend.cell.id, self.address);
@@ -451,7 +451,7 @@ impl UdpListener {
         for datagram in datagrams.chain(empty.iter().copied()) {
             let row = SegmentBatch { bytes: datagram, stride: datagram.len() };
             let lane = frontend.cell.lane(worker.index);
-            lane.requests.up();
+            lane.requests.increment();
             let mut tried = Vec::new();
             let mut sent = false;
             while !sent && tried.len() < MOST_TRIED {
@@ -471,8 +471,8 @@ impl UdpListener {
             }
             match (sent, tried.is_empty()) {
                 (true, _) => {}
-                (false, true) => lane.unavailable.up(),
-                (false, false) => lane.unanswered.up(),
+                (false, true) => lane.unavailable.increment(),
+                (false, false) => lane.unanswered.increment(),
             }
         }
     }
@@ -508,12 +508,12 @@ pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<UdpListener>, frontend: u
             // One snapshot for what comes together.
             let snapshot = worker.snapshot();
             let Some(frontend) = snapshot.frontend(frontend) else { return Poll::Pending };
-            if frontend.unit == Unit::Datagram {
+            if frontend.unit == BalancePer::Datagram {
                 port.close_expired(frontend);
             }
             port.outlet.poll_receive(&worker, context, |meta, row| match frontend.unit {
-                Unit::Datagram => port.send_one_way(&worker, frontend, meta, row),
-                Unit::Flow | Unit::Connection | Unit::Request => {
+                BalancePer::Datagram => port.send_one_way(&worker, frontend, meta, row),
+                BalancePer::Flow | BalancePer::Connection | BalancePer::Request => {
                     port.send_in_flow(&worker, frontend, meta, row)
                 }
             })
@@ -526,11 +526,11 @@ pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<UdpListener>, frontend: u
 }
 
 /// Counts a flow while it is there.
-struct FlowGuard<'a>(&'a FrontendLane);
+struct FlowGuard<'a>(&'a FrontendWorkerCounters);
 
 impl Drop for FlowGuard<'_> {
     fn drop(&mut self) {
-        self.0.closed.up();
+        self.0.closed.increment();
     }
 }
 
@@ -543,8 +543,8 @@ async fn answer(
 ) {
     let worker = Rc::clone(&at.worker);
     let lane = frontend.cell.lane(worker.index);
-    lane.opened.up();
-    lane.requests.up();
+    lane.opened.increment();
+    lane.requests.increment();
     let _counted = FlowGuard(lane);
     let known = &flow.client.client;
     let mut at = Some(at);

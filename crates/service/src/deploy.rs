@@ -11,8 +11,8 @@ use merismos_core::config::document::Document;
 use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
 use merismos_core::config::losses::losses;
-use merismos_core::config::{self, Checked, Format, Problem, merge, tree};
-use merismos_core::config::{Accepted, Warning};
+use merismos_core::config::{self, Checked, DocumentFormat, Problem, merge, tree};
+use merismos_core::config::{AcceptedWarnings, Warning};
 use merismos_plane::BindError;
 use merismos_plane::probe::ProbeEnvironment;
 use merismos_store::{Revision, Store, StoreError};
@@ -26,7 +26,7 @@ use crate::guards::{self, Tried};
 #[derive(Debug)]
 pub(crate) enum What {
     /// A document's text, whole or only its parts at some paths.
-    Text { text: String, format: Format, only: Vec<String> },
+    Text { text: String, format: DocumentFormat, only: Vec<String> },
     /// Edits of what runs.
     Edits(Vec<Edit>),
     /// A document: a draft's or an older revision's.
@@ -39,7 +39,7 @@ pub(crate) struct Proposal {
     pub(crate) what: What,
     pub(crate) going: Going,
     /// The warnings that were accepted before, in a draft.
-    pub(crate) accepted: Vec<Accepted>,
+    pub(crate) accepted: Vec<AcceptedWarnings>,
     pub(crate) author: String,
 }
 
@@ -194,7 +194,7 @@ impl Deployer {
             0 => Document::default(),
             number => {
                 let revision = self.store.revision(number).await.ok()??;
-                config::read_text(&revision.document, Format::Json).ok()?
+                config::read_text(&revision.document, DocumentFormat::Json).ok()?
             }
         };
         let changes = diff(&old, view.checked.document()).into_iter().map(NamedChange::from).collect();
@@ -234,7 +234,7 @@ impl Deployer {
             return Ok(());
         }
         let number = revision.number;
-        let checked = config::load(&revision.document, Format::Json)
+        let checked = config::load(&revision.document, DocumentFormat::Json)
             .map_err(|problems| AdoptError::Mistakes { number, problems })?;
         let _binding = self.binding.lock().await;
         // An address that can't be had does not keep the rest from running; the controller tries it again.
@@ -334,7 +334,7 @@ fn touched(view: &View, new: &Document) -> Vec<Touched> {
 /// Whose word there is for warnings.
 struct Accepting<'a> {
     keys: &'a [String],
-    before: &'a [Accepted],
+    before: &'a [AcceptedWarnings],
     who: &'a str,
 }
 
@@ -374,7 +374,7 @@ fn warned(
         .map(|warning| {
             let earlier =
                 accepting.before.iter().find(|it| it.key == warning.key && it.says == warning.says).cloned();
-            let now = accepting.keys.contains(&warning.key).then(|| Accepted {
+            let now = accepting.keys.contains(&warning.key).then(|| AcceptedWarnings {
                 key: warning.key.clone(),
                 says: warning.says.clone(),
                 who: accepting.who.to_owned(),

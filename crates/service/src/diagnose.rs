@@ -4,10 +4,10 @@
 use std::net::SocketAddr;
 
 use merismos_api::{Diagnosis, Rung};
-use merismos_core::config::document::{Check, CheckKind, Pool};
-use merismos_core::config::place::Written;
-use merismos_core::eligibility::Truths;
-use merismos_core::health::{Cause, Evidence, State, Step};
+use merismos_core::config::document::{CheckKind, CheckSpec, PoolSpec};
+use merismos_core::config::place::AddressSource;
+use merismos_core::eligibility::ServerStates;
+use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_core::name::PoolServer;
 use merismos_core::units::humane;
 use merismos_plane::probe::{ProbeEnvironment, probe};
@@ -16,17 +16,17 @@ use merismos_plane::route_lookup::{Neighbour, Route, way_to};
 use crate::controller::View;
 
 /// What is asked of a server whose pool has no check: whether its port is open.
-fn open_port() -> Check {
+fn open_port() -> CheckSpec {
     let document = serde_json::json!({ "format": 2, "checks": { "open": { "kind": "tcp" } } });
     let document = merismos_core::config::read_value(document).expect("a document of our own");
     document.checks.into_values().next().expect("the check that stands in it")
 }
 
 /// A server of the same pool that is up, to hold the other one against.
-fn one_that_works(view: &View, pool: &Pool, id: &PoolServer) -> Option<(PoolServer, Vec<SocketAddr>)> {
+fn one_that_works(view: &View, pool: &PoolSpec, id: &PoolServer) -> Option<(PoolServer, Vec<SocketAddr>)> {
     pool.servers.iter().find_map(|(name, server)| {
         let other = PoolServer { pool: id.pool.clone(), server: name.clone() };
-        let works = other != *id && view.facts.health(&other) == State::Up;
+        let works = other != *id && view.facts.health(&other) == HealthState::Up;
         works.then(|| (other, server.addresses().collect()))
     })
 }
@@ -36,7 +36,8 @@ pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &ProbeE
     let document = view.effective.document();
     let pool = &document.pools[&id.pool];
     let server = &pool.servers[&id.server];
-    let checks: Vec<Check> = pool.checks().filter_map(|name| document.checks.get(name)).cloned().collect();
+    let checks: Vec<CheckSpec> =
+        pool.checks().filter_map(|name| document.checks.get(name)).cloned().collect();
     let checks = if checks.is_empty() { vec![open_port()] } else { checks };
     let other = one_that_works(view, pool, id);
     let address = server.address.get();
@@ -59,7 +60,7 @@ pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &ProbeE
         let (here, there) = futures_util::future::join(here, there).await;
         rungs.extend(climbed(&here, there.as_ref()));
         if !here.passed() {
-            let silent = here.step == Step::Connect && here.cause == Some(Cause::Silent);
+            let silent = here.step == ProbeStep::Connect && here.cause == Some(FailureCause::Silent);
             // The attempt has made the system ask for the neighbour: what it knows now is worth a look.
             let neighbour = way_to(asked, check.elsewhere.source_address);
             if silent && let Route::Route { neighbour: Some(Neighbour::Silent), .. } = neighbour {
@@ -103,15 +104,15 @@ fn rung(what: &str, works: bool, got: String) -> Rung {
     Rung { what: what.to_owned(), step: None, works, got, took_us: None, there: None }
 }
 
-fn named(written: &Written, address: SocketAddr) -> Rung {
+fn named(written: &AddressSource, address: SocketAddr) -> Rung {
     match written {
-        Written::Host(host) => rung("the name", true, format!("host {host} is {}", address.ip())),
+        AddressSource::Host(host) => rung("the name", true, format!("host {host} is {}", address.ip())),
         _ => rung("the name", true, format!("{address} stands in the document; nothing has to be looked up")),
     }
 }
 
 /// Adds the way to the rungs; what is wrong with it when there is none.
-fn no_way(address: SocketAddr, check: &Check, rungs: &mut Vec<Rung>) -> Option<Break> {
+fn no_way(address: SocketAddr, check: &CheckSpec, rungs: &mut Vec<Rung>) -> Option<Break> {
     match way_to(address, check.elsewhere.source_address) {
         Route::None(why) => {
             rungs.push(rung("the route", false, why.clone()));
@@ -147,14 +148,14 @@ fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<Rung> {
     steps.collect()
 }
 
-fn what(step: Step) -> String {
+fn what(step: ProbeStep) -> String {
     match step {
-        Step::Connect => "the port".to_owned(),
-        Step::Tls => "TLS".to_owned(),
-        Step::Answer => "the answer".to_owned(),
-        Step::Status => "the status".to_owned(),
-        Step::Body => "the content".to_owned(),
-        Step::Done => "the verdict".to_owned(),
+        ProbeStep::Connect => "the port".to_owned(),
+        ProbeStep::Tls => "TLS".to_owned(),
+        ProbeStep::Answer => "the answer".to_owned(),
+        ProbeStep::Status => "the status".to_owned(),
+        ProbeStep::Body => "the content".to_owned(),
+        ProbeStep::Done => "the verdict".to_owned(),
     }
 }
 
@@ -167,8 +168,8 @@ fn texts(texts: &[&str]) -> Vec<String> {
 fn all_is_well(view: &View, id: &PoolServer) -> Words {
     let state = view.facts.health(id);
     let says = match state {
-        State::Up | State::Unproven => format!("{id} works: every step passed."),
-        State::Suspect | State::Down | State::Recovering => {
+        HealthState::Up | HealthState::Unproven => format!("{id} works: every step passed."),
+        HealthState::Suspect | HealthState::Down | HealthState::Recovering => {
             format!(
                 "{id} works now: every step passed. It counts as {state} until enough probes in a row have passed."
             )
@@ -177,7 +178,7 @@ fn all_is_well(view: &View, id: &PoolServer) -> Words {
     (says, Vec::new(), Vec::new())
 }
 
-fn in_words(check: &Check, address: SocketAddr, broken: &Break) -> Words {
+fn in_words(check: &CheckSpec, address: SocketAddr, broken: &Break) -> Words {
     match broken {
         Break::Way(why) => (
             format!("There is no way from this machine to {address}: {why}."),
@@ -199,12 +200,12 @@ fn in_words(check: &Check, address: SocketAddr, broken: &Break) -> Words {
     }
 }
 
-fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&Evidence>) -> Words {
+fn of_probe(check: &CheckSpec, address: SocketAddr, here: &Evidence, there: Option<&Evidence>) -> Words {
     let got = &here.got;
     let works_there = there.is_some_and(Evidence::passed);
     let port = address.port();
     match here.step {
-        Step::Connect if here.cause == Some(Cause::Refused) => (
+        ProbeStep::Connect if here.cause == Some(FailureCause::Refused) => (
             format!("The host of {address} answers, and nothing listens on port {port}."),
             vec![
                 "the program is not running, or has just ended".to_owned(),
@@ -215,7 +216,7 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
             ],
             vec![format!("on the host: `ss -ltnp 'sport = :{port}'`, and the program's own log")],
         ),
-        Step::Connect if here.cause == Some(Cause::Silent) => (
+        ProbeStep::Connect if here.cause == Some(FailureCause::Silent) => (
             format!("Nothing comes back from {address}: neither a connection nor a refusal."),
             texts(&[
                 "a filter drops it, on the way or on the host",
@@ -227,12 +228,12 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
                 "an echo: try a check of the kind icmp on it",
             ]),
         ),
-        Step::Connect => (
+        ProbeStep::Connect => (
             format!("{address} was not reached: {got}."),
             Vec::new(),
             texts(&["the text above says what is in the way"]),
         ),
-        Step::Tls => (
+        ProbeStep::Tls => (
             format!("{address} is reached, and TLS fails: {got}."),
             texts(&[
                 "the certificate has ended, or is for another name than the one that is asked for",
@@ -241,7 +242,7 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
             ]),
             texts(&["the certificate that the server sends, and the check's tls_name"]),
         ),
-        Step::Answer if here.cause == Some(Cause::Silent) => (
+        ProbeStep::Answer if here.cause == Some(FailureCause::Silent) => (
             format!(
                 "{address} takes the connection and does not answer within {}.",
                 humane(check.timeout.get())
@@ -256,7 +257,7 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
                 "what the program waits for, in its log".to_owned(),
             ],
         ),
-        Step::Answer => (
+        ProbeStep::Answer => (
             format!(
                 "{address} takes the connection, and what it says is not what {} expects: {got}.",
                 check.kind.name()
@@ -268,12 +269,12 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
             ]),
             texts(&["which program has the port on the host", "the check's kind and keys"]),
         ),
-        Step::Status => (
+        ProbeStep::Status => (
             format!("{address} answers, and says no: {got}."),
             of_status(check, got, works_there),
             texts(&["ask the same from the host itself, and read the program's log of that moment"]),
         ),
-        Step::Body => (
+        ProbeStep::Body => (
             format!("{address} answers as it should, and what stands in the answer is not as wanted: {got}."),
             vec![
                 if works_there {
@@ -286,11 +287,11 @@ fn of_probe(check: &Check, address: SocketAddr, here: &Evidence, there: Option<&
             ],
             texts(&["the answer itself, as shown, against the check's keys"]),
         ),
-        Step::Done => (format!("{address} passes."), Vec::new(), Vec::new()),
+        ProbeStep::Done => (format!("{address} passes."), Vec::new(), Vec::new()),
     }
 }
 
-fn of_status(check: &Check, got: &str, works_there: bool) -> Vec<String> {
+fn of_status(check: &CheckSpec, got: &str, works_there: bool) -> Vec<String> {
     let is = |status: &str| got.contains(&format!("status {status}"));
     let mut causes = Vec::new();
     if let CheckKind::Http(asked) = &check.kind {

@@ -3,13 +3,13 @@
 use std::sync::Arc;
 
 use merismos_api::{Draft, DraftEdits, DraftReview, EventKind, Going, NamedChange, NewDraft, Review};
-use merismos_core::config::Accepted;
+use merismos_core::config::AcceptedWarnings;
 use merismos_core::config::check::check;
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
 use merismos_core::config::edit::{EditError, edit_at};
 use merismos_core::config::merge::{MergeError, merge};
-use merismos_core::config::{self, Format, Problem};
+use merismos_core::config::{self, DocumentFormat, Problem};
 use merismos_core::name::Name;
 use merismos_store::{Store, StoreError, StoredDraft};
 use serde_json::json;
@@ -87,7 +87,7 @@ fn show(draft: &StoredDraft, running: u64) -> Draft {
 }
 
 fn document(name: &Name, draft: &StoredDraft) -> Result<Document, DraftError> {
-    config::read_text(&draft.document, Format::Json).map_err(|problems| DraftError::Unreadable {
+    config::read_text(&draft.document, DocumentFormat::Json).map_err(|problems| DraftError::Unreadable {
         name: name.clone(),
         why: problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "),
     })
@@ -167,7 +167,12 @@ impl Drafts {
             }
             let warnings = warnings.into_iter();
             accepted.extend(warnings.filter(|it| edits.accept.contains(&it.warning.key)).map(|it| {
-                Accepted { key: it.warning.key, says: it.warning.says, who: who.to_owned(), at: wall() }
+                AcceptedWarnings {
+                    key: it.warning.key,
+                    says: it.warning.says,
+                    who: who.to_owned(),
+                    at: wall(),
+                }
             }));
         }
         for _ in 0..TRIES {
@@ -196,7 +201,7 @@ impl Drafts {
             return Ok(Document::default());
         }
         let revision = self.store.revision(number).await?.ok_or(DraftError::NoBase(number))?;
-        config::read_text(&revision.document, Format::Json).map_err(|_| DraftError::NoBase(number))
+        config::read_text(&revision.document, DocumentFormat::Json).map_err(|_| DraftError::NoBase(number))
     }
 
     /// What a draft would do.

@@ -6,12 +6,12 @@ use std::time::Duration;
 
 use futures_util::future::join_all;
 use merismos_core::config::document::{
-    Check, CheckKind, Document, Lookup, Protocol, ProxyVersion, Secret, Server,
+    CheckKind, CheckSpec, Document, LookupSpec, Protocol, ProxyVersion, SecretRef, ServerSpec,
 };
 use merismos_core::config::renames::Renames;
-use merismos_core::config::{Checked, Level, Thing, Warning};
+use merismos_core::config::{Checked, ObjectPath, Warning, WarningLevel};
 use merismos_core::duty::Duty;
-use merismos_core::health::{Cause, Step};
+use merismos_core::health::{FailureCause, ProbeStep};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::units::Span;
 use merismos_plane::probe::ProbeEnvironment;
@@ -64,7 +64,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Probe
     if fresh.len() > TRIED {
         let says = format!("{} servers are new or changed; only the first {TRIED} were tried", fresh.len());
         let help = "look at the others after the change".to_owned();
-        warnings.push(Warning::new("not-tried", Level::Notice, "pools", says, help));
+        warnings.push(Warning::new("not-tried", WarningLevel::Notice, "pools", says, help));
         untried = fresh.split_off(TRIED).into_iter().map(|(id, ..)| id).collect();
     }
     let tried: Vec<PoolServer> = fresh.iter().map(|(id, ..)| id.clone()).collect();
@@ -103,19 +103,19 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Probe
 /// first message is due.
 fn missing_secrets(old: &Document, new: &Document, surroundings: &ProbeEnvironment) -> Vec<Warning> {
     let known = secrets(old);
-    let missing = |(path, secret): (String, &Secret)| {
+    let missing = |(path, secret): (String, &SecretRef)| {
         if known.iter().any(|it| (it.0.as_str(), it.1) == (path.as_str(), secret)) {
             return None;
         }
         let why = surroundings.secrets.read(secret).err()?;
         let help = "a file in the folder that --secrets-folder names, or a variable that begins with MERISMOS_SECRET_".to_owned();
-        Some(Warning::new("no-secret", Level::Notice, &path, why, help))
+        Some(Warning::new("no-secret", WarningLevel::Notice, &path, why, help))
     };
     secrets(new).into_iter().filter_map(missing).collect()
 }
 
 /// Every secret that a document refers to, by the path of its key.
-fn secrets(document: &Document) -> Vec<(String, &Secret)> {
+fn secrets(document: &Document) -> Vec<(String, &SecretRef)> {
     let of_messages = document.messages.iter().flat_map(|(name, message)| {
         let hook = message.webhook.as_ref().and_then(|it| it.secret.as_ref());
         let mail = message.mail.as_ref().and_then(|it| it.password.as_ref());
@@ -152,7 +152,7 @@ fn asked(document: &Document) -> Asked<'_> {
 }
 
 /// Whether nobody asks this address this question yet. Without a question it is the pool that has to be the same.
-fn is_new(asked: &Asked<'_>, pool: &Name, server: &Server, check: Option<&Check>) -> bool {
+fn is_new(asked: &Asked<'_>, pool: &Name, server: &ServerSpec, check: Option<&CheckSpec>) -> bool {
     let same = |(name, kind): &(&Name, Option<&CheckKind>)| match check {
         Some(check) => *kind == Some(&check.kind),
         None => *name == pool,
@@ -165,8 +165,8 @@ fn standing_duty(view: &View, id: &PoolServer) -> Option<Warning> {
     let order = view.orders.get(id).filter(|order| order.duty != Duty::InService)?;
     Some(Warning::new(
         "duty-stands",
-        Level::Notice,
-        &Thing::Server(id.clone()).to_string(),
+        WarningLevel::Notice,
+        &ObjectPath::Server(id.clone()).to_string(),
         format!(
             "{id} is {} by {}: {}; that holds for the new server as well",
             order.duty, order.who, order.reason
@@ -177,32 +177,32 @@ fn standing_duty(view: &View, id: &PoolServer) -> Option<Warning> {
 
 async fn try_server(
     id: PoolServer,
-    server: &Server,
-    (check, proxy_protocol): (Option<&Check>, Option<ProxyVersion>),
+    server: &ServerSpec,
+    (check, proxy_protocol): (Option<&CheckSpec>, Option<ProxyVersion>),
     is_used: bool,
     surroundings: &ProbeEnvironment,
 ) -> Option<(Warning, Option<PoolServer>)> {
     let address = server.address.get();
     let addresses: Vec<_> = server.addresses().collect();
-    let path = Thing::Server(id.clone()).to_string();
+    let path = ObjectPath::Server(id.clone()).to_string();
     match check {
         Some(check) => {
             let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
             let is_patient = check.timeout > limit;
-            let check = Check { timeout: check.timeout.min(limit), ..check.clone() };
+            let check = CheckSpec { timeout: check.timeout.min(limit), ..check.clone() };
             let evidence = probe::probe(&addresses, &check, proxy_protocol, surroundings).await;
             if evidence.passed() {
                 return None;
             }
             let (kind, says) = match evidence.step {
-                Step::Connect => ("no-answer", format!("nobody answers for {id}: {evidence}")),
+                ProbeStep::Connect => ("no-answer", format!("nobody answers for {id}: {evidence}")),
                 _ => ("check-fails", format!("{id} answers, but does not pass its check: {evidence}")),
             };
             let help =
                 "it gets no work until it passes; see to the address, the port, or the check".to_owned();
             // A check that waits longer than the try may still pass.
-            let is_sure = evidence.counts() && !(is_patient && evidence.cause == Some(Cause::Silent));
-            Some((Warning::new(kind, Level::Notice, &path, says, help), is_sure.then_some(id)))
+            let is_sure = evidence.counts() && !(is_patient && evidence.cause == Some(FailureCause::Silent));
+            Some((Warning::new(kind, WarningLevel::Notice, &path, says, help), is_sure.then_some(id)))
         }
         None => {
             let error = connect::connect(&addresses, TRY_LIMIT).await.err()?;
@@ -210,19 +210,19 @@ async fn try_server(
                 "nobody answers for {id} at {address}: {error}; without a check it gets its share all the same"
             );
             let help = "start it, correct the address, or give the pool a check".to_owned();
-            let level = if is_used { Level::Warning } else { Level::Notice };
+            let level = if is_used { WarningLevel::Warning } else { WarningLevel::Notice };
             Some((Warning::new("no-answer", level, &path, says, help), None))
         }
     }
 }
 
-async fn try_lookup(pool: &Name, name: &Name, it: &Lookup) -> Option<Warning> {
-    let path = Thing::Lookup(pool.clone(), name.clone()).to_string();
+async fn try_lookup(pool: &Name, name: &Name, it: &LookupSpec) -> Option<Warning> {
+    let path = ObjectPath::Lookup(pool.clone(), name.clone()).to_string();
     let why = match tokio::time::timeout(LOOKUP_LIMIT, lookup::look_up(it)).await {
         Ok(Ok(_)) => return None,
         Ok(Err(error)) => error.to_string(),
         Err(_) => format!("{} was not answered within {LOOKUP_LIMIT:?}", it.name),
     };
     let help = "see to the name and its name server; it is asked again and again".to_owned();
-    Some(Warning::new("lookup-fails", Level::Notice, &path, why, help))
+    Some(Warning::new("lookup-fails", WarningLevel::Notice, &path, why, help))
 }

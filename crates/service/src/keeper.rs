@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::Duration;
 
-use merismos_core::duty::Order;
+use merismos_core::duty::DutyOrder;
 use merismos_core::name::PoolServer;
 use merismos_store::copy::{self, Copy, CopyError};
 use merismos_store::files::set_aside;
@@ -32,7 +32,7 @@ const RETRY_AFTER: Duration = Duration::from_secs(2);
 #[derive(Debug, Default)]
 pub(crate) struct Known {
     pub(crate) revision: Option<Revision>,
-    pub(crate) duties: BTreeMap<PoolServer, Order>,
+    pub(crate) duties: BTreeMap<PoolServer, DutyOrder>,
     pub(crate) tokens: Vec<Token>,
     pub(crate) copy: Copy,
 }

@@ -218,7 +218,7 @@ async fn start(
     let checked = match &revision {
         Some(revision) => {
             let number = revision.number;
-            let loaded = config::load(&revision.document, config::Format::Json);
+            let loaded = config::load(&revision.document, config::DocumentFormat::Json);
             Some(loaded.map_err(|problems| RunError::Revision { number, problems })?)
         }
         None => None,

@@ -1,6 +1,6 @@
 //! Decisions in words, before the fact and after it.
 
-use merismos_core::cells::Full;
+use merismos_core::cells::LimitReached;
 use merismos_core::config::document::Algorithm;
 
 /// Whether a decision is asked for or was made.
@@ -44,10 +44,12 @@ pub(crate) fn why_not(algorithm: Algorithm) -> &'static str {
 }
 
 /// Which limit a server has reached.
-pub(crate) fn full_words(full: Full) -> &'static str {
+pub(crate) fn full_words(full: LimitReached) -> &'static str {
     match full {
-        Full::InFlight => "it is full: as much work is in flight as its in_flight_limit allows",
-        Full::Connections => "it is full: as many connections are open as its connection_limit allows",
-        Full::Rate => "it is full: it got as much this second as its rate_limit allows",
+        LimitReached::InFlight => "it is full: as much work is in flight as its in_flight_limit allows",
+        LimitReached::Connections => {
+            "it is full: as many connections are open as its connection_limit allows"
+        }
+        LimitReached::Rate => "it is full: it got as much this second as its rate_limit allows",
     }
 }

@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 
-use merismos_core::config::found::FoundServer;
-use merismos_core::duty::Order;
-use merismos_core::health::{State, Wish};
+use merismos_core::config::found::DiscoveredServer;
+use merismos_core::duty::DutyOrder;
+use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::pins::FormerNames;
-use merismos_core::tiers::Hold;
+use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 
@@ -24,7 +24,7 @@ pub struct Copy {
     /// The running revision.
     pub revision: Option<Revision>,
     /// Every order, by `pool/server`.
-    pub duties: BTreeMap<String, Order>,
+    pub duties: BTreeMap<String, DutyOrder>,
     /// The health seen last, by `pool/server address`.
     pub health: BTreeMap<String, KnownHealth>,
     /// Who may use the API.
@@ -34,10 +34,10 @@ pub struct Copy {
     pub sessions: Vec<Session>,
     /// What the lookups found last, by `pool/lookup`.
     #[serde(default)]
-    pub found: BTreeMap<String, BTreeSet<FoundServer>>,
+    pub found: BTreeMap<String, BTreeSet<DiscoveredServer>>,
     /// The tiers that pools work on whose work does not go back by itself.
     #[serde(default)]
-    pub tiers: BTreeMap<String, Hold>,
+    pub tiers: BTreeMap<String, TierHold>,
     /// What pools and their servers were called before, by the pool's name now.
     #[serde(default)]
     pub former_names: BTreeMap<String, FormerNames>,
@@ -60,12 +60,12 @@ pub struct Session {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct KnownHealth {
     /// The state.
-    pub state: State,
+    pub state: HealthState,
     /// Since when.
     pub since: Wall,
     /// What it asked for.
     #[serde(default)]
-    pub wish: Option<Wish>,
+    pub wish: Option<ServerFeedback>,
     /// Until when it is held down.
     #[serde(default)]
     pub held_until: Option<Wall>,
@@ -140,9 +140,9 @@ mod tests {
         copy.health.insert(
             "booking/gull 192.0.2.21:80".to_owned(),
             KnownHealth {
-                state: State::Down,
+                state: HealthState::Down,
                 since: Wall(5),
-                wish: Some(Wish::Share(30)),
+                wish: Some(ServerFeedback::Share(30)),
                 held_until: Some(Wall(9)),
             },
         );

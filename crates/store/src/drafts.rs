@@ -1,6 +1,6 @@
 //! Drafts: changes on the way to becoming a revision.
 
-use merismos_core::config::Accepted;
+use merismos_core::config::AcceptedWarnings;
 use merismos_core::time::Wall;
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
@@ -21,7 +21,7 @@ pub struct StoredDraft {
     /// The document as JSON. Its things can be read, but the relations between them need not hold yet.
     pub document: String,
     /// The warnings that were accepted in it.
-    pub accepted: Vec<Accepted>,
+    pub accepted: Vec<AcceptedWarnings>,
     /// Grows by one with each change.
     pub version: u64,
     /// When it was begun.

@@ -1,6 +1,6 @@
 //! Duties: what the operators said last of each server.
 
-use merismos_core::duty::{Duty, Order};
+use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::name::PoolServer;
 use merismos_core::time::Wall;
 use sqlx::Row;
@@ -24,7 +24,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
-    pub async fn duties(&self) -> Result<Vec<(PoolServer, Order)>, StoreError> {
+    pub async fn duties(&self) -> Result<Vec<(PoolServer, DutyOrder)>, StoreError> {
         let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, number, at FROM duty";
         let rows = self.call(sqlx::query(query).fetch_all(&self.pool)).await?;
         let mut orders = Vec::new();
@@ -35,7 +35,7 @@ impl Store {
                 .parse()
                 .map_err(|error: merismos_core::name::PoolServerError| unreadable(error.to_string()))?;
             let word: String = row.try_get("duty")?;
-            let order = Order {
+            let order = DutyOrder {
                 duty: duty(&word).ok_or_else(|| unreadable(format!("the duty {word:?}")))?,
                 reason: row.try_get("reason")?,
                 who: row.try_get("who")?,
@@ -51,7 +51,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
-    pub async fn put_duty(&self, server: &PoolServer, order: &Order) -> Result<(), StoreError> {
+    pub async fn put_duty(&self, server: &PoolServer, order: &DutyOrder) -> Result<(), StoreError> {
         // `number` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
         let upsert = sqlx::query(
             "INSERT INTO duty (pool, server, duty, reason, who, at, number) VALUES (?, ?, ?, ?, ?, ?, ?) \

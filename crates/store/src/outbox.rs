@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use merismos_core::duty::Order;
+use merismos_core::duty::DutyOrder;
 use merismos_core::name::PoolServer;
 use tokio::sync::Notify;
 
@@ -34,7 +34,7 @@ pub struct Backlog {
 struct Queue {
     events: VecDeque<StoredEvent>,
     /// Only the newest order for each server matters, so these are bounded by the number of servers.
-    duties: BTreeMap<PoolServer, Order>,
+    duties: BTreeMap<PoolServer, DutyOrder>,
     trials: VecDeque<StoredTrial>,
     /// Only what is last known of each message matters.
     messages: BTreeMap<u64, StoredMessage>,
@@ -77,7 +77,7 @@ impl Outbox {
     }
 
     /// Adds an order.
-    pub fn add_duty(&self, server: PoolServer, order: Order) {
+    pub fn add_duty(&self, server: PoolServer, order: DutyOrder) {
         let mut queue = self.queue();
         let is_newer = queue.duties.get(&server).is_none_or(|waiting| waiting.number <= order.number);
         if is_newer {

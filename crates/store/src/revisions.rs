@@ -1,6 +1,6 @@
 //! Revisions: the whole document, one row each, never changed.
 
-use merismos_core::config::Accepted;
+use merismos_core::config::AcceptedWarnings;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -24,7 +24,7 @@ pub struct Revision {
     pub at: Wall,
     /// The warnings that were accepted with it.
     #[serde(default)]
-    pub accepted: Vec<Accepted>,
+    pub accepted: Vec<AcceptedWarnings>,
     /// The SHA-256 of its content and of the digest before it, in hexadecimal; `None` for one of an older release.
     #[serde(default)]
     pub digest: Option<String>,
@@ -48,7 +48,7 @@ pub struct RevisionHead {
     /// When.
     pub at: Wall,
     /// The warnings that were accepted with it.
-    pub accepted: Vec<Accepted>,
+    pub accepted: Vec<AcceptedWarnings>,
     /// What it changed of the one before, in a line; empty for one of an older release.
     pub changed: String,
 }

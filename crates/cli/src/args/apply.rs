@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use merismos_api::ApplyRequest;
-use merismos_core::config::Format;
+use merismos_core::config::DocumentFormat;
 
 use super::going::{self, GoingArgs};
 use super::{Context, input};
@@ -30,7 +30,7 @@ pub(super) enum Written {
     Json,
 }
 
-impl From<Written> for Format {
+impl From<Written> for DocumentFormat {
     fn from(written: Written) -> Self {
         match written {
             Written::Toml => Self::Toml,
@@ -43,7 +43,9 @@ impl Args {
     pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
         let text = input::read(&self.file)?;
         let is_json = self.file.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("json"));
-        let format = self.format.map_or(if is_json { Format::Json } else { Format::Toml }, Format::from);
+        let format = self
+            .format
+            .map_or(if is_json { DocumentFormat::Json } else { DocumentFormat::Toml }, DocumentFormat::from);
         let preview = self.going.preview;
         let request = ApplyRequest { text, format, only: self.only, going: self.going.into() };
         let review = context.target.client()?.apply(&request).await?;

@@ -1,6 +1,6 @@
 //! `merismos export`
 
-use merismos_core::config::Format;
+use merismos_core::config::DocumentFormat;
 
 use super::Context;
 use super::apply::Written;
@@ -16,7 +16,7 @@ pub(super) struct Args {
 
 impl Args {
     pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
-        let format = if context.json { Format::Json } else { self.format.into() };
+        let format = if context.json { DocumentFormat::Json } else { self.format.into() };
         show::text(&context.target.client()?.document(format).await?);
         Ok(Exit::Done)
     }

@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use merismos_client::Client;
-use merismos_core::config::Thing;
+use merismos_core::config::ObjectPath;
 use merismos_core::config::edit::Edit;
 use merismos_core::name::Name;
 use serde_json::{Map, Value, json};
@@ -67,13 +67,13 @@ impl Verb {
                 }
                 match check.as_deref().map(|text| asked(text).map_err(CliError::Call)).transpose()? {
                     Some(Asked::New(keys)) => {
-                        edits.push(Edit::Add { thing: Thing::Check(name.clone()), keys });
+                        edits.push(Edit::Add { thing: ObjectPath::Check(name.clone()), keys });
                         pool.insert("check".to_owned(), name.as_str().into());
                     }
                     Some(Asked::Known(check)) => drop(pool.insert("check".to_owned(), check.as_str().into())),
                     None => {}
                 }
-                edits.push(Edit::Add { thing: Thing::Pool(name.clone()), keys: pool });
+                edits.push(Edit::Add { thing: ObjectPath::Pool(name.clone()), keys: pool });
                 let lines = servers.join("\n");
                 edits.push(Edit::AddServers { pool: name.clone(), lines, weight: None, tier: None });
                 let listen = match (from, port) {
@@ -86,7 +86,7 @@ impl Verb {
                 };
                 let keys = json!({ "protocol": protocol, "listen": listen, "pool": name });
                 let Value::Object(keys) = keys else { unreachable!("it was written as a table") };
-                edits.push(Edit::Add { thing: Thing::Frontend(name), keys });
+                edits.push(Edit::Add { thing: ObjectPath::Frontend(name), keys });
                 going.make(context, edits).await
             }
             Self::Remove { name, going } => {
@@ -135,7 +135,7 @@ struct Removal {
 }
 
 async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<Removal, CliError> {
-    let frontend = Thing::Frontend(name.clone());
+    let frontend = ObjectPath::Frontend(name.clone());
     let view = client.thing(&frontend, draft).await?;
     let named = |value: &Value| value.as_str().and_then(|text| text.parse::<Name>().ok());
     let list = view.keys["next_pools"].as_array().cloned().unwrap_or_default();
@@ -144,14 +144,14 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<R
     let mut going = vec![frontend];
     let mut left = Vec::new();
     // A thing goes when all that use it do.
-    let mut go = async |thing: Thing, going: &mut Vec<Thing>| -> Result<Option<Value>, CliError> {
+    let mut go = async |thing: ObjectPath, going: &mut Vec<ObjectPath>| -> Result<Option<Value>, CliError> {
         let view = client.thing(&thing, draft).await?;
-        let gone: Vec<String> = going.iter().map(Thing::to_string).collect();
+        let gone: Vec<String> = going.iter().map(ObjectPath::to_string).collect();
         let others: Vec<String> = view
             .used_by
             .iter()
             .filter(|path| !gone.contains(path))
-            .map(|path| path.parse::<Thing>().map_or_else(|_| path.clone(), |thing| thing.words()))
+            .map(|path| path.parse::<ObjectPath>().map_or_else(|_| path.clone(), |thing| thing.words()))
             .collect();
         if others.is_empty() {
             going.push(thing);
@@ -165,18 +165,18 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<R
         view.keys["listen"].as_str().and_then(|it| it.rsplit_once(':')?.0.split_once('/'))
         && let (Ok(range), Ok(taken)) = (range.parse(), taken.parse())
     {
-        go(Thing::Taken(range, taken), &mut going).await?;
+        go(ObjectPath::Taken(range, taken), &mut going).await?;
     }
     let mut checks: Vec<Name> = Vec::new();
     for pool in pools {
-        if let Some(keys) = go(Thing::Pool(pool), &mut going).await? {
+        if let Some(keys) = go(ObjectPath::Pool(pool), &mut going).await? {
             let more = keys["more_checks"].as_array().cloned().unwrap_or_default();
             let its = std::iter::once(&keys["check"]).chain(&more).filter_map(named);
             checks.extend(its.filter(|check| !checks.contains(check)).collect::<Vec<_>>());
         }
     }
     for check in checks {
-        go(Thing::Check(check), &mut going).await?;
+        go(ObjectPath::Check(check), &mut going).await?;
     }
     let edits = going.into_iter().map(|thing| Edit::Remove { thing }).collect();
     Ok(Removal { edits, left })

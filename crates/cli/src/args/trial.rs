@@ -7,7 +7,7 @@ use ipnet::IpNet;
 use merismos_api::{Trial, TrialRequest, TrialState};
 use merismos_client::Client;
 use merismos_core::name::Name;
-use merismos_core::proof::Verdict;
+use merismos_core::proof::TrialVerdict;
 
 use super::Context;
 use crate::exit::{CliError, Exit};
@@ -123,7 +123,7 @@ fn tell(trial: &Trial, json: bool) -> Exit {
         show::trial::print(trial);
     }
     match trial.tally.as_ref().map(|tally| tally.verdict) {
-        Some(Verdict::AsExpected) => Exit::Done,
-        Some(Verdict::NotAsExpected | Verdict::TooFew) | None => Exit::No,
+        Some(TrialVerdict::AsExpected) => Exit::Done,
+        Some(TrialVerdict::NotAsExpected | TrialVerdict::TooFew) | None => Exit::No,
     }
 }

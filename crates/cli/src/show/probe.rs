@@ -4,27 +4,27 @@ use std::collections::BTreeSet;
 
 use comfy_table::Cell;
 use merismos_api::{Diagnosis, Mark, Probes, Rung, TryAnswer};
-use merismos_core::health::{State, Step};
+use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::name::Name;
 
 use super::table::{micros, table};
 use super::{bad, clock, good, moment, strong, text};
 
-fn step_words(step: Step) -> &'static str {
+fn step_words(step: ProbeStep) -> &'static str {
     match step {
-        Step::Connect => "port",
-        Step::Tls => "TLS",
-        Step::Answer => "answer",
-        Step::Status => "status",
-        Step::Body => "content",
-        Step::Done => "verdict",
+        ProbeStep::Connect => "port",
+        ProbeStep::Tls => "TLS",
+        ProbeStep::Answer => "answer",
+        ProbeStep::Status => "status",
+        ProbeStep::Body => "content",
+        ProbeStep::Done => "verdict",
     }
 }
 
 /// Prints what a check said of some servers, side by side.
 pub(crate) fn tries(check: &Name, answer: &TryAnswer) {
     text(&format!("{}\n", strong(&format!("check {check}, {}", answer.asks))));
-    let steps: BTreeSet<Step> =
+    let steps: BTreeSet<ProbeStep> =
         answer.tries.iter().flat_map(|it| it.evidence.steps.iter().map(|taken| taken.step)).collect();
     let mut rows = table(&[]);
     let head = answer.tries.iter().map(|it| format!("{} {}", if it.passed { "✓" } else { "✗" }, it.server));
@@ -32,7 +32,7 @@ pub(crate) fn tries(check: &Name, answer: &TryAnswer) {
     for step in steps {
         let cell = |it: &merismos_api::Tried| {
             let mut taken = it.evidence.steps.iter().filter(|taken| taken.step == step);
-            let words = |taken: &merismos_core::health::StepTaken| {
+            let words = |taken: &merismos_core::health::CompletedStep| {
                 format!("{} {}", micros(Some(taken.took_us)), taken.got)
             };
             let all: Vec<_> = taken.by_ref().map(words).collect();
@@ -134,10 +134,10 @@ const NEWEST: usize = 10;
 fn mark(mark: &Mark) -> &'static str {
     match (mark.passed, mark.to) {
         (true, None) => "·",
-        (true, Some(State::Up)) => "▲",
+        (true, Some(HealthState::Up)) => "▲",
         (true, Some(_)) => "△",
         (false, None) => "✗",
-        (false, Some(State::Down)) => "▼",
+        (false, Some(HealthState::Down)) => "▼",
         (false, Some(_)) => "▽",
     }
 }

@@ -4,9 +4,9 @@ use std::time::Duration;
 
 use comfy_table::Cell;
 use merismos_api::{NamedChange, Review, Warned};
-use merismos_core::config::Level;
+use merismos_core::config::WarningLevel;
 use merismos_core::config::impact::Impact;
-use merismos_core::health::timing::{Delay, Timing};
+use merismos_core::health::timing::{DetectionDelay, DetectionTiming};
 use merismos_core::units::humane;
 
 use super::table::{bar, number, percent, points, table};
@@ -136,8 +136,8 @@ pub(crate) fn impact(review: &Review) {
     }
 }
 
-pub(super) fn timing(timing: &Timing) -> String {
-    let delay = |delay: &Delay| {
+pub(super) fn timing(timing: &DetectionTiming) -> String {
+    let delay = |delay: &DetectionDelay| {
         let span = |millis: u64| humane(Duration::from_millis(millis));
         format!(
             "{} at best, {} on average, {} at worst",
@@ -157,7 +157,7 @@ pub(super) fn timing(timing: &Timing) -> String {
 /// Prints the warnings. What was so before is no news unless the change touches it; of the rest that clients feel it is only said how
 /// much there is.
 pub(crate) fn warnings(warnings: &[Warned]) {
-    let is_felt = |it: &&Warned| it.warning.level == Level::Warning;
+    let is_felt = |it: &&Warned| it.warning.level == WarningLevel::Warning;
     warnings.iter().filter(|it| !it.known || (it.touched && is_felt(it))).for_each(warning);
     match warnings.iter().filter(is_felt).filter(|it| it.stands()).count() {
         0 => {}
@@ -171,8 +171,8 @@ fn warning(warned: &Warned) {
     let warning = &warned.warning;
     let line = warning.line.map_or(String::new(), |line| format!("line {line}, "));
     let what = match warning.level {
-        Level::Warning => bad("warning"),
-        Level::Notice => "notice".to_owned(),
+        WarningLevel::Warning => bad("warning"),
+        WarningLevel::Notice => "notice".to_owned(),
     };
     let more = match &warned.accepted {
         Some(accepted) => format!(" Accepted by {}.", accepted.who),

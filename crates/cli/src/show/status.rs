@@ -3,8 +3,8 @@
 use comfy_table::{Cell, Color};
 use merismos_api::{DrainingStatus, FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status, Totals};
 use merismos_core::duty::Duty;
-use merismos_core::eligibility::Reason;
-use merismos_core::health::{State, Wish};
+use merismos_core::eligibility::IneligibleReason;
+use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::units::humane;
 
 use super::table::{bar, bytes, count, number, percent, table};
@@ -183,7 +183,8 @@ fn pool_words(frontend: &FrontendStatus) -> String {
 }
 
 fn pool(pool: &PoolStatus, status: &Status) {
-    let standing_by = pool.servers.iter().filter(|server| server.reason == Some(Reason::Standby)).count();
+    let standing_by =
+        pool.servers.iter().filter(|server| server.reason == Some(IneligibleReason::Standby)).count();
     let more = match standing_by {
         0 => String::new(),
         1 => ", 1 stands by".to_owned(),
@@ -359,7 +360,7 @@ fn cell(column: Column, server: &ServerStatus, status: &Status, pool: &PoolStatu
     };
     match column {
         // A standby server is healthy.
-        Column::Server if server.eligible || server.reason == Some(Reason::Standby) => {
+        Column::Server if server.eligible || server.reason == Some(IneligibleReason::Standby) => {
             Cell::new(short(&server.server))
         }
         Column::Server => Cell::new(format!("! {}", short(&server.server))),
@@ -404,11 +405,11 @@ fn health(server: &ServerStatus, status: &Status) -> Cell {
     let since = humane(status.at.since(from));
     match health.state {
         _ if !health.checked => Cell::new("not checked"),
-        State::Up => Cell::new(format!("up {since}")).fg(Color::Green),
-        State::Suspect => Cell::new(format!("suspect {since}")).fg(Color::Yellow),
-        State::Recovering => Cell::new(format!("recovering {since}")).fg(Color::Yellow),
-        State::Down => Cell::new(format!("down {since}")).fg(Color::Red),
-        State::Unproven => Cell::new("unproven"),
+        HealthState::Up => Cell::new(format!("up {since}")).fg(Color::Green),
+        HealthState::Suspect => Cell::new(format!("suspect {since}")).fg(Color::Yellow),
+        HealthState::Recovering => Cell::new(format!("recovering {since}")).fg(Color::Yellow),
+        HealthState::Down => Cell::new(format!("down {since}")).fg(Color::Red),
+        HealthState::Unproven => Cell::new("unproven"),
     }
 }
 
@@ -458,7 +459,7 @@ fn reasons(server: &ServerStatus, status: &Status) -> Vec<String> {
     }
     let health = &server.health;
     if let Some(wish) = health.wish {
-        let kept = wish == Wish::Drain && server.eligible;
+        let kept = wish == ServerFeedback::Drain && server.eligible;
         let but = if kept { ", and is not: no other server of its pool could work" } else { "" };
         says.push(format!("{wish}{but}"));
     }
@@ -473,12 +474,14 @@ fn reasons(server: &ServerStatus, status: &Status) -> Vec<String> {
     }
     if let Some(probe) = health.last_probe.as_ref().filter(|probe| health.checked && !probe.passed()) {
         let needs = match (health.failures_to_down, health.passes_to_up) {
-            (Some(failures), _) if health.state == State::Suspect => format!("; down after {failures} more"),
+            (Some(failures), _) if health.state == HealthState::Suspect => {
+                format!("; down after {failures} more")
+            }
             (_, Some(passes)) => format!("; up after {passes} passes"),
             (_, None) => String::new(),
         };
         says.push(format!("last probe: {probe}{needs}"));
-    } else if health.state == State::Recovering
+    } else if health.state == HealthState::Recovering
         && health.held_until.is_none()
         && let Some(passes) = health.passes_to_up
     {

@@ -2,8 +2,8 @@
 
 use comfy_table::Cell;
 use merismos_api::{Hosts, ThingView, Things};
-use merismos_core::config::Thing;
-use merismos_core::config::thing::Kind;
+use merismos_core::config::ObjectPath;
+use merismos_core::config::thing::ObjectKind;
 
 use super::table::table;
 use super::{strong, text};
@@ -14,19 +14,24 @@ fn labels<'l>(labels: impl IntoIterator<Item = (&'l String, &'l String)>) -> Str
 
 /// How people call the thing at a path.
 fn words(path: &str) -> String {
-    path.parse::<Thing>().map_or_else(|_| path.to_owned(), |thing| thing.words())
+    path.parse::<ObjectPath>().map_or_else(|_| path.to_owned(), |thing| thing.words())
 }
 
 /// Prints things of one kind.
-pub(crate) fn list(things: &Things, kind: Kind) {
+pub(crate) fn list(things: &Things, kind: ObjectKind) {
     if things.things.is_empty() {
         let what = if things.total == 0 { "There is" } else { "On this page is" };
         text(&format!("{what} no {kind} that matches.\n"));
         return;
     }
     let uses = match kind {
-        Kind::Pool | Kind::Check | Kind::Range | Kind::Host | Kind::Taken | Kind::Network => true,
-        Kind::Server | Kind::Lookup | Kind::Frontend | Kind::Message => false,
+        ObjectKind::Pool
+        | ObjectKind::Check
+        | ObjectKind::Range
+        | ObjectKind::Host
+        | ObjectKind::Taken
+        | ObjectKind::Network => true,
+        ObjectKind::Server | ObjectKind::Lookup | ObjectKind::Frontend | ObjectKind::Message => false,
     };
     let kind = kind.to_string();
     let mut head = vec![kind.as_str(), "is"];

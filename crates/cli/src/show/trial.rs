@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use comfy_table::{Cell, Color};
 use merismos_api::{Trial, TrialRequest, TrialState};
-use merismos_core::proof::{Shots, Tally, Verdict};
+use merismos_core::proof::{RequestResults, Tally, TrialVerdict};
 use merismos_core::units::humane;
 
 use super::table::{bar, count, micros, number, percent, points, table};
@@ -48,13 +48,13 @@ pub(crate) fn print(trial: &Trial) {
     }
     let because = tally.because.join("; ");
     match tally.verdict {
-        Verdict::AsExpected => text(&format!("{}: {because}\n", good("✓ As expected"))),
-        Verdict::NotAsExpected => text(&format!("{}: {because}\n", bad("✗ Not as expected"))),
-        Verdict::TooFew => text(&format!("{}: {because}\n", bad("? Can't be judged"))),
+        TrialVerdict::AsExpected => text(&format!("{}: {because}\n", good("✓ As expected"))),
+        TrialVerdict::NotAsExpected => text(&format!("{}: {because}\n", bad("✗ Not as expected"))),
+        TrialVerdict::TooFew => text(&format!("{}: {because}\n", bad("? Can't be judged"))),
     }
 }
 
-fn rows(tally: &Tally, sends: Shots) {
+fn rows(tally: &Tally, sends: RequestResults) {
     let mut table = table(&[
         "server",
         sends.many(),
@@ -111,7 +111,7 @@ fn rows(tally: &Tally, sends: Shots) {
 /// What was sent, in words.
 fn sent(trial: &Trial) -> String {
     match (trial.sends, &trial.request.say) {
-        (Shots::Requests, _) => format!("requests for {}", trial.request.path),
+        (RequestResults::Requests, _) => format!("requests for {}", trial.request.path),
         (other, Some(say)) => format!("{} that say \"{say}\"", other.many()),
         (other, None) => other.many().to_owned(),
     }
@@ -143,9 +143,9 @@ pub(crate) fn list(trials: &[Trial]) {
     for trial in trials {
         let verdict = match (trial.state, trial.tally.as_ref().map(|tally| tally.verdict)) {
             (TrialState::Running, _) => Cell::new("running"),
-            (TrialState::Done, Some(Verdict::AsExpected)) => Cell::new("as expected").fg(Color::Green),
-            (TrialState::Done, Some(Verdict::TooFew)) => Cell::new("can't be judged").fg(Color::Yellow),
-            (TrialState::Done, Some(Verdict::NotAsExpected) | None) => {
+            (TrialState::Done, Some(TrialVerdict::AsExpected)) => Cell::new("as expected").fg(Color::Green),
+            (TrialState::Done, Some(TrialVerdict::TooFew)) => Cell::new("can't be judged").fg(Color::Yellow),
+            (TrialState::Done, Some(TrialVerdict::NotAsExpected) | None) => {
                 Cell::new("not as expected").fg(Color::Red)
             }
         };

@@ -1,12 +1,12 @@
 //! The same server for the same key, with as little movement as possible when servers come and go.
 
 use super::round_robin::RoundRobin;
-use super::{Ask, Balance, Member, Tried};
-use crate::cells::PoolCell;
+use super::{Balance, Excluded, Member, PickContext};
+use crate::cells::PoolRuntime;
 use crate::draw::{GOLDEN, mix};
 
 /// A slot that no server owns.
-const NOBODY: u32 = u32::MAX;
+const NO_OWNER: u32 = u32::MAX;
 /// Pools of up to so many servers compare all of them for each key.
 const MOST_COMPARED: usize = 64;
 /// How many slots a key looks at before the eligible servers are compared one by one. With one eligible server among
@@ -43,7 +43,7 @@ pub struct Hash {
     slots: Option<Slots>,
     /// For work that has no key.
     spread: RoundRobin,
-    bound: Option<Bound>,
+    bound: Option<LoadBound>,
 }
 
 /// Who owns which slot.
@@ -58,7 +58,7 @@ struct Slots {
 
 /// How far above its share of the work in flight a server may get.
 #[derive(Clone, Copy, Debug)]
-struct Bound {
+struct LoadBound {
     /// 125: a quarter more than its share.
     percent: u64,
     /// All weights together, in thousandths.
@@ -76,16 +76,16 @@ impl Hash {
             slots: (members.len() > MOST_COMPARED).then(|| Slots::new(&members)),
             places: (0..).zip(&members).filter(|(_, it)| it.weight > 0).map(|(place, _)| place).collect(),
             spread: RoundRobin::new(members.iter().map(|member| member.weight).enumerate()),
-            bound: bound_percent.map(|percent| Bound { percent: u64::from(percent), total }),
+            bound: bound_percent.map(|percent| LoadBound { percent: u64::from(percent), total }),
             members: members.into(),
         }
     }
 
-    fn fits(&self, cell: &PoolCell, place: usize, tried: &Tried) -> bool {
-        !tried.holds(place) && self.bound.is_none_or(|bound| !self.is_over(bound, cell, place))
+    fn fits(&self, cell: &PoolRuntime, place: usize, tried: &Excluded) -> bool {
+        !tried.contains(place) && self.bound.is_none_or(|bound| !self.is_over(bound, cell, place))
     }
 
-    fn is_over(&self, bound: Bound, cell: &PoolCell, place: usize) -> bool {
+    fn is_over(&self, bound: LoadBound, cell: &PoolRuntime, place: usize) -> bool {
         let member = &self.members[place];
         let all = cell.in_flight() + 1;
         let most = (u128::from(all) * u128::from(bound.percent) * u128::from(member.weight))
@@ -93,12 +93,12 @@ impl Hash {
         u128::from(member.cell.in_flight()) >= most
     }
 
-    fn owner(&self, key: u64, cell: &PoolCell, tried: &Tried) -> Option<usize> {
+    fn owner(&self, key: u64, cell: &PoolRuntime, tried: &Excluded) -> Option<usize> {
         let found =
             self.slots.as_ref().and_then(|slots| slots.find(key, |place| self.fits(cell, place, tried)));
         found.or_else(|| self.compared(key, |place| self.fits(cell, place, tried))).or_else(|| {
             // All are at their bounds: then the bounds say nothing.
-            self.compared(key, |place| !tried.holds(place))
+            self.compared(key, |place| !tried.contains(place))
         })
     }
 
@@ -119,7 +119,7 @@ impl Slots {
         });
         let owners = slots(members, unit);
         let bits = |slots: &[u32]| {
-            let bit = |(index, owner): (usize, &u32)| u64::from(*owner != NOBODY) << index;
+            let bit = |(index, owner): (usize, &u32)| u64::from(*owner != NO_OWNER) << index;
             slots.iter().enumerate().map(bit).fold(0, |bits, bit| bits | bit)
         };
         Self { owned: owners.chunks(64).map(bits).collect(), takes: takes.collect(), owners }
@@ -161,11 +161,11 @@ fn claims(weight: u16, unit: u16) -> u16 {
 /// Gives each claim the first slot of its own row that no stronger claim has (D. Gale, L. S. Shapley: "College
 /// Admissions and the Stability of Marriage", 1962): the outcome does not depend on the order of the claims.
 fn slots(members: &[Member], unit: u16) -> Box<[u32]> {
-    let mut claims: Vec<Claim> = (0..)
+    let mut claims: Vec<SlotClaim> = (0..)
         .zip(members)
         .flat_map(|(owner, it)| {
             let identity = it.identity;
-            (0..claims(it.configured, unit)).map(move |number| Claim {
+            (0..claims(it.configured, unit)).map(move |number| SlotClaim {
                 owner,
                 identity: mix(identity.wrapping_add(u64::from(number).wrapping_mul(GOLDEN))),
                 step: 0,
@@ -176,13 +176,13 @@ fn slots(members: &[Member], unit: u16) -> Box<[u32]> {
     while size < claims.len() * SLOTS_PER_CLAIM {
         size *= 4;
     }
-    let mut held = vec![NOBODY; size];
+    let mut held = vec![NO_OWNER; size];
     for index in 0..claims.len() {
         let mut seeking = index;
         loop {
             let slot = claims[seeking].next(size);
             let holder = held[slot];
-            if holder == NOBODY {
+            if holder == NO_OWNER {
                 held[slot] = seeking as u32;
                 break;
             }
@@ -193,18 +193,18 @@ fn slots(members: &[Member], unit: u16) -> Box<[u32]> {
         }
     }
     held.into_iter()
-        .map(|claim| if claim == NOBODY { NOBODY } else { claims[claim as usize].owner })
+        .map(|claim| if claim == NO_OWNER { NO_OWNER } else { claims[claim as usize].owner })
         .collect()
 }
 
-struct Claim {
+struct SlotClaim {
     owner: u32,
     identity: u64,
     /// How many slots of its row it has asked for.
     step: u64,
 }
 
-impl Claim {
+impl SlotClaim {
     fn next(&mut self, size: usize) -> usize {
         self.step += 1;
         mix(self.identity.wrapping_add(self.step.wrapping_mul(GOLDEN))) as usize & (size - 1)
@@ -216,33 +216,33 @@ impl Claim {
 }
 
 impl Balance for Hash {
-    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn pick(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         match ask.key {
             Some(key) => self.owner(key, ask.cell, tried),
             None => self.spread.pick(ask, tried),
         }
     }
 
-    fn peek(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn peek(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         match ask.key {
             Some(key) => self.owner(key, ask.cell, tried),
             None => self.spread.peek(ask, tried),
         }
     }
 
-    fn on_begin(&self, ask: &Ask<'_>, _: usize) {
+    fn on_begin(&self, ask: &PickContext<'_>, _: usize) {
         if self.bound.is_some() {
             ask.cell.begin();
         }
     }
 
-    fn on_end(&self, ask: &Ask<'_>, _: usize) {
+    fn on_end(&self, ask: &PickContext<'_>, _: usize) {
         if self.bound.is_some() {
             ask.cell.end();
         }
     }
 
-    fn knows(&self, ask: &Ask<'_>, place: usize) -> Option<String> {
+    fn describe_server(&self, ask: &PickContext<'_>, place: usize) -> Option<String> {
         let bound = self.bound?;
         let member = self.members.get(place).filter(|member| member.weight > 0)?;
         let over = if self.is_over(bound, ask.cell, place) { ", as much as its bound allows" } else { "" };
@@ -266,7 +266,7 @@ mod tests {
         let hash = Hash::new(members.to_vec(), None);
         let world = World::default();
         let to =
-            |key: u64| hash.pick(&world.ask(Some(digest(&key.to_le_bytes()))), &Tried::default()).unwrap();
+            |key: u64| hash.pick(&world.ask(Some(digest(&key.to_le_bytes()))), &Excluded::default()).unwrap();
         (0..KEYS).map(to).collect()
     }
 
@@ -373,8 +373,8 @@ mod tests {
         let world = World::default();
         for _ in 0..400 {
             let ask = world.ask(Some(99));
-            let place = hash.pick(&ask, &Tried::default()).unwrap();
-            members[place].cell.lane(0).begun.up();
+            let place = hash.pick(&ask, &Excluded::default()).unwrap();
+            members[place].cell.lane(0).begun.increment();
             hash.on_begin(&ask, place);
         }
         let most = members.iter().map(|member| member.cell.in_flight()).max();
@@ -385,7 +385,8 @@ mod tests {
     fn work_without_a_key_is_spread() {
         let hash = Hash::new(members(&[2, 1]), None);
         let world = World::default();
-        let picks: Vec<_> = (0..6).map(|_| hash.pick(&world.ask(None), &Tried::default()).unwrap()).collect();
+        let picks: Vec<_> =
+            (0..6).map(|_| hash.pick(&world.ask(None), &Excluded::default()).unwrap()).collect();
         assert_eq!(picks.iter().filter(|place| **place == 0).count(), 4);
     }
 }

@@ -1,6 +1,6 @@
 //! The first eligible server: the heaviest one, and among equals the first by name.
 
-use super::{Ask, Balance, Member, Tried};
+use super::{Balance, Excluded, Member, PickContext};
 
 /// Sends everything to one server, and to the next when that one is not eligible, full, or has just failed.
 ///
@@ -30,15 +30,15 @@ impl InOrder {
 }
 
 impl Balance for InOrder {
-    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn pick(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         self.peek(ask, tried)
     }
 
-    fn peek(&self, _: &Ask<'_>, tried: &Tried) -> Option<usize> {
-        self.order.iter().map(|place| *place as usize).find(|place| !tried.holds(*place))
+    fn peek(&self, _: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
+        self.order.iter().map(|place| *place as usize).find(|place| !tried.contains(*place))
     }
 
-    fn knows(&self, _: &Ask<'_>, place: usize) -> Option<String> {
+    fn describe_server(&self, _: &PickContext<'_>, place: usize) -> Option<String> {
         let rank = self.order.iter().position(|it| *it as usize == place)?;
         Some(format!("rank {} of {}", rank + 1, self.order.len()))
     }
@@ -54,10 +54,10 @@ mod tests {
         let members = members(&[1, 5, 5, 0, 3]);
         let order = InOrder::new(&members);
         let world = World::default();
-        let mut tried = Tried::default();
+        let mut tried = Excluded::default();
         let picks: Vec<_> = std::iter::from_fn(|| {
             let place = order.pick(&world.ask(None), &tried)?;
-            tried.note(place);
+            tried.add(place);
             Some(place)
         })
         .collect();

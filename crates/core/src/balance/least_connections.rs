@@ -1,12 +1,12 @@
 //! The server with the least work in flight for its weight.
 
-use super::lightest::Lightest;
-use super::{Ask, Balance, Member, Tried};
+use super::lightest::TournamentTree;
+use super::{Balance, Excluded, Member, PickContext};
 
 /// Work in flight, all workers together, divided by the weight; the lowest gets the next piece.
 #[derive(Debug)]
 pub struct LeastConnections {
-    tree: Lightest,
+    tree: TournamentTree,
 }
 
 fn score(member: &Member) -> f64 {
@@ -17,7 +17,7 @@ impl LeastConnections {
     /// Deals out among the members that have a weight.
     #[must_use]
     pub fn new(members: Vec<Member>) -> Self {
-        Self { tree: Lightest::new(members, score) }
+        Self { tree: TournamentTree::new(members, score) }
     }
 
     fn refresh(&self, place: usize) {
@@ -26,7 +26,7 @@ impl LeastConnections {
 }
 
 impl Balance for LeastConnections {
-    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn pick(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         if let Some(place) = self.tree.next_refresh()
             && self.tree.differs(place, score(&self.tree.members[place]))
         {
@@ -35,20 +35,20 @@ impl Balance for LeastConnections {
         self.peek(ask, tried)
     }
 
-    fn peek(&self, _: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn peek(&self, _: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         self.tree.lowest(tried)
     }
 
-    fn on_begin(&self, ask: &Ask<'_>, place: usize) {
+    fn on_begin(&self, ask: &PickContext<'_>, place: usize) {
         self.tree.spend(ask, place);
         self.refresh(place);
     }
 
-    fn on_end(&self, _: &Ask<'_>, place: usize) {
+    fn on_end(&self, _: &PickContext<'_>, place: usize) {
         self.refresh(place);
     }
 
-    fn knows(&self, _: &Ask<'_>, place: usize) -> Option<String> {
+    fn describe_server(&self, _: &PickContext<'_>, place: usize) -> Option<String> {
         let member = self.tree.members.get(place).filter(|member| member.weight > 0)?;
         Some(format!("{} in flight", member.cell.in_flight()))
     }
@@ -107,8 +107,8 @@ mod tests {
         let balance = LeastConnections::new(members.clone());
         let places: Vec<_> = (0..8).map(|_| world.begin(&balance, &members)).collect();
         // Another snapshot's work ends: the tree is not told.
-        members[places[5]].cell.lane(0).ended.up();
-        let found = (0..9).find(|_| balance.pick(&world.ask(None), &Tried::default()) == Some(places[5]));
+        members[places[5]].cell.lane(0).ended.increment();
+        let found = (0..9).find(|_| balance.pick(&world.ask(None), &Excluded::default()) == Some(places[5]));
         assert!(found.is_some());
     }
 }

@@ -1,8 +1,8 @@
 //! The server on which a piece of work would wait least: work in flight and response time together.
 
-use super::lightest::Lightest;
-use super::{Ask, Balance, Member, Tried};
-use crate::cells::PoolCell;
+use super::lightest::TournamentTree;
+use super::{Balance, Excluded, Member, PickContext};
+use crate::cells::PoolRuntime;
 use crate::time::Tick;
 use crate::units::humane;
 
@@ -13,10 +13,10 @@ use crate::units::humane;
 /// and what is already on its way to it counts at once: it is not stormed.
 #[derive(Debug)]
 pub struct LeastLoad {
-    tree: Lightest,
+    tree: TournamentTree,
 }
 
-fn score(member: &Member, cell: &PoolCell, now: Tick) -> f64 {
+fn score(member: &Member, cell: &PoolRuntime, now: Tick) -> f64 {
     let typical = cell.pace.typical(now, None);
     let response = member.cell.pace.typical(now, typical).unwrap_or(1.0);
     (member.cell.in_flight() + 1) as f64 * response.max(1.0) / f64::from(member.weight.max(1))
@@ -25,17 +25,17 @@ fn score(member: &Member, cell: &PoolCell, now: Tick) -> f64 {
 impl LeastLoad {
     /// Deals out among the members that have a weight.
     #[must_use]
-    pub fn new(members: Vec<Member>, cell: &PoolCell, now: Tick) -> Self {
-        Self { tree: Lightest::new(members, |member| score(member, cell, now)) }
+    pub fn new(members: Vec<Member>, cell: &PoolRuntime, now: Tick) -> Self {
+        Self { tree: TournamentTree::new(members, |member| score(member, cell, now)) }
     }
 
-    fn refresh(&self, ask: &Ask<'_>, place: usize) {
+    fn refresh(&self, ask: &PickContext<'_>, place: usize) {
         self.tree.update(place, score(&self.tree.members[place], ask.cell, ask.now));
     }
 }
 
 impl Balance for LeastLoad {
-    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn pick(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         if let Some(place) = self.tree.next_refresh() {
             let score = score(&self.tree.members[place], ask.cell, ask.now);
             if self.tree.differs(place, score) {
@@ -45,20 +45,20 @@ impl Balance for LeastLoad {
         self.peek(ask, tried)
     }
 
-    fn peek(&self, _: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn peek(&self, _: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         self.tree.lowest(tried)
     }
 
-    fn on_begin(&self, ask: &Ask<'_>, place: usize) {
+    fn on_begin(&self, ask: &PickContext<'_>, place: usize) {
         self.tree.spend(ask, place);
         self.refresh(ask, place);
     }
 
-    fn on_end(&self, ask: &Ask<'_>, place: usize) {
+    fn on_end(&self, ask: &PickContext<'_>, place: usize) {
         self.refresh(ask, place);
     }
 
-    fn knows(&self, ask: &Ask<'_>, place: usize) -> Option<String> {
+    fn describe_server(&self, ask: &PickContext<'_>, place: usize) -> Option<String> {
         let member = self.tree.members.get(place).filter(|member| member.weight > 0)?;
         let typical = ask.cell.pace.typical(ask.now, None);
         let response = member.cell.pace.typical(ask.now, typical);

@@ -2,10 +2,10 @@
 
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
-use super::{Ask, Member, Tried};
+use super::{Excluded, Member, PickContext};
 
 /// Nobody: a leaf without a server.
-const NOBODY: u32 = u32::MAX;
+const NO_SERVER: u32 = u32::MAX;
 /// What a server of one thousandth of a weight spends for a piece of work.
 const PRICE: u64 = 1 << 32;
 
@@ -19,7 +19,7 @@ const PRICE: u64 = 1 << 32;
 /// weight; so an idle pool is dealt out in proportion to the weights (start-time fair queueing: P. Goyal, H. Vin,
 /// H. Cheng, IEEE/ACM ToN 1997). A server that was away spends from where the others are, and is not flooded.
 #[derive(Debug)]
-pub(super) struct Lightest {
+pub(super) struct TournamentTree {
     pub(super) members: Box<[Member]>,
     /// The last score of each server, as the bits of an `f64`.
     scores: Box<[AtomicU64]>,
@@ -30,17 +30,17 @@ pub(super) struct Lightest {
     refresh: AtomicU32,
 }
 
-impl Lightest {
+impl TournamentTree {
     /// A tree of the members that have a weight.
     pub(super) fn new(members: Vec<Member>, score: impl Fn(&Member) -> f64) -> Self {
         let width = members.len().next_power_of_two().max(1);
         let scores = members.iter().map(|it| AtomicU64::new(score(it).to_bits())).collect();
         let leaf = |index: usize| match members.get(index) {
             Some(member) if member.weight > 0 => index as u32,
-            Some(_) | None => NOBODY,
+            Some(_) | None => NO_SERVER,
         };
-        let nodes =
-            (0..2 * width).map(|node| AtomicU32::new(if node < width { NOBODY } else { leaf(node - width) }));
+        let nodes = (0..2 * width)
+            .map(|node| AtomicU32::new(if node < width { NO_SERVER } else { leaf(node - width) }));
         let tree = Self {
             nodes: nodes.collect(),
             members: members.into(),
@@ -61,7 +61,7 @@ impl Lightest {
 
     fn lower(&self, a: u32, b: u32) -> u32 {
         match (a, b) {
-            (NOBODY, other) | (other, NOBODY) => other,
+            (NO_SERVER, other) | (other, NO_SERVER) => other,
             (a, b) => {
                 let ((score_a, spent_a), (score_b, spent_b)) = (self.score(a), self.score(b));
                 if (score_b, spent_b) < (score_a, spent_a) { b } else { a }
@@ -89,7 +89,7 @@ impl Lightest {
     }
 
     /// Notes that a piece of work went to a server, before its score is taken anew.
-    pub(super) fn spend(&self, ask: &Ask<'_>, place: usize) {
+    pub(super) fn spend(&self, ask: &PickContext<'_>, place: usize) {
         let member = &self.members[place];
         let start = member.cell.spent().max(ask.cell.spent_by_all());
         member.cell.spend_until(start + PRICE / u64::from(member.weight.max(1)));
@@ -109,18 +109,18 @@ impl Lightest {
     }
 
     /// The server with the lowest score that was not tried.
-    pub(super) fn lowest(&self, tried: &Tried) -> Option<usize> {
+    pub(super) fn lowest(&self, tried: &Excluded) -> Option<usize> {
         let found = self.lowest_under(1, tried);
-        (found != NOBODY).then_some(found as usize)
+        (found != NO_SERVER).then_some(found as usize)
     }
 
-    fn lowest_under(&self, node: usize, tried: &Tried) -> u32 {
+    fn lowest_under(&self, node: usize, tried: &Excluded) -> u32 {
         let winner = self.winner(node);
-        if winner == NOBODY || !tried.holds(winner as usize) {
+        if winner == NO_SERVER || !tried.contains(winner as usize) {
             return winner;
         }
         if node >= self.width {
-            return NOBODY;
+            return NO_SERVER;
         }
         self.lower(self.lowest_under(2 * node, tried), self.lowest_under(2 * node + 1, tried))
     }

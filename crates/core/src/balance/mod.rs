@@ -17,7 +17,7 @@ pub use least_load::LeastLoad;
 pub use random_two::RandomTwo;
 pub use round_robin::RoundRobin;
 
-use crate::cells::{PoolCell, ServerCell};
+use crate::cells::{PoolRuntime, ServerRuntime};
 use crate::time::Tick;
 
 /// The most servers that one request may be offered to.
@@ -25,15 +25,15 @@ pub const MOST_ATTEMPTS: usize = 16;
 
 /// The servers that one request is not to go to any more, by their place in the pool.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Tried {
-    places: [u32; MOST_ATTEMPTS],
+pub struct Excluded {
+    indexes: [u32; MOST_ATTEMPTS],
     len: usize,
 }
 
-impl Tried {
+impl Excluded {
     /// Notes a server; `false` when there is no room for more than [`MOST_ATTEMPTS`].
-    pub fn note(&mut self, place: usize) -> bool {
-        match (self.places.get_mut(self.len), u32::try_from(place)) {
+    pub fn add(&mut self, place: usize) -> bool {
+        match (self.indexes.get_mut(self.len), u32::try_from(place)) {
             (Some(slot), Ok(place)) => {
                 *slot = place;
                 self.len += 1;
@@ -46,19 +46,19 @@ impl Tried {
     /// None yet.
     #[must_use]
     pub const fn none() -> Self {
-        Self { places: [0; MOST_ATTEMPTS], len: 0 }
+        Self { indexes: [0; MOST_ATTEMPTS], len: 0 }
     }
 
     /// The servers' places, in the order in which they were tried.
     #[must_use]
-    pub fn places(&self) -> &[u32] {
-        &self.places[..self.len]
+    pub fn indexes(&self) -> &[u32] {
+        &self.indexes[..self.len]
     }
 
     /// Whether a server was tried.
     #[must_use]
-    pub fn holds(&self, place: usize) -> bool {
-        self.places().iter().any(|tried| *tried as usize == place)
+    pub fn contains(&self, place: usize) -> bool {
+        self.indexes().iter().any(|tried| *tried as usize == place)
     }
 
     /// How many servers were tried.
@@ -85,14 +85,14 @@ pub struct Member {
     /// A number made of its name, the same after a restart and on every node.
     pub identity: u64,
     /// Its identity and counts.
-    pub cell: Arc<ServerCell>,
+    pub cell: Arc<ServerRuntime>,
 }
 
 /// What a pick goes by, beside what the algorithm knows itself.
 #[derive(Clone, Copy, Debug)]
-pub struct Ask<'a> {
+pub struct PickContext<'a> {
     /// The pool's turn.
-    pub cell: &'a PoolCell,
+    pub cell: &'a PoolRuntime,
     /// The number of the key that this piece of work is dealt out by, when it has one.
     pub key: Option<u64>,
     /// A random number, where the algorithm [draws](crate::config::document::Algorithm::draws).
@@ -108,25 +108,25 @@ pub struct Ask<'a> {
 /// is found; nothing is allocated; the same cells and questions give the same picks.
 pub trait Balance: Send + Sync + std::fmt::Debug {
     /// Picks a server by its place in the pool; `None` when every eligible one was tried or none is.
-    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize>;
+    fn pick(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize>;
 
     /// The server that [`pick`](Self::pick) would give, without taking a turn.
-    fn peek(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize>;
+    fn peek(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize>;
 
     /// In how many requests from now the server's turn comes (0 is the next one); `None` when it has none, or when
     /// this algorithm deals out by something else than turns.
-    fn turns_until(&self, _cell: &PoolCell, _place: usize) -> Option<u64> {
+    fn turns_until(&self, _cell: &PoolRuntime, _place: usize) -> Option<u64> {
         None
     }
 
     /// Work has begun at a server, and its counts say so already.
-    fn on_begin(&self, _ask: &Ask<'_>, _place: usize) {}
+    fn on_begin(&self, _ask: &PickContext<'_>, _place: usize) {}
 
     /// Work has ended at a server, and its counts say so already.
-    fn on_end(&self, _ask: &Ask<'_>, _place: usize) {}
+    fn on_end(&self, _ask: &PickContext<'_>, _place: usize) {}
 
     /// What it knows of a server at this moment, in words, for whoever asks why: `2 in flight`.
-    fn knows(&self, _ask: &Ask<'_>, _place: usize) -> Option<String> {
+    fn describe_server(&self, _ask: &PickContext<'_>, _place: usize) -> Option<String> {
         None
     }
 }

@@ -28,9 +28,10 @@ fn keys() -> impl Iterator<Item = u64> {
 
 /// The server of each key.
 fn owners(hash: &Hash) -> Vec<Option<usize>> {
-    let cell = PoolCell::default();
-    let pick =
-        |key| hash.pick(&Ask { cell: &cell, key: Some(key), draw: 0, now: Tick(0) }, &Tried::default());
+    let cell = PoolRuntime::default();
+    let pick = |key| {
+        hash.pick(&PickContext { cell: &cell, key: Some(key), draw: 0, now: Tick(0) }, &Excluded::default())
+    };
     keys().map(pick).collect()
 }
 
@@ -57,15 +58,15 @@ proptest! {
         let divisor = weights.iter().fold(0, |divisor, weight| greatest_common_divisor(divisor, u64::from(*weight)));
         prop_assume!(divisor > 0);
         let balance = RoundRobin::new(weights.iter().copied().enumerate());
-        let cell = PoolCell::default();
+        let cell = PoolRuntime::default();
         let cycle: u64 = weights.iter().map(|weight| u64::from(*weight) / divisor).sum();
         let mut counts = vec![0_u64; weights.len()];
-        let context = Ask { cell: &cell, key: None, draw: 0, now: Tick(0) };
+        let context = PickContext { cell: &cell, key: None, draw: 0, now: Tick(0) };
         for _ in 0..start {
-            balance.pick(&context, &Tried::default());
+            balance.pick(&context, &Excluded::default());
         }
         for _ in 0..cycle {
-            counts[balance.pick(&context, &Tried::default()).expect("one has a weight")] += 1;
+            counts[balance.pick(&context, &Excluded::default()).expect("one has a weight")] += 1;
         }
         let expected: Vec<u64> = weights.iter().map(|weight| u64::from(*weight) / divisor).collect();
         prop_assert_eq!(counts, expected);

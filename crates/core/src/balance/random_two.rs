@@ -1,6 +1,6 @@
 //! The less busy of two servers that are drawn at random.
 
-use super::{Ask, Balance, Member, Tried};
+use super::{Balance, Excluded, Member, PickContext};
 use crate::draw::{mix, part};
 
 /// How often a draw is repeated that gave a server that can't be taken, before the servers are gone through.
@@ -47,8 +47,8 @@ impl RandomTwo {
     }
 
     /// Draws until a server comes that is neither tried nor `other`.
-    fn draw_other(&self, seed: u64, tried: &Tried, other: Option<usize>) -> Option<usize> {
-        let fits = |place: &usize| !tried.holds(*place) && Some(*place) != other;
+    fn draw_other(&self, seed: u64, tried: &Excluded, other: Option<usize>) -> Option<usize> {
+        let fits = |place: &usize| !tried.contains(*place) && Some(*place) != other;
         let drawn = (0..DRAWS).map(|step| self.draw(mix(seed.wrapping_add(step)))).find(&fits);
         drawn.or_else(|| {
             // Light servers among heavy ones that were tried: begin anywhere.
@@ -58,7 +58,7 @@ impl RandomTwo {
     }
 
     /// The two servers that a question draws; the second is missing when there is only one.
-    fn pair(&self, ask: &Ask<'_>, tried: &Tried) -> Option<(usize, Option<usize>)> {
+    fn pair(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<(usize, Option<usize>)> {
         if self.places.is_empty() {
             return None;
         }
@@ -88,16 +88,16 @@ fn aliases(weights: &[u64]) -> Box<[(u32, u32)]> {
 }
 
 impl Balance for RandomTwo {
-    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn pick(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         self.peek(ask, tried)
     }
 
-    fn peek(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn peek(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         let (first, second) = self.pair(ask, tried)?;
         Some(second.filter(|second| !self.is_less_busy(first, *second)).unwrap_or(first))
     }
 
-    fn knows(&self, _: &Ask<'_>, place: usize) -> Option<String> {
+    fn describe_server(&self, _: &PickContext<'_>, place: usize) -> Option<String> {
         let member = self.members.get(place).filter(|member| member.weight > 0)?;
         Some(format!("{} in flight", member.cell.in_flight()))
     }
@@ -124,11 +124,11 @@ mod tests {
     #[test]
     fn of_two_the_busier_one_is_left_alone() {
         let members = members(&[1, 1]);
-        members[0].cell.lane(0).begun.up();
+        members[0].cell.lane(0).begun.increment();
         let balance = RandomTwo::new(members);
         let mut world = World::default();
         for _ in 0..100 {
-            assert_eq!(balance.pick(&world.ask_drawing(), &Tried::default()), Some(1));
+            assert_eq!(balance.pick(&world.ask_drawing(), &Excluded::default()), Some(1));
         }
     }
 }

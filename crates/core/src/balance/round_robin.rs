@@ -1,7 +1,7 @@
 //! Weighted round robin: each server in its turn, exact over every whole cycle.
 
-use super::{Ask, Balance, Tried};
-use crate::cells::PoolCell;
+use super::{Balance, Excluded, PickContext};
+use crate::cells::PoolRuntime;
 
 /// Cycles up to this length are laid out in full (2 bytes a turn); longer ones are computed turn by turn.
 const LONGEST_TABLE: u64 = 65_536;
@@ -22,12 +22,12 @@ const MOST_TURNS_AHEAD: u64 = 1 << 20;
 pub struct RoundRobin {
     /// Place in the pool and reduced weight of each eligible server.
     servers: Box<[(u32, u32)]>,
-    order: Order,
+    order: TurnOrder,
 }
 
 #[derive(Debug)]
-enum Order {
-    Nobody,
+enum TurnOrder {
+    Empty,
     Table(Box<[u16]>),
     Stride { stride: u64, cycle: u64, ends: Box<[u64]> },
 }
@@ -47,18 +47,18 @@ impl RoundRobin {
         }
         let cycle: u64 = servers.iter().map(|(_, weight)| u64::from(*weight)).sum();
         let order = match cycle {
-            0 => Order::Nobody,
-            1..=LONGEST_TABLE => Order::Table(table(&servers)),
-            _ => Order::Stride { stride: stride(cycle), cycle, ends: running_sums(&servers) },
+            0 => TurnOrder::Empty,
+            1..=LONGEST_TABLE => TurnOrder::Table(table(&servers)),
+            _ => TurnOrder::Stride { stride: stride(cycle), cycle, ends: running_sums(&servers) },
         };
         Self { servers: servers.into(), order }
     }
 
     fn at(&self, turn: u64) -> Option<usize> {
         let index = match &self.order {
-            Order::Nobody => return None,
-            Order::Table(table) => usize::from(table[(turn % table.len() as u64) as usize]),
-            Order::Stride { stride, cycle, ends } => {
+            TurnOrder::Empty => return None,
+            TurnOrder::Table(table) => usize::from(table[(turn % table.len() as u64) as usize]),
+            TurnOrder::Stride { stride, cycle, ends } => {
                 let place = u128::from(turn) * u128::from(*stride) % u128::from(*cycle);
                 ends.partition_point(|end| u128::from(*end) <= place)
             }
@@ -68,21 +68,21 @@ impl RoundRobin {
 
     /// A retry: a few turns find another server in proportion to the weights; when light servers are left among heavy
     /// ones that were tried, any of them will do.
-    fn untried(&self, tried: &Tried, mut turn: impl FnMut() -> u64) -> Option<usize> {
+    fn untried(&self, tried: &Excluded, mut turn: impl FnMut() -> u64) -> Option<usize> {
         for _ in 0..4 {
             let next = self.at(turn())?;
-            if !tried.holds(next) {
+            if !tried.contains(next) {
                 return Some(next);
             }
         }
-        self.servers.iter().map(|(place, _)| *place as usize).find(|place| !tried.holds(*place))
+        self.servers.iter().map(|(place, _)| *place as usize).find(|place| !tried.contains(*place))
     }
 
     fn cycle(&self) -> u64 {
         match &self.order {
-            Order::Nobody => 0,
-            Order::Table(table) => table.len() as u64,
-            Order::Stride { cycle, .. } => *cycle,
+            TurnOrder::Empty => 0,
+            TurnOrder::Table(table) => table.len() as u64,
+            TurnOrder::Stride { cycle, .. } => *cycle,
         }
     }
 }
@@ -116,14 +116,14 @@ fn running_sums(servers: &[(u32, u32)]) -> Box<[u64]> {
 }
 
 impl Balance for RoundRobin {
-    fn pick(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn pick(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         if tried.is_empty() {
             return self.at(ask.cell.take_turn());
         }
         self.untried(tried, || ask.cell.take_retry_turn())
     }
 
-    fn peek(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn peek(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         if tried.is_empty() {
             return self.at(ask.cell.next_turn());
         }
@@ -134,7 +134,7 @@ impl Balance for RoundRobin {
         })
     }
 
-    fn turns_until(&self, cell: &PoolCell, place: usize) -> Option<u64> {
+    fn turns_until(&self, cell: &PoolRuntime, place: usize) -> Option<u64> {
         let next = cell.next_turn();
         (0..self.cycle().min(MOST_TURNS_AHEAD))
             .find(|ahead| self.at(next.wrapping_add(*ahead)) == Some(place))
@@ -151,7 +151,7 @@ mod tests {
     fn deal(weights: &[u32], turns: u64) -> Vec<usize> {
         let robin = RoundRobin::new(weights.iter().copied().enumerate());
         let world = World::default();
-        (0..turns).map(|_| robin.pick(&world.ask(None), &Tried::default()).unwrap()).collect()
+        (0..turns).map(|_| robin.pick(&world.ask(None), &Excluded::default()).unwrap()).collect()
     }
 
     /// More turns in a cycle than a table holds.

@@ -14,13 +14,13 @@ const TOLD: Duration = Duration::from_secs(60);
 /// Some response times: any number of writers, none of which waits for another, and any number of readers. Each takes the place of the
 /// oldest one.
 #[derive(Debug, Default)]
-pub struct Latencies {
+pub struct LatencySamples {
     /// Each the millisecond that it was noted in, above its microseconds; 0 where there is none yet.
     kept: OnceLock<Box<[AtomicU64; KEPT]>>,
     next: AtomicU32,
 }
 
-impl Latencies {
+impl LatencySamples {
     /// Notes a response time, to the microsecond; of more than an hour, an hour.
     pub fn note(&self, now: Tick, took: Duration) {
         let kept = self.kept.get_or_init(|| Box::new([const { AtomicU64::new(0) }; KEPT]));
@@ -61,7 +61,7 @@ mod tests {
 
     #[test]
     fn the_last_minute_is_told_and_no_more_than_what_is_kept() {
-        let latencies = Latencies::default();
+        let latencies = LatencySamples::default();
         assert!(latencies.last_minute(at(5)).is_empty());
         for second in 0..100 {
             latencies.note(at(second), Duration::from_micros(1_000 - second));

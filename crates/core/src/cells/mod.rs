@@ -14,20 +14,20 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
-pub use self::latencies::{Latencies, of_thousand};
-pub use self::pace::Pace;
-pub use self::room::{Full, Limits, Room};
-use crate::admit::Line;
+pub use self::latencies::{LatencySamples, of_thousand};
+pub use self::pace::LatencyAverage;
+pub use self::room::{LimitReached, Limiter, ServerRuntimeLimits};
+use crate::admit::WaitQueue;
 use crate::config::renames::Renames;
 use crate::name::{Name, PoolServer};
 
 /// A count with one writer and any number of readers.
 #[derive(Debug, Default)]
-pub struct Count(AtomicU64);
+pub struct Counter(AtomicU64);
 
-impl Count {
+impl Counter {
     /// Adds one. Only the lane's own worker may call it: it is a load and a store, not one atomic step.
-    pub fn up(&self) {
+    pub fn increment(&self) {
         self.0.store(self.0.load(Ordering::Relaxed).wrapping_add(1), Ordering::Relaxed);
     }
 
@@ -51,25 +51,25 @@ impl Count {
 /// What one worker counted of one server. Aligned so that two lanes never share a cache line pair.
 #[derive(Debug, Default)]
 #[repr(align(128))]
-pub struct ServerLane {
+pub struct ServerWorkerCounters {
     /// Requests that were begun with this server, whatever became of them.
-    pub begun: Count,
+    pub begun: Counter,
     /// Requests that ended with this server, whatever became of them.
-    pub ended: Count,
+    pub ended: Counter,
     /// Requests that it took: a connection was made and the request was handed over.
-    pub taken: Count,
+    pub taken: Counter,
     /// Connections refused or timed out, answers that never came, broke off or made no sense.
-    pub failed: Count,
+    pub failed: Counter,
     /// Requests that failed here and were given to another server.
-    pub retried: Count,
+    pub retried: Counter,
     /// Answers with a status of 500 and above.
-    pub errors: Count,
+    pub errors: Counter,
     /// Bytes that were sent to it for clients: requests, and what clients sent over connections and in datagrams.
-    pub bytes_to: Count,
+    pub bytes_to: Counter,
     /// Bytes of its answers that went on to clients.
-    pub bytes_from: Count,
+    pub bytes_from: Counter,
     /// From when on a response time is measured again, in the worker's own coarse time.
-    pub measured_next: Count,
+    pub measured_next: Counter,
 }
 
 /// The sum of all lanes of a server at one moment.
@@ -113,25 +113,25 @@ impl ServerCounts {
 /// What one worker counted of one frontend.
 #[derive(Debug, Default)]
 #[repr(align(128))]
-pub struct FrontendLane {
+pub struct FrontendWorkerCounters {
     /// Connections accepted.
-    pub opened: Count,
+    pub opened: Counter,
     /// Connections ended.
-    pub closed: Count,
+    pub closed: Counter,
     /// Requests whose head was read whole and made sense.
-    pub requests: Count,
+    pub requests: Counter,
     /// Requests refused for what they were (400, 408, 431, 501, 505).
-    pub refused: Count,
+    pub refused: Counter,
     /// Connections turned away because as many as the frontend takes were there.
-    pub turned_away: Count,
+    pub turned_away: Counter,
     /// Requests for which no server was eligible (503).
-    pub unavailable: Count,
+    pub unavailable: Counter,
     /// Requests that no server answered properly (502, 504, or a broken-off answer).
-    pub unanswered: Count,
+    pub unanswered: Counter,
     /// Requests that a server answered with 5xx.
-    pub errors: Count,
+    pub errors: Counter,
     /// Connections, and requests over HTTP/2, that were ended because their clients held too much memory.
-    pub cut_for_memory: Count,
+    pub cut_for_memory: Counter,
 }
 
 /// The sum of all lanes of a frontend at one moment.
@@ -157,23 +157,23 @@ pub struct FrontendCounts {
 
 /// One server's identity and counts.
 #[derive(Debug)]
-pub struct ServerCell {
+pub struct ServerRuntime {
     /// The identity's number; never given to another server while the service runs.
     pub id: u32,
-    lanes: Box<[ServerLane]>,
+    lanes: Box<[ServerWorkerCounters]>,
     /// How fast it answers.
-    pub pace: Pace,
+    pub pace: LatencyAverage,
     /// How long it took for some of its work.
-    pub latencies: Latencies,
+    pub latencies: LatencySamples,
     /// How much there is of what its limits count.
-    pub room: Room,
+    pub room: Limiter,
     /// What it has spent of its weight; see [`crate::balance::LeastConnections`].
     spent: AtomicU64,
     /// Which of its addresses was connected to last.
     way: AtomicU64,
 }
 
-impl ServerCell {
+impl ServerRuntime {
     /// Which of its addresses was connected to last, for it is tried first the next time (RFC 8305, 5).
     #[must_use]
     pub fn way(&self) -> usize {
@@ -187,7 +187,7 @@ impl ServerCell {
 
     /// The lane of one worker.
     #[must_use]
-    pub fn lane(&self, worker: usize) -> &ServerLane {
+    pub fn lane(&self, worker: usize) -> &ServerWorkerCounters {
         &self.lanes[worker]
     }
 
@@ -213,8 +213,9 @@ impl ServerCell {
     /// All lanes together.
     #[must_use]
     pub fn counts(&self) -> ServerCounts {
-        let sum =
-            |pick: fn(&ServerLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
+        let sum = |pick: fn(&ServerWorkerCounters) -> &Counter| {
+            self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>()
+        };
         // `ended` is read first: a request that ends in between is then counted as still there, never below zero.
         let ended = sum(|lane| &lane.ended);
         let begun = sum(|lane| &lane.begun);
@@ -233,16 +234,16 @@ impl ServerCell {
 
 /// One frontend's identity and counts.
 #[derive(Debug)]
-pub struct FrontendCell {
+pub struct FrontendRuntime {
     /// The identity's number; never given to another frontend while the service runs.
     pub id: u32,
-    lanes: Box<[FrontendLane]>,
+    lanes: Box<[FrontendWorkerCounters]>,
 }
 
-impl FrontendCell {
+impl FrontendRuntime {
     /// The lane of one worker.
     #[must_use]
-    pub fn lane(&self, worker: usize) -> &FrontendLane {
+    pub fn lane(&self, worker: usize) -> &FrontendWorkerCounters {
         &self.lanes[worker]
     }
 
@@ -256,8 +257,9 @@ impl FrontendCell {
     /// All lanes together.
     #[must_use]
     pub fn counts(&self) -> FrontendCounts {
-        let sum =
-            |pick: fn(&FrontendLane) -> &Count| self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>();
+        let sum = |pick: fn(&FrontendWorkerCounters) -> &Counter| {
+            self.lanes.iter().map(|lane| pick(lane).get()).sum::<u64>()
+        };
         FrontendCounts {
             connections: self.connections(),
             requests: sum(|lane| &lane.requests),
@@ -274,16 +276,16 @@ impl FrontendCell {
 /// One pool's turn and what else its algorithms keep, shared by all workers.
 #[derive(Debug, Default)]
 #[repr(align(128))]
-pub struct PoolCell {
+pub struct PoolRuntime {
     turn: AtomicU64,
     retry_turn: AtomicU64,
     /// What the server that got work last had spent before it.
     spent: AtomicU64,
     in_flight: AtomicU64,
     /// How fast its servers answer, all together.
-    pub pace: Pace,
+    pub pace: LatencyAverage,
     /// Who waits while all its servers are full.
-    pub line: Line,
+    pub line: WaitQueue,
     /// How many of its requests may go to another server because one is slow.
     pub retries: RetryBudget,
 }
@@ -324,7 +326,7 @@ impl Default for RetryBudget {
     }
 }
 
-impl PoolCell {
+impl PoolRuntime {
     /// Takes the next turn.
     pub fn take_turn(&self) -> u64 {
         self.turn.fetch_add(1, Ordering::Relaxed)
@@ -377,16 +379,16 @@ impl PoolCell {
 
 /// Every cell by identity. A server's identity is its name and its address: at another address it is another server.
 #[derive(Debug)]
-pub struct Cells {
+pub struct RuntimeRegistry {
     workers: usize,
-    servers: BTreeMap<PoolServer, (SocketAddr, Arc<ServerCell>)>,
-    frontends: BTreeMap<Name, Arc<FrontendCell>>,
-    pools: BTreeMap<Name, Arc<PoolCell>>,
+    servers: BTreeMap<PoolServer, (SocketAddr, Arc<ServerRuntime>)>,
+    frontends: BTreeMap<Name, Arc<FrontendRuntime>>,
+    pools: BTreeMap<Name, Arc<PoolRuntime>>,
     next_server: u32,
     next_frontend: u32,
 }
 
-impl Cells {
+impl RuntimeRegistry {
     /// No cells yet, each to have one lane a worker.
     #[must_use]
     pub fn new(workers: usize) -> Self {
@@ -401,19 +403,19 @@ impl Cells {
     }
 
     /// The cell of a server, made when it is first asked for, and anew when it is asked for at another address.
-    pub fn server(&mut self, server: &PoolServer, address: SocketAddr) -> Arc<ServerCell> {
+    pub fn server(&mut self, server: &PoolServer, address: SocketAddr) -> Arc<ServerRuntime> {
         if let Some((_, cell)) = self.servers.get(server).filter(|(known, _)| *known == address) {
             return Arc::clone(cell);
         }
         let id = self.next_server;
         self.next_server += 1;
-        let lanes = (0..self.workers).map(|_| ServerLane::default()).collect();
-        let cell = Arc::new(ServerCell {
+        let lanes = (0..self.workers).map(|_| ServerWorkerCounters::default()).collect();
+        let cell = Arc::new(ServerRuntime {
             id,
             lanes,
-            pace: Pace::default(),
-            latencies: Latencies::default(),
-            room: Room::default(),
+            pace: LatencyAverage::default(),
+            latencies: LatencySamples::default(),
+            room: Limiter::default(),
             spent: AtomicU64::new(0),
             way: AtomicU64::new(0),
         });
@@ -422,18 +424,18 @@ impl Cells {
     }
 
     /// The cell of a frontend, made when it is first asked for. Frontends that go keep theirs, for their number.
-    pub fn frontend(&mut self, name: &Name) -> Arc<FrontendCell> {
+    pub fn frontend(&mut self, name: &Name) -> Arc<FrontendRuntime> {
         let (next, workers) = (&mut self.next_frontend, self.workers);
         let cell = self.frontends.entry(name.clone()).or_insert_with(|| {
             *next += 1;
-            let lanes = (0..workers).map(|_| FrontendLane::default()).collect();
-            Arc::new(FrontendCell { id: *next - 1, lanes })
+            let lanes = (0..workers).map(|_| FrontendWorkerCounters::default()).collect();
+            Arc::new(FrontendRuntime { id: *next - 1, lanes })
         });
         Arc::clone(cell)
     }
 
     /// The cell of a pool, made when it is first asked for.
-    pub fn pool(&mut self, name: &Name) -> Arc<PoolCell> {
+    pub fn pool(&mut self, name: &Name) -> Arc<PoolRuntime> {
         Arc::clone(self.pools.entry(name.clone()).or_default())
     }
 

@@ -12,7 +12,7 @@ const MEMORY: Duration = Duration::from_secs(10);
 /// does not wipe out what was known before it. Workers share it without a lock; of two that write in the same moment
 /// one sample may be lost.
 #[derive(Debug, Default)]
-pub struct Pace {
+pub struct LatencyAverage {
     /// Microseconds as the bits of an `f64`; 0 as long as nothing is known.
     mean: AtomicU64,
     /// When it was last written, in nanoseconds as [`Tick`].
@@ -24,7 +24,7 @@ fn kept(age: Duration) -> f64 {
     (-age.as_secs_f64() / MEMORY.as_secs_f64()).exp()
 }
 
-impl Pace {
+impl LatencyAverage {
     /// Notes a response time.
     pub fn note(&self, now: Tick, took: Duration) {
         let sample = took.as_secs_f64() * 1e6;
@@ -58,7 +58,7 @@ mod tests {
 
     #[test]
     fn news_counts_and_age_fades_towards_the_others() {
-        let pace = Pace::default();
+        let pace = LatencyAverage::default();
         assert_eq!(pace.typical(Tick(0), None), None);
         assert_eq!(pace.typical(Tick(0), Some(500.0)), Some(500.0));
         pace.note(Tick(0), Duration::from_millis(8));

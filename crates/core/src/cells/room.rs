@@ -6,7 +6,7 @@ use crate::time::Tick;
 
 /// The limits of one server. `None` is no limit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Limits {
+pub struct ServerRuntimeLimits {
     /// The most pieces of work in flight at once.
     pub in_flight: Option<u32>,
     /// The most connections that we have to it at once.
@@ -20,7 +20,7 @@ pub struct Limits {
 
 /// Which limit a server has reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Full {
+pub enum LimitReached {
     /// [`Limits::in_flight`].
     InFlight,
     /// [`Limits::connections`].
@@ -31,7 +31,7 @@ pub enum Full {
 
 /// How much there is of what limits count: one number for all workers, written only where there is a limit.
 #[derive(Debug, Default)]
-pub struct Room {
+pub struct Limiter {
     in_flight: AtomicU64,
     connections: AtomicU64,
     wants_rest: AtomicBool,
@@ -44,7 +44,7 @@ pub struct Room {
 const BURST: u64 = 10;
 const SECOND: u64 = 1_000_000_000;
 
-impl Limits {
+impl ServerRuntimeLimits {
     /// Whether there is no limit at all.
     #[must_use]
     pub fn is_none(&self) -> bool {
@@ -52,11 +52,13 @@ impl Limits {
     }
 
     /// The most work in flight at once, and which limit says so.
-    fn work(&self) -> (Option<u32>, Full) {
+    fn work(&self) -> (Option<u32>, LimitReached) {
         match (self.in_flight, self.connections.filter(|_| self.one_each)) {
-            (Some(work), Some(connections)) if connections < work => (Some(connections), Full::Connections),
-            (None, Some(connections)) => (Some(connections), Full::Connections),
-            (work, _) => (work, Full::InFlight),
+            (Some(work), Some(connections)) if connections < work => {
+                (Some(connections), LimitReached::Connections)
+            }
+            (None, Some(connections)) => (Some(connections), LimitReached::Connections),
+            (work, _) => (work, LimitReached::InFlight),
         }
     }
 
@@ -82,10 +84,10 @@ fn raise(count: &AtomicU64, limit: Option<u32>) -> bool {
     count.fetch_update(Ordering::Relaxed, Ordering::Relaxed, step).is_ok()
 }
 
-impl Room {
+impl Limiter {
     /// Which limit is reached, without taking any room.
     #[must_use]
-    pub fn full(&self, limits: Limits, now: Tick) -> Option<Full> {
+    pub fn full(&self, limits: ServerRuntimeLimits, now: Tick) -> Option<LimitReached> {
         let reached = |count: &AtomicU64, limit: Option<u32>| {
             limit.is_some_and(|it| count.load(Ordering::Relaxed) >= u64::from(it))
         };
@@ -94,7 +96,7 @@ impl Room {
             return Some(full);
         }
         if limits.rate.is_some_and(|rate| !Self::is_due(self.due.load(Ordering::Relaxed), rate, now)) {
-            return Some(Full::Rate);
+            return Some(LimitReached::Rate);
         }
         None
     }
@@ -103,7 +105,7 @@ impl Room {
     ///
     /// # Errors
     /// Which limit is reached; no room is taken then.
-    pub fn enter(&self, limits: Limits, now: Tick) -> Result<(), Full> {
+    pub fn try_acquire(&self, limits: ServerRuntimeLimits, now: Tick) -> Result<(), LimitReached> {
         let (work, full) = limits.work();
         if !raise(&self.in_flight, work) {
             return Err(full);
@@ -113,7 +115,7 @@ impl Room {
                 |due: u64| Self::is_due(due, rate, now).then(|| due.max(now.0) + SECOND / u64::from(rate));
             if self.due.fetch_update(Ordering::Relaxed, Ordering::Relaxed, step).is_err() {
                 self.leave();
-                return Err(Full::Rate);
+                return Err(LimitReached::Rate);
             }
         }
         Ok(())
@@ -131,7 +133,7 @@ impl Room {
 
     /// Takes room for one connection, when there is room.
     #[must_use]
-    pub fn connect(&self, limits: Limits) -> bool {
+    pub fn connect(&self, limits: ServerRuntimeLimits) -> bool {
         let has_room = raise(&self.connections, limits.connections);
         // Somebody keeps connections that nobody uses: they are wanted here.
         self.wants_rest.store(!has_room, Ordering::Relaxed);
@@ -164,20 +166,27 @@ mod tests {
 
     #[test]
     fn work_in_flight_is_bounded_and_given_back() {
-        let (room, limits) = (Room::default(), Limits { in_flight: Some(2), ..Limits::default() });
-        assert_eq!([(); 3].map(|()| room.enter(limits, Tick(0))), [Ok(()), Ok(()), Err(Full::InFlight)]);
-        assert_eq!(room.full(limits, Tick(0)), Some(Full::InFlight));
+        let (room, limits) = (
+            Limiter::default(),
+            ServerRuntimeLimits { in_flight: Some(2), ..ServerRuntimeLimits::default() },
+        );
+        assert_eq!(
+            [(); 3].map(|()| room.try_acquire(limits, Tick(0))),
+            [Ok(()), Ok(()), Err(LimitReached::InFlight)]
+        );
+        assert_eq!(room.full(limits, Tick(0)), Some(LimitReached::InFlight));
         room.leave();
-        assert_eq!(room.enter(limits, Tick(0)), Ok(()));
+        assert_eq!(room.try_acquire(limits, Tick(0)), Ok(()));
     }
 
     #[test]
     fn a_rate_holds_over_time_and_a_tenth_may_come_at_once() {
-        let (room, limits) = (Room::default(), Limits { rate: Some(100), ..Limits::default() });
+        let (room, limits) =
+            (Limiter::default(), ServerRuntimeLimits { rate: Some(100), ..ServerRuntimeLimits::default() });
         let mut taken = Vec::new();
         for millis in 0..3_000_u64 {
             let now = Tick(millis * 1_000_000);
-            while room.enter(limits, now).is_ok() {
+            while room.try_acquire(limits, now).is_ok() {
                 room.leave();
                 taken.push(millis);
             }
@@ -189,19 +198,30 @@ mod tests {
 
     #[test]
     fn a_limit_of_connections_makes_a_server_full_where_work_needs_one_each() {
-        let limits = Limits { in_flight: Some(9), connections: Some(2), one_each: true, rate: None };
-        let room = Room::default();
-        assert_eq!([(); 3].map(|()| room.enter(limits, Tick(0))), [Ok(()), Ok(()), Err(Full::Connections)]);
-        assert_eq!(room.full(limits, Tick(0)), Some(Full::Connections));
-        let shared = Limits { one_each: false, ..limits };
-        assert_eq!(room.enter(shared, Tick(0)), Ok(()), "requests that share connections need none each");
-        let fewer = Limits { in_flight: Some(1), ..limits };
-        assert_eq!(room.full(fewer, Tick(0)), Some(Full::InFlight), "the smaller one is named");
+        let limits =
+            ServerRuntimeLimits { in_flight: Some(9), connections: Some(2), one_each: true, rate: None };
+        let room = Limiter::default();
+        assert_eq!(
+            [(); 3].map(|()| room.try_acquire(limits, Tick(0))),
+            [Ok(()), Ok(()), Err(LimitReached::Connections)]
+        );
+        assert_eq!(room.full(limits, Tick(0)), Some(LimitReached::Connections));
+        let shared = ServerRuntimeLimits { one_each: false, ..limits };
+        assert_eq!(
+            room.try_acquire(shared, Tick(0)),
+            Ok(()),
+            "requests that share connections need none each"
+        );
+        let fewer = ServerRuntimeLimits { in_flight: Some(1), ..limits };
+        assert_eq!(room.full(fewer, Tick(0)), Some(LimitReached::InFlight), "the smaller one is named");
     }
 
     #[test]
     fn connections_are_bounded() {
-        let (room, limits) = (Room::default(), Limits { connections: Some(1), ..Limits::default() });
+        let (room, limits) = (
+            Limiter::default(),
+            ServerRuntimeLimits { connections: Some(1), ..ServerRuntimeLimits::default() },
+        );
         assert!(room.connect(limits));
         assert!(!room.connect(limits));
         room.disconnect();
@@ -210,9 +230,20 @@ mod tests {
 
     #[test]
     fn a_part_of_the_capacity_scales_every_limit() {
-        let limits = Limits { in_flight: Some(10), connections: Some(3), ..Limits::default() };
+        let limits = ServerRuntimeLimits {
+            in_flight: Some(10),
+            connections: Some(3),
+            ..ServerRuntimeLimits::default()
+        };
         let half = limits.scaled(50);
-        assert_eq!(half, Limits { in_flight: Some(5), connections: Some(1), ..Limits::default() });
+        assert_eq!(
+            half,
+            ServerRuntimeLimits {
+                in_flight: Some(5),
+                connections: Some(1),
+                ..ServerRuntimeLimits::default()
+            }
+        );
         assert_eq!(limits.scaled(1).connections, Some(1));
     }
 }

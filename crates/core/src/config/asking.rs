@@ -19,28 +19,28 @@ const PATTERN_SIZE: usize = 1 << 20;
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum CheckKind {
     /// A connection is made; perhaps something is said on it and an answer expected.
-    Tcp(Exchange),
+    Tcp(SendExpect),
     /// A request of HTTP is sent and its answer judged.
-    Http(Box<HttpAsked>),
+    Http(Box<HttpProbe>),
     /// An echo of ICMP (RFC 792) or ICMPv6 (RFC 4443) is asked for.
     Icmp,
     /// A datagram is sent and an answer expected.
-    Udp(Exchange),
+    Udp(SendExpect),
     /// A name is asked of the server (RFC 1035).
-    Dns(DnsAsked),
+    Dns(DnsProbe),
     /// A handshake of TLS is made and the certificate looked at.
-    Tls(TlsAsked),
+    Tls(TlsProbe),
     /// A query is made of a server that speaks the protocol of MariaDB and MySQL, and a value of the answer judged.
-    Sql(Box<SqlAsked>),
+    Sql(Box<SqlProbe>),
     /// The standard health service of gRPC is asked.
-    Grpc(GrpcAsked),
+    Grpc(GrpcProbe),
     /// A program of this machine is run.
-    Command(CommandAsked),
+    Command(CommandProbe),
 }
 
 /// Something said, and what has to come back.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Exchange {
+pub struct SendExpect {
     /// What is sent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub send: Option<String>,
@@ -52,7 +52,7 @@ pub struct Exchange {
     pub expect_pattern: Option<Pattern>,
 }
 
-impl Exchange {
+impl SendExpect {
     /// Whether an answer is waited for.
     #[must_use]
     pub fn wants_answer(&self) -> bool {
@@ -80,7 +80,7 @@ impl Exchange {
 
 /// A request of HTTP and how its answer is judged.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct HttpAsked {
+pub struct HttpProbe {
     /// The path, with its query; begins with a slash.
     pub path: String,
     /// The method.
@@ -97,12 +97,12 @@ pub struct HttpAsked {
     pub http_version: HttpVersion,
     /// How the server's certificate is judged; without it no TLS is spoken.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub tls: Option<Trust>,
+    pub tls: Option<CertificateTrust>,
     /// The status codes that pass.
     pub accept: Vec<StatusRange>,
     /// What is wanted of the answer's body.
     #[serde(flatten)]
-    pub body: BodyWanted,
+    pub body: BodyExpectation,
     /// How many redirections are followed. 0 to 5.
     #[serde(skip_serializing_if = "is_zero")]
     pub redirects: u8,
@@ -128,7 +128,7 @@ fn is_zero(number: &u8) -> bool {
 
 /// What is wanted of a body. All of it has to be so.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct BodyWanted {
+pub struct BodyExpectation {
     /// A text that it contains.
     #[serde(rename = "body_contains", skip_serializing_if = "Option::is_none")]
     pub contains: Option<String>,
@@ -143,7 +143,7 @@ pub struct BodyWanted {
     pub pointer: Option<String>,
     /// What that value has to be.
     #[serde(rename = "json_wanted", skip_serializing_if = "Option::is_none")]
-    pub wanted: Option<Wanted>,
+    pub wanted: Option<ExpectedValue>,
     /// How much of the body is looked at; more is an answer that fails. 1KiB to 10MiB.
     #[serde(rename = "body_limit", skip_serializing_if = "Option::is_none")]
     pub limit: Option<Size>,
@@ -152,7 +152,7 @@ pub struct BodyWanted {
 /// How much of a body is looked at when nothing is said of it.
 const BODY_LIMIT: usize = 64 << 10;
 
-impl BodyWanted {
+impl BodyExpectation {
     /// Whether anything is wanted of it at all.
     #[must_use]
     pub fn is_something(&self) -> bool {
@@ -200,7 +200,7 @@ impl BodyWanted {
         wants.extend(self.lacks.iter().map(|text| format!("lacks {text:?}")));
         wants.extend(self.matches.iter().map(|pattern| format!("matches {pattern}")));
         if let Some(pointer) = &self.pointer {
-            let wanted = self.wanted.as_ref().map_or_else(|| "is there".to_owned(), Wanted::to_string);
+            let wanted = self.wanted.as_ref().map_or_else(|| "is there".to_owned(), ExpectedValue::to_string);
             wants.push(format!("{pointer} {wanted}"));
         }
         wants.join(", ")
@@ -209,7 +209,7 @@ impl BodyWanted {
 
 /// How a certificate is judged.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Trust {
+pub struct CertificateTrust {
     /// What is checked of it.
     pub tls: TlsVerify,
     /// The name that it has to be for, and that is sent (SNI); without it that of the `host`, or the address.
@@ -236,21 +236,21 @@ pub enum TlsVerify {
 
 /// A handshake of TLS.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct TlsAsked {
+pub struct TlsProbe {
     /// How the certificate is judged.
     #[serde(flatten)]
-    pub trust: Trust,
+    pub trust: CertificateTrust,
     /// How many days before the certificate ends a probe that passes says so. 0 to 365.
     pub warn_days: u16,
 }
 
 /// A question to a name server.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct DnsAsked {
+pub struct DnsProbe {
     /// The name.
     pub name: String,
     /// The type of record.
-    pub record: Record,
+    pub record: DnsRecordType,
     /// A value that has to be among the answers; any answer passes when it is left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expect: Option<String>,
@@ -260,7 +260,7 @@ pub struct DnsAsked {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "UPPERCASE")]
 #[allow(missing_docs)]
-pub enum Record {
+pub enum DnsRecordType {
     #[default]
     A,
     Aaaa,
@@ -273,7 +273,7 @@ pub enum Record {
     Txt,
 }
 
-impl Record {
+impl DnsRecordType {
     const ALL: [(Self, &'static str); 9] = [
         (Self::A, "A"),
         (Self::Aaaa, "AAAA"),
@@ -287,13 +287,13 @@ impl Record {
     ];
 }
 
-impl fmt::Display for Record {
+impl fmt::Display for DnsRecordType {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(Self::ALL.iter().find(|(record, _)| record == self).map_or("A", |(_, name)| name))
     }
 }
 
-impl FromStr for Record {
+impl FromStr for DnsRecordType {
     type Err = ();
 
     fn from_str(text: &str) -> Result<Self, ()> {
@@ -303,12 +303,12 @@ impl FromStr for Record {
 
 /// A query of a database.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct SqlAsked {
+pub struct SqlProbe {
     /// Who logs in.
     pub user: String,
     /// Where the password stands.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub password: Option<Secret>,
+    pub password: Option<SecretRef>,
     /// The database that is used.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub database: Option<String>,
@@ -325,12 +325,12 @@ pub struct SqlAsked {
     pub column: Option<String>,
     /// What the value has to be; any row passes when it is left out.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub wanted: Option<Wanted>,
+    pub wanted: Option<ExpectedValue>,
 }
 
 /// A question to the standard health service of gRPC.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct GrpcAsked {
+pub struct GrpcProbe {
     /// The service that is asked about; the whole server when it is left out.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub service: String,
@@ -338,7 +338,7 @@ pub struct GrpcAsked {
 
 /// A program to run.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct CommandAsked {
+pub struct CommandProbe {
     /// Its file name in the folder that the service's settings name.
     pub program: String,
     /// What it is given.
@@ -348,7 +348,7 @@ pub struct CommandAsked {
 
 /// Where a secret stands: documents never hold one themselves.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Secret {
+pub enum SecretRef {
     /// In a variable of the service's environment.
     Environment(String),
     /// In a file on the service's machine.
@@ -358,7 +358,7 @@ pub enum Secret {
 /// What a reference to a secret looks like.
 pub(super) const SECRET_WANTED: &str = "where the secret stands: \"environment:MERISMOS_SECRET_NAME\", or \"file:/PATH\" in the folder of the service's secrets";
 
-impl FromStr for Secret {
+impl FromStr for SecretRef {
     type Err = ();
 
     fn from_str(text: &str) -> Result<Self, ()> {
@@ -372,7 +372,7 @@ impl FromStr for Secret {
     }
 }
 
-impl fmt::Display for Secret {
+impl fmt::Display for SecretRef {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Environment(name) => write!(f, "environment:{name}"),
@@ -381,7 +381,7 @@ impl fmt::Display for Secret {
     }
 }
 
-impl Serialize for Secret {
+impl Serialize for SecretRef {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)
     }
@@ -441,7 +441,7 @@ enum Comparison {
 /// What a value has to be: `= ON`, `!= 1`, `< 30`, `<= 30`, `> 0`, `>= 1`. Numbers are compared as numbers; a value that
 /// is none does not meet a comparison by size.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Wanted {
+pub struct ExpectedValue {
     comparison: Comparison,
     value: String,
 }
@@ -450,7 +450,7 @@ pub struct Wanted {
 pub(super) const WANTED_WANTED: &str =
     "a condition: =, !=, <, <=, > or >= and a value, such as \"= ON\" or \"< 30\"";
 
-impl Wanted {
+impl ExpectedValue {
     const SIGNS: [(&'static str, Comparison); 6] = [
         ("!=", Comparison::IsNot),
         ("<=", Comparison::AtMost),
@@ -480,7 +480,7 @@ impl Wanted {
     }
 }
 
-impl FromStr for Wanted {
+impl FromStr for ExpectedValue {
     type Err = ();
 
     fn from_str(text: &str) -> Result<Self, ()> {
@@ -494,14 +494,14 @@ impl FromStr for Wanted {
     }
 }
 
-impl fmt::Display for Wanted {
+impl fmt::Display for ExpectedValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let sign = Self::SIGNS.iter().find(|(_, it)| *it == self.comparison).map_or("=", |(sign, _)| sign);
         write!(f, "{sign} {}", self.value)
     }
 }
 
-impl Serialize for Wanted {
+impl Serialize for ExpectedValue {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)
     }
@@ -539,7 +539,8 @@ impl CheckKind {
                 TlsVerify::Unverified => "handshake".to_owned(),
             },
             Self::Sql(asked) => {
-                let wanted = asked.wanted.as_ref().map_or_else(|| "a row".to_owned(), Wanted::to_string);
+                let wanted =
+                    asked.wanted.as_ref().map_or_else(|| "a row".to_owned(), ExpectedValue::to_string);
                 format!("{} wants {wanted}", asked.query)
             }
             Self::Grpc(asked) if asked.service.is_empty() => "health of the server".to_owned(),
@@ -588,7 +589,7 @@ mod tests {
     #[case::not_at_least(">= 10", "9", false)]
     #[case::null_is_no_number("< 30", "NULL", false)]
     fn conditions(#[case] wanted: &str, #[case] value: &str, #[case] met: bool) {
-        let parsed: Wanted = wanted.parse().unwrap();
+        let parsed: ExpectedValue = wanted.parse().unwrap();
         assert_eq!(parsed.is_met(value), met);
         assert_eq!(parsed.to_string(), wanted);
     }
@@ -596,23 +597,23 @@ mod tests {
     #[test]
     fn what_is_no_condition() {
         for text in ["", "ON", "~ 3", "< many"] {
-            assert!(text.parse::<Wanted>().is_err(), "{text:?}");
+            assert!(text.parse::<ExpectedValue>().is_err(), "{text:?}");
         }
     }
 
     #[rstest]
-    #[case::contains(BodyWanted { contains: Some("well".to_owned()), ..BodyWanted::default() }, None)]
-    #[case::does_not_contain(BodyWanted { contains: Some("ill".to_owned()), ..BodyWanted::default() }, Some("does not contain \"ill\""))]
-    #[case::lacks(BodyWanted { lacks: Some("well".to_owned()), ..BodyWanted::default() }, Some("contains \"well\""))]
-    #[case::matches(BodyWanted { matches: "l+\"".parse().ok(), ..BodyWanted::default() }, None)]
-    #[case::does_not_match(BodyWanted { matches: "^x".parse().ok(), ..BodyWanted::default() }, Some("does not match the pattern ^x"))]
-    #[case::value_at_pointer(BodyWanted { pointer: Some("/state".to_owned()), ..BodyWanted::default() }, None)]
-    #[case::no_value_at_pointer(BodyWanted { pointer: Some("/none".to_owned()), ..BodyWanted::default() }, Some("no value at /none"))]
+    #[case::contains(BodyExpectation { contains: Some("well".to_owned()), ..BodyExpectation::default() }, None)]
+    #[case::does_not_contain(BodyExpectation { contains: Some("ill".to_owned()), ..BodyExpectation::default() }, Some("does not contain \"ill\""))]
+    #[case::lacks(BodyExpectation { lacks: Some("well".to_owned()), ..BodyExpectation::default() }, Some("contains \"well\""))]
+    #[case::matches(BodyExpectation { matches: "l+\"".parse().ok(), ..BodyExpectation::default() }, None)]
+    #[case::does_not_match(BodyExpectation { matches: "^x".parse().ok(), ..BodyExpectation::default() }, Some("does not match the pattern ^x"))]
+    #[case::value_at_pointer(BodyExpectation { pointer: Some("/state".to_owned()), ..BodyExpectation::default() }, None)]
+    #[case::no_value_at_pointer(BodyExpectation { pointer: Some("/none".to_owned()), ..BodyExpectation::default() }, Some("no value at /none"))]
     #[case::other_value_at_pointer(
-        BodyWanted { pointer: Some("/lag".to_owned()), wanted: "< 5".parse().ok(), ..BodyWanted::default() },
+        BodyExpectation { pointer: Some("/lag".to_owned()), wanted: "< 5".parse().ok(), ..BodyExpectation::default() },
         Some("is 7; wanted < 5")
     )]
-    fn bodies(#[case] wanted: BodyWanted, #[case] wrong: Option<&str>) {
+    fn bodies(#[case] wanted: BodyExpectation, #[case] wrong: Option<&str>) {
         let judged = wanted.judge(br#"{"state": "well", "lag": 7}"#);
         match wrong {
             None => assert_eq!(judged, Ok(())),

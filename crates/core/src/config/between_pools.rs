@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::document::{ChoosePool, Document, Frontend, Pool, ServerLimits};
-use crate::eligibility::{Truths, pool_shares};
+use super::document::{ChoosePool, Document, FrontendSpec, PoolSpec, ServerLimits};
+use crate::eligibility::{ServerStates, pool_shares};
 use crate::name::Name;
 
 /// How a change moves one pool's part of a frontend's work.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct PoolMove {
+pub struct PoolShareChange {
     /// The frontend.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub frontend: Name,
@@ -28,7 +28,7 @@ pub struct PoolMove {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum RoomFor {
+pub enum CapacityKind {
     /// Pieces of work in flight.
     InFlight,
     /// Connections.
@@ -37,7 +37,7 @@ pub enum RoomFor {
     EachSecond,
 }
 
-impl RoomFor {
+impl CapacityKind {
     /// What there is room for, in words.
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -60,12 +60,12 @@ impl RoomFor {
 /// How a change moves the room that the working servers of a pool have together.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct RoomMove {
+pub struct CapacityChange {
     /// The pool.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub pool: Name,
     /// Room for what.
-    pub room: RoomFor,
+    pub room: CapacityKind,
     /// How much now; absent when a server has no such limit.
     pub before: Option<u64>,
     /// How much afterwards; absent when a server has no such limit.
@@ -76,8 +76,8 @@ pub struct RoomMove {
 /// the document and the state of the servers decides: who the client is, or how fast pools answer.
 pub(super) fn parts<'d>(
     document: &'d Document,
-    frontend: &'d Frontend,
-    truths: &impl Truths,
+    frontend: &'d FrontendSpec,
+    truths: &impl ServerStates,
 ) -> Option<BTreeMap<&'d Name, f64>> {
     let more = &frontend.more;
     let mut parts: BTreeMap<&Name, f64> = frontend.pools().map(|pool| (pool, 0.0)).collect();
@@ -106,19 +106,25 @@ pub(super) fn parts<'d>(
     Some(parts)
 }
 
-fn is_usable(name: &Name, document: &Document, truths: &impl Truths) -> bool {
+fn is_usable(name: &Name, document: &Document, truths: &impl ServerStates) -> bool {
     let Some(pool) = document.pools.get(name) else { return false };
-    let standings = pool_shares(name, pool, truths);
-    let well = standings.values().filter(|it| it.reason.is_none() && !it.fails).count();
+    let eligibilities = pool_shares(name, pool, truths);
+    let well = eligibilities.values().filter(|it| it.reason.is_none() && !it.fails).count();
     well >= usize::from(pool.usable_from)
 }
 
 /// How much room the working servers of a pool have together; `None` when one of them has no such limit, or none works.
-pub(super) fn room(name: &Name, pool: &Pool, truths: &impl Truths, room: RoomFor) -> Option<u64> {
-    let standings = pool_shares(name, pool, truths);
-    let mut working = pool.servers.iter().filter(|(name, _)| standings[*name].reason.is_none()).peekable();
+pub(super) fn room(
+    name: &Name,
+    pool: &PoolSpec,
+    truths: &impl ServerStates,
+    room: CapacityKind,
+) -> Option<u64> {
+    let eligibilities = pool_shares(name, pool, truths);
+    let mut working =
+        pool.servers.iter().filter(|(name, _)| eligibilities[*name].reason.is_none()).peekable();
     working.peek()?;
-    let of = |server: &super::document::Server| {
+    let of = |server: &super::document::ServerSpec| {
         let limit = room.of(&server.limits).or(room.of(&pool.limits))?;
         let scale = |limit: u64, percent: u8| (limit * u64::from(percent) / 100).max(1);
         Some(scale(scale(u64::from(limit), server.capacity), pool.capacity))

@@ -5,10 +5,10 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use super::Problem;
-use super::document::{Document, Frontend, HttpVersion, Pool, Protocol, Server};
-use super::found::{Found, found_name};
-use super::place::Written;
-use super::tree::Node;
+use super::document::{Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec};
+use super::found::{DiscoveredServers, discovered_name};
+use super::place::AddressSource;
+use super::tree::DocumentNode;
 use super::warnings::{Warning, warnings};
 use crate::name::{Name, nearest};
 
@@ -47,29 +47,30 @@ impl Checked {
     /// The document with the servers that lookups found beside those that stand in it. An address that a pool has
     /// already is left out. Gives the document itself when nothing was found.
     #[must_use]
-    pub fn with_found(&self, found: &Found) -> Self {
+    pub fn with_found(&self, found: &DiscoveredServers) -> Self {
         let mut document = Arc::clone(&self.document);
         for ((pool, lookup), servers) in found {
-            let has_lookup = |pool: &Pool| pool.lookups.contains_key(lookup);
+            let has_lookup = |pool: &PoolSpec| pool.lookups.contains_key(lookup);
             if servers.is_empty() || !document.pools.get(pool).is_some_and(has_lookup) {
                 continue;
             }
             let Some(pool) = Arc::make_mut(&mut document).pools.get_mut(pool) else { continue };
-            let mut taken: BTreeSet<SocketAddr> = pool.servers.values().flat_map(Server::addresses).collect();
+            let mut taken: BTreeSet<SocketAddr> =
+                pool.servers.values().flat_map(ServerSpec::addresses).collect();
             for server in servers {
-                let Some(name) = found_name(lookup, server.address) else { continue };
+                let Some(name) = discovered_name(lookup, server.address) else { continue };
                 if taken.insert(server.address) && !pool.servers.contains_key(&name) {
-                    let mut made = Server::at(server.address, server.weight, server.tier);
+                    let mut made = ServerSpec::at(server.address, server.weight, server.tier);
                     let others = server.others.iter().filter(|other| taken.insert(**other));
                     made.other_addresses = others.copied().collect();
-                    pool.servers.insert(name, Server { found_by: Some(lookup.clone()), ..made });
+                    pool.servers.insert(name, ServerSpec { found_by: Some(lookup.clone()), ..made });
                 }
             }
         }
         Self { document, warnings: self.warnings.clone() }
     }
 
-    pub(super) fn with_lines(mut self, tree: &Node) -> Self {
+    pub(super) fn with_lines(mut self, tree: &DocumentNode) -> Self {
         for warning in &mut self.warnings {
             warning.line = tree.line_of(&warning.path);
         }
@@ -116,7 +117,7 @@ fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
     let Document { hosts, pools, .. } = document;
     for (pool, spec) in pools {
         for (server, it) in &mut spec.servers {
-            let Written::Host(host) = it.address.written() else { continue };
+            let AddressSource::Host(host) = it.address.written() else { continue };
             match hosts.get(host) {
                 Some(known) => it.address.settle(known.address),
                 None => problems.push(Problem::dangling(
@@ -134,7 +135,7 @@ fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
 fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
     let Document { ranges, frontends, .. } = document;
     for (frontend, it) in frontends {
-        let Written::Taken { range, name } = it.listen.written() else { continue };
+        let AddressSource::Taken { range, name } = it.listen.written() else { continue };
         let path = format!("frontends.{frontend}.listen");
         match ranges.get(range).map(|known| (known, known.taken.get(name))) {
             Some((_, Some(address))) => it.listen.settle(*address),
@@ -219,7 +220,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
 }
 
 /// Weights and networks of pools belong to pools of the frontend, and networks to lists that there are.
-fn pool_tables(name: &Name, frontend: &Frontend, document: &Document, problems: &mut Vec<Problem>) {
+fn pool_tables(name: &Name, frontend: &FrontendSpec, document: &Document, problems: &mut Vec<Problem>) {
     let more = &frontend.more;
     let pools: BTreeSet<&Name> = frontend.pools().collect();
     let weights = more.pool_weights.keys().map(|pool| ("pool_weights", pool));
@@ -283,7 +284,7 @@ fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
         let listen = frontend.listen.get();
         // A taken address that leads nowhere was told already, and stands for no address.
         let is_settled =
-            matches!(frontend.listen.written(), Written::Literal) || !listen.ip().is_unspecified();
+            matches!(frontend.listen.written(), AddressSource::Literal) || !listen.ip().is_unspecified();
         if !is_settled {
             continue;
         }
@@ -300,11 +301,12 @@ fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
     }
 }
 
-fn repeated_addresses(pool_name: &Name, pool: &Pool, problems: &mut Vec<Problem>) {
+fn repeated_addresses(pool_name: &Name, pool: &PoolSpec, problems: &mut Vec<Problem>) {
     let mut seen: BTreeMap<SocketAddr, &Name> = BTreeMap::new();
     for (name, server) in &pool.servers {
         let address = server.address.get();
-        let is_known = !address.ip().is_unspecified() || matches!(server.address.written(), Written::Literal);
+        let is_known =
+            !address.ip().is_unspecified() || matches!(server.address.written(), AddressSource::Literal);
         let own = is_known.then_some((address, "address"));
         let others = server.other_addresses.iter().map(|other| (*other, "other_addresses"));
         for (address, key) in own.into_iter().chain(others) {
@@ -329,7 +331,7 @@ fn repeated_addresses(pool_name: &Name, pool: &Pool, problems: &mut Vec<Problem>
 /// The longest name of a lookup: it has to leave room for an address and a port in the names of its servers.
 const LONGEST_LOOKUP: usize = 16;
 
-fn long_lookups(pool_name: &Name, pool: &Pool, problems: &mut Vec<Problem>) {
+fn long_lookups(pool_name: &Name, pool: &PoolSpec, problems: &mut Vec<Problem>) {
     for name in pool.lookups.keys().filter(|name| name.as_str().len() > LONGEST_LOOKUP) {
         problems.push(Problem::at(
             &format!("pools.{pool_name}.lookups.{name}"),

@@ -99,7 +99,7 @@ impl FromStr for Algorithm {
 /// What a frontend deals out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Unit {
+pub enum BalancePer {
     /// Each request (`http`).
     Request,
     /// Each client's connection (`http`, `tcp`).
@@ -110,7 +110,7 @@ pub enum Unit {
     Datagram,
 }
 
-impl fmt::Display for Unit {
+impl fmt::Display for BalancePer {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::Request => "request",
@@ -221,7 +221,7 @@ pub enum WhenAbsent {
 
 /// What `hash` goes by. The other algorithms leave it alone.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Hashing {
+pub struct HashSettings {
     /// The keys, the first one that a piece of work has is taken.
     #[serde(rename = "hash_keys", skip_serializing_if = "Vec::is_empty")]
     pub keys: Vec<HashKey>,
@@ -242,7 +242,7 @@ pub struct Hashing {
 /// How a client is tied to its server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum PersistenceBy {
+pub enum PersistenceKind {
     /// By a signed cookie of our own, which names no address (`http`).
     Cookie,
 }
@@ -252,7 +252,7 @@ pub enum PersistenceBy {
 pub struct Persistence {
     /// How.
     #[serde(rename = "persistence", skip_serializing_if = "Option::is_none")]
-    pub by: Option<PersistenceBy>,
+    pub by: Option<PersistenceKind>,
     /// The cookie's name.
     #[serde(rename = "pin_cookie", skip_serializing_if = "Option::is_none")]
     pub cookie: Option<String>,
@@ -326,7 +326,7 @@ pub enum ChoosePool {
 
 /// More pools of a frontend.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct MorePools {
+pub struct PoolSelection {
     /// Pools after the first, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub next_pools: Vec<Name>,
@@ -364,7 +364,7 @@ pub struct ServerLimits {
 
 /// What becomes of work for which every eligible server is full.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct Queueing {
+pub struct QueueSettings {
     /// How many pieces of work may wait. 0 to 100000; 0 is no queue.
     #[serde(rename = "queue_limit")]
     pub limit: u32,
@@ -373,13 +373,13 @@ pub struct Queueing {
     pub timeout: Span,
 }
 
-impl Default for Queueing {
+impl Default for QueueSettings {
     fn default() -> Self {
         Self { limit: 100, timeout: Span::from_millis(1_000) }
     }
 }
 
-impl Queueing {
+impl QueueSettings {
     /// Whether nothing was said of it.
     pub(super) fn is_default(&self) -> bool {
         *self == Self::default()

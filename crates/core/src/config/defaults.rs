@@ -6,8 +6,8 @@ use std::rc::Rc;
 use serde::Serialize;
 use serde_json::Value;
 
-use super::diff::{Keys, keys};
-use super::thing::{Kind, Thing};
+use super::diff::{PlainKeys, keys};
+use super::thing::{ObjectKind, ObjectPath};
 
 /// Keys without which a thing can't be read, or which decide what others it has. They have no default.
 const NEEDED: [&str; 12] = [
@@ -26,31 +26,31 @@ const NEEDED: [&str; 12] = [
 ];
 
 /// Defaults that documents leave out.
-const LEFT_OUT: [(Kind, &str, &str); 24] = [
-    (Kind::Pool, "tier_minimum", "1"),
-    (Kind::Pool, "usable_from", "1"),
-    (Kind::Pool, "failback", "automatic"),
-    (Kind::Pool, "capacity", "100"),
-    (Kind::Pool, "queue_limit", "100"),
-    (Kind::Pool, "queue_timeout", "1s"),
-    (Kind::Pool, "checks_needed", "all"),
-    (Kind::Pool, "when_none", "refuse"),
-    (Kind::Pool, "retry_budget", "10"),
-    (Kind::Pool, "on_down", "break"),
-    (Kind::Pool, "on_failback", "keep"),
-    (Kind::Pool, "http_version", "1.1"),
-    (Kind::Pool, "connect_ahead", "0"),
-    (Kind::Server, "tier", "0"),
-    (Kind::Server, "capacity", "100"),
-    (Kind::Frontend, "choose_pool", "in-order"),
-    (Kind::Frontend, "proxy_protocol", "false"),
-    (Kind::Lookup, "together", "false"),
-    (Kind::Check, "flapping_after", "3"),
-    (Kind::Check, "flapping_within", "10m"),
-    (Kind::Check, "hold_down_most", "10m"),
-    (Kind::Check, "redirects", "0"),
-    (Kind::Check, "keep_alive", "false"),
-    (Kind::Check, "method", "GET"),
+const LEFT_OUT: [(ObjectKind, &str, &str); 24] = [
+    (ObjectKind::Pool, "tier_minimum", "1"),
+    (ObjectKind::Pool, "usable_from", "1"),
+    (ObjectKind::Pool, "failback", "automatic"),
+    (ObjectKind::Pool, "capacity", "100"),
+    (ObjectKind::Pool, "queue_limit", "100"),
+    (ObjectKind::Pool, "queue_timeout", "1s"),
+    (ObjectKind::Pool, "checks_needed", "all"),
+    (ObjectKind::Pool, "when_none", "refuse"),
+    (ObjectKind::Pool, "retry_budget", "10"),
+    (ObjectKind::Pool, "on_down", "break"),
+    (ObjectKind::Pool, "on_failback", "keep"),
+    (ObjectKind::Pool, "http_version", "1.1"),
+    (ObjectKind::Pool, "connect_ahead", "0"),
+    (ObjectKind::Server, "tier", "0"),
+    (ObjectKind::Server, "capacity", "100"),
+    (ObjectKind::Frontend, "choose_pool", "in-order"),
+    (ObjectKind::Frontend, "proxy_protocol", "false"),
+    (ObjectKind::Lookup, "together", "false"),
+    (ObjectKind::Check, "flapping_after", "3"),
+    (ObjectKind::Check, "flapping_within", "10m"),
+    (ObjectKind::Check, "hold_down_most", "10m"),
+    (ObjectKind::Check, "redirects", "0"),
+    (ObjectKind::Check, "keep_alive", "false"),
+    (ObjectKind::Check, "method", "GET"),
 ];
 
 /// The needed keys that decide which others a thing has, and with them its defaults.
@@ -60,22 +60,22 @@ const DECIDING: [&str; 3] = ["protocol", "kind", "records"];
 /// nothing else in it, for all things of one kind whose deciding keys are the same.
 #[derive(Default)]
 pub(super) struct Defaults {
-    known: BTreeMap<(Kind, [Option<String>; 3]), Rc<Keys>>,
+    known: BTreeMap<(ObjectKind, [Option<String>; 3]), Rc<PlainKeys>>,
 }
 
 impl Defaults {
     /// The defaults of the keys of the thing at `path`; a thing that is not made of keys has none.
-    pub(super) fn of<T: Serialize>(&mut self, path: &str, thing: &T, own: &Keys) -> Rc<Keys> {
-        let Ok(named) = path.parse::<Thing>() else { return Rc::default() };
+    pub(super) fn of<T: Serialize>(&mut self, path: &str, thing: &T, own: &PlainKeys) -> Rc<PlainKeys> {
+        let Ok(named) = path.parse::<ObjectPath>() else { return Rc::default() };
         let deciding = DECIDING.map(|key| own.get(key).cloned());
         let read = || Rc::new(read(&named, thing));
         Rc::clone(self.known.entry((named.kind(), deciding)).or_insert_with(read))
     }
 }
 
-fn read<T: Serialize>(named: &Thing, thing: &T) -> Keys {
+fn read<T: Serialize>(named: &ObjectPath, thing: &T) -> PlainKeys {
     let value = serde_json::to_value(thing).expect("a document's keys are texts");
-    let Value::Object(mut value) = value else { return Keys::new() };
+    let Value::Object(mut value) = value else { return PlainKeys::new() };
     value.retain(|key, _| NEEDED.contains(&key.as_str()));
     let read = super::edit::by_itself(named, Value::Object(value));
     let mut defaults = read.map(|value| keys(&value)).unwrap_or_default();
@@ -97,15 +97,15 @@ mod tests {
     fn what_documents_leave_out_is_what_is_said_here() {
         for (kind, key, value) in LEFT_OUT {
             let (path, needed) = match kind {
-                Kind::Pool => ("pools.a", json!({})),
-                Kind::Server => ("pools.p.servers.a", json!({ "address": "192.0.2.1:80" })),
-                Kind::Lookup => {
+                ObjectKind::Pool => ("pools.a", json!({})),
+                ObjectKind::Server => ("pools.p.servers.a", json!({ "address": "192.0.2.1:80" })),
+                ObjectKind::Lookup => {
                     ("pools.p.lookups.a", json!({ "name": "a.example", "records": "address", "port": 80 }))
                 }
-                Kind::Frontend => {
+                ObjectKind::Frontend => {
                     ("frontends.a", json!({ "protocol": "http", "listen": "192.0.2.1:80", "pool": "p" }))
                 }
-                Kind::Check => ("checks.a", json!({ "kind": "http" })),
+                ObjectKind::Check => ("checks.a", json!({ "kind": "http" })),
                 other => panic!("{other}"),
             };
             let with = |keys: Value| {

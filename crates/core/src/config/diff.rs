@@ -8,13 +8,13 @@ use serde_json::Value;
 use super::Document;
 use super::defaults::Defaults;
 use super::renames::{Renames, pools_by_keys, same};
-use super::thing::Thing;
+use super::thing::ObjectPath;
 use crate::name::{Name, PoolServer};
 
 /// One difference between two documents.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Change {
+pub struct DocumentChange {
     /// The key path, such as `pools.booking.servers.gull.weight`; of something renamed the path it has now.
     pub path: String,
     /// What stood there; absent when it is new. Of something renamed the path that it had.
@@ -32,11 +32,11 @@ pub struct Change {
     pub renamed: bool,
 }
 
-impl Change {
+impl DocumentChange {
     /// The change in words: `weight of server booking/gull: 3 to 1`.
     #[must_use]
     pub fn words(&self) -> String {
-        let thing = |path: &str| path.parse::<Thing>().map_or_else(|_| path.to_owned(), |it| it.words());
+        let thing = |path: &str| path.parse::<ObjectPath>().map_or_else(|_| path.to_owned(), |it| it.words());
         if self.renamed {
             let from = self.old.as_deref().map(thing).unwrap_or_default();
             return format!("rename {from} to {}", self.path.rsplit('.').next().unwrap_or_default());
@@ -47,12 +47,12 @@ impl Change {
             None => self.path.clone(),
         };
         match (&self.old, &self.new) {
-            (None, Some(new)) if self.path.parse::<Thing>().is_ok() && !new.is_empty() => {
+            (None, Some(new)) if self.path.parse::<ObjectPath>().is_ok() && !new.is_empty() => {
                 format!("add {subject} ({new})")
             }
-            (None, Some(_)) if self.path.parse::<Thing>().is_ok() => format!("add {subject}"),
+            (None, Some(_)) if self.path.parse::<ObjectPath>().is_ok() => format!("add {subject}"),
             (None, Some(new)) => format!("{subject}: {new}, nothing before"),
-            (Some(old), None) if self.path.parse::<Thing>().is_err() => {
+            (Some(old), None) if self.path.parse::<ObjectPath>().is_err() => {
                 format!("{subject}: {old} to nothing")
             }
             (Some(_), None) => format!("remove {subject}"),
@@ -70,11 +70,11 @@ impl Change {
 
     /// The thing that changes, and the key of it that does (empty when all of it comes or goes).
     #[must_use]
-    pub fn subject(&self) -> Option<(Thing, &str)> {
+    pub fn subject(&self) -> Option<(ObjectPath, &str)> {
         let dots: Vec<usize> = self.path.match_indices('.').map(|(at, _)| at).collect();
         // The longest beginning that is a thing: `pools.a.servers.b` rather than `pools.a`.
         let mut ends = std::iter::once(self.path.len()).chain(dots.into_iter().rev());
-        let found = ends.find_map(|end| Some((self.path[..end].parse::<Thing>().ok()?, end)));
+        let found = ends.find_map(|end| Some((self.path[..end].parse::<ObjectPath>().ok()?, end)));
         found.map(|(thing, end)| (thing, self.path[end..].trim_start_matches('.')))
     }
 }
@@ -96,7 +96,7 @@ pub fn in_a_line<'w>(mut words: impl Iterator<Item = &'w str>) -> String {
 /// What changes on the way from `old` to `new`, ordered by path. A thing that comes or goes is one change, and one
 /// that only gets another name is one too.
 #[must_use]
-pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
+pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
     let mut changes = Vec::new();
     let renames = Renames::between(old, new);
     let at = |kind: &'static str| move |name: &Name| format!("{kind}.{name}");
@@ -157,7 +157,9 @@ pub fn diff(old: &Document, new: &Document) -> Vec<Change> {
                 old.map_or(&empty, |it| &it.servers),
                 now.map_or(&empty, |it| &it.servers),
                 &own,
-                |server| Thing::Server(PoolServer { pool: name.clone(), server: server.clone() }).to_string(),
+                |server| {
+                    ObjectPath::Server(PoolServer { pool: name.clone(), server: server.clone() }).to_string()
+                },
                 changes,
                 |_, _, _, _| {},
             );
@@ -200,12 +202,12 @@ fn compare<T: PartialEq + Serialize>(
     new: &BTreeMap<Name, T>,
     renames: &BTreeMap<Name, Name>,
     path: impl Fn(&Name) -> String,
-    changes: &mut Vec<Change>,
-    inside: impl Fn(&Name, Option<&T>, &Name, &mut Vec<Change>),
+    changes: &mut Vec<DocumentChange>,
+    inside: impl Fn(&Name, Option<&T>, &Name, &mut Vec<DocumentChange>),
 ) {
     let mut defaults = Defaults::default();
     let came_from: BTreeMap<&Name, &Name> = renames.iter().map(|(from, to)| (to, from)).collect();
-    let change = |path, old, new| Change {
+    let change = |path, old, new| DocumentChange {
         path,
         old,
         new,
@@ -226,7 +228,7 @@ fn compare<T: PartialEq + Serialize>(
             Some(before) => {
                 if old_name != name {
                     let (was, is) = (path(old_name), path(name));
-                    changes.push(Change { renamed: true, ..change(is.clone(), Some(was), Some(is)) });
+                    changes.push(DocumentChange { renamed: true, ..change(is.clone(), Some(was), Some(is)) });
                 }
                 if before == now {
                     continue;
@@ -240,14 +242,14 @@ fn compare<T: PartialEq + Serialize>(
                 let all: BTreeSet<&String> = before.keys().chain(now.keys()).collect();
                 for key in all.into_iter().filter(|key| before.get(*key) != now.get(*key)) {
                     let path = if key.is_empty() { path(name) } else { format!("{}.{key}", path(name)) };
-                    let side = |keys: &Keys, usual: &Keys| {
+                    let side = |keys: &PlainKeys, usual: &PlainKeys| {
                         let default = usual.get(key);
                         let value = keys.get(key).or(default).cloned();
                         (value.is_some() && value.as_ref() == default, value)
                     };
                     let (old_is_default, old) = side(&before, &old_usual);
                     let (new_is_default, new) = side(&now, &new_usual);
-                    changes.push(Change { old_is_default, new_is_default, ..change(path, old, new) });
+                    changes.push(DocumentChange { old_is_default, new_is_default, ..change(path, old, new) });
                 }
             }
         }
@@ -261,7 +263,7 @@ fn compare<T: PartialEq + Serialize>(
     }
 }
 
-pub(super) type Keys = BTreeMap<String, String>;
+pub(super) type PlainKeys = BTreeMap<String, String>;
 
 /// The keys by which a thing is known, in the order in which they are told.
 const FIRST: [&str; 14] = [
@@ -286,30 +288,30 @@ pub(super) fn summary_of<T: Serialize>(thing: &T) -> String {
     summary(&keys(thing))
 }
 
-fn summary(keys: &Keys) -> String {
+fn summary(keys: &PlainKeys) -> String {
     parts(keys, FIRST.iter().copied())
 }
 
 /// As [`summary`], with every other key that is not its default behind it.
-fn whole(keys: &Keys, usual: &Keys) -> String {
+fn whole(keys: &PlainKeys, usual: &PlainKeys) -> String {
     let own = |key: &&str| !FIRST.contains(key) && !key.is_empty() && !is_usual(keys, usual, key);
     parts(keys, FIRST.iter().copied().chain(keys.keys().map(String::as_str).filter(own)))
 }
 
-fn is_usual(keys: &Keys, usual: &Keys, key: &str) -> bool {
+fn is_usual(keys: &PlainKeys, usual: &PlainKeys, key: &str) -> bool {
     keys.get(key) == usual.get(key)
 }
 
-fn parts<'k>(keys: &Keys, shown: impl Iterator<Item = &'k str>) -> String {
+fn parts<'k>(keys: &PlainKeys, shown: impl Iterator<Item = &'k str>) -> String {
     let parts: Vec<_> = shown.filter_map(|key| keys.get(key).map(|value| format!("{key} {value}"))).collect();
     if parts.is_empty() { keys.get("").cloned().unwrap_or_default() } else { parts.join(", ") }
 }
 
 /// A thing's plain keys as text, its labels among them, without the things inside it. A thing that is a plain value
 /// itself stands under the empty key.
-pub(super) fn keys<T: Serialize>(thing: &T) -> Keys {
+pub(super) fn keys<T: Serialize>(thing: &T) -> PlainKeys {
     let value = serde_json::to_value(thing).expect("a document's keys are texts");
-    let mut found = Keys::new();
+    let mut found = PlainKeys::new();
     let Value::Object(entries) = value else {
         found.insert(String::new(), text(&value));
         return found;

@@ -9,17 +9,17 @@ use ipnet::IpNet;
 use serde::{Serialize, Serializer};
 
 pub use super::asking::{
-    BodyWanted, CheckKind, CommandAsked, DnsAsked, Exchange, GrpcAsked, HttpAsked, Pattern, Record, Secret,
-    SqlAsked, TlsAsked, TlsVerify, Trust, Wanted,
+    BodyExpectation, CertificateTrust, CheckKind, CommandProbe, DnsProbe, DnsRecordType, ExpectedValue,
+    GrpcProbe, HttpProbe, Pattern, SecretRef, SendExpect, SqlProbe, TlsProbe, TlsVerify,
 };
 pub use super::dealing::{
-    Algorithm, ChoosePool, Failback, HashKey, Hashing, MorePools, Persistence, PersistenceBy, Queueing,
-    ServerLimits, Unit, WhenAbsent,
+    Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, Persistence, PersistenceKind,
+    PoolSelection, QueueSettings, ServerLimits, WhenAbsent,
 };
-pub use super::failing::{Failing, OpenConnections};
-pub use super::message::{Mail, MailTls, Message, MessageChange, Webhook};
-use super::place::{AddressRange, Place};
-pub use super::reaching::{HttpVersion, Reaching};
+pub use super::failing::{FailureHandling, OpenConnections};
+pub use super::message::{MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget};
+use super::place::{AddressRange, AddressRef};
+pub use super::reaching::{HttpVersion, UpstreamSettings};
 use crate::name::Name;
 use crate::units::{Size, Span};
 
@@ -42,25 +42,25 @@ pub struct Document {
     pub format: i64,
     /// Known machines by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub hosts: BTreeMap<Name, Host>,
+    pub hosts: BTreeMap<Name, HostSpec>,
     /// Ranges of service addresses by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub ranges: BTreeMap<Name, Range>,
+    pub ranges: BTreeMap<Name, RangeSpec>,
     /// Lists of networks by name, by which frontends may choose pools.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub networks: BTreeMap<Name, Vec<IpNet>>,
     /// Checks by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub checks: BTreeMap<Name, Check>,
+    pub checks: BTreeMap<Name, CheckSpec>,
     /// Pools by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub pools: BTreeMap<Name, Pool>,
+    pub pools: BTreeMap<Name, PoolSpec>,
     /// Frontends by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub frontends: BTreeMap<Name, Frontend>,
+    pub frontends: BTreeMap<Name, FrontendSpec>,
     /// Who is told of which changes, by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub messages: BTreeMap<Name, Message>,
+    pub messages: BTreeMap<Name, NotificationSpec>,
 }
 
 impl Default for Document {
@@ -80,7 +80,7 @@ impl Default for Document {
 
 /// A known machine: servers may name it instead of its address.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Host {
+pub struct HostSpec {
     /// Its address.
     pub address: IpAddr,
     /// What it is for, in the engineer's words.
@@ -93,7 +93,7 @@ pub struct Host {
 
 /// A range of service addresses, of which frontends take theirs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Range {
+pub struct RangeSpec {
     /// From which address to which.
     pub addresses: AddressRange,
     /// What it is for, in the engineer's words.
@@ -109,18 +109,18 @@ pub struct Range {
 
 /// Where clients connect.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Frontend {
+pub struct FrontendSpec {
     /// What clients speak.
     pub protocol: Protocol,
     /// The address and port to listen on, or `range/name:port` for an address that was taken from a range.
-    pub listen: Place,
+    pub listen: AddressRef,
     /// The pool that does the work, or the first of several.
     pub pool: Name,
     /// More pools.
     #[serde(flatten)]
-    pub more: MorePools,
+    pub more: PoolSelection,
     /// What is dealt out.
-    pub unit: Unit,
+    pub unit: BalancePer,
     /// The most clients that may be connected at once; one more is let go, with 503 where it speaks HTTP. For `udp` the
     /// most flows. 1 to 1000000.
     pub connection_limit: u32,
@@ -168,7 +168,7 @@ impl fmt::Display for Endpoint {
     }
 }
 
-impl Frontend {
+impl FrontendSpec {
     /// Every pool that it may send work to, each once.
     pub fn pools(&self) -> impl Iterator<Item = &Name> {
         std::iter::once(&self.pool).chain(&self.more.next_pools).chain(&self.more.last_resort)
@@ -248,12 +248,12 @@ impl fmt::Display for Protocol {
 
 /// A set of servers that can do the same work.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Pool {
+pub struct PoolSpec {
     /// How the pool deals out work.
     pub algorithm: Algorithm,
     /// What `hash` goes by.
     #[serde(flatten)]
-    pub hashing: Hashing,
+    pub hashing: HashSettings,
     /// What ties clients to its servers.
     #[serde(flatten)]
     pub persistence: Persistence,
@@ -276,14 +276,14 @@ pub struct Pool {
     #[serde(flatten)]
     pub limits: ServerLimits,
     /// What becomes of work for which every server is full.
-    #[serde(flatten, skip_serializing_if = "Queueing::is_default")]
-    pub queue: Queueing,
+    #[serde(flatten, skip_serializing_if = "QueueSettings::is_default")]
+    pub queue: QueueSettings,
     /// The version of PROXY protocol header that connections to its servers begin with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub proxy_protocol: Option<ProxyVersion>,
     /// How its servers are reached.
     #[serde(flatten)]
-    pub reaching: Reaching,
+    pub reaching: UpstreamSettings,
     /// The check that judges its servers; without one every server is taken to work.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub check: Option<Name>,
@@ -295,7 +295,7 @@ pub struct Pool {
     pub checks_needed: ChecksNeeded,
     /// What traffic itself says of its servers.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub evidence: Option<TrafficEvidence>,
+    pub evidence: Option<PassiveCheck>,
     /// What becomes of work when none passes.
     #[serde(skip_serializing_if = "is_refuse")]
     pub when_none: WhenNone,
@@ -311,7 +311,7 @@ pub struct Pool {
     pub attempts: u8,
     /// What becomes of work while a server fails.
     #[serde(flatten)]
-    pub failing: Failing,
+    pub failing: FailureHandling,
     /// What it is for, in the engineer's words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
@@ -320,10 +320,10 @@ pub struct Pool {
     pub labels: Labels,
     /// Servers by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub servers: BTreeMap<Name, Server>,
+    pub servers: BTreeMap<Name, ServerSpec>,
     /// DNS names whose answers are servers too, by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub lookups: BTreeMap<Name, Lookup>,
+    pub lookups: BTreeMap<Name, LookupSpec>,
 }
 
 /// The versions of the PROXY protocol.
@@ -338,9 +338,9 @@ pub enum ProxyVersion {
 
 /// One address and port that does a pool's work.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Server {
+pub struct ServerSpec {
     /// Where it listens: an address and port, or `host:port` with the name of a known host.
-    pub address: Place,
+    pub address: AddressRef,
     /// Where it listens too: the connection that is made first is used (RFC 8305). 7 at most.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub other_addresses: Vec<SocketAddr>,
@@ -402,7 +402,7 @@ fn is_automatic(failback: &Failback) -> bool {
     *failback == Failback::Automatic
 }
 
-impl Server {
+impl ServerSpec {
     /// All its addresses, the one that it is known by first.
     pub fn addresses(&self) -> impl Iterator<Item = SocketAddr> {
         std::iter::once(self.address.get()).chain(self.other_addresses.iter().copied())
@@ -412,7 +412,7 @@ impl Server {
     #[must_use]
     pub fn at(address: SocketAddr, weight: u16, tier: u8) -> Self {
         Self {
-            address: Place::literal(address),
+            address: AddressRef::literal(address),
             other_addresses: Vec::new(),
             weight,
             tier,
@@ -431,11 +431,11 @@ impl Server {
 
 /// A DNS name whose answers are servers of a pool. They come and go with the answers.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Lookup {
+pub struct LookupSpec {
     /// The DNS name (RFC 1035, 2.3.1).
     pub name: String,
     /// Which records are asked for.
-    pub records: Records,
+    pub records: LookupRecords,
     /// The port of each server; needed for `address`, for a service record names its own. 1 to 65535.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
@@ -470,7 +470,7 @@ pub enum WhenEmpty {
 /// Which DNS records a lookup asks for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Records {
+pub enum LookupRecords {
     /// Addresses: A and AAAA (RFC 1035, 3.4.1; RFC 3596).
     Address,
     /// Services: SRV (RFC 2782), with priority as tier and weight as weight.
@@ -479,7 +479,7 @@ pub enum Records {
 
 /// Where a check asks, when that is not where the traffic goes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Elsewhere {
+pub struct ProbeAddress {
     /// Another port of the server. 1 to 65535.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
@@ -491,7 +491,7 @@ pub struct Elsewhere {
     pub source_address: Option<IpAddr>,
 }
 
-impl Elsewhere {
+impl ProbeAddress {
     /// Where a server at this address is asked.
     #[must_use]
     pub fn of(&self, server: SocketAddr) -> SocketAddr {
@@ -512,7 +512,7 @@ pub enum ChecksNeeded {
 
 /// What traffic itself says of a server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct TrafficEvidence {
+pub struct PassiveCheck {
     /// So many pieces of work that a server failed are evidence: refused, timed out, reset, broken off. 1 to 100000.
     #[serde(rename = "evidence_failures")]
     pub failures: u32,
@@ -524,7 +524,7 @@ pub struct TrafficEvidence {
     pub errors: bool,
     /// What they make of it.
     #[serde(rename = "evidence_verdict")]
-    pub verdict: TrafficVerdict,
+    pub verdict: PassiveAction,
     /// Whether the last eligible server of a pool may go down by it.
     #[serde(rename = "evidence_even_if_last")]
     pub even_if_last: bool,
@@ -533,7 +533,7 @@ pub struct TrafficEvidence {
 /// What evidence from traffic makes of a server that is up.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum TrafficVerdict {
+pub enum PassiveAction {
     /// Suspect: it is probed at once, and four times as often until that is settled.
     #[default]
     Suspect,
@@ -554,7 +554,7 @@ pub enum WhenNone {
 
 /// An active health check.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Check {
+pub struct CheckSpec {
     /// What is asked, and what answer counts.
     #[serde(flatten)]
     pub kind: CheckKind,
@@ -568,14 +568,14 @@ pub struct Check {
     pub timeout: Span,
     /// Where it is asked, when that is not where the traffic goes.
     #[serde(flatten)]
-    pub elsewhere: Elsewhere,
+    pub elsewhere: ProbeAddress,
     /// Failures in a row before an up server is down. 1 to 100.
     pub down_after: u32,
     /// Passes in a row before a down server is up. 1 to 100.
     pub up_after: u32,
     /// What becomes of a server that keeps changing.
     #[serde(flatten)]
-    pub steadiness: Steadiness,
+    pub steadiness: FlappingSettings,
     /// What it is for, in the engineer's words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
@@ -586,7 +586,7 @@ pub struct Check {
 
 /// When a server that keeps changing is called flapping, and how long it is held down then.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct Steadiness {
+pub struct FlappingSettings {
     /// So many times down within `flapping_within`. 2 to 100.
     #[serde(skip_serializing_if = "is_usual_after")]
     pub flapping_after: u32,
@@ -602,7 +602,7 @@ pub struct Steadiness {
     pub hold_down_most: Span,
 }
 
-impl Default for Steadiness {
+impl Default for FlappingSettings {
     fn default() -> Self {
         Self {
             flapping_after: 3,
@@ -614,15 +614,15 @@ impl Default for Steadiness {
 }
 
 fn is_usual_after(after: &u32) -> bool {
-    *after == Steadiness::default().flapping_after
+    *after == FlappingSettings::default().flapping_after
 }
 
 fn is_usual_within(within: &Span) -> bool {
-    *within == Steadiness::default().flapping_within
+    *within == FlappingSettings::default().flapping_within
 }
 
 fn is_usual_most(most: &Span) -> bool {
-    *most == Steadiness::default().hold_down_most
+    *most == FlappingSettings::default().hold_down_most
 }
 
 /// Status codes from `first` to `last`, both included; written `200-299` or `204`.
@@ -674,7 +674,7 @@ impl Serialize for StatusRange {
     }
 }
 
-impl Pool {
+impl PoolSpec {
     /// Every check that its servers are judged by, the one that sets the pace first.
     pub fn checks(&self) -> impl Iterator<Item = &Name> {
         self.check.iter().chain(&self.more_checks)

@@ -6,12 +6,12 @@ use std::net::IpAddr;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::document::{Document, Range, Server};
+use super::document::{Document, RangeSpec, ServerSpec};
 use super::hosts::{self, HostsError, HostsFormat};
 use super::many::{self, LineError};
-use super::place::Written;
+use super::place::AddressSource;
 use super::problem::Problem;
-use super::thing::Thing;
+use super::thing::ObjectPath;
 use super::users::{removal_order, users};
 use super::{read_value, tree};
 use crate::name::{Name, PoolServer, nearest};
@@ -25,7 +25,7 @@ pub enum Edit {
     Add {
         /// Where.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: Thing,
+        thing: ObjectPath,
         /// Its keys, as in the document.
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
@@ -34,7 +34,7 @@ pub enum Edit {
     Change {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: Thing,
+        thing: ObjectPath,
         /// The keys that change.
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
@@ -43,7 +43,7 @@ pub enum Edit {
     Rename {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: Thing,
+        thing: ObjectPath,
         /// Its new name.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         to: Name,
@@ -52,7 +52,7 @@ pub enum Edit {
     Copy {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: Thing,
+        thing: ObjectPath,
         /// The copy's name.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         to: Name,
@@ -65,7 +65,7 @@ pub enum Edit {
     Remove {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: Thing,
+        thing: ObjectPath,
     },
     /// Adds several servers to a pool.
     AddServers {
@@ -112,13 +112,13 @@ pub enum EditError {
     #[error("there is no {}{}", .thing.words(), near_words(.near))]
     Unknown {
         /// What was named.
-        thing: Thing,
+        thing: ObjectPath,
         /// Names that are there.
         near: Vec<String>,
     },
     /// It is there already.
     #[error("there is a {} already: change it, or choose another name", .0.words())]
-    Exists(Thing),
+    Exists(ObjectPath),
     /// Others name it.
     #[error(
         "{} is used by {}: it can't be removed before they are. In this order it can be done: {}",
@@ -126,11 +126,11 @@ pub enum EditError {
     )]
     InUse {
         /// What was to be removed.
-        thing: Thing,
+        thing: ObjectPath,
         /// What names it.
-        users: Vec<Thing>,
+        users: Vec<ObjectPath>,
         /// What to remove, in this order.
-        order: Vec<Thing>,
+        order: Vec<ObjectPath>,
     },
     /// A line of several servers makes no sense.
     #[error(transparent)]
@@ -162,8 +162,8 @@ fn told(problem: &Problem) -> String {
     format!("{}: {}. Right would be: {}", problem.path, problem.found, problem.wanted)
 }
 
-fn words(things: &[Thing]) -> String {
-    things.iter().map(Thing::words).collect::<Vec<_>>().join(", ")
+fn words(things: &[ObjectPath]) -> String {
+    things.iter().map(ObjectPath::words).collect::<Vec<_>>().join(", ")
 }
 
 fn near_words(near: &[String]) -> String {
@@ -201,7 +201,7 @@ pub fn edit_at(
 fn next_free(
     document: &Document,
     name: &Name,
-    range: &Range,
+    range: &RangeSpec,
     is_here: &dyn Fn(IpAddr) -> bool,
 ) -> Result<IpAddr, EditError> {
     /// Of a range that is larger, only its first addresses are looked at.
@@ -247,7 +247,7 @@ fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Res
             Ok(removed(document, thing))
         }
         Edit::AddServers { pool, lines, weight, tier } => {
-            let thing = Thing::Pool(pool.clone());
+            let thing = ObjectPath::Pool(pool.clone());
             present(&document, &thing)?;
             let servers = many::servers(&document, pool, lines, weight.unwrap_or(1), tier.unwrap_or(0))?;
             let mut document = document;
@@ -262,9 +262,9 @@ fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Res
             Ok(document)
         }
         Edit::Take { range, name, address } => {
-            let thing = Thing::Taken(range.clone(), name.clone());
+            let thing = ObjectPath::Taken(range.clone(), name.clone());
             let Some(known) = document.ranges.get(range) else {
-                return Err(unknown(&document, &Thing::Range(range.clone())));
+                return Err(unknown(&document, &ObjectPath::Range(range.clone())));
             };
             absent(&document, &thing)?;
             let free = match address {
@@ -301,36 +301,36 @@ fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
 /// One thing's keys as JSON, as they stand in the document; `None` when it is not there. A taken address, a plain text
 /// in the document, has the key `address`, and a list of networks, a plain list there, the key `prefixes`.
 #[must_use]
-pub fn value(document: &Document, thing: &Thing) -> Option<Value> {
+pub fn value(document: &Document, thing: &ObjectPath) -> Option<Value> {
     fn json<T: serde::Serialize>(thing: Option<&T>) -> Option<Value> {
         thing.map(|thing| serde_json::to_value(thing).expect("a document's keys are texts"))
     }
     match thing {
-        Thing::Host(name) => json(document.hosts.get(name)),
-        Thing::Range(name) => json(document.ranges.get(name)),
-        Thing::Taken(range, name) => document
+        ObjectPath::Host(name) => json(document.hosts.get(name)),
+        ObjectPath::Range(name) => json(document.ranges.get(name)),
+        ObjectPath::Taken(range, name) => document
             .ranges
             .get(range)?
             .taken
             .get(name)
             .map(|address| serde_json::json!({ "address": address })),
-        Thing::Check(name) => json(document.checks.get(name)),
-        Thing::Pool(name) => json(document.pools.get(name)),
-        Thing::Server(it) => json(document.pools.get(&it.pool)?.servers.get(&it.server)),
-        Thing::Lookup(pool, name) => json(document.pools.get(pool)?.lookups.get(name)),
-        Thing::Frontend(name) => json(document.frontends.get(name)),
-        Thing::Message(name) => json(document.messages.get(name)),
-        Thing::Network(name) => {
+        ObjectPath::Check(name) => json(document.checks.get(name)),
+        ObjectPath::Pool(name) => json(document.pools.get(name)),
+        ObjectPath::Server(it) => json(document.pools.get(&it.pool)?.servers.get(&it.server)),
+        ObjectPath::Lookup(pool, name) => json(document.pools.get(pool)?.lookups.get(name)),
+        ObjectPath::Frontend(name) => json(document.frontends.get(name)),
+        ObjectPath::Message(name) => json(document.messages.get(name)),
+        ObjectPath::Network(name) => {
             document.networks.get(name).map(|prefixes| serde_json::json!({ "prefixes": prefixes }))
         }
     }
 }
 
-fn present(document: &Document, thing: &Thing) -> Result<Value, EditError> {
+fn present(document: &Document, thing: &ObjectPath) -> Result<Value, EditError> {
     value(document, thing).ok_or_else(|| unknown(document, thing))
 }
 
-fn absent(document: &Document, thing: &Thing) -> Result<(), EditError> {
+fn absent(document: &Document, thing: &ObjectPath) -> Result<(), EditError> {
     match parent(thing) {
         Some(parent) if value(document, &parent).is_none() => Err(unknown(document, &parent)),
         _ if value(document, thing).is_some() => Err(EditError::Exists(thing.clone())),
@@ -338,43 +338,45 @@ fn absent(document: &Document, thing: &Thing) -> Result<(), EditError> {
     }
 }
 
-fn parent(thing: &Thing) -> Option<Thing> {
+fn parent(thing: &ObjectPath) -> Option<ObjectPath> {
     match thing {
-        Thing::Taken(range, _) => Some(Thing::Range(range.clone())),
-        Thing::Server(PoolServer { pool, .. }) | Thing::Lookup(pool, _) => Some(Thing::Pool(pool.clone())),
-        Thing::Host(_)
-        | Thing::Range(_)
-        | Thing::Check(_)
-        | Thing::Pool(_)
-        | Thing::Frontend(_)
-        | Thing::Message(_)
-        | Thing::Network(_) => None,
+        ObjectPath::Taken(range, _) => Some(ObjectPath::Range(range.clone())),
+        ObjectPath::Server(PoolServer { pool, .. }) | ObjectPath::Lookup(pool, _) => {
+            Some(ObjectPath::Pool(pool.clone()))
+        }
+        ObjectPath::Host(_)
+        | ObjectPath::Range(_)
+        | ObjectPath::Check(_)
+        | ObjectPath::Pool(_)
+        | ObjectPath::Frontend(_)
+        | ObjectPath::Message(_)
+        | ObjectPath::Network(_) => None,
     }
 }
 
-fn unknown(document: &Document, thing: &Thing) -> EditError {
+fn unknown(document: &Document, thing: &ObjectPath) -> EditError {
     if let Some(parent) = parent(thing).filter(|parent| value(document, parent).is_none()) {
         return unknown(document, &parent);
     }
     let path = thing.to_string();
     let own = path.rsplit('.').next().unwrap_or_default();
     let near = match thing {
-        Thing::Host(_) => names(&document.hosts, own),
-        Thing::Range(_) => names(&document.ranges, own),
-        Thing::Taken(range, _) => {
+        ObjectPath::Host(_) => names(&document.hosts, own),
+        ObjectPath::Range(_) => names(&document.ranges, own),
+        ObjectPath::Taken(range, _) => {
             document.ranges.get(range).map(|it| names(&it.taken, own)).unwrap_or_default()
         }
-        Thing::Check(_) => names(&document.checks, own),
-        Thing::Pool(_) => names(&document.pools, own),
-        Thing::Server(it) => {
+        ObjectPath::Check(_) => names(&document.checks, own),
+        ObjectPath::Pool(_) => names(&document.pools, own),
+        ObjectPath::Server(it) => {
             document.pools.get(&it.pool).map(|it| names(&it.servers, own)).unwrap_or_default()
         }
-        Thing::Lookup(pool, _) => {
+        ObjectPath::Lookup(pool, _) => {
             document.pools.get(pool).map(|it| names(&it.lookups, own)).unwrap_or_default()
         }
-        Thing::Frontend(_) => names(&document.frontends, own),
-        Thing::Message(_) => names(&document.messages, own),
-        Thing::Network(_) => names(&document.networks, own),
+        ObjectPath::Frontend(_) => names(&document.frontends, own),
+        ObjectPath::Message(_) => names(&document.messages, own),
+        ObjectPath::Network(_) => names(&document.networks, own),
     };
     EditError::Unknown { thing: thing.clone(), near }
 }
@@ -384,7 +386,7 @@ fn names<T>(things: &std::collections::BTreeMap<Name, T>, found: &str) -> Vec<St
 }
 
 /// The value of a thing's only key.
-fn alone(thing: &Thing, mut value: Value, key: &str) -> Result<Value, EditError> {
+fn alone(thing: &ObjectPath, mut value: Value, key: &str) -> Result<Value, EditError> {
     let own = value.as_object_mut().and_then(|keys| keys.remove(key));
     let others = value.as_object().into_iter().flat_map(Map::keys);
     let problem = |other: &String| {
@@ -396,22 +398,22 @@ fn alone(thing: &Thing, mut value: Value, key: &str) -> Result<Value, EditError>
 }
 
 /// One thing with every key that it has by itself, read from some of them; `None` when they are not enough.
-pub(super) fn by_itself(thing: &Thing, keys: Value) -> Option<Value> {
+pub(super) fn by_itself(thing: &ObjectPath, keys: Value) -> Option<Value> {
     let read = read_alone(thing, keys).ok()?;
     self::value(&read, thing)
 }
 
 /// A document that holds nothing but one thing and what has to stand around it.
-fn read_alone(thing: &Thing, value: Value) -> Result<Document, EditError> {
+fn read_alone(thing: &ObjectPath, value: Value) -> Result<Document, EditError> {
     let mut small = Value::Object(Map::new());
     small["format"] = super::document::FORMAT.into();
     // What stands around a thing inside another is not read again.
     let around = match thing {
-        Thing::Taken(range, _) => {
-            Some((Thing::Range(range.clone()), serde_json::json!({ "addresses": "::/112" })))
+        ObjectPath::Taken(range, _) => {
+            Some((ObjectPath::Range(range.clone()), serde_json::json!({ "addresses": "::/112" })))
         }
-        Thing::Server(PoolServer { pool, .. }) | Thing::Lookup(pool, _) => {
-            Some((Thing::Pool(pool.clone()), serde_json::json!({})))
+        ObjectPath::Server(PoolServer { pool, .. }) | ObjectPath::Lookup(pool, _) => {
+            Some((ObjectPath::Pool(pool.clone()), serde_json::json!({})))
         }
         _ => None,
     };
@@ -419,8 +421,8 @@ fn read_alone(thing: &Thing, value: Value) -> Result<Document, EditError> {
         tree::put(&mut small, &around.keys(), keys);
     }
     let value = match thing {
-        Thing::Taken(..) => alone(thing, value, "address")?,
-        Thing::Network(_) => alone(thing, value, "prefixes")?,
+        ObjectPath::Taken(..) => alone(thing, value, "address")?,
+        ObjectPath::Network(_) => alone(thing, value, "prefixes")?,
         _ => value,
     };
     tree::put(&mut small, &thing.keys(), value);
@@ -428,22 +430,26 @@ fn read_alone(thing: &Thing, value: Value) -> Result<Document, EditError> {
 }
 
 /// Reads one thing from JSON and puts it where it belongs.
-fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, EditError> {
+fn put(mut document: Document, thing: &ObjectPath, value: Value) -> Result<Document, EditError> {
     let read = read_alone(thing, value)?;
     let lost = "what was read without problems is there";
     match thing {
-        Thing::Host(name) => document.hosts.extend(read.hosts.into_iter().filter(|(it, _)| it == name)),
-        Thing::Range(name) => document.ranges.extend(read.ranges.into_iter().filter(|(it, _)| it == name)),
-        Thing::Check(name) => document.checks.extend(read.checks.into_iter().filter(|(it, _)| it == name)),
-        Thing::Pool(name) => document.pools.extend(read.pools.into_iter().filter(|(it, _)| it == name)),
-        Thing::Frontend(_) => document.frontends.extend(read.frontends),
-        Thing::Message(_) => document.messages.extend(read.messages),
-        Thing::Network(_) => document.networks.extend(read.networks),
-        Thing::Taken(range, _) => {
+        ObjectPath::Host(name) => document.hosts.extend(read.hosts.into_iter().filter(|(it, _)| it == name)),
+        ObjectPath::Range(name) => {
+            document.ranges.extend(read.ranges.into_iter().filter(|(it, _)| it == name))
+        }
+        ObjectPath::Check(name) => {
+            document.checks.extend(read.checks.into_iter().filter(|(it, _)| it == name))
+        }
+        ObjectPath::Pool(name) => document.pools.extend(read.pools.into_iter().filter(|(it, _)| it == name)),
+        ObjectPath::Frontend(_) => document.frontends.extend(read.frontends),
+        ObjectPath::Message(_) => document.messages.extend(read.messages),
+        ObjectPath::Network(_) => document.networks.extend(read.networks),
+        ObjectPath::Taken(range, _) => {
             let made = read.ranges.into_values().next().expect(lost);
             document.ranges.get_mut(range).expect("it was looked for before").taken.extend(made.taken);
         }
-        Thing::Server(PoolServer { pool, .. }) | Thing::Lookup(pool, _) => {
+        ObjectPath::Server(PoolServer { pool, .. }) | ObjectPath::Lookup(pool, _) => {
             let made = read.pools.into_values().next().expect(lost);
             let into = document.pools.get_mut(pool).expect("it was looked for before");
             into.servers.extend(made.servers);
@@ -453,29 +459,29 @@ fn put(mut document: Document, thing: &Thing, value: Value) -> Result<Document, 
     Ok(document)
 }
 
-fn removed(mut document: Document, thing: &Thing) -> Document {
+fn removed(mut document: Document, thing: &ObjectPath) -> Document {
     match thing {
-        Thing::Host(name) => drop(document.hosts.remove(name)),
-        Thing::Range(name) => drop(document.ranges.remove(name)),
-        Thing::Taken(range, name) => {
+        ObjectPath::Host(name) => drop(document.hosts.remove(name)),
+        ObjectPath::Range(name) => drop(document.ranges.remove(name)),
+        ObjectPath::Taken(range, name) => {
             document.ranges.get_mut(range).and_then(|it| it.taken.remove(name));
         }
-        Thing::Check(name) => drop(document.checks.remove(name)),
-        Thing::Pool(name) => drop(document.pools.remove(name)),
-        Thing::Server(it) => {
+        ObjectPath::Check(name) => drop(document.checks.remove(name)),
+        ObjectPath::Pool(name) => drop(document.pools.remove(name)),
+        ObjectPath::Server(it) => {
             document.pools.get_mut(&it.pool).and_then(|pool| pool.servers.remove(&it.server));
         }
-        Thing::Lookup(pool, name) => {
+        ObjectPath::Lookup(pool, name) => {
             document.pools.get_mut(pool).and_then(|pool| pool.lookups.remove(name));
         }
-        Thing::Frontend(name) => drop(document.frontends.remove(name)),
-        Thing::Message(name) => drop(document.messages.remove(name)),
-        Thing::Network(name) => drop(document.networks.remove(name)),
+        ObjectPath::Frontend(name) => drop(document.frontends.remove(name)),
+        ObjectPath::Message(name) => drop(document.messages.remove(name)),
+        ObjectPath::Network(name) => drop(document.networks.remove(name)),
     }
     document
 }
 
-fn rename(document: Document, thing: &Thing, to: &Name) -> Result<Document, EditError> {
+fn rename(document: Document, thing: &ObjectPath, to: &Name) -> Result<Document, EditError> {
     let value = present(&document, thing)?;
     let new = thing.renamed(to.clone());
     absent(&document, &new)?;
@@ -488,9 +494,9 @@ fn rename(document: Document, thing: &Thing, to: &Name) -> Result<Document, Edit
 }
 
 /// Lets a user of a renamed thing name it by its new name.
-fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
+fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: &Name) {
     match (user, renamed) {
-        (Thing::Frontend(name), Thing::Pool(_)) => {
+        (ObjectPath::Frontend(name), ObjectPath::Pool(_)) => {
             if let Some(frontend) = document.frontends.get_mut(name) {
                 let more = &mut frontend.more;
                 let named = std::iter::once(&mut frontend.pool)
@@ -507,20 +513,20 @@ fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
                 }
             }
         }
-        (Thing::Frontend(name), Thing::Network(_)) => {
+        (ObjectPath::Frontend(name), ObjectPath::Network(_)) => {
             let frontend = document.frontends.get_mut(name);
             let lists = frontend.into_iter().flat_map(|it| it.more.pool_networks.values_mut().flatten());
             for list in lists.filter(|list| *list == renamed.name()) {
                 *list = to.clone();
             }
         }
-        (Thing::Message(name), Thing::Pool(_)) => {
+        (ObjectPath::Message(name), ObjectPath::Pool(_)) => {
             let pools = document.messages.get_mut(name).into_iter().flat_map(|message| &mut message.pools);
             for pool in pools.filter(|pool| *pool == renamed.name()) {
                 *pool = to.clone();
             }
         }
-        (Thing::Pool(name), Thing::Check(_)) => {
+        (ObjectPath::Pool(name), ObjectPath::Check(_)) => {
             if let Some(pool) = document.pools.get_mut(name) {
                 for check in
                     pool.check.iter_mut().chain(&mut pool.more_checks).filter(|it| *it == renamed.name())
@@ -529,19 +535,19 @@ fn follow(document: &mut Document, user: &Thing, renamed: &Thing, to: &Name) {
                 }
             }
         }
-        (Thing::Server(id), Thing::Host(_)) => {
-            let server: Option<&mut Server> =
+        (ObjectPath::Server(id), ObjectPath::Host(_)) => {
+            let server: Option<&mut ServerSpec> =
                 document.pools.get_mut(&id.pool).and_then(|pool| pool.servers.get_mut(&id.server));
             if let Some(server) = server {
-                server.address.rewrite(Written::Host(to.clone()));
+                server.address.rewrite(AddressSource::Host(to.clone()));
             }
         }
-        (Thing::Frontend(name), Thing::Range(_) | Thing::Taken(..)) => {
+        (ObjectPath::Frontend(name), ObjectPath::Range(_) | ObjectPath::Taken(..)) => {
             let Some(frontend) = document.frontends.get_mut(name) else { return };
-            if let Written::Taken { range, name } = frontend.listen.written().clone() {
+            if let AddressSource::Taken { range, name } = frontend.listen.written().clone() {
                 let written = match renamed {
-                    Thing::Range(_) => Written::Taken { range: to.clone(), name },
-                    _ => Written::Taken { range, name: to.clone() },
+                    ObjectPath::Range(_) => AddressSource::Taken { range: to.clone(), name },
+                    _ => AddressSource::Taken { range, name: to.clone() },
                 };
                 frontend.listen.rewrite(written);
             }

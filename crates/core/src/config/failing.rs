@@ -29,7 +29,7 @@ impl fmt::Display for OpenConnections {
 
 /// The keys of a pool that say what becomes of work while a server fails.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct Failing {
+pub struct FailureHandling {
     /// How much of its share a server gets while it is suspect, in percent. 1 to 100. Without it 50, and 100 where the
     /// algorithm is `hash` or `in-order`, for there a smaller weight moves keys or the first place.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -67,7 +67,7 @@ fn keeps(on: &OpenConnections) -> bool {
     *on == OpenConnections::Keep
 }
 
-impl Default for Failing {
+impl Default for FailureHandling {
     fn default() -> Self {
         Self {
             suspect_share: None,
@@ -79,7 +79,7 @@ impl Default for Failing {
     }
 }
 
-impl Failing {
+impl FailureHandling {
     /// How much of its share a suspect server gets, in percent.
     #[must_use]
     pub fn suspect_percent(&self, algorithm: Algorithm) -> u8 {

@@ -5,12 +5,12 @@ use std::net::{IpAddr, SocketAddr};
 
 use serde::{Deserialize, Serialize};
 
-use super::document::Lookup;
+use super::document::LookupSpec;
 use crate::name::Name;
 
 /// A server that a lookup found.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct FoundServer {
+pub struct DiscoveredServer {
     /// Where it listens.
     pub address: SocketAddr,
     /// Its weight.
@@ -22,7 +22,7 @@ pub struct FoundServer {
     pub others: Vec<SocketAddr>,
 }
 
-impl FoundServer {
+impl DiscoveredServer {
     /// One server for each address, each with its part of the weight, or one for all of them.
     fn at(addresses: &[IpAddr], port: u16, (weight, tier): (u16, u8), together: bool) -> Vec<Self> {
         let mut all = in_turns(addresses).into_iter().map(|ip| SocketAddr::new(ip, port));
@@ -47,18 +47,18 @@ fn in_turns(addresses: &[IpAddr]) -> Vec<IpAddr> {
 }
 
 /// What the lookups of each pool found last, by pool and lookup.
-pub type Found = BTreeMap<(Name, Name), BTreeSet<FoundServer>>;
+pub type DiscoveredServers = BTreeMap<(Name, Name), BTreeSet<DiscoveredServer>>;
 
 /// The name that a found server gets in its pool: the lookup's name and the address.
 #[must_use]
-pub fn found_name(lookup: &Name, address: SocketAddr) -> Option<Name> {
+pub fn discovered_name(lookup: &Name, address: SocketAddr) -> Option<Name> {
     let ip = address.ip().to_string().replace(['.', ':'], "-");
     format!("{lookup}-{ip}-{}", address.port()).parse().ok()
 }
 
 /// One service record (RFC 2782) with the addresses of its target.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Service {
+pub struct ServiceRecord {
     /// The lowest is used first.
     pub priority: u16,
     /// The part of the work among those of the same priority.
@@ -71,9 +71,9 @@ pub struct Service {
 
 /// The servers that the addresses of a name stand for.
 #[must_use]
-pub fn from_addresses(lookup: &Lookup, addresses: &[IpAddr]) -> BTreeSet<FoundServer> {
+pub fn from_addresses(lookup: &LookupSpec, addresses: &[IpAddr]) -> BTreeSet<DiscoveredServer> {
     let (port, weight) = (lookup.port.unwrap_or(0), lookup.weight.unwrap_or(1));
-    FoundServer::at(addresses, port, (weight, 0), lookup.together).into_iter().collect()
+    DiscoveredServer::at(addresses, port, (weight, 0), lookup.together).into_iter().collect()
 }
 
 /// The servers that service records stand for: each distinct priority is a tier, the lowest first, and weights
@@ -81,7 +81,7 @@ pub fn from_addresses(lookup: &Lookup, addresses: &[IpAddr]) -> BTreeSet<FoundSe
 /// Of a target with several addresses each is a server of its own, with a part of the weight, unless they are taken
 /// together.
 #[must_use]
-pub fn from_services(lookup: &Lookup, services: &[Service]) -> BTreeSet<FoundServer> {
+pub fn from_services(lookup: &LookupSpec, services: &[ServiceRecord]) -> BTreeSet<DiscoveredServer> {
     const MOST_TIER: usize = 7;
     const MOST_WEIGHT: u32 = 1_000;
     let priorities: BTreeSet<u16> = services.iter().map(|it| it.priority).collect();
@@ -94,7 +94,7 @@ pub fn from_services(lookup: &Lookup, services: &[Service]) -> BTreeSet<FoundSer
         let parts = if lookup.together { 1 } else { service.addresses.len().max(1) };
         let each = (scaled / u32::try_from(parts).unwrap_or(1)).max(1);
         let weight = u16::try_from(each).unwrap_or(1);
-        found.extend(FoundServer::at(&service.addresses, service.port, (weight, tier), lookup.together));
+        found.extend(DiscoveredServer::at(&service.addresses, service.port, (weight, tier), lookup.together));
     }
     found
 }
@@ -103,16 +103,16 @@ pub fn from_services(lookup: &Lookup, services: &[Service]) -> BTreeSet<FoundSer
 mod tests {
     use super::*;
 
-    fn service(priority: u16, weight: u16, host: u8) -> Service {
-        Service { priority, weight, port: 8080, addresses: vec![IpAddr::from([192, 0, 2, host])] }
+    fn service(priority: u16, weight: u16, host: u8) -> ServiceRecord {
+        ServiceRecord { priority, weight, port: 8080, addresses: vec![IpAddr::from([192, 0, 2, host])] }
     }
 
-    fn lookup(together: bool) -> Lookup {
+    fn lookup(together: bool) -> LookupSpec {
         let keys = format!(
             "format = 2\n[pools.quay.lookups.a]\nname = \"a.skerry.example\"\nrecords = \"address\"\nport = 80\nweight = 6\n\
              together = {together}"
         );
-        let checked = crate::config::load(&keys, crate::config::Format::Toml).unwrap();
+        let checked = crate::config::load(&keys, crate::config::DocumentFormat::Toml).unwrap();
         checked.document().pools.values().next().unwrap().lookups.values().next().unwrap().clone()
     }
 
@@ -120,8 +120,8 @@ mod tests {
     fn addresses_that_are_taken_together_are_one_server_and_ipv6_goes_first() {
         let both: Vec<IpAddr> =
             ["192.0.2.9", "2001:db8::2", "192.0.2.3", "2001:db8::1"].map(|it| it.parse().unwrap()).into();
-        let in_words = |found: BTreeSet<FoundServer>| -> Vec<String> {
-            let words = |it: FoundServer| format!("{} {:?} {}", it.address, it.others, it.weight);
+        let in_words = |found: BTreeSet<DiscoveredServer>| -> Vec<String> {
+            let words = |it: DiscoveredServer| format!("{} {:?} {}", it.address, it.others, it.weight);
             found.into_iter().map(words).collect()
         };
         let together = "[2001:db8::1]:80 [192.0.2.3:80, [2001:db8::2]:80, 192.0.2.9:80] 6";
@@ -129,7 +129,7 @@ mod tests {
         let other_order: Vec<IpAddr> = both.iter().rev().copied().collect();
         assert_eq!(in_words(from_addresses(&lookup(true), &other_order)), [together]);
         assert_eq!(from_addresses(&lookup(false), &both).len(), 4);
-        let target = Service { priority: 1, weight: 8, port: 80, addresses: both };
+        let target = ServiceRecord { priority: 1, weight: 8, port: 80, addresses: both };
         assert_eq!(
             in_words(from_services(&lookup(true), std::slice::from_ref(&target)))[0].rsplit(' ').next(),
             Some("8")
@@ -138,7 +138,7 @@ mod tests {
         assert_eq!(each.iter().map(|it| it.weight).collect::<Vec<_>>(), [2; 4]);
     }
 
-    fn numbers(services: &[Service]) -> Vec<(u8, u16)> {
+    fn numbers(services: &[ServiceRecord]) -> Vec<(u8, u16)> {
         from_services(&lookup(false), services).iter().map(|it| (it.tier, it.weight)).collect()
     }
 
@@ -160,6 +160,6 @@ mod tests {
     fn the_names_of_found_servers_are_names() {
         let lookup = "a".repeat(16).parse().unwrap();
         let longest = "[2001:1db8:1111:2222:3333:4444:5555:6666]:65535".parse().unwrap();
-        assert!(found_name(&lookup, longest).is_some_and(|name| name.as_str().len() == 62));
+        assert!(discovered_name(&lookup, longest).is_some_and(|name| name.as_str().len() == 62));
     }
 }

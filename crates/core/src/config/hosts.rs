@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 
-use super::document::{Document, Host, Labels};
+use super::document::{Document, HostSpec, Labels};
 use crate::name::{Name, PoolServer};
 
 /// How a list of hosts is written.
@@ -36,7 +36,7 @@ pub struct HostsError {
 /// # Errors
 /// The first line that makes no sense; nothing was added then.
 pub(super) fn import(
-    hosts: &mut BTreeMap<Name, Host>,
+    hosts: &mut BTreeMap<Name, HostSpec>,
     format: HostsFormat,
     text: &str,
 ) -> Result<(), HostsError> {
@@ -69,7 +69,7 @@ fn name(text: &str, line: u64) -> Result<Name, HostsError> {
     first.parse().map_err(|error| HostsError { line, why: format!("{error}") })
 }
 
-fn from_hosts(text: &str) -> Result<Vec<(Name, Host)>, HostsError> {
+fn from_hosts(text: &str) -> Result<Vec<(Name, HostSpec)>, HostsError> {
     let mut found = Vec::new();
     for (index, line) in text.lines().enumerate() {
         let number = index as u64 + 1;
@@ -83,12 +83,12 @@ fn from_hosts(text: &str) -> Result<Vec<(Name, Host)>, HostsError> {
         if address.is_loopback() && called == "localhost" || called.starts_with("ip6-") {
             continue;
         }
-        found.push((name(called, number)?, Host { address, note: String::new(), labels: Labels::new() }));
+        found.push((name(called, number)?, HostSpec { address, note: String::new(), labels: Labels::new() }));
     }
     Ok(found)
 }
 
-fn from_csv(text: &str) -> Result<Vec<(Name, Host)>, HostsError> {
+fn from_csv(text: &str) -> Result<Vec<(Name, HostSpec)>, HostsError> {
     let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text.as_bytes());
     let wrong = |error: &csv::Error| HostsError {
         line: error.position().map_or(1, csv::Position::line),
@@ -106,7 +106,7 @@ fn from_csv(text: &str) -> Result<Vec<(Name, Host)>, HostsError> {
         let record = record.map_err(|error| wrong(&error))?;
         let line = record.position().map_or(0, csv::Position::line);
         let cell = |column: usize| record.get(column).unwrap_or_default();
-        let mut host = Host {
+        let mut host = HostSpec {
             address: address(cell(address_column), line)?,
             note: String::new(),
             labels: Labels::new(),
@@ -132,7 +132,7 @@ fn from_csv(text: &str) -> Result<Vec<(Name, Host)>, HostsError> {
 
 /// A machine, known or only seen in pools.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SeenHost {
+pub struct KnownHost {
     /// Its name, when it is known.
     pub name: Option<Name>,
     /// Its servers.
@@ -141,16 +141,16 @@ pub struct SeenHost {
 
 /// Every machine that is known or that servers run on, by its address.
 #[must_use]
-pub fn seen(document: &Document) -> BTreeMap<IpAddr, SeenHost> {
-    let mut seen: BTreeMap<IpAddr, SeenHost> = BTreeMap::new();
+pub fn seen(document: &Document) -> BTreeMap<IpAddr, KnownHost> {
+    let mut seen: BTreeMap<IpAddr, KnownHost> = BTreeMap::new();
     for (name, host) in &document.hosts {
-        let entry = seen.entry(host.address).or_insert(SeenHost { name: None, servers: Vec::new() });
+        let entry = seen.entry(host.address).or_insert(KnownHost { name: None, servers: Vec::new() });
         entry.name.get_or_insert_with(|| name.clone());
     }
     for (pool, spec) in &document.pools {
         for (server, it) in &spec.servers {
             let entry =
-                seen.entry(it.address.get().ip()).or_insert(SeenHost { name: None, servers: Vec::new() });
+                seen.entry(it.address.get().ip()).or_insert(KnownHost { name: None, servers: Vec::new() });
             entry.servers.push(PoolServer { pool: pool.clone(), server: server.clone() });
         }
     }

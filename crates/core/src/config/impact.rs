@@ -5,17 +5,17 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use super::Document;
-use super::between_pools::{PoolMove, RoomFor, RoomMove, parts, room};
-use super::document::{Check, Frontend};
+use super::between_pools::{CapacityChange, CapacityKind, PoolShareChange, parts, room};
+use super::document::{CheckSpec, FrontendSpec};
 use super::renames::Renames;
-use crate::eligibility::{Standing, Truths, pool_shares};
-use crate::health::timing::{Timing, timing};
+use crate::eligibility::{Eligibility, ServerStates, pool_shares};
+use crate::health::timing::{DetectionTiming, timing};
 use crate::name::{Name, PoolServer};
 
 /// How a change moves one server's expected share.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct ShareMove {
+pub struct ShareChange {
     /// The server.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub server: PoolServer,
@@ -30,7 +30,7 @@ pub struct ShareMove {
 /// How a change moves the time in which failures are noticed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct TimingMove {
+pub struct TimingChange {
     /// The pool whose servers are probed; absent for a check that no pool uses.
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
     pub pool: Option<Name>,
@@ -38,9 +38,9 @@ pub struct TimingMove {
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub check: Name,
     /// Now; absent when there is no check yet.
-    pub before: Option<Timing>,
+    pub before: Option<DetectionTiming>,
     /// Afterwards; absent when there is no check any more.
-    pub after: Option<Timing>,
+    pub after: Option<DetectionTiming>,
 }
 
 /// What a change touches and moves.
@@ -54,18 +54,18 @@ pub struct Impact {
     #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
     pub pools: Vec<Name>,
     /// The servers whose expected share would move, in the order of their names.
-    pub moves: Vec<ShareMove>,
+    pub moves: Vec<ShareChange>,
     /// The pools whose part of a frontend's work would move, where the state of the servers alone decides it.
     #[serde(default)]
-    pub pool_moves: Vec<PoolMove>,
+    pub pool_moves: Vec<PoolShareChange>,
     /// The pools whose servers' limits would leave them more or less room.
     #[serde(default)]
-    pub rooms: Vec<RoomMove>,
+    pub rooms: Vec<CapacityChange>,
     /// How detection and recovery times change.
-    pub timings: Vec<TimingMove>,
+    pub timings: Vec<TimingChange>,
 }
 
-fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d Check)> {
+fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d CheckSpec)> {
     let name = document.pools.get(pool)?.check.as_ref()?;
     Some((name, document.checks.get(name)?))
 }
@@ -79,11 +79,11 @@ fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d Ch
 pub fn impact(
     old: &Document,
     new: &Document,
-    truths: &impl Truths,
+    truths: &impl ServerStates,
     failing: &BTreeSet<PoolServer>,
 ) -> Impact {
     let mut found = Impact::default();
-    let sides = Sides::new(old, new, truths, failing);
+    let sides = BeforeAfter::new(old, new, truths, failing);
     let gone = old.pools.keys().filter(|name| !new.pools.contains_key(*name) && !sides.is_renamed(name));
     let names: BTreeSet<_> = gone.chain(new.pools.keys()).collect();
     let mut touched = BTreeSet::new();
@@ -91,10 +91,10 @@ pub fn impact(
         let before = sides.old_pool(pool);
         let (was, will) = (check_of(old, before), check_of(new, pool));
         if was != will {
-            let of = |side: Option<(&Name, &Check)>| side.map(|(_, check)| timing(check));
+            let of = |side: Option<(&Name, &CheckSpec)>| side.map(|(_, check)| timing(check));
             let (before, after) = (of(was), of(will));
             if let Some((check, _)) = will.or(was).filter(|_| before != after) {
-                found.timings.push(TimingMove {
+                found.timings.push(TimingChange {
                     pool: Some(pool.clone()),
                     check: check.clone(),
                     before,
@@ -112,7 +112,7 @@ pub fn impact(
     for (name, check) in new.checks.iter().filter(|(name, _)| !uses(new, name)) {
         let before = old.checks.get(name);
         if before != Some(check) {
-            found.timings.push(TimingMove {
+            found.timings.push(TimingChange {
                 pool: None,
                 check: name.clone(),
                 before: before.map(timing),
@@ -139,7 +139,7 @@ fn uses(document: &Document, check: &Name) -> bool {
 
 /// Both documents, and the truths as they are; servers that the change makes anew count as up, and those that it only
 /// renames as what they are.
-pub(super) struct Sides<'a, T> {
+pub(super) struct BeforeAfter<'a, T> {
     old: &'a Document,
     new: &'a Document,
     truths: &'a T,
@@ -150,7 +150,7 @@ pub(super) struct Sides<'a, T> {
     old_servers: BTreeMap<PoolServer, PoolServer>,
 }
 
-impl<'a, T: Truths> Sides<'a, T> {
+impl<'a, T: ServerStates> BeforeAfter<'a, T> {
     pub(super) fn new(
         old: &'a Document,
         new: &'a Document,
@@ -179,25 +179,25 @@ impl<'a, T: Truths> Sides<'a, T> {
         self.old_servers.get(server).unwrap_or(server)
     }
 
-    fn pool_moves(&self, pool: &Name, moves: &mut Vec<ShareMove>) {
+    fn pool_moves(&self, pool: &Name, moves: &mut Vec<ShareChange>) {
         let old_name = self.old_pool(pool);
         let before = self.old.pools.get(old_name).map(|spec| pool_shares(old_name, spec, self.truths));
-        let before: BTreeMap<Name, Standing> = before.unwrap_or_default();
+        let before: BTreeMap<Name, Eligibility> = before.unwrap_or_default();
         // What was there is looked at under the name that it will have.
         let renamed = |server: Name| {
             let id = PoolServer { pool: old_name.clone(), server };
             self.renames.servers.get(&id).map_or(id.server, |to| to.server.clone())
         };
-        let before: BTreeMap<Name, Standing> =
+        let before: BTreeMap<Name, Eligibility> =
             before.into_iter().map(|(server, standing)| (renamed(server), standing)).collect();
         let after = self.new.pools.get(pool).map(|spec| pool_shares(pool, spec, self)).unwrap_or_default();
         let servers: BTreeSet<_> = before.keys().chain(after.keys()).collect();
         for server in servers {
             let (was, will) = (before.get(server), after.get(server));
-            let share = |standing: Option<&Standing>| standing.map(|standing| standing.share);
+            let share = |standing: Option<&Eligibility>| standing.map(|standing| standing.share);
             if share(was) != share(will) {
                 let why_none = will.and_then(|standing| standing.reason.as_ref()).map(ToString::to_string);
-                moves.push(ShareMove {
+                moves.push(ShareChange {
                     server: PoolServer { pool: pool.clone(), server: server.clone() },
                     before: share(was),
                     after: share(will),
@@ -207,21 +207,21 @@ impl<'a, T: Truths> Sides<'a, T> {
         }
     }
 
-    fn room_moves(&self, pool: &Name, moves: &mut Vec<RoomMove>) {
+    fn room_moves(&self, pool: &Name, moves: &mut Vec<CapacityChange>) {
         let old_name = self.old_pool(pool);
         let (Some(was), Some(will)) = (self.old.pools.get(old_name), self.new.pools.get(pool)) else {
             return;
         };
-        for what in [RoomFor::InFlight, RoomFor::Connections, RoomFor::EachSecond] {
+        for what in [CapacityKind::InFlight, CapacityKind::Connections, CapacityKind::EachSecond] {
             let before = room(old_name, was, self.truths, what);
             let after = room(pool, will, self, what);
             if before != after {
-                moves.push(RoomMove { pool: pool.clone(), room: what, before, after });
+                moves.push(CapacityChange { pool: pool.clone(), room: what, before, after });
             }
         }
     }
 
-    fn part_moves(&self, name: &Name, frontend: &Frontend, moves: &mut Vec<PoolMove>) {
+    fn part_moves(&self, name: &Name, frontend: &FrontendSpec, moves: &mut Vec<PoolShareChange>) {
         let old_frontends = &self.renames.frontends;
         let old_name = old_frontends.iter().find(|(_, to)| *to == name).map_or(name, |(from, _)| from);
         let Some(was) = self.old.frontends.get(old_name) else { return };
@@ -236,7 +236,7 @@ impl<'a, T: Truths> Sides<'a, T> {
         for pool in pools {
             let (before, after) = (before.get(pool).copied(), after.get(pool).copied());
             if before.unwrap_or(0.0) != after.unwrap_or(0.0) {
-                moves.push(PoolMove { frontend: name.clone(), pool: pool.clone(), before, after });
+                moves.push(PoolShareChange { frontend: name.clone(), pool: pool.clone(), before, after });
             }
         }
     }
@@ -252,23 +252,23 @@ impl<'a, T: Truths> Sides<'a, T> {
     }
 }
 
-impl<T: Truths> Truths for Sides<'_, T> {
+impl<T: ServerStates> ServerStates for BeforeAfter<'_, T> {
     fn duty(&self, server: &PoolServer) -> crate::duty::Duty {
         self.truths.duty(self.old_server(server))
     }
 
-    fn health(&self, server: &PoolServer) -> crate::health::State {
+    fn health(&self, server: &PoolServer) -> crate::health::HealthState {
         if self.failing.contains(server) {
-            crate::health::State::Down
+            crate::health::HealthState::Down
         } else if self.is_known(server) {
             self.truths.health(self.old_server(server))
         } else {
-            crate::health::State::Up
+            crate::health::HealthState::Up
         }
     }
 
-    fn wish(&self, server: &PoolServer) -> Option<crate::health::Wish> {
-        self.truths.wish(self.old_server(server)).filter(|_| self.is_known(server))
+    fn feedback(&self, server: &PoolServer) -> Option<crate::health::ServerFeedback> {
+        self.truths.feedback(self.old_server(server)).filter(|_| self.is_known(server))
     }
 
     fn held_tier(&self, pool: &Name) -> Option<u8> {

@@ -2,29 +2,35 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::document::{Document, Frontend, Pool, Protocol};
-use super::impact::Sides;
-use super::warnings::{Level, Warning};
-use crate::eligibility::{Truths, pool_shares};
+use super::document::{Document, FrontendSpec, PoolSpec, Protocol};
+use super::impact::BeforeAfter;
+use super::warnings::{Warning, WarningLevel};
+use crate::eligibility::{ServerStates, pool_shares};
 use crate::name::{Name, PoolServer};
 
 /// How many servers of a pool are eligible and do not fail, of how many.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Well {
+struct WorkingServers {
     well: usize,
     of: usize,
     usable: bool,
 }
 
-fn well(name: &Name, document: &Document, truths: &impl Truths) -> Well {
-    let Some(spec) = document.pools.get(name) else { return Well { well: 0, of: 0, usable: false } };
-    let standings = pool_shares(name, spec, truths);
-    let well = standings.values().filter(|it| it.reason.is_none() && !it.fails).count();
-    Well { well, of: standings.len(), usable: well > 0 && well >= usize::from(spec.usable_from) }
+fn well(name: &Name, document: &Document, truths: &impl ServerStates) -> WorkingServers {
+    let Some(spec) = document.pools.get(name) else {
+        return WorkingServers { well: 0, of: 0, usable: false };
+    };
+    let eligibilities = pool_shares(name, spec, truths);
+    let well = eligibilities.values().filter(|it| it.reason.is_none() && !it.fails).count();
+    WorkingServers {
+        well,
+        of: eligibilities.len(),
+        usable: well > 0 && well >= usize::from(spec.usable_from),
+    }
 }
 
-fn states<'n>(pools: impl Iterator<Item = (&'n Name, Well)>) -> String {
-    let state = |(name, it): (&Name, Well)| format!("{name}: {} of {}", it.well, it.of);
+fn states<'n>(pools: impl Iterator<Item = (&'n Name, WorkingServers)>) -> String {
+    let state = |(name, it): (&Name, WorkingServers)| format!("{name}: {} of {}", it.well, it.of);
     pools.map(state).collect::<Vec<_>>().join("; ")
 }
 
@@ -34,16 +40,17 @@ fn states<'n>(pools: impl Iterator<Item = (&'n Name, Well)>) -> String {
 pub fn losses(
     old: &Document,
     new: &Document,
-    truths: &impl Truths,
+    truths: &impl ServerStates,
     failing: &BTreeSet<PoolServer>,
 ) -> Vec<Warning> {
-    let sides = Sides::new(old, new, truths, failing);
-    let after: BTreeMap<&Name, Well> = new.pools.keys().map(|name| (name, well(name, new, &sides))).collect();
+    let sides = BeforeAfter::new(old, new, truths, failing);
+    let after: BTreeMap<&Name, WorkingServers> =
+        new.pools.keys().map(|name| (name, well(name, new, &sides))).collect();
     let mut found = Vec::new();
     for (name, frontend) in &new.frontends {
-        let now: Vec<(&Name, Well)> = frontend.pools().map(|pool| (pool, after[pool])).collect();
+        let now: Vec<(&Name, WorkingServers)> = frontend.pools().map(|pool| (pool, after[pool])).collect();
         let before = old.frontends.get(name).or_else(|| same_address(old, frontend));
-        let had: Vec<Well> =
+        let had: Vec<WorkingServers> =
             before.iter().flat_map(|it| it.pools()).map(|pool| well(pool, old, truths)).collect();
         // A frontend that has no server as it is has nothing to lose.
         let was_served = had.iter().any(|it| it.well > 0);
@@ -73,15 +80,15 @@ pub fn losses(
     found
 }
 
-fn has_no_weight(pool: &Pool) -> bool {
+fn has_no_weight(pool: &PoolSpec) -> bool {
     pool.servers.values().all(|server| server.weight == 0)
 }
 
-fn same_address<'d>(old: &'d Document, frontend: &Frontend) -> Option<&'d Frontend> {
+fn same_address<'d>(old: &'d Document, frontend: &FrontendSpec) -> Option<&'d FrontendSpec> {
     old.frontends.values().find(|it| it.endpoint() == frontend.endpoint())
 }
 
-fn no_server_left(name: &Name, frontend: &Frontend, pools: &[(&Name, Well)]) -> Warning {
+fn no_server_left(name: &Name, frontend: &FrontendSpec, pools: &[(&Name, WorkingServers)]) -> Warning {
     let clients = match frontend.protocol {
         Protocol::Http => "every client would get 503",
         Protocol::Tcp => "every connection would be reset",
@@ -93,10 +100,10 @@ fn no_server_left(name: &Name, frontend: &Frontend, pools: &[(&Name, Well)]) -> 
         states(pools.iter().copied())
     );
     let help = "leave one server that is up and in service, or bring one back first".to_owned();
-    Warning::new("no-server-left", Level::Warning, &format!("frontends.{name}"), says, help)
+    Warning::new("no-server-left", WarningLevel::Warning, &format!("frontends.{name}"), says, help)
 }
 
-fn pool_lost(name: &Name, pool: &Name, it: Well, document: &Document) -> Warning {
+fn pool_lost(name: &Name, pool: &Name, it: WorkingServers, document: &Document) -> Warning {
     let from = document.pools.get(pool).map_or(1, |spec| spec.usable_from);
     let says = format!(
         "pool {pool} would not be usable any more ({} of {} servers eligible, usable_from = {from}): the work of frontend {name} \
@@ -104,5 +111,5 @@ fn pool_lost(name: &Name, pool: &Name, it: Well, document: &Document) -> Warning
         it.well, it.of
     );
     let help = "see to its servers first, or lower usable_from".to_owned();
-    Warning::new("pool-lost", Level::Warning, &format!("frontends.{name}.{pool}"), says, help)
+    Warning::new("pool-lost", WarningLevel::Warning, &format!("frontends.{name}.{pool}"), says, help)
 }

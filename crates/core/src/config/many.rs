@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 
-use super::document::{Document, Server};
-use super::place::{AddressRange, Place, Written};
+use super::document::{Document, ServerSpec};
+use super::place::{AddressRange, AddressRef, AddressSource};
 use crate::name::Name;
 
 /// The most servers that one edit adds.
@@ -33,7 +33,7 @@ pub(super) fn servers(
     lines: &str,
     weight: u16,
     tier: u8,
-) -> Result<BTreeMap<Name, Server>, LineError> {
+) -> Result<BTreeMap<Name, ServerSpec>, LineError> {
     let before = document.pools.get(pool).map(|pool| &pool.servers);
     let mut taken: BTreeSet<Name> = before.into_iter().flat_map(|servers| servers.keys().cloned()).collect();
     let host_names: BTreeMap<IpAddr, &Name> =
@@ -67,10 +67,10 @@ pub(super) fn servers(
         }
         for place in places {
             let place = match (place.written(), host_names.get(&place.get().ip())) {
-                (Written::Host(host), _) if !document.hosts.contains_key(host) => {
+                (AddressSource::Host(host), _) if !document.hosts.contains_key(host) => {
                     return Err(wrong(format!("there is no host {host}; add it first, or give an address")));
                 }
-                (Written::Literal, Some(host)) => named(host, place.get().port()),
+                (AddressSource::Literal, Some(host)) => named(host, place.get().port()),
                 _ => place,
             };
             let name = match &own {
@@ -82,24 +82,26 @@ pub(super) fn servers(
                     .ok_or_else(|| wrong("no name is free for it".to_owned()))?,
             };
             taken.insert(name.clone());
-            let server =
-                Server { address: place, ..Server::at(SocketAddr::from(([0, 0, 0, 0], 1)), weight, tier) };
+            let server = ServerSpec {
+                address: place,
+                ..ServerSpec::at(SocketAddr::from(([0, 0, 0, 0], 1)), weight, tier)
+            };
             made.insert(name, server);
         }
     }
     Ok(made)
 }
 
-fn named(host: &Name, port: u16) -> Place {
+fn named(host: &Name, port: u16) -> AddressRef {
     format!("{host}:{port}").parse().expect("a name and a port that is not zero make a place")
 }
 
 /// The places that the first word of a line stands for.
-fn places(text: &str) -> Result<Vec<Place>, String> {
-    if let Ok(place) = text.parse::<Place>() {
+fn places(text: &str) -> Result<Vec<AddressRef>, String> {
+    if let Ok(place) = text.parse::<AddressRef>() {
         return match place.written() {
-            Written::Taken { .. } => Err("a taken address is for frontends to listen on".to_owned()),
-            Written::Literal | Written::Host(_) => Ok(vec![place]),
+            AddressSource::Taken { .. } => Err("a taken address is for frontends to listen on".to_owned()),
+            AddressSource::Literal | AddressSource::Host(_) => Ok(vec![place]),
         };
     }
     let wanted = || {
@@ -113,7 +115,7 @@ fn places(text: &str) -> Result<Vec<Place>, String> {
     if range.len() > MOST {
         return Err(format!("a range of at most {MOST} addresses, not {}", range.len()));
     }
-    Ok(range.iter().map(|ip| Place::literal(SocketAddr::new(ip, port))).collect())
+    Ok(range.iter().map(|ip| AddressRef::literal(SocketAddr::new(ip, port))).collect())
 }
 
 /// What the servers of each address are called in all pools, where they are called alike.
@@ -128,11 +130,11 @@ fn known_names(document: &Document) -> BTreeMap<IpAddr, &Name> {
 }
 
 /// The host's name, the name that its address has elsewhere, or `at-` and the address; with the port behind it when that is taken.
-fn free_name(place: &Place, known_as: &BTreeMap<IpAddr, &Name>, taken: &BTreeSet<Name>) -> Option<Name> {
+fn free_name(place: &AddressRef, known_as: &BTreeMap<IpAddr, &Name>, taken: &BTreeSet<Name>) -> Option<Name> {
     let stem = match (place.written(), known_as.get(&place.get().ip())) {
-        (Written::Host(host), _) => host.to_string(),
-        (Written::Literal, Some(name)) if !name.as_str().starts_with("at-") => name.to_string(),
-        (Written::Literal | Written::Taken { .. }, _) => {
+        (AddressSource::Host(host), _) => host.to_string(),
+        (AddressSource::Literal, Some(name)) if !name.as_str().starts_with("at-") => name.to_string(),
+        (AddressSource::Literal | AddressSource::Taken { .. }, _) => {
             format!("at-{}", place.get().ip().to_string().replace(['.', ':'], "-"))
         }
     };

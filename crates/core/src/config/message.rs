@@ -5,19 +5,19 @@ use std::fmt;
 
 use serde::Serialize;
 
-use super::asking::Secret;
+use super::asking::SecretRef;
 use super::document::Labels;
 use crate::name::Name;
 use crate::units::Span;
 
 /// A standing wish to be told of changes, by a webhook, by e-mail, or both.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Message {
+pub struct NotificationSpec {
     /// Changes of these pools are told; of all pools when it is empty.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pools: Vec<Name>,
     /// Which changes.
-    pub changes: BTreeSet<MessageChange>,
+    pub changes: BTreeSet<NotifiedChange>,
     /// Only what has lasted so long is told. 1s to 24h.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub after: Option<Span>,
@@ -27,10 +27,10 @@ pub struct Message {
     pub at_most_every: Span,
     /// The webhook that is posted to.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub webhook: Option<Webhook>,
+    pub webhook: Option<WebhookTarget>,
     /// The e-mail that is sent.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub mail: Option<Mail>,
+    pub mail: Option<MailTarget>,
     /// What it is for, in the engineer's words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
@@ -41,18 +41,18 @@ pub struct Message {
 
 /// Where JSON is posted to.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Webhook {
+pub struct WebhookTarget {
     /// The URL, `http` or `https`.
     #[serde(rename = "webhook")]
     pub url: String,
     /// Where the secret stands that requests are signed with (RFC 9421, `hmac-sha256`); unsigned without it.
     #[serde(rename = "webhook_secret", skip_serializing_if = "Option::is_none")]
-    pub secret: Option<Secret>,
+    pub secret: Option<SecretRef>,
 }
 
 /// Which e-mail is sent.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Mail {
+pub struct MailTarget {
     /// To whom.
     #[serde(rename = "mail_to")]
     pub to: Vec<String>,
@@ -70,7 +70,7 @@ pub struct Mail {
     pub user: Option<String>,
     /// Where the password stands.
     #[serde(rename = "mail_password", skip_serializing_if = "Option::is_none")]
-    pub password: Option<Secret>,
+    pub password: Option<SecretRef>,
 }
 
 /// How a mail server is spoken to.
@@ -89,7 +89,7 @@ pub enum MailTls {
 /// What is told of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum MessageChange {
+pub enum NotifiedChange {
     /// A server went down.
     Down,
     /// A server is up again after it was down.
@@ -112,7 +112,7 @@ pub enum MessageChange {
     MovedBack,
 }
 
-impl MessageChange {
+impl NotifiedChange {
     /// All of them, by name.
     pub const ALL: [(&'static str, Self); 10] = [
         ("down", Self::Down),
@@ -140,7 +140,7 @@ impl MessageChange {
     }
 }
 
-impl fmt::Display for MessageChange {
+impl fmt::Display for NotifiedChange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let name = Self::ALL.iter().find(|(_, change)| change == self).map_or("", |(name, _)| name);
         f.pad(name)

@@ -37,9 +37,9 @@ mod warnings;
 pub use check::Checked;
 pub use document::Document;
 pub use problem::Problem;
-pub use thing::{Kind, Thing};
-pub use tree::Format;
-pub use warnings::{Accepted, Level, Warning};
+pub use thing::{ObjectKind, ObjectPath};
+pub use tree::DocumentFormat;
+pub use warnings::{AcceptedWarnings, Warning, WarningLevel};
 
 /// The JSON Schema (draft 2020-12) of a document, for editors that complete and check.
 pub const SCHEMA: &str = include_str!("../../../../docs/reference/document.schema.json");
@@ -49,7 +49,7 @@ pub const SCHEMA: &str = include_str!("../../../../docs/reference/document.schem
 /// # Errors
 /// Every problem in it, in the order of their lines: of the syntax alone when there is any, else of keys,
 /// types and ranges together with those of relations between things.
-pub fn load(text: &str, format: Format) -> Result<Checked, Vec<Problem>> {
+pub fn load(text: &str, format: DocumentFormat) -> Result<Checked, Vec<Problem>> {
     load_tree(tree::parse(text, format)?)
 }
 
@@ -74,13 +74,13 @@ pub fn read_value(value: serde_json::Value) -> Result<Document, Vec<Problem>> {
 ///
 /// # Errors
 /// Every problem of syntax, or of keys, types and ranges.
-pub fn read_text(text: &str, format: Format) -> Result<Document, Vec<Problem>> {
+pub fn read_text(text: &str, format: DocumentFormat) -> Result<Document, Vec<Problem>> {
     let (document, problems) = read_tree(&mut tree::parse(text, format)?);
     if problems.is_empty() { Ok(document) } else { Err(problems) }
 }
 
-fn read_tree(tree: &mut tree::Node) -> (Document, Vec<Problem>) {
-    lift::lift(tree);
+fn read_tree(tree: &mut tree::DocumentNode) -> (Document, Vec<Problem>) {
+    lift::migrate(tree);
     let (document, mut problems) = read::read(tree);
     for problem in &mut problems {
         problem.line = problem.line.filter(|line| *line > 0);
@@ -88,7 +88,7 @@ fn read_tree(tree: &mut tree::Node) -> (Document, Vec<Problem>) {
     (document, problems)
 }
 
-fn load_tree(mut tree: tree::Node) -> Result<Checked, Vec<Problem>> {
+fn load_tree(mut tree: tree::DocumentNode) -> Result<Checked, Vec<Problem>> {
     let (document, mut problems) = read_tree(&mut tree);
     let related = match check::check(document) {
         Ok(checked) if problems.is_empty() => return Ok(checked.with_lines(&tree)),

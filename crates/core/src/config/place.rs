@@ -10,7 +10,7 @@ use crate::name::Name;
 
 /// How a place was written.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Written {
+pub enum AddressSource {
     /// An address: `192.0.2.21:8080`.
     Literal,
     /// A known host: `gull:8080`.
@@ -29,21 +29,21 @@ pub enum Written {
 /// A place that names a host or a taken address has the address `0.0.0.0` until the document that holds it is
 /// checked; a [`Checked`](super::Checked) document holds none of those.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Place {
-    written: Written,
+pub struct AddressRef {
+    written: AddressSource,
     address: SocketAddr,
 }
 
 /// Why a text is no [`Place`].
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("this is not an address, a host or a taken address with a port from 1 to 65535")]
-pub struct PlaceError;
+pub struct AddressError;
 
-impl Place {
+impl AddressRef {
     /// A place written as an address.
     #[must_use]
     pub fn literal(address: SocketAddr) -> Self {
-        Self { written: Written::Literal, address }
+        Self { written: AddressSource::Literal, address }
     }
 
     /// The address and port.
@@ -54,12 +54,12 @@ impl Place {
 
     /// How it was written.
     #[must_use]
-    pub fn written(&self) -> &Written {
+    pub fn written(&self) -> &AddressSource {
         &self.written
     }
 
     /// Writes the same port another way.
-    pub(super) fn rewrite(&mut self, written: Written) {
+    pub(super) fn rewrite(&mut self, written: AddressSource) {
         self.written = written;
     }
 
@@ -69,36 +69,36 @@ impl Place {
     }
 }
 
-impl FromStr for Place {
-    type Err = PlaceError;
+impl FromStr for AddressRef {
+    type Err = AddressError;
 
-    fn from_str(text: &str) -> Result<Self, PlaceError> {
+    fn from_str(text: &str) -> Result<Self, AddressError> {
         if let Ok(address) = text.parse::<SocketAddr>() {
-            return if address.port() == 0 { Err(PlaceError) } else { Ok(Self::literal(address)) };
+            return if address.port() == 0 { Err(AddressError) } else { Ok(Self::literal(address)) };
         }
-        let (named, port) = text.rsplit_once(':').ok_or(PlaceError)?;
-        let port: u16 = port.parse().ok().filter(|port| *port != 0).ok_or(PlaceError)?;
-        let name = |text: &str| text.parse::<Name>().map_err(|_| PlaceError);
+        let (named, port) = text.rsplit_once(':').ok_or(AddressError)?;
+        let port: u16 = port.parse().ok().filter(|port| *port != 0).ok_or(AddressError)?;
+        let name = |text: &str| text.parse::<Name>().map_err(|_| AddressError);
         let written = match named.split_once('/') {
-            Some((range, taken)) => Written::Taken { range: name(range)?, name: name(taken)? },
-            None => Written::Host(name(named)?),
+            Some((range, taken)) => AddressSource::Taken { range: name(range)?, name: name(taken)? },
+            None => AddressSource::Host(name(named)?),
         };
         Ok(Self { written, address: SocketAddr::new(Ipv4Addr::UNSPECIFIED.into(), port) })
     }
 }
 
-impl fmt::Display for Place {
+impl fmt::Display for AddressRef {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let port = self.address.port();
         match &self.written {
-            Written::Literal => write!(f, "{}", self.address),
-            Written::Host(host) => write!(f, "{host}:{port}"),
-            Written::Taken { range, name } => write!(f, "{range}/{name}:{port}"),
+            AddressSource::Literal => write!(f, "{}", self.address),
+            AddressSource::Host(host) => write!(f, "{host}:{port}"),
+            AddressSource::Taken { range, name } => write!(f, "{range}/{name}:{port}"),
         }
     }
 }
 
-impl Serialize for Place {
+impl Serialize for AddressRef {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)
     }
@@ -208,17 +208,17 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case::ipv4("192.0.2.21:8080", Some(Written::Literal))]
-    #[case::ipv6("[2001:db8::21]:8080", Some(Written::Literal))]
-    #[case::host("gull:8080", Some(Written::Host("gull".parse().unwrap())))]
-    #[case::address_of_a_range("public/web:80", Some(Written::Taken { range: "public".parse().unwrap(), name: "web".parse().unwrap() }))]
+    #[case::ipv4("192.0.2.21:8080", Some(AddressSource::Literal))]
+    #[case::ipv6("[2001:db8::21]:8080", Some(AddressSource::Literal))]
+    #[case::host("gull:8080", Some(AddressSource::Host("gull".parse().unwrap())))]
+    #[case::address_of_a_range("public/web:80", Some(AddressSource::Taken { range: "public".parse().unwrap(), name: "web".parse().unwrap() }))]
     #[case::no_port("gull", None)]
     #[case::port_zero("192.0.2.21:0", None)]
     #[case::host_and_port_zero("gull:0", None)]
     #[case::a_dns_name("gull.skerry.example:80", None)]
     #[case::too_many_parts("a/b/c:80", None)]
-    fn places(#[case] text: &str, #[case] written: Option<Written>) {
-        let place = text.parse::<Place>().ok();
+    fn places(#[case] text: &str, #[case] written: Option<AddressSource>) {
+        let place = text.parse::<AddressRef>().ok();
         assert_eq!(place.as_ref().map(|it| it.written().clone()), written);
         assert!(place.is_none_or(|place| place.to_string() == text));
     }

@@ -20,7 +20,7 @@ pub enum HttpVersion {
 
 /// How the servers of a pool are reached.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Reaching {
+pub struct UpstreamSettings {
     /// The version of HTTP that its servers are spoken to in, whatever their clients speak.
     #[serde(skip_serializing_if = "is_usual")]
     pub http_version: HttpVersion,
@@ -47,7 +47,7 @@ fn is_none(count: &u8) -> bool {
     *count == 0
 }
 
-impl Default for Reaching {
+impl Default for UpstreamSettings {
     fn default() -> Self {
         Self {
             http_version: HttpVersion::One,

@@ -9,7 +9,7 @@ use std::net::SocketAddr;
 
 use serde::Serialize;
 
-use super::document::{Document, Pool};
+use super::document::{Document, PoolSpec};
 use crate::name::{Name, PoolServer};
 
 /// What was renamed between two documents: the old name and the new one.
@@ -66,17 +66,18 @@ pub(super) fn same<T: Serialize>(old: &BTreeMap<Name, T>, new: &BTreeMap<Name, T
 
 /// As [`Renames::pools`], with those that hold nothing: they are known by their keys.
 pub(super) fn pools_by_keys(old: &Document, new: &Document, known: &Renames) -> BTreeMap<Name, Name> {
-    let keys = |pool: &Pool| addresses(pool).is_none().then(|| serde_json::to_string(pool).ok()).flatten();
+    let keys =
+        |pool: &PoolSpec| addresses(pool).is_none().then(|| serde_json::to_string(pool).ok()).flatten();
     let mut pools = renamed(&old.pools, &new.pools, keys);
     pools.extend(known.pools.clone());
     pools
 }
 
 /// A DNS name, and the port of its servers.
-type Looked<'d> = (&'d str, Option<u16>);
+type LookupTarget<'d> = (&'d str, Option<u16>);
 
 /// What a pool is known by: its own servers and the names that it looks up. An empty pool is known by its name alone.
-fn addresses(pool: &Pool) -> Option<(BTreeSet<SocketAddr>, BTreeSet<Looked<'_>>)> {
+fn addresses(pool: &PoolSpec) -> Option<(BTreeSet<SocketAddr>, BTreeSet<LookupTarget<'_>>)> {
     let own = pool.servers.values().filter(|server| server.found_by.is_none());
     let own: BTreeSet<_> = own.map(|server| server.address.get()).collect();
     let lookups: BTreeSet<_> = pool.lookups.values().map(|it| (it.name.as_str(), it.port)).collect();

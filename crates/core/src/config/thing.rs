@@ -10,7 +10,7 @@ use crate::name::{Name, NameError, PoolServer};
 /// One named thing of a document. Its path is how the document's keys lead to it: `pools.booking.servers.gull`.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub enum Thing {
+pub enum ObjectPath {
     /// `hosts.NAME`
     Host(Name),
     /// `ranges.NAME`
@@ -37,7 +37,7 @@ pub enum Thing {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
-pub enum Kind {
+pub enum ObjectKind {
     /// A known machine.
     Host,
     /// A range of service addresses.
@@ -60,7 +60,7 @@ pub enum Kind {
     Network,
 }
 
-impl fmt::Display for Kind {
+impl fmt::Display for ObjectKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::Host => "host",
@@ -79,7 +79,7 @@ impl fmt::Display for Kind {
 
 /// Why a text is no path of a thing.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum ThingError {
+pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
@@ -91,21 +91,21 @@ pub enum ThingError {
     Name(#[from] NameError),
 }
 
-impl Thing {
+impl ObjectPath {
     /// What kind of thing it is.
     #[must_use]
-    pub fn kind(&self) -> Kind {
+    pub fn kind(&self) -> ObjectKind {
         match self {
-            Self::Host(_) => Kind::Host,
-            Self::Range(_) => Kind::Range,
-            Self::Taken(..) => Kind::Taken,
-            Self::Check(_) => Kind::Check,
-            Self::Pool(_) => Kind::Pool,
-            Self::Server(_) => Kind::Server,
-            Self::Lookup(..) => Kind::Lookup,
-            Self::Frontend(_) => Kind::Frontend,
-            Self::Message(_) => Kind::Message,
-            Self::Network(_) => Kind::Network,
+            Self::Host(_) => ObjectKind::Host,
+            Self::Range(_) => ObjectKind::Range,
+            Self::Taken(..) => ObjectKind::Taken,
+            Self::Check(_) => ObjectKind::Check,
+            Self::Pool(_) => ObjectKind::Pool,
+            Self::Server(_) => ObjectKind::Server,
+            Self::Lookup(..) => ObjectKind::Lookup,
+            Self::Frontend(_) => ObjectKind::Frontend,
+            Self::Message(_) => ObjectKind::Message,
+            Self::Network(_) => ObjectKind::Network,
         }
     }
 
@@ -160,10 +160,10 @@ impl Thing {
     }
 }
 
-impl FromStr for Thing {
-    type Err = ThingError;
+impl FromStr for ObjectPath {
+    type Err = ObjectPathError;
 
-    fn from_str(path: &str) -> Result<Self, ThingError> {
+    fn from_str(path: &str) -> Result<Self, ObjectPathError> {
         let parts: Vec<&str> = path.split('.').collect();
         Ok(match parts.as_slice() {
             ["hosts", name] => Self::Host(name.parse()?),
@@ -178,12 +178,12 @@ impl FromStr for Thing {
             ["frontends", name] => Self::Frontend(name.parse()?),
             ["messages", name] => Self::Message(name.parse()?),
             ["networks", name] => Self::Network(name.parse()?),
-            _ => return Err(ThingError::Shape(path.to_owned())),
+            _ => return Err(ObjectPathError::Shape(path.to_owned())),
         })
     }
 }
 
-impl fmt::Display for Thing {
+impl fmt::Display for ObjectPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Host(name) => write!(f, "hosts.{name}"),
@@ -200,16 +200,16 @@ impl fmt::Display for Thing {
     }
 }
 
-impl TryFrom<String> for Thing {
-    type Error = ThingError;
+impl TryFrom<String> for ObjectPath {
+    type Error = ObjectPathError;
 
-    fn try_from(path: String) -> Result<Self, ThingError> {
+    fn try_from(path: String) -> Result<Self, ObjectPathError> {
         path.parse()
     }
 }
 
-impl From<Thing> for String {
-    fn from(thing: Thing) -> Self {
+impl From<ObjectPath> for String {
+    fn from(thing: ObjectPath) -> Self {
         thing.to_string()
     }
 }
@@ -231,7 +231,7 @@ mod tests {
     #[case::host("hosts.gull", "host gull")]
     #[case::address("ranges.public.taken.web", "address public/web")]
     fn paths(#[case] path: &str, #[case] words: &str) {
-        let thing: Thing = path.parse().unwrap();
+        let thing: ObjectPath = path.parse().unwrap();
         assert_eq!((thing.to_string().as_str(), thing.words().as_str()), (path, words));
         assert!(thing.renamed("other".parse().unwrap()).to_string().ends_with(".other"));
     }
@@ -242,6 +242,6 @@ mod tests {
     #[case::unknown_kind("things.booking")]
     #[case::name_in_capitals("pools.Booking")]
     fn no_paths(#[case] path: &str) {
-        assert!(path.parse::<Thing>().is_err());
+        assert!(path.parse::<ObjectPath>().is_err());
     }
 }

@@ -2,15 +2,15 @@
 
 use super::diff::summary_of;
 use super::document::{Document, Labels};
-use super::thing::Thing;
+use super::thing::ObjectPath;
 use super::warnings::first_of;
 use crate::name::PoolServer;
 
 /// A thing with what people look for it by.
 #[derive(Clone, Debug)]
-pub struct Entry<'d> {
+pub struct ObjectEntry<'d> {
     /// Which thing.
-    pub thing: Thing,
+    pub thing: ObjectPath,
     /// Its labels.
     pub labels: &'d Labels,
     /// Its note.
@@ -20,38 +20,38 @@ pub struct Entry<'d> {
 
 static NO_LABELS: Labels = Labels::new();
 
-impl Entry<'_> {
+impl ObjectEntry<'_> {
     /// The thing in one line.
     #[must_use]
     pub fn summary(&self) -> String {
         let document = self.document;
         let summary = match &self.thing {
-            Thing::Host(name) => document.hosts.get(name).map(summary_of),
-            Thing::Range(name) => document
+            ObjectPath::Host(name) => document.hosts.get(name).map(summary_of),
+            ObjectPath::Range(name) => document
                 .ranges
                 .get(name)
                 .map(|it| format!("{}, {} of {} taken", it.addresses, it.taken.len(), it.addresses.len())),
-            Thing::Taken(range, name) => {
+            ObjectPath::Taken(range, name) => {
                 document.ranges.get(range).and_then(|it| it.taken.get(name)).map(ToString::to_string)
             }
-            Thing::Check(name) => document
+            ObjectPath::Check(name) => document
                 .checks
                 .get(name)
                 .map(|it| format!("{}, every {}, timeout {}", it.kind.asks(), it.interval, it.timeout)),
-            Thing::Pool(name) => document.pools.get(name).map(|it| {
+            ObjectPath::Pool(name) => document.pools.get(name).map(|it| {
                 let check =
                     it.check.as_ref().map_or_else(|| "no check".to_owned(), |it| format!("check {it}"));
                 format!("{}, servers {}, {check}", it.algorithm, it.servers.len())
             }),
-            Thing::Server(PoolServer { pool, server }) => {
+            ObjectPath::Server(PoolServer { pool, server }) => {
                 document.pools.get(pool).and_then(|it| it.servers.get(server)).map(summary_of)
             }
-            Thing::Lookup(pool, name) => {
+            ObjectPath::Lookup(pool, name) => {
                 document.pools.get(pool).and_then(|it| it.lookups.get(name)).map(summary_of)
             }
-            Thing::Frontend(name) => document.frontends.get(name).map(summary_of),
-            Thing::Message(name) => document.messages.get(name).map(summary_of),
-            Thing::Network(name) => document.networks.get(name).map(|prefixes| {
+            ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
+            ObjectPath::Message(name) => document.messages.get(name).map(summary_of),
+            ObjectPath::Network(name) => document.networks.get(name).map(|prefixes| {
                 let all: Vec<String> = prefixes.iter().map(ToString::to_string).collect();
                 first_of(&all)
             }),
@@ -63,60 +63,64 @@ impl Entry<'_> {
     #[must_use]
     pub fn is_inside(&self, around: &str) -> bool {
         match &self.thing {
-            Thing::Server(PoolServer { pool: name, .. }) | Thing::Lookup(name, _) | Thing::Taken(name, _) => {
-                name.as_str() == around
-            }
-            Thing::Host(_)
-            | Thing::Range(_)
-            | Thing::Check(_)
-            | Thing::Pool(_)
-            | Thing::Frontend(_)
-            | Thing::Message(_)
-            | Thing::Network(_) => false,
+            ObjectPath::Server(PoolServer { pool: name, .. })
+            | ObjectPath::Lookup(name, _)
+            | ObjectPath::Taken(name, _) => name.as_str() == around,
+            ObjectPath::Host(_)
+            | ObjectPath::Range(_)
+            | ObjectPath::Check(_)
+            | ObjectPath::Pool(_)
+            | ObjectPath::Frontend(_)
+            | ObjectPath::Message(_)
+            | ObjectPath::Network(_) => false,
         }
     }
 }
 
 /// One thing; `None` when it is not there.
 #[must_use]
-pub fn find<'d>(document: &'d Document, thing: &Thing) -> Option<Entry<'d>> {
+pub fn find<'d>(document: &'d Document, thing: &ObjectPath) -> Option<ObjectEntry<'d>> {
     let (labels, note): (&Labels, &str) = match thing {
-        Thing::Host(name) => document.hosts.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        Thing::Range(name) => document.ranges.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        Thing::Taken(range, name) => document.ranges.get(range)?.taken.get(name).map(|_| (&NO_LABELS, ""))?,
-        Thing::Check(name) => document.checks.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        Thing::Pool(name) => document.pools.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        Thing::Server(PoolServer { pool, server }) => {
+        ObjectPath::Host(name) => document.hosts.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        ObjectPath::Range(name) => document.ranges.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        ObjectPath::Taken(range, name) => {
+            document.ranges.get(range)?.taken.get(name).map(|_| (&NO_LABELS, ""))?
+        }
+        ObjectPath::Check(name) => document.checks.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        ObjectPath::Pool(name) => document.pools.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        ObjectPath::Server(PoolServer { pool, server }) => {
             document.pools.get(pool)?.servers.get(server).map(|it| (&it.labels, it.note.as_str()))?
         }
-        Thing::Lookup(pool, name) => {
+        ObjectPath::Lookup(pool, name) => {
             document.pools.get(pool)?.lookups.get(name).map(|it| (&NO_LABELS, it.note.as_str()))?
         }
-        Thing::Frontend(name) => document.frontends.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        Thing::Message(name) => document.messages.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        Thing::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
+        ObjectPath::Frontend(name) => {
+            document.frontends.get(name).map(|it| (&it.labels, it.note.as_str()))?
+        }
+        ObjectPath::Message(name) => document.messages.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        ObjectPath::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
     };
-    Some(Entry { thing: thing.clone(), labels, note, document })
+    Some(ObjectEntry { thing: thing.clone(), labels, note, document })
 }
 
 /// Every thing, by kind and name; what is inside a thing follows it.
 #[must_use]
-pub fn list(document: &Document) -> Vec<Entry<'_>> {
+pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     let mut all = Vec::new();
-    all.extend(document.hosts.keys().cloned().map(Thing::Host));
+    all.extend(document.hosts.keys().cloned().map(ObjectPath::Host));
     for (name, range) in &document.ranges {
-        all.push(Thing::Range(name.clone()));
-        all.extend(range.taken.keys().map(|taken| Thing::Taken(name.clone(), taken.clone())));
+        all.push(ObjectPath::Range(name.clone()));
+        all.extend(range.taken.keys().map(|taken| ObjectPath::Taken(name.clone(), taken.clone())));
     }
-    all.extend(document.networks.keys().cloned().map(Thing::Network));
-    all.extend(document.checks.keys().cloned().map(Thing::Check));
+    all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
+    all.extend(document.checks.keys().cloned().map(ObjectPath::Check));
     for (name, pool) in &document.pools {
-        all.push(Thing::Pool(name.clone()));
-        let id = |server| Thing::Server(PoolServer { pool: name.clone(), server });
+        all.push(ObjectPath::Pool(name.clone()));
+        let id = |server| ObjectPath::Server(PoolServer { pool: name.clone(), server });
         all.extend(pool.servers.keys().cloned().map(id));
-        all.extend(pool.lookups.keys().map(|lookup| Thing::Lookup(name.clone(), lookup.clone())));
+        all.extend(pool.lookups.keys().map(|lookup| ObjectPath::Lookup(name.clone(), lookup.clone())));
     }
-    all.extend(document.frontends.keys().cloned().map(Thing::Frontend));
-    all.extend(document.messages.keys().cloned().map(Thing::Message));
+    all.extend(document.frontends.keys().cloned().map(ObjectPath::Frontend));
+    all.extend(document.messages.keys().cloned().map(ObjectPath::Message));
     all.iter().filter_map(|thing| find(document, thing)).collect()
 }

@@ -9,7 +9,7 @@ use super::Problem;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
-pub enum Format {
+pub enum DocumentFormat {
     /// TOML 1.0.
     Toml,
     /// JSON (RFC 8259).
@@ -18,7 +18,7 @@ pub enum Format {
 
 /// A value and the line on which it begins.
 #[derive(Clone, Debug)]
-pub struct Node {
+pub struct DocumentNode {
     /// The line, from 1; 0 for a value that stands in no text.
     pub line: usize,
     /// The value.
@@ -35,14 +35,14 @@ pub enum Value {
     /// True or false.
     Flag(bool),
     /// A list.
-    List(Vec<Node>),
+    List(Vec<DocumentNode>),
     /// Keys in the order of the text, each with its own line.
-    Table(Vec<(String, usize, Node)>),
+    Table(Vec<(String, usize, DocumentNode)>),
     /// A kind of value that no key of a document takes (a fraction, a date, null), as it was written.
     Other(String),
 }
 
-impl From<serde_json::Value> for Node {
+impl From<serde_json::Value> for DocumentNode {
     fn from(value: serde_json::Value) -> Self {
         use serde_json::Value as Json;
 
@@ -62,7 +62,7 @@ impl From<serde_json::Value> for Node {
     }
 }
 
-impl Node {
+impl DocumentNode {
     /// The child under a key, with the key's own line.
     fn child(&self, key: &str) -> Option<(usize, &Self)> {
         match &self.value {
@@ -123,9 +123,9 @@ pub(super) fn put(tree: &mut serde_json::Value, keys: &[String], value: serde_js
 }
 
 /// Offsets of line starts, to turn a byte offset into a line.
-struct Lines(Vec<usize>);
+struct LineIndex(Vec<usize>);
 
-impl Lines {
+impl LineIndex {
     fn of(text: &str) -> Self {
         let after_breaks = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1);
         Self(std::iter::once(0).chain(after_breaks).collect())
@@ -140,18 +140,18 @@ impl Lines {
 ///
 /// # Errors
 /// Every error of the syntax that the parser can tell apart.
-pub fn parse(text: &str, format: Format) -> Result<Node, Vec<Problem>> {
-    let lines = Lines::of(text);
+pub fn parse(text: &str, format: DocumentFormat) -> Result<DocumentNode, Vec<Problem>> {
+    let lines = LineIndex::of(text);
     match format {
-        Format::Toml => parse_toml(text, &lines),
-        Format::Json => parse_json(text, &lines),
+        DocumentFormat::Toml => parse_toml(text, &lines),
+        DocumentFormat::Json => parse_json(text, &lines),
     }
 }
 
-fn parse_toml(text: &str, lines: &Lines) -> Result<Node, Vec<Problem>> {
+fn parse_toml(text: &str, lines: &LineIndex) -> Result<DocumentNode, Vec<Problem>> {
     let (table, errors) = DeTable::parse_recoverable(text);
     if errors.is_empty() {
-        return Ok(Node { line: 1, value: toml_table(table.get_ref(), lines) });
+        return Ok(DocumentNode { line: 1, value: toml_table(table.get_ref(), lines) });
     }
     Err(errors
         .iter()
@@ -163,11 +163,14 @@ fn parse_toml(text: &str, lines: &Lines) -> Result<Node, Vec<Problem>> {
         .collect())
 }
 
-fn toml_table(table: &DeTable<'_>, lines: &Lines) -> Value {
+fn toml_table(table: &DeTable<'_>, lines: &LineIndex) -> Value {
     let mut entries: Vec<_> = table
         .iter()
         .map(|(key, value)| {
-            let node = Node { line: lines.at(value.span().start), value: toml_value(value.get_ref(), lines) };
+            let node = DocumentNode {
+                line: lines.at(value.span().start),
+                value: toml_value(value.get_ref(), lines),
+            };
             (key.get_ref().to_string(), lines.at(key.span().start), node)
         })
         .collect();
@@ -175,7 +178,7 @@ fn toml_table(table: &DeTable<'_>, lines: &Lines) -> Value {
     Value::Table(entries)
 }
 
-fn toml_value(value: &DeValue<'_>, lines: &Lines) -> Value {
+fn toml_value(value: &DeValue<'_>, lines: &LineIndex) -> Value {
     match value {
         DeValue::String(text) => Value::Text(text.to_string()),
         DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
@@ -184,7 +187,7 @@ fn toml_value(value: &DeValue<'_>, lines: &Lines) -> Value {
         DeValue::Array(items) => Value::List(
             items
                 .iter()
-                .map(|item| Node {
+                .map(|item| DocumentNode {
                     line: lines.at(item.span().start),
                     value: toml_value(item.get_ref(), lines),
                 })
@@ -210,7 +213,7 @@ const STRICT_JSON: jsonc_parser::ParseOptions = jsonc_parser::ParseOptions {
     allow_extended_string_escapes: false,
 };
 
-fn parse_json(text: &str, lines: &Lines) -> Result<Node, Vec<Problem>> {
+fn parse_json(text: &str, lines: &LineIndex) -> Result<DocumentNode, Vec<Problem>> {
     let wrong = |line, found: String| {
         let found = format!("this is not JSON: {found}");
         vec![Problem { line: Some(line), ..Problem::at("", found, "one JSON object (RFC 8259)") }]
@@ -223,7 +226,11 @@ fn parse_json(text: &str, lines: &Lines) -> Result<Node, Vec<Problem>> {
     if repeated.is_empty() { Ok(node) } else { Err(repeated) }
 }
 
-fn json_node(value: &jsonc_parser::ast::Value<'_>, lines: &Lines, repeated: &mut Vec<Problem>) -> Node {
+fn json_node(
+    value: &jsonc_parser::ast::Value<'_>,
+    lines: &LineIndex,
+    repeated: &mut Vec<Problem>,
+) -> DocumentNode {
     use jsonc_parser::ast::Value as Json;
     use jsonc_parser::common::Ranged;
 
@@ -239,7 +246,7 @@ fn json_node(value: &jsonc_parser::ast::Value<'_>, lines: &Lines, repeated: &mut
             Value::List(array.elements.iter().map(|item| json_node(item, lines, repeated)).collect())
         }
         Json::Object(object) => {
-            let mut entries: Vec<(String, usize, Node)> = Vec::new();
+            let mut entries: Vec<(String, usize, DocumentNode)> = Vec::new();
             let mut seen = std::collections::BTreeSet::new();
             for property in &object.properties {
                 let key = property.name.as_str().to_owned();
@@ -254,5 +261,5 @@ fn json_node(value: &jsonc_parser::ast::Value<'_>, lines: &Lines, repeated: &mut
             Value::Table(entries)
         }
     };
-    Node { line, value }
+    DocumentNode { line, value }
 }

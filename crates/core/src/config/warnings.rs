@@ -6,7 +6,8 @@ use std::net::SocketAddr;
 use serde::{Deserialize, Serialize};
 
 use super::document::{
-    Algorithm, CheckKind, Document, Failback, Frontend, HashKey, Pool, Protocol, Unit, WhenAbsent,
+    Algorithm, BalancePer, CheckKind, Document, Failback, FrontendSpec, HashKey, PoolSpec, Protocol,
+    WhenAbsent,
 };
 use crate::name::Name;
 use crate::time::Wall;
@@ -15,7 +16,7 @@ use crate::time::Wall;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Level {
+pub enum WarningLevel {
     /// Clients would feel it: somebody has to accept it before it goes live.
     Warning,
     /// Worth knowing; needs nobody's word.
@@ -29,7 +30,7 @@ pub struct Warning {
     /// What it is called when it is accepted: its kind and its path, such as `empty-pool:pools.booking`.
     pub key: String,
     /// How much it weighs.
-    pub level: Level,
+    pub level: WarningLevel,
     /// The key path.
     pub path: String,
     /// The line in the text, where there is one.
@@ -43,7 +44,7 @@ pub struct Warning {
 impl Warning {
     /// A warning of a kind at a key path.
     #[must_use]
-    pub fn new(kind: &str, level: Level, path: &str, says: String, help: String) -> Self {
+    pub fn new(kind: &str, level: WarningLevel, path: &str, says: String, help: String) -> Self {
         Self { key: format!("{kind}:{path}"), level, path: path.to_owned(), line: None, says, help }
     }
 }
@@ -51,7 +52,7 @@ impl Warning {
 /// Somebody's word that a warning is meant to be so.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Accepted {
+pub struct AcceptedWarnings {
     /// The warning's key.
     pub key: String,
     /// What it said.
@@ -64,8 +65,8 @@ pub struct Accepted {
 }
 
 /// Who sends clients to which pool.
-fn frontends_of(document: &Document) -> BTreeMap<&Name, Vec<(&Name, &Frontend)>> {
-    let mut of: BTreeMap<&Name, Vec<(&Name, &Frontend)>> = BTreeMap::new();
+fn frontends_of(document: &Document) -> BTreeMap<&Name, Vec<(&Name, &FrontendSpec)>> {
+    let mut of: BTreeMap<&Name, Vec<(&Name, &FrontendSpec)>> = BTreeMap::new();
     for (name, frontend) in &document.frontends {
         for pool in frontend.pools() {
             of.entry(pool).or_default().push((name, frontend));
@@ -89,7 +90,7 @@ pub(super) fn warnings(document: &Document) -> Vec<Warning> {
         if check.timeout >= check.interval {
             found.push(Warning::new(
                 "slow-timeout",
-                Level::Warning,
+                WarningLevel::Warning,
                 &format!("checks.{name}.timeout"),
                 format!(
                     "timeout {} is not shorter than interval {}: a silent server is probed only every {}",
@@ -102,11 +103,18 @@ pub(super) fn warnings(document: &Document) -> Vec<Warning> {
     found
 }
 
-fn pool_warnings(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], found: &mut Vec<Warning>) {
+fn pool_warnings(
+    name: &Name,
+    pool: &PoolSpec,
+    frontends: &[(&Name, &FrontendSpec)],
+    found: &mut Vec<Warning>,
+) {
     let path = format!("pools.{name}");
     let (level, clients) = match frontends {
-        [] => (Level::Notice, "clients will be turned away once a frontend sends them here".to_owned()),
-        all => (Level::Warning, format!("every client of {} {}", names(all), fate(all))),
+        [] => {
+            (WarningLevel::Notice, "clients will be turned away once a frontend sends them here".to_owned())
+        }
+        all => (WarningLevel::Warning, format!("every client of {} {}", names(all), fate(all))),
     };
     if pool.servers.is_empty() && pool.lookups.is_empty() {
         found.push(Warning::new(
@@ -131,7 +139,7 @@ fn pool_warnings(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], fou
         let users = frontends.iter().filter(|(_, frontend)| !frontend.more.next_pools.is_empty());
         found.push(Warning::new(
             "never-usable",
-            if users.count() > 0 { Level::Warning } else { Level::Notice },
+            if users.count() > 0 { WarningLevel::Warning } else { WarningLevel::Notice },
             &format!("{path}.usable_from"),
             format!(
                 "usable_from is {} and the pool has {} servers: a frontend with several pools never uses it",
@@ -155,7 +163,7 @@ fn pool_warnings(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], fou
     if frontends.is_empty() {
         found.push(Warning::new(
             "unused-pool",
-            Level::Notice,
+            WarningLevel::Notice,
             &path,
             format!("no frontend sends clients to pool {name}"),
             "name it in a frontend, or remove it".to_owned(),
@@ -164,10 +172,10 @@ fn pool_warnings(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], fou
 }
 
 /// Keys that say something which nothing heeds.
-fn without_effect(name: &Name, pool: &Pool, found: &mut Vec<Warning>) {
+fn without_effect(name: &Name, pool: &PoolSpec, found: &mut Vec<Warning>) {
     let mut notice = |key: &str, says: String, help: &str| {
         let path = format!("pools.{name}.{key}");
-        found.push(Warning::new("no-effect", Level::Notice, &path, says, help.to_owned()));
+        found.push(Warning::new("no-effect", WarningLevel::Notice, &path, says, help.to_owned()));
     };
     if pool.algorithm != Algorithm::Hash && !pool.hashing.keys.is_empty() {
         let says = format!("hash_keys of pool {name} have no effect, for it deals out by {}", pool.algorithm);
@@ -181,11 +189,11 @@ fn without_effect(name: &Name, pool: &Pool, found: &mut Vec<Warning>) {
 }
 
 /// Says of which frontends no client ever has one of the keys that the pool deals out by.
-fn without_key(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], found: &mut Vec<Warning>) {
+fn without_key(name: &Name, pool: &PoolSpec, frontends: &[(&Name, &FrontendSpec)], found: &mut Vec<Warning>) {
     if pool.algorithm != Algorithm::Hash || pool.hashing.keys.is_empty() {
         return;
     }
-    let never = |(_, frontend): &&(&Name, &Frontend)| {
+    let never = |(_, frontend): &&(&Name, &FrontendSpec)| {
         !pool.hashing.keys.iter().any(|key| key.is_known_of(frontend.protocol))
     };
     let all: Vec<_> = frontends.iter().filter(never).copied().collect();
@@ -194,8 +202,8 @@ fn without_key(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], found
     }
     let keys: Vec<String> = pool.hashing.keys.iter().map(ToString::to_string).collect();
     let (level, what) = match pool.hashing.when_absent {
-        Some(WhenAbsent::Refuse) => (Level::Warning, "all of them are refused"),
-        Some(WhenAbsent::Spread) | None => (Level::Notice, "they are dealt out in turns"),
+        Some(WhenAbsent::Refuse) => (WarningLevel::Warning, "all of them are refused"),
+        Some(WhenAbsent::Spread) | None => (WarningLevel::Notice, "they are dealt out in turns"),
     };
     found.push(Warning::new(
         "never-there",
@@ -207,7 +215,7 @@ fn without_key(name: &Name, pool: &Pool, frontends: &[(&Name, &Frontend)], found
 }
 
 /// What happens to clients for whom there is nobody.
-fn fate(frontends: &[(&Name, &Frontend)]) -> &'static str {
+fn fate(frontends: &[(&Name, &FrontendSpec)]) -> &'static str {
     let all = |protocol| frontends.iter().all(|(_, frontend)| frontend.protocol == protocol);
     match () {
         () if all(Protocol::Http) => "gets 503",
@@ -217,7 +225,7 @@ fn fate(frontends: &[(&Name, &Frontend)]) -> &'static str {
     }
 }
 
-fn names(frontends: &[(&Name, &Frontend)]) -> String {
+fn names(frontends: &[(&Name, &FrontendSpec)]) -> String {
     let names: Vec<&str> = frontends.iter().map(|(name, _)| name.as_str()).collect();
     names.join(", ")
 }
@@ -226,14 +234,14 @@ fn names(frontends: &[(&Name, &Frontend)]) -> String {
 fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
     for (name, frontend) in document.frontends.iter().filter(|(_, it)| it.greeting_timeout.is_some()) {
         let by_sni =
-            |pool: &Pool| pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni);
+            |pool: &PoolSpec| pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni);
         if !frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_sni) {
             let path = format!("frontends.{name}.greeting_timeout");
             let says = format!(
                 "greeting_timeout of frontend {name} has no effect, for none of its pools goes by sni"
             );
             let help = "hash_keys = [\"sni\"] on its pool, or no greeting_timeout".to_owned();
-            found.push(Warning::new("no-effect", Level::Notice, &path, says, help));
+            found.push(Warning::new("no-effect", WarningLevel::Notice, &path, says, help));
         }
     }
 }
@@ -241,13 +249,13 @@ fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
 /// Says of datagrams that may all go to one server, and of probes that collectors write down.
 fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
     for (name, frontend) in document.frontends.iter().filter(|(_, it)| it.protocol == Protocol::Udp) {
-        let by_turns = |pool: &Pool| pool.algorithm == Algorithm::RoundRobin;
-        if frontend.unit == Unit::Flow
+        let by_turns = |pool: &PoolSpec| pool.algorithm == Algorithm::RoundRobin;
+        if frontend.unit == BalancePer::Flow
             && frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_turns)
         {
             found.push(Warning::new(
                 "one-sender-one-server",
-                Level::Notice,
+                WarningLevel::Notice,
                 &format!("frontends.{name}.unit"),
                 format!(
                     "frontend {name} keeps each sender's address and port with one server: a machine that sends its logs or \
@@ -266,7 +274,7 @@ fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
                 if is_empty && found.iter().all(|it| it.key != format!("empty-datagram:{key}")) {
                     found.push(Warning::new(
                         "empty-datagram",
-                        Level::Notice,
+                        WarningLevel::Notice,
                         &key,
                         format!(
                             "check {check} sends an empty datagram with each probe: collectors of logs write it down as an empty line"
@@ -297,7 +305,7 @@ fn shared_servers(document: &Document, found: &mut Vec<Warning>) {
     for ((name, other), servers) in shared {
         found.push(Warning::new(
             "shared",
-            Level::Notice,
+            WarningLevel::Notice,
             &format!("pools.{name}"),
             format!("pool {name} shares servers with pool {other}: {}", first_of(&servers)),
             "right when one program does both kinds of work; else correct the addresses".to_owned(),
@@ -323,7 +331,7 @@ fn circles(document: &Document, found: &mut Vec<Warning>) {
             found.push(if leads_to(document, &listening, frontend, name) {
                 Warning::new(
                     "circle",
-                    Level::Warning,
+                    WarningLevel::Warning,
                     &path,
                     format!("{address} is where frontend {frontend} listens: requests would go in a circle"),
                     "the address of the server itself".to_owned(),
@@ -331,7 +339,7 @@ fn circles(document: &Document, found: &mut Vec<Warning>) {
             } else {
                 Warning::new(
                     "chain",
-                    Level::Notice,
+                    WarningLevel::Notice,
                     &path,
                     format!("{address} is where frontend {frontend} listens: work is dealt out twice"),
                     "right when that is meant; else the address of the server itself".to_owned(),
@@ -350,7 +358,7 @@ fn leads_to(
 ) -> bool {
     let (mut seen, mut next) = (BTreeSet::from([from]), vec![from]);
     while let Some(frontend) = next.pop() {
-        for pool in document.frontends.get(frontend).into_iter().flat_map(Frontend::pools) {
+        for pool in document.frontends.get(frontend).into_iter().flat_map(FrontendSpec::pools) {
             if pool == wanted {
                 return true;
             }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::Wish;
+use super::ServerFeedback;
 use crate::time::Wall;
 use crate::units::humane;
 
@@ -13,7 +13,7 @@ use crate::units::humane;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Step {
+pub enum ProbeStep {
     /// The connection was not made.
     Connect,
     /// The connection was made and the TLS handshake failed.
@@ -32,7 +32,7 @@ pub enum Step {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Cause {
+pub enum FailureCause {
     /// The host answered that nothing listens there.
     Refused,
     /// Nothing came back, or not all of it, in time.
@@ -44,9 +44,9 @@ pub enum Cause {
 /// One step of a probe: what it gave, and how long it took.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct StepTaken {
+pub struct CompletedStep {
     /// Which step.
-    pub step: Step,
+    pub step: ProbeStep,
     /// How long it took, in microseconds.
     pub took_us: u64,
     /// What it gave, in words.
@@ -63,33 +63,33 @@ pub struct Evidence {
     /// What was tried, such as `GET http://192.0.2.21:8080/health`.
     pub tried: String,
     /// The step that it failed at, or [`Step::Done`].
-    pub step: Step,
+    pub step: ProbeStep,
     /// What kind of failure it was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub cause: Option<Cause>,
+    pub cause: Option<FailureCause>,
     /// What came back, in words.
     pub got: String,
     /// How long it took, in microseconds.
     pub took_us: u64,
     /// Its steps, the last one as above.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub steps: Vec<StepTaken>,
+    pub steps: Vec<CompletedStep>,
     /// What the server asked for, where its check listens.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub wish: Option<Wish>,
+    pub wish: Option<ServerFeedback>,
 }
 
 impl Evidence {
     /// Whether it says anything of the server.
     #[must_use]
     pub fn counts(&self) -> bool {
-        self.cause != Some(Cause::NotMade)
+        self.cause != Some(FailureCause::NotMade)
     }
 
     /// Whether the probe passed.
     #[must_use]
     pub fn passed(&self) -> bool {
-        self.step == Step::Done
+        self.step == ProbeStep::Done
     }
 }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::{Check, TrafficVerdict};
+use crate::config::document::{CheckSpec, PassiveAction};
 use crate::time::Tick;
 use crate::units::Span;
 
@@ -24,7 +24,7 @@ use crate::units::Span;
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum State {
+pub enum HealthState {
     /// No probe has ended yet.
     #[default]
     Unproven,
@@ -38,7 +38,7 @@ pub enum State {
     Recovering,
 }
 
-impl fmt::Display for State {
+impl fmt::Display for HealthState {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::Unproven => "unproven",
@@ -52,7 +52,7 @@ impl fmt::Display for State {
 
 /// The counts and the pace that a machine goes by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Rules {
+pub struct HealthRules {
     /// From the start of one probe to the start of the next.
     pub interval: Duration,
     /// The same while the server is down.
@@ -62,12 +62,12 @@ pub struct Rules {
     /// Passes in a row before up.
     pub up_after: u32,
     /// When a server is called flapping, and what becomes of it.
-    pub flapping: Flapping,
+    pub flapping: FlappingRule,
 }
 
 /// When a server that keeps changing is called flapping, and what becomes of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Flapping {
+pub struct FlappingRule {
     /// So many times down.
     pub after: u32,
     /// Within this time.
@@ -87,21 +87,21 @@ pub struct HoldDown {
 
 /// What is known of a server when its probes begin.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Known {
+pub struct InitialHealth {
     /// The state that was seen last.
-    pub state: State,
+    pub state: HealthState,
     /// How long it is still held down.
     pub held_for: Duration,
 }
 
-impl From<State> for Known {
-    fn from(state: State) -> Self {
+impl From<HealthState> for InitialHealth {
+    fn from(state: HealthState) -> Self {
         Self { state, held_for: Duration::ZERO }
     }
 }
 
-impl From<&Check> for Rules {
-    fn from(check: &Check) -> Self {
+impl From<&CheckSpec> for HealthRules {
+    fn from(check: &CheckSpec) -> Self {
         let interval = check.interval.get();
         let interval_down = check.interval_down.map_or(interval, Span::get);
         let steadiness = &check.steadiness;
@@ -109,7 +109,7 @@ impl From<&Check> for Rules {
             first: first.get(),
             most: steadiness.hold_down_most.get().max(first.get()),
         });
-        let flapping = Flapping {
+        let flapping = FlappingRule {
             after: steadiness.flapping_after,
             within: steadiness.flapping_within.get(),
             hold_down,
@@ -124,11 +124,11 @@ const LEAST_PACE: Duration = Duration::from_millis(100);
 /// A change of state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Transition {
+pub struct HealthTransition {
     /// The state before.
-    pub from: State,
+    pub from: HealthState,
     /// The state after.
-    pub to: State,
+    pub to: HealthState,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -142,8 +142,8 @@ enum Phase {
 
 /// One server's health: probe outcomes in, transitions out, and the time of the next probe.
 #[derive(Clone, Debug)]
-pub struct Machine {
-    rules: Rules,
+pub struct HealthMachine {
+    rules: HealthRules,
     phase: Phase,
     next_probe: Tick,
     /// When the second probe is due, if that is not too soon after the first: servers that start together are spread
@@ -162,17 +162,23 @@ pub struct Machine {
     held_until: Tick,
 }
 
-impl Machine {
+impl HealthMachine {
     /// A machine whose first probe is due within `first_within` of `now`.
     ///
     /// `known` is what an earlier run of the service, or of the check, saw last; `seed` (any number that differs
     /// between servers) decides where in that time the first probe falls, and where in the interval those after it.
     #[must_use]
-    pub fn new(rules: Rules, known: Known, seed: u64, now: Tick, first_within: Duration) -> Self {
+    pub fn new(
+        rules: HealthRules,
+        known: InitialHealth,
+        seed: u64,
+        now: Tick,
+        first_within: Duration,
+    ) -> Self {
         let phase = match known.state {
-            State::Unproven => Phase::Unproven,
-            State::Up | State::Suspect => Phase::Up,
-            State::Down | State::Recovering => Phase::Down,
+            HealthState::Unproven => Phase::Unproven,
+            HealthState::Up | HealthState::Suspect => Phase::Up,
+            HealthState::Down | HealthState::Recovering => Phase::Down,
         };
         let fraction = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 32;
         let part = |of: Duration| {
@@ -197,13 +203,13 @@ impl Machine {
 
     /// The state.
     #[must_use]
-    pub fn state(&self) -> State {
+    pub fn state(&self) -> HealthState {
         match self.phase {
-            Phase::Unproven => State::Unproven,
-            Phase::Up => State::Up,
-            Phase::Suspect { .. } => State::Suspect,
-            Phase::Down => State::Down,
-            Phase::Recovering { .. } => State::Recovering,
+            Phase::Unproven => HealthState::Unproven,
+            Phase::Up => HealthState::Up,
+            Phase::Suspect { .. } => HealthState::Suspect,
+            Phase::Down => HealthState::Down,
+            Phase::Recovering { .. } => HealthState::Recovering,
         }
     }
 
@@ -232,7 +238,7 @@ impl Machine {
     /// Whether it keeps changing: it went down so many times within the time that its check says.
     #[must_use]
     pub fn is_flapping(&self, now: Tick) -> bool {
-        let Flapping { after, within, .. } = self.rules.flapping;
+        let FlappingRule { after, within, .. } = self.rules.flapping;
         let recent = self.downs.iter().filter(|down| now.since(**down) <= within).count();
         recent >= after as usize
     }
@@ -278,15 +284,15 @@ impl Machine {
 
     /// Traffic has spoken against the server. Gives the change of state, if it made one: only a server that is up, or
     /// suspect, can be made less.
-    pub fn on_traffic(&mut self, verdict: TrafficVerdict, now: Tick) -> Option<Transition> {
+    pub fn on_traffic(&mut self, verdict: PassiveAction, now: Tick) -> Option<HealthTransition> {
         let from = self.state();
         self.phase = match (verdict, self.phase) {
-            (TrafficVerdict::Suspect, Phase::Up) => {
+            (PassiveAction::Suspect, Phase::Up) => {
                 self.next_probe = self.next_probe.min(now);
                 self.hurried = true;
                 Phase::Suspect { failures: 0 }
             }
-            (TrafficVerdict::Down, Phase::Up | Phase::Suspect { .. }) => {
+            (PassiveAction::Down, Phase::Up | Phase::Suspect { .. }) => {
                 self.next_probe = now.plus(self.rules.interval_down);
                 self.on_down(now);
                 Phase::Down
@@ -294,7 +300,7 @@ impl Machine {
             (_, unchanged) => unchanged,
         };
         let to = self.state();
-        (from != to).then_some(Transition { from, to })
+        (from != to).then_some(HealthTransition { from, to })
     }
 
     /// How far apart probes start. A server that recovers is proven at the usual pace.
@@ -307,10 +313,10 @@ impl Machine {
     }
 
     /// A probe ended. Gives the change of state, if it made one.
-    pub fn on_probe_ended(&mut self, passed: bool, now: Tick) -> Option<Transition> {
+    pub fn on_probe_ended(&mut self, passed: bool, now: Tick) -> Option<HealthTransition> {
         let (from, pace) = (self.state(), self.pace());
         self.phase = if passed { self.after_pass(now) } else { self.after_failure() };
-        if self.phase == Phase::Down && matches!(from, State::Up | State::Suspect) {
+        if self.phase == Phase::Down && matches!(from, HealthState::Up | HealthState::Suspect) {
             self.on_down(now);
         }
         self.hurried &= matches!(self.phase, Phase::Suspect { .. });
@@ -318,7 +324,7 @@ impl Machine {
             self.next_probe = self.started_at.plus(self.pace());
         }
         let to = self.state();
-        (from != to).then_some(Transition { from, to })
+        (from != to).then_some(HealthTransition { from, to })
     }
 
     fn after_pass(&self, now: Tick) -> Phase {
@@ -354,11 +360,11 @@ mod tests {
 
     use super::*;
 
-    const STEADY: Flapping = Flapping { after: 3, within: Duration::from_secs(600), hold_down: None };
+    const STEADY: FlappingRule = FlappingRule { after: 3, within: Duration::from_secs(600), hold_down: None };
 
-    fn machine(down_after: u32, up_after: u32, known: State) -> Machine {
-        Machine::new(
-            Rules {
+    fn machine(down_after: u32, up_after: u32, known: HealthState) -> HealthMachine {
+        HealthMachine::new(
+            HealthRules {
                 interval: Duration::from_secs(2),
                 interval_down: Duration::from_secs(2),
                 down_after,
@@ -373,7 +379,7 @@ mod tests {
     }
 
     /// Feeds `p` for a pass and `f` for a failure and gives the states after each.
-    fn run(machine: &mut Machine, outcomes: &str) -> Vec<State> {
+    fn run(machine: &mut HealthMachine, outcomes: &str) -> Vec<HealthState> {
         outcomes
             .chars()
             .map(|outcome| {
@@ -384,45 +390,46 @@ mod tests {
     }
 
     #[rstest]
-    #[case::proven_by_one_pass(3, 2, State::Unproven, "p", &[State::Up])]
-    #[case::unproven_fails(3, 2, State::Unproven, "f", &[State::Down])]
-    #[case::three_failures(3, 2, State::Up, "fff", &[State::Suspect, State::Suspect, State::Down])]
-    #[case::a_pass_forgives(3, 2, State::Up, "ffpff",
-        &[State::Suspect, State::Suspect, State::Up, State::Suspect, State::Suspect])]
-    #[case::one_failure_is_enough(1, 2, State::Up, "f", &[State::Down])]
-    #[case::two_passes(3, 2, State::Down, "pp", &[State::Recovering, State::Up])]
-    #[case::a_failure_while_recovering(3, 3, State::Down, "ppfp",
-        &[State::Recovering, State::Recovering, State::Down, State::Recovering])]
-    #[case::one_pass_is_enough(3, 1, State::Down, "p", &[State::Up])]
-    #[case::stays_down(3, 2, State::Down, "ff", &[State::Down, State::Down])]
-    #[case::stays_up(3, 2, State::Up, "pp", &[State::Up, State::Up])]
+    #[case::proven_by_one_pass(3, 2, HealthState::Unproven, "p", &[HealthState::Up])]
+    #[case::unproven_fails(3, 2, HealthState::Unproven, "f", &[HealthState::Down])]
+    #[case::three_failures(3, 2, HealthState::Up, "fff", &[HealthState::Suspect, HealthState::Suspect, HealthState::Down])]
+    #[case::a_pass_forgives(3, 2, HealthState::Up, "ffpff",
+        &[HealthState::Suspect, HealthState::Suspect, HealthState::Up, HealthState::Suspect, HealthState::Suspect])]
+    #[case::one_failure_is_enough(1, 2, HealthState::Up, "f", &[HealthState::Down])]
+    #[case::two_passes(3, 2, HealthState::Down, "pp", &[HealthState::Recovering, HealthState::Up])]
+    #[case::a_failure_while_recovering(3, 3, HealthState::Down, "ppfp",
+        &[HealthState::Recovering, HealthState::Recovering, HealthState::Down, HealthState::Recovering])]
+    #[case::one_pass_is_enough(3, 1, HealthState::Down, "p", &[HealthState::Up])]
+    #[case::stays_down(3, 2, HealthState::Down, "ff", &[HealthState::Down, HealthState::Down])]
+    #[case::stays_up(3, 2, HealthState::Up, "pp", &[HealthState::Up, HealthState::Up])]
     fn transitions(
         #[case] down_after: u32,
         #[case] up_after: u32,
-        #[case] known: State,
+        #[case] known: HealthState,
         #[case] outcomes: &str,
-        #[case] states: &[State],
+        #[case] states: &[HealthState],
     ) {
         assert_eq!(run(&mut machine(down_after, up_after, known), outcomes), states);
     }
 
     #[test]
     fn a_transition_is_told_once() {
-        let mut machine = machine(2, 2, State::Up);
-        let to = |from, to| Some(Transition { from, to });
-        assert_eq!(machine.on_probe_ended(false, Tick(0)), to(State::Up, State::Suspect));
-        assert_eq!(machine.on_probe_ended(false, Tick(0)), to(State::Suspect, State::Down));
+        let mut machine = machine(2, 2, HealthState::Up);
+        let to = |from, to| Some(HealthTransition { from, to });
+        assert_eq!(machine.on_probe_ended(false, Tick(0)), to(HealthState::Up, HealthState::Suspect));
+        assert_eq!(machine.on_probe_ended(false, Tick(0)), to(HealthState::Suspect, HealthState::Down));
         assert_eq!(machine.on_probe_ended(false, Tick(0)), None);
     }
 
     #[test]
     fn what_is_missing_to_the_next_verdict_is_always_exact() {
         for outcomes in ["", "p", "f", "ff", "fff", "fffp", "fffpp", "fp"] {
-            let mut machine = machine(3, 2, State::Up);
+            let mut machine = machine(3, 2, HealthState::Up);
             run(&mut machine, outcomes);
-            for (needed, outcome, goal) in
-                [(machine.failures_to_down(), "f", State::Down), (machine.passes_to_up(), "p", State::Up)]
-            {
+            for (needed, outcome, goal) in [
+                (machine.failures_to_down(), "f", HealthState::Down),
+                (machine.passes_to_up(), "p", HealthState::Up),
+            ] {
                 let Some(needed) = needed else {
                     assert_eq!(machine.state(), goal);
                     continue;
@@ -436,7 +443,7 @@ mod tests {
     #[test]
     fn what_traffic_says_of_a_server() {
         let seconds = Duration::from_secs;
-        let rules = Rules {
+        let rules = HealthRules {
             interval: seconds(8),
             interval_down: seconds(8),
             down_after: 2,
@@ -444,15 +451,15 @@ mod tests {
             flapping: STEADY,
         };
         let up = || {
-            let mut machine = Machine::new(rules, State::Up.into(), 7, Tick(0), Duration::ZERO);
+            let mut machine = HealthMachine::new(rules, HealthState::Up.into(), 7, Tick(0), Duration::ZERO);
             machine.on_probe_started(Tick(0));
             machine.on_probe_ended(true, Tick(0));
             machine
         };
         let at = Tick(0).plus(seconds(1));
         let mut machine = up();
-        let told = machine.on_traffic(TrafficVerdict::Suspect, at);
-        assert_eq!(told, Some(Transition { from: State::Up, to: State::Suspect }));
+        let told = machine.on_traffic(PassiveAction::Suspect, at);
+        assert_eq!(told, Some(HealthTransition { from: HealthState::Up, to: HealthState::Suspect }));
         assert_eq!(
             (machine.next_timeout(), machine.failures_to_down()),
             (at, Some(2)),
@@ -465,28 +472,32 @@ mod tests {
         machine.on_probe_ended(true, Tick(0));
         assert_eq!(
             (machine.state(), machine.next_timeout()),
-            (State::Up, at.plus(seconds(10))),
+            (HealthState::Up, at.plus(seconds(10))),
             "it was nothing"
         );
         let mut machine = up();
-        let told = machine.on_traffic(TrafficVerdict::Down, at);
-        assert_eq!(told, Some(Transition { from: State::Up, to: State::Down }));
-        assert_eq!(machine.on_traffic(TrafficVerdict::Down, at), None);
-        assert_eq!(machine.on_traffic(TrafficVerdict::Suspect, at), None, "it is no less than down");
-        assert_eq!(run(&mut machine, "pp"), [State::Recovering, State::Up], "probes bring it back");
+        let told = machine.on_traffic(PassiveAction::Down, at);
+        assert_eq!(told, Some(HealthTransition { from: HealthState::Up, to: HealthState::Down }));
+        assert_eq!(machine.on_traffic(PassiveAction::Down, at), None);
+        assert_eq!(machine.on_traffic(PassiveAction::Suspect, at), None, "it is no less than down");
+        assert_eq!(
+            run(&mut machine, "pp"),
+            [HealthState::Recovering, HealthState::Up],
+            "probes bring it back"
+        );
     }
 
     #[test]
     fn a_server_that_is_down_is_probed_at_a_pace_of_its_own() {
         let seconds = Duration::from_secs;
-        let rules = Rules {
+        let rules = HealthRules {
             interval: seconds(2),
             interval_down: seconds(10),
             down_after: 1,
             up_after: 2,
             flapping: STEADY,
         };
-        let mut machine = Machine::new(rules, State::Up.into(), 7, Tick(0), Duration::ZERO);
+        let mut machine = HealthMachine::new(rules, HealthState::Up.into(), 7, Tick(0), Duration::ZERO);
         machine.on_probe_started(Tick(0));
         let start = machine.next_timeout();
         machine.on_probe_started(start);
@@ -501,10 +512,11 @@ mod tests {
     #[test]
     fn probes_keep_their_pace_and_are_spread_from_the_first_second() {
         let (interval, second) = (Duration::from_secs(5), Duration::from_secs(1));
-        let rules = Rules { interval, interval_down: interval, down_after: 3, up_after: 2, flapping: STEADY };
+        let rules =
+            HealthRules { interval, interval_down: interval, down_after: 3, up_after: 2, flapping: STEADY };
         let (mut firsts, mut phases) = ([0; 10], [0; 10]);
         for seed in 0..10_000 {
-            let mut machine = Machine::new(rules, State::Unproven.into(), seed, Tick(0), second);
+            let mut machine = HealthMachine::new(rules, HealthState::Unproven.into(), seed, Tick(0), second);
             let first = machine.next_timeout();
             assert!(first < Tick(0).plus(second));
             firsts[(first.0 / 100_000_000) as usize] += 1;
@@ -519,21 +531,22 @@ mod tests {
         for tenth in firsts.into_iter().chain(phases) {
             assert!((900..1_100).contains(&tenth), "a tenth of the time has a tenth of the servers: {tenth}");
         }
-        let alone = Machine::new(rules, State::Unproven.into(), 7, Tick(0), Duration::ZERO);
+        let alone = HealthMachine::new(rules, HealthState::Unproven.into(), 7, Tick(0), Duration::ZERO);
         assert_eq!(alone.next_timeout(), Tick(0), "few servers need not wait for each other");
     }
 
     /// A machine that goes down and passes again at once, a second each; gives how long each stay away was, in seconds.
-    fn stays_away(flapping: Flapping, pause: u64, times: usize) -> Vec<u64> {
+    fn stays_away(flapping: FlappingRule, pause: u64, times: usize) -> Vec<u64> {
         let second = Duration::from_secs(1);
-        let rules = Rules { interval: second, interval_down: second, down_after: 1, up_after: 2, flapping };
-        let mut machine = Machine::new(rules, State::Up.into(), 7, Tick(0), Duration::ZERO);
+        let rules =
+            HealthRules { interval: second, interval_down: second, down_after: 1, up_after: 2, flapping };
+        let mut machine = HealthMachine::new(rules, HealthState::Up.into(), 7, Tick(0), Duration::ZERO);
         let (mut now, mut stays) = (Tick(0), Vec::new());
         for _ in 0..times {
             now = now.plus(Duration::from_secs(pause));
             assert!(machine.on_probe_ended(false, now).is_some());
             let down = now;
-            while machine.state() != State::Up {
+            while machine.state() != HealthState::Up {
                 now = now.plus(second);
                 assert_eq!(machine.held_for(now).is_some(), now < machine.held_until);
                 machine.on_probe_ended(true, now);
@@ -555,12 +568,12 @@ mod tests {
     ) {
         let seconds = Duration::from_secs;
         let hold_down = hold.map(|(first, most)| HoldDown { first: seconds(first), most: seconds(most) });
-        assert_eq!(stays_away(Flapping { hold_down, ..STEADY }, pause, stays.len()), stays);
+        assert_eq!(stays_away(FlappingRule { hold_down, ..STEADY }, pause, stays.len()), stays);
     }
 
     #[test]
     fn flapping_is_said_and_forgotten_and_a_hold_outlives_a_restart() {
-        let mut machine = machine(1, 1, State::Up);
+        let mut machine = machine(1, 1, HealthState::Up);
         let at = |seconds| Tick(0).plus(Duration::from_secs(seconds));
         for seconds in [0, 100, 200] {
             assert!(!machine.is_flapping(at(seconds)));
@@ -569,15 +582,15 @@ mod tests {
         }
         assert!(machine.is_flapping(at(201)) && machine.is_flapping(at(600)));
         assert!(!machine.is_flapping(at(601)), "the first time is long ago");
-        let rules = Rules { flapping: STEADY, ..machine.rules };
-        let known = Known { state: State::Recovering, held_for: Duration::from_secs(30) };
-        let mut restarted = Machine::new(rules, known, 7, at(0), Duration::ZERO);
+        let rules = HealthRules { flapping: STEADY, ..machine.rules };
+        let known = InitialHealth { state: HealthState::Recovering, held_for: Duration::from_secs(30) };
+        let mut restarted = HealthMachine::new(rules, known, 7, at(0), Duration::ZERO);
         restarted.on_probe_ended(true, at(29));
         assert_eq!(
             (restarted.state(), restarted.held_for(at(29))),
-            (State::Recovering, Some(Duration::from_secs(1)))
+            (HealthState::Recovering, Some(Duration::from_secs(1)))
         );
         restarted.on_probe_ended(true, at(30));
-        assert_eq!((restarted.state(), restarted.held_for(at(30))), (State::Up, None));
+        assert_eq!((restarted.state(), restarted.held_for(at(30))), (HealthState::Up, None));
     }
 }

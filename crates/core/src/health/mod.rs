@@ -7,6 +7,8 @@ mod model_tests;
 pub mod timing;
 pub mod wish;
 
-pub use evidence::{Cause, Evidence, Step, StepTaken};
-pub use machine::{Flapping, HoldDown, Known, Machine, Rules, State, Transition};
-pub use wish::Wish;
+pub use evidence::{CompletedStep, Evidence, FailureCause, ProbeStep};
+pub use machine::{
+    FlappingRule, HealthMachine, HealthRules, HealthState, HealthTransition, HoldDown, InitialHealth,
+};
+pub use wish::ServerFeedback;

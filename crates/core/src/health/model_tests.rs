@@ -6,9 +6,9 @@ use std::time::Duration;
 use proptest::prelude::*;
 use proptest::test_runner::{RngSeed, TestRunner};
 
-use super::machine::{Flapping, HoldDown, Machine, Rules};
-use super::{Known, State};
-use crate::config::document::TrafficVerdict;
+use super::machine::{FlappingRule, HealthMachine, HealthRules, HoldDown};
+use super::{HealthState, InitialHealth};
+use crate::config::document::PassiveAction;
 use crate::time::Tick;
 
 /// The same cases in each run, so that a failure can be seen again.
@@ -25,7 +25,7 @@ fn config() -> ProptestConfig {
 enum Input {
     Pass,
     Failure,
-    Traffic(TrafficVerdict),
+    Traffic(PassiveAction),
 }
 
 /// A server, by what was last settled of it and what came in a row since.
@@ -62,19 +62,19 @@ impl Model {
                     self.settle(true);
                 }
             }
-            (Input::Traffic(TrafficVerdict::Suspect), Some(true)) => self.is_suspected = true,
-            (Input::Traffic(TrafficVerdict::Down), Some(true)) => self.settle(false),
+            (Input::Traffic(PassiveAction::Suspect), Some(true)) => self.is_suspected = true,
+            (Input::Traffic(PassiveAction::Down), Some(true)) => self.settle(false),
             (Input::Traffic(_), None | Some(false)) => {}
         }
     }
 
-    fn state(&self) -> State {
+    fn state(&self) -> HealthState {
         match self.works {
-            None => State::Unproven,
-            Some(true) if self.against > 0 || self.is_suspected => State::Suspect,
-            Some(true) => State::Up,
-            Some(false) if self.against > 0 => State::Recovering,
-            Some(false) => State::Down,
+            None => HealthState::Unproven,
+            Some(true) if self.against > 0 || self.is_suspected => HealthState::Suspect,
+            Some(true) => HealthState::Up,
+            Some(false) if self.against > 0 => HealthState::Recovering,
+            Some(false) => HealthState::Down,
         }
     }
 }
@@ -83,16 +83,16 @@ fn inputs() -> impl Strategy<Value = Vec<Input>> {
     let input = prop_oneof![
         8 => Just(Input::Pass),
         8 => Just(Input::Failure),
-        1 => Just(Input::Traffic(TrafficVerdict::Suspect)),
-        1 => Just(Input::Traffic(TrafficVerdict::Down)),
+        1 => Just(Input::Traffic(PassiveAction::Suspect)),
+        1 => Just(Input::Traffic(PassiveAction::Down)),
     ];
     proptest::collection::vec(input, 0..60)
 }
 
-fn rules(down_after: u32, up_after: u32, hold_down: Option<HoldDown>) -> Rules {
-    let flapping = Flapping { after: 3, within: Duration::from_secs(600), hold_down };
+fn rules(down_after: u32, up_after: u32, hold_down: Option<HoldDown>) -> HealthRules {
+    let flapping = FlappingRule { after: 3, within: Duration::from_secs(600), hold_down };
     let (interval, interval_down) = (Duration::from_secs(2), Duration::from_secs(5));
-    Rules { interval, interval_down, down_after, up_after, flapping }
+    HealthRules { interval, interval_down, down_after, up_after, flapping }
 }
 
 proptest! {
@@ -102,7 +102,7 @@ proptest! {
 
     #[test]
     fn the_machine_is_where_the_model_is(down_after in 1..6_u32, up_after in 1..6_u32, inputs in inputs()) {
-        let mut machine = Machine::new(rules(down_after, up_after, None), Known::default(), 7, Tick(0), Duration::ZERO);
+        let mut machine = HealthMachine::new(rules(down_after, up_after, None), InitialHealth::default(), 7, Tick(0), Duration::ZERO);
         let mut model = Model { works: None, against: 0, is_suspected: false, down_after, up_after };
         for input in inputs {
             let before = machine.state();
@@ -130,8 +130,13 @@ fn a_server_that_is_held_down_is_not_up_and_is_probed() {
     let hold_down = HoldDown { first: Duration::from_secs(30), most: Duration::from_secs(120) };
     let held_down = Cell::new(0);
     let test = |inputs: Vec<Input>| {
-        let mut machine =
-            Machine::new(rules(1, 1, Some(hold_down)), Known::default(), 7, Tick(0), Duration::ZERO);
+        let mut machine = HealthMachine::new(
+            rules(1, 1, Some(hold_down)),
+            InitialHealth::default(),
+            7,
+            Tick(0),
+            Duration::ZERO,
+        );
         for input in inputs {
             let now = machine.next_timeout();
             machine.on_probe_started(now);
@@ -144,7 +149,9 @@ fn a_server_that_is_held_down_is_not_up_and_is_probed() {
                 Input::Failure => machine.on_probe_ended(false, now),
                 Input::Traffic(verdict) => machine.on_traffic(verdict, now),
             };
-            prop_assert!(held.is_none() || !matches!(machine.state(), State::Up | State::Suspect));
+            prop_assert!(
+                held.is_none() || !matches!(machine.state(), HealthState::Up | HealthState::Suspect)
+            );
             prop_assert!(machine.held_for(now).is_none_or(|held| held <= Duration::from_secs(120)));
         }
         Ok(())

@@ -4,12 +4,12 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::Check;
+use crate::config::document::CheckSpec;
 
 /// How long it takes from a failure to `down` (or from the repair to `up`), for a given check.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Delay {
+pub struct DetectionDelay {
     /// The failure comes just before a probe and is noticed without waiting. Milliseconds.
     pub best_ms: u64,
     /// The failure comes anywhere between two probes with the same likelihood. Milliseconds.
@@ -21,11 +21,11 @@ pub struct Delay {
 /// What a check's timing means.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Timing {
+pub struct DetectionTiming {
     /// From a server's failure to `down`.
-    pub noticed: Delay,
+    pub noticed: DetectionDelay,
     /// From a server's repair to `up`.
-    pub back: Delay,
+    pub back: DetectionDelay,
     /// Probes that each server gets in a minute while it answers at once.
     pub probes_per_minute: u64,
 }
@@ -37,7 +37,7 @@ pub struct Timing {
 /// first failing probe started, plus that last probe's own length: none for a refused connection (best),
 /// the timeout for a silent server (worst). The wait for the first probe lies between 0 and one interval.
 #[must_use]
-pub fn timing(check: &Check) -> Timing {
+pub fn timing(check: &CheckSpec) -> DetectionTiming {
     let (interval, timeout) = (check.interval.get(), check.timeout.get());
     let silent_pace = interval.max(timeout);
     let delay = |count: u32, pace_worst: Duration, last_probe_worst: Duration| {
@@ -45,9 +45,13 @@ pub fn timing(check: &Check) -> Timing {
         let best = interval * rest;
         let worst = interval + pace_worst * rest + last_probe_worst;
         let millis = |length: Duration| u64::try_from(length.as_millis()).unwrap_or(u64::MAX);
-        Delay { best_ms: millis(best), average_ms: millis((best + worst) / 2), worst_ms: millis(worst) }
+        DetectionDelay {
+            best_ms: millis(best),
+            average_ms: millis((best + worst) / 2),
+            worst_ms: millis(worst),
+        }
     };
-    Timing {
+    DetectionTiming {
         noticed: delay(check.down_after, silent_pace, timeout),
         back: back(check),
         probes_per_minute: (60_000 / interval.as_millis().max(1)) as u64,
@@ -56,31 +60,31 @@ pub fn timing(check: &Check) -> Timing {
 
 /// From the repair to `up`: the wait for the next probe is as long as the pace of a server that is down; the probes
 /// after the first that passes come at the usual one.
-fn back(check: &Check) -> Delay {
+fn back(check: &CheckSpec) -> DetectionDelay {
     let interval = check.interval.get();
     let rest = interval * check.up_after.saturating_sub(1);
     let wait = check.interval_down.map_or(interval, |it| it.get());
     let worst = wait + rest + check.timeout.get();
     let millis = |length: Duration| u64::try_from(length.as_millis()).unwrap_or(u64::MAX);
-    Delay { best_ms: millis(rest), average_ms: millis((rest + worst) / 2), worst_ms: millis(worst) }
+    DetectionDelay { best_ms: millis(rest), average_ms: millis((rest + worst) / 2), worst_ms: millis(worst) }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::config::document::{CheckKind, Elsewhere, Exchange, Steadiness};
+    use crate::config::document::{CheckKind, FlappingSettings, ProbeAddress, SendExpect};
     use crate::units::Span;
 
-    fn check(interval: u64, timeout: u64, down_after: u32, up_after: u32) -> Check {
-        Check {
-            kind: CheckKind::Tcp(Exchange::default()),
+    fn check(interval: u64, timeout: u64, down_after: u32, up_after: u32) -> CheckSpec {
+        CheckSpec {
+            kind: CheckKind::Tcp(SendExpect::default()),
             interval: Span::from_millis(interval),
             interval_down: None,
             timeout: Span::from_millis(timeout),
-            elsewhere: Elsewhere::default(),
+            elsewhere: ProbeAddress::default(),
             down_after,
             up_after,
-            steadiness: Steadiness::default(),
+            steadiness: FlappingSettings::default(),
             note: String::new(),
             labels: std::collections::BTreeMap::new(),
         }
@@ -89,8 +93,8 @@ mod tests {
     #[test]
     fn the_usual_case() {
         let timing = timing(&check(2_000, 1_000, 3, 2));
-        assert_eq!(timing.noticed, Delay { best_ms: 4_000, average_ms: 5_500, worst_ms: 7_000 });
-        assert_eq!(timing.back, Delay { best_ms: 2_000, average_ms: 3_500, worst_ms: 5_000 });
+        assert_eq!(timing.noticed, DetectionDelay { best_ms: 4_000, average_ms: 5_500, worst_ms: 7_000 });
+        assert_eq!(timing.back, DetectionDelay { best_ms: 2_000, average_ms: 3_500, worst_ms: 5_000 });
         assert_eq!(timing.probes_per_minute, 30);
     }
 

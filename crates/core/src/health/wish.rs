@@ -12,7 +12,7 @@ pub const FIELD: &str = "merismos-wish";
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Wish {
+pub enum ServerFeedback {
     /// No new clients; those it has may finish.
     Drain,
     /// So many percent of the share that it would have. 1 to 99.
@@ -22,14 +22,14 @@ pub enum Wish {
 /// Why a field is no wish.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{FIELD} wants \"drain\" or \"share=N\" with N from 1 to 100; found {0:?}")]
-pub struct WishError(String);
+pub struct ServerFeedbackError(String);
 
-impl Wish {
+impl ServerFeedback {
     /// Reads the field's value; a whole share is no wish.
     ///
     /// # Errors
     /// It is neither `drain` nor `share=N`.
-    pub fn read(value: &str) -> Result<Option<Self>, WishError> {
+    pub fn read(value: &str) -> Result<Option<Self>, ServerFeedbackError> {
         if value.trim() == "share=100" { Ok(None) } else { value.parse().map(Some) }
     }
 
@@ -43,11 +43,11 @@ impl Wish {
     }
 }
 
-impl FromStr for Wish {
-    type Err = WishError;
+impl FromStr for ServerFeedback {
+    type Err = ServerFeedbackError;
 
-    fn from_str(text: &str) -> Result<Self, WishError> {
-        let wrong = || WishError(text.chars().take(40).collect());
+    fn from_str(text: &str) -> Result<Self, ServerFeedbackError> {
+        let wrong = || ServerFeedbackError(text.chars().take(40).collect());
         match text.trim() {
             "drain" => Ok(Self::Drain),
             other => {
@@ -58,7 +58,7 @@ impl FromStr for Wish {
     }
 }
 
-impl fmt::Display for Wish {
+impl fmt::Display for ServerFeedback {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Drain => write!(f, "asks to be drained"),
@@ -74,9 +74,9 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case::drain("drain", Ok(Some(Wish::Drain)))]
-    #[case::share_with_spaces(" share=30 ", Ok(Some(Wish::Share(30))))]
-    #[case::least_share("share=1", Ok(Some(Wish::Share(1))))]
+    #[case::drain("drain", Ok(Some(ServerFeedback::Drain)))]
+    #[case::share_with_spaces(" share=30 ", Ok(Some(ServerFeedback::Share(30))))]
+    #[case::least_share("share=1", Ok(Some(ServerFeedback::Share(1))))]
     #[case::full_share("share=100", Ok(None))]
     #[case::share_of_nothing("share=0", Err(()))]
     #[case::more_than_full("share=101", Err(()))]
@@ -85,8 +85,11 @@ mod tests {
     #[case::capitals("Drain", Err(()))]
     #[case::two_wishes("drain, share=30", Err(()))]
     #[case::empty("", Err(()))]
-    fn the_field_is_read_to_the_letter(#[case] value: &str, #[case] expected: Result<Option<Wish>, ()>) {
-        let found = Wish::read(value);
+    fn the_field_is_read_to_the_letter(
+        #[case] value: &str,
+        #[case] expected: Result<Option<ServerFeedback>, ()>,
+    ) {
+        let found = ServerFeedback::read(value);
         if let Err(error) = &found {
             assert!(error.to_string().contains(&format!("{value:?}")), "{error}");
         }

@@ -4,7 +4,7 @@ mod former;
 mod token;
 
 pub use former::FormerNames;
-pub use token::{PinKey, Pinned};
+pub use token::{PinClaim, PinKey};
 
 use std::collections::BTreeMap;
 
@@ -69,7 +69,7 @@ impl PinRule {
 
     /// Appends the value that ties a client to a server from a minute since 1970 on.
     pub fn write(&self, key: &PinKey, server: &Name, minute: u32, out: &mut Vec<u8>) {
-        key.write(self.pool, Pinned { server: identity(server), minute }, out);
+        key.write(self.pool, PinClaim { server: identity(server), minute }, out);
     }
 
     fn place(&self, identity: u64) -> Option<usize> {

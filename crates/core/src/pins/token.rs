@@ -24,7 +24,7 @@ impl std::fmt::Debug for PinKey {
 
 /// What a pin says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Pinned {
+pub struct PinClaim {
     /// The server's [`identity`](super::identity).
     pub server: u64,
     /// When it was made, in minutes since 1970.
@@ -47,7 +47,7 @@ impl PinKey {
     }
 
     /// Appends the value that says this in a pool.
-    pub fn write(&self, pool: u64, pinned: Pinned, out: &mut Vec<u8>) {
+    pub fn write(&self, pool: u64, pinned: PinClaim, out: &mut Vec<u8>) {
         let mut said = [0; SAID];
         said[..8].copy_from_slice(&pinned.server.to_le_bytes());
         said[8..].copy_from_slice(&pinned.minute.to_le_bytes());
@@ -61,7 +61,7 @@ impl PinKey {
 
     /// What a value says; `None` when it was not we who wrote it, or for another pool.
     #[must_use]
-    pub fn read(&self, pool: u64, value: &[u8]) -> Option<Pinned> {
+    pub fn read(&self, pool: u64, value: &[u8]) -> Option<PinClaim> {
         let mut bytes = [0; SAID + SIGNED];
         // The decoder wants room for whole groups.
         let mut room = [0; SAID + SIGNED + 3];
@@ -76,7 +76,7 @@ impl PinKey {
         mac.verify_truncated_left(signed).ok()?;
         let (server, minute) = said.split_first_chunk::<8>()?;
         let minute = minute.first_chunk::<4>()?;
-        Some(Pinned { server: u64::from_le_bytes(*server), minute: u32::from_le_bytes(*minute) })
+        Some(PinClaim { server: u64::from_le_bytes(*server), minute: u32::from_le_bytes(*minute) })
     }
 }
 
@@ -84,7 +84,7 @@ impl PinKey {
 mod tests {
     use super::*;
 
-    fn written(key: &PinKey, pool: u64, pinned: Pinned) -> Vec<u8> {
+    fn written(key: &PinKey, pool: u64, pinned: PinClaim) -> Vec<u8> {
         let mut out = Vec::new();
         key.write(pool, pinned, &mut out);
         out
@@ -93,7 +93,7 @@ mod tests {
     #[test]
     fn only_what_we_wrote_for_this_pool_is_read() {
         let (key, other) = (PinKey::new(&[7; 32]), PinKey::new(&[8; 32]));
-        let pinned = Pinned { server: 0x0123_4567_89ab_cdef, minute: 29_000_000 };
+        let pinned = PinClaim { server: 0x0123_4567_89ab_cdef, minute: 29_000_000 };
         let value = written(&key, 1, pinned);
         assert_eq!(value.len(), LENGTH);
         assert!(

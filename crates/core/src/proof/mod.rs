@@ -4,4 +4,6 @@ mod chi_square;
 mod tally;
 
 pub use chi_square::{ChiSquare, chi_square};
-pub use tally::{Expectation, Outcome, Row, Sample, Shots, Tally, Verdict, tally};
+pub use tally::{
+    Expectation, RequestResults, Tally, TallyRow, TallySample, TrialOutcome, TrialVerdict, tally,
+};

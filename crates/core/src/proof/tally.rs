@@ -16,7 +16,7 @@ const LONGEST_US: u64 = 3_600_000_000;
 
 /// How one request of a trial ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Outcome {
+pub enum TrialOutcome {
     /// An answer came, with this status.
     Answered(u16),
     /// All came that was to come, of a protocol without statuses.
@@ -25,7 +25,7 @@ pub enum Outcome {
     Broken,
 }
 
-impl Outcome {
+impl TrialOutcome {
     fn failed(self) -> bool {
         match self {
             Self::Answered(status) => status >= 500,
@@ -39,7 +39,7 @@ impl Outcome {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Shots {
+pub enum RequestResults {
     /// HTTP requests.
     #[default]
     Requests,
@@ -51,7 +51,7 @@ pub enum Shots {
     OneWay,
 }
 
-impl Shots {
+impl RequestResults {
     /// One of them.
     #[must_use]
     pub fn one(self) -> &'static str {
@@ -93,13 +93,13 @@ pub enum Expectation {
 
 /// One request of a trial.
 #[derive(Clone, Debug)]
-pub struct Sample {
+pub struct TallySample {
     /// The server that took it in the end; `None` when none did.
     pub server: Option<PoolServer>,
     /// The servers that failed it before.
     pub failed_at: Vec<PoolServer>,
     /// How it ended.
-    pub outcome: Outcome,
+    pub outcome: TrialOutcome,
     /// From sending the request to the end of its answer, in microseconds.
     pub latency_us: u64,
     /// Where it should have gone.
@@ -109,7 +109,7 @@ pub struct Sample {
 /// One server's line.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Row {
+pub struct TallyRow {
     /// The server.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub server: PoolServer,
@@ -135,7 +135,7 @@ pub struct Row {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Verdict {
+pub enum TrialVerdict {
     /// Every request was answered and each server got its share.
     AsExpected,
     /// Requests failed, or the shares are not what they should be.
@@ -149,7 +149,7 @@ pub enum Verdict {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Tally {
     /// A line for each server that expected or got anything, in the order of the names.
-    pub rows: Vec<Row>,
+    pub rows: Vec<TallyRow>,
     /// Requests sent.
     pub requests: u64,
     /// Requests that ended badly, with or without a server.
@@ -168,7 +168,7 @@ pub struct Tally {
     /// say anything.
     pub test: Option<ChiSquare>,
     /// What it shows.
-    pub verdict: Verdict,
+    pub verdict: TrialVerdict,
     /// Why, a sentence each.
     pub because: Vec<String>,
 }
@@ -178,11 +178,11 @@ pub struct Tally {
 /// something else than the weights, `unjudged` says so, and shares are shown but not judged.
 #[must_use]
 pub fn tally(
-    samples: &[Sample],
+    samples: &[TallySample],
     shares: &BTreeMap<u64, Vec<(PoolServer, f64)>>,
-    (what, unjudged): (Shots, Option<&str>),
+    (what, unjudged): (RequestResults, Option<&str>),
 ) -> Tally {
-    let mut lines: BTreeMap<PoolServer, Line> = BTreeMap::new();
+    let mut lines: BTreeMap<PoolServer, TallyEntry> = BTreeMap::new();
     let (mut failed, mut without_server, mut retried, mut tied, mut strayed) = (0, 0, 0, 0, 0);
     for (server, _) in shares.values().flatten() {
         lines.entry(server.clone()).or_default();
@@ -218,7 +218,7 @@ pub fn tally(
     let because = what_is_wrong(&lines, what, (failed, strayed), test);
     let (verdict, because) = match because.is_empty() {
         true => what_is_right(&lines, what, (tied, requests), (test, unjudged)),
-        false => (Verdict::NotAsExpected, because),
+        false => (TrialVerdict::NotAsExpected, because),
     };
     let rows = lines.into_iter().map(|(server, line)| line.row(server, requests as f64)).collect();
     Tally { rows, requests, failed, without_server, retried, tied, strayed, test, verdict, because }
@@ -226,7 +226,7 @@ pub fn tally(
 
 /// What is counted of one server.
 #[derive(Default)]
-struct Line {
+struct TallyEntry {
     /// What it should have got of the requests that any server might get, and of the others.
     free_expected: f64,
     tied_expected: u64,
@@ -238,12 +238,12 @@ struct Line {
     latencies: Option<Histogram<u64>>,
 }
 
-impl Line {
-    fn take(&mut self, sample: &Sample) {
+impl TallyEntry {
+    fn take(&mut self, sample: &TallySample) {
         self.requests += 1;
         self.free += u64::from(matches!(sample.expectation, Expectation::Shares(_)));
         self.failed += u64::from(sample.outcome.failed());
-        if sample.outcome != Outcome::Broken {
+        if sample.outcome != TrialOutcome::Broken {
             let new = || Histogram::new(3).expect("three digits are in range");
             let latencies = self.latencies.get_or_insert_with(new);
             latencies.record(sample.latency_us.min(LONGEST_US)).expect("it grows as far as an hour");
@@ -254,10 +254,10 @@ impl Line {
         self.free_expected + self.tied_expected as f64
     }
 
-    fn row(self, server: PoolServer, total: f64) -> Row {
+    fn row(self, server: PoolServer, total: f64) -> TallyRow {
         let quantile = |q| self.latencies.as_ref().map(|histogram| histogram.value_at_quantile(q));
         let share = |count: f64| if total > 0.0 { count / total } else { 0.0 };
-        Row {
+        TallyRow {
             expected: share(self.expected()),
             observed: share(self.requests as f64),
             requests: self.requests,
@@ -272,8 +272,8 @@ impl Line {
 }
 
 fn what_is_wrong(
-    lines: &BTreeMap<PoolServer, Line>,
-    what: Shots,
+    lines: &BTreeMap<PoolServer, TallyEntry>,
+    what: RequestResults,
     (failed, strayed): (u64, u64),
     test: Option<ChiSquare>,
 ) -> Vec<String> {
@@ -302,11 +302,11 @@ fn what_is_wrong(
 
 /// What can be said of a trial in which nothing is wrong.
 fn what_is_right(
-    lines: &BTreeMap<PoolServer, Line>,
-    what: Shots,
+    lines: &BTreeMap<PoolServer, TallyEntry>,
+    what: RequestResults,
     (tied, requests): (u64, u64),
     (test, unjudged): (Option<ChiSquare>, Option<&str>),
-) -> (Verdict, Vec<String>) {
+) -> (TrialVerdict, Vec<String>) {
     let (one, many, done) = (what.one(), what.many(), what.done());
     let at_place = (tied > 0).then(|| {
         let which =
@@ -314,23 +314,23 @@ fn what_is_right(
         format!("{which} went to the one server that its key, pin or connection says")
     });
     if tied == requests && tied > 0 {
-        return (Verdict::AsExpected, at_place.into_iter().collect());
+        return (TrialVerdict::AsExpected, at_place.into_iter().collect());
     }
     let others = if tied > 0 { format!("the others were {done}") } else { format!("every {one} was {done}") };
     let says = |says: String| at_place.iter().cloned().chain([says]).collect();
     if let Some(unjudged) = unjudged.filter(|_| lines.values().any(|line| line.free > 0)) {
         let all = format!("{others}, by servers that may have work; shares are not judged, for {unjudged}");
-        return (Verdict::AsExpected, says(all));
+        return (TrialVerdict::AsExpected, says(all));
     }
     let choices = lines.values().filter(|line| line.free_expected > 0.0).count();
     if choices == 0 {
-        return (Verdict::TooFew, says("no server was expected to get anything".to_owned()));
+        return (TrialVerdict::TooFew, says("no server was expected to get anything".to_owned()));
     }
     if test.is_none() && choices != 1 {
         let few = format!("too few {many} to judge the shares: each server should expect at least 5");
-        return (Verdict::TooFew, says(few));
+        return (TrialVerdict::TooFew, says(few));
     }
-    (Verdict::AsExpected, says(format!("{others}, and each server got its share")))
+    (TrialVerdict::AsExpected, says(format!("{others}, and each server got its share")))
 }
 
 #[cfg(test)]
@@ -343,11 +343,11 @@ mod tests {
         format!("booking/{name}").parse().unwrap()
     }
 
-    fn answered(name: &str) -> Sample {
-        Sample {
+    fn answered(name: &str) -> TallySample {
+        TallySample {
             server: Some(server(name)),
             failed_at: Vec::new(),
-            outcome: Outcome::Answered(200),
+            outcome: TrialOutcome::Answered(200),
             latency_us: 1_000,
             expectation: Expectation::Shares(1),
         }
@@ -363,8 +363,8 @@ mod tests {
     #[test]
     fn even_traffic_is_as_expected() {
         let samples: Vec<_> = (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
-        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
-        assert_eq!(tally.verdict, Verdict::AsExpected);
+        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        assert_eq!(tally.verdict, TrialVerdict::AsExpected);
         assert_eq!(tally.rows[0].expected_requests, 50.0);
         assert_eq!((tally.rows[0].observed, tally.rows[1].observed), (0.5, 0.5));
         assert_eq!(tally.rows[0].median_us, Some(1_000));
@@ -376,8 +376,11 @@ mod tests {
     #[case::long(59_000_000)]
     #[case::for_ever(u64::MAX)]
     fn latencies_of_any_length_are_told_to_three_digits(#[case] latency_us: u64) {
-        let tally =
-            tally(&[Sample { latency_us, ..answered("gull") }], &expectations(), (Shots::Requests, None));
+        let tally = tally(
+            &[TallySample { latency_us, ..answered("gull") }],
+            &expectations(),
+            (RequestResults::Requests, None),
+        );
         let told = tally.rows[0].median_us.unwrap() as f64;
         let wanted = latency_us.min(LONGEST_US) as f64;
         assert!((told / wanted - 1.0).abs() < 0.001, "{told} for {wanted}");
@@ -387,9 +390,11 @@ mod tests {
     fn expectations_follow_a_server_that_goes_down_half_way() {
         let mut samples: Vec<_> =
             (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
-        samples.extend((0..100).map(|_| Sample { expectation: Expectation::Shares(2), ..answered("tern") }));
-        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
-        assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
+        samples.extend(
+            (0..100).map(|_| TallySample { expectation: Expectation::Shares(2), ..answered("tern") }),
+        );
+        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        assert_eq!(tally.verdict, TrialVerdict::AsExpected, "{:?}", tally.because);
         assert_eq!(tally.rows[0].expected, 0.25);
     }
 
@@ -397,79 +402,89 @@ mod tests {
     fn one_failure_is_not_as_expected() {
         let mut samples: Vec<_> =
             (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
-        samples[3].outcome = Outcome::Answered(503);
-        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
-        assert_eq!(tally.verdict, Verdict::NotAsExpected);
+        samples[3].outcome = TrialOutcome::Answered(503);
+        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        assert_eq!(tally.verdict, TrialVerdict::NotAsExpected);
         assert_eq!((tally.failed, tally.rows[1].failed), (1, 1));
     }
 
     #[test]
     fn retries_are_charged_to_the_server_that_failed() {
-        let moved = Sample { failed_at: vec![server("gull")], ..answered("tern") };
-        let tally = tally(&vec![moved; 40], &expectations(), (Shots::Requests, None));
+        let moved = TallySample { failed_at: vec![server("gull")], ..answered("tern") };
+        let tally = tally(&vec![moved; 40], &expectations(), (RequestResults::Requests, None));
         assert_eq!((tally.rows[0].retried, tally.rows[1].retried, tally.retried), (40, 0, 40));
-        assert_eq!(tally.verdict, Verdict::NotAsExpected, "gull got nothing and should have got half");
+        assert_eq!(tally.verdict, TrialVerdict::NotAsExpected, "gull got nothing and should have got half");
         assert_eq!(tally.because[0], "40 requests failed at booking/gull and were given to another server");
     }
 
     #[test]
     fn a_server_that_should_get_nothing_is_named() {
-        let mut samples: Vec<_> =
-            (0..40).map(|_| Sample { expectation: Expectation::Shares(2), ..answered("tern") }).collect();
-        samples.push(Sample { expectation: Expectation::Shares(2), ..answered("gull") });
-        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
-        assert_eq!(tally.verdict, Verdict::NotAsExpected);
+        let mut samples: Vec<_> = (0..40)
+            .map(|_| TallySample { expectation: Expectation::Shares(2), ..answered("tern") })
+            .collect();
+        samples.push(TallySample { expectation: Expectation::Shares(2), ..answered("gull") });
+        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        assert_eq!(tally.verdict, TrialVerdict::NotAsExpected);
         assert!(tally.because[0].contains("booking/gull got 1 request and should have got none"));
     }
 
     #[test]
     fn three_requests_prove_nothing() {
         assert_eq!(
-            tally(&vec![answered("gull"); 3], &expectations(), (Shots::Requests, None)).verdict,
-            Verdict::TooFew
+            tally(&vec![answered("gull"); 3], &expectations(), (RequestResults::Requests, None)).verdict,
+            TrialVerdict::TooFew
         );
-        assert_eq!(tally(&[], &BTreeMap::new(), (Shots::Requests, None)).verdict, Verdict::TooFew);
+        assert_eq!(
+            tally(&[], &BTreeMap::new(), (RequestResults::Requests, None)).verdict,
+            TrialVerdict::TooFew
+        );
     }
 
     #[test]
     fn shares_that_do_not_follow_the_weights_are_not_judged_and_failures_are() {
         let mut samples = vec![answered("gull"); 100];
-        let by_keys = tally(&samples, &expectations(), (Shots::Requests, Some("the clients' keys decide")));
-        assert_eq!((by_keys.verdict, by_keys.test), (Verdict::AsExpected, None));
+        let by_keys =
+            tally(&samples, &expectations(), (RequestResults::Requests, Some("the clients' keys decide")));
+        assert_eq!((by_keys.verdict, by_keys.test), (TrialVerdict::AsExpected, None));
         assert!(by_keys.because[0].contains("the clients' keys decide"));
-        assert_eq!(tally(&samples, &expectations(), (Shots::Requests, None)).verdict, Verdict::NotAsExpected);
-        samples[3].outcome = Outcome::Broken;
         assert_eq!(
-            tally(&samples, &expectations(), (Shots::Requests, Some("so"))).verdict,
-            Verdict::NotAsExpected
+            tally(&samples, &expectations(), (RequestResults::Requests, None)).verdict,
+            TrialVerdict::NotAsExpected
+        );
+        samples[3].outcome = TrialOutcome::Broken;
+        assert_eq!(
+            tally(&samples, &expectations(), (RequestResults::Requests, Some("so"))).verdict,
+            TrialVerdict::NotAsExpected
         );
     }
 
-    fn tied(to: &str, went: &str) -> Sample {
-        Sample { expectation: Expectation::Server(server(to)), ..answered(went) }
+    fn tied(to: &str, went: &str) -> TallySample {
+        TallySample { expectation: Expectation::Server(server(to)), ..answered(went) }
     }
 
     #[test]
     fn requests_that_one_server_should_get_are_held_against_it_alone() {
         let mut samples = vec![tied("gull", "gull"); 30];
-        let all = tally(&samples, &expectations(), (Shots::Requests, Some("the clients' keys decide")));
-        assert_eq!((all.verdict, all.tied, all.strayed, all.test), (Verdict::AsExpected, 30, 0, None));
+        let all =
+            tally(&samples, &expectations(), (RequestResults::Requests, Some("the clients' keys decide")));
+        assert_eq!((all.verdict, all.tied, all.strayed, all.test), (TrialVerdict::AsExpected, 30, 0, None));
         assert_eq!(
             all.because,
             ["every request went to the one server that its key, pin or connection says"]
         );
         assert_eq!((all.rows[0].expected, all.rows[1].expected), (1.0, 0.0));
         samples.push(tied("gull", "tern"));
-        let strayed = tally(&samples, &expectations(), (Shots::Requests, Some("the clients' keys decide")));
-        assert_eq!((strayed.verdict, strayed.strayed), (Verdict::NotAsExpected, 1));
+        let strayed =
+            tally(&samples, &expectations(), (RequestResults::Requests, Some("the clients' keys decide")));
+        assert_eq!((strayed.verdict, strayed.strayed), (TrialVerdict::NotAsExpected, 1));
         assert!(strayed.because[0].starts_with("1 request went to another server"), "{:?}", strayed.because);
     }
 
     #[test]
     fn one_that_its_server_failed_has_not_strayed_and_one_that_nobody_took_neither() {
-        let failed = Sample { failed_at: vec![server("gull")], ..tied("gull", "tern") };
-        let nobody = Sample { server: None, outcome: Outcome::Broken, ..tied("gull", "tern") };
-        let tally = tally(&[failed, nobody], &expectations(), (Shots::Requests, None));
+        let failed = TallySample { failed_at: vec![server("gull")], ..tied("gull", "tern") };
+        let nobody = TallySample { server: None, outcome: TrialOutcome::Broken, ..tied("gull", "tern") };
+        let tally = tally(&[failed, nobody], &expectations(), (RequestResults::Requests, None));
         assert_eq!((tally.strayed, tally.failed, tally.retried), (0, 1, 1));
     }
 
@@ -479,21 +494,24 @@ mod tests {
         let mut samples: Vec<_> =
             (0..12).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples.extend(vec![tied("gull", "gull"); 600]);
-        let tally = tally(&samples, &expectations(), (Shots::Requests, None));
-        assert_eq!((tally.verdict, tally.test.map(|test| test.statistic)), (Verdict::AsExpected, Some(0.0)));
+        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        assert_eq!(
+            (tally.verdict, tally.test.map(|test| test.statistic)),
+            (TrialVerdict::AsExpected, Some(0.0))
+        );
         assert_eq!(tally.because.len(), 2, "{:?}", tally.because);
     }
 
     #[test]
     fn what_has_no_status_is_done_or_broken() {
-        let done = Sample { outcome: Outcome::Done, ..tied("gull", "gull") };
-        let well = tally(std::slice::from_ref(&done), &expectations(), (Shots::OneWay, None));
+        let done = TallySample { outcome: TrialOutcome::Done, ..tied("gull", "gull") };
+        let well = tally(std::slice::from_ref(&done), &expectations(), (RequestResults::OneWay, None));
         assert_eq!(
             well.because,
             ["every datagram went to the one server that its key, pin or connection says"]
         );
-        let broken = Sample { outcome: Outcome::Broken, ..done };
-        let ill = tally(&[broken], &expectations(), (Shots::OneWay, None));
+        let broken = TallySample { outcome: TrialOutcome::Broken, ..done };
+        let ill = tally(&[broken], &expectations(), (RequestResults::OneWay, None));
         assert_eq!(ill.because, ["1 datagram was not sent on properly"]);
     }
 }

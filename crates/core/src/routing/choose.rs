@@ -12,18 +12,18 @@ use crate::time::Tick;
 
 /// More than the one pool that every frontend has.
 #[derive(Clone, Debug)]
-pub struct Choice {
+pub struct PoolChoice {
     /// All pools, the frontend's first one first.
     pub pools: Vec<Arc<Pool>>,
     /// How one is chosen among those that are usable.
-    pub by: By,
+    pub by: PoolReason,
     /// The one that takes what none of them will.
     pub last_resort: Option<Arc<Pool>>,
 }
 
 /// How a pool is chosen.
 #[derive(Clone, Debug)]
-pub enum By {
+pub enum PoolReason {
     /// The first usable one.
     Order,
     /// At random, in proportion to these weights.
@@ -36,7 +36,7 @@ pub enum By {
 
 /// A pool that was chosen, and why.
 #[derive(Clone, Copy, Debug)]
-pub struct Chosen<'a> {
+pub struct ChosenPool<'a> {
     /// Its number among the frontend's pools; the last resort comes after all others.
     pub number: usize,
     /// The pool.
@@ -45,7 +45,7 @@ pub struct Chosen<'a> {
 
 /// Where the work of a frontend with several pools goes now.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Goes {
+pub enum CurrentRouting {
     /// Where it goes when all is well.
     AsMeant,
     /// To a later pool of the order: the first ones are not usable.
@@ -60,12 +60,12 @@ pub enum Goes {
 
 /// Pools that were asked in vain for one piece of work, as bits by their numbers.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Asked(u64);
+pub struct AskedPools(u64);
 
 /// The most pools that a frontend may have.
 pub const MOST_POOLS: usize = 32;
 
-impl Asked {
+impl AskedPools {
     /// Notes a pool.
     pub fn note(&mut self, number: usize) {
         self.0 |= 1 << number.min(63);
@@ -88,21 +88,21 @@ impl Frontend {
     /// The pool for a piece of work of this client, among those that were not asked yet. With one pool it is that one,
     /// usable or not: it is the one to say why not.
     #[must_use]
-    pub fn choose(&self, client: IpAddr, draw: u64, now: Tick, asked: Asked) -> Option<Chosen<'_>> {
+    pub fn choose(&self, client: IpAddr, draw: u64, now: Tick, asked: AskedPools) -> Option<ChosenPool<'_>> {
         let Some(choice) = &self.choice else {
-            return asked.is_empty().then_some(Chosen { number: 0, pool: &self.pool });
+            return asked.is_empty().then_some(ChosenPool { number: 0, pool: &self.pool });
         };
         let usable = |number: &usize| choice.pools[*number].usable && !asked.holds(*number);
         let in_order = || (0..choice.pools.len()).find(usable);
         let found = match &choice.by {
-            By::Order => in_order(),
-            By::Weight(weights) => drawn(weights, &usable, draw),
-            By::Latency => {
+            PoolReason::Order => in_order(),
+            PoolReason::Weight(weights) => drawn(weights, &usable, draw),
+            PoolReason::Latency => {
                 let pace = |number: usize| choice.pools[number].cell.pace.typical(now, None).unwrap_or(0.0);
                 let usable = (0..choice.pools.len()).filter(usable);
                 usable.min_by(|a, b| pace(*a).total_cmp(&pace(*b)))
             }
-            By::Network(networks) => {
+            PoolReason::Network(networks) => {
                 let client = client.to_canonical();
                 let meant =
                     networks.iter().find(|(network, _)| network.contains(&client)).map(|(_, number)| *number);
@@ -110,7 +110,7 @@ impl Frontend {
             }
         };
         if let Some(number) = found {
-            return Some(Chosen { number, pool: &choice.pools[number] });
+            return Some(ChosenPool { number, pool: &choice.pools[number] });
         }
         let last = choice.pools.len();
         let resort = choice.last_resort.as_ref().filter(|_| !asked.holds(last));
@@ -122,9 +122,9 @@ impl Frontend {
         };
         let first = || {
             let number = (0..choice.pools.len()).find(fails).or_else(|| asked.is_empty().then_some(0))?;
-            Some(Chosen { number, pool: &choice.pools[number] })
+            Some(ChosenPool { number, pool: &choice.pools[number] })
         };
-        resort.map(|pool| Chosen { number: last, pool }).or_else(first)
+        resort.map(|pool| ChosenPool { number: last, pool }).or_else(first)
     }
 
     /// All of its pools, the last resort at the end.
@@ -136,27 +136,31 @@ impl Frontend {
 
     /// Where its work goes now, of clients that nothing ties to a server.
     #[must_use]
-    pub fn goes(&self) -> Goes {
-        let Some(choice) = &self.choice else { return Goes::AsMeant };
+    pub fn goes(&self) -> CurrentRouting {
+        let Some(choice) = &self.choice else { return CurrentRouting::AsMeant };
         let Some(first) = choice.pools.iter().position(|pool| pool.usable) else {
             return choice
                 .last_resort
                 .as_ref()
-                .map_or(Goes::Nowhere, |it| Goes::ToLastResort(it.name.clone()));
+                .map_or(CurrentRouting::Nowhere, |it| CurrentRouting::ToLastResort(it.name.clone()));
         };
-        if matches!(choice.by, By::Order) {
-            return if first == 0 { Goes::AsMeant } else { Goes::To(choice.pools[first].name.clone()) };
+        if matches!(choice.by, PoolReason::Order) {
+            return if first == 0 {
+                CurrentRouting::AsMeant
+            } else {
+                CurrentRouting::To(choice.pools[first].name.clone())
+            };
         }
         let passed: Vec<Name> =
             choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.clone()).collect();
-        if passed.is_empty() { Goes::AsMeant } else { Goes::Without(passed) }
+        if passed.is_empty() { CurrentRouting::AsMeant } else { CurrentRouting::Without(passed) }
     }
 
     /// Which part of the work of a client like this each pool gets, by its place among [`pools`](Self::pools).
     #[must_use]
     pub fn pool_shares(&self, client: IpAddr, now: Tick) -> Vec<f64> {
         let mut shares = vec![0.0; self.pools().count()];
-        if let Some(Choice { pools, by: By::Weight(weights), .. }) = self.choice.as_deref() {
+        if let Some(PoolChoice { pools, by: PoolReason::Weight(weights), .. }) = self.choice.as_deref() {
             let total: u32 =
                 pools.iter().zip(weights).filter(|(pool, _)| pool.usable).map(|(_, it)| it).sum();
             if total > 0 {
@@ -166,7 +170,7 @@ impl Frontend {
                 return shares;
             }
         }
-        if let Some(chosen) = self.choose(client, 0, now, Asked::default()) {
+        if let Some(chosen) = self.choose(client, 0, now, AskedPools::default()) {
             shares[chosen.number] = 1.0;
         }
         shares
@@ -184,7 +188,7 @@ impl Frontend {
 
     /// How a pool was chosen, in words; `None` where there is only one.
     #[must_use]
-    pub fn why_pool(&self, chosen: &Chosen<'_>, client: IpAddr, now: Tick) -> Option<String> {
+    pub fn why_pool(&self, chosen: &ChosenPool<'_>, client: IpAddr, now: Tick) -> Option<String> {
         let choice = self.choice.as_ref()?;
         let passed: Vec<String> =
             choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.to_string()).collect();
@@ -194,14 +198,14 @@ impl Frontend {
             return Some(format!("it is the last resort{but}"));
         }
         Some(match &choice.by {
-            By::Order => format!("it is the first usable one in the order{but}"),
-            By::Weight(_) => {
+            PoolReason::Order => format!("it is the first usable one in the order{but}"),
+            PoolReason::Weight(_) => {
                 let chances = choice.pools.iter().zip(self.pool_shares(client, now));
                 let part = |(pool, share): (&Arc<Pool>, f64)| format!("{} {:.1} %", pool.name, share * 100.0);
                 let parts: Vec<String> = chances.filter(|(pool, _)| pool.usable).map(part).collect();
                 format!("drawn by weight ({}){but}", parts.join(", "))
             }
-            By::Latency => match chosen.pool.cell.pace.typical(now, None) {
+            PoolReason::Latency => match chosen.pool.cell.pace.typical(now, None) {
                 Some(micros) => {
                     let of = |pool: &Arc<Pool>| pool.cell.pace.typical(now, None);
                     let others = choice.pools.iter().filter(|it| it.usable && it.name != chosen.pool.name);
@@ -217,7 +221,7 @@ impl Frontend {
                 }
                 None => format!("it was not measured yet{but}"),
             },
-            By::Network(networks) => {
+            PoolReason::Network(networks) => {
                 let client = client.to_canonical();
                 let meant = networks.iter().find(|(network, _)| network.contains(&client));
                 match meant.filter(|(_, number)| *number == chosen.number) {

@@ -6,17 +6,17 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::choose::{By, Choice};
+use super::choose::{PoolChoice, PoolReason};
 use super::dropped::DroppedFields;
 use super::facts::KeyRule;
-use super::snapshot::{Frontend, Pool, Server, Snapshot, Times};
+use super::snapshot::{Frontend, Pool, Server, Snapshot, UpstreamTimeouts};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
-use crate::cells::{Cells, Limits, PoolCell};
+use crate::cells::{PoolRuntime, RuntimeRegistry, ServerRuntimeLimits};
 use crate::config::Checked;
 use crate::config::document::{
-    self, Algorithm, ChoosePool, Document, HttpVersion, PersistenceBy, Protocol, Unit,
+    self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, PersistenceKind, Protocol,
 };
-use crate::eligibility::{Reason, Truths, standings};
+use crate::eligibility::{IneligibleReason, ServerStates, eligibilities};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, identity};
 use crate::time::Tick;
@@ -29,8 +29,8 @@ const USUAL_GREETING: Duration = Duration::from_secs(2);
 #[must_use]
 pub fn compile(
     checked: &Checked,
-    truths: &impl Truths,
-    cells: &mut Cells,
+    truths: &impl ServerStates,
+    cells: &mut RuntimeRegistry,
     revision: u64,
     (version, now): (u64, Tick),
 ) -> Snapshot {
@@ -68,7 +68,7 @@ pub fn compile(
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),
             choice: choice(spec, document, &pools),
-            ties_clients: spec.unit == Unit::Connection
+            ties_clients: spec.unit == BalancePer::Connection
                 || spec.pools().any(|it| find(&pools, it).pin_rule.is_some()),
             cell,
         }));
@@ -83,8 +83,8 @@ pub fn recompile(
     previous: &Snapshot,
     document: &Document,
     touched: &BTreeSet<Name>,
-    truths: &impl Truths,
-    cells: &mut Cells,
+    truths: &impl ServerStates,
+    cells: &mut RuntimeRegistry,
     (version, now): (u64, Tick),
 ) -> Snapshot {
     let mut pools = previous.pools.clone();
@@ -98,7 +98,7 @@ pub fn recompile(
     for frontend in frontends.iter_mut().flatten().filter(|it| concerns(it)) {
         let now = |pool: &Arc<Pool>| Arc::clone(find(&pools, &pool.name));
         let choice = frontend.choice.as_ref().map(|choice| {
-            Box::new(Choice {
+            Box::new(PoolChoice {
                 pools: choice.pools.iter().map(now).collect(),
                 by: choice.by.clone(),
                 last_resort: choice.last_resort.as_ref().map(now),
@@ -115,22 +115,26 @@ fn find<'p>(pools: &'p [Arc<Pool>], name: &Name) -> &'p Arc<Pool> {
 }
 
 /// How a frontend chooses among its pools; `None` when it has only one.
-fn choice(spec: &document::Frontend, document: &Document, pools: &[Arc<Pool>]) -> Option<Box<Choice>> {
+fn choice(
+    spec: &document::FrontendSpec,
+    document: &Document,
+    pools: &[Arc<Pool>],
+) -> Option<Box<PoolChoice>> {
     let more = &spec.more;
     if more.next_pools.is_empty() && more.last_resort.is_none() {
         return None;
     }
     let names: Vec<&Name> = std::iter::once(&spec.pool).chain(&more.next_pools).collect();
     let by = match more.choose_pool {
-        ChoosePool::InOrder => By::Order,
+        ChoosePool::InOrder => PoolReason::Order,
         ChoosePool::ByWeight => {
             let weight = |name: &&Name| {
                 let weight = more.pool_weights.get(*name).copied().unwrap_or(1);
                 u32::from(weight) * u32::from(document.pools[*name].capacity)
             };
-            By::Weight(names.iter().map(weight).collect())
+            PoolReason::Weight(names.iter().map(weight).collect())
         }
-        ChoosePool::ByLatency => By::Latency,
+        ChoosePool::ByLatency => PoolReason::Latency,
         ChoosePool::ByNetwork => {
             let lists = names
                 .iter()
@@ -142,10 +146,10 @@ fn choice(spec: &document::Frontend, document: &Document, pools: &[Arc<Pool>]) -
                 .flat_map(|(number, prefixes)| prefixes.iter().map(move |prefix| (*prefix, number)))
                 .collect();
             networks.sort_by_key(|(prefix, number)| (std::cmp::Reverse(prefix.prefix_len()), *number));
-            By::Network(networks)
+            PoolReason::Network(networks)
         }
     };
-    Some(Box::new(Choice {
+    Some(Box::new(PoolChoice {
         pools: names.into_iter().map(|name| Arc::clone(find(pools, name))).collect(),
         by,
         last_resort: more.last_resort.as_ref().map(|name| Arc::clone(find(pools, name))),
@@ -153,16 +157,16 @@ fn choice(spec: &document::Frontend, document: &Document, pools: &[Arc<Pool>]) -
 }
 
 fn pool(
-    (name, spec): (&Name, &document::Pool),
-    truths: &impl Truths,
-    cells: &mut Cells,
+    (name, spec): (&Name, &document::PoolSpec),
+    truths: &impl ServerStates,
+    cells: &mut RuntimeRegistry,
     (document, now): (&Document, Tick),
 ) -> Pool {
-    let standings = standings(name, spec, truths);
+    let eligibilities = eligibilities(name, spec, truths);
     let servers: Vec<Server> = spec
         .servers
         .iter()
-        .zip(standings)
+        .zip(eligibilities)
         .map(|((server, it), standing)| {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let address = it.address.get();
@@ -180,10 +184,10 @@ fn pool(
         .collect();
     let cell = cells.pool(name);
     let members = |tier: Option<u8>| -> Vec<Member> {
-        let member = |(server, it): (&Server, &document::Server)| {
+        let member = |(server, it): (&Server, &document::ServerSpec)| {
             let takes_part = match tier {
                 None => server.standing.reason.is_none(),
-                Some(tier) => server.standing.reason == Some(Reason::Standby) && it.tier == tier,
+                Some(tier) => server.standing.reason == Some(IneligibleReason::Standby) && it.tier == tier,
             };
             Member {
                 weight: if takes_part { server.standing.weight } else { 0 },
@@ -198,7 +202,7 @@ fn pool(
     let standby: BTreeSet<u8> = servers
         .iter()
         .zip(spec.servers.values())
-        .filter(|(server, _)| server.standing.reason == Some(Reason::Standby))
+        .filter(|(server, _)| server.standing.reason == Some(IneligibleReason::Standby))
         .map(|(_, it)| it.tier)
         .collect();
     let tiers = || servers.iter().zip(spec.servers.values());
@@ -228,9 +232,9 @@ fn pool(
     }
 }
 
-fn pin_rule(name: &Name, spec: &document::Pool, truths: &impl Truths) -> Option<PinRule> {
+fn pin_rule(name: &Name, spec: &document::PoolSpec, truths: &impl ServerStates) -> Option<PinRule> {
     let persistence = &spec.persistence;
-    let PersistenceBy::Cookie = persistence.by?;
+    let PersistenceKind::Cookie = persistence.by?;
     let cookie = persistence.cookie.clone().unwrap_or_else(|| "merismos-pin".to_owned());
     let minutes = |span: Span| u32::try_from(span.get().as_secs() / 60).unwrap_or(u32::MAX);
     let (lifetime, former) = (persistence.lifetime.map(minutes), truths.former_names(name));
@@ -239,12 +243,12 @@ fn pin_rule(name: &Name, spec: &document::Pool, truths: &impl Truths) -> Option<
 
 /// Whether a frontend chooses this pool by how fast it answers.
 fn is_compared(name: &Name, document: &Document) -> bool {
-    let by_latency = |it: &&document::Frontend| it.more.choose_pool == ChoosePool::ByLatency;
+    let by_latency = |it: &&document::FrontendSpec| it.more.choose_pool == ChoosePool::ByLatency;
     document.frontends.values().filter(by_latency).any(|it| it.pools().any(|pool| pool == name))
 }
 
-fn times(server: &document::Server, pool: &document::Pool) -> Times {
-    Times {
+fn times(server: &document::ServerSpec, pool: &document::PoolSpec) -> UpstreamTimeouts {
+    UpstreamTimeouts {
         connect: server.connect_timeout.unwrap_or(pool.connect_timeout).get(),
         first_byte: server.first_byte_timeout.unwrap_or(pool.first_byte_timeout).get(),
         whole_answer: server.whole_answer_timeout.unwrap_or(pool.whole_answer_timeout).get(),
@@ -252,9 +256,9 @@ fn times(server: &document::Server, pool: &document::Pool) -> Times {
     }
 }
 
-fn limits(server: &document::Server, pool: &document::Pool) -> Limits {
+fn limits(server: &document::ServerSpec, pool: &document::PoolSpec) -> ServerRuntimeLimits {
     let (own, usual) = (server.limits, pool.limits);
-    let limits = Limits {
+    let limits = ServerRuntimeLimits {
         in_flight: own.in_flight_limit.or(usual.in_flight_limit),
         connections: own.connection_limit.or(usual.connection_limit),
         one_each: pool.reaching.http_version == HttpVersion::One,
@@ -263,7 +267,12 @@ fn limits(server: &document::Server, pool: &document::Pool) -> Limits {
     limits.scaled(u32::from(server.capacity)).scaled(u32::from(pool.capacity))
 }
 
-fn balance(spec: &document::Pool, members: Vec<Member>, cell: &PoolCell, now: Tick) -> Box<dyn Balance> {
+fn balance(
+    spec: &document::PoolSpec,
+    members: Vec<Member>,
+    cell: &PoolRuntime,
+    now: Tick,
+) -> Box<dyn Balance> {
     match spec.algorithm {
         Algorithm::RoundRobin => Box::new(RoundRobin::new(members.iter().map(|it| it.weight).enumerate())),
         Algorithm::LeastConnections => Box::new(LeastConnections::new(members)),

@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-use super::choose::{Asked, By};
-use super::facts::Facts;
+use super::choose::{AskedPools, PoolReason};
+use super::facts::RequestFacts;
 use super::snapshot::{Frontend, Pool, Server};
-use crate::balance::{Ask, Tried};
-use crate::cells::Full;
-use crate::eligibility::Reason;
+use crate::balance::{Excluded, PickContext};
+use crate::cells::LimitReached;
+use crate::eligibility::IneligibleReason;
 use crate::name::{Name, PoolServer};
 use crate::time::Tick;
 
@@ -23,11 +23,11 @@ pub struct Explanation {
     /// Whether it has none of the keys that the pool goes by, and is refused for it.
     pub refused: bool,
     /// The server that would get it; `None` when none is eligible, all are full, or it is refused.
-    pub chosen: Option<Chosen>,
+    pub chosen: Option<ExplainedServer>,
     /// Who gets it when all are full and it has waited in vain, if anybody does.
     pub spills: Option<Spill>,
     /// Every other server and why not it, in the order of the names.
-    pub passed: Vec<Passed>,
+    pub passed: Vec<PassedOver>,
 }
 
 /// Who gets work that has waited in vain.
@@ -41,7 +41,7 @@ pub enum Spill {
 
 /// The server that a piece of work would go to.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Chosen {
+pub struct ExplainedServer {
     /// The server.
     pub server: PoolServer,
     /// Its expected share, 0 to 1.
@@ -52,13 +52,13 @@ pub struct Chosen {
 
 /// A server that would not get it.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Passed {
+pub struct PassedOver {
     /// The server.
     pub server: PoolServer,
     /// Why it is not eligible; `None` when it is and another one was preferred.
-    pub reason: Option<Reason>,
+    pub reason: Option<IneligibleReason>,
     /// Which of its limits it has reached.
-    pub full: Option<Full>,
+    pub full: Option<LimitReached>,
     /// In how many requests from now its turn comes, when it is eligible and there are turns.
     pub turns_until: Option<u64>,
     /// What the algorithm knows of it, in words.
@@ -69,35 +69,37 @@ impl Frontend {
     /// The one server that a piece of work goes to by its key; `None` where something else has a part in that: chance,
     /// turns, or how busy the servers are.
     #[must_use]
-    pub fn certain(&self, facts: &Facts<'_>, now: Tick) -> Option<&PoolServer> {
-        let by_chance =
-            self.choice.as_ref().is_some_and(|choice| matches!(choice.by, By::Weight(_) | By::Latency));
-        let pool = self.choose(facts.client, 0, now, Asked::default()).filter(|_| !by_chance)?.pool;
+    pub fn certain(&self, facts: &RequestFacts<'_>, now: Tick) -> Option<&PoolServer> {
+        let by_chance = self
+            .choice
+            .as_ref()
+            .is_some_and(|choice| matches!(choice.by, PoolReason::Weight(_) | PoolReason::Latency));
+        let pool = self.choose(facts.client, 0, now, AskedPools::default()).filter(|_| !by_chance)?.pool;
         if pool.limited || pool.bounded {
             return None;
         }
-        let ask = Ask { cell: &pool.cell, key: Some(pool.key(facts).number()?), draw: 0, now };
-        let place = pool.balance.peek(&ask, &Tried::default())?;
+        let ask = PickContext { cell: &pool.cell, key: Some(pool.key(facts).number()?), draw: 0, now };
+        let place = pool.balance.peek(&ask, &Excluded::default())?;
         Some(&pool.servers[place].name)
     }
 
     /// Explains the decision about a piece of work that would come now. `draw` stands for the random number that it
     /// would be dealt out by.
     #[must_use]
-    pub fn explain(&self, facts: &Facts<'_>, draw: u64, now: Tick) -> Explanation {
-        let chosen_pool = self.choose(facts.client, draw, now, Asked::default());
+    pub fn explain(&self, facts: &RequestFacts<'_>, draw: u64, now: Tick) -> Explanation {
+        let chosen_pool = self.choose(facts.client, draw, now, AskedPools::default());
         let (pool, why_pool) = match &chosen_pool {
             Some(chosen) => (chosen.pool, self.why_pool(chosen, facts.client, now)),
             None => (&self.pool, None),
         };
         let key = pool.key(facts);
-        let ask = Ask { cell: &pool.cell, key: key.number(), draw, now };
+        let ask = PickContext { cell: &pool.cell, key: key.number(), draw, now };
         let full = |server: &Server| server.cell.room.full(server.limits, now);
-        let refused = key == super::Key::Refused;
-        let mut tried = Tried::default();
+        let refused = key == super::RequestKey::Refused;
+        let mut tried = Excluded::default();
         let mut next = pool.balance.peek(&ask, &tried).filter(|_| !refused);
         while let Some(place) = next.filter(|place| full(&pool.servers[*place]).is_some()) {
-            next = tried.note(place).then(|| pool.balance.peek(&ask, &tried)).flatten();
+            next = tried.add(place).then(|| pool.balance.peek(&ask, &tried)).flatten();
         }
         // As in deciding: behind so many full ones, whichever has room will do.
         let has_room = |place: &usize| {
@@ -105,15 +107,15 @@ impl Frontend {
             server.standing.reason.is_none() && full(server).is_none()
         };
         let next = next.or_else(|| (0..pool.servers.len()).filter(|_| !refused).find(has_room));
-        let knows = |place: usize| pool.balance.knows(&ask, place);
-        let chosen = next.map(|place| Chosen {
+        let knows = |place: usize| pool.balance.describe_server(&ask, place);
+        let chosen = next.map(|place| ExplainedServer {
             server: pool.servers[place].name.clone(),
             share: pool.servers[place].standing.share,
             knows: knows(place),
         });
         let others = pool.servers.iter().enumerate().filter(|(place, _)| Some(*place) != next);
         let passed = others
-            .map(|(place, server)| Passed {
+            .map(|(place, server)| PassedOver {
                 server: server.name.clone(),
                 reason: server.standing.reason,
                 full: full(server),
@@ -123,7 +125,7 @@ impl Frontend {
             .collect();
         let is_full = next.is_none() && !refused && pool.eligible() > 0;
         let spills = chosen_pool.filter(|_| is_full).and_then(|from| {
-            let mut asked = Asked::default();
+            let mut asked = AskedPools::default();
             asked.note(from.number);
             let elsewhere =
                 || Some(Spill::Pool(self.choose(facts.client, draw, now, asked)?.pool.name.clone()));

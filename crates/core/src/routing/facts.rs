@@ -3,12 +3,12 @@
 use std::fmt;
 use std::net::IpAddr;
 
-use crate::config::document::{HashKey, Hashing, WhenAbsent};
+use crate::config::document::{HashKey, HashSettings, WhenAbsent};
 use crate::draw::digest;
 
 /// What is known of a piece of work. What a protocol does not have stays empty.
 #[derive(Clone, Copy)]
-pub struct Facts<'a> {
+pub struct RequestFacts<'a> {
     /// The client's address.
     pub client: IpAddr,
     /// The path with its query.
@@ -21,7 +21,7 @@ pub struct Facts<'a> {
     pub field: &'a dyn Fn(&str) -> Option<&'a [u8]>,
 }
 
-impl fmt::Debug for Facts<'_> {
+impl fmt::Debug for RequestFacts<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Facts")
             .field("client", &self.client)
@@ -39,7 +39,7 @@ pub fn cookie_in<'f>(field: &'f [u8], name: &str) -> Option<&'f [u8]> {
     })
 }
 
-impl<'a> Facts<'a> {
+impl<'a> RequestFacts<'a> {
     /// Of work that says nothing of itself: a connection or a datagram.
     #[must_use]
     pub fn of_client(client: IpAddr) -> Self {
@@ -75,7 +75,7 @@ pub struct KeyRule {
 
 /// The key of one piece of work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Key {
+pub enum RequestKey {
     /// The pool deals out by something else.
     Unneeded,
     /// The number of the key, and which of the pool's keys it was.
@@ -86,7 +86,7 @@ pub enum Key {
     Refused,
 }
 
-impl Key {
+impl RequestKey {
     /// The number to deal out by.
     #[must_use]
     pub fn number(self) -> Option<u64> {
@@ -114,7 +114,7 @@ fn masked(address: IpAddr, rule: &KeyRule) -> IpAddr {
 impl KeyRule {
     /// The rule that a document's keys make. Without keys it goes by the client's address.
     #[must_use]
-    pub fn new(hashing: &Hashing) -> Self {
+    pub fn new(hashing: &HashSettings) -> Self {
         let usual = vec![HashKey::ClientAddress];
         Self {
             keys: if hashing.keys.is_empty() { usual } else { hashing.keys.clone() },
@@ -132,16 +132,16 @@ impl KeyRule {
 
     /// The key of a piece of work: the first that it has.
     #[must_use]
-    pub fn key(&self, facts: &Facts<'_>) -> Key {
+    pub fn key(&self, facts: &RequestFacts<'_>) -> RequestKey {
         let numbers = self.keys.iter().map(|key| self.number(key, facts)).enumerate();
-        let found = numbers.into_iter().find_map(|(index, number)| Some(Key::Found(number?, index)));
+        let found = numbers.into_iter().find_map(|(index, number)| Some(RequestKey::Found(number?, index)));
         found.unwrap_or(match self.when_absent {
-            WhenAbsent::Spread => Key::Spread,
-            WhenAbsent::Refuse => Key::Refused,
+            WhenAbsent::Spread => RequestKey::Spread,
+            WhenAbsent::Refuse => RequestKey::Refused,
         })
     }
 
-    fn number(&self, key: &HashKey, facts: &Facts<'_>) -> Option<u64> {
+    fn number(&self, key: &HashKey, facts: &RequestFacts<'_>) -> Option<u64> {
         match key {
             HashKey::ClientAddress => Some(match masked(facts.client, self) {
                 IpAddr::V4(it) => digest(&it.octets()),
@@ -159,7 +159,7 @@ impl KeyRule {
         }
     }
 
-    fn text<'f>(&self, key: &HashKey, facts: &Facts<'f>) -> Option<&'f [u8]> {
+    fn text<'f>(&self, key: &HashKey, facts: &RequestFacts<'f>) -> Option<&'f [u8]> {
         match key {
             HashKey::ClientAddress => None,
             HashKey::Host => facts.host,
@@ -175,8 +175,8 @@ impl KeyRule {
 
     /// A key in words, with its value: `cookie:visit is "a81f"`.
     #[must_use]
-    pub fn words(&self, key: Key, facts: &Facts<'_>) -> Option<String> {
-        let Key::Found(_, index) = key else { return None };
+    pub fn words(&self, key: RequestKey, facts: &RequestFacts<'_>) -> Option<String> {
+        let RequestKey::Found(_, index) = key else { return None };
         let key = self.keys.get(index)?;
         Some(match key {
             HashKey::ClientAddress => {
@@ -196,7 +196,7 @@ mod tests {
     use super::*;
 
     fn rule(keys: &[&str], prefix: Option<u8>, absent: Option<WhenAbsent>) -> KeyRule {
-        KeyRule::new(&Hashing {
+        KeyRule::new(&HashSettings {
             keys: keys.iter().map(|key| key.parse().unwrap()).collect(),
             prefix_ipv4: prefix,
             prefix_ipv6: None,
@@ -213,8 +213,8 @@ mod tests {
         }
     }
 
-    fn facts(client: &str) -> Facts<'static> {
-        Facts {
+    fn facts(client: &str) -> RequestFacts<'static> {
+        RequestFacts {
             client: client.parse().unwrap(),
             target: Some("/ferry/lerwick?day=3&seats"),
             host: Some(b"Skerry.example"),
@@ -240,13 +240,13 @@ mod tests {
     #[test]
     fn the_first_key_that_there_is_counts() {
         let rule = rule(&["cookie:none", "query:seats", "header:x-account"], None, None);
-        assert!(matches!(rule.key(&facts("192.0.2.7")), Key::Found(_, 2)), "an empty value is none");
+        assert!(matches!(rule.key(&facts("192.0.2.7")), RequestKey::Found(_, 2)), "an empty value is none");
     }
 
     #[rstest]
-    #[case::spread(None, Key::Spread)]
-    #[case::refuse(Some(WhenAbsent::Refuse), Key::Refused)]
-    fn absent(#[case] when: Option<WhenAbsent>, #[case] key: Key) {
+    #[case::spread(None, RequestKey::Spread)]
+    #[case::refuse(Some(WhenAbsent::Refuse), RequestKey::Refused)]
+    fn absent(#[case] when: Option<WhenAbsent>, #[case] key: RequestKey) {
         assert_eq!(rule(&["query:none", "cookie:none"], None, when).key(&facts("192.0.2.7")), key);
     }
 
@@ -262,7 +262,7 @@ mod tests {
 
     #[test]
     fn names_are_the_same_in_any_case() {
-        let other = Facts {
+        let other = RequestFacts {
             host: Some(b"skerry.EXAMPLE"),
             sni: Some("BOOKING.skerry.example"),
             ..facts("192.0.2.7")

@@ -7,12 +7,12 @@ mod explain;
 mod facts;
 mod snapshot;
 
-pub use choose::{Asked, By, Choice, Chosen as ChosenPool, Goes, MOST_POOLS};
+pub use choose::{AskedPools, ChosenPool, CurrentRouting, MOST_POOLS, PoolChoice, PoolReason};
 pub use compile::{compile, recompile};
 pub use dropped::DroppedFields;
-pub use explain::{Chosen, Explanation, Passed, Spill};
-pub use facts::{Facts, Key, KeyRule, cookie_in};
-pub use snapshot::{Decision, Frontend, Pool, Server, Snapshot, Times};
+pub use explain::{ExplainedServer, Explanation, PassedOver, Spill};
+pub use facts::{KeyRule, RequestFacts, RequestKey, cookie_in};
+pub use snapshot::{Frontend, Pick, Pool, Server, Snapshot, UpstreamTimeouts};
 
 #[cfg(test)]
 mod tests;

@@ -6,15 +6,15 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::choose::Choice;
+use super::choose::PoolChoice;
 use super::dropped::DroppedFields;
-use super::facts::{Facts, Key, KeyRule};
-use crate::balance::{Ask, Balance, Tried};
-use crate::cells::{FrontendCell, Limits, PoolCell, ServerCell};
+use super::facts::{KeyRule, RequestFacts, RequestKey};
+use crate::balance::{Balance, Excluded, PickContext};
+use crate::cells::{FrontendRuntime, PoolRuntime, ServerRuntime, ServerRuntimeLimits};
 use crate::config::document::{
-    Algorithm, Endpoint, Failing, Protocol, ProxyVersion, Queueing, Reaching, Unit,
+    Algorithm, BalancePer, Endpoint, FailureHandling, Protocol, ProxyVersion, QueueSettings, UpstreamSettings,
 };
-use crate::eligibility::{Reason, Standing};
+use crate::eligibility::{Eligibility, IneligibleReason};
 use crate::name::{Name, PoolServer};
 use crate::pins::PinRule;
 
@@ -41,7 +41,7 @@ pub struct Frontend {
     /// What its clients speak.
     pub protocol: Protocol,
     /// What it deals out.
-    pub unit: Unit,
+    pub unit: BalancePer,
     /// The most clients connected at once.
     pub connection_limit: u64,
     /// The largest request head, in bytes.
@@ -73,11 +73,11 @@ pub struct Frontend {
     /// Its first pool.
     pub pool: Arc<Pool>,
     /// More pools, when it has more than one.
-    pub choice: Option<Box<Choice>>,
+    pub choice: Option<Box<PoolChoice>>,
     /// Something ties clients to servers: pins of one of its pools, or that connections are dealt out.
     pub ties_clients: bool,
     /// Its identity and counts.
-    pub cell: Arc<FrontendCell>,
+    pub cell: Arc<FrontendRuntime>,
 }
 
 /// A pool as traffic sees it.
@@ -104,26 +104,26 @@ pub struct Pool {
     /// Whether any server has a limit.
     pub limited: bool,
     /// How much may wait when all servers are full, and for how long.
-    pub queue: Queueing,
+    pub queue: QueueSettings,
     /// Whether response times are needed to deal out.
     pub timed: bool,
     /// The PROXY protocol header that its servers want.
     pub proxy_protocol: Option<ProxyVersion>,
     /// How its servers are reached.
-    pub reaching: Reaching,
+    pub reaching: UpstreamSettings,
     /// All servers in the order of their names, eligible or not; a place in this list is what `balance` picks.
     pub servers: Vec<Server>,
     /// How many servers one request may be offered to, over all tiers and pools.
     pub attempts: usize,
     /// What becomes of work while a server fails.
-    pub failing: Failing,
+    pub failing: FailureHandling,
     /// Its turn.
-    pub cell: Arc<PoolCell>,
+    pub cell: Arc<PoolRuntime>,
 }
 
 /// Which server gets a piece of work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Decision {
+pub enum Pick {
     /// The one at this place of the pool.
     Server(usize),
     /// None now: those that are eligible and were not tried are all full.
@@ -134,7 +134,7 @@ pub enum Decision {
 
 /// How long the steps of an exchange with a server may take.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Times {
+pub struct UpstreamTimeouts {
     /// Connecting.
     pub connect: Duration,
     /// From the end of the request to the answer's first byte.
@@ -155,13 +155,13 @@ pub struct Server {
     /// Where it listens too.
     pub other_addresses: Box<[SocketAddr]>,
     /// Whether it is eligible, and its expected share.
-    pub standing: Standing,
+    pub standing: Eligibility,
     /// How long its steps may take.
-    pub times: Times,
+    pub times: UpstreamTimeouts,
     /// What it may be given at once.
-    pub limits: Limits,
+    pub limits: ServerRuntimeLimits,
     /// Its identity and counts.
-    pub cell: Arc<ServerCell>,
+    pub cell: Arc<ServerRuntime>,
 }
 
 impl Snapshot {
@@ -195,10 +195,19 @@ impl Server {
     #[must_use]
     pub fn may_go_on(&self) -> bool {
         match self.standing.reason {
-            None | Some(Reason::Draining | Reason::AsksToDrain | Reason::Standby | Reason::WeightZero) => {
-                true
-            }
-            Some(Reason::Withdrawn | Reason::Unproven | Reason::Down | Reason::Recovering) => false,
+            None
+            | Some(
+                IneligibleReason::Draining
+                | IneligibleReason::AsksToDrain
+                | IneligibleReason::Standby
+                | IneligibleReason::WeightZero,
+            ) => true,
+            Some(
+                IneligibleReason::Withdrawn
+                | IneligibleReason::Unproven
+                | IneligibleReason::Down
+                | IneligibleReason::Recovering,
+            ) => false,
         }
     }
 }
@@ -221,37 +230,35 @@ impl Pool {
 
     /// The key that a piece of work is dealt out by.
     #[must_use]
-    pub fn key(&self, facts: &Facts<'_>) -> Key {
-        self.key_rule.as_ref().map_or(Key::Unneeded, |rule| rule.key(facts))
+    pub fn key(&self, facts: &RequestFacts<'_>) -> RequestKey {
+        self.key_rule.as_ref().map_or(RequestKey::Unneeded, |rule| rule.key(facts))
     }
 
     /// Decides which server gets a piece of work. Where the pool has limits, room is taken at the server: give it back
     /// with [`Pool::leave`].
     #[must_use]
-    pub fn decide(&self, ask: &Ask<'_>, tried: &Tried) -> Decision {
+    pub fn decide(&self, ask: &PickContext<'_>, tried: &Excluded) -> Pick {
         if !self.limited {
             let place = self.balance.pick(ask, tried);
-            return place
-                .or_else(|| self.pick_standby(ask, tried))
-                .map_or(Decision::Nobody, Decision::Server);
+            return place.or_else(|| self.pick_standby(ask, tried)).map_or(Pick::Nobody, Pick::Server);
         }
         match self.with_room(self.balance.as_ref(), ask, tried) {
-            Some(place) => Decision::Server(place),
-            None if self.servers_of(false).any(|place| !tried.holds(place)) => Decision::Full,
-            None if tried.is_empty() => Decision::Nobody,
+            Some(place) => Pick::Server(place),
+            None if self.servers_of(false).any(|place| !tried.contains(place)) => Pick::Full,
+            None if tried.is_empty() => Pick::Nobody,
             None => match self.decide_spilling(ask, tried) {
-                Decision::Server(place) => Decision::Server(place),
-                Decision::Full | Decision::Nobody if self.servers_of(true).any(|it| !tried.holds(it)) => {
-                    Decision::Full
+                Pick::Server(place) => Pick::Server(place),
+                Pick::Full | Pick::Nobody if self.servers_of(true).any(|it| !tried.contains(it)) => {
+                    Pick::Full
                 }
-                Decision::Full | Decision::Nobody => Decision::Nobody,
+                Pick::Full | Pick::Nobody => Pick::Nobody,
             },
         }
     }
 
     /// A server that stands by, for work that every eligible one has failed: it does not wait for the check's verdict.
     #[cold]
-    fn pick_standby(&self, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn pick_standby(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         if tried.is_empty() {
             return None;
         }
@@ -260,39 +267,39 @@ impl Pool {
 
     /// Decides among the servers that stand by, lower tiers first: for when the eligible ones are full.
     #[must_use]
-    pub fn decide_spilling(&self, ask: &Ask<'_>, tried: &Tried) -> Decision {
+    pub fn decide_spilling(&self, ask: &PickContext<'_>, tried: &Excluded) -> Pick {
         let place = self.spill.iter().find_map(|balance| self.with_room(balance.as_ref(), ask, tried));
-        place.map_or(Decision::Full, Decision::Server)
+        place.map_or(Pick::Full, Pick::Server)
     }
 
     /// The server that would get work by [`decide_spilling`](Self::decide_spilling), without taking room.
-    pub(super) fn standby(&self, ask: &Ask<'_>) -> Option<PoolServer> {
+    pub(super) fn standby(&self, ask: &PickContext<'_>) -> Option<PoolServer> {
         let first = |balance: &dyn Balance| {
-            let mut full = Tried::default();
+            let mut full = Excluded::default();
             loop {
                 let place = balance.peek(ask, &full)?;
                 let server = &self.servers[place];
                 if server.cell.room.full(server.limits, ask.now).is_none() {
                     return Some(server.name.clone());
                 }
-                full.note(place).then_some(())?;
+                full.add(place).then_some(())?;
             }
         };
         self.spill.iter().find_map(|balance| first(balance.as_ref()))
     }
 
-    fn with_room(&self, balance: &dyn Balance, ask: &Ask<'_>, tried: &Tried) -> Option<usize> {
+    fn with_room(&self, balance: &dyn Balance, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize> {
         let mut passed = *tried;
         while let Some(place) = balance.pick(ask, &passed) {
             let server = &self.servers[place];
-            if server.cell.room.enter(server.limits, ask.now).is_ok() {
+            if server.cell.room.try_acquire(server.limits, ask.now).is_ok() {
                 return Some(place);
             }
-            if !passed.note(place) {
+            if !passed.add(place) {
                 // So many full ones in a row: whichever has room will do. Spilling looks at its own tier by asking.
                 let fits = |place: &usize| {
                     let server = &self.servers[*place];
-                    !tried.holds(*place) && server.cell.room.enter(server.limits, ask.now).is_ok()
+                    !tried.contains(*place) && server.cell.room.try_acquire(server.limits, ask.now).is_ok()
                 };
                 return self.servers_of(!std::ptr::eq(balance, self.balance.as_ref())).find(fits);
             }
@@ -302,7 +309,7 @@ impl Pool {
 
     /// The places of the eligible servers, or of those that stand by.
     fn servers_of(&self, standing_by: bool) -> impl Iterator<Item = usize> {
-        let wanted = standing_by.then_some(Reason::Standby);
+        let wanted = standing_by.then_some(IneligibleReason::Standby);
         self.servers
             .iter()
             .enumerate()
@@ -311,23 +318,24 @@ impl Pool {
     }
 
     /// Work that was decided for a server has begun; its lane counts it already.
-    pub fn begin(&self, ask: &Ask<'_>, place: usize) {
+    pub fn begin(&self, ask: &PickContext<'_>, place: usize) {
         self.balance.on_begin(ask, place);
     }
 
     /// Work at a server has ended; its lane counts it already. Room goes to whoever waits for it.
-    pub fn leave(&self, ask: &Ask<'_>, place: usize) {
+    pub fn leave(&self, ask: &PickContext<'_>, place: usize) {
         self.balance.on_end(ask, place);
         if self.limited {
             self.servers[place].cell.room.leave();
-            self.cell.line.call();
+            self.cell.line.notify_front();
         }
     }
 
     /// How many servers could take new work: the eligible ones, and those that stand by.
     #[must_use]
     pub fn able(&self) -> usize {
-        let able = |server: &&Server| matches!(server.standing.reason, None | Some(Reason::Standby));
+        let able =
+            |server: &&Server| matches!(server.standing.reason, None | Some(IneligibleReason::Standby));
         self.servers.iter().filter(able).count()
     }
 

@@ -3,12 +3,12 @@ use std::collections::BTreeMap;
 use rstest::rstest;
 
 use super::*;
-use crate::balance::{Ask, Tried};
-use crate::cells::Cells;
-use crate::config::{Checked, Format, load};
+use crate::balance::{Excluded, PickContext};
+use crate::cells::RuntimeRegistry;
+use crate::config::{Checked, DocumentFormat, load};
 use crate::duty::Duty;
-use crate::eligibility::{Reason, Truths};
-use crate::health::State;
+use crate::eligibility::{IneligibleReason, ServerStates};
+use crate::health::HealthState;
 use crate::name::PoolServer;
 use crate::time::Tick;
 
@@ -18,13 +18,13 @@ struct Known {
     down: Vec<&'static str>,
 }
 
-impl Truths for Known {
+impl ServerStates for Known {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.duties.get(server.server.as_str()).copied().unwrap_or_default()
     }
 
-    fn health(&self, server: &PoolServer) -> State {
-        if self.down.contains(&server.server.as_str()) { State::Down } else { State::Up }
+    fn health(&self, server: &PoolServer) -> HealthState {
+        if self.down.contains(&server.server.as_str()) { HealthState::Down } else { HealthState::Up }
     }
 }
 
@@ -35,18 +35,18 @@ fn document(gull: &str) -> Checked {
          servers.auk = {{ address = \"192.0.2.23:80\" }}\n\
          [frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.1:80\"\npool = \"booking\"\n"
     );
-    load(&text, Format::Toml).unwrap()
+    load(&text, DocumentFormat::Toml).unwrap()
 }
 
 fn names(snapshot: &Snapshot, picks: usize) -> Vec<String> {
     let pool = &snapshot.pools[0];
     (0..picks)
         .map(|_| {
-            let ask = Ask { cell: &pool.cell, key: None, draw: 1, now: Tick(0) };
-            match pool.decide(&ask, &Tried::default()) {
-                Decision::Server(place) => pool.servers[place].name.server.to_string(),
-                Decision::Full => "full".to_owned(),
-                Decision::Nobody => "nobody".to_owned(),
+            let ask = PickContext { cell: &pool.cell, key: None, draw: 1, now: Tick(0) };
+            match pool.decide(&ask, &Excluded::default()) {
+                Pick::Server(place) => pool.servers[place].name.server.to_string(),
+                Pick::Full => "full".to_owned(),
+                Pick::Nobody => "nobody".to_owned(),
             }
         })
         .collect()
@@ -54,7 +54,7 @@ fn names(snapshot: &Snapshot, picks: usize) -> Vec<String> {
 
 #[test]
 fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
-    let mut cells = Cells::new(1);
+    let mut cells = RuntimeRegistry::new(1);
     let mut known = Known { down: vec!["tern"], ..Known::default() };
     let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
     let picks = names(&snapshot, 30);
@@ -68,11 +68,11 @@ fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
 
 #[test]
 fn turns_and_counts_go_on_from_one_snapshot_to_the_next() {
-    let mut cells = Cells::new(2);
+    let mut cells = RuntimeRegistry::new(2);
     let known = Known::default();
     let first = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
     let picked = names(&first, 3);
-    first.pools[0].servers[0].cell.lane(1).taken.up();
+    first.pools[0].servers[0].cell.lane(1).taken.increment();
     let second = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (2, Tick(0)));
     assert_eq!(second.pools[0].servers[0].cell.counts().taken, 1);
     let mut cycle = [picked, names(&second, 1)].concat();
@@ -86,7 +86,7 @@ fn turns_and_counts_go_on_from_one_snapshot_to_the_next() {
 
 #[test]
 fn at_another_address_it_is_another_server() {
-    let mut cells = Cells::new(1);
+    let mut cells = RuntimeRegistry::new(1);
     let known = Known::default();
     let before = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
     let after = compile(&document("192.0.2.99:80"), &known, &mut cells, 2, (2, Tick(0)));
@@ -99,16 +99,19 @@ fn at_another_address_it_is_another_server() {
 
 #[test]
 fn an_explanation_names_the_next_server_and_every_reason() {
-    let mut cells = Cells::new(1);
+    let mut cells = RuntimeRegistry::new(1);
     let known = Known { down: vec!["tern"], duties: BTreeMap::from([("auk", Duty::Withdrawn)]) };
     let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
     let frontend = snapshot.frontend_named(&"site".parse().unwrap()).unwrap();
-    let explained = frontend.explain(&Facts::of_client([192, 0, 2, 7].into()), 1, Tick(0));
+    let explained = frontend.explain(&RequestFacts::of_client([192, 0, 2, 7].into()), 1, Tick(0));
     let chosen = explained.chosen.unwrap();
     assert_eq!((chosen.server.to_string().as_str(), chosen.share), ("booking/gull", 1.0));
     let reasons: Vec<_> =
         explained.passed.iter().map(|it| (it.server.server.as_str(), it.reason, it.turns_until)).collect();
-    assert_eq!(reasons, [("auk", Some(Reason::Withdrawn), None), ("tern", Some(Reason::Down), None)]);
+    assert_eq!(
+        reasons,
+        [("auk", Some(IneligibleReason::Withdrawn), None), ("tern", Some(IneligibleReason::Down), None)]
+    );
     assert_eq!(names(&snapshot, 1), ["gull"], "explaining takes no turn");
 }
 
@@ -117,27 +120,37 @@ fn full_servers_are_passed_over_then_the_pool_is_full_then_standby_takes_over() 
     let text = "format = 2\n[pools.p]\nin_flight_limit = 2\nservers.a = { address = \"192.0.2.1:80\" }\n\
                 servers.b = { address = \"192.0.2.2:80\", capacity = 50 }\n\
                 servers.c = { address = \"192.0.2.3:80\", tier = 1 }\n";
-    let snapshot =
-        compile(&load(text, Format::Toml).unwrap(), &Known::default(), &mut Cells::new(1), 1, (1, Tick(0)));
+    let snapshot = compile(
+        &load(text, DocumentFormat::Toml).unwrap(),
+        &Known::default(),
+        &mut RuntimeRegistry::new(1),
+        1,
+        (1, Tick(0)),
+    );
     let mut taken = names(&snapshot, 4);
     assert_eq!(taken.pop().as_deref(), Some("full"), "b may have one at half its capacity");
     taken.sort_unstable();
     assert_eq!(taken, ["a", "a", "b"]);
     let pool = &snapshot.pools[0];
-    let ask = Ask { cell: &pool.cell, key: None, draw: 1, now: Tick(0) };
-    let spill = || pool.decide_spilling(&ask, &Tried::default());
-    assert_eq!([spill(), spill(), spill()], [Decision::Server(2), Decision::Server(2), Decision::Full]);
+    let ask = PickContext { cell: &pool.cell, key: None, draw: 1, now: Tick(0) };
+    let spill = || pool.decide_spilling(&ask, &Excluded::default());
+    assert_eq!([spill(), spill(), spill()], [Pick::Server(2), Pick::Server(2), Pick::Full]);
     pool.leave(&ask, 1);
     assert_eq!(names(&snapshot, 2), ["b", "full"]);
 }
 
 /// What is explained once so many pieces of work were taken.
 fn explained(text: &str, taken: usize) -> Explanation {
-    let snapshot =
-        compile(&load(text, Format::Toml).unwrap(), &Known::default(), &mut Cells::new(1), 1, (1, Tick(0)));
+    let snapshot = compile(
+        &load(text, DocumentFormat::Toml).unwrap(),
+        &Known::default(),
+        &mut RuntimeRegistry::new(1),
+        1,
+        (1, Tick(0)),
+    );
     names(&snapshot, taken);
     let frontend = snapshot.frontend_named(&"site".parse().unwrap()).unwrap();
-    frontend.explain(&Facts::of_client([192, 0, 2, 7].into()), 1, Tick(0))
+    frontend.explain(&RequestFacts::of_client([192, 0, 2, 7].into()), 1, Tick(0))
 }
 
 #[rstest]
@@ -179,8 +192,13 @@ fn many_full_servers_do_not_hide_one_with_room() {
     let text = format!(
         "format = 2\n[pools.p]\nin_flight_limit = 1\nservers.s00 = {{ address = \"192.0.2.99:80\", in_flight_limit = 2 }}\n{servers}"
     );
-    let snapshot =
-        compile(&load(&text, Format::Toml).unwrap(), &Known::default(), &mut Cells::new(1), 1, (1, Tick(0)));
+    let snapshot = compile(
+        &load(&text, DocumentFormat::Toml).unwrap(),
+        &Known::default(),
+        &mut RuntimeRegistry::new(1),
+        1,
+        (1, Tick(0)),
+    );
     let mut picks = names(&snapshot, 63);
     assert_eq!(picks.pop().as_deref(), Some("full"));
     picks.sort_unstable();

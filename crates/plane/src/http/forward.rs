@@ -4,11 +4,11 @@ use std::hint::cold_path;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-use merismos_core::balance::Tried;
-use merismos_core::cells::ServerLane;
-use merismos_core::config::document::{HttpVersion, Unit};
+use merismos_core::balance::Excluded;
+use merismos_core::cells::ServerWorkerCounters;
+use merismos_core::config::document::{BalancePer, HttpVersion};
 use merismos_core::pins::PinRule;
-use merismos_core::routing::{Asked, ChosenPool, Frontend, Key, Pool, Server};
+use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pool, RequestKey, Server};
 
 use super::error_response::{self, GatewayError, RequestError};
 use super::failure::{ServerFailure, server_failure};
@@ -169,7 +169,7 @@ impl RequestForwarder<'_> {
                 cold_path();
                 ties = self.affinity_choice(sending.start);
             }
-            let mut asked = Asked::default();
+            let mut asked = AskedPools::default();
             let mut why = None;
             while let Some(chosen) = self.choose_pool(course, asked, &ties) {
                 match self.try_servers(&chosen, &ties, course, stream, sending).await {
@@ -192,7 +192,7 @@ impl RequestForwarder<'_> {
     fn choose_pool(
         &self,
         course: &AttemptHistory<ServerFailure>,
-        asked: Asked,
+        asked: AskedPools,
         ties: &AffinityChoice,
     ) -> Option<ChosenPool<'_>> {
         if let Some((number, ..)) = ties.server {
@@ -219,14 +219,14 @@ impl RequestForwarder<'_> {
         async move {
             let pool = chosen.pool.as_ref();
             let key = match &pool.key_rule {
-                None => Key::Unneeded,
+                None => RequestKey::Unneeded,
                 Some(_) => head::key(sending.start, self.client_address(), pool),
             };
-            if matches!(key, Key::Refused) && ties.server.is_none() {
+            if matches!(key, RequestKey::Refused) && ties.server.is_none() {
                 return PoolResult::Step(ForwardStep::Ended(RequestOutcome::Refused(RequestError::NoKey)));
             }
             let tried = course.tried_in(pool);
-            let before = tried.as_deref().unwrap_or(const { &Tried::none() });
+            let before = tried.as_deref().unwrap_or(const { &Excluded::none() });
             // In a block of its own, for the request's state is smaller without it.
             let (place, pin, mut at) = {
                 let deal = ServerSelection {
@@ -314,7 +314,7 @@ impl RequestForwarder<'_> {
             AttemptFailure::Client(outcome) => {
                 if matches!(outcome, RequestOutcome::BrokenOff { .. }) {
                     at.failed();
-                    self.frontend.cell.lane(self.worker.index).unanswered.up();
+                    self.frontend.cell.lane(self.worker.index).unanswered.increment();
                 }
                 self.report_observation(Some(server), course);
                 return ForwardStep::Ended(outcome);
@@ -333,7 +333,7 @@ impl RequestForwarder<'_> {
         }
         let was_taken = !matches!(failure, ServerFailure::NotReached(_));
         if was_taken {
-            at.lane.taken.up();
+            at.lane.taken.increment();
         }
         // Only what can be told anew from its beginning can go to another server.
         let is_whole = sending.follow.is_done() && !sending.begun;
@@ -405,7 +405,7 @@ impl RequestForwarder<'_> {
         &'m self,
         chosen: &ChosenPool<'m>,
         placed: &SelectedServer,
-        tried: &'m Tried,
+        tried: &'m Excluded,
         head: &[u8],
     ) -> DecisionContext<'m> {
         let client = self.client_address();
@@ -417,7 +417,7 @@ impl RequestForwarder<'_> {
             key: head::key_words(head, client, chosen.pool),
             tied: placed.tied,
             place: placed.place,
-            failed_at: tried.places(),
+            failed_at: tried.indexes(),
             version: self.version,
         }
     }
@@ -439,7 +439,7 @@ impl RequestForwarder<'_> {
                 }
             }
         }
-        if self.frontend.unit == Unit::Connection
+        if self.frontend.unit == BalancePer::Connection
             && let Some(server) = self.client.dealt_to.get()
         {
             for (number, pool) in self.frontend.pools().enumerate() {
@@ -460,14 +460,14 @@ impl RequestForwarder<'_> {
         ties: &AffinityChoice,
         course: &mut AttemptHistory<ServerFailure>,
         stream: &mut impl Transport,
-        tried: &Tried,
+        tried: &Excluded,
     ) -> impl Future<Output = Result<SelectedServer, NoServer>> {
         async move {
             if let Some((_, place, tied)) = ties.server {
                 return Ok(SelectedServer { place, pin: None, tied: Some(tied) });
             }
             let place = deal.select_server(tried, course, |context| stream.is_gone(context)).await?;
-            if self.frontend.unit == Unit::Connection {
+            if self.frontend.unit == BalancePer::Connection {
                 self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
             }
             let pin = deal.pool.pin_rule.as_ref().filter(|_| !ties.keeps_pin);
@@ -695,7 +695,7 @@ impl RequestForwarder<'_> {
     async fn tunnel(
         &self,
         stream: &mut impl Transport,
-        (upstream, lane): (&mut impl Transport, &ServerLane),
+        (upstream, lane): (&mut impl Transport, &ServerWorkerCounters),
         first: Option<Buffer>,
         Tunnel { begun }: Tunnel,
     ) {
@@ -720,7 +720,7 @@ impl RequestForwarder<'_> {
         } else {
             &lane.unanswered
         }
-        .up();
+        .increment();
         self.client.alarm.cancel();
         let keep = self.request.keep_alive && !self.request.is_http_10 && follow.is_done();
         let text = error_response::error_response(

@@ -5,7 +5,7 @@ use std::pin::pin;
 use std::task::Poll;
 use std::time::Duration;
 
-use merismos_core::routing::Times;
+use merismos_core::routing::UpstreamTimeouts;
 
 use super::body::BodyTracker;
 use super::error_response::RequestError;
@@ -86,7 +86,7 @@ impl RequestForwarder<'_> {
         stream: &mut impl Transport,
         upstream: &mut impl Transport,
         answer: &ResponseForwarder<'_>,
-        times: &Times,
+        times: &UpstreamTimeouts,
         sending: &mut RequestBody<'_>,
     ) -> Result<Result<ResponseDone, ForwardError>, AttemptFailure> {
         let (mut from_client, mut to_client) = stream.sides();
@@ -139,7 +139,7 @@ impl RequestForwarder<'_> {
         &self,
         client: &mut impl Source,
         server: &mut impl Sink,
-        times: &Times,
+        times: &UpstreamTimeouts,
         sending: &mut RequestBody<'_>,
         answer: &ResponseForwarder<'_>,
     ) -> Result<(), PumpEnd> {

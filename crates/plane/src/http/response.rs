@@ -8,8 +8,8 @@ use std::task::{Context, Poll};
 use std::time::SystemTime;
 
 use futures_util::TryFutureExt;
-use merismos_core::cells::ServerLane;
-use merismos_core::routing::{Frontend, Server, Times};
+use merismos_core::cells::ServerWorkerCounters;
+use merismos_core::routing::{Frontend, Server, UpstreamTimeouts};
 
 use tokio::io::{AsyncRead, ReadBuf};
 
@@ -92,8 +92,8 @@ pub(super) struct ResponseForwarder<'a> {
     client: &'a ConnectionState,
     frontend: &'a Frontend,
     request: &'a Request,
-    pub(super) lane: &'a ServerLane,
-    times: &'a Times,
+    pub(super) lane: &'a ServerWorkerCounters,
+    times: &'a UpstreamTimeouts,
     watch: ConnectionTimer<'a>,
     /// A field that ties the client to the server.
     pin: Option<&'a [u8]>,
@@ -394,11 +394,11 @@ impl<'a> ResponseForwarder<'a> {
 
     /// Counts the answer, before the client can have it.
     fn count(&self, response: Response) {
-        self.lane.taken.up();
+        self.lane.taken.increment();
         if response.status >= 500 {
             cold_path();
-            self.lane.errors.up();
-            self.frontend.cell.lane(self.worker.index).errors.up();
+            self.lane.errors.increment();
+            self.frontend.cell.lane(self.worker.index).errors.increment();
         }
     }
 

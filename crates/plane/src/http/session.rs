@@ -104,7 +104,7 @@ pub(super) fn take_request<'o>(
         return Err(head::too_large(&buffer, frontend.head_limit));
     }
     buffer.consume(request.length);
-    frontend.cell.lane(worker.index).requests.up();
+    frontend.cell.lane(worker.index).requests.increment();
     let sending = RequestBody::new(&request, buffer, out)?;
     Ok((request, sending))
 }
@@ -361,7 +361,7 @@ impl Session {
             &mut self.visit;
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
-        frontend.cell.lane(worker.index).refused.up();
+        frontend.cell.lane(worker.index).refused.increment();
         client.alarm.cancel();
         let text = error_response(refusal.status(), &refusal, &frontend.name, true, !to_head);
         let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };

@@ -2,8 +2,8 @@
 
 use std::process::Stdio;
 
-use merismos_core::config::document::CommandAsked;
-use merismos_core::health::Step;
+use merismos_core::config::document::CommandProbe;
+use merismos_core::health::ProbeStep;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, BufReader};
 use tokio::process::{Child, Command};
 
@@ -26,14 +26,14 @@ impl Drop for ProcessGroup {
     }
 }
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &CommandAsked, trace: &mut Trace) -> ProbeOutcome {
-    let failed = |what: String| ProbeFailure::at(Step::Connect, what);
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &CommandProbe, trace: &mut Trace) -> ProbeOutcome {
+    let failed = |what: String| ProbeFailure::at(ProbeStep::Connect, what);
     let Some(folder) = &asking.surroundings.command_folder else {
         return Err(failed(
             "this service runs no programs: its setting command-folder names none".to_owned(),
         ));
     };
-    trace.begin(Step::Answer, "the program did not end");
+    trace.begin(ProbeStep::Answer, "the program did not end");
     let mut command = Command::new(folder.join(&asked.program));
     command.args(&asked.arguments).env_clear().env("PATH", "/usr/bin:/bin");
     command.env("MERISMOS_ADDRESS", asking.address.ip().to_string());
@@ -42,7 +42,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &CommandAsked, trace: &mut
     command.process_group(0).kill_on_drop(true);
     let child = command.spawn().map_err(|error| failed(format!("the program can't be run: {error}")))?;
     let mut group = ProcessGroup(child);
-    trace.done(Step::Connect, "the program runs");
+    trace.done(ProbeStep::Connect, "the program runs");
     let mut line = Vec::new();
     if let Some(output) = group.0.stdout.take() {
         let mut output = BufReader::new(output);
@@ -57,6 +57,6 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &CommandAsked, trace: &mut
     if ended.success() {
         Ok(format!("exit code 0{said}"))
     } else {
-        Err(ProbeFailure::at(Step::Status, format!("{ended}{said}")))
+        Err(ProbeFailure::at(ProbeStep::Status, format!("{ended}{said}")))
     }
 }

@@ -1,29 +1,29 @@
 //! `dns`: a name server is asked for a name.
 
 use hickory_resolver::proto::rr::RecordType;
-use merismos_core::config::document::{DnsAsked, Record};
-use merismos_core::health::Step;
+use merismos_core::config::document::{DnsProbe, DnsRecordType};
+use merismos_core::health::ProbeStep;
 
 use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 use crate::lookup::resolver_at;
 
-fn record_type(record: Record) -> RecordType {
+fn record_type(record: DnsRecordType) -> RecordType {
     match record {
-        Record::A => RecordType::A,
-        Record::Aaaa => RecordType::AAAA,
-        Record::Cname => RecordType::CNAME,
-        Record::Mx => RecordType::MX,
-        Record::Ns => RecordType::NS,
-        Record::Ptr => RecordType::PTR,
-        Record::Soa => RecordType::SOA,
-        Record::Srv => RecordType::SRV,
-        Record::Txt => RecordType::TXT,
+        DnsRecordType::A => RecordType::A,
+        DnsRecordType::Aaaa => RecordType::AAAA,
+        DnsRecordType::Cname => RecordType::CNAME,
+        DnsRecordType::Mx => RecordType::MX,
+        DnsRecordType::Ns => RecordType::NS,
+        DnsRecordType::Ptr => RecordType::PTR,
+        DnsRecordType::Soa => RecordType::SOA,
+        DnsRecordType::Srv => RecordType::SRV,
+        DnsRecordType::Txt => RecordType::TXT,
     }
 }
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &DnsAsked, trace: &mut Trace) -> ProbeOutcome {
-    trace.begin(Step::Answer, "no answer");
-    let failed = |what: String| ProbeFailure::at(Step::Answer, what);
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &DnsProbe, trace: &mut Trace) -> ProbeOutcome {
+    trace.begin(ProbeStep::Answer, "no answer");
+    let failed = |what: String| ProbeFailure::at(ProbeStep::Answer, what);
     let source = asking.check.elsewhere.source_address;
     let resolver = resolver_at(asking.address, source, asking.limit())
         .map_err(|error| failed(format!("nothing could be asked: {error}")))?;
@@ -32,7 +32,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &DnsAsked, trace: &mut Tra
         Ok(answer) => answer.answers().iter().map(|record| record.data.to_string()).collect(),
         Err(error) if error.is_no_records_found() => {
             return Err(ProbeFailure::at(
-                Step::Status,
+                ProbeStep::Status,
                 format!("it says that there is no {} of this name", asked.record),
             ));
         }
@@ -44,7 +44,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &DnsAsked, trace: &mut Tra
     };
     match &asked.expect {
         Some(wanted) if !answers.iter().any(|answer| same(answer, wanted)) => {
-            Err(ProbeFailure::at(Step::Body, format!("answered {shown}; wanted {wanted}")))
+            Err(ProbeFailure::at(ProbeStep::Body, format!("answered {shown}; wanted {wanted}")))
         }
         _ => Ok(format!("answered {shown}")),
     }

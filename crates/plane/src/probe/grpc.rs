@@ -2,8 +2,8 @@
 
 use bytes::{Buf, BufMut, Bytes, BytesMut};
 use http::{HeaderMap, Request};
-use merismos_core::config::document::GrpcAsked;
-use merismos_core::health::Step;
+use merismos_core::config::document::GrpcProbe;
+use merismos_core::health::ProbeStep;
 use prost::Message;
 
 use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
@@ -27,11 +27,11 @@ const SERVING: i32 = 1;
 /// How much of an answer is looked at.
 const MOST: usize = 64 << 10;
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &GrpcAsked, trace: &mut Trace) -> ProbeOutcome {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &GrpcProbe, trace: &mut Trace) -> ProbeOutcome {
     let stream = asking.connect(trace).await?;
-    trace.begin(Step::Answer, "connected, but no answer");
+    trace.begin(ProbeStep::Answer, "connected, but no answer");
     let nonsense = |error: h2::Error| {
-        ProbeFailure::at(Step::Answer, format!("connected, but it speaks no gRPC: {error}"))
+        ProbeFailure::at(ProbeStep::Answer, format!("connected, but it speaks no gRPC: {error}"))
     };
     let (requests, connection) = h2::client::handshake(stream).await.map_err(nonsense)?;
     let call = async {
@@ -51,7 +51,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &GrpcAsked, trace: &mut Tr
             let _ = stream.flow_control().release_capacity(data.len());
             if message.len() + data.len() > MOST {
                 return Err(ProbeFailure::at(
-                    Step::Answer,
+                    ProbeStep::Answer,
                     "the answer is too long for a health service".to_owned(),
                 ));
             }
@@ -84,12 +84,12 @@ fn judge(trailers: &HeaderMap, message: &[u8]) -> ProbeOutcome {
         Some("0") => {}
         Some(code) => {
             let says = field("grpc-message").map(|says| format!(" ({says})")).unwrap_or_default();
-            return Err(ProbeFailure::at(Step::Status, format!("gRPC status {code}{says}")));
+            return Err(ProbeFailure::at(ProbeStep::Status, format!("gRPC status {code}{says}")));
         }
-        None => return Err(ProbeFailure::at(Step::Answer, "the answer has no gRPC status".to_owned())),
+        None => return Err(ProbeFailure::at(ProbeStep::Answer, "the answer has no gRPC status".to_owned())),
     }
     let wrong =
-        || ProbeFailure::at(Step::Answer, "the answer is no message of the health service".to_owned());
+        || ProbeFailure::at(ProbeStep::Answer, "the answer is no message of the health service".to_owned());
     let mut rest = message;
     if rest.len() < 5 || rest.get_u8() != 0 {
         return Err(wrong());
@@ -98,8 +98,8 @@ fn judge(trailers: &HeaderMap, message: &[u8]) -> ProbeOutcome {
     let message = HealthResponse::decode(rest.get(..length).ok_or_else(wrong)?).map_err(|_| wrong())?;
     match message.status {
         SERVING => Ok("SERVING".to_owned()),
-        2 => Err(ProbeFailure::at(Step::Status, "NOT_SERVING".to_owned())),
-        3 => Err(ProbeFailure::at(Step::Status, "SERVICE_UNKNOWN".to_owned())),
-        _ => Err(ProbeFailure::at(Step::Status, "UNKNOWN".to_owned())),
+        2 => Err(ProbeFailure::at(ProbeStep::Status, "NOT_SERVING".to_owned())),
+        3 => Err(ProbeFailure::at(ProbeStep::Status, "SERVICE_UNKNOWN".to_owned())),
+        _ => Err(ProbeFailure::at(ProbeStep::Status, "UNKNOWN".to_owned())),
     }
 }

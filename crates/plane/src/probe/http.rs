@@ -9,8 +9,8 @@ use hyper::client::conn::http1::SendRequest;
 use hyper::header::{CONNECTION, HOST, LOCATION, USER_AGENT};
 use hyper::{Request, Response, Uri};
 use hyper_util::rt::{TokioExecutor, TokioIo};
-use merismos_core::config::document::{HttpAsked, HttpVersion};
-use merismos_core::health::{Step, Wish, wish};
+use merismos_core::config::document::{HttpProbe, HttpVersion};
+use merismos_core::health::{ProbeStep, ServerFeedback, wish};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::task::JoinHandle;
 
@@ -54,14 +54,14 @@ impl KeptConnection {
     }
 }
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpAsked, trace: &mut Trace) -> ProbeOutcome {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpProbe, trace: &mut Trace) -> ProbeOutcome {
     let mut path = asked.path.clone();
     for _ in 0..=asked.redirects {
         let answer = once(asking, asked, &path, trace).await?;
         if let Some(says) = answer.wish.as_ref().filter(|_| asked.wishes) {
-            match Wish::read(says) {
+            match ServerFeedback::read(says) {
                 Ok(wish) => trace.wish = wish,
-                Err(wrong) => trace.done(Step::Answer, wrong.to_string()),
+                Err(wrong) => trace.done(ProbeStep::Answer, wrong.to_string()),
             }
         }
         match redirected(asking, asked, &answer) {
@@ -70,7 +70,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpAsked, trace: &mut Tr
         }
     }
     Err(ProbeFailure::at(
-        Step::Status,
+        ProbeStep::Status,
         format!("more than {} redirections, the last to {path}", asked.redirects),
     ))
 }
@@ -78,13 +78,16 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpAsked, trace: &mut Tr
 /// Where on the same server an answer sends whoever asks, when that is followed.
 fn redirected(
     asking: &ProbeRun<'_>,
-    asked: &HttpAsked,
+    asked: &HttpProbe,
     answer: &ProbeResponse,
 ) -> Option<Result<String, ProbeFailure>> {
     let location =
         answer.location.as_ref().filter(|_| asked.redirects > 0 && (300..=399).contains(&answer.status))?;
     let elsewhere = || {
-        ProbeFailure::at(Step::Status, format!("status {}, redirected elsewhere: {location}", answer.status))
+        ProbeFailure::at(
+            ProbeStep::Status,
+            format!("status {}, redirected elsewhere: {location}", answer.status),
+        )
     };
     let Ok(uri) = location.parse::<Uri>() else { return Some(Err(elsewhere())) };
     let own = [asked.host.clone(), Some(asking.address.to_string())];
@@ -95,12 +98,12 @@ fn redirected(
     Some(if same && target.starts_with('/') { Ok(target.to_owned()) } else { Err(elsewhere()) })
 }
 
-fn judge(asked: &HttpAsked, answer: &ProbeResponse) -> ProbeOutcome {
+fn judge(asked: &HttpProbe, answer: &ProbeResponse) -> ProbeOutcome {
     let status = answer.status;
     if !asked.accept.iter().any(|range| range.holds(status)) {
         let wanted: Vec<_> = asked.accept.iter().map(ToString::to_string).collect();
         return Err(ProbeFailure::at(
-            Step::Status,
+            ProbeStep::Status,
             format!("status {status}; wanted {}", wanted.join(" or ")),
         ));
     }
@@ -110,7 +113,7 @@ fn judge(asked: &HttpAsked, answer: &ProbeResponse) -> ProbeOutcome {
     match asked.body.judge(&answer.body) {
         Ok(()) => Ok(format!("status {status}, the body is as wanted")),
         Err(wrong) => Err(ProbeFailure::at(
-            Step::Body,
+            ProbeStep::Body,
             format!("status {status}, but {wrong}; it is {}", excerpt(&answer.body)),
         )),
     }
@@ -118,7 +121,7 @@ fn judge(asked: &HttpAsked, answer: &ProbeResponse) -> ProbeOutcome {
 
 async fn once(
     asking: &ProbeRun<'_>,
-    asked: &HttpAsked,
+    asked: &HttpProbe,
     path: &str,
     trace: &mut Trace,
 ) -> Result<ProbeResponse, ProbeFailure> {
@@ -145,15 +148,15 @@ async fn once(
 
 async fn exchange(
     asking: &ProbeRun<'_>,
-    asked: &HttpAsked,
+    asked: &HttpProbe,
     path: &str,
     stream: impl AsyncRead + AsyncWrite + Send + Unpin + 'static,
     trace: &mut Trace,
 ) -> Result<ProbeResponse, ProbeFailure> {
-    trace.begin(Step::Answer, "connected, but no answer");
+    trace.begin(ProbeStep::Answer, "connected, but no answer");
     let nonsense = |error: hyper::Error| {
         ProbeFailure::at(
-            Step::Answer,
+            ProbeStep::Answer,
             format!("connected, but the answer makes no sense: {}", innermost(&error)),
         )
     };
@@ -191,20 +194,20 @@ async fn exchange(
 /// Asks on a connection that was kept; `None` when it did not last until the answer began.
 async fn on_kept(
     asking: &ProbeRun<'_>,
-    asked: &HttpAsked,
+    asked: &HttpProbe,
     path: &str,
     connection: OpenConnection,
     trace: &mut Trace,
 ) -> Option<Result<ProbeResponse, ProbeFailure>> {
-    trace.done(Step::Connect, "connected since an earlier probe");
-    trace.begin(Step::Answer, "connected since an earlier probe, but no answer");
+    trace.done(ProbeStep::Connect, "connected since an earlier probe");
+    trace.begin(ProbeStep::Answer, "connected since an earlier probe, but no answer");
     on_one(asking, asked, request(asking, asked, path), connection, trace).await.ok()
 }
 
 /// Asks on a connection, and keeps it when the answer leaves it so.
 async fn on_one(
     asking: &ProbeRun<'_>,
-    asked: &HttpAsked,
+    asked: &HttpProbe,
     request: Request<Empty<Bytes>>,
     (mut sender, driver): OpenConnection,
     trace: &mut Trace,
@@ -231,7 +234,7 @@ async fn beside<T>(
     }
 }
 
-fn request(asking: &ProbeRun<'_>, asked: &HttpAsked, path: &str) -> Request<Empty<Bytes>> {
+fn request(asking: &ProbeRun<'_>, asked: &HttpProbe, path: &str) -> Request<Empty<Bytes>> {
     let host = asked.host.clone().unwrap_or_else(|| asking.address.to_string());
     let scheme = if asked.tls.is_some() { "https" } else { "http" };
     let mut request = Request::builder().method(asked.method.as_str());
@@ -250,28 +253,28 @@ fn request(asking: &ProbeRun<'_>, asked: &HttpAsked, path: &str) -> Request<Empt
 }
 
 async fn read(
-    asked: &HttpAsked,
+    asked: &HttpProbe,
     response: Response<Incoming>,
     trace: &mut Trace,
 ) -> Result<ProbeResponse, ProbeFailure> {
     let status = response.status().as_u16();
     let location = response.headers().get(LOCATION).and_then(|it| it.to_str().ok()).map(str::to_owned);
     let wish = response.headers().get(wish::FIELD).and_then(|it| it.to_str().ok()).map(str::to_owned);
-    trace.done(Step::Answer, format!("status {status}"));
+    trace.done(ProbeStep::Answer, format!("status {status}"));
     let mut body = Vec::new();
     // A connection is only kept when all of the answer was read.
     if asked.body.is_something() || asked.keep_alive {
-        trace.begin(Step::Body, format!("status {status}, but the body did not end"));
+        trace.begin(ProbeStep::Body, format!("status {status}, but the body did not end"));
         let most = asked.body.most();
         let collected = Limited::new(response.into_body(), most).collect().await;
         let collected = collected.map_err(|error| {
             ProbeFailure::at(
-                Step::Body,
+                ProbeStep::Body,
                 format!("status {status}, but the body is broken or longer than {most} bytes: {error}"),
             )
         })?;
         body = collected.to_bytes().to_vec();
-        trace.done(Step::Body, format!("{} bytes", body.len()));
+        trace.done(ProbeStep::Body, format!("{} bytes", body.len()));
     }
     Ok(ProbeResponse { status, wish, location, body })
 }

@@ -2,15 +2,15 @@
 
 use std::net::IpAddr;
 
-use merismos_core::health::Step;
+use merismos_core::health::ProbeStep;
 use merismos_core::units::humane;
 use surge_ping::{Client, Config, ICMP, PingIdentifier, PingSequence, SurgeError};
 
 use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 pub(super) async fn ask(asking: &ProbeRun<'_>, trace: &mut Trace) -> ProbeOutcome {
-    let failed = |what: String| ProbeFailure::at(Step::Connect, what);
-    trace.begin(Step::Connect, "no echo (the host is away, or a filter drops it)");
+    let failed = |what: String| ProbeFailure::at(ProbeStep::Connect, what);
+    trace.begin(ProbeStep::Connect, "no echo (the host is away, or a filter drops it)");
     let address = asking.address.ip();
     let mut config = Config::builder();
     config = match address {
@@ -29,7 +29,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, trace: &mut Trace) -> ProbeOutcom
         Err(SurgeError::Timeout { .. }) => {
             let got =
                 format!("no echo (the host is away, or a filter drops it) within {}", humane(asking.limit()));
-            Err(ProbeFailure::silent(Step::Connect, got))
+            Err(ProbeFailure::silent(ProbeStep::Connect, got))
         }
         Err(error) => Err(failed(format!("no echo: {error}"))),
     }

@@ -17,8 +17,11 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion, TrafficVerdict};
-use merismos_core::health::{Evidence, Known, Machine, Rules, State, Step, StepTaken, Transition};
+use merismos_core::config::document::{CheckSpec, ChecksNeeded, PassiveAction, ProxyVersion};
+use merismos_core::health::{
+    CompletedStep, Evidence, HealthMachine, HealthRules, HealthState, HealthTransition, InitialHealth,
+    ProbeStep,
+};
 use merismos_core::name::PoolServer;
 use merismos_core::text::printable;
 use merismos_core::time::{Tick, Wall};
@@ -50,7 +53,7 @@ pub struct ProbeTarget {
     /// Where it listens too.
     pub other_addresses: Vec<SocketAddr>,
     /// What to ask it; the first says how often.
-    pub checks: Arc<[Arc<Check>]>,
+    pub checks: Arc<[Arc<CheckSpec>]>,
     /// How many of them it has to pass.
     pub needed: ChecksNeeded,
     /// The PROXY protocol header that it wants to see first.
@@ -65,9 +68,9 @@ pub struct ProbeReport {
     /// Where it was probed: a report on an address that the server has no more is out of date.
     pub address: SocketAddr,
     /// Its health.
-    pub state: State,
+    pub state: HealthState,
     /// The change that this probe made.
-    pub transition: Option<Transition>,
+    pub transition: Option<HealthTransition>,
     /// What was tried and what came back.
     pub evidence: Evidence,
     /// Failures in a row from now that would make it down.
@@ -86,7 +89,7 @@ pub struct ProbeReport {
 #[derive(Debug, Default)]
 struct TrafficHint {
     told: Notify,
-    says: Mutex<Option<(TrafficVerdict, String)>>,
+    says: Mutex<Option<(PassiveAction, String)>>,
 }
 
 /// What all probes share.
@@ -191,7 +194,7 @@ impl Prober {
 
     /// Probes these servers and no others from now on. A server that was probed the same way before keeps its
     /// pace; for any other one `known` says the health to start from.
-    pub fn set(&mut self, targets: Vec<ProbeTarget>, known: impl Fn(&ProbeTarget) -> Known) {
+    pub fn set(&mut self, targets: Vec<ProbeTarget>, known: impl Fn(&ProbeTarget) -> InitialHealth) {
         let first_within = FIRST_FOR_EACH.saturating_mul(u32::try_from(targets.len()).unwrap_or(u32::MAX));
         let first_within = first_within.min(FIRST_WITHIN);
         let mut before = std::mem::take(&mut self.running);
@@ -219,7 +222,7 @@ impl Prober {
 
 impl Prober {
     /// Tells the probes of a server what traffic says of it, and why.
-    pub fn tell(&self, server: &PoolServer, verdict: TrafficVerdict, why: String) {
+    pub fn tell(&self, server: &PoolServer, verdict: PassiveAction, why: String) {
         if let Some((_, _, nudge)) = self.running.get(server) {
             *nudge.says.lock().unwrap_or_else(PoisonError::into_inner) = Some((verdict, why));
             nudge.told.notify_one();
@@ -255,7 +258,7 @@ fn seed(server: &PoolServer) -> u64 {
 /// Probes one server for ever.
 async fn watch(
     target: ProbeTarget,
-    (known, first_within): (Known, Duration),
+    (known, first_within): (InitialHealth, Duration),
     shell: Arc<ServerProber>,
     nudge: Arc<TrafficHint>,
 ) {
@@ -263,7 +266,8 @@ async fn watch(
     let kept: Vec<KeptConnection> = target.checks.iter().map(|_| KeptConnection::default()).collect();
     let start = Instant::now();
     let now = || Tick(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
-    let mut machine = Machine::new(Rules::from(&**pace), known, seed(&target.server), now(), first_within);
+    let mut machine =
+        HealthMachine::new(HealthRules::from(&**pace), known, seed(&target.server), now(), first_within);
     let begun = AtomicBool::new(false);
     loop {
         begun.store(false, Relaxed);
@@ -300,7 +304,7 @@ async fn watch(
                     // A probe that began before says nothing of a server that traffic speaks against since: it is given up.
                     let Some(transition) = machine.on_traffic(verdict, now()) else { continue };
                     let tried = format!("traffic to {}", target.address);
-                    let (at, step, steps) = (wall(), Step::Answer, Vec::new());
+                    let (at, step, steps) = (wall(), ProbeStep::Answer, Vec::new());
                     let evidence = Evidence { at, tried, step, cause: None, got, took_us: 0, steps, wish: None };
                     break (evidence, Some(transition));
                 }
@@ -332,7 +336,7 @@ async fn probe_all(
 ) -> Evidence {
     let addresses: Arc<[SocketAddr]> =
         std::iter::once(target.address).chain(target.other_addresses.iter().copied()).collect();
-    let ask = |(check, kept): (&Arc<Check>, &'_ KeptConnection)| {
+    let ask = |(check, kept): (&Arc<CheckSpec>, &'_ KeptConnection)| {
         let (check, kept, addresses) = (Arc::clone(check), kept.clone(), Arc::clone(&addresses));
         async move { probe_with(&addresses, &check, target.proxy_protocol, surroundings, &kept).await }
     };
@@ -354,7 +358,7 @@ async fn probe_all(
 /// Without an address.
 pub async fn probe(
     addresses: &[SocketAddr],
-    check: &Check,
+    check: &CheckSpec,
     proxy_protocol: Option<ProxyVersion>,
     surroundings: &ProbeEnvironment,
 ) -> Evidence {
@@ -363,7 +367,7 @@ pub async fn probe(
 
 async fn probe_with(
     addresses: &[SocketAddr],
-    check: &Check,
+    check: &CheckSpec,
     proxy_protocol: Option<ProxyVersion>,
     surroundings: &ProbeEnvironment,
     kept: &KeptConnection,
@@ -375,11 +379,12 @@ async fn probe_with(
     let (tried, asked, trace) = asking.ask().await;
     let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     let (step, cause, got) = match asked {
-        Ok(got) => (Step::Done, None, got),
+        Ok(got) => (ProbeStep::Done, None, got),
         Err(ProbeFailure { step, cause, got }) => (step, cause, got),
     };
     // What servers say is shown to people in many places, and cleaned in this one.
     let clean = |text: String| printable(&text).into_owned();
-    let steps = trace.taken.into_iter().map(|taken| StepTaken { got: clean(taken.got), ..taken }).collect();
+    let steps =
+        trace.taken.into_iter().map(|taken| CompletedStep { got: clean(taken.got), ..taken }).collect();
     Evidence { at, tried: clean(tried), step, cause, got: clean(got), took_us, steps, wish: trace.wish }
 }

@@ -4,8 +4,8 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use merismos_core::config::document::{Check, CheckKind, ProxyVersion};
-use merismos_core::health::{Cause, Step, StepTaken, Wish};
+use merismos_core::config::document::{CheckKind, CheckSpec, ProxyVersion};
+use merismos_core::health::{CompletedStep, FailureCause, ProbeStep, ServerFeedback};
 use merismos_core::units::humane;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -31,29 +31,29 @@ pub struct ProbeEnvironment {
 /// Why a probe did not pass.
 #[derive(Debug)]
 pub(super) struct ProbeFailure {
-    pub(super) step: Step,
-    pub(super) cause: Option<Cause>,
+    pub(super) step: ProbeStep,
+    pub(super) cause: Option<FailureCause>,
     /// What came back, in words.
     pub(super) got: String,
 }
 
 impl ProbeFailure {
-    pub(super) fn at(step: Step, got: String) -> Self {
+    pub(super) fn at(step: ProbeStep, got: String) -> Self {
         Self { step, cause: None, got }
     }
 
     pub(super) fn refused(got: String) -> Self {
-        Self { step: Step::Connect, cause: Some(Cause::Refused), got }
+        Self { step: ProbeStep::Connect, cause: Some(FailureCause::Refused), got }
     }
 
     /// It could not be made.
     pub(super) fn not_made(got: String) -> Self {
-        Self { step: Step::Connect, cause: Some(Cause::NotMade), got }
+        Self { step: ProbeStep::Connect, cause: Some(FailureCause::NotMade), got }
     }
 
     /// Nothing came back, or not all of it, in the time that there was.
-    pub(super) fn silent(step: Step, got: String) -> Self {
-        Self { step, cause: Some(Cause::Silent), got }
+    pub(super) fn silent(step: ProbeStep, got: String) -> Self {
+        Self { step, cause: Some(FailureCause::Silent), got }
     }
 }
 
@@ -66,7 +66,7 @@ pub(super) struct ProbeRun<'a> {
     pub(super) address: SocketAddr,
     /// All of them, that one first.
     pub(super) addresses: Vec<SocketAddr>,
-    pub(super) check: &'a Check,
+    pub(super) check: &'a CheckSpec,
     pub(super) proxy_protocol: Option<ProxyVersion>,
     pub(super) surroundings: &'a ProbeEnvironment,
     /// Where a connection is kept for the next probe, when its check keeps one.
@@ -76,10 +76,10 @@ pub(super) struct ProbeRun<'a> {
 /// The steps that were taken, and the one that is being taken.
 pub(super) struct Trace {
     since: Instant,
-    pub(super) taken: Vec<StepTaken>,
-    doing: (Step, String),
+    pub(super) taken: Vec<CompletedStep>,
+    doing: (ProbeStep, String),
     /// What the server asked for.
-    pub(super) wish: Option<Wish>,
+    pub(super) wish: Option<ServerFeedback>,
 }
 
 impl Trace {
@@ -87,26 +87,26 @@ impl Trace {
         Self {
             since: Instant::now(),
             taken: Vec::new(),
-            doing: (Step::Connect, "nothing came back".to_owned()),
+            doing: (ProbeStep::Connect, "nothing came back".to_owned()),
             wish: None,
         }
     }
 
     /// A step begins; `without` says what it means when it never ends.
-    pub(super) fn begin(&mut self, step: Step, without: impl Into<String>) {
+    pub(super) fn begin(&mut self, step: ProbeStep, without: impl Into<String>) {
         self.doing = (step, without.into());
     }
 
     /// A step is done.
-    pub(super) fn done(&mut self, step: Step, got: impl Into<String>) {
+    pub(super) fn done(&mut self, step: ProbeStep, got: impl Into<String>) {
         self.note(step, got.into());
     }
 
-    fn note(&mut self, step: Step, got: String) {
+    fn note(&mut self, step: ProbeStep, got: String) {
         let now = Instant::now();
         let took_us = u64::try_from((now - self.since).as_micros()).unwrap_or(u64::MAX);
         self.since = now;
-        self.taken.push(StepTaken { step, took_us, got });
+        self.taken.push(CompletedStep { step, took_us, got });
     }
 }
 
@@ -121,7 +121,7 @@ impl ProbeRun<'_> {
             Err(ProbeFailure::silent(step, format!("{without} within {}", humane(limit))))
         });
         let (step, got) = match &asked {
-            Ok(got) => (Step::Done, got.clone()),
+            Ok(got) => (ProbeStep::Done, got.clone()),
             Err(failed) => (failed.step, failed.got.clone()),
         };
         trace.note(step, got);
@@ -165,16 +165,16 @@ impl ProbeRun<'_> {
     /// A connection to where the check asks.
     pub(super) async fn connect(&self, trace: &mut Trace) -> Result<TcpStream, ProbeFailure> {
         trace.begin(
-            Step::Connect,
+            ProbeStep::Connect,
             "no answer to the connection attempt (a filter drops it, or the host is away)",
         );
         let sources: Vec<_> = self.check.elsewhere.source_address.into_iter().collect();
         let opened = connect_any_address(&sources, &self.addresses).await;
         let (mut stream, address) = opened.map_err(|error| match error {
             ConnectError::Refused => ProbeFailure::refused(error.to_string()),
-            ConnectError::Silent => ProbeFailure::silent(Step::Connect, error.to_string()),
+            ConnectError::Silent => ProbeFailure::silent(ProbeStep::Connect, error.to_string()),
             ConnectError::Exhausted => ProbeFailure::not_made(error.to_string()),
-            _ => ProbeFailure::at(Step::Connect, error.to_string()),
+            _ => ProbeFailure::at(ProbeStep::Connect, error.to_string()),
         })?;
         if let Some(version) = self.proxy_protocol {
             // Whoever closes at once is heard when it is asked.
@@ -182,7 +182,7 @@ impl ProbeRun<'_> {
         }
         let got =
             if address == self.address { "connected".to_owned() } else { format!("connected to {address}") };
-        trace.done(Step::Connect, got);
+        trace.done(ProbeStep::Connect, got);
         Ok(stream)
     }
 

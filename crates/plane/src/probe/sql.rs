@@ -1,17 +1,17 @@
 //! `sql`: one query of a server that speaks the protocol of MariaDB and MySQL, so that a replica that lags, a node that
 //! is read-only or a member of a cluster that is not in step can be told from one that works.
 
-use merismos_core::config::document::{SqlAsked, TlsVerify};
-use merismos_core::health::Step;
+use merismos_core::config::document::{SqlProbe, TlsVerify};
+use merismos_core::health::ProbeStep;
 use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlRow, MySqlSslMode};
 use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
 
 use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &SqlAsked, trace: &mut Trace) -> ProbeOutcome {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &SqlProbe, trace: &mut Trace) -> ProbeOutcome {
     // That nobody listens, or that nothing comes back, is told in the words of every other check.
     drop(asking.connect(trace).await?);
-    trace.begin(Step::Answer, "connected, but the login did not end");
+    trace.begin(ProbeStep::Answer, "connected, but the login did not end");
     let mut options = MySqlConnectOptions::new()
         .host(&asking.address.ip().to_string())
         .port(asking.address.port())
@@ -29,7 +29,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &SqlAsked, trace: &mut Tra
         .disable_statement_logging();
     if let Some(secret) = &asked.password {
         let password = asking.surroundings.secrets.read(secret);
-        options = options.password(&password.map_err(|wrong| ProbeFailure::at(Step::Connect, wrong))?);
+        options = options.password(&password.map_err(|wrong| ProbeFailure::at(ProbeStep::Connect, wrong))?);
     }
     if let Some(authorities) = &asked.authorities {
         options = options.ssl_ca(authorities);
@@ -38,20 +38,21 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &SqlAsked, trace: &mut Tra
         options = options.database(database);
     }
     let refused = |error: sqlx::Error| {
-        ProbeFailure::at(Step::Answer, format!("connected, but could not log in: {}", in_words(&error)))
+        ProbeFailure::at(ProbeStep::Answer, format!("connected, but could not log in: {}", in_words(&error)))
     };
     let mut connection = MySqlConnection::connect_with(&options).await.map_err(refused)?;
-    trace.done(Step::Answer, "logged in");
-    trace.begin(Step::Status, "logged in, but the query did not end");
+    trace.done(ProbeStep::Answer, "logged in");
+    trace.begin(ProbeStep::Status, "logged in, but the query did not end");
     let row = query(&mut connection, &asked.query).await;
     // How it takes the goodbye is of no interest.
     let _ = connection.close().await;
-    let row = row
-        .map_err(|error| ProbeFailure::at(Step::Status, format!("the query failed: {}", in_words(&error))))?;
+    let row = row.map_err(|error| {
+        ProbeFailure::at(ProbeStep::Status, format!("the query failed: {}", in_words(&error)))
+    })?;
     let Some(row) = row else {
-        return Err(ProbeFailure::at(Step::Status, "the query gave no row".to_owned()));
+        return Err(ProbeFailure::at(ProbeStep::Status, "the query gave no row".to_owned()));
     };
-    trace.done(Step::Status, "a row");
+    trace.done(ProbeStep::Status, "a row");
     judge(asked, &row)
 }
 
@@ -65,7 +66,7 @@ async fn query(connection: &mut MySqlConnection, query: &str) -> Result<Option<M
     sqlx::raw_sql(AssertSqlSafe(query.to_owned())).fetch_optional(connection).await
 }
 
-fn judge(asked: &SqlAsked, row: &MySqlRow) -> ProbeOutcome {
+fn judge(asked: &SqlProbe, row: &MySqlRow) -> ProbeOutcome {
     let (name, value): (String, Result<Option<String>, _>) = match &asked.column {
         Some(column) => (column.clone(), row.try_get_unchecked(column.as_str())),
         None => (
@@ -75,12 +76,15 @@ fn judge(asked: &SqlAsked, row: &MySqlRow) -> ProbeOutcome {
     };
     let value = value.map_err(|_| {
         let columns: Vec<_> = row.columns().iter().map(|column| column.name()).collect();
-        ProbeFailure::at(Step::Body, format!("the row has no column {name}; it has {}", columns.join(", ")))
+        ProbeFailure::at(
+            ProbeStep::Body,
+            format!("the row has no column {name}; it has {}", columns.join(", ")),
+        )
     })?;
     let value = value.unwrap_or_else(|| "NULL".to_owned());
     match &asked.wanted {
         Some(wanted) if !wanted.is_met(&value) => {
-            Err(ProbeFailure::at(Step::Body, format!("{name} is {value}; wanted {wanted}")))
+            Err(ProbeFailure::at(ProbeStep::Body, format!("{name} is {value}; wanted {wanted}")))
         }
         _ => Ok(format!("{name} is {value}")),
     }

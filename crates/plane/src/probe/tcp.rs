@@ -1,7 +1,7 @@
 //! `tcp`: a connection, and perhaps a word and an answer on it. An open port alone does not prove a service.
 
-use merismos_core::config::document::Exchange;
-use merismos_core::health::Step;
+use merismos_core::config::document::SendExpect;
+use merismos_core::health::ProbeStep;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
@@ -9,18 +9,18 @@ use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 /// How much of an answer is looked at.
 const MOST: usize = 64 << 10;
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut Trace) -> ProbeOutcome {
+pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &SendExpect, trace: &mut Trace) -> ProbeOutcome {
     let mut stream = asking.connect(trace).await?;
     if let Some(text) = &exchange.send {
         let sent = stream.write_all(text.as_bytes()).await;
         sent.map_err(|error| {
-            ProbeFailure::at(Step::Answer, format!("connected, but nothing could be sent: {error}"))
+            ProbeFailure::at(ProbeStep::Answer, format!("connected, but nothing could be sent: {error}"))
         })?;
     }
     if !exchange.wants_answer() {
         return Ok("connected".to_owned());
     }
-    trace.begin(Step::Answer, "connected, but no answer");
+    trace.begin(ProbeStep::Answer, "connected, but no answer");
     let mut answer = Vec::new();
     loop {
         let read = (&mut stream).take((MOST - answer.len()) as u64).read_buf(&mut answer).await;
@@ -28,7 +28,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut 
             Ok(count) => count == 0,
             Err(error) => {
                 return Err(ProbeFailure::at(
-                    Step::Answer,
+                    ProbeStep::Answer,
                     format!("connected, but the connection broke: {error}"),
                 ));
             }
@@ -37,12 +37,15 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut 
             return Ok(format!("answered {}", excerpt(&answer)));
         }
         if ended && answer.is_empty() {
-            return Err(ProbeFailure::at(Step::Answer, "connected, but closed without a word".to_owned()));
+            return Err(ProbeFailure::at(
+                ProbeStep::Answer,
+                "connected, but closed without a word".to_owned(),
+            ));
         }
         let not_it = format!("answered {}, and what is expected did not come", excerpt(&answer));
         if ended {
-            return Err(ProbeFailure::at(Step::Body, not_it));
+            return Err(ProbeFailure::at(ProbeStep::Body, not_it));
         }
-        trace.begin(Step::Body, not_it);
+        trace.begin(ProbeStep::Body, not_it);
     }
 }

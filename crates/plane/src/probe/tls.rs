@@ -4,8 +4,8 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use merismos_core::config::document::{TlsAsked, TlsVerify, Trust};
-use merismos_core::health::Step;
+use merismos_core::config::document::{CertificateTrust, TlsProbe, TlsVerify};
+use merismos_core::health::ProbeStep;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
@@ -20,7 +20,7 @@ use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 const DAY: i64 = 24 * 3_600;
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &TlsAsked, trace: &mut Trace) -> ProbeOutcome {
+pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &TlsProbe, trace: &mut Trace) -> ProbeOutcome {
     let stream = asking.connect(trace).await?;
     let (_, certificate) = handshake(asking, &asked.trust, None, &[], stream, trace).await?;
     let warning = if certificate.days_left < i64::from(asked.warn_days) { " (soon)" } else { "" };
@@ -36,14 +36,14 @@ pub(super) struct Certificate {
 /// Speaks TLS on a connection and judges the certificate. `host` is the name that is asked for otherwise.
 pub(super) async fn handshake(
     asking: &ProbeRun<'_>,
-    trust: &Trust,
+    trust: &CertificateTrust,
     host: Option<&str>,
     protocols: &[&[u8]],
     stream: TcpStream,
     trace: &mut Trace,
 ) -> Result<(TlsStream<TcpStream>, Certificate), ProbeFailure> {
-    trace.begin(Step::Tls, "connected, but the TLS handshake did not end");
-    let failed = |what: String| ProbeFailure::at(Step::Tls, what);
+    trace.begin(ProbeStep::Tls, "connected, but the TLS handshake did not end");
+    let failed = |what: String| ProbeFailure::at(ProbeStep::Tls, what);
     let host = host.map(|host| host.rsplit_once(':').map_or(host, |(name, _)| name));
     let name = match trust.name.as_deref().or(host) {
         Some(name) => ServerName::try_from(name.to_owned()),
@@ -67,7 +67,7 @@ pub(super) async fn handshake(
         }
     }
     let certificate = look_at(first).map_err(&failed)?;
-    trace.done(Step::Tls, format!("TLS, the certificate ends in {} days", certificate.days_left));
+    trace.done(ProbeStep::Tls, format!("TLS, the certificate ends in {} days", certificate.days_left));
     Ok((stream, certificate))
 }
 
@@ -99,10 +99,10 @@ fn look_at(der: &CertificateDer<'_>) -> Result<Certificate, String> {
 
 /// How servers that are no servers of pools are spoken to: as this machine trusts them.
 pub(crate) fn verified() -> Result<ClientConfig, String> {
-    config(&Trust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None })
+    config(&CertificateTrust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None })
 }
 
-fn config(trust: &Trust) -> Result<ClientConfig, String> {
+fn config(trust: &CertificateTrust) -> Result<ClientConfig, String> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(Arc::clone(&provider));
     let builder = builder.with_safe_default_protocol_versions().map_err(|error| error.to_string())?;

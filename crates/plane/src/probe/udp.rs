@@ -4,8 +4,8 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::Duration;
 
-use merismos_core::config::document::Exchange;
-use merismos_core::health::Step;
+use merismos_core::config::document::SendExpect;
+use merismos_core::health::ProbeStep;
 use tokio::net::UdpSocket;
 
 use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
@@ -13,14 +13,14 @@ use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 /// How long a refusal is waited for when no answer is expected.
 const REFUSAL: Duration = Duration::from_millis(250);
 
-pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut Trace) -> ProbeOutcome {
+pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &SendExpect, trace: &mut Trace) -> ProbeOutcome {
     let refused = |error: io::Error| match error.kind() {
         io::ErrorKind::ConnectionRefused => {
             ProbeFailure::refused("refused: the host answers, and nothing listens on that port".to_owned())
         }
-        _ => ProbeFailure::at(Step::Connect, format!("the datagram could not be sent: {error}")),
+        _ => ProbeFailure::at(ProbeStep::Connect, format!("the datagram could not be sent: {error}")),
     };
-    trace.begin(Step::Answer, "sent, but no answer");
+    trace.begin(ProbeStep::Answer, "sent, but no answer");
     let any = if asking.address.is_ipv4() {
         IpAddr::V4(Ipv4Addr::UNSPECIFIED)
     } else {
@@ -31,7 +31,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut 
     socket.connect(asking.address).await.map_err(refused)?;
     let text = exchange.send.as_deref().unwrap_or_default();
     socket.send(text.as_bytes()).await.map_err(refused)?;
-    trace.done(Step::Connect, "sent");
+    trace.done(ProbeStep::Connect, "sent");
     let mut answer = vec![0; 65_535];
     if !exchange.wants_answer() {
         let wait = REFUSAL.min(asking.limit() / 2);
@@ -47,6 +47,6 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &Exchange, trace: &mut 
             return Ok(format!("answered {}", excerpt(&answer[..count])));
         }
         let not_it = format!("answered {}, and what is expected did not come", excerpt(&answer[..count]));
-        trace.begin(Step::Body, not_it);
+        trace.begin(ProbeStep::Body, not_it);
     }
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use merismos_core::config::document::ChecksNeeded;
-use merismos_core::health::{Cause, Evidence, State, Step};
+use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_plane::probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
 use rstest::rstest;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
@@ -26,7 +26,7 @@ fn keys(mut keys: Value, more: Value) -> Value {
     keys
 }
 
-fn assert_told(evidence: &Evidence, step: Step, got: &str) {
+fn assert_told(evidence: &Evidence, step: ProbeStep, got: &str) {
     assert_eq!(evidence.step, step, "{evidence}");
     assert!(evidence.got.contains(got), "{got:?} in {evidence}");
     assert_eq!(
@@ -36,11 +36,15 @@ fn assert_told(evidence: &Evidence, step: Step, got: &str) {
 }
 
 #[rstest]
-#[case::contains(json!({ "expect": "ready" }), Step::Done, "answered \"220 ready\\r\\n\"")]
-#[case::pattern(json!({ "expect_pattern": "^[0-9]{3} ready" }), Step::Done, "answered")]
-#[case::other(json!({ "expect": "done" }), Step::Body, "what is expected did not come")]
+#[case::contains(json!({ "expect": "ready" }), ProbeStep::Done, "answered \"220 ready\\r\\n\"")]
+#[case::pattern(json!({ "expect_pattern": "^[0-9]{3} ready" }), ProbeStep::Done, "answered")]
+#[case::other(json!({ "expect": "done" }), ProbeStep::Body, "what is expected did not come")]
 #[tokio::test]
-async fn an_open_port_may_have_to_say_something(#[case] more: Value, #[case] step: Step, #[case] got: &str) {
+async fn an_open_port_may_have_to_say_something(
+    #[case] more: Value,
+    #[case] step: ProbeStep,
+    #[case] got: &str,
+) {
     let greeting = Server::start(|mut conn, _| conn.say("220 ready\r\n"));
     let check = check(keys(json!({ "kind": "tcp" }), more));
     assert_told(&probe(greeting.address, &check, None).await, step, got);
@@ -59,14 +63,14 @@ async fn what_is_sent_is_answered_or_not() {
         }
     });
     let ping = |send: &str| json!({ "kind": "tcp", "send": send, "expect": "+PONG", "timeout": "300ms" });
-    assert_told(&probe(asked.address, &check(ping("PING\r\n")), None).await, Step::Done, "+PONG");
+    assert_told(&probe(asked.address, &check(ping("PING\r\n")), None).await, ProbeStep::Done, "+PONG");
     let silent = probe(asked.address, &check(ping("HELLO\r\n")), None).await;
-    assert_told(&silent, Step::Answer, "connected, but no answer within 300 ms");
-    assert_eq!(silent.cause, Some(Cause::Silent));
+    assert_told(&silent, ProbeStep::Answer, "connected, but no answer within 300 ms");
+    assert_eq!(silent.cause, Some(FailureCause::Silent));
     let closing = Server::start(|_, _| {});
     assert_told(
         &probe(closing.address, &check(ping("PING\r\n")), None).await,
-        Step::Answer,
+        ProbeStep::Answer,
         "connected, but",
     );
 }
@@ -84,21 +88,21 @@ fn saying(body: &str) -> Server {
 }
 
 #[rstest]
-#[case::contains(json!({ "body_contains": "ready" }), Step::Done, "the body is as wanted")]
-#[case::does_not_contain(json!({ "body_contains": "asleep" }), Step::Body, "status 200, but the body does not contain \"asleep\"")]
-#[case::lacks(json!({ "body_lacks": "ready" }), Step::Body, "the body contains \"ready\"")]
-#[case::matches(json!({ "body_matches": "\"lag\": [0-9]$" }), Step::Body, "does not match")]
-#[case::json(json!({ "json_pointer": "/state", "json_wanted": "= ready" }), Step::Done, "as wanted")]
-#[case::json_number(json!({ "json_pointer": "/lag", "json_wanted": "< 5" }), Step::Body, "the value at /lag is 7; wanted < 5")]
-#[case::json_none(json!({ "json_pointer": "/none" }), Step::Body, "there is no value at /none")]
+#[case::contains(json!({ "body_contains": "ready" }), ProbeStep::Done, "the body is as wanted")]
+#[case::does_not_contain(json!({ "body_contains": "asleep" }), ProbeStep::Body, "status 200, but the body does not contain \"asleep\"")]
+#[case::lacks(json!({ "body_lacks": "ready" }), ProbeStep::Body, "the body contains \"ready\"")]
+#[case::matches(json!({ "body_matches": "\"lag\": [0-9]$" }), ProbeStep::Body, "does not match")]
+#[case::json(json!({ "json_pointer": "/state", "json_wanted": "= ready" }), ProbeStep::Done, "as wanted")]
+#[case::json_number(json!({ "json_pointer": "/lag", "json_wanted": "< 5" }), ProbeStep::Body, "the value at /lag is 7; wanted < 5")]
+#[case::json_none(json!({ "json_pointer": "/none" }), ProbeStep::Body, "there is no value at /none")]
 #[tokio::test]
-async fn the_body_of_an_answer_is_judged(#[case] more: Value, #[case] step: Step, #[case] got: &str) {
+async fn the_body_of_an_answer_is_judged(#[case] more: Value, #[case] step: ProbeStep, #[case] got: &str) {
     let server = saying(r#"{"state": "ready", "lag": 7}"#);
     let check = check(keys(json!({ "kind": "http", "path": "/health" }), more));
     let evidence = probe(server.address, &check, None).await;
     assert_told(&evidence, step, got);
-    let steps: Vec<Step> = evidence.steps.iter().map(|taken| taken.step).collect();
-    assert_eq!(steps, [Step::Connect, Step::Answer, Step::Body, step]);
+    let steps: Vec<ProbeStep> = evidence.steps.iter().map(|taken| taken.step).collect();
+    assert_eq!(steps, [ProbeStep::Connect, ProbeStep::Answer, ProbeStep::Body, step]);
 }
 
 #[tokio::test]
@@ -110,10 +114,10 @@ async fn a_body_that_never_ends_or_is_too_long_fails() {
     });
     let wants = |limit: &str| json!({ "kind": "http", "body_contains": "x", "body_limit": limit, "timeout": "300ms" });
     let half = probe(endless.address, &check(wants("1KiB")), None).await;
-    assert_told(&half, Step::Body, "status 200, but the body did not end within 300 ms");
+    assert_told(&half, ProbeStep::Body, "status 200, but the body did not end within 300 ms");
     let long = saying(&"x".repeat(5_000));
     let long = probe(long.address, &check(wants("1KiB")), None).await;
-    assert_told(&long, Step::Body, "longer than 1024 bytes");
+    assert_told(&long, ProbeStep::Body, "longer than 1024 bytes");
 }
 
 #[tokio::test]
@@ -137,15 +141,23 @@ async fn redirections_are_an_answer_unless_they_are_followed() {
         |path: &str, redirects: u8| check(json!({ "kind": "http", "path": path, "redirects": redirects }));
     assert_told(
         &probe(server.address, &path("/a", 0), None).await,
-        Step::Status,
+        ProbeStep::Status,
         "status 302; wanted 200-299",
     );
-    assert_told(&probe(server.address, &path("/a", 2), None).await, Step::Done, "status 200");
-    assert_told(&probe(server.address, &path("/a", 1), None).await, Step::Status, "more than 1 redirections");
-    assert_told(&probe(server.address, &path("/away", 5), None).await, Step::Status, "redirected elsewhere");
+    assert_told(&probe(server.address, &path("/a", 2), None).await, ProbeStep::Done, "status 200");
+    assert_told(
+        &probe(server.address, &path("/a", 1), None).await,
+        ProbeStep::Status,
+        "more than 1 redirections",
+    );
+    assert_told(
+        &probe(server.address, &path("/away", 5), None).await,
+        ProbeStep::Status,
+        "redirected elsewhere",
+    );
     assert_told(
         &probe(server.address, &path("/round", 5), None).await,
-        Step::Status,
+        ProbeStep::Status,
         "more than 5 redirections",
     );
 }
@@ -164,7 +176,7 @@ async fn a_check_may_ask_elsewhere_and_in_its_own_way() {
     });
     let elsewhere: SocketAddr = ([127, 0, 0, 1], 9).into();
     let evidence = probe(elsewhere, &check(more), None).await;
-    assert_told(&evidence, Step::Done, "as wanted");
+    assert_told(&evidence, ProbeStep::Done, "as wanted");
     assert!(evidence.tried.contains(&server.address.to_string()), "{evidence}");
 }
 
@@ -203,15 +215,20 @@ async fn tls_server(name: &str, days: i64) -> (SocketAddr, String, String) {
 }
 
 #[rstest]
-#[case::well("gull.skerry.example", 90, Step::Done, "ends in 90 days")]
-#[case::soon("gull.skerry.example", 5, Step::Done, "ends in 5 days (soon)")]
-#[case::ended("gull.skerry.example", -2, Step::Tls, "the certificate has ended")]
-#[case::other_name("tern.skerry.example", 90, Step::Tls, "the certificate is not for gull.skerry.example")]
+#[case::well("gull.skerry.example", 90, ProbeStep::Done, "ends in 90 days")]
+#[case::soon("gull.skerry.example", 5, ProbeStep::Done, "ends in 5 days (soon)")]
+#[case::ended("gull.skerry.example", -2, ProbeStep::Tls, "the certificate has ended")]
+#[case::other_name(
+    "tern.skerry.example",
+    90,
+    ProbeStep::Tls,
+    "the certificate is not for gull.skerry.example"
+)]
 #[tokio::test]
 async fn certificates_are_judged(
     #[case] name: &str,
     #[case] days: i64,
-    #[case] step: Step,
+    #[case] step: ProbeStep,
     #[case] got: &str,
 ) {
     let (address, authority, _) = tls_server(name, days).await;
@@ -224,7 +241,7 @@ async fn certificates_are_judged(
         "kind": "http", "host": "gull.skerry.example", "tls": "verified", "tls_authorities": file, "body_contains": "well",
     });
     let http = probe(address, &check(http), None).await;
-    assert_eq!(http.passed(), step == Step::Done, "{http}");
+    assert_eq!(http.passed(), step == ProbeStep::Done, "{http}");
     assert!(http.tried.contains("https://"), "{http}");
 }
 
@@ -234,14 +251,14 @@ async fn a_stranger_s_certificate_passes_unverified_or_pinned_alone() {
     let tls = |more: Value| check(keys(json!({ "kind": "tls", "tls_name": "gull.skerry.example" }), more));
     let other = "0".repeat(64);
     let stranger = probe(address, &tls(json!({ "tls_authorities": "/nowhere.pem" })), None).await;
-    assert_told(&stranger, Step::Tls, "the authorities in /nowhere.pem can't be read");
+    assert_told(&stranger, ProbeStep::Tls, "the authorities in /nowhere.pem can't be read");
     assert!(probe(address, &tls(json!({ "tls": "unverified" })), None).await.passed());
     assert!(probe(address, &tls(json!({ "tls": "unverified", "tls_pin": pin })), None).await.passed());
     let wrong = probe(address, &tls(json!({ "tls": "unverified", "tls_pin": other })), None).await;
-    assert_told(&wrong, Step::Tls, "another one than the pinned one");
+    assert_told(&wrong, ProbeStep::Tls, "another one than the pinned one");
     let plain = saying("no TLS here");
     let plain = probe(plain.address, &tls(json!({ "tls": "unverified", "timeout": "500ms" })), None).await;
-    assert_eq!(plain.step, Step::Tls, "{plain}");
+    assert_eq!(plain.step, ProbeStep::Tls, "{plain}");
 }
 
 #[tokio::test]
@@ -258,19 +275,19 @@ async fn datagrams_are_answered_refused_or_lost() {
     });
     let udp =
         |send: &str| check(json!({ "kind": "udp", "send": send, "expect": "here", "timeout": "300ms" }));
-    assert_told(&probe(address, &udp("here I am"), None).await, Step::Done, "answered \"here I am\"");
-    assert_told(&probe(address, &udp("away"), None).await, Step::Body, "what is expected did not come");
+    assert_told(&probe(address, &udp("here I am"), None).await, ProbeStep::Done, "answered \"here I am\"");
+    assert_told(&probe(address, &udp("away"), None).await, ProbeStep::Body, "what is expected did not come");
     assert_told(
         &probe(address, &udp("quiet"), None).await,
-        Step::Answer,
+        ProbeStep::Answer,
         "sent, but no answer within 300 ms",
     );
     let nobody = free_address();
     let refused = probe(nobody, &udp("here"), None).await;
-    assert_told(&refused, Step::Connect, "refused");
+    assert_told(&refused, ProbeStep::Connect, "refused");
     let open = check(json!({ "kind": "udp", "send": "quiet" }));
-    assert_told(&probe(address, &open, None).await, Step::Done, "sent, and not refused");
-    assert_told(&probe(nobody, &open, None).await, Step::Connect, "nothing listens on that port");
+    assert_told(&probe(address, &open, None).await, ProbeStep::Done, "sent, and not refused");
+    assert_told(&probe(nobody, &open, None).await, ProbeStep::Connect, "nothing listens on that port");
 }
 
 /// A program in a folder of its own.
@@ -287,13 +304,13 @@ fn program(text: &str) -> (tempfile::TempDir, ProbeEnvironment) {
 #[rstest]
 #[case::well(
     "echo \"$1 of $MERISMOS_ADDRESS:$MERISMOS_PORT\"; echo more",
-    Step::Done,
+    ProbeStep::Done,
     "exit code 0: lag of 192.0.2.9:80"
 )]
-#[case::ill("echo behind; exit 3", Step::Status, "exit status: 3: behind")]
-#[case::no_end("sleep 60 & wait", Step::Answer, "the program did not end within 1.0 s")]
+#[case::ill("echo behind; exit 3", ProbeStep::Status, "exit status: 3: behind")]
+#[case::no_end("sleep 60 & wait", ProbeStep::Answer, "the program did not end within 1.0 s")]
 #[tokio::test]
-async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: Step, #[case] got: &str) {
+async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: ProbeStep, #[case] got: &str) {
     let (_folder, surroundings) = program(text);
     let check = check(json!({ "kind": "command", "program": "lag", "arguments": ["lag"], "timeout": "1s" }));
     let began = Instant::now();
@@ -306,30 +323,34 @@ async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: Step, #[ca
 #[tokio::test]
 async fn no_program_is_run_where_none_may_be() {
     let check = check(json!({ "kind": "command", "program": "lag" }));
-    assert_told(&probe(free_address(), &check, None).await, Step::Connect, "this service runs no programs");
+    assert_told(
+        &probe(free_address(), &check, None).await,
+        ProbeStep::Connect,
+        "this service runs no programs",
+    );
     let (_folder, surroundings) = program("exit 0");
     let other = crate::probing::check(json!({ "kind": "command", "program": "none" }));
     let evidence = merismos_plane::probe::probe(&[free_address()], &other, None, &surroundings).await;
-    assert_told(&evidence, Step::Connect, "the program can't be run");
+    assert_told(&evidence, ProbeStep::Connect, "the program can't be run");
 }
 
 #[tokio::test]
 async fn a_server_that_speaks_no_grpc_or_no_sql_says_so() {
     let http = saying("I am a web server");
     let grpc = probe(http.address, &check(json!({ "kind": "grpc", "timeout": "1s" })), None).await;
-    assert_eq!(grpc.step, Step::Answer, "{grpc}");
+    assert_eq!(grpc.step, ProbeStep::Answer, "{grpc}");
     let sql = json!({ "kind": "sql", "user": "merismos", "query": "SELECT 1", "timeout": "1s" });
     let sql = probe(http.address, &check(sql), None).await;
-    assert_eq!(sql.step, Step::Answer, "{sql}");
+    assert_eq!(sql.step, ProbeStep::Answer, "{sql}");
     let nobody = probe(free_address(), &check(json!({ "kind": "grpc" })), None).await;
-    assert_eq!((nobody.step, nobody.cause), (Step::Connect, Some(Cause::Refused)));
+    assert_eq!((nobody.step, nobody.cause), (ProbeStep::Connect, Some(FailureCause::Refused)));
 }
 
 #[rstest]
-#[case::all(ChecksNeeded::All, State::Down)]
-#[case::any(ChecksNeeded::Any, State::Up)]
+#[case::all(ChecksNeeded::All, HealthState::Down)]
+#[case::any(ChecksNeeded::Any, HealthState::Up)]
 #[tokio::test]
-async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] state: State) {
+async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] state: HealthState) {
     let server = saying("ready");
     let passes = check(json!({ "kind": "http", "body_contains": "ready" }));
     let fails = check(json!({ "kind": "http", "body_contains": "asleep" }));
@@ -343,8 +364,8 @@ async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] st
         other_addresses: Vec::new(),
         needed,
     };
-    prober.set(vec![target], |_| State::Unproven.into());
+    prober.set(vec![target], |_| HealthState::Unproven.into());
     let report = tokio::time::timeout(PATIENCE, received.recv()).await.unwrap().unwrap();
     assert_eq!(report.state, state);
-    assert_eq!(report.evidence.got.contains("asleep"), state == State::Down, "{}", report.evidence);
+    assert_eq!(report.evidence.got.contains("asleep"), state == HealthState::Down, "{}", report.evidence);
 }

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use merismos_core::duty::Duty;
-use merismos_core::health::State;
+use merismos_core::health::HealthState;
 use merismos_lab::free::free_address;
 use rstest::rstest;
 
@@ -308,7 +308,7 @@ fn what_waits_for_a_server_that_goes_down_goes_to_another_when_it_may() {
         client.answer()
     });
     until("both are at the server", || rig.counts(0).in_flight == 2);
-    rig.states.insert("s0".to_owned(), State::Down);
+    rig.states.insert("s0".to_owned(), HealthState::Down);
     rig.publish();
     rig.plane.leave_down(rig.plane.snapshot().pools[0].servers[0].cell.id);
     assert!(get.join().unwrap().text().starts_with("tern"));
@@ -331,7 +331,7 @@ fn tcp_connections_to_a_server_that_goes_down(#[case] keys: &str, #[case] broken
         at_gull.push(&bytes == b"gull\n");
     }
     assert_eq!(at_gull.iter().filter(|it| **it).count(), 2);
-    rig.states.insert("s0".to_owned(), State::Down);
+    rig.states.insert("s0".to_owned(), HealthState::Down);
     rig.publish();
     rig.plane.leave_down(rig.plane.snapshot().pools[0].servers[0].cell.id);
     // Workers do what they are told in order: when tern's connections are cut, gull's were seen to before.
@@ -356,7 +356,7 @@ fn tcp_connections_to_a_server_that_goes_down(#[case] keys: &str, #[case] broken
 fn a_suspect_server_gets_a_part_of_its_share() {
     let servers: Vec<Server> = ["a", "b"].map(Server::named).into();
     let mut rig = Rig::new(&[servers[0].address, servers[1].address], "suspect_share = 25", "");
-    rig.states.insert("s0".to_owned(), State::Suspect);
+    rig.states.insert("s0".to_owned(), HealthState::Suspect);
     rig.publish();
     let mut client = rig.client();
     for _ in 0..100 {

@@ -209,7 +209,7 @@ fn a_flow_whose_server_is_down_or_withdrawn_moves_and_one_that_drains_keeps_its_
         assert_eq!(say(client, "x"), *home, "while it drains");
     }
     rig.duties.remove("s0");
-    rig.states.insert("s0".to_owned(), merismos_core::health::State::Down);
+    rig.states.insert("s0".to_owned(), merismos_core::health::HealthState::Down);
     rig.publish();
     for client in &clients {
         assert_eq!(say(client, "x"), "tern:x", "the very next datagram");

@@ -5,7 +5,7 @@ use std::sync::mpsc;
 use std::time::Duration;
 
 use merismos_core::duty::Duty;
-use merismos_core::health::State;
+use merismos_core::health::HealthState;
 use rstest::rstest;
 
 use crate::rig::{Client, PATIENCE, Rig, Server, until};
@@ -85,7 +85,7 @@ fn the_same_key_goes_to_the_same_server_until_that_one_leaves_and_again_when_it_
     assert_eq!(NAMES.iter().filter(|name| first.iter().any(|it| it == *name)).count(), 3, "all get some");
     let account = ask("X-Account: 7\r\n");
     assert_eq!(ask("X-Account: 7\r\n"), account, "the second key counts when the first is missing");
-    rig.states.insert("s1".to_owned(), State::Down);
+    rig.states.insert("s1".to_owned(), HealthState::Down);
     rig.publish();
     let without: Vec<String> = visits.iter().map(|visit| ask(visit)).collect();
     for (before, after) in first.iter().zip(&without) {
@@ -281,7 +281,7 @@ fn a_pinned_client_stays_until_its_server_is_down_and_forged_pins_are_none() {
     rig.publish();
     assert_eq!(ask(&rig, &made).0, home, "it stays while its server drains");
     rig.duties.clear();
-    rig.states.insert(server, State::Down);
+    rig.states.insert(server, HealthState::Down);
     rig.publish();
     let (moved, again, _) = ask(&rig, &made);
     let again = again.expect("it is tied to another one");
@@ -339,7 +339,7 @@ fn the_next_pool_takes_over_and_the_last_resort_what_nobody_will() {
     rig.publish_text(&whole);
     let mut client = rig.client();
     assert_eq!(get(&mut client, ""), "auk");
-    rig.states.insert("s0".to_owned(), State::Down);
+    rig.states.insert("s0".to_owned(), HealthState::Down);
     rig.publish_text(&whole);
     assert_eq!(get(&mut client, ""), "gull");
     let unusable = text(&rig, keys, "usable_from = 2");

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use merismos_core::duty::Duty;
-use merismos_core::health::State;
+use merismos_core::health::HealthState;
 use merismos_lab::free::free_address;
 
 use crate::rig::{Answer, Client, Rig, Server};
@@ -55,7 +55,7 @@ const FEATURES: [Feature; 13] = [
     },
     Feature {
         name: "a suspect server",
-        known: |rig| rig.states.extend([("tern".to_owned(), State::Suspect)]),
+        known: |rig| rig.states.extend([("tern".to_owned(), HealthState::Suspect)]),
         promise: a_suspect_server_gets_less,
         ..PLAIN
     },
@@ -203,7 +203,7 @@ impl World {
     /// Says of servers that they are down, for as long as something is done.
     fn while_down(&mut self, servers: &[&str], act: impl FnOnce(&Self)) {
         let before = self.rig.states.clone();
-        self.rig.states.extend(servers.iter().map(|name| ((*name).to_owned(), State::Down)));
+        self.rig.states.extend(servers.iter().map(|name| ((*name).to_owned(), HealthState::Down)));
         self.rig.publish_text(&self.text);
         act(self);
         self.rig.states = before;

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
-use merismos_core::config::document::{Check, ChecksNeeded, ProxyVersion};
-use merismos_core::health::{Cause, Evidence, State, Step};
+use merismos_core::config::document::{CheckSpec, ChecksNeeded, ProxyVersion};
+use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_lab::free::free_address;
 use merismos_plane::probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
 use rstest::rstest;
@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 use crate::rig::{PATIENCE, Server};
 
 /// A check as the document has it, with times that suit a test.
-pub(crate) fn check(keys: serde_json::Value) -> Check {
+pub(crate) fn check(keys: serde_json::Value) -> CheckSpec {
     let mut whole = json!({ "interval": "100ms", "timeout": "5s", "down_after": 2, "up_after": 2 });
     whole.as_object_mut().unwrap().extend(keys.as_object().unwrap().clone());
     let document = json!({ "format": 2, "checks": { "it": whole } });
@@ -25,28 +25,28 @@ pub(crate) fn check(keys: serde_json::Value) -> Check {
     document.checks.into_values().next().unwrap()
 }
 
-fn http() -> Check {
+fn http() -> CheckSpec {
     check(json!({ "kind": "http", "path": "/health" }))
 }
 
 /// Runs a check once, where no program may be run.
-pub(crate) async fn probe(address: SocketAddr, check: &Check, proxy: Option<ProxyVersion>) -> Evidence {
+pub(crate) async fn probe(address: SocketAddr, check: &CheckSpec, proxy: Option<ProxyVersion>) -> Evidence {
     merismos_plane::probe::probe(&[address], check, proxy, &ProbeEnvironment::default()).await
 }
 
 #[rstest]
-#[case::passes(b"HTTP/1.1 204 No Content\r\n\r\n", Step::Done, "status 204")]
+#[case::passes(b"HTTP/1.1 204 No Content\r\n\r\n", ProbeStep::Done, "status 204")]
 #[case::wrong_status(
     b"HTTP/1.1 500 Oh\r\nContent-Length: 0\r\n\r\n",
-    Step::Status,
+    ProbeStep::Status,
     "status 500; wanted 200-299"
 )]
-#[case::garbage(b"SSH-2.0-x\r\n\r\n", Step::Answer, "the answer makes no sense")]
-#[case::closes(b"", Step::Answer, "the answer makes no sense")]
+#[case::garbage(b"SSH-2.0-x\r\n\r\n", ProbeStep::Answer, "the answer makes no sense")]
+#[case::closes(b"", ProbeStep::Answer, "the answer makes no sense")]
 #[tokio::test]
 async fn what_comes_back_is_told_in_words(
     #[case] bytes: &'static [u8],
-    #[case] step: Step,
+    #[case] step: ProbeStep,
     #[case] got: &str,
 ) {
     let evidence = probe(Server::saying(bytes).address, &http(), None).await;
@@ -58,15 +58,15 @@ async fn what_comes_back_is_told_in_words(
 #[tokio::test]
 async fn refusal_is_told_from_silence() {
     let refused = probe(free_address(), &http(), None).await;
-    assert_eq!(refused.step, Step::Connect);
+    assert_eq!(refused.step, ProbeStep::Connect);
     assert!(refused.got.contains("connection refused"), "{refused}");
-    assert_eq!(refused.cause, Some(Cause::Refused));
+    assert_eq!(refused.cause, Some(FailureCause::Refused));
     let silent = Server::start(|mut conn, _| conn.wait_for_end());
     let impatient = check(json!({ "kind": "http", "path": "/health", "timeout": "300ms" }));
     let late = probe(silent.address, &impatient, None).await;
-    assert_eq!(late.step, Step::Answer);
+    assert_eq!(late.step, ProbeStep::Answer);
     assert!(late.got.contains("no answer within 300 ms"), "{late}");
-    assert_eq!(late.cause, Some(Cause::Silent));
+    assert_eq!(late.cause, Some(FailureCause::Silent));
     assert!(late.took_us >= 300_000);
     let open = probe(silent.address, &check(json!({ "kind": "tcp" })), None).await;
     assert!(open.passed(), "an open port is all that a tcp check asks for: {open}");
@@ -85,20 +85,20 @@ async fn the_prober_follows_a_server_down_and_up() {
         proxy_protocol: None,
         other_addresses: Vec::new(),
     };
-    prober.set(vec![target.clone()], |_| State::Up.into());
+    prober.set(vec![target.clone()], |_| HealthState::Up.into());
     let mut next = async || {
         let report =
             tokio::time::timeout(PATIENCE, received.recv()).await.expect("a report in time").unwrap();
         (report.state, report.failures_to_down, report.passes_to_up)
     };
-    assert_eq!(next().await, (State::Suspect, Some(1), Some(1)));
-    assert_eq!(next().await, (State::Down, None, Some(2)));
+    assert_eq!(next().await, (HealthState::Suspect, Some(1), Some(1)));
+    assert_eq!(next().await, (HealthState::Down, None, Some(2)));
     let _listener = std::net::TcpListener::bind(address).unwrap();
-    while next().await.0 != State::Recovering {}
-    assert_eq!(next().await, (State::Up, Some(2), None));
+    while next().await.0 != HealthState::Recovering {}
+    assert_eq!(next().await, (HealthState::Up, Some(2), None));
     prober.set(vec![target], |_| panic!("the same target goes on as it was"));
-    assert_eq!(next().await.0, State::Up);
-    prober.set(Vec::new(), |_| State::Unproven.into());
+    assert_eq!(next().await.0, HealthState::Up);
+    prober.set(Vec::new(), |_| HealthState::Unproven.into());
     tokio::time::sleep(Duration::from_millis(1)).await;
     while received.try_recv().is_ok() {}
     let more = tokio::time::timeout(Duration::from_millis(300), received.recv()).await;
@@ -129,7 +129,7 @@ async fn probed_many_times(keep_alive: bool, answers_on_each: usize) -> (usize, 
         proxy_protocol: None,
         other_addresses: Vec::new(),
     };
-    prober.set(vec![target], |_| State::Up.into());
+    prober.set(vec![target], |_| HealthState::Up.into());
     for _ in 0..6 {
         let report = tokio::time::timeout(PATIENCE, received.recv()).await.unwrap().unwrap();
         assert!(report.evidence.passed(), "{}", report.evidence);

@@ -5,7 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use merismos_core::health::State;
+use merismos_core::health::HealthState;
 use merismos_lab::free::free_address;
 use rstest::rstest;
 
@@ -91,7 +91,7 @@ fn a_server_that_comes_back_is_connected_to_before_anybody_asks() {
     assert_eq!(rig.client().get("/").status, 200);
     assert_eq!(server.connections(), made, "another revision is no reason to connect again");
     until("they are made again when it has recovered", || {
-        rig.states.insert("s0".to_owned(), State::Down);
+        rig.states.insert("s0".to_owned(), HealthState::Down);
         rig.publish();
         rig.states.clear();
         rig.publish();

@@ -5,7 +5,7 @@ use std::net::{Shutdown, SocketAddr, TcpStream};
 use std::time::{Duration, Instant};
 
 use merismos_core::duty::Duty;
-use merismos_core::health::State;
+use merismos_core::health::HealthState;
 use merismos_lab::free::free_address;
 use merismos_plane::observer::{ObserveFilter, Observed};
 use rstest::rstest;
@@ -82,7 +82,7 @@ fn a_server_that_refuses_costs_the_client_nothing_and_nobody_gives_a_reset() {
     }
     assert_eq!((rig.counts(0).failed, rig.counts(0).retried, rig.counts(1).taken), (2, 2, 4));
     let mut none = Rig::speaking("tcp", &[good.address], "", "");
-    none.states.insert("s0".to_owned(), State::Down);
+    none.states.insert("s0".to_owned(), HealthState::Down);
     none.publish();
     let mut stream = connect(none.address);
     assert_eq!(read_end(&mut stream), ConnectionEnd::Reset);

@@ -7,12 +7,12 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use merismos_core::cells::{Cells, FrontendCounts, ServerCounts};
-use merismos_core::config::document::Frontend;
-use merismos_core::config::{Format, load};
+use merismos_core::cells::{FrontendCounts, RuntimeRegistry, ServerCounts};
+use merismos_core::config::document::FrontendSpec;
+use merismos_core::config::{DocumentFormat, load};
 use merismos_core::duty::Duty;
-use merismos_core::eligibility::Truths;
-use merismos_core::health::State;
+use merismos_core::eligibility::ServerStates;
+use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{Snapshot, compile};
@@ -25,7 +25,7 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
 
 pub(crate) struct Rig {
     pub(crate) plane: Plane,
-    cells: Cells,
+    cells: RuntimeRegistry,
     version: u64,
     pub(crate) address: SocketAddr,
     pool: String,
@@ -33,16 +33,16 @@ pub(crate) struct Rig {
     protocol: &'static str,
     servers: Vec<SocketAddr>,
     pub(crate) duties: BTreeMap<String, Duty>,
-    pub(crate) states: BTreeMap<String, State>,
+    pub(crate) states: BTreeMap<String, HealthState>,
 }
 
-impl Truths for Rig {
+impl ServerStates for Rig {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.duties.get(server.server.as_str()).copied().unwrap_or_default()
     }
 
-    fn health(&self, server: &PoolServer) -> State {
-        self.states.get(server.server.as_str()).copied().unwrap_or(State::Up)
+    fn health(&self, server: &PoolServer) -> HealthState {
+        self.states.get(server.server.as_str()).copied().unwrap_or(HealthState::Up)
     }
 }
 
@@ -71,7 +71,7 @@ impl Rig {
     ) -> Self {
         let plane = Plane::start(2, PinKey::new(&[7; 32]), memory).unwrap();
         let mut rig = Self {
-            cells: Cells::new(plane.workers()),
+            cells: RuntimeRegistry::new(plane.workers()),
             plane,
             version: 0,
             address: free_address(),
@@ -109,13 +109,14 @@ impl Rig {
 
     /// Compiles another document and publishes it. What was renamed since the last one is the caller's to say.
     pub(crate) fn publish_text(&mut self, text: &str) {
-        let checked = load(text, Format::Toml).unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
+        let checked =
+            load(text, DocumentFormat::Toml).unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
         self.version += 1;
-        let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
+        let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
         let moment = (self.version, self.plane.now());
         let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, moment);
         self.cells = cells;
-        let listen = checked.document().frontends.values().map(Frontend::endpoint);
+        let listen = checked.document().frontends.values().map(FrontendSpec::endpoint);
         let bound = self.plane.bind(listen).unwrap();
         self.plane.publish(Arc::new(snapshot), bound);
     }

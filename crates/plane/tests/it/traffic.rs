@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use merismos_core::config::document::Endpoint;
 use merismos_core::duty::Duty;
-use merismos_core::health::State;
+use merismos_core::health::HealthState;
 
 use crate::rig::{Client, ConnectionEnd, Rig, Server, until};
 use merismos_plane::memory::MemoryLimits;
@@ -283,7 +283,7 @@ fn pipelined_requests_are_answered_in_order() {
 #[test]
 fn no_eligible_server_is_told_with_the_frontends_name() {
     let mut rig = Rig::new(&[Server::named("gull").address], "", "");
-    rig.states.insert("s0".to_owned(), State::Down);
+    rig.states.insert("s0".to_owned(), HealthState::Down);
     rig.publish();
     let mut client = rig.client();
     let answer = client.get("/");

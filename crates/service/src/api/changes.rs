@@ -8,7 +8,7 @@ use axum::{Extension, Json};
 use merismos_api::{
     ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Review, TotalsReset,
 };
-use merismos_core::duty::Order;
+use merismos_core::duty::DutyOrder;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::text::is_plain;
 
@@ -118,7 +118,7 @@ pub(super) async fn duty(
     }
     check_note(&reason)?;
     let server: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
-    let order = Order { duty: request.duty, reason, who, number: 0, at: wall() };
+    let order = DutyOrder { duty: request.duty, reason, who, number: 0, at: wall() };
     whole(give(app, server, order, request.even_if_last)).await
 }
 
@@ -151,7 +151,7 @@ pub(super) async fn reset_totals(State(app): State<Arc<App>>) -> Result<Json<Tot
 async fn give(
     app: Arc<App>,
     server: PoolServer,
-    order: Order,
+    order: DutyOrder,
     even_if_last: bool,
 ) -> Result<DutyAnswer, ApiError> {
     let (in_flight, order) = app.controller.order(server.clone(), order, even_if_last).await??;

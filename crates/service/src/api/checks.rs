@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use futures_util::future::join_all;
 use merismos_api::{Diagnosis, Probes, Tried, TryAnswer, TryRequest};
-use merismos_core::config::document::{Check, Document, ProxyVersion};
+use merismos_core::config::document::{CheckSpec, Document, ProxyVersion};
 use merismos_core::name::{Name, PoolServer};
 use merismos_plane::probe::probe;
 use serde_json::{Map, Value, json};
@@ -96,7 +96,7 @@ pub(super) async fn diagnosis(
 }
 
 /// A check of which only the keys are there.
-fn read(name: &Name, keys: Map<String, Value>) -> Result<Check, ApiError> {
+fn read(name: &Name, keys: Map<String, Value>) -> Result<CheckSpec, ApiError> {
     let document = json!({ "format": 2, "checks": { name.as_str(): keys } });
     match merismos_core::config::read_value(document) {
         Ok(mut document) => {

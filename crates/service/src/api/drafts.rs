@@ -11,7 +11,7 @@ use merismos_api::{
 };
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
-use merismos_core::config::{self, Format};
+use merismos_core::config::{self, DocumentFormat};
 use merismos_core::name::Name;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -174,7 +174,7 @@ async fn recorded(app: &App, number: u64) -> Result<(Option<merismos_store::Revi
     let Some(revision) = found else {
         return Err(ApiError::unknown(format!("There is no revision {number}.")));
     };
-    let document = config::read_text(&revision.document, Format::Json).map_err(|problems| {
+    let document = config::read_text(&revision.document, DocumentFormat::Json).map_err(|problems| {
         let detail =
             format!("Revision {number} does not make sense to this release: {} problems.", problems.len());
         ApiError::new(StatusCode::CONFLICT, "unreadable-revision", "A revision of another release", detail)

@@ -9,7 +9,7 @@ use axum::http::HeaderName;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
 use merismos_api::{EventFilter, EventKind, Events, ExplainAnswer, Status};
-use merismos_core::config::Format;
+use merismos_core::config::DocumentFormat;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
 use merismos_store::WantedEvents;
@@ -215,7 +215,7 @@ pub(super) async fn events(
 #[into_params(parameter_in = Query)]
 pub(super) struct DocumentQuery {
     /// How it is written; TOML when nothing is said.
-    format: Option<Format>,
+    format: Option<DocumentFormat>,
 }
 
 /// The running document; the same content always gives the same bytes. `Merismos-Revision` names its revision.
@@ -229,9 +229,9 @@ pub(super) async fn document(
 ) -> Result<Response, ApiError> {
     let view = app.controller.view().await?;
     let (number, document) = (view.number(), view.checked.document());
-    let (kind, text) = match query.format.unwrap_or(Format::Toml) {
-        Format::Toml => ("application/toml", document.to_toml()),
-        Format::Json => ("application/json", document.to_json()),
+    let (kind, text) = match query.format.unwrap_or(DocumentFormat::Toml) {
+        DocumentFormat::Toml => ("application/toml", document.to_toml()),
+        DocumentFormat::Json => ("application/json", document.to_json()),
     };
     Ok(([(CONTENT_TYPE, kind.to_owned()), (REVISION, number.to_string())], text).into_response())
 }

@@ -9,7 +9,7 @@ use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
 use merismos_api::{HostView, Hosts, ThingView, Things};
 use merismos_core::config::document::{Document, Labels};
-use merismos_core::config::thing::{Kind, Thing};
+use merismos_core::config::thing::{ObjectKind, ObjectPath};
 use merismos_core::config::{edit, hosts, things, users};
 use merismos_core::health::timing::timing;
 use serde::Deserialize;
@@ -26,7 +26,7 @@ const LARGEST_PAGE: u32 = 1_000;
 #[into_params(parameter_in = Query)]
 pub(super) struct ThingsQuery {
     /// Only this kind of thing.
-    kind: Option<Kind>,
+    kind: Option<ObjectKind>,
     /// Only what is inside this pool or this range.
     inside: Option<String>,
     /// Only things with this in their name, summary, note or labels, in any case of letters.
@@ -51,7 +51,7 @@ fn matches_labels(labels: &Labels, wanted: &str) -> bool {
     })
 }
 
-fn matches_search(entry: &things::Entry<'_>, wanted: &str) -> bool {
+fn matches_search(entry: &things::ObjectEntry<'_>, wanted: &str) -> bool {
     let holds = |text: &str| text.to_lowercase().contains(wanted);
     holds(&entry.thing.words())
         || holds(entry.note)
@@ -59,7 +59,7 @@ fn matches_search(entry: &things::Entry<'_>, wanted: &str) -> bool {
         || holds(&entry.summary())
 }
 
-fn view(document: &Document, entry: &things::Entry<'_>) -> ThingView {
+fn view(document: &Document, entry: &things::ObjectEntry<'_>) -> ThingView {
     ThingView {
         path: entry.thing.to_string(),
         kind: entry.thing.kind(),
@@ -67,10 +67,10 @@ fn view(document: &Document, entry: &things::Entry<'_>) -> ThingView {
         summary: entry.summary(),
         note: entry.note.to_owned(),
         labels: texts(entry.labels),
-        used_by: users::users(document, &entry.thing).iter().map(Thing::to_string).collect(),
+        used_by: users::users(document, &entry.thing).iter().map(ObjectPath::to_string).collect(),
         keys: edit::value(document, &entry.thing).unwrap_or_default(),
         timing: match &entry.thing {
-            Thing::Check(name) => document.checks.get(name).map(timing),
+            ObjectPath::Check(name) => document.checks.get(name).map(timing),
             _ => None,
         },
     }
@@ -118,7 +118,7 @@ pub(super) async fn list(
     let (revision, document) = document(&app, query.draft.as_deref()).await?;
     let search = query.search.unwrap_or_default().to_lowercase();
     let labels = query.labels.unwrap_or_default();
-    let wanted = |entry: &things::Entry<'_>| {
+    let wanted = |entry: &things::ObjectEntry<'_>| {
         query.kind.is_none_or(|kind| entry.thing.kind() == kind)
             && query.inside.as_ref().is_none_or(|around| entry.is_inside(around))
             && matches_labels(entry.labels, &labels)
@@ -149,7 +149,7 @@ pub(super) async fn show(
     InPath(thing): InPath<String>,
     InQuery(query): InQuery<ThingQuery>,
 ) -> Result<Json<ThingView>, ApiError> {
-    let thing: Thing = thing.parse().map_err(ApiError::bad_request)?;
+    let thing: ObjectPath = thing.parse().map_err(ApiError::bad_request)?;
     let (_, document) = document(&app, query.draft.as_deref()).await?;
     match things::find(&document, &thing) {
         Some(entry) => Ok(Json(view(&document, &entry))),

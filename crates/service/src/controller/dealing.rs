@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 use merismos_api::EventKind;
-use merismos_core::config::document::{Document, Failback, Pool};
-use merismos_core::eligibility::{RAMPED, Reason, able, known_reasons};
+use merismos_core::config::document::{Document, Failback, PoolSpec};
+use merismos_core::eligibility::{IneligibleReason, RAMPED, eligible_per_tier, ineligible_reasons};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::tiers::{Hold, lowest};
+use merismos_core::tiers::{TierHold, lowest};
 use serde_json::json;
 
 use super::state::State;
@@ -44,15 +44,15 @@ pub(crate) enum FailbackError {
 }
 
 /// Reasons after which a server begins again with a small share.
-fn was_away(reason: Reason) -> bool {
+fn was_away(reason: IneligibleReason) -> bool {
     match reason {
-        Reason::Withdrawn
-        | Reason::Draining
-        | Reason::AsksToDrain
-        | Reason::WeightZero
-        | Reason::Down
-        | Reason::Recovering => true,
-        Reason::Unproven | Reason::Standby => false,
+        IneligibleReason::Withdrawn
+        | IneligibleReason::Draining
+        | IneligibleReason::AsksToDrain
+        | IneligibleReason::WeightZero
+        | IneligibleReason::Down
+        | IneligibleReason::Recovering => true,
+        IneligibleReason::Unproven | IneligibleReason::Standby => false,
     }
 }
 
@@ -72,7 +72,7 @@ impl State {
     }
 
     /// Follows what servers can do now, before a snapshot of these pools is compiled.
-    pub(super) fn follow_pools<'p>(&mut self, pools: impl Iterator<Item = (&'p Name, &'p Pool)>) {
+    pub(super) fn follow_pools<'p>(&mut self, pools: impl Iterator<Item = (&'p Name, &'p PoolSpec)>) {
         for (name, pool) in pools {
             if pool.ramp.is_some() || self.ramps.keys().any(|server| server.pool == *name) {
                 self.follow_ramps(name, pool);
@@ -85,10 +85,12 @@ impl State {
         }
     }
 
-    fn follow_tier(&mut self, name: &Name, pool: &Pool) {
-        let able = able(name, pool, self);
+    fn follow_tier(&mut self, name: &Name, pool: &PoolSpec) {
+        let able = eligible_per_tier(name, pool, self);
         let held = self.holds.get(name).copied();
-        let Some(hold) = Hold::follow(held, &able, pool.tier_minimum, pool.failback, wall()) else { return };
+        let Some(hold) = TierHold::follow(held, &able, pool.tier_minimum, pool.failback, wall()) else {
+            return;
+        };
         if held == Some(hold) {
             return;
         }
@@ -107,15 +109,15 @@ impl State {
         self.copy_is_old.send_modify(|changes| *changes += 1);
     }
 
-    fn follow_ramps(&mut self, name: &Name, pool: &Pool) {
+    fn follow_ramps(&mut self, name: &Name, pool: &PoolSpec) {
         let snapshot = self.plane.snapshot();
         let before = snapshot.pools.iter().find(|pool| pool.name == *name);
-        let before: BTreeMap<&Name, Option<Reason>> = before
+        let before: BTreeMap<&Name, Option<IneligibleReason>> = before
             .iter()
             .flat_map(|pool| &pool.servers)
             .map(|it| (&it.name.server, it.standing.reason))
             .collect();
-        let reasons = known_reasons(name, pool, self);
+        let reasons = ineligible_reasons(name, pool, self);
         for (server, now) in pool.servers.keys().zip(reasons) {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let was = before.get(server).copied().flatten();
@@ -146,7 +148,7 @@ impl State {
 
     /// The pools whose work goes back now.
     fn due_holds(&self, document: &Document) -> Vec<Name> {
-        let due = |(name, hold): (&Name, &Hold)| {
+        let due = |(name, hold): (&Name, &TierHold)| {
             let Failback::After(span) = document.pools.get(name)?.failback else { return None };
             let since = hold.lower_able_since?;
             (wall().since(since) >= span.get()).then(|| name.clone())
@@ -158,7 +160,7 @@ impl State {
     pub(super) fn fail_back(&mut self, name: &Name, who: &str) -> Result<u8, FailbackError> {
         let document = self.document();
         let pool = document.pools.get(name).ok_or_else(|| FailbackError::NoPool(name.clone()))?;
-        let able = able(name, pool, self);
+        let able = eligible_per_tier(name, pool, self);
         let held = self.holds.get(name).copied().ok_or_else(|| FailbackError::NotHeld(name.clone()))?;
         let released = held.released(&able, pool.tier_minimum);
         if released.tier == held.tier {

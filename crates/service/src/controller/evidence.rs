@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 use std::time::Instant;
 
-use merismos_core::config::document::{Frontend, Protocol, TrafficEvidence, TrafficVerdict};
-use merismos_core::eligibility::Reason;
-use merismos_core::health::State as HealthState;
+use merismos_core::config::document::{FrontendSpec, PassiveAction, PassiveCheck, Protocol};
+use merismos_core::eligibility::IneligibleReason;
+use merismos_core::health::HealthState;
 use merismos_core::name::Name;
 use merismos_core::routing::Server;
 use merismos_core::units::Span;
@@ -13,11 +13,11 @@ use merismos_core::units::Span;
 use super::state::State;
 
 /// What is listened to where nothing is said, in pools that get datagrams.
-const OF_DATAGRAMS: TrafficEvidence = TrafficEvidence {
+const OF_DATAGRAMS: PassiveCheck = PassiveCheck {
     failures: 3,
     within: Span::from_millis(10_000),
     errors: false,
-    verdict: TrafficVerdict::Suspect,
+    verdict: PassiveAction::Suspect,
     even_if_last: false,
 };
 
@@ -29,21 +29,21 @@ impl State {
         let document = self.document();
         // Where nobody listens, ICMP says so, and hardly any check of a host does.
         let udp = document.frontends.values().filter(|frontend| frontend.protocol == Protocol::Udp);
-        let of_datagrams: BTreeSet<&Name> = udp.flat_map(Frontend::pools).collect();
+        let of_datagrams: BTreeSet<&Name> = udp.flat_map(FrontendSpec::pools).collect();
         for pool in &snapshot.pools {
             let Some(spec) = document.pools.get(&pool.name) else { continue };
             let usual = of_datagrams.contains(&pool.name).then_some(OF_DATAGRAMS);
             let Some(evidence) = spec.evidence.or(usual) else { continue };
             // Several may be told at once: the last of them is spared too.
-            let can_work = |it: &Server| matches!(it.standing.reason, None | Some(Reason::Standby));
+            let can_work = |it: &Server| matches!(it.standing.reason, None | Some(IneligibleReason::Standby));
             let mut left = pool.servers.iter().filter(|it| can_work(it)).count();
             for server in &pool.servers {
                 let Some(health) = self.health.get(&server.name) else { continue };
                 let open = match evidence.verdict {
-                    TrafficVerdict::Suspect => health.state == HealthState::Up,
-                    TrafficVerdict::Down => matches!(health.state, HealthState::Up | HealthState::Suspect),
+                    PassiveAction::Suspect => health.state == HealthState::Up,
+                    PassiveAction::Down => matches!(health.state, HealthState::Up | HealthState::Suspect),
                 };
-                let takes_one = evidence.verdict == TrafficVerdict::Down && can_work(server);
+                let takes_one = evidence.verdict == PassiveAction::Down && can_work(server);
                 if !open || (takes_one && left <= 1 && !evidence.even_if_last) {
                     continue;
                 }

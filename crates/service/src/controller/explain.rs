@@ -1,10 +1,12 @@
 //! Which server a piece of work would go to, in words.
 
 use merismos_api::{ExplainAnswer, PassedServer};
-use merismos_core::config::document::{Algorithm, Protocol, Unit};
-use merismos_core::eligibility::Reason;
+use merismos_core::config::document::{Algorithm, BalancePer, Protocol};
+use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{Explanation, Facts, Frontend, Passed, Pool, Server, Snapshot, Spill};
+use merismos_core::routing::{
+    Explanation, Frontend, PassedOver, Pool, RequestFacts, Server, Snapshot, Spill,
+};
 use merismos_core::units::humane;
 use rand::RngExt;
 
@@ -21,7 +23,7 @@ impl State {
         let fields = &imagined.fields;
         let field =
             |name: &str| fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes());
-        let facts = Facts {
+        let facts = RequestFacts {
             client: imagined.client,
             target: imagined.path.as_deref(),
             host: imagined.host.as_deref().map(str::as_bytes),
@@ -83,7 +85,7 @@ impl State {
         pinned.next().filter(|place| pool.servers[*place].may_go_on())
     }
 
-    fn passed(&self, passed: Passed, algorithm: Algorithm, refused: bool) -> PassedServer {
+    fn passed(&self, passed: PassedOver, algorithm: Algorithm, refused: bool) -> PassedServer {
         let why = match (passed.reason, passed.full, passed.turns_until) {
             (None, Some(full), _) => full_words(full).to_owned(),
             (None, None, Some(1)) => "its turn comes with the request after the next".to_owned(),
@@ -99,7 +101,7 @@ impl State {
                 let order = self
                     .duties
                     .get(&passed.server)
-                    .filter(|_| matches!(reason, Reason::Withdrawn | Reason::Draining));
+                    .filter(|_| matches!(reason, IneligibleReason::Withdrawn | IneligibleReason::Draining));
                 let probe = self.health.get(&passed.server).and_then(|health| health.last_probe.as_ref());
                 match (order, probe) {
                     (Some(order), _) => format!("{reason} ({}: {})", order.who, order.reason),
@@ -118,9 +120,11 @@ fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Optio
     let place = pool.servers.iter().position(|it| it.name == *server)?;
     let server = &pool.servers[place];
     let stays = match frontend.unit {
-        Unit::Request | Unit::Datagram => false,
-        Unit::Connection if frontend.protocol == Protocol::Http => server.may_go_on(),
-        Unit::Connection | Unit::Flow => server.standing.reason != Some(Reason::Withdrawn),
+        BalancePer::Request | BalancePer::Datagram => false,
+        BalancePer::Connection if frontend.protocol == Protocol::Http => server.may_go_on(),
+        BalancePer::Connection | BalancePer::Flow => {
+            server.standing.reason != Some(IneligibleReason::Withdrawn)
+        }
     };
     stays.then_some(place)
 }
@@ -128,9 +132,9 @@ fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Optio
 /// Why what came before on the connection does not count.
 fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
     match frontend.unit {
-        Unit::Request => "each request is dealt out by itself".to_owned(),
-        Unit::Datagram => "each datagram is dealt out by itself".to_owned(),
-        Unit::Connection | Unit::Flow => format!("its connection can't go on with {before}"),
+        BalancePer::Request => "each request is dealt out by itself".to_owned(),
+        BalancePer::Datagram => "each datagram is dealt out by itself".to_owned(),
+        BalancePer::Connection | BalancePer::Flow => format!("its connection can't go on with {before}"),
     }
 }
 

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use merismos_api::{Mark, Probes};
-use merismos_core::config::document::Check;
-use merismos_core::health::{State as HealthState, Step};
+use merismos_core::config::document::CheckSpec;
+use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::name::PoolServer;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
@@ -27,14 +27,14 @@ const DAY: i64 = 24 * 3_600 * 1_000;
 struct Kept {
     at: Wall,
     took_us: u32,
-    step: Step,
+    step: ProbeStep,
     to: Option<HealthState>,
     got: Arc<str>,
 }
 
 impl Kept {
     fn passed(&self) -> bool {
-        self.step == Step::Done
+        self.step == ProbeStep::Done
     }
 
     fn mark(&self) -> Mark {
@@ -120,7 +120,7 @@ impl State {
 }
 
 /// Where a server stands between two verdicts.
-fn says(health: &Health, check: &Check, now: Wall) -> String {
+fn says(health: &Health, check: &CheckSpec, now: Wall) -> String {
     let plural =
         |count: u32, one: &str, many: &str| format!("{count} {}", if count == 1 { one } else { many });
     let mut parts = Vec::new();

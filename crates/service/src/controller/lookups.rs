@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use merismos_api::EventKind;
-use merismos_core::config::document::{Document, Lookup, WhenEmpty};
-use merismos_core::config::found::{FoundServer, found_name};
+use merismos_core::config::document::{Document, LookupSpec, WhenEmpty};
+use merismos_core::config::found::{DiscoveredServer, discovered_name};
 use merismos_core::config::renames::Renames;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
@@ -113,13 +113,13 @@ impl State {
     }
 
     /// Lets the servers that a lookup found come and go.
-    fn find(&mut self, id: LookupId, lookup: &Lookup, servers: BTreeSet<FoundServer>) {
+    fn find(&mut self, id: LookupId, lookup: &LookupSpec, servers: BTreeSet<DiscoveredServer>) {
         let before = self.found.get(&id).cloned().unwrap_or_default();
         if before == servers {
             return;
         }
-        let name = |server: &FoundServer| {
-            found_name(&id.1, server.address).map_or_else(String::new, |name| format!("{}/{name}", id.0))
+        let name = |server: &DiscoveredServer| {
+            discovered_name(&id.1, server.address).map_or_else(String::new, |name| format!("{}/{name}", id.0))
         };
         for server in servers.difference(&before) {
             let says = format!(

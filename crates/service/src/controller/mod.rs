@@ -23,10 +23,10 @@ use std::time::{Duration, Instant};
 use ipnet::IpNet;
 use merismos_api::{ExplainAnswer, Probes, Status};
 use merismos_core::config::Checked;
-use merismos_core::config::found::Found;
-use merismos_core::duty::{Duty, Order, Refusal};
-use merismos_core::eligibility::Truths;
-use merismos_core::health::{State as HealthState, Wish};
+use merismos_core::config::found::DiscoveredServers;
+use merismos_core::duty::{Duty, DutyOrder, DutyRefusal};
+use merismos_core::eligibility::ServerStates;
+use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Snapshot};
 use merismos_core::time::Wall;
@@ -54,11 +54,11 @@ pub(crate) struct View {
     /// Its document with the servers that lookups found.
     pub(crate) effective: Checked,
     /// What lookups found.
-    pub(crate) found: Found,
+    pub(crate) found: DiscoveredServers,
     /// The two other truths of each server.
     pub(crate) facts: Facts,
     /// Every order that stands.
-    pub(crate) orders: BTreeMap<PoolServer, Order>,
+    pub(crate) orders: BTreeMap<PoolServer, DutyOrder>,
     /// What workers read, with the counts of what is in flight.
     pub(crate) snapshot: Arc<Snapshot>,
 }
@@ -73,12 +73,12 @@ impl View {
 /// Duty, health and wishes of servers at one moment; those that are not named are in service and up.
 #[derive(Clone, Debug)]
 pub(crate) struct Facts {
-    servers: BTreeMap<PoolServer, (Duty, HealthState, Option<Wish>)>,
+    servers: BTreeMap<PoolServer, (Duty, HealthState, Option<ServerFeedback>)>,
     /// The tiers that work is bound to.
     tiers: BTreeMap<Name, u8>,
 }
 
-impl Truths for Facts {
+impl ServerStates for Facts {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.servers.get(server).map(|(duty, ..)| *duty).unwrap_or_default()
     }
@@ -87,7 +87,7 @@ impl Truths for Facts {
         self.servers.get(server).map_or(HealthState::Up, |(_, health, _)| *health)
     }
 
-    fn wish(&self, server: &PoolServer) -> Option<Wish> {
+    fn feedback(&self, server: &PoolServer) -> Option<ServerFeedback> {
         self.servers.get(server).and_then(|(.., wish)| *wish)
     }
 
@@ -125,7 +125,7 @@ pub(crate) enum DutyError {
     #[error("there is no server {0}")]
     Unknown(PoolServer),
     #[error("{0}. To do it anyway, say that it is meant even if it is the last")]
-    Refused(#[from] Refusal),
+    Refused(#[from] DutyRefusal),
 }
 
 /// A name that leads nowhere.
@@ -165,12 +165,12 @@ enum Command {
     },
     Order {
         server: PoolServer,
-        order: Order,
+        order: DutyOrder,
         even_if_last: bool,
-        reply: oneshot::Sender<Result<(u64, Order), DutyError>>,
+        reply: oneshot::Sender<Result<(u64, DutyOrder), DutyError>>,
     },
     AdoptOrders {
-        orders: Vec<(PoolServer, Order)>,
+        orders: Vec<(PoolServer, DutyOrder)>,
         reply: oneshot::Sender<()>,
     },
     Status {
@@ -309,14 +309,14 @@ impl Controller {
     pub(crate) async fn order(
         &self,
         server: PoolServer,
-        order: Order,
+        order: DutyOrder,
         even_if_last: bool,
-    ) -> Result<Result<(u64, Order), DutyError>, Stopping> {
+    ) -> Result<Result<(u64, DutyOrder), DutyError>, Stopping> {
         self.ask(|reply| Command::Order { server, order, even_if_last, reply }).await
     }
 
     /// Follows those orders that are later than what is known here.
-    pub(crate) async fn adopt_orders(&self, orders: Vec<(PoolServer, Order)>) -> Result<(), Stopping> {
+    pub(crate) async fn adopt_orders(&self, orders: Vec<(PoolServer, DutyOrder)>) -> Result<(), Stopping> {
         self.ask(|reply| Command::AdoptOrders { orders, reply }).await
     }
 

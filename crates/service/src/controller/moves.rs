@@ -7,11 +7,11 @@ use std::time::Instant;
 
 use merismos_api::EventKind;
 use merismos_core::cells::FrontendCounts;
-use merismos_core::config::document::{Document, Failback, MessageChange};
-use merismos_core::eligibility::Reason;
-use merismos_core::messages::Told;
+use merismos_core::config::document::{Document, Failback, NotifiedChange};
+use merismos_core::eligibility::IneligibleReason;
+use merismos_core::messages::ReportedChange;
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{Frontend, Goes, Pool, Snapshot};
+use merismos_core::routing::{CurrentRouting, Frontend, Pool, Snapshot};
 use merismos_core::time::Wall;
 use serde_json::json;
 
@@ -27,7 +27,7 @@ const LEAST_FAILURES: u64 = 5;
 #[derive(Debug, Default)]
 pub(super) struct Moves {
     /// Where the work of each frontend goes, by the number of its cell, from when on it first went where it is meant to.
-    frontends: BTreeMap<u32, Goes>,
+    frontends: BTreeMap<u32, CurrentRouting>,
     /// Which tier of each pool works, from when on its first one did.
     tiers: BTreeMap<Name, u8>,
     /// Servers that are being drained: how much work they had been given, and when that was seen first.
@@ -82,16 +82,16 @@ pub(super) fn moved_words(frontend: &Frontend) -> Option<String> {
         pools.map(state).collect::<Vec<_>>().join("; ")
     };
     match frontend.goes() {
-        Goes::AsMeant | Goes::Nowhere => None,
-        Goes::To(pool) => {
+        CurrentRouting::AsMeant | CurrentRouting::Nowhere => None,
+        CurrentRouting::To(pool) => {
             let before = unusable(Some(&pool));
             Some(format!("its work goes to pool {pool}, for those before it are not usable ({before})"))
         }
-        Goes::ToLastResort(pool) => Some(format!(
+        CurrentRouting::ToLastResort(pool) => Some(format!(
             "all its work goes to the last resort, pool {pool}, for no other is usable ({})",
             unusable(None)
         )),
-        Goes::Without(_) => {
+        CurrentRouting::Without(_) => {
             Some(format!("its work goes to its other pools, for some are not usable ({})", unusable(None)))
         }
     }
@@ -128,7 +128,7 @@ impl State {
                 let detail = json!({ "from": before, "to": works, "failback": Failback::Automatic });
                 self.journal.write(EventKind::Tier, pool.name.to_string(), says.clone(), detail);
             }
-            let change = if works == first { MessageChange::MovedBack } else { MessageChange::Moved };
+            let change = if works == first { NotifiedChange::MovedBack } else { NotifiedChange::Moved };
             self.tell_change(change, &pool.name, format!("pool {}", pool.name), says);
         }
         self.moves.tiers.retain(|name, _| document.pools.contains_key(name));
@@ -139,21 +139,21 @@ impl State {
         let known = self.moves.frontends.get(&id);
         // Until its pools have been proven for the first time, it is no news where its work goes.
         let is_news = known.is_some_and(|before| *before != goes);
-        if known.is_some() || goes == Goes::AsMeant {
+        if known.is_some() || goes == CurrentRouting::AsMeant {
             self.moves.frontends.insert(id, goes.clone());
         }
         if !is_news {
             return;
         }
         let (change, says) = match &goes {
-            Goes::AsMeant => {
-                (MessageChange::MovedBack, "its work goes where it is meant to again".to_owned())
+            CurrentRouting::AsMeant => {
+                (NotifiedChange::MovedBack, "its work goes where it is meant to again".to_owned())
             }
-            Goes::Nowhere => {
-                (MessageChange::Moved, "its work goes nowhere: none of its pools is usable".to_owned())
+            CurrentRouting::Nowhere => {
+                (NotifiedChange::Moved, "its work goes nowhere: none of its pools is usable".to_owned())
             }
-            Goes::To(_) | Goes::ToLastResort(_) | Goes::Without(_) => {
-                (MessageChange::Moved, moved_words(frontend).unwrap_or_default())
+            CurrentRouting::To(_) | CurrentRouting::ToLastResort(_) | CurrentRouting::Without(_) => {
+                (NotifiedChange::Moved, moved_words(frontend).unwrap_or_default())
             }
         };
         let subject = format!("frontend {}", frontend.name);
@@ -176,8 +176,12 @@ impl State {
                 failing.insert(id);
             }
             let (change, says) = match (was, is) {
-                (false, true) => (MessageChange::Failing, failing_words(&minute, &frontend.unit.to_string())),
-                (true, false) => (MessageChange::Answering, "its clients are answered well again".to_owned()),
+                (false, true) => {
+                    (NotifiedChange::Failing, failing_words(&minute, &frontend.unit.to_string()))
+                }
+                (true, false) => {
+                    (NotifiedChange::Answering, "its clients are answered well again".to_owned())
+                }
                 (true, true) | (false, false) => continue,
             };
             let subject = format!("frontend {}", frontend.name);
@@ -197,7 +201,10 @@ impl State {
         let now = wall();
         let mut draining = BTreeMap::new();
         for server in snapshot.pools.iter().flat_map(|pool| &pool.servers) {
-            if !matches!(server.standing.reason, Some(Reason::Draining | Reason::AsksToDrain)) {
+            if !matches!(
+                server.standing.reason,
+                Some(IneligibleReason::Draining | IneligibleReason::AsksToDrain)
+            ) {
                 continue;
             }
             let begun = server.cell.counts().begun;
@@ -207,8 +214,9 @@ impl State {
         self.moves.draining = draining;
     }
 
-    fn tell_change(&self, change: MessageChange, pool: &Name, subject: String, says: String) {
-        let told = Told { at: wall(), pool: pool.clone(), subject, change: change.to_string(), says };
+    fn tell_change(&self, change: NotifiedChange, pool: &Name, subject: String, says: String) {
+        let told =
+            ReportedChange { at: wall(), pool: pool.clone(), subject, change: change.to_string(), says };
         self.messages.changed(Changed { change, told });
     }
 }

@@ -7,8 +7,8 @@ use std::net::SocketAddr;
 use merismos_api::EventKind;
 use merismos_core::config::document::{CheckKind, Document};
 use merismos_core::config::renames::Renames;
-use merismos_core::duty::{Duty, Order};
-use merismos_core::health::State as HealthState;
+use merismos_core::duty::{Duty, DutyOrder};
+use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
 use serde_json::json;
 
@@ -38,12 +38,12 @@ impl State {
     /// A withdrawn server that gets another name stays withdrawn, and one in service stays in service, whatever was
     /// ordered for a server that had the new name once.
     fn move_duties(&mut self, renames: &Renames) {
-        let away = |order: &&Order| order.duty != Duty::InService;
+        let away = |order: &&DutyOrder| order.duty != Duty::InService;
         let mut moved = Vec::new();
         for (from, to) in &renames.servers {
             let own = self.duties.get(from).filter(away).cloned();
             let stale = self.duties.get(to).filter(away);
-            let ended = |why: String, number: u64| Order {
+            let ended = |why: String, number: u64| DutyOrder {
                 duty: Duty::InService,
                 reason: why,
                 who: "the service".to_owned(),
@@ -52,7 +52,7 @@ impl State {
             };
             if let Some(order) = own {
                 let gone = ended(format!("it is called {to} now"), self.order_numbers.next());
-                let order = Order { number: self.order_numbers.next(), ..order };
+                let order = DutyOrder { number: self.order_numbers.next(), ..order };
                 let says = format!("{} goes on, as it is called {to} now", order.duty);
                 self.journal.write(
                     EventKind::Duty,

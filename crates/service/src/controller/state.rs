@@ -8,17 +8,17 @@ use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
 use merismos_api::EventKind;
-use merismos_core::cells::{Cells, ServerCounts};
+use merismos_core::cells::{RuntimeRegistry, ServerCounts};
 use merismos_core::config::Checked;
-use merismos_core::config::document::{CheckKind, Document, Frontend, Protocol};
-use merismos_core::config::found::{Found, FoundServer};
-use merismos_core::duty::{Duty, Order, guard};
-use merismos_core::eligibility::{Reason, Truths};
-use merismos_core::health::{Evidence, Known as KnownState, State as HealthState, Wish};
+use merismos_core::config::document::{CheckKind, Document, FrontendSpec, Protocol};
+use merismos_core::config::found::{DiscoveredServer, DiscoveredServers};
+use merismos_core::duty::{Duty, DutyOrder, guard};
+use merismos_core::eligibility::{IneligibleReason, ServerStates};
+use merismos_core::health::{Evidence, HealthState, InitialHealth as KnownState, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::{FormerNames, PinKey};
-use merismos_core::routing::{self, By, Snapshot, compile, recompile};
-use merismos_core::tiers::Hold;
+use merismos_core::routing::{self, PoolReason, Snapshot, compile, recompile};
+use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::lookup::{LookupId, Lookups};
@@ -58,7 +58,7 @@ pub(super) struct Health {
     pub(super) failures_to_down: Option<u32>,
     pub(super) passes_to_up: Option<u32>,
     /// What it asks for.
-    pub(super) wish: Option<Wish>,
+    pub(super) wish: Option<ServerFeedback>,
     pub(super) flapping: bool,
     /// It is not up before this, whatever its probes say.
     pub(super) held_until: Option<Wall>,
@@ -115,13 +115,13 @@ pub(crate) struct Start {
     pub(crate) troubles: Troubles,
     pub(crate) prober: Prober,
     pub(crate) lookups: Lookups,
-    pub(crate) found: BTreeMap<String, BTreeSet<FoundServer>>,
+    pub(crate) found: BTreeMap<String, BTreeSet<DiscoveredServer>>,
     pub(crate) journal: Journal,
-    pub(crate) duties: BTreeMap<PoolServer, Order>,
+    pub(crate) duties: BTreeMap<PoolServer, DutyOrder>,
     pub(crate) known_health: BTreeMap<String, KnownHealth>,
     /// Until when an earlier run of the service watched the servers.
     pub(crate) watched_until: Option<Wall>,
-    pub(crate) holds: BTreeMap<Name, Hold>,
+    pub(crate) holds: BTreeMap<Name, TierHold>,
     pub(crate) former_names: BTreeMap<Name, FormerNames>,
     pub(crate) pin_key: PinKey,
     /// Told whenever the copy file should be written anew.
@@ -139,19 +139,19 @@ pub(crate) struct State {
     pub(super) guesses: Guesses,
     pub(super) prober: Prober,
     pub(super) journal: Journal,
-    pub(super) cells: Cells,
+    pub(super) cells: RuntimeRegistry,
     pub(super) lookups: Lookups,
     pub(super) running: Option<Running>,
-    pub(super) duties: BTreeMap<PoolServer, Order>,
+    pub(super) duties: BTreeMap<PoolServer, DutyOrder>,
     pub(super) health: BTreeMap<PoolServer, Health>,
     pub(super) known_health: BTreeMap<String, KnownHealth>,
-    pub(super) found: Found,
+    pub(super) found: DiscoveredServers,
     pub(super) looked: BTreeMap<LookupId, Looked>,
     pub(super) rates: Rates,
     /// When totals began to be counted anew, and what each server's cell had counted then.
     pub(super) reset: Option<(Wall, BTreeMap<u32, ServerCounts>)>,
     /// The tiers of pools whose work does not go back by itself.
-    pub(super) holds: BTreeMap<Name, Hold>,
+    pub(super) holds: BTreeMap<Name, TierHold>,
     /// What pools and their servers were called before, where that was otherwise.
     pub(super) former_names: BTreeMap<Name, FormerNames>,
     pub(super) pin_key: PinKey,
@@ -174,7 +174,7 @@ pub(crate) struct State {
     pub(super) copy_is_old: watch::Sender<u64>,
 }
 
-impl Truths for State {
+impl ServerStates for State {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.duties.get(server).map(|order| order.duty).unwrap_or_default()
     }
@@ -187,7 +187,7 @@ impl Truths for State {
         self.thousandths(server)
     }
 
-    fn wish(&self, server: &PoolServer) -> Option<Wish> {
+    fn feedback(&self, server: &PoolServer) -> Option<ServerFeedback> {
         self.health.get(server).and_then(|health| health.wish)
     }
 
@@ -202,7 +202,7 @@ impl Truths for State {
 
 /// Why the shares of a trial can't be held against the weights, where that is so.
 fn unjudged(frontend: &routing::Frontend) -> Option<String> {
-    if frontend.choice.as_ref().is_some_and(|choice| matches!(choice.by, By::Latency)) {
+    if frontend.choice.as_ref().is_some_and(|choice| matches!(choice.by, PoolReason::Latency)) {
         return Some("its pool is chosen by how fast each answers".to_owned());
     }
     frontend.pools().find_map(|pool| {
@@ -222,7 +222,7 @@ impl State {
         let order_numbers = Numbers::default();
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         Self {
-            cells: Cells::new(start.plane.workers()),
+            cells: RuntimeRegistry::new(start.plane.workers()),
             plane: start.plane,
             messages: start.messages,
             nodes: start.nodes,
@@ -271,7 +271,7 @@ impl State {
         };
         let facts = self.health.keys().chain(self.duties.keys()).filter(out_of_order);
         let facts = facts
-            .map(|server| (server.clone(), (self.duty(server), self.health(server), self.wish(server))))
+            .map(|server| (server.clone(), (self.duty(server), self.health(server), self.feedback(server))))
             .collect();
         let empty = Checked::empty();
         View {
@@ -289,7 +289,7 @@ impl State {
     }
 
     pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<BoundSockets>, BindError> {
-        self.plane.bind(checked.document().frontends.values().map(Frontend::endpoint))
+        self.plane.bind(checked.document().frontends.values().map(FrontendSpec::endpoint))
     }
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
@@ -355,7 +355,7 @@ impl State {
         let Some(running) = self.running.take() else { return };
         self.version += 1;
         self.follow_pools(running.effective.document().pools.iter());
-        let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
+        let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
         let number = running.revision.number;
         let moment = (self.version, self.plane.now());
         let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, moment));
@@ -378,7 +378,7 @@ impl State {
         self.follow_pools(
             running.effective.document().pools.iter().filter(|(name, _)| touched.contains(*name)),
         );
-        let mut cells = std::mem::replace(&mut self.cells, Cells::new(0));
+        let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
         let (previous, document) = (self.plane.snapshot(), running.effective.document());
         let moment = (self.version, self.plane.now());
         let snapshot = recompile(&previous, document, touched, self, &mut cells, moment);
@@ -402,7 +402,7 @@ impl State {
             }
             for server in &pool.servers {
                 let reason = server.standing.reason;
-                if !matches!(reason, Some(Reason::Down | Reason::Standby)) {
+                if !matches!(reason, Some(IneligibleReason::Down | IneligibleReason::Standby)) {
                     continue;
                 }
                 let place = before.servers.binary_search_by(|it| it.name.cmp(&server.name));
@@ -411,8 +411,8 @@ impl State {
                     known.cell.id == server.cell.id && known.standing.reason != reason
                 });
                 match reason {
-                    Some(Reason::Down) if worked => self.plane.leave_down(server.cell.id),
-                    Some(Reason::Standby) if worked => self.plane.leave_standby(server.cell.id),
+                    Some(IneligibleReason::Down) if worked => self.plane.leave_down(server.cell.id),
+                    Some(IneligibleReason::Standby) if worked => self.plane.leave_standby(server.cell.id),
                     _ => {}
                 }
             }
@@ -482,10 +482,10 @@ impl State {
     pub(super) fn order(
         &mut self,
         server: &PoolServer,
-        order: Order,
+        order: DutyOrder,
         even_if_last: bool,
-    ) -> Result<(u64, Order), DutyError> {
-        let order = Order { number: self.order_numbers.next(), ..order };
+    ) -> Result<(u64, DutyOrder), DutyError> {
+        let order = DutyOrder { number: self.order_numbers.next(), ..order };
         let snapshot = self.plane.snapshot();
         let pool = snapshot.pools.iter().find(|pool| pool.name == server.pool);
         let found =
@@ -511,7 +511,7 @@ impl State {
 
     /// Follows those orders that are later than what is known here: given before the database was away, or while this node's
     /// state file could not be written.
-    pub(super) fn adopt_orders(&mut self, orders: Vec<(PoolServer, Order)>) {
+    pub(super) fn adopt_orders(&mut self, orders: Vec<(PoolServer, DutyOrder)>) {
         let mut touched = BTreeSet::new();
         for (server, order) in orders {
             self.order_numbers.not_before(order.number);

@@ -12,13 +12,13 @@ use merismos_api::{
 };
 use merismos_core::cells::{ServerCounts, of_thousand};
 use merismos_core::config::document::{
-    Check, Document, Frontend as FrontendSpec, Lookup, Pool as PoolSpec, Protocol, Server as ServerSpec, Unit,
+    BalancePer, CheckSpec, Document, FrontendSpec, LookupSpec, PoolSpec, Protocol, ServerSpec,
 };
-use merismos_core::eligibility::Reason;
-use merismos_core::health::State as HealthState;
-use merismos_core::health::timing::{Timing, timing};
+use merismos_core::eligibility::IneligibleReason;
+use merismos_core::health::HealthState;
+use merismos_core::health::timing::{DetectionTiming, timing};
 use merismos_core::name::Name;
-use merismos_core::routing::{By, Frontend, Pool, Server};
+use merismos_core::routing::{Frontend, Pool, PoolReason, Server};
 use merismos_core::time::{Tick, Wall};
 use merismos_core::units::humane;
 
@@ -121,7 +121,7 @@ impl State {
     }
 
     fn lookups(&self, pool: &Name, spec: &PoolSpec) -> Vec<LookupStatus> {
-        let status = |(name, lookup): (&Name, &Lookup)| {
+        let status = |(name, lookup): (&Name, &LookupSpec)| {
             let id = (pool.clone(), name.clone());
             let looked = self.looked.get(&id).cloned().unwrap_or_default();
             LookupStatus {
@@ -216,7 +216,7 @@ impl State {
         let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
         let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
         let deals_connections = |frontend: &FrontendSpec| {
-            frontend.unit == Unit::Connection
+            frontend.unit == BalancePer::Connection
                 && frontend.http.is_some()
                 && frontend.pools().any(|name| *name == pool.name)
         };
@@ -225,11 +225,14 @@ impl State {
             let observed = Observed { ten_seconds: windows[0][place], minute: windows[1][place] };
             let mut status =
                 self.server(server, spec.servers.get(&server.name.server)?, check.is_some(), observed);
-            status.draining = matches!(server.standing.reason, Some(Reason::Draining | Reason::AsksToDrain))
-                .then(|| DrainingStatus {
-                    quiet_since: self.moves.quiet_since(&server.name),
-                    clients_tied: ties_clients,
-                });
+            status.draining = matches!(
+                server.standing.reason,
+                Some(IneligibleReason::Draining | IneligibleReason::AsksToDrain)
+            )
+            .then(|| DrainingStatus {
+                quiet_since: self.moves.quiet_since(&server.name),
+                clients_tied: ties_clients,
+            });
             Some(status)
         });
         let servers: Vec<ServerStatus> = servers.collect();
@@ -352,7 +355,7 @@ fn totals(counts: &ServerCounts) -> Totals {
 /// What a frontend with several pools sends to each of them.
 fn pool_shares(frontend: &Frontend, now: Tick) -> Vec<PoolShare> {
     let Some(choice) = &frontend.choice else { return Vec::new() };
-    let by_client = matches!(choice.by, By::Network(_));
+    let by_client = matches!(choice.by, PoolReason::Network(_));
     let shares = frontend.pool_shares(Ipv4Addr::UNSPECIFIED.into(), now);
     let share = |(pool, share): (&Arc<Pool>, f64)| PoolShare {
         pool: pool.name.to_string(),
@@ -373,7 +376,7 @@ fn per_second(count: u64, over: Duration) -> f64 {
     count as f64 / over.as_secs_f64()
 }
 
-fn check_status(name: &Name, check: &Check) -> CheckStatus {
+fn check_status(name: &Name, check: &CheckSpec) -> CheckStatus {
     let asks = format!(
         "{}; every {}, timeout {}, down after {}, up after {}",
         check.kind.asks(),
@@ -406,7 +409,7 @@ fn probes_per_minute(document: &Document) -> HashMap<SocketAddr, u64> {
 }
 
 /// What would meet a failure of the server with the largest share before it is noticed.
-fn at_stake(timing: &Timing, servers: &[ServerStatus], pool_per_second: f64) -> AtStake {
+fn at_stake(timing: &DetectionTiming, servers: &[ServerStatus], pool_per_second: f64) -> AtStake {
     let largest = servers.iter().map(|server| server.expected).fold(0.0, f64::max);
     let per_second = pool_per_second * largest;
     let within = |millis: u64| (per_second * millis as f64 / 1_000.0).ceil() as u64;

@@ -1,10 +1,10 @@
 //! What the controller tells people of: changes of health, pools that are emptied, and failures that all servers share.
 
 use merismos_api::EventKind;
-use merismos_core::config::document::MessageChange;
+use merismos_core::config::document::NotifiedChange;
 use merismos_core::health::timing::timing;
-use merismos_core::health::{State as HealthState, Step, Transition};
-use merismos_core::messages::Told;
+use merismos_core::health::{HealthState, HealthTransition, ProbeStep};
+use merismos_core::messages::ReportedChange;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Wall;
@@ -17,16 +17,22 @@ use crate::messages::Changed;
 
 impl State {
     /// Tells those who want to know of a change of health.
-    pub(super) fn tell_people(&self, report: &ProbeReport, transition: Transition, says: &str, at: Wall) {
+    pub(super) fn tell_people(
+        &self,
+        report: &ProbeReport,
+        transition: HealthTransition,
+        says: &str,
+        at: Wall,
+    ) {
         let change = match (transition.from, transition.to) {
-            (_, HealthState::Down) => MessageChange::Down,
-            (_, HealthState::Suspect) => MessageChange::Suspect,
-            (HealthState::Down | HealthState::Recovering, HealthState::Up) => MessageChange::Up,
+            (_, HealthState::Down) => NotifiedChange::Down,
+            (_, HealthState::Suspect) => NotifiedChange::Suspect,
+            (HealthState::Down | HealthState::Recovering, HealthState::Up) => NotifiedChange::Up,
             _ => return,
         };
-        let flaps = report.flapping && change == MessageChange::Down;
-        for change in std::iter::once(change).chain(flaps.then_some(MessageChange::Flapping)) {
-            let told = Told {
+        let flaps = report.flapping && change == NotifiedChange::Down;
+        for change in std::iter::once(change).chain(flaps.then_some(NotifiedChange::Flapping)) {
+            let told = ReportedChange {
                 at,
                 pool: report.server.pool.clone(),
                 subject: report.server.to_string(),
@@ -46,15 +52,15 @@ impl State {
             let (change, says) = match (was.eligible() > 0, pool.eligible() > 0) {
                 (true, false) => {
                     self.emptied.insert(pool.name.clone());
-                    (MessageChange::Empty, "no server is eligible any more")
+                    (NotifiedChange::Empty, "no server is eligible any more")
                 }
                 // A new pool was not emptied: its first server is no news.
                 (false, true) if self.emptied.remove(&pool.name) => {
-                    (MessageChange::Filled, "a server is eligible again")
+                    (NotifiedChange::Filled, "a server is eligible again")
                 }
                 _ => continue,
             };
-            let told = Told {
+            let told = ReportedChange {
                 at: wall(),
                 pool: pool.name.clone(),
                 subject: format!("pool {}", pool.name),
@@ -72,7 +78,7 @@ impl State {
         let Some(name) = &spec.check else { return };
         let worst = timing(&document.checks[name]).noticed.worst_ms;
         let now = wall();
-        let mut way: Option<(Step, &str)> = None;
+        let mut way: Option<(ProbeStep, &str)> = None;
         for server in spec.servers.keys() {
             let id = PoolServer { pool: pool.clone(), server: server.clone() };
             let Some(health) = self.health.get(&id).filter(|it| it.state == HealthState::Down) else {

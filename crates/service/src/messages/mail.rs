@@ -7,7 +7,7 @@ use lettre::message::header::ContentType;
 use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
-use merismos_core::config::document::{Mail, MailTls};
+use merismos_core::config::document::{MailTarget, MailTls};
 use merismos_plane::secret_ref::SecretCache;
 use merismos_store::StoredMessage;
 
@@ -19,7 +19,7 @@ const SUBJECT: usize = 150;
 /// # Errors
 /// In words, when the server did not take it.
 pub(super) async fn send(
-    mail: &Mail,
+    mail: &MailTarget,
     message: &StoredMessage,
     secrets: &SecretCache,
     limit: Duration,

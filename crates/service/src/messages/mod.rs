@@ -10,8 +10,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use merismos_api::{EventKind, SentMessage};
-use merismos_core::config::document::{Message, MessageChange};
-use merismos_core::messages::{Gatherer, Told};
+use merismos_core::config::document::{NotificationSpec, NotifiedChange};
+use merismos_core::messages::{NotificationBatcher, ReportedChange};
 use merismos_core::name::Name;
 use merismos_core::time::{Tick, Wall};
 use merismos_plane::secret_ref::SecretCache;
@@ -38,13 +38,13 @@ const LONGEST_WAIT: Duration = Duration::from_secs(300);
 const GIVE_UP: Duration = Duration::from_secs(24 * 3_600);
 
 /// The messages of the document, by name.
-pub(crate) type Wanted = BTreeMap<Name, Message>;
+pub(crate) type Wanted = BTreeMap<Name, NotificationSpec>;
 
 /// A change that somebody may want to be told of.
 #[derive(Debug)]
 pub(crate) struct Changed {
-    pub(crate) change: MessageChange,
-    pub(crate) told: Told,
+    pub(crate) change: NotifiedChange,
+    pub(crate) told: ReportedChange,
 }
 
 /// The way to the messages.
@@ -116,7 +116,7 @@ impl Messages {
     pub(crate) async fn try_out(&self, name: &Name, who: &str) -> Result<Vec<SentMessage>, NoMessage> {
         let spec = self.wanted.borrow().get(name).cloned().ok_or_else(|| NoMessage(name.clone()))?;
         let says = format!("a try by {who}: nothing changed");
-        let told = Told {
+        let told = ReportedChange {
             at: wall(),
             pool: spec.pools.first().unwrap_or(name).clone(),
             subject: "this node".to_owned(),
@@ -142,12 +142,12 @@ impl Messages {
 }
 
 /// The ways that a message goes.
-fn ways(spec: &Message) -> impl Iterator<Item = &'static str> {
+fn ways(spec: &NotificationSpec) -> impl Iterator<Item = &'static str> {
     let webhook = spec.webhook.as_ref().map(|_| "webhook");
     webhook.into_iter().chain(spec.mail.as_ref().map(|_| "mail"))
 }
 
-fn made(id: u64, name: &Name, via: &str, told: &[Told], more: usize) -> StoredMessage {
+fn made(id: u64, name: &Name, via: &str, told: &[ReportedChange], more: usize) -> StoredMessage {
     let body = json!({
         "message": name,
         "at": wall(),
@@ -169,7 +169,7 @@ fn made(id: u64, name: &Name, via: &str, told: &[Told], more: usize) -> StoredMe
 }
 
 /// A message in one line: one change as it is, more of them counted by pool and kind.
-fn summary(told: &[Told], more: usize) -> String {
+fn summary(told: &[ReportedChange], more: usize) -> String {
     if let ([only], 0) = (told, more) {
         return format!("{}: {}", only.subject, only.says);
     }
@@ -203,11 +203,15 @@ fn shown(message: &StoredMessage) -> SentMessage {
 }
 
 /// Whether a message's way is still in the configuration.
-fn is_wanted(spec: Option<&Message>, via: &str) -> bool {
+fn is_wanted(spec: Option<&NotificationSpec>, via: &str) -> bool {
     spec.is_some_and(|spec| ways(spec).any(|way| way == via))
 }
 
-async fn deliver(spec: &Message, message: &StoredMessage, secrets: &SecretCache) -> Result<(), String> {
+async fn deliver(
+    spec: &NotificationSpec,
+    message: &StoredMessage,
+    secrets: &SecretCache,
+) -> Result<(), String> {
     match (message.via.as_str(), &spec.webhook, &spec.mail) {
         ("webhook", Some(webhook), _) => webhook::post(webhook, message, secrets, LIMIT).await,
         ("mail", _, Some(mail)) => mail::send(mail, message, secrets, LIMIT).await,
@@ -221,7 +225,7 @@ const NOT_WANTED: &str = "it is not in the running configuration any more";
 /// What the task owns.
 struct Messenger {
     start: Instant,
-    gatherers: BTreeMap<Name, Gatherer>,
+    gatherers: BTreeMap<Name, NotificationBatcher>,
     wanted: Wanted,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
     journal: Journal,
@@ -296,7 +300,7 @@ impl Messenger {
         for (name, spec) in &wanted {
             match self.gatherers.get_mut(name) {
                 Some(gatherer) => gatherer.set(spec.clone()),
-                None => drop(self.gatherers.insert(name.clone(), Gatherer::new(spec.clone()))),
+                None => drop(self.gatherers.insert(name.clone(), NotificationBatcher::new(spec.clone()))),
             }
         }
         self.wanted = wanted;
@@ -311,7 +315,7 @@ impl Messenger {
 
     /// When something is due: a message to be made, or to be tried.
     fn next_timeout(&self) -> Option<Instant> {
-        let gathered = self.gatherers.values().filter_map(Gatherer::next_timeout).min();
+        let gathered = self.gatherers.values().filter_map(NotificationBatcher::next_timeout).min();
         let gathered = gathered.map(|tick| self.start + Duration::from_nanos(tick.0));
         let now = wall();
         let kept = self.kept();
@@ -422,8 +426,8 @@ impl Messenger {
 mod tests {
     use super::*;
 
-    fn told(pool: &str, server: &str, change: &str) -> Told {
-        Told {
+    fn told(pool: &str, server: &str, change: &str) -> ReportedChange {
+        ReportedChange {
             at: Wall(0),
             pool: pool.parse().unwrap(),
             subject: format!("{pool}/{server}"),

@@ -5,7 +5,7 @@ use std::time::Duration;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
-use merismos_core::config::document::Webhook;
+use merismos_core::config::document::WebhookTarget;
 use merismos_plane::secret_ref::SecretCache;
 use merismos_plane::webhook_client;
 use merismos_store::StoredMessage;
@@ -18,7 +18,7 @@ use crate::clock::wall;
 /// # Errors
 /// In words, when it was not taken with a status of the 200s.
 pub(super) async fn post(
-    webhook: &Webhook,
+    webhook: &WebhookTarget,
     message: &StoredMessage,
     secrets: &SecretCache,
     limit: Duration,

@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, VecDeque};
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
-use merismos_core::config::document::{Protocol, Unit};
+use merismos_core::config::document::{BalancePer, Protocol};
 use merismos_core::name::PoolServer;
-use merismos_core::proof::{Expectation, Outcome, Sample, Shots};
-use merismos_core::routing::{By, Facts, Frontend, Server, Snapshot};
+use merismos_core::proof::{Expectation, RequestResults, TallySample, TrialOutcome};
+use merismos_core::routing::{Frontend, PoolReason, RequestFacts, Server, Snapshot};
 use merismos_core::time::Tick;
 use merismos_load::{Plan, Seen as Outcomes, Shot, Work};
 use merismos_plane::observer::{Observation, Observed};
@@ -79,7 +79,7 @@ impl Sightings {
 
 /// What was seen of a trial, beside what was expected.
 pub(super) struct Joined {
-    pub(super) samples: Vec<Sample>,
+    pub(super) samples: Vec<TallySample>,
     /// The expected shares, by the numbers that the samples name.
     pub(super) shares: BTreeMap<u64, Vec<(PoolServer, f64)>>,
 }
@@ -89,7 +89,7 @@ pub(super) fn join(
     plan: &Plan,
     (shots, mut sightings): (&[Shot], Sightings),
     versions: &Versions,
-    what: Shots,
+    what: RequestResults,
 ) -> Joined {
     let mut book = Book { plan, versions, shares: BTreeMap::new(), numbers: BTreeMap::new() };
     let mut last: BTreeMap<u32, PoolServer> = BTreeMap::new();
@@ -103,14 +103,14 @@ pub(super) fn join(
             last.insert(shot.client, server.clone());
         }
         let outcome = match shot.seen {
-            Outcomes::Answer(status) => Outcome::Answered(status),
+            Outcomes::Answer(status) => TrialOutcome::Answered(status),
             // That it left the client says nothing of whether it arrived.
-            Outcomes::Done if what == Shots::OneWay && server.is_none() => Outcome::Broken,
-            Outcomes::Done => Outcome::Done,
-            Outcomes::Broken | Outcomes::Late => Outcome::Broken,
+            Outcomes::Done if what == RequestResults::OneWay && server.is_none() => TrialOutcome::Broken,
+            Outcomes::Done => TrialOutcome::Done,
+            Outcomes::Broken | Outcomes::Late => TrialOutcome::Broken,
         };
         let latency_us = u64::try_from(shot.took.as_micros()).unwrap_or(u64::MAX);
-        samples.push(Sample { server, failed_at, outcome, latency_us, expectation });
+        samples.push(TallySample { server, failed_at, outcome, latency_us, expectation });
     }
     Joined { samples, shares: book.shares }
 }
@@ -142,7 +142,7 @@ impl Book<'_> {
             return Expectation::Server(server);
         }
         // Shares depend on the client where its network chooses the pool.
-        let by_network = frontend.choice.as_ref().is_some_and(|it| matches!(it.by, By::Network(_)));
+        let by_network = frontend.choice.as_ref().is_some_and(|it| matches!(it.by, PoolReason::Network(_)));
         let next = self.numbers.len() as u64;
         let number = *self.numbers.entry((version, by_network.then_some(address))).or_insert(next);
         self.shares.entry(number).or_insert_with(|| frontend.expected(address, Tick(0)));
@@ -154,7 +154,7 @@ impl Book<'_> {
         // Whichever pool it is in: a client stays with its first server over all of them.
         let mut known = frontend.pools().flat_map(|pool| pool.servers.iter().map(move |it| (pool, it)));
         let Some((pool, known)) = known.find(|(_, it)| it.name == *server) else { return false };
-        let by_connection = frontend.unit == Unit::Connection && !shot.is_first;
+        let by_connection = frontend.unit == BalancePer::Connection && !shot.is_first;
         let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();
         let is_simple = frontend.protocol == Protocol::Http && !pool.limited;
         is_simple && (by_connection || by_pin) && Server::may_go_on(known)
@@ -169,14 +169,14 @@ impl Book<'_> {
             _ => None,
         };
         let facts = match &self.plan.work {
-            Work::Http { path, .. } => Facts {
+            Work::Http { path, .. } => RequestFacts {
                 client: address,
                 target: Some(path),
                 host: Some(host.as_bytes()),
                 sni: None,
                 field: &field,
             },
-            Work::Tcp { .. } | Work::Udp { .. } => Facts::of_client(address),
+            Work::Tcp { .. } | Work::Udp { .. } => RequestFacts::of_client(address),
         };
         frontend.certain(&facts, Tick(0)).cloned()
     }

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use merismos_api::{EventKind, Happening, Trial, TrialRequest, TrialState};
 use merismos_core::name::{Name, NameError};
-use merismos_core::proof::{Verdict, tally};
+use merismos_core::proof::{TrialVerdict, tally};
 use merismos_load::{Plan, Seen};
 use merismos_store::{Store, StoreError, StoredTrial};
 use serde_json::json;
@@ -186,9 +186,9 @@ impl Trials {
     fn finish(&self, trial: Trial) {
         let verdict = trial.tally.as_ref().map(|tally| tally.verdict);
         let words = match verdict {
-            Some(Verdict::AsExpected) => "as expected",
-            Some(Verdict::TooFew) => "too few to judge",
-            Some(Verdict::NotAsExpected) | None => "not as expected",
+            Some(TrialVerdict::AsExpected) => "as expected",
+            Some(TrialVerdict::TooFew) => "too few to judge",
+            Some(TrialVerdict::NotAsExpected) | None => "not as expected",
         };
         let says =
             format!("trial of {} {} by {}: {words}", trial.request.requests, trial.sends.many(), trial.who);

@@ -5,9 +5,9 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 use merismos_api::TrialRequest;
-use merismos_core::config::document::{Protocol, Unit};
+use merismos_core::config::document::{BalancePer, Protocol};
 use merismos_core::name::Name;
-use merismos_core::proof::Shots;
+use merismos_core::proof::RequestResults;
 use merismos_core::routing::Frontend;
 use merismos_load::{Clients, Plan, Work, can_send_from};
 use merismos_plane::observer::MARK;
@@ -78,13 +78,13 @@ pub(super) fn check(request: &TrialRequest) -> Result<Option<IpNet>, OrderError>
 }
 
 /// What a trial sends to a frontend.
-pub(super) fn sends(frontend: &Frontend, request: &TrialRequest) -> Shots {
+pub(super) fn sends(frontend: &Frontend, request: &TrialRequest) -> RequestResults {
     match (frontend.protocol, frontend.unit) {
-        (Protocol::Http, _) => Shots::Requests,
-        (Protocol::Tcp, _) => Shots::Connections,
-        (Protocol::Udp, Unit::Datagram) => Shots::OneWay,
-        (Protocol::Udp, _) if request.one_way => Shots::OneWay,
-        (Protocol::Udp, _) => Shots::Datagrams,
+        (Protocol::Http, _) => RequestResults::Requests,
+        (Protocol::Tcp, _) => RequestResults::Connections,
+        (Protocol::Udp, BalancePer::Datagram) => RequestResults::OneWay,
+        (Protocol::Udp, _) if request.one_way => RequestResults::OneWay,
+        (Protocol::Udp, _) => RequestResults::Datagrams,
     }
 }
 
@@ -121,7 +121,7 @@ pub(super) fn plan(request: &TrialRequest, ground: &Ground) -> Result<Plan, Orde
         }
         Protocol::Udp => {
             let say = said.unwrap_or(USUAL_WORDS).as_bytes().to_vec();
-            let is_answered = sends(frontend, request) != Shots::OneWay;
+            let is_answered = sends(frontend, request) != RequestResults::OneWay;
             (Work::Udp { say, is_answered }, Duration::from_secs(2))
         }
     };

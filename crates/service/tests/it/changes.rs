@@ -2,7 +2,7 @@
 
 use merismos_api::{DutyRequest, Review};
 use merismos_client::ClientError;
-use merismos_core::config::Format;
+use merismos_core::config::DocumentFormat;
 use merismos_core::duty::Duty;
 use merismos_lab::free::free_address;
 
@@ -28,12 +28,12 @@ async fn a_document_is_previewed_applied_once_and_exported() {
     );
 
     let client = service.client();
-    let export = client.document(Format::Toml).await.unwrap();
+    let export = client.document(DocumentFormat::Toml).await.unwrap();
     assert!(!service.apply(&export).await.unwrap().made, "what is exported is what runs");
-    assert_eq!(client.document(Format::Toml).await.unwrap(), export);
+    assert_eq!(client.document(DocumentFormat::Toml).await.unwrap(), export);
     let json = merismos_api::ApplyRequest {
-        format: Format::Json,
-        ..Service::request(&client.document(Format::Json).await.unwrap())
+        format: DocumentFormat::Json,
+        ..Service::request(&client.document(DocumentFormat::Json).await.unwrap())
     };
     assert!(!client.apply(&json).await.unwrap().made);
 }

@@ -3,7 +3,7 @@
 use std::process::Command;
 
 use merismos_api::{Event, TryAnswer, TryRequest};
-use merismos_core::health::{State, Step};
+use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::time::Wall;
 use merismos_lab::free::free_address;
 use merismos_lab::stand_in::Fault;
@@ -41,7 +41,7 @@ async fn with_check(address: std::net::SocketAddr, check: &str, flags: &[&str]) 
     service
 }
 
-async fn is(service: &Service, state: State) {
+async fn is(service: &Service, state: HealthState) {
     until("its health follows", async || service.status().await.pools[0].servers[0].health.state == state)
         .await;
 }
@@ -57,13 +57,13 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
         secret.display()
     );
     let service = with_check(database.address(), &check, &[]).await;
-    is(&service, State::Up).await;
+    is(&service, HealthState::Up).await;
     database.as_root("SET GLOBAL read_only = 1");
-    is(&service, State::Down).await;
+    is(&service, HealthState::Down).await;
     let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
-    assert_eq!((probe.step, probe.got.as_str()), (Step::Body, "@@read_only is 1; wanted = 0"));
+    assert_eq!((probe.step, probe.got.as_str()), (ProbeStep::Body, "@@read_only is 1; wanted = 0"));
     database.as_root("SET GLOBAL read_only = 0");
-    is(&service, State::Up).await;
+    is(&service, HealthState::Up).await;
     // A login that is wrong, a column that is not there, and a statement that would write.
     let base = |more: Value| {
         let mut all =
@@ -72,15 +72,23 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
         keys(all)
     };
     for (more, step, got) in [
-        (json!({ "query": "SELECT 1", "user": "nobody" }), Step::Answer, "could not log in: Access denied"),
-        (json!({ "query": "SELECT 1 AS one", "column": "two" }), Step::Body, "no column two; it has one"),
-        (json!({ "query": "SELECT 1 WHERE FALSE" }), Step::Status, "the query gave no row"),
+        (
+            json!({ "query": "SELECT 1", "user": "nobody" }),
+            ProbeStep::Answer,
+            "could not log in: Access denied",
+        ),
+        (
+            json!({ "query": "SELECT 1 AS one", "column": "two" }),
+            ProbeStep::Body,
+            "no column two; it has one",
+        ),
+        (json!({ "query": "SELECT 1 WHERE FALSE" }), ProbeStep::Status, "the query gave no row"),
         (
             json!({ "query": "SHOW STATUS LIKE 'Uptime'", "column": "Value", "wanted": ">= 0" }),
-            Step::Done,
+            ProbeStep::Done,
             "Value is",
         ),
-        (json!({ "query": "SELECT 1 INTO @x FROM nowhere" }), Step::Status, "the query failed"),
+        (json!({ "query": "SELECT 1 INTO @x FROM nowhere" }), ProbeStep::Status, "the query failed"),
     ] {
         let answer = try_check(&service, "new", base(more), &["quay/real"]).await;
         let evidence = &answer.tries[0].evidence;
@@ -105,13 +113,13 @@ async fn a_member_of_a_cluster_that_is_not_in_step_is_told_from_one_that_is() {
         secret.display()
     );
     let service = with_check(database.address(), &check, &[]).await;
-    is(&service, State::Up).await;
+    is(&service, HealthState::Up).await;
     database.as_root("SET GLOBAL wsrep_desync = ON");
-    is(&service, State::Down).await;
+    is(&service, HealthState::Down).await;
     let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
     assert_eq!(probe.got, "Value is 2; wanted = 4");
     database.as_root("SET GLOBAL wsrep_desync = OFF");
-    is(&service, State::Up).await;
+    is(&service, HealthState::Up).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -132,13 +140,13 @@ async fn a_database_is_asked_over_tls() {
     let base =
         format!("kind = \"sql\"\nuser = \"merismos\"\npassword = \"file:{secret}\"\nquery = \"SELECT 1\"");
     let service = with_check(database.address(), &format!("{base}\ntls_authorities = \"{cert}\""), &[]).await;
-    is(&service, State::Up).await;
+    is(&service, HealthState::Up).await;
     for (more, step, got) in [
-        (json!({}), Step::Answer, "could not log in"),
-        (json!({ "tls": "unverified" }), Step::Done, "1 is 1"),
-        (json!({ "tls": "verified" }), Step::Answer, "could not log in"),
-        (json!({ "tls": "verified", "tls_authorities": strange }), Step::Answer, "could not log in"),
-        (json!({ "tls": "verified", "tls_authorities": cert }), Step::Done, "1 is 1"),
+        (json!({}), ProbeStep::Answer, "could not log in"),
+        (json!({ "tls": "unverified" }), ProbeStep::Done, "1 is 1"),
+        (json!({ "tls": "verified" }), ProbeStep::Answer, "could not log in"),
+        (json!({ "tls": "verified", "tls_authorities": strange }), ProbeStep::Answer, "could not log in"),
+        (json!({ "tls": "verified", "tls_authorities": cert }), ProbeStep::Done, "1 is 1"),
     ] {
         let secret = format!("file:{secret}");
         let mut all = json!({ "kind": "sql", "user": "merismos", "password": secret, "query": "SELECT 1" });
@@ -154,12 +162,18 @@ async fn a_name_server_is_asked_for_names() {
     let names = NameServer::start("gull IN A 192.0.2.21\nalias IN CNAME gull\n");
     let check = "kind = \"dns\"\nname = \"gull.skerry.example\"\nexpect = \"192.0.2.21\"";
     let service = with_check(names.address, check, &[]).await;
-    is(&service, State::Up).await;
+    is(&service, HealthState::Up).await;
     for (name, record, expect, step, got) in [
-        ("gull.skerry.example", "A", "192.0.2.22", Step::Body, "answered 192.0.2.21; wanted 192.0.2.22"),
-        ("alias.skerry.example", "CNAME", "gull.skerry.example", Step::Done, "answered gull.skerry.example."),
-        ("gull.skerry.example", "AAAA", "2001:db8::1", Step::Status, "there is no AAAA of this name"),
-        ("nobody.skerry.example", "A", "192.0.2.21", Step::Status, "there is no A of this name"),
+        ("gull.skerry.example", "A", "192.0.2.22", ProbeStep::Body, "answered 192.0.2.21; wanted 192.0.2.22"),
+        (
+            "alias.skerry.example",
+            "CNAME",
+            "gull.skerry.example",
+            ProbeStep::Done,
+            "answered gull.skerry.example.",
+        ),
+        ("gull.skerry.example", "AAAA", "2001:db8::1", ProbeStep::Status, "there is no AAAA of this name"),
+        ("nobody.skerry.example", "A", "192.0.2.21", ProbeStep::Status, "there is no A of this name"),
     ] {
         let given = keys(json!({ "kind": "dns", "name": name, "record": record, "expect": expect }));
         let answer = try_check(&service, "new", given, &["quay/real"]).await;
@@ -167,7 +181,7 @@ async fn a_name_server_is_asked_for_names() {
         assert!(evidence.step == step && evidence.got.contains(got), "{got}: {evidence}");
     }
     drop(names);
-    is(&service, State::Down).await;
+    is(&service, HealthState::Down).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -175,7 +189,7 @@ async fn an_echo_is_asked_for_where_the_service_may() {
     let service = with_check(free_address(), "kind = \"icmp\"", &[]).await;
     // Only a user who may open raw sockets can ask.
     let may = Command::new("id").arg("-u").output().unwrap().stdout == b"0\n";
-    is(&service, if may { State::Up } else { State::Down }).await;
+    is(&service, if may { HealthState::Up } else { HealthState::Down }).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -188,12 +202,12 @@ async fn programs_run_only_where_the_settings_say_so() {
     let check = "kind = \"command\"\nprogram = \"lag\"";
     let path = folder.path().to_str().unwrap();
     let service = with_check(address, check, &["--command-folder", path]).await;
-    is(&service, State::Up).await;
+    is(&service, HealthState::Up).await;
     let tried = service.merismos(&["check", "try", "it", "quay/real"]);
     let said = String::from_utf8_lossy(&tried.stdout).into_owned();
     assert!(said.contains(&format!("exit code 0: lag of {}", address.port())), "{said}");
     let without = with_check(address, check, &[]).await;
-    is(&without, State::Down).await;
+    is(&without, HealthState::Down).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -278,10 +292,11 @@ async fn the_last_probes_are_marks_on_a_line_of_time() {
         probes.says
     );
     service.stand_ins[1].set(Fault::Error { status: 500 }).await;
-    until("it is down", async || service.client().probes(&id).await.unwrap().state == State::Down).await;
+    until("it is down", async || service.client().probes(&id).await.unwrap().state == HealthState::Down)
+        .await;
     let probes = service.client().probes(&id).await.unwrap();
-    let down = probes.marks.iter().find(|mark| mark.to == Some(State::Down)).unwrap();
-    assert_eq!((down.passed, down.step), (false, Step::Status));
+    let down = probes.marks.iter().find(|mark| mark.to == Some(HealthState::Down)).unwrap();
+    assert_eq!((down.passed, down.step), (false, ProbeStep::Status));
     assert!(probes.says.contains("failed, needs"), "{}", probes.says);
     assert_eq!(probes.changes_today, 3, "suspect, and down");
     let printed = service.merismos(&["server", "probes", "quay/tern"]);
@@ -302,7 +317,7 @@ async fn when_all_servers_fail_alike_it_is_said_and_a_pool_may_send_to_all_of_th
         let eligible = if fault == Fault::None { 2 } else { 0 };
         until("their health follows", async || {
             let pool = &service.status().await.pools[0];
-            let state = if eligible == 2 { State::Up } else { State::Down };
+            let state = if eligible == 2 { HealthState::Up } else { HealthState::Down };
             pool.servers.iter().all(|server| server.health.state == state)
         })
         .await;
@@ -403,7 +418,7 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     until("gull is drained", async || expected(&service).await == [0, 100]).await;
     let gull = service.status().await.pools[0].servers[0].clone();
     assert_eq!(gull.reason_words.as_deref(), Some("it asks to be drained"));
-    assert_eq!((gull.health.state, gull.duty), (State::Up, None), "neither probes nor people say so");
+    assert_eq!((gull.health.state, gull.duty), (HealthState::Up, None), "neither probes nor people say so");
     in_the_copy(&service, "\"drain\"").await;
     service.crash_and_restart().await;
     assert_eq!(expected(&service).await, [0, 100], "a restart goes on with what was asked for");
@@ -429,13 +444,13 @@ async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
     service.apply(&text).await.unwrap();
     let gull = async |service: &Service| service.status().await.pools[0].servers[0].clone();
     for time in 1..=3 {
-        until("gull is up", async || gull(&service).await.health.state == State::Up).await;
+        until("gull is up", async || gull(&service).await.health.state == HealthState::Up).await;
         service.stand_ins[0].set(Fault::Error { status: 503 }).await;
-        until("gull is down", async || gull(&service).await.health.state == State::Down).await;
+        until("gull is down", async || gull(&service).await.health.state == HealthState::Down).await;
         assert_eq!(gull(&service).await.health.flapping, time == 3);
         service.stand_ins[0].set(Fault::None).await;
     }
-    until("gull passes", async || gull(&service).await.health.state == State::Recovering).await;
+    until("gull passes", async || gull(&service).await.health.state == HealthState::Recovering).await;
     let events = service.client().events(100).await.unwrap().events;
     let says = |words: &str| events.iter().filter(|it| it.says.contains(words)).count();
     assert_eq!((says("it is flapping, and held down for"), says("it is flapping")), (1, 1), "{events:#?}");
@@ -452,7 +467,7 @@ async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
     })
     .await;
     let gull = gull(&service).await;
-    assert_eq!((gull.eligible, gull.health.state), (false, State::Recovering), "it is still held");
+    assert_eq!((gull.eligible, gull.health.state), (false, HealthState::Recovering), "it is still held");
     let now = gull.health.held_until.expect("it is still held");
     assert!((now.0 - held.0).abs() < 5_000, "until the same time: {held:?}, {now:?}");
 }

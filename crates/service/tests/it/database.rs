@@ -97,7 +97,7 @@ async fn a_database_killed_during_apply_leaves_the_whole_revision_or_nothing() {
             applied.is_ok()
         })
         .await;
-        let export = service.client().document(merismos_core::config::Format::Toml).await.unwrap();
+        let export = service.client().document(merismos_core::config::DocumentFormat::Toml).await.unwrap();
         assert!(export.contains(&format!("weight = {}", round + 2)), "{export}");
     }
 }
@@ -145,7 +145,7 @@ async fn a_revision_of_the_previous_release_runs_after_the_update() {
     service.start().await;
     service.all_up().await;
     assert_eq!((service.get().await.unwrap().0, service.status().await.revision.number), (200, 1));
-    let export = service.client().document(merismos_core::config::Format::Toml).await.unwrap();
+    let export = service.client().document(merismos_core::config::DocumentFormat::Toml).await.unwrap();
     assert!(export.contains("format = 2") && export.contains("first_byte_timeout = \"7s\""), "{export}");
     assert!(!service.apply(&export).await.unwrap().made, "lifting changes nothing");
     assert_eq!(service.client().compare(1, 1).await.unwrap().changes, []);

@@ -2,10 +2,10 @@
 
 use merismos_api::{DutyRequest, EventKind, ExplainAnswer, TrialRequest, TrialState};
 use merismos_client::ClientError;
-use merismos_core::config::Format;
+use merismos_core::config::DocumentFormat;
 use merismos_core::duty::Duty;
 use merismos_core::name::PoolServer;
-use merismos_core::proof::Verdict;
+use merismos_core::proof::TrialVerdict;
 use merismos_lab::free::free_address;
 use serde_json::Value;
 
@@ -66,12 +66,12 @@ async fn what_explain_says_of_a_client_is_what_its_requests_meet() {
     assert_eq!(wrong.status.code(), Some(2), "{wrong:?}");
     // A trial of clients that are all one holds each request against the server of their key.
     let tally = trial(&service, 60).await.tally.unwrap();
-    assert_eq!((tally.verdict, tally.tied, tally.strayed), (Verdict::AsExpected, 60, 0));
+    assert_eq!((tally.verdict, tally.tied, tally.strayed), (TrialVerdict::AsExpected, 60, 0));
     // Where a server's bound has a part in it, it does not pretend to know.
     let bounded = format!("{keys}\nhash_bound = 200");
     service.apply(&with_pool(&service, &bounded)).await.unwrap();
     let tally = trial(&service, 60).await.tally.unwrap();
-    assert_eq!((tally.verdict, tally.tied), (Verdict::AsExpected, 0));
+    assert_eq!((tally.verdict, tally.tied), (TrialVerdict::AsExpected, 0));
     assert!(tally.because[0].contains("the clients' keys"), "{:?}", tally.because);
 }
 
@@ -157,7 +157,7 @@ async fn several_pools_share_explain_and_trial_know_them() {
     let told = explain(&service, &[]).await;
     assert_eq!(told.why_pool.unwrap(), "drawn by weight (quay 75.0 %, mole 25.0 %)");
     let tally = trial(&service, 1_200).await.tally.unwrap();
-    assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
+    assert_eq!(tally.verdict, TrialVerdict::AsExpected, "{:?}", tally.because);
     let mole = tally.rows.iter().find(|row| row.server.pool.as_str() == "mole").unwrap();
     assert!((mole.expected - 0.25).abs() < 1e-9 && mole.requests > 200, "{mole:?}");
     // A pool that is used twice, or that is not there, is a mistake and not a surprise.
@@ -273,7 +273,7 @@ async fn weights_and_networks_of_pools_by_flags() {
         assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
     };
     let keys = async || {
-        let document = service.client().document(Format::Json).await.unwrap();
+        let document = service.client().document(DocumentFormat::Json).await.unwrap();
         serde_json::from_str::<Value>(&document).unwrap()["frontends"]["harbour"].clone()
     };
     change(&["--choose-pool", "by-weight", "--pool-weights", "quay=3", "--pool-weights", "second=0"]);

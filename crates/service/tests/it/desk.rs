@@ -3,14 +3,14 @@
 use merismos_api::{ChangeRequest, Going, ProblemDocument, Review};
 use merismos_client::{ClientError, Wanted};
 use merismos_core::config::edit::Edit;
-use merismos_core::config::thing::{Kind, Thing};
+use merismos_core::config::thing::{ObjectKind, ObjectPath};
 use merismos_core::duty::Duty;
 use merismos_lab::free::free_address;
 use serde_json::json;
 
 use crate::harness::{Database, PATIENCE, Service, until};
 
-fn thing(path: &str) -> Thing {
+fn thing(path: &str) -> ObjectPath {
     path.parse().unwrap()
 }
 
@@ -197,10 +197,10 @@ async fn things_are_found_by_label_text_and_page() {
     let client = service.client();
     let count = async |wanted: Wanted| client.things(&wanted).await.unwrap().total;
     let text = |it: &str| Some(it.to_owned());
-    assert_eq!(count(Wanted { kind: Some(Kind::Host), ..Wanted::default() }).await, 30);
+    assert_eq!(count(Wanted { kind: Some(ObjectKind::Host), ..Wanted::default() }).await, 30);
     assert_eq!(count(Wanted { labels: text("site=north"), ..Wanted::default() }).await, 5);
     assert_eq!(count(Wanted { labels: text("site"), search: text("RACK 1"), ..Wanted::default() }).await, 2);
-    assert_eq!(count(Wanted { kind: Some(Kind::Pool), ..Wanted::default() }).await, 0);
+    assert_eq!(count(Wanted { kind: Some(ObjectKind::Pool), ..Wanted::default() }).await, 0);
     let page =
         client.things(&Wanted { offset: Some(28), limit: Some(10), ..Wanted::default() }).await.unwrap();
     assert_eq!((page.total, page.things.len()), (30, 2));

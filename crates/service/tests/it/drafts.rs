@@ -72,7 +72,7 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     assert!(!looked.made && looked.changes.len() == 3);
     assert!(client.revert(1, Going::default()).await.unwrap().made);
     assert_eq!(service.server("gull").await.weight, 1);
-    let export = client.document(merismos_core::config::Format::Toml).await.unwrap();
+    let export = client.document(merismos_core::config::DocumentFormat::Toml).await.unwrap();
     assert_eq!(client.revision(1).await.unwrap().document, export, "the same content, the same bytes");
 }
 

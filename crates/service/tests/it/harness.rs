@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use merismos_api::{ApplyRequest, Going, ServerStatus, Status};
 use merismos_client::{Client, ClientError};
-use merismos_core::config::Format;
+use merismos_core::config::DocumentFormat;
 use merismos_lab::free::free_address;
 use merismos_lab::stand_in::StandIn;
 use tempfile::TempDir;
@@ -309,7 +309,7 @@ impl Service {
     pub(crate) fn request(text: &str) -> ApplyRequest {
         ApplyRequest {
             text: text.to_owned(),
-            format: Format::Toml,
+            format: DocumentFormat::Toml,
             only: Vec::new(),
             going: Going {
                 note: "a test".to_owned(),

@@ -205,7 +205,7 @@ async fn service_records_give_ports_weights_and_tiers_and_may_remove_all() {
         "quay/dns-127-0-2-12-8083 5 1".to_owned(),
     ];
     finds(&service, &all).await;
-    let export = service.client().document(merismos_core::config::Format::Toml).await.unwrap();
+    let export = service.client().document(merismos_core::config::DocumentFormat::Toml).await.unwrap();
     assert!(!export.contains("127.0.2.11"), "what was found is no configuration");
     dns.change("");
     finds(&service, &[]).await;

@@ -3,8 +3,8 @@
 use merismos_api::{DutyRequest, EventKind, StreamMessage, Trial, TrialRequest, TrialState};
 use merismos_client::ClientError;
 use merismos_core::duty::Duty;
-use merismos_core::health::State;
-use merismos_core::proof::Verdict;
+use merismos_core::health::HealthState;
+use merismos_core::proof::TrialVerdict;
 use merismos_lab::stand_in::Fault;
 
 use crate::harness::{PATIENCE, Service, until};
@@ -33,7 +33,7 @@ async fn a_failing_server_is_noticed_explained_and_taken_back() {
         (Fault::Error { status: 500 }, "status 500; wanted 200-299"),
     ] {
         service.stand_ins[0].set(fault).await;
-        until("gull is down", async || service.server("gull").await.health.state == State::Down).await;
+        until("gull is down", async || service.server("gull").await.health.state == HealthState::Down).await;
         let gull = service.server("gull").await;
         assert_eq!((gull.eligible, gull.expected, service.server("tern").await.expected), (false, 0.0, 1.0));
         let got = gull.health.last_probe.clone().unwrap().got;
@@ -65,7 +65,7 @@ async fn a_duty_holds_until_it_is_changed_also_over_a_crash() {
         (Duty::Withdrawn, "new disk", "admin")
     );
     assert_eq!(server.reason_words.as_deref(), Some("withdrawn by an operator"));
-    assert_eq!(server.health.state, State::Up, "health is not touched by duty, and survives too");
+    assert_eq!(server.health.state, HealthState::Up, "health is not touched by duty, and survives too");
 
     let tern = "quay/tern".parse().unwrap();
     let Err(ClientError::Refused(problem)) =
@@ -87,7 +87,7 @@ async fn a_duty_holds_until_it_is_changed_also_over_a_crash() {
 async fn a_restart_serves_at_once_what_was_up_and_keeps_off_what_was_down() {
     let mut service = Service::with(&["gull", "tern"]).await;
     service.stand_ins[0].set(Fault::Error { status: 500 }).await;
-    until("gull is down", async || service.server("gull").await.health.state == State::Down).await;
+    until("gull is down", async || service.server("gull").await.health.state == HealthState::Down).await;
     let copy = service.folder.path().join("state/copy.json");
     until("the copy has it", async || {
         std::fs::read_to_string(&copy).is_ok_and(|text| text.contains("\"down\""))
@@ -107,7 +107,7 @@ async fn a_trial_of_even_traffic_is_as_expected_and_is_kept() {
     let begun = trial(&service, 300, None).await;
     let done = result(&service, begun.id).await;
     let tally = done.tally.unwrap();
-    assert_eq!(tally.verdict, Verdict::AsExpected, "{:?}", tally.because);
+    assert_eq!(tally.verdict, TrialVerdict::AsExpected, "{:?}", tally.because);
     assert_eq!(tally.rows.iter().map(|row| row.requests).collect::<Vec<_>>(), [100, 100, 100]);
     assert!(tally.rows.iter().all(|row| row.median_us.is_some() && row.failed == 0));
     assert!(tally.test.unwrap().p_value > 0.99);
@@ -130,7 +130,7 @@ async fn a_server_that_dies_half_way_shows_as_what_happened() {
     let done = result(&service, begun.id).await;
     let tally = done.tally.unwrap();
     assert_eq!((tally.requests, tally.failed), (600, 0), "every request was answered by the other server");
-    assert_eq!(tally.verdict, Verdict::NotAsExpected);
+    assert_eq!(tally.verdict, TrialVerdict::NotAsExpected);
     let gull = &tally.rows[0];
     assert!(gull.retried > 0 && gull.observed < gull.expected && gull.expected < 0.5, "{gull:?}");
     assert!(tally.because.iter().any(|it| it.contains("failed at quay/gull")), "{:?}", tally.because);
@@ -147,7 +147,7 @@ async fn a_trial_of_failing_servers_says_so() {
     until("no server is eligible", async || service.status().await.pools[0].eligible == 0).await;
     let begun = trial(&service, 50, None).await;
     let tally = result(&service, begun.id).await.tally.unwrap();
-    assert_eq!((tally.failed, tally.without_server, tally.verdict), (50, 50, Verdict::NotAsExpected));
+    assert_eq!((tally.failed, tally.without_server, tally.verdict), (50, 50, TrialVerdict::NotAsExpected));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use merismos_client::Wanted;
-use merismos_core::config::Format;
+use merismos_core::config::DocumentFormat;
 use serde_json::json;
 
 use crate::desk::{change, set};
@@ -73,7 +73,7 @@ async fn ten_thousand_servers_in_a_thousand_pools() {
     let changed = change(&service, vec![set("pools.p7.servers.s3", json!({ "weight": 4 }))]).await.unwrap();
     assert_eq!((changed.changes.len(), changed.impact.moves.len()), (1, 10));
     eprintln!("10,000 servers: first deploy {:?}, then {:?}", made.took, changed.took);
-    let export = service.client().document(Format::Toml).await.unwrap();
+    let export = service.client().document(DocumentFormat::Toml).await.unwrap();
     assert!(!service.apply(&export).await.unwrap().made, "what is exported is what runs");
     let memory = resident(service.pid());
     eprintln!("10,000 servers: {memory} MiB resident");

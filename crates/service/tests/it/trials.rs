@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 
 use merismos_api::{Trial, TrialRequest, TrialState};
 use merismos_client::ClientError;
-use merismos_core::proof::{Shots, Tally, Verdict};
+use merismos_core::proof::{RequestResults, Tally, TrialVerdict};
 use merismos_lab::free::free_address;
 use merismos_lab::stand_in::{Fault, StandIn};
 
@@ -63,7 +63,7 @@ async fn connections_are_counted_where_they_went_and_a_server_that_refuses_is_to
     let tally = trial.tally.unwrap();
     assert_eq!(
         (trial.sends, tally.verdict),
-        (Shots::Connections, Verdict::AsExpected),
+        (RequestResults::Connections, TrialVerdict::AsExpected),
         "{:?}",
         tally.because
     );
@@ -96,13 +96,13 @@ async fn each_clients_datagrams_go_to_the_server_of_its_address() {
     let counted = tally(&service, &from).await;
     assert_eq!(
         (counted.verdict, counted.tied, counted.strayed),
-        (Verdict::AsExpected, 200, 0),
+        (TrialVerdict::AsExpected, 200, 0),
         "{counted:?}"
     );
     assert!(counted.rows.iter().all(|row| row.requests > 20), "both have clients: {:?}", counted.rows);
     // All from one address is one client.
     let alone = tally(&service, &at_once("line", 40)).await;
-    assert_eq!((alone.verdict, alone.tied), (Verdict::AsExpected, 40), "{alone:?}");
+    assert_eq!((alone.verdict, alone.tied), (TrialVerdict::AsExpected, 40), "{alone:?}");
     assert_eq!(alone.rows.iter().filter(|row| row.requests > 0).count(), 1);
 }
 
@@ -113,13 +113,18 @@ async fn datagrams_without_answers_are_judged_by_where_they_went() {
     with_frontend(&service, "", "udp", "unit = \"datagram\"").await;
     let trial = over(&service, begun(&service, &at_once("line", 60)).await.id).await;
     let counted = trial.tally.unwrap();
-    assert_eq!((trial.sends, counted.verdict), (Shots::OneWay, Verdict::AsExpected), "{:?}", counted.because);
+    assert_eq!(
+        (trial.sends, counted.verdict),
+        (RequestResults::OneWay, TrialVerdict::AsExpected),
+        "{:?}",
+        counted.because
+    );
     assert_eq!(counted.rows.iter().map(|row| row.requests).collect::<Vec<_>>(), [30, 30]);
     assert!(counted.because[0].contains("every datagram was sent on"), "{:?}", counted.because);
     // Where nobody listens any more the host says so (ICMP), and what comes after goes elsewhere.
     stations[0].set(Fault::Refuse).await;
     let deaf = tally(&service, &at_once("line", 60)).await;
-    assert_eq!(deaf.verdict, Verdict::NotAsExpected, "{deaf:?}");
+    assert_eq!(deaf.verdict, TrialVerdict::NotAsExpected, "{deaf:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -128,10 +133,14 @@ async fn clients_that_keep_their_cookies_stay_and_are_moved_when_their_server_go
     service.apply(&document(&service, "persistence = \"cookie\"", "")).await.unwrap();
     // Strangers every time: the pins that they get are not given back.
     let strangers = tally(&service, &at_once("harbour", 90)).await;
-    assert_eq!((strangers.verdict, strangers.tied), (Verdict::AsExpected, 0), "{strangers:?}");
+    assert_eq!((strangers.verdict, strangers.tied), (TrialVerdict::AsExpected, 0), "{strangers:?}");
     let pinned = TrialRequest { clients: Some(30), keep_cookies: true, ..at_once("harbour", 600) };
     let stayed = tally(&service, &pinned).await;
-    assert_eq!((stayed.verdict, stayed.tied, stayed.strayed), (Verdict::AsExpected, 570, 0), "{stayed:?}");
+    assert_eq!(
+        (stayed.verdict, stayed.tied, stayed.strayed),
+        (TrialVerdict::AsExpected, 570, 0),
+        "{stayed:?}"
+    );
     assert_eq!(stayed.test.map(|test| test.statistic), Some(0.0), "30 strangers in turns");
     // While one is withdrawn, its clients go to the others, and none of that is amiss.
     let slow = TrialRequest { per_second: Some(300), ..pinned };
@@ -149,10 +158,10 @@ async fn where_connections_are_dealt_out_what_comes_on_one_stays() {
     let service = Service::with(&["gull", "tern"]).await;
     service.apply(&document(&service, "", "unit = \"connection\"")).await.unwrap();
     let few = tally(&service, &at_once("harbour", 60)).await;
-    assert_eq!((few.verdict, few.tied, few.strayed), (Verdict::TooFew, 56, 0), "{few:?}");
+    assert_eq!((few.verdict, few.tied, few.strayed), (TrialVerdict::TooFew, 56, 0), "{few:?}");
     let many = TrialRequest { clients: Some(20), ..at_once("harbour", 60) };
     let many = tally(&service, &many).await;
-    assert_eq!((many.verdict, many.tied, many.strayed), (Verdict::AsExpected, 40, 0), "{many:?}");
+    assert_eq!((many.verdict, many.tied, many.strayed), (TrialVerdict::AsExpected, 40, 0), "{many:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -1,7 +1,7 @@
 //! What is kept comes back as it was.
 
-use merismos_core::config::Accepted;
-use merismos_core::duty::{Duty, Order};
+use merismos_core::config::AcceptedWarnings;
+use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::time::Wall;
 use merismos_store::{
     Revision, RevisionHead, Store, StoreError, StoredDraft, StoredEvent, StoredMessage, StoredTrial, Token,
@@ -16,7 +16,7 @@ fn revision(number: u64) -> Revision {
         author: "Ada".to_owned(),
         note: "a note with ünïcode ⛴ and 'quotes'".to_owned(),
         at: Wall(1_772_353_800_250),
-        accepted: vec![Accepted {
+        accepted: vec![AcceptedWarnings {
             key: "empty-pool:pools.spare".to_owned(),
             says: "pool spare has no servers".to_owned(),
             who: "Ada".to_owned(),
@@ -28,8 +28,8 @@ fn revision(number: u64) -> Revision {
     }
 }
 
-pub(crate) fn order(duty: Duty, at: i64) -> Order {
-    Order { duty, reason: "works".to_owned(), who: "Ada".to_owned(), number: at as u64, at: Wall(5) }
+pub(crate) fn order(duty: Duty, at: i64) -> DutyOrder {
+    DutyOrder { duty, reason: "works".to_owned(), who: "Ada".to_owned(), number: at as u64, at: Wall(5) }
 }
 
 pub(crate) fn event(id: u64) -> StoredEvent {

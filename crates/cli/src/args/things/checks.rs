@@ -49,7 +49,7 @@ impl Try {
             Some(keys)
         } else {
             // Some keys of a check that there is are to be others.
-            let thing = merismos_core::config::Thing::Check(self.check.clone());
+            let thing = merismos_core::config::ObjectPath::Check(self.check.clone());
             let serde_json::Value::Object(mut all) = client.thing(&thing, None).await?.keys else {
                 unreachable!("a check is a table of keys");
             };

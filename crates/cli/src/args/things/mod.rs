@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Subcommand, ValueEnum};
 use merismos_client::Wanted;
-use merismos_core::config::Thing;
+use merismos_core::config::ObjectPath;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::hosts::HostsFormat;
 use merismos_core::name::{Name, PoolServer};
@@ -414,7 +414,7 @@ impl RangeVerb {
                 going.make(context, vec![Edit::Take { range, name, address }]).await
             }
             Self::Release { range, name, going } => {
-                going.make(context, vec![Edit::Remove { thing: Thing::Taken(range, name) }]).await
+                going.make(context, vec![Edit::Remove { thing: ObjectPath::Taken(range, name) }]).await
             }
         }
     }

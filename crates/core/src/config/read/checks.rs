@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use super::super::asking::{SECRET_WANTED, WANTED_WANTED};
 use super::super::dealing::is_token;
 use super::super::document::{
-    BodyWanted, Check, CheckKind, ChecksNeeded, CommandAsked, DnsAsked, Elsewhere, Exchange, GrpcAsked,
-    HttpAsked, HttpVersion, Pattern, Record, Secret, SqlAsked, StatusRange, Steadiness, TlsAsked, TlsVerify,
-    TrafficEvidence, TrafficVerdict, Trust, Wanted,
+    BodyExpectation, CertificateTrust, CheckKind, CheckSpec, ChecksNeeded, CommandProbe, DnsProbe,
+    DnsRecordType, ExpectedValue, FlappingSettings, GrpcProbe, HttpProbe, HttpVersion, PassiveAction,
+    PassiveCheck, Pattern, ProbeAddress, SecretRef, SendExpect, SqlProbe, StatusRange, TlsProbe, TlsVerify,
 };
 use super::super::tree::Value;
 use super::things::flag;
@@ -19,7 +19,7 @@ use crate::units::Span;
 const KINDS: &str =
     "\"tcp\", \"http\", \"icmp\", \"udp\", \"dns\", \"tls\", \"sql\", \"grpc\" or \"command\"";
 
-pub(super) fn check(mut section: Section<'_, '_>) -> Option<Check> {
+pub(super) fn check(mut section: Section<'_, '_>) -> Option<CheckSpec> {
     let kind = section.required("kind", |value| match text(value) {
         Some(kind @ ("tcp" | "http" | "icmp" | "udp" | "dns" | "tls" | "sql" | "grpc" | "command")) => {
             Ok(kind.to_owned())
@@ -38,7 +38,7 @@ pub(super) fn check(mut section: Section<'_, '_>) -> Option<Check> {
     if kind.is_some() {
         section.close();
     }
-    Some(Check {
+    Some(CheckSpec {
         kind: asked?,
         interval: interval.unwrap_or(Span::from_millis(2_000)),
         interval_down,
@@ -69,17 +69,17 @@ pub(super) fn more_checks(section: &mut Section<'_, '_>) -> (Vec<Name>, ChecksNe
 }
 
 /// What traffic says of a pool's servers, when it is listened to.
-pub(super) fn evidence(section: &mut Section<'_, '_>) -> Option<TrafficEvidence> {
+pub(super) fn evidence(section: &mut Section<'_, '_>) -> Option<PassiveCheck> {
     let failures = section.value("evidence_failures", number(1..=100_000));
     let within = section.value("evidence_within", span("1s", "60s"));
     let errors = section.value("evidence_errors", flag);
     let verdict = section.value("evidence_verdict", |value| match text(value) {
-        Some("suspect") => Ok(TrafficVerdict::Suspect),
-        Some("down") => Ok(TrafficVerdict::Down),
+        Some("suspect") => Ok(PassiveAction::Suspect),
+        Some("down") => Ok(PassiveAction::Down),
         _ => Err("\"suspect\" or \"down\"".to_owned()),
     });
     let even_if_last = section.value("evidence_even_if_last", flag);
-    Some(TrafficEvidence {
+    Some(PassiveCheck {
         failures: failures?,
         within: within.unwrap_or(Span::from_millis(10_000)),
         errors: errors.unwrap_or(false),
@@ -88,9 +88,9 @@ pub(super) fn evidence(section: &mut Section<'_, '_>) -> Option<TrafficEvidence>
     })
 }
 
-fn steadiness(section: &mut Section<'_, '_>) -> Steadiness {
-    let usual = Steadiness::default();
-    Steadiness {
+fn steadiness(section: &mut Section<'_, '_>) -> FlappingSettings {
+    let usual = FlappingSettings::default();
+    FlappingSettings {
         flapping_after: section.value("flapping_after", number(2..=100)).unwrap_or(usual.flapping_after),
         flapping_within: section.value("flapping_within", span("1m", "24h")).unwrap_or(usual.flapping_within),
         hold_down: section.value("hold_down", span("1s", "1h")),
@@ -98,10 +98,10 @@ fn steadiness(section: &mut Section<'_, '_>) -> Steadiness {
     }
 }
 
-fn elsewhere(section: &mut Section<'_, '_>, kind: Option<&str>) -> Elsewhere {
+fn elsewhere(section: &mut Section<'_, '_>, kind: Option<&str>) -> ProbeAddress {
     let has_port = !matches!(kind, Some("icmp" | "command"));
     let has_source = !matches!(kind, Some("sql" | "command"));
-    Elsewhere {
+    ProbeAddress {
         port: if has_port { section.value("port", number(1..=65_535)) } else { None },
         address: section.value("address", ip),
         source_address: if has_source { section.value("source_address", ip) } else { None },
@@ -119,9 +119,9 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
             let name = section.required("name", dns_name);
             let record = section.value("record", record).unwrap_or_default();
             let expect = section.value("expect", some_text);
-            CheckKind::Dns(DnsAsked { name: name?, record, expect })
+            CheckKind::Dns(DnsProbe { name: name?, record, expect })
         }
-        "tls" => CheckKind::Tls(TlsAsked {
+        "tls" => CheckKind::Tls(TlsProbe {
             trust: trust(section).unwrap_or_else(no_trust),
             warn_days: section.value("warn_days", number(0..=365)).unwrap_or(14),
         }),
@@ -134,7 +134,7 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
             let query = section.required("query", query);
             let column = section.value("column", some_text);
             let wanted = section.value("wanted", wanted);
-            CheckKind::Sql(Box::new(SqlAsked {
+            CheckKind::Sql(Box::new(SqlProbe {
                 user: user?,
                 password,
                 database,
@@ -146,26 +146,26 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
             }))
         }
         "grpc" => {
-            CheckKind::Grpc(GrpcAsked { service: section.value("service", some_text).unwrap_or_default() })
+            CheckKind::Grpc(GrpcProbe { service: section.value("service", some_text).unwrap_or_default() })
         }
         _ => {
             let program = section.required("program", program);
             let arguments = section.value("arguments", arguments).unwrap_or_default();
-            CheckKind::Command(CommandAsked { program: program?, arguments })
+            CheckKind::Command(CommandProbe { program: program?, arguments })
         }
     })
 }
 
-fn exchange(section: &mut Section<'_, '_>) -> Exchange {
-    Exchange {
+fn exchange(section: &mut Section<'_, '_>) -> SendExpect {
+    SendExpect {
         send: section.value("send", some_text),
         expect: section.value("expect", some_text),
         expect_pattern: section.value("expect_pattern", pattern),
     }
 }
 
-fn http(section: &mut Section<'_, '_>) -> HttpAsked {
-    HttpAsked {
+fn http(section: &mut Section<'_, '_>) -> HttpProbe {
+    HttpProbe {
         path: section.value("path", probe_path).unwrap_or_else(|| "/".to_owned()),
         method: section.value("method", method).unwrap_or_else(|| "GET".to_owned()),
         host: section.value("host", host),
@@ -175,7 +175,7 @@ fn http(section: &mut Section<'_, '_>) -> HttpAsked {
         accept: section
             .value("accept", accepted)
             .unwrap_or_else(|| vec!["200-299".parse().expect("a range")]),
-        body: BodyWanted {
+        body: BodyExpectation {
             contains: section.value("body_contains", some_text),
             matches: section.value("body_matches", pattern),
             lacks: section.value("body_lacks", some_text),
@@ -189,12 +189,12 @@ fn http(section: &mut Section<'_, '_>) -> HttpAsked {
     }
 }
 
-fn no_trust() -> Trust {
-    Trust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None }
+fn no_trust() -> CertificateTrust {
+    CertificateTrust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None }
 }
 
 /// How a certificate is judged, when anything is said of TLS.
-fn trust(section: &mut Section<'_, '_>) -> Option<Trust> {
+fn trust(section: &mut Section<'_, '_>) -> Option<CertificateTrust> {
     let tls = section.value("tls", verify);
     let name = section.value("tls_name", dns_name);
     let authorities = section.value("tls_authorities", authorities);
@@ -206,7 +206,7 @@ fn trust(section: &mut Section<'_, '_>) -> Option<Trust> {
     if tls.is_none() && name.is_none() && authorities.is_none() && pin.is_none() {
         return None;
     }
-    Some(Trust { tls: tls.unwrap_or_default(), name, authorities, pin })
+    Some(CertificateTrust { tls: tls.unwrap_or_default(), name, authorities, pin })
 }
 
 fn verify(value: &Value) -> Result<TlsVerify, String> {
@@ -242,15 +242,15 @@ fn one_line(message: &str) -> String {
     message.lines().last().unwrap_or_default().trim().to_owned()
 }
 
-fn wanted(value: &Value) -> Result<Wanted, String> {
+fn wanted(value: &Value) -> Result<ExpectedValue, String> {
     text(value).and_then(|text| text.parse().ok()).ok_or_else(|| WANTED_WANTED.to_owned())
 }
 
-pub(super) fn secret(value: &Value) -> Result<Secret, String> {
+pub(super) fn secret(value: &Value) -> Result<SecretRef, String> {
     text(value).and_then(|text| text.parse().ok()).ok_or_else(|| SECRET_WANTED.to_owned())
 }
 
-fn record(value: &Value) -> Result<Record, String> {
+fn record(value: &Value) -> Result<DnsRecordType, String> {
     let record = text(value).and_then(|text| text.parse().ok());
     record.ok_or_else(|| "a type of record: A, AAAA, CNAME, MX, NS, PTR, SOA, SRV or TXT".to_owned())
 }
@@ -288,7 +288,7 @@ fn host(value: &Value) -> Result<String, String> {
 fn headers(value: &Value) -> Result<BTreeMap<String, String>, String> {
     let wanted = || "a table of names and values, such as { \"X-Probe\" = \"yes\" }".to_owned();
     let Value::Table(entries) = value else { return Err(wanted()) };
-    let pair = |(name, _, node): &(String, usize, super::super::tree::Node)| {
+    let pair = |(name, _, node): &(String, usize, super::super::tree::DocumentNode)| {
         let value =
             text(&node.value).filter(|value| value.bytes().all(|byte| (0x20..0x7f).contains(&byte)))?;
         is_token(name).then(|| (name.clone(), value.to_owned()))

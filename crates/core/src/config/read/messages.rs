@@ -2,14 +2,14 @@
 
 use std::collections::BTreeSet;
 
-use super::super::message::{Mail, MailTls, Message, MessageChange, Webhook};
+use super::super::message::{MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget};
 use super::super::tree::Value;
 use super::checks::secret;
 use super::{Section, name, span, text};
 use crate::name::Name;
 use crate::units::Span;
 
-pub(super) fn message(mut section: Section<'_, '_>) -> Option<Message> {
+pub(super) fn message(mut section: Section<'_, '_>) -> Option<NotificationSpec> {
     let line = section.line;
     let pools = section.value("pools", pools);
     let changes = section.value("changes", changes);
@@ -27,22 +27,22 @@ pub(super) fn message(mut section: Section<'_, '_>) -> Option<Message> {
         section.problem("webhook", line, "the message goes nowhere".to_owned(), wanted);
     }
     section.close();
-    Some(Message {
+    Some(NotificationSpec {
         pools: pools.unwrap_or_default(),
         changes: changes.unwrap_or_else(|| {
-            BTreeSet::from([MessageChange::Down, MessageChange::Up, MessageChange::Empty])
+            BTreeSet::from([NotifiedChange::Down, NotifiedChange::Up, NotifiedChange::Empty])
         }),
         after,
         gather: gather.unwrap_or(Span::from_millis(5_000)),
         at_most_every: at_most_every.unwrap_or(Span::from_millis(60_000)),
-        webhook: webhook.map(|url| Webhook { url, secret: webhook_secret }),
+        webhook: webhook.map(|url| WebhookTarget { url, secret: webhook_secret }),
         mail,
         note,
         labels,
     })
 }
 
-fn mail(section: &mut Section<'_, '_>, wanted: bool) -> Option<Mail> {
+fn mail(section: &mut Section<'_, '_>, wanted: bool) -> Option<MailTarget> {
     let to = section.value("mail_to", |value| {
         let wanted = || "a list of 1 to 20 addresses, such as [\"watch@skerry.example\"]".to_owned();
         let Value::List(items) = value else { return Err(wanted()) };
@@ -65,7 +65,7 @@ fn mail(section: &mut Section<'_, '_>, wanted: bool) -> Option<Mail> {
         user.ok_or_else(|| "who logs in: a text of 1 to 200 bytes".to_owned())
     });
     let password = section.value("mail_password", secret);
-    Some(Mail { to: to?, from: from?, server: server?, tls: tls.unwrap_or_default(), user, password })
+    Some(MailTarget { to: to?, from: from?, server: server?, tls: tls.unwrap_or_default(), user, password })
 }
 
 fn pools(value: &Value) -> Result<Vec<Name>, String> {
@@ -75,12 +75,12 @@ fn pools(value: &Value) -> Result<Vec<Name>, String> {
     items.iter().map(|item| name(&item.value)).collect::<Result<_, _>>().map_err(|_| wanted())
 }
 
-fn changes(value: &Value) -> Result<BTreeSet<MessageChange>, String> {
+fn changes(value: &Value) -> Result<BTreeSet<NotifiedChange>, String> {
     let wanted =
         || "a list of \"down\", \"up\", \"suspect\", \"flapping\", \"empty\" and \"filled\"".to_owned();
     let Value::List(items) = value else { return Err(wanted()) };
-    let change = |item: &str| MessageChange::ALL.iter().find(|(name, _)| *name == item).map(|(_, it)| *it);
-    let all: Option<BTreeSet<MessageChange>> =
+    let change = |item: &str| NotifiedChange::ALL.iter().find(|(name, _)| *name == item).map(|(_, it)| *it);
+    let all: Option<BTreeSet<NotifiedChange>> =
         items.iter().map(|it| text(&it.value).and_then(change)).collect();
     all.filter(|all| !all.is_empty()).ok_or_else(wanted)
 }

@@ -12,14 +12,14 @@ use std::str::FromStr;
 
 use super::Problem;
 use super::document::{Document, Labels};
-use super::place::{AddressRange, Place, Written};
-use super::tree::{Node, Value};
+use super::place::{AddressRange, AddressRef, AddressSource};
+use super::tree::{DocumentNode, Value};
 use crate::name::Name;
 use crate::text::is_plain;
 use crate::units::Span;
 
 /// Reads a tree; what could not be read is left out of the document and stands among the problems.
-pub(super) fn read(tree: &Node) -> (Document, Vec<Problem>) {
+pub(super) fn read(tree: &DocumentNode) -> (Document, Vec<Problem>) {
     let mut problems = Vec::new();
     let document =
         Section::open(tree, String::new(), &mut problems).map(things::document).unwrap_or_default();
@@ -28,7 +28,7 @@ pub(super) fn read(tree: &Node) -> (Document, Vec<Problem>) {
 
 /// One table of the tree while it is read: knows its path and which keys it was asked for.
 struct Section<'t, 'p> {
-    entries: &'t [(String, usize, Node)],
+    entries: &'t [(String, usize, DocumentNode)],
     path: String,
     line: usize,
     known: Vec<&'static str>,
@@ -48,7 +48,7 @@ fn describe(value: &Value) -> String {
 }
 
 impl<'t, 'p> Section<'t, 'p> {
-    fn open(node: &'t Node, path: String, problems: &'p mut Vec<Problem>) -> Option<Self> {
+    fn open(node: &'t DocumentNode, path: String, problems: &'p mut Vec<Problem>) -> Option<Self> {
         if let Value::Table(entries) = &node.value {
             return Some(Self { entries, path, line: node.line, known: Vec::new(), problems });
         }
@@ -61,7 +61,7 @@ impl<'t, 'p> Section<'t, 'p> {
         if self.path.is_empty() { key.to_owned() } else { format!("{}.{key}", self.path) }
     }
 
-    fn find(&mut self, key: &'static str) -> Option<(usize, &'t Node)> {
+    fn find(&mut self, key: &'static str) -> Option<(usize, &'t DocumentNode)> {
         self.known.push(key);
         self.entries.iter().find(|(name, _, _)| name == key).map(|(_, line, node)| (*line, node))
     }
@@ -256,18 +256,18 @@ fn socket_address(value: &Value) -> Result<SocketAddr, String> {
     })
 }
 
-fn address(value: &Value) -> Result<Place, String> {
-    let place = text(value).and_then(|text| text.parse::<Place>().ok());
-    place.filter(|place| !matches!(place.written(), Written::Taken { .. })).ok_or_else(|| {
+fn address(value: &Value) -> Result<AddressRef, String> {
+    let place = text(value).and_then(|text| text.parse::<AddressRef>().ok());
+    place.filter(|place| !matches!(place.written(), AddressSource::Taken { .. })).ok_or_else(|| {
         "an IP address or a host's name, and a port from 1 to 65535, such as \"192.0.2.21:8080\", \
          \"[2001:db8::21]:8080\" or \"gull:8080\"; a DNS name is a lookup"
             .to_owned()
     })
 }
 
-fn listen(value: &Value) -> Result<Place, String> {
-    let place = text(value).and_then(|text| text.parse::<Place>().ok());
-    place.filter(|place| !matches!(place.written(), Written::Host(_))).ok_or_else(|| {
+fn listen(value: &Value) -> Result<AddressRef, String> {
+    let place = text(value).and_then(|text| text.parse::<AddressRef>().ok());
+    place.filter(|place| !matches!(place.written(), AddressSource::Host(_))).ok_or_else(|| {
         "an IP address and a port from 1 to 65535, such as \"192.0.2.10:80\" or \"[2001:db8::10]:80\", or an address \
          taken from a range, such as \"public/web:80\""
             .to_owned()

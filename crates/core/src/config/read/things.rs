@@ -8,9 +8,10 @@ use ipnet::IpNet;
 
 use super::super::dealing::{ValueError, is_token};
 use super::super::document::{
-    Algorithm, ChoosePool, Document, FORMAT, Failback, Failing, Frontend, HashKey, Hashing, Host, HttpKeys,
-    Lookup, MorePools, OpenConnections, Persistence, PersistenceBy, Pool, Protocol, ProxyVersion, Queueing,
-    Range, Reaching, Records, SESSION_COOKIE, Server, ServerLimits, Unit, WhenAbsent, WhenEmpty, WhenNone,
+    Algorithm, BalancePer, ChoosePool, Document, FORMAT, Failback, FailureHandling, FrontendSpec, HashKey,
+    HashSettings, HostSpec, HttpKeys, LookupRecords, LookupSpec, OpenConnections, Persistence,
+    PersistenceKind, PoolSelection, PoolSpec, Protocol, ProxyVersion, QueueSettings, RangeSpec,
+    SESSION_COOKIE, ServerLimits, ServerSpec, UpstreamSettings, WhenAbsent, WhenEmpty, WhenNone,
 };
 use super::super::tree::Value;
 use super::{
@@ -35,22 +36,22 @@ pub(super) fn document(mut section: Section<'_, '_>) -> Document {
     Document { format: FORMAT, hosts, ranges, networks, checks, pools, frontends, messages }
 }
 
-fn host(mut section: Section<'_, '_>) -> Option<Host> {
+fn host(mut section: Section<'_, '_>) -> Option<HostSpec> {
     let address = section.required("address", ip);
     let (labels, note) = section.about();
     section.close();
-    Some(Host { address: address?, note, labels })
+    Some(HostSpec { address: address?, note, labels })
 }
 
-fn range(mut section: Section<'_, '_>) -> Option<Range> {
+fn range(mut section: Section<'_, '_>) -> Option<RangeSpec> {
     let addresses = section.required("addresses", addresses);
     let taken = section.pairs("taken", ip);
     let (labels, note) = section.about();
     section.close();
-    Some(Range { addresses: addresses?, note, labels, taken })
+    Some(RangeSpec { addresses: addresses?, note, labels, taken })
 }
 
-fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
+fn frontend(mut section: Section<'_, '_>) -> Option<FrontendSpec> {
     let protocol = section.required("protocol", |value| match text(value) {
         Some("http") => Ok(Protocol::Http),
         Some("tcp") => Ok(Protocol::Tcp),
@@ -79,7 +80,7 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
     if protocol.is_some() {
         section.close();
     }
-    Some(Frontend {
+    Some(FrontendSpec {
         protocol: protocol?,
         listen: listen?,
         pool: pool?,
@@ -98,7 +99,7 @@ fn frontend(mut section: Section<'_, '_>) -> Option<Frontend> {
     })
 }
 
-fn more_pools(section: &mut Section<'_, '_>) -> MorePools {
+fn more_pools(section: &mut Section<'_, '_>) -> PoolSelection {
     let choose_pool = section.value("choose_pool", |value| match text(value) {
         Some("in-order") => Ok(ChoosePool::InOrder),
         Some("by-weight") => Ok(ChoosePool::ByWeight),
@@ -106,7 +107,7 @@ fn more_pools(section: &mut Section<'_, '_>) -> MorePools {
         Some("by-network") => Ok(ChoosePool::ByNetwork),
         _ => Err("\"in-order\", \"by-weight\", \"by-latency\" or \"by-network\"".to_owned()),
     });
-    MorePools {
+    PoolSelection {
         next_pools: section.value("next_pools", names).unwrap_or_default(),
         choose_pool: choose_pool.unwrap_or_default(),
         pool_weights: section.pairs("pool_weights", |value| number(0..=1_000)(value)),
@@ -133,14 +134,14 @@ fn default_rest(protocol: Protocol) -> Span {
     })
 }
 
-fn unit(section: &mut Section<'_, '_>, protocol: Option<Protocol>) -> Option<Unit> {
+fn unit(section: &mut Section<'_, '_>, protocol: Option<Protocol>) -> Option<BalancePer> {
     let (usual, other, wanted) = match protocol? {
-        Protocol::Http => (Unit::Request, Unit::Connection, "\"request\" or \"connection\""),
-        Protocol::Tcp => (Unit::Connection, Unit::Connection, "\"connection\""),
-        Protocol::Udp => (Unit::Flow, Unit::Datagram, "\"flow\" or \"datagram\""),
+        Protocol::Http => (BalancePer::Request, BalancePer::Connection, "\"request\" or \"connection\""),
+        Protocol::Tcp => (BalancePer::Connection, BalancePer::Connection, "\"connection\""),
+        Protocol::Udp => (BalancePer::Flow, BalancePer::Datagram, "\"flow\" or \"datagram\""),
     };
     let parse = |value: &Value| {
-        let named = |unit: &Unit| text(value) == Some(&unit.to_string());
+        let named = |unit: &BalancePer| text(value) == Some(&unit.to_string());
         [usual, other].into_iter().find(named).ok_or_else(|| wanted.to_owned())
     };
     Some(section.value("unit", parse).unwrap_or(usual))
@@ -190,10 +191,10 @@ fn networks(value: &Value) -> Result<Vec<IpNet>, String> {
     networks.filter(|networks| networks.len() <= 1_000).ok_or_else(wanted)
 }
 
-fn reaching(section: &mut Section<'_, '_>) -> Reaching {
-    let usual = Reaching::default();
+fn reaching(section: &mut Section<'_, '_>) -> UpstreamSettings {
+    let usual = UpstreamSettings::default();
     let http_version = section.value("http_version", super::checks::http_version);
-    Reaching {
+    UpstreamSettings {
         http_version: http_version.unwrap_or_default(),
         source_addresses: section.value("source_addresses", source_addresses).unwrap_or_default(),
         keep_limit: section.value("keep_limit", number(0..=1_000)).unwrap_or(usual.keep_limit),
@@ -221,7 +222,7 @@ pub(super) fn flag(value: &Value) -> Result<bool, String> {
     }
 }
 
-fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
+fn pool(mut section: Section<'_, '_>) -> Option<PoolSpec> {
     let algorithm = section.value("algorithm", word::<Algorithm>);
     let hashing = hashing(&mut section);
     let persistence = persistence(&mut section);
@@ -233,7 +234,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     let limits = limits(&mut section);
     let queue_limit = section.value("queue_limit", number(0..=100_000));
     let queue_timeout = section.value("queue_timeout", span("10ms", "10m"));
-    let usual = Queueing::default();
+    let usual = QueueSettings::default();
     let proxy_protocol = section.value("proxy_protocol", |value| match text(value) {
         Some("v1") => Ok(ProxyVersion::V1),
         Some("v2") => Ok(ProxyVersion::V2),
@@ -258,7 +259,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     let lookups = section.named("lookups", lookup);
     let (labels, note) = section.about();
     section.close();
-    Some(Pool {
+    Some(PoolSpec {
         algorithm: algorithm.unwrap_or(Algorithm::RoundRobin),
         hashing,
         persistence,
@@ -268,7 +269,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
         ramp,
         capacity: capacity.unwrap_or(100),
         limits,
-        queue: Queueing {
+        queue: QueueSettings {
             limit: queue_limit.unwrap_or(usual.limit),
             timeout: queue_timeout.unwrap_or(usual.timeout),
         },
@@ -292,14 +293,14 @@ fn pool(mut section: Section<'_, '_>) -> Option<Pool> {
     })
 }
 
-fn failing(section: &mut Section<'_, '_>) -> Failing {
-    let usual = Failing::default();
+fn failing(section: &mut Section<'_, '_>) -> FailureHandling {
+    let usual = FailureHandling::default();
     let open = |value: &Value| match text(value) {
         Some("break") => Ok(OpenConnections::Break),
         Some("keep") => Ok(OpenConnections::Keep),
         _ => Err("\"break\" or \"keep\"".to_owned()),
     };
-    Failing {
+    FailureHandling {
         suspect_share: section.value("suspect_share", number(1..=100)),
         retry_after: section.value("retry_after", span("10ms", "1h")),
         retry_budget: section.value("retry_budget", number(1..=100)).unwrap_or(usual.retry_budget),
@@ -313,8 +314,8 @@ fn word<T: FromStr<Err = ValueError>>(value: &Value) -> Result<T, String> {
     text(value).unwrap_or_default().parse::<T>().map_err(|error| error.wanted.to_owned())
 }
 
-fn hashing(section: &mut Section<'_, '_>) -> Hashing {
-    Hashing {
+fn hashing(section: &mut Section<'_, '_>) -> HashSettings {
+    HashSettings {
         keys: section.value("hash_keys", hash_keys).unwrap_or_default(),
         prefix_ipv4: section.value("hash_prefix_ipv4", number(1..=32)),
         prefix_ipv6: section.value("hash_prefix_ipv6", number(1..=128)),
@@ -330,7 +331,7 @@ fn hashing(section: &mut Section<'_, '_>) -> Hashing {
 fn persistence(section: &mut Section<'_, '_>) -> Persistence {
     Persistence {
         by: section.value("persistence", |value| match text(value) {
-            Some("cookie") => Ok(PersistenceBy::Cookie),
+            Some("cookie") => Ok(PersistenceKind::Cookie),
             _ => Err("\"cookie\"".to_owned()),
         }),
         cookie: section.value("pin_cookie", |value| {
@@ -376,7 +377,7 @@ fn other_addresses(value: &Value) -> Result<Vec<SocketAddr>, String> {
     addresses.ok_or_else(wanted)
 }
 
-fn server(mut section: Section<'_, '_>) -> Option<Server> {
+fn server(mut section: Section<'_, '_>) -> Option<ServerSpec> {
     let address = section.required("address", address);
     let other_addresses = section.value("other_addresses", other_addresses).unwrap_or_default();
     let weight = section.value("weight", number(0..=1_000));
@@ -389,7 +390,7 @@ fn server(mut section: Section<'_, '_>) -> Option<Server> {
     let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
     let (labels, note) = section.about();
     section.close();
-    Some(Server {
+    Some(ServerSpec {
         address: address?,
         other_addresses,
         weight: weight.unwrap_or(1),
@@ -406,15 +407,15 @@ fn server(mut section: Section<'_, '_>) -> Option<Server> {
     })
 }
 
-fn lookup(mut section: Section<'_, '_>) -> Option<Lookup> {
+fn lookup(mut section: Section<'_, '_>) -> Option<LookupSpec> {
     let name = section.required("name", dns_name);
     let records = section.required("records", |value| match text(value) {
-        Some("address") => Ok(Records::Address),
-        Some("service") => Ok(Records::Service),
+        Some("address") => Ok(LookupRecords::Address),
+        Some("service") => Ok(LookupRecords::Service),
         _ => Err("\"address\" (A and AAAA) or \"service\" (SRV)".to_owned()),
     });
     // A service record names port and weight itself.
-    let is_address = records == Some(Records::Address);
+    let is_address = records == Some(LookupRecords::Address);
     let port = if is_address { section.required("port", number(1..=65_535)) } else { None };
     let weight = if is_address { section.value("weight", number(0..=1_000)).or(Some(1)) } else { None };
     let together = section.value("together", flag).unwrap_or(false);
@@ -432,7 +433,7 @@ fn lookup(mut section: Section<'_, '_>) -> Option<Lookup> {
     if is_address && port.is_none() {
         return None;
     }
-    Some(Lookup {
+    Some(LookupSpec {
         name: name?,
         records: records?,
         port,

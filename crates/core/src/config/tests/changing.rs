@@ -3,14 +3,14 @@
 use rstest::rstest;
 use serde_json::json;
 
-use super::super::diff::{Change, diff};
+use super::super::diff::{DocumentChange, diff};
 use super::super::edit::{self, Edit, EditError, edit};
 use super::super::hosts::HostsFormat;
 use super::super::merge::{MergeError, merge, take_parts};
 use super::super::renames::Renames;
-use super::super::thing::Thing;
+use super::super::thing::ObjectPath;
 use super::super::users::users;
-use super::super::{Document, Format, check, load, read_text};
+use super::super::{Document, DocumentFormat, check, load, read_text};
 use super::GOOD;
 
 const RICH: &str = r#"format = 2
@@ -41,10 +41,10 @@ pool = "booking"
 "#;
 
 fn document(text: &str) -> Document {
-    load(text, Format::Toml).unwrap_or_else(|problems| panic!("{problems:#?}")).document().clone()
+    load(text, DocumentFormat::Toml).unwrap_or_else(|problems| panic!("{problems:#?}")).document().clone()
 }
 
-fn thing(path: &str) -> Thing {
+fn thing(path: &str) -> ObjectPath {
     path.parse().unwrap()
 }
 
@@ -57,7 +57,7 @@ fn edited(text: &str, edits: &[Edit]) -> Vec<String> {
     let old = document(text);
     let new = edit(&old, edits).unwrap_or_else(|error| panic!("{error}"));
     let new = check::check(new).unwrap_or_else(|problems| panic!("{problems:#?}"));
-    diff(&old, new.document()).iter().map(Change::words).collect()
+    diff(&old, new.document()).iter().map(DocumentChange::words).collect()
 }
 
 fn refused(text: &str, edits: &[Edit]) -> String {
@@ -122,7 +122,7 @@ fn hosts_and_taken_addresses_are_settled() {
         .collect();
     assert_eq!(addresses, ["192.0.2.21:8080", "192.0.2.22:8080"]);
     assert_eq!(document.frontends.values().next().unwrap().listen.get().to_string(), "192.0.2.16:80");
-    let again = load(&document.to_toml(), Format::Toml).unwrap();
+    let again = load(&document.to_toml(), DocumentFormat::Toml).unwrap();
     assert_eq!(again.document(), &document, "what is written is what was read");
 }
 
@@ -148,7 +148,7 @@ fn hosts_and_taken_addresses_are_settled() {
 #[case::server_on_a_taken_address("gull:8080", "public/web:8080", "found the text")]
 fn references_have_to_lead_somewhere(#[case] from: &str, #[case] to: &str, #[case] says: &str) {
     assert!(RICH.contains(from));
-    let problems = load(&RICH.replace(from, to), Format::Toml).unwrap_err();
+    let problems = load(&RICH.replace(from, to), DocumentFormat::Toml).unwrap_err();
     assert!(problems.iter().any(|it| it.found.contains(says) && it.line.is_some()), "{problems:#?}");
 }
 
@@ -244,7 +244,7 @@ fn what_names_a_renamed_thing_follows_it() {
         let old = document(RICH);
         let new = edit(&old, &[rename(path, to)]).unwrap();
         let new = check::check(new).unwrap_or_else(|problems| panic!("{path}: {problems:?}"));
-        let users_of = |document: &Document, thing: &Thing| users(document, thing).len();
+        let users_of = |document: &Document, thing: &ObjectPath| users(document, thing).len();
         let renamed = thing(path).renamed(to.parse().unwrap());
         assert_eq!(users_of(new.document(), &renamed), users_of(&old, &thing(path)), "{path}");
         let back =
@@ -399,7 +399,7 @@ fn two_peoples_changes_are_joined_when_they_do_not_touch_the_same() {
     let mine = changed("weight = 3", "weight = 5");
     let theirs = changed("labels.site = \"north\"", "labels.site = \"south\"");
     let joined = check::check(merge(&base, &mine, &theirs).unwrap()).unwrap();
-    let words: Vec<_> = diff(&base, joined.document()).iter().map(Change::words).collect();
+    let words: Vec<_> = diff(&base, joined.document()).iter().map(DocumentChange::words).collect();
     assert_eq!(words, ["label site of host tern: north to south", "weight of server booking/gull: 3 to 5"]);
     // The same change on both sides is one change.
     let same = check::check(merge(&base, &mine, &mine).unwrap()).unwrap();
@@ -427,7 +427,7 @@ fn parts_of_a_document_are_taken_over() {
     let into = document(RICH);
     let from = read_text(
         "format = 2\n[pools.booking]\nattempts = 1\nservers.auk = { address = \"192.0.2.44:1\" }\n[pools.other]\n",
-        Format::Toml,
+        DocumentFormat::Toml,
     )
     .unwrap();
     let parts =
@@ -496,7 +496,7 @@ fn servers_have_the_names_that_they_are_given_or_are_known_by() {
         };
         let old = document(&text);
         let new = edit(&old, &[add]).map_err(|error| error.to_string())?;
-        Ok::<_, String>(diff(&old, &new).iter().map(Change::words).collect::<Vec<_>>())
+        Ok::<_, String>(diff(&old, &new).iter().map(DocumentChange::words).collect::<Vec<_>>())
     };
     assert_eq!(
         lines("oak=192.0.2.50:80 3\nelm=gull:81\n192.0.2.60:81\n192.0.2.61:81").unwrap(),
@@ -517,13 +517,13 @@ fn servers_have_the_names_that_they_are_given_or_are_known_by() {
 #[test]
 fn a_rename_moves_no_share() {
     struct GullWithdrawn;
-    impl crate::eligibility::Truths for GullWithdrawn {
+    impl crate::eligibility::ServerStates for GullWithdrawn {
         fn duty(&self, server: &crate::name::PoolServer) -> crate::duty::Duty {
             let is_gull = server.to_string() == "booking/gull";
             if is_gull { crate::duty::Duty::Withdrawn } else { crate::duty::Duty::InService }
         }
-        fn health(&self, _: &crate::name::PoolServer) -> crate::health::State {
-            crate::health::State::Up
+        fn health(&self, _: &crate::name::PoolServer) -> crate::health::HealthState {
+            crate::health::HealthState::Up
         }
     }
     let rename = |path: &str, to: &str| Edit::Rename { thing: thing(path), to: to.parse().unwrap() };
@@ -578,13 +578,17 @@ fn lists_of_networks_are_things_too() {
 /// Only gull is up; tern is down.
 struct OnlyGull;
 
-impl crate::eligibility::Truths for OnlyGull {
+impl crate::eligibility::ServerStates for OnlyGull {
     fn duty(&self, _: &crate::name::PoolServer) -> crate::duty::Duty {
         crate::duty::Duty::InService
     }
 
-    fn health(&self, server: &crate::name::PoolServer) -> crate::health::State {
-        if server.server.as_str() == "gull" { crate::health::State::Up } else { crate::health::State::Down }
+    fn health(&self, server: &crate::name::PoolServer) -> crate::health::HealthState {
+        if server.server.as_str() == "gull" {
+            crate::health::HealthState::Up
+        } else {
+            crate::health::HealthState::Down
+        }
     }
 }
 
@@ -667,7 +671,7 @@ fn the_parts_of_pools_are_those_that_the_running_service_gives(#[case] keys: &st
     let parts = crate::config::between_pools::parts(new, frontend, &OnlyGull).unwrap();
     let ours: Vec<f64> = frontend.pools().map(|pool| parts[pool]).collect();
     assert_eq!(ours, expected);
-    let mut cells = crate::cells::Cells::new(1);
+    let mut cells = crate::cells::RuntimeRegistry::new(1);
     let now = crate::time::Tick(0);
     let snapshot = crate::routing::compile(&checked, &OnlyGull, &mut cells, 1, (1, now));
     let theirs = snapshot.frontends().next().unwrap().pool_shares("192.0.2.200".parse().unwrap(), now);
@@ -698,7 +702,7 @@ fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
         super::super::impact::impact(&document(TWO), &alone, &OnlyGull, &std::collections::BTreeSet::new());
     assert_eq!(none.pool_moves, []);
     let rooms = |from: &str, to: &str| {
-        let words = |it: &crate::config::between_pools::RoomMove| {
+        let words = |it: &crate::config::between_pools::CapacityChange| {
             format!("{} {}: {:?} to {:?}", it.pool, it.room.words(), it.before, it.after)
         };
         moves(from, to).rooms.iter().map(words).collect::<Vec<_>>()

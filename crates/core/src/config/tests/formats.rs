@@ -3,7 +3,7 @@
 use rstest::rstest;
 use serde_json::{Value, json};
 
-use super::super::{Format, SCHEMA, load, read_value};
+use super::super::{DocumentFormat, SCHEMA, load, read_value};
 use super::GOOD;
 
 #[test]
@@ -11,7 +11,7 @@ fn a_document_of_format_1_is_lifted() {
     let old = GOOD
         .replace("format = 2", "format = 1")
         .replace("check = \"answers\"", "check = \"answers\"\nanswer_timeout = \"7s\"");
-    let checked = load(&old, Format::Toml).unwrap();
+    let checked = load(&old, DocumentFormat::Toml).unwrap();
     let pool = checked.document().pools.values().next().unwrap();
     assert_eq!(pool.first_byte_timeout.to_string(), "7s");
     let written = checked.document().to_toml();
@@ -20,10 +20,10 @@ fn a_document_of_format_1_is_lifted() {
         "{written}"
     );
     let json = checked.document().to_json();
-    assert_eq!(load(&json, Format::Json).unwrap().document(), checked.document());
+    assert_eq!(load(&json, DocumentFormat::Json).unwrap().document(), checked.document());
     // The old key is no key of the new format.
     let mixed = old.replace("format = 1", "format = 2");
-    assert!(load(&mixed, Format::Toml).unwrap_err()[0].path.ends_with("answer_timeout"));
+    assert!(load(&mixed, DocumentFormat::Toml).unwrap_err()[0].path.ends_with("answer_timeout"));
 }
 
 fn schema_takes(document: &Value) -> Result<(), String> {

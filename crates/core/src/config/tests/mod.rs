@@ -31,7 +31,7 @@ pool = "booking"
 "#;
 
 fn problems(text: &str) -> Vec<(Option<usize>, String)> {
-    let problems = load(text, Format::Toml).expect_err("a document with mistakes");
+    let problems = load(text, DocumentFormat::Toml).expect_err("a document with mistakes");
     problems.into_iter().map(|problem| (problem.line, problem.path)).collect()
 }
 
@@ -42,17 +42,17 @@ fn changed(from: &str, to: &str) -> String {
 
 #[test]
 fn a_good_document_is_checked_without_warnings() {
-    let checked = load(GOOD, Format::Toml).unwrap();
+    let checked = load(GOOD, DocumentFormat::Toml).unwrap();
     assert_eq!(checked.warnings(), []);
     assert_eq!(checked.document().pools.values().next().unwrap().servers.len(), 2);
 }
 
 #[test]
 fn export_round_trips_and_is_stable() {
-    let first = load(GOOD, Format::Toml).unwrap();
+    let first = load(GOOD, DocumentFormat::Toml).unwrap();
     let toml = first.document().to_toml();
     let json = first.document().to_json();
-    for (text, format) in [(&toml, Format::Toml), (&json, Format::Json)] {
+    for (text, format) in [(&toml, DocumentFormat::Toml), (&json, DocumentFormat::Json)] {
         let again = load(text, format).unwrap();
         assert_eq!(again.document(), first.document());
         assert_eq!((again.document().to_toml(), again.document().to_json()), (toml.clone(), json.clone()));
@@ -125,7 +125,7 @@ fn a_thing_that_could_not_be_read_is_not_also_called_missing() {
 
 #[test]
 fn a_misspelt_key_is_answered_with_the_right_one() {
-    let found = load(&changed("weight = 3", "wieght = 3"), Format::Toml).unwrap_err();
+    let found = load(&changed("weight = 3", "wieght = 3"), DocumentFormat::Toml).unwrap_err();
     assert_eq!(found[0].wanted, "the key weight");
     assert!(found[0].to_string().starts_with("line 12: pools.booking.servers.gull.wieght: there is no key"));
 }
@@ -134,9 +134,9 @@ fn a_misspelt_key_is_answered_with_the_right_one() {
 fn broken_syntax_is_told_with_its_line() {
     let toml = problems("format = 2\n[pools.booking\n");
     assert_eq!(toml.first().and_then(|(line, _)| *line), Some(2));
-    let json = load("{\n  \"format\": 2,\n}", Format::Json).unwrap_err();
+    let json = load("{\n  \"format\": 2,\n}", DocumentFormat::Json).unwrap_err();
     assert!(matches!(json[0].line, Some(2 | 3)), "{json:?}");
-    let twice = load("{\"format\": 2,\n\"format\": 2}", Format::Json).unwrap_err();
+    let twice = load("{\"format\": 2,\n\"format\": 2}", DocumentFormat::Json).unwrap_err();
     assert_eq!((twice[0].line, twice[0].path.as_str()), (Some(2), "format"));
 }
 
@@ -150,7 +150,7 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
     let second = format!(
         "{GOOD}\n[frontends.timetable]\nprotocol = \"http\"\nlisten = \"{listen}\"\npool = \"booking\"\n"
     );
-    assert_eq!(load(&second, Format::Toml).is_err(), overlaps);
+    assert_eq!(load(&second, DocumentFormat::Toml).is_err(), overlaps);
 }
 
 #[rstest]
@@ -204,7 +204,7 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
     "clients of side never have sni: all of them are refused"
 )]
 fn what_is_allowed_and_probably_not_wanted(#[case] more: &str, #[case] says: &str) {
-    let checked = load(&format!("{GOOD}\n{more}"), Format::Toml).unwrap();
+    let checked = load(&format!("{GOOD}\n{more}"), DocumentFormat::Toml).unwrap();
     assert!(
         checked.warnings().iter().any(|w| w.says.contains(says) && w.line.is_some()),
         "{:?}",
@@ -214,12 +214,13 @@ fn what_is_allowed_and_probably_not_wanted(#[case] more: &str, #[case] says: &st
 
 #[test]
 fn changes_are_named() {
-    let old = load(GOOD, Format::Toml).unwrap();
+    let old = load(GOOD, DocumentFormat::Toml).unwrap();
     let text = changed("weight = 3", "weight = 1")
         .replace("[pools.booking.servers.tern]", "[pools.booking.servers.auk]")
         .replace("192.0.2.22", "192.0.2.23");
-    let new = load(&text, Format::Toml).unwrap();
-    let words: Vec<_> = diff(old.document(), new.document()).iter().map(diff::Change::words).collect();
+    let new = load(&text, DocumentFormat::Toml).unwrap();
+    let words: Vec<_> =
+        diff(old.document(), new.document()).iter().map(diff::DocumentChange::words).collect();
     assert_eq!(
         words,
         [
@@ -234,21 +235,21 @@ fn changes_are_named() {
 #[test]
 fn impact_tells_how_the_shares_move() {
     struct AllUp;
-    impl crate::eligibility::Truths for AllUp {
+    impl crate::eligibility::ServerStates for AllUp {
         fn duty(&self, _: &crate::name::PoolServer) -> crate::duty::Duty {
             crate::duty::Duty::InService
         }
-        fn health(&self, server: &crate::name::PoolServer) -> crate::health::State {
+        fn health(&self, server: &crate::name::PoolServer) -> crate::health::HealthState {
             if server.server.as_str() == "tern" {
-                crate::health::State::Down
+                crate::health::HealthState::Down
             } else {
-                crate::health::State::Up
+                crate::health::HealthState::Up
             }
         }
     }
-    let old = load(GOOD, Format::Toml).unwrap();
+    let old = load(GOOD, DocumentFormat::Toml).unwrap();
     let more = format!("{GOOD}\n[pools.booking.servers.auk]\naddress = \"192.0.2.30:80\"\nweight = 1\n");
-    let new = load(&more, Format::Toml).unwrap();
+    let new = load(&more, DocumentFormat::Toml).unwrap();
     let impact = impact::impact(old.document(), new.document(), &AllUp, &std::collections::BTreeSet::new());
     assert_eq!((impact.frontends[0].as_str(), impact.pools[0].as_str()), ("booking", "booking"));
     let moves: Vec<_> =
@@ -264,7 +265,7 @@ fn impact_tells_how_the_shares_move() {
 fn a_wrong_query_does_not_make_the_other_keys_of_its_check_unknown() {
     let text = "format = 2\n[checks.rows]\nkind = \"sql\"\nuser = \"probe\"\nquery = \"DROP TABLE x\"\nwanted = \"= 1\"\ncolumn = \"n\"\n\
                 [checks.name]\nkind = \"dns\"\nname = \"no name\"\nexpect = \"192.0.2.1\"\n";
-    let problems = load(text, Format::Toml).unwrap_err();
+    let problems = load(text, DocumentFormat::Toml).unwrap_err();
     let paths: Vec<_> = problems.iter().map(|problem| problem.path.as_str()).collect();
     assert_eq!(paths, ["checks.rows.query", "checks.name.name"], "{problems:#?}");
 }
@@ -277,7 +278,7 @@ fn of_many_names_the_nearest_are_offered() {
     {
         text += &format!("[pools.{name}]\n");
     }
-    let problems = load(&text, Format::Toml).unwrap_err();
+    let problems = load(&text, DocumentFormat::Toml).unwrap_err();
     assert!(problems[0].wanted.starts_with("one of timetable, "), "{problems:#?}");
     assert_eq!(problems[0].wanted.matches(", ").count(), 7);
 }

@@ -9,7 +9,7 @@ use super::super::document::Document;
 use super::super::edit::{Edit, edit};
 use super::super::merge::merge;
 use super::super::renames::Renames;
-use super::super::thing::Thing;
+use super::super::thing::ObjectPath;
 use super::*;
 use crate::name::Name;
 
@@ -144,7 +144,7 @@ fn pair() -> impl Strategy<Value = (Document, Document)> {
     })
 }
 
-fn any_pool() -> impl Strategy<Value = Thing> {
+fn any_pool() -> impl Strategy<Value = ObjectPath> {
     select(POOLS.to_vec()).prop_map(|name| format!("pools.{name}").parse().expect("a path"))
 }
 
@@ -153,7 +153,7 @@ proptest! {
 
     #[test]
     fn a_document_comes_back_from_both_forms_as_it_was(document in document()) {
-        for (text, format) in [(document.to_toml(), Format::Toml), (document.to_json(), Format::Json)] {
+        for (text, format) in [(document.to_toml(), DocumentFormat::Toml), (document.to_json(), DocumentFormat::Json)] {
             let again = read_text(&text, format).unwrap();
             prop_assert_eq!(&again, &document);
         }
@@ -176,7 +176,7 @@ proptest! {
     #[test]
     fn a_merge_is_the_same_from_both_sides((base, mine) in pair(), other in document(), which in any_pool()) {
         let mut theirs = base.clone();
-        let Thing::Pool(name) = which else { unreachable!("a pool") };
+        let ObjectPath::Pool(name) = which else { unreachable!("a pool") };
         theirs.pools.insert(name.clone(), other.pools[&name].clone());
         let (one, two) = (merge(&base, &mine, &theirs), merge(&base, &theirs, &mine));
         prop_assert_eq!(one.is_ok(), two.is_ok());
@@ -190,7 +190,7 @@ proptest! {
 
     #[test]
     fn what_is_added_and_removed_again_leaves_nothing(document in document(), server in server(99)) {
-        let thing: Thing = "pools.booking.servers.razorbill".parse().unwrap();
+        let thing: ObjectPath = "pools.booking.servers.razorbill".parse().unwrap();
         let keys = server.as_object().unwrap().clone();
         let added = edit(&document, &[Edit::Add { thing: thing.clone(), keys }]).unwrap();
         prop_assert_eq!(diff(&document, &added).len(), 1);
@@ -200,9 +200,9 @@ proptest! {
     #[test]
     fn a_rename_is_found_and_its_reverse_undoes_it(document in document(), which in any_pool()) {
         let to: Name = "quay".parse().unwrap();
-        let Thing::Pool(from) = &which else { unreachable!("a pool") };
+        let ObjectPath::Pool(from) = &which else { unreachable!("a pool") };
         let renamed = edit(&document, &[Edit::Rename { thing: which.clone(), to: to.clone() }]).unwrap();
-        let back = edit(&renamed, &[Edit::Rename { thing: Thing::Pool(to.clone()), to: from.clone() }]);
+        let back = edit(&renamed, &[Edit::Rename { thing: ObjectPath::Pool(to.clone()), to: from.clone() }]);
         prop_assert_eq!(back, Ok(document.clone()));
         let found = Renames::between(&document, &renamed);
         // An empty pool has nothing that it could be known by.
@@ -218,10 +218,10 @@ proptest! {
     #[test]
     fn a_copy_differs_from_its_original_in_its_name_alone(document in document(), which in any_pool()) {
         let to: Name = "quay".parse().unwrap();
-        let Thing::Pool(from) = &which else { unreachable!("a pool") };
+        let ObjectPath::Pool(from) = &which else { unreachable!("a pool") };
         let copied = edit(&document, &[Edit::Copy { thing: which.clone(), to: to.clone(), keys: Map::new() }]).unwrap();
         prop_assert_eq!(&copied.pools[&to], &document.pools[from]);
-        let without = edit(&copied, &[Edit::Remove { thing: Thing::Pool(to) }]);
+        let without = edit(&copied, &[Edit::Remove { thing: ObjectPath::Pool(to) }]);
         prop_assert_eq!(without, Ok(document.clone()));
     }
 
@@ -231,7 +231,7 @@ proptest! {
             let keys = Map::from_iter([("attempts".to_owned(), value)]);
             edit(&document, &[Edit::Change { thing: which.clone(), keys }]).unwrap()
         };
-        let Thing::Pool(name) = &which else { unreachable!("a pool") };
+        let ObjectPath::Pool(name) = &which else { unreachable!("a pool") };
         let changed = change(attempts.into());
         prop_assert_eq!(changed.pools[name].attempts, attempts);
         let back = change(Value::Null);

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use super::super::{Format, diff::diff, load};
+use super::super::{DocumentFormat, diff::diff, load};
 
 /// A document with this many pools of ten servers each, and a frontend for every fifth pool.
 fn large(pools: usize) -> String {
@@ -29,12 +29,12 @@ fn large(pools: usize) -> String {
 #[test]
 fn ten_thousand_servers_are_checked_and_compared() {
     let text = large(1_000);
-    let old = load(&text, Format::Toml).unwrap();
+    let old = load(&text, DocumentFormat::Toml).unwrap();
     assert_eq!(old.document().pools.values().map(|pool| pool.servers.len()).sum::<usize>(), 10_000);
     assert_eq!(old.document().frontends.len(), 200);
-    let new = load(&text.replacen("weight = 2", "weight = 3", 1), Format::Toml).unwrap();
+    let new = load(&text.replacen("weight = 2", "weight = 3", 1), DocumentFormat::Toml).unwrap();
     let changes = diff(old.document(), new.document());
     assert_eq!(changes.len(), 1);
-    let again = load(&old.document().to_json(), Format::Json).unwrap();
+    let again = load(&old.document().to_json(), DocumentFormat::Json).unwrap();
     assert_eq!(again.document(), old.document());
 }

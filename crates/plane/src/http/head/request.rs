@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
-use merismos_core::routing::{DroppedFields, Facts, Key, Pool};
+use merismos_core::routing::{DroppedFields, Pool, RequestFacts, RequestKey};
 
 use super::super::error_response::RequestError;
 use super::super::forwarded::{ClientFields, ForwardedFields, is_disguised};
@@ -435,10 +435,10 @@ fn field_of<'h>(fields: &[Header<'h>], name: &str) -> Option<&'h [u8]> {
 
 /// What a request says that work can be dealt out by, read from the head that was written for the server. Only pools
 /// that go by such things ask for it.
-pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> Key {
+pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> RequestKey {
     with_fields(head, |target, fields| {
         let field = |name: &str| field_of(fields, name);
-        pool.key(&Facts { client, target, host: field("host"), sni: None, field: &field })
+        pool.key(&RequestFacts { client, target, host: field("host"), sni: None, field: &field })
     })
 }
 
@@ -447,7 +447,7 @@ pub(in super::super) fn key_words(head: &[u8], client: IpAddr, pool: &Pool) -> O
     let rule = pool.key_rule.as_ref()?;
     with_fields(head, |target, fields| {
         let field = |name: &str| field_of(fields, name);
-        let facts = Facts { client, target, host: field("host"), sni: None, field: &field };
+        let facts = RequestFacts { client, target, host: field("host"), sni: None, field: &field };
         rule.words(rule.key(&facts), &facts)
     })
 }

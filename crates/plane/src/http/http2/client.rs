@@ -255,7 +255,7 @@ pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
         opening.as_mut().poll(context).map(Result::ok)
     });
     let Some(connection) = opened.await else {
-        frontend.cell.lane(worker.index).refused.up();
+        frontend.cell.lane(worker.index).refused.increment();
         return;
     };
     // No snapshot is held while a client rests, or each idle client would keep an old one alive.
@@ -408,7 +408,7 @@ async fn serve_request(
             }
             RequestOutcome::Refused(refusal) => {
                 line.record_violation();
-                frontend.cell.lane(worker.index).refused.up();
+                frontend.cell.lane(worker.index).refused.increment();
                 let text = error_response(refusal.status(), &refusal, &frontend.name, false, !is_head);
                 let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                 // A client that does not want to hear it needs no answer.

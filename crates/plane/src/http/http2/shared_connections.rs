@@ -9,7 +9,7 @@ use std::task::Poll;
 
 use bytes::Bytes;
 use h2::client::{Builder, SendRequest};
-use merismos_core::config::document::Reaching;
+use merismos_core::config::document::UpstreamSettings;
 use merismos_core::routing::Server;
 use tokio::sync::Notify;
 
@@ -94,7 +94,7 @@ impl SharedConnections {
     /// A stream to a server, over a connection that is there or a new one.
     pub(in super::super) async fn stream(
         &self,
-        (server, how, turn): (&Server, &Reaching, u64),
+        (server, how, turn): (&Server, &UpstreamSettings, u64),
         watch: ConnectionTimer<'_>,
         asked: RequestHead,
     ) -> Result<ServerStream, ConnectFailure> {
@@ -120,7 +120,7 @@ impl SharedConnections {
 
     pub(crate) async fn open(
         &self,
-        (server, how, turn): (&Server, &Reaching, u64),
+        (server, how, turn): (&Server, &UpstreamSettings, u64),
         watch: ConnectionTimer<'_>,
     ) -> Result<(), ConnectFailure> {
         let Upstream { stream, seat, born, .. } = connect_server(server, how, turn, watch).await?;

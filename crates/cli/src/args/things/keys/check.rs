@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use merismos_core::config::thing::Kind;
+use merismos_core::config::thing::ObjectKind;
 use merismos_core::name::Name;
 use merismos_core::text::unescaped;
 use serde::Serialize;
@@ -64,7 +64,7 @@ pub(crate) struct CheckKeys {
 }
 
 impl Keys for CheckKeys {
-    const KIND: Kind = Kind::Check;
+    const KIND: ObjectKind = ObjectKind::Check;
     type Name = Name;
 }
 

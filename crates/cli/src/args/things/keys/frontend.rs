@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 use std::fmt::Display;
 use std::str::FromStr;
 
-use merismos_core::config::Thing;
+use merismos_core::config::ObjectPath;
 use merismos_core::config::edit::Edit;
-use merismos_core::config::thing::Kind;
+use merismos_core::config::thing::ObjectKind;
 use merismos_core::name::Name;
 use serde::{Serialize, Serializer};
 use serde_json::{Map, Value};
@@ -105,14 +105,14 @@ pub(crate) struct FrontendKeys {
 }
 
 impl Keys for FrontendKeys {
-    const KIND: Kind = Kind::Frontend;
+    const KIND: ObjectKind = ObjectKind::Frontend;
     type Name = Name;
 
     fn defaults(keys: &mut Map<String, Value>) {
         keys.entry("protocol").or_insert_with(|| "http".into());
     }
 
-    fn before(&self, thing: &Thing, keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
+    fn before(&self, thing: &ObjectPath, keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
         let (Some(range), Some(port)) = (&self.from, self.port) else { return Ok(Vec::new()) };
         let name = thing.name().clone();
         keys.insert("listen".to_owned(), format!("{range}/{name}:{port}").into());

@@ -1,6 +1,6 @@
 //! The keys of messages.
 
-use merismos_core::config::thing::Kind;
+use merismos_core::config::thing::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 
@@ -55,6 +55,6 @@ pub(crate) struct MessageKeys {
 }
 
 impl Keys for MessageKeys {
-    const KIND: Kind = Kind::Message;
+    const KIND: ObjectKind = ObjectKind::Message;
     type Name = Name;
 }

@@ -10,9 +10,9 @@ mod server;
 use std::fmt::{Debug, Display};
 use std::str::FromStr;
 
-use merismos_core::config::Thing;
+use merismos_core::config::ObjectPath;
 use merismos_core::config::edit::Edit;
-use merismos_core::config::thing::Kind;
+use merismos_core::config::thing::ObjectKind;
 use merismos_core::name::{Name, PoolServer};
 use serde::Serialize;
 use serde_json::{Map, Value};
@@ -29,7 +29,7 @@ pub(crate) use server::{LookupKeys, ServerKeys};
 /// The keys of one kind of thing.
 pub(crate) trait Keys: clap::Args + Serialize + Debug + Send + Sync + 'static {
     /// Which kind.
-    const KIND: Kind;
+    const KIND: ObjectKind;
     /// How one is named on the command line.
     type Name: ThingName;
 
@@ -37,7 +37,7 @@ pub(crate) trait Keys: clap::Args + Serialize + Debug + Send + Sync + 'static {
     fn defaults(_keys: &mut Map<String, Value>) {}
 
     /// What has to be done before a thing with these keys can be made.
-    fn before(&self, _thing: &Thing, _keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
+    fn before(&self, _thing: &ObjectPath, _keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
         Ok(Vec::new())
     }
 }
@@ -47,21 +47,21 @@ pub(crate) trait ThingName:
     FromStr<Err: Display + std::error::Error + Send + Sync + 'static> + Clone + Debug + Send + Sync + 'static
 {
     /// The thing of that name.
-    fn thing<K: Keys>(&self) -> Thing;
+    fn thing<K: Keys>(&self) -> ObjectPath;
 }
 
 impl ThingName for Name {
-    fn thing<K: Keys>(&self) -> Thing {
+    fn thing<K: Keys>(&self) -> ObjectPath {
         let name = self.clone();
         match K::KIND {
-            Kind::Host => Thing::Host(name),
-            Kind::Range => Thing::Range(name),
-            Kind::Check => Thing::Check(name),
-            Kind::Pool => Thing::Pool(name),
-            Kind::Frontend => Thing::Frontend(name),
-            Kind::Message => Thing::Message(name),
-            Kind::Network => Thing::Network(name),
-            Kind::Taken | Kind::Server | Kind::Lookup => {
+            ObjectKind::Host => ObjectPath::Host(name),
+            ObjectKind::Range => ObjectPath::Range(name),
+            ObjectKind::Check => ObjectPath::Check(name),
+            ObjectKind::Pool => ObjectPath::Pool(name),
+            ObjectKind::Frontend => ObjectPath::Frontend(name),
+            ObjectKind::Message => ObjectPath::Message(name),
+            ObjectKind::Network => ObjectPath::Network(name),
+            ObjectKind::Taken | ObjectKind::Server | ObjectKind::Lookup => {
                 unreachable!("things inside others are named with what is around them")
             }
         }
@@ -69,10 +69,10 @@ impl ThingName for Name {
 }
 
 impl ThingName for PoolServer {
-    fn thing<K: Keys>(&self) -> Thing {
+    fn thing<K: Keys>(&self) -> ObjectPath {
         match K::KIND {
-            Kind::Lookup => Thing::Lookup(self.pool.clone(), self.server.clone()),
-            _ => Thing::Server(self.clone()),
+            ObjectKind::Lookup => ObjectPath::Lookup(self.pool.clone(), self.server.clone()),
+            _ => ObjectPath::Server(self.clone()),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use merismos_core::config::thing::Kind;
+use merismos_core::config::thing::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 
@@ -17,7 +17,7 @@ pub(crate) struct HostKeys {
 }
 
 impl Keys for HostKeys {
-    const KIND: Kind = Kind::Host;
+    const KIND: ObjectKind = ObjectKind::Host;
     type Name = Name;
 }
 
@@ -30,7 +30,7 @@ pub(crate) struct RangeKeys {
 }
 
 impl Keys for RangeKeys {
-    const KIND: Kind = Kind::Range;
+    const KIND: ObjectKind = ObjectKind::Range;
     type Name = Name;
 }
 
@@ -44,6 +44,6 @@ pub(crate) struct NetworkKeys {
 }
 
 impl Keys for NetworkKeys {
-    const KIND: Kind = Kind::Network;
+    const KIND: ObjectKind = ObjectKind::Network;
     type Name = Name;
 }

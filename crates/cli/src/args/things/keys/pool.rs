@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use merismos_core::config::thing::Kind;
+use merismos_core::config::thing::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 
@@ -109,7 +109,7 @@ pub(crate) struct PoolKeys {
 }
 
 impl Keys for PoolKeys {
-    const KIND: Kind = Kind::Pool;
+    const KIND: ObjectKind = ObjectKind::Pool;
     type Name = Name;
 }
 

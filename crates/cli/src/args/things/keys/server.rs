@@ -1,6 +1,6 @@
 //! The keys of servers and of lookups, and what pools set for all of their servers.
 
-use merismos_core::config::thing::Kind;
+use merismos_core::config::thing::ObjectKind;
 use merismos_core::name::PoolServer;
 use serde::Serialize;
 
@@ -34,7 +34,7 @@ pub(crate) struct ServerKeys {
 }
 
 impl Keys for ServerKeys {
-    const KIND: Kind = Kind::Server;
+    const KIND: ObjectKind = ObjectKind::Server;
     type Name = PoolServer;
 }
 
@@ -68,7 +68,7 @@ pub(crate) struct LookupKeys {
 }
 
 impl Keys for LookupKeys {
-    const KIND: Kind = Kind::Lookup;
+    const KIND: ObjectKind = ObjectKind::Lookup;
     type Name = PoolServer;
 }
 
