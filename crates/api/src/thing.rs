@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::object::ObjectKind;
 use merismos_core::health::timing::DetectionTiming;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

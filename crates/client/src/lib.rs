@@ -13,7 +13,7 @@ use merismos_api::{
     SentMessages, Status, ThingView, Things, TokenAnswer, Tokens, TotalsReset, Trial, TrialRequest, Trials,
     TryAnswer, TryRequest,
 };
-use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::text::{is_plain, printable};

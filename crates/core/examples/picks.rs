@@ -5,7 +5,6 @@
 use std::net::SocketAddr;
 
 use merismos_core::balance::{Excluded, PickContext};
-use merismos_core::cells::RuntimeRegistry;
 use merismos_core::config::{DocumentFormat, load};
 use merismos_core::draw::Draw;
 use merismos_core::duty::Duty;
@@ -13,6 +12,7 @@ use merismos_core::eligibility::ServerStates;
 use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
 use merismos_core::routing::{Pick, compile};
+use merismos_core::runtime::RuntimeRegistry;
 use merismos_core::time::Tick;
 
 struct AllWell;

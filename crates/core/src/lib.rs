@@ -17,20 +17,20 @@
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]
 
-pub mod admit;
 pub mod balance;
-pub mod cells;
 pub mod config;
 pub mod draw;
 pub mod duty;
 pub mod eligibility;
 pub mod health;
-pub mod messages;
 pub mod name;
+pub mod notifications;
 pub mod pins;
 pub mod proof;
 pub mod routing;
+pub mod runtime;
 pub mod text;
 pub mod tiers;
 pub mod time;
 pub mod units;
+pub mod wait_queue;

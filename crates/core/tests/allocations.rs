@@ -1,7 +1,6 @@
 //! Nothing that happens for each piece of work takes memory.
 
 use merismos_core::balance::{Excluded, PickContext};
-use merismos_core::cells::RuntimeRegistry;
 use merismos_core::config::{DocumentFormat, load};
 use merismos_core::draw::Draw;
 use merismos_core::duty::Duty;
@@ -9,6 +8,7 @@ use merismos_core::eligibility::ServerStates;
 use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
 use merismos_core::routing::{Pick, RequestFacts, compile};
+use merismos_core::runtime::RuntimeRegistry;
 use merismos_core::time::Tick;
 use rstest::rstest;
 

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use ipnet::IpNet;
-use merismos_core::cells::FrontendRuntime;
 use merismos_core::config::document::Protocol;
 use merismos_core::routing::Frontend;
+use merismos_core::runtime::FrontendRuntime;
 use socket2::SockRef;
 use tokio::net::TcpStream;
 

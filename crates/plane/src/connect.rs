@@ -8,9 +8,9 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use merismos_core::cells::ServerRuntime;
 use merismos_core::config::document::UpstreamSettings;
 use merismos_core::routing::{Pool, Server};
+use merismos_core::runtime::ServerRuntime;
 use nix::sys::socket::sockopt::IpBindAddressNoPort;
 use tokio::net::{TcpSocket, TcpStream};
 

@@ -9,11 +9,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use merismos_core::balance::PickContext;
-use merismos_core::cells::LimitReached;
 use merismos_core::config::document::Algorithm;
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Pool};
+use merismos_core::runtime::LimitReached;
 use tokio::sync::broadcast;
 
 /// How many decisions of one worker are told in one tick.

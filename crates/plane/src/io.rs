@@ -8,7 +8,7 @@ use std::rc::Rc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use merismos_core::cells::Counter;
+use merismos_core::runtime::Counter;
 use rustix::net::RecvFlags;
 use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::TcpStream;

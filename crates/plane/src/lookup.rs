@@ -10,8 +10,8 @@ use hickory_resolver::config::{ConnectionConfig, NameServerConfig, ResolverConfi
 use hickory_resolver::net::NetError;
 use hickory_resolver::net::runtime::TokioRuntimeProvider;
 use hickory_resolver::proto::rr::{RData, RecordType};
+use merismos_core::config::discovery::{DiscoveredServer, ServiceRecord, from_addresses, from_services};
 use merismos_core::config::document::{LookupRecords, LookupSpec};
-use merismos_core::config::found::{DiscoveredServer, ServiceRecord, from_addresses, from_services};
 use merismos_core::name::Name;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;

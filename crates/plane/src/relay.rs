@@ -10,7 +10,7 @@ use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use merismos_core::cells::ServerWorkerCounters;
+use merismos_core::runtime::ServerWorkerCounters;
 use tokio::io::AsyncWrite;
 use tokio::net::TcpStream;
 

@@ -9,9 +9,9 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use merismos_core::balance::{Excluded, PickContext};
-use merismos_core::cells::{PoolRuntime, ServerRuntime, ServerWorkerCounters};
 use merismos_core::name::PoolServer;
 use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pick, Pool, RequestKey};
+use merismos_core::runtime::{PoolRuntime, ServerRuntime, ServerWorkerCounters};
 use merismos_core::time::Tick;
 
 use crate::deadline::{TICK, WakeReason};

@@ -14,9 +14,9 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use merismos_core::balance::{Excluded, PickContext};
-use merismos_core::cells::FrontendWorkerCounters;
 use merismos_core::config::document::{BalancePer, UpstreamSettings};
 use merismos_core::routing::{AskedPools, Frontend, Pick, Pool, RequestFacts, RequestKey, Server};
+use merismos_core::runtime::FrontendWorkerCounters;
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
 use tokio::net::UdpSocket;

@@ -10,7 +10,7 @@ use merismos_core::config::diff::{diff, in_a_line};
 use merismos_core::config::document::Document;
 use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
-use merismos_core::config::losses::losses;
+use merismos_core::config::lost_capacity::losses;
 use merismos_core::config::{self, Checked, DocumentFormat, Problem, merge, tree};
 use merismos_core::config::{AcceptedWarnings, Warning};
 use merismos_plane::BindError;

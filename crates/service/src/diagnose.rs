@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 
 use merismos_api::{Diagnosis, Rung};
 use merismos_core::config::document::{CheckKind, CheckSpec, PoolSpec};
-use merismos_core::config::place::AddressSource;
+use merismos_core::config::listen_address::AddressSource;
 use merismos_core::eligibility::ServerStates;
 use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_core::name::PoolServer;

@@ -1,7 +1,7 @@
 //! Decisions in words, before the fact and after it.
 
-use merismos_core::cells::LimitReached;
 use merismos_core::config::document::Algorithm;
+use merismos_core::runtime::LimitReached;
 
 /// Whether a decision is asked for or was made.
 #[derive(Clone, Copy, PartialEq, Eq)]

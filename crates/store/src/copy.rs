@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 
-use merismos_core::config::found::DiscoveredServer;
+use merismos_core::config::discovery::DiscoveredServer;
 use merismos_core::duty::DutyOrder;
 use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::pins::FormerNames;

@@ -3,7 +3,7 @@
 use comfy_table::Cell;
 use merismos_api::{Hosts, ThingView, Things};
 use merismos_core::config::ObjectPath;
-use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::object::ObjectKind;
 
 use super::table::table;
 use super::{strong, text};

@@ -6,9 +6,9 @@ use std::time::Duration;
 use rstest::rstest;
 
 use super::*;
-use crate::cells::RuntimeRegistry;
 use crate::draw::{Draw, digest};
 use crate::name::{Name, PoolServer};
+use crate::runtime::RuntimeRegistry;
 
 /// Eligible servers with these weights.
 pub(super) fn members(weights: &[u16]) -> Vec<Member> {

@@ -2,8 +2,8 @@
 
 use super::round_robin::RoundRobin;
 use super::{Balance, Excluded, Member, PickContext};
-use crate::cells::PoolRuntime;
 use crate::draw::{GOLDEN, mix};
+use crate::runtime::PoolRuntime;
 
 /// A slot that no server owns.
 const NO_OWNER: u32 = u32::MAX;

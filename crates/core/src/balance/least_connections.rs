@@ -1,6 +1,6 @@
 //! The server with the least work in flight for its weight.
 
-use super::lightest::TournamentTree;
+use super::tournament_tree::TournamentTree;
 use super::{Balance, Excluded, Member, PickContext};
 
 /// Work in flight, all workers together, divided by the weight; the lowest gets the next piece.

@@ -1,8 +1,8 @@
 //! The server on which a piece of work would wait least: work in flight and response time together.
 
-use super::lightest::TournamentTree;
+use super::tournament_tree::TournamentTree;
 use super::{Balance, Excluded, Member, PickContext};
-use crate::cells::PoolRuntime;
+use crate::runtime::PoolRuntime;
 use crate::time::Tick;
 use crate::units::humane;
 

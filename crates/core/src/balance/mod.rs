@@ -4,9 +4,9 @@ mod hash;
 mod in_order;
 mod least_connections;
 mod least_load;
-mod lightest;
 mod random_two;
 mod round_robin;
+mod tournament_tree;
 
 use std::sync::Arc;
 
@@ -17,7 +17,7 @@ pub use least_load::LeastLoad;
 pub use random_two::RandomTwo;
 pub use round_robin::RoundRobin;
 
-use crate::cells::{PoolRuntime, ServerRuntime};
+use crate::runtime::{PoolRuntime, ServerRuntime};
 use crate::time::Tick;
 
 /// The most servers that one request may be offered to.

@@ -1,7 +1,7 @@
 //! Weighted round robin: each server in its turn, exact over every whole cycle.
 
 use super::{Balance, Excluded, PickContext};
-use crate::cells::PoolRuntime;
+use crate::runtime::PoolRuntime;
 
 /// Cycles up to this length are laid out in full (2 bytes a turn); longer ones are computed turn by turn.
 const LONGEST_TABLE: u64 = 65_536;

@@ -5,9 +5,9 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use super::Problem;
+use super::discovery::{DiscoveredServers, discovered_name};
 use super::document::{Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec};
-use super::found::{DiscoveredServers, discovered_name};
-use super::place::AddressSource;
+use super::listen_address::AddressSource;
 use super::tree::DocumentNode;
 use super::warnings::{Warning, warnings};
 use crate::name::{Name, nearest};

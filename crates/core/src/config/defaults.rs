@@ -7,7 +7,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::diff::{PlainKeys, keys};
-use super::thing::{ObjectKind, ObjectPath};
+use super::object::{ObjectKind, ObjectPath};
 
 /// Keys without which a thing can't be read, or which decide what others it has. They have no default.
 const NEEDED: [&str; 12] = [

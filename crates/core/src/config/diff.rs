@@ -7,8 +7,8 @@ use serde_json::Value;
 
 use super::Document;
 use super::defaults::Defaults;
+use super::object::ObjectPath;
 use super::renames::{Renames, pools_by_keys, same};
-use super::thing::ObjectPath;
 use crate::name::{Name, PoolServer};
 
 /// One difference between two documents.

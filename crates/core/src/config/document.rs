@@ -8,18 +8,18 @@ use std::str::FromStr;
 use ipnet::IpNet;
 use serde::{Serialize, Serializer};
 
-pub use super::asking::{
-    BodyExpectation, CertificateTrust, CheckKind, CommandProbe, DnsProbe, DnsRecordType, ExpectedValue,
-    GrpcProbe, HttpProbe, Pattern, SecretRef, SendExpect, SqlProbe, TlsProbe, TlsVerify,
-};
-pub use super::dealing::{
+pub use super::balancing::{
     Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, Persistence, PersistenceKind,
     PoolSelection, QueueSettings, ServerLimits, WhenAbsent,
 };
-pub use super::failing::{FailureHandling, OpenConnections};
-pub use super::message::{MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget};
-use super::place::{AddressRange, AddressRef};
-pub use super::reaching::{HttpVersion, UpstreamSettings};
+pub use super::checks::{
+    BodyExpectation, CertificateTrust, CheckKind, CommandProbe, DnsProbe, DnsRecordType, ExpectedValue,
+    GrpcProbe, HttpProbe, Pattern, SecretRef, SendExpect, SqlProbe, TlsProbe, TlsVerify,
+};
+pub use super::failure_handling::{FailureHandling, OpenConnections};
+use super::listen_address::{AddressRange, AddressRef};
+pub use super::notification::{MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget};
+pub use super::upstream::{HttpVersion, UpstreamSettings};
 use crate::name::Name;
 use crate::units::{Size, Span};
 

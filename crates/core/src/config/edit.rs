@@ -6,13 +6,13 @@ use std::net::IpAddr;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+use super::bulk_add::{self, LineError};
 use super::document::{Document, RangeSpec, ServerSpec};
 use super::hosts::{self, HostsError, HostsFormat};
-use super::many::{self, LineError};
-use super::place::AddressSource;
+use super::listen_address::AddressSource;
+use super::object::ObjectPath;
 use super::problem::Problem;
-use super::thing::ObjectPath;
-use super::users::{removal_order, users};
+use super::references::{removal_order, users};
 use super::{read_value, tree};
 use crate::name::{Name, PoolServer, nearest};
 
@@ -249,7 +249,7 @@ fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Res
         Edit::AddServers { pool, lines, weight, tier } => {
             let thing = ObjectPath::Pool(pool.clone());
             present(&document, &thing)?;
-            let servers = many::servers(&document, pool, lines, weight.unwrap_or(1), tier.unwrap_or(0))?;
+            let servers = bulk_add::servers(&document, pool, lines, weight.unwrap_or(1), tier.unwrap_or(0))?;
             let mut document = document;
             if let Some(spec) = document.pools.get_mut(pool) {
                 spec.servers.extend(servers);

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use super::Document;
-use super::between_pools::{CapacityChange, CapacityKind, PoolShareChange, parts, room};
 use super::document::{CheckSpec, FrontendSpec};
+use super::pool_shares::{CapacityChange, CapacityKind, PoolShareChange, parts, room};
 use super::renames::Renames;
 use crate::eligibility::{Eligibility, ServerStates, pool_shares};
 use crate::health::timing::{DetectionTiming, timing};

@@ -6,38 +6,38 @@
 //! A document changes by [`edit`]s of its [`thing`]s, or by another one; [`diff`], [`impact`] and [`renames`] say
 //! what that means, and [`merge`] joins the work of two people.
 
-mod asking;
-pub mod between_pools;
+mod balancing;
+pub mod bulk_add;
 pub mod check;
-mod dealing;
+mod checks;
+mod decode;
 mod defaults;
 pub mod diff;
+pub mod discovery;
 pub mod document;
 pub mod edit;
-pub mod failing;
-pub mod found;
+pub mod failure_handling;
 pub mod hosts;
 pub mod impact;
-mod lift;
-pub mod losses;
-pub mod many;
+pub mod listen_address;
+pub mod lost_capacity;
 pub mod merge;
-mod message;
-pub mod place;
+mod migrate;
+mod notification;
+pub mod object;
+pub mod objects;
+pub mod pool_shares;
 mod problem;
-mod reaching;
-mod read;
+pub mod references;
 pub mod renames;
-pub mod thing;
-pub mod things;
 pub mod tree;
-pub mod users;
+mod upstream;
 mod warnings;
 
 pub use check::Checked;
 pub use document::Document;
+pub use object::{ObjectKind, ObjectPath};
 pub use problem::Problem;
-pub use thing::{ObjectKind, ObjectPath};
 pub use tree::DocumentFormat;
 pub use warnings::{AcceptedWarnings, Warning, WarningLevel};
 
@@ -80,8 +80,8 @@ pub fn read_text(text: &str, format: DocumentFormat) -> Result<Document, Vec<Pro
 }
 
 fn read_tree(tree: &mut tree::DocumentNode) -> (Document, Vec<Problem>) {
-    lift::migrate(tree);
-    let (document, mut problems) = read::read(tree);
+    migrate::migrate(tree);
+    let (document, mut problems) = decode::read(tree);
     for problem in &mut problems {
         problem.line = problem.line.filter(|line| *line > 0);
     }

@@ -6,12 +6,11 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::choose::{PoolChoice, PoolReason};
-use super::dropped::DroppedFields;
-use super::facts::KeyRule;
+use super::choose_pool::{PoolChoice, PoolReason};
+use super::dropped_fields::DroppedFields;
+use super::request_facts::KeyRule;
 use super::snapshot::{Frontend, Pool, Server, Snapshot, UpstreamTimeouts};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
-use crate::cells::{PoolRuntime, RuntimeRegistry, ServerRuntimeLimits};
 use crate::config::Checked;
 use crate::config::document::{
     self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, PersistenceKind, Protocol,
@@ -19,6 +18,7 @@ use crate::config::document::{
 use crate::eligibility::{IneligibleReason, ServerStates, eligibilities};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, identity};
+use crate::runtime::{PoolRuntime, RuntimeRegistry, ServerRuntimeLimits};
 use crate::time::Tick;
 use crate::units::Span;
 

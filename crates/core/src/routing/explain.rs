@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use super::choose::{AskedPools, PoolReason};
-use super::facts::RequestFacts;
+use super::choose_pool::{AskedPools, PoolReason};
+use super::request_facts::RequestFacts;
 use super::snapshot::{Frontend, Pool, Server};
 use crate::balance::{Excluded, PickContext};
-use crate::cells::LimitReached;
 use crate::eligibility::IneligibleReason;
 use crate::name::{Name, PoolServer};
+use crate::runtime::LimitReached;
 use crate::time::Tick;
 
 /// The answer to "where would this go?", from a snapshot, without sending anything.

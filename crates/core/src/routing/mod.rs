@@ -1,17 +1,17 @@
 //! The immutable snapshot that traffic reads, how it is compiled, and the decision on the hot path.
 
-mod choose;
+mod choose_pool;
 mod compile;
-mod dropped;
+mod dropped_fields;
 mod explain;
-mod facts;
+mod request_facts;
 mod snapshot;
 
-pub use choose::{AskedPools, ChosenPool, CurrentRouting, MOST_POOLS, PoolChoice, PoolReason};
+pub use choose_pool::{AskedPools, ChosenPool, CurrentRouting, MOST_POOLS, PoolChoice, PoolReason};
 pub use compile::{compile, recompile};
-pub use dropped::DroppedFields;
+pub use dropped_fields::DroppedFields;
 pub use explain::{ExplainedServer, Explanation, PassedOver, Spill};
-pub use facts::{KeyRule, RequestFacts, RequestKey, cookie_in};
+pub use request_facts::{KeyRule, RequestFacts, RequestKey, cookie_in};
 pub use snapshot::{Frontend, Pick, Pool, Server, Snapshot, UpstreamTimeouts};
 
 #[cfg(test)]

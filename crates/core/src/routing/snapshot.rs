@@ -6,17 +6,17 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::choose::PoolChoice;
-use super::dropped::DroppedFields;
-use super::facts::{KeyRule, RequestFacts, RequestKey};
+use super::choose_pool::PoolChoice;
+use super::dropped_fields::DroppedFields;
+use super::request_facts::{KeyRule, RequestFacts, RequestKey};
 use crate::balance::{Balance, Excluded, PickContext};
-use crate::cells::{FrontendRuntime, PoolRuntime, ServerRuntime, ServerRuntimeLimits};
 use crate::config::document::{
     Algorithm, BalancePer, Endpoint, FailureHandling, Protocol, ProxyVersion, QueueSettings, UpstreamSettings,
 };
 use crate::eligibility::{Eligibility, IneligibleReason};
 use crate::name::{Name, PoolServer};
 use crate::pins::PinRule;
+use crate::runtime::{FrontendRuntime, PoolRuntime, ServerRuntime, ServerRuntimeLimits};
 
 /// One state of everything that traffic depends on.
 #[derive(Debug)]

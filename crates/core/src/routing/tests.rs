@@ -4,12 +4,12 @@ use rstest::rstest;
 
 use super::*;
 use crate::balance::{Excluded, PickContext};
-use crate::cells::RuntimeRegistry;
 use crate::config::{Checked, DocumentFormat, load};
 use crate::duty::Duty;
 use crate::eligibility::{IneligibleReason, ServerStates};
 use crate::health::HealthState;
 use crate::name::PoolServer;
+use crate::runtime::RuntimeRegistry;
 use crate::time::Tick;
 
 #[derive(Default)]

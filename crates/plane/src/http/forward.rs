@@ -5,10 +5,10 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use merismos_core::balance::Excluded;
-use merismos_core::cells::ServerWorkerCounters;
 use merismos_core::config::document::{BalancePer, HttpVersion};
 use merismos_core::pins::PinRule;
 use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pool, RequestKey, Server};
+use merismos_core::runtime::ServerWorkerCounters;
 
 use super::error_response::{self, GatewayError, RequestError};
 use super::failure::{ServerFailure, server_failure};

@@ -8,8 +8,8 @@ use std::task::{Context, Poll};
 use std::time::SystemTime;
 
 use futures_util::TryFutureExt;
-use merismos_core::cells::ServerWorkerCounters;
 use merismos_core::routing::{Frontend, Server, UpstreamTimeouts};
+use merismos_core::runtime::ServerWorkerCounters;
 
 use tokio::io::{AsyncRead, ReadBuf};
 

@@ -10,7 +10,7 @@ use hyper::header::{CONNECTION, HOST, LOCATION, USER_AGENT};
 use hyper::{Request, Response, Uri};
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use merismos_core::config::document::{HttpProbe, HttpVersion};
-use merismos_core::health::{ProbeStep, ServerFeedback, wish};
+use merismos_core::health::{ProbeStep, ServerFeedback, feedback};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::task::JoinHandle;
 
@@ -259,7 +259,7 @@ async fn read(
 ) -> Result<ProbeResponse, ProbeFailure> {
     let status = response.status().as_u16();
     let location = response.headers().get(LOCATION).and_then(|it| it.to_str().ok()).map(str::to_owned);
-    let wish = response.headers().get(wish::FIELD).and_then(|it| it.to_str().ok()).map(str::to_owned);
+    let wish = response.headers().get(feedback::FIELD).and_then(|it| it.to_str().ok()).map(str::to_owned);
     trace.done(ProbeStep::Answer, format!("status {status}"));
     let mut body = Vec::new();
     // A connection is only kept when all of the answer was read.

@@ -7,7 +7,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use merismos_core::cells::{FrontendCounts, RuntimeRegistry, ServerCounts};
 use merismos_core::config::document::FrontendSpec;
 use merismos_core::config::{DocumentFormat, load};
 use merismos_core::duty::Duty;
@@ -16,6 +15,7 @@ use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{Snapshot, compile};
+use merismos_core::runtime::{FrontendCounts, RuntimeRegistry, ServerCounts};
 use merismos_lab::free::free_address;
 use merismos_plane::Plane;
 use merismos_plane::memory::MemoryLimits;

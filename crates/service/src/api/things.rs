@@ -9,8 +9,8 @@ use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
 use merismos_api::{HostView, Hosts, ThingView, Things};
 use merismos_core::config::document::{Document, Labels};
-use merismos_core::config::thing::{ObjectKind, ObjectPath};
-use merismos_core::config::{edit, hosts, things, users};
+use merismos_core::config::object::{ObjectKind, ObjectPath};
+use merismos_core::config::{edit, hosts, objects, references};
 use merismos_core::health::timing::timing;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -51,7 +51,7 @@ fn matches_labels(labels: &Labels, wanted: &str) -> bool {
     })
 }
 
-fn matches_search(entry: &things::ObjectEntry<'_>, wanted: &str) -> bool {
+fn matches_search(entry: &objects::ObjectEntry<'_>, wanted: &str) -> bool {
     let holds = |text: &str| text.to_lowercase().contains(wanted);
     holds(&entry.thing.words())
         || holds(entry.note)
@@ -59,7 +59,7 @@ fn matches_search(entry: &things::ObjectEntry<'_>, wanted: &str) -> bool {
         || holds(&entry.summary())
 }
 
-fn view(document: &Document, entry: &things::ObjectEntry<'_>) -> ThingView {
+fn view(document: &Document, entry: &objects::ObjectEntry<'_>) -> ThingView {
     ThingView {
         path: entry.thing.to_string(),
         kind: entry.thing.kind(),
@@ -67,7 +67,7 @@ fn view(document: &Document, entry: &things::ObjectEntry<'_>) -> ThingView {
         summary: entry.summary(),
         note: entry.note.to_owned(),
         labels: texts(entry.labels),
-        used_by: users::users(document, &entry.thing).iter().map(ObjectPath::to_string).collect(),
+        used_by: references::users(document, &entry.thing).iter().map(ObjectPath::to_string).collect(),
         keys: edit::value(document, &entry.thing).unwrap_or_default(),
         timing: match &entry.thing {
             ObjectPath::Check(name) => document.checks.get(name).map(timing),
@@ -118,13 +118,13 @@ pub(super) async fn list(
     let (revision, document) = document(&app, query.draft.as_deref()).await?;
     let search = query.search.unwrap_or_default().to_lowercase();
     let labels = query.labels.unwrap_or_default();
-    let wanted = |entry: &things::ObjectEntry<'_>| {
+    let wanted = |entry: &objects::ObjectEntry<'_>| {
         query.kind.is_none_or(|kind| entry.thing.kind() == kind)
             && query.inside.as_ref().is_none_or(|around| entry.is_inside(around))
             && matches_labels(entry.labels, &labels)
             && (search.is_empty() || matches_search(entry, &search))
     };
-    let found: Vec<_> = things::list(&document).into_iter().filter(wanted).collect();
+    let found: Vec<_> = objects::list(&document).into_iter().filter(wanted).collect();
     let things = found.iter().skip(offset).take(limit).map(|entry| view(&document, entry)).collect();
     Ok(Json(Things { revision, total: found.len() as u64, things }))
 }
@@ -151,7 +151,7 @@ pub(super) async fn show(
 ) -> Result<Json<ThingView>, ApiError> {
     let thing: ObjectPath = thing.parse().map_err(ApiError::bad_request)?;
     let (_, document) = document(&app, query.draft.as_deref()).await?;
-    match things::find(&document, &thing) {
+    match objects::find(&document, &thing) {
         Some(entry) => Ok(Json(view(&document, &entry))),
         None => Err(ApiError::unknown(format!("There is no {}.", thing.words()))),
     }

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use merismos_api::EventKind;
+use merismos_core::config::discovery::{DiscoveredServer, discovered_name};
 use merismos_core::config::document::{Document, LookupSpec, WhenEmpty};
-use merismos_core::config::found::{DiscoveredServer, discovered_name};
 use merismos_core::config::renames::Renames;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;

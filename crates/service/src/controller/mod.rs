@@ -23,7 +23,7 @@ use std::time::{Duration, Instant};
 use ipnet::IpNet;
 use merismos_api::{ExplainAnswer, Probes, Status};
 use merismos_core::config::Checked;
-use merismos_core::config::found::DiscoveredServers;
+use merismos_core::config::discovery::DiscoveredServers;
 use merismos_core::duty::{Duty, DutyOrder, DutyRefusal};
 use merismos_core::eligibility::ServerStates;
 use merismos_core::health::{HealthState, ServerFeedback};

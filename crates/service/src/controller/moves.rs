@@ -6,12 +6,12 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use merismos_api::EventKind;
-use merismos_core::cells::FrontendCounts;
 use merismos_core::config::document::{Document, Failback, NotifiedChange};
 use merismos_core::eligibility::IneligibleReason;
-use merismos_core::messages::ReportedChange;
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::notifications::ReportedChange;
 use merismos_core::routing::{CurrentRouting, Frontend, Pool, Snapshot};
+use merismos_core::runtime::FrontendCounts;
 use merismos_core::time::Wall;
 use serde_json::json;
 

@@ -3,8 +3,8 @@
 use std::collections::VecDeque;
 use std::time::{Duration, Instant};
 
-use merismos_core::cells::{FrontendCounts, ServerCounts};
 use merismos_core::routing::Snapshot;
+use merismos_core::runtime::{FrontendCounts, ServerCounts};
 
 /// The short window.
 pub(super) const TEN_SECONDS: Duration = Duration::from_secs(10);

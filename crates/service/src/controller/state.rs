@@ -8,16 +8,16 @@ use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
 use merismos_api::EventKind;
-use merismos_core::cells::{RuntimeRegistry, ServerCounts};
 use merismos_core::config::Checked;
+use merismos_core::config::discovery::{DiscoveredServer, DiscoveredServers};
 use merismos_core::config::document::{CheckKind, Document, FrontendSpec, Protocol};
-use merismos_core::config::found::{DiscoveredServer, DiscoveredServers};
 use merismos_core::duty::{Duty, DutyOrder, guard};
 use merismos_core::eligibility::{IneligibleReason, ServerStates};
 use merismos_core::health::{Evidence, HealthState, InitialHealth as KnownState, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::{FormerNames, PinKey};
 use merismos_core::routing::{self, PoolReason, Snapshot, compile, recompile};
+use merismos_core::runtime::{RuntimeRegistry, ServerCounts};
 use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;

@@ -10,7 +10,6 @@ use merismos_api::{
     AtStake, CheckStatus, DrainingStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
     Observed, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Totals, Window,
 };
-use merismos_core::cells::{ServerCounts, of_thousand};
 use merismos_core::config::document::{
     BalancePer, CheckSpec, Document, FrontendSpec, LookupSpec, PoolSpec, Protocol, ServerSpec,
 };
@@ -19,6 +18,7 @@ use merismos_core::health::HealthState;
 use merismos_core::health::timing::{DetectionTiming, timing};
 use merismos_core::name::Name;
 use merismos_core::routing::{Frontend, Pool, PoolReason, Server};
+use merismos_core::runtime::{ServerCounts, of_thousand};
 use merismos_core::time::{Tick, Wall};
 use merismos_core::units::humane;
 

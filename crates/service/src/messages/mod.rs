@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use merismos_api::{EventKind, SentMessage};
 use merismos_core::config::document::{NotificationSpec, NotifiedChange};
-use merismos_core::messages::{NotificationBatcher, ReportedChange};
 use merismos_core::name::Name;
+use merismos_core::notifications::{NotificationBatcher, ReportedChange};
 use merismos_core::time::{Tick, Wall};
 use merismos_plane::secret_ref::SecretCache;
 use merismos_store::{Store, StoredMessage};

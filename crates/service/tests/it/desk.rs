@@ -3,7 +3,7 @@
 use merismos_api::{ChangeRequest, Going, ProblemDocument, Review};
 use merismos_client::{ClientError, Wanted};
 use merismos_core::config::edit::Edit;
-use merismos_core::config::thing::{ObjectKind, ObjectPath};
+use merismos_core::config::object::{ObjectKind, ObjectPath};
 use merismos_core::duty::Duty;
 use merismos_lab::free::free_address;
 use serde_json::json;

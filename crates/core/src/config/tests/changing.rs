@@ -7,9 +7,9 @@ use super::super::diff::{DocumentChange, diff};
 use super::super::edit::{self, Edit, EditError, edit};
 use super::super::hosts::HostsFormat;
 use super::super::merge::{MergeError, merge, take_parts};
+use super::super::object::ObjectPath;
+use super::super::references::users;
 use super::super::renames::Renames;
-use super::super::thing::ObjectPath;
-use super::super::users::users;
 use super::super::{Document, DocumentFormat, check, load, read_text};
 use super::GOOD;
 
@@ -612,7 +612,8 @@ fn losing_the_last_eligible_server_is_said_whichever_key_does_it(
     #[case] expected: &[&str],
 ) {
     let (old, new) = (document(TWO), document(&TWO.replace(from, to)));
-    let found = super::super::losses::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
+    let found =
+        super::super::lost_capacity::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
     assert_eq!(found.iter().map(|it| it.key.as_str()).collect::<Vec<_>>(), expected, "{found:#?}");
 }
 
@@ -621,7 +622,7 @@ fn servers_that_do_not_pass_what_is_asked_of_them_from_now_on_are_lost_too() {
     let (old, new) =
         (document(TWO), document(&TWO.replace("kind = \"tcp\"", "kind = \"http\"\npath = \"/typo\"")));
     let gull = std::collections::BTreeSet::from(["quay/gull".parse().unwrap(), "quay/tern".parse().unwrap()]);
-    let found = super::super::losses::losses(&old, &new, &OnlyGull, &gull);
+    let found = super::super::lost_capacity::losses(&old, &new, &OnlyGull, &gull);
     assert_eq!(found.len(), 1, "{found:#?}");
     assert!(found[0].says.contains("every client would get 503") && found[0].says.contains("quay: 0 of 2"));
     let moves = super::super::impact::impact(&old, &new, &OnlyGull, &gull).moves;
@@ -635,7 +636,8 @@ fn a_pool_that_is_not_usable_any_more_is_said_where_others_would_get_its_work() 
         TWO.replace("pool = \"quay\"", "pool = \"quay\"\nnext_pools = [\"pier\"]").replace("auk", "gull");
     let (old, new) =
         (document(&with_next), document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 2")));
-    let found = super::super::losses::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
+    let found =
+        super::super::lost_capacity::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
     assert_eq!(found.iter().map(|it| it.key.as_str()).collect::<Vec<_>>(), ["pool-lost:frontends.web.quay"]);
     let never =
         check::check(document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 3"))).unwrap();
@@ -668,10 +670,10 @@ fn the_parts_of_pools_are_those_that_the_running_service_gives(#[case] keys: &st
     let checked = check::check(document(&text)).unwrap();
     let new = checked.document();
     let frontend = &new.frontends[&"web".parse().unwrap()];
-    let parts = crate::config::between_pools::parts(new, frontend, &OnlyGull).unwrap();
+    let parts = crate::config::pool_shares::parts(new, frontend, &OnlyGull).unwrap();
     let ours: Vec<f64> = frontend.pools().map(|pool| parts[pool]).collect();
     assert_eq!(ours, expected);
-    let mut cells = crate::cells::RuntimeRegistry::new(1);
+    let mut cells = crate::runtime::RuntimeRegistry::new(1);
     let now = crate::time::Tick(0);
     let snapshot = crate::routing::compile(&checked, &OnlyGull, &mut cells, 1, (1, now));
     let theirs = snapshot.frontends().next().unwrap().pool_shares("192.0.2.200".parse().unwrap(), now);
@@ -702,7 +704,7 @@ fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
         super::super::impact::impact(&document(TWO), &alone, &OnlyGull, &std::collections::BTreeSet::new());
     assert_eq!(none.pool_moves, []);
     let rooms = |from: &str, to: &str| {
-        let words = |it: &crate::config::between_pools::CapacityChange| {
+        let words = |it: &crate::config::pool_shares::CapacityChange| {
             format!("{} {}: {:?} to {:?}", it.pool, it.room.words(), it.before, it.after)
         };
         moves(from, to).rooms.iter().map(words).collect::<Vec<_>>()

@@ -8,8 +8,8 @@ use serde_json::{Map, Value, json};
 use super::super::document::Document;
 use super::super::edit::{Edit, edit};
 use super::super::merge::merge;
+use super::super::object::ObjectPath;
 use super::super::renames::Renames;
-use super::super::thing::ObjectPath;
 use super::*;
 use crate::name::Name;
 

@@ -1,6 +1,6 @@
 //! The keys of messages.
 
-use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::object::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 

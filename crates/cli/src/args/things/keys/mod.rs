@@ -12,7 +12,7 @@ use std::str::FromStr;
 
 use merismos_core::config::ObjectPath;
 use merismos_core::config::edit::Edit;
-use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::object::ObjectKind;
 use merismos_core::name::{Name, PoolServer};
 use serde::Serialize;
 use serde_json::{Map, Value};

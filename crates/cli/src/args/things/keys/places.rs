@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::object::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 

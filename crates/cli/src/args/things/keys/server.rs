@@ -1,6 +1,6 @@
 //! The keys of servers and of lookups, and what pools set for all of their servers.
 
-use merismos_core::config::thing::ObjectKind;
+use merismos_core::config::object::ObjectKind;
 use merismos_core::name::PoolServer;
 use serde::Serialize;
 

@@ -2,15 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use super::super::asking::{SECRET_WANTED, WANTED_WANTED};
-use super::super::dealing::is_token;
+use super::super::balancing::is_token;
+use super::super::checks::{SECRET_WANTED, WANTED_WANTED};
 use super::super::document::{
     BodyExpectation, CertificateTrust, CheckKind, CheckSpec, ChecksNeeded, CommandProbe, DnsProbe,
     DnsRecordType, ExpectedValue, FlappingSettings, GrpcProbe, HttpProbe, HttpVersion, PassiveAction,
     PassiveCheck, Pattern, ProbeAddress, SecretRef, SendExpect, SqlProbe, StatusRange, TlsProbe, TlsVerify,
 };
 use super::super::tree::Value;
-use super::things::flag;
+use super::objects::flag;
 use super::{Section, dns_name, ip, name, number, span, text, within};
 use crate::name::Name;
 use crate::units::Span;

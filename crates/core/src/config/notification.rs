@@ -5,7 +5,7 @@ use std::fmt;
 
 use serde::Serialize;
 
-use super::asking::SecretRef;
+use super::checks::SecretRef;
 use super::document::Labels;
 use crate::name::Name;
 use crate::units::Span;

@@ -5,21 +5,21 @@
 //! waits for another's cache line. The one number that workers share is a pool's turn, so that the dealing
 //! out is exact over all of them together.
 
-mod latencies;
-mod pace;
-mod room;
+mod latency_average;
+mod latency_samples;
+mod limiter;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
-pub use self::latencies::{LatencySamples, of_thousand};
-pub use self::pace::LatencyAverage;
-pub use self::room::{LimitReached, Limiter, ServerRuntimeLimits};
-use crate::admit::WaitQueue;
+pub use self::latency_average::LatencyAverage;
+pub use self::latency_samples::{LatencySamples, of_thousand};
+pub use self::limiter::{LimitReached, Limiter, ServerRuntimeLimits};
 use crate::config::renames::Renames;
 use crate::name::{Name, PoolServer};
+use crate::wait_queue::WaitQueue;
 
 /// A count with one writer and any number of readers.
 #[derive(Debug, Default)]

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::super::message::{MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget};
+use super::super::notification::{MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget};
 use super::super::tree::Value;
 use super::checks::secret;
 use super::{Section, name, span, text};

@@ -1,8 +1,8 @@
 //! From the tree to the document: keys, types and ranges, every mistake noted.
 
 mod checks;
-mod messages;
-mod things;
+mod notifications;
+mod objects;
 
 use std::collections::BTreeMap;
 use std::fmt::Display;
@@ -12,7 +12,7 @@ use std::str::FromStr;
 
 use super::Problem;
 use super::document::{Document, Labels};
-use super::place::{AddressRange, AddressRef, AddressSource};
+use super::listen_address::{AddressRange, AddressRef, AddressSource};
 use super::tree::{DocumentNode, Value};
 use crate::name::Name;
 use crate::text::is_plain;
@@ -22,7 +22,7 @@ use crate::units::Span;
 pub(super) fn read(tree: &DocumentNode) -> (Document, Vec<Problem>) {
     let mut problems = Vec::new();
     let document =
-        Section::open(tree, String::new(), &mut problems).map(things::document).unwrap_or_default();
+        Section::open(tree, String::new(), &mut problems).map(objects::document).unwrap_or_default();
     (document, problems)
 }
 

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 
 use super::document::{Document, ServerSpec};
-use super::place::{AddressRange, AddressRef, AddressSource};
+use super::listen_address::{AddressRange, AddressRef, AddressSource};
 use crate::name::Name;
 
 /// The most servers that one edit adds.

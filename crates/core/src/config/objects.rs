@@ -2,7 +2,7 @@
 
 use super::diff::summary_of;
 use super::document::{Document, Labels};
-use super::thing::ObjectPath;
+use super::object::ObjectPath;
 use super::warnings::first_of;
 use crate::name::PoolServer;
 

@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use ipnet::IpNet;
 
-use super::super::dealing::{ValueError, is_token};
+use super::super::balancing::{ValueError, is_token};
 use super::super::document::{
     Algorithm, BalancePer, ChoosePool, Document, FORMAT, Failback, FailureHandling, FrontendSpec, HashKey,
     HashSettings, HostSpec, HttpKeys, LookupRecords, LookupSpec, OpenConnections, Persistence,
@@ -31,7 +31,7 @@ pub(super) fn document(mut section: Section<'_, '_>) -> Document {
     let checks = section.named("checks", super::checks::check);
     let pools = section.named("pools", pool);
     let frontends = section.named("frontends", frontend);
-    let messages = section.named("messages", super::messages::message);
+    let messages = section.named("messages", super::notifications::message);
     section.close();
     Document { format: FORMAT, hosts, ranges, networks, checks, pools, frontends, messages }
 }

@@ -1,8 +1,8 @@
 //! Who uses a thing.
 
 use super::document::Document;
-use super::place::AddressSource;
-use super::thing::ObjectPath;
+use super::listen_address::AddressSource;
+use super::object::ObjectPath;
 use crate::name::PoolServer;
 
 /// The things that name this one, in the order of their paths: what has to go or change before it can be removed.

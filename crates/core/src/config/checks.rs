@@ -8,7 +8,7 @@ use regex::bytes::{Regex, RegexBuilder};
 use serde::{Serialize, Serializer};
 
 use super::document::StatusRange;
-use super::reaching::HttpVersion;
+use super::upstream::HttpVersion;
 use crate::units::Size;
 
 /// How large a compiled pattern may be, in bytes.
