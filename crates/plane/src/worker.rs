@@ -7,7 +7,6 @@ use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::rc::Rc;
 use std::sync::Arc;
-use std::task::Poll;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use arc_swap::{ArcSwap, Cache};
@@ -16,7 +15,8 @@ use merismos_core::draw::{Draw, GOLDEN, mix};
 use merismos_core::pins::PinKey;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
-use tokio::net::TcpListener;
+use socket2::SockRef;
+use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::LocalOptions;
 use tokio::sync::{Notify, mpsc, oneshot};
 use tokio::task::JoinHandle;
@@ -499,14 +499,10 @@ impl ActiveListener {
     /// Stops taking. The connections that wait in the socket's queue are taken, for closing it would reset them.
     async fn close(self, worker: &Rc<Worker>, address: SocketAddr) {
         self.task.abort();
+        // The task holds the socket too: only when it has ended is the queue emptied for the last time.
+        let _ = self.task.await;
         let ListenerSocket::Tcp(listener) = &self.socket else { return };
-        let one = || {
-            std::future::poll_fn(|context| match listener.poll_accept(context) {
-                Poll::Ready(Ok(accepted)) => Poll::Ready(Some(accepted)),
-                Poll::Ready(Err(_)) | Poll::Pending => Poll::Ready(None),
-            })
-        };
-        while let Some((stream, peer)) = one().await {
+        while let Some((stream, peer)) = accept_queued(listener) {
             let registered = worker.register(self.frontend, address);
             accept::accept_connection(registered, stream, peer);
         }
@@ -542,4 +538,12 @@ async fn rest_of_accepting(worker: &Worker) {
     for _ in 0..ACCEPT_REST_TICKS {
         worker.ticked.notified().await;
     }
+}
+
+/// Takes a connection from a listening socket's queue, if one is there. The system is asked itself: the runtime learns of
+/// a connection only when it looks for events the next time.
+fn accept_queued(listener: &TcpListener) -> Option<(TcpStream, SocketAddr)> {
+    let (socket, peer) = SockRef::from(listener).accept().ok()?;
+    socket.set_nonblocking(true).ok()?;
+    Some((TcpStream::from_std(socket.into()).ok()?, peer.as_socket()?))
 }

@@ -140,3 +140,19 @@ fn a_removed_listener_finishes_what_is_in_flight() {
     assert_eq!(client.answer().expect("the answer comes").text(), "at last");
     assert_eq!(client.end(), ConnectionEnd::Closed, "and then the connection ends");
 }
+
+/// Closing a listening socket resets what still waits in its queue.
+#[test]
+fn connections_that_wait_to_be_accepted_are_served_when_their_frontend_moves_to_another_address() {
+    let mut rig = Rig::new(&[Server::named("gull").address], "", "");
+    let (text, old) = (rig.text(), rig.address);
+    for round in 0..20 {
+        let clients: Vec<Client> = (0..30).map(|_| Client::to(old)).collect();
+        rig.publish_text(&text.replace(&old.to_string(), &free_address().to_string()));
+        for mut client in clients {
+            client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+            assert_eq!(client.answer().map(|answer| answer.status), Ok(200), "round {round}");
+        }
+        rig.publish_text(&text);
+    }
+}
