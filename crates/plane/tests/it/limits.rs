@@ -3,8 +3,9 @@
 use std::time::Duration;
 
 use merismos_lab::free::free_address;
+use rstest::rstest;
 
-use crate::rig::{Client, ConnectionEnd, Rig, Server, until};
+use crate::rig::{Client, ConnectionEnd, Rig, Server, Silent, until};
 
 #[test]
 fn one_client_too_many_is_answered_503_and_counted_and_there_is_room_again_afterwards() {
@@ -38,12 +39,12 @@ fn a_head_with_more_fields_than_the_frontend_takes_is_refused() {
     assert!(answer.text().contains("more than 3 fields"), "{}", answer.text());
 }
 
-/// Answers with one byte every 20 ms, for ever.
+/// Answers with one byte every 20 ms, for 20 s.
 fn dripping() -> Server {
     Server::start(|mut conn, _| {
         conn.request();
-        conn.say("HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 1000000\r\n\r\n");
-        loop {
+        conn.say("HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: 1000\r\n\r\n");
+        for _ in 0..1_000 {
             use std::io::Write;
             if conn.stream.get_mut().write_all(b"x").is_err() {
                 return;
@@ -72,13 +73,45 @@ fn the_limit_of_one_answer_is_not_that_of_the_next() {
     }
 }
 
+/// The status of the answer, or `None` when it breaks off.
+fn status(mut client: Client) -> Option<u16> {
+    client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    client.answer().ok().map(|answer| answer.status)
+}
+
+/// A server whose own key is much shorter than its pool's is given up by its own.
+#[rstest]
+#[case::first_byte("first_byte_timeout", "1h", Server::start(|mut conn, _| conn.wait_for_end()).address, Some(504))]
+#[case::whole_answer("whole_answer_timeout", "1h", dripping().address, None)]
+#[case::idle("idle_timeout", "1h", half_an_answer().address, None)]
+fn a_server_may_have_times_of_its_own(
+    #[case] key: &str,
+    #[case] usual: &str,
+    #[case] server: std::net::SocketAddr,
+    #[case] expected: Option<u16>,
+) {
+    let mut rig = Rig::new(&[server], &format!("{key} = \"{usual}\""), "");
+    let own = rig.text() + &format!("{key} = \"150ms\"\n");
+    rig.publish_text(&own);
+    assert_eq!(status(rig.client()), expected);
+}
+
 #[test]
-fn a_server_may_have_times_of_its_own() {
-    let silent = Server::start(|mut conn, _| conn.wait_for_end());
-    let mut rig = Rig::new(&[silent.address], "first_byte_timeout = \"1h\"", "");
-    let patient = rig.text() + "first_byte_timeout = \"100ms\"\n";
-    rig.publish_text(&patient);
-    assert_eq!(rig.client().get("/").status, 504);
+fn a_server_may_have_a_connect_timeout_of_its_own() {
+    let silent = Silent::start();
+    let mut rig = Rig::new(&[silent.address], "connect_timeout = \"1m\"", "");
+    let own = rig.text() + "connect_timeout = \"150ms\"\n";
+    rig.publish_text(&own);
+    assert_eq!(status(rig.client()), Some(502));
+}
+
+/// Begins an answer, and says no more.
+fn half_an_answer() -> Server {
+    Server::start(|mut conn, _| {
+        conn.request();
+        conn.say("HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\nhalf");
+        conn.wait_for_end();
+    })
 }
 
 #[test]

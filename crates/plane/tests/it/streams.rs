@@ -97,6 +97,8 @@ type Handling = Pin<Box<dyn Future<Output = ()> + Send>>;
 struct StreamServer {
     address: SocketAddr,
     connections: Arc<AtomicUsize>,
+    /// Connections that have ended.
+    ended: Arc<AtomicUsize>,
 }
 
 impl StreamServer {
@@ -111,6 +113,8 @@ impl StreamServer {
         let address = listener.local_addr().unwrap();
         let connections = Arc::new(AtomicUsize::new(0));
         let counter = Arc::clone(&connections);
+        let ended = Arc::<AtomicUsize>::default();
+        let count_ended = Arc::clone(&ended);
         let handle = Arc::new(move |request, respond| -> Handling { Box::pin(handle(request, respond)) });
         std::thread::spawn(move || {
             let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
@@ -118,17 +122,18 @@ impl StreamServer {
                 let listener = TcpListener::from_std(listener).unwrap();
                 while let Ok((stream, _)) = listener.accept().await {
                     counter.fetch_add(1, Ordering::SeqCst);
-                    let handle = Arc::clone(&handle);
+                    let (handle, ended) = (Arc::clone(&handle), Arc::clone(&count_ended));
                     tokio::spawn(async move {
                         let mut connection = h2::server::handshake(stream).await.unwrap();
                         while let Some(Ok((request, respond))) = connection.accept().await {
                             tokio::spawn(handle(request, respond));
                         }
+                        ended.fetch_add(1, Ordering::SeqCst);
                     });
                 }
             });
         });
-        Self { address, connections }
+        Self { address, connections, ended }
     }
 
     /// A server that answers with its name, the head as it came and the body's length.
@@ -631,4 +636,14 @@ fn a_server_that_does_not_answer_over_http_2_is_late_and_its_connection_is_not_u
     assert_eq!(client.get("/silent").status, 504);
     assert_eq!(client.get("/").status, 200);
     assert_eq!(silent.connections(), 2);
+}
+
+#[rstest]
+#[case::unused("keep_idle = \"100ms\"")]
+#[case::old("keep_age = \"1s\"\nkeep_idle = \"1h\"")]
+fn connections_that_requests_share_are_let_go(#[case] keys: &str) {
+    let server = StreamServer::named("skua");
+    let rig = Rig::new(&[server.address], &format!("{TWO}\n{keys}"), "");
+    assert_eq!(rig.client().get("/").status, 200);
+    until("the server sees its end", || server.ended.load(Ordering::SeqCst) == 1);
 }
