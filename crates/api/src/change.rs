@@ -23,7 +23,7 @@ pub struct ApplyRequest {
     pub only: Vec<String>,
     /// How it is to go live.
     #[serde(flatten)]
-    pub going: Going,
+    pub going: ApplyOptions,
 }
 
 /// Edits that together become one revision.
@@ -34,12 +34,12 @@ pub struct ChangeRequest {
     pub edits: Vec<Edit>,
     /// How they are to go live.
     #[serde(flatten)]
-    pub going: Going,
+    pub going: ApplyOptions,
 }
 
 /// How a change is to go live.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Going {
+pub struct ApplyOptions {
     /// Why, in the author's words; kept with the revision.
     #[serde(default)]
     pub note: String,
@@ -62,7 +62,7 @@ pub struct Going {
 pub struct RevertRequest {
     /// How it is to go live.
     #[serde(flatten)]
-    pub going: Going,
+    pub going: ApplyOptions,
 }
 
 /// One change, with its words.
@@ -83,7 +83,7 @@ impl From<DocumentChange> for NamedChange {
 
 /// A warning, and whether somebody's word is still needed for it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Warned {
+pub struct AcceptedWarning {
     /// The warning.
     #[serde(flatten)]
     pub warning: Warning,
@@ -95,7 +95,7 @@ pub struct Warned {
     pub accepted: Option<AcceptedWarnings>,
 }
 
-impl Warned {
+impl AcceptedWarning {
     /// Whether the change does not go live before somebody accepts this.
     #[must_use]
     pub fn needs_word(&self) -> bool {
@@ -112,7 +112,7 @@ impl Warned {
 
 /// Work in flight that a change touches.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Touched {
+pub struct TouchedDocument {
     /// Whose: a frontend's connections, or a server's requests.
     pub whose: String,
     /// How many right now.
@@ -123,7 +123,7 @@ pub struct Touched {
 
 /// How long a deployment took, in microseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Took {
+pub struct Timings {
     /// Reading and checking.
     pub check_us: u64,
     /// Comparing with what runs.
@@ -148,14 +148,14 @@ pub struct Review {
     /// What that touches and moves.
     pub impact: Impact,
     /// Connections and requests that it touches.
-    pub touched: Vec<Touched>,
+    pub touched: Vec<TouchedDocument>,
     /// What is allowed and probably not wanted; those that somebody has to accept come first.
-    pub warnings: Vec<Warned>,
+    pub warnings: Vec<AcceptedWarning>,
     /// Whether the node's state file holds the new revision too; absent when none was made. Without it, a restart while the
     /// database is away would run an older revision.
     pub saved: Option<bool>,
     /// How long it took.
-    pub took: Took,
+    pub took: Timings,
 }
 
 /// What happened between two revisions.
@@ -185,7 +185,7 @@ pub struct DutyRequest {
 
 /// A server's duty after the call.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DutyAnswer {
+pub struct DutyResponse {
     /// The server, as `pool/server`.
     pub server: String,
     /// Its duty now.
@@ -200,7 +200,7 @@ pub struct DutyAnswer {
 
 /// A pool whose work was sent back.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct FailbackAnswer {
+pub struct FailbackResponse {
     /// The pool.
     pub pool: String,
     /// The tier that works now.

@@ -116,7 +116,7 @@ pub struct Revisions {
 
 /// One revision and what it changed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RevisionAnswer {
+pub struct RevisionResponse {
     /// The revision.
     pub revision: RevisionHead,
     /// What it changed of the one before.

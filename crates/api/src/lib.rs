@@ -16,20 +16,22 @@ mod token;
 mod trial;
 
 pub use change::{
-    ApplyRequest, Between, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Going, NamedChange,
-    RevertRequest, Review, Session, Took, TotalsReset, Touched, Warned,
+    AcceptedWarning, ApplyOptions, ApplyRequest, Between, ChangeRequest, DutyRequest, DutyResponse,
+    FailbackResponse, NamedChange, RevertRequest, Review, Session, Timings, TotalsReset, TouchedDocument,
 };
 pub use decision::{Decision, NotChosen};
-pub use draft::{Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionAnswer, RevisionHead, Revisions};
+pub use draft::{
+    Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionHead, RevisionResponse, Revisions,
+};
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use message::{SentMessage, SentMessages};
-pub use probe::{Diagnosis, Mark, Probes, Rung, Tried, TryAnswer, TryRequest};
+pub use probe::{Diagnosis, DiagnosisStep, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
 pub use problem::ProblemDocument;
 pub use status::{
-    AtStake, CheckStatus, DrainingStatus, ExplainAnswer, FrontendStatus, HealthStatus, Latency, LookupStatus,
-    Node, Observed, PassedServer, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status,
-    Totals, Window,
+    AtStake, CheckStatus, DrainingStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency,
+    LookupStatus, Node, Observed, PassedOverServer, PoolShare, PoolStatus, RevisionStatus, ServerStatus,
+    Status, StoreStatus, Totals, Window,
 };
-pub use thing::{HostView, Hosts, ThingView, Things};
-pub use token::{MadeToken, NewToken, TokenAnswer, TokenView, Tokens};
-pub use trial::{Happening, Trial, TrialRequest, TrialState, Trials};
+pub use thing::{HostView, Hosts, ObjectView, Objects};
+pub use token::{MadeToken, NewToken, TokenResponse, TokenView, Tokens};
+pub use trial::{Trial, TrialHappening, TrialRequest, TrialState, Trials};

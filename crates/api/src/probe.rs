@@ -21,16 +21,16 @@ pub struct TryRequest {
 
 /// What a check said of some servers.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TryAnswer {
+pub struct TryResponse {
     /// What the check asks, in words.
     pub asks: String,
     /// One try for each server, in the order of the request.
-    pub tries: Vec<Tried>,
+    pub tries: Vec<TryResult>,
 }
 
 /// What a check said of one server.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Tried {
+pub struct TryResult {
     /// The server, as `pool/server`.
     pub server: String,
     /// Where it listens.
@@ -61,12 +61,12 @@ pub struct Probes {
     #[schema(value_type = Option<String>, format = DateTime)]
     pub next: Option<Wall>,
     /// Its last probes, the oldest first; 60 at most, since the service started.
-    pub marks: Vec<Mark>,
+    pub marks: Vec<ProbeRecord>,
 }
 
 /// One probe, as a mark on a line of time.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Mark {
+pub struct ProbeRecord {
     /// When it began.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
@@ -92,7 +92,7 @@ pub struct Diagnosis {
     /// The server of the same pool that it is held against: one that works.
     pub against: Option<String>,
     /// The steps, in the order in which they were taken; the last one is where it breaks, unless all is well.
-    pub rungs: Vec<Rung>,
+    pub rungs: Vec<DiagnosisStep>,
     /// Whether every step worked.
     pub works: bool,
     /// What it comes to, in a sentence.
@@ -105,7 +105,7 @@ pub struct Diagnosis {
 
 /// One step of a diagnosis.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Rung {
+pub struct DiagnosisStep {
     /// What is looked at, in words.
     pub what: String,
     /// The step of a probe that it is, where it is one.

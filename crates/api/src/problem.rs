@@ -4,7 +4,7 @@ use merismos_core::config::Problem;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::{Between, Warned};
+use crate::{AcceptedWarning, Between};
 
 /// A problem document (RFC 9457, `application/problem+json`). Its `detail` says what to do.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -27,5 +27,5 @@ pub struct ProblemDocument {
     pub between: Option<Box<Between>>,
     /// The warnings that somebody has to accept first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub warnings: Vec<Warned>,
+    pub warnings: Vec<AcceptedWarning>,
 }

@@ -19,7 +19,7 @@ pub struct Status {
     /// The running revision.
     pub revision: RevisionStatus,
     /// Whether what happens is recorded.
-    pub records: Records,
+    pub records: StoreStatus,
     /// What is wrong, a sentence each, the worst first; empty when all is well.
     pub troubles: Vec<String>,
     /// How many servers there are in all pools.
@@ -81,7 +81,7 @@ pub struct RevisionStatus {
 
 /// Whether what happens is recorded in the database.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Records {
+pub struct StoreStatus {
     /// The database takes records.
     pub kept: bool,
     /// Records that wait for the database.
@@ -367,7 +367,7 @@ pub struct Window {
 
 /// Where the next request would go, and why nowhere else.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ExplainAnswer {
+pub struct ExplainResponse {
     /// The frontend.
     pub frontend: String,
     /// The pool that it sends its clients to.
@@ -387,12 +387,12 @@ pub struct ExplainAnswer {
     /// Why that one, in words.
     pub why: String,
     /// Every other server.
-    pub others: Vec<PassedServer>,
+    pub others: Vec<PassedOverServer>,
 }
 
 /// A server that would not get the next request.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PassedServer {
+pub struct PassedOverServer {
     /// The server, as `pool/server`.
     pub server: String,
     /// Why not, in words.

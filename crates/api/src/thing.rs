@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 
 /// One thing as it stands in the configuration.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct ThingView {
+pub struct ObjectView {
     /// Its path, such as `pools.booking.servers.gull`.
     pub path: String,
     /// What kind of thing it is.
@@ -34,13 +34,13 @@ pub struct ThingView {
 
 /// Some of the things.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Things {
+pub struct Objects {
     /// The revision, or the draft's base.
     pub revision: u64,
     /// How many there are that match.
     pub total: u64,
     /// Those of them that were asked for, in the order of their paths.
-    pub things: Vec<ThingView>,
+    pub things: Vec<ObjectView>,
 }
 
 /// A machine, known or only seen in pools.

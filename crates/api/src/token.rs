@@ -54,7 +54,7 @@ pub struct MadeToken {
 
 /// A token that was taken back.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TokenAnswer {
+pub struct TokenResponse {
     /// Its name.
     pub name: String,
     /// Whether the node's state file has it.

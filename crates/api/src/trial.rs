@@ -84,7 +84,7 @@ pub enum TrialState {
 
 /// Something that happened while a trial ran.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Happening {
+pub struct TrialHappening {
     /// How long after the trial's beginning, in milliseconds.
     pub after_ms: u64,
     /// What it is about.
@@ -117,7 +117,7 @@ pub struct Trial {
     /// The count and the verdict, when it is done.
     pub tally: Option<Tally>,
     /// What happened to the pool meanwhile.
-    pub happened: Vec<Happening>,
+    pub happened: Vec<TrialHappening>,
 }
 
 /// Trials, the newest first.

@@ -7,7 +7,7 @@ use merismos_client::ClientError;
 
 /// The exit codes of every command.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Exit {
+pub(crate) enum ExitStatus {
     /// Done.
     Done = 0,
     /// The answer is no: a trial failed, a document is refused.
@@ -18,8 +18,8 @@ pub(crate) enum Exit {
     Refused = 3,
 }
 
-impl From<Exit> for ExitCode {
-    fn from(exit: Exit) -> Self {
+impl From<ExitStatus> for ExitCode {
+    fn from(exit: ExitStatus) -> Self {
         Self::from(exit as u8)
     }
 }
@@ -38,18 +38,20 @@ pub(crate) enum CliError {
 }
 
 impl CliError {
-    pub(crate) fn exit(&self) -> Exit {
+    pub(crate) fn exit(&self) -> ExitStatus {
         match self {
             // A document with mistakes, or with warnings that nobody accepted, is a clear no.
             Self::Client(ClientError::Refused(problem))
                 if problem.status == 422 || !problem.warnings.is_empty() =>
             {
-                Exit::No
+                ExitStatus::No
             }
             // A value that can't be, or a name that is not there.
-            Self::Client(ClientError::Refused(problem)) if matches!(problem.status, 400 | 404) => Exit::Wrong,
-            Self::Client(_) => Exit::Refused,
-            Self::File { .. } | Self::Login { .. } | Self::Call(_) => Exit::Wrong,
+            Self::Client(ClientError::Refused(problem)) if matches!(problem.status, 400 | 404) => {
+                ExitStatus::Wrong
+            }
+            Self::Client(_) => ExitStatus::Refused,
+            Self::File { .. } | Self::Login { .. } | Self::Call(_) => ExitStatus::Wrong,
         }
     }
 

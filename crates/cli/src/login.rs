@@ -25,7 +25,7 @@ pub(crate) struct Login {
 
 /// The service to talk to
 #[derive(Clone, Debug, clap::Args)]
-pub(crate) struct Target {
+pub(crate) struct ServiceTarget {
     /// The service's address [default: that of the last log-in, or http://127.0.0.1:7480]
     #[arg(long, global = true, env = "MERISMOS_URL", value_name = "URL", help_heading = EVERYWHERE)]
     pub(crate) url: Option<String>,
@@ -37,7 +37,7 @@ pub(crate) struct Target {
     pub(crate) for_people: bool,
 }
 
-impl Target {
+impl ServiceTarget {
     /// A client for the service.
     pub(crate) fn client(&self) -> Result<Client, CliError> {
         let kept = if self.url.is_some() && self.token.is_some() { None } else { read()? };

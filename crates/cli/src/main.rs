@@ -10,11 +10,11 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use crate::args::Args;
+use crate::args::CommandLine;
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> ExitCode {
-    let args = Args::parse();
+    let args = CommandLine::parse();
     match args.run().await {
         Ok(exit) => exit.into(),
         Err(error) => {

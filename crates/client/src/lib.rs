@@ -7,11 +7,11 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts,
-    DutyAnswer, DutyRequest, EventFilter, Events, ExplainAnswer, FailbackAnswer, Going, Hosts, MadeToken,
-    NewDraft, NewToken, Probes, ProblemDocument, RevertRequest, Review, RevisionAnswer, Revisions,
-    SentMessages, Status, ThingView, Things, TokenAnswer, Tokens, TotalsReset, Trial, TrialRequest, Trials,
-    TryAnswer, TryRequest,
+    ApplyOptions, ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
+    Drafts, DutyRequest, DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, Hosts,
+    MadeToken, NewDraft, NewToken, ObjectView, Objects, Probes, ProblemDocument, RevertRequest, Review,
+    RevisionResponse, Revisions, SentMessages, Status, TokenResponse, Tokens, TotalsReset, Trial,
+    TrialRequest, Trials, TryRequest, TryResponse,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -31,7 +31,7 @@ const CALL_LIMIT: Duration = Duration::from_secs(60);
 
 /// Which things to list.
 #[derive(Clone, Debug, Default, Serialize)]
-pub struct Wanted {
+pub struct EventFilterQuery {
     /// Only this kind.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub kind: Option<ObjectKind>,
@@ -179,7 +179,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn revoke_token(&self, name: &Name) -> Result<TokenAnswer, ClientError> {
+    pub async fn revoke_token(&self, name: &Name) -> Result<TokenResponse, ClientError> {
         self.call(self.request(Method::DELETE, &format!("/tokens/{name}"))).await
     }
 
@@ -222,7 +222,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn things(&self, wanted: &Wanted) -> Result<Things, ClientError> {
+    pub async fn things(&self, wanted: &EventFilterQuery) -> Result<Objects, ClientError> {
         self.call(self.request(Method::GET, "/things").query(wanted)).await
     }
 
@@ -230,8 +230,9 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn thing(&self, thing: &ObjectPath, draft: Option<&Name>) -> Result<ThingView, ClientError> {
-        let wanted = Wanted { draft: draft.map(ToString::to_string), ..Wanted::default() };
+    pub async fn thing(&self, thing: &ObjectPath, draft: Option<&Name>) -> Result<ObjectView, ClientError> {
+        let wanted =
+            EventFilterQuery { draft: draft.map(ToString::to_string), ..EventFilterQuery::default() };
         self.call(self.request(Method::GET, &format!("/things/{thing}")).query(&wanted)).await
     }
 
@@ -239,7 +240,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn hosts(&self, wanted: &Wanted) -> Result<Hosts, ClientError> {
+    pub async fn hosts(&self, wanted: &EventFilterQuery) -> Result<Hosts, ClientError> {
         self.call(self.request(Method::GET, "/hosts").query(wanted)).await
     }
 
@@ -279,7 +280,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn deploy_draft(&self, draft: &Name, going: Going) -> Result<Review, ClientError> {
+    pub async fn deploy_draft(&self, draft: &Name, going: ApplyOptions) -> Result<Review, ClientError> {
         self.write(Method::POST, &format!("/drafts/{draft}/deploy"), &RevertRequest { going }).await
     }
 
@@ -313,7 +314,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn revision(&self, number: u64) -> Result<RevisionAnswer, ClientError> {
+    pub async fn revision(&self, number: u64) -> Result<RevisionResponse, ClientError> {
         self.get(&format!("/revisions/{number}")).await
     }
 
@@ -329,7 +330,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn revert(&self, number: u64, going: Going) -> Result<Review, ClientError> {
+    pub async fn revert(&self, number: u64, going: ApplyOptions) -> Result<Review, ClientError> {
         self.write(Method::POST, &format!("/revisions/{number}/revert"), &RevertRequest { going }).await
     }
 
@@ -351,7 +352,11 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn duty(&self, server: &PoolServer, request: &DutyRequest) -> Result<DutyAnswer, ClientError> {
+    pub async fn duty(
+        &self,
+        server: &PoolServer,
+        request: &DutyRequest,
+    ) -> Result<DutyResponse, ClientError> {
         let path = format!("/pools/{}/servers/{}/duty", server.pool, server.server);
         self.write(Method::PUT, &path, request).await
     }
@@ -368,7 +373,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn fail_back(&self, pool: &Name) -> Result<FailbackAnswer, ClientError> {
+    pub async fn fail_back(&self, pool: &Name) -> Result<FailbackResponse, ClientError> {
         self.write(Method::POST, &format!("/pools/{pool}/failback"), &()).await
     }
 
@@ -381,7 +386,7 @@ impl Client {
         &self,
         frontend: &Name,
         facts: &[(&str, String)],
-    ) -> Result<ExplainAnswer, ClientError> {
+    ) -> Result<ExplainResponse, ClientError> {
         let path = format!("/frontends/{frontend}/explain");
         self.call(self.request(Method::GET, &path).query(facts)).await
     }
@@ -390,7 +395,7 @@ impl Client {
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn try_check(&self, check: &Name, request: &TryRequest) -> Result<TryAnswer, ClientError> {
+    pub async fn try_check(&self, check: &Name, request: &TryRequest) -> Result<TryResponse, ClientError> {
         self.call(self.request(Method::POST, &format!("/checks/{check}/try")).json(request)).await
     }
 

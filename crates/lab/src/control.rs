@@ -13,13 +13,13 @@ use axum::{Json, Router};
 use serde::{Deserialize, Serialize};
 use tokio::net::TcpListener;
 
-use crate::stand_in::{Fault, Letter, StandIn};
+use crate::stand_in::{Fault, ReceivedMail, StandIn};
 use crate::visitors::{ShownVisitors, VisitorGroups, Visitors};
 
 /// A file that says which stand-ins there are.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Cast {
+pub struct StandInFile {
     /// Where the control endpoints listen.
     pub control: SocketAddr,
     /// Stand-ins that speak HTTP, by name.
@@ -81,7 +81,7 @@ pub enum LabError {
     },
 }
 
-impl Cast {
+impl StandInFile {
     /// Reads the file.
     ///
     /// # Errors
@@ -95,7 +95,7 @@ impl Cast {
 
 /// A stand-in as the control endpoints show it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Shown {
+pub struct StandInView {
     /// Its name.
     pub name: String,
     /// Where it listens.
@@ -106,18 +106,18 @@ pub struct Shown {
 
 type StandIns = Arc<BTreeMap<String, StandIn>>;
 
-fn show(stand_in: &StandIn) -> Shown {
-    Shown { name: stand_in.name.clone(), address: stand_in.address, fault: stand_in.fault() }
+fn show(stand_in: &StandIn) -> StandInView {
+    StandInView { name: stand_in.name.clone(), address: stand_in.address, fault: stand_in.fault() }
 }
 
-async fn list(State(all): State<StandIns>) -> Json<Vec<Shown>> {
+async fn list(State(all): State<StandIns>) -> Json<Vec<StandInView>> {
     Json(all.values().map(show).collect())
 }
 
 async fn letters(
     State(all): State<StandIns>,
     InPath(name): InPath<String>,
-) -> Result<Json<Vec<Letter>>, (StatusCode, String)> {
+) -> Result<Json<Vec<ReceivedMail>>, (StatusCode, String)> {
     let found = all.get(&name).map(|stand_in| Json(stand_in.letters()));
     found.ok_or_else(|| (StatusCode::NOT_FOUND, format!("there is no stand-in {name}\n")))
 }
@@ -126,7 +126,7 @@ async fn set(
     State(all): State<StandIns>,
     InPath(name): InPath<String>,
     fault: Option<Json<Fault>>,
-) -> Result<Json<Shown>, (StatusCode, String)> {
+) -> Result<Json<StandInView>, (StatusCode, String)> {
     let known = || all.keys().map(String::as_str).collect::<Vec<_>>().join(", ");
     let stand_in = all.get(&name).ok_or_else(|| {
         (StatusCode::NOT_FOUND, format!("there is no stand-in {name}; there are {}\n", known()))
@@ -139,10 +139,10 @@ async fn set(
 ///
 /// # Errors
 /// When an address can't be listened on.
-pub async fn serve(cast: Cast) -> Result<(), LabError> {
+pub async fn serve(cast: StandInFile) -> Result<(), LabError> {
     let mut all = BTreeMap::new();
-    type Start = fn(&str, SocketAddr) -> std::io::Result<StandIn>;
-    let kinds: [(BTreeMap<String, SocketAddr>, Start); 5] = [
+    type StartStandIn = fn(&str, SocketAddr) -> std::io::Result<StandIn>;
+    let kinds: [(BTreeMap<String, SocketAddr>, StartStandIn); 5] = [
         (cast.servers, StandIn::start),
         (cast.lines, StandIn::for_lines),
         (cast.datagrams, StandIn::for_datagrams),
@@ -216,7 +216,7 @@ pub async fn visitors(
 ///
 /// # Errors
 /// When the lab is not there or does not know the stand-in.
-pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<Shown, LabError> {
+pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<StandInView, LabError> {
     let wrong = |why: String| LabError::Control { control, why };
     let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
     let sent = client.put(format!("http://{control}/stand-ins/{name}/fault")).json(&fault).send().await;
@@ -231,7 +231,7 @@ pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<
 ///
 /// # Errors
 /// When the lab is not there or does not know the stand-in.
-pub async fn letters_of(control: SocketAddr, name: &str) -> Result<Vec<Letter>, LabError> {
+pub async fn letters_of(control: SocketAddr, name: &str) -> Result<Vec<ReceivedMail>, LabError> {
     let wrong = |why: String| LabError::Control { control, why };
     let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
     let sent = client.get(format!("http://{control}/stand-ins/{name}/letters")).send().await;
@@ -246,7 +246,7 @@ pub async fn letters_of(control: SocketAddr, name: &str) -> Result<Vec<Letter>, 
 ///
 /// # Errors
 /// When the lab is not there.
-pub async fn stand_ins(control: SocketAddr) -> Result<Vec<Shown>, LabError> {
+pub async fn stand_ins(control: SocketAddr) -> Result<Vec<StandInView>, LabError> {
     let wrong = |error: reqwest::Error| LabError::Control { control, why: error.to_string() };
     let client = reqwest::Client::builder().no_proxy().build().map_err(wrong)?;
     let response = client.get(format!("http://{control}/stand-ins")).send().await.map_err(wrong)?;

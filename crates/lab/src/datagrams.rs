@@ -22,18 +22,18 @@ const BUFFER: usize = 64 << 10;
 /// How long somebody who asked waits for what is missing.
 const PATIENCE: Duration = Duration::from_millis(500);
 
-struct Port {
+struct DatagramPort {
     socket: UdpSocket,
     state: UdpSocketState,
 }
 
 /// Room for what is received.
-struct Room {
+struct ReceiveRoom {
     buffers: Vec<Vec<u8>>,
     metas: [RecvMeta; BATCH],
 }
 
-impl Room {
+impl ReceiveRoom {
     fn new() -> Self {
         Self { buffers: vec![vec![0; BUFFER]; BATCH], metas: [RecvMeta::default(); BATCH] }
     }
@@ -45,7 +45,7 @@ impl Room {
     }
 }
 
-impl Port {
+impl DatagramPort {
     fn new(socket: StdSocket) -> io::Result<Self> {
         socket.set_nonblocking(true)?;
         let state = UdpSocketState::new(UdpSockRef::from(&socket))?;
@@ -66,7 +66,7 @@ impl Port {
         Self::new(socket)
     }
 
-    async fn receive(&self, room: &mut Room) -> io::Result<usize> {
+    async fn receive(&self, room: &mut ReceiveRoom) -> io::Result<usize> {
         loop {
             self.socket.readable().await?;
             let received = self.socket.try_io(Interest::READABLE, || {
@@ -113,16 +113,16 @@ fn each_thread(workers: usize, work: impl Fn() -> io::Result<()> + Clone + Send 
 pub fn relay(listen: SocketAddr, to: SocketAddr, workers: usize) -> io::Result<()> {
     each_thread(workers, move || {
         local(|| async {
-            let front = Rc::new(Port::listening(listen)?);
-            let mut flows: HashMap<SocketAddr, Rc<Port>> = HashMap::new();
-            let mut room = Room::new();
+            let front = Rc::new(DatagramPort::listening(listen)?);
+            let mut flows: HashMap<SocketAddr, Rc<DatagramPort>> = HashMap::new();
+            let mut room = ReceiveRoom::new();
             loop {
                 let count = front.receive(&mut room).await?;
                 for (client, bytes, stride) in room.rows(count) {
                     let flow = match flows.entry(client) {
                         Entry::Occupied(known) => known.into_mut(),
                         Entry::Vacant(new) => {
-                            let back = Rc::new(Port::towards(to)?);
+                            let back = Rc::new(DatagramPort::towards(to)?);
                             tokio::task::spawn_local(bring_back(Rc::clone(&back), Rc::clone(&front), client));
                             new.insert(back)
                         }
@@ -134,8 +134,8 @@ pub fn relay(listen: SocketAddr, to: SocketAddr, workers: usize) -> io::Result<(
     })
 }
 
-async fn bring_back(server: Rc<Port>, front: Rc<Port>, client: SocketAddr) {
-    let mut room = Room::new();
+async fn bring_back(server: Rc<DatagramPort>, front: Rc<DatagramPort>, client: SocketAddr) {
+    let mut room = ReceiveRoom::new();
     while let Ok(count) = server.receive(&mut room).await {
         for (_, bytes, stride) in room.rows(count) {
             front.send(bytes, stride, client);
@@ -150,8 +150,8 @@ async fn bring_back(server: Rc<Port>, front: Rc<Port>, client: SocketAddr) {
 pub fn echo(listen: SocketAddr) -> io::Result<()> {
     each_thread(1, move || {
         local(|| async {
-            let port = Port::listening(listen)?;
-            let mut room = Room::new();
+            let port = DatagramPort::listening(listen)?;
+            let mut room = ReceiveRoom::new();
             loop {
                 let count = port.receive(&mut room).await?;
                 for (client, bytes, stride) in room.rows(count) {
@@ -164,7 +164,7 @@ pub fn echo(listen: SocketAddr) -> io::Result<()> {
 
 /// What somebody who asks sends.
 #[derive(Clone, Copy, Debug)]
-pub struct Asking {
+pub struct DatagramLoad {
     /// How many ask at once.
     pub flows: usize,
     /// How many datagrams each sends before it waits for the answers.
@@ -179,13 +179,13 @@ pub struct Asking {
 ///
 /// # Errors
 /// When a socket can't be had.
-pub fn ask(to: SocketAddr, asking: Asking) -> io::Result<String> {
+pub fn ask(to: SocketAddr, asking: DatagramLoad) -> io::Result<String> {
     let counts = Arc::new((AtomicUsize::new(0), AtomicUsize::new(0)));
     let told = Arc::clone(&counts);
     each_thread(1, move || {
         local(|| async {
             let end = Instant::now() + asking.time;
-            let ports: io::Result<Vec<_>> = (0..asking.flows).map(|_| Port::towards(to)).collect();
+            let ports: io::Result<Vec<_>> = (0..asking.flows).map(|_| DatagramPort::towards(to)).collect();
             let flow = |port| tokio::task::spawn_local(flow(port, to, asking, end, Arc::clone(&counts)));
             let tasks: Vec<_> = ports?.into_iter().map(flow).collect();
             for task in tasks {
@@ -200,13 +200,13 @@ pub fn ask(to: SocketAddr, asking: Asking) -> io::Result<String> {
 
 /// One of those who ask, until the time is over.
 async fn flow(
-    port: Port,
+    port: DatagramPort,
     to: SocketAddr,
-    asking: Asking,
+    asking: DatagramLoad,
     end: Instant,
     counts: Arc<(AtomicUsize, AtomicUsize)>,
 ) {
-    let (bytes, mut room) = (vec![b'x'; asking.size * asking.burst], Room::new());
+    let (bytes, mut room) = (vec![b'x'; asking.size * asking.burst], ReceiveRoom::new());
     while Instant::now() < end {
         port.send(&bytes, asking.size, to);
         let mut missing = asking.burst;

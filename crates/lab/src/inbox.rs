@@ -19,7 +19,7 @@ const KEPT: usize = 100;
 
 /// One message that came: the fields before it, and what it says.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Letter {
+pub struct ReceivedMail {
     /// Fields of HTTP, or the envelope of a mail, by their names in lower case.
     pub fields: Vec<(String, String)>,
     /// The body of the request, or the whole mail.
@@ -28,10 +28,10 @@ pub struct Letter {
 
 /// What came to a stand-in, the oldest first.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Inbox(Arc<Mutex<VecDeque<Letter>>>);
+pub(crate) struct Inbox(Arc<Mutex<VecDeque<ReceivedMail>>>);
 
 impl Inbox {
-    fn put(&self, letter: Letter) {
+    fn put(&self, letter: ReceivedMail) {
         let mut letters = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if letters.len() == KEPT {
             letters.pop_front();
@@ -39,7 +39,7 @@ impl Inbox {
         letters.push_back(letter);
     }
 
-    pub(crate) fn letters(&self) -> Vec<Letter> {
+    pub(crate) fn letters(&self) -> Vec<ReceivedMail> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).iter().cloned().collect()
     }
 }
@@ -63,7 +63,7 @@ pub(crate) async fn take_post(
         *response.status_mut() = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         return response;
     }
-    inbox.put(Letter { fields, text: String::from_utf8_lossy(&body).into_owned() });
+    inbox.put(ReceivedMail { fields, text: String::from_utf8_lossy(&body).into_owned() });
     *response.status_mut() = StatusCode::NO_CONTENT;
     response
 }
@@ -77,7 +77,7 @@ pub(crate) async fn take_mail(
 ) {
     let (read, mut write) = stream.into_split();
     let mut lines = BufReader::new(read).lines();
-    let mut letter = Letter { fields: Vec::new(), text: String::new() };
+    let mut letter = ReceivedMail { fields: Vec::new(), text: String::new() };
     let mut is_data = false;
     pause(&mut faults).await;
     let mut answer = format!("220 {name} takes mail\r\n");
@@ -90,8 +90,10 @@ pub(crate) async fn take_mail(
             match line.as_str() {
                 "." => {
                     is_data = false;
-                    let done =
-                        std::mem::replace(&mut letter, Letter { fields: Vec::new(), text: String::new() });
+                    let done = std::mem::replace(
+                        &mut letter,
+                        ReceivedMail { fields: Vec::new(), text: String::new() },
+                    );
                     inbox.put(done);
                     "250 kept\r\n".to_owned()
                 }

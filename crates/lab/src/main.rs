@@ -6,21 +6,21 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::{Parser, Subcommand, ValueEnum};
-use merismos_lab::control::{self, Cast, LabError};
-use merismos_lab::stand_in::{Fault, Letter};
+use merismos_lab::control::{self, LabError, StandInFile};
+use merismos_lab::stand_in::{Fault, ReceivedMail};
 use merismos_lab::visitors::ShownVisitors;
 use merismos_lab::{datagrams, knock, relay};
 
 /// Stand-in servers with faults, for trying Merismos out
 #[derive(Debug, Parser)]
 #[command(name = "merismos-lab", version)]
-struct Args {
+struct LabArgs {
     #[command(subcommand)]
-    command: Command,
+    command: LabCommand,
 }
 
 #[derive(Debug, Subcommand)]
-enum Command {
+enum LabCommand {
     /// Run every stand-in of a file until interrupted
     Run {
         /// A TOML file: control = "address:port", [servers] with name = "address:port", and [visitors.NAME]
@@ -29,14 +29,14 @@ enum Command {
     /// Show the stand-ins of a running lab and how they fail
     List {
         #[command(flatten)]
-        at: Control,
+        at: ControlAddress,
     },
     /// Make a stand-in fail
     Break {
         /// Its name
         name: String,
         /// How it fails
-        how: How,
+        how: RelayMethod,
         /// For slow: how much later it answers, in milliseconds
         #[arg(long, default_value_t = 3_000)]
         delay_ms: u64,
@@ -50,21 +50,21 @@ enum Command {
         #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u8).range(1..100))]
         percent: u8,
         #[command(flatten)]
-        at: Control,
+        at: ControlAddress,
     },
     /// Make a stand-in recover
     Mend {
         /// Its name
         name: String,
         #[command(flatten)]
-        at: Control,
+        at: ControlAddress,
     },
     /// Show the messages that a stand-in for mail or posts took
     Letters {
         /// Its name
         name: String,
         #[command(flatten)]
-        at: Control,
+        at: ControlAddress,
     },
     /// Show the visitors of a running lab, stop them, or let them come again
     Visitors {
@@ -77,7 +77,7 @@ enum Command {
         #[arg(long)]
         come: bool,
         #[command(flatten)]
-        at: Control,
+        at: ControlAddress,
     },
     /// Run the bare byte relay that the benchmark measures against
     Relay {
@@ -142,14 +142,14 @@ enum Command {
 }
 
 #[derive(Debug, clap::Args)]
-struct Control {
+struct ControlAddress {
     /// Where the lab's control endpoints listen
     #[arg(long, env = "MERISMOS_LAB", default_value = "127.0.0.1:7489")]
     control: SocketAddr,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
-enum How {
+enum RelayMethod {
     /// Nothing listens any more
     Refuse,
     /// Takes requests and never answers
@@ -174,7 +174,7 @@ enum How {
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> ExitCode {
-    match run(Args::parse().command).await {
+    match run(LabArgs::parse().command).await {
         Ok(text) => {
             print(&text);
             ExitCode::SUCCESS
@@ -193,51 +193,53 @@ fn print(text: &str) {
     let _ = std::io::stdout().write_all(text.as_bytes());
 }
 
-async fn run(command: Command) -> Result<String, LabError> {
-    let words = |shown: &control::Shown| {
+async fn run(command: LabCommand) -> Result<String, LabError> {
+    let words = |shown: &control::StandInView| {
         format!("{:12} {:22} {}\n", shown.name, shown.address, describe(shown.fault))
     };
     match command {
-        Command::Run { file } => {
-            let cast = Cast::read(&file)?;
+        LabCommand::Run { file } => {
+            let cast = StandInFile::read(&file)?;
             tokio::select! {
                 served = control::serve(cast) => served.map(|()| String::new()),
                 () = interrupted() => Ok(String::new()),
             }
         }
-        Command::List { at } => Ok(control::stand_ins(at.control).await?.iter().map(words).collect()),
-        Command::Break { name, how, delay_ms, status, period_ms, percent, at } => {
+        LabCommand::List { at } => Ok(control::stand_ins(at.control).await?.iter().map(words).collect()),
+        LabCommand::Break { name, how, delay_ms, status, period_ms, percent, at } => {
             let fault = match how {
-                How::Refuse => Fault::Refuse,
-                How::Hang => Fault::Hang,
-                How::Slow => Fault::Slow { delay_ms },
-                How::Error => Fault::Error { status },
-                How::WrongBody => Fault::WrongBody,
-                How::Half => Fault::Half,
-                How::Redirect => Fault::Redirect,
-                How::Flap => Fault::Flap { period_ms },
-                How::AskToDrain => Fault::AskToDrain,
-                How::AskForShare => Fault::AskForShare { percent },
+                RelayMethod::Refuse => Fault::Refuse,
+                RelayMethod::Hang => Fault::Hang,
+                RelayMethod::Slow => Fault::Slow { delay_ms },
+                RelayMethod::Error => Fault::Error { status },
+                RelayMethod::WrongBody => Fault::WrongBody,
+                RelayMethod::Half => Fault::Half,
+                RelayMethod::Redirect => Fault::Redirect,
+                RelayMethod::Flap => Fault::Flap { period_ms },
+                RelayMethod::AskToDrain => Fault::AskToDrain,
+                RelayMethod::AskForShare => Fault::AskForShare { percent },
             };
             Ok(words(&control::set_fault(at.control, &name, fault).await?))
         }
-        Command::Mend { name, at } => Ok(words(&control::set_fault(at.control, &name, Fault::None).await?)),
-        Command::Letters { name, at } => {
+        LabCommand::Mend { name, at } => {
+            Ok(words(&control::set_fault(at.control, &name, Fault::None).await?))
+        }
+        LabCommand::Letters { name, at } => {
             let letters = control::letters_of(at.control, &name).await?;
             Ok(letters.iter().map(letter_words).collect())
         }
-        Command::Visitors { name, stop, come, at } => {
+        LabCommand::Visitors { name, stop, come, at } => {
             let wanted = (stop || come).then_some(come);
             let shown = control::visitors(at.control, name.as_deref(), wanted).await?;
             let of_name = shown.into_iter().filter(|it| name.as_ref().is_none_or(|name| *name == it.name));
             Ok(of_name.map(|it| visitors_words(&it)).collect())
         }
-        Command::Relay { listen, to, workers, buffer, splice, datagrams } => {
-            let copying = relay::How::Copying { buffer: usize::from(buffer) << 10 };
+        LabCommand::Relay { listen, to, workers, buffer, splice, datagrams } => {
+            let copying = relay::CopyMethod::Copying { buffer: usize::from(buffer) << 10 };
             let relayed = if datagrams {
                 datagrams::relay(listen, to, workers)
             } else {
-                relay::run(listen, to, workers, if splice { relay::How::Splicing } else { copying })
+                relay::run(listen, to, workers, if splice { relay::CopyMethod::Splicing } else { copying })
             };
             relayed.map(|()| String::new()).map_err(|source| LabError::Listen {
                 what: "the relay".to_owned(),
@@ -245,15 +247,15 @@ async fn run(command: Command) -> Result<String, LabError> {
                 source,
             })
         }
-        Command::Knock { servers, port, interval_ms, keep } => {
+        LabCommand::Knock { servers, port, interval_ms, keep } => {
             knock::run(servers, port, Duration::from_millis(interval_ms), keep).await;
             Ok(String::new())
         }
-        Command::Echo { listen } => datagrams::echo(listen)
+        LabCommand::Echo { listen } => datagrams::echo(listen)
             .map(|()| String::new())
             .map_err(|source| LabError::Listen { what: "the echo".to_owned(), address: listen, source }),
-        Command::Ask { to, flows, burst, size, seconds } => {
-            let asking = datagrams::Asking { flows, burst, size, time: Duration::from_secs(seconds) };
+        LabCommand::Ask { to, flows, burst, size, seconds } => {
+            let asking = datagrams::DatagramLoad { flows, burst, size, time: Duration::from_secs(seconds) };
             let counted = datagrams::ask(to, asking);
             counted.map(|counts| counts + "\n").map_err(|source| LabError::Listen {
                 what: "a client".to_owned(),
@@ -264,7 +266,7 @@ async fn run(command: Command) -> Result<String, LabError> {
     }
 }
 
-fn letter_words(letter: &Letter) -> String {
+fn letter_words(letter: &ReceivedMail) -> String {
     let fields: String = letter.fields.iter().map(|(name, value)| format!("{name}: {value}\n")).collect();
     format!("{fields}\n{}\n\n", letter.text.trim_end())
 }

@@ -19,7 +19,7 @@ const PIPE: usize = 1 << 20;
 
 /// How bytes get from one connection to the other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum How {
+pub enum CopyMethod {
     /// Copied through a buffer for each direction.
     Copying {
         /// The size of each, in bytes.
@@ -33,7 +33,7 @@ pub enum How {
 ///
 /// # Errors
 /// When a thread or its socket can't be had.
-pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, how: How) -> io::Result<()> {
+pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, how: CopyMethod) -> io::Result<()> {
     let mut threads = Vec::new();
     for _ in 0..workers.max(1) {
         let socket = Socket::new(Domain::for_address(listen), Type::STREAM, None)?;
@@ -52,7 +52,7 @@ pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, how: How) -> io::
     Ok(())
 }
 
-fn work(listener: std::net::TcpListener, to: SocketAddr, how: How) -> io::Result<()> {
+fn work(listener: std::net::TcpListener, to: SocketAddr, how: CopyMethod) -> io::Result<()> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     tokio::task::LocalSet::new().block_on(&runtime, async {
         let listener = TcpListener::from_std(listener)?;
@@ -61,8 +61,8 @@ fn work(listener: std::net::TcpListener, to: SocketAddr, how: How) -> io::Result
             tokio::task::spawn_local(async move {
                 // How a connection ends is no concern of a bare relay.
                 let _ = match how {
-                    How::Copying { buffer } => relay(client, to, buffer).await,
-                    How::Splicing => splice(client, to).await,
+                    CopyMethod::Copying { buffer } => relay(client, to, buffer).await,
+                    CopyMethod::Splicing => splice(client, to).await,
                 };
             });
         }
@@ -75,8 +75,8 @@ async fn relay(mut client: TcpStream, to: SocketAddr, buffer: usize) -> io::Resu
     server.set_nodelay(true)?;
     let (from_client, to_client) = client.split();
     let (from_server, to_server) = server.split();
-    let mut there = Way::new(from_client, to_server, buffer);
-    let mut back = Way::new(from_server, to_client, buffer);
+    let mut there = BufferCopy::new(from_client, to_server, buffer);
+    let mut back = BufferCopy::new(from_server, to_client, buffer);
     std::future::poll_fn(|context| {
         if there.poll(context)?.is_ready() || back.poll(context)?.is_ready() {
             return Poll::Ready(Ok(()));
@@ -90,7 +90,7 @@ async fn splice(client: TcpStream, to: SocketAddr) -> io::Result<()> {
     let server = TcpStream::connect(to).await?;
     client.set_nodelay(true)?;
     server.set_nodelay(true)?;
-    let (mut there, mut back) = (Pipe::new()?, Pipe::new()?);
+    let (mut there, mut back) = (SplicePipe::new()?, SplicePipe::new()?);
     std::future::poll_fn(|context| {
         if there.poll(&client, &server, context)?.is_ready()
             || back.poll(&server, &client, context)?.is_ready()
@@ -103,13 +103,13 @@ async fn splice(client: TcpStream, to: SocketAddr) -> io::Result<()> {
 }
 
 /// One direction by `splice`.
-struct Pipe {
+struct SplicePipe {
     read: OwnedFd,
     write: OwnedFd,
     holds: usize,
 }
 
-impl Pipe {
+impl SplicePipe {
     fn new() -> io::Result<Self> {
         let (read, write) = rustix::pipe::pipe_with(PipeFlags::NONBLOCK)?;
         let _ = rustix::pipe::fcntl_setpipe_size(&write, PIPE);
@@ -143,7 +143,7 @@ impl Pipe {
 }
 
 /// One direction through a buffer.
-struct Way<'a> {
+struct BufferCopy<'a> {
     from: ReadHalf<'a>,
     to: WriteHalf<'a>,
     buffer: Box<[u8]>,
@@ -151,7 +151,7 @@ struct Way<'a> {
     end: usize,
 }
 
-impl<'a> Way<'a> {
+impl<'a> BufferCopy<'a> {
     fn new(from: ReadHalf<'a>, to: WriteHalf<'a>, buffer: usize) -> Self {
         Self { from, to, buffer: vec![0; buffer].into_boxed_slice(), start: 0, end: 0 }
     }

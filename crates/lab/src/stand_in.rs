@@ -20,7 +20,7 @@ use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 
-pub use crate::inbox::Letter;
+pub use crate::inbox::ReceivedMail;
 use crate::inbox::{Inbox, take_mail, take_post};
 use crate::station;
 
@@ -87,7 +87,7 @@ impl StandIn {
     /// # Errors
     /// When the address can't be listened on.
     pub fn start(name: &str, address: SocketAddr) -> io::Result<Self> {
-        Self::speaking(Speaks::Http, name, address)
+        Self::speaking(StandInProtocol::Http, name, address)
     }
 
     /// Starts a stand-in that answers each line with its name and the line.
@@ -95,7 +95,7 @@ impl StandIn {
     /// # Errors
     /// When the address can't be listened on.
     pub fn for_lines(name: &str, address: SocketAddr) -> io::Result<Self> {
-        Self::speaking(Speaks::Lines, name, address)
+        Self::speaking(StandInProtocol::Lines, name, address)
     }
 
     /// Starts a stand-in that answers each datagram with its name and the datagram.
@@ -117,7 +117,7 @@ impl StandIn {
     /// # Errors
     /// When the address can't be listened on.
     pub fn for_mail(name: &str, address: SocketAddr) -> io::Result<Self> {
-        Self::speaking(Speaks::Mail, name, address)
+        Self::speaking(StandInProtocol::Mail, name, address)
     }
 
     /// Starts a stand-in for a webhook, which keeps what is posted to it.
@@ -125,16 +125,16 @@ impl StandIn {
     /// # Errors
     /// When the address can't be listened on.
     pub fn for_posts(name: &str, address: SocketAddr) -> io::Result<Self> {
-        Self::speaking(Speaks::Hook, name, address)
+        Self::speaking(StandInProtocol::Hook, name, address)
     }
 
     /// The messages that it took, the oldest first; the last 100 at most.
     #[must_use]
-    pub fn letters(&self) -> Vec<Letter> {
+    pub fn letters(&self) -> Vec<ReceivedMail> {
         self.inbox.letters()
     }
 
-    fn speaking(speaks: Speaks, name: &str, address: SocketAddr) -> io::Result<Self> {
+    fn speaking(speaks: StandInProtocol, name: &str, address: SocketAddr) -> io::Result<Self> {
         let (listener, inbox) = (listen(address)?, Inbox::default());
         let address = listener.local_addr()?;
         let (fault, faults) = watch::channel(Fault::None);
@@ -173,7 +173,7 @@ fn listen(address: SocketAddr) -> io::Result<TcpListener> {
 
 /// What a stand-in speaks over TCP.
 #[derive(Clone, Copy, Debug)]
-enum Speaks {
+enum StandInProtocol {
     Http,
     Lines,
     Mail,
@@ -181,7 +181,7 @@ enum Speaks {
 }
 
 async fn serve(
-    (speaks, name, inbox): (Speaks, Arc<str>, Inbox),
+    (speaks, name, inbox): (StandInProtocol, Arc<str>, Inbox),
     address: SocketAddr,
     listener: TcpListener,
     mut faults: watch::Receiver<Fault>,
@@ -215,10 +215,10 @@ async fn serve(
             accepted = open.accept() => if let Ok((stream, _)) = accepted {
                 let (name, faults) = (Arc::clone(&name), faults.clone());
                 match speaks {
-                    Speaks::Http => connections.spawn(talk(stream, name, faults)),
-                    Speaks::Lines => connections.spawn(talk_in_lines(stream, name, faults)),
-                    Speaks::Mail => connections.spawn(take_mail(stream, name, inbox.clone(), faults)),
-                    Speaks::Hook => connections.spawn(take_posts(stream, inbox.clone(), faults)),
+                    StandInProtocol::Http => connections.spawn(talk(stream, name, faults)),
+                    StandInProtocol::Lines => connections.spawn(talk_in_lines(stream, name, faults)),
+                    StandInProtocol::Mail => connections.spawn(take_mail(stream, name, inbox.clone(), faults)),
+                    StandInProtocol::Hook => connections.spawn(take_posts(stream, inbox.clone(), faults)),
                 };
             },
             changed = faults.changed() => if changed.is_err() {

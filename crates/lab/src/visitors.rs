@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use merismos_load::{Clients, Plan, Seen, Work, run};
+use merismos_load::{ClientOutcome, LoadClients, LoadPlan, RequestSpec, run};
 use serde::{Deserialize, Serialize};
 use tokio::sync::watch;
 use tokio::time::Instant;
@@ -23,7 +23,7 @@ const PATIENCE: Duration = Duration::from_secs(3);
 /// The protocol of visitors.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Protocol {
+pub enum VisitorProtocol {
     /// Requests on connections that they keep.
     Http,
     /// A connection for each line.
@@ -37,7 +37,7 @@ pub enum Protocol {
 #[serde(deny_unknown_fields)]
 pub struct Visitors {
     /// Their protocol.
-    pub protocol: Protocol,
+    pub protocol: VisitorProtocol,
     /// Where they come to.
     pub address: SocketAddr,
     /// How many pieces of work they bring in a second, all together; at most 100.
@@ -59,24 +59,24 @@ pub struct Visitors {
 }
 
 impl Visitors {
-    fn plan(&self) -> Plan {
+    fn plan(&self) -> LoadPlan {
         let per_second = self.per_second.clamp(1, MOST_PER_SECOND);
         let say = self.say.clone().unwrap_or_default().into_bytes();
         let work = match self.protocol {
-            Protocol::Http => {
-                Work::Http { path: self.path.clone().unwrap_or_else(|| "/".to_owned()), mark: None }
+            VisitorProtocol::Http => {
+                RequestSpec::Http { path: self.path.clone().unwrap_or_else(|| "/".to_owned()), mark: None }
             }
-            Protocol::Tcp => Work::Tcp { say },
-            Protocol::Udp => Work::Udp { say, is_answered: true },
+            VisitorProtocol::Tcp => RequestSpec::Tcp { say },
+            VisitorProtocol::Udp => RequestSpec::Udp { say, is_answered: true },
         };
-        Plan {
+        LoadPlan {
             address: self.address,
             work,
             shots: u64::from(per_second * ROUND_SECONDS),
             concurrency: self.clients.clamp(1, 16),
             per_second: Some(per_second),
             timeout: PATIENCE,
-            clients: Clients {
+            clients: LoadClients {
                 count: self.clients.max(1),
                 addresses: self.from.clone(),
                 keep_cookies: self.keep_cookies,
@@ -101,21 +101,21 @@ pub struct ShownVisitors {
 }
 
 #[derive(Debug, Default)]
-struct Counts {
+struct VisitorCounts {
     sent: AtomicU64,
     well: AtomicU64,
 }
 
 #[derive(Debug)]
-struct Group {
+struct VisitorGroup {
     address: SocketAddr,
     come: watch::Sender<bool>,
-    counts: Arc<Counts>,
+    counts: Arc<VisitorCounts>,
 }
 
 /// All visitors of a lab.
 #[derive(Debug, Default)]
-pub struct VisitorGroups(BTreeMap<String, Group>);
+pub struct VisitorGroups(BTreeMap<String, VisitorGroup>);
 
 impl VisitorGroups {
     /// Lets them come, each kind on a task of its own. Must run on a Tokio runtime.
@@ -123,8 +123,8 @@ impl VisitorGroups {
     pub fn begin(all: BTreeMap<String, Visitors>) -> Self {
         let begin = |(name, visitors): (String, Visitors)| {
             let (come, coming) = watch::channel(true);
-            let counts = Arc::new(Counts::default());
-            let group = Group { address: visitors.address, come, counts: Arc::clone(&counts) };
+            let counts = Arc::new(VisitorCounts::default());
+            let group = VisitorGroup { address: visitors.address, come, counts: Arc::clone(&counts) };
             tokio::spawn(visit(visitors, coming, counts));
             (name, group)
         };
@@ -134,7 +134,7 @@ impl VisitorGroups {
     /// How they are.
     #[must_use]
     pub fn shown(&self) -> Vec<ShownVisitors> {
-        let show = |(name, group): (&String, &Group)| ShownVisitors {
+        let show = |(name, group): (&String, &VisitorGroup)| ShownVisitors {
             name: name.clone(),
             address: group.address,
             come: *group.come.borrow(),
@@ -156,7 +156,7 @@ impl VisitorGroups {
     }
 }
 
-async fn visit(visitors: Visitors, mut coming: watch::Receiver<bool>, counts: Arc<Counts>) {
+async fn visit(visitors: Visitors, mut coming: watch::Receiver<bool>, counts: Arc<VisitorCounts>) {
     let until = Instant::now() + LONGEST;
     while Instant::now() < until {
         if coming.wait_for(|come| *come).await.is_err() {
@@ -166,9 +166,9 @@ async fn visit(visitors: Visitors, mut coming: watch::Receiver<bool>, counts: Ar
         let round = run(visitors.plan(), move |shot| {
             counts.sent.fetch_add(1, Ordering::Relaxed);
             let well = match shot.seen {
-                Seen::Answer(status) => status < 500,
-                Seen::Done => true,
-                Seen::Broken | Seen::Late => false,
+                ClientOutcome::Answer(status) => status < 500,
+                ClientOutcome::Done => true,
+                ClientOutcome::Broken | ClientOutcome::Late => false,
             };
             counts.well.fetch_add(u64::from(well), Ordering::Relaxed);
         });

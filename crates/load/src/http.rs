@@ -11,33 +11,33 @@ use hyper::header::{COOKIE, HOST, HeaderName, HeaderValue, SET_COOKIE, USER_AGEN
 use hyper::{HeaderMap, Request};
 use hyper_util::rt::TokioIo;
 
-use crate::Seen;
+use crate::ClientOutcome;
 use crate::line::connect;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
 /// A client that keeps its connection, and its cookies when it is told to.
-pub(crate) struct Browser {
+pub(crate) struct HttpClient {
     address: SocketAddr,
     source: Option<IpAddr>,
-    connection: Option<Connection>,
+    connection: Option<HttpConnection>,
     cookies: Option<BTreeMap<String, String>>,
     /// The last request was the first on its connection.
     pub(crate) is_first: bool,
 }
 
-struct Connection {
+struct HttpConnection {
     sender: SendRequest<Empty<Bytes>>,
     driver: tokio::task::JoinHandle<()>,
 }
 
-impl Drop for Connection {
+impl Drop for HttpConnection {
     fn drop(&mut self) {
         self.driver.abort();
     }
 }
 
-impl Browser {
+impl HttpClient {
     pub(crate) fn new(address: SocketAddr, source: Option<IpAddr>, keeps_cookies: bool) -> Self {
         let cookies = keeps_cookies.then(BTreeMap::new);
         Self { address, source, connection: None, cookies, is_first: true }
@@ -48,12 +48,12 @@ impl Browser {
         self.connection = None;
     }
 
-    pub(crate) async fn ask(&mut self, path: &str, mark: Option<(&'static str, String)>) -> Seen {
+    pub(crate) async fn ask(&mut self, path: &str, mark: Option<(&'static str, String)>) -> ClientOutcome {
         match self.try_ask(path, mark).await {
-            Ok(status) => Seen::Answer(status),
+            Ok(status) => ClientOutcome::Answer(status),
             Err(_) => {
                 self.hang_up();
-                Seen::Broken
+                ClientOutcome::Broken
             }
         }
     }
@@ -105,12 +105,12 @@ fn keep(fields: &HeaderMap, cookies: &mut BTreeMap<String, String>) {
     }
 }
 
-async fn open(address: SocketAddr, source: Option<IpAddr>) -> Result<Connection, Failure> {
+async fn open(address: SocketAddr, source: Option<IpAddr>) -> Result<HttpConnection, Failure> {
     let stream = connect(address, source).await?;
     let (sender, driver) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await?;
     let driver = tokio::spawn(async move {
         // How a connection ends is told by the request that it carried.
         let _ = driver.await;
     });
-    Ok(Connection { sender, driver })
+    Ok(HttpConnection { sender, driver })
 }

@@ -17,11 +17,11 @@ pub use run::run;
 
 /// What is to be sent.
 #[derive(Clone, Debug)]
-pub struct Plan {
+pub struct LoadPlan {
     /// Where to.
     pub address: SocketAddr,
     /// What.
-    pub work: Work,
+    pub work: RequestSpec,
     /// How often.
     pub shots: u64,
     /// How many at the same time.
@@ -31,12 +31,12 @@ pub struct Plan {
     /// How long one may take from its connection to the end of its answer.
     pub timeout: Duration,
     /// By whom.
-    pub clients: Clients,
+    pub clients: LoadClients,
 }
 
 /// One piece of work.
 #[derive(Clone, Debug)]
-pub enum Work {
+pub enum RequestSpec {
     /// A request on a connection that is kept.
     Http {
         /// The path; begins with a slash and holds no spaces.
@@ -60,7 +60,7 @@ pub enum Work {
 
 /// Who sends it. They take turns.
 #[derive(Clone, Debug)]
-pub struct Clients {
+pub struct LoadClients {
     /// How many there are; at least as many as send at the same time.
     pub count: u32,
     /// Their addresses, in turn; where there are none, the system chooses.
@@ -71,7 +71,7 @@ pub struct Clients {
 
 /// What a client saw.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Seen {
+pub enum ClientOutcome {
     /// A whole answer with this status.
     Answer(u16),
     /// All that was to come, of a protocol without statuses.
@@ -84,7 +84,7 @@ pub enum Seen {
 
 /// One piece of work, done.
 #[derive(Clone, Copy, Debug)]
-pub struct Shot {
+pub struct RequestRecord {
     /// Its number, from 0.
     pub number: u64,
     /// The client's number, from 0.
@@ -98,5 +98,5 @@ pub struct Shot {
     /// How long it took.
     pub took: Duration,
     /// What came of it.
-    pub seen: Seen,
+    pub seen: ClientOutcome,
 }

@@ -10,7 +10,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpSocket, TcpStream, UdpSocket};
 use tokio::time::timeout;
 
-use crate::Seen;
+use crate::ClientOutcome;
 
 /// How long a server may take to end its side when it was answered and left.
 const FAREWELL: Duration = Duration::from_millis(100);
@@ -52,14 +52,14 @@ pub(crate) async fn connect(to: SocketAddr, from: Option<IpAddr>) -> io::Result<
 }
 
 /// What one client does over TCP or UDP; where it came from is told as soon as it is known.
-pub(crate) struct Caller {
+pub(crate) struct StreamClient {
     pub(crate) to: SocketAddr,
     pub(crate) source: Option<IpAddr>,
     pub(crate) from: Option<SocketAddr>,
 }
 
-impl Caller {
-    pub(crate) async fn connection(&mut self, say: &[u8]) -> io::Result<Seen> {
+impl StreamClient {
+    pub(crate) async fn connection(&mut self, say: &[u8]) -> io::Result<ClientOutcome> {
         self.from = None;
         let mut stream = connect(self.to, self.source).await?;
         self.from = Some(stream.local_addr()?);
@@ -67,11 +67,11 @@ impl Caller {
         if say.is_empty() {
             stream.shutdown().await?;
             let _: usize = stream.read(&mut room).await?;
-            return Ok(Seen::Done);
+            return Ok(ClientOutcome::Done);
         }
         stream.write_all(say).await?;
         if stream.read(&mut room).await? == 0 {
-            return Ok(Seen::Broken);
+            return Ok(ClientOutcome::Broken);
         }
         // What more it says is nobody's concern; that the server can end in order is.
         let _ = timeout(FAREWELL, async {
@@ -80,10 +80,10 @@ impl Caller {
             io::Result::Ok(())
         })
         .await;
-        Ok(Seen::Done)
+        Ok(ClientOutcome::Done)
     }
 
-    pub(crate) async fn datagram(&mut self, say: &[u8], is_answered: bool) -> io::Result<Seen> {
+    pub(crate) async fn datagram(&mut self, say: &[u8], is_answered: bool) -> io::Result<ClientOutcome> {
         self.from = None;
         let any = if self.to.is_ipv4() { IpAddr::from([0; 4]) } else { IpAddr::from([0; 16]) };
         let socket = UdpSocket::bind((self.source.unwrap_or(any), 0)).await?;
@@ -93,6 +93,6 @@ impl Caller {
         if is_answered {
             socket.recv(&mut vec![0; LARGEST]).await?;
         }
-        Ok(Seen::Done)
+        Ok(ClientOutcome::Done)
     }
 }

@@ -7,12 +7,15 @@ use std::time::Duration;
 use tokio::task::JoinSet;
 use tokio::time::{Instant, sleep_until, timeout};
 
-use crate::http::Browser;
-use crate::line::Caller;
-use crate::{Plan, Seen, Shot, Work};
+use crate::http::HttpClient;
+use crate::line::StreamClient;
+use crate::{ClientOutcome, LoadPlan, RequestRecord, RequestSpec};
 
 /// Sends everything; `each` is told every shot as it ends. Must run on a Tokio runtime.
-pub async fn run(plan: Plan, each: impl Fn(&Shot) + Send + Sync + 'static) -> Vec<Shot> {
+pub async fn run(
+    plan: LoadPlan,
+    each: impl Fn(&RequestRecord) + Send + Sync + 'static,
+) -> Vec<RequestRecord> {
     let (plan, each) = (Arc::new(plan), Arc::new(each));
     let next = Arc::new(AtomicU64::new(0));
     let start = Instant::now();
@@ -22,7 +25,7 @@ pub async fn run(plan: Plan, each: impl Fn(&Shot) + Send + Sync + 'static) -> Ve
         let (plan, each, next) = (Arc::clone(&plan), Arc::clone(&each), Arc::clone(&next));
         hands.spawn(async move {
             let mine = (hand..plan.clients.count.max(at_once)).step_by(at_once as usize);
-            let mut clients: Vec<Client> = mine.map(|number| Client::new(&plan, number)).collect();
+            let mut clients: Vec<LoadClient> = mine.map(|number| LoadClient::new(&plan, number)).collect();
             let mut shots = Vec::new();
             let mut turn = 0;
             loop {
@@ -36,67 +39,83 @@ pub async fn run(plan: Plan, each: impl Fn(&Shot) + Send + Sync + 'static) -> Ve
                     )
                     .await;
                 }
-                let shot = clients[turn].shoot(plan.timeout, number, start).await;
+                let shot = clients[turn].send(plan.timeout, number, start).await;
                 turn = (turn + 1) % clients.len();
                 each(&shot);
                 shots.push(shot);
             }
         });
     }
-    let mut shots: Vec<Shot> = hands.join_all().await.into_iter().flatten().collect();
+    let mut shots: Vec<RequestRecord> = hands.join_all().await.into_iter().flatten().collect();
     shots.sort_by_key(|shot| shot.number);
     shots
 }
 
 /// One client and what it does again and again.
-struct Client {
+struct LoadClient {
     number: u32,
-    does: Does,
+    does: ClientTask,
 }
 
-enum Does {
-    Ask { browser: Browser, path: String, mark: Option<(&'static str, String)> },
-    Connect { caller: Caller, say: Vec<u8> },
-    Send { caller: Caller, say: Vec<u8>, is_answered: bool },
+enum ClientTask {
+    Ask { browser: HttpClient, path: String, mark: Option<(&'static str, String)> },
+    Connect { caller: StreamClient, say: Vec<u8> },
+    Send { caller: StreamClient, say: Vec<u8>, is_answered: bool },
 }
 
-impl Client {
-    fn new(plan: &Plan, number: u32) -> Self {
+impl LoadClient {
+    fn new(plan: &LoadPlan, number: u32) -> Self {
         let addresses = &plan.clients.addresses;
         let source = (!addresses.is_empty()).then(|| addresses[number as usize % addresses.len()]);
-        let caller = Caller { to: plan.address, source, from: None };
+        let caller = StreamClient { to: plan.address, source, from: None };
         let does = match plan.work.clone() {
-            Work::Http { path, mark } => {
-                let browser = Browser::new(plan.address, source, plan.clients.keep_cookies);
-                Does::Ask { browser, path, mark }
+            RequestSpec::Http { path, mark } => {
+                let browser = HttpClient::new(plan.address, source, plan.clients.keep_cookies);
+                ClientTask::Ask { browser, path, mark }
             }
-            Work::Tcp { say } => Does::Connect { caller, say },
-            Work::Udp { say, is_answered } => Does::Send { caller, say, is_answered },
+            RequestSpec::Tcp { say } => ClientTask::Connect { caller, say },
+            RequestSpec::Udp { say, is_answered } => ClientTask::Send { caller, say, is_answered },
         };
         Self { number, does }
     }
 
-    async fn shoot(&mut self, limit: Duration, number: u64, start: Instant) -> Shot {
+    async fn send(&mut self, limit: Duration, number: u64, start: Instant) -> RequestRecord {
         let sent = Instant::now();
         let (seen, from, is_first) = match &mut self.does {
-            Does::Ask { browser, path, mark } => {
+            ClientTask::Ask { browser, path, mark } => {
                 let mark = mark.as_ref().map(|(name, text)| (*name, format!("{text}{number}")));
                 let seen = timeout(limit, browser.ask(path, mark)).await;
                 if seen.is_err() {
                     browser.hang_up();
                 }
-                (seen.unwrap_or(Seen::Late), None, browser.is_first)
+                (seen.unwrap_or(ClientOutcome::Late), None, browser.is_first)
             }
-            Does::Connect { caller, say } => {
+            ClientTask::Connect { caller, say } => {
                 let seen = timeout(limit, caller.connection(say)).await;
-                (seen.map_or(Seen::Late, |seen| seen.unwrap_or(Seen::Broken)), caller.from, true)
+                (
+                    seen.map_or(ClientOutcome::Late, |seen| seen.unwrap_or(ClientOutcome::Broken)),
+                    caller.from,
+                    true,
+                )
             }
-            Does::Send { caller, say, is_answered } => {
+            ClientTask::Send { caller, say, is_answered } => {
                 let seen = timeout(limit, caller.datagram(say, *is_answered)).await;
-                (seen.map_or(Seen::Late, |seen| seen.unwrap_or(Seen::Broken)), caller.from, true)
+                (
+                    seen.map_or(ClientOutcome::Late, |seen| seen.unwrap_or(ClientOutcome::Broken)),
+                    caller.from,
+                    true,
+                )
             }
         };
-        Shot { number, client: self.number, from, is_first, sent: sent - start, took: sent.elapsed(), seen }
+        RequestRecord {
+            number,
+            client: self.number,
+            from,
+            is_first,
+            sent: sent - start,
+            took: sent.elapsed(),
+            seen,
+        }
     }
 }
 
@@ -110,7 +129,7 @@ mod tests {
     use tokio::net::{TcpListener, UdpSocket};
 
     use super::*;
-    use crate::Clients;
+    use crate::LoadClients;
 
     async fn server(answer: &'static [u8]) -> SocketAddr {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
@@ -130,15 +149,15 @@ mod tests {
         address
     }
 
-    fn plan(address: SocketAddr, shots: u64) -> Plan {
-        Plan {
+    fn plan(address: SocketAddr, shots: u64) -> LoadPlan {
+        LoadPlan {
             address,
-            work: Work::Http { path: "/".to_owned(), mark: Some(("merismos-mark", "9-".to_owned())) },
+            work: RequestSpec::Http { path: "/".to_owned(), mark: Some(("merismos-mark", "9-".to_owned())) },
             shots,
             concurrency: 4,
             per_second: None,
             timeout: Duration::from_secs(10),
-            clients: Clients { count: 1, addresses: Vec::new(), keep_cookies: false },
+            clients: LoadClients { count: 1, addresses: Vec::new(), keep_cookies: false },
         }
     }
 
@@ -152,23 +171,23 @@ mod tests {
         })
         .await;
         assert!(shots.iter().map(|shot| shot.number).eq(0..50));
-        assert!(shots.iter().all(|shot| shot.seen == Seen::Answer(204)));
+        assert!(shots.iter().all(|shot| shot.seen == ClientOutcome::Answer(204)));
         assert_eq!(told.load(Ordering::Relaxed), 50);
     }
 
     #[tokio::test]
     async fn broken_and_late_answers_are_told_apart() {
         let broken = run(plan(server(b"").await, 8), |_| {}).await;
-        assert!(broken.iter().all(|shot| shot.seen == Seen::Broken), "{broken:?}");
+        assert!(broken.iter().all(|shot| shot.seen == ClientOutcome::Broken), "{broken:?}");
         let half = server(b"HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\nhalf").await;
-        let late = run(Plan { timeout: Duration::from_millis(100), ..plan(half, 4) }, |_| {}).await;
-        assert!(late.iter().all(|shot| shot.seen == Seen::Late), "{late:?}");
+        let late = run(LoadPlan { timeout: Duration::from_millis(100), ..plan(half, 4) }, |_| {}).await;
+        assert!(late.iter().all(|shot| shot.seen == ClientOutcome::Late), "{late:?}");
     }
 
     #[tokio::test]
     async fn a_rate_is_not_exceeded() {
         let address = server(b"HTTP/1.1 204 No Content\r\n\r\n").await;
-        let shots = run(Plan { per_second: Some(100), ..plan(address, 20) }, |_| {}).await;
+        let shots = run(LoadPlan { per_second: Some(100), ..plan(address, 20) }, |_| {}).await;
         assert!(shots[19].sent >= Duration::from_millis(190));
     }
 
@@ -201,9 +220,9 @@ mod tests {
     async fn clients_have_their_own_addresses_connections_and_cookies() {
         let (address, seen) = counting().await;
         let addresses = ["127.0.9.1", "127.0.9.2"].map(|it| it.parse().unwrap()).to_vec();
-        let clients = Clients { count: 6, addresses, keep_cookies: true };
-        let shots = run(Plan { clients, concurrency: 2, ..plan(address, 24) }, |_| {}).await;
-        assert!(shots.iter().all(|shot| shot.seen == Seen::Answer(204)), "{shots:?}");
+        let clients = LoadClients { count: 6, addresses, keep_cookies: true };
+        let shots = run(LoadPlan { clients, concurrency: 2, ..plan(address, 24) }, |_| {}).await;
+        assert!(shots.iter().all(|shot| shot.seen == ClientOutcome::Answer(204)), "{shots:?}");
         assert_eq!(shots.iter().filter(|shot| shot.is_first).count(), 6, "each keeps its connection");
         assert!((0..6).all(|client| shots.iter().any(|shot| shot.client == client)));
         let seen = seen.lock().unwrap();
@@ -219,12 +238,12 @@ mod tests {
     }
 
     #[rstest]
-    #[case::greets_first(b"".as_slice(), b"220 ready\r\n".as_slice(), Seen::Done)]
-    #[case::ends(b"".as_slice(), b"".as_slice(), Seen::Done)]
-    #[case::answers(b"PING\r\n".as_slice(), b"+PONG\r\n".as_slice(), Seen::Done)]
-    #[case::ends_without_an_answer(b"PING\r\n".as_slice(), b"".as_slice(), Seen::Broken)]
+    #[case::greets_first(b"".as_slice(), b"220 ready\r\n".as_slice(), ClientOutcome::Done)]
+    #[case::ends(b"".as_slice(), b"".as_slice(), ClientOutcome::Done)]
+    #[case::answers(b"PING\r\n".as_slice(), b"+PONG\r\n".as_slice(), ClientOutcome::Done)]
+    #[case::ends_without_an_answer(b"PING\r\n".as_slice(), b"".as_slice(), ClientOutcome::Broken)]
     #[tokio::test]
-    async fn connections(#[case] say: &[u8], #[case] answer: &'static [u8], #[case] wanted: Seen) {
+    async fn connections(#[case] say: &[u8], #[case] answer: &'static [u8], #[case] wanted: ClientOutcome) {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let address = listener.local_addr().unwrap();
         let heard = Arc::new(Mutex::new(Vec::new()));
@@ -238,7 +257,8 @@ mod tests {
                 let _ = stream.write_all(answer).await;
             }
         });
-        let shots = run(Plan { work: Work::Tcp { say: say.to_vec() }, ..plan(address, 8) }, |_| {}).await;
+        let shots =
+            run(LoadPlan { work: RequestSpec::Tcp { say: say.to_vec() }, ..plan(address, 8) }, |_| {}).await;
         assert!(shots.iter().all(|shot| shot.seen == wanted), "{shots:?}");
         let mut from: Vec<_> = shots.iter().filter_map(|shot| shot.from).collect();
         from.sort_unstable();
@@ -251,20 +271,21 @@ mod tests {
     #[tokio::test]
     async fn nobody_listens() {
         let address = UdpSocket::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
-        for work in
-            [Work::Tcp { say: Vec::new() }, Work::Udp { say: b"at 60.1 N".to_vec(), is_answered: true }]
-        {
-            let shots = run(Plan { work, ..plan(address, 4) }, |_| {}).await;
-            assert!(shots.iter().all(|shot| shot.seen == Seen::Broken), "{shots:?}");
+        for work in [
+            RequestSpec::Tcp { say: Vec::new() },
+            RequestSpec::Udp { say: b"at 60.1 N".to_vec(), is_answered: true },
+        ] {
+            let shots = run(LoadPlan { work, ..plan(address, 4) }, |_| {}).await;
+            assert!(shots.iter().all(|shot| shot.seen == ClientOutcome::Broken), "{shots:?}");
         }
     }
 
     #[rstest]
-    #[case::answered(true, true, Seen::Done)]
-    #[case::lost(false, true, Seen::Late)]
-    #[case::one_way(false, false, Seen::Done)]
+    #[case::answered(true, true, ClientOutcome::Done)]
+    #[case::lost(false, true, ClientOutcome::Late)]
+    #[case::one_way(false, false, ClientOutcome::Done)]
     #[tokio::test]
-    async fn datagrams(#[case] answers: bool, #[case] is_answered: bool, #[case] wanted: Seen) {
+    async fn datagrams(#[case] answers: bool, #[case] is_answered: bool, #[case] wanted: ClientOutcome) {
         let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let address = server.local_addr().unwrap();
         tokio::spawn(async move {
@@ -275,9 +296,9 @@ mod tests {
                 }
             }
         });
-        let work = Work::Udp { say: b"at 60.1 N".to_vec(), is_answered };
+        let work = RequestSpec::Udp { say: b"at 60.1 N".to_vec(), is_answered };
         let limit = if answers { Duration::from_secs(10) } else { Duration::from_millis(100) };
-        let shots = run(Plan { work, timeout: limit, ..plan(address, 4) }, |_| {}).await;
+        let shots = run(LoadPlan { work, timeout: limit, ..plan(address, 4) }, |_| {}).await;
         assert!(shots.iter().all(|shot| shot.seen == wanted), "{shots:?}");
         let ports: std::collections::BTreeSet<_> = shots.iter().filter_map(|shot| shot.from).collect();
         assert_eq!(ports.len(), 4, "each comes from a port of its own");

@@ -14,9 +14,9 @@ pub(crate) fn wall() -> Wall {
 /// Numbers that grow with time, also over restarts: milliseconds and a counter of 10 bits, so that they stay
 /// below 2^53 and a console reads them exactly.
 #[derive(Debug, Default)]
-pub(crate) struct Numbers(AtomicU64);
+pub(crate) struct GrowingNumbers(AtomicU64);
 
-impl Numbers {
+impl GrowingNumbers {
     /// From now on all are larger than this one.
     pub(crate) fn not_before(&self, known: u64) {
         self.0.fetch_max(known, Ordering::Relaxed);
@@ -37,7 +37,7 @@ mod tests {
 
     #[test]
     fn a_clock_that_was_set_back_does_not_make_smaller_ones() {
-        let numbers = Numbers::default();
+        let numbers = GrowingNumbers::default();
         let ahead = (u64::try_from(wall().0).unwrap() + 3_600_000) << 10;
         numbers.not_before(ahead);
         numbers.not_before(5);
@@ -46,7 +46,7 @@ mod tests {
 
     #[test]
     fn numbers_grow_whatever_the_clock_does() {
-        let numbers = Numbers::default();
+        let numbers = GrowingNumbers::default();
         let drawn: Vec<_> = (0..1_000).map(|_| numbers.next()).collect();
         assert!(drawn.is_sorted_by(|a, b| a < b));
     }

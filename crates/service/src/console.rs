@@ -7,7 +7,7 @@ use rust_embed::{EmbeddedFile, RustEmbed};
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
-struct Files;
+struct ConsoleFiles;
 
 /// The page that every address of the console is.
 const PAGE: &str = "index.html";
@@ -30,14 +30,14 @@ fn is_page(path: &str) -> bool {
 /// Serves a file, or a page of the console. Where there is neither, a browser gets the console all the same, which says so.
 pub(crate) async fn file(uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
-    if let Some(found) = Files::get(path).filter(|_| !path.is_empty()) {
+    if let Some(found) = ConsoleFiles::get(path).filter(|_| !path.is_empty()) {
         return answer(path, &found, &headers);
     }
     let is_page = is_page(path);
     if !is_page && (path.starts_with("assets/") || !wants_html(&headers)) {
         return (StatusCode::NOT_FOUND, "there is nothing at this address\n").into_response();
     }
-    let Some(page) = Files::get(PAGE) else {
+    let Some(page) = ConsoleFiles::get(PAGE) else {
         return (StatusCode::NOT_FOUND, "this merismosd was built without the console\n").into_response();
     };
     if is_page {

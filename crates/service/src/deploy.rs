@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::time::Instant;
 
-use merismos_api::{Between, Going, NamedChange, Review, Took, Touched, Warned};
+use merismos_api::{AcceptedWarning, ApplyOptions, Between, NamedChange, Review, Timings, TouchedDocument};
 use merismos_core::config::check::check;
 use merismos_core::config::diff::{diff, in_a_line};
 use merismos_core::config::document::Document;
@@ -19,12 +19,12 @@ use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 
 use crate::clock::wall;
-use crate::controller::{Controller, Stopping, View};
-use crate::guards::{self, Tried};
+use crate::controller::{Controller, RunningView, Stopping};
+use crate::guards::{self, PreflightResult};
 
 /// What is to run.
 #[derive(Debug)]
-pub(crate) enum What {
+pub(crate) enum ProposedDocument {
     /// A document's text, whole or only its parts at some paths.
     Text { text: String, format: DocumentFormat, only: Vec<String> },
     /// Edits of what runs.
@@ -36,8 +36,8 @@ pub(crate) enum What {
 /// What somebody wants to run, and how.
 #[derive(Debug)]
 pub(crate) struct Proposal {
-    pub(crate) what: What,
-    pub(crate) going: Going,
+    pub(crate) what: ProposedDocument,
+    pub(crate) going: ApplyOptions,
     /// The warnings that were accepted before, in a draft.
     pub(crate) accepted: Vec<AcceptedWarnings>,
     pub(crate) author: String,
@@ -64,7 +64,7 @@ pub(crate) enum ApplyError {
         .0.first().map_or("", |it| it.warning.says.as_str()),
         if .0.len() > 1 { format!(" (and {} more)", .0.len() - 1) } else { String::new() }
     )]
-    Unaccepted(Vec<Warned>),
+    Unaccepted(Vec<AcceptedWarning>),
     /// A frontend can't listen.
     #[error("{0}; nothing was changed")]
     Bind(#[from] BindError),
@@ -92,8 +92,8 @@ pub(crate) struct Deployer {
 }
 
 /// What a proposal comes to, before anything is tried.
-struct Weighed {
-    view: View,
+struct WeighedProposal {
+    view: RunningView,
     checked: Checked,
     review: Review,
 }
@@ -113,12 +113,12 @@ impl Deployer {
         let checked = compose(&view, proposal.what)?;
         let check_us = micros(checks);
         let compares = Instant::now();
-        let Weighed { view, checked, mut review } = weigh(view, checked);
+        let WeighedProposal { view, checked, mut review } = weigh(view, checked);
         (review.took.check_us, review.took.compare_us) = (check_us, micros(compares));
 
         let going = proposal.going;
         let tries = Instant::now();
-        let (mut bound, mut tried, mut binding) = (Vec::new(), Tried::default(), None);
+        let (mut bound, mut tried, mut binding) = (Vec::new(), PreflightResult::default(), None);
         if !(going.preview && going.quick) {
             binding = Some(self.binding.lock().await);
             bound = self.controller.bind(checked.clone()).await??;
@@ -137,8 +137,9 @@ impl Deployer {
         }
         let losses = losses(old, new, &view.facts, &tried.failing);
         let tried: Vec<_> = losses.into_iter().chain(tried.warnings).collect();
-        let accepting = Accepting { keys: &going.accept, before: &proposal.accepted, who: &proposal.author };
-        review.warnings = warned(&view, &checked, tried, &accepting, &Touches::of(&review));
+        let accepting =
+            WarningAcceptance { keys: &going.accept, before: &proposal.accepted, who: &proposal.author };
+        review.warnings = warned(&view, &checked, tried, &accepting, &TouchedObjects::of(&review));
 
         // The first revision is made even of an empty document, so that there is one to go back to.
         let running = view.number();
@@ -177,7 +178,11 @@ impl Deployer {
     }
 
     /// Refuses what is based on another revision than the running one.
-    pub(crate) async fn refuse_stale(&self, based_on: Option<u64>, view: &View) -> Result<(), ApplyError> {
+    pub(crate) async fn refuse_stale(
+        &self,
+        based_on: Option<u64>,
+        view: &RunningView,
+    ) -> Result<(), ApplyError> {
         let running = view.number();
         match based_on.filter(|based_on| *based_on != running) {
             None => Ok(()),
@@ -189,7 +194,7 @@ impl Deployer {
     }
 
     /// What happened since a revision; `None` when that can't be told, for it or the database is not there.
-    pub(crate) async fn between(&self, based_on: u64, view: &View) -> Option<Between> {
+    pub(crate) async fn between(&self, based_on: u64, view: &RunningView) -> Option<Between> {
         let old = match based_on {
             0 => Document::default(),
             number => {
@@ -254,12 +259,12 @@ pub(crate) fn is_here(address: IpAddr) -> bool {
 }
 
 /// The document that a proposal stands for.
-fn compose(view: &View, what: What) -> Result<Checked, ApplyError> {
+fn compose(view: &RunningView, what: ProposedDocument) -> Result<Checked, ApplyError> {
     match what {
-        What::Text { text, format, only } if only.is_empty() => {
+        ProposedDocument::Text { text, format, only } if only.is_empty() => {
             config::load(&text, format).map_err(ApplyError::Mistakes)
         }
-        What::Text { text, format, only } => {
+        ProposedDocument::Text { text, format, only } => {
             let from = config::read_text(&text, format).map_err(ApplyError::Mistakes)?;
             let parts = merge::take_parts(view.checked.document(), &from, &only);
             let joined = parts.and_then(check).map_err(|mut problems| {
@@ -272,16 +277,16 @@ fn compose(view: &View, what: What) -> Result<Checked, ApplyError> {
             })?;
             Ok(joined)
         }
-        What::Edits(edits) => {
+        ProposedDocument::Edits(edits) => {
             let edited = edit::edit_at(view.checked.document(), &edits, &is_here)?;
             check(edited).map_err(ApplyError::Mistakes)
         }
-        What::Document(document) => check(*document).map_err(ApplyError::Mistakes),
+        ProposedDocument::Document(document) => check(*document).map_err(ApplyError::Mistakes),
     }
 }
 
 /// Compares a document with the running one.
-fn weigh(view: View, checked: Checked) -> Weighed {
+fn weigh(view: RunningView, checked: Checked) -> WeighedProposal {
     let changes = diff(view.checked.document(), checked.document());
     let after = checked.with_found(&view.found);
     let review = Review {
@@ -292,19 +297,19 @@ fn weigh(view: View, checked: Checked) -> Weighed {
         touched: touched(&view, after.document()),
         warnings: Vec::new(),
         saved: None,
-        took: Took::default(),
+        took: Timings::default(),
     };
-    Weighed { view, checked, review }
+    WeighedProposal { view, checked, review }
 }
 
 /// What is in flight where listeners or servers go.
-fn touched(view: &View, new: &Document) -> Vec<Touched> {
+fn touched(view: &RunningView, new: &Document) -> Vec<TouchedDocument> {
     let mut touched = Vec::new();
     let listening: BTreeSet<_> = new.frontends.values().map(|frontend| frontend.endpoint()).collect();
     for frontend in view.snapshot.frontends().filter(|it| !listening.contains(&it.listen)) {
         let count = frontend.cell.connections();
         if count > 0 {
-            touched.push(Touched {
+            touched.push(TouchedDocument {
                 whose: format!("frontend {}", frontend.name),
                 count,
                 says: format!(
@@ -320,7 +325,7 @@ fn touched(view: &View, new: &Document) -> Vec<Touched> {
         let gone = pool.servers.iter().filter(|server| !stays.contains(&server.address));
         for (server, count) in gone.map(|server| (server, server.cell.counts().in_flight)) {
             if count > 0 {
-                touched.push(Touched {
+                touched.push(TouchedDocument {
                     whose: format!("server {}", server.name),
                     count,
                     says: "requests in flight: they are finished, then its connections are closed".to_owned(),
@@ -332,16 +337,16 @@ fn touched(view: &View, new: &Document) -> Vec<Touched> {
 }
 
 /// Whose word there is for warnings.
-struct Accepting<'a> {
+struct WarningAcceptance<'a> {
     keys: &'a [String],
     before: &'a [AcceptedWarnings],
     who: &'a str,
 }
 
 /// The things that a change touches, with all that is inside them: `pools.booking` for one of its servers.
-struct Touches(BTreeSet<String>);
+struct TouchedObjects(BTreeSet<String>);
 
-impl Touches {
+impl TouchedObjects {
     fn of(review: &Review) -> Self {
         let changed = review.changes.iter().map(|it| Self::outermost(&it.change.path));
         let pools = review.impact.pools.iter().map(|name| format!("pools.{name}"));
@@ -360,12 +365,12 @@ impl Touches {
 
 /// Every warning, those that need somebody's word first.
 fn warned(
-    view: &View,
+    view: &RunningView,
     checked: &Checked,
     tried: Vec<Warning>,
-    accepting: &Accepting<'_>,
-    touches: &Touches,
-) -> Vec<Warned> {
+    accepting: &WarningAcceptance<'_>,
+    touches: &TouchedObjects,
+) -> Vec<AcceptedWarning> {
     // A warning that weighs more now, or says more, is another one: the pool that was empty before has clients now.
     let known: BTreeSet<_> =
         view.checked.warnings().iter().map(|it| (it.key.as_str(), it.level, it.says.as_str())).collect();
@@ -382,7 +387,7 @@ fn warned(
             });
             let known = known.contains(&(warning.key.as_str(), warning.level, warning.says.as_str()));
             let touched = touches.holds(&warning.path);
-            Warned { known, touched, accepted: earlier.or(now).filter(|_| !known), warning }
+            AcceptedWarning { known, touched, accepted: earlier.or(now).filter(|_| !known), warning }
         })
         .collect();
     all.sort_by_key(|it| (!it.needs_word(), it.known, it.warning.level));

@@ -3,7 +3,7 @@
 
 use std::net::SocketAddr;
 
-use merismos_api::{Diagnosis, Rung};
+use merismos_api::{Diagnosis, DiagnosisStep};
 use merismos_core::config::document::{CheckKind, CheckSpec, PoolSpec};
 use merismos_core::config::listen_address::AddressSource;
 use merismos_core::eligibility::ServerStates;
@@ -13,7 +13,7 @@ use merismos_core::units::humane;
 use merismos_plane::probe::{ProbeEnvironment, probe};
 use merismos_plane::route_lookup::{Neighbour, Route, way_to};
 
-use crate::controller::View;
+use crate::controller::RunningView;
 
 /// What is asked of a server whose pool has no check: whether its port is open.
 fn open_port() -> CheckSpec {
@@ -23,7 +23,11 @@ fn open_port() -> CheckSpec {
 }
 
 /// A server of the same pool that is up, to hold the other one against.
-fn one_that_works(view: &View, pool: &PoolSpec, id: &PoolServer) -> Option<(PoolServer, Vec<SocketAddr>)> {
+fn one_that_works(
+    view: &RunningView,
+    pool: &PoolSpec,
+    id: &PoolServer,
+) -> Option<(PoolServer, Vec<SocketAddr>)> {
     pool.servers.iter().find_map(|(name, server)| {
         let other = PoolServer { pool: id.pool.clone(), server: name.clone() };
         let works = other != *id && view.facts.health(&other) == HealthState::Up;
@@ -32,7 +36,11 @@ fn one_that_works(view: &View, pool: &PoolSpec, id: &PoolServer) -> Option<(Pool
 }
 
 /// Climbs the ladder. The server has to be one of the document.
-pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &ProbeEnvironment) -> Diagnosis {
+pub(crate) async fn diagnose(
+    view: &RunningView,
+    id: &PoolServer,
+    surroundings: &ProbeEnvironment,
+) -> Diagnosis {
     let document = view.effective.document();
     let pool = &document.pools[&id.pool];
     let server = &pool.servers[&id.server];
@@ -69,9 +77,9 @@ pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &ProbeE
                     false,
                     "it does not answer on its network (ARP)".to_owned(),
                 ));
-                breaks = Some((check, Break::Neighbour));
+                breaks = Some((check, BreakPoint::Neighbour));
             } else {
-                breaks = Some((check, Break::Probe { here, there }));
+                breaks = Some((check, BreakPoint::Probe { here, there }));
             }
             break;
         }
@@ -94,17 +102,17 @@ pub(crate) async fn diagnose(view: &View, id: &PoolServer, surroundings: &ProbeE
 }
 
 /// Where the ladder breaks.
-enum Break {
+enum BreakPoint {
     Way(String),
     Neighbour,
     Probe { here: Evidence, there: Option<Evidence> },
 }
 
-fn rung(what: &str, works: bool, got: String) -> Rung {
-    Rung { what: what.to_owned(), step: None, works, got, took_us: None, there: None }
+fn rung(what: &str, works: bool, got: String) -> DiagnosisStep {
+    DiagnosisStep { what: what.to_owned(), step: None, works, got, took_us: None, there: None }
 }
 
-fn named(written: &AddressSource, address: SocketAddr) -> Rung {
+fn named(written: &AddressSource, address: SocketAddr) -> DiagnosisStep {
     match written {
         AddressSource::Host(host) => rung("the name", true, format!("host {host} is {}", address.ip())),
         _ => rung("the name", true, format!("{address} stands in the document; nothing has to be looked up")),
@@ -112,11 +120,11 @@ fn named(written: &AddressSource, address: SocketAddr) -> Rung {
 }
 
 /// Adds the way to the rungs; what is wrong with it when there is none.
-fn no_way(address: SocketAddr, check: &CheckSpec, rungs: &mut Vec<Rung>) -> Option<Break> {
+fn no_way(address: SocketAddr, check: &CheckSpec, rungs: &mut Vec<DiagnosisStep>) -> Option<BreakPoint> {
     match way_to(address, check.elsewhere.source_address) {
         Route::None(why) => {
             rungs.push(rung("the route", false, why.clone()));
-            Some(Break::Way(why))
+            Some(BreakPoint::Way(why))
         }
         Route::Route { from, neighbour } => {
             let known = match neighbour {
@@ -131,12 +139,12 @@ fn no_way(address: SocketAddr, check: &CheckSpec, rungs: &mut Vec<Rung>) -> Opti
 }
 
 /// The steps of a probe as rungs, beside those of the server that works.
-fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<Rung> {
+fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<DiagnosisStep> {
     let steps = here.steps.iter().enumerate().map(|(number, taken)| {
         let is_last = number + 1 == here.steps.len();
         let same =
             |steps: &Evidence| steps.steps.iter().find(|it| it.step == taken.step).map(|it| it.got.clone());
-        Rung {
+        DiagnosisStep {
             what: what(taken.step),
             step: Some(taken.step),
             works: !is_last || here.passed(),
@@ -159,13 +167,13 @@ fn what(step: ProbeStep) -> String {
     }
 }
 
-type Words = (String, Vec<String>, Vec<String>);
+type StepWords = (String, Vec<String>, Vec<String>);
 
 fn texts(texts: &[&str]) -> Vec<String> {
     texts.iter().map(|text| (*text).to_owned()).collect()
 }
 
-fn all_is_well(view: &View, id: &PoolServer) -> Words {
+fn all_is_well(view: &RunningView, id: &PoolServer) -> StepWords {
     let state = view.facts.health(id);
     let says = match state {
         HealthState::Up | HealthState::Unproven => format!("{id} works: every step passed."),
@@ -178,9 +186,9 @@ fn all_is_well(view: &View, id: &PoolServer) -> Words {
     (says, Vec::new(), Vec::new())
 }
 
-fn in_words(check: &CheckSpec, address: SocketAddr, broken: &Break) -> Words {
+fn in_words(check: &CheckSpec, address: SocketAddr, broken: &BreakPoint) -> StepWords {
     match broken {
-        Break::Way(why) => (
+        BreakPoint::Way(why) => (
             format!("There is no way from this machine to {address}: {why}."),
             texts(&[
                 "the route is missing, or its interface is down",
@@ -188,7 +196,7 @@ fn in_words(check: &CheckSpec, address: SocketAddr, broken: &Break) -> Words {
             ]),
             texts(&["`ip route get` with this address, on this machine"]),
         ),
-        Break::Neighbour => (
+        BreakPoint::Neighbour => (
             format!(
                 "{} is on this machine's network, and nothing there answers for that address.",
                 address.ip()
@@ -196,11 +204,11 @@ fn in_words(check: &CheckSpec, address: SocketAddr, broken: &Break) -> Words {
             texts(&["the host is off or unplugged", "the address is wrong", "it is in another VLAN"]),
             texts(&["the host's console or its switch port", "the address in the document"]),
         ),
-        Break::Probe { here, there } => of_probe(check, address, here, there.as_ref()),
+        BreakPoint::Probe { here, there } => of_probe(check, address, here, there.as_ref()),
     }
 }
 
-fn of_probe(check: &CheckSpec, address: SocketAddr, here: &Evidence, there: Option<&Evidence>) -> Words {
+fn of_probe(check: &CheckSpec, address: SocketAddr, here: &Evidence, there: Option<&Evidence>) -> StepWords {
     let got = &here.got;
     let works_there = there.is_some_and(Evidence::passed);
     let port = address.port();

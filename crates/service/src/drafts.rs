@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use merismos_api::{Draft, DraftEdits, DraftReview, EventKind, Going, NamedChange, NewDraft, Review};
+use merismos_api::{ApplyOptions, Draft, DraftEdits, DraftReview, EventKind, NamedChange, NewDraft, Review};
 use merismos_core::config::AcceptedWarnings;
 use merismos_core::config::check::check;
 use merismos_core::config::diff::diff;
@@ -15,8 +15,8 @@ use merismos_store::{Store, StoreError, StoredDraft};
 use serde_json::json;
 
 use crate::clock::wall;
-use crate::controller::{Controller, Stopping, View};
-use crate::deploy::{ApplyError, Deployer, Proposal, What, is_here};
+use crate::controller::{Controller, RunningView, Stopping};
+use crate::deploy::{ApplyError, Deployer, Proposal, ProposedDocument, is_here};
 use crate::journal::Journal;
 
 /// How often an edit is made anew when others change the same draft at the same moment.
@@ -193,7 +193,7 @@ impl Drafts {
         Err(DraftError::Busy(name.clone()))
     }
 
-    async fn base(&self, number: u64, view: &View) -> Result<Document, DraftError> {
+    async fn base(&self, number: u64, view: &RunningView) -> Result<Document, DraftError> {
         if number == view.number() {
             return Ok(view.checked.document().clone());
         }
@@ -227,7 +227,7 @@ impl Drafts {
         if draft.base != view.number() {
             between = self.deployer.between(draft.base, &view).await;
         } else if mistakes.is_empty() {
-            let going = Going { preview: true, quick, ..Going::default() };
+            let going = ApplyOptions { preview: true, quick, ..ApplyOptions::default() };
             match self.deployer.apply(self.proposal(&draft, wanted, going, who)).await {
                 Ok(done) => review = Some(done),
                 Err(ApplyError::Bind(error)) => {
@@ -244,21 +244,26 @@ impl Drafts {
         Ok(DraftReview { draft: show(&draft, view.number()), mistakes, changes, review, between, accepted })
     }
 
-    fn proposal(&self, draft: &StoredDraft, wanted: Document, going: Going, who: &str) -> Proposal {
+    fn proposal(&self, draft: &StoredDraft, wanted: Document, going: ApplyOptions, who: &str) -> Proposal {
         Proposal {
-            what: What::Document(Box::new(wanted)),
-            going: Going { based_on: Some(draft.base), ..going },
+            what: ProposedDocument::Document(Box::new(wanted)),
+            going: ApplyOptions { based_on: Some(draft.base), ..going },
             accepted: draft.accepted.clone(),
             author: who.to_owned(),
         }
     }
 
     /// Makes a draft the running revision; it is gone then.
-    pub(crate) async fn deploy(&self, name: &Name, going: Going, who: &str) -> Result<Review, DraftError> {
+    pub(crate) async fn deploy(
+        &self,
+        name: &Name,
+        going: ApplyOptions,
+        who: &str,
+    ) -> Result<Review, DraftError> {
         let draft = self.load(name).await?;
         let wanted = document(name, &draft)?;
         let note = if going.note.is_empty() { draft.note.clone() } else { going.note.clone() };
-        let proposal = self.proposal(&draft, wanted, Going { note, ..going }, who);
+        let proposal = self.proposal(&draft, wanted, ApplyOptions { note, ..going }, who);
         let review = self.deployer.apply(proposal).await?;
         if review.made {
             self.tell(name, format!("deployed by {who} as revision {}", review.revision));

@@ -17,7 +17,7 @@ use merismos_core::units::Span;
 use merismos_plane::probe::ProbeEnvironment;
 use merismos_plane::{connect, lookup, probe};
 
-use crate::controller::View;
+use crate::controller::RunningView;
 
 /// How many new servers are tried; of more, the first ones by name.
 const TRIED: usize = 64;
@@ -30,7 +30,7 @@ const LOOKUP_LIMIT: Duration = Duration::from_millis(2_500);
 
 /// What came of trying what is new.
 #[derive(Debug, Default)]
-pub(crate) struct Tried {
+pub(crate) struct PreflightResult {
     /// What does not work.
     pub(crate) warnings: Vec<Warning>,
     /// Servers that do not pass what the document asks of them.
@@ -38,7 +38,11 @@ pub(crate) struct Tried {
 }
 
 /// Tries what is new in a document and says what does not work.
-pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &ProbeEnvironment) -> Tried {
+pub(crate) async fn try_out(
+    view: &RunningView,
+    checked: &Checked,
+    surroundings: &ProbeEnvironment,
+) -> PreflightResult {
     let (old, new) = (view.checked.document(), checked.document());
     let asked = asked(old);
     let renames = Renames::between(old, new);
@@ -96,7 +100,7 @@ pub(crate) async fn try_out(view: &View, checked: &Checked, surroundings: &Probe
     }
     warnings.extend(join_all(names).await.into_iter().flatten());
     warnings.extend(missing_secrets(old, new, surroundings));
-    Tried { warnings, failing }
+    PreflightResult { warnings, failing }
 }
 
 /// Secrets that a document refers to for the first time, and that can't be had: whoever needs one learns it now, and not when the
@@ -138,10 +142,10 @@ fn takes_datagrams(document: &Document, pool: &Name) -> bool {
 }
 
 /// What is asked of each address, and for which pools.
-type Asked<'d> = BTreeMap<SocketAddr, Vec<(&'d Name, Option<&'d CheckKind>)>>;
+type PreflightChecks<'d> = BTreeMap<SocketAddr, Vec<(&'d Name, Option<&'d CheckKind>)>>;
 
-fn asked(document: &Document) -> Asked<'_> {
-    let mut asked = Asked::new();
+fn asked(document: &Document) -> PreflightChecks<'_> {
+    let mut asked = PreflightChecks::new();
     for (name, pool) in &document.pools {
         let kind = pool.check.as_ref().and_then(|check| document.checks.get(check)).map(|check| &check.kind);
         for server in pool.servers.values() {
@@ -152,7 +156,7 @@ fn asked(document: &Document) -> Asked<'_> {
 }
 
 /// Whether nobody asks this address this question yet. Without a question it is the pool that has to be the same.
-fn is_new(asked: &Asked<'_>, pool: &Name, server: &ServerSpec, check: Option<&CheckSpec>) -> bool {
+fn is_new(asked: &PreflightChecks<'_>, pool: &Name, server: &ServerSpec, check: Option<&CheckSpec>) -> bool {
     let same = |(name, kind): &(&Name, Option<&CheckKind>)| match check {
         Some(check) => *kind == Some(&check.kind),
         None => *name == pool,
@@ -161,7 +165,7 @@ fn is_new(asked: &Asked<'_>, pool: &Name, server: &ServerSpec, check: Option<&Ch
 }
 
 /// An order that was given to a server of this name before.
-fn standing_duty(view: &View, id: &PoolServer) -> Option<Warning> {
+fn standing_duty(view: &RunningView, id: &PoolServer) -> Option<Warning> {
     let order = view.orders.get(id).filter(|order| order.duty != Duty::InService)?;
     Some(Warning::new(
         "duty-stands",

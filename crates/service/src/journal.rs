@@ -12,7 +12,7 @@ use merismos_store::outbox::Outbox;
 use serde_json::Value;
 use tokio::sync::{broadcast, watch};
 
-use crate::clock::{Numbers, wall};
+use crate::clock::{GrowingNumbers, wall};
 
 /// How many events the service remembers itself, for when the database is away.
 const REMEMBERED: usize = 500;
@@ -27,7 +27,7 @@ fn frame(message: &StreamMessage) -> Bytes {
 
 /// What those who watch are told: an event, or how a trial goes on.
 #[derive(Clone, Debug)]
-pub(crate) struct Told {
+pub(crate) struct StreamItem {
     /// The event, for those inside the service.
     pub(crate) event: Option<Arc<Event>>,
     /// The server-sent event.
@@ -57,9 +57,9 @@ impl StatusFrame {
 /// Where facts are written.
 #[derive(Clone, Debug)]
 pub(crate) struct Journal {
-    numbers: Arc<Numbers>,
+    numbers: Arc<GrowingNumbers>,
     outbox: Outbox,
-    stream: broadcast::Sender<Told>,
+    stream: broadcast::Sender<StreamItem>,
     /// Only the newest status is kept, however slow a watcher is.
     status: watch::Sender<Option<StatusFrame>>,
     /// Held for a push or a copy only.
@@ -125,7 +125,7 @@ impl Journal {
 
     fn tell(&self, event: Option<Arc<Event>>, message: StreamMessage) {
         if self.stream.receiver_count() > 0 {
-            let _ = self.stream.send(Told { event, frame: frame(&message) });
+            let _ = self.stream.send(StreamItem { event, frame: frame(&message) });
         }
     }
 
@@ -143,7 +143,7 @@ impl Journal {
     }
 
     /// Watches events and trials from now on.
-    pub(crate) fn watch(&self) -> broadcast::Receiver<Told> {
+    pub(crate) fn watch(&self) -> broadcast::Receiver<StreamItem> {
         self.stream.subscribe()
     }
 

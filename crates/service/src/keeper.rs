@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use merismos_core::duty::DutyOrder;
 use merismos_core::name::PoolServer;
-use merismos_store::copy::{self, Copy, CopyError};
+use merismos_store::copy::{self, StateSnapshot, StateSnapshotError};
 use merismos_store::files::set_aside;
 use merismos_store::{Revision, Store, StoreError, Token};
 use serde_json::json;
@@ -30,11 +30,11 @@ const RETRY_AFTER: Duration = Duration::from_secs(2);
 
 /// What the service starts from.
 #[derive(Debug, Default)]
-pub(crate) struct Known {
+pub(crate) struct RestoredState {
     pub(crate) revision: Option<Revision>,
     pub(crate) duties: BTreeMap<PoolServer, DutyOrder>,
     pub(crate) tokens: Vec<Token>,
-    pub(crate) copy: Copy,
+    pub(crate) copy: StateSnapshot,
 }
 
 /// Why the service can't start from what is recorded.
@@ -43,27 +43,27 @@ pub(crate) enum LoadError {
     #[error("{0}. There is no state file to start from instead")]
     Store(#[source] StoreError),
     #[error(transparent)]
-    StateFile(#[from] CopyError),
+    StateFile(#[from] StateSnapshotError),
     #[error("the broken state file {path} can't be moved out of the way", path = path.display())]
     Aside { path: PathBuf, source: std::io::Error },
 }
 
 /// What the database knows.
-async fn from_database(store: &Store) -> Result<Known, StoreError> {
+async fn from_database(store: &Store) -> Result<RestoredState, StoreError> {
     store.migrate().await?;
-    Ok(Known {
+    Ok(RestoredState {
         revision: store.latest_revision().await?,
         duties: store.duties().await?.into_iter().collect(),
         tokens: store.tokens().await?,
-        copy: Copy::default(),
+        copy: StateSnapshot::default(),
     })
 }
 
 /// Reads the state file; one that is broken is kept aside.
-fn from_state_file(path: &Path, troubles: &Troubles) -> Result<Option<Copy>, LoadError> {
+fn from_state_file(path: &Path, troubles: &Troubles) -> Result<Option<StateSnapshot>, LoadError> {
     match copy::read(path) {
         Ok(copy) => Ok(copy),
-        Err(error @ CopyError::Content { .. }) => {
+        Err(error @ StateSnapshotError::Content { .. }) => {
             let aside = set_aside(path);
             let aside = aside.map_err(|source| LoadError::Aside { path: path.to_owned(), source })?;
             let message = format!(
@@ -81,7 +81,11 @@ fn from_state_file(path: &Path, troubles: &Troubles) -> Result<Option<Copy>, Loa
 
 /// Joins what the database and the state file know: the newest of each. One of the two is enough, and what is wrong with the
 /// other is a trouble.
-pub(crate) async fn load(store: &Store, file: &Path, troubles: &Troubles) -> Result<Known, LoadError> {
+pub(crate) async fn load(
+    store: &Store,
+    file: &Path,
+    troubles: &Troubles,
+) -> Result<RestoredState, LoadError> {
     let is_first_start = !file.exists();
     let copy = from_state_file(file, troubles)?;
     let mut known = match from_database(store).await {
@@ -94,7 +98,7 @@ pub(crate) async fn load(store: &Store, file: &Path, troubles: &Troubles) -> Res
             tracing::error!(%error, "the start goes by the state file alone");
             let message = format!("the database could not be used at the start: {error}");
             troubles.set(TroubleKind::Database, message);
-            Known::default()
+            RestoredState::default()
         }
     };
     let copy = copy.unwrap_or_default();
@@ -121,7 +125,7 @@ pub(crate) async fn load(store: &Store, file: &Path, troubles: &Troubles) -> Res
 
 /// How far the state file has come.
 #[derive(Clone, Copy, Debug, Default)]
-struct Saved {
+struct SaveProgress {
     /// What it holds.
     number: u64,
     /// What could not be written, last.
@@ -130,14 +134,14 @@ struct Saved {
 
 /// Keeps the state file up to date.
 #[derive(Clone, Debug)]
-pub(crate) struct Keeper {
+pub(crate) struct StateFile {
     changed: watch::Receiver<u64>,
-    saved: watch::Receiver<Saved>,
+    saved: watch::Receiver<SaveProgress>,
     /// The state file is another's from now on.
     finished: Arc<AtomicBool>,
 }
 
-impl Keeper {
+impl StateFile {
     /// Starts writing the state file whenever `changed` says that it is old.
     pub(crate) fn start(
         controller: Controller,
@@ -146,9 +150,10 @@ impl Keeper {
         changed: watch::Receiver<u64>,
         (troubles, journal): (Troubles, Journal),
     ) -> Self {
-        let (tell_saved, saved) = watch::channel(Saved::default());
+        let (tell_saved, saved) = watch::channel(SaveProgress::default());
         let finished = Arc::<AtomicBool>::default();
-        let writer = Writer { controller, access, file, troubles, journal, finished: Arc::clone(&finished) };
+        let writer =
+            StateFileWriter { controller, access, file, troubles, journal, finished: Arc::clone(&finished) };
         tokio::spawn(writer.run(changed.clone(), tell_saved));
         Self { changed, saved, finished }
     }
@@ -172,7 +177,7 @@ impl Keeper {
 }
 
 /// Writes the state file.
-struct Writer {
+struct StateFileWriter {
     controller: Controller,
     access: Access,
     file: PathBuf,
@@ -181,8 +186,8 @@ struct Writer {
     finished: Arc<AtomicBool>,
 }
 
-impl Writer {
-    async fn run(self, mut changed: watch::Receiver<u64>, saved: watch::Sender<Saved>) {
+impl StateFileWriter {
+    async fn run(self, mut changed: watch::Receiver<u64>, saved: watch::Sender<SaveProgress>) {
         let mut is_behind = false;
         loop {
             let changing = changed.changed();
@@ -200,12 +205,13 @@ impl Writer {
             if self.finished.load(Relaxed) {
                 return;
             }
-            let copy = Copy { tokens: self.access.tokens(), sessions: self.access.sessions(), ..copy };
+            let copy =
+                StateSnapshot { tokens: self.access.tokens(), sessions: self.access.sessions(), ..copy };
             let file = self.file.clone();
             let written = tokio::task::spawn_blocking(move || copy::write(&file, &copy)).await;
             let written = written.unwrap_or_else(|error| {
                 let (path, source) = (self.file.clone(), std::io::Error::other(error));
-                Err(CopyError::File { path, source })
+                Err(StateSnapshotError::File { path, source })
             });
             is_behind = written.is_err();
             match written {

@@ -20,15 +20,15 @@ use tokio::net::TcpListener;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::{mpsc, watch};
 
-use crate::access::{self, Access, Guesses, SecretError};
-use crate::api::{self, ApiUsage, App, StatusFrames};
-use crate::controller::{Controller, Start, State};
+use crate::access::{self, Access, FailedLogins, SecretError};
+use crate::api::{self, ApiState, ApiUsage, StatusFrames};
+use crate::controller::{Controller, ControllerStart, ControllerState};
 use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
-use crate::keeper::{self, Keeper, Known, LoadError};
+use crate::keeper::{self, LoadError, RestoredState, StateFile};
 use crate::lock::{FolderLock, LockError};
-use crate::messages::Messages;
+use crate::messages::NotificationSender;
 use crate::settings::Settings;
 use crate::shortages;
 use crate::trials::Trials;
@@ -88,12 +88,12 @@ pub(crate) enum RunError {
 }
 
 /// Everything that runs beside the controller.
-struct Parts {
+struct ServiceParts {
     controller: Controller,
     journal: Journal,
     store: Store,
-    keeper: Keeper,
-    app: Arc<App>,
+    keeper: StateFile,
+    app: Arc<ApiState>,
     troubles: Troubles,
     memory: Memory,
     node: [u8; 16],
@@ -196,7 +196,7 @@ async fn start(
     settings: &Settings,
     load: tokio::runtime::Handle,
     shares_ports: bool,
-) -> Result<Parts, RunError> {
+) -> Result<ServiceParts, RunError> {
     let secrets = SecretCache { folder: settings.secrets_folder.clone() };
     let surroundings =
         ProbeEnvironment { command_folder: settings.command_folder.clone(), secrets: secrets.clone() };
@@ -210,7 +210,7 @@ async fn start(
         refuse_beside_others(&store, node).await?;
     }
     let known = keeper::load(&store, &copy_file, &troubles).await?;
-    let Known { revision, duties, mut tokens, copy } = known;
+    let RestoredState { revision, duties, mut tokens, copy } = known;
     let first = access::first_token(&settings.state_folder, &tokens, &troubles)?;
     if !tokens.iter().any(|token| token.hash == first.hash) {
         tokens.push(first);
@@ -239,9 +239,9 @@ async fn start(
         Arc::clone(&nodes),
         (troubles.clone(), journal.clone()),
     ));
-    let (messages, messenger) = Messages::new(secrets);
-    let (usage, guesses) = (ApiUsage::new(settings.api_limits), Guesses::default());
-    let state = State::new(Start {
+    let (messages, messenger) = NotificationSender::new(secrets);
+    let (usage, guesses) = (ApiUsage::new(settings.api_limits), FailedLogins::default());
+    let state = ControllerState::new(ControllerStart {
         plane,
         api_usage: Arc::clone(&usage),
         guesses: guesses.clone(),
@@ -282,7 +282,7 @@ async fn start(
         let _ = controller.run(revision, checked, bound).await;
     }
     let watchers = (troubles.clone(), journal.clone());
-    let keeper = Keeper::start(controller.clone(), access.clone(), copy_file, changed, watchers);
+    let keeper = StateFile::start(controller.clone(), access.clone(), copy_file, changed, watchers);
     // What this start made, a first token among it, is in the state file from the start on.
     copy_is_old.send_modify(|changes| *changes += 1);
     tokio::spawn(messenger.run(journal.clone(), store.clone()));
@@ -290,7 +290,7 @@ async fn start(
     tokio::spawn(share_tokens(store.clone(), access.clone()));
     let drafts = Drafts::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = Trials::new(controller.clone(), journal.clone(), store.clone(), load);
-    let app = Arc::new(App {
+    let app = Arc::new(ApiState {
         controller: controller.clone(),
         deployer,
         drafts,
@@ -306,7 +306,7 @@ async fn start(
         usage,
         frames: StatusFrames::default(),
     });
-    Ok(Parts { controller, journal, store, keeper, app, troubles, memory, node })
+    Ok(ServiceParts { controller, journal, store, keeper, app, troubles, memory, node })
 }
 
 /// Notes what lets others in who should not be: a state folder that others can read, and an API that can be reached from

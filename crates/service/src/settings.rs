@@ -102,7 +102,7 @@ pub(crate) enum LogFormat {
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct File {
+struct SettingsFile {
     api_listen: Option<SocketAddr>,
     database: Option<String>,
     state_folder: Option<PathBuf>,
@@ -238,7 +238,7 @@ impl Settings {
     }
 }
 
-fn read(path: &Path) -> Result<File, SettingsError> {
+fn read(path: &Path) -> Result<SettingsFile, SettingsError> {
     let text = std::fs::read_to_string(path)
         .map_err(|source| SettingsError::File { path: path.to_owned(), source })?;
     toml::from_str(&text).map_err(|source| SettingsError::Content { path: path.to_owned(), source })

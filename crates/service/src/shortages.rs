@@ -23,7 +23,7 @@ pub(crate) async fn watch_descriptors(allotment: DescriptorBudget, troubles: Tro
             allotment.limit, allotment.reserve
         )
     };
-    let watch = Watch { troubles, journal, kind: TroubleKind::Descriptors };
+    let watch = ShortageWatch { troubles, journal, kind: TroubleKind::Descriptors };
     watch.run(descriptors::shortages, says, "there are enough file descriptors again").await;
 }
 
@@ -41,17 +41,17 @@ pub(crate) async fn watch_client_memory(memory: Memory, troubles: Troubles, jour
             size(limits.in_all),
         )
     };
-    let watch = Watch { troubles, journal, kind: TroubleKind::ClientMemory };
+    let watch = ShortageWatch { troubles, journal, kind: TroubleKind::ClientMemory };
     watch.run(|| memory.cut(), says, "clients hold no more memory than they may again").await;
 }
 
-struct Watch {
+struct ShortageWatch {
     troubles: Troubles,
     journal: Journal,
     kind: TroubleKind,
 }
 
-impl Watch {
+impl ShortageWatch {
     /// Looks each second whether the count has grown.
     async fn run(self, count: impl Fn() -> u64, says: impl Fn() -> String, over: &str) {
         let Self { troubles, journal, kind } = self;

@@ -5,14 +5,14 @@ use merismos_core::runtime::LimitReached;
 
 /// Whether a decision is asked for or was made.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum When {
+pub(crate) enum Tense {
     Next,
     Made,
 }
 
 /// Why an algorithm chose a server, with the key that it went by and with what it knew of it.
-pub(crate) fn because(algorithm: Algorithm, key: Option<&str>, knows: Option<&str>, when: When) -> String {
-    let turn = if when == When::Next { "its turn is next" } else { "it was its turn" };
+pub(crate) fn because(algorithm: Algorithm, key: Option<&str>, knows: Option<&str>, when: Tense) -> String {
+    let turn = if when == Tense::Next { "its turn is next" } else { "it was its turn" };
     let knows = knows.map(|knows| format!(": {knows}")).unwrap_or_default();
     match (algorithm, key) {
         (Algorithm::RoundRobin, _) => turn.to_owned(),

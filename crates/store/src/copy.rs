@@ -17,7 +17,7 @@ use crate::{Revision, Token};
 
 /// Everything that the service needs to go on as it was.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Copy {
+pub struct StateSnapshot {
     /// When it was written: until then its servers were watched.
     #[serde(default)]
     pub written: Option<Wall>,
@@ -31,7 +31,7 @@ pub struct Copy {
     pub tokens: Vec<Token>,
     /// Who is logged in to the console of this node.
     #[serde(default)]
-    pub sessions: Vec<Session>,
+    pub sessions: Vec<StoredSession>,
     /// What the lookups found last, by `pool/lookup`.
     #[serde(default)]
     pub found: BTreeMap<String, BTreeSet<DiscoveredServer>>,
@@ -45,7 +45,7 @@ pub struct Copy {
 
 /// One log-in to the console.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Session {
+pub struct StoredSession {
     /// The SHA-256 of its secret in hexadecimal.
     pub hash: String,
     /// The hash of the token that it was begun with; it ends with it.
@@ -73,7 +73,7 @@ pub struct KnownHealth {
 
 /// Why the copy can't be used.
 #[derive(Debug, thiserror::Error)]
-pub enum CopyError {
+pub enum StateSnapshotError {
     /// The file can't be read or written.
     #[error("{path} can't be read or written: {source}", path = path.display())]
     File {
@@ -96,14 +96,15 @@ pub enum CopyError {
 ///
 /// # Errors
 /// When the file is there and can't be used.
-pub fn read(path: &Path) -> Result<Option<Copy>, CopyError> {
+pub fn read(path: &Path) -> Result<Option<StateSnapshot>, StateSnapshotError> {
     let text = match std::fs::read(path) {
         Ok(text) => text,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-        Err(source) => return Err(CopyError::File { path: path.to_owned(), source }),
+        Err(source) => return Err(StateSnapshotError::File { path: path.to_owned(), source }),
     };
     let copy = serde_json::from_slice(&text);
-    let mut copy: Copy = copy.map_err(|source| CopyError::Content { path: path.to_owned(), source })?;
+    let mut copy: StateSnapshot =
+        copy.map_err(|source| StateSnapshotError::Content { path: path.to_owned(), source })?;
     // An earlier release did not write when it wrote; the system knows.
     copy.written = copy.written.or_else(|| modified(path));
     Ok(Some(copy))
@@ -119,8 +120,8 @@ fn modified(path: &Path) -> Option<Wall> {
 ///
 /// # Errors
 /// When the file can't be written; the old one is untouched then.
-pub fn write(path: &Path, copy: &Copy) -> Result<(), CopyError> {
-    let wrong = |source| CopyError::File { path: path.to_owned(), source };
+pub fn write(path: &Path, copy: &StateSnapshot) -> Result<(), StateSnapshotError> {
+    let wrong = |source| StateSnapshotError::File { path: path.to_owned(), source };
     let text = serde_json::to_vec(copy).map_err(|error| wrong(io::Error::other(error)))?;
     write_whole(path, &text).map_err(wrong)
 }
@@ -136,7 +137,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("copy.json");
         assert_eq!(read(&path).unwrap(), None);
-        let mut copy = Copy { written: Some(Wall(7)), ..Copy::default() };
+        let mut copy = StateSnapshot { written: Some(Wall(7)), ..StateSnapshot::default() };
         copy.health.insert(
             "booking/gull 192.0.2.21:80".to_owned(),
             KnownHealth {
@@ -149,7 +150,7 @@ mod tests {
         write(&path, &copy).unwrap();
         assert_eq!(read(&path).unwrap().as_ref(), Some(&copy));
         // One that does not say when it was written is as old as its file.
-        write(&path, &Copy { written: None, ..copy }).unwrap();
+        write(&path, &StateSnapshot { written: None, ..copy }).unwrap();
         assert!(read(&path).unwrap().unwrap().written > Some(Wall(7)));
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
     }
@@ -159,7 +160,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("copy.json");
         std::fs::write(&path, "{").unwrap();
-        assert!(matches!(read(&path), Err(CopyError::Content { .. })));
-        assert!(write(&folder.path().join("none/copy.json"), &Copy::default()).is_err());
+        assert!(matches!(read(&path), Err(StateSnapshotError::Content { .. })));
+        assert!(write(&folder.path().join("none/copy.json"), &StateSnapshot::default()).is_err());
     }
 }

@@ -24,7 +24,7 @@ pub struct StoredEvent {
 
 /// Which events are wanted; what is left out does not matter.
 #[derive(Clone, Debug, Default)]
-pub struct WantedEvents {
+pub struct EventQuery {
     /// Only those with numbers below this one.
     pub before: Option<u64>,
     /// Only these kinds; all of them when it is empty.
@@ -76,7 +76,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
-    pub async fn events(&self, wanted: &WantedEvents, limit: u32) -> Result<Vec<StoredEvent>, StoreError> {
+    pub async fn events(&self, wanted: &EventQuery, limit: u32) -> Result<Vec<StoredEvent>, StoreError> {
         let mut query = QueryBuilder::new(
             "SELECT id, at, kind, subject, says, CAST(detail AS CHAR) AS detail FROM event WHERE id < ",
         );

@@ -24,7 +24,7 @@ use std::time::{Duration, Instant};
 
 pub use drafts::StoredDraft;
 pub use error::StoreError;
-pub use events::{StoredEvent, WantedEvents};
+pub use events::{EventQuery, StoredEvent};
 pub use messages::StoredMessage;
 pub use nodes::GONE_AFTER;
 pub use revisions::{Revision, RevisionHead};

@@ -31,7 +31,7 @@ pub struct Backlog {
 }
 
 #[derive(Debug, Default)]
-struct Queue {
+struct OutboxQueue {
     events: VecDeque<StoredEvent>,
     /// Only the newest order for each server matters, so these are bounded by the number of servers.
     duties: BTreeMap<PoolServer, DutyOrder>,
@@ -49,7 +49,7 @@ struct Queue {
 pub struct Outbox {
     limit: usize,
     /// A lock held for a push or a look, never across a wait.
-    queue: Arc<Mutex<Queue>>,
+    queue: Arc<Mutex<OutboxQueue>>,
     wake: Arc<Notify>,
 }
 
@@ -60,7 +60,7 @@ impl Outbox {
         Self { limit: limit.max(1), queue: Arc::default(), wake: Arc::default() }
     }
 
-    fn queue(&self) -> MutexGuard<'_, Queue> {
+    fn queue(&self) -> MutexGuard<'_, OutboxQueue> {
         self.queue.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

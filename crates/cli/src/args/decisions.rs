@@ -2,12 +2,12 @@
 
 use merismos_core::name::Name;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct DecisionsArgs {
     /// Only work that comes to this frontend
     #[arg(long)]
     frontend: Option<Name>,
@@ -19,18 +19,18 @@ pub(super) struct Args {
     follow: bool,
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl DecisionsArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let mut stream = context.target.client()?.decisions(self.frontend.as_ref()).await?;
         let mut told = 0;
         while let Some(decision) = stream.next().await {
             show::decision::print(&decision?, context.json);
             told += 1;
             if !self.follow && told >= self.count {
-                return Ok(Exit::Done);
+                return Ok(ExitStatus::Done);
             }
         }
         show::note("the service has ended the stream");
-        Ok(Exit::Refused)
+        Ok(ExitStatus::Refused)
     }
 }

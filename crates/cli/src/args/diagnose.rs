@@ -2,24 +2,24 @@
 
 use merismos_core::name::PoolServer;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct DiagnoseArgs {
     /// The server, such as booking/gull
     server: PoolServer,
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl DiagnoseArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let diagnosis = context.target.client()?.diagnose(&self.server).await?;
         if context.json {
             show::json(&diagnosis);
         } else {
             show::probe::diagnosis(&diagnosis);
         }
-        Ok(if diagnosis.works { Exit::Done } else { Exit::No })
+        Ok(if diagnosis.works { ExitStatus::Done } else { ExitStatus::No })
     }
 }

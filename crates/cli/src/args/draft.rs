@@ -1,16 +1,16 @@
 //! `merismos draft <verb>`
 
 use clap::Subcommand;
-use merismos_api::{DraftEdits, Going, NewDraft, Warned};
+use merismos_api::{AcceptedWarning, ApplyOptions, DraftEdits, NewDraft};
 use merismos_core::name::Name;
 
-use super::Context;
+use super::CommandContext;
 use super::going;
-use crate::exit::{CliError, Exit};
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, Subcommand)]
-pub(super) enum Verb {
+pub(super) enum DraftCommand {
     /// List the drafts
     List,
     /// Begin one from what runs; other commands add to it with --draft
@@ -57,8 +57,8 @@ pub(super) enum Verb {
     },
 }
 
-impl Verb {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl DraftCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         let review = match self {
             Self::List => {
@@ -68,7 +68,7 @@ impl Verb {
                 } else {
                     show::drafts::list(&drafts);
                 }
-                return Ok(Exit::Done);
+                return Ok(ExitStatus::Done);
             }
             Self::Create { name, note } => {
                 let draft = client.begin_draft(&NewDraft { name, note }).await?;
@@ -77,20 +77,21 @@ impl Verb {
                 } else {
                     show::drafts::begun(&draft);
                 }
-                return Ok(Exit::Done);
+                return Ok(ExitStatus::Done);
             }
             Self::Deploy { name, revision_note, accept_warning } => {
-                let going = Going { note: revision_note, accept: accept_warning, ..Going::default() };
+                let going =
+                    ApplyOptions { note: revision_note, accept: accept_warning, ..ApplyOptions::default() };
                 let review = client.deploy_draft(&name, going).await?;
                 going::print(context, &review, false);
-                return Ok(Exit::Done);
+                return Ok(ExitStatus::Done);
             }
             Self::Discard { name } => {
                 client.discard_draft(&name).await?;
                 if !context.json {
                     show::text(&format!("Draft {name} is thrown away.\n"));
                 }
-                return Ok(Exit::Done);
+                return Ok(ExitStatus::Done);
             }
             Self::Review { name } => client.draft(&name).await?,
             Self::Accept { name, keys } => {
@@ -103,8 +104,9 @@ impl Verb {
         } else {
             show::drafts::review(&review);
         }
-        let needs_word = review.review.as_ref().is_some_and(|it| it.warnings.iter().any(Warned::needs_word));
+        let needs_word =
+            review.review.as_ref().is_some_and(|it| it.warnings.iter().any(AcceptedWarning::needs_word));
         let is_ready = review.mistakes.is_empty() && !review.draft.stale && !needs_word;
-        Ok(if is_ready { Exit::Done } else { Exit::No })
+        Ok(if is_ready { ExitStatus::Done } else { ExitStatus::No })
     }
 }

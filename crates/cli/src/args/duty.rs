@@ -4,12 +4,12 @@ use merismos_api::DutyRequest;
 use merismos_core::duty::Duty;
 use merismos_core::name::PoolServer;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct DutyArgs {
     /// The server, such as booking/gull
     #[arg(value_name = "POOL/SERVER")]
     server: PoolServer,
@@ -33,14 +33,14 @@ pub(super) struct ReturnArgs {
 }
 
 impl ReturnArgs {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let Self { server, reason } = self;
-        Args { server, reason, even_if_last: false }.run(context, Duty::InService).await
+        DutyArgs { server, reason, even_if_last: false }.run(context, Duty::InService).await
     }
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context, duty: Duty) -> Result<Exit, CliError> {
+impl DutyArgs {
+    pub(super) async fn run(self, context: &CommandContext, duty: Duty) -> Result<ExitStatus, CliError> {
         let request = DutyRequest { duty, reason: self.reason, even_if_last: self.even_if_last };
         let answer = context.target.client()?.duty(&self.server, &request).await?;
         if context.json {
@@ -48,6 +48,6 @@ impl Args {
         } else {
             show::duty(&answer);
         }
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 }

@@ -4,15 +4,15 @@ use merismos_api::{EventFilter, EventKind, StreamMessage};
 use merismos_client::Client;
 use merismos_core::time::Wall;
 
-use super::{Context, when};
-use crate::exit::{CliError, Exit};
+use super::{CommandContext, when};
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 /// The most events that the service gives at once.
 const PAGE: u32 = 1_000;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct EventsArgs {
     /// How many of the last events
     #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     limit: u32,
@@ -46,15 +46,15 @@ fn kind(word: &str) -> Result<EventKind, String> {
     })
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl EventsArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         // Watching begins before the look back, so that nothing falls between the two.
         let stream = if self.follow { Some(client.stream().await?) } else { None };
         let Self { kind: kinds, object, by, since, until, before, limit, .. } = self;
         let filter = EventFilter { before, kinds, object, by, since, until };
         let newest = look_back(&client, &filter, limit, context.json).await?;
-        let Some(mut stream) = stream else { return Ok(Exit::Done) };
+        let Some(mut stream) = stream else { return Ok(ExitStatus::Done) };
         while let Some(message) = stream.next().await {
             match message? {
                 StreamMessage::Event(event) if event.id > newest && filter.wants(&event) => {
@@ -64,7 +64,7 @@ impl Args {
             }
         }
         show::note("the service has ended the stream");
-        Ok(Exit::Refused)
+        Ok(ExitStatus::Refused)
     }
 }
 

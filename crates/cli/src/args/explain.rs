@@ -4,12 +4,12 @@ use std::net::IpAddr;
 
 use merismos_core::name::{Name, PoolServer};
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct ExplainArgs {
     /// The frontend that it would come to
     frontend: Name,
     /// The client's address [default: 127.0.0.1]
@@ -35,7 +35,7 @@ pub(super) struct Args {
     connection: Option<PoolServer>,
 }
 
-impl Args {
+impl ExplainArgs {
     /// What is imagined, as the call's parameters.
     fn facts(&self) -> Vec<(&'static str, String)> {
         let given = [
@@ -50,13 +50,13 @@ impl Args {
         given.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
     }
 
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let answer = context.target.client()?.explain(&self.frontend, &self.facts()).await?;
         if context.json {
             show::json(&answer);
         } else {
             show::explain::print(&answer);
         }
-        Ok(if answer.server.is_some() { Exit::Done } else { Exit::No })
+        Ok(if answer.server.is_some() { ExitStatus::Done } else { ExitStatus::No })
     }
 }

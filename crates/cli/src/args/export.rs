@@ -2,22 +2,22 @@
 
 use merismos_core::config::DocumentFormat;
 
-use super::Context;
-use super::apply::Written;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use super::apply::ApplyFormat;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct ExportArgs {
     /// How the document is written; --json is the same as --format json
     #[arg(long, default_value = "toml")]
-    format: Written,
+    format: ApplyFormat,
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl ExportArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let format = if context.json { DocumentFormat::Json } else { self.format.into() };
         show::text(&context.target.client()?.document(format).await?);
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 }

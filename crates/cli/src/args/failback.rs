@@ -2,24 +2,24 @@
 
 use merismos_core::name::Name;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct FailbackArgs {
     /// The pool
     pool: Name,
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl FailbackArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let answer = context.target.client()?.fail_back(&self.pool).await?;
         if context.json {
             show::json(&answer);
         } else {
             show::text(&format!("tier {} of pool {} works now\n", answer.tier, answer.pool));
         }
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 }

@@ -1,17 +1,17 @@
 //! How a change goes live: the flags that every changing command takes.
 
-use merismos_api::{ChangeRequest, DraftEdits, Going, Review};
+use merismos_api::{ApplyOptions, ChangeRequest, DraftEdits, Review};
 use merismos_core::config::edit::Edit;
 use merismos_core::name::Name;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 /// Flags of a change.
 #[derive(Clone, Debug, clap::Args)]
 #[command(next_help_heading = "How it goes live")]
-pub(super) struct GoingArgs {
+pub(super) struct ChangeArgs {
     /// Only show what would change and what it would do
     #[arg(long)]
     pub(super) preview: bool,
@@ -26,18 +26,18 @@ pub(super) struct GoingArgs {
     pub(super) accept_warning: Vec<String>,
 }
 
-impl From<GoingArgs> for Going {
-    fn from(args: GoingArgs) -> Self {
-        let GoingArgs { preview, revision_note, based_on, accept_warning } = args;
+impl From<ChangeArgs> for ApplyOptions {
+    fn from(args: ChangeArgs) -> Self {
+        let ChangeArgs { preview, revision_note, based_on, accept_warning } = args;
         Self { note: revision_note, preview, quick: false, based_on, accept: accept_warning }
     }
 }
 
 /// Flags of a change that may also gather in a draft.
 #[derive(Clone, Debug, clap::Args)]
-pub(super) struct WhereArgs {
+pub(super) struct ChangeTargetArgs {
     #[command(flatten)]
-    going: GoingArgs,
+    going: ChangeArgs,
     /// Make the change in this draft instead of what runs
     #[arg(long, value_name = "DRAFT", conflicts_with_all = ["preview", "based_on"], help_heading = "How it goes live")]
     draft: Option<Name>,
@@ -59,17 +59,21 @@ pub(super) fn warning_key(text: &str) -> Result<String, String> {
     Err("a warning's key looks like empty-pool:pools.booking, and is printed with the warning".to_owned())
 }
 
-impl WhereArgs {
+impl ChangeTargetArgs {
     /// The draft that the change is made in.
     pub(super) fn draft(&self) -> Option<&Name> {
         self.draft.as_ref()
     }
 
     /// Makes edits: live at once, or in a draft.
-    pub(super) async fn make(self, context: &Context, edits: Vec<Edit>) -> Result<Exit, CliError> {
+    pub(super) async fn make(
+        self,
+        context: &CommandContext,
+        edits: Vec<Edit>,
+    ) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         if let Some(draft) = self.draft {
-            let GoingArgs { revision_note: note, accept_warning: accept, .. } = self.going;
+            let ChangeArgs { revision_note: note, accept_warning: accept, .. } = self.going;
             let note = Some(note).filter(|note| !note.is_empty());
             let before = if context.json { Vec::new() } else { client.draft(&draft).await?.changes };
             let review =
@@ -79,17 +83,17 @@ impl WhereArgs {
             } else {
                 show::drafts::edited(&before, &review);
             }
-            return Ok(Exit::Done);
+            return Ok(ExitStatus::Done);
         }
         let preview = self.going.preview;
         let review = client.change(&ChangeRequest { edits, going: self.going.into() }).await?;
         print(context, &review, preview);
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 }
 
 /// Prints what a change did or would do.
-pub(super) fn print(context: &Context, review: &Review, preview: bool) {
+pub(super) fn print(context: &CommandContext, review: &Review, preview: bool) {
     if context.json {
         show::json(review);
     } else {

@@ -41,7 +41,7 @@ fn compare(name: &str, text: &str) {
 
 #[test]
 fn the_help_of_each_command_is_as_it_was_read() {
-    let mut commands = super::Args::command().mut_args(|arg| arg.hide_env_values(true));
+    let mut commands = super::CommandLine::command().mut_args(|arg| arg.hide_env_values(true));
     commands.build();
     let mut top = commands.clone().term_width(WIDTH);
     compare("merismos", &format!("$ merismos --help\n{}\n", top.render_long_help()));

@@ -3,20 +3,20 @@
 use std::io::BufRead;
 use std::path::PathBuf;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
-use crate::login::{self, Login, Target};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
+use crate::login::{self, Login, ServiceTarget};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Args {
+pub(super) struct LoginArgs {
     /// A file with the token; without it and without --token, it is read from standard input
     #[arg(long, value_name = "FILE")]
     token_file: Option<PathBuf>,
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl LoginArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let token = match (&self.token_file, &context.target.token) {
             (Some(path), _) => std::fs::read_to_string(path)
                 .map_err(|source| CliError::File { path: path.clone(), source })?,
@@ -30,7 +30,7 @@ impl Args {
             }
         };
         let token = token.trim().to_owned();
-        let client = Target { token: Some(token.clone()), ..context.target.clone() }.client()?;
+        let client = ServiceTarget { token: Some(token.clone()), ..context.target.clone() }.client()?;
         // A log-in that does not work is not kept.
         let status = client.status().await?;
         let path = login::write(&Login { url: client.url().to_owned(), token })?;
@@ -47,6 +47,6 @@ impl Args {
                 path.display()
             ));
         }
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 }

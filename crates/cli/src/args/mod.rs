@@ -22,8 +22,8 @@ mod when;
 
 use clap::{Parser, Subcommand};
 
-use crate::exit::{CliError, Exit};
-use crate::login::{EVERYWHERE, Target};
+use crate::exit::{CliError, ExitStatus};
+use crate::login::{EVERYWHERE, ServiceTarget};
 
 const AFTER_HELP: &str = "Exit codes: 0 done; 1 the answer is no (a trial is not as expected, a document is refused); \
                           2 the call was wrong, or names what is not there; 3 the service refused or could not be reached.";
@@ -31,124 +31,124 @@ const AFTER_HELP: &str = "Exit codes: 0 done; 1 the answer is no (a trial is not
 /// Deal traffic out to servers, watch them, and prove where it goes
 #[derive(Debug, Parser)]
 #[command(name = "merismos", version, after_help = AFTER_HELP)]
-pub(crate) struct Args {
+pub(crate) struct CommandLine {
     #[command(subcommand)]
-    command: Command,
+    command: TopCommand,
     #[command(flatten)]
-    target: Target,
+    target: ServiceTarget,
     /// Print JSON for programs instead of tables for people
     #[arg(long, global = true, help_heading = EVERYWHERE)]
     json: bool,
 }
 
 #[derive(Debug, Subcommand)]
-enum Command {
+enum TopCommand {
     /// Show frontends, pools and servers: configuration, duty and health beside what was observed
-    Status(status::Args),
+    Status(status::StatusArgs),
     /// Say which server a given client would get, and why no other
-    Explain(explain::Args),
+    Explain(explain::ExplainArgs),
     /// Show some decisions about real traffic as they are made: which server, and why no other
-    Decisions(decisions::Args),
+    Decisions(decisions::DecisionsArgs),
     /// Find the step at which a server fails, beside one that works, and say what that means
-    Diagnose(diagnose::Args),
+    Diagnose(diagnose::DiagnoseArgs),
     /// Show what happened
-    Events(events::Args),
+    Events(events::EventsArgs),
     /// Services: a frontend with its pool, servers and check, made or removed in one step
     #[command(subcommand)]
-    Service(service::Verb),
+    Service(service::ServiceCommand),
     /// Frontends: where clients connect
     #[command(subcommand)]
-    Frontend(things::Verb<things::FrontendKeys>),
+    Frontend(things::ObjectCommand<things::FrontendKeys>),
     /// Pools: servers that can do the same work
     #[command(subcommand)]
-    Pool(things::Verb<things::PoolKeys>),
+    Pool(things::ObjectCommand<things::PoolKeys>),
     /// Servers of pools, written POOL/SERVER
     #[command(subcommand)]
-    Server(things::ServerVerb),
+    Server(things::ServerCommand),
     /// DNS names whose answers are servers of pools, written POOL/LOOKUP
     #[command(subcommand)]
-    Lookup(things::Verb<things::LookupKeys>),
+    Lookup(things::ObjectCommand<things::LookupKeys>),
     /// Health checks
     #[command(subcommand)]
-    Check(things::CheckVerb),
+    Check(things::CheckCommand),
     /// Known machines
     #[command(subcommand)]
-    Host(things::HostVerb),
+    Host(things::HostCommand),
     /// Ranges of service addresses
     #[command(subcommand)]
-    Range(things::RangeVerb),
+    Range(things::RangeCommand),
     /// Lists of clients' networks, by which frontends may choose pools
     #[command(subcommand)]
-    Network(things::Verb<things::NetworkKeys>),
+    Network(things::ObjectCommand<things::NetworkKeys>),
     /// Messages: who is told of which changes, by webhook and e-mail
     #[command(subcommand)]
-    Message(things::MessageVerb),
+    Message(things::NotificationCommand),
     /// Drafts: several changes that become one revision
     #[command(subcommand)]
-    Draft(draft::Verb),
+    Draft(draft::DraftCommand),
     /// Revisions: what ran before, and the way back
     #[command(subcommand)]
-    Revision(revision::Verb),
+    Revision(revision::RevisionCommand),
     /// Make a document, whole or in parts, the running revision
-    Apply(apply::Args),
+    Apply(apply::ApplyArgs),
     /// Print the running document
-    Export(export::Args),
+    Export(export::ExportArgs),
     /// Give a server no new clients; those it has may finish
-    Drain(duty::Args),
+    Drain(duty::DutyArgs),
     /// Give a server nothing more, at once
-    Withdraw(duty::Args),
+    Withdraw(duty::DutyArgs),
     /// Put a server back in service
     Return(duty::ReturnArgs),
     /// Send the work of a pool back to its lowest tier that can do it
-    Failback(failback::Args),
+    Failback(failback::FailbackArgs),
     /// Send real requests through a frontend, count where they went, and judge it
-    Trial(trial::Args),
+    Trial(trial::TrialArgs),
     /// Tokens: who may use the API
     #[command(subcommand)]
-    Token(token::Verb),
+    Token(token::TokenCommand),
     /// Keep the service's address and token for later calls
-    Login(login::Args),
+    Login(login::LoginArgs),
 }
 
 /// What every command gets.
-struct Context {
-    target: Target,
+struct CommandContext {
+    target: ServiceTarget,
     json: bool,
 }
 
-impl Args {
-    pub(crate) async fn run(self) -> Result<Exit, CliError> {
+impl CommandLine {
+    pub(crate) async fn run(self) -> Result<ExitStatus, CliError> {
         use merismos_core::duty::Duty;
 
-        let target = Target { for_people: !self.json, ..self.target };
-        let context = Context { target, json: self.json };
+        let target = ServiceTarget { for_people: !self.json, ..self.target };
+        let context = CommandContext { target, json: self.json };
         match self.command {
-            Command::Status(args) => args.run(&context).await,
-            Command::Explain(args) => args.run(&context).await,
-            Command::Decisions(args) => args.run(&context).await,
-            Command::Diagnose(args) => args.run(&context).await,
-            Command::Events(args) => args.run(&context).await,
-            Command::Service(verb) => verb.run(&context).await,
-            Command::Frontend(verb) => verb.run(&context).await,
-            Command::Pool(verb) => verb.run(&context).await,
-            Command::Server(verb) => verb.run(&context).await,
-            Command::Lookup(verb) => verb.run(&context).await,
-            Command::Check(verb) => verb.run(&context).await,
-            Command::Host(verb) => verb.run(&context).await,
-            Command::Range(verb) => verb.run(&context).await,
-            Command::Network(verb) => verb.run(&context).await,
-            Command::Message(verb) => verb.run(&context).await,
-            Command::Draft(verb) => verb.run(&context).await,
-            Command::Revision(verb) => verb.run(&context).await,
-            Command::Apply(args) => args.run(&context).await,
-            Command::Export(args) => args.run(&context).await,
-            Command::Drain(args) => args.run(&context, Duty::Draining).await,
-            Command::Withdraw(args) => args.run(&context, Duty::Withdrawn).await,
-            Command::Return(args) => args.run(&context).await,
-            Command::Failback(args) => args.run(&context).await,
-            Command::Trial(args) => args.run(&context).await,
-            Command::Token(verb) => verb.run(&context).await,
-            Command::Login(args) => args.run(&context).await,
+            TopCommand::Status(args) => args.run(&context).await,
+            TopCommand::Explain(args) => args.run(&context).await,
+            TopCommand::Decisions(args) => args.run(&context).await,
+            TopCommand::Diagnose(args) => args.run(&context).await,
+            TopCommand::Events(args) => args.run(&context).await,
+            TopCommand::Service(verb) => verb.run(&context).await,
+            TopCommand::Frontend(verb) => verb.run(&context).await,
+            TopCommand::Pool(verb) => verb.run(&context).await,
+            TopCommand::Server(verb) => verb.run(&context).await,
+            TopCommand::Lookup(verb) => verb.run(&context).await,
+            TopCommand::Check(verb) => verb.run(&context).await,
+            TopCommand::Host(verb) => verb.run(&context).await,
+            TopCommand::Range(verb) => verb.run(&context).await,
+            TopCommand::Network(verb) => verb.run(&context).await,
+            TopCommand::Message(verb) => verb.run(&context).await,
+            TopCommand::Draft(verb) => verb.run(&context).await,
+            TopCommand::Revision(verb) => verb.run(&context).await,
+            TopCommand::Apply(args) => args.run(&context).await,
+            TopCommand::Export(args) => args.run(&context).await,
+            TopCommand::Drain(args) => args.run(&context, Duty::Draining).await,
+            TopCommand::Withdraw(args) => args.run(&context, Duty::Withdrawn).await,
+            TopCommand::Return(args) => args.run(&context).await,
+            TopCommand::Failback(args) => args.run(&context).await,
+            TopCommand::Trial(args) => args.run(&context).await,
+            TopCommand::Token(verb) => verb.run(&context).await,
+            TopCommand::Login(args) => args.run(&context).await,
         }
     }
 }
@@ -165,7 +165,7 @@ mod tests {
 
     #[test]
     fn the_commands_are_well_formed() {
-        super::Args::command().debug_assert();
+        super::CommandLine::command().debug_assert();
     }
 
     /// Flags that are no keys: how a change goes live, and what takes an address first.
@@ -176,7 +176,7 @@ mod tests {
 
     #[test]
     fn flags_of_things_are_named_as_the_keys_of_the_document() {
-        let commands = super::Args::command();
+        let commands = super::CommandLine::command();
         let things = [
             ("frontend", "frontends.a", &["http", "tcp", "udp"][..]),
             ("pool", "pools.a", &[]),

@@ -2,13 +2,13 @@
 
 use clap::Subcommand;
 
-use super::Context;
-use super::going::{self, GoingArgs};
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use super::going::{self, ChangeArgs};
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, Subcommand)]
-pub(super) enum Verb {
+pub(super) enum RevisionCommand {
     /// List revisions, the newest first
     List {
         /// How many at most
@@ -38,12 +38,12 @@ pub(super) enum Verb {
         /// The one to go back to
         number: u64,
         #[command(flatten)]
-        going: GoingArgs,
+        going: ChangeArgs,
     },
 }
 
-impl Verb {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl RevisionCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         match self {
             Self::List { limit, before } => {
@@ -76,6 +76,6 @@ impl Verb {
                 going::print(context, &review, preview);
             }
         }
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 }

@@ -7,26 +7,26 @@ use merismos_core::config::edit::Edit;
 use merismos_core::name::Name;
 use serde_json::{Map, Value, json};
 
-use super::Context;
-use super::going::WhereArgs;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use super::going::ChangeTargetArgs;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, Subcommand)]
-pub(super) enum Verb {
+pub(super) enum ServiceCommand {
     /// Make a frontend, a pool of the same name, its servers and their check
-    Create(Box<Create>),
+    Create(Box<CreateServiceArgs>),
     /// Remove a frontend, and what nothing else uses: its pools with their servers, their checks, its address of a range
     Remove {
         /// The frontend's name
         name: Name,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
 }
 
 #[derive(Debug, clap::Args)]
-pub(super) struct Create {
+pub(super) struct CreateServiceArgs {
     /// The name of the frontend, of the pool and of the check
     name: Name,
     /// What clients speak: http, tcp or udp
@@ -52,25 +52,37 @@ pub(super) struct Create {
     #[arg(long, value_name = "HOW")]
     check: Option<String>,
     #[command(flatten)]
-    going: WhereArgs,
+    going: ChangeTargetArgs,
 }
 
-impl Verb {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl ServiceCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             Self::Create(it) => {
-                let Create { name, protocol, listen, from, port, servers, algorithm, check, going } = *it;
+                let CreateServiceArgs {
+                    name,
+                    protocol,
+                    listen,
+                    from,
+                    port,
+                    servers,
+                    algorithm,
+                    check,
+                    going,
+                } = *it;
                 let mut edits = Vec::new();
                 let mut pool = Map::new();
                 if let Some(algorithm) = algorithm {
                     pool.insert("algorithm".to_owned(), algorithm.into());
                 }
                 match check.as_deref().map(|text| asked(text).map_err(CliError::Call)).transpose()? {
-                    Some(Asked::New(keys)) => {
+                    Some(CheckChoice::New(keys)) => {
                         edits.push(Edit::Add { thing: ObjectPath::Check(name.clone()), keys });
                         pool.insert("check".to_owned(), name.as_str().into());
                     }
-                    Some(Asked::Known(check)) => drop(pool.insert("check".to_owned(), check.as_str().into())),
+                    Some(CheckChoice::Known(check)) => {
+                        drop(pool.insert("check".to_owned(), check.as_str().into()))
+                    }
                     None => {}
                 }
                 edits.push(Edit::Add { thing: ObjectPath::Pool(name.clone()), keys: pool });
@@ -91,7 +103,7 @@ impl Verb {
             }
             Self::Remove { name, going } => {
                 let client = context.target.client()?;
-                let Removal { edits, left } = removal(&client, &name, going.draft()).await?;
+                let ServiceRemoval { edits, left } = removal(&client, &name, going.draft()).await?;
                 let exit = going.make(context, edits).await?;
                 if !context.json {
                     for (thing, users) in left {
@@ -104,20 +116,20 @@ impl Verb {
     }
 }
 
-enum Asked {
+enum CheckChoice {
     /// A check of these keys.
     New(Map<String, Value>),
     /// One that there is.
     Known(Name),
 }
 
-fn asked(text: &str) -> Result<Asked, String> {
+fn asked(text: &str) -> Result<CheckChoice, String> {
     let (kind, path) = text.split_once(':').map_or((text, None), |(kind, path)| (kind, Some(path)));
     let keys = match (kind, path) {
         ("http", path) => json!({ "kind": "http", "path": path.unwrap_or("/") }),
         ("https", path) => json!({ "kind": "http", "path": path.unwrap_or("/"), "tls": "verified" }),
         ("tcp" | "tls" | "icmp" | "grpc", None) => json!({ "kind": kind }),
-        (name, None) => return name.parse().map(Asked::Known).map_err(|error| error.to_string()),
+        (name, None) => return name.parse().map(CheckChoice::Known).map_err(|error| error.to_string()),
         _ => {
             return Err(format!(
                 "{text:?} is no check: wanted http:/PATH, https:/PATH, tcp, tls, icmp, grpc, or the name of a check that there is"
@@ -125,16 +137,16 @@ fn asked(text: &str) -> Result<Asked, String> {
         }
     };
     let Value::Object(keys) = keys else { unreachable!("it was written as a table") };
-    Ok(Asked::New(keys))
+    Ok(CheckChoice::New(keys))
 }
 
 /// What goes with a service, in the order in which it can, and what stays because others use it, with their names.
-struct Removal {
+struct ServiceRemoval {
     edits: Vec<Edit>,
     left: Vec<(String, String)>,
 }
 
-async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<Removal, CliError> {
+async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<ServiceRemoval, CliError> {
     let frontend = ObjectPath::Frontend(name.clone());
     let view = client.thing(&frontend, draft).await?;
     let named = |value: &Value| value.as_str().and_then(|text| text.parse::<Name>().ok());
@@ -179,7 +191,7 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<R
         go(ObjectPath::Check(check), &mut going).await?;
     }
     let edits = going.into_iter().map(|thing| Edit::Remove { thing }).collect();
-    Ok(Removal { edits, left })
+    Ok(ServiceRemoval { edits, left })
 }
 
 #[cfg(test)]
@@ -189,8 +201,8 @@ mod tests {
     #[test]
     fn a_check_is_said_in_a_word() {
         let keys = |text: &str| match asked(text) {
-            Ok(Asked::New(keys)) => Value::Object(keys).to_string(),
-            Ok(Asked::Known(name)) => name.to_string(),
+            Ok(CheckChoice::New(keys)) => Value::Object(keys).to_string(),
+            Ok(CheckChoice::Known(name)) => name.to_string(),
             Err(error) => error,
         };
         assert_eq!(keys("http:/health"), r#"{"kind":"http","path":"/health"}"#);

@@ -7,10 +7,10 @@ use merismos_api::Status;
 use merismos_client::Client;
 use merismos_core::name::Name;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
-use crate::show::status::View;
+use crate::show::status::StatusView;
 
 /// How often a view that is watched is drawn anew.
 const EVERY: Duration = Duration::from_secs(1);
@@ -30,7 +30,7 @@ Columns that have nothing to say are left out. A terminal of 130 columns and mor
 
 #[derive(Debug, clap::Args)]
 #[command(after_help = LEGEND)]
-pub(super) struct Args {
+pub(super) struct StatusArgs {
     /// Only this pool; where there are very many servers, only a pool that is named shows its own one by one
     pool: Option<Name>,
     /// A line a pool, those in trouble first
@@ -47,8 +47,8 @@ pub(super) struct Args {
     watch: bool,
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl StatusArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         if self.watch {
             if context.json || !std::io::stdout().is_terminal() {
@@ -72,14 +72,14 @@ impl Args {
             let reset = client.reset_totals().await?;
             show::note(&format!("From {} on they are counted anew, too.", show::moment(reset.at)));
         }
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 
-    fn view(&self) -> View {
+    fn view(&self) -> StatusView {
         match (self.short, self.totals) {
-            (true, _) => View::Short,
-            (_, true) => View::Totals,
-            _ => View::Whole,
+            (true, _) => StatusView::Short,
+            (_, true) => StatusView::Totals,
+            _ => StatusView::Whole,
         }
     }
 
@@ -97,7 +97,7 @@ impl Args {
     }
 
     /// Draws it again and again. A service that does not answer for a while is said so, and asked on.
-    async fn watch(&self, client: &Client) -> Result<Exit, CliError> {
+    async fn watch(&self, client: &Client) -> Result<ExitStatus, CliError> {
         loop {
             let asked = self.ask(client).await;
             show::clear();

@@ -2,12 +2,12 @@
 
 use merismos_core::name::Name;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Subcommand)]
-pub(super) enum Verb {
+pub(super) enum TokenCommand {
     /// Show every token: its name, when it was made, used last and taken back
     List,
     /// Make a token and print it; it can't be shown again
@@ -22,8 +22,8 @@ pub(super) enum Verb {
     },
 }
 
-impl Verb {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl TokenCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         match self {
             Self::List => {
@@ -39,6 +39,6 @@ impl Verb {
                 if context.json { show::json(&answer) } else { show::tokens::revoked(&answer) }
             }
         }
-        Ok(Exit::Done)
+        Ok(ExitStatus::Done)
     }
 }

@@ -9,8 +9,8 @@ use merismos_client::Client;
 use merismos_core::name::Name;
 use merismos_core::proof::TrialVerdict;
 
-use super::Context;
-use crate::exit::{CliError, Exit};
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 /// How often a running trial is looked at.
@@ -18,15 +18,15 @@ const LOOK_EVERY: Duration = Duration::from_millis(150);
 
 #[derive(Debug, clap::Args)]
 #[command(args_conflicts_with_subcommands = true)]
-pub(super) struct Args {
+pub(super) struct TrialArgs {
     #[command(subcommand)]
-    command: Option<Command>,
+    command: Option<TrialCommand>,
     #[command(flatten)]
-    run: Option<Run>,
+    run: Option<TrialRunArgs>,
 }
 
 #[derive(Debug, Subcommand)]
-enum Command {
+enum TrialCommand {
     /// Show the last trials
     List,
     /// Show one trial again
@@ -37,7 +37,7 @@ enum Command {
 }
 
 #[derive(Debug, clap::Args)]
-struct Run {
+struct TrialRunArgs {
     /// The frontend to send through
     frontend: Name,
     /// How many requests (http), connections (tcp) or datagrams (udp)
@@ -69,20 +69,20 @@ struct Run {
     per_second: Option<u32>,
 }
 
-impl Args {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl TrialArgs {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         match (self.command, self.run) {
-            (Some(Command::List), _) => {
+            (Some(TrialCommand::List), _) => {
                 let trials = client.trials().await?;
                 if context.json {
                     show::json(&trials);
                 } else {
                     show::trial::list(&trials.trials);
                 }
-                Ok(Exit::Done)
+                Ok(ExitStatus::Done)
             }
-            (Some(Command::Show { id }), _) => Ok(tell(&client.trial(id).await?, context.json)),
+            (Some(TrialCommand::Show { id }), _) => Ok(tell(&client.trial(id).await?, context.json)),
             (None, Some(run)) => conduct(&client, run, context.json).await,
             (None, None) => {
                 let says = "name a frontend and a number of requests: merismos trial booking --requests 600";
@@ -92,7 +92,7 @@ impl Args {
     }
 }
 
-async fn conduct(client: &Client, run: Run, json: bool) -> Result<Exit, CliError> {
+async fn conduct(client: &Client, run: TrialRunArgs, json: bool) -> Result<ExitStatus, CliError> {
     let request = TrialRequest {
         frontend: run.frontend.to_string(),
         requests: run.requests,
@@ -106,7 +106,7 @@ async fn conduct(client: &Client, run: Run, json: bool) -> Result<Exit, CliError
         per_second: run.per_second,
     };
     let mut trial = client.begin_trial(&request).await?;
-    let bar = show::Progress::new(u64::from(run.requests));
+    let bar = show::ProgressLine::new(u64::from(run.requests));
     while trial.state == TrialState::Running {
         tokio::time::sleep(LOOK_EVERY).await;
         trial = client.trial(trial.id).await?;
@@ -116,14 +116,14 @@ async fn conduct(client: &Client, run: Run, json: bool) -> Result<Exit, CliError
     Ok(tell(&trial, json))
 }
 
-fn tell(trial: &Trial, json: bool) -> Exit {
+fn tell(trial: &Trial, json: bool) -> ExitStatus {
     if json {
         show::json(trial);
     } else {
         show::trial::print(trial);
     }
     match trial.tally.as_ref().map(|tally| tally.verdict) {
-        Some(TrialVerdict::AsExpected) => Exit::Done,
-        Some(TrialVerdict::NotAsExpected | TrialVerdict::TooFew) | None => Exit::No,
+        Some(TrialVerdict::AsExpected) => ExitStatus::Done,
+        Some(TrialVerdict::NotAsExpected | TrialVerdict::TooFew) | None => ExitStatus::No,
     }
 }

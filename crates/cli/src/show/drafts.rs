@@ -2,7 +2,7 @@
 
 use comfy_table::Cell;
 use merismos_api::{
-    Between, Draft, DraftReview, Drafts, NamedChange, RevisionAnswer, RevisionHead, Revisions,
+    Between, Draft, DraftReview, Drafts, NamedChange, RevisionHead, RevisionResponse, Revisions,
 };
 
 use super::review::{changes, impact, warnings};
@@ -62,7 +62,7 @@ pub(crate) fn review(review: &DraftReview) {
     if let Some(would) = &review.review {
         impact(would);
         warnings(&would.warnings);
-        if would.warnings.iter().any(merismos_api::Warned::needs_word) {
+        if would.warnings.iter().any(merismos_api::AcceptedWarning::needs_word) {
             text(&format!(
                 "`merismos draft accept {} KEY` accepts a warning that is meant to be so.\n",
                 draft.name
@@ -129,7 +129,7 @@ pub(crate) fn revisions(revisions: &Revisions) {
 }
 
 /// Prints what a revision changed.
-pub(crate) fn revision(answer: &RevisionAnswer) {
+pub(crate) fn revision(answer: &RevisionResponse) {
     let revision = &answer.revision;
     let runs = if revision.running { ", runs" } else { "" };
     text(&format!("{}{runs} {}\n", strong(&format!("Revision {}", revision.number)), head(revision)));

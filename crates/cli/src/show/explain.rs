@@ -1,11 +1,11 @@
 //! An explanation for people.
 
-use merismos_api::ExplainAnswer;
+use merismos_api::ExplainResponse;
 
 use super::{bad, good, strong, text};
 
 /// Prints which server the next request would go to, and why no other.
-pub(crate) fn print(answer: &ExplainAnswer) {
+pub(crate) fn print(answer: &ExplainResponse) {
     let head = format!(
         "frontend {} → pool {} ({}) → {}",
         answer.frontend,

@@ -17,7 +17,7 @@ use std::io::Write;
 
 use chrono::{DateTime, Local};
 use indicatif::{ProgressBar, ProgressStyle};
-use merismos_api::{DutyAnswer, Event};
+use merismos_api::{DutyResponse, Event};
 use merismos_client::ClientError;
 use merismos_core::duty::Duty;
 use merismos_core::time::Wall;
@@ -112,7 +112,7 @@ pub(crate) fn event(event: &Event, json: bool) {
 }
 
 /// Prints the result of a new duty.
-pub(crate) fn duty(answer: &DutyAnswer) {
+pub(crate) fn duty(answer: &DutyResponse) {
     let left = match (answer.order.duty, answer.in_flight) {
         (Duty::InService, _) => "It gets new work as soon as its health allows.".to_owned(),
         (Duty::Draining, 0) => "It gets no new work, and nothing is in flight. `merismos status` says whether clients that are tied to it still come.".to_owned(),
@@ -133,9 +133,9 @@ pub(crate) fn duty(answer: &DutyAnswer) {
 }
 
 /// A bar for work that takes a while; drawn on standard error when that is a terminal.
-pub(crate) struct Progress(ProgressBar);
+pub(crate) struct ProgressLine(ProgressBar);
 
-impl Progress {
+impl ProgressLine {
     pub(crate) fn new(total: u64) -> Self {
         let bar = ProgressBar::new(total);
         let style = ProgressStyle::with_template("{bar:40} {pos} of {len} requests, {elapsed}");

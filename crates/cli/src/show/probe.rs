@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use comfy_table::Cell;
-use merismos_api::{Diagnosis, Mark, Probes, Rung, TryAnswer};
+use merismos_api::{Diagnosis, DiagnosisStep, ProbeRecord, Probes, TryResponse};
 use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::name::Name;
 
@@ -22,7 +22,7 @@ fn step_words(step: ProbeStep) -> &'static str {
 }
 
 /// Prints what a check said of some servers, side by side.
-pub(crate) fn tries(check: &Name, answer: &TryAnswer) {
+pub(crate) fn tries(check: &Name, answer: &TryResponse) {
     text(&format!("{}\n", strong(&format!("check {check}, {}", answer.asks))));
     let steps: BTreeSet<ProbeStep> =
         answer.tries.iter().flat_map(|it| it.evidence.steps.iter().map(|taken| taken.step)).collect();
@@ -30,7 +30,7 @@ pub(crate) fn tries(check: &Name, answer: &TryAnswer) {
     let head = answer.tries.iter().map(|it| format!("{} {}", if it.passed { "✓" } else { "✗" }, it.server));
     rows.set_header(std::iter::once("STEP".to_owned()).chain(head));
     for step in steps {
-        let cell = |it: &merismos_api::Tried| {
+        let cell = |it: &merismos_api::TryResult| {
             let mut taken = it.evidence.steps.iter().filter(|taken| taken.step == step);
             let words = |taken: &merismos_core::health::CompletedStep| {
                 format!("{} {}", micros(Some(taken.took_us)), taken.got)
@@ -74,7 +74,7 @@ pub(crate) fn diagnosis(diagnosis: &Diagnosis) {
     list("Look at", &diagnosis.next);
 }
 
-fn row(rung: &Rung, has_other: bool) -> Vec<Cell> {
+fn row(rung: &DiagnosisStep, has_other: bool) -> Vec<Cell> {
     let mut row = vec![
         Cell::new(if rung.works { "✓" } else { "✗" }),
         Cell::new(&rung.what),
@@ -131,7 +131,7 @@ pub(crate) fn probes(probes: &Probes) {
 const NEWEST: usize = 10;
 
 /// A probe as one sign: passes and failures, and where its health changed.
-fn mark(mark: &Mark) -> &'static str {
+fn mark(mark: &ProbeRecord) -> &'static str {
     match (mark.passed, mark.to) {
         (true, None) => "·",
         (true, Some(HealthState::Up)) => "▲",

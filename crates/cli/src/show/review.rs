@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use comfy_table::Cell;
-use merismos_api::{NamedChange, Review, Warned};
+use merismos_api::{AcceptedWarning, NamedChange, Review};
 use merismos_core::config::WarningLevel;
 use merismos_core::config::impact::Impact;
 use merismos_core::health::timing::{DetectionDelay, DetectionTiming};
@@ -156,8 +156,8 @@ pub(super) fn timing(timing: &DetectionTiming) -> String {
 
 /// Prints the warnings. What was so before is no news unless the change touches it; of the rest that clients feel it is only said how
 /// much there is.
-pub(crate) fn warnings(warnings: &[Warned]) {
-    let is_felt = |it: &&Warned| it.warning.level == WarningLevel::Warning;
+pub(crate) fn warnings(warnings: &[AcceptedWarning]) {
+    let is_felt = |it: &&AcceptedWarning| it.warning.level == WarningLevel::Warning;
     warnings.iter().filter(|it| !it.known || (it.touched && is_felt(it))).for_each(warning);
     match warnings.iter().filter(is_felt).filter(|it| it.stands()).count() {
         0 => {}
@@ -167,7 +167,7 @@ pub(crate) fn warnings(warnings: &[Warned]) {
 }
 
 /// Prints a warning with what to do, and its key where somebody has to accept it.
-fn warning(warned: &Warned) {
+fn warning(warned: &AcceptedWarning) {
     let warning = &warned.warning;
     let line = warning.line.map_or(String::new(), |line| format!("line {line}, "));
     let what = match warning.level {

@@ -12,7 +12,7 @@ use super::{bad, good, moment, strong, text};
 
 /// How much of it is shown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum View {
+pub(crate) enum StatusView {
     /// Every server, where there are not very many.
     Whole,
     /// A line a pool.
@@ -22,7 +22,7 @@ pub(crate) enum View {
 }
 
 /// Prints the status.
-pub(crate) fn print(status: &Status, view: View) {
+pub(crate) fn print(status: &Status, view: StatusView) {
     let revision = &status.revision;
     let by = if revision.number == 0 {
         "nothing was applied yet".to_owned()
@@ -38,11 +38,11 @@ pub(crate) fn print(status: &Status, view: View) {
     for trouble in &status.troubles {
         text(&format!("{} {trouble}\n", bad("!")));
     }
-    if view == View::Totals {
+    if view == StatusView::Totals {
         totals(status);
         return;
     }
-    if !status.frontends.is_empty() && view == View::Whole {
+    if !status.frontends.is_empty() && view == StatusView::Whole {
         text("\n");
         // The troubled ones were told above, each with its trouble.
         const SHOWN: usize = 40;
@@ -54,7 +54,7 @@ pub(crate) fn print(status: &Status, view: View) {
             ));
         }
     }
-    if (status.shortened && status.pools.len() > 1) || view == View::Short {
+    if (status.shortened && status.pools.len() > 1) || view == StatusView::Short {
         text("\n");
         pools(status);
         return;
@@ -255,7 +255,7 @@ fn pool(pool: &PoolStatus, status: &Status) {
     }
     let is_wide = width().is_none_or(|width| width >= WIDE);
     let columns = columns(pool, is_wide);
-    let mut table = table(&columns.iter().map(Column::head).collect::<Vec<_>>());
+    let mut table = table(&columns.iter().map(StatusColumn::head).collect::<Vec<_>>());
     for server in &pool.servers {
         table.add_row(columns.iter().map(|column| cell(*column, server, status, pool, is_wide)));
     }
@@ -282,7 +282,7 @@ fn width() -> Option<u16> {
 
 /// What is shown of a server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Column {
+enum StatusColumn {
     Server,
     Address,
     Weight,
@@ -300,7 +300,7 @@ enum Column {
     Downs,
 }
 
-impl Column {
+impl StatusColumn {
     fn head(&self) -> &'static str {
         match self {
             Self::Server => "server",
@@ -323,23 +323,23 @@ impl Column {
 }
 
 /// The columns that have something to say of a pool's servers, in a narrow terminal without what can be spared.
-fn columns(pool: &PoolStatus, is_wide: bool) -> Vec<Column> {
+fn columns(pool: &PoolStatus, is_wide: bool) -> Vec<StatusColumn> {
     let any = |says: fn(&ServerStatus) -> bool| pool.servers.iter().any(says);
     let works = any(|it| it.observed.minute.share.is_some());
-    let mut columns = vec![Column::Server, Column::Address, Column::Weight];
-    columns.extend(any(is_out).then_some(Column::Duty));
-    columns.extend([Column::Health, Column::Expected]);
+    let mut columns = vec![StatusColumn::Server, StatusColumn::Address, StatusColumn::Weight];
+    columns.extend(any(is_out).then_some(StatusColumn::Duty));
+    columns.extend([StatusColumn::Health, StatusColumn::Expected]);
     if works {
-        columns.extend(is_wide.then_some(Column::TenSeconds));
-        columns.extend([Column::Minute, Column::InFlight]);
+        columns.extend(is_wide.then_some(StatusColumn::TenSeconds));
+        columns.extend([StatusColumn::Minute, StatusColumn::InFlight]);
     }
-    columns.extend(any(|it| it.observed.minute.failed > 0).then_some(Column::Failed));
-    columns.extend(any(|it| it.observed.minute.retried > 0).then_some(Column::Retried));
-    columns.extend(any(|it| it.observed.minute.errors > 0).then_some(Column::Errors));
+    columns.extend(any(|it| it.observed.minute.failed > 0).then_some(StatusColumn::Failed));
+    columns.extend(any(|it| it.observed.minute.retried > 0).then_some(StatusColumn::Retried));
+    columns.extend(any(|it| it.observed.minute.errors > 0).then_some(StatusColumn::Errors));
     if any(|it| it.latency.is_some()) {
-        columns.extend([Column::Median, Column::P99]);
+        columns.extend([StatusColumn::Median, StatusColumn::P99]);
     }
-    columns.extend(any(|it| it.health.downs_today > 0).then_some(Column::Downs));
+    columns.extend(any(|it| it.health.downs_today > 0).then_some(StatusColumn::Downs));
     columns
 }
 
@@ -347,7 +347,13 @@ fn is_out(server: &ServerStatus) -> bool {
     server.duty.as_ref().is_some_and(|order| order.duty != Duty::InService)
 }
 
-fn cell(column: Column, server: &ServerStatus, status: &Status, pool: &PoolStatus, is_wide: bool) -> Cell {
+fn cell(
+    column: StatusColumn,
+    server: &ServerStatus,
+    status: &Status,
+    pool: &PoolStatus,
+    is_wide: bool,
+) -> Cell {
     let minute = &server.observed.minute;
     let observed = |share: Option<f64>| match share {
         Some(share) if is_wide => Cell::new(format!("{:>7} {}", percent(share), bar(share, 8))),
@@ -360,30 +366,30 @@ fn cell(column: Column, server: &ServerStatus, status: &Status, pool: &PoolStatu
     };
     match column {
         // A standby server is healthy.
-        Column::Server if server.eligible || server.reason == Some(IneligibleReason::Standby) => {
+        StatusColumn::Server if server.eligible || server.reason == Some(IneligibleReason::Standby) => {
             Cell::new(short(&server.server))
         }
-        Column::Server => Cell::new(format!("! {}", short(&server.server))),
-        Column::Address => Cell::new(&server.address),
-        Column::Weight => number(match server.tier {
+        StatusColumn::Server => Cell::new(format!("! {}", short(&server.server))),
+        StatusColumn::Address => Cell::new(&server.address),
+        StatusColumn::Weight => number(match server.tier {
             0 => server.weight.to_string(),
             tier => format!("{} (tier {tier})", server.weight),
         }),
-        Column::Duty => duty(server),
-        Column::Health => health(server, status),
-        Column::Expected => {
+        StatusColumn::Duty => duty(server),
+        StatusColumn::Health => health(server, status),
+        StatusColumn::Expected => {
             let is_sure = pool.shares_go_by.is_none() || server.expected == 0.0;
             number(if is_sure { percent(server.expected) } else { "-".to_owned() })
         }
-        Column::TenSeconds => observed(server.observed.ten_seconds.share),
-        Column::Minute => observed(minute.share),
-        Column::InFlight => number(server.in_flight),
-        Column::Failed => count(minute.failed),
-        Column::Retried => count(minute.retried),
-        Column::Errors => count(minute.errors),
-        Column::Median => took(server.latency.map(|it| it.median_us)),
-        Column::P99 => took(server.latency.map(|it| it.p99_us)),
-        Column::Downs => count(server.health.downs_today.into()),
+        StatusColumn::TenSeconds => observed(server.observed.ten_seconds.share),
+        StatusColumn::Minute => observed(minute.share),
+        StatusColumn::InFlight => number(server.in_flight),
+        StatusColumn::Failed => count(minute.failed),
+        StatusColumn::Retried => count(minute.retried),
+        StatusColumn::Errors => count(minute.errors),
+        StatusColumn::Median => took(server.latency.map(|it| it.median_us)),
+        StatusColumn::P99 => took(server.latency.map(|it| it.p99_us)),
+        StatusColumn::Downs => count(server.health.downs_today.into()),
     }
 }
 

@@ -1,7 +1,7 @@
 //! The things of the configuration for people.
 
 use comfy_table::Cell;
-use merismos_api::{Hosts, ThingView, Things};
+use merismos_api::{Hosts, ObjectView, Objects};
 use merismos_core::config::ObjectPath;
 use merismos_core::config::object::ObjectKind;
 
@@ -18,7 +18,7 @@ fn words(path: &str) -> String {
 }
 
 /// Prints things of one kind.
-pub(crate) fn list(things: &Things, kind: ObjectKind) {
+pub(crate) fn list(things: &Objects, kind: ObjectKind) {
     if things.things.is_empty() {
         let what = if things.total == 0 { "There is" } else { "On this page is" };
         text(&format!("{what} no {kind} that matches.\n"));
@@ -59,7 +59,7 @@ pub(crate) fn list(things: &Things, kind: ObjectKind) {
 }
 
 /// Prints one thing with all its keys.
-pub(crate) fn one(view: &ThingView) {
+pub(crate) fn one(view: &ObjectView) {
     text(&format!("{} · {}\n", strong(&words(&view.path)), view.path));
     print_keys(&view.keys, "  ");
     if let Some(timing) = &view.timing {

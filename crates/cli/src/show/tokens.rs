@@ -1,7 +1,7 @@
 //! Tokens for people.
 
 use comfy_table::Cell;
-use merismos_api::{MadeToken, TokenAnswer, Tokens};
+use merismos_api::{MadeToken, TokenResponse, Tokens};
 
 use super::table::table;
 use super::{moment, note, strong, text};
@@ -31,7 +31,7 @@ pub(crate) fn made(made: &MadeToken) {
 }
 
 /// Prints that a token was taken back.
-pub(crate) fn revoked(answer: &TokenAnswer) {
+pub(crate) fn revoked(answer: &TokenResponse) {
     text(&format!("Token {} and its sessions of the console have ended.\n", strong(&answer.name)));
     not_kept(answer.saved, answer.recorded);
 }

@@ -18,13 +18,13 @@ const TOLD_EVERY: Duration = Duration::from_secs(60);
 
 /// The calls with a wrong token.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Guesses {
+pub(crate) struct FailedLogins {
     /// Held for a look and a count only.
-    known: Arc<Mutex<Known>>,
+    known: Arc<Mutex<FailuresOfAddress>>,
 }
 
 #[derive(Debug, Default)]
-struct Known {
+struct FailuresOfAddress {
     by_address: HashMap<IpAddr, (u32, Instant)>,
     all: u64,
     untold: u64,
@@ -33,16 +33,16 @@ struct Known {
 
 /// What is to be done about a wrong token.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Guess {
+pub(crate) struct GuessVerdict {
     /// How long its answer waits.
     pub(crate) wait: Duration,
     /// How many there were since the last time that was told; absent when that was a moment ago.
     pub(crate) to_tell: Option<u64>,
 }
 
-impl Guesses {
+impl FailedLogins {
     /// Counts a wrong token from an address.
-    pub(crate) fn note(&self, address: IpAddr, now: Instant) -> Guess {
+    pub(crate) fn note(&self, address: IpAddr, now: Instant) -> GuessVerdict {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         if known.by_address.len() >= MOST_ADDRESSES && !known.by_address.contains_key(&address) {
             known.by_address.retain(|_, (_, last)| now.duration_since(*last) < FORGOTTEN_AFTER);
@@ -64,7 +64,7 @@ impl Guesses {
         if is_due {
             known.told = Some(now);
         }
-        Guess { wait, to_tell }
+        GuessVerdict { wait, to_tell }
     }
 
     /// How many there were since the start.
@@ -79,11 +79,11 @@ mod tests {
 
     #[test]
     fn each_address_waits_longer_and_longer_and_they_are_told_of_once_a_minute() {
-        let (guesses, start) = (Guesses::default(), Instant::now());
+        let (guesses, start) = (FailedLogins::default(), Instant::now());
         let (one, other) = (IpAddr::from([192, 0, 2, 1]), IpAddr::from([192, 0, 2, 2]));
         let waits: Vec<u64> = (0..9).map(|_| guesses.note(one, start).wait.as_millis() as u64).collect();
         assert_eq!(waits, [50, 100, 200, 400, 800, 1_600, 3_000, 3_000, 3_000]);
-        assert_eq!(guesses.note(other, start), Guess { wait: FIRST_WAIT, to_tell: None });
+        assert_eq!(guesses.note(other, start), GuessVerdict { wait: FIRST_WAIT, to_tell: None });
         let later = start + TOLD_EVERY;
         assert_eq!(guesses.note(other, later).to_tell, Some(10), "the first was told of at once");
         assert_eq!(guesses.note(one, start + FORGOTTEN_AFTER).wait, FIRST_WAIT, "it is forgotten");
@@ -92,7 +92,7 @@ mod tests {
 
     #[test]
     fn addresses_are_bounded() {
-        let (guesses, start) = (Guesses::default(), Instant::now());
+        let (guesses, start) = (FailedLogins::default(), Instant::now());
         for number in 0..MOST_ADDRESSES as u32 + 100 {
             guesses.note(std::net::Ipv4Addr::from(number).into(), start);
         }

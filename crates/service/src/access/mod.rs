@@ -10,13 +10,13 @@ use std::time::Duration;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
 use merismos_store::Token;
-use merismos_store::copy::Session;
+use merismos_store::copy::StoredSession;
 use sha2::{Digest, Sha256};
 use tokio::sync::watch;
 
 use crate::clock::wall;
 
-pub(crate) use guesses::Guesses;
+pub(crate) use guesses::FailedLogins;
 pub(crate) use secrets::{SecretError, first_token, node_id, pin_key};
 
 /// How many hexadecimal digits a token and a session's secret have: 256 bits.
@@ -88,20 +88,20 @@ pub(crate) enum TokenError {
 pub(crate) struct Access {
     limits: SessionLimits,
     /// Held for a look-up or a change, never across a wait.
-    known: Arc<Mutex<Known>>,
+    known: Arc<Mutex<KnownToken>>,
     /// Told whenever the state file should be written anew.
     state_is_old: watch::Sender<u64>,
 }
 
 #[derive(Debug, Default)]
-struct Known {
+struct KnownToken {
     /// By their hashes.
     tokens: BTreeMap<String, Token>,
     /// By their hashes.
-    sessions: BTreeMap<String, Session>,
+    sessions: BTreeMap<String, StoredSession>,
 }
 
-impl Known {
+impl KnownToken {
     fn live(&self, hash: &str) -> Option<&Token> {
         self.tokens.get(hash).filter(|token| token.revoked.is_none())
     }
@@ -120,18 +120,18 @@ impl Access {
     /// Knows these tokens and sessions.
     pub(crate) fn new(
         tokens: Vec<Token>,
-        sessions: Vec<Session>,
+        sessions: Vec<StoredSession>,
         limits: SessionLimits,
         state_is_old: watch::Sender<u64>,
     ) -> Self {
-        let known = Known {
+        let known = KnownToken {
             tokens: tokens.into_iter().map(|token| (token.hash.clone(), token)).collect(),
             sessions: sessions.into_iter().map(|session| (session.hash.clone(), session)).collect(),
         };
         Self { limits, known: Arc::new(Mutex::new(known)), state_is_old }
     }
 
-    fn known(&self) -> MutexGuard<'_, Known> {
+    fn known(&self) -> MutexGuard<'_, KnownToken> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -194,7 +194,7 @@ impl Access {
             known.sessions.remove(&oldest);
         }
         let hash = hash(&secret);
-        known.sessions.insert(hash.clone(), Session { hash, token, at: now, used: now });
+        known.sessions.insert(hash.clone(), StoredSession { hash, token, at: now, used: now });
         drop(known);
         self.changed();
         Some((secret, self.limits.life))
@@ -249,7 +249,7 @@ impl Access {
     }
 
     /// Every session that is not over.
-    pub(crate) fn sessions(&self) -> Vec<Session> {
+    pub(crate) fn sessions(&self) -> Vec<StoredSession> {
         let mut known = self.known();
         known.tidy(self.limits, wall());
         known.sessions.values().cloned().collect()

@@ -15,8 +15,8 @@ use merismos_core::config::document::SESSION_COOKIE;
 use merismos_plane::memory::counted_as;
 use serde_json::json;
 
-use super::App;
-use super::problem::{ApiError, Body};
+use super::ApiState;
+use super::problem::{ApiError, JsonBody};
 use crate::access::Caller;
 
 /// Scripts can't read the cookie and other sites can't make a browser send it.
@@ -24,7 +24,7 @@ const COOKIE_RULES: &str = "Path=/; HttpOnly; SameSite=Strict";
 
 /// The name of the token of this call.
 #[derive(Clone, Debug)]
-pub(super) struct Who(pub(super) String);
+pub(super) struct CallerName(pub(super) String);
 
 fn bearer(headers: &HeaderMap) -> Option<&str> {
     let value = headers.get(AUTHORIZATION)?.to_str().ok()?;
@@ -54,7 +54,7 @@ fn is_same_origin(headers: &HeaderMap) -> bool {
 
 /// Lets calls with a good token or session pass, and notes whose it is.
 pub(super) async fn guard(
-    State(app): State<Arc<App>>,
+    State(app): State<Arc<ApiState>>,
     ConnectInfo(peer): ConnectInfo<SocketAddr>,
     mut request: Request,
     next: Next,
@@ -75,7 +75,7 @@ pub(super) async fn guard(
     };
     match caller {
         Some(Caller { name, credential }) => {
-            request.extensions_mut().insert(Who(name));
+            request.extensions_mut().insert(CallerName(name));
             request.extensions_mut().insert(credential);
             next.run(request).await
         }
@@ -84,7 +84,7 @@ pub(super) async fn guard(
 }
 
 /// Counts a wrong token, and lets its address wait before the answer.
-async fn slow_down(app: &App, peer: SocketAddr) {
+async fn slow_down(app: &ApiState, peer: SocketAddr) {
     let guess = app.guesses.note(counted_as(peer.ip()), Instant::now());
     if let Some(count) = guess.to_tell {
         let calls = if count == 1 { "a call".to_owned() } else { format!("{count} calls") };
@@ -110,9 +110,9 @@ async fn slow_down(app: &App, peer: SocketAddr) {
     )
 )]
 pub(super) async fn log_in(
-    State(app): State<Arc<App>>,
+    State(app): State<Arc<ApiState>>,
     Extension(ConnectInfo(peer)): Extension<ConnectInfo<SocketAddr>>,
-    Body(session): Body<Session>,
+    JsonBody(session): JsonBody<Session>,
 ) -> Result<Response, ApiError> {
     let Some((secret, life)) = app.access.log_in(session.token.trim()) else {
         slow_down(&app, peer).await;
@@ -128,7 +128,7 @@ pub(super) async fn log_in(
     delete, path = "/session", tag = "session", security(()),
     responses((status = 204, description = "Logged out"))
 )]
-pub(super) async fn log_out(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
+pub(super) async fn log_out(State(app): State<Arc<ApiState>>, headers: HeaderMap) -> Response {
     if let Some(secret) = cookie(&headers).filter(|_| is_same_origin(&headers)) {
         app.access.log_out(secret);
     }

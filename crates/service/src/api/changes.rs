@@ -6,17 +6,17 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use merismos_api::{
-    ApplyRequest, ChangeRequest, DutyAnswer, DutyRequest, FailbackAnswer, Review, TotalsReset,
+    ApplyRequest, ChangeRequest, DutyRequest, DutyResponse, FailbackResponse, Review, TotalsReset,
 };
 use merismos_core::duty::DutyOrder;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::text::is_plain;
 
-use super::App;
-use super::auth::Who;
-use super::problem::{ApiError, Body, Changing, InPath};
+use super::ApiState;
+use super::auth::CallerName;
+use super::problem::{ApiError, Changing, JsonBody, PathParams};
 use crate::clock::wall;
-use crate::deploy::{ApplyError, Proposal, What};
+use crate::deploy::{ApplyError, Proposal, ProposedDocument};
 
 /// The longest note of a revision and reason of a duty, in characters.
 const LONGEST_NOTE: usize = 500;
@@ -54,13 +54,13 @@ where
 }
 
 /// Deploys a proposal, and says whether the state file has it too.
-pub(super) async fn deploy(app: Arc<App>, proposal: Proposal) -> Result<Review, ApplyError> {
+pub(super) async fn deploy(app: Arc<ApiState>, proposal: Proposal) -> Result<Review, ApplyError> {
     let review = app.deployer.apply(proposal).await?;
     Ok(saved(&app, review).await)
 }
 
 /// Notes in a review whether the state file has the revision that was made.
-pub(super) async fn saved(app: &App, review: Review) -> Review {
+pub(super) async fn saved(app: &ApiState, review: Review) -> Review {
     let saved = if review.made { Some(app.keeper.is_saved().await) } else { None };
     Review { saved, ..review }
 }
@@ -71,13 +71,13 @@ pub(super) async fn saved(app: &App, review: Review) -> Review {
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn apply(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    Body(request): Body<ApplyRequest>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    JsonBody(request): JsonBody<ApplyRequest>,
 ) -> Result<Json<Review>, ApiError> {
     let ApplyRequest { text, format, only, going } = request;
     check_note(&going.note)?;
-    let what = What::Text { text, format, only };
+    let what = ProposedDocument::Text { text, format, only };
     let proposal = Proposal { what, going, accepted: Vec::new(), author: who };
     whole(deploy(app, proposal)).await
 }
@@ -88,13 +88,14 @@ pub(super) async fn apply(
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn change(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    Body(request): Body<ChangeRequest>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    JsonBody(request): JsonBody<ChangeRequest>,
 ) -> Result<Json<Review>, ApiError> {
     let ChangeRequest { edits, going } = request;
     check_note(&going.note)?;
-    let proposal = Proposal { what: What::Edits(edits), going, accepted: Vec::new(), author: who };
+    let proposal =
+        Proposal { what: ProposedDocument::Edits(edits), going, accepted: Vec::new(), author: who };
     whole(deploy(app, proposal)).await
 }
 
@@ -102,14 +103,14 @@ pub(super) async fn change(
 #[utoipa::path(
     put, path = "/pools/{pool}/servers/{server}/duty", operation_id = "give_duty", tag = "change", request_body = DutyRequest,
     params(("pool" = String, Path, description = "The pool", pattern = "^[a-z][a-z0-9-]{0,62}$"), ("server" = String, Path, description = "The server", pattern = "^[a-z][a-z0-9-]{0,62}$")),
-    responses((status = 200, body = DutyAnswer), Changing)
+    responses((status = 200, body = DutyResponse), Changing)
 )]
 pub(super) async fn duty(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath((pool, server)): InPath<(String, String)>,
-    Body(request): Body<DutyRequest>,
-) -> Result<Json<DutyAnswer>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams((pool, server)): PathParams<(String, String)>,
+    JsonBody(request): JsonBody<DutyRequest>,
+) -> Result<Json<DutyResponse>, ApiError> {
     let reason = request.reason.trim().to_owned();
     if reason.is_empty() || reason.chars().count() > LONGEST_NOTE {
         let detail =
@@ -126,16 +127,16 @@ pub(super) async fn duty(
 #[utoipa::path(
     post, path = "/pools/{pool}/failback", operation_id = "fail_back", tag = "change",
     params(("pool" = String, Path, description = "The pool", pattern = "^[a-z][a-z0-9-]{0,62}$")),
-    responses((status = 200, body = FailbackAnswer), Changing)
+    responses((status = 200, body = FailbackResponse), Changing)
 )]
 pub(super) async fn failback(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(pool): InPath<String>,
-) -> Result<Json<FailbackAnswer>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(pool): PathParams<String>,
+) -> Result<Json<FailbackResponse>, ApiError> {
     let pool: Name = pool.parse().map_err(ApiError::bad_request)?;
     let tier = app.controller.fail_back(pool.clone(), who).await??;
-    Ok(Json(FailbackAnswer { pool: pool.to_string(), tier }))
+    Ok(Json(FailbackResponse { pool: pool.to_string(), tier }))
 }
 
 /// Count the totals of all servers anew from now on, beside those since the start. Nothing else changes.
@@ -143,17 +144,17 @@ pub(super) async fn failback(
     post, path = "/totals/reset", operation_id = "reset_totals", tag = "change",
     responses((status = 200, body = TotalsReset), Changing)
 )]
-pub(super) async fn reset_totals(State(app): State<Arc<App>>) -> Result<Json<TotalsReset>, ApiError> {
+pub(super) async fn reset_totals(State(app): State<Arc<ApiState>>) -> Result<Json<TotalsReset>, ApiError> {
     Ok(Json(TotalsReset { at: app.controller.reset_totals().await? }))
 }
 
 /// Follows the order first, for it may be urgent; then sees that it is kept, on the disk and in the database.
 async fn give(
-    app: Arc<App>,
+    app: Arc<ApiState>,
     server: PoolServer,
     order: DutyOrder,
     even_if_last: bool,
-) -> Result<DutyAnswer, ApiError> {
+) -> Result<DutyResponse, ApiError> {
     let (in_flight, order) = app.controller.order(server.clone(), order, even_if_last).await??;
     let saved = app.keeper.is_saved().await;
     let recorded = match app.store.put_duty(&server, &order).await {
@@ -172,5 +173,5 @@ async fn give(
             "The duty holds until the service ends, but neither the database nor the state folder took it. See to the disk, then give it again.",
         ));
     }
-    Ok(DutyAnswer { server: server.to_string(), order, in_flight, saved, recorded })
+    Ok(DutyResponse { server: server.to_string(), order, in_flight, saved, recorded })
 }

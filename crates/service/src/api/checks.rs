@@ -7,14 +7,14 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use futures_util::future::join_all;
-use merismos_api::{Diagnosis, Probes, Tried, TryAnswer, TryRequest};
+use merismos_api::{Diagnosis, Probes, TryRequest, TryResponse, TryResult};
 use merismos_core::config::document::{CheckSpec, Document, ProxyVersion};
 use merismos_core::name::{Name, PoolServer};
 use merismos_plane::probe::probe;
 use serde_json::{Map, Value, json};
 
-use super::App;
-use super::problem::{ApiError, Body, Finding, InPath};
+use super::ApiState;
+use super::problem::{ApiError, Finding, JsonBody, PathParams};
 use crate::diagnose;
 
 /// The most servers that one call tries.
@@ -24,13 +24,13 @@ const MOST_SERVERS: usize = 64;
 #[utoipa::path(
     post, path = "/checks/{check}/try", tag = "look", request_body = TryRequest,
     params(("check" = String, Path, description = "The check's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
-    responses((status = 200, body = TryAnswer), Finding)
+    responses((status = 200, body = TryResponse), Finding)
 )]
 pub(super) async fn try_check(
-    State(app): State<Arc<App>>,
-    InPath(name): InPath<String>,
-    Body(request): Body<TryRequest>,
-) -> Result<Json<TryAnswer>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    PathParams(name): PathParams<String>,
+    JsonBody(request): JsonBody<TryRequest>,
+) -> Result<Json<TryResponse>, ApiError> {
     let name: Name = name.parse().map_err(ApiError::bad_request)?;
     if !(1..=MOST_SERVERS).contains(&request.servers.len()) {
         return Err(ApiError::bad_request(format!("Name 1 to {MOST_SERVERS} servers.")));
@@ -48,7 +48,7 @@ pub(super) async fn try_check(
         let check = &check;
         async move {
             let evidence = probe(&addresses, check, proxy, surroundings).await;
-            Tried {
+            TryResult {
                 server: id.to_string(),
                 address: addresses[0].to_string(),
                 passed: evidence.passed(),
@@ -56,7 +56,7 @@ pub(super) async fn try_check(
             }
         }
     });
-    Ok(Json(TryAnswer { asks: check.kind.asks(), tries: join_all(tries).await }))
+    Ok(Json(TryResponse { asks: check.kind.asks(), tries: join_all(tries).await }))
 }
 
 /// The last probes of a server, and where it stands between two verdicts.
@@ -69,8 +69,8 @@ pub(super) async fn try_check(
     responses((status = 200, body = Probes), Finding)
 )]
 pub(super) async fn probes(
-    State(app): State<Arc<App>>,
-    InPath((pool, server)): InPath<(String, String)>,
+    State(app): State<Arc<ApiState>>,
+    PathParams((pool, server)): PathParams<(String, String)>,
 ) -> Result<Json<Probes>, ApiError> {
     let id: PoolServer = format!("{pool}/{server}").parse().map_err(ApiError::bad_request)?;
     let known = app.controller.probes(id.clone()).await?;
@@ -87,8 +87,8 @@ pub(super) async fn probes(
     responses((status = 200, body = Diagnosis), Finding)
 )]
 pub(super) async fn diagnosis(
-    State(app): State<Arc<App>>,
-    InPath((pool, server)): InPath<(String, String)>,
+    State(app): State<Arc<ApiState>>,
+    PathParams((pool, server)): PathParams<(String, String)>,
 ) -> Result<Json<Diagnosis>, ApiError> {
     let view = app.controller.view().await?;
     let (id, _, _) = find(view.effective.document(), &format!("{pool}/{server}"))?;

@@ -16,12 +16,12 @@ use serde::Deserialize;
 use tokio_stream::wrappers::BroadcastStream;
 use utoipa::IntoParams;
 
-use super::App;
-use super::problem::{ApiError, InQuery, Watching};
+use super::ApiState;
+use super::problem::{ApiError, QueryParams, Watching};
 use crate::access::Credential;
 use crate::clock::wall;
-use crate::controller::NoFrontend;
-use crate::words::{When, because, full_words, why_not};
+use crate::controller::UnknownFrontend;
+use crate::words::{Tense, because, full_words, why_not};
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -38,16 +38,16 @@ pub(super) struct DecisionsQuery {
     responses((status = 200, description = "Server-sent events named decision", body = Decision, content_type = "text/event-stream"), Watching)
 )]
 pub(super) async fn decisions(
-    State(app): State<Arc<App>>,
+    State(app): State<Arc<ApiState>>,
     Extension(credential): Extension<Credential>,
-    InQuery(query): InQuery<DecisionsQuery>,
+    QueryParams(query): QueryParams<DecisionsQuery>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
     let frontend =
         query.frontend.map(|name| name.parse::<Name>()).transpose().map_err(ApiError::bad_request)?;
     if let Some(name) = &frontend
         && !app.controller.view().await?.checked.document().frontends.contains_key(name)
     {
-        return Err(NoFrontend(name.clone()).into());
+        return Err(UnknownFrontend(name.clone()).into());
     }
     let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let watcher = app.decisions.watch();
@@ -70,7 +70,7 @@ fn view(told: &decisions::SampledDecision) -> Decision {
     let why = match told.tied {
         Some(PinReason::Pin) => "its client is pinned to it".to_owned(),
         Some(PinReason::Connection) => "its connection was dealt out to it before".to_owned(),
-        None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref(), When::Made),
+        None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref(), Tense::Made),
     };
     let not_chosen = |other: &OtherServer| NotChosen {
         server: other.server.to_string(),

@@ -6,8 +6,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use merismos_api::{
-    Between, Draft, DraftEdits, DraftReview, Drafts, Going, NamedChange, NewDraft, RevertRequest, Review,
-    RevisionAnswer, RevisionHead, Revisions,
+    ApplyOptions, Between, Draft, DraftEdits, DraftReview, Drafts, NamedChange, NewDraft, RevertRequest,
+    Review, RevisionHead, RevisionResponse, Revisions,
 };
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
@@ -16,12 +16,12 @@ use merismos_core::name::Name;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::App;
-use super::auth::Who;
+use super::ApiState;
+use super::auth::CallerName;
 use super::changes::{check_note, deploy as deploy_proposal, saved, whole};
 use super::look::largest;
-use super::problem::{ApiError, Body, Changing, Finding, InPath, InQuery, Looking};
-use crate::deploy::{Proposal, What};
+use super::problem::{ApiError, Changing, Finding, JsonBody, Looking, PathParams, QueryParams};
+use crate::deploy::{Proposal, ProposedDocument};
 use crate::drafts::DraftError;
 
 fn name(text: &str) -> Result<Name, ApiError> {
@@ -33,7 +33,7 @@ fn name(text: &str) -> Result<Name, ApiError> {
     get, path = "/drafts", operation_id = "list_drafts", tag = "draft",
     responses((status = 200, body = Drafts), Looking)
 )]
-pub(super) async fn list(State(app): State<Arc<App>>) -> Result<Json<Drafts>, ApiError> {
+pub(super) async fn list(State(app): State<Arc<ApiState>>) -> Result<Json<Drafts>, ApiError> {
     Ok(Json(Drafts { drafts: app.drafts.list().await? }))
 }
 
@@ -43,9 +43,9 @@ pub(super) async fn list(State(app): State<Arc<App>>) -> Result<Json<Drafts>, Ap
     responses((status = 200, body = Draft), Changing)
 )]
 pub(super) async fn begin(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    Body(new): Body<NewDraft>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    JsonBody(new): JsonBody<NewDraft>,
 ) -> Result<Json<Draft>, ApiError> {
     check_note(&new.note)?;
     Ok(Json(app.drafts.begin(new, who).await?))
@@ -57,9 +57,9 @@ pub(super) async fn begin(
     responses((status = 200, body = DraftReview), Finding)
 )]
 pub(super) async fn review(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(draft): InPath<String>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(draft): PathParams<String>,
 ) -> Result<Json<DraftReview>, ApiError> {
     Ok(Json(app.drafts.review(&name(&draft)?, &who).await?))
 }
@@ -71,10 +71,10 @@ pub(super) async fn review(
     responses((status = 200, body = DraftReview), Changing)
 )]
 pub(super) async fn edit(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(draft): InPath<String>,
-    Body(edits): Body<DraftEdits>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(draft): PathParams<String>,
+    JsonBody(edits): JsonBody<DraftEdits>,
 ) -> Result<Json<DraftReview>, ApiError> {
     check_note(edits.note.as_deref().unwrap_or_default())?;
     let draft = name(&draft)?;
@@ -88,10 +88,10 @@ pub(super) async fn edit(
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn deploy(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(draft): InPath<String>,
-    Body(request): Body<RevertRequest>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(draft): PathParams<String>,
+    JsonBody(request): JsonBody<RevertRequest>,
 ) -> Result<Json<Review>, ApiError> {
     check_note(&request.going.note)?;
     let draft = name(&draft)?;
@@ -108,9 +108,9 @@ pub(super) async fn deploy(
     responses((status = 200, body = DraftReview), Changing)
 )]
 pub(super) async fn rebase(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(draft): InPath<String>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(draft): PathParams<String>,
 ) -> Result<Json<DraftReview>, ApiError> {
     let draft = name(&draft)?;
     whole(async move { app.drafts.rebase(&draft, &who).await }).await
@@ -122,9 +122,9 @@ pub(super) async fn rebase(
     responses((status = 204), Finding)
 )]
 pub(super) async fn discard(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(draft): InPath<String>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(draft): PathParams<String>,
 ) -> Result<StatusCode, ApiError> {
     app.drafts.discard(&name(&draft)?, &who).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -152,8 +152,8 @@ fn head(head: merismos_store::RevisionHead, running: u64) -> RevisionHead {
     responses((status = 200, body = Revisions), Looking)
 )]
 pub(super) async fn revisions(
-    State(app): State<Arc<App>>,
-    InQuery(query): InQuery<RevisionsQuery>,
+    State(app): State<Arc<ApiState>>,
+    QueryParams(query): QueryParams<RevisionsQuery>,
 ) -> Result<Json<Revisions>, ApiError> {
     let limit = query.limit.unwrap_or(50);
     largest(query.before)?;
@@ -166,7 +166,10 @@ pub(super) async fn revisions(
 }
 
 /// A recorded revision with its document; number 0 is the empty document before the first.
-async fn recorded(app: &App, number: u64) -> Result<(Option<merismos_store::Revision>, Document), ApiError> {
+async fn recorded(
+    app: &ApiState,
+    number: u64,
+) -> Result<(Option<merismos_store::Revision>, Document), ApiError> {
     if number == 0 {
         return Ok((None, Document::default()));
     }
@@ -185,12 +188,12 @@ async fn recorded(app: &App, number: u64) -> Result<(Option<merismos_store::Revi
 /// One revision, what it changed, and its document.
 #[utoipa::path(
     get, path = "/revisions/{number}", operation_id = "show_revision", tag = "revision", params(("number" = u64, Path, description = "The revision's number")),
-    responses((status = 200, body = RevisionAnswer), Changing)
+    responses((status = 200, body = RevisionResponse), Changing)
 )]
 pub(super) async fn revision(
-    State(app): State<Arc<App>>,
-    InPath(number): InPath<u64>,
-) -> Result<Json<RevisionAnswer>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    PathParams(number): PathParams<u64>,
+) -> Result<Json<RevisionResponse>, ApiError> {
     let running = app.controller.view().await?.number();
     let (Some(revision), document) = recorded(&app, number).await? else {
         return Err(ApiError::unknown("Revisions are counted from 1."));
@@ -198,7 +201,7 @@ pub(super) async fn revision(
     let (_, before) = recorded(&app, number - 1).await?;
     let changes = diff(&before, &document).into_iter().map(NamedChange::from).collect();
     let revision = head(revision.head(), running);
-    Ok(Json(RevisionAnswer { revision, changes, document: document.to_toml() }))
+    Ok(Json(RevisionResponse { revision, changes, document: document.to_toml() }))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -217,8 +220,8 @@ pub(super) struct CompareQuery {
     responses((status = 200, body = Between), Changing)
 )]
 pub(super) async fn compare(
-    State(app): State<Arc<App>>,
-    InQuery(CompareQuery { from, to }): InQuery<CompareQuery>,
+    State(app): State<Arc<ApiState>>,
+    QueryParams(CompareQuery { from, to }): QueryParams<CompareQuery>,
 ) -> Result<Json<Between>, ApiError> {
     let ((_, old), (_, new)) = (recorded(&app, from).await?, recorded(&app, to).await?);
     let changes = diff(&old, &new).into_iter().map(NamedChange::from).collect();
@@ -232,10 +235,10 @@ pub(super) async fn compare(
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn revert(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(number): InPath<u64>,
-    Body(request): Body<RevertRequest>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(number): PathParams<u64>,
+    JsonBody(request): JsonBody<RevertRequest>,
 ) -> Result<Json<Review>, ApiError> {
     check_note(&request.going.note)?;
     let (revision, document) = recorded(&app, number).await?;
@@ -245,7 +248,7 @@ pub(super) async fn revert(
     }
     // What was accepted when that revision was made does not have to be said again.
     let accepted = revision.map(|revision| revision.accepted).unwrap_or_default();
-    let what = What::Document(Box::new(document));
-    let proposal = Proposal { what, going: Going { ..going }, accepted, author: who };
+    let what = ProposedDocument::Document(Box::new(document));
+    let proposal = Proposal { what, going: ApplyOptions { ..going }, accepted, author: who };
     whole(deploy_proposal(app, proposal)).await
 }

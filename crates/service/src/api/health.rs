@@ -6,7 +6,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 
-use super::App;
+use super::ApiState;
 
 /// It answers, so it lives.
 pub(super) async fn live() -> &'static str {
@@ -14,7 +14,7 @@ pub(super) async fn live() -> &'static str {
 }
 
 /// Whether clients can be sent here: a revision runs, each of its frontends listens, and it is not about to stop.
-pub(super) async fn ready(State(app): State<Arc<App>>) -> Response {
+pub(super) async fn ready(State(app): State<Arc<ApiState>>) -> Response {
     if app.controller.is_ready() {
         "ready\n".into_response()
     } else {

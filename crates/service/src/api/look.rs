@@ -8,17 +8,17 @@ use axum::extract::State;
 use axum::http::HeaderName;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{EventFilter, EventKind, Events, ExplainAnswer, Status};
+use merismos_api::{EventFilter, EventKind, Events, ExplainResponse, Status};
 use merismos_core::config::DocumentFormat;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
-use merismos_store::WantedEvents;
+use merismos_store::EventQuery;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::App;
-use super::problem::{ApiError, Finding, InPath, InQuery, Looking};
-use crate::controller::{Detail, Imagined};
+use super::ApiState;
+use super::problem::{ApiError, Finding, Looking, PathParams, QueryParams};
+use crate::controller::{HypotheticalRequest, StatusDetail};
 use crate::journal;
 
 /// The field that names the revision of an exported document.
@@ -38,11 +38,11 @@ pub(super) struct StatusQuery {
 
 impl StatusQuery {
     /// Whose servers are shown one by one.
-    pub(super) fn detail(&self) -> Result<Detail, ApiError> {
+    pub(super) fn detail(&self) -> Result<StatusDetail, ApiError> {
         Ok(match &self.pool {
-            Some(pool) => Detail::Short(Some(pool.parse().map_err(ApiError::bad_request)?)),
-            None if self.short => Detail::Short(None),
-            None => Detail::All,
+            Some(pool) => StatusDetail::Short(Some(pool.parse().map_err(ApiError::bad_request)?)),
+            None if self.short => StatusDetail::Short(None),
+            None => StatusDetail::All,
         })
     }
 }
@@ -53,8 +53,8 @@ impl StatusQuery {
     responses((status = 200, body = Status), Looking)
 )]
 pub(super) async fn status(
-    State(app): State<Arc<App>>,
-    InQuery(query): InQuery<StatusQuery>,
+    State(app): State<Arc<ApiState>>,
+    QueryParams(query): QueryParams<StatusQuery>,
 ) -> Result<Json<Status>, ApiError> {
     Ok(Json(app.controller.status(query.detail()?).await?))
 }
@@ -84,7 +84,7 @@ pub(super) struct ExplainQuery {
 }
 
 impl ExplainQuery {
-    fn imagined(self) -> Result<Imagined, ApiError> {
+    fn imagined(self) -> Result<HypotheticalRequest, ApiError> {
         let wrong = "a field is a name, a colon and a value, such as X-Account: 17";
         let field = |line: &str| {
             let (name, value) = line.split_once(':').ok_or_else(|| ApiError::bad_request(wrong))?;
@@ -98,7 +98,14 @@ impl ExplainQuery {
         }
         let client = self.client.unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
         let connection = self.connection.map(|it| it.parse().map_err(ApiError::bad_request)).transpose()?;
-        Ok(Imagined { client, path: self.path, host: self.host, sni: self.sni, fields, connection })
+        Ok(HypotheticalRequest {
+            client,
+            path: self.path,
+            host: self.host,
+            sni: self.sni,
+            fields,
+            connection,
+        })
     }
 }
 
@@ -106,13 +113,13 @@ impl ExplainQuery {
 #[utoipa::path(
     get, path = "/frontends/{frontend}/explain", tag = "look",
     params(ExplainQuery, ("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
-    responses((status = 200, body = ExplainAnswer), Finding)
+    responses((status = 200, body = ExplainResponse), Finding)
 )]
 pub(super) async fn explain(
-    State(app): State<Arc<App>>,
-    InPath(frontend): InPath<String>,
-    InQuery(query): InQuery<ExplainQuery>,
-) -> Result<Json<ExplainAnswer>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    PathParams(frontend): PathParams<String>,
+    QueryParams(query): QueryParams<ExplainQuery>,
+) -> Result<Json<ExplainResponse>, ApiError> {
     let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
     Ok(Json(app.controller.explain(frontend, query.imagined()?).await??))
 }
@@ -163,8 +170,8 @@ const LONGEST_OBJECT: usize = 200;
     responses((status = 200, body = Events), Looking)
 )]
 pub(super) async fn events(
-    State(app): State<Arc<App>>,
-    InQuery(query): InQuery<EventsQuery>,
+    State(app): State<Arc<ApiState>>,
+    QueryParams(query): QueryParams<EventsQuery>,
 ) -> Result<Json<Events>, ApiError> {
     let limit = query.limit.unwrap_or(100);
     largest(query.before)?;
@@ -185,7 +192,7 @@ pub(super) async fn events(
     }
     let EventsQuery { before, object, by, since, until, .. } = query;
     let filter = EventFilter { before, kinds, object, by, since, until };
-    let wanted = WantedEvents {
+    let wanted = EventQuery {
         before,
         kinds: filter.kinds.iter().map(|kind| kind.word()).collect(),
         object: filter.object.clone(),
@@ -224,8 +231,8 @@ pub(super) struct DocumentQuery {
     responses((status = 200, content((String = "application/toml"), (Object = "application/json")), headers(("merismos-revision" = u64))), Looking)
 )]
 pub(super) async fn document(
-    State(app): State<Arc<App>>,
-    InQuery(query): InQuery<DocumentQuery>,
+    State(app): State<Arc<ApiState>>,
+    QueryParams(query): QueryParams<DocumentQuery>,
 ) -> Result<Response, ApiError> {
     let view = app.controller.view().await?;
     let (number, document) = (view.number(), view.checked.document());

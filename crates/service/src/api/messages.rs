@@ -10,9 +10,9 @@ use merismos_core::name::Name;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::App;
-use super::auth::Who;
-use super::problem::{ApiError, Finding, InPath, InQuery, Looking};
+use super::ApiState;
+use super::auth::CallerName;
+use super::problem::{ApiError, Finding, Looking, PathParams, QueryParams};
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -34,8 +34,8 @@ fn usual() -> usize {
     responses((status = 200, body = SentMessages), Looking)
 )]
 pub(super) async fn sent(
-    State(app): State<Arc<App>>,
-    InQuery(query): InQuery<MessagesQuery>,
+    State(app): State<Arc<ApiState>>,
+    QueryParams(query): QueryParams<MessagesQuery>,
 ) -> Result<Json<SentMessages>, ApiError> {
     if !(1..=500).contains(&query.limit) {
         return Err(ApiError::bad_request("limit is a number from 1 to 500."));
@@ -50,9 +50,9 @@ pub(super) async fn sent(
     responses((status = 200, body = SentMessages), Finding)
 )]
 pub(super) async fn try_out(
-    State(app): State<Arc<App>>,
-    Extension(who): Extension<Who>,
-    InPath(name): InPath<String>,
+    State(app): State<Arc<ApiState>>,
+    Extension(who): Extension<CallerName>,
+    PathParams(name): PathParams<String>,
 ) -> Result<Json<SentMessages>, ApiError> {
     let name: Name = name.parse().map_err(ApiError::bad_request)?;
     let messages = app.messages.try_out(&name, &who.0).await.map_err(|none| {

@@ -34,14 +34,14 @@ use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::access::{Access, Guesses};
+use crate::access::{Access, FailedLogins};
 use crate::console;
 use crate::controller::Controller;
 use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
-use crate::keeper::Keeper;
-use crate::messages::Messages;
+use crate::keeper::StateFile;
+use crate::messages::NotificationSender;
 use crate::trials::Trials;
 
 pub(crate) use server::{ApiLimits, ApiUsage};
@@ -55,17 +55,17 @@ const BODY_LIMIT: usize = 64 << 10;
 const SESSION_LIMIT: usize = 1 << 10;
 
 /// Everything that the handlers need.
-pub(crate) struct App {
+pub(crate) struct ApiState {
     pub(crate) controller: Controller,
     pub(crate) deployer: Arc<Deployer>,
     pub(crate) drafts: Drafts,
     pub(crate) journal: Journal,
     pub(crate) store: Store,
-    pub(crate) keeper: Keeper,
+    pub(crate) keeper: StateFile,
     pub(crate) access: Access,
-    pub(crate) guesses: Guesses,
+    pub(crate) guesses: FailedLogins,
     pub(crate) trials: Trials,
-    pub(crate) messages: Messages,
+    pub(crate) messages: NotificationSender,
     pub(crate) decisions: DecisionLog,
     pub(crate) surroundings: ProbeEnvironment,
     pub(crate) usage: Arc<ApiUsage>,
@@ -79,14 +79,14 @@ pub(crate) struct App {
         description = "The API of Merismos, a load-balancing service. Every call but the log-in needs a token. \
                        Errors are problem documents (RFC 9457) whose `detail` says what to do."
     ),
-    modifiers(&Token),
+    modifiers(&BearerToken),
     security(("token" = []))
 )]
-struct Document;
+struct OpenApiDocument;
 
-struct Token;
+struct BearerToken;
 
-impl utoipa::Modify for Token {
+impl utoipa::Modify for BearerToken {
     fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
         let scheme = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build();
         let components = document.components.get_or_insert_default();
@@ -94,7 +94,7 @@ impl utoipa::Modify for Token {
     }
 }
 
-fn router(app: Arc<App>) -> Router {
+fn router(app: Arc<ApiState>) -> Router {
     let documents = OpenApiRouter::new()
         .routes(routes!(changes::apply))
         .routes(routes!(changes::change))
@@ -137,7 +137,7 @@ fn router(app: Arc<App>) -> Router {
     let open = OpenApiRouter::new()
         .routes(routes!(auth::log_in, auth::log_out))
         .layer(DefaultBodyLimit::max(SESSION_LIMIT));
-    let (api, document) = OpenApiRouter::with_openapi(Document::openapi())
+    let (api, document) = OpenApiRouter::with_openapi(OpenApiDocument::openapi())
         .nest("/api/v1", open)
         .nest("/api/v1", guarded)
         .split_for_parts();
@@ -184,7 +184,7 @@ async fn safe_fields(request: Request, next: Next) -> Response {
 }
 
 /// Serves the API until `ends` says so.
-pub(crate) async fn serve(listener: TcpListener, app: Arc<App>, ends: watch::Receiver<bool>) {
+pub(crate) async fn serve(listener: TcpListener, app: Arc<ApiState>, ends: watch::Receiver<bool>) {
     let usage = Arc::clone(&app.usage);
     server::serve(listener, router(app), usage, ends).await;
 }

@@ -10,7 +10,7 @@ use axum::http::header::{CONTENT_TYPE, WWW_AUTHENTICATE};
 use axum::http::request::Parts;
 use axum::http::{HeaderValue, StatusCode, Uri};
 use axum::response::IntoResponse;
-use merismos_api::{Between, ProblemDocument, Warned};
+use merismos_api::{AcceptedWarning, Between, ProblemDocument};
 use merismos_core::config::Problem;
 use merismos_core::config::edit::EditError;
 use merismos_store::StoreError;
@@ -21,7 +21,7 @@ use utoipa::IntoResponses;
 use utoipa::openapi::{ContentBuilder, Ref, RefOr, Response, ResponseBuilder};
 
 use super::ApiUsage;
-use crate::controller::{DutyError, FailbackError, NoFrontend, Stopping};
+use crate::controller::{DutyError, FailbackError, Stopping, UnknownFrontend};
 use crate::deploy::ApplyError;
 use crate::drafts::DraftError;
 use crate::trials::TrialError;
@@ -38,7 +38,7 @@ pub(crate) struct ApiError {
     detail: String,
     problems: Vec<Problem>,
     between: Option<Box<Between>>,
-    warnings: Vec<Warned>,
+    warnings: Vec<AcceptedWarning>,
 }
 
 impl ApiError {
@@ -108,8 +108,8 @@ impl From<Stopping> for ApiError {
     }
 }
 
-impl From<NoFrontend> for ApiError {
-    fn from(error: NoFrontend) -> Self {
+impl From<UnknownFrontend> for ApiError {
+    fn from(error: UnknownFrontend) -> Self {
         Self::unknown(error)
     }
 }
@@ -277,9 +277,9 @@ fn problem_response(says: &str) -> RefOr<Response> {
 }
 
 /// A JSON body whose rejection is a problem document.
-pub(super) struct Body<T>(pub(super) T);
+pub(super) struct JsonBody<T>(pub(super) T);
 
-impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
+impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for JsonBody<T> {
     type Rejection = ApiError;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
@@ -329,9 +329,9 @@ fn with_whole_numbers<T: DeserializeOwned>(text: &RawValue) -> Option<T> {
 }
 
 /// Parts of the path, whose rejection is a problem document.
-pub(super) struct InPath<T>(pub(super) T);
+pub(super) struct PathParams<T>(pub(super) T);
 
-impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for InPath<T> {
+impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for PathParams<T> {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
@@ -342,9 +342,9 @@ impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for InPath<
 }
 
 /// The query, whose rejection is a problem document.
-pub(super) struct InQuery<T>(pub(super) T);
+pub(super) struct QueryParams<T>(pub(super) T);
 
-impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for InQuery<T> {
+impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for QueryParams<T> {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {

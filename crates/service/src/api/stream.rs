@@ -20,12 +20,12 @@ use tokio::sync::{Mutex, broadcast, watch};
 use tokio::time::{Interval, MissedTickBehavior, interval};
 use utoipa::IntoParams;
 
-use super::App;
-use super::problem::{ApiError, InQuery, Looking};
+use super::ApiState;
+use super::problem::{ApiError, Looking, QueryParams};
 use super::server::StreamCount;
 use crate::access::Credential;
-use crate::controller::{Controller, Detail, Stopping};
-use crate::journal::{StatusFrame, Told};
+use crate::controller::{Controller, StatusDetail, Stopping};
+use crate::journal::{StatusFrame, StreamItem};
 
 /// How often a stream on which nothing happens gets a comment, so that a client which is gone is noticed.
 const COMMENT_EVERY: Duration = Duration::from_secs(15);
@@ -61,7 +61,7 @@ impl StatusFrames {
         if let Some(known) = made.get(&pool.cloned()) {
             return Ok(known.frame.clone());
         }
-        let status = controller.status(Detail::Short(pool.cloned())).await?;
+        let status = controller.status(StatusDetail::Short(pool.cloned())).await?;
         let new = StatusFrame::new(number, Box::new(status));
         let frame = new.frame.clone();
         made.insert(pool.cloned(), new);
@@ -70,17 +70,17 @@ impl StatusFrames {
 }
 
 /// What a stream needs while it lasts.
-struct Watcher {
-    app: Arc<App>,
+struct StreamGuard {
+    app: Arc<ApiState>,
     pool: Option<Name>,
-    told: broadcast::Receiver<Told>,
+    told: broadcast::Receiver<StreamItem>,
     status: watch::Receiver<Option<StatusFrame>>,
     comments: Interval,
     credential: Credential,
     _count: StreamCount,
 }
 
-impl Watcher {
+impl StreamGuard {
     /// What comes next; `None` when the service stops, or when whoever watches may not any more.
     async fn next(&mut self) -> Option<Bytes> {
         loop {
@@ -116,9 +116,9 @@ impl Watcher {
     responses((status = 200, description = "Server-sent events named status, event and trial", body = StreamMessage, content_type = "text/event-stream"), Looking)
 )]
 pub(super) async fn stream(
-    State(app): State<Arc<App>>,
+    State(app): State<Arc<ApiState>>,
     Extension(credential): Extension<Credential>,
-    InQuery(query): InQuery<StreamQuery>,
+    QueryParams(query): QueryParams<StreamQuery>,
 ) -> Result<Response, ApiError> {
     let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let pool = query.pool.map(|pool| pool.parse::<Name>()).transpose().map_err(ApiError::bad_request)?;
@@ -128,7 +128,7 @@ pub(super) async fn stream(
     let mut comments = interval(COMMENT_EVERY);
     comments.set_missed_tick_behavior(MissedTickBehavior::Delay);
     comments.reset();
-    let watcher = Watcher { app, pool, told, status, comments, credential, _count: count };
+    let watcher = StreamGuard { app, pool, told, status, comments, credential, _count: count };
     let frames = stream::unfold((Some(first), watcher), async |(first, mut watcher)| {
         let frame = match first {
             Some(first) => first,

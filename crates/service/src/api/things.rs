@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{HostView, Hosts, ThingView, Things};
+use merismos_api::{HostView, Hosts, ObjectView, Objects};
 use merismos_core::config::document::{Document, Labels};
 use merismos_core::config::object::{ObjectKind, ObjectPath};
 use merismos_core::config::{edit, hosts, objects, references};
@@ -15,8 +15,8 @@ use merismos_core::health::timing::timing;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::App;
-use super::problem::{ApiError, Finding, InPath, InQuery, Looking};
+use super::ApiState;
+use super::problem::{ApiError, Finding, Looking, PathParams, QueryParams};
 
 /// The most things that one answer holds.
 const LARGEST_PAGE: u32 = 1_000;
@@ -59,8 +59,8 @@ fn matches_search(entry: &objects::ObjectEntry<'_>, wanted: &str) -> bool {
         || holds(&entry.summary())
 }
 
-fn view(document: &Document, entry: &objects::ObjectEntry<'_>) -> ThingView {
-    ThingView {
+fn view(document: &Document, entry: &objects::ObjectEntry<'_>) -> ObjectView {
+    ObjectView {
         path: entry.thing.to_string(),
         kind: entry.thing.kind(),
         name: entry.thing.words().split_once(' ').map_or_else(String::new, |(_, name)| name.to_owned()),
@@ -80,7 +80,7 @@ fn texts(labels: &Labels) -> BTreeMap<String, String> {
     labels.iter().map(|(key, value)| (key.to_string(), value.clone())).collect()
 }
 
-async fn document(app: &App, draft: Option<&str>) -> Result<(u64, Arc<Document>), ApiError> {
+async fn document(app: &ApiState, draft: Option<&str>) -> Result<(u64, Arc<Document>), ApiError> {
     match draft {
         None => {
             let view = app.controller.view().await?;
@@ -108,12 +108,12 @@ fn page(offset: Option<u32>, limit: Option<u32>) -> Result<(usize, usize), ApiEr
 /// Things of the configuration, in the order of their paths.
 #[utoipa::path(
     get, path = "/things", operation_id = "list_things", tag = "things", params(ThingsQuery),
-    responses((status = 200, body = Things), Finding)
+    responses((status = 200, body = Objects), Finding)
 )]
 pub(super) async fn list(
-    State(app): State<Arc<App>>,
-    InQuery(query): InQuery<ThingsQuery>,
-) -> Result<Json<Things>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    QueryParams(query): QueryParams<ThingsQuery>,
+) -> Result<Json<Objects>, ApiError> {
     let (offset, limit) = page(query.offset, query.limit)?;
     let (revision, document) = document(&app, query.draft.as_deref()).await?;
     let search = query.search.unwrap_or_default().to_lowercase();
@@ -126,7 +126,7 @@ pub(super) async fn list(
     };
     let found: Vec<_> = objects::list(&document).into_iter().filter(wanted).collect();
     let things = found.iter().skip(offset).take(limit).map(|entry| view(&document, entry)).collect();
-    Ok(Json(Things { revision, total: found.len() as u64, things }))
+    Ok(Json(Objects { revision, total: found.len() as u64, things }))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -142,13 +142,13 @@ pub(super) struct ThingQuery {
 #[utoipa::path(
     get, path = "/things/{thing}", operation_id = "show_thing", tag = "things",
     params(("thing" = String, Path, description = "Its path, such as pools.booking.servers.gull"), ThingQuery),
-    responses((status = 200, body = ThingView), Finding)
+    responses((status = 200, body = ObjectView), Finding)
 )]
 pub(super) async fn show(
-    State(app): State<Arc<App>>,
-    InPath(thing): InPath<String>,
-    InQuery(query): InQuery<ThingQuery>,
-) -> Result<Json<ThingView>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    PathParams(thing): PathParams<String>,
+    QueryParams(query): QueryParams<ThingQuery>,
+) -> Result<Json<ObjectView>, ApiError> {
     let thing: ObjectPath = thing.parse().map_err(ApiError::bad_request)?;
     let (_, document) = document(&app, query.draft.as_deref()).await?;
     match objects::find(&document, &thing) {
@@ -178,8 +178,8 @@ pub(super) struct HostsQuery {
     responses((status = 200, body = Hosts), Looking)
 )]
 pub(super) async fn machines(
-    State(app): State<Arc<App>>,
-    InQuery(query): InQuery<HostsQuery>,
+    State(app): State<Arc<ApiState>>,
+    QueryParams(query): QueryParams<HostsQuery>,
 ) -> Result<Json<Hosts>, ApiError> {
     let (offset, limit) = page(query.offset, query.limit)?;
     let document = app.controller.view().await?.effective.shared();

@@ -5,13 +5,13 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use merismos_api::{EventKind, MadeToken, NewToken, TokenAnswer, TokenView, Tokens};
+use merismos_api::{EventKind, MadeToken, NewToken, TokenResponse, TokenView, Tokens};
 use merismos_store::Token;
 use serde_json::json;
 
-use super::App;
-use super::auth::Who;
-use super::problem::{ApiError, Body, Changing, InPath, Looking};
+use super::ApiState;
+use super::auth::CallerName;
+use super::problem::{ApiError, Changing, JsonBody, Looking, PathParams};
 use crate::access::TokenError;
 
 impl From<TokenError> for ApiError {
@@ -32,7 +32,10 @@ fn view(token: &Token) -> TokenView {
 
 /// Every token, without the tokens themselves.
 #[utoipa::path(get, path = "/tokens", operation_id = "list_tokens", tag = "token", responses((status = 200, body = Tokens), Looking))]
-pub(super) async fn list(State(app): State<Arc<App>>, Extension(Who(who)): Extension<Who>) -> Json<Tokens> {
+pub(super) async fn list(
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+) -> Json<Tokens> {
     let mut tokens: Vec<_> = app.access.tokens().iter().map(view).collect();
     tokens.sort_by_key(|token| (token.revoked.is_some(), token.made.0));
     Json(Tokens { tokens, yours: who })
@@ -44,9 +47,9 @@ pub(super) async fn list(State(app): State<Arc<App>>, Extension(Who(who)): Exten
     responses((status = 200, body = MadeToken), Changing)
 )]
 pub(super) async fn create(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    Body(new): Body<NewToken>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    JsonBody(new): JsonBody<NewToken>,
 ) -> Result<Json<MadeToken>, ApiError> {
     let (token, kept) = app.access.create(&new.name)?;
     let says = format!("made by {who}");
@@ -59,22 +62,22 @@ pub(super) async fn create(
 #[utoipa::path(
     delete, path = "/tokens/{token}", operation_id = "revoke_token", tag = "token",
     params(("token" = String, Path, description = "The token's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
-    responses((status = 200, body = TokenAnswer), Changing)
+    responses((status = 200, body = TokenResponse), Changing)
 )]
 pub(super) async fn revoke(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    InPath(name): InPath<String>,
-) -> Result<Json<TokenAnswer>, ApiError> {
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    PathParams(name): PathParams<String>,
+) -> Result<Json<TokenResponse>, ApiError> {
     let revoked = app.access.revoke(&name)?;
     let says = format!("taken back by {who}");
     app.journal.write(EventKind::Token, format!("token {name}"), says, json!({}));
     let (saved, recorded) = keep(&app, &revoked).await?;
-    Ok(Json(TokenAnswer { name, saved, recorded }))
+    Ok(Json(TokenResponse { name, saved, recorded }))
 }
 
 /// Sees that a token is kept, in the state file and in the database; one of the two is enough.
-async fn keep(app: &App, token: &Token) -> Result<(bool, bool), ApiError> {
+async fn keep(app: &ApiState, token: &Token) -> Result<(bool, bool), ApiError> {
     let saved = app.keeper.is_saved().await;
     let recorded = match app.store.put_token(token).await {
         Ok(()) => true,

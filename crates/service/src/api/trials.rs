@@ -7,9 +7,9 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use merismos_api::{Trial, TrialRequest, Trials};
 
-use super::App;
-use super::auth::Who;
-use super::problem::{ApiError, Body, Changing, Finding, InPath, Looking};
+use super::ApiState;
+use super::auth::CallerName;
+use super::problem::{ApiError, Changing, Finding, JsonBody, Looking, PathParams};
 
 /// How many trials are listed.
 const LISTED: u32 = 50;
@@ -19,7 +19,7 @@ const LISTED: u32 = 50;
     get, path = "/trials", operation_id = "list_trials", tag = "trials",
     responses((status = 200, body = Trials), Looking)
 )]
-pub(super) async fn list(State(app): State<Arc<App>>) -> Json<Trials> {
+pub(super) async fn list(State(app): State<Arc<ApiState>>) -> Json<Trials> {
     Json(Trials { trials: app.trials.list(LISTED).await })
 }
 
@@ -29,9 +29,9 @@ pub(super) async fn list(State(app): State<Arc<App>>) -> Json<Trials> {
     responses((status = 202, body = Trial), Changing)
 )]
 pub(super) async fn begin(
-    State(app): State<Arc<App>>,
-    Extension(Who(who)): Extension<Who>,
-    Body(request): Body<TrialRequest>,
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+    JsonBody(request): JsonBody<TrialRequest>,
 ) -> Result<(StatusCode, Json<Trial>), ApiError> {
     Ok((StatusCode::ACCEPTED, Json(app.trials.begin(request, who).await?)))
 }
@@ -43,8 +43,8 @@ pub(super) async fn begin(
     responses((status = 200, body = Trial), Finding)
 )]
 pub(super) async fn show(
-    State(app): State<Arc<App>>,
-    InPath(id): InPath<u64>,
+    State(app): State<Arc<ApiState>>,
+    PathParams(id): PathParams<u64>,
 ) -> Result<Json<Trial>, ApiError> {
     match app.trials.get(id).await {
         Ok(Some(trial)) => Ok(Json(trial)),

@@ -10,7 +10,7 @@ use merismos_core::name::{Name, PoolServer};
 use merismos_core::tiers::{TierHold, lowest};
 use serde_json::json;
 
-use super::state::State;
+use super::state::ControllerState;
 use crate::clock::wall;
 
 /// How often the share of a server on its ramp is raised.
@@ -20,12 +20,12 @@ const RAMP_START: u32 = 10;
 
 /// A server on its ramp.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Ramping {
+pub(super) struct SlowStart {
     since: Instant,
     length: Duration,
 }
 
-impl Ramping {
+impl SlowStart {
     fn thousandths(self) -> u32 {
         let part = self.since.elapsed().as_secs_f64() / self.length.as_secs_f64();
         ((part * f64::from(RAMPED)) as u32).clamp(RAMP_START, RAMPED)
@@ -56,7 +56,7 @@ fn was_away(reason: IneligibleReason) -> bool {
     }
 }
 
-impl State {
+impl ControllerState {
     pub(super) fn thousandths(&self, server: &PoolServer) -> u32 {
         self.ramps.get(server).map_or(RAMPED, |ramping| ramping.thousandths())
     }
@@ -123,7 +123,7 @@ impl State {
             let was = before.get(server).copied().flatten();
             match (pool.ramp, now) {
                 (Some(length), None) if was.is_some_and(was_away) => {
-                    let ramping = Ramping { since: Instant::now(), length: length.get() };
+                    let ramping = SlowStart { since: Instant::now(), length: length.get() };
                     self.ramps.insert(id, ramping);
                 }
                 (Some(_), None) => {}

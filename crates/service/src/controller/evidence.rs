@@ -10,7 +10,7 @@ use merismos_core::name::Name;
 use merismos_core::routing::Server;
 use merismos_core::units::Span;
 
-use super::state::State;
+use super::state::ControllerState;
 
 /// What is listened to where nothing is said, in pools that get datagrams.
 const OF_DATAGRAMS: PassiveCheck = PassiveCheck {
@@ -21,7 +21,7 @@ const OF_DATAGRAMS: PassiveCheck = PassiveCheck {
     even_if_last: false,
 };
 
-impl State {
+impl ControllerState {
     /// Looks which servers have failed more than their pool bears, and tells their probes.
     pub(super) fn weigh_traffic(&mut self) {
         let (snapshot, now) = (self.plane.snapshot(), Instant::now());

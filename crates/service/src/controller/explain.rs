@@ -1,6 +1,6 @@
 //! Which server a piece of work would go to, in words.
 
-use merismos_api::{ExplainAnswer, PassedServer};
+use merismos_api::{ExplainResponse, PassedOverServer};
 use merismos_core::config::document::{Algorithm, BalancePer, Protocol};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
@@ -10,16 +10,20 @@ use merismos_core::routing::{
 use merismos_core::units::humane;
 use rand::RngExt;
 
-use super::state::State;
-use super::{Imagined, NoFrontend};
+use super::state::ControllerState;
+use super::{HypotheticalRequest, UnknownFrontend};
 use crate::clock::wall;
-use crate::words::{When, because, full_words, why_not};
+use crate::words::{Tense, because, full_words, why_not};
 
-impl State {
+impl ControllerState {
     /// Which server a piece of work would go to, and why no other.
-    pub(super) fn explain(&self, name: &Name, imagined: &Imagined) -> Result<ExplainAnswer, NoFrontend> {
+    pub(super) fn explain(
+        &self,
+        name: &Name,
+        imagined: &HypotheticalRequest,
+    ) -> Result<ExplainResponse, UnknownFrontend> {
         let snapshot: std::sync::Arc<Snapshot> = self.plane.snapshot();
-        let frontend = snapshot.frontend_named(name).ok_or_else(|| NoFrontend(name.clone()))?;
+        let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
         let fields = &imagined.fields;
         let field =
             |name: &str| fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes());
@@ -38,12 +42,13 @@ impl State {
             fields.iter().filter(|(name, _)| name == "cookie").map(|(_, value)| value.as_str()).collect();
         let mut why_no_tie = Vec::new();
         for pool in frontend.pools() {
-            let pinned = self.pinned(pool, &cookies).map(|place| (place, Tie::Pin));
-            let tied = pinned.or_else(|| Some((of_connection(frontend, pool, before?)?, Tie::Connection)));
+            let pinned = self.pinned(pool, &cookies).map(|place| (place, ClientTie::Pin));
+            let tied =
+                pinned.or_else(|| Some((of_connection(frontend, pool, before?)?, ClientTie::Connection)));
             let Some((place, tie)) = tied else { continue };
             let server = &pool.servers[place];
             // A relayed connection holds its room already.
-            let is_new = tie == Tie::Pin || frontend.protocol == Protocol::Http;
+            let is_new = tie == ClientTie::Pin || frontend.protocol == Protocol::Http;
             match server.cell.room.full(server.limits, self.plane.now()).filter(|_| is_new) {
                 None => return Ok(explain_tie(frontend, pool, (place, tie), snapshot.revision)),
                 Some(full) => why_no_tie.push(format!("{} {}: {}", tie.of(), server.name, full_words(full))),
@@ -55,7 +60,7 @@ impl State {
         } else if let Some(before) = before {
             why = format!("{}; {why}", why_not_before(frontend, before));
         }
-        Ok(ExplainAnswer {
+        Ok(ExplainResponse {
             frontend: name.to_string(),
             pool: pool.name.to_string(),
             why_pool: explanation.why_pool.clone(),
@@ -85,7 +90,7 @@ impl State {
         pinned.next().filter(|place| pool.servers[*place].may_go_on())
     }
 
-    fn passed(&self, passed: PassedOver, algorithm: Algorithm, refused: bool) -> PassedServer {
+    fn passed(&self, passed: PassedOver, algorithm: Algorithm, refused: bool) -> PassedOverServer {
         let why = match (passed.reason, passed.full, passed.turns_until) {
             (None, Some(full), _) => full_words(full).to_owned(),
             (None, None, Some(1)) => "its turn comes with the request after the next".to_owned(),
@@ -110,7 +115,7 @@ impl State {
                 }
             }
         };
-        PassedServer { server: passed.server.to_string(), why, turns_until: passed.turns_until }
+        PassedOverServer { server: passed.server.to_string(), why, turns_until: passed.turns_until }
     }
 }
 
@@ -140,12 +145,12 @@ fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
 
 /// What ties a client to a server.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Tie {
+enum ClientTie {
     Pin,
     Connection,
 }
 
-impl Tie {
+impl ClientTie {
     fn of(self) -> &'static str {
         match self {
             Self::Pin => "its cookie ties the client to",
@@ -155,9 +160,14 @@ impl Tie {
 }
 
 /// What is said of a client that is tied to a server.
-fn explain_tie(frontend: &Frontend, pool: &Pool, (place, tie): (usize, Tie), revision: u64) -> ExplainAnswer {
+fn explain_tie(
+    frontend: &Frontend,
+    pool: &Pool,
+    (place, tie): (usize, ClientTie),
+    revision: u64,
+) -> ExplainResponse {
     let others = pool.servers.iter().enumerate().filter(|(other, _)| *other != place);
-    let other = |(_, server): (usize, &Server)| PassedServer {
+    let other = |(_, server): (usize, &Server)| PassedOverServer {
         server: server.name.to_string(),
         why: server
             .standing
@@ -166,19 +176,19 @@ fn explain_tie(frontend: &Frontend, pool: &Pool, (place, tie): (usize, Tie), rev
         turns_until: None,
     };
     let (why, why_pool) = match tie {
-        Tie::Pin => {
+        ClientTie::Pin => {
             let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
             (
                 format!("the client's cookie {cookie} ties it to this server"),
                 "the client is tied to one of its servers",
             )
         }
-        Tie::Connection => (
+        ClientTie::Connection => (
             "its connection was dealt out to this server, and stays with it".to_owned(),
             "the connection was dealt out to one of its servers",
         ),
     };
-    ExplainAnswer {
+    ExplainResponse {
         frontend: frontend.name.to_string(),
         pool: pool.name.to_string(),
         why_pool: frontend.choice.is_some().then(|| why_pool.to_owned()),
@@ -226,7 +236,7 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
             when_full(explanation, without)
         };
     };
-    let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref(), When::Next);
+    let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref(), Tense::Next);
     let share = chosen.share * 100.0;
     // Where more than weights decides, no share is to be expected.
     let expected =

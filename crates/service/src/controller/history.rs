@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 
-use merismos_api::{Mark, Probes};
+use merismos_api::{ProbeRecord, Probes};
 use merismos_core::config::document::CheckSpec;
 use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::name::PoolServer;
@@ -12,7 +12,7 @@ use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::probe::ProbeReport;
 
-use super::state::{Health, State};
+use super::state::{ControllerState, ServerHealth};
 use crate::clock::wall;
 
 /// How many probes are kept of a server: some 3 KiB, for most of them give the same words.
@@ -24,7 +24,7 @@ const DAY: i64 = 24 * 3_600 * 1_000;
 
 /// One probe.
 #[derive(Clone, Debug)]
-struct Kept {
+struct StoredProbe {
     at: Wall,
     took_us: u32,
     step: ProbeStep,
@@ -32,13 +32,13 @@ struct Kept {
     got: Arc<str>,
 }
 
-impl Kept {
+impl StoredProbe {
     fn passed(&self) -> bool {
         self.step == ProbeStep::Done
     }
 
-    fn mark(&self) -> Mark {
-        Mark {
+    fn mark(&self) -> ProbeRecord {
+        ProbeRecord {
             at: self.at,
             passed: self.passed(),
             step: self.step,
@@ -51,14 +51,14 @@ impl Kept {
 
 /// What is remembered of a server's probes.
 #[derive(Clone, Debug, Default)]
-pub(super) struct History {
-    marks: VecDeque<Kept>,
+pub(super) struct ProbeHistory {
+    marks: VecDeque<StoredProbe>,
     /// The day (UTC, since 1970), how many changes it has had, and how many of them were to down.
     changes: (i64, u32, u32),
     next: Option<Wall>,
 }
 
-impl History {
+impl ProbeHistory {
     /// Notes a probe.
     pub(super) fn note(&mut self, report: &ProbeReport, now: Wall) {
         let evidence = &report.evidence;
@@ -70,7 +70,7 @@ impl History {
         let same = self.marks.back().map(|last| &last.got).filter(|last| ***last == *got);
         let got = same.map_or_else(|| got.as_str().into(), Arc::clone);
         let took_us = u32::try_from(evidence.took_us).unwrap_or(u32::MAX);
-        self.marks.push_back(Kept { at: evidence.at, took_us, step: evidence.step, to, got });
+        self.marks.push_back(StoredProbe { at: evidence.at, took_us, step: evidence.step, to, got });
         self.next = Some(after(now, report.next_in));
         if let Some(to) = to {
             let day = now.0.div_euclid(DAY);
@@ -95,7 +95,7 @@ pub(super) fn after(now: Wall, rest: Duration) -> Wall {
     Wall(now.0.saturating_add(i64::try_from(rest.as_millis()).unwrap_or(i64::MAX)))
 }
 
-impl State {
+impl ControllerState {
     /// The last probes of a server; `None` when there is no such server.
     pub(super) fn probes(&self, server: &PoolServer) -> Option<Probes> {
         let document = self.document();
@@ -114,13 +114,13 @@ impl State {
                 |check| says(health, check, now),
             ),
             next: history.next.filter(|_| check.is_some()),
-            marks: history.marks.iter().map(Kept::mark).collect(),
+            marks: history.marks.iter().map(StoredProbe::mark).collect(),
         })
     }
 }
 
 /// Where a server stands between two verdicts.
-fn says(health: &Health, check: &CheckSpec, now: Wall) -> String {
+fn says(health: &ServerHealth, check: &CheckSpec, now: Wall) -> String {
     let plural =
         |count: u32, one: &str, many: &str| format!("{count} {}", if count == 1 { one } else { many });
     let mut parts = Vec::new();

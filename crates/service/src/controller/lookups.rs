@@ -11,12 +11,12 @@ use merismos_core::time::Wall;
 use merismos_plane::lookup::{LookupError, LookupId, LookupReport};
 use serde_json::json;
 
-use super::state::State;
+use super::state::ControllerState;
 use crate::clock::wall;
 
 /// How a lookup went last.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Looked {
+pub(super) struct LookupState {
     pub(super) at: Option<Wall>,
     pub(super) trouble: Option<String>,
 }
@@ -31,7 +31,7 @@ pub(super) fn lookup_id(key: &str) -> Option<LookupId> {
     Some((pool.parse().ok()?, lookup.parse().ok()?))
 }
 
-impl State {
+impl ControllerState {
     /// Keeps what lookups found as long as they stand in the new document, under their pools' new names.
     pub(super) fn keep_found(&mut self, new: &Document) {
         let renames = match &self.running {

@@ -21,7 +21,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
-use merismos_api::{ExplainAnswer, Probes, Status};
+use merismos_api::{ExplainResponse, Probes, Status};
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
 use merismos_core::duty::{Duty, DutyOrder, DutyRefusal};
@@ -35,18 +35,18 @@ use merismos_plane::observer::Observations;
 use merismos_plane::probe::ProbeReport;
 use merismos_plane::{BindError, BoundSockets};
 use merismos_store::Revision;
-use merismos_store::copy::Copy;
+use merismos_store::copy::StateSnapshot;
 use tokio::sync::{broadcast, mpsc, oneshot, watch};
 
 pub(crate) use dealing::FailbackError;
-pub(crate) use state::{Start, State};
+pub(crate) use state::{ControllerStart, ControllerState};
 
 /// How often rates are sampled and watchers are told the status.
 const SECOND: Duration = Duration::from_secs(1);
 
 /// What runs, to weigh a change against.
 #[derive(Clone, Debug)]
-pub(crate) struct View {
+pub(crate) struct RunningView {
     /// The running revision; `None` before the first.
     pub(crate) revision: Option<Arc<Revision>>,
     /// Its document.
@@ -56,14 +56,14 @@ pub(crate) struct View {
     /// What lookups found.
     pub(crate) found: DiscoveredServers,
     /// The two other truths of each server.
-    pub(crate) facts: Facts,
+    pub(crate) facts: StatesSnapshot,
     /// Every order that stands.
     pub(crate) orders: BTreeMap<PoolServer, DutyOrder>,
     /// What workers read, with the counts of what is in flight.
     pub(crate) snapshot: Arc<Snapshot>,
 }
 
-impl View {
+impl RunningView {
     /// The running revision's number; 0 before the first.
     pub(crate) fn number(&self) -> u64 {
         self.revision.as_ref().map_or(0, |revision| revision.number)
@@ -72,13 +72,13 @@ impl View {
 
 /// Duty, health and wishes of servers at one moment; those that are not named are in service and up.
 #[derive(Clone, Debug)]
-pub(crate) struct Facts {
+pub(crate) struct StatesSnapshot {
     servers: BTreeMap<PoolServer, (Duty, HealthState, Option<ServerFeedback>)>,
     /// The tiers that work is bound to.
     tiers: BTreeMap<Name, u8>,
 }
 
-impl ServerStates for Facts {
+impl ServerStates for StatesSnapshot {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.servers.get(server).map(|(duty, ..)| *duty).unwrap_or_default()
     }
@@ -98,7 +98,7 @@ impl ServerStates for Facts {
 
 /// Which pools' servers a status shows one by one.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Detail {
+pub(crate) enum StatusDetail {
     /// All of them.
     All,
     /// All of them unless there are very many, and this pool's in any case.
@@ -107,7 +107,7 @@ pub(crate) enum Detail {
 
 /// What a trial needs to know of its frontend.
 #[derive(Debug)]
-pub(crate) struct Ground {
+pub(crate) struct TrialTarget {
     pub(crate) address: std::net::SocketAddr,
     pub(crate) frontend: Arc<Frontend>,
     /// Where its clients come from.
@@ -131,11 +131,11 @@ pub(crate) enum DutyError {
 /// A name that leads nowhere.
 #[derive(Debug, thiserror::Error)]
 #[error("there is no frontend {0}")]
-pub(crate) struct NoFrontend(pub(crate) Name);
+pub(crate) struct UnknownFrontend(pub(crate) Name);
 
 /// A piece of work that somebody imagines, to be told where it would go.
 #[derive(Clone, Debug)]
-pub(crate) struct Imagined {
+pub(crate) struct HypotheticalRequest {
     pub(crate) client: IpAddr,
     pub(crate) path: Option<String>,
     pub(crate) host: Option<String>,
@@ -149,9 +149,9 @@ pub(crate) struct Imagined {
 
 /// What the controller is asked to do.
 #[derive(Debug)]
-enum Command {
+enum ControllerCommand {
     View {
-        reply: oneshot::Sender<Box<View>>,
+        reply: oneshot::Sender<Box<RunningView>>,
     },
     Bind {
         checked: Box<Checked>,
@@ -174,13 +174,13 @@ enum Command {
         reply: oneshot::Sender<()>,
     },
     Status {
-        detail: Detail,
+        detail: StatusDetail,
         reply: oneshot::Sender<Status>,
     },
     Explain {
         frontend: Name,
-        imagined: Imagined,
-        reply: oneshot::Sender<Result<ExplainAnswer, NoFrontend>>,
+        imagined: HypotheticalRequest,
+        reply: oneshot::Sender<Result<ExplainResponse, UnknownFrontend>>,
     },
     Probes {
         server: PoolServer,
@@ -190,7 +190,7 @@ enum Command {
         frontend: Name,
         from: Option<IpNet>,
         capacity: usize,
-        reply: oneshot::Sender<Result<Ground, NoFrontend>>,
+        reply: oneshot::Sender<Result<TrialTarget, UnknownFrontend>>,
     },
     FailBack {
         pool: Name,
@@ -201,7 +201,7 @@ enum Command {
         reply: oneshot::Sender<Wall>,
     },
     Copy {
-        reply: oneshot::Sender<Copy>,
+        reply: oneshot::Sender<StateSnapshot>,
     },
     /// Nothing is changed any more.
     BeginToStop {
@@ -213,7 +213,7 @@ enum Command {
     },
 }
 
-impl Command {
+impl ControllerCommand {
     /// Whether it changes anything.
     fn changes(&self) -> bool {
         match self {
@@ -238,7 +238,7 @@ impl Command {
 /// The way to the controller. It ends with the service, so an answer that never comes means that the service stops.
 #[derive(Clone, Debug)]
 pub(crate) struct Controller {
-    commands: mpsc::Sender<Command>,
+    commands: mpsc::Sender<ControllerCommand>,
     readiness: watch::Receiver<Readiness>,
 }
 
@@ -260,7 +260,7 @@ pub(crate) struct Stopping;
 impl Controller {
     /// Starts the controller with what is known, and with the channels on which probes and lookups report.
     pub(crate) fn start(
-        state: State,
+        state: ControllerState,
         reports: mpsc::Receiver<ProbeReport>,
         lookups: mpsc::Receiver<LookupReport>,
     ) -> Self {
@@ -276,15 +276,18 @@ impl Controller {
         is_ready && at.elapsed() < READINESS_LASTS
     }
 
-    async fn ask<T>(&self, command: impl FnOnce(oneshot::Sender<T>) -> Command) -> Result<T, Stopping> {
+    async fn ask<T>(
+        &self,
+        command: impl FnOnce(oneshot::Sender<T>) -> ControllerCommand,
+    ) -> Result<T, Stopping> {
         let (reply, answer) = oneshot::channel();
         self.commands.send(command(reply)).await.map_err(|_| Stopping)?;
         answer.await.map_err(|_| Stopping)
     }
 
     /// What runs.
-    pub(crate) async fn view(&self) -> Result<View, Stopping> {
-        self.ask(|reply| Command::View { reply }).await.map(|view| *view)
+    pub(crate) async fn view(&self) -> Result<RunningView, Stopping> {
+        self.ask(|reply| ControllerCommand::View { reply }).await.map(|view| *view)
     }
 
     /// Binds what a document listens on and the running one does not.
@@ -292,7 +295,7 @@ impl Controller {
         &self,
         checked: Checked,
     ) -> Result<Result<Vec<BoundSockets>, BindError>, Stopping> {
-        self.ask(|reply| Command::Bind { checked: Box::new(checked), reply }).await
+        self.ask(|reply| ControllerCommand::Bind { checked: Box::new(checked), reply }).await
     }
 
     /// Runs a revision that was committed; gives the moment from which on every worker reads it.
@@ -302,7 +305,7 @@ impl Controller {
         checked: Checked,
         bound: Vec<BoundSockets>,
     ) -> Result<Instant, Stopping> {
-        self.ask(|reply| Command::Run { revision, checked: Box::new(checked), bound, reply }).await
+        self.ask(|reply| ControllerCommand::Run { revision, checked: Box::new(checked), bound, reply }).await
     }
 
     /// Gives a server a duty; answers with the number of requests in flight at it, and the order with its number.
@@ -312,31 +315,31 @@ impl Controller {
         order: DutyOrder,
         even_if_last: bool,
     ) -> Result<Result<(u64, DutyOrder), DutyError>, Stopping> {
-        self.ask(|reply| Command::Order { server, order, even_if_last, reply }).await
+        self.ask(|reply| ControllerCommand::Order { server, order, even_if_last, reply }).await
     }
 
     /// Follows those orders that are later than what is known here.
     pub(crate) async fn adopt_orders(&self, orders: Vec<(PoolServer, DutyOrder)>) -> Result<(), Stopping> {
-        self.ask(|reply| Command::AdoptOrders { orders, reply }).await
+        self.ask(|reply| ControllerCommand::AdoptOrders { orders, reply }).await
     }
 
     /// The status.
-    pub(crate) async fn status(&self, detail: Detail) -> Result<Status, Stopping> {
-        self.ask(|reply| Command::Status { detail, reply }).await
+    pub(crate) async fn status(&self, detail: StatusDetail) -> Result<Status, Stopping> {
+        self.ask(|reply| ControllerCommand::Status { detail, reply }).await
     }
 
     /// Which server a piece of work would go to.
     pub(crate) async fn explain(
         &self,
         frontend: Name,
-        imagined: Imagined,
-    ) -> Result<Result<ExplainAnswer, NoFrontend>, Stopping> {
-        self.ask(|reply| Command::Explain { frontend, imagined, reply }).await
+        imagined: HypotheticalRequest,
+    ) -> Result<Result<ExplainResponse, UnknownFrontend>, Stopping> {
+        self.ask(|reply| ControllerCommand::Explain { frontend, imagined, reply }).await
     }
 
     /// The last probes of a server.
     pub(crate) async fn probes(&self, server: PoolServer) -> Result<Option<Probes>, Stopping> {
-        self.ask(|reply| Command::Probes { server, reply }).await
+        self.ask(|reply| ControllerCommand::Probes { server, reply }).await
     }
 
     /// Sends the work of a pool back to its lowest tier that can; gives that tier.
@@ -345,12 +348,12 @@ impl Controller {
         pool: Name,
         who: String,
     ) -> Result<Result<u8, FailbackError>, Stopping> {
-        self.ask(|reply| Command::FailBack { pool, who, reply }).await
+        self.ask(|reply| ControllerCommand::FailBack { pool, who, reply }).await
     }
 
     /// Counts totals anew from now on, beside those since the start; gives the moment.
     pub(crate) async fn reset_totals(&self) -> Result<Wall, Stopping> {
-        self.ask(|reply| Command::ResetTotals { reply }).await
+        self.ask(|reply| ControllerCommand::ResetTotals { reply }).await
     }
 
     /// Prepares a trial of a frontend.
@@ -359,33 +362,33 @@ impl Controller {
         frontend: Name,
         from: Option<IpNet>,
         capacity: usize,
-    ) -> Result<Result<Ground, NoFrontend>, Stopping> {
-        self.ask(|reply| Command::Watch { frontend, from, capacity, reply }).await
+    ) -> Result<Result<TrialTarget, UnknownFrontend>, Stopping> {
+        self.ask(|reply| ControllerCommand::Watch { frontend, from, capacity, reply }).await
     }
 
     /// What the copy file should hold now; its tokens are not the controller's to know.
-    pub(crate) async fn copy(&self) -> Result<Copy, Stopping> {
-        self.ask(|reply| Command::Copy { reply }).await
+    pub(crate) async fn copy(&self) -> Result<StateSnapshot, Stopping> {
+        self.ask(|reply| ControllerCommand::Copy { reply }).await
     }
 
     /// Refuses all changes from now on; what only looks is answered on.
     pub(crate) async fn begin_to_stop(&self) {
-        let _ = self.ask(|reply| Command::BeginToStop { reply }).await;
+        let _ = self.ask(|reply| ControllerCommand::BeginToStop { reply }).await;
     }
 
     /// Stops traffic; gives the number of connections that were broken off at the end of the grace period.
     pub(crate) async fn stop(&self, grace: Duration) -> Result<usize, Stopping> {
-        self.ask(|reply| Command::Stop { grace, reply }).await
+        self.ask(|reply| ControllerCommand::Stop { grace, reply }).await
     }
 }
 
 async fn serve(
-    mut state: State,
-    mut commands: mpsc::Receiver<Command>,
+    mut state: ControllerState,
+    mut commands: mpsc::Receiver<ControllerCommand>,
     (mut reports, mut lookups): (mpsc::Receiver<ProbeReport>, mpsc::Receiver<LookupReport>),
     ready: watch::Sender<Readiness>,
 ) {
-    let tell_ready = |state: &State| {
+    let tell_ready = |state: &ControllerState| {
         let _ = ready.send_replace(Readiness { is_ready: state.is_ready(), at: Instant::now() });
     };
     let mut seconds = tokio::time::interval(SECOND);
@@ -395,7 +398,7 @@ async fn serve(
     loop {
         tokio::select! {
             command = commands.recv() => match command {
-                Some(Command::Stop { grace, reply }) => {
+                Some(ControllerCommand::Stop { grace, reply }) => {
                     // Those who look are answered while work in flight finishes.
                     let stopping = state.stop(grace);
                     tokio::spawn(async move {
@@ -403,7 +406,7 @@ async fn serve(
                     });
                 }
                 Some(command) => {
-                    let may_matter = command.changes() || matches!(command, Command::BeginToStop { .. });
+                    let may_matter = command.changes() || matches!(command, ControllerCommand::BeginToStop { .. });
                     obey(&mut state, command);
                     if may_matter {
                         tell_ready(&state);
@@ -437,56 +440,56 @@ async fn serve(
     }
 }
 
-fn tell_status(state: &State) {
+fn tell_status(state: &ControllerState) {
     if state.journal.is_status_watched() {
-        state.journal.tell_status(Box::new(state.status(&Detail::Short(None))));
+        state.journal.tell_status(Box::new(state.status(&StatusDetail::Short(None))));
     }
 }
 
 /// Carries a command out. Whoever asked and went away meanwhile gets no answer; what was done stays done.
-fn obey(state: &mut State, command: Command) {
+fn obey(state: &mut ControllerState, command: ControllerCommand) {
     if state.stopping && command.changes() {
         // Whoever sent it is told that the service stops, for the way of the answer ends here.
         return;
     }
     match command {
-        Command::View { reply } => drop(reply.send(Box::new(state.view()))),
-        Command::Bind { checked, reply } => drop(reply.send(state.bind(&checked))),
-        Command::Run { revision, checked, bound, reply } => {
+        ControllerCommand::View { reply } => drop(reply.send(Box::new(state.view()))),
+        ControllerCommand::Bind { checked, reply } => drop(reply.send(state.bind(&checked))),
+        ControllerCommand::Run { revision, checked, bound, reply } => {
             let published = state.run(revision, *checked, bound);
             let _ = reply.send(published);
             tell_status(state);
         }
-        Command::Order { server, order, even_if_last, reply } => {
+        ControllerCommand::Order { server, order, even_if_last, reply } => {
             let done = state.order(&server, order, even_if_last);
             tell_status(state);
             drop(reply.send(done));
         }
-        Command::AdoptOrders { orders, reply } => {
+        ControllerCommand::AdoptOrders { orders, reply } => {
             state.adopt_orders(orders);
             let _ = reply.send(());
         }
-        Command::Status { detail, reply } => drop(reply.send(state.status(&detail))),
-        Command::Explain { frontend, imagined, reply } => {
+        ControllerCommand::Status { detail, reply } => drop(reply.send(state.status(&detail))),
+        ControllerCommand::Explain { frontend, imagined, reply } => {
             drop(reply.send(state.explain(&frontend, &imagined)));
         }
-        Command::Probes { server, reply } => drop(reply.send(state.probes(&server))),
-        Command::ResetTotals { reply } => {
+        ControllerCommand::Probes { server, reply } => drop(reply.send(state.probes(&server))),
+        ControllerCommand::ResetTotals { reply } => {
             let _ = reply.send(state.reset_totals());
         }
-        Command::FailBack { pool, who, reply } => {
+        ControllerCommand::FailBack { pool, who, reply } => {
             let done = state.fail_back(&pool, &who);
             tell_status(state);
             drop(reply.send(done));
         }
-        Command::Watch { frontend, from, capacity, reply } => {
+        ControllerCommand::Watch { frontend, from, capacity, reply } => {
             drop(reply.send(state.watch(&frontend, from, capacity)));
         }
-        Command::Copy { reply } => drop(reply.send(state.copy())),
-        Command::BeginToStop { reply } => {
+        ControllerCommand::Copy { reply } => drop(reply.send(state.copy())),
+        ControllerCommand::BeginToStop { reply } => {
             state.stopping = true;
             let _ = reply.send(());
         }
-        Command::Stop { .. } => unreachable!("the loop keeps this one to itself"),
+        ControllerCommand::Stop { .. } => unreachable!("the loop keeps this one to itself"),
     }
 }

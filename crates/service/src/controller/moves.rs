@@ -16,16 +16,16 @@ use merismos_core::time::Wall;
 use serde_json::json;
 
 use super::rates::MINUTE;
-use super::state::State;
+use super::state::ControllerState;
 use crate::clock::wall;
-use crate::messages::Changed;
+use crate::messages::ChangeReport;
 
 /// How many failures a minute it takes at least: one failed request of two is no outage.
 const LEAST_FAILURES: u64 = 5;
 
 /// What was told of it.
 #[derive(Debug, Default)]
-pub(super) struct Moves {
+pub(super) struct ReportedMoves {
     /// Where the work of each frontend goes, by the number of its cell, from when on it first went where it is meant to.
     frontends: BTreeMap<u32, CurrentRouting>,
     /// Which tier of each pool works, from when on its first one did.
@@ -36,7 +36,7 @@ pub(super) struct Moves {
     failing: BTreeSet<u32>,
 }
 
-impl Moves {
+impl ReportedMoves {
     /// Since when a server that is being drained was given nothing, as far as that was watched.
     pub(super) fn quiet_since(&self, server: &PoolServer) -> Option<Wall> {
         self.draining.get(server).map(|(_, since)| *since)
@@ -104,7 +104,7 @@ pub(super) fn tier_words(pool: &Pool, is_held: bool) -> Option<String> {
     (works > first).then(|| format!("pool {}: tier {works} works, and not tier {first}{held}", pool.name))
 }
 
-impl State {
+impl ControllerState {
     /// Tells of work that goes elsewhere from now on, or goes where it is meant to again.
     pub(super) fn tell_of_moves(&mut self, after: &Snapshot, document: &Document) {
         for frontend in after.frontends() {
@@ -217,7 +217,7 @@ impl State {
     fn tell_change(&self, change: NotifiedChange, pool: &Name, subject: String, says: String) {
         let told =
             ReportedChange { at: wall(), pool: pool.clone(), subject, change: change.to_string(), says };
-        self.messages.changed(Changed { change, told });
+        self.messages.changed(ChangeReport { change, told });
     }
 }
 

@@ -16,7 +16,7 @@ const COARSE: Duration = Duration::from_secs(5);
 
 /// All counts at one moment, in the order of the numbers of the cells.
 #[derive(Debug)]
-struct Sample {
+struct CountsSample {
     at: Instant,
     servers: Box<[(u32, ServerCounts)]>,
     frontends: Box<[(u32, FrontendCounts)]>,
@@ -29,7 +29,7 @@ fn find<T: Copy>(counts: &[(u32, T)], id: u32) -> Option<T> {
 
 /// Samples of the last minute, the oldest first.
 #[derive(Debug)]
-pub(super) struct Rates(VecDeque<Sample>);
+pub(super) struct Rates(VecDeque<CountsSample>);
 
 /// What a count grew by over a window, and how long the window really was.
 pub(super) struct Growth<T> {
@@ -40,7 +40,7 @@ pub(super) struct Growth<T> {
 impl Rates {
     /// Before anything was counted.
     pub(super) fn new(at: Instant) -> Self {
-        Self(VecDeque::from([Sample { at, servers: Box::default(), frontends: Box::default() }]))
+        Self(VecDeque::from([CountsSample { at, servers: Box::default(), frontends: Box::default() }]))
     }
 
     /// Takes a sample and forgets those that are older than the long window.
@@ -50,7 +50,7 @@ impl Rates {
         servers.sort_unstable_by_key(|(id, _)| *id);
         let mut frontends: Vec<_> = snapshot.frontends().map(|it| (it.cell.id, it.cell.counts())).collect();
         frontends.sort_unstable_by_key(|(id, _)| *id);
-        self.0.push_back(Sample { at, servers: servers.into(), frontends: frontends.into() });
+        self.0.push_back(CountsSample { at, servers: servers.into(), frontends: frontends.into() });
         while self.0.get(1).is_some_and(|second| at.duration_since(second.at) >= MINUTE) {
             self.0.pop_front();
         }
@@ -59,7 +59,7 @@ impl Rates {
 
     /// Drops the sample that has just become older than the short window, when its neighbours are close enough.
     fn thin(&mut self, at: Instant) {
-        let old = |sample: &Sample| at.duration_since(sample.at) > TEN_SECONDS;
+        let old = |sample: &CountsSample| at.duration_since(sample.at) > TEN_SECONDS;
         let place = self.0.partition_point(old);
         if place >= 3 {
             let (before, after) = (self.0[place - 3].at, self.0[place - 1].at);
@@ -70,8 +70,8 @@ impl Rates {
     }
 
     /// The youngest sample that is at least as old as the window, or the oldest there is.
-    fn base(&self, window: Duration, now: Instant) -> Option<&Sample> {
-        let old_enough = |sample: &&Sample| now.duration_since(sample.at) >= window;
+    fn base(&self, window: Duration, now: Instant) -> Option<&CountsSample> {
+        let old_enough = |sample: &&CountsSample| now.duration_since(sample.at) >= window;
         self.0.iter().rev().find(old_enough).or_else(|| self.0.front())
     }
 
@@ -114,6 +114,6 @@ impl Rates {
 }
 
 /// At least a second, so that a rate right after the start is not a huge number made of nothing.
-fn age(base: Option<&Sample>, now: Instant) -> Duration {
+fn age(base: Option<&CountsSample>, now: Instant) -> Duration {
     base.map_or(Duration::ZERO, |sample| now.duration_since(sample.at)).max(Duration::from_secs(1))
 }

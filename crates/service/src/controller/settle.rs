@@ -12,11 +12,11 @@ use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
 use serde_json::json;
 
-use super::history::History;
-use super::state::{Health, State, health_key};
+use super::history::ProbeHistory;
+use super::state::{ControllerState, ServerHealth, health_key};
 use crate::clock::wall;
 
-impl State {
+impl ControllerState {
     /// Prepares cells, duties and health for what is to run next.
     pub(super) fn settle(&mut self, new: &Document) {
         let old = self.document();
@@ -131,7 +131,7 @@ impl State {
                     Some((id, health)) if health.address == address && asked.is_some() && health.works() => {
                         let (state, asked) = (HealthState::Up, asked.cloned());
                         let since = if health.state == state { health.since } else { wall() };
-                        kept.push((id, Health { state, since, asked, ..health }));
+                        kept.push((id, ServerHealth { state, since, asked, ..health }));
                     }
                     other => {
                         gone.extend(other.map(|(_, health)| health));
@@ -153,16 +153,16 @@ impl State {
 
     /// Gives servers that are new their health. The same question to the same address has the same answer, whatever
     /// the server is called and whatever pool it is in.
-    fn begin_health(&mut self, new: Vec<(PoolServer, SocketAddr, Option<CheckKind>)>, gone: &[Health]) {
+    fn begin_health(&mut self, new: Vec<(PoolServer, SocketAddr, Option<CheckKind>)>, gone: &[ServerHealth]) {
         let proven = gone.iter().chain(self.health.values());
         let proven = proven.filter(|health| health.state != HealthState::Unproven);
-        let elsewhere: BTreeMap<SocketAddr, Health> =
+        let elsewhere: BTreeMap<SocketAddr, ServerHealth> =
             proven.map(|health| (health.address, health.clone())).collect();
         for (id, address, asked) in new {
             let same = elsewhere.get(&address).filter(|health| health.asked == asked && asked.is_some());
             let health = same.cloned().unwrap_or_else(|| {
                 let known = self.known_health.remove(&health_key(&id, address)).filter(|_| asked.is_some());
-                Health {
+                ServerHealth {
                     address,
                     asked,
                     state: known.map(|known| known.state).unwrap_or_default(),
@@ -173,7 +173,7 @@ impl State {
                     wish: known.and_then(|known| known.wish),
                     flapping: false,
                     held_until: known.and_then(|known| known.held_until),
-                    history: History::default(),
+                    history: ProbeHistory::default(),
                     evidence_told: 0,
                 }
             });

@@ -26,22 +26,22 @@ use merismos_plane::observer::ObserveFilter;
 use merismos_plane::probe::{ProbeReport, ProbeTarget, Prober};
 use merismos_plane::{BindError, BoundSockets, Plane};
 use merismos_store::Revision;
-use merismos_store::copy::{Copy, KnownHealth};
+use merismos_store::copy::{KnownHealth, StateSnapshot};
 use rand::RngExt;
 use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
-use super::dealing::Ramping;
-use super::history::{History, after};
-use super::lookups::{Looked, lookup_id, lookup_key};
-use super::moves::Moves;
+use super::dealing::SlowStart;
+use super::history::{ProbeHistory, after};
+use super::lookups::{LookupState, lookup_id, lookup_key};
+use super::moves::ReportedMoves;
 use super::rates::Rates;
-use super::{DutyError, Facts, Ground, NoFrontend, View};
-use crate::access::Guesses;
+use super::{DutyError, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
+use crate::access::FailedLogins;
 use crate::api::ApiUsage;
-use crate::clock::{Numbers, wall};
+use crate::clock::{GrowingNumbers, wall};
 use crate::journal::Journal;
-use crate::messages::Messages;
+use crate::messages::NotificationSender;
 use crate::troubles::Troubles;
 
 /// How many snapshots a trial may be behind.
@@ -49,7 +49,7 @@ const PUBLISHED: usize = 4_096;
 
 /// A server's health as the controller knows it.
 #[derive(Clone, Debug)]
-pub(super) struct Health {
+pub(super) struct ServerHealth {
     pub(super) address: SocketAddr,
     pub(super) asked: Option<CheckKind>,
     pub(super) state: HealthState,
@@ -62,12 +62,12 @@ pub(super) struct Health {
     pub(super) flapping: bool,
     /// It is not up before this, whatever its probes say.
     pub(super) held_until: Option<Wall>,
-    pub(super) history: History,
+    pub(super) history: ProbeHistory,
     /// How many failures its traffic had when that was told last.
     pub(super) evidence_told: u64,
 }
 
-impl Health {
+impl ServerHealth {
     /// Whether it gets work as far as its health goes.
     pub(super) fn works(&self) -> bool {
         self.asked.is_none() || matches!(self.state, HealthState::Up | HealthState::Suspect)
@@ -96,7 +96,7 @@ const COPY_TIMED_EVERY: Duration = Duration::from_secs(60);
 const OFTEN: u32 = 4;
 
 /// The running revision.
-pub(super) struct Running {
+pub(super) struct RunningRevision {
     pub(super) revision: Arc<Revision>,
     /// Its document.
     pub(super) checked: Checked,
@@ -105,13 +105,13 @@ pub(super) struct Running {
 }
 
 /// Everything that the controller is started with.
-pub(crate) struct Start {
+pub(crate) struct ControllerStart {
     pub(crate) plane: Plane,
-    pub(crate) messages: Messages,
+    pub(crate) messages: NotificationSender,
     /// How many nodes share the database.
     pub(crate) nodes: Arc<AtomicU64>,
     pub(crate) api_usage: Arc<ApiUsage>,
-    pub(crate) guesses: Guesses,
+    pub(crate) guesses: FailedLogins,
     pub(crate) troubles: Troubles,
     pub(crate) prober: Prober,
     pub(crate) lookups: Lookups,
@@ -129,24 +129,24 @@ pub(crate) struct Start {
 }
 
 /// The state of the service.
-pub(crate) struct State {
+pub(crate) struct ControllerState {
     pub(super) plane: Plane,
-    pub(super) messages: Messages,
+    pub(super) messages: NotificationSender,
     pub(super) nodes: Arc<AtomicU64>,
     /// Pools that had an eligible server and have none now.
     pub(super) emptied: BTreeSet<Name>,
     pub(super) api_usage: Arc<ApiUsage>,
-    pub(super) guesses: Guesses,
+    pub(super) guesses: FailedLogins,
     pub(super) prober: Prober,
     pub(super) journal: Journal,
     pub(super) cells: RuntimeRegistry,
     pub(super) lookups: Lookups,
-    pub(super) running: Option<Running>,
+    pub(super) running: Option<RunningRevision>,
     pub(super) duties: BTreeMap<PoolServer, DutyOrder>,
-    pub(super) health: BTreeMap<PoolServer, Health>,
+    pub(super) health: BTreeMap<PoolServer, ServerHealth>,
     pub(super) known_health: BTreeMap<String, KnownHealth>,
     pub(super) found: DiscoveredServers,
-    pub(super) looked: BTreeMap<LookupId, Looked>,
+    pub(super) looked: BTreeMap<LookupId, LookupState>,
     pub(super) rates: Rates,
     /// When totals began to be counted anew, and what each server's cell had counted then.
     pub(super) reset: Option<(Wall, BTreeMap<u32, ServerCounts>)>,
@@ -156,16 +156,16 @@ pub(crate) struct State {
     pub(super) former_names: BTreeMap<Name, FormerNames>,
     pub(super) pin_key: PinKey,
     /// What goes otherwise than it is meant to.
-    pub(super) moves: Moves,
+    pub(super) moves: ReportedMoves,
     /// Servers that returned or recovered a moment ago.
-    pub(super) ramps: BTreeMap<PoolServer, Ramping>,
+    pub(super) ramps: BTreeMap<PoolServer, SlowStart>,
     pub(super) started: Wall,
     /// Until when an earlier run of the service watched the servers.
     pub(super) watched_until: Option<Wall>,
     /// When the copy was asked to be written last for the sake of its time.
     copy_timed: Instant,
     /// Numbers for orders: larger than all that are known, whatever the clock says.
-    pub(super) order_numbers: Numbers,
+    pub(super) order_numbers: GrowingNumbers,
     pub(super) troubles: Troubles,
     /// Nothing is changed any more.
     pub(super) stopping: bool,
@@ -174,7 +174,7 @@ pub(crate) struct State {
     pub(super) copy_is_old: watch::Sender<u64>,
 }
 
-impl ServerStates for State {
+impl ServerStates for ControllerState {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.duties.get(server).map(|order| order.duty).unwrap_or_default()
     }
@@ -216,10 +216,10 @@ pub(super) fn health_key(server: &PoolServer, address: SocketAddr) -> String {
     format!("{server} {address}")
 }
 
-impl State {
-    pub(crate) fn new(start: Start) -> Self {
+impl ControllerState {
+    pub(crate) fn new(start: ControllerStart) -> Self {
         let (published, _) = broadcast::channel(PUBLISHED);
-        let order_numbers = Numbers::default();
+        let order_numbers = GrowingNumbers::default();
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         Self {
             cells: RuntimeRegistry::new(start.plane.workers()),
@@ -243,7 +243,7 @@ impl State {
             holds: start.holds,
             former_names: start.former_names,
             pin_key: start.pin_key,
-            moves: Moves::default(),
+            moves: ReportedMoves::default(),
             ramps: BTreeMap::new(),
             started: wall(),
             watched_until: start.watched_until,
@@ -263,7 +263,7 @@ impl State {
     }
 
     /// Everything that a change is weighed against.
-    pub(super) fn view(&self) -> View {
+    pub(super) fn view(&self) -> RunningView {
         // Only what is out of the ordinary is told one by one: when all is well, ten thousand servers cost nothing.
         let out_of_order = |server: &&PoolServer| {
             self.duty(server) != Duty::InService
@@ -274,12 +274,12 @@ impl State {
             .map(|server| (server.clone(), (self.duty(server), self.health(server), self.feedback(server))))
             .collect();
         let empty = Checked::empty();
-        View {
+        RunningView {
             revision: self.running.as_ref().map(|running| Arc::clone(&running.revision)),
             checked: self.running.as_ref().map_or_else(|| empty.clone(), |running| running.checked.clone()),
             effective: self.running.as_ref().map_or(empty, |running| running.effective.clone()),
             found: self.found.clone(),
-            facts: Facts {
+            facts: StatesSnapshot {
                 servers: facts,
                 tiers: self.holds.iter().map(|(pool, it)| (pool.clone(), it.tier)).collect(),
             },
@@ -308,7 +308,7 @@ impl State {
         self.keep_found(checked.document());
         let effective = checked.with_found(&self.found);
         self.settle(effective.document());
-        self.running = Some(Running { revision: Arc::new(revision), checked, effective });
+        self.running = Some(RunningRevision { revision: Arc::new(revision), checked, effective });
         self.publish(bound);
         let published = Instant::now();
         self.set_probes();
@@ -533,9 +533,9 @@ impl State {
         name: &Name,
         from: Option<IpNet>,
         capacity: usize,
-    ) -> Result<Ground, NoFrontend> {
+    ) -> Result<TrialTarget, UnknownFrontend> {
         let snapshot = self.plane.snapshot();
-        let frontend = snapshot.frontend_named(name).ok_or_else(|| NoFrontend(name.clone()))?;
+        let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
         let mut address = frontend.listen.address;
         if address.ip().is_unspecified() {
             address.set_ip(match address {
@@ -552,7 +552,7 @@ impl State {
                 ObserveFilter::Clients { frontend: frontend.cell.id, from: vec![from] }
             }
         };
-        Ok(Ground {
+        Ok(TrialTarget {
             address,
             frontend: Arc::clone(frontend),
             from,
@@ -564,9 +564,9 @@ impl State {
         })
     }
 
-    pub(super) fn copy(&self) -> Copy {
+    pub(super) fn copy(&self) -> StateSnapshot {
         let health = self.health.iter().filter(|(_, health)| health.state != HealthState::Unproven);
-        Copy {
+        StateSnapshot {
             written: Some(wall()),
             revision: self.running.as_ref().map(|running| Revision::clone(&running.revision)),
             duties: self.duties.iter().map(|(server, order)| (server.to_string(), order.clone())).collect(),

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use merismos_api::{
     AtStake, CheckStatus, DrainingStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
-    Observed, PoolShare, PoolStatus, Records, RevisionStatus, ServerStatus, Status, Totals, Window,
+    Observed, PoolShare, PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus, Totals, Window,
 };
 use merismos_core::config::document::{
     BalancePer, CheckSpec, Document, FrontendSpec, LookupSpec, PoolSpec, Protocol, ServerSpec,
@@ -22,10 +22,10 @@ use merismos_core::runtime::{ServerCounts, of_thousand};
 use merismos_core::time::{Tick, Wall};
 use merismos_core::units::humane;
 
-use super::Detail;
+use super::StatusDetail;
 use super::moves::{failing_words, moved_words, tier_words};
 use super::rates::{MINUTE, TEN_SECONDS};
-use super::state::{Running, State};
+use super::state::{ControllerState, RunningRevision};
 use crate::clock::wall;
 
 /// From how many servers on a status does not show each one, unless it is asked to.
@@ -35,9 +35,9 @@ const RESTART: Duration = Duration::from_secs(90);
 /// How many troubles are told one by one.
 const MOST_TROUBLES: usize = 50;
 
-impl State {
+impl ControllerState {
     /// Everything that is going on.
-    pub(super) fn status(&self, detail: &Detail) -> Status {
+    pub(super) fn status(&self, detail: &StatusDetail) -> Status {
         let (snapshot, document) = (self.plane.snapshot(), self.document());
         let (at, now) = (wall(), Instant::now());
         let deaf = self.plane.deaf();
@@ -78,7 +78,7 @@ impl State {
         );
         let (probes, late_probes) = self.prober.started();
         let mut shortened = false;
-        if let Detail::Short(wanted) = detail
+        if let StatusDetail::Short(wanted) = detail
             && servers > MANY_SERVERS
         {
             shortened = true;
@@ -137,7 +137,7 @@ impl State {
 
     fn revision(&self) -> RevisionStatus {
         match &self.running {
-            Some(Running { revision, .. }) => RevisionStatus {
+            Some(RunningRevision { revision, .. }) => RevisionStatus {
                 number: revision.number,
                 author: revision.author.clone(),
                 note: revision.note.clone(),
@@ -152,9 +152,9 @@ impl State {
         }
     }
 
-    fn records(&self) -> Records {
+    fn records(&self) -> StoreStatus {
         let backlog = self.journal.outbox().backlog();
-        Records {
+        StoreStatus {
             kept: backlog.why.is_none(),
             waiting: backlog.waiting,
             lost: backlog.dropped,
@@ -422,7 +422,7 @@ fn troubles(
     frontends: &[FrontendStatus],
     pools: &[PoolStatus],
     (elsewhere, own): (&[String], &[String]),
-    records: &Records,
+    records: &StoreStatus,
     (started, at): (Wall, Wall),
 ) -> Vec<String> {
     let mut troubles: Vec<String> = frontends

@@ -11,11 +11,11 @@ use merismos_core::time::Wall;
 use merismos_plane::probe::ProbeReport;
 use serde_json::json;
 
-use super::state::State;
+use super::state::ControllerState;
 use crate::clock::wall;
-use crate::messages::Changed;
+use crate::messages::ChangeReport;
 
-impl State {
+impl ControllerState {
     /// Tells those who want to know of a change of health.
     pub(super) fn tell_people(
         &self,
@@ -39,7 +39,7 @@ impl State {
                 change: change.to_string(),
                 says: says.to_owned(),
             };
-            self.messages.changed(Changed { change, told });
+            self.messages.changed(ChangeReport { change, told });
         }
     }
 
@@ -67,7 +67,7 @@ impl State {
                 change: change.to_string(),
                 says: says.to_owned(),
             };
-            self.messages.changed(Changed { change, told });
+            self.messages.changed(ChangeReport { change, told });
         }
     }
 

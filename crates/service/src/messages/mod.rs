@@ -38,29 +38,29 @@ const LONGEST_WAIT: Duration = Duration::from_secs(300);
 const GIVE_UP: Duration = Duration::from_secs(24 * 3_600);
 
 /// The messages of the document, by name.
-pub(crate) type Wanted = BTreeMap<Name, NotificationSpec>;
+pub(crate) type NotificationSpecs = BTreeMap<Name, NotificationSpec>;
 
 /// A change that somebody may want to be told of.
 #[derive(Debug)]
-pub(crate) struct Changed {
+pub(crate) struct ChangeReport {
     pub(crate) change: NotifiedChange,
     pub(crate) told: ReportedChange,
 }
 
 /// The way to the messages.
 #[derive(Clone, Debug)]
-pub(crate) struct Messages {
-    changes: mpsc::Sender<Changed>,
-    wanted: Arc<watch::Sender<Wanted>>,
+pub(crate) struct NotificationSender {
+    changes: mpsc::Sender<ChangeReport>,
+    wanted: Arc<watch::Sender<NotificationSpecs>>,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
     secrets: Arc<SecretCache>,
 }
 
 /// The other end of [`Messages`], until it runs.
 #[derive(Debug)]
-pub(crate) struct Waiting {
-    changes: mpsc::Receiver<Changed>,
-    wanted: watch::Receiver<Wanted>,
+pub(crate) struct NotificationReceiver {
+    changes: mpsc::Receiver<ChangeReport>,
+    wanted: watch::Receiver<NotificationSpecs>,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
     secrets: Arc<SecretCache>,
 }
@@ -68,15 +68,15 @@ pub(crate) struct Waiting {
 /// Why a message could not be tried.
 #[derive(Debug, thiserror::Error)]
 #[error("there is no message {0} in the running configuration")]
-pub(crate) struct NoMessage(pub(crate) Name);
+pub(crate) struct UnknownNotification(pub(crate) Name);
 
-impl Messages {
-    pub(crate) fn new(secrets: SecretCache) -> (Self, Waiting) {
+impl NotificationSender {
+    pub(crate) fn new(secrets: SecretCache) -> (Self, NotificationReceiver) {
         let (changes, changed) = mpsc::channel(CHANGES);
-        let (wanted, wants) = watch::channel(Wanted::new());
+        let (wanted, wants) = watch::channel(NotificationSpecs::new());
         let kept = Arc::default();
         let secrets = Arc::new(secrets);
-        let waiting = Waiting {
+        let waiting = NotificationReceiver {
             changes: changed,
             wanted: wants,
             kept: Arc::clone(&kept),
@@ -86,7 +86,7 @@ impl Messages {
     }
 
     /// Goes by the messages of this document from now on.
-    pub(crate) fn set(&self, wanted: &Wanted) {
+    pub(crate) fn set(&self, wanted: &NotificationSpecs) {
         self.wanted.send_if_modified(|now| {
             let differs = now != wanted;
             if differs {
@@ -97,7 +97,7 @@ impl Messages {
     }
 
     /// Something changed. Never waits: when far too much waits already, it is left out, and the log says so.
-    pub(crate) fn changed(&self, changed: Changed) {
+    pub(crate) fn changed(&self, changed: ChangeReport) {
         if self.wanted.borrow().is_empty() {
             return;
         }
@@ -113,8 +113,13 @@ impl Messages {
     }
 
     /// Delivers a message at once that only says that it is a try; gives what came of it by each way.
-    pub(crate) async fn try_out(&self, name: &Name, who: &str) -> Result<Vec<SentMessage>, NoMessage> {
-        let spec = self.wanted.borrow().get(name).cloned().ok_or_else(|| NoMessage(name.clone()))?;
+    pub(crate) async fn try_out(
+        &self,
+        name: &Name,
+        who: &str,
+    ) -> Result<Vec<SentMessage>, UnknownNotification> {
+        let spec =
+            self.wanted.borrow().get(name).cloned().ok_or_else(|| UnknownNotification(name.clone()))?;
         let says = format!("a try by {who}: nothing changed");
         let told = ReportedChange {
             at: wall(),
@@ -223,10 +228,10 @@ async fn deliver(
 const NOT_WANTED: &str = "it is not in the running configuration any more";
 
 /// What the task owns.
-struct Messenger {
+struct NotificationTask {
     start: Instant,
     gatherers: BTreeMap<Name, NotificationBatcher>,
-    wanted: Wanted,
+    wanted: NotificationSpecs,
     kept: Arc<Mutex<BTreeMap<u64, StoredMessage>>>,
     journal: Journal,
     secrets: Arc<SecretCache>,
@@ -234,15 +239,15 @@ struct Messenger {
     busy: BTreeSet<(String, String)>,
 }
 
-impl Waiting {
+impl NotificationReceiver {
     /// Gathers and delivers for ever.
     pub(crate) async fn run(mut self, journal: Journal, store: Store) {
         let (loaded, mut from_store) = mpsc::channel(1);
         tokio::spawn(load(store, loaded));
-        let mut messenger = Messenger {
+        let mut messenger = NotificationTask {
             start: Instant::now(),
             gatherers: BTreeMap::new(),
-            wanted: Wanted::new(),
+            wanted: NotificationSpecs::new(),
             kept: Arc::clone(&self.kept),
             journal,
             secrets: Arc::clone(&self.secrets),
@@ -286,7 +291,7 @@ async fn load(store: Store, loaded: mpsc::Sender<Vec<StoredMessage>>) {
     }
 }
 
-impl Messenger {
+impl NotificationTask {
     fn now(&self) -> Tick {
         Tick(u64::try_from(self.start.elapsed().as_nanos()).unwrap_or(u64::MAX))
     }
@@ -295,7 +300,7 @@ impl Messenger {
         self.kept.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn follow(&mut self, wanted: Wanted) {
+    fn follow(&mut self, wanted: NotificationSpecs) {
         self.gatherers.retain(|name, _| wanted.contains_key(name));
         for (name, spec) in &wanted {
             match self.gatherers.get_mut(name) {
@@ -306,7 +311,7 @@ impl Messenger {
         self.wanted = wanted;
     }
 
-    fn on_change(&mut self, changed: &Changed) {
+    fn on_change(&mut self, changed: &ChangeReport) {
         let now = self.now();
         for gatherer in self.gatherers.values_mut() {
             gatherer.on_change(changed.change, changed.told.clone(), now);

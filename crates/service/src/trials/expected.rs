@@ -9,20 +9,20 @@ use merismos_core::name::PoolServer;
 use merismos_core::proof::{Expectation, RequestResults, TallySample, TrialOutcome};
 use merismos_core::routing::{Frontend, PoolReason, RequestFacts, Server, Snapshot};
 use merismos_core::time::Tick;
-use merismos_load::{Plan, Seen as Outcomes, Shot, Work};
+use merismos_load::{ClientOutcome as Outcomes, LoadPlan, RequestRecord, RequestSpec};
 use merismos_plane::observer::{Observation, Observed};
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::TryRecvError;
 
 /// The frontend as it was in each version of the snapshot while a trial ran.
-pub(super) struct Versions {
+pub(super) struct FrontendVersions {
     first: Arc<Frontend>,
     first_version: u64,
     published: broadcast::Receiver<Arc<Snapshot>>,
     later: BTreeMap<u64, Option<Arc<Frontend>>>,
 }
 
-impl Versions {
+impl FrontendVersions {
     pub(super) fn new(
         first: &Arc<Frontend>,
         first_version: u64,
@@ -52,13 +52,13 @@ impl Versions {
 
 /// What the witness saw, until it is joined with what the clients saw.
 #[derive(Default)]
-pub(super) struct Sightings {
+pub(super) struct TrialObservations {
     /// A port may serve for several connections, one after the other.
     by_what: BTreeMap<Observed, VecDeque<Observation>>,
     count: usize,
 }
 
-impl Sightings {
+impl TrialObservations {
     pub(super) fn note(&mut self, sighting: Observation) {
         self.count += 1;
         self.by_what.entry(sighting.of).or_default().push_back(sighting);
@@ -68,7 +68,7 @@ impl Sightings {
         self.count
     }
 
-    fn of(&mut self, shot: &Shot) -> Option<Observation> {
+    fn of(&mut self, shot: &RequestRecord) -> Option<Observation> {
         let what = match shot.from {
             Some(from) => Observed::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
             None => Observed::Request(shot.number),
@@ -78,7 +78,7 @@ impl Sightings {
 }
 
 /// What was seen of a trial, beside what was expected.
-pub(super) struct Joined {
+pub(super) struct JoinedObservations {
     pub(super) samples: Vec<TallySample>,
     /// The expected shares, by the numbers that the samples name.
     pub(super) shares: BTreeMap<u64, Vec<(PoolServer, f64)>>,
@@ -86,12 +86,12 @@ pub(super) struct Joined {
 
 /// Joins what clients and witness saw, and says where each shot should have gone.
 pub(super) fn join(
-    plan: &Plan,
-    (shots, mut sightings): (&[Shot], Sightings),
-    versions: &Versions,
+    plan: &LoadPlan,
+    (shots, mut sightings): (&[RequestRecord], TrialObservations),
+    versions: &FrontendVersions,
     what: RequestResults,
-) -> Joined {
-    let mut book = Book { plan, versions, shares: BTreeMap::new(), numbers: BTreeMap::new() };
+) -> JoinedObservations {
+    let mut book = ObservationBook { plan, versions, shares: BTreeMap::new(), numbers: BTreeMap::new() };
     let mut last: BTreeMap<u32, PoolServer> = BTreeMap::new();
     let mut samples = Vec::with_capacity(shots.len());
     for shot in shots {
@@ -112,24 +112,24 @@ pub(super) fn join(
         let latency_us = u64::try_from(shot.took.as_micros()).unwrap_or(u64::MAX);
         samples.push(TallySample { server, failed_at, outcome, latency_us, expectation });
     }
-    Joined { samples, shares: book.shares }
+    JoinedObservations { samples, shares: book.shares }
 }
 
-struct Book<'a> {
-    plan: &'a Plan,
-    versions: &'a Versions,
+struct ObservationBook<'a> {
+    plan: &'a LoadPlan,
+    versions: &'a FrontendVersions,
     shares: BTreeMap<u64, Vec<(PoolServer, f64)>>,
     numbers: BTreeMap<(u64, Option<IpAddr>), u64>,
 }
 
-impl Book<'_> {
+impl ObservationBook<'_> {
     fn address(&self, client: u32) -> IpAddr {
         let addresses = &self.plan.clients.addresses;
         addresses.get(client as usize % addresses.len().max(1)).copied().unwrap_or(self.plan.address.ip())
     }
 
     /// `last` is the server that the client had before.
-    fn expectation(&mut self, shot: &Shot, version: u64, last: Option<&PoolServer>) -> Expectation {
+    fn expectation(&mut self, shot: &RequestRecord, version: u64, last: Option<&PoolServer>) -> Expectation {
         let address = self.address(shot.client);
         let Some(frontend) = self.versions.at(version) else { return Expectation::Shares(u64::MAX) };
         if let Some(server) = last.filter(|server| self.holds(frontend, server, shot)) {
@@ -150,7 +150,7 @@ impl Book<'_> {
     }
 
     /// Whether the client stays with the server that it had before.
-    fn holds(&self, frontend: &Frontend, server: &PoolServer, shot: &Shot) -> bool {
+    fn holds(&self, frontend: &Frontend, server: &PoolServer, shot: &RequestRecord) -> bool {
         // Whichever pool it is in: a client stays with its first server over all of them.
         let mut known = frontend.pools().flat_map(|pool| pool.servers.iter().map(move |it| (pool, it)));
         let Some((pool, known)) = known.find(|(_, it)| it.name == *server) else { return false };
@@ -169,14 +169,14 @@ impl Book<'_> {
             _ => None,
         };
         let facts = match &self.plan.work {
-            Work::Http { path, .. } => RequestFacts {
+            RequestSpec::Http { path, .. } => RequestFacts {
                 client: address,
                 target: Some(path),
                 host: Some(host.as_bytes()),
                 sni: None,
                 field: &field,
             },
-            Work::Tcp { .. } | Work::Udp { .. } => RequestFacts::of_client(address),
+            RequestSpec::Tcp { .. } | RequestSpec::Udp { .. } => RequestFacts::of_client(address),
         };
         frontend.certain(&facts, Tick(0)).cloned()
     }

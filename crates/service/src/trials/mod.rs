@@ -9,20 +9,20 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use merismos_api::{EventKind, Happening, Trial, TrialRequest, TrialState};
+use merismos_api::{EventKind, Trial, TrialHappening, TrialRequest, TrialState};
 use merismos_core::name::{Name, NameError};
 use merismos_core::proof::{TrialVerdict, tally};
-use merismos_load::{Plan, Seen};
+use merismos_load::{ClientOutcome, LoadPlan};
 use merismos_store::{Store, StoreError, StoredTrial};
 use serde_json::json;
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::TryRecvError;
 
-use self::expected::{Sightings, Versions, join};
+use self::expected::{FrontendVersions, TrialObservations, join};
 pub(crate) use self::order::OrderError;
 use crate::clock::wall;
-use crate::controller::{Controller, Ground, NoFrontend, Stopping};
-use crate::journal::{Journal, Told};
+use crate::controller::{Controller, Stopping, TrialTarget, UnknownFrontend};
+use crate::journal::{Journal, StreamItem};
 
 /// How many trials may run at the same time.
 const MOST_RUNNING: usize = 4;
@@ -41,7 +41,7 @@ pub(crate) enum TrialError {
     #[error(transparent)]
     Name(#[from] NameError),
     #[error(transparent)]
-    NoFrontend(#[from] NoFrontend),
+    NoFrontend(#[from] UnknownFrontend),
     #[error("{MOST_RUNNING} trials are running already: wait until one is over")]
     TooMany,
     #[error(transparent)]
@@ -127,9 +127,9 @@ impl Trials {
         Ok(stored.and_then(|it| serde_json::from_value(it.trial).ok()))
     }
 
-    async fn conduct(self, mut trial: Trial, plan: Plan, ground: Ground) {
+    async fn conduct(self, mut trial: Trial, plan: LoadPlan, ground: TrialTarget) {
         let began = Instant::now();
-        let Ground { frontend, unjudged, mut sightings, snapshot, published, .. } = ground;
+        let TrialTarget { frontend, unjudged, mut sightings, snapshot, published, .. } = ground;
         let pools: Vec<Name> = frontend.pools().map(|pool| pool.name.clone()).collect();
         let name = frontend.name.clone();
         let of = (name.as_str(), pools.as_slice());
@@ -139,9 +139,9 @@ impl Trials {
         let mut shots = self.load.spawn(merismos_load::run(plan.clone(), move |_| {
             counter.fetch_add(1, Ordering::Relaxed);
         }));
-        let mut seen = Sightings::default();
+        let mut seen = TrialObservations::default();
         let mut progress = tokio::time::interval(PROGRESS_EVERY);
-        let mut versions = Versions::new(&frontend, snapshot.version, published);
+        let mut versions = FrontendVersions::new(&frontend, snapshot.version, published);
         let shots = loop {
             tokio::select! {
                 shots = &mut shots => break shots.unwrap_or_default(),
@@ -158,7 +158,10 @@ impl Trials {
         trial.took_ms = began.elapsed().as_millis() as u64;
         trial.ended = shots.len() as u64;
         // An answer is with the client a moment before the plane tells of it.
-        let answered = shots.iter().filter(|shot| matches!(shot.seen, Seen::Answer(_) | Seen::Done)).count();
+        let answered = shots
+            .iter()
+            .filter(|shot| matches!(shot.seen, ClientOutcome::Answer(_) | ClientOutcome::Done))
+            .count();
         let end = tokio::time::Instant::now() + LAST_SIGHTINGS;
         while seen.count() < answered {
             match tokio::time::timeout_at(end, sightings.receiver.recv()).await {
@@ -207,15 +210,15 @@ impl Trials {
 
 /// Takes over what happened to the pool since the last call.
 fn collect(
-    happened: &mut Vec<Happening>,
-    facts: &mut broadcast::Receiver<Told>,
+    happened: &mut Vec<TrialHappening>,
+    facts: &mut broadcast::Receiver<StreamItem>,
     (frontend, pools): (&str, &[Name]),
     began: merismos_core::time::Wall,
 ) {
     loop {
         let event = match facts.try_recv() {
-            Ok(Told { event: Some(event), .. }) => event,
-            Ok(Told { event: None, .. }) | Err(TryRecvError::Lagged(_)) => continue,
+            Ok(StreamItem { event: Some(event), .. }) => event,
+            Ok(StreamItem { event: None, .. }) | Err(TryRecvError::Lagged(_)) => continue,
             Err(TryRecvError::Empty | TryRecvError::Closed) => return,
         };
         let concerns = match event.kind {
@@ -231,7 +234,11 @@ fn collect(
         };
         if concerns {
             let after_ms = event.at.since(began).as_millis() as u64;
-            happened.push(Happening { after_ms, subject: event.subject.clone(), says: event.says.clone() });
+            happened.push(TrialHappening {
+                after_ms,
+                subject: event.subject.clone(),
+                says: event.says.clone(),
+            });
         }
     }
 }

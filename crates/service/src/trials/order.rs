@@ -9,10 +9,10 @@ use merismos_core::config::document::{BalancePer, Protocol};
 use merismos_core::name::Name;
 use merismos_core::proof::RequestResults;
 use merismos_core::routing::Frontend;
-use merismos_load::{Clients, Plan, Work, can_send_from};
+use merismos_load::{LoadClients, LoadPlan, RequestSpec, can_send_from};
 use merismos_plane::observer::MARK;
 
-use crate::controller::Ground;
+use crate::controller::TrialTarget;
 
 const MOST_SHOTS: u32 = 1_000_000;
 const MOST_AT_ONCE: u32 = 256;
@@ -89,8 +89,8 @@ pub(super) fn sends(frontend: &Frontend, request: &TrialRequest) -> RequestResul
 }
 
 /// The plan of a trial on this ground.
-pub(super) fn plan(request: &TrialRequest, ground: &Ground) -> Result<Plan, OrderError> {
-    let Ground { address, frontend, from, sightings, .. } = ground;
+pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadPlan, OrderError> {
+    let TrialTarget { address, frontend, from, sightings, .. } = ground;
     let (name, protocol) = (frontend.name.clone(), frontend.protocol);
     let said = request.say.as_deref();
     if said.is_some_and(|said| !(1..=LONGEST_WORDS).contains(&said.len()) || protocol == Protocol::Http) {
@@ -114,18 +114,18 @@ pub(super) fn plan(request: &TrialRequest, ground: &Ground) -> Result<Plan, Orde
     let (work, timeout) = match protocol {
         Protocol::Http => {
             let mark = Some((MARK, format!("{}-", sightings.number)));
-            (Work::Http { path: request.path.clone(), mark }, Duration::from_secs(60))
+            (RequestSpec::Http { path: request.path.clone(), mark }, Duration::from_secs(60))
         }
         Protocol::Tcp => {
-            (Work::Tcp { say: said.unwrap_or_default().as_bytes().to_vec() }, Duration::from_secs(10))
+            (RequestSpec::Tcp { say: said.unwrap_or_default().as_bytes().to_vec() }, Duration::from_secs(10))
         }
         Protocol::Udp => {
             let say = said.unwrap_or(USUAL_WORDS).as_bytes().to_vec();
             let is_answered = sends(frontend, request) != RequestResults::OneWay;
-            (Work::Udp { say, is_answered }, Duration::from_secs(2))
+            (RequestSpec::Udp { say, is_answered }, Duration::from_secs(2))
         }
     };
-    Ok(Plan {
+    Ok(LoadPlan {
         address: *address,
         work,
         shots: u64::from(request.requests),
@@ -133,6 +133,6 @@ pub(super) fn plan(request: &TrialRequest, ground: &Ground) -> Result<Plan, Orde
         concurrency: at_once.min(count),
         per_second: request.per_second,
         timeout,
-        clients: Clients { count, addresses, keep_cookies: request.keep_cookies },
+        clients: LoadClients { count, addresses, keep_cookies: request.keep_cookies },
     })
 }

@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use merismos_api::{Event, TryAnswer, TryRequest};
+use merismos_api::{Event, TryRequest, TryResponse};
 use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::time::Wall;
 use merismos_lab::free::free_address;
@@ -22,7 +22,7 @@ async fn try_check(
     check: &str,
     given: Option<Map<String, Value>>,
     servers: &[&str],
-) -> TryAnswer {
+) -> TryResponse {
     let servers = servers.iter().map(|it| (*it).to_owned()).collect();
     let request = TryRequest { servers, keys: given };
     service.client().try_check(&check.parse().unwrap(), &request).await.unwrap()
@@ -239,7 +239,7 @@ async fn a_check_is_tried_side_by_side_before_it_can_hurt() {
     let name = service.status().await.pools[0].check.as_ref().unwrap().name.clone();
     let other =
         service.merismos(&["check", "try", &name, "quay/gull", "--path", "/nowhere-at-all", "--json"]);
-    let answer: TryAnswer = serde_json::from_slice(&other.stdout).unwrap();
+    let answer: TryResponse = serde_json::from_slice(&other.stdout).unwrap();
     assert!(answer.asks.contains("GET /nowhere-at-all"), "{answer:?}");
     assert_eq!(service.status().await.pools[0].eligible, 2, "nothing about their health has changed");
     for (args, says) in [

@@ -13,7 +13,7 @@ async fn change(service: &Service, thing: &str, keys: serde_json::Value) {
 }
 
 async fn make(service: &Service, edit: Edit) {
-    let going = merismos_api::Going { accept: Vec::new(), ..Default::default() };
+    let going = merismos_api::ApplyOptions { accept: Vec::new(), ..Default::default() };
     service.client().change(&merismos_api::ChangeRequest { edits: vec![edit], going }).await.unwrap();
 }
 

@@ -1,6 +1,6 @@
 //! Algorithms, tiers, ramps, several pools and explanations, as an engineer meets them.
 
-use merismos_api::{DutyRequest, EventKind, ExplainAnswer, TrialRequest, TrialState};
+use merismos_api::{DutyRequest, EventKind, ExplainResponse, TrialRequest, TrialState};
 use merismos_client::ClientError;
 use merismos_core::config::DocumentFormat;
 use merismos_core::duty::Duty;
@@ -33,7 +33,7 @@ async fn try_it(service: &Service, request: TrialRequest) -> merismos_api::Trial
     service.client().trial(id).await.unwrap()
 }
 
-async fn explain(service: &Service, facts: &[(&str, &str)]) -> ExplainAnswer {
+async fn explain(service: &Service, facts: &[(&str, &str)]) -> ExplainResponse {
     let facts: Vec<(&str, String)> = facts.iter().map(|(name, value)| (*name, (*value).to_owned())).collect();
     service.client().explain(&"harbour".parse().unwrap(), &facts).await.unwrap()
 }

@@ -1,7 +1,7 @@
 //! Things one by one: made, looked at, changed, renamed, copied, removed; and the guards on the way.
 
-use merismos_api::{ChangeRequest, Going, ProblemDocument, Review};
-use merismos_client::{ClientError, Wanted};
+use merismos_api::{ApplyOptions, ChangeRequest, ProblemDocument, Review};
+use merismos_client::{ClientError, EventFilterQuery};
 use merismos_core::config::edit::Edit;
 use merismos_core::config::object::{ObjectKind, ObjectPath};
 use merismos_core::duty::Duty;
@@ -27,11 +27,11 @@ pub(crate) fn set(path: &str, value: serde_json::Value) -> Edit {
 }
 
 pub(crate) async fn change(service: &Service, edits: Vec<Edit>) -> Result<Review, ClientError> {
-    service.client().change(&ChangeRequest { edits, going: Going::default() }).await
+    service.client().change(&ChangeRequest { edits, going: ApplyOptions::default() }).await
 }
 
 async fn preview(service: &Service, edits: Vec<Edit>) -> Review {
-    let going = Going { preview: true, ..Going::default() };
+    let going = ApplyOptions { preview: true, ..ApplyOptions::default() };
     service.client().change(&ChangeRequest { edits, going }).await.unwrap()
 }
 
@@ -74,9 +74,9 @@ async fn from_nothing_to_a_working_frontend_and_back_thing_by_thing() {
     for path in ["frontends.harbour", "pools.quay", "checks.well"] {
         assert!(change(&service, vec![Edit::Remove { thing: thing(path) }]).await.unwrap().made, "{path}");
     }
-    assert_eq!(client.things(&Wanted::default()).await.unwrap().total, 0);
+    assert_eq!(client.things(&EventFilterQuery::default()).await.unwrap().total, 0);
     // And the way back.
-    let back = client.revert(4, Going::default()).await.unwrap();
+    let back = client.revert(4, ApplyOptions::default()).await.unwrap();
     assert!(back.made && back.revision == 8);
     until("it serves again", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
     let notes: Vec<_> =
@@ -195,16 +195,38 @@ async fn things_are_found_by_label_text_and_page() {
     };
     change(&service, vec![import]).await.unwrap();
     let client = service.client();
-    let count = async |wanted: Wanted| client.things(&wanted).await.unwrap().total;
+    let count = async |wanted: EventFilterQuery| client.things(&wanted).await.unwrap().total;
     let text = |it: &str| Some(it.to_owned());
-    assert_eq!(count(Wanted { kind: Some(ObjectKind::Host), ..Wanted::default() }).await, 30);
-    assert_eq!(count(Wanted { labels: text("site=north"), ..Wanted::default() }).await, 5);
-    assert_eq!(count(Wanted { labels: text("site"), search: text("RACK 1"), ..Wanted::default() }).await, 2);
-    assert_eq!(count(Wanted { kind: Some(ObjectKind::Pool), ..Wanted::default() }).await, 0);
-    let page =
-        client.things(&Wanted { offset: Some(28), limit: Some(10), ..Wanted::default() }).await.unwrap();
+    assert_eq!(
+        count(EventFilterQuery { kind: Some(ObjectKind::Host), ..EventFilterQuery::default() }).await,
+        30
+    );
+    assert_eq!(
+        count(EventFilterQuery { labels: text("site=north"), ..EventFilterQuery::default() }).await,
+        5
+    );
+    assert_eq!(
+        count(EventFilterQuery {
+            labels: text("site"),
+            search: text("RACK 1"),
+            ..EventFilterQuery::default()
+        })
+        .await,
+        2
+    );
+    assert_eq!(
+        count(EventFilterQuery { kind: Some(ObjectKind::Pool), ..EventFilterQuery::default() }).await,
+        0
+    );
+    let page = client
+        .things(&EventFilterQuery { offset: Some(28), limit: Some(10), ..EventFilterQuery::default() })
+        .await
+        .unwrap();
     assert_eq!((page.total, page.things.len()), (30, 2));
-    let hosts = client.hosts(&Wanted { search: text("192.0.2.7"), ..Wanted::default() }).await.unwrap();
+    let hosts = client
+        .hosts(&EventFilterQuery { search: text("192.0.2.7"), ..EventFilterQuery::default() })
+        .await
+        .unwrap();
     assert_eq!(hosts.hosts[0].name.as_deref(), Some("host-7"));
     let unknown = refused(client.thing(&thing("hosts.none"), None).await);
     assert_eq!(unknown.status, 404);

@@ -1,6 +1,6 @@
 //! Drafts and revisions: gathered, reviewed, rebased, deployed, thrown away, gone back to.
 
-use merismos_api::{DraftEdits, Going, NewDraft};
+use merismos_api::{ApplyOptions, DraftEdits, NewDraft};
 use merismos_core::config::edit::Edit;
 use merismos_core::name::Name;
 use merismos_lab::free::free_address;
@@ -34,7 +34,7 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     let review = client.edit_draft(&name("autumn"), &edits(vec![dangling])).await.unwrap();
     assert_eq!(review.mistakes[0].path, "pools.quay.check");
     assert!(review.review.is_none());
-    assert_eq!(refused(client.deploy_draft(&name("autumn"), Going::default()).await).status, 422);
+    assert_eq!(refused(client.deploy_draft(&name("autumn"), ApplyOptions::default()).await).status, 422);
     let better = Edit::Add {
         thing: "checks.better".parse().unwrap(),
         keys: json!({ "kind": "tcp", "interval": "1s", "timeout": "2s" }).as_object().unwrap().clone(),
@@ -48,7 +48,7 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     assert_eq!(service.server("gull").await.weight, 1);
 
     // Its warning has to be accepted, by whom is kept.
-    let open = refused(client.deploy_draft(&name("autumn"), Going::default()).await);
+    let open = refused(client.deploy_draft(&name("autumn"), ApplyOptions::default()).await);
     let key = "slow-timeout:checks.better.timeout";
     assert_eq!(open.warnings.iter().map(|it| it.warning.key.as_str()).collect::<Vec<_>>(), [key]);
     let accept = |key: &str| DraftEdits { accept: vec![key.to_owned()], ..DraftEdits::default() };
@@ -57,7 +57,7 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     let accept = accept(key);
     let review = client.edit_draft(&name("autumn"), &accept).await.unwrap();
     assert_eq!((review.accepted[0].key.as_str(), review.accepted[0].who.as_str()), (key, "admin"));
-    let done = client.deploy_draft(&name("autumn"), Going::default()).await.unwrap();
+    let done = client.deploy_draft(&name("autumn"), ApplyOptions::default()).await.unwrap();
     assert!(done.made && done.revision == 2);
     assert_eq!(service.server("gull").await.weight, 3);
     assert!(client.drafts().await.unwrap().drafts.is_empty(), "a deployed draft is gone");
@@ -68,9 +68,9 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     assert_eq!(between.changes, revision.changes);
     assert_eq!(refused(client.compare(1, 9).await).status, 404);
 
-    let looked = client.revert(1, Going { preview: true, ..Going::default() }).await.unwrap();
+    let looked = client.revert(1, ApplyOptions { preview: true, ..ApplyOptions::default() }).await.unwrap();
     assert!(!looked.made && looked.changes.len() == 3);
-    assert!(client.revert(1, Going::default()).await.unwrap().made);
+    assert!(client.revert(1, ApplyOptions::default()).await.unwrap().made);
     assert_eq!(service.server("gull").await.weight, 1);
     let export = client.document(merismos_core::config::DocumentFormat::Toml).await.unwrap();
     assert_eq!(client.revision(1).await.unwrap().document, export, "the same content, the same bytes");
@@ -89,7 +89,7 @@ async fn of_two_writers_the_second_is_told_and_can_rebase_unless_both_touched_th
     client.edit_draft(&name("same"), &edits(vec![weight("tern", 5)])).await.unwrap();
     change(&service, vec![weight("tern", 7)]).await.unwrap();
 
-    let stale = refused(client.deploy_draft(&name("mine"), Going::default()).await);
+    let stale = refused(client.deploy_draft(&name("mine"), ApplyOptions::default()).await);
     assert_eq!((stale.status, stale.kind.as_str()), (409, "/problems/stale"));
     assert_eq!(stale.between.unwrap().changes[0].words, "weight of server quay/tern: 1 (default) to 7");
     let review = client.draft(&name("mine")).await.unwrap();
@@ -97,7 +97,7 @@ async fn of_two_writers_the_second_is_told_and_can_rebase_unless_both_touched_th
 
     let rebased = client.rebase_draft(&name("mine")).await.unwrap();
     assert!(!rebased.draft.stale && rebased.draft.base == 2);
-    assert!(client.deploy_draft(&name("mine"), Going::default()).await.unwrap().made);
+    assert!(client.deploy_draft(&name("mine"), ApplyOptions::default()).await.unwrap().made);
     assert_eq!((service.server("gull").await.weight, service.server("tern").await.weight), (5, 7));
 
     let overlap = refused(client.rebase_draft(&name("same")).await);
@@ -159,14 +159,14 @@ async fn a_database_lost_between_review_and_deploy_leaves_all_as_it_was() {
     assert!(client.edit_draft(&name("autumn"), &edits(vec![heavier])).await.unwrap().review.is_some());
     let Database::Own(instance) = &service.database else { panic!("an instance of its own") };
     instance.kill();
-    let away = refused(client.deploy_draft(&name("autumn"), Going::default()).await);
+    let away = refused(client.deploy_draft(&name("autumn"), ApplyOptions::default()).await);
     assert_eq!(away.status, 503);
     assert!(away.detail.contains("traffic goes on as before"), "{}", away.detail);
     assert_eq!(service.get().await.unwrap().0, 200);
     assert_eq!((service.server("gull").await.weight, service.status().await.revision.number), (1, 1));
     instance.start();
     until("the draft can be deployed", async || {
-        client.deploy_draft(&name("autumn"), Going::default()).await.is_ok_and(|review| review.made)
+        client.deploy_draft(&name("autumn"), ApplyOptions::default()).await.is_ok_and(|review| review.made)
     })
     .await;
     assert_eq!(service.server("gull").await.weight, 3);

@@ -6,7 +6,7 @@ use std::process::{Child, Command, ExitStatus, Output, Stdio};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
-use merismos_api::{ApplyRequest, Going, ServerStatus, Status};
+use merismos_api::{ApplyOptions, ApplyRequest, ServerStatus, Status};
 use merismos_client::{Client, ClientError};
 use merismos_core::config::DocumentFormat;
 use merismos_lab::free::free_address;
@@ -311,11 +311,11 @@ impl Service {
             text: text.to_owned(),
             format: DocumentFormat::Toml,
             only: Vec::new(),
-            going: Going {
+            going: ApplyOptions {
                 note: "a test".to_owned(),
                 // The document's check is quick to notice, and patient with a machine that is busy.
                 accept: vec!["slow-timeout:checks.well.timeout".to_owned()],
-                ..Going::default()
+                ..ApplyOptions::default()
             },
         }
     }

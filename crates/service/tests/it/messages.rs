@@ -2,7 +2,7 @@
 
 use hmac::{Hmac, KeyInit, Mac};
 use merismos_lab::free::free_address;
-use merismos_lab::stand_in::{Fault, Letter, StandIn};
+use merismos_lab::stand_in::{Fault, ReceivedMail, StandIn};
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 
@@ -41,7 +41,7 @@ async fn told(database: Database) -> Told {
     Told { service, hook, mail, _secret: secret }
 }
 
-fn field<'l>(letter: &'l Letter, name: &str) -> &'l str {
+fn field<'l>(letter: &'l ReceivedMail, name: &str) -> &'l str {
     letter.fields.iter().find(|(it, _)| it == name).map(|(_, value)| value.as_str()).unwrap_or_default()
 }
 
@@ -51,7 +51,7 @@ fn base64(bytes: &[u8]) -> String {
 }
 
 /// What a receiver does to know who sent it (RFC 9421, 3.2).
-fn is_signed(letter: &Letter, url: &str, key: &str) -> bool {
+fn is_signed(letter: &ReceivedMail, url: &str, key: &str) -> bool {
     let parameters = field(letter, "signature-input").strip_prefix("message=").unwrap();
     let digest = field(letter, "content-digest");
     assert_eq!(digest, format!("sha-256=:{}:", base64(&Sha256::digest(letter.text.as_bytes()))));

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use merismos_client::Wanted;
+use merismos_client::EventFilterQuery;
 use merismos_core::config::DocumentFormat;
 use serde_json::json;
 
@@ -61,7 +61,7 @@ async fn ten_thousand_servers_in_a_thousand_pools() {
     assert!(status.pools.iter().all(|pool| pool.servers.is_empty() && pool.size == 10));
     let one = service.client().short_status(Some(&"p7".parse().unwrap())).await.unwrap();
     assert_eq!(one.pools.iter().map(|pool| pool.servers.len()).sum::<usize>(), 10);
-    let page = Wanted { search: Some("p999/s9".to_owned()), ..Wanted::default() };
+    let page = EventFilterQuery { search: Some("p999/s9".to_owned()), ..EventFilterQuery::default() };
     assert_eq!(service.client().things(&page).await.unwrap().total, 1);
 
     // A share moves among those that are eligible.

@@ -44,7 +44,7 @@ async fn records_wait_for_a_killed_database_and_follow_when_it_is_back() {
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
     let ids: Vec<_> = store
-        .events(&merismos_store::WantedEvents::default(), 10)
+        .events(&merismos_store::EventQuery::default(), 10)
         .await
         .unwrap()
         .into_iter()
@@ -87,7 +87,7 @@ async fn a_record_that_is_refused_is_set_aside_and_the_others_follow() {
     let backlog = outbox.backlog();
     assert_eq!((backlog.waiting, backlog.dropped), (0, 0));
     let ids: Vec<_> = store
-        .events(&merismos_store::WantedEvents::default(), 10)
+        .events(&merismos_store::EventQuery::default(), 10)
         .await
         .unwrap()
         .into_iter()

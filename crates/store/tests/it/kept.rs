@@ -121,15 +121,15 @@ async fn events_are_kept_once_and_come_newest_first() {
     database.store.add_events(&events[..3]).await.unwrap();
     database.store.add_events(&events).await.unwrap();
     let ids = |events: Vec<StoredEvent>| events.into_iter().map(|event| event.id).collect::<Vec<_>>();
-    assert_eq!(database.store.events(&merismos_store::WantedEvents::default(), 1).await.unwrap(), [event(5)]);
+    assert_eq!(database.store.events(&merismos_store::EventQuery::default(), 1).await.unwrap(), [event(5)]);
     assert_eq!(
-        ids(database.store.events(&merismos_store::WantedEvents::default(), 10).await.unwrap()),
+        ids(database.store.events(&merismos_store::EventQuery::default(), 10).await.unwrap()),
         [5, 4, 3, 2, 1]
     );
     assert_eq!(
         ids(database
             .store
-            .events(&merismos_store::WantedEvents { before: Some(4), ..Default::default() }, 2)
+            .events(&merismos_store::EventQuery { before: Some(4), ..Default::default() }, 2)
             .await
             .unwrap()),
         [3, 2]

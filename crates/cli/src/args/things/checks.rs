@@ -4,23 +4,23 @@ use clap::Subcommand;
 use merismos_api::TryRequest;
 use merismos_core::name::{Name, PoolServer};
 
-use super::{CheckKeys, Verb, given_keys};
-use crate::args::Context;
-use crate::exit::{CliError, Exit};
+use super::{CheckKeys, ObjectCommand, given_keys};
+use crate::args::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 /// What can be done with checks.
 #[derive(Debug, Subcommand)]
-pub(crate) enum CheckVerb {
+pub(crate) enum CheckCommand {
     #[command(flatten)]
-    Thing(Verb<CheckKeys>),
+    Thing(ObjectCommand<CheckKeys>),
     /// Run it once on some servers and show every step; nothing about their health changes
-    Try(Box<Try>),
+    Try(Box<CheckTryArgs>),
 }
 
 /// What to try on which servers.
 #[derive(Debug, clap::Args)]
-pub(crate) struct Try {
+pub(crate) struct CheckTryArgs {
     /// Its name; with keys it need not be there yet
     check: Name,
     /// The servers, such as booking/gull
@@ -30,8 +30,8 @@ pub(crate) struct Try {
     keys: CheckKeys,
 }
 
-impl CheckVerb {
-    pub(crate) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl CheckCommand {
+    pub(crate) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             Self::Thing(verb) => verb.run(context).await,
             Self::Try(wanted) => wanted.run(context).await,
@@ -39,8 +39,8 @@ impl CheckVerb {
     }
 }
 
-impl Try {
-    async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl CheckTryArgs {
+    async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
         let keys = given_keys(&self.keys);
         let keys = if keys.is_empty() {
@@ -63,6 +63,6 @@ impl Try {
         } else {
             show::probe::tries(&self.check, &answer);
         }
-        Ok(if answer.tries.iter().all(|it| it.passed) { Exit::Done } else { Exit::No })
+        Ok(if answer.tries.iter().all(|it| it.passed) { ExitStatus::Done } else { ExitStatus::No })
     }
 }

@@ -3,16 +3,16 @@
 use clap::Subcommand;
 use merismos_core::name::Name;
 
-use super::{MessageKeys, Verb};
-use crate::args::Context;
-use crate::exit::{CliError, Exit};
+use super::{NotificationKeys, ObjectCommand};
+use crate::args::CommandContext;
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 /// What can be done with messages.
 #[derive(Debug, Subcommand)]
-pub(crate) enum MessageVerb {
+pub(crate) enum NotificationCommand {
     #[command(flatten)]
-    Thing(Verb<MessageKeys>),
+    Thing(ObjectCommand<NotificationKeys>),
     /// Send it now, saying that it is a try, and show what came of it
     Try {
         /// Its name
@@ -26,8 +26,8 @@ pub(crate) enum MessageVerb {
     },
 }
 
-impl MessageVerb {
-    pub(crate) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl NotificationCommand {
+    pub(crate) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let (sent, tried) = match self {
             Self::Thing(verb) => return verb.run(context).await,
             Self::Try { name } => (context.target.client()?.try_message(&name).await?, true),
@@ -39,6 +39,6 @@ impl MessageVerb {
             show::messages::sent(&sent.messages);
         }
         let lost = tried && sent.messages.iter().any(|it| it.delivered.is_none());
-        Ok(if lost { Exit::No } else { Exit::Done })
+        Ok(if lost { ExitStatus::No } else { ExitStatus::Done })
     }
 }

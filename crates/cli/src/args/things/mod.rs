@@ -7,30 +7,31 @@ mod messages;
 use std::path::{Path, PathBuf};
 
 use clap::{Subcommand, ValueEnum};
-use merismos_client::Wanted;
+use merismos_client::EventFilterQuery;
 use merismos_core::config::ObjectPath;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::hosts::HostsFormat;
 use merismos_core::name::{Name, PoolServer};
 use serde_json::{Map, Value};
 
-pub(super) use checks::CheckVerb;
+pub(super) use checks::CheckCommand;
 pub(super) use keys::{
-    CheckKeys, FrontendKeys, HostKeys, LookupKeys, MessageKeys, NetworkKeys, PoolKeys, RangeKeys, ServerKeys,
+    CheckKeys, FrontendKeys, HostKeys, LookupKeys, NetworkKeys, NotificationKeys, PoolKeys, RangeKeys,
+    ServerKeys,
 };
-use keys::{Keys, ThingName};
-pub(super) use messages::MessageVerb;
+use keys::{ObjectKeys, ObjectName};
+pub(super) use messages::NotificationCommand;
 
-use super::going::WhereArgs;
-use super::{Context, input};
-use crate::exit::{CliError, Exit};
+use super::going::ChangeTargetArgs;
+use super::{CommandContext, input};
+use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 /// What can be done with every kind of thing.
 #[derive(Debug, Subcommand)]
-pub(super) enum Verb<K: Keys> {
+pub(super) enum ObjectCommand<K: ObjectKeys> {
     /// List them
-    List(Filter),
+    List(ListFilter),
     /// Show one
     Show {
         /// Its name
@@ -48,9 +49,9 @@ pub(super) enum Verb<K: Keys> {
         #[command(flatten)]
         keys: Box<K>,
         #[command(flatten)]
-        about: About,
+        about: CommonKeys,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     /// Change some of its keys
     Change {
@@ -60,12 +61,12 @@ pub(super) enum Verb<K: Keys> {
         #[command(flatten)]
         keys: Box<K>,
         #[command(flatten)]
-        about: About,
+        about: CommonKeys,
         /// Put a key back to its default; may be given several times
         #[arg(long, value_name = "KEY")]
         reset: Vec<String>,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     /// Give it another name; whatever names it follows
     Rename {
@@ -75,7 +76,7 @@ pub(super) enum Verb<K: Keys> {
         /// Its new name
         to: Name,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     /// Copy it, with the keys in which the copy differs
     Copy {
@@ -87,9 +88,9 @@ pub(super) enum Verb<K: Keys> {
         #[command(flatten)]
         keys: Box<K>,
         #[command(flatten)]
-        about: About,
+        about: CommonKeys,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     /// Remove it; says by what it is used when it is
     Remove {
@@ -97,13 +98,13 @@ pub(super) enum Verb<K: Keys> {
         #[arg(value_name = "NAME")]
         named: K::Name,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
 }
 
 /// Which things to list.
 #[derive(Debug, clap::Args)]
-pub(super) struct Filter {
+pub(super) struct ListFilter {
     /// Only those inside this pool or range
     #[arg(value_name = "POOL")]
     inside: Option<Name>,
@@ -124,9 +125,9 @@ pub(super) struct Filter {
     offset: u32,
 }
 
-impl Filter {
-    fn wanted(self) -> Wanted {
-        Wanted {
+impl ListFilter {
+    fn wanted(self) -> EventFilterQuery {
+        EventFilterQuery {
             kind: None,
             inside: self.inside.map(|name| name.to_string()),
             search: self.search,
@@ -140,7 +141,7 @@ impl Filter {
 
 /// What every thing may have beside its own keys.
 #[derive(Debug, clap::Args)]
-pub(super) struct About {
+pub(super) struct CommonKeys {
     /// A label, `KEY=VALUE`; `KEY=` takes it away; may be given several times
     #[arg(long, value_name = "KEY=VALUE")]
     label: Vec<String>,
@@ -149,7 +150,7 @@ pub(super) struct About {
     note: Option<String>,
 }
 
-impl About {
+impl CommonKeys {
     fn add_to(self, keys: &mut Map<String, Value>) -> Result<(), CliError> {
         let mut labels = Map::new();
         for label in self.label {
@@ -170,7 +171,7 @@ impl About {
 }
 
 /// The keys that were given as flags, without labels and note.
-fn given_keys<K: Keys>(keys: &K) -> Map<String, Value> {
+fn given_keys<K: ObjectKeys>(keys: &K) -> Map<String, Value> {
     let Ok(Value::Object(mut map)) = serde_json::to_value(keys) else {
         unreachable!("flags are a table of texts and numbers");
     };
@@ -180,24 +181,24 @@ fn given_keys<K: Keys>(keys: &K) -> Map<String, Value> {
 }
 
 /// The keys that were given as flags.
-fn given<K: Keys>(keys: &K, about: About) -> Result<Map<String, Value>, CliError> {
+fn given<K: ObjectKeys>(keys: &K, about: CommonKeys) -> Result<Map<String, Value>, CliError> {
     let mut map = given_keys(keys);
     about.add_to(&mut map)?;
     Ok(map)
 }
 
-impl<K: Keys> Verb<K> {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl<K: ObjectKeys> ObjectCommand<K> {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             Self::List(filter) => {
-                let wanted = Wanted { kind: Some(K::KIND), ..filter.wanted() };
+                let wanted = EventFilterQuery { kind: Some(K::KIND), ..filter.wanted() };
                 let things = context.target.client()?.things(&wanted).await?;
                 if context.json {
                     show::json(&things);
                 } else {
                     show::things::list(&things, K::KIND);
                 }
-                Ok(Exit::Done)
+                Ok(ExitStatus::Done)
             }
             Self::Show { named, draft } => {
                 let view = context.target.client()?.thing(&named.thing::<K>(), draft.as_ref()).await?;
@@ -206,7 +207,7 @@ impl<K: Keys> Verb<K> {
                 } else {
                     show::things::one(&view);
                 }
-                Ok(Exit::Done)
+                Ok(ExitStatus::Done)
             }
             Self::Create { named, keys, about, going } => {
                 let thing = named.thing::<K>();
@@ -248,7 +249,7 @@ impl<K: Keys> Verb<K> {
 
 /// What can be done with servers.
 #[derive(Debug, Subcommand)]
-pub(super) enum ServerVerb {
+pub(super) enum ServerCommand {
     /// Add several to a pool: of hosts, from a range of addresses, or from pasted lines
     Add {
         /// The pool
@@ -270,7 +271,7 @@ pub(super) enum ServerVerb {
         #[arg(long)]
         tier: Option<u8>,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     /// Show its last probes, and where it stands between two verdicts
     Probes {
@@ -278,11 +279,11 @@ pub(super) enum ServerVerb {
         server: PoolServer,
     },
     #[command(flatten)]
-    Any(Verb<ServerKeys>),
+    Any(ObjectCommand<ServerKeys>),
 }
 
-impl ServerVerb {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl ServerCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             Self::Any(verb) => verb.run(context).await,
             Self::Probes { server } => {
@@ -292,7 +293,7 @@ impl ServerVerb {
                 } else {
                     show::probe::probes(&probes);
                 }
-                Ok(Exit::Done)
+                Ok(ExitStatus::Done)
             }
             Self::Add { pool, lines, hosts, port, weight, tier, going } => {
                 let mut text = lines_of(lines)?;
@@ -325,7 +326,7 @@ fn lines_of(arguments: Vec<String>) -> Result<String, CliError> {
 
 /// What can be done with hosts.
 #[derive(Debug, Subcommand)]
-pub(super) enum HostVerb {
+pub(super) enum HostCommand {
     /// Add the hosts of a list; those that are known take the list's address
     Import {
         /// The list; - reads standard input
@@ -334,10 +335,10 @@ pub(super) enum HostVerb {
         #[arg(long)]
         format: Option<ListFormat>,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     #[command(flatten)]
-    Any(Verb<HostKeys>),
+    Any(ObjectCommand<HostKeys>),
 }
 
 /// How a list of hosts is written.
@@ -349,19 +350,19 @@ pub(super) enum ListFormat {
     Csv,
 }
 
-impl HostVerb {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl HostCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             // Machines that were only seen in pools are worth a line too.
-            Self::Any(Verb::List(filter)) => {
-                let wanted = Wanted { inside: None, draft: None, ..filter.wanted() };
+            Self::Any(ObjectCommand::List(filter)) => {
+                let wanted = EventFilterQuery { inside: None, draft: None, ..filter.wanted() };
                 let hosts = context.target.client()?.hosts(&wanted).await?;
                 if context.json {
                     show::json(&hosts);
                 } else {
                     show::things::hosts(&hosts);
                 }
-                Ok(Exit::Done)
+                Ok(ExitStatus::Done)
             }
             Self::Import { file, format, going } => {
                 let text = input::read(&file)?;
@@ -380,7 +381,7 @@ impl HostVerb {
 
 /// What can be done with ranges of service addresses.
 #[derive(Debug, Subcommand)]
-pub(super) enum RangeVerb {
+pub(super) enum RangeCommand {
     /// Take an address: the next free one, or a certain one
     Take {
         /// The range
@@ -391,7 +392,7 @@ pub(super) enum RangeVerb {
         #[arg(long)]
         address: Option<std::net::IpAddr>,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     /// Let an address go that no frontend uses any more
     Release {
@@ -400,14 +401,14 @@ pub(super) enum RangeVerb {
         /// The name it was taken under
         name: Name,
         #[command(flatten)]
-        going: WhereArgs,
+        going: ChangeTargetArgs,
     },
     #[command(flatten)]
-    Any(Verb<RangeKeys>),
+    Any(ObjectCommand<RangeKeys>),
 }
 
-impl RangeVerb {
-    pub(super) async fn run(self, context: &Context) -> Result<Exit, CliError> {
+impl RangeCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             Self::Any(verb) => verb.run(context).await,
             Self::Take { range, name, address, going } => {

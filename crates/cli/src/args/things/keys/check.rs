@@ -7,7 +7,7 @@ use merismos_core::name::Name;
 use merismos_core::text::unescaped;
 use serde::Serialize;
 
-use super::Keys;
+use super::ObjectKeys;
 
 /// What a check is made of.
 #[derive(Debug, clap::Args, Serialize)]
@@ -17,10 +17,10 @@ pub(crate) struct CheckKeys {
     kind: Option<String>,
     #[command(flatten)]
     #[serde(flatten)]
-    http: HttpAsked,
+    http: HttpCheckKeys,
     #[command(flatten)]
     #[serde(flatten)]
-    other: OtherAsked,
+    other: OtherCheckKeys,
     /// http: status codes and ranges that pass, with commas between, such as 200-299,304
     #[arg(long, value_name = "STATUS", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -63,14 +63,14 @@ pub(crate) struct CheckKeys {
     hold_down_most: Option<String>,
 }
 
-impl Keys for CheckKeys {
+impl ObjectKeys for CheckKeys {
     const KIND: ObjectKind = ObjectKind::Check;
     type Name = Name;
 }
 
 /// What checks of HTTP and TLS ask.
 #[derive(Debug, clap::Args, Serialize)]
-struct HttpAsked {
+struct HttpCheckKeys {
     /// http: the path
     #[arg(long)]
     path: Option<String>,
@@ -129,7 +129,7 @@ struct HttpAsked {
 
 /// What the other kinds of checks ask.
 #[derive(Debug, clap::Args, Serialize)]
-struct OtherAsked {
+struct OtherCheckKeys {
     /// tcp, udp: what is sent, with escapes as in a document, such as "PING\r\n" or "\x00\x01"
     #[arg(long, value_name = "TEXT", value_parser = unescaped)]
     send: Option<String>,

@@ -11,7 +11,7 @@ use merismos_core::name::Name;
 use serde::{Serialize, Serializer};
 use serde_json::{Map, Value};
 
-use super::Keys;
+use super::ObjectKeys;
 use crate::exit::CliError;
 
 /// What a frontend is made of.
@@ -104,7 +104,7 @@ pub(crate) struct FrontendKeys {
     proxy_protocol: Option<bool>,
 }
 
-impl Keys for FrontendKeys {
+impl ObjectKeys for FrontendKeys {
     const KIND: ObjectKind = ObjectKind::Frontend;
     type Name = Name;
 

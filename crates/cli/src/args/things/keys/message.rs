@@ -4,11 +4,11 @@ use merismos_core::config::object::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 
-use super::Keys;
+use super::ObjectKeys;
 
 /// What a message is made of.
 #[derive(Debug, clap::Args, Serialize)]
-pub(crate) struct MessageKeys {
+pub(crate) struct NotificationKeys {
     /// The pools whose changes are told, with commas between; all of them without it
     #[arg(long, value_name = "POOL", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -54,7 +54,7 @@ pub(crate) struct MessageKeys {
     mail_password: Option<String>,
 }
 
-impl Keys for MessageKeys {
+impl ObjectKeys for NotificationKeys {
     const KIND: ObjectKind = ObjectKind::Message;
     type Name = Name;
 }

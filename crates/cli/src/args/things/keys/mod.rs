@@ -21,17 +21,17 @@ use crate::exit::CliError;
 
 pub(crate) use check::CheckKeys;
 pub(crate) use frontend::FrontendKeys;
-pub(crate) use message::MessageKeys;
+pub(crate) use message::NotificationKeys;
 pub(crate) use places::{HostKeys, NetworkKeys, RangeKeys};
 pub(crate) use pool::PoolKeys;
 pub(crate) use server::{LookupKeys, ServerKeys};
 
 /// The keys of one kind of thing.
-pub(crate) trait Keys: clap::Args + Serialize + Debug + Send + Sync + 'static {
+pub(crate) trait ObjectKeys: clap::Args + Serialize + Debug + Send + Sync + 'static {
     /// Which kind.
     const KIND: ObjectKind;
     /// How one is named on the command line.
-    type Name: ThingName;
+    type Name: ObjectName;
 
     /// The keys that a new thing gets when they are not given, beside the document's own defaults.
     fn defaults(_keys: &mut Map<String, Value>) {}
@@ -43,15 +43,15 @@ pub(crate) trait Keys: clap::Args + Serialize + Debug + Send + Sync + 'static {
 }
 
 /// A name as it is written on the command line.
-pub(crate) trait ThingName:
+pub(crate) trait ObjectName:
     FromStr<Err: Display + std::error::Error + Send + Sync + 'static> + Clone + Debug + Send + Sync + 'static
 {
     /// The thing of that name.
-    fn thing<K: Keys>(&self) -> ObjectPath;
+    fn thing<K: ObjectKeys>(&self) -> ObjectPath;
 }
 
-impl ThingName for Name {
-    fn thing<K: Keys>(&self) -> ObjectPath {
+impl ObjectName for Name {
+    fn thing<K: ObjectKeys>(&self) -> ObjectPath {
         let name = self.clone();
         match K::KIND {
             ObjectKind::Host => ObjectPath::Host(name),
@@ -68,8 +68,8 @@ impl ThingName for Name {
     }
 }
 
-impl ThingName for PoolServer {
-    fn thing<K: Keys>(&self) -> ObjectPath {
+impl ObjectName for PoolServer {
+    fn thing<K: ObjectKeys>(&self) -> ObjectPath {
         match K::KIND {
             ObjectKind::Lookup => ObjectPath::Lookup(self.pool.clone(), self.server.clone()),
             _ => ObjectPath::Server(self.clone()),

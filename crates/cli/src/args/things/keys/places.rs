@@ -6,7 +6,7 @@ use merismos_core::config::object::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 
-use super::Keys;
+use super::ObjectKeys;
 
 /// What a host is made of.
 #[derive(Debug, clap::Args, Serialize)]
@@ -16,7 +16,7 @@ pub(crate) struct HostKeys {
     address: Option<IpAddr>,
 }
 
-impl Keys for HostKeys {
+impl ObjectKeys for HostKeys {
     const KIND: ObjectKind = ObjectKind::Host;
     type Name = Name;
 }
@@ -29,7 +29,7 @@ pub(crate) struct RangeKeys {
     addresses: Option<String>,
 }
 
-impl Keys for RangeKeys {
+impl ObjectKeys for RangeKeys {
     const KIND: ObjectKind = ObjectKind::Range;
     type Name = Name;
 }
@@ -43,7 +43,7 @@ pub(crate) struct NetworkKeys {
     prefixes: Vec<String>,
 }
 
-impl Keys for NetworkKeys {
+impl ObjectKeys for NetworkKeys {
     const KIND: ObjectKind = ObjectKind::Network;
     type Name = Name;
 }

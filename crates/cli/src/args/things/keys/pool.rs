@@ -6,8 +6,8 @@ use merismos_core::config::object::ObjectKind;
 use merismos_core::name::Name;
 use serde::Serialize;
 
-use super::Keys;
-use super::server::{Limits, Times};
+use super::ObjectKeys;
+use super::server::{ServerLimitKeys, ServerTimeoutKeys};
 
 /// What a pool is made of.
 #[derive(Debug, clap::Args, Serialize)]
@@ -17,7 +17,7 @@ pub(crate) struct PoolKeys {
     algorithm: Option<String>,
     #[command(flatten)]
     #[serde(flatten)]
-    hashing: Hashing,
+    hashing: HashKeys,
     /// What ties a client to its server: cookie
     #[arg(long, value_name = "HOW")]
     persistence: Option<String>,
@@ -44,7 +44,7 @@ pub(crate) struct PoolKeys {
     capacity: Option<u8>,
     #[command(flatten)]
     #[serde(flatten)]
-    limits: Limits,
+    limits: ServerLimitKeys,
     /// How much work may wait while every server is full; 0 is no queue
     #[arg(long, value_name = "COUNT")]
     queue_limit: Option<u32>,
@@ -56,7 +56,7 @@ pub(crate) struct PoolKeys {
     proxy_protocol: Option<String>,
     #[command(flatten)]
     #[serde(flatten)]
-    reaching: Reaching,
+    reaching: UpstreamKeys,
     /// The check that judges its servers
     #[arg(long)]
     check: Option<String>,
@@ -87,7 +87,7 @@ pub(crate) struct PoolKeys {
     when_none: Option<String>,
     #[command(flatten)]
     #[serde(flatten)]
-    times: Times,
+    times: ServerTimeoutKeys,
     /// How many servers one request may be offered to, over all tiers and pools
     #[arg(long, value_name = "COUNT")]
     attempts: Option<u8>,
@@ -108,14 +108,14 @@ pub(crate) struct PoolKeys {
     on_failback: Option<String>,
 }
 
-impl Keys for PoolKeys {
+impl ObjectKeys for PoolKeys {
     const KIND: ObjectKind = ObjectKind::Pool;
     type Name = Name;
 }
 
 /// What hash goes by.
 #[derive(Debug, clap::Args, Serialize)]
-struct Hashing {
+struct HashKeys {
     /// hash: the keys, with commas between: client-address, path, path-with-query, host, sni, query:NAME, header:NAME,
     /// cookie:NAME
     #[arg(long, value_name = "KEY", value_delimiter = ',')]
@@ -137,7 +137,7 @@ struct Hashing {
 
 /// How servers are reached.
 #[derive(Debug, clap::Args, Serialize)]
-struct Reaching {
+struct UpstreamKeys {
     /// The version of HTTP that its servers are spoken to in: 1.1 or 2
     #[arg(long, value_name = "VERSION")]
     http_version: Option<String>,

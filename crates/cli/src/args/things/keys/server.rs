@@ -4,7 +4,7 @@ use merismos_core::config::object::ObjectKind;
 use merismos_core::name::PoolServer;
 use serde::Serialize;
 
-use super::Keys;
+use super::ObjectKeys;
 
 /// What a server is made of.
 #[derive(Debug, clap::Args, Serialize)]
@@ -27,13 +27,13 @@ pub(crate) struct ServerKeys {
     capacity: Option<u8>,
     #[command(flatten)]
     #[serde(flatten)]
-    limits: Limits,
+    limits: ServerLimitKeys,
     #[command(flatten)]
     #[serde(flatten)]
-    times: Times,
+    times: ServerTimeoutKeys,
 }
 
-impl Keys for ServerKeys {
+impl ObjectKeys for ServerKeys {
     const KIND: ObjectKind = ObjectKind::Server;
     type Name = PoolServer;
 }
@@ -67,14 +67,14 @@ pub(crate) struct LookupKeys {
     least_interval: Option<String>,
 }
 
-impl Keys for LookupKeys {
+impl ObjectKeys for LookupKeys {
     const KIND: ObjectKind = ObjectKind::Lookup;
     type Name = PoolServer;
 }
 
 /// What a server may be given at once.
 #[derive(Debug, clap::Args, Serialize)]
-pub(super) struct Limits {
+pub(super) struct ServerLimitKeys {
     /// The most connections to a server
     #[arg(long, value_name = "COUNT")]
     connection_limit: Option<u32>,
@@ -88,7 +88,7 @@ pub(super) struct Limits {
 
 /// How long the steps of an exchange may take.
 #[derive(Debug, clap::Args, Serialize)]
-pub(super) struct Times {
+pub(super) struct ServerTimeoutKeys {
     /// How long connecting may take, such as 1s
     #[arg(long, value_name = "DURATION")]
     connect_timeout: Option<String>,
