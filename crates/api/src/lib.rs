@@ -7,11 +7,11 @@ mod change;
 mod decision;
 mod draft;
 mod event;
-mod message;
+mod notification;
+mod object;
 mod probe;
 mod problem;
 mod status;
-mod thing;
 mod token;
 mod trial;
 
@@ -24,7 +24,8 @@ pub use draft::{
     Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionHead, RevisionResponse, Revisions,
 };
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
-pub use message::{SentMessage, SentMessages};
+pub use notification::{SentMessage, SentMessages};
+pub use object::{HostView, Hosts, ObjectView, Objects};
 pub use probe::{Diagnosis, DiagnosisStep, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
 pub use problem::ProblemDocument;
 pub use status::{
@@ -32,6 +33,5 @@ pub use status::{
     LookupStatus, Node, Observed, PassedOverServer, PoolShare, PoolStatus, RevisionStatus, ServerStatus,
     Status, StoreStatus, Totals, Window,
 };
-pub use thing::{HostView, Hosts, ObjectView, Objects};
 pub use token::{MadeToken, NewToken, TokenResponse, TokenView, Tokens};
 pub use trial::{Trial, TrialHappening, TrialRequest, TrialState, Trials};

@@ -4,9 +4,9 @@
 pub mod control;
 pub mod datagrams;
 pub mod free;
+pub mod health_server;
 mod inbox;
-pub mod knock;
 pub mod relay;
 pub mod stand_in;
-mod station;
+mod udp_echo;
 pub mod visitors;

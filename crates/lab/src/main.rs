@@ -9,7 +9,7 @@ use clap::{Parser, Subcommand, ValueEnum};
 use merismos_lab::control::{self, LabError, StandInFile};
 use merismos_lab::stand_in::{Fault, ReceivedMail};
 use merismos_lab::visitors::ShownVisitors;
-use merismos_lab::{datagrams, knock, relay};
+use merismos_lab::{datagrams, health_server, relay};
 
 /// Stand-in servers with faults, for trying Merismos out
 #[derive(Debug, Parser)]
@@ -248,7 +248,7 @@ async fn run(command: LabCommand) -> Result<String, LabError> {
             })
         }
         LabCommand::Knock { servers, port, interval_ms, keep } => {
-            knock::run(servers, port, Duration::from_millis(interval_ms), keep).await;
+            health_server::run(servers, port, Duration::from_millis(interval_ms), keep).await;
             Ok(String::new())
         }
         LabCommand::Echo { listen } => datagrams::echo(listen)

@@ -22,7 +22,7 @@ use tokio::task::JoinSet;
 
 pub use crate::inbox::ReceivedMail;
 use crate::inbox::{Inbox, take_mail, take_post};
-use crate::station;
+use crate::udp_echo;
 
 /// The largest body that `/bytes/N` gives.
 const MOST_BYTES: usize = 64 << 20;
@@ -103,11 +103,11 @@ impl StandIn {
     /// # Errors
     /// When the address can't be listened on.
     pub fn for_datagrams(name: &str, address: SocketAddr) -> io::Result<Self> {
-        let socket = station::listen(address)?;
+        let socket = udp_echo::listen(address)?;
         let address = socket.local_addr()?;
         let (fault, faults) = watch::channel(Fault::None);
         let (tell, listening) = watch::channel(true);
-        let task = tokio::spawn(station::serve(Arc::from(name), address, socket, (faults, tell)));
+        let task = tokio::spawn(udp_echo::serve(Arc::from(name), address, socket, (faults, tell)));
         let inbox = Inbox::default();
         Ok(Self { name: name.to_owned(), address, fault, listening, inbox, task })
     }

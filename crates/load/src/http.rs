@@ -12,7 +12,7 @@ use hyper::{HeaderMap, Request};
 use hyper_util::rt::TokioIo;
 
 use crate::ClientOutcome;
-use crate::line::connect;
+use crate::stream_client::connect;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 

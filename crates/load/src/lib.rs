@@ -6,14 +6,14 @@
 #![forbid(unsafe_code)]
 
 mod http;
-mod line;
 mod run;
+mod stream_client;
 
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-pub use line::{can_send_from, usual_source};
 pub use run::run;
+pub use stream_client::{can_send_from, usual_source};
 
 /// What is to be sent.
 #[derive(Clone, Debug)]

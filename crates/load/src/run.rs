@@ -8,7 +8,7 @@ use tokio::task::JoinSet;
 use tokio::time::{Instant, sleep_until, timeout};
 
 use crate::http::HttpClient;
-use crate::line::StreamClient;
+use crate::stream_client::StreamClient;
 use crate::{ClientOutcome, LoadPlan, RequestRecord, RequestSpec};
 
 /// Sends everything; `each` is told every shot as it ends. Must run on a Tokio runtime.

@@ -20,7 +20,7 @@ use tokio::sync::Mutex;
 
 use crate::clock::wall;
 use crate::controller::{Controller, RunningView, Stopping};
-use crate::guards::{self, PreflightResult};
+use crate::preflight::{self, PreflightResult};
 
 /// What is to run.
 #[derive(Debug)]
@@ -127,7 +127,7 @@ impl Deployer {
                 bound.clear();
                 binding = None;
             }
-            tried = guards::try_out(&view, &checked, &self.surroundings).await;
+            tried = preflight::try_out(&view, &checked, &self.surroundings).await;
         }
         review.took.try_us = micros(tries);
         let after = checked.with_found(&view.found);

@@ -26,11 +26,11 @@ use crate::controller::{Controller, ControllerStart, ControllerState};
 use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
-use crate::keeper::{self, LoadError, RestoredState, StateFile};
 use crate::lock::{FolderLock, LockError};
-use crate::messages::NotificationSender;
+use crate::notifications::NotificationSender;
 use crate::settings::Settings;
 use crate::shortages;
+use crate::state_file::{self, LoadError, RestoredState, StateFile};
 use crate::trials::Trials;
 use crate::troubles::{TroubleKind, Troubles};
 
@@ -209,7 +209,7 @@ async fn start(
     if !settings.standalone && !troubles.has(TroubleKind::NodeId) {
         refuse_beside_others(&store, node).await?;
     }
-    let known = keeper::load(&store, &copy_file, &troubles).await?;
+    let known = state_file::load(&store, &copy_file, &troubles).await?;
     let RestoredState { revision, duties, mut tokens, copy } = known;
     let first = access::first_token(&settings.state_folder, &tokens, &troubles)?;
     if !tokens.iter().any(|token| token.hash == first.hash) {
@@ -439,7 +439,7 @@ fn follow_database(
         while wanted.recv().await.is_some() {
             let mut said = false;
             while let Err(error) =
-                keeper::reconcile(&store, &controller, &deployer, &access, (&troubles, &journal)).await
+                state_file::reconcile(&store, &controller, &deployer, &access, (&troubles, &journal)).await
             {
                 if !said {
                     tracing::warn!(%error, "what the database has was not settled; it is tried again until it is");

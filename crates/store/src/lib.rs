@@ -6,16 +6,16 @@
 //! from which the service starts when the database is away.
 #![forbid(unsafe_code)]
 
-pub mod copy;
 mod drafts;
 mod duties;
 mod error;
 mod events;
 pub mod files;
-mod messages;
 mod nodes;
+mod notifications;
 pub mod outbox;
 mod revisions;
+pub mod state_snapshot;
 mod tokens;
 mod trials;
 
@@ -25,8 +25,8 @@ use std::time::{Duration, Instant};
 pub use drafts::StoredDraft;
 pub use error::StoreError;
 pub use events::{EventQuery, StoredEvent};
-pub use messages::StoredMessage;
 pub use nodes::GONE_AFTER;
+pub use notifications::StoredMessage;
 pub use revisions::{Revision, RevisionHead};
 pub use tokens::Token;
 pub use trials::StoredTrial;

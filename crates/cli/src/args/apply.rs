@@ -6,7 +6,7 @@ use clap::ValueEnum;
 use merismos_api::ApplyRequest;
 use merismos_core::config::DocumentFormat;
 
-use super::going::{self, ChangeArgs};
+use super::apply_options::{self, ChangeArgs};
 use super::{CommandContext, input};
 use crate::exit::{CliError, ExitStatus};
 
@@ -49,7 +49,7 @@ impl ApplyArgs {
         let preview = self.going.preview;
         let request = ApplyRequest { text, format, only: self.only, going: self.going.into() };
         let review = context.target.client()?.apply(&request).await?;
-        going::print(context, &review, preview);
+        apply_options::print(context, &review, preview);
         Ok(ExitStatus::Done)
     }
 }

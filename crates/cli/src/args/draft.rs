@@ -5,7 +5,7 @@ use merismos_api::{AcceptedWarning, ApplyOptions, DraftEdits, NewDraft};
 use merismos_core::name::Name;
 
 use super::CommandContext;
-use super::going;
+use super::apply_options;
 use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
@@ -31,7 +31,7 @@ pub(super) enum DraftCommand {
         /// Its name
         name: Name,
         /// The warnings' keys
-        #[arg(required = true, value_parser = going::warning_key)]
+        #[arg(required = true, value_parser = apply_options::warning_key)]
         keys: Vec<String>,
     },
     /// Make it the running revision
@@ -42,7 +42,7 @@ pub(super) enum DraftCommand {
         #[arg(long, default_value = "", value_name = "TEXT")]
         revision_note: String,
         /// Accept the warning with this key; may be given several times
-        #[arg(long, value_name = "KEY", value_parser = going::warning_key)]
+        #[arg(long, value_name = "KEY", value_parser = apply_options::warning_key)]
         accept_warning: Vec<String>,
     },
     /// Let it begin from what runs now
@@ -83,7 +83,7 @@ impl DraftCommand {
                 let going =
                     ApplyOptions { note: revision_note, accept: accept_warning, ..ApplyOptions::default() };
                 let review = client.deploy_draft(&name, going).await?;
-                going::print(context, &review, false);
+                apply_options::print(context, &review, false);
                 return Ok(ExitStatus::Done);
             }
             Self::Discard { name } => {

@@ -1,6 +1,7 @@
 //! The commands, one file each.
 
 mod apply;
+mod apply_options;
 mod decisions;
 mod diagnose;
 mod draft;
@@ -9,13 +10,12 @@ mod events;
 mod explain;
 mod export;
 mod failback;
-mod going;
 mod input;
 mod login;
+mod objects;
 mod revision;
 mod service;
 mod status;
-mod things;
 mod token;
 mod trial;
 mod when;
@@ -58,31 +58,31 @@ enum TopCommand {
     Service(service::ServiceCommand),
     /// Frontends: where clients connect
     #[command(subcommand)]
-    Frontend(things::ObjectCommand<things::FrontendKeys>),
+    Frontend(objects::ObjectCommand<objects::FrontendKeys>),
     /// Pools: servers that can do the same work
     #[command(subcommand)]
-    Pool(things::ObjectCommand<things::PoolKeys>),
+    Pool(objects::ObjectCommand<objects::PoolKeys>),
     /// Servers of pools, written POOL/SERVER
     #[command(subcommand)]
-    Server(things::ServerCommand),
+    Server(objects::ServerCommand),
     /// DNS names whose answers are servers of pools, written POOL/LOOKUP
     #[command(subcommand)]
-    Lookup(things::ObjectCommand<things::LookupKeys>),
+    Lookup(objects::ObjectCommand<objects::LookupKeys>),
     /// Health checks
     #[command(subcommand)]
-    Check(things::CheckCommand),
+    Check(objects::CheckCommand),
     /// Known machines
     #[command(subcommand)]
-    Host(things::HostCommand),
+    Host(objects::HostCommand),
     /// Ranges of service addresses
     #[command(subcommand)]
-    Range(things::RangeCommand),
+    Range(objects::RangeCommand),
     /// Lists of clients' networks, by which frontends may choose pools
     #[command(subcommand)]
-    Network(things::ObjectCommand<things::NetworkKeys>),
+    Network(objects::ObjectCommand<objects::NetworkKeys>),
     /// Messages: who is told of which changes, by webhook and e-mail
     #[command(subcommand)]
-    Message(things::NotificationCommand),
+    Message(objects::NotificationCommand),
     /// Drafts: several changes that become one revision
     #[command(subcommand)]
     Draft(draft::DraftCommand),

@@ -3,7 +3,7 @@
 use clap::Subcommand;
 
 use super::CommandContext;
-use super::going::{self, ChangeArgs};
+use super::apply_options::{self, ChangeArgs};
 use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
@@ -73,7 +73,7 @@ impl RevisionCommand {
             Self::Revert { number, going } => {
                 let preview = going.preview;
                 let review = client.revert(number, going.into()).await?;
-                going::print(context, &review, preview);
+                apply_options::print(context, &review, preview);
             }
         }
         Ok(ExitStatus::Done)

@@ -8,7 +8,7 @@ use merismos_core::name::Name;
 use serde_json::{Map, Value, json};
 
 use super::CommandContext;
-use super::going::ChangeTargetArgs;
+use super::apply_options::ChangeTargetArgs;
 use crate::exit::{CliError, ExitStatus};
 use crate::show;
 

@@ -4,12 +4,12 @@
 pub(crate) mod decision;
 pub(crate) mod drafts;
 pub(crate) mod explain;
-pub(crate) mod messages;
+pub(crate) mod notifications;
+pub(crate) mod objects;
 pub(crate) mod probe;
 pub(crate) mod review;
 pub(crate) mod status;
 mod table;
-pub(crate) mod things;
 pub(crate) mod tokens;
 pub(crate) mod trial;
 

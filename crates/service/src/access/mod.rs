@@ -10,7 +10,7 @@ use std::time::Duration;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
 use merismos_store::Token;
-use merismos_store::copy::StoredSession;
+use merismos_store::state_snapshot::StoredSession;
 use sha2::{Digest, Sha256};
 use tokio::sync::watch;
 

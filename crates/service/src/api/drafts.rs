@@ -19,8 +19,8 @@ use utoipa::IntoParams;
 use super::ApiState;
 use super::auth::CallerName;
 use super::changes::{check_note, deploy as deploy_proposal, saved, whole};
-use super::look::largest;
 use super::problem::{ApiError, Changing, Finding, JsonBody, Looking, PathParams, QueryParams};
+use super::read::largest;
 use crate::deploy::{Proposal, ProposedDocument};
 use crate::drafts::DraftError;
 

@@ -6,13 +6,13 @@ mod checks;
 mod decisions;
 mod drafts;
 mod health;
-mod look;
-mod messages;
+mod notifications;
+mod objects;
 mod openapi;
 mod problem;
+mod read;
 mod server;
 mod stream;
-mod things;
 mod tokens;
 mod trials;
 
@@ -40,8 +40,8 @@ use crate::controller::Controller;
 use crate::deploy::Deployer;
 use crate::drafts::Drafts;
 use crate::journal::Journal;
-use crate::keeper::StateFile;
-use crate::messages::NotificationSender;
+use crate::notifications::NotificationSender;
+use crate::state_file::StateFile;
 use crate::trials::Trials;
 
 pub(crate) use server::{ApiLimits, ApiUsage};
@@ -101,14 +101,14 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(drafts::edit))
         .layer(DefaultBodyLimit::max(DOCUMENT_LIMIT));
     let guarded = OpenApiRouter::new()
-        .routes(routes!(look::status))
-        .routes(routes!(look::explain))
-        .routes(routes!(look::events))
-        .routes(routes!(look::document))
-        .routes(routes!(things::schema))
-        .routes(routes!(things::list))
-        .routes(routes!(things::show))
-        .routes(routes!(things::machines))
+        .routes(routes!(read::status))
+        .routes(routes!(read::explain))
+        .routes(routes!(read::events))
+        .routes(routes!(read::document))
+        .routes(routes!(objects::schema))
+        .routes(routes!(objects::list))
+        .routes(routes!(objects::show))
+        .routes(routes!(objects::machines))
         .routes(routes!(drafts::list, drafts::begin))
         .routes(routes!(drafts::review, drafts::discard))
         .routes(routes!(drafts::deploy))
@@ -126,8 +126,8 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(checks::try_check))
         .routes(routes!(checks::diagnosis))
         .routes(routes!(checks::probes))
-        .routes(routes!(messages::sent))
-        .routes(routes!(messages::try_out))
+        .routes(routes!(notifications::sent))
+        .routes(routes!(notifications::try_out))
         .routes(routes!(tokens::list, tokens::create))
         .routes(routes!(tokens::revoke))
         .routes(routes!(stream::stream))

@@ -3,17 +3,17 @@
 //! Nothing here waits for the database or the disk: commands change what is in memory and publish it, and those
 //! who sent them see to the records.
 
-mod dealing;
-mod evidence;
 mod explain;
 mod history;
 mod lookups;
 mod moves;
+mod notify;
+mod passive_health;
 mod rates;
-mod settle;
+mod reconcile;
+mod slow_start;
 mod state;
 mod status;
-mod telling;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -35,10 +35,10 @@ use merismos_plane::observer::Observations;
 use merismos_plane::probe::ProbeReport;
 use merismos_plane::{BindError, BoundSockets};
 use merismos_store::Revision;
-use merismos_store::copy::StateSnapshot;
+use merismos_store::state_snapshot::StateSnapshot;
 use tokio::sync::{broadcast, mpsc, oneshot, watch};
 
-pub(crate) use dealing::FailbackError;
+pub(crate) use slow_start::FailbackError;
 pub(crate) use state::{ControllerStart, ControllerState};
 
 /// How often rates are sampled and watchers are told the status.
@@ -393,7 +393,7 @@ async fn serve(
     };
     let mut seconds = tokio::time::interval(SECOND);
     seconds.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-    let mut beats = tokio::time::interval(dealing::BEAT);
+    let mut beats = tokio::time::interval(slow_start::BEAT);
     beats.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         tokio::select! {

@@ -18,7 +18,7 @@ use serde_json::json;
 use super::rates::MINUTE;
 use super::state::ControllerState;
 use crate::clock::wall;
-use crate::messages::ChangeReport;
+use crate::notifications::ChangeReport;
 
 /// How many failures a minute it takes at least: one failed request of two is no outage.
 const LEAST_FAILURES: u64 = 5;

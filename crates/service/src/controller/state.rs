@@ -26,22 +26,22 @@ use merismos_plane::observer::ObserveFilter;
 use merismos_plane::probe::{ProbeReport, ProbeTarget, Prober};
 use merismos_plane::{BindError, BoundSockets, Plane};
 use merismos_store::Revision;
-use merismos_store::copy::{KnownHealth, StateSnapshot};
+use merismos_store::state_snapshot::{KnownHealth, StateSnapshot};
 use rand::RngExt;
 use serde_json::json;
 use tokio::sync::{broadcast, watch};
 
-use super::dealing::SlowStart;
 use super::history::{ProbeHistory, after};
 use super::lookups::{LookupState, lookup_id, lookup_key};
 use super::moves::ReportedMoves;
 use super::rates::Rates;
+use super::slow_start::SlowStart;
 use super::{DutyError, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
 use crate::clock::{GrowingNumbers, wall};
 use crate::journal::Journal;
-use crate::messages::NotificationSender;
+use crate::notifications::NotificationSender;
 use crate::troubles::Troubles;
 
 /// How many snapshots a trial may be behind.

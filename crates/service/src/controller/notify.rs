@@ -13,7 +13,7 @@ use serde_json::json;
 
 use super::state::ControllerState;
 use crate::clock::wall;
-use crate::messages::ChangeReport;
+use crate::notifications::ChangeReport;
 
 impl ControllerState {
     /// Tells those who want to know of a change of health.

@@ -22,7 +22,7 @@ pub(super) use keys::{
 use keys::{ObjectKeys, ObjectName};
 pub(super) use messages::NotificationCommand;
 
-use super::going::ChangeTargetArgs;
+use super::apply_options::ChangeTargetArgs;
 use super::{CommandContext, input};
 use crate::exit::{CliError, ExitStatus};
 use crate::show;
@@ -196,7 +196,7 @@ impl<K: ObjectKeys> ObjectCommand<K> {
                 if context.json {
                     show::json(&things);
                 } else {
-                    show::things::list(&things, K::KIND);
+                    show::objects::list(&things, K::KIND);
                 }
                 Ok(ExitStatus::Done)
             }
@@ -205,7 +205,7 @@ impl<K: ObjectKeys> ObjectCommand<K> {
                 if context.json {
                     show::json(&view);
                 } else {
-                    show::things::one(&view);
+                    show::objects::one(&view);
                 }
                 Ok(ExitStatus::Done)
             }
@@ -360,7 +360,7 @@ impl HostCommand {
                 if context.json {
                     show::json(&hosts);
                 } else {
-                    show::things::hosts(&hosts);
+                    show::objects::hosts(&hosts);
                 }
                 Ok(ExitStatus::Done)
             }

@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use merismos_core::duty::DutyOrder;
 use merismos_core::name::PoolServer;
-use merismos_store::copy::{self, StateSnapshot, StateSnapshotError};
 use merismos_store::files::set_aside;
+use merismos_store::state_snapshot::{self, StateSnapshot, StateSnapshotError};
 use merismos_store::{Revision, Store, StoreError, Token};
 use serde_json::json;
 use tokio::sync::watch;
@@ -61,7 +61,7 @@ async fn from_database(store: &Store) -> Result<RestoredState, StoreError> {
 
 /// Reads the state file; one that is broken is kept aside.
 fn from_state_file(path: &Path, troubles: &Troubles) -> Result<Option<StateSnapshot>, LoadError> {
-    match copy::read(path) {
+    match state_snapshot::read(path) {
         Ok(copy) => Ok(copy),
         Err(error @ StateSnapshotError::Content { .. }) => {
             let aside = set_aside(path);
@@ -208,7 +208,7 @@ impl StateFileWriter {
             let copy =
                 StateSnapshot { tokens: self.access.tokens(), sessions: self.access.sessions(), ..copy };
             let file = self.file.clone();
-            let written = tokio::task::spawn_blocking(move || copy::write(&file, &copy)).await;
+            let written = tokio::task::spawn_blocking(move || state_snapshot::write(&file, &copy)).await;
             let written = written.unwrap_or_else(|error| {
                 let (path, source) = (self.file.clone(), std::io::Error::other(error));
                 Err(StateSnapshotError::File { path, source })

@@ -36,7 +36,7 @@ impl NotificationCommand {
         if context.json {
             show::json(&sent);
         } else {
-            show::messages::sent(&sent.messages);
+            show::notifications::sent(&sent.messages);
         }
         let lost = tried && sent.messages.iter().any(|it| it.delivered.is_none());
         Ok(if lost { ExitStatus::No } else { ExitStatus::Done })
