@@ -233,8 +233,9 @@ fn shares(pool: &PoolSpec, eligibilities: &mut [Eligibility]) {
         return;
     }
     let working = |it: &&Eligibility| it.reason.is_none();
-    let total: u64 = eligibilities.iter().filter(working).map(|it| u64::from(it.weight)).sum();
-    for it in eligibilities.iter_mut().filter(|it| it.reason.is_none()) {
+    let total: u64 =
+        eligibilities.iter().filter(working).map(|eligibility| u64::from(eligibility.weight)).sum();
+    for it in eligibilities.iter_mut().filter(|eligibility| eligibility.reason.is_none()) {
         it.share = f64::from(it.weight) / total as f64;
     }
 }
@@ -308,14 +309,15 @@ mod tests {
         let checked = crate::config::load(&text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.iter().next().unwrap();
         let eligibilities = eligibilities(name, pool, &Known(states));
-        let working: Vec<_> = eligibilities.iter().filter(|it| it.reason.is_none()).collect();
+        let working: Vec<_> =
+            eligibilities.iter().filter(|eligibility| eligibility.reason.is_none()).collect();
         assert_eq!(working.len(), eligible);
-        let fails = working.iter().filter(|it| it.fails).count();
+        let fails = working.iter().filter(|working| working.fails).count();
         assert_eq!(
             fails,
             if key.is_empty() || states.contains(&HealthState::Suspect) { 0 } else { eligible }
         );
-        let total: f64 = working.iter().map(|it| it.share).sum();
+        let total: f64 = working.iter().map(|working| working.share).sum();
         assert!(eligible == 0 || (total - 1.0).abs() < 1e-9);
     }
 
@@ -440,16 +442,17 @@ mod tests {
         let checked = crate::config::load(text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.first_key_value().unwrap();
         let eligibilities = pool_shares(name, pool, &These(states));
-        let found: Vec<_> =
-            eligibilities.values().map(|it| it.reason.is_none().then_some(it.share)).collect();
+        let found: Vec<_> = eligibilities
+            .values()
+            .map(|eligibility| eligibility.reason.is_none().then_some(eligibility.share))
+            .collect();
         assert_eq!(found, shares);
-        assert!(
-            eligibilities
-                .values()
-                .all(|it| (it.weight > 0) == matches!(it.reason, None | Some(IneligibleReason::Standby)))
-        );
-        let stands_by =
-            eligibilities.values().filter(|it| it.reason == Some(IneligibleReason::Standby)).count();
+        assert!(eligibilities.values().all(|eligibility| (eligibility.weight > 0)
+            == matches!(eligibility.reason, None | Some(IneligibleReason::Standby))));
+        let stands_by = eligibilities
+            .values()
+            .filter(|eligibility| eligibility.reason == Some(IneligibleReason::Standby))
+            .count();
         assert_eq!(stands_by, usize::from(shares[2].is_none() && states[2] == HealthState::Up));
     }
 
@@ -489,11 +492,15 @@ mod tests {
         let (name, pool) = checked.document().pools.first_key_value().unwrap();
         let asking = Asking(of_a, of_b);
         let eligibilities = eligibilities(name, pool, &asking);
-        let found =
-            eligibilities[..2].iter().map(|it| it.reason.is_none().then_some(it.share)).collect::<Vec<_>>();
+        let found = eligibilities[..2]
+            .iter()
+            .map(|eligibility| eligibility.reason.is_none().then_some(eligibility.share))
+            .collect::<Vec<_>>();
         assert_eq!(found, shares);
-        let drained =
-            eligibilities.iter().filter(|it| it.reason == Some(IneligibleReason::AsksToDrain)).count();
+        let drained = eligibilities
+            .iter()
+            .filter(|eligibility| eligibility.reason == Some(IneligibleReason::AsksToDrain))
+            .count();
         assert_eq!(drained, shares.iter().filter(|share| share.is_none()).count());
         assert_eq!(eligible_per_tier(name, pool, &asking)[0] as usize, 2 - drained);
     }
@@ -535,8 +542,10 @@ mod tests {
         );
         let checked = crate::config::load(&text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.first_key_value().unwrap();
-        let found: Vec<f64> =
-            eligibilities(name, pool, &Ramping(ramp, held)).iter().map(|it| it.share).collect();
+        let found: Vec<f64> = eligibilities(name, pool, &Ramping(ramp, held))
+            .iter()
+            .map(|eligibility| eligibility.share)
+            .collect();
         assert_eq!(found, shares);
     }
 }

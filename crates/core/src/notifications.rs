@@ -73,9 +73,9 @@ impl NotificationBatcher {
         let before = self.waiting.len();
         let undoes =
             |it: &PendingChange| it.told.subject == told.subject && it.change.undone_by() == Some(change);
-        let was_ripe = self.waiting.iter().any(|it| undoes(it) && it.ripe <= now);
+        let was_ripe = self.waiting.iter().any(|pending| undoes(pending) && pending.ripe <= now);
         if !was_ripe {
-            self.waiting.retain(|it| !undoes(it));
+            self.waiting.retain(|pending| !undoes(pending));
         }
         let undone = self.waiting.len() < before;
         let of_open = self.open.get(&told.subject).is_some_and(|open| open.undone_by() == Some(change));
@@ -92,7 +92,8 @@ impl NotificationBatcher {
             self.more += 1;
             return;
         }
-        let lasting = if change.undone_by().is_some() { self.spec.after.map(|it| it.get()) } else { None };
+        let lasting =
+            if change.undone_by().is_some() { self.spec.after.map(|span| span.get()) } else { None };
         let ripe = now.plus(lasting.unwrap_or(Duration::ZERO));
         self.waiting.push(PendingChange { change, ripe, told });
     }
@@ -100,7 +101,7 @@ impl NotificationBatcher {
     /// When a message is due; `None` while nothing waits.
     #[must_use]
     pub fn next_timeout(&self) -> Option<Tick> {
-        let first = self.waiting.iter().map(|it| it.ripe).min()?;
+        let first = self.waiting.iter().map(|pending| pending.ripe).min()?;
         Some(first.plus(self.spec.gather.get()).max(self.not_before))
     }
 
@@ -110,7 +111,7 @@ impl NotificationBatcher {
             return None;
         }
         let (ripe, rest): (Vec<_>, Vec<_>) =
-            std::mem::take(&mut self.waiting).into_iter().partition(|it| it.ripe <= now);
+            std::mem::take(&mut self.waiting).into_iter().partition(|pending| pending.ripe <= now);
         self.waiting = rest;
         for it in &ripe {
             match it.change.undone_by() {
@@ -119,7 +120,7 @@ impl NotificationBatcher {
             }
         }
         self.not_before = now.plus(self.spec.at_most_every.get());
-        let told = ripe.into_iter().map(|it| it.told).collect();
+        let told = ripe.into_iter().map(|pending| pending.told).collect();
         Some((told, std::mem::take(&mut self.more)))
     }
 }
@@ -155,7 +156,8 @@ mod tests {
                 gatherer.on_change(*change, told, now);
             }
             if let Some((told, more)) = gatherer.on_timeout(now) {
-                let told: Vec<_> = told.iter().map(|it| format!("{} {}", it.subject, it.change)).collect();
+                let told: Vec<_> =
+                    told.iter().map(|change| format!("{} {}", change.subject, change.change)).collect();
                 let more = if more > 0 { format!(" and {more}") } else { String::new() };
                 sent.push(format!("{}: {}{more}", tenth / 10, told.join(", ")));
             }

@@ -74,7 +74,8 @@ pub fn unescaped(text: &str) -> Result<String, EscapeError> {
                 let kind = letters.next().ok_or_else(wrong)?;
                 quoted.extend(['\\', kind]);
                 if kind == 'x' {
-                    let high = letters.next().filter(|it| ('0'..='7').contains(it)).ok_or_else(wrong)?;
+                    let high =
+                        letters.next().filter(|digit| ('0'..='7').contains(digit)).ok_or_else(wrong)?;
                     quoted.push(high);
                 }
             }
@@ -88,7 +89,7 @@ pub fn unescaped(text: &str) -> Result<String, EscapeError> {
     struct Quoted {
         text: String,
     }
-    toml::from_str::<Quoted>(&format!("text = \"{quoted}\"")).map(|it| it.text).map_err(|_| wrong())
+    toml::from_str::<Quoted>(&format!("text = \"{quoted}\"")).map(|parsed| parsed.text).map_err(|_| wrong())
 }
 
 /// A text that is sent, for people: in quotes, or byte by byte where it is not plain, such as `4 bytes: 00 01 0d 0a`.
@@ -156,7 +157,7 @@ mod tests {
     #[test]
     fn all_of_them_are_known() {
         let all: Vec<char> = not_plain().collect();
-        assert_eq!(all.iter().filter(|it| it.is_control()).count(), 65, "C0, DEL and C1");
+        assert_eq!(all.iter().filter(|character| character.is_control()).count(), 65, "C0, DEL and C1");
         for turned in
             "\u{202a}\u{202b}\u{202c}\u{202d}\u{202e}\u{2066}\u{2067}\u{2068}\u{2069}\u{200e}\u{200f}\u{61c}"
                 .chars()

@@ -149,7 +149,7 @@ pub async fn serve(cast: StandInFile) -> Result<(), LabError> {
         (cast.mail, StandIn::for_mail),
         (cast.posts, StandIn::for_posts),
     ];
-    let every = kinds.into_iter().flat_map(|(some, start)| some.into_iter().map(move |it| (it, start)));
+    let every = kinds.into_iter().flat_map(|(some, start)| some.into_iter().map(move |item| (item, start)));
     for ((name, address), start) in every {
         let started = start(&name, address);
         let stand_in = started.map_err(|source| LabError::Listen { what: name.clone(), address, source })?;

@@ -70,7 +70,8 @@ impl DatagramPort {
         loop {
             self.socket.readable().await?;
             let received = self.socket.try_io(Interest::READABLE, || {
-                let mut slices: Vec<_> = room.buffers.iter_mut().map(|it| IoSliceMut::new(it)).collect();
+                let mut slices: Vec<_> =
+                    room.buffers.iter_mut().map(|buffer| IoSliceMut::new(buffer)).collect();
                 self.state.recv(UdpSockRef::from(&self.socket), &mut slices, &mut room.metas)
             });
             match received {

@@ -231,8 +231,9 @@ async fn run(command: LabCommand) -> Result<String, LabError> {
         LabCommand::Visitors { name, stop, come, at } => {
             let wanted = (stop || come).then_some(come);
             let shown = control::visitors(at.control, name.as_deref(), wanted).await?;
-            let of_name = shown.into_iter().filter(|it| name.as_ref().is_none_or(|name| *name == it.name));
-            Ok(of_name.map(|it| visitors_words(&it)).collect())
+            let of_name =
+                shown.into_iter().filter(|visitors| name.as_ref().is_none_or(|name| *name == visitors.name));
+            Ok(of_name.map(|visitors| visitors_words(&visitors)).collect())
         }
         LabCommand::Relay { listen, to, workers, buffer, splice, datagrams } => {
             let copying = relay::CopyMethod::Copying { buffer: usize::from(buffer) << 10 };

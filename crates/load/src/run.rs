@@ -219,7 +219,7 @@ mod tests {
     #[tokio::test]
     async fn clients_have_their_own_addresses_connections_and_cookies() {
         let (address, seen) = counting().await;
-        let addresses = ["127.0.9.1", "127.0.9.2"].map(|it| it.parse().unwrap()).to_vec();
+        let addresses = ["127.0.9.1", "127.0.9.2"].map(|address| address.parse().unwrap()).to_vec();
         let clients = LoadClients { count: 6, addresses, keep_cookies: true };
         let shots = run(LoadPlan { clients, concurrency: 2, ..plan(address, 24) }, |_| {}).await;
         assert!(shots.iter().all(|shot| shot.seen == ClientOutcome::Answer(204)), "{shots:?}");

@@ -76,7 +76,7 @@ async fn connect_address(address: SocketAddr) -> Result<TcpStream, ConnectError>
 
 /// The addresses of a server's family, each once, beginning with the `turn`th.
 pub(crate) fn sources(all: &[IpAddr], server: SocketAddr, turn: u64) -> impl Iterator<Item = IpAddr> {
-    let fitting = move || all.iter().copied().filter(move |it| it.is_ipv4() == server.is_ipv4());
+    let fitting = move || all.iter().copied().filter(move |address| address.is_ipv4() == server.is_ipv4());
     let count = fitting().count();
     let first = (turn % count.max(1) as u64) as usize;
     fitting().chain(fitting()).skip(first).take(count)

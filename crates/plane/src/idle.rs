@@ -60,7 +60,9 @@ impl IdleConnections {
             ReusePolicy::Any => u64::MAX,
             ReusePolicy::Recent => ticks(LONGEST_TRUSTED_REST),
         };
-        while let Some(candidate) = resting.pop_if(|it| now < it.until && now - it.since < longest) {
+        while let Some(candidate) =
+            resting.pop_if(|connection| now < connection.until && now - connection.since < longest)
+        {
             // One that was used in this very tick is taken unseen where being wrong only costs another try.
             let is_fresh = trust == ReusePolicy::Any && candidate.since == now;
             if is_fresh || is_quiet(&candidate.upstream.stream) {
@@ -93,8 +95,8 @@ impl IdleConnections {
         }
         let mut has_limited = false;
         for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
-            resting.retain(|it| !it.upstream.is_wanted());
-            has_limited |= resting.iter().any(|it| it.upstream.seat.is_some());
+            resting.retain(|connection| !connection.upstream.is_wanted());
+            has_limited |= resting.iter().any(|connection| connection.upstream.seat.is_some());
         }
         self.has_limited.set(has_limited);
     }
@@ -102,7 +104,7 @@ impl IdleConnections {
     /// Closes what rested too long or was closed by its server.
     pub(crate) fn close_expired(&self, now: u64) {
         for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
-            resting.retain(|it| now < it.until && is_quiet(&it.upstream.stream));
+            resting.retain(|connection| now < connection.until && is_quiet(&connection.upstream.stream));
             resting.shrink_to(resting.len() * 2);
         }
     }

@@ -61,7 +61,7 @@ fn holder(Endpoint { udp, address }: Endpoint) -> Option<String> {
         tables.into_iter().find(|entry| meets(entry.local_address))?.inode
     } else {
         let tables = [procfs::net::tcp(), procfs::net::tcp6()].into_iter().filter_map(Result::ok).flatten();
-        tables.into_iter().find(|it| it.state == TcpState::Listen && meets(it.local_address))?.inode
+        tables.into_iter().find(|entry| entry.state == TcpState::Listen && meets(entry.local_address))?.inode
     };
     for process in procfs::process::all_processes().ok()?.filter_map(Result::ok) {
         let Ok(mut files) = process.fd() else { continue };

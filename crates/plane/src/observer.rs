@@ -102,7 +102,7 @@ impl ObserverList {
         let (watch, number) = std::str::from_utf8(mark).ok()?.split_once('-')?;
         let (watch, number): (u64, u64) = (watch.parse().ok()?, number.parse().ok()?);
         let is_meant = |it: &&Arc<Observer>| it.number == watch && matches!(it.what, ObserveFilter::Marks);
-        self.0.load().iter().find(is_meant).map(|it| (Arc::clone(it), number))
+        self.0.load().iter().find(is_meant).map(|observer| (Arc::clone(observer), number))
     }
 
     /// Tells everyone who watches a frontend where a connection or flow of this client went.

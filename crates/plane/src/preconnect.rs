@@ -27,7 +27,7 @@ fn pools(snapshot: &Snapshot) -> impl Iterator<Item = &Arc<Pool>> {
     snapshot.pools.iter().filter(|pool| {
         let serves_http = || {
             let fronts = snapshot.frontends().filter(|frontend| frontend.protocol == Protocol::Http);
-            fronts.flat_map(|frontend| frontend.pools()).any(|it| it.name == pool.name)
+            fronts.flat_map(|frontend| frontend.pools()).any(|candidate| candidate.name == pool.name)
         };
         pool.reaching.connect_ahead > 0 && pool.proxy_protocol.is_none() && serves_http()
     })

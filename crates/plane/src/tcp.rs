@@ -53,7 +53,7 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
     loop {
         // What is decided goes by what holds now, at each attempt; once it is relayed the connection keeps it.
         let snapshot = worker.snapshot();
-        let frontend = snapshot.frontend(client.frontend.get()).map_or(&*frontend, |it| &**it);
+        let frontend = snapshot.frontend(client.frontend.get()).map_or(&*frontend, |current| &**current);
         let lane = frontend.cell.lane(worker.index);
         if !is_counted {
             lane.requests.increment();

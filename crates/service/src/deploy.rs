@@ -61,7 +61,7 @@ pub(crate) enum ApplyError {
     /// Somebody has to accept warnings first.
     #[error(
         "nothing was changed, for clients would feel it: {}{}. Correct it, or accept what is meant to be so",
-        .0.first().map_or("", |it| it.warning.says.as_str()),
+        .0.first().map_or("", |weighed| weighed.warning.says.as_str()),
         if .0.len() > 1 { format!(" (and {} more)", .0.len() - 1) } else { String::new() }
     )]
     Unaccepted(Vec<AcceptedWarning>),
@@ -146,7 +146,7 @@ impl Deployer {
         if going.preview || (review.changes.is_empty() && running != 0) {
             return Ok(review);
         }
-        let open: Vec<_> = review.warnings.iter().filter(|it| it.needs_word()).cloned().collect();
+        let open: Vec<_> = review.warnings.iter().filter(|warning| warning.needs_word()).cloned().collect();
         if !open.is_empty() {
             return Err(ApplyError::Unaccepted(open));
         }
@@ -157,10 +157,10 @@ impl Deployer {
             author: proposal.author,
             note: going.note,
             at: wall(),
-            accepted: review.warnings.iter().filter_map(|it| it.accepted.clone()).collect(),
+            accepted: review.warnings.iter().filter_map(|warning| warning.accepted.clone()).collect(),
             digest: None,
             parent: None,
-            changed: in_a_line(review.changes.iter().map(|it| it.words.as_str())),
+            changed: in_a_line(review.changes.iter().map(|change| change.words.as_str())),
         }
         .after(view.revision.as_deref());
         if let Err(error) = self.store.add_revision(&next).await {
@@ -306,7 +306,7 @@ fn weigh(view: RunningView, checked: Checked) -> WeighedProposal {
 fn touched(view: &RunningView, new: &Document) -> Vec<TouchedDocument> {
     let mut touched = Vec::new();
     let listening: BTreeSet<_> = new.frontends.values().map(|frontend| frontend.endpoint()).collect();
-    for frontend in view.snapshot.frontends().filter(|it| !listening.contains(&it.listen)) {
+    for frontend in view.snapshot.frontends().filter(|change| !listening.contains(&change.listen)) {
         let count = frontend.cell.connections();
         if count > 0 {
             touched.push(TouchedDocument {
@@ -348,7 +348,7 @@ struct TouchedObjects(BTreeSet<String>);
 
 impl TouchedObjects {
     fn of(review: &Review) -> Self {
-        let changed = review.changes.iter().map(|it| Self::outermost(&it.change.path));
+        let changed = review.changes.iter().map(|change| Self::outermost(&change.change.path));
         let pools = review.impact.pools.iter().map(|name| format!("pools.{name}"));
         let frontends = review.impact.frontends.iter().map(|name| format!("frontends.{name}"));
         Self(changed.chain(pools).chain(frontends).collect())
@@ -372,13 +372,20 @@ fn warned(
     touches: &TouchedObjects,
 ) -> Vec<AcceptedWarning> {
     // A warning that weighs more now, or says more, is another one: the pool that was empty before has clients now.
-    let known: BTreeSet<_> =
-        view.checked.warnings().iter().map(|it| (it.key.as_str(), it.level, it.says.as_str())).collect();
+    let known: BTreeSet<_> = view
+        .checked
+        .warnings()
+        .iter()
+        .map(|warning| (warning.key.as_str(), warning.level, warning.says.as_str()))
+        .collect();
     let all = checked.warnings().iter().cloned().chain(tried);
     let mut all: Vec<_> = all
         .map(|warning| {
-            let earlier =
-                accepting.before.iter().find(|it| it.key == warning.key && it.says == warning.says).cloned();
+            let earlier = accepting
+                .before
+                .iter()
+                .find(|accepted| accepted.key == warning.key && accepted.says == warning.says)
+                .cloned();
             let now = accepting.keys.contains(&warning.key).then(|| AcceptedWarnings {
                 key: warning.key.clone(),
                 says: warning.says.clone(),
@@ -390,7 +397,7 @@ fn warned(
             AcceptedWarning { known, touched, accepted: earlier.or(now).filter(|_| !known), warning }
         })
         .collect();
-    all.sort_by_key(|it| (!it.needs_word(), it.known, it.warning.level));
+    all.sort_by_key(|weighed| (!weighed.needs_word(), weighed.known, weighed.warning.level));
     all
 }
 

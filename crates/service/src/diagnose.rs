@@ -142,8 +142,9 @@ fn no_way(address: SocketAddr, check: &CheckSpec, rungs: &mut Vec<DiagnosisStep>
 fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<DiagnosisStep> {
     let steps = here.steps.iter().enumerate().map(|(number, taken)| {
         let is_last = number + 1 == here.steps.len();
-        let same =
-            |steps: &Evidence| steps.steps.iter().find(|it| it.step == taken.step).map(|it| it.got.clone());
+        let same = |steps: &Evidence| {
+            steps.steps.iter().find(|other| other.step == taken.step).map(|other| other.got.clone())
+        };
         DiagnosisStep {
             what: what(taken.step),
             step: Some(taken.step),

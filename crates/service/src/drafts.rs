@@ -161,24 +161,27 @@ impl Drafts {
             let review = self.review(name, who).await?.review;
             let warnings = review.into_iter().flat_map(|review| review.warnings);
             let warnings: Vec<_> = warnings.collect();
-            let unknown = edits.accept.iter().find(|key| warnings.iter().all(|it| it.warning.key != **key));
+            let unknown =
+                edits.accept.iter().find(|key| warnings.iter().all(|warning| warning.warning.key != **key));
             if let Some(key) = unknown {
                 return Err(DraftError::NoWarning { name: name.clone(), key: key.clone() });
             }
             let warnings = warnings.into_iter();
-            accepted.extend(warnings.filter(|it| edits.accept.contains(&it.warning.key)).map(|it| {
-                AcceptedWarnings {
-                    key: it.warning.key,
-                    says: it.warning.says,
+            accepted.extend(warnings.filter(|warning| edits.accept.contains(&warning.warning.key)).map(
+                |warning| AcceptedWarnings {
+                    key: warning.warning.key,
+                    says: warning.warning.says,
                     who: who.to_owned(),
                     at: wall(),
-                }
-            }));
+                },
+            ));
         }
         for _ in 0..TRIES {
             let mut draft = self.load(name).await?;
             draft.document = edit_at(&document(name, &draft)?, &edits.edits, &is_here)?.to_json();
-            draft.accepted.retain(|it| accepted.iter().all(|new| new.key != it.key));
+            draft
+                .accepted
+                .retain(|accepted_before| accepted.iter().all(|new| new.key != accepted_before.key));
             draft.accepted.extend(accepted.iter().cloned());
             if let Some(note) = &edits.note {
                 draft.note.clone_from(note);

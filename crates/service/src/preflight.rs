@@ -108,7 +108,7 @@ pub(crate) async fn try_out(
 fn missing_secrets(old: &Document, new: &Document, surroundings: &ProbeEnvironment) -> Vec<Warning> {
     let known = secrets(old);
     let missing = |(path, secret): (String, &SecretRef)| {
-        if known.iter().any(|it| (it.0.as_str(), it.1) == (path.as_str(), secret)) {
+        if known.iter().any(|trouble| (trouble.0.as_str(), trouble.1) == (path.as_str(), secret)) {
             return None;
         }
         let why = surroundings.secrets.read(secret).err()?;
@@ -121,8 +121,8 @@ fn missing_secrets(old: &Document, new: &Document, surroundings: &ProbeEnvironme
 /// Every secret that a document refers to, by the path of its key.
 fn secrets(document: &Document) -> Vec<(String, &SecretRef)> {
     let of_messages = document.messages.iter().flat_map(|(name, message)| {
-        let hook = message.webhook.as_ref().and_then(|it| it.secret.as_ref());
-        let mail = message.mail.as_ref().and_then(|it| it.password.as_ref());
+        let hook = message.webhook.as_ref().and_then(|webhook| webhook.secret.as_ref());
+        let mail = message.mail.as_ref().and_then(|mail| mail.password.as_ref());
         let keys = [("webhook_secret", hook), ("mail_password", mail)];
         keys.map(|(key, secret)| secret.map(|secret| (format!("messages.{name}.{key}"), secret)))
     });
@@ -137,8 +137,9 @@ fn secrets(document: &Document) -> Vec<(String, &SecretRef)> {
 
 /// Whether only frontends that take datagrams send work to a pool.
 fn takes_datagrams(document: &Document, pool: &Name) -> bool {
-    let mut users = document.frontends.values().filter(|it| it.pools().any(|name| name == pool)).peekable();
-    users.peek().is_some() && users.all(|it| it.protocol == Protocol::Udp)
+    let mut users =
+        document.frontends.values().filter(|frontend| frontend.pools().any(|name| name == pool)).peekable();
+    users.peek().is_some() && users.all(|frontend| frontend.protocol == Protocol::Udp)
 }
 
 /// What is asked of each address, and for which pools.

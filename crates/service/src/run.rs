@@ -313,7 +313,7 @@ async fn start(
 /// elsewhere without encryption.
 fn warn_of_exposure(settings: &Settings, troubles: &Troubles) {
     let folder = &settings.state_folder;
-    let mode = std::fs::metadata(folder).map_or(0, |it| it.permissions().mode() & 0o777);
+    let mode = std::fs::metadata(folder).map_or(0, |metadata| metadata.permissions().mode() & 0o777);
     if mode & 0o077 != 0 {
         let message = format!(
             "others can get into the state folder {} (mode {mode:o}), which holds secrets: `chmod 700` it, and restart",

@@ -268,8 +268,9 @@ mod tests {
     #[test]
     fn clients_may_have_a_quarter_of_the_memory_and_one_address_a_quarter_of_that() {
         let needed = "database = \"mysql://file\"\nstate_folder = \"/tmp/x\"\n";
-        let of =
-            |keys: &str| with_file(&format!("{needed}{keys}"), Flags::default()).map(|it| it.client_memory);
+        let of = |keys: &str| {
+            with_file(&format!("{needed}{keys}"), Flags::default()).map(|settings| settings.client_memory)
+        };
         let usual = of("").unwrap();
         assert!(usual.in_all > 4 * MIB && usual.in_all <= memory::available() / 4 + MIB, "{usual:?}");
         assert!(usual.per_address * 4 >= usual.in_all && usual.per_address < usual.in_all, "{usual:?}");

@@ -278,7 +278,8 @@ pub(crate) async fn reconcile(
             store.add_revision(&running).await?;
             let lost = running.number - 1 - recorded_number;
             if lost > 0 || recorded.is_none() {
-                let held = recorded.map_or("no revision".to_owned(), |it| format!("revision {}", it.label()));
+                let held = recorded
+                    .map_or("no revision".to_owned(), |revision| format!("revision {}", revision.label()));
                 tell(
                     TroubleKind::LostRevisions,
                     format!(

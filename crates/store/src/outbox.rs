@@ -218,7 +218,9 @@ impl Outbox {
             }
             let mut queue = self.queue();
             // What changed meanwhile is written once more.
-            queue.messages.retain(|id, now| messages.iter().all(|it| it.id != *id || it != now));
+            queue
+                .messages
+                .retain(|id, now| messages.iter().all(|message| message.id != *id || message != now));
             return Ok(true);
         }
         Ok(false)

@@ -104,8 +104,10 @@ impl DraftCommand {
         } else {
             show::drafts::review(&review);
         }
-        let needs_word =
-            review.review.as_ref().is_some_and(|it| it.warnings.iter().any(AcceptedWarning::needs_word));
+        let needs_word = review
+            .review
+            .as_ref()
+            .is_some_and(|review| review.warnings.iter().any(AcceptedWarning::needs_word));
         let is_ready = review.mistakes.is_empty() && !review.draft.stale && !needs_word;
         Ok(if is_ready { ExitStatus::Done } else { ExitStatus::No })
     }

@@ -189,10 +189,12 @@ mod tests {
             ("message", "messages.a", &[]),
         ];
         for (name, thing, kinds) in things {
-            let create = commands.find_subcommand(name).and_then(|it| it.find_subcommand("create")).unwrap();
-            let flags: Vec<_> = create.get_arguments().filter_map(|it| it.get_long()).collect();
+            let create =
+                commands.find_subcommand(name).and_then(|command| command.find_subcommand("create")).unwrap();
+            let flags: Vec<_> = create.get_arguments().filter_map(|argument| argument.get_long()).collect();
             assert!(!flags.is_empty(), "{name}");
-            for flag in flags.into_iter().filter(|it| !NO_KEYS.contains(it) && !IN_ONE.contains(&(name, it)))
+            for flag in
+                flags.into_iter().filter(|flag| !NO_KEYS.contains(flag) && !IN_ONE.contains(&(name, flag)))
             {
                 let key = flag.replace('-', "_");
                 let wrong = |key: &str, kind: &str| {

@@ -174,7 +174,7 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<S
         Ok(None)
     };
     if let Some((range, taken)) =
-        view.keys["listen"].as_str().and_then(|it| it.rsplit_once(':')?.0.split_once('/'))
+        view.keys["listen"].as_str().and_then(|endpoint| endpoint.rsplit_once(':')?.0.split_once('/'))
         && let (Ok(range), Ok(taken)) = (range.parse(), taken.parse())
     {
         go(ObjectPath::Taken(range, taken), &mut going).await?;

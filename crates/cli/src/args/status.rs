@@ -86,8 +86,8 @@ impl StatusArgs {
     async fn ask(&self, client: &Client) -> Result<Status, CliError> {
         let mut status = client.short_status(self.pool.as_ref()).await?;
         if let Some(pool) = &self.pool {
-            status.pools.retain(|it| it.name == pool.as_str());
-            status.frontends.retain(|it| it.pool == pool.as_str());
+            status.pools.retain(|candidate| candidate.name == pool.as_str());
+            status.frontends.retain(|frontend| frontend.pool == pool.as_str());
             if status.pools.is_empty() {
                 let says = format!("there is no pool {pool}; `merismos pool list` shows them");
                 return Err(CliError::Call(says));

@@ -81,12 +81,17 @@ pub(crate) fn edited(before: &[NamedChange], review: &DraftReview) {
     let stands =
         |change: &&NamedChange| review.changes.iter().any(|now| now.change.path == change.change.path);
     let undone: Vec<_> =
-        before.iter().filter(|change| !stands(change)).map(|it| it.change.path.as_str()).collect();
+        before.iter().filter(|change| !stands(change)).map(|warning| warning.change.path.as_str()).collect();
     if !undone.is_empty() {
         text(&format!("  as it runs again: {}\n", undone.join(", ")));
     }
     let name = &review.draft.name;
-    let warnings = review.review.iter().flat_map(|it| &it.warnings).filter(|it| it.needs_word()).count();
+    let warnings = review
+        .review
+        .iter()
+        .flat_map(|review| &review.warnings)
+        .filter(|warning| warning.needs_word())
+        .count();
     let state = match (review.mistakes.len(), review.draft.stale, warnings) {
         (0, false, 0) => good("ready"),
         (0, false, 1) => bad("1 warning to accept"),
@@ -121,7 +126,9 @@ pub(crate) fn revisions(revisions: &Revisions) {
             Cell::new(moment(it.at)),
             Cell::new(&it.changed),
             Cell::new(&it.note),
-            Cell::new(it.accepted.iter().map(|it| it.key.as_str()).collect::<Vec<_>>().join(", ")),
+            Cell::new(
+                it.accepted.iter().map(|accepted| accepted.key.as_str()).collect::<Vec<_>>().join(", "),
+            ),
             Cell::new(if it.running { "runs" } else { "" }),
         ]);
     }

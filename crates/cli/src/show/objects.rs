@@ -88,7 +88,9 @@ fn print_keys(value: &serde_json::Value, indent: &str) {
                 };
                 text(&format!("{indent}{key:22} {}{bytes}\n", merismos_core::text::escaped(said)));
             }
-            Value::Object(inner) if inner.values().all(|it| !it.is_object()) && key.as_str() != "servers" => {
+            Value::Object(inner)
+                if inner.values().all(|inner| !inner.is_object()) && key.as_str() != "servers" =>
+            {
                 let pairs: Vec<_> =
                     inner.iter().map(|(key, value)| format!("{key}={}", plain(value))).collect();
                 text(&format!("{indent}{key:22} {}\n", pairs.join("  ")));

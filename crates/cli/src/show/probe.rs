@@ -25,9 +25,10 @@ fn step_words(step: ProbeStep) -> &'static str {
 pub(crate) fn tries(check: &Name, answer: &TryResponse) {
     text(&format!("{}\n", strong(&format!("check {check}, {}", answer.asks))));
     let steps: BTreeSet<ProbeStep> =
-        answer.tries.iter().flat_map(|it| it.evidence.steps.iter().map(|taken| taken.step)).collect();
+        answer.tries.iter().flat_map(|tried| tried.evidence.steps.iter().map(|taken| taken.step)).collect();
     let mut rows = table(&[]);
-    let head = answer.tries.iter().map(|it| format!("{} {}", if it.passed { "✓" } else { "✗" }, it.server));
+    let head =
+        answer.tries.iter().map(|tried| format!("{} {}", if tried.passed { "✓" } else { "✗" }, tried.server));
     rows.set_header(std::iter::once("STEP".to_owned()).chain(head));
     for step in steps {
         let cell = |it: &merismos_api::TryResult| {
@@ -59,7 +60,7 @@ pub(crate) fn tries(check: &Name, answer: &TryResponse) {
 
 /// Prints where a server fails and what that means.
 pub(crate) fn diagnosis(diagnosis: &Diagnosis) {
-    let against = diagnosis.against.as_ref().map(|it| format!(", beside {it}")).unwrap_or_default();
+    let against = diagnosis.against.as_ref().map(|server| format!(", beside {server}")).unwrap_or_default();
     text(&format!("{}\n", strong(&format!("{} at {}{against}", diagnosis.server, diagnosis.address))));
     let mut rows = table(&[]);
     let head = ["", "STEP", "TOOK", &diagnosis.server].into_iter().chain(diagnosis.against.as_deref());

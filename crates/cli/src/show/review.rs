@@ -158,8 +158,11 @@ pub(super) fn timing(timing: &DetectionTiming) -> String {
 /// much there is.
 pub(crate) fn warnings(warnings: &[AcceptedWarning]) {
     let is_felt = |it: &&AcceptedWarning| it.warning.level == WarningLevel::Warning;
-    warnings.iter().filter(|it| !it.known || (it.touched && is_felt(it))).for_each(warning);
-    match warnings.iter().filter(is_felt).filter(|it| it.stands()).count() {
+    warnings
+        .iter()
+        .filter(|warning| !warning.known || (warning.touched && is_felt(warning)))
+        .for_each(warning);
+    match warnings.iter().filter(is_felt).filter(|warning| warning.stands()).count() {
         0 => {}
         1 => text("1 accepted warning stands.\n"),
         count => text(&format!("{count} accepted warnings stand.\n")),

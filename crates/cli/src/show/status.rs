@@ -100,8 +100,9 @@ fn pools(status: &Status) {
 
 /// The frontends that a pool works for.
 fn frontends_of(pool: &PoolStatus, status: &Status) -> String {
-    let uses = |it: &&FrontendStatus| it.pool == pool.name || it.pools.iter().any(|it| it.pool == pool.name);
-    status.frontends.iter().filter(uses).map(|it| it.name.as_str()).collect::<Vec<_>>().join(", ")
+    let uses =
+        |it: &&FrontendStatus| it.pool == pool.name || it.pools.iter().any(|choice| choice.pool == pool.name);
+    status.frontends.iter().filter(uses).map(|frontend| frontend.name.as_str()).collect::<Vec<_>>().join(", ")
 }
 
 /// The totals of each server: since the start, and since the last reset.
@@ -131,13 +132,13 @@ fn frontends(frontends: &[FrontendStatus]) {
     // What was turned away, refused or failed in the last minute, where anything was.
     type Counted = (&'static str, fn(&FrontendStatus) -> u64);
     let all: [Counted; 4] = [
-        ("over limit", |it| it.turned_away),
-        ("bad requests", |it| it.refused),
-        ("no server", |it| it.unavailable),
-        ("failed", |it| it.unanswered),
+        ("over limit", |frontend| frontend.turned_away),
+        ("bad requests", |frontend| frontend.refused),
+        ("no server", |frontend| frontend.unavailable),
+        ("failed", |frontend| frontend.unanswered),
     ];
     let counted: Vec<Counted> =
-        all.into_iter().filter(|(_, of)| frontends.iter().any(|it| of(it) > 0)).collect();
+        all.into_iter().filter(|(_, of)| frontends.iter().any(|frontend| of(frontend) > 0)).collect();
     let mut head = vec!["frontend", "listens on", "pool", "clients", "rate"];
     head.extend(counted.iter().map(|(name, _)| *name));
     let mut table = table(&head);
@@ -161,7 +162,7 @@ fn frontends(frontends: &[FrontendStatus]) {
     if !counted.is_empty() {
         text("  over limit, bad requests, no server and failed: in the last 60 s\n");
     }
-    for it in frontends.iter().filter(|it| it.cut_for_memory > 0) {
+    for it in frontends.iter().filter(|frontend| frontend.cut_for_memory > 0) {
         text(&format!(
             "{}: {} ended in the last 60 s for the memory they held\n",
             it.name, it.cut_for_memory
@@ -325,7 +326,7 @@ impl StatusColumn {
 /// The columns that have something to say of a pool's servers, in a narrow terminal without what can be spared.
 fn columns(pool: &PoolStatus, is_wide: bool) -> Vec<StatusColumn> {
     let any = |says: fn(&ServerStatus) -> bool| pool.servers.iter().any(says);
-    let works = any(|it| it.observed.minute.share.is_some());
+    let works = any(|server| server.observed.minute.share.is_some());
     let mut columns = vec![StatusColumn::Server, StatusColumn::Address, StatusColumn::Weight];
     columns.extend(any(is_out).then_some(StatusColumn::Duty));
     columns.extend([StatusColumn::Health, StatusColumn::Expected]);
@@ -333,13 +334,13 @@ fn columns(pool: &PoolStatus, is_wide: bool) -> Vec<StatusColumn> {
         columns.extend(is_wide.then_some(StatusColumn::TenSeconds));
         columns.extend([StatusColumn::Minute, StatusColumn::InFlight]);
     }
-    columns.extend(any(|it| it.observed.minute.failed > 0).then_some(StatusColumn::Failed));
-    columns.extend(any(|it| it.observed.minute.retried > 0).then_some(StatusColumn::Retried));
-    columns.extend(any(|it| it.observed.minute.errors > 0).then_some(StatusColumn::Errors));
-    if any(|it| it.latency.is_some()) {
+    columns.extend(any(|server| server.observed.minute.failed > 0).then_some(StatusColumn::Failed));
+    columns.extend(any(|server| server.observed.minute.retried > 0).then_some(StatusColumn::Retried));
+    columns.extend(any(|server| server.observed.minute.errors > 0).then_some(StatusColumn::Errors));
+    if any(|server| server.latency.is_some()) {
         columns.extend([StatusColumn::Median, StatusColumn::P99]);
     }
-    columns.extend(any(|it| it.health.downs_today > 0).then_some(StatusColumn::Downs));
+    columns.extend(any(|server| server.health.downs_today > 0).then_some(StatusColumn::Downs));
     columns
 }
 
@@ -387,8 +388,8 @@ fn cell(
         StatusColumn::Failed => count(minute.failed),
         StatusColumn::Retried => count(minute.retried),
         StatusColumn::Errors => count(minute.errors),
-        StatusColumn::Median => took(server.latency.map(|it| it.median_us)),
-        StatusColumn::P99 => took(server.latency.map(|it| it.p99_us)),
+        StatusColumn::Median => took(server.latency.map(|latency| latency.median_us)),
+        StatusColumn::P99 => took(server.latency.map(|latency| latency.p99_us)),
         StatusColumn::Downs => count(server.health.downs_today.into()),
     }
 }
@@ -396,7 +397,9 @@ fn cell(
 fn duty(server: &ServerStatus) -> Cell {
     match server.duty.as_ref().map_or(Duty::InService, |order| order.duty) {
         Duty::InService => Cell::new("in service"),
-        Duty::Draining if server.in_flight == 0 && !server.draining.is_some_and(|it| it.clients_tied) => {
+        Duty::Draining
+            if server.in_flight == 0 && !server.draining.is_some_and(|draining| draining.clients_tied) =>
+        {
             Cell::new("drained").fg(Color::Yellow)
         }
         Duty::Draining => Cell::new("draining").fg(Color::Yellow),

@@ -72,7 +72,9 @@ impl World {
 type Make = fn(Vec<Member>) -> Box<dyn Balance>;
 
 const ALL: [(&str, Make); 6] = [
-    ("round-robin", |members| Box::new(RoundRobin::new(members.iter().map(|it| it.weight).enumerate()))),
+    ("round-robin", |members| {
+        Box::new(RoundRobin::new(members.iter().map(|member| member.weight).enumerate()))
+    }),
     ("least-connections", |members| Box::new(LeastConnections::new(members))),
     ("least-load", |members| Box::new(LeastLoad::new(members, &PoolRuntime::default(), Tick(0)))),
     ("random-two", |members| Box::new(RandomTwo::new(members))),

@@ -39,7 +39,7 @@ impl Balance for InOrder {
     }
 
     fn describe_server(&self, _: &PickContext<'_>, place: usize) -> Option<String> {
-        let rank = self.order.iter().position(|it| *it as usize == place)?;
+        let rank = self.order.iter().position(|candidate| *candidate as usize == place)?;
         Some(format!("rank {} of {}", rank + 1, self.order.len()))
     }
 }

@@ -78,7 +78,7 @@ mod tests {
         let world = World::default();
         let balance = LeastConnections::new(members.clone());
         let picks: Vec<_> = (0..8).map(|_| world.begin(&balance, &members)).collect();
-        let count = |place| picks.iter().filter(|it| **it == place).count();
+        let count = |place| picks.iter().filter(|picked| **picked == place).count();
         assert_eq!([count(0), count(1), count(2)], [2, 2, 4]);
         world.end(&balance, &members, 1);
         assert_eq!(world.begin(&balance, &members), 1, "the one that has least for its weight");

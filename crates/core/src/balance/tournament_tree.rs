@@ -34,7 +34,7 @@ impl TournamentTree {
     /// A tree of the members that have a weight.
     pub(super) fn new(members: Vec<Member>, score: impl Fn(&Member) -> f64) -> Self {
         let width = members.len().next_power_of_two().max(1);
-        let scores = members.iter().map(|it| AtomicU64::new(score(it).to_bits())).collect();
+        let scores = members.iter().map(|member| AtomicU64::new(score(member).to_bits())).collect();
         let leaf = |index: usize| match members.get(index) {
             Some(member) if member.weight > 0 => index as u32,
             Some(_) | None => NO_SERVER,

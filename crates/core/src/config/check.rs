@@ -140,7 +140,10 @@ fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
         match ranges.get(range).map(|known| (known, known.taken.get(name))) {
             Some((_, Some(address))) => it.listen.settle(*address),
             Some((known, None)) => {
-                let free = known.addresses.iter().find(|it| !known.taken.values().any(|taken| taken == it));
+                let free = known
+                    .addresses
+                    .iter()
+                    .find(|address| !known.taken.values().any(|taken| taken == address));
                 let wanted = match free {
                     Some(free) => format!(
                         "an address that was taken; {free} is free: taken.{name} = \"{free}\" in [ranges.{range}]"
@@ -202,8 +205,8 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
         let keys = pool
             .check
             .iter()
-            .map(|it| ("check", it))
-            .chain(pool.more_checks.iter().map(|it| ("more_checks", it)));
+            .map(|name| ("check", name))
+            .chain(pool.more_checks.iter().map(|name| ("more_checks", name)));
         for (key, check) in keys.filter(|(_, check)| !document.checks.contains_key(check)) {
             let wanted = one_of("check", check, document.checks.keys());
             problems.push(Problem::dangling(&format!("pools.{name}.{key}"), "check", check, wanted));

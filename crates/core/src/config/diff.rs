@@ -36,7 +36,8 @@ impl DocumentChange {
     /// The change in words: `weight of server booking/gull: 3 to 1`.
     #[must_use]
     pub fn words(&self) -> String {
-        let thing = |path: &str| path.parse::<ObjectPath>().map_or_else(|_| path.to_owned(), |it| it.words());
+        let thing =
+            |path: &str| path.parse::<ObjectPath>().map_or_else(|_| path.to_owned(), |object| object.words());
         if self.renamed {
             let from = self.old.as_deref().map(thing).unwrap_or_default();
             return format!("rename {from} to {}", self.path.rsplit('.').next().unwrap_or_default());
@@ -115,7 +116,8 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         at("ranges"),
         &mut changes,
         |_, old, name, changes| {
-            let (old_taken, new_taken) = (old.map(|it| &it.taken), new.ranges.get(name).map(|it| &it.taken));
+            let (old_taken, new_taken) =
+                (old.map(|old| &old.taken), new.ranges.get(name).map(|range| &range.taken));
             let empty = BTreeMap::new();
             let path = |taken: &Name| format!("ranges.{name}.taken.{taken}");
             let (old_taken, new_taken) = (old_taken.unwrap_or(&empty), new_taken.unwrap_or(&empty));
@@ -154,8 +156,8 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
                 .map(|(from, to)| (from.server.clone(), to.server.clone()))
                 .collect();
             compare(
-                old.map_or(&empty, |it| &it.servers),
-                now.map_or(&empty, |it| &it.servers),
+                old.map_or(&empty, |pool| &pool.servers),
+                now.map_or(&empty, |pool| &pool.servers),
                 &own,
                 |server| {
                     ObjectPath::Server(PoolServer { pool: name.clone(), server: server.clone() }).to_string()
@@ -163,8 +165,8 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
                 changes,
                 |_, _, _, _| {},
             );
-            let old_lookups = old.map_or(&no_lookups, |it| &it.lookups);
-            let new_lookups = now.map_or(&no_lookups, |it| &it.lookups);
+            let old_lookups = old.map_or(&no_lookups, |pool| &pool.lookups);
+            let new_lookups = now.map_or(&no_lookups, |pool| &pool.lookups);
             compare(
                 old_lookups,
                 new_lookups,

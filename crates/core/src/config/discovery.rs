@@ -39,7 +39,7 @@ impl DiscoveredServer {
 fn in_turns(addresses: &[IpAddr]) -> Vec<IpAddr> {
     let family = |is_ipv6: bool| {
         let family: BTreeSet<IpAddr> =
-            addresses.iter().copied().filter(|it| it.is_ipv6() == is_ipv6).collect();
+            addresses.iter().copied().filter(|address| address.is_ipv6() == is_ipv6).collect();
         family.into_iter().enumerate().map(move |(place, ip)| ((place, !is_ipv6), ip))
     };
     let turns: BTreeMap<(usize, bool), IpAddr> = family(true).chain(family(false)).collect();
@@ -84,8 +84,8 @@ pub fn from_addresses(lookup: &LookupSpec, addresses: &[IpAddr]) -> BTreeSet<Dis
 pub fn from_services(lookup: &LookupSpec, services: &[ServiceRecord]) -> BTreeSet<DiscoveredServer> {
     const MOST_TIER: usize = 7;
     const MOST_WEIGHT: u32 = 1_000;
-    let priorities: BTreeSet<u16> = services.iter().map(|it| it.priority).collect();
-    let largest = services.iter().map(|it| u32::from(it.weight)).max().unwrap_or(0);
+    let priorities: BTreeSet<u16> = services.iter().map(|service| service.priority).collect();
+    let largest = services.iter().map(|service| u32::from(service.weight)).max().unwrap_or(0);
     let mut found = BTreeSet::new();
     for service in services {
         let tier = priorities.range(..service.priority).count().min(MOST_TIER) as u8;
@@ -118,8 +118,9 @@ mod tests {
 
     #[test]
     fn addresses_that_are_taken_together_are_one_server_and_ipv6_goes_first() {
-        let both: Vec<IpAddr> =
-            ["192.0.2.9", "2001:db8::2", "192.0.2.3", "2001:db8::1"].map(|it| it.parse().unwrap()).into();
+        let both: Vec<IpAddr> = ["192.0.2.9", "2001:db8::2", "192.0.2.3", "2001:db8::1"]
+            .map(|address| address.parse().unwrap())
+            .into();
         let in_words = |found: BTreeSet<DiscoveredServer>| -> Vec<String> {
             let words = |it: DiscoveredServer| format!("{} {:?} {}", it.address, it.others, it.weight);
             found.into_iter().map(words).collect()
@@ -135,11 +136,11 @@ mod tests {
             Some("8")
         );
         let each = from_services(&lookup(false), &[target]);
-        assert_eq!(each.iter().map(|it| it.weight).collect::<Vec<_>>(), [2; 4]);
+        assert_eq!(each.iter().map(|server| server.weight).collect::<Vec<_>>(), [2; 4]);
     }
 
     fn numbers(services: &[ServiceRecord]) -> Vec<(u8, u16)> {
-        from_services(&lookup(false), services).iter().map(|it| (it.tier, it.weight)).collect()
+        from_services(&lookup(false), services).iter().map(|server| (server.tier, server.weight)).collect()
     }
 
     #[test]

@@ -207,15 +207,16 @@ fn next_free(
     /// Of a range that is larger, only its first addresses are looked at.
     const LOOKED_AT: usize = 65_536;
     let taken: BTreeSet<IpAddr> = range.taken.values().copied().collect();
-    let listened: BTreeSet<IpAddr> = document.frontends.values().map(|it| it.listen.get().ip()).collect();
+    let listened: BTreeSet<IpAddr> =
+        document.frontends.values().map(|frontend| frontend.listen.get().ip()).collect();
     let mut free = range
         .addresses
         .iter()
         .take(LOOKED_AT)
-        .filter(|it| !taken.contains(it) && !listened.contains(it))
+        .filter(|address| !taken.contains(address) && !listened.contains(address))
         .peekable();
     let Some(first) = free.peek().copied() else { return Err(EditError::NoneFree(name.clone())) };
-    free.find(|it| is_here(*it)).ok_or_else(|| EditError::NoneHere { range: name.clone(), first })
+    free.find(|address| is_here(*address)).ok_or_else(|| EditError::NoneHere { range: name.clone(), first })
 }
 
 fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Result<Document, EditError> {
@@ -364,15 +365,15 @@ fn unknown(document: &Document, thing: &ObjectPath) -> EditError {
         ObjectPath::Host(_) => names(&document.hosts, own),
         ObjectPath::Range(_) => names(&document.ranges, own),
         ObjectPath::Taken(range, _) => {
-            document.ranges.get(range).map(|it| names(&it.taken, own)).unwrap_or_default()
+            document.ranges.get(range).map(|range| names(&range.taken, own)).unwrap_or_default()
         }
         ObjectPath::Check(_) => names(&document.checks, own),
         ObjectPath::Pool(_) => names(&document.pools, own),
         ObjectPath::Server(it) => {
-            document.pools.get(&it.pool).map(|it| names(&it.servers, own)).unwrap_or_default()
+            document.pools.get(&it.pool).map(|pool| names(&pool.servers, own)).unwrap_or_default()
         }
         ObjectPath::Lookup(pool, _) => {
-            document.pools.get(pool).map(|it| names(&it.lookups, own)).unwrap_or_default()
+            document.pools.get(pool).map(|pool| names(&pool.lookups, own)).unwrap_or_default()
         }
         ObjectPath::Frontend(_) => names(&document.frontends, own),
         ObjectPath::Message(_) => names(&document.messages, own),
@@ -464,7 +465,7 @@ fn removed(mut document: Document, thing: &ObjectPath) -> Document {
         ObjectPath::Host(name) => drop(document.hosts.remove(name)),
         ObjectPath::Range(name) => drop(document.ranges.remove(name)),
         ObjectPath::Taken(range, name) => {
-            document.ranges.get_mut(range).and_then(|it| it.taken.remove(name));
+            document.ranges.get_mut(range).and_then(|range| range.taken.remove(name));
         }
         ObjectPath::Check(name) => drop(document.checks.remove(name)),
         ObjectPath::Pool(name) => drop(document.pools.remove(name)),
@@ -515,7 +516,8 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
         }
         (ObjectPath::Frontend(name), ObjectPath::Network(_)) => {
             let frontend = document.frontends.get_mut(name);
-            let lists = frontend.into_iter().flat_map(|it| it.more.pool_networks.values_mut().flatten());
+            let lists =
+                frontend.into_iter().flat_map(|frontend| frontend.more.pool_networks.values_mut().flatten());
             for list in lists.filter(|list| *list == renamed.name()) {
                 *list = to.clone();
             }
@@ -529,7 +531,7 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
         (ObjectPath::Pool(name), ObjectPath::Check(_)) => {
             if let Some(pool) = document.pools.get_mut(name) {
                 for check in
-                    pool.check.iter_mut().chain(&mut pool.more_checks).filter(|it| *it == renamed.name())
+                    pool.check.iter_mut().chain(&mut pool.more_checks).filter(|name| *name == renamed.name())
                 {
                     *check = to.clone();
                 }

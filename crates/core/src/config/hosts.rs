@@ -95,7 +95,7 @@ fn from_csv(text: &str) -> Result<Vec<(Name, HostSpec)>, HostsError> {
         why: error.to_string(),
     };
     let head = reader.headers().map_err(|error| wrong(&error))?.clone();
-    let column = |wanted: &str| head.iter().position(|it| it == wanted);
+    let column = |wanted: &str| head.iter().position(|title| title == wanted);
     let (Some(name_column), Some(address_column)) = (column("name"), column("address")) else {
         let why =
             "wanted the columns name and address in the first line, perhaps note, and labels".to_owned();

@@ -134,7 +134,7 @@ pub fn impact(
 }
 
 fn uses(document: &Document, check: &Name) -> bool {
-    document.pools.values().any(|pool| pool.checks().any(|it| it == check))
+    document.pools.values().any(|pool| pool.checks().any(|name| name == check))
 }
 
 /// Both documents, and the truths as they are; servers that the change makes anew count as up, and those that it only

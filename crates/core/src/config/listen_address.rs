@@ -170,7 +170,7 @@ impl FromStr for AddressRange {
         let (first, last) = if let Some((start, length)) = text.split_once('/') {
             let start = ip(start)?;
             let width: u32 = if start.is_ipv4() { 32 } else { 128 };
-            let length: u32 = length.trim().parse().ok().filter(|it| *it <= width).ok_or_else(wrong)?;
+            let length: u32 = length.trim().parse().ok().filter(|bits| *bits <= width).ok_or_else(wrong)?;
             let free = width - length;
             let mask = if free == 128 { u128::MAX } else { (1 << free) - 1 };
             let first = number(start);
@@ -219,7 +219,7 @@ mod tests {
     #[case::too_many_parts("a/b/c:80", None)]
     fn places(#[case] text: &str, #[case] written: Option<AddressSource>) {
         let place = text.parse::<AddressRef>().ok();
-        assert_eq!(place.as_ref().map(|it| it.written().clone()), written);
+        assert_eq!(place.as_ref().map(|reference| reference.written().clone()), written);
         assert!(place.is_none_or(|place| place.to_string() == text));
     }
 

@@ -21,7 +21,10 @@ fn well(name: &Name, document: &Document, truths: &impl ServerStates) -> Working
         return WorkingServers { well: 0, of: 0, usable: false };
     };
     let eligibilities = pool_shares(name, spec, truths);
-    let well = eligibilities.values().filter(|it| it.reason.is_none() && !it.fails).count();
+    let well = eligibilities
+        .values()
+        .filter(|eligibility| eligibility.reason.is_none() && !eligibility.fails)
+        .count();
     WorkingServers {
         well,
         of: eligibilities.len(),
@@ -51,9 +54,9 @@ pub fn losses(
         let now: Vec<(&Name, WorkingServers)> = frontend.pools().map(|pool| (pool, after[pool])).collect();
         let before = old.frontends.get(name).or_else(|| same_address(old, frontend));
         let had: Vec<WorkingServers> =
-            before.iter().flat_map(|it| it.pools()).map(|pool| well(pool, old, truths)).collect();
+            before.iter().flat_map(|frontend| frontend.pools()).map(|pool| well(pool, old, truths)).collect();
         // A frontend that has no server as it is has nothing to lose.
-        let was_served = had.iter().any(|it| it.well > 0);
+        let was_served = had.iter().any(|earlier| earlier.well > 0);
         // The servers of a frontend that is all new may not be there yet; those of pools that are known are what they are.
         let is_before_known =
             before.is_none() && frontend.pools().all(|pool| old.pools.contains_key(sides.old_pool(pool)));
@@ -70,7 +73,8 @@ pub fn losses(
                 let was = well(sides.old_pool(pool), old, truths);
                 if was.usable
                     && !it.usable
-                    && before.is_some_and(|it| it.pools().any(|before| before == sides.old_pool(pool)))
+                    && before
+                        .is_some_and(|frontend| frontend.pools().any(|before| before == sides.old_pool(pool)))
                 {
                     found.push(pool_lost(name, pool, *it, new));
                 }
@@ -85,7 +89,7 @@ fn has_no_weight(pool: &PoolSpec) -> bool {
 }
 
 fn same_address<'d>(old: &'d Document, frontend: &FrontendSpec) -> Option<&'d FrontendSpec> {
-    old.frontends.values().find(|it| it.endpoint() == frontend.endpoint())
+    old.frontends.values().find(|candidate| candidate.endpoint() == frontend.endpoint())
 }
 
 fn no_server_left(name: &Name, frontend: &FrontendSpec, pools: &[(&Name, WorkingServers)]) -> Warning {

@@ -27,27 +27,25 @@ impl ObjectEntry<'_> {
         let document = self.document;
         let summary = match &self.thing {
             ObjectPath::Host(name) => document.hosts.get(name).map(summary_of),
-            ObjectPath::Range(name) => document
-                .ranges
-                .get(name)
-                .map(|it| format!("{}, {} of {} taken", it.addresses, it.taken.len(), it.addresses.len())),
+            ObjectPath::Range(name) => document.ranges.get(name).map(|range| {
+                format!("{}, {} of {} taken", range.addresses, range.taken.len(), range.addresses.len())
+            }),
             ObjectPath::Taken(range, name) => {
-                document.ranges.get(range).and_then(|it| it.taken.get(name)).map(ToString::to_string)
+                document.ranges.get(range).and_then(|range| range.taken.get(name)).map(ToString::to_string)
             }
-            ObjectPath::Check(name) => document
-                .checks
-                .get(name)
-                .map(|it| format!("{}, every {}, timeout {}", it.kind.asks(), it.interval, it.timeout)),
-            ObjectPath::Pool(name) => document.pools.get(name).map(|it| {
+            ObjectPath::Check(name) => document.checks.get(name).map(|check| {
+                format!("{}, every {}, timeout {}", check.kind.asks(), check.interval, check.timeout)
+            }),
+            ObjectPath::Pool(name) => document.pools.get(name).map(|pool| {
                 let check =
-                    it.check.as_ref().map_or_else(|| "no check".to_owned(), |it| format!("check {it}"));
-                format!("{}, servers {}, {check}", it.algorithm, it.servers.len())
+                    pool.check.as_ref().map_or_else(|| "no check".to_owned(), |name| format!("check {name}"));
+                format!("{}, servers {}, {check}", pool.algorithm, pool.servers.len())
             }),
             ObjectPath::Server(PoolServer { pool, server }) => {
-                document.pools.get(pool).and_then(|it| it.servers.get(server)).map(summary_of)
+                document.pools.get(pool).and_then(|pool| pool.servers.get(server)).map(summary_of)
             }
             ObjectPath::Lookup(pool, name) => {
-                document.pools.get(pool).and_then(|it| it.lookups.get(name)).map(summary_of)
+                document.pools.get(pool).and_then(|pool| pool.lookups.get(name)).map(summary_of)
             }
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
             ObjectPath::Message(name) => document.messages.get(name).map(summary_of),
@@ -81,23 +79,32 @@ impl ObjectEntry<'_> {
 #[must_use]
 pub fn find<'d>(document: &'d Document, thing: &ObjectPath) -> Option<ObjectEntry<'d>> {
     let (labels, note): (&Labels, &str) = match thing {
-        ObjectPath::Host(name) => document.hosts.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        ObjectPath::Range(name) => document.ranges.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        ObjectPath::Host(name) => document.hosts.get(name).map(|host| (&host.labels, host.note.as_str()))?,
+        ObjectPath::Range(name) => {
+            document.ranges.get(name).map(|range| (&range.labels, range.note.as_str()))?
+        }
         ObjectPath::Taken(range, name) => {
             document.ranges.get(range)?.taken.get(name).map(|_| (&NO_LABELS, ""))?
         }
-        ObjectPath::Check(name) => document.checks.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        ObjectPath::Pool(name) => document.pools.get(name).map(|it| (&it.labels, it.note.as_str()))?,
-        ObjectPath::Server(PoolServer { pool, server }) => {
-            document.pools.get(pool)?.servers.get(server).map(|it| (&it.labels, it.note.as_str()))?
+        ObjectPath::Check(name) => {
+            document.checks.get(name).map(|check| (&check.labels, check.note.as_str()))?
         }
+        ObjectPath::Pool(name) => document.pools.get(name).map(|pool| (&pool.labels, pool.note.as_str()))?,
+        ObjectPath::Server(PoolServer { pool, server }) => document
+            .pools
+            .get(pool)?
+            .servers
+            .get(server)
+            .map(|server| (&server.labels, server.note.as_str()))?,
         ObjectPath::Lookup(pool, name) => {
-            document.pools.get(pool)?.lookups.get(name).map(|it| (&NO_LABELS, it.note.as_str()))?
+            document.pools.get(pool)?.lookups.get(name).map(|lookup| (&NO_LABELS, lookup.note.as_str()))?
         }
         ObjectPath::Frontend(name) => {
-            document.frontends.get(name).map(|it| (&it.labels, it.note.as_str()))?
+            document.frontends.get(name).map(|frontend| (&frontend.labels, frontend.note.as_str()))?
         }
-        ObjectPath::Message(name) => document.messages.get(name).map(|it| (&it.labels, it.note.as_str()))?,
+        ObjectPath::Message(name) => {
+            document.messages.get(name).map(|message| (&message.labels, message.note.as_str()))?
+        }
         ObjectPath::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
     };
     Some(ObjectEntry { thing: thing.clone(), labels, note, document })

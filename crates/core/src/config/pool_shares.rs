@@ -109,7 +109,10 @@ pub(super) fn parts<'d>(
 fn is_usable(name: &Name, document: &Document, truths: &impl ServerStates) -> bool {
     let Some(pool) = document.pools.get(name) else { return false };
     let eligibilities = pool_shares(name, pool, truths);
-    let well = eligibilities.values().filter(|it| it.reason.is_none() && !it.fails).count();
+    let well = eligibilities
+        .values()
+        .filter(|eligibility| eligibility.reason.is_none() && !eligibility.fails)
+        .count();
     well >= usize::from(pool.usable_from)
 }
 

@@ -15,7 +15,7 @@ pub fn users(document: &Document, thing: &ObjectPath) -> Vec<ObjectPath> {
     match thing {
         ObjectPath::Pool(pool) => {
             let telling = document.messages.iter().filter(|(_, message)| message.pools.contains(pool));
-            let mut using = frontends(&|frontend| frontend.pools().any(|it| it == pool));
+            let mut using = frontends(&|frontend| frontend.pools().any(|name| name == pool));
             using.extend(telling.map(|(name, _)| ObjectPath::Message(name.clone())));
             using
         }
@@ -26,10 +26,10 @@ pub fn users(document: &Document, thing: &ObjectPath) -> Vec<ObjectPath> {
             &|frontend| matches!(frontend.listen.written(), AddressSource::Taken { range, name } if range == wanted && name == taken),
         ),
         ObjectPath::Network(list) => {
-            frontends(&|frontend| frontend.more.pool_networks.values().flatten().any(|it| it == list))
+            frontends(&|frontend| frontend.more.pool_networks.values().flatten().any(|name| name == list))
         }
         ObjectPath::Check(check) => {
-            let using = document.pools.iter().filter(|(_, pool)| pool.checks().any(|it| it == check));
+            let using = document.pools.iter().filter(|(_, pool)| pool.checks().any(|name| name == check));
             using.map(|(name, _)| ObjectPath::Pool(name.clone())).collect()
         }
         ObjectPath::Host(host) => {

@@ -80,7 +80,8 @@ type LookupTarget<'d> = (&'d str, Option<u16>);
 fn addresses(pool: &PoolSpec) -> Option<(BTreeSet<SocketAddr>, BTreeSet<LookupTarget<'_>>)> {
     let own = pool.servers.values().filter(|server| server.found_by.is_none());
     let own: BTreeSet<_> = own.map(|server| server.address.get()).collect();
-    let lookups: BTreeSet<_> = pool.lookups.values().map(|it| (it.name.as_str(), it.port)).collect();
+    let lookups: BTreeSet<_> =
+        pool.lookups.values().map(|lookup| (lookup.name.as_str(), lookup.port)).collect();
     (!own.is_empty() || !lookups.is_empty()).then_some((own, lookups))
 }
 

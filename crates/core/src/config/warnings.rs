@@ -271,7 +271,7 @@ fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
                     _ => false,
                 });
                 let key = format!("checks.{check}.send");
-                if is_empty && found.iter().all(|it| it.key != format!("empty-datagram:{key}")) {
+                if is_empty && found.iter().all(|warning| warning.key != format!("empty-datagram:{key}")) {
                     found.push(Warning::new(
                         "empty-datagram",
                         WarningLevel::Notice,
@@ -362,9 +362,11 @@ fn leads_to(
             if pool == wanted {
                 return true;
             }
-            let servers = document.pools.get(pool).into_iter().flat_map(|it| it.servers.values());
+            let servers = document.pools.get(pool).into_iter().flat_map(|pool| pool.servers.values());
             next.extend(
-                servers.filter_map(|it| listening.get(&it.address.get())).filter(|it| seen.insert(it)),
+                servers
+                    .filter_map(|server| listening.get(&server.address.get()))
+                    .filter(|frontend| seen.insert(frontend)),
             );
         }
     }

@@ -115,7 +115,7 @@ proptest! {
             prop_assert_eq!(machine.state(), model.state(), "{:?}", model);
             // A transition is what changed, and nothing when nothing did.
             let expected = (before != machine.state()).then_some((before, machine.state()));
-            prop_assert_eq!(transition.map(|it| (it.from, it.to)), expected);
+            prop_assert_eq!(transition.map(|change| (change.from, change.to)), expected);
             // What it says is missing is what the model counts.
             let missing = model.works.map(|works| if works { down_after } else { up_after } - model.against);
             let told = if model.works == Some(false) { machine.passes_to_up() } else { machine.failures_to_down() };

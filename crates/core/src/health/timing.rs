@@ -63,7 +63,7 @@ pub fn timing(check: &CheckSpec) -> DetectionTiming {
 fn back(check: &CheckSpec) -> DetectionDelay {
     let interval = check.interval.get();
     let rest = interval * check.up_after.saturating_sub(1);
-    let wait = check.interval_down.map_or(interval, |it| it.get());
+    let wait = check.interval_down.map_or(interval, |span| span.get());
     let worst = wait + rest + check.timeout.get();
     let millis = |length: Duration| u64::try_from(length.as_millis()).unwrap_or(u64::MAX);
     DetectionDelay { best_ms: millis(rest), average_ms: millis((rest + worst) / 2), worst_ms: millis(worst) }

@@ -26,7 +26,7 @@ pub struct FormerNames {
 impl FormerNames {
     /// The pool was called this until now.
     pub fn pool_was(&mut self, name: Name) {
-        self.pools.retain(|it| *it != name);
+        self.pools.retain(|former| *former != name);
         self.pools.push_front(name);
         self.pools.truncate(POOLS);
     }
@@ -34,7 +34,7 @@ impl FormerNames {
     /// A server was called `name` until now, and is called `now`.
     pub fn server_was(&mut self, name: Name, now: Name) {
         let mut all = self.servers.remove(&name).unwrap_or_default();
-        all.retain(|it| *it != now);
+        all.retain(|former| *former != now);
         all.push_front(name);
         all.truncate(SERVERS);
         self.servers.insert(now, all);

@@ -118,7 +118,7 @@ impl Frontend {
         let fails = |number: &usize| {
             let pool = &choice.pools[*number];
             !asked.holds(*number)
-                && pool.servers.iter().any(|it| it.standing.reason.is_none() && it.standing.fails)
+                && pool.servers.iter().any(|server| server.standing.reason.is_none() && server.standing.fails)
         };
         let first = || {
             let number = (0..choice.pools.len()).find(fails).or_else(|| asked.is_empty().then_some(0))?;
@@ -142,7 +142,7 @@ impl Frontend {
             return choice
                 .last_resort
                 .as_ref()
-                .map_or(CurrentRouting::Nowhere, |it| CurrentRouting::ToLastResort(it.name.clone()));
+                .map_or(CurrentRouting::Nowhere, |pool| CurrentRouting::ToLastResort(pool.name.clone()));
         };
         if matches!(choice.by, PoolReason::Order) {
             return if first == 0 {
@@ -208,11 +208,12 @@ impl Frontend {
             PoolReason::Latency => match chosen.pool.cell.pace.typical(now, None) {
                 Some(micros) => {
                     let of = |pool: &Arc<Pool>| pool.cell.pace.typical(now, None);
-                    let others = choice.pools.iter().filter(|it| it.usable && it.name != chosen.pool.name);
+                    let others =
+                        choice.pools.iter().filter(|pool| pool.usable && pool.name != chosen.pool.name);
                     let others: Vec<String> = others
-                        .map(|it| match of(it) {
-                            Some(micros) => format!("{} in {:.1} ms", it.name, micros / 1_000.0),
-                            None => format!("{} not measured", it.name),
+                        .map(|other| match of(other) {
+                            Some(micros) => format!("{} in {:.1} ms", other.name, micros / 1_000.0),
+                            None => format!("{} not measured", other.name),
                         })
                         .collect();
                     let than =

@@ -42,7 +42,8 @@ pub fn compile(
         let cell = cells.frontend(name);
         let http = spec.http.as_ref();
         let slot = cell.id as usize;
-        let by_sni = spec.protocol == Protocol::Tcp && spec.pools().any(|it| find(&pools, it).goes_by_sni());
+        let by_sni =
+            spec.protocol == Protocol::Tcp && spec.pools().any(|name| find(&pools, name).goes_by_sni());
         let greeting_timeout = by_sni.then(|| spec.greeting_timeout.map_or(USUAL_GREETING, Span::get));
         if frontends.len() <= slot {
             frontends.resize_with(slot + 1, || None);
@@ -53,14 +54,14 @@ pub fn compile(
             protocol: spec.protocol,
             unit: spec.unit,
             connection_limit: u64::from(spec.connection_limit),
-            head_limit: http.map_or(0, |it| usize::try_from(it.head_limit.bytes()).unwrap_or(usize::MAX)),
-            field_limit: http.map_or(0, |it| usize::from(it.field_limit)),
-            stream_limit: http.map_or(0, |it| u32::from(it.stream_limit)),
-            head_timeout: http.map_or(Duration::ZERO, |it| it.head_timeout.get()),
+            head_limit: http.map_or(0, |http| usize::try_from(http.head_limit.bytes()).unwrap_or(usize::MAX)),
+            field_limit: http.map_or(0, |http| usize::from(http.field_limit)),
+            stream_limit: http.map_or(0, |http| u32::from(http.stream_limit)),
+            head_timeout: http.map_or(Duration::ZERO, |http| http.head_timeout.get()),
             idle_timeout: spec.idle_timeout.get(),
-            tunnel_timeout: http.map_or(Duration::ZERO, |it| it.tunnel_timeout.get()),
-            min_rate: http.map_or(0, |it| it.min_rate.bytes()),
-            min_rate_grace: http.map_or(Duration::ZERO, |it| it.min_rate_grace.get()),
+            tunnel_timeout: http.map_or(Duration::ZERO, |http| http.tunnel_timeout.get()),
+            min_rate: http.map_or(0, |http| http.min_rate.bytes()),
+            min_rate_grace: http.map_or(Duration::ZERO, |http| http.min_rate_grace.get()),
             dropped_fields: http.map(DroppedFields::of).unwrap_or_default(),
             life_limit: spec.life_limit.map(Span::get),
             greeting_timeout,
@@ -69,7 +70,7 @@ pub fn compile(
             pool: Arc::clone(find(&pools, &spec.pool)),
             choice: choice(spec, document, &pools),
             ties_clients: spec.unit == BalancePer::Connection
-                || spec.pools().any(|it| find(&pools, it).pin_rule.is_some()),
+                || spec.pools().any(|name| find(&pools, name).pin_rule.is_some()),
             cell,
         }));
     }
@@ -95,7 +96,7 @@ pub fn recompile(
     }
     let mut frontends = previous.frontends.clone();
     let concerns = |it: &Frontend| it.pools().any(|pool| touched.contains(&pool.name));
-    for frontend in frontends.iter_mut().flatten().filter(|it| concerns(it)) {
+    for frontend in frontends.iter_mut().flatten().filter(|frontend| concerns(frontend)) {
         let now = |pool: &Arc<Pool>| Arc::clone(find(&pools, &pool.name));
         let choice = frontend.choice.as_ref().map(|choice| {
             Box::new(PoolChoice {
@@ -207,7 +208,7 @@ fn pool(
         .collect();
     let tiers = || servers.iter().zip(spec.servers.values());
     let works = tiers().filter(|(server, _)| server.standing.reason.is_none()).map(|(_, it)| it.tier).min();
-    let first_tier = spec.servers.values().map(|it| it.tier).min().unwrap_or_default();
+    let first_tier = spec.servers.values().map(|server| server.tier).min().unwrap_or_default();
     let spill = standby.into_iter().map(|tier| balance(spec, members(Some(tier)), &cell, now));
     Pool {
         name: name.clone(),
@@ -220,7 +221,10 @@ fn pool(
         limited,
         queue: spec.queue,
         timed: spec.algorithm == Algorithm::LeastLoad || is_compared(name, document),
-        usable: servers.iter().filter(|it| it.standing.reason.is_none() && !it.standing.fails).count()
+        usable: servers
+            .iter()
+            .filter(|server| server.standing.reason.is_none() && !server.standing.fails)
+            .count()
             >= usize::from(spec.usable_from),
         tiers: (first_tier, works),
         proxy_protocol: spec.proxy_protocol,
@@ -244,7 +248,7 @@ fn pin_rule(name: &Name, spec: &document::PoolSpec, truths: &impl ServerStates) 
 /// Whether a frontend chooses this pool by how fast it answers.
 fn is_compared(name: &Name, document: &Document) -> bool {
     let by_latency = |it: &&document::FrontendSpec| it.more.choose_pool == ChoosePool::ByLatency;
-    document.frontends.values().filter(by_latency).any(|it| it.pools().any(|pool| pool == name))
+    document.frontends.values().filter(by_latency).any(|frontend| frontend.pools().any(|pool| pool == name))
 }
 
 fn times(server: &document::ServerSpec, pool: &document::PoolSpec) -> UpstreamTimeouts {
@@ -274,7 +278,9 @@ fn balance(
     now: Tick,
 ) -> Box<dyn Balance> {
     match spec.algorithm {
-        Algorithm::RoundRobin => Box::new(RoundRobin::new(members.iter().map(|it| it.weight).enumerate())),
+        Algorithm::RoundRobin => {
+            Box::new(RoundRobin::new(members.iter().map(|member| member.weight).enumerate()))
+        }
         Algorithm::LeastConnections => Box::new(LeastConnections::new(members)),
         Algorithm::LeastLoad => Box::new(LeastLoad::new(members, cell, now)),
         Algorithm::RandomTwo => Box::new(RandomTwo::new(members)),

@@ -248,7 +248,7 @@ impl Pool {
             None if tried.is_empty() => Pick::Nobody,
             None => match self.decide_spilling(ask, tried) {
                 Pick::Server(place) => Pick::Server(place),
-                Pick::Full | Pick::Nobody if self.servers_of(true).any(|it| !tried.contains(it)) => {
+                Pick::Full | Pick::Nobody if self.servers_of(true).any(|index| !tried.contains(index)) => {
                     Pick::Full
                 }
                 Pick::Full | Pick::Nobody => Pick::Nobody,

@@ -106,8 +106,11 @@ fn an_explanation_names_the_next_server_and_every_reason() {
     let explained = frontend.explain(&RequestFacts::of_client([192, 0, 2, 7].into()), 1, Tick(0));
     let chosen = explained.chosen.unwrap();
     assert_eq!((chosen.server.to_string().as_str(), chosen.share), ("booking/gull", 1.0));
-    let reasons: Vec<_> =
-        explained.passed.iter().map(|it| (it.server.server.as_str(), it.reason, it.turns_until)).collect();
+    let reasons: Vec<_> = explained
+        .passed
+        .iter()
+        .map(|passed_over| (passed_over.server.server.as_str(), passed_over.reason, passed_over.turns_until))
+        .collect();
     assert_eq!(
         reasons,
         [("auk", Some(IneligibleReason::Withdrawn), None), ("tern", Some(IneligibleReason::Down), None)]

@@ -36,9 +36,9 @@ impl LatencySamples {
         let Some(kept) = self.kept.get() else { return Vec::new() };
         // What is kept of the millisecond wraps after 49 days.
         let (now, told) = ((now.0 / 1_000_000) as u32, TOLD.as_millis() as u32);
-        let all = kept.iter().map(|it| it.load(Ordering::Relaxed)).filter(|it| *it != 0);
-        let recent = all.filter(|it| now.wrapping_sub((it >> 32) as u32) <= told);
-        let mut found: Vec<u32> = recent.map(|it| it as u32).collect();
+        let all = kept.iter().map(|slot| slot.load(Ordering::Relaxed)).filter(|measured| *measured != 0);
+        let recent = all.filter(|measured| now.wrapping_sub((measured >> 32) as u32) <= told);
+        let mut found: Vec<u32> = recent.map(|measured| measured as u32).collect();
         found.sort_unstable();
         found
     }

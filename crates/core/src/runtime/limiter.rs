@@ -89,7 +89,7 @@ impl Limiter {
     #[must_use]
     pub fn full(&self, limits: ServerRuntimeLimits, now: Tick) -> Option<LimitReached> {
         let reached = |count: &AtomicU64, limit: Option<u32>| {
-            limit.is_some_and(|it| count.load(Ordering::Relaxed) >= u64::from(it))
+            limit.is_some_and(|most| count.load(Ordering::Relaxed) >= u64::from(most))
         };
         let (work, full) = limits.work();
         if reached(&self.in_flight, work) {

@@ -144,7 +144,8 @@ impl RequestForwarder<'_> {
         loop {
             let snapshot = self.worker.snapshot();
             // A frontend that is gone by now still sees through what it took.
-            let frontend = snapshot.frontend(self.client.frontend.get()).map_or(self.frontend, |it| &**it);
+            let frontend =
+                snapshot.frontend(self.client.frontend.get()).map_or(self.frontend, |current| &**current);
             let exchange = RequestForwarder { frontend, version: snapshot.version, ..*self };
             match exchange.try_next_pool(course, stream, sending).await {
                 ForwardStep::Ended(outcome) => return outcome,
@@ -177,7 +178,9 @@ impl RequestForwarder<'_> {
                     PoolResult::NoneEligible(shortage) => {
                         cold_path();
                         // That servers failed it says more than that others are full or none is there.
-                        why = Some(why.filter(|it| *it != GatewayError::NoServer).unwrap_or(shortage));
+                        why = Some(
+                            why.filter(|earlier| *earlier != GatewayError::NoServer).unwrap_or(shortage),
+                        );
                     }
                 }
                 asked.note(chosen.number);
@@ -443,7 +446,7 @@ impl RequestForwarder<'_> {
             && let Some(server) = self.client.dealt_to.get()
         {
             for (number, pool) in self.frontend.pools().enumerate() {
-                let place = pool.servers.iter().position(|it| it.cell.id == server);
+                let place = pool.servers.iter().position(|candidate| candidate.cell.id == server);
                 if let Some(Affinity::At(place)) = place.map(|place| affinity(self.worker, pool, place)) {
                     ties.server = Some((number, place, PinReason::Connection));
                     return ties;
@@ -528,7 +531,7 @@ impl RequestForwarder<'_> {
                     cold_path();
                     // Rare beside kept connections; in a box it does not make every request's future larger.
                     let connected = Box::pin(self.connect(pool, server)).await;
-                    upstream = Some(connected.map_err(|it| AttemptFailure::Server(it.into()))?);
+                    upstream = Some(connected.map_err(|error| AttemptFailure::Server(error.into()))?);
                 }
                 let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
                 let way = (&mut reached.stream, reached.was_long);
@@ -569,7 +572,7 @@ impl RequestForwarder<'_> {
                 let turn = self.worker.draw();
                 self.worker.shared.stream((server, &pool.reaching, turn), self.watch, asked).await
             };
-            let mut upstream = upstream.map_err(|it| AttemptFailure::Server(it.into()))?;
+            let mut upstream = upstream.map_err(|error| AttemptFailure::Server(error.into()))?;
             let delivered = self.send_request(stream, (&mut upstream, false), target, sending).await;
             match delivered {
                 Err(AttemptFailure::Server(ServerFailure::Closed)) if upstream.is_untouched() => {

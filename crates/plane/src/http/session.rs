@@ -197,8 +197,9 @@ impl Session {
             // No snapshot is held while a client rests, or each idle client would keep an old one alive.
             let RegisteredConnection { worker, client, .. } = &self.visit.at;
             let frontend = client.frontend.get();
-            let limits =
-                worker.with_snapshot(|snapshot| snapshot.frontend(frontend).map(|it| HeadLimits::of(it)));
+            let limits = worker.with_snapshot(|snapshot| {
+                snapshot.frontend(frontend).map(|frontend| HeadLimits::of(frontend))
+            });
             let Some(limits) = limits else {
                 cold_path();
                 return NextStep::Close;

@@ -258,8 +258,9 @@ async fn read(
     trace: &mut Trace,
 ) -> Result<ProbeResponse, ProbeFailure> {
     let status = response.status().as_u16();
-    let location = response.headers().get(LOCATION).and_then(|it| it.to_str().ok()).map(str::to_owned);
-    let wish = response.headers().get(feedback::FIELD).and_then(|it| it.to_str().ok()).map(str::to_owned);
+    let location = response.headers().get(LOCATION).and_then(|value| value.to_str().ok()).map(str::to_owned);
+    let wish =
+        response.headers().get(feedback::FIELD).and_then(|value| value.to_str().ok()).map(str::to_owned);
     trace.done(ProbeStep::Answer, format!("status {status}"));
     let mut body = Vec::new();
     // A connection is only kept when all of the answer was read.

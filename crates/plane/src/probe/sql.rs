@@ -70,7 +70,7 @@ fn judge(asked: &SqlProbe, row: &MySqlRow) -> ProbeOutcome {
     let (name, value): (String, Result<Option<String>, _>) = match &asked.column {
         Some(column) => (column.clone(), row.try_get_unchecked(column.as_str())),
         None => (
-            row.columns().first().map_or_else(String::new, |it| it.name().to_owned()),
+            row.columns().first().map_or_else(String::new, |column| column.name().to_owned()),
             row.try_get_unchecked(0),
         ),
     };

@@ -330,7 +330,7 @@ fn tcp_connections_to_a_server_that_goes_down(#[case] keys: &str, #[case] broken
         client.bytes(&mut bytes);
         at_gull.push(&bytes == b"gull\n");
     }
-    assert_eq!(at_gull.iter().filter(|it| **it).count(), 2);
+    assert_eq!(at_gull.iter().filter(|at_gull| **at_gull).count(), 2);
     rig.states.insert("s0".to_owned(), HealthState::Down);
     rig.publish();
     rig.plane.leave_down(rig.plane.snapshot().pools[0].servers[0].cell.id);

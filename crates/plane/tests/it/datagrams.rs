@@ -59,7 +59,7 @@ fn say(socket: &UdpSocket, text: &str) -> String {
 #[test]
 fn a_flow_stays_with_its_server_and_flows_are_dealt_out() {
     let stations = ["gull", "tern"].map(Station::named);
-    let rig = Rig::speaking("udp", &stations.each_ref().map(|it| it.address), "", "");
+    let rig = Rig::speaking("udp", &stations.each_ref().map(|station| station.address), "", "");
     let clients: Vec<_> = (0..6).map(|_| client(rig.address)).collect();
     let homes: Vec<String> = clients.iter().map(|client| say(client, "one")).collect();
     for (client, home) in clients.iter().zip(&homes) {
@@ -100,7 +100,7 @@ fn many_datagrams_at_once_arrive_whole_and_apart() {
 #[test]
 fn a_flow_ends_after_its_rest_and_when_its_server_is_withdrawn() {
     let stations = ["gull", "tern"].map(Station::named);
-    let addresses = stations.each_ref().map(|it| it.address);
+    let addresses = stations.each_ref().map(|station| station.address);
     let rig = Rig::speaking("udp", &addresses, "", "idle_timeout = \"200ms\"");
     say(&client(rig.address), "x");
     until("it is over", || rig.frontend_counts().connections == 0 && rig.counts(0).in_flight == 0);
@@ -134,7 +134,8 @@ fn where_nobody_listens_the_next_datagram_goes_elsewhere_and_the_failure_is_coun
 #[test]
 fn each_datagram_is_dealt_out_by_itself_where_it_is_said_so() {
     let stations = ["gull", "tern"].map(Station::named);
-    let rig = Rig::speaking("udp", &stations.each_ref().map(|it| it.address), "", "unit = \"datagram\"");
+    let rig =
+        Rig::speaking("udp", &stations.each_ref().map(|station| station.address), "", "unit = \"datagram\"");
     let client = client(rig.address);
     for round in 0..10 {
         for _ in 0..10 {
@@ -173,14 +174,14 @@ fn datagrams_come_from_the_source_addresses(#[case] frontend: &str) {
         seen.insert(station.recv_from(&mut [0; 10]).unwrap().1.ip().to_string());
     }
     let both = ["127.0.0.41", "127.0.0.42"].map(str::to_owned);
-    assert!(seen.iter().all(|it| both.contains(it)), "{seen:?}");
+    assert!(seen.iter().all(|name| both.contains(name)), "{seen:?}");
     assert!(!frontend.is_empty() || seen.len() == 2, "{seen:?}");
 }
 
 #[test]
 fn watched_datagrams_are_told_with_where_they_went_also_in_a_flow_that_was_there() {
     let stations = ["gull", "tern"].map(Station::named);
-    let rig = Rig::speaking("udp", &stations.each_ref().map(|it| it.address), "", "");
+    let rig = Rig::speaking("udp", &stations.each_ref().map(|station| station.address), "", "");
     let client = client(rig.address);
     let home = say(&client, "before");
     let frontend = rig.plane.snapshot().frontends().next().unwrap().cell.id;
@@ -200,7 +201,7 @@ fn watched_datagrams_are_told_with_where_they_went_also_in_a_flow_that_was_there
 #[test]
 fn a_flow_whose_server_is_down_or_withdrawn_moves_and_one_that_drains_keeps_its_own() {
     let stations = ["gull", "tern"].map(Station::named);
-    let mut rig = Rig::speaking("udp", &stations.each_ref().map(|it| it.address), "", "");
+    let mut rig = Rig::speaking("udp", &stations.each_ref().map(|station| station.address), "", "");
     let clients: Vec<_> = (0..6).map(|_| client(rig.address)).collect();
     let homes: Vec<String> = clients.iter().map(|client| say(client, "x")).collect();
     rig.duties.insert("s0".to_owned(), Duty::Draining);

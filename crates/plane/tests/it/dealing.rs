@@ -33,7 +33,11 @@ fn get(client: &mut Client, fields: &str) -> String {
 #[case::random_two("random-two")]
 fn every_server_gets_its_share_of_an_idle_pool(#[case] algorithm: &str) {
     let servers = three();
-    let rig = Rig::new(&servers.each_ref().map(|it| it.address), &format!("algorithm = \"{algorithm}\""), "");
+    let rig = Rig::new(
+        &servers.each_ref().map(|server| server.address),
+        &format!("algorithm = \"{algorithm}\""),
+        "",
+    );
     let mut client = rig.client();
     let mut counts: BTreeMap<String, u32> = BTreeMap::new();
     for _ in 0..300 {
@@ -74,7 +78,7 @@ fn least_connections_keeps_away_from_a_server_that_does_not_answer() {
 fn the_same_key_goes_to_the_same_server_until_that_one_leaves_and_again_when_it_is_back() {
     let servers = three();
     let keys = "algorithm = \"hash\"\nhash_keys = [\"cookie:visit\", \"header:x-account\"]\nhash_when_absent = \"refuse\"";
-    let mut rig = Rig::new(&servers.each_ref().map(|it| it.address), keys, "");
+    let mut rig = Rig::new(&servers.each_ref().map(|server| server.address), keys, "");
     let mut client = rig.client();
     let refused = rig.client().send("GET / HTTP/1.1\r\nHost: a\r\n\r\n").answer().unwrap();
     assert_eq!(refused.status, 400, "without any key it is refused");
@@ -82,7 +86,11 @@ fn the_same_key_goes_to_the_same_server_until_that_one_leaves_and_again_when_it_
     let visits: Vec<String> = (0..30).map(|visit| format!("Cookie: a=b; visit={visit}\r\n")).collect();
     let first: Vec<String> = visits.iter().map(|visit| ask(visit)).collect();
     assert_eq!(visits.iter().map(|visit| ask(visit)).collect::<Vec<_>>(), first);
-    assert_eq!(NAMES.iter().filter(|name| first.iter().any(|it| it == *name)).count(), 3, "all get some");
+    assert_eq!(
+        NAMES.iter().filter(|name| first.iter().any(|other| other == *name)).count(),
+        3,
+        "all get some"
+    );
     let account = ask("X-Account: 7\r\n");
     assert_eq!(ask("X-Account: 7\r\n"), account, "the second key counts when the first is missing");
     rig.states.insert("s1".to_owned(), HealthState::Down);
@@ -99,7 +107,7 @@ fn the_same_key_goes_to_the_same_server_until_that_one_leaves_and_again_when_it_
 #[test]
 fn where_connections_are_dealt_out_a_connection_stays_also_while_its_server_drains() {
     let servers = three();
-    let mut rig = Rig::new(&servers.each_ref().map(|it| it.address), "", "unit = \"connection\"");
+    let mut rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "unit = \"connection\"");
     let mut clients: Vec<Client> = (0..3).map(|_| rig.client()).collect();
     let mut homes: Vec<String> = clients.iter_mut().map(|client| get(client, "")).collect();
     for (client, home) in clients.iter_mut().zip(&homes) {
@@ -195,7 +203,7 @@ fn whoever_waits_too_long_goes_to_the_next_tier_or_gets_503() {
 #[test]
 fn a_rate_is_kept_and_a_full_server_is_passed_over() {
     let servers = three();
-    let addresses = servers.each_ref().map(|it| it.address);
+    let addresses = servers.each_ref().map(|server| server.address);
     let rig = Rig::new(&addresses[..1], "rate_limit = 10\nqueue_limit = 0", "");
     let mut client = rig.client();
     let statuses: Vec<u16> = (0..5).map(|_| client.get("/").status).collect();
@@ -260,7 +268,7 @@ fn pin(head: &str) -> Option<String> {
 fn a_pinned_client_stays_until_its_server_is_down_and_forged_pins_are_none() {
     let servers = three();
     let keys = "persistence = \"cookie\"\npin_cookie = \"visit\"\npin_lifetime = \"8h\"";
-    let mut rig = Rig::new(&servers.each_ref().map(|it| it.address), keys, "");
+    let mut rig = Rig::new(&servers.each_ref().map(|server| server.address), keys, "");
     let ask = |rig: &Rig, cookie: &str| {
         let request = format!("GET / HTTP/1.1\r\nHost: a\r\nCookie: theme=dark; {cookie}\r\n\r\n");
         let answer = rig.client().send(request).answer().unwrap();

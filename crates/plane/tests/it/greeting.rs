@@ -102,7 +102,7 @@ fn rest(mut stream: TcpStream) -> Vec<u8> {
 fn who_asks_for_a_name_always_gets_the_same_server() {
     let (served, believed) = harbours();
     let servers = [harbour("gull", &served), harbour("tern", &served), harbour("skua", &served)];
-    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), BY_SNI, PATIENT);
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|server| server.address), BY_SNI, PATIENT);
     let names: Vec<String> = (0..12).map(|number| format!("pier{number}.skerry.example")).collect();
     let first: BTreeMap<&str, String> =
         names.iter().map(|name| (name.as_str(), visit(rig.address, &believed, name))).collect();
@@ -116,7 +116,7 @@ fn who_asks_for_a_name_always_gets_the_same_server() {
 #[test]
 fn a_greeting_in_pieces_is_waited_for_and_goes_on_whole() {
     let servers = [repeating("gull"), repeating("tern")];
-    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), BY_SNI, PATIENT);
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|server| server.address), BY_SNI, PATIENT);
     let sent = greeting("booking.skerry.example");
     let mut got = Vec::new();
     for pieces in [sent.len(), 1, 7] {
@@ -136,7 +136,7 @@ fn a_greeting_in_pieces_is_waited_for_and_goes_on_whole() {
         "{}",
         String::from_utf8_lossy(&got[0])
     );
-    assert!(got.iter().all(|it| *it == got[0]), "one name, one server, however it came");
+    assert!(got.iter().all(|answer| *answer == got[0]), "one name, one server, however it came");
 }
 
 #[rstest]
@@ -146,7 +146,7 @@ fn a_greeting_in_pieces_is_waited_for_and_goes_on_whole() {
 #[case::nothing_at_all(b"".as_slice(), "greeting_timeout = \"100ms\"")]
 fn who_says_no_name_is_dealt_out_in_turns(#[case] sent: &[u8], #[case] patience: &str) {
     let servers = [repeating("gull"), repeating("tern")];
-    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), BY_SNI, patience);
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|server| server.address), BY_SNI, patience);
     let mut got: Vec<Vec<u8>> = (0..4)
         .map(|count| {
             let mut stream = connect(rig.address);

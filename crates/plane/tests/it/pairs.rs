@@ -170,10 +170,10 @@ impl World {
              {}[pools.quay]\ncheck = \"up\"\n{}[pools.quay.servers.gull]\naddress = \"{{gull}}\"\n{}\
              [pools.quay.servers.tern]\naddress = \"{{tern}}\"\n{}",
             rig.address,
-            all(|it| it.frontend),
-            all(|it| it.pool),
-            all(|it| it.gull),
-            all(|it| it.more),
+            all(|feature| feature.frontend),
+            all(|feature| feature.pool),
+            all(|feature| feature.gull),
+            all(|feature| feature.more),
         );
         for (name, address) in addresses {
             text = text.replace(&format!("{{{name}}}"), &address.to_string());
@@ -326,7 +326,7 @@ fn strangers_forge_no_field(world: &mut World) {
 
 #[test]
 fn what_each_feature_promises_holds_beside_every_other() {
-    let exempt = |one: &str, other: &str| EXEMPT.iter().any(|it| (it.0, it.1) == (one, other));
+    let exempt = |one: &str, other: &str| EXEMPT.iter().any(|pair| (pair.0, pair.1) == (one, other));
     let mut broken = Vec::new();
     for (number, first) in FEATURES.iter().enumerate() {
         for second in &FEATURES[number + 1..] {

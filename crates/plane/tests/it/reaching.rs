@@ -100,7 +100,7 @@ fn a_server_that_comes_back_is_connected_to_before_anybody_asks() {
 }
 
 fn raced(rig: &mut Rig, first: SocketAddr, others: &[SocketAddr]) {
-    let others: Vec<String> = others.iter().map(|it| format!("\"{it}\"")).collect();
+    let others: Vec<String> = others.iter().map(|address| format!("\"{address}\"")).collect();
     let text = format!(
         "format = 2\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\n[pools.quay]\n\
          connect_timeout = \"2s\"\nkeep_limit = 0\n[pools.quay.servers.s0]\naddress = \"{first}\"\n\

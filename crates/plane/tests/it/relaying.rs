@@ -44,7 +44,7 @@ fn say(address: SocketAddr, bytes: &[u8]) -> Vec<u8> {
 #[test]
 fn a_client_that_has_said_all_still_gets_its_answer_and_connections_are_dealt_out() {
     let servers = [echo("gull"), echo("tern")];
-    let rig = Rig::speaking("tcp", &servers.each_ref().map(|it| it.address), "", "");
+    let rig = Rig::speaking("tcp", &servers.each_ref().map(|server| server.address), "", "");
     let mut answers: Vec<_> =
         (0..4).map(|_| String::from_utf8(say(rig.address, b"hello ")).unwrap()).collect();
     answers.sort_unstable();

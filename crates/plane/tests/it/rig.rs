@@ -285,7 +285,7 @@ impl Client {
         let field = |name: &str| {
             let found = head
                 .lines()
-                .find_map(|line| line.split_once(':').filter(|it| it.0.eq_ignore_ascii_case(name)));
+                .find_map(|line| line.split_once(':').filter(|pair| pair.0.eq_ignore_ascii_case(name)));
             found.map(|(_, value)| value.trim().to_owned())
         };
         let mut body = Vec::new();

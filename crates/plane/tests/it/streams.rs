@@ -175,7 +175,7 @@ const TWO: &str = "http_version = \"2\"";
 #[test]
 fn the_requests_of_one_connection_are_dealt_out_one_by_one() {
     let servers = [Server::named("gull"), Server::named("tern")];
-    let rig = Rig::new(&servers.each_ref().map(|it| it.address), "", "");
+    let rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "");
     run(async {
         let requests = connect(rig.address).await;
         let mut asked = Vec::new();
@@ -199,7 +199,7 @@ fn the_requests_of_one_connection_are_dealt_out_one_by_one() {
 #[test]
 fn where_connections_are_dealt_out_all_requests_of_one_go_to_one_server() {
     let servers = [Server::named("gull"), Server::named("tern")];
-    let rig = Rig::new(&servers.each_ref().map(|it| it.address), "", "unit = \"connection\"");
+    let rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "unit = \"connection\"");
     run(async {
         let requests = connect(rig.address).await;
         let asked: Vec<_> = (0..10)

@@ -189,7 +189,11 @@ impl Access {
         let mut known = self.known();
         known.tidy(self.limits, now);
         while known.sessions.len() >= MOST_SESSIONS {
-            let oldest = known.sessions.values().min_by_key(|it| it.used).map(|it| it.hash.clone());
+            let oldest = known
+                .sessions
+                .values()
+                .min_by_key(|session| session.used)
+                .map(|session| session.hash.clone());
             let Some(oldest) = oldest else { break };
             known.sessions.remove(&oldest);
         }

@@ -162,7 +162,7 @@ pub(super) async fn revisions(
     }
     let running = app.controller.view().await?.number();
     let found = app.store.revisions(query.before, limit).await.map_err(ApiError::away)?;
-    Ok(Json(Revisions { revisions: found.into_iter().map(|it| head(it, running)).collect() }))
+    Ok(Json(Revisions { revisions: found.into_iter().map(|revision| head(revision, running)).collect() }))
 }
 
 /// A recorded revision with its document; number 0 is the empty document before the first.

@@ -44,8 +44,8 @@ pub(super) struct ThingsQuery {
 }
 
 fn matches_labels(labels: &Labels, wanted: &str) -> bool {
-    wanted.split(',').filter(|it| !it.is_empty()).all(|it| {
-        let (key, value) = it.split_once('=').map_or((it, None), |(key, value)| (key, Some(value)));
+    wanted.split(',').filter(|part| !part.is_empty()).all(|part| {
+        let (key, value) = part.split_once('=').map_or((part, None), |(key, value)| (key, Some(value)));
         let found = labels.iter().find(|(name, _)| name.as_str() == key.trim());
         found.is_some_and(|(_, has)| value.is_none_or(|value| has == value.trim()))
     })

@@ -313,7 +313,7 @@ fn with_whole_numbers<T: DeserializeOwned>(text: &RawValue) -> Option<T> {
     fn rewrite(value: &mut Value) {
         match value {
             Value::Number(number) => {
-                let whole = number.as_f64().filter(|it| it.fract() == 0.0 && it.abs() < 9e15);
+                let whole = number.as_f64().filter(|number| number.fract() == 0.0 && number.abs() < 9e15);
                 if let Some(whole) = whole.filter(|_| number.is_f64()) {
                     *number = Number::from(whole as i64);
                 }

@@ -97,7 +97,8 @@ impl ExplainQuery {
             return Err(ApiError::bad_request("a path begins with a slash"));
         }
         let client = self.client.unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
-        let connection = self.connection.map(|it| it.parse().map_err(ApiError::bad_request)).transpose()?;
+        let connection =
+            self.connection.map(|text| text.parse().map_err(ApiError::bad_request)).transpose()?;
         Ok(HypotheticalRequest {
             client,
             path: self.path,

@@ -122,7 +122,7 @@ impl ControllerState {
 /// The place of the server that a connection goes on with. One that is relayed stays until it ends or its server is
 /// withdrawn; one of which each request is decided stays while its server may go on.
 fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Option<usize> {
-    let place = pool.servers.iter().position(|it| it.name == *server)?;
+    let place = pool.servers.iter().position(|candidate| candidate.name == *server)?;
     let server = &pool.servers[place];
     let stays = match frontend.unit {
         BalancePer::Request | BalancePer::Datagram => false,

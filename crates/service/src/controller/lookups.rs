@@ -42,8 +42,8 @@ impl ControllerState {
         // A lookup that asks the same under another name has found the same.
         let old = self.running.as_ref().map(|running| running.checked.shared()).unwrap_or_default();
         let called = |old_pool: &Name, pool: &Name, lookup: Name| {
-            let asked = old.pools.get(old_pool).and_then(|it| it.lookups.get(&lookup));
-            let now = new.pools.get(pool).map(|it| &it.lookups);
+            let asked = old.pools.get(old_pool).and_then(|pool| pool.lookups.get(&lookup));
+            let now = new.pools.get(pool).map(|pool| &pool.lookups);
             let same = now.filter(|now| !now.contains_key(&lookup)).zip(asked);
             let same = same.and_then(|(now, asked)| now.iter().find(|(_, it)| *it == asked));
             same.map_or(lookup, |(name, _)| name.clone())
@@ -55,8 +55,9 @@ impl ControllerState {
             ((pool, lookup), it)
         });
         self.found = found.collect();
-        let stands =
-            |(pool, lookup): &LookupId| new.pools.get(pool).is_some_and(|it| it.lookups.contains_key(lookup));
+        let stands = |(pool, lookup): &LookupId| {
+            new.pools.get(pool).is_some_and(|pool| pool.lookups.contains_key(lookup))
+        };
         self.found.retain(|id, _| stands(id));
         self.looked.retain(|id, _| stands(id));
     }
@@ -128,7 +129,8 @@ impl ControllerState {
             );
             self.journal.write(EventKind::Lookup, name(server), says, json!({ "found": server }));
         }
-        for server in before.iter().filter(|it| !servers.iter().any(|now| now.address == it.address)) {
+        for server in before.iter().filter(|server| !servers.iter().any(|now| now.address == server.address))
+        {
             let says = format!("gone: {} does not name {} any more", lookup.name, server.address);
             self.journal.write(EventKind::Lookup, name(server), says, json!({ "gone": server }));
         }

@@ -124,7 +124,7 @@ impl ControllerState {
             self.moves.tiers.insert(pool.name.clone(), works);
             let says = format!("tier {works} works now, after tier {before}");
             // Where work is bound to a tier, the event was written when that was decided.
-            if document.pools.get(&pool.name).is_some_and(|it| it.failback == Failback::Automatic) {
+            if document.pools.get(&pool.name).is_some_and(|pool| pool.failback == Failback::Automatic) {
                 let detail = json!({ "from": before, "to": works, "failback": Failback::Automatic });
                 self.journal.write(EventKind::Tier, pool.name.to_string(), says.clone(), detail);
             }
@@ -166,7 +166,7 @@ impl ControllerState {
         let (snapshot, document) = (self.plane.snapshot(), self.document());
         let mut failing = BTreeSet::new();
         for frontend in snapshot.frontends() {
-            let share = document.frontends.get(&frontend.name).map_or(0, |it| it.failing_share);
+            let share = document.frontends.get(&frontend.name).map_or(0, |frontend| frontend.failing_share);
             let counts = frontend.cell.counts();
             let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
             let (was, id) = (self.moves.is_failing(frontend), frontend.cell.id);

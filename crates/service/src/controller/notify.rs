@@ -47,7 +47,9 @@ impl ControllerState {
     pub(super) fn tell_of_pools(&mut self, before: &Snapshot, after: &Snapshot) {
         for pool in &after.pools {
             // Both are in the order of the names.
-            let Ok(place) = before.pools.binary_search_by(|it| it.name.cmp(&pool.name)) else { continue };
+            let Ok(place) = before.pools.binary_search_by(|candidate| candidate.name.cmp(&pool.name)) else {
+                continue;
+            };
             let was = &before.pools[place];
             let (change, says) = match (was.eligible() > 0, pool.eligible() > 0) {
                 (true, false) => {
@@ -81,7 +83,7 @@ impl ControllerState {
         let mut way: Option<(ProbeStep, &str)> = None;
         for server in spec.servers.keys() {
             let id = PoolServer { pool: pool.clone(), server: server.clone() };
-            let Some(health) = self.health.get(&id).filter(|it| it.state == HealthState::Down) else {
+            let Some(health) = self.health.get(&id).filter(|known| known.state == HealthState::Down) else {
                 return;
             };
             let Some(probe) = &health.last_probe else { return };

@@ -36,7 +36,7 @@ impl ControllerState {
             let Some(evidence) = spec.evidence.or(usual) else { continue };
             // Several may be told at once: the last of them is spared too.
             let can_work = |it: &Server| matches!(it.standing.reason, None | Some(IneligibleReason::Standby));
-            let mut left = pool.servers.iter().filter(|it| can_work(it)).count();
+            let mut left = pool.servers.iter().filter(|server| can_work(server)).count();
             for server in &pool.servers {
                 let Some(health) = self.health.get(&server.name) else { continue };
                 let open = match evidence.verdict {

@@ -48,7 +48,8 @@ impl Rates {
         let servers = snapshot.pools.iter().flat_map(|pool| &pool.servers);
         let mut servers: Vec<_> = servers.map(|server| (server.cell.id, server.cell.counts())).collect();
         servers.sort_unstable_by_key(|(id, _)| *id);
-        let mut frontends: Vec<_> = snapshot.frontends().map(|it| (it.cell.id, it.cell.counts())).collect();
+        let mut frontends: Vec<_> =
+            snapshot.frontends().map(|frontend| (frontend.cell.id, frontend.cell.counts())).collect();
         frontends.sort_unstable_by_key(|(id, _)| *id);
         self.0.push_back(CountsSample { at, servers: servers.into(), frontends: frontends.into() });
         while self.0.get(1).is_some_and(|second| at.duration_since(second.at) >= MINUTE) {

@@ -115,7 +115,7 @@ impl ControllerState {
         let before: BTreeMap<&Name, Option<IneligibleReason>> = before
             .iter()
             .flat_map(|pool| &pool.servers)
-            .map(|it| (&it.name.server, it.standing.reason))
+            .map(|server| (&server.name.server, server.standing.reason))
             .collect();
         let reasons = ineligible_reasons(name, pool, self);
         for (server, now) in pool.servers.keys().zip(reasons) {

@@ -267,7 +267,10 @@ impl ControllerState {
         // Only what is out of the ordinary is told one by one: when all is well, ten thousand servers cost nothing.
         let out_of_order = |server: &&PoolServer| {
             self.duty(server) != Duty::InService
-                || self.health.get(*server).is_some_and(|it| it.state != HealthState::Up || it.wish.is_some())
+                || self
+                    .health
+                    .get(*server)
+                    .is_some_and(|health| health.state != HealthState::Up || health.wish.is_some())
         };
         let facts = self.health.keys().chain(self.duties.keys()).filter(out_of_order);
         let facts = facts
@@ -340,14 +343,16 @@ impl ControllerState {
         }
         let health = &self.health;
         let now = wall();
-        self.prober
-            .set(targets, |target| health.get(&target.server).map(|it| it.known(now)).unwrap_or_default());
+        self.prober.set(targets, |target| {
+            health.get(&target.server).map(|health| health.known(now)).unwrap_or_default()
+        });
     }
 
     pub(super) fn forget_gone_servers(&mut self) {
         let health = &self.health;
-        self.cells
-            .retain_servers(|server, address| health.get(server).is_some_and(|it| it.address == address));
+        self.cells.retain_servers(|server, address| {
+            health.get(server).is_some_and(|health| health.address == address)
+        });
     }
 
     /// Compiles what is so now and publishes it to the workers.
@@ -405,7 +410,7 @@ impl ControllerState {
                 if !matches!(reason, Some(IneligibleReason::Down | IneligibleReason::Standby)) {
                     continue;
                 }
-                let place = before.servers.binary_search_by(|it| it.name.cmp(&server.name));
+                let place = before.servers.binary_search_by(|candidate| candidate.name.cmp(&server.name));
                 let worked = place.is_ok_and(|place| {
                     let known = &before.servers[place];
                     known.cell.id == server.cell.id && known.standing.reason != reason
@@ -467,7 +472,7 @@ impl ControllerState {
         let detail = json!({
             "from": transition.from, "to": transition.to, "evidence": report.evidence,
             "lasted_ms": lasted.as_millis() as u64, "changes_today": today,
-            "flapping": report.flapping, "held_for_ms": report.held_for.map(|it| it.as_millis() as u64),
+            "flapping": report.flapping, "held_for_ms": report.held_for.map(|held| held.as_millis() as u64),
         });
         self.tell_people(&report, transition, &says, now);
         self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
@@ -488,8 +493,9 @@ impl ControllerState {
         let order = DutyOrder { number: self.order_numbers.next(), ..order };
         let snapshot = self.plane.snapshot();
         let pool = snapshot.pools.iter().find(|pool| pool.name == server.pool);
-        let found =
-            pool.and_then(|pool| pool.servers.iter().find(|it| it.name == *server).map(|it| (pool, it)));
+        let found = pool.and_then(|pool| {
+            pool.servers.iter().find(|candidate| candidate.name == *server).map(|server| (pool, server))
+        });
         let Some((pool, it)) = found else { return Err(DutyError::Unknown(server.clone())) };
         let is_eligible = it.standing.reason.is_none();
         if !even_if_last {

@@ -310,17 +310,17 @@ impl ControllerState {
             duty: self.duties.get(&server.name).cloned(),
             health: HealthStatus {
                 checked,
-                state: health.map(|it| it.state).unwrap_or_default(),
-                since: health.map_or(self.started, |it| it.since),
+                state: health.map(|health| health.state).unwrap_or_default(),
+                since: health.map_or(self.started, |health| health.since),
                 watched_until: health
-                    .and_then(|it| self.unwatched_since().filter(|_| it.since < self.started)),
-                last_probe: health.and_then(|it| it.last_probe.clone()),
-                failures_to_down: health.and_then(|it| it.failures_to_down),
-                passes_to_up: health.and_then(|it| it.passes_to_up),
-                wish: health.and_then(|it| it.wish),
-                flapping: health.is_some_and(|it| it.flapping),
-                held_until: health.and_then(|it| it.held_until),
-                downs_today: health.map_or(0, |it| it.history.downs_today(wall())),
+                    .and_then(|health| self.unwatched_since().filter(|_| health.since < self.started)),
+                last_probe: health.and_then(|health| health.last_probe.clone()),
+                failures_to_down: health.and_then(|health| health.failures_to_down),
+                passes_to_up: health.and_then(|health| health.passes_to_up),
+                wish: health.and_then(|health| health.wish),
+                flapping: health.is_some_and(|health| health.flapping),
+                held_until: health.and_then(|health| health.held_until),
+                downs_today: health.map_or(0, |health| health.history.downs_today(wall())),
             },
             eligible: reason.is_none(),
             reason,
@@ -427,7 +427,9 @@ fn troubles(
 ) -> Vec<String> {
     let mut troubles: Vec<String> = frontends
         .iter()
-        .filter_map(|it| it.trouble.as_ref().map(|trouble| format!("frontend {}: {trouble}", it.name)))
+        .filter_map(|frontend| {
+            frontend.trouble.as_ref().map(|trouble| format!("frontend {}: {trouble}", frontend.name))
+        })
         .collect();
     let mut untold = 0;
     for server in pools.iter().flat_map(|pool| &pool.servers) {

@@ -63,7 +63,8 @@ pub(super) async fn send(
     match sent {
         Ok(Ok(_)) => Ok(()),
         Ok(Err(error)) => {
-            let cause = std::error::Error::source(&error).map(|it| format!(": {it}")).unwrap_or_default();
+            let cause =
+                std::error::Error::source(&error).map(|source| format!(": {source}")).unwrap_or_default();
             Err(failed(&format!("{error}{cause}")))
         }
         Err(_) => Err(failed(&"no answer in time")),

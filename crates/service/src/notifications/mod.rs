@@ -324,8 +324,10 @@ impl NotificationTask {
         let gathered = gathered.map(|tick| self.start + Duration::from_nanos(tick.0));
         let now = wall();
         let kept = self.kept();
-        let free = kept.values().filter(|it| !self.busy.contains(&(it.name.clone(), it.via.clone())));
-        let tried = free.filter_map(|it| it.next_try).min().map(|at| Instant::now() + at.since(now));
+        let free =
+            kept.values().filter(|message| !self.busy.contains(&(message.name.clone(), message.via.clone())));
+        let tried =
+            free.filter_map(|message| message.next_try).min().map(|at| Instant::now() + at.since(now));
         drop(kept);
         gathered.into_iter().chain(tried).min()
     }
@@ -350,9 +352,9 @@ impl NotificationTask {
         let mut kept = self.kept();
         kept.insert(message.id, message);
         while kept.len() > KEPT {
-            let over = kept.values().find(|it| it.next_try.is_none()).map(|it| it.id);
+            let over = kept.values().find(|message| message.next_try.is_none()).map(|message| message.id);
             let oldest = over.or_else(|| kept.keys().next().copied());
-            let lost = oldest.and_then(|id| kept.remove(&id)).filter(|it| it.next_try.is_some());
+            let lost = oldest.and_then(|id| kept.remove(&id)).filter(|message| message.next_try.is_some());
             if let Some(lost) = lost {
                 tracing::error!(
                     name = lost.name,
@@ -372,8 +374,12 @@ impl NotificationTask {
 
     fn begin_deliveries(&mut self, deliveries: &mut JoinSet<(u64, Result<(), String>)>) {
         let now = wall();
-        let due: Vec<StoredMessage> =
-            self.kept().values().filter(|it| it.next_try.is_some_and(|at| at <= now)).cloned().collect();
+        let due: Vec<StoredMessage> = self
+            .kept()
+            .values()
+            .filter(|message| message.next_try.is_some_and(|at| at <= now))
+            .cloned()
+            .collect();
         for message in due {
             if !self.busy.insert((message.name.clone(), message.via.clone())) {
                 continue;

@@ -98,7 +98,8 @@ pub(super) fn join(
         let sighting = sightings.of(shot);
         let version = sighting.as_ref().map_or(versions.first_version, |sighting| sighting.version);
         let expectation = book.expectation(shot, version, last.get(&shot.client));
-        let (server, failed_at) = sighting.map(|it| (it.server, it.failed_at)).unwrap_or_default();
+        let (server, failed_at) =
+            sighting.map(|observation| (observation.server, observation.failed_at)).unwrap_or_default();
         if let Some(server) = &server {
             last.insert(shot.client, server.clone());
         }
@@ -142,7 +143,8 @@ impl ObservationBook<'_> {
             return Expectation::Server(server);
         }
         // Shares depend on the client where its network chooses the pool.
-        let by_network = frontend.choice.as_ref().is_some_and(|it| matches!(it.by, PoolReason::Network(_)));
+        let by_network =
+            frontend.choice.as_ref().is_some_and(|choice| matches!(choice.by, PoolReason::Network(_)));
         let next = self.numbers.len() as u64;
         let number = *self.numbers.entry((version, by_network.then_some(address))).or_insert(next);
         self.shares.entry(number).or_insert_with(|| frontend.expected(address, Tick(0)));
@@ -152,7 +154,8 @@ impl ObservationBook<'_> {
     /// Whether the client stays with the server that it had before.
     fn holds(&self, frontend: &Frontend, server: &PoolServer, shot: &RequestRecord) -> bool {
         // Whichever pool it is in: a client stays with its first server over all of them.
-        let mut known = frontend.pools().flat_map(|pool| pool.servers.iter().map(move |it| (pool, it)));
+        let mut known =
+            frontend.pools().flat_map(|pool| pool.servers.iter().map(move |server| (pool, server)));
         let Some((pool, known)) = known.find(|(_, it)| it.name == *server) else { return false };
         let by_connection = frontend.unit == BalancePer::Connection && !shot.is_first;
         let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();

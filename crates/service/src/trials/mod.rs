@@ -92,7 +92,7 @@ impl Trials {
             happened: Vec::new(),
         };
         self.with(|known| {
-            if known.values().filter(|it| it.state == TrialState::Running).count() >= MOST_RUNNING {
+            if known.values().filter(|trial| trial.state == TrialState::Running).count() >= MOST_RUNNING {
                 return Err(TrialError::TooMany);
             }
             known.insert(trial.id, trial.clone());
@@ -107,7 +107,7 @@ impl Trials {
         let mut trials = match self.store.trials(limit).await {
             Ok(stored) => stored
                 .into_iter()
-                .filter_map(|it| Some((it.id, serde_json::from_value(it.trial).ok()?)))
+                .filter_map(|trial| Some((trial.id, serde_json::from_value(trial.trial).ok()?)))
                 .collect(),
             Err(error) => {
                 tracing::debug!(%error, "trials are listed from memory");
@@ -124,7 +124,7 @@ impl Trials {
             return Ok(Some(trial));
         }
         let stored = self.store.trial(id).await?;
-        Ok(stored.and_then(|it| serde_json::from_value(it.trial).ok()))
+        Ok(stored.and_then(|trial| serde_json::from_value(trial.trial).ok()))
     }
 
     async fn conduct(self, mut trial: Trial, plan: LoadPlan, ground: TrialTarget) {
@@ -199,7 +199,7 @@ impl Trials {
         self.tell(&trial);
         self.journal.write(EventKind::Trial, &trial.request.frontend, says, json!({ "trial": trial.id }));
         self.with(|known| {
-            let over = known.values().filter(|it| it.state == TrialState::Done).map(|it| it.id);
+            let over = known.values().filter(|trial| trial.state == TrialState::Done).map(|trial| trial.id);
             let over: Vec<_> = over.collect();
             for id in over.iter().take(over.len().saturating_sub(REMEMBERED)) {
                 known.remove(id);

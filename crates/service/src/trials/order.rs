@@ -108,7 +108,7 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
     if from.addr().is_ipv4() != address.is_ipv4() {
         return Err(OrderError::Family { frontend: name, address: address.ip(), from: *from });
     }
-    if let Some(strange) = addresses.iter().find(|it| !can_send_from(**it)) {
+    if let Some(strange) = addresses.iter().find(|address| !can_send_from(**address)) {
         return Err(OrderError::Elsewhere(*strange));
     }
     let (work, timeout) = match protocol {

@@ -180,7 +180,7 @@ async fn an_empty_token_lets_nobody_in_whatever_the_files_and_the_database_hold(
             http().get(&status).header("authorization", format!("Bearer {token}")).send().await.unwrap();
         assert_eq!(response.status(), StatusCode::UNAUTHORIZED);
     }
-    assert!(service.status().await.troubles.iter().any(|it| it.contains("first-token")));
+    assert!(service.status().await.troubles.iter().any(|trouble| trouble.contains("first-token")));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -207,7 +207,7 @@ async fn a_token_that_is_taken_back_lets_nobody_in_at_once_nor_after_a_restart()
     assert_eq!(last.status.code(), Some(3), "the last one stays");
     assert!(service.status().await.node.wrong_tokens >= 1);
     let events = service.client().events(50).await.unwrap().events;
-    assert!(events.iter().any(|it| it.says.contains("with a wrong token")), "{events:?}");
+    assert!(events.iter().any(|event| event.says.contains("with a wrong token")), "{events:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -311,15 +311,19 @@ async fn a_second_node_on_one_database_does_not_start_unless_it_is_told_to() {
     assert_eq!(service.status().await.node.nodes, 1);
     let (mut child, _folder) = second(&["--standalone"]).await;
     let says = "1 other nodes use this database, and nodes do not follow each other";
-    until("both say so", async || service.status().await.troubles.iter().any(|it| it.starts_with(says)))
-        .await;
+    until("both say so", async || {
+        service.status().await.troubles.iter().any(|trouble| trouble.starts_with(says))
+    })
+    .await;
     // What each writes down is told apart.
     until("both are named in what happened", async || {
         let output = service.merismos(&["events", "--kind", "node", "--json"]);
         let lines = String::from_utf8_lossy(&output.stdout).into_owned();
         let events = lines.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok());
-        let started = events.filter(|it| it["says"].as_str().is_some_and(|says| says.contains(" started; ")));
-        let nodes: std::collections::BTreeSet<String> = started.map(|it| it["subject"].to_string()).collect();
+        let started =
+            events.filter(|package| package["says"].as_str().is_some_and(|says| says.contains(" started; ")));
+        let nodes: std::collections::BTreeSet<String> =
+            started.map(|event| event["subject"].to_string()).collect();
         nodes.len() == 2 && nodes.iter().all(|node| node.starts_with("\"node "))
     })
     .await;

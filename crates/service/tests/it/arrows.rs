@@ -56,8 +56,8 @@ fn no_arrow_points_the_wrong_way() {
         metadata["workspace_members"].as_array().unwrap().iter().map(|id| id.as_str().unwrap()).collect();
     let packages = metadata["packages"].as_array().unwrap();
     let ours: Vec<&Value> =
-        packages.iter().filter(|it| members.contains(it["id"].as_str().unwrap())).collect();
-    let names: BTreeSet<&str> = ours.iter().map(|it| it["name"].as_str().unwrap()).collect();
+        packages.iter().filter(|package| members.contains(package["id"].as_str().unwrap())).collect();
+    let names: BTreeSet<&str> = ours.iter().map(|package| package["name"].as_str().unwrap()).collect();
     assert_eq!(
         names,
         normal.keys().copied().collect(),

@@ -205,7 +205,7 @@ impl Browser {
 
     pub(crate) async fn complaints(&self) -> Vec<serde_json::Value> {
         let complaints = self.client.issue_cmd(ReadLog).await.unwrap();
-        complaints.as_array().unwrap().iter().filter(|it| !is_expected(it)).cloned().collect()
+        complaints.as_array().unwrap().iter().filter(|complaint| !is_expected(complaint)).cloned().collect()
     }
 
     pub(crate) async fn press(&self, text: &str) {

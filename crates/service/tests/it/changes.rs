@@ -20,7 +20,10 @@ async fn a_document_is_previewed_applied_once_and_exported() {
 
     let made = service.apply(&text).await.unwrap();
     assert!(made.made && made.revision == 1);
-    assert_eq!(made.impact.moves.iter().map(|it| it.after).collect::<Vec<_>>(), [Some(0.5), Some(0.5)]);
+    assert_eq!(
+        made.impact.moves.iter().map(|share_change| share_change.after).collect::<Vec<_>>(),
+        [Some(0.5), Some(0.5)]
+    );
     let again = service.apply(&text).await.unwrap();
     assert!(
         !again.made && again.revision == 1 && again.changes.is_empty(),
@@ -48,7 +51,8 @@ async fn every_mistake_is_told_at_once_and_changes_nothing() {
         .replace("address = ", "adress = ");
     let Err(ClientError::Refused(problem)) = service.apply(&text).await else { panic!("it is refused") };
     assert_eq!(problem.status, 422);
-    let paths: Vec<_> = problem.problems.iter().map(|it| (it.line.is_some(), it.path.as_str())).collect();
+    let paths: Vec<_> =
+        problem.problems.iter().map(|problem| (problem.line.is_some(), problem.path.as_str())).collect();
     for path in ["checks.well.interval", "frontends.harbour.pool", "pools.quay.servers.gull.adress"] {
         assert!(paths.contains(&(true, path)), "{path} in {paths:?}");
     }
@@ -83,7 +87,7 @@ async fn a_pool_without_servers_has_to_be_accepted_and_answers_503_with_the_fron
     let Err(ClientError::Refused(problem)) = service.apply(&service.document()).await else {
         panic!("it is refused")
     };
-    let keys: Vec<_> = problem.warnings.iter().map(|it| it.warning.key.as_str()).collect();
+    let keys: Vec<_> = problem.warnings.iter().map(|warning| warning.warning.key.as_str()).collect();
     assert_eq!(
         (problem.status, keys.as_slice()),
         (409, &["empty-pool:pools.quay"][..]),
@@ -97,7 +101,8 @@ async fn a_pool_without_servers_has_to_be_accepted_and_answers_503_with_the_fron
     request.going.accept.push("empty-pool:pools.quay".to_owned());
     assert!(service.client().apply(&request).await.unwrap().made);
     let accepted = service.client().revision(1).await.unwrap().revision.accepted;
-    let accepted: Vec<_> = accepted.iter().map(|it| (it.key.as_str(), it.who.as_str())).collect();
+    let accepted: Vec<_> =
+        accepted.iter().map(|accepted| (accepted.key.as_str(), accepted.who.as_str())).collect();
     assert_eq!(accepted, [("empty-pool:pools.quay", "admin"), ("slow-timeout:checks.well.timeout", "admin")]);
     let noted = service.document().replace("[pools.quay]\n", "[pools.quay]\nnote = \"still empty\"\n");
     assert!(service.apply(&noted).await.unwrap().made, "what runs already needs no word again");
@@ -125,7 +130,7 @@ async fn a_write_that_is_based_on_an_older_revision_is_refused() {
     assert_eq!(problem.status, 409);
     assert!(problem.detail.contains("revision 2 runs by now"), "{}", problem.detail);
     let between = problem.between.expect("what changed in between is told");
-    let words: Vec<_> = between.changes.iter().map(|it| it.words.as_str()).collect();
+    let words: Vec<_> = between.changes.iter().map(|change| change.words.as_str()).collect();
     assert_eq!(
         (between.from, between.to, words.as_slice()),
         (1, 2, &["weight of server quay/gull: 1 (default) to 7"][..])
@@ -230,8 +235,8 @@ async fn what_takes_the_last_eligible_server_at_this_moment_has_to_be_accepted()
         problem
             .warnings
             .iter()
-            .filter(|it| it.needs_word())
-            .map(|it| it.warning.key.clone())
+            .filter(|warning| warning.needs_word())
+            .map(|warning| warning.warning.key.clone())
             .collect::<Vec<_>>()
     };
     // A check that no server passes: the service asks them before it takes it.
@@ -241,7 +246,8 @@ async fn what_takes_the_last_eligible_server_at_this_moment_has_to_be_accepted()
     let mut preview = Service::request(&typo);
     preview.going.preview = true;
     let review = service.client().apply(&preview).await.unwrap();
-    let shares: Vec<_> = review.impact.moves.iter().map(|it| (it.before, it.after)).collect();
+    let shares: Vec<_> =
+        review.impact.moves.iter().map(|share_change| (share_change.before, share_change.after)).collect();
     assert_eq!(shares, [(Some(0.5), Some(0.0)), (Some(0.5), Some(0.0))], "{:#?}", review.impact);
     let says = &review.warnings[0].warning.says;
     assert!(says.contains("every client would get 503") && says.contains("quay: 0 of 2"), "{says}");

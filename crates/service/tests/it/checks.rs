@@ -23,7 +23,7 @@ async fn try_check(
     given: Option<Map<String, Value>>,
     servers: &[&str],
 ) -> TryResponse {
-    let servers = servers.iter().map(|it| (*it).to_owned()).collect();
+    let servers = servers.iter().map(|name| (*name).to_owned()).collect();
     let request = TryRequest { servers, keys: given };
     service.client().try_check(&check.parse().unwrap(), &request).await.unwrap()
 }
@@ -363,7 +363,9 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
     }
     until("one of them is down, by its traffic", async || {
         let events = service.client().events(100).await.unwrap().events;
-        events.iter().any(|it| it.says.contains("pieces of work failed or answered 500 and above within 10s"))
+        events
+            .iter()
+            .any(|event| event.says.contains("pieces of work failed or answered 500 and above within 10s"))
     })
     .await;
     // The other one is the last: it stays, whatever it does.
@@ -372,7 +374,7 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
     }
     until("it was looked at again", async || {
         let pool = service.status().await.pools[0].clone();
-        pool.servers.iter().any(|it| it.observed.ten_seconds.errors >= 12)
+        pool.servers.iter().any(|server| server.observed.ten_seconds.errors >= 12)
     })
     .await;
     assert_eq!(service.status().await.pools[0].eligible, 1, "the last one is spared");
@@ -400,12 +402,17 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     let mut service = Service::with(&["gull", "tern"]).await;
     let expected = async |service: &Service| {
         let pool = service.status().await.pools[0].clone();
-        pool.servers.iter().map(|it| (it.expected * 100.0).round() as u32).collect::<Vec<_>>()
+        pool.servers.iter().map(|server| (server.expected * 100.0).round() as u32).collect::<Vec<_>>()
     };
     service.stand_ins[0].set(Fault::AskForShare { percent: 25 }).await;
-    let before = service.status().await.pools[0].servers[0].health.last_probe.as_ref().map(|it| it.at);
+    let before =
+        service.status().await.pools[0].servers[0].health.last_probe.as_ref().map(|last_probe| last_probe.at);
     until("gull was probed since", async || {
-        let now = service.status().await.pools[0].servers[0].health.last_probe.as_ref().map(|it| it.at);
+        let now = service.status().await.pools[0].servers[0]
+            .health
+            .last_probe
+            .as_ref()
+            .map(|last_probe| last_probe.at);
         now > before
     })
     .await;
@@ -431,7 +438,7 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     }
     until("nobody asks any more", async || {
         let events = service.client().events(100).await.unwrap().events;
-        events.iter().filter(|it| it.says == "asks for nothing any more").count() == 2
+        events.iter().filter(|event| event.says == "asks for nothing any more").count() == 2
     })
     .await;
 }
@@ -452,7 +459,7 @@ async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
     }
     until("gull passes", async || gull(&service).await.health.state == HealthState::Recovering).await;
     let events = service.client().events(100).await.unwrap().events;
-    let says = |words: &str| events.iter().filter(|it| it.says.contains(words)).count();
+    let says = |words: &str| events.iter().filter(|event| event.says.contains(words)).count();
     assert_eq!((says("it is flapping, and held down for"), says("it is flapping")), (1, 1), "{events:#?}");
     let held = gull(&service).await.health.held_until.expect("it is held");
     let says = service.client().probes(&"quay/gull".parse().unwrap()).await.unwrap().says;
@@ -460,9 +467,9 @@ async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
     in_the_copy(&service, "\"held_until\":\"").await;
 
     service.crash_and_restart().await;
-    let last = gull(&service).await.health.last_probe.map(|it| it.at);
+    let last = gull(&service).await.health.last_probe.map(|last_probe| last_probe.at);
     until("gull was probed twice and more", async || {
-        let now = gull(&service).await.health.last_probe.map(|it| it.at);
+        let now = gull(&service).await.health.last_probe.map(|last_probe| last_probe.at);
         now > last.map(|last| Wall(last.0 + 500))
     })
     .await;
@@ -499,7 +506,7 @@ async fn failures_are_noticed_within_the_times_that_are_promised(#[case] fault: 
         until("gull is down", async || {
             let events = service.client().events(100).await.unwrap().events;
             let is_down = |it: &&Event| it.subject == "quay/gull" && it.says.starts_with("down");
-            downs = events.iter().filter(is_down).map(|it| it.at).collect();
+            downs = events.iter().filter(is_down).map(|event| event.at).collect();
             downs.len() > time
         })
         .await;
@@ -571,7 +578,7 @@ async fn a_port_where_nobody_listens_for_datagrams_speaks_against_its_server() {
     until("gull is suspect for it", async || {
         is_answered();
         let events = service.client().events(100).await.unwrap().events;
-        events.iter().any(|it| it.subject == "quay/gull" && it.says.contains("suspect"))
+        events.iter().any(|event| event.subject == "quay/gull" && event.says.contains("suspect"))
     })
     .await;
     assert!(service.server("gull").await.observed.minute.failed >= 3);

@@ -197,10 +197,10 @@ async fn a_name_that_is_not_there_is_a_wrong_call_whichever_command_it_is_given_
     for call in calls {
         let output = service.merismos(call);
         assert_eq!(output.status.code(), Some(2), "{call:?}: {}{}", out(&output), err(&output));
-        let unknown = call.iter().find(|it| {
+        let unknown = call.iter().find(|flag| {
             ["kay", "harbor", "gul", "wel", "night", "autumn", "99", "7"]
                 .iter()
-                .any(|name| it.ends_with(name))
+                .any(|name| flag.ends_with(name))
         });
         assert!(unknown.is_none_or(|name| err(&output).contains(*name)), "{call:?}: {}", err(&output));
     }
@@ -341,7 +341,8 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
     assert_eq!(early.status.code(), Some(1));
     assert!(err(&early).contains("--accept-warning empty-pool:pools.quay"), "{}", err(&early));
 
-    let servers: Vec<String> = service.stand_ins.iter().map(|it| it.address.to_string()).collect();
+    let servers: Vec<String> =
+        service.stand_ins.iter().map(|stand_in| stand_in.address.to_string()).collect();
     let added = done(&["server", "add", "quay", &servers[0], "3", &servers[1]]);
     assert!(added.contains("weight 3") && added.contains("75.0 %"), "{added}");
     let check = [

@@ -135,7 +135,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.go("/pools").await;
     browser.click("a[href='/pools/quay']").await;
     browser.press("Add servers").await;
-    let lines: String = service.stand_ins.iter().map(|it| format!("{}\n", it.address)).collect();
+    let lines: String = service.stand_ins.iter().map(|stand_in| format!("{}\n", stand_in.address)).collect();
     browser.fill("#lines", &lines).await;
     browser.make_live("Add them", "50.0 %").await;
     until("the servers are listed", async || browser.text("main").await.contains("Servers (2)")).await;
@@ -173,13 +173,16 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
         service.client().draft(&"autumn".parse().unwrap()).await.unwrap().changes.len() == 2
     })
     .await;
-    assert!(service.status().await.pools[0].servers.iter().all(|it| it.weight == 1), "nothing is live yet");
+    assert!(
+        service.status().await.pools[0].servers.iter().all(|server| server.weight == 1),
+        "nothing is live yet"
+    );
     browser.go("/changes").await;
     browser.click("a[href='/changes/drafts/autumn']").await;
     browser.make_live("Deploy it", "weight of server").await;
     until("it runs", async || {
         let mut weights: Vec<_> =
-            service.status().await.pools[0].servers.iter().map(|it| it.weight).collect();
+            service.status().await.pools[0].servers.iter().map(|server| server.weight).collect();
         weights.sort_unstable();
         weights == [1, 4]
     })
@@ -193,7 +196,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.make_live("Go back to it", "weight of server").await;
     let verdict = format!("revision {} by admin", newest + 1);
     until("the page tells it", async || browser.text("header").await.contains(&verdict)).await;
-    assert!(service.status().await.pools[0].servers.iter().all(|it| it.weight == 1));
+    assert!(service.status().await.pools[0].servers.iter().all(|server| server.weight == 1));
     let complaints = browser.complaints().await;
     assert!(complaints.is_empty(), "{complaints:#?}");
     browser.end().await;
@@ -228,8 +231,12 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     assert!(bell.letters()[0].text.contains("a try by admin"));
     let complaints = browser.complaints().await;
     // A message that goes nowhere yet is refused when its preview is asked for in the middle of typing.
-    let half_typed = |it: &serde_json::Value| it["message"].as_str().is_some_and(|it| it.contains("422"));
-    assert!(complaints.iter().all(|it| is_expected(it) || half_typed(it)), "{complaints:#?}");
+    let half_typed =
+        |it: &serde_json::Value| it["message"].as_str().is_some_and(|message| message.contains("422"));
+    assert!(
+        complaints.iter().all(|complaint| is_expected(complaint) || half_typed(complaint)),
+        "{complaints:#?}"
+    );
     browser.end().await;
 }
 

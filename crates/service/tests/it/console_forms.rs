@@ -18,7 +18,7 @@ async fn make(service: &Service, edit: Edit) {
 }
 
 async fn weights(service: &Service) -> Vec<u16> {
-    service.status().await.pools[0].servers.iter().map(|it| it.weight).collect()
+    service.status().await.pools[0].servers.iter().map(|server| server.weight).collect()
 }
 
 const GULL: &str = "input[aria-label='Weight of quay/gull']";
@@ -82,7 +82,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
             .client()
             .thing(&"checks.deep".parse().unwrap(), None)
             .await
-            .is_ok_and(|it| it.keys["path"] == "/b")
+            .is_ok_and(|object| object.keys["path"] == "/b")
     })
     .await;
 
@@ -98,7 +98,9 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
     until("it is gone", async || service.client().draft(&"autumn".parse().unwrap()).await.is_err()).await;
     // The page asked for what was not there any more.
     let mut complaints = browser.complaints().await;
-    complaints.retain(|it| !it["message"].as_str().is_some_and(|it| it.contains("/things/checks.deep")));
+    complaints.retain(|complaint| {
+        !complaint["message"].as_str().is_some_and(|message| message.contains("/things/checks.deep"))
+    });
     assert!(complaints.is_empty(), "{complaints:#?}");
     browser.end().await;
 }
@@ -178,7 +180,7 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
             .client()
             .thing(&"checks.raw".parse().unwrap(), None)
             .await
-            .is_ok_and(|it| it.keys["send"] == "\0PING\r\n")
+            .is_ok_and(|object| object.keys["send"] == "\0PING\r\n")
     })
     .await;
     until("it is shown as it was typed", async || browser.value("#field-send").await == "\\u0000PING\\r\\n")
@@ -199,7 +201,7 @@ async fn a_session_that_ended_asks_for_the_token_over_the_page_and_the_form_stay
     })
     .await;
     let cookies = browser.client.get_all_cookies().await.unwrap();
-    assert!(cookies.iter().any(|it| it.name() == "merismos_session"));
+    assert!(cookies.iter().any(|cookie| cookie.name() == "merismos_session"));
     browser.client.delete_all_cookies().await.unwrap();
     browser.fill("#field-path", "st").await;
     until("the log-in lies over the page", async || {
@@ -235,7 +237,7 @@ async fn several_servers_get_one_duty_and_rows_say_by_whom_and_why() {
         status.pools[0]
             .servers
             .iter()
-            .filter(|it| it.duty.as_ref().is_some_and(|it| it.reason == "new disks"))
+            .filter(|server| server.duty.as_ref().is_some_and(|duty| duty.reason == "new disks"))
             .count()
             == 2
     })
@@ -258,7 +260,7 @@ async fn several_servers_get_one_duty_and_rows_say_by_whom_and_why() {
             .client
             .current_url()
             .await
-            .is_ok_and(|url| url.query().is_some_and(|it| it.contains("tab=settings")))
+            .is_ok_and(|url| url.query().is_some_and(|query| query.contains("tab=settings")))
     })
     .await;
     assert_eq!(browser.client.title().await.unwrap(), "quay · Pools · Merismos");
@@ -301,7 +303,7 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
             "/access",
         ]
         .iter()
-        .map(|it| (*it).to_owned())
+        .map(|word| (*word).to_owned())
         .chain(
             ["frontends", "pools", "checks", "hosts", "ranges", "networks", "messages"]
                 .map(|kind| format!("/{kind}/{long}")),

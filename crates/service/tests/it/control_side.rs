@@ -91,7 +91,8 @@ async fn connections_and_streams_beyond_their_limits_are_turned_away_and_counted
     let _ = refused.write_all(head.as_bytes());
     let ended = refused.read(&mut [0; 100]);
     assert!(
-        matches!(ended, Ok(0)) || ended.is_err_and(|it| it.kind() == std::io::ErrorKind::ConnectionReset)
+        matches!(ended, Ok(0))
+            || ended.is_err_and(|error| error.kind() == std::io::ErrorKind::ConnectionReset)
     );
     kept.truncate(2);
     until("there is room again", async || {
@@ -153,7 +154,7 @@ async fn too_few_descriptors_mark_no_server_down_and_leave_the_api_open() {
         clients.push(client);
     }
     until("it is told", async || {
-        service.status().await.troubles.iter().any(|it| it.contains("short of file descriptors"))
+        service.status().await.troubles.iter().any(|trouble| trouble.contains("short of file descriptors"))
     })
     .await;
     // Some rounds of probes.
@@ -164,7 +165,10 @@ async fn too_few_descriptors_mark_no_server_down_and_leave_the_api_open() {
     }
     assert_eq!(status.frontends[0].unavailable, 0);
     drop(clients);
-    until("those that waited are served", async || service.get().await.is_ok_and(|it| it.0 == 200)).await;
+    until("those that waited are served", async || {
+        service.get().await.is_ok_and(|response| response.0 == 200)
+    })
+    .await;
     assert!(service.log().lines().count() < 60, "{}", service.log());
 }
 
@@ -185,7 +189,8 @@ async fn who_holds_too_much_memory_is_ended_and_named() {
     until("the status says so", async || {
         let status = service.status().await;
         let says = "clients held more memory than they may (127.0.0.1 most)";
-        status.frontends[0].cut_for_memory > 0 && status.troubles.iter().any(|it| it.starts_with(says))
+        status.frontends[0].cut_for_memory > 0
+            && status.troubles.iter().any(|trouble| trouble.starts_with(says))
     })
     .await;
     let status = service.status().await;

@@ -27,13 +27,18 @@ async fn traffic_outlives_the_database_and_records_follow() {
     instance(&service).kill();
     assert_eq!(service.get().await.unwrap().0, 200, "traffic goes on");
     until("it is a headline before anybody changes anything", async || {
-        service.status().await.troubles.iter().any(|it| it.starts_with("the database does not answer"))
+        service
+            .status()
+            .await
+            .troubles
+            .iter()
+            .any(|trouble| trouble.starts_with("the database does not answer"))
     })
     .await;
     let answer = client.duty(&"quay/gull".parse().unwrap(), &duty(Duty::Withdrawn)).await.unwrap();
     assert!(!answer.recorded, "an order is followed without the database");
     until("records are said to be behind", async || !service.status().await.records.kept).await;
-    assert!(service.status().await.troubles.iter().any(|it| it.contains("records are behind")));
+    assert!(service.status().await.troubles.iter().any(|trouble| trouble.contains("records are behind")));
     let heavier = service.document() + "weight = 5\n";
     let Err(ClientError::Refused(problem)) = service.apply(&heavier).await else { panic!("it is refused") };
     assert_eq!(problem.status, 503);
@@ -56,8 +61,11 @@ async fn traffic_outlives_the_database_and_records_follow() {
     .await;
     let events = service.client().events(100).await.unwrap();
     assert!(events.complete);
-    let starts =
-        events.events.iter().filter(|it| it.kind == EventKind::Node && it.says.contains("started")).count();
+    let starts = events
+        .events
+        .iter()
+        .filter(|event| event.kind == EventKind::Node && event.says.contains("started"))
+        .count();
     assert_eq!(starts, 2, "the start without the database was recorded afterwards");
     let gull = service.server("gull").await.duty.expect("the order is still there");
     assert_eq!(gull.duty, Duty::Withdrawn);

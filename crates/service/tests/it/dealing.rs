@@ -108,8 +108,12 @@ async fn work_goes_back_to_a_lower_tier_when_somebody_says_so_also_after_a_resta
     assert_eq!(nothing.status.code(), Some(3));
     assert!(String::from_utf8(nothing.stderr).unwrap().contains("nothing to send back"));
     let events = service.client().events(50).await.unwrap().events;
-    let tiers: Vec<&str> =
-        events.iter().rev().filter(|it| it.kind == EventKind::Tier).map(|it| it.says.as_str()).collect();
+    let tiers: Vec<&str> = events
+        .iter()
+        .rev()
+        .filter(|event| event.kind == EventKind::Tier)
+        .map(|event| event.says.as_str())
+        .collect();
     assert_eq!(
         tiers,
         [
@@ -152,7 +156,7 @@ async fn several_pools_share_explain_and_trial_know_them() {
     accepted.going.accept.push("no-check:pools.mole".to_owned());
     service.client().apply(&accepted).await.unwrap();
     let pools = &service.status().await.frontends[0].pools;
-    let shares: Vec<_> = pools.iter().map(|it| (it.pool.as_str(), it.usable, it.expected)).collect();
+    let shares: Vec<_> = pools.iter().map(|pool| (pool.pool.as_str(), pool.usable, pool.expected)).collect();
     assert_eq!(shares, [("quay", true, Some(0.75)), ("mole", true, Some(0.25))]);
     let told = explain(&service, &[]).await;
     assert_eq!(told.why_pool.unwrap(), "drawn by weight (quay 75.0 %, mole 25.0 %)");
@@ -163,7 +167,7 @@ async fn several_pools_share_explain_and_trial_know_them() {
     // A pool that is used twice, or that is not there, is a mistake and not a surprise.
     let twice = text.replace("next_pools = [\"mole\"]", "next_pools = [\"quay\", \"moles\"]");
     let Err(ClientError::Refused(problem)) = service.apply(&twice).await else { panic!("it is refused") };
-    let paths: Vec<&str> = problem.problems.iter().map(|it| it.path.as_str()).collect();
+    let paths: Vec<&str> = problem.problems.iter().map(|problem| problem.path.as_str()).collect();
     assert_eq!(paths, ["frontends.harbour.next_pools", "frontends.harbour.next_pools"]);
 }
 

@@ -43,7 +43,7 @@ pub(crate) fn refused<T: std::fmt::Debug>(answer: Result<T, ClientError>) -> Pro
 }
 
 fn warnings(review: &Review) -> Vec<&str> {
-    review.warnings.iter().map(|it| it.warning.key.as_str()).collect()
+    review.warnings.iter().map(|warning| warning.warning.key.as_str()).collect()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -54,7 +54,7 @@ async fn from_nothing_to_a_working_frontend_and_back_thing_by_thing() {
         change(&service, vec![add("pools.quay", json!({}))]).await.unwrap().made,
         "an empty pool hurts nobody"
     );
-    let lines: String = service.stand_ins.iter().map(|it| format!("{}\n", it.address)).collect();
+    let lines: String = service.stand_ins.iter().map(|stand_in| format!("{}\n", stand_in.address)).collect();
     let several = Edit::AddServers { pool: "quay".parse().unwrap(), lines, weight: None, tier: None };
     assert_eq!(change(&service, vec![several]).await.unwrap().changes.len(), 2);
     let check = json!({ "kind": "http", "path": "/health", "interval": "200ms", "timeout": "190ms" });
@@ -79,8 +79,14 @@ async fn from_nothing_to_a_working_frontend_and_back_thing_by_thing() {
     let back = client.revert(4, ApplyOptions::default()).await.unwrap();
     assert!(back.made && back.revision == 8);
     until("it serves again", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
-    let notes: Vec<_> =
-        client.revisions(None, 10).await.unwrap().revisions.into_iter().map(|it| it.note).collect();
+    let notes: Vec<_> = client
+        .revisions(None, 10)
+        .await
+        .unwrap()
+        .revisions
+        .into_iter()
+        .map(|revision| revision.note)
+        .collect();
     assert_eq!(notes[0], "back to revision 4");
 }
 
@@ -137,7 +143,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
         silent
             .warnings
             .iter()
-            .any(|it| it.warning.key == "no-answer:pools.quay.servers.auk" && !it.needs_word())
+            .any(|warning| warning.warning.key == "no-answer:pools.quay.servers.auk" && !warning.needs_word())
     );
     let unheld =
         vec![add("pools.spare", json!({})), server("pools.spare.servers.auk", &dead), front("spare")];
@@ -146,7 +152,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
         unheld
             .warnings
             .iter()
-            .any(|it| it.warning.key == "no-answer:pools.spare.servers.auk" && it.needs_word())
+            .any(|warning| warning.warning.key == "no-answer:pools.spare.servers.auk" && warning.needs_word())
     );
     let wrong = vec![
         add("checks.other", json!({ "kind": "http", "path": "/", "accept": ["418"] })),
@@ -270,7 +276,10 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
         ];
         let review = change(&service, edits).await.unwrap();
         assert!(
-            review.changes.iter().all(|it| it.change.renamed || it.words.starts_with("pool of frontend")),
+            review
+                .changes
+                .iter()
+                .all(|change| change.change.renamed || change.words.starts_with("pool of frontend")),
             "{review:?}"
         );
         (pool, server, front, withdrawn) = (next_pool, next_server, next_front, next_withdrawn);
@@ -280,20 +289,20 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
     stop.store(true, std::sync::atomic::Ordering::Relaxed);
     assert!(traffic.await.expect("every request is answered") > 16);
     let status = service.status().await;
-    let stayed = status.pools[0].servers.iter().find(|it| it.server.ends_with(&withdrawn)).unwrap();
+    let stayed = status.pools[0].servers.iter().find(|server| server.server.ends_with(&withdrawn)).unwrap();
     assert_eq!(stayed.duty.as_ref().unwrap().reason, "new disk");
     assert!(
-        status.pools[0]
-            .servers
-            .iter()
-            .any(|it| it.observed.minute.per_second > 0.0 && it.server.ends_with(&server))
+        status.pools[0].servers.iter().any(
+            |candidate| candidate.observed.minute.per_second > 0.0 && candidate.server.ends_with(&server)
+        )
     );
     let mut service = service;
     service.crash_and_restart().await;
     until("the duty is kept under the new name", async || {
         let status = service.status().await;
-        status.pools[0].servers.iter().any(|it| {
-            it.server.ends_with(&withdrawn) && it.reason_words.as_deref() == Some("withdrawn by an operator")
+        status.pools[0].servers.iter().any(|server| {
+            server.server.ends_with(&withdrawn)
+                && server.reason_words.as_deref() == Some("withdrawn by an operator")
         })
     })
     .await;
@@ -361,7 +370,7 @@ async fn the_tier_that_works_and_a_ramp_go_with_a_rename_and_end_with_their_pool
     change(&service, vec![rename("pools.quay", "pier")]).await.unwrap();
     assert_eq!(works().await, [("pier".to_owned(), Some(1))], "a rename sends no work back");
     service.client().fail_back(&"pier".parse().unwrap()).await.unwrap();
-    let ramp = async || service.status().await.pools[0].servers.iter().find_map(|it| it.ramp);
+    let ramp = async || service.status().await.pools[0].servers.iter().find_map(|server| server.ramp);
     assert!(ramp().await.is_some_and(|ramp| ramp < 0.5));
     let edits = vec![rename("pools.pier.servers.gull", "puffin"), rename("pools.pier", "mole")];
     change(&service, edits).await.unwrap();
@@ -387,14 +396,14 @@ async fn a_server_in_service_stays_so_under_a_name_with_an_old_order() {
     let request = Edit::Remove { thing: thing("pools.quay.servers.auk") };
     change(&service, vec![request]).await.unwrap();
     let review = change(&service, vec![rename("pools.quay.servers.gull", "auk")]).await.unwrap();
-    assert!(review.warnings.iter().all(|it| !it.warning.key.contains("duty-stands")), "{review:?}");
+    assert!(review.warnings.iter().all(|warning| !warning.warning.key.contains("duty-stands")), "{review:?}");
     let status = service.status().await;
     assert_eq!(status.pools[0].eligible, 2, "{:?}", status.pools[0].servers);
     let events = service.client().events(10).await.unwrap().events;
-    let told: Vec<_> = events.iter().map(|it| it.says.as_str()).collect();
+    let told: Vec<_> = events.iter().map(|event| event.says.as_str()).collect();
     assert!(
         told.iter()
-            .any(|it| it.starts_with("in service, as it was when it was called quay/gull; draining by")),
+            .any(|line| line.starts_with("in service, as it was when it was called quay/gull; draining by")),
         "{told:?}"
     );
 }
@@ -419,7 +428,7 @@ async fn parts_of_a_file_are_applied_and_the_rest_stays() {
     let mut request = Service::request(&heavier);
     request.only = vec!["pools.quay".to_owned()];
     let review = service.client().apply(&request).await.unwrap();
-    let words: Vec<_> = review.changes.iter().map(|it| it.words.as_str()).collect();
+    let words: Vec<_> = review.changes.iter().map(|change| change.words.as_str()).collect();
     assert_eq!(words, ["weight of server quay/gull: 1 (default) to 9"]);
     request.only = vec!["pools.nowhere".to_owned()];
     assert_eq!(refused(service.client().apply(&request).await).problems[0].path, "pools.nowhere");

@@ -42,7 +42,12 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     let review = client.edit_draft(&name("autumn"), &edits(vec![better])).await.unwrap();
     assert!(review.mistakes.is_empty());
     let would = review.review.unwrap();
-    let moved: Vec<_> = would.impact.moves.iter().map(|it| (it.server.to_string(), it.after)).collect();
+    let moved: Vec<_> = would
+        .impact
+        .moves
+        .iter()
+        .map(|share_change| (share_change.server.to_string(), share_change.after))
+        .collect();
     assert_eq!(moved, [("quay/gull".to_owned(), Some(0.75)), ("quay/tern".to_owned(), Some(0.25))]);
     assert_eq!(service.status().await.revision.number, 1, "nothing is live yet");
     assert_eq!(service.server("gull").await.weight, 1);
@@ -50,7 +55,7 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     // Its warning has to be accepted, by whom is kept.
     let open = refused(client.deploy_draft(&name("autumn"), ApplyOptions::default()).await);
     let key = "slow-timeout:checks.better.timeout";
-    assert_eq!(open.warnings.iter().map(|it| it.warning.key.as_str()).collect::<Vec<_>>(), [key]);
+    assert_eq!(open.warnings.iter().map(|warning| warning.warning.key.as_str()).collect::<Vec<_>>(), [key]);
     let accept = |key: &str| DraftEdits { accept: vec![key.to_owned()], ..DraftEdits::default() };
     let wrong = refused(client.edit_draft(&name("autumn"), &accept("no-such:thing")).await);
     assert!(wrong.detail.contains("draft autumn has no warning no-such:thing"), "{}", wrong.detail);

@@ -83,7 +83,7 @@ async fn work_that_goes_to_another_pool_or_the_last_resort_is_told_and_so_is_its
     let service = Service::bare(Database::shared(), &["gull", "tern", "auk"]).await;
     let bell = StandIn::for_posts("bell", free_address()).unwrap();
     let own = |pool: &str, name: &str| {
-        let stand_in = service.stand_ins.iter().find(|it| it.name == name).unwrap();
+        let stand_in = service.stand_ins.iter().find(|stand_in| stand_in.name == name).unwrap();
         format!("\n[pools.{pool}]\ncheck = \"well\"\nservers.{name}.address = \"{}\"\n", stand_in.address)
     };
     let text = service.document();
@@ -111,7 +111,7 @@ async fn work_that_goes_to_another_pool_or_the_last_resort_is_told_and_so_is_its
     .await;
     assert!(was_told(&bell, says) && was_told(&bell, resort));
     let says: Vec<String> =
-        events(&service, EventKind::Traffic).await.into_iter().map(|it| it.says).collect();
+        events(&service, EventKind::Traffic).await.into_iter().map(|event| event.says).collect();
     assert_eq!(says.len(), 3, "{says:#?}");
     assert!(!headline(&service, "its work goes").await);
 }
@@ -130,7 +130,8 @@ async fn a_tier_that_stands_in_for_the_first_is_told() {
     service.stand_ins[0].set(Fault::None).await;
     until("work is back", async || was_told(&bell, "tier 0 works now, after tier 1")).await;
     assert!(was_told(&bell, "tier 1 works now, after tier 0"));
-    let says: Vec<String> = events(&service, EventKind::Tier).await.into_iter().map(|it| it.says).collect();
+    let says: Vec<String> =
+        events(&service, EventKind::Tier).await.into_iter().map(|event| event.says).collect();
     assert_eq!(says, ["tier 1 works now, after tier 0", "tier 0 works now, after tier 1"]);
     assert!(!headline(&service, "tier 1 works").await);
 }

@@ -18,7 +18,7 @@ async fn order(service: &Service, duty: Duty) -> bool {
 }
 
 async fn has_trouble(service: &Service, part: &str) -> bool {
-    service.status().await.troubles.iter().any(|it| it.contains(part))
+    service.status().await.troubles.iter().any(|trouble| trouble.contains(part))
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -92,7 +92,9 @@ async fn a_state_file_that_can_not_be_written_is_told_and_tried_again() {
     .await;
     until("and nothing is wrong", async || !has_trouble(&service, "the state file").await).await;
     let events = service.client().events(50).await.unwrap().events;
-    let told = events.iter().filter(|it| it.kind == EventKind::Node && it.says.contains("the state file is"));
+    let told = events
+        .iter()
+        .filter(|event| event.kind == EventKind::Node && event.says.contains("the state file is"));
     assert_eq!(told.count(), 2, "once when it failed and once when it was mended");
 }
 

@@ -82,7 +82,9 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
         .as_array()
         .unwrap()
         .iter()
-        .map(|it| format!("{} {}", it["subject"].as_str().unwrap(), it["change"].as_str().unwrap()))
+        .map(|change| {
+            format!("{} {}", change["subject"].as_str().unwrap(), change["change"].as_str().unwrap())
+        })
         .collect();
     changes.sort();
     assert_eq!(changes, ["pool quay empty", "quay/gull down", "quay/tern down"], "{body:#}");
@@ -98,7 +100,7 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
     let sent = told.service.client().messages(10).await.unwrap().messages;
     until("both are known as delivered", async || {
         let sent = told.service.client().messages(10).await.unwrap().messages;
-        sent.len() == 2 && sent.iter().all(|it| it.delivered.is_some() && it.tries == 1)
+        sent.len() == 2 && sent.iter().all(|message| message.delivered.is_some() && message.tries == 1)
     })
     .await;
     assert_eq!(sent.len(), 2, "one each: {sent:#?}");
@@ -115,12 +117,16 @@ async fn a_mail_server_that_is_down_for_a_while_gets_its_mail_also_after_a_crash
     told.service.stand_ins[0].set(Fault::Refuse).await;
     let on_their_way = async |told: &Told| {
         let sent = told.service.client().messages(10).await.unwrap().messages;
-        sent.iter().filter(|it| it.next_try.is_some() && it.tries >= 2 && it.why.is_some()).count()
+        sent.iter()
+            .filter(|message| message.next_try.is_some() && message.tries >= 2 && message.why.is_some())
+            .count()
     };
     until("both were tried twice", async || on_their_way(&told).await == 2).await;
     let events = told.service.client().events(50).await.unwrap().events;
-    let says =
-        events.iter().filter(|it| it.says.contains("could not be delivered, and is tried again")).count();
+    let says = events
+        .iter()
+        .filter(|event| event.says.contains("could not be delivered, and is tried again"))
+        .count();
     assert_eq!(says, 2, "each is told once: {events:#?}");
     told.service.crash_and_restart().await;
     until("they are known again", async || {
@@ -132,7 +138,7 @@ async fn a_mail_server_that_is_down_for_a_while_gets_its_mail_also_after_a_crash
     until("both arrived", async || told.mail.letters().len() == 1 && told.hook.letters().len() == 1).await;
     until("that is known", async || {
         let sent = told.service.client().messages(10).await.unwrap().messages;
-        sent.iter().all(|it| it.delivered.is_some())
+        sent.iter().all(|message| message.delivered.is_some())
     })
     .await;
     assert!(told.mail.letters()[0].text.contains("quay/gull: down after"), "{:?}", told.mail.letters());
@@ -145,16 +151,21 @@ async fn what_nobody_wants_any_more_is_given_up() {
     told.service.stand_ins[0].set(Fault::Refuse).await;
     let bell = async |told: &Told| {
         let sent = told.service.client().messages(10).await.unwrap().messages;
-        sent.into_iter().find(|it| it.name == "bell")
+        sent.into_iter().find(|message| message.name == "bell")
     };
-    until("it waits", async || bell(&told).await.is_some_and(|it| it.tries > 0 && it.next_try.is_some()))
-        .await;
+    until("it waits", async || {
+        bell(&told).await.is_some_and(|message| message.tries > 0 && message.next_try.is_some())
+    })
+    .await;
     let shown = told.service.merismos(&["message", "remove", "bell"]);
     assert!(shown.status.success(), "{shown:?}");
-    until("it is given up", async || bell(&told).await.is_some_and(|it| it.next_try.is_none())).await;
+    until("it is given up", async || bell(&told).await.is_some_and(|message| message.next_try.is_none()))
+        .await;
     assert_eq!(bell(&told).await.unwrap().delivered, None);
     let events = told.service.client().events(50).await.unwrap().events;
-    assert!(events.iter().any(|it| it.says.contains("is given up: it is not in the running configuration")));
+    assert!(
+        events.iter().any(|event| event.says.contains("is given up: it is not in the running configuration"))
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -187,11 +198,17 @@ async fn a_secret_that_can_not_be_had_is_said_when_it_is_referred_to() {
     let message = "\n[messages.post]\nmail_to = [\"watch@skerry.example\"]\nmail_from = \"merismos@skerry.example\"\n\
                    mail_server = \"192.0.2.1:25\"\nmail_user = \"merismos\"\nmail_password = \"file:/etc/shadow\"\n";
     let review = service.apply(&(service.document() + message)).await.unwrap();
-    let said: Vec<_> =
-        review.warnings.iter().map(|it| (it.warning.key.as_str(), it.warning.says.as_str())).collect();
+    let said: Vec<_> = review
+        .warnings
+        .iter()
+        .map(|warning| (warning.warning.key.as_str(), warning.warning.says.as_str()))
+        .collect();
     let (key, says) = *said.iter().find(|(key, _)| key.starts_with("no-secret")).unwrap();
     assert_eq!(key, "no-secret:messages.post.mail_password");
     assert!(says.contains("/etc/shadow is not in the folder for secrets"), "{says}");
     let again = service.apply(&(service.document() + message + "note = \"x\"\n")).await.unwrap();
-    assert!(again.warnings.iter().all(|it| !it.warning.key.starts_with("no-secret")), "it was said before");
+    assert!(
+        again.warnings.iter().all(|warning| !warning.warning.key.starts_with("no-secret")),
+        "it was said before"
+    );
 }

@@ -97,7 +97,11 @@ async fn lookup(service: &Service) -> LookupStatus {
 
 async fn servers(service: &Service) -> Vec<String> {
     let status = service.status().await;
-    status.pools[0].servers.iter().map(|it| format!("{} {} {}", it.server, it.weight, it.tier)).collect()
+    status.pools[0]
+        .servers
+        .iter()
+        .map(|server| format!("{} {} {}", server.server, server.weight, server.tier))
+        .collect()
 }
 
 /// The servers that a pool has by its lookup, once they are these.
@@ -138,8 +142,11 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
     dns.change(&records(&["127.0.2.2", "127.0.2.3"]));
     finds(&service, &[name(2), name(3)]).await;
     let events = service.client().events(50).await.unwrap().events;
-    let found: Vec<_> =
-        events.iter().filter(|it| it.kind == EventKind::Lookup).map(|it| it.says.as_str()).collect();
+    let found: Vec<_> = events
+        .iter()
+        .filter(|event| event.kind == EventKind::Lookup)
+        .map(|event| event.says.as_str())
+        .collect();
     let gone = format!("gone: booking.skerry.example does not name 127.0.2.1:{port} any more");
     assert!(found.contains(&gone.as_str()), "{found:?}");
 
@@ -161,13 +168,13 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
         lookup(&service)
             .await
             .trouble
-            .is_some_and(|it| it.contains("has no address records; the last 2 servers are kept"))
+            .is_some_and(|trouble| trouble.contains("has no address records; the last 2 servers are kept"))
     })
     .await;
     assert_eq!(servers(&service).await.len(), 2);
     dns.stop();
     until("the silence is told", async || {
-        lookup(&service).await.trouble.is_some_and(|it| it.contains("could not be looked up"))
+        lookup(&service).await.trouble.is_some_and(|trouble| trouble.contains("could not be looked up"))
     })
     .await;
     assert_eq!(service.get().await.unwrap().0, 200);
@@ -227,8 +234,13 @@ async fn a_name_that_leads_nowhere_is_told_before_it_goes_live() {
     preview.going.preview = true;
     until("it is told", async || {
         let review = service.client().apply(&preview).await.unwrap();
-        let found = review.warnings.iter().find(|it| it.warning.key == "lookup-fails:pools.quay.lookups.dns");
-        found.is_some_and(|it| it.warning.says.contains("none.skerry.example has no address records"))
+        let found = review
+            .warnings
+            .iter()
+            .find(|warning| warning.warning.key == "lookup-fails:pools.quay.lookups.dns");
+        found.is_some_and(|warning| {
+            warning.warning.says.contains("none.skerry.example has no address records")
+        })
     })
     .await;
 }

@@ -45,8 +45,10 @@ async fn a_failing_server_is_noticed_explained_and_taken_back() {
         service.stand_ins[0].set(Fault::None).await;
         service.all_up().await;
         let events = service.client().events(50).await.unwrap().events;
-        let down =
-            events.iter().find(|it| it.kind == EventKind::Health && it.detail["to"] == "down").unwrap();
+        let down = events
+            .iter()
+            .find(|event| event.kind == EventKind::Health && event.detail["to"] == "down")
+            .unwrap();
         assert!(down.says.contains(says) && down.detail["evidence"]["took_us"].is_u64(), "{down:?}");
     }
 }
@@ -133,8 +135,16 @@ async fn a_server_that_dies_half_way_shows_as_what_happened() {
     assert_eq!(tally.verdict, TrialVerdict::NotAsExpected);
     let gull = &tally.rows[0];
     assert!(gull.retried > 0 && gull.observed < gull.expected && gull.expected < 0.5, "{gull:?}");
-    assert!(tally.because.iter().any(|it| it.contains("failed at quay/gull")), "{:?}", tally.because);
-    let down = done.happened.iter().find(|it| it.says.starts_with("down")).expect("the change is told");
+    assert!(
+        tally.because.iter().any(|because| because.contains("failed at quay/gull")),
+        "{:?}",
+        tally.because
+    );
+    let down = done
+        .happened
+        .iter()
+        .find(|happening| happening.says.starts_with("down"))
+        .expect("the change is told");
     assert!(down.subject == "quay/gull" && down.after_ms > 900, "{down:?}");
 }
 

@@ -83,7 +83,11 @@ async fn connections_are_counted_where_they_went_and_a_server_that_refuses_is_to
     assert!(tally.retried > 0, "{:?}", tally.because);
     let told = tally.because.iter().any(|why| why.contains("failed at quay/tern"));
     assert!(told, "{:?}", tally.because);
-    assert!(broken.happened.iter().any(|it| it.subject == "quay/tern"), "{:?}", broken.happened);
+    assert!(
+        broken.happened.iter().any(|happening| happening.subject == "quay/tern"),
+        "{:?}",
+        broken.happened
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

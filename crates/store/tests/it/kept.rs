@@ -65,7 +65,7 @@ async fn revisions_are_found_by_number_and_listed_without_their_documents() {
     }
     assert_eq!(store.revision(3).await.unwrap(), Some(revision(3)));
     assert_eq!(store.revision(6).await.unwrap(), None);
-    let numbers = |heads: Vec<RevisionHead>| heads.into_iter().map(|it| it.number).collect::<Vec<_>>();
+    let numbers = |heads: Vec<RevisionHead>| heads.into_iter().map(|head| head.number).collect::<Vec<_>>();
     assert_eq!(numbers(store.revisions(None, 2).await.unwrap()), [5, 4]);
     assert_eq!(numbers(store.revisions(Some(4), 10).await.unwrap()), [3, 2, 1]);
     assert_eq!(store.revisions(None, 1).await.unwrap(), [revision(5).head()]);
@@ -196,13 +196,13 @@ async fn messages_are_kept_as_they_are_now_and_found_while_they_are_on_their_way
     let mut all: Vec<StoredMessage> = (1..=6).map(|id| message(id, (id == 1).then_some(7))).collect();
     store.put_messages(&all).await.unwrap();
     let found = store.messages(3).await.unwrap();
-    let ids: Vec<u64> = found.iter().map(|it| it.id).collect();
+    let ids: Vec<u64> = found.iter().map(|event| event.id).collect();
     assert_eq!(ids, [6, 5, 4, 1], "the newest, and the old one that is on its way");
     let kept = StoredMessage { why: Some("x".repeat(1_000)), ..message(1, Some(7)) };
     assert_eq!(found[3], kept, "what is too long is shortened");
     all[0] = StoredMessage { next_try: None, done: Some(Wall(9)), why: None, ..all[0].clone() };
     store.put_messages(&all[..1]).await.unwrap();
-    let ids: Vec<u64> = store.messages(3).await.unwrap().iter().map(|it| it.id).collect();
+    let ids: Vec<u64> = store.messages(3).await.unwrap().iter().map(|message| message.id).collect();
     assert_eq!(ids, [6, 5, 4], "it is over");
     assert_eq!(store.messages(100).await.unwrap().last(), Some(&all[0]));
     database.done().await;

@@ -63,6 +63,6 @@ impl CheckTryArgs {
         } else {
             show::probe::tries(&self.check, &answer);
         }
-        Ok(if answer.tries.iter().all(|it| it.passed) { ExitStatus::Done } else { ExitStatus::No })
+        Ok(if answer.tries.iter().all(|tried| tried.passed) { ExitStatus::Done } else { ExitStatus::No })
     }
 }

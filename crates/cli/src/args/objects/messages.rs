@@ -38,7 +38,7 @@ impl NotificationCommand {
         } else {
             show::notifications::sent(&sent.messages);
         }
-        let lost = tried && sent.messages.iter().any(|it| it.delivered.is_none());
+        let lost = tried && sent.messages.iter().any(|message| message.delivered.is_none());
         Ok(if lost { ExitStatus::No } else { ExitStatus::Done })
     }
 }

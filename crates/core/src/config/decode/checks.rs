@@ -297,7 +297,7 @@ fn headers(value: &Value) -> Result<BTreeMap<String, String>, String> {
         .iter()
         .map(pair)
         .collect::<Option<BTreeMap<_, _>>>()
-        .filter(|it| it.len() <= 32)
+        .filter(|pin| pin.len() <= 32)
         .ok_or_else(wanted)
 }
 

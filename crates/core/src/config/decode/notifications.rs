@@ -81,7 +81,7 @@ fn changes(value: &Value) -> Result<BTreeSet<NotifiedChange>, String> {
     let Value::List(items) = value else { return Err(wanted()) };
     let change = |item: &str| NotifiedChange::ALL.iter().find(|(name, _)| *name == item).map(|(_, it)| *it);
     let all: Option<BTreeSet<NotifiedChange>> =
-        items.iter().map(|it| text(&it.value).and_then(change)).collect();
+        items.iter().map(|item| text(&item.value).and_then(change)).collect();
     all.filter(|all| !all.is_empty()).ok_or_else(wanted)
 }
 

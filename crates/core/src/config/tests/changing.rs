@@ -117,8 +117,8 @@ fn hosts_and_taken_addresses_are_settled() {
     let addresses: Vec<_> = document
         .pools
         .values()
-        .flat_map(|it| it.servers.values())
-        .map(|it| it.address.get().to_string())
+        .flat_map(|pool| pool.servers.values())
+        .map(|server| server.address.get().to_string())
         .collect();
     assert_eq!(addresses, ["192.0.2.21:8080", "192.0.2.22:8080"]);
     assert_eq!(document.frontends.values().next().unwrap().listen.get().to_string(), "192.0.2.16:80");
@@ -149,7 +149,10 @@ fn hosts_and_taken_addresses_are_settled() {
 fn references_have_to_lead_somewhere(#[case] from: &str, #[case] to: &str, #[case] says: &str) {
     assert!(RICH.contains(from));
     let problems = load(&RICH.replace(from, to), DocumentFormat::Toml).unwrap_err();
-    assert!(problems.iter().any(|it| it.found.contains(says) && it.line.is_some()), "{problems:#?}");
+    assert!(
+        problems.iter().any(|problem| problem.found.contains(says) && problem.line.is_some()),
+        "{problems:#?}"
+    );
 }
 
 #[test]
@@ -226,7 +229,7 @@ fn what_is_used_is_not_removed(#[case] path: &str, #[case] by: &str, #[case] ord
         panic!("in use")
     };
     let all: Vec<_> = order.into_iter().map(|thing| Edit::Remove { thing }).collect();
-    assert!(edit(&document(RICH), &all).is_ok_and(|it| check::check(it).is_ok()));
+    assert!(edit(&document(RICH), &all).is_ok_and(|edited| check::check(edited).is_ok()));
 }
 
 #[test]
@@ -561,7 +564,10 @@ fn lists_of_networks_are_things_too() {
             Edit::Rename { thing: islands.clone(), to: "isles".parse().unwrap() },
         ],
     );
-    assert!(changes.iter().any(|it| it.contains("pool_networks") && it.contains("isles")), "{changes:#?}");
+    assert!(
+        changes.iter().any(|change| change.contains("pool_networks") && change.contains("isles")),
+        "{changes:#?}"
+    );
     let used = refused(&text, &[Edit::Remove { thing: islands.clone() }]);
     assert!(used.contains("frontend web"), "{used}");
     let wrong = keys(json!({ "prefixes": ["192.0.2.0/24"], "note": "a" }));
@@ -614,7 +620,7 @@ fn losing_the_last_eligible_server_is_said_whichever_key_does_it(
     let (old, new) = (document(TWO), document(&TWO.replace(from, to)));
     let found =
         super::super::lost_capacity::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
-    assert_eq!(found.iter().map(|it| it.key.as_str()).collect::<Vec<_>>(), expected, "{found:#?}");
+    assert_eq!(found.iter().map(|warning| warning.key.as_str()).collect::<Vec<_>>(), expected, "{found:#?}");
 }
 
 #[test]
@@ -626,7 +632,7 @@ fn servers_that_do_not_pass_what_is_asked_of_them_from_now_on_are_lost_too() {
     assert_eq!(found.len(), 1, "{found:#?}");
     assert!(found[0].says.contains("every client would get 503") && found[0].says.contains("quay: 0 of 2"));
     let moves = super::super::impact::impact(&old, &new, &OnlyGull, &gull).moves;
-    let gull = moves.iter().find(|it| it.server.to_string() == "quay/gull").unwrap();
+    let gull = moves.iter().find(|change| change.server.to_string() == "quay/gull").unwrap();
     assert_eq!((gull.before, gull.after), (Some(1.0), Some(0.0)));
 }
 
@@ -638,10 +644,13 @@ fn a_pool_that_is_not_usable_any_more_is_said_where_others_would_get_its_work() 
         (document(&with_next), document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 2")));
     let found =
         super::super::lost_capacity::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
-    assert_eq!(found.iter().map(|it| it.key.as_str()).collect::<Vec<_>>(), ["pool-lost:frontends.web.quay"]);
+    assert_eq!(
+        found.iter().map(|warning| warning.key.as_str()).collect::<Vec<_>>(),
+        ["pool-lost:frontends.web.quay"]
+    );
     let never =
         check::check(document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 3"))).unwrap();
-    assert!(never.warnings().iter().any(|it| it.key == "never-usable:pools.quay.usable_from"));
+    assert!(never.warnings().iter().any(|warning| warning.key == "never-usable:pools.quay.usable_from"));
 }
 
 #[rstest]
@@ -652,9 +661,9 @@ fn a_pool_that_is_not_usable_any_more_is_said_where_others_would_get_its_work() 
 #[case::the_last_resort("none", &[0.0, 0.0, 1.0])]
 fn the_parts_of_pools_are_those_that_the_running_service_gives(#[case] keys: &str, #[case] expected: &[f64]) {
     let of_frontend: Vec<&str> =
-        keys.lines().filter(|it| it.starts_with("choose") || it.starts_with("pool_")).collect();
+        keys.lines().filter(|line| line.starts_with("choose") || line.starts_with("pool_")).collect();
     let of_pool: Vec<&str> =
-        keys.lines().filter(|it| it.starts_with("usable") || it.starts_with("capacity")).collect();
+        keys.lines().filter(|line| line.starts_with("usable") || line.starts_with("capacity")).collect();
     let text = TWO
         .replace(
             "pool = \"quay\"",
@@ -691,7 +700,14 @@ fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
     let parts: Vec<_> = moves("", "usable_from = 2")
         .pool_moves
         .into_iter()
-        .map(|it| (it.frontend.to_string(), it.pool.to_string(), it.before, it.after))
+        .map(|share_change| {
+            (
+                share_change.frontend.to_string(),
+                share_change.pool.to_string(),
+                share_change.before,
+                share_change.after,
+            )
+        })
         .collect();
     let web = || "web".to_owned();
     assert_eq!(

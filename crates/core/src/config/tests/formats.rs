@@ -167,7 +167,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
     for pointer in all.iter().filter(|pointer| {
         !["labels", "taken", "networks", "headers", "pool_weights", "pool_networks"]
             .iter()
-            .any(|it| pointer.ends_with(it))
+            .any(|suffix| pointer.ends_with(suffix))
     }) {
         let mut wrong = everything.clone();
         wrong.pointer_mut(pointer).unwrap()["no_such_key"] = json!("x");

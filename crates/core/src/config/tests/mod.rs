@@ -252,8 +252,11 @@ fn impact_tells_how_the_shares_move() {
     let new = load(&more, DocumentFormat::Toml).unwrap();
     let impact = impact::impact(old.document(), new.document(), &AllUp, &std::collections::BTreeSet::new());
     assert_eq!((impact.frontends[0].as_str(), impact.pools[0].as_str()), ("booking", "booking"));
-    let moves: Vec<_> =
-        impact.moves.into_iter().map(|it| (it.server.to_string(), it.before, it.after)).collect();
+    let moves: Vec<_> = impact
+        .moves
+        .into_iter()
+        .map(|share_change| (share_change.server.to_string(), share_change.before, share_change.after))
+        .collect();
     // tern is down before and after: nothing moves for it. auk is new and counts as up.
     assert_eq!(
         moves,

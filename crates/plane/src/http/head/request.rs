@@ -237,7 +237,7 @@ fn classify_field<'h>(field: &Header<'h>, found: &mut ParsedFields<'h>) -> Resul
         }
         7 if is("upgrade") => {
             // HTTP/2 is spoken by prior knowledge; its upgrade may be ignored (RFC 9113, 3.1).
-            let is_h2c = members(value).any(|it| it.eq_ignore_ascii_case(b"h2c"));
+            let is_h2c = members(value).any(|member| member.eq_ignore_ascii_case(b"h2c"));
             found.upgrade = (!is_h2c && !value.is_empty()).then_some(value);
             return Ok(FieldAction::Drop);
         }

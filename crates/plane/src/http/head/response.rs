@@ -100,8 +100,8 @@ fn read_response(
             4 if field.name.eq_ignore_ascii_case("date") => is_dated = true,
             10 if field.name.eq_ignore_ascii_case("connection") => {
                 passes_as_is = false;
-                close |= members(field.value).any(|it| it.eq_ignore_ascii_case(b"close"));
-                keep_alive |= members(field.value).any(|it| it.eq_ignore_ascii_case(b"keep-alive"));
+                close |= members(field.value).any(|member| member.eq_ignore_ascii_case(b"close"));
+                keep_alive |= members(field.value).any(|member| member.eq_ignore_ascii_case(b"keep-alive"));
             }
             14 if field.name.eq_ignore_ascii_case("content-length") => {
                 let value = content_length(field.value).ok_or(InvalidResponse)?;

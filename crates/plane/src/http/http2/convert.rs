@@ -129,7 +129,7 @@ pub(super) fn response_text<B>(
 fn is_of_connection(name: &str) -> bool {
     ["connection", "keep-alive", "proxy-connection", "transfer-encoding", "upgrade"]
         .iter()
-        .any(|it| name.eq_ignore_ascii_case(it))
+        .any(|forbidden| name.eq_ignore_ascii_case(forbidden))
 }
 
 /// The fields that go over a stream; those that `leaves_out` names do not. Their values stay where they are in the text.
@@ -232,8 +232,9 @@ pub(super) fn trailers(lines: &Bytes) -> Result<HeaderMap, HeaderConversionError
     let mut room = [httparse::EMPTY_HEADER; MOST_TRAILERS * 2];
     match httparse::parse_headers(lines, &mut room) {
         Ok(Status::Complete((_, parsed))) => {
-            let directs =
-                |name: &str| ["content-length", "host"].iter().any(|it| name.eq_ignore_ascii_case(it));
+            let directs = |name: &str| {
+                ["content-length", "host"].iter().any(|forbidden| name.eq_ignore_ascii_case(forbidden))
+            };
             Ok(fields(lines, parsed, directs))
         }
         Ok(Status::Partial) | Err(_) => Err(HeaderConversionError),

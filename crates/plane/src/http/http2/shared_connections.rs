@@ -162,7 +162,8 @@ impl SharedConnections {
                 let rested = line.streams.get() == 0 && now - line.used.get() >= line.rests;
                 !line.spent.get() && !rested && now < line.until
             });
-            !known.lines.is_empty() || known.opening.as_ref().is_some_and(|it| it.strong_count() > 0)
+            !known.lines.is_empty()
+                || known.opening.as_ref().is_some_and(|opening| opening.strong_count() > 0)
         });
     }
 
