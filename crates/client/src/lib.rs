@@ -79,7 +79,7 @@ fn make_printable(value: &mut serde_json::Value) {
         serde_json::Value::Array(values) => values.iter_mut().for_each(make_printable),
         serde_json::Value::Object(entries) => {
             let others = entries.iter_mut().filter(|(key, _)| !SHOWN_ESCAPED.contains(&key.as_str()));
-            others.for_each(|(_, it)| make_printable(it));
+            others.for_each(|(_, node)| make_printable(node));
         }
         serde_json::Value::Null | serde_json::Value::Bool(_) | serde_json::Value::Number(_) => {}
     }

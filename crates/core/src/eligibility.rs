@@ -213,9 +213,9 @@ pub fn eligibilities(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -
     let held =
         truths.held_tier(name).filter(|held| able.get(usize::from(*held)).is_some_and(|count| *count > 0));
     let works = lowest.max(held.filter(|_| lowest.is_some()));
-    for (it, spec) in eligibilities.iter_mut().zip(pool.servers.values()) {
-        if it.reason.is_none() && Some(spec.tier) != works {
-            it.reason = Some(IneligibleReason::Standby);
+    for (eligibility, spec) in eligibilities.iter_mut().zip(pool.servers.values()) {
+        if eligibility.reason.is_none() && Some(spec.tier) != works {
+            eligibility.reason = Some(IneligibleReason::Standby);
         }
     }
     shares(pool, &mut eligibilities);
@@ -224,19 +224,21 @@ pub fn eligibilities(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -
 
 fn shares(pool: &PoolSpec, eligibilities: &mut [Eligibility]) {
     if pool.algorithm == Algorithm::InOrder {
-        let working =
-            eligibilities.iter_mut().zip(pool.servers.values()).filter(|(it, _)| it.reason.is_none());
+        let working = eligibilities
+            .iter_mut()
+            .zip(pool.servers.values())
+            .filter(|(eligibility, _)| eligibility.reason.is_none());
         // Of equal weights the first by name: `max_by_key` would give the last.
         if let Some((first, _)) = working.rev().max_by_key(|(_, spec)| spec.weight) {
             first.share = 1.0;
         }
         return;
     }
-    let working = |it: &&Eligibility| it.reason.is_none();
+    let working = |eligibility: &&Eligibility| eligibility.reason.is_none();
     let total: u64 =
         eligibilities.iter().filter(working).map(|eligibility| u64::from(eligibility.weight)).sum();
-    for it in eligibilities.iter_mut().filter(|eligibility| eligibility.reason.is_none()) {
-        it.share = f64::from(it.weight) / total as f64;
+    for eligibility in eligibilities.iter_mut().filter(|eligibility| eligibility.reason.is_none()) {
+        eligibility.share = f64::from(eligibility.weight) / total as f64;
     }
 }
 

@@ -71,8 +71,9 @@ impl NotificationBatcher {
         }
         // What is undone before it was told was not worth a message, and so is its end.
         let before = self.waiting.len();
-        let undoes =
-            |it: &PendingChange| it.told.subject == told.subject && it.change.undone_by() == Some(change);
+        let undoes = |pending: &PendingChange| {
+            pending.told.subject == told.subject && pending.change.undone_by() == Some(change)
+        };
         let was_ripe = self.waiting.iter().any(|pending| undoes(pending) && pending.ripe <= now);
         if !was_ripe {
             self.waiting.retain(|pending| !undoes(pending));
@@ -113,10 +114,10 @@ impl NotificationBatcher {
         let (ripe, rest): (Vec<_>, Vec<_>) =
             std::mem::take(&mut self.waiting).into_iter().partition(|pending| pending.ripe <= now);
         self.waiting = rest;
-        for it in &ripe {
-            match it.change.undone_by() {
-                Some(_) => drop(self.open.insert(it.told.subject.clone(), it.change)),
-                None => drop(self.open.remove(&it.told.subject)),
+        for change in &ripe {
+            match change.change.undone_by() {
+                Some(_) => drop(self.open.insert(change.told.subject.clone(), change.change)),
+                None => drop(self.open.remove(&change.told.subject)),
             }
         }
         self.not_before = now.plus(self.spec.at_most_every.get());

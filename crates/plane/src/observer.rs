@@ -101,7 +101,9 @@ impl ObserverList {
     pub(crate) fn find(&self, mark: &[u8]) -> Option<(Arc<Observer>, u64)> {
         let (watch, number) = std::str::from_utf8(mark).ok()?.split_once('-')?;
         let (watch, number): (u64, u64) = (watch.parse().ok()?, number.parse().ok()?);
-        let is_meant = |it: &&Arc<Observer>| it.number == watch && matches!(it.what, ObserveFilter::Marks);
+        let is_meant = |observer: &&Arc<Observer>| {
+            observer.number == watch && matches!(observer.what, ObserveFilter::Marks)
+        };
         self.0.load().iter().find(is_meant).map(|observer| (Arc::clone(observer), number))
     }
 

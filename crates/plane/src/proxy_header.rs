@@ -68,10 +68,10 @@ fn second_client(header: &v2::Header<'_>) -> Option<SocketAddr> {
 
 /// Both addresses in one family: an IPv4 one is written as IPv6 where the other is.
 fn same_family(a: SocketAddr, b: SocketAddr) -> (SocketAddr, SocketAddr) {
-    let plain = |it: SocketAddr| SocketAddr::new(it.ip().to_canonical(), it.port());
-    let six = |it: SocketAddr| match it.ip() {
-        IpAddr::V4(ip) => SocketAddr::new(ip.to_ipv6_mapped().into(), it.port()),
-        IpAddr::V6(_) => it,
+    let plain = |address: SocketAddr| SocketAddr::new(address.ip().to_canonical(), address.port());
+    let six = |address: SocketAddr| match address.ip() {
+        IpAddr::V4(ip) => SocketAddr::new(ip.to_ipv6_mapped().into(), address.port()),
+        IpAddr::V6(_) => address,
     };
     let (a, b) = (plain(a), plain(b));
     if a.is_ipv4() == b.is_ipv4() { (a, b) } else { (six(a), six(b)) }

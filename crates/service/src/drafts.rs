@@ -234,7 +234,8 @@ impl Drafts {
             match self.deployer.apply(self.proposal(&draft, wanted, going, who)).await {
                 Ok(done) => review = Some(done),
                 Err(ApplyError::Bind(error)) => {
-                    let at = new.frontends.iter().find(|(_, it)| it.listen.get() == error.address());
+                    let at =
+                        new.frontends.iter().find(|(_, frontend)| frontend.listen.get() == error.address());
                     let path = at.map_or_else(String::new, |(name, _)| format!("frontends.{name}.listen"));
                     let wanted = "an address of this machine and a port that is free";
                     mistakes.push(Problem::new(&path, error.to_string(), wanted));

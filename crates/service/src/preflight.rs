@@ -92,9 +92,9 @@ pub(crate) async fn try_out(
     failing.extend(likely);
     let mut names = Vec::new();
     for (pool, spec) in &new.pools {
-        for (name, it) in &spec.lookups {
-            if old.pools.get(pool).and_then(|pool| pool.lookups.get(name)) != Some(it) {
-                names.push(try_lookup(pool, name, it));
+        for (name, lookup) in &spec.lookups {
+            if old.pools.get(pool).and_then(|pool| pool.lookups.get(name)) != Some(lookup) {
+                names.push(try_lookup(pool, name, lookup));
             }
         }
     }

@@ -39,16 +39,16 @@ impl Store {
         }
         let mut query =
             QueryBuilder::new("REPLACE INTO message (id, name, via, at, body, tries, next_try, done, why) ");
-        query.push_values(messages, |mut row, it| {
-            row.push_bind(it.id)
-                .push_bind(&it.name)
-                .push_bind(&it.via)
-                .push_bind(it.at.0)
-                .push_bind(it.body.to_string())
-                .push_bind(it.tries)
-                .push_bind(it.next_try.map(|at| at.0))
-                .push_bind(it.done.map(|at| at.0))
-                .push_bind(it.why.as_ref().map(|why| why.chars().take(1_000).collect::<String>()));
+        query.push_values(messages, |mut row, message| {
+            row.push_bind(message.id)
+                .push_bind(&message.name)
+                .push_bind(&message.via)
+                .push_bind(message.at.0)
+                .push_bind(message.body.to_string())
+                .push_bind(message.tries)
+                .push_bind(message.next_try.map(|at| at.0))
+                .push_bind(message.done.map(|at| at.0))
+                .push_bind(message.why.as_ref().map(|why| why.chars().take(1_000).collect::<String>()));
         });
         self.call(query.build().execute(&self.pool)).await?;
         Ok(())

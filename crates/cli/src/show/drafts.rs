@@ -16,14 +16,14 @@ pub(crate) fn list(drafts: &Drafts) {
         return;
     }
     let mut table = table(&["draft", "owner", "from revision", "changed", "note", ""]);
-    for it in &drafts.drafts {
+    for draft in &drafts.drafts {
         table.add_row(vec![
-            Cell::new(&it.name),
-            Cell::new(&it.owner),
-            number(it.base),
-            Cell::new(moment(it.changed)),
-            Cell::new(&it.note),
-            Cell::new(if it.stale { "! to be rebased" } else { "" }),
+            Cell::new(&draft.name),
+            Cell::new(&draft.owner),
+            number(draft.base),
+            Cell::new(moment(draft.changed)),
+            Cell::new(&draft.note),
+            Cell::new(if draft.stale { "! to be rebased" } else { "" }),
         ]);
     }
     text(&format!("{table}\n"));
@@ -119,17 +119,17 @@ pub(crate) fn revisions(revisions: &Revisions) {
         return;
     }
     let mut table = table(&["revision", "author", "made", "changed", "note", "accepted", ""]);
-    for it in &revisions.revisions {
+    for revision in &revisions.revisions {
         table.add_row(vec![
-            number(it.number),
-            Cell::new(&it.author),
-            Cell::new(moment(it.at)),
-            Cell::new(&it.changed),
-            Cell::new(&it.note),
+            number(revision.number),
+            Cell::new(&revision.author),
+            Cell::new(moment(revision.at)),
+            Cell::new(&revision.changed),
+            Cell::new(&revision.note),
             Cell::new(
-                it.accepted.iter().map(|accepted| accepted.key.as_str()).collect::<Vec<_>>().join(", "),
+                revision.accepted.iter().map(|accepted| accepted.key.as_str()).collect::<Vec<_>>().join(", "),
             ),
-            Cell::new(if it.running { "runs" } else { "" }),
+            Cell::new(if revision.running { "runs" } else { "" }),
         ]);
     }
     text(&format!("{table}\n"));
@@ -144,8 +144,8 @@ pub(crate) fn revision(answer: &RevisionResponse) {
         text("  It changed nothing.\n");
     }
     changes(&answer.changes);
-    for it in &revision.accepted {
-        text(&format!("  accepted by {}: {} ({})\n", it.who, it.says, it.key));
+    for accepted in &revision.accepted {
+        text(&format!("  accepted by {}: {} ({})\n", accepted.who, accepted.says, accepted.key));
     }
 }
 

@@ -13,8 +13,8 @@ pub(crate) fn sent(messages: &[SentMessage]) {
         return;
     }
     let mut rows = table(&["", "made", "message", "by", "tries", "says"]);
-    for it in messages {
-        let (sign, state) = match (it.delivered, it.next_try, &it.why) {
+    for message in messages {
+        let (sign, state) = match (message.delivered, message.next_try, &message.why) {
             (Some(_), ..) => (Cell::new("✓").fg(Color::Green), String::new()),
             (None, Some(next), why) => {
                 let why = why.as_ref().map_or_else(String::new, |why| format!(": {why}"));
@@ -27,11 +27,11 @@ pub(crate) fn sent(messages: &[SentMessage]) {
         };
         rows.add_row(vec![
             sign,
-            Cell::new(moment(it.at)),
-            Cell::new(&it.name),
-            Cell::new(&it.via),
-            number(it.tries),
-            Cell::new(format!("{}{state}", it.says)),
+            Cell::new(moment(message.at)),
+            Cell::new(&message.name),
+            Cell::new(&message.via),
+            number(message.tries),
+            Cell::new(format!("{}{state}", message.says)),
         ]);
     }
     text(&format!("{rows}\n"));

@@ -40,12 +40,12 @@ pub(crate) fn list(things: &Objects, kind: ObjectKind) {
     }
     head.extend(["labels", "note"]);
     let mut table = table(&head);
-    for it in &things.things {
-        let mut row = vec![Cell::new(&it.name), Cell::new(&it.summary)];
+    for object in &things.things {
+        let mut row = vec![Cell::new(&object.name), Cell::new(&object.summary)];
         if uses {
-            row.push(Cell::new(it.used_by.iter().map(|path| words(path)).collect::<Vec<_>>().join(", ")));
+            row.push(Cell::new(object.used_by.iter().map(|path| words(path)).collect::<Vec<_>>().join(", ")));
         }
-        row.extend([Cell::new(labels(&it.labels)), Cell::new(&it.note)]);
+        row.extend([Cell::new(labels(&object.labels)), Cell::new(&object.note)]);
         table.add_row(row);
     }
     text(&format!("{table}\n"));
@@ -130,13 +130,13 @@ pub(crate) fn hosts(hosts: &Hosts) {
         return;
     }
     let mut table = table(&["host", "address", "servers", "labels", "note"]);
-    for it in &hosts.hosts {
+    for host in &hosts.hosts {
         table.add_row(vec![
-            Cell::new(it.name.as_deref().unwrap_or("(only seen)")),
-            Cell::new(&it.address),
-            Cell::new(it.servers.join(", ")),
-            Cell::new(labels(&it.labels)),
-            Cell::new(&it.note),
+            Cell::new(host.name.as_deref().unwrap_or("(only seen)")),
+            Cell::new(&host.address),
+            Cell::new(host.servers.join(", ")),
+            Cell::new(labels(&host.labels)),
+            Cell::new(&host.note),
         ]);
     }
     text(&format!("{table}\n"));

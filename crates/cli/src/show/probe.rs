@@ -31,8 +31,8 @@ pub(crate) fn tries(check: &Name, answer: &TryResponse) {
         answer.tries.iter().map(|tried| format!("{} {}", if tried.passed { "✓" } else { "✗" }, tried.server));
     rows.set_header(std::iter::once("STEP".to_owned()).chain(head));
     for step in steps {
-        let cell = |it: &merismos_api::TryResult| {
-            let mut taken = it.evidence.steps.iter().filter(|taken| taken.step == step);
+        let cell = |tried: &merismos_api::TryResult| {
+            let mut taken = tried.evidence.steps.iter().filter(|taken| taken.step == step);
             let words = |taken: &merismos_core::health::CompletedStep| {
                 format!("{} {}", micros(Some(taken.took_us)), taken.got)
             };
@@ -44,16 +44,16 @@ pub(crate) fn tries(check: &Name, answer: &TryResponse) {
         rows.add_row(row);
     }
     text(&format!("{rows}\n"));
-    for it in &answer.tries {
-        let took = micros(Some(it.evidence.took_us));
+    for tried in &answer.tries {
+        let took = micros(Some(tried.evidence.took_us));
         let line = format!(
             "{} at {}: {} in {took}: {}",
-            it.server,
-            it.address,
-            if it.passed { "passes" } else { "fails" },
-            it.evidence.got
+            tried.server,
+            tried.address,
+            if tried.passed { "passes" } else { "fails" },
+            tried.evidence.got
         );
-        text(&format!("{} {line}\n", if it.passed { good("✓") } else { bad("✗") }));
+        text(&format!("{} {line}\n", if tried.passed { good("✓") } else { bad("✗") }));
     }
     text("Their health is as it was: a try counts for nothing.\n");
 }
@@ -115,14 +115,14 @@ pub(crate) fn probes(probes: &Probes) {
     text(&format!("{line} now\n"));
     let mut rows = table(&["at", "", "took", "step", "what came back"]);
     let newest = probes.marks.iter().rev().take(NEWEST);
-    for it in newest {
-        let to = it.to.map(|to| format!(" → {to}")).unwrap_or_default();
+    for mark in newest {
+        let to = mark.to.map(|to| format!(" → {to}")).unwrap_or_default();
         rows.add_row(vec![
-            Cell::new(clock(it.at)),
-            Cell::new(if it.passed { "✓" } else { "✗" }),
-            Cell::new(micros(Some(it.took_us))),
-            Cell::new(step_words(it.step)),
-            Cell::new(format!("{}{to}", it.got)),
+            Cell::new(clock(mark.at)),
+            Cell::new(if mark.passed { "✓" } else { "✗" }),
+            Cell::new(micros(Some(mark.took_us))),
+            Cell::new(step_words(mark.step)),
+            Cell::new(format!("{}{to}", mark.got)),
         ]);
     }
     text(&format!("{rows}\n"));

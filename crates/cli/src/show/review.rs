@@ -84,16 +84,16 @@ pub(crate) fn impact(review: &Review) {
         const SHOWN: usize = 50;
         text(&format!("{}\n", strong("Shares")));
         let mut table = table(&["server", "before", "after", "", "points", ""]);
-        for it in moves.iter().take(SHOWN) {
-            let moved = it.after.unwrap_or(0.0) - it.before.unwrap_or(0.0);
+        for share_change in moves.iter().take(SHOWN) {
+            let moved = share_change.after.unwrap_or(0.0) - share_change.before.unwrap_or(0.0);
             let share = |share: Option<f64>| share.map_or_else(|| "-".to_owned(), percent);
             table.add_row(vec![
-                Cell::new(&it.server),
-                number(share(it.before)),
-                number(share(it.after)),
-                Cell::new(bar(it.after.unwrap_or(0.0), 12)),
+                Cell::new(&share_change.server),
+                number(share(share_change.before)),
+                number(share(share_change.after)),
+                Cell::new(bar(share_change.after.unwrap_or(0.0), 12)),
                 number(points(moved)),
-                Cell::new(it.why_none.as_deref().unwrap_or("")),
+                Cell::new(share_change.why_none.as_deref().unwrap_or("")),
             ]);
         }
         text(&format!("{table}\n"));
@@ -104,29 +104,30 @@ pub(crate) fn impact(review: &Review) {
     if !pool_moves.is_empty() {
         text(&format!("{}\n", strong("Parts of pools")));
         let mut table = table(&["frontend", "pool", "before", "after", "points"]);
-        for it in pool_moves {
+        for pool_change in pool_moves {
             let part = |part: Option<f64>| part.map_or_else(|| "-".to_owned(), percent);
             table.add_row(vec![
-                Cell::new(&it.frontend),
-                Cell::new(&it.pool),
-                number(part(it.before)),
-                number(part(it.after)),
-                number(points(it.after.unwrap_or(0.0) - it.before.unwrap_or(0.0))),
+                Cell::new(&pool_change.frontend),
+                Cell::new(&pool_change.pool),
+                number(part(pool_change.before)),
+                number(part(pool_change.after)),
+                number(points(pool_change.after.unwrap_or(0.0) - pool_change.before.unwrap_or(0.0))),
             ]);
         }
         text(&format!("{table}\n"));
     }
-    for it in rooms {
+    for capacity_change in rooms {
         let room = |room: Option<u64>| room.map_or_else(|| "no limit".to_owned(), |room| room.to_string());
-        let (before, after, words) = (room(it.before), room(it.after), it.room.words());
-        text(&format!("{} pool {}, {words}: {before} to {after}\n", strong("Room"), it.pool));
+        let (before, after, words) =
+            (room(capacity_change.before), room(capacity_change.after), capacity_change.room.words());
+        text(&format!("{} pool {}, {words}: {before} to {after}\n", strong("Room"), capacity_change.pool));
     }
-    for it in timings {
-        let whose = match &it.pool {
-            Some(pool) => format!("pool {pool} (check {})", it.check),
-            None => format!("check {}", it.check),
+    for timing_change in timings {
+        let whose = match &timing_change.pool {
+            Some(pool) => format!("pool {pool} (check {})", timing_change.check),
+            None => format!("check {}", timing_change.check),
         };
-        let says = match (&it.before, &it.after) {
+        let says = match (&timing_change.before, &timing_change.after) {
             (Some(before), Some(after)) => format!("was: {}\n    now: {}", timing(before), timing(after)),
             (None, Some(after)) => timing(after),
             (Some(_), None) => "failures are not noticed any more".to_owned(),
@@ -157,7 +158,7 @@ pub(super) fn timing(timing: &DetectionTiming) -> String {
 /// Prints the warnings. What was so before is no news unless the change touches it; of the rest that clients feel it is only said how
 /// much there is.
 pub(crate) fn warnings(warnings: &[AcceptedWarning]) {
-    let is_felt = |it: &&AcceptedWarning| it.warning.level == WarningLevel::Warning;
+    let is_felt = |warning: &&AcceptedWarning| warning.warning.level == WarningLevel::Warning;
     warnings
         .iter()
         .filter(|warning| !warning.known || (warning.touched && is_felt(warning)))

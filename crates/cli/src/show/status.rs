@@ -100,8 +100,9 @@ fn pools(status: &Status) {
 
 /// The frontends that a pool works for.
 fn frontends_of(pool: &PoolStatus, status: &Status) -> String {
-    let uses =
-        |it: &&FrontendStatus| it.pool == pool.name || it.pools.iter().any(|choice| choice.pool == pool.name);
+    let uses = |frontend: &&FrontendStatus| {
+        frontend.pool == pool.name || frontend.pools.iter().any(|choice| choice.pool == pool.name)
+    };
     status.frontends.iter().filter(uses).map(|frontend| frontend.name.as_str()).collect::<Vec<_>>().join(", ")
 }
 
@@ -114,9 +115,10 @@ fn totals(status: &Status) {
     }
     let mut table = table(&head);
     for server in status.pools.iter().flat_map(|pool| &pool.servers) {
-        let cells = |it: &Totals| {
-            let counts = [number(it.taken), count(it.failed), count(it.retried), count(it.errors)];
-            counts.into_iter().chain([bytes(it.bytes_to), bytes(it.bytes_from)])
+        let cells = |totals: &Totals| {
+            let counts =
+                [number(totals.taken), count(totals.failed), count(totals.retried), count(totals.errors)];
+            counts.into_iter().chain([bytes(totals.bytes_to), bytes(totals.bytes_from)])
         };
         let mut row = vec![Cell::new(&server.server)];
         row.extend(cells(&server.totals));
@@ -142,30 +144,30 @@ fn frontends(frontends: &[FrontendStatus]) {
     let mut head = vec!["frontend", "listens on", "pool", "clients", "rate"];
     head.extend(counted.iter().map(|(name, _)| *name));
     let mut table = table(&head);
-    for it in frontends {
-        let name = if it.trouble.is_some() {
-            Cell::new(format!("! {}", it.name)).fg(Color::Red)
+    for frontend in frontends {
+        let name = if frontend.trouble.is_some() {
+            Cell::new(format!("! {}", frontend.name)).fg(Color::Red)
         } else {
-            Cell::new(&it.name)
+            Cell::new(&frontend.name)
         };
         let mut row = vec![
             name,
-            Cell::new(format!("{} {}", it.protocol, it.listen)),
-            Cell::new(pool_words(it)),
-            number(it.connections),
-            number(format!("{:.1} {}s/s", it.per_second, it.unit)),
+            Cell::new(format!("{} {}", frontend.protocol, frontend.listen)),
+            Cell::new(pool_words(frontend)),
+            number(frontend.connections),
+            number(format!("{:.1} {}s/s", frontend.per_second, frontend.unit)),
         ];
-        row.extend(counted.iter().map(|(_, of)| count(of(it))));
+        row.extend(counted.iter().map(|(_, of)| count(of(frontend))));
         table.add_row(row);
     }
     text(&format!("{table}\n"));
     if !counted.is_empty() {
         text("  over limit, bad requests, no server and failed: in the last 60 s\n");
     }
-    for it in frontends.iter().filter(|frontend| frontend.cut_for_memory > 0) {
+    for frontend in frontends.iter().filter(|frontend| frontend.cut_for_memory > 0) {
         text(&format!(
             "{}: {} ended in the last 60 s for the memory they held\n",
-            it.name, it.cut_for_memory
+            frontend.name, frontend.cut_for_memory
         ));
     }
 }
@@ -175,10 +177,10 @@ fn pool_words(frontend: &FrontendStatus) -> String {
     if frontend.pools.is_empty() {
         return frontend.pool.clone();
     }
-    let one = |it: &PoolShare| match it.expected {
-        _ if !it.usable => format!("{} (not usable)", it.pool),
-        Some(share) => format!("{} {:.0} %", it.pool, share * 100.0),
-        None => it.pool.clone(),
+    let one = |of: &PoolShare| match of.expected {
+        _ if !of.usable => format!("{} (not usable)", of.pool),
+        Some(share) => format!("{} {:.0} %", of.pool, share * 100.0),
+        None => of.pool.clone(),
     };
     frontend.pools.iter().map(one).collect::<Vec<_>>().join(", ")
 }
@@ -245,10 +247,13 @@ fn pool(pool: &PoolStatus, status: &Status) {
     if pool.waiting > 0 {
         text(&format!("  {} every eligible server is full: {} wait\n", bad("!"), pool.waiting));
     }
-    for it in &pool.lookups {
+    for lookup in &pool.lookups {
         let trouble =
-            it.trouble.as_ref().map_or_else(String::new, |trouble| format!("; {} {trouble}", bad("!")));
-        text(&format!("  lookup {} · {} · servers found: {}{trouble}\n", it.lookup, it.name, it.found));
+            lookup.trouble.as_ref().map_or_else(String::new, |trouble| format!("; {} {trouble}", bad("!")));
+        text(&format!(
+            "  lookup {} · {} · servers found: {}{trouble}\n",
+            lookup.lookup, lookup.name, lookup.found
+        ));
     }
     if pool.servers.is_empty() {
         text("  no servers: clients get nothing\n");

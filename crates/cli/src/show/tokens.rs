@@ -10,13 +10,13 @@ use super::{moment, note, strong, text};
 pub(crate) fn list(tokens: &Tokens) {
     let mut table = table(&["token", "made", "last used", "taken back", ""]);
     let at = |wall: Option<_>| wall.map_or_else(|| "-".to_owned(), moment);
-    for it in &tokens.tokens {
-        let is_yours = it.name == tokens.yours && it.revoked.is_none();
+    for token in &tokens.tokens {
+        let is_yours = token.name == tokens.yours && token.revoked.is_none();
         table.add_row(vec![
-            Cell::new(&it.name),
-            Cell::new(moment(it.made)),
-            Cell::new(at(it.used)),
-            Cell::new(at(it.revoked)),
+            Cell::new(&token.name),
+            Cell::new(moment(token.made)),
+            Cell::new(at(token.used)),
+            Cell::new(at(token.revoked)),
             Cell::new(if is_yours { "this call's" } else { "" }),
         ]);
     }

@@ -31,9 +31,9 @@ pub(crate) fn print(trial: &Trial) {
     rows(tally, trial.sends);
     if !trial.happened.is_empty() {
         text(&format!("{}\n", strong("What happened meanwhile")));
-        for it in &trial.happened {
-            let after = Duration::from_millis(it.after_ms).as_secs_f64();
-            text(&format!("  +{after:5.1} s  {}  {}\n", it.subject, it.says));
+        for happening in &trial.happened {
+            let after = Duration::from_millis(happening.after_ms).as_secs_f64();
+            text(&format!("  +{after:5.1} s  {}  {}\n", happening.subject, happening.says));
         }
     }
     match &tally.test {

@@ -74,7 +74,11 @@ impl Hash {
         let total = members.iter().map(|member| u64::from(member.weight)).sum();
         Self {
             slots: (members.len() > MOST_COMPARED).then(|| Slots::new(&members)),
-            places: (0..).zip(&members).filter(|(_, it)| it.weight > 0).map(|(place, _)| place).collect(),
+            places: (0..)
+                .zip(&members)
+                .filter(|(_, member)| member.weight > 0)
+                .map(|(place, _)| place)
+                .collect(),
             spread: RoundRobin::new(members.iter().map(|member| member.weight).enumerate()),
             bound: bound_percent.map(|percent| LoadBound { percent: u64::from(percent), total }),
             members: members.into(),
@@ -163,9 +167,9 @@ fn claims(weight: u16, unit: u16) -> u16 {
 fn slots(members: &[Member], unit: u16) -> Box<[u32]> {
     let mut claims: Vec<SlotClaim> = (0..)
         .zip(members)
-        .flat_map(|(owner, it)| {
-            let identity = it.identity;
-            (0..claims(it.configured, unit)).map(move |number| SlotClaim {
+        .flat_map(|(owner, member)| {
+            let identity = member.identity;
+            (0..claims(member.configured, unit)).map(move |number| SlotClaim {
                 owner,
                 identity: mix(identity.wrapping_add(u64::from(number).wrapping_mul(GOLDEN))),
                 step: 0,

@@ -16,7 +16,7 @@ impl InOrder {
     #[must_use]
     pub fn new(members: &[Member]) -> Self {
         let mut order: Vec<u32> =
-            (0..).zip(members).filter(|(_, it)| it.weight > 0).map(|(place, _)| place).collect();
+            (0..).zip(members).filter(|(_, member)| member.weight > 0).map(|(place, _)| place).collect();
         // By the configured weight, for a ramp must not reorder the ranks. The sort keeps the order of the names.
         order.sort_by_key(|place| std::cmp::Reverse(members[*place as usize].configured));
         Self { order: order.into() }

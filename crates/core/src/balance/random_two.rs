@@ -26,7 +26,7 @@ impl RandomTwo {
     #[must_use]
     pub fn new(members: Vec<Member>) -> Self {
         let places: Box<[u32]> =
-            (0..).zip(&members).filter(|(_, it)| it.weight > 0).map(|(place, _)| place).collect();
+            (0..).zip(&members).filter(|(_, member)| member.weight > 0).map(|(place, _)| place).collect();
         let weights: Vec<u64> =
             places.iter().map(|place| u64::from(members[*place as usize].weight)).collect();
         Self { members: members.into(), aliases: aliases(&weights), places }

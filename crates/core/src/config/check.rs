@@ -116,10 +116,10 @@ fn one_of<'n>(kind: &str, found: &Name, names: impl Iterator<Item = &'n Name>) -
 fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
     let Document { hosts, pools, .. } = document;
     for (pool, spec) in pools {
-        for (server, it) in &mut spec.servers {
-            let AddressSource::Host(host) = it.address.written() else { continue };
+        for (server, server_spec) in &mut spec.servers {
+            let AddressSource::Host(host) = server_spec.address.written() else { continue };
             match hosts.get(host) {
-                Some(known) => it.address.settle(known.address),
+                Some(known) => server_spec.address.settle(known.address),
                 None => problems.push(Problem::dangling(
                     &format!("pools.{pool}.servers.{server}.address"),
                     "host",
@@ -134,11 +134,11 @@ fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
 /// Gives frontends that name a taken address that address.
 fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
     let Document { ranges, frontends, .. } = document;
-    for (frontend, it) in frontends {
-        let AddressSource::Taken { range, name } = it.listen.written() else { continue };
+    for (frontend, frontend_spec) in frontends {
+        let AddressSource::Taken { range, name } = frontend_spec.listen.written() else { continue };
         let path = format!("frontends.{frontend}.listen");
         match ranges.get(range).map(|known| (known, known.taken.get(name))) {
-            Some((_, Some(address))) => it.listen.settle(*address),
+            Some((_, Some(address))) => frontend_spec.listen.settle(*address),
             Some((known, None)) => {
                 let free = known
                     .addresses

@@ -496,7 +496,10 @@ impl FromStr for ExpectedValue {
 
 impl fmt::Display for ExpectedValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let sign = Self::SIGNS.iter().find(|(_, it)| *it == self.comparison).map_or("=", |(sign, _)| sign);
+        let sign = Self::SIGNS
+            .iter()
+            .find(|(_, comparison)| *comparison == self.comparison)
+            .map_or("=", |(sign, _)| sign);
         write!(f, "{sign} {}", self.value)
     }
 }

@@ -122,7 +122,9 @@ mod tests {
             .map(|address| address.parse().unwrap())
             .into();
         let in_words = |found: BTreeSet<DiscoveredServer>| -> Vec<String> {
-            let words = |it: DiscoveredServer| format!("{} {:?} {}", it.address, it.others, it.weight);
+            let words = |server: DiscoveredServer| {
+                format!("{} {:?} {}", server.address, server.others, server.weight)
+            };
             found.into_iter().map(words).collect()
         };
         let together = "[2001:db8::1]:80 [192.0.2.3:80, [2001:db8::2]:80, 192.0.2.9:80] 6";

@@ -435,14 +435,18 @@ fn put(mut document: Document, thing: &ObjectPath, value: Value) -> Result<Docum
     let read = read_alone(thing, value)?;
     let lost = "what was read without problems is there";
     match thing {
-        ObjectPath::Host(name) => document.hosts.extend(read.hosts.into_iter().filter(|(it, _)| it == name)),
+        ObjectPath::Host(name) => {
+            document.hosts.extend(read.hosts.into_iter().filter(|(candidate, _)| candidate == name))
+        }
         ObjectPath::Range(name) => {
-            document.ranges.extend(read.ranges.into_iter().filter(|(it, _)| it == name))
+            document.ranges.extend(read.ranges.into_iter().filter(|(candidate, _)| candidate == name))
         }
         ObjectPath::Check(name) => {
-            document.checks.extend(read.checks.into_iter().filter(|(it, _)| it == name))
+            document.checks.extend(read.checks.into_iter().filter(|(candidate, _)| candidate == name))
         }
-        ObjectPath::Pool(name) => document.pools.extend(read.pools.into_iter().filter(|(it, _)| it == name)),
+        ObjectPath::Pool(name) => {
+            document.pools.extend(read.pools.into_iter().filter(|(candidate, _)| candidate == name))
+        }
         ObjectPath::Frontend(_) => document.frontends.extend(read.frontends),
         ObjectPath::Message(_) => document.messages.extend(read.messages),
         ObjectPath::Network(_) => document.networks.extend(read.networks),

@@ -148,9 +148,10 @@ pub fn seen(document: &Document) -> BTreeMap<IpAddr, KnownHost> {
         entry.name.get_or_insert_with(|| name.clone());
     }
     for (pool, spec) in &document.pools {
-        for (server, it) in &spec.servers {
-            let entry =
-                seen.entry(it.address.get().ip()).or_insert(KnownHost { name: None, servers: Vec::new() });
+        for (server, server_spec) in &spec.servers {
+            let entry = seen
+                .entry(server_spec.address.get().ip())
+                .or_insert(KnownHost { name: None, servers: Vec::new() });
             entry.servers.push(PoolServer { pool: pool.clone(), server: server.clone() });
         }
     }

@@ -33,7 +33,8 @@ fn well(name: &Name, document: &Document, truths: &impl ServerStates) -> Working
 }
 
 fn states<'n>(pools: impl Iterator<Item = (&'n Name, WorkingServers)>) -> String {
-    let state = |(name, it): (&Name, WorkingServers)| format!("{name}: {} of {}", it.well, it.of);
+    let state =
+        |(name, working): (&Name, WorkingServers)| format!("{name}: {} of {}", working.well, working.of);
     pools.map(state).collect::<Vec<_>>().join("; ")
 }
 
@@ -62,21 +63,21 @@ pub fn losses(
             before.is_none() && frontend.pools().all(|pool| old.pools.contains_key(sides.old_pool(pool)));
         // That a pool is empty, or all its weights are 0, is said of the document itself.
         let is_said = frontend.pools().all(|pool| new.pools.get(pool).is_none_or(has_no_weight));
-        if now.iter().all(|(_, it)| it.well == 0) {
+        if now.iter().all(|(_, working)| working.well == 0) {
             if (was_served || is_before_known) && !is_said {
                 found.push(no_server_left(name, frontend, &now));
             }
             continue;
         }
         if !frontend.more.next_pools.is_empty() {
-            for (pool, it) in &now {
+            for (pool, working) in &now {
                 let was = well(sides.old_pool(pool), old, truths);
                 if was.usable
-                    && !it.usable
+                    && !working.usable
                     && before
                         .is_some_and(|frontend| frontend.pools().any(|before| before == sides.old_pool(pool)))
                 {
-                    found.push(pool_lost(name, pool, *it, new));
+                    found.push(pool_lost(name, pool, *working, new));
                 }
             }
         }

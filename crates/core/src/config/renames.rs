@@ -41,8 +41,11 @@ impl Renames {
             let id = |pool: &Name, server: &Name| PoolServer { pool: pool.clone(), server: server.clone() };
             let mut moved = renamed(&pool.servers, &new_pool.servers, |server| Some(server.address.get()));
             if name != new_name {
-                let stayed = pool.servers.iter().filter(|(server, it)| {
-                    new_pool.servers.get(server).is_some_and(|now| now.address.get() == it.address.get())
+                let stayed = pool.servers.iter().filter(|(server, server_spec)| {
+                    new_pool
+                        .servers
+                        .get(server)
+                        .is_some_and(|now| now.address.get() == server_spec.address.get())
                 });
                 moved.extend(stayed.map(|(server, _)| (server.clone(), server.clone())));
             }

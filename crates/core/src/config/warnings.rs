@@ -232,7 +232,9 @@ fn names(frontends: &[(&Name, &FrontendSpec)]) -> String {
 
 /// Says of frontends that wait for nothing.
 fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
-    for (name, frontend) in document.frontends.iter().filter(|(_, it)| it.greeting_timeout.is_some()) {
+    for (name, frontend) in
+        document.frontends.iter().filter(|(_, frontend)| frontend.greeting_timeout.is_some())
+    {
         let by_sni =
             |pool: &PoolSpec| pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni);
         if !frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_sni) {
@@ -248,7 +250,9 @@ fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
 
 /// Says of datagrams that may all go to one server, and of probes that collectors write down.
 fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
-    for (name, frontend) in document.frontends.iter().filter(|(_, it)| it.protocol == Protocol::Udp) {
+    for (name, frontend) in
+        document.frontends.iter().filter(|(_, frontend)| frontend.protocol == Protocol::Udp)
+    {
         let by_turns = |pool: &PoolSpec| pool.algorithm == Algorithm::RoundRobin;
         if frontend.unit == BalancePer::Flow
             && frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_turns)
@@ -322,7 +326,7 @@ pub(super) fn first_of(all: &[String]) -> String {
 
 fn circles(document: &Document, found: &mut Vec<Warning>) {
     let listening: BTreeMap<SocketAddr, &Name> =
-        document.frontends.iter().map(|(name, it)| (it.listen.get(), name)).collect();
+        document.frontends.iter().map(|(name, frontend)| (frontend.listen.get(), name)).collect();
     for (name, pool) in &document.pools {
         for (server, spec) in &pool.servers {
             let address = spec.address.get();

@@ -162,7 +162,7 @@ impl Frontend {
         let mut shares = vec![0.0; self.pools().count()];
         if let Some(PoolChoice { pools, by: PoolReason::Weight(weights), .. }) = self.choice.as_deref() {
             let total: u32 =
-                pools.iter().zip(weights).filter(|(pool, _)| pool.usable).map(|(_, it)| it).sum();
+                pools.iter().zip(weights).filter(|(pool, _)| pool.usable).map(|(_, weight)| weight).sum();
             if total > 0 {
                 for (number, _) in pools.iter().enumerate().filter(|(_, pool)| pool.usable) {
                     shares[number] = f64::from(weights[number]) / f64::from(total);

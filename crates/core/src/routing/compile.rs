@@ -95,7 +95,7 @@ pub fn recompile(
         pools[place] = Arc::new(pool((name, spec), truths, cells, (document, now)));
     }
     let mut frontends = previous.frontends.clone();
-    let concerns = |it: &Frontend| it.pools().any(|pool| touched.contains(&pool.name));
+    let concerns = |frontend: &Frontend| frontend.pools().any(|pool| touched.contains(&pool.name));
     for frontend in frontends.iter_mut().flatten().filter(|frontend| concerns(frontend)) {
         let now = |pool: &Arc<Pool>| Arc::clone(find(&pools, &pool.name));
         let choice = frontend.choice.as_ref().map(|choice| {
@@ -168,31 +168,33 @@ fn pool(
         .servers
         .iter()
         .zip(eligibilities)
-        .map(|((server, it), standing)| {
+        .map(|((server, server_spec), standing)| {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
-            let address = it.address.get();
+            let address = server_spec.address.get();
             let cell = cells.server(&id, address);
             Server {
                 name: id,
                 address,
-                other_addresses: it.other_addresses.as_slice().into(),
+                other_addresses: server_spec.other_addresses.as_slice().into(),
                 standing,
-                times: times(it, spec),
-                limits: limits(it, spec),
+                times: times(server_spec, spec),
+                limits: limits(server_spec, spec),
                 cell,
             }
         })
         .collect();
     let cell = cells.pool(name);
     let members = |tier: Option<u8>| -> Vec<Member> {
-        let member = |(server, it): (&Server, &document::ServerSpec)| {
+        let member = |(server, server_spec): (&Server, &document::ServerSpec)| {
             let takes_part = match tier {
                 None => server.standing.reason.is_none(),
-                Some(tier) => server.standing.reason == Some(IneligibleReason::Standby) && it.tier == tier,
+                Some(tier) => {
+                    server.standing.reason == Some(IneligibleReason::Standby) && server_spec.tier == tier
+                }
             };
             Member {
                 weight: if takes_part { server.standing.weight } else { 0 },
-                configured: it.weight,
+                configured: server_spec.weight,
                 identity: identity(&server.name.server),
                 cell: Arc::clone(&server.cell),
             }
@@ -204,10 +206,13 @@ fn pool(
         .iter()
         .zip(spec.servers.values())
         .filter(|(server, _)| server.standing.reason == Some(IneligibleReason::Standby))
-        .map(|(_, it)| it.tier)
+        .map(|(_, server_spec)| server_spec.tier)
         .collect();
     let tiers = || servers.iter().zip(spec.servers.values());
-    let works = tiers().filter(|(server, _)| server.standing.reason.is_none()).map(|(_, it)| it.tier).min();
+    let works = tiers()
+        .filter(|(server, _)| server.standing.reason.is_none())
+        .map(|(_, server_spec)| server_spec.tier)
+        .min();
     let first_tier = spec.servers.values().map(|server| server.tier).min().unwrap_or_default();
     let spill = standby.into_iter().map(|tier| balance(spec, members(Some(tier)), &cell, now));
     Pool {
@@ -247,7 +252,7 @@ fn pin_rule(name: &Name, spec: &document::PoolSpec, truths: &impl ServerStates) 
 
 /// Whether a frontend chooses this pool by how fast it answers.
 fn is_compared(name: &Name, document: &Document) -> bool {
-    let by_latency = |it: &&document::FrontendSpec| it.more.choose_pool == ChoosePool::ByLatency;
+    let by_latency = |frontend: &&document::FrontendSpec| frontend.more.choose_pool == ChoosePool::ByLatency;
     document.frontends.values().filter(by_latency).any(|frontend| frontend.pools().any(|pool| pool == name))
 }
 

@@ -313,7 +313,7 @@ impl Pool {
         self.servers
             .iter()
             .enumerate()
-            .filter(move |(_, it)| it.standing.reason == wanted)
+            .filter(move |(_, server)| server.standing.reason == wanted)
             .map(|(place, _)| place)
     }
 

@@ -575,7 +575,7 @@ fn a_frontend_that_goes_lets_streams_end_and_takes_no_new_ones() {
 #[case::connect(Request::connect("harbour.skerry.example:80"), 501)]
 #[case::large(Request::get("http://harbour.skerry.example/").header("x-large", "x".repeat(20 << 10)), 431)]
 #[case::many(
-    (0..120).fold(Request::get("http://harbour.skerry.example/"), |it, n| it.header(format!("x-{n}"), "1")), 431
+    (0..120).fold(Request::get("http://harbour.skerry.example/"), |request, n| request.header(format!("x-{n}"), "1")), 431
 )]
 fn what_is_refused_over_http_2(#[case] request: http::request::Builder, #[case] status: u16) {
     let rig = Rig::new(&[Server::named("gull").address], "", "");

@@ -47,7 +47,8 @@ impl FailedLogins {
         if known.by_address.len() >= MOST_ADDRESSES && !known.by_address.contains_key(&address) {
             known.by_address.retain(|_, (_, last)| now.duration_since(*last) < FORGOTTEN_AFTER);
             if known.by_address.len() >= MOST_ADDRESSES {
-                let oldest = known.by_address.iter().min_by_key(|(_, (_, last))| *last).map(|(it, _)| *it);
+                let oldest =
+                    known.by_address.iter().min_by_key(|(_, (_, last))| *last).map(|(address, _)| *address);
                 oldest.map(|oldest| known.by_address.remove(&oldest));
             }
         }

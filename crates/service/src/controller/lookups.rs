@@ -45,14 +45,14 @@ impl ControllerState {
             let asked = old.pools.get(old_pool).and_then(|pool| pool.lookups.get(&lookup));
             let now = new.pools.get(pool).map(|pool| &pool.lookups);
             let same = now.filter(|now| !now.contains_key(&lookup)).zip(asked);
-            let same = same.and_then(|(now, asked)| now.iter().find(|(_, it)| *it == asked));
+            let same = same.and_then(|(now, asked)| now.iter().find(|(_, known)| *known == asked));
             same.map_or(lookup, |(name, _)| name.clone())
         };
         let found = std::mem::take(&mut self.found);
-        let found = found.into_iter().map(|((old_pool, lookup), it)| {
+        let found = found.into_iter().map(|((old_pool, lookup), found)| {
             let pool = moved(old_pool.clone());
             let lookup = called(&old_pool, &pool, lookup);
-            ((pool, lookup), it)
+            ((pool, lookup), found)
         });
         self.found = found.collect();
         let stands = |(pool, lookup): &LookupId| {

@@ -35,7 +35,8 @@ impl ControllerState {
             let usual = of_datagrams.contains(&pool.name).then_some(OF_DATAGRAMS);
             let Some(evidence) = spec.evidence.or(usual) else { continue };
             // Several may be told at once: the last of them is spared too.
-            let can_work = |it: &Server| matches!(it.standing.reason, None | Some(IneligibleReason::Standby));
+            let can_work =
+                |server: &Server| matches!(server.standing.reason, None | Some(IneligibleReason::Standby));
             let mut left = pool.servers.iter().filter(|server| can_work(server)).count();
             for server in &pool.servers {
                 let Some(health) = self.health.get(&server.name) else { continue };

@@ -115,8 +115,8 @@ impl ControllerState {
         let (mut kept, mut gone, mut missing) = (Vec::new(), Vec::new(), Vec::new());
         for (pool, spec) in &document.pools {
             let asked = spec.check.as_ref().map(|check| &document.checks[check].kind);
-            for (server, it) in &spec.servers {
-                let address = it.address.get();
+            for (server, server_spec) in &spec.servers {
+                let address = server_spec.address.get();
                 while let Some((_, health)) =
                     before.next_if(|(id, _)| (&id.pool, &id.server) < (pool, server))
                 {

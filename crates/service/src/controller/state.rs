@@ -231,7 +231,11 @@ impl ControllerState {
             guesses: start.guesses,
             prober: start.prober,
             lookups: start.lookups,
-            found: start.found.into_iter().filter_map(|(key, it)| Some((lookup_id(&key)?, it))).collect(),
+            found: start
+                .found
+                .into_iter()
+                .filter_map(|(key, state)| Some((lookup_id(&key)?, state)))
+                .collect(),
             looked: BTreeMap::new(),
             journal: start.journal,
             running: None,
@@ -284,7 +288,7 @@ impl ControllerState {
             found: self.found.clone(),
             facts: StatesSnapshot {
                 servers: facts,
-                tiers: self.holds.iter().map(|(pool, it)| (pool.clone(), it.tier)).collect(),
+                tiers: self.holds.iter().map(|(pool, hold)| (pool.clone(), hold.tier)).collect(),
             },
             orders: self.duties.clone(),
             snapshot: self.plane.snapshot(),
@@ -332,10 +336,10 @@ impl ControllerState {
             if checks.is_empty() {
                 continue;
             }
-            targets.extend(spec.servers.iter().map(|(server, it)| ProbeTarget {
+            targets.extend(spec.servers.iter().map(|(server, server_spec)| ProbeTarget {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
-                address: it.address.get(),
-                other_addresses: it.other_addresses.clone(),
+                address: server_spec.address.get(),
+                other_addresses: server_spec.other_addresses.clone(),
                 checks: Arc::clone(&checks),
                 needed: spec.checks_needed,
                 proxy_protocol: spec.proxy_protocol,
@@ -576,7 +580,9 @@ impl ControllerState {
             written: Some(wall()),
             revision: self.running.as_ref().map(|running| Revision::clone(&running.revision)),
             duties: self.duties.iter().map(|(server, order)| (server.to_string(), order.clone())).collect(),
-            health: health.map(|(server, it)| (health_key(server, it.address), it.to_keep())).collect(),
+            health: health
+                .map(|(server, health)| (health_key(server, health.address), health.to_keep()))
+                .collect(),
             tokens: Vec::new(),
             sessions: Vec::new(),
             found: self.found.iter().map(|(id, servers)| (lookup_key(id), servers.clone())).collect(),

@@ -57,7 +57,8 @@ impl ControllerState {
                 let spec = document.pools.get(&pool.name)?;
                 let mut status = self.pool(pool, spec, &document, now);
                 if let Some(check) = &mut status.check {
-                    let of = |it: &ServerSpec| probed.get(&it.address.get()).copied().unwrap_or_default();
+                    let of =
+                        |server: &ServerSpec| probed.get(&server.address.get()).copied().unwrap_or_default();
                     check.probes_per_minute = nodes * spec.servers.values().map(of).max().unwrap_or_default();
                     check.at_stake = at_stake(&check.timing, &status.servers, status.per_second);
                 }
@@ -236,7 +237,7 @@ impl ControllerState {
             Some(status)
         });
         let servers: Vec<ServerStatus> = servers.collect();
-        let fails = |it: &&ServerStatus| it.health.checked && is_failing(it.health.state);
+        let fails = |server: &&ServerStatus| server.health.checked && is_failing(server.health.state);
         PoolStatus {
             name: pool.name.to_string(),
             algorithm: spec.algorithm.to_string(),

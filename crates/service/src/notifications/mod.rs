@@ -179,8 +179,8 @@ fn summary(told: &[ReportedChange], more: usize) -> String {
         return format!("{}: {}", only.subject, only.says);
     }
     let mut counts: BTreeMap<(&Name, &str), usize> = BTreeMap::new();
-    for it in told {
-        *counts.entry((&it.pool, &it.change)).or_default() += 1;
+    for change in told {
+        *counts.entry((&change.pool, &change.change)).or_default() += 1;
     }
     let parts: Vec<String> = counts
         .into_iter()

@@ -68,8 +68,9 @@ mod tests {
     fn what_is_signed_is_what_the_standard_says() {
         let fields =
             fields("https://bell.example/hook", b"{\"a\":1}", Some("secret"), "watch", 1_700_000_000);
-        let of =
-            |name: &str| fields.iter().find(|(it, _)| it == name).map(|(_, value)| value.as_str()).unwrap();
+        let of = |name: &str| {
+            fields.iter().find(|(field, _)| field == name).map(|(_, value)| value.as_str()).unwrap()
+        };
         // Made with: printf '{"a":1}' | openssl dgst -sha256 -binary | base64
         assert_eq!(of("content-digest"), "sha-256=:AVq9f1zFei3ZS3WQ8ErYCEJzkF7jPsXOvq5iJ2qX+GI=:");
         assert!(of("signature-input").starts_with("message=(\"@method\" \"@target-uri\""));

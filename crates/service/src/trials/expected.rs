@@ -156,7 +156,9 @@ impl ObservationBook<'_> {
         // Whichever pool it is in: a client stays with its first server over all of them.
         let mut known =
             frontend.pools().flat_map(|pool| pool.servers.iter().map(move |server| (pool, server)));
-        let Some((pool, known)) = known.find(|(_, it)| it.name == *server) else { return false };
+        let Some((pool, known)) = known.find(|(_, candidate)| candidate.name == *server) else {
+            return false;
+        };
         let by_connection = frontend.unit == BalancePer::Connection && !shot.is_first;
         let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();
         let is_simple = frontend.protocol == Protocol::Http && !pool.limited;

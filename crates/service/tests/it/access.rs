@@ -122,23 +122,27 @@ async fn the_openapi_document_is_whole() {
 
     let mut ids = std::collections::BTreeSet::new();
     let paths = document["paths"].as_object().unwrap();
-    for (call, it) in paths.iter().flat_map(|(path, calls)| {
-        calls.as_object().unwrap().iter().map(move |(method, it)| (format!("{method} {path}"), it))
+    for (call, operation) in paths.iter().flat_map(|(path, calls)| {
+        calls
+            .as_object()
+            .unwrap()
+            .iter()
+            .map(move |(method, operation)| (format!("{method} {path}"), operation))
     }) {
-        assert!(ids.insert(it["operationId"].as_str().unwrap()), "{call} has an id of its own");
-        assert!(it["summary"].as_str().is_some_and(|says| !says.is_empty()), "{call}");
-        let responses = it["responses"].as_object().unwrap();
+        assert!(ids.insert(operation["operationId"].as_str().unwrap()), "{call} has an id of its own");
+        assert!(operation["summary"].as_str().is_some_and(|says| !says.is_empty()), "{call}");
+        let responses = operation["responses"].as_object().unwrap();
         let says_all = |response: &serde_json::Value| {
             response["description"].as_str().is_some_and(|says| !says.trim().is_empty())
         };
         assert!(responses.values().all(says_all), "{call}: {responses:?}");
-        let takes_body = it["requestBody"].is_object();
+        let takes_body = operation["requestBody"].is_object();
         let told = ["400", "408", "413", "415", "422"].map(|status| responses.contains_key(status));
         assert!(responses.contains_key("500") && (!takes_body || told == [true; 5]), "{call}: {responses:?}");
         if takes_body {
-            assert!(it["requestBody"]["content"]["application/json"]["example"].is_object(), "{call}");
+            assert!(operation["requestBody"]["content"]["application/json"]["example"].is_object(), "{call}");
         }
-        for parameter in it["parameters"].as_array().into_iter().flatten() {
+        for parameter in operation["parameters"].as_array().into_iter().flatten() {
             let is_whole = says_all(parameter) && !parameter["example"].is_null();
             assert!(is_whole, "{call}: {parameter}");
         }

@@ -505,7 +505,7 @@ async fn failures_are_noticed_within_the_times_that_are_promised(#[case] fault: 
         let mut downs = Vec::new();
         until("gull is down", async || {
             let events = service.client().events(100).await.unwrap().events;
-            let is_down = |it: &&Event| it.subject == "quay/gull" && it.says.starts_with("down");
+            let is_down = |event: &&Event| event.subject == "quay/gull" && event.says.starts_with("down");
             downs = events.iter().filter(is_down).map(|event| event.at).collect();
             downs.len() > time
         })

@@ -271,7 +271,7 @@ async fn a_service_is_made_in_one_step_and_removed_in_one() {
     let servers: Vec<String> = ["oak", "elm"]
         .iter()
         .zip(&service.stand_ins)
-        .map(|(name, it)| format!("{name}={}", it.address))
+        .map(|(name, stand_in)| format!("{name}={}", stand_in.address))
         .collect();
     let mut create = vec![
         "service",

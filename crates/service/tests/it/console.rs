@@ -231,8 +231,9 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     assert!(bell.letters()[0].text.contains("a try by admin"));
     let complaints = browser.complaints().await;
     // A message that goes nowhere yet is refused when its preview is asked for in the middle of typing.
-    let half_typed =
-        |it: &serde_json::Value| it["message"].as_str().is_some_and(|message| message.contains("422"));
+    let half_typed = |message: &serde_json::Value| {
+        message["message"].as_str().is_some_and(|message| message.contains("422"))
+    };
     assert!(
         complaints.iter().all(|complaint| is_expected(complaint) || half_typed(complaint)),
         "{complaints:#?}"

@@ -202,7 +202,7 @@ async fn things_are_found_by_label_text_and_page() {
     change(&service, vec![import]).await.unwrap();
     let client = service.client();
     let count = async |wanted: EventFilterQuery| client.things(&wanted).await.unwrap().total;
-    let text = |it: &str| Some(it.to_owned());
+    let text = |words: &str| Some(words.to_owned());
     assert_eq!(
         count(EventFilterQuery { kind: Some(ObjectKind::Host), ..EventFilterQuery::default() }).await,
         30

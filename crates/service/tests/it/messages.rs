@@ -42,7 +42,7 @@ async fn told(database: Database) -> Told {
 }
 
 fn field<'l>(letter: &'l ReceivedMail, name: &str) -> &'l str {
-    letter.fields.iter().find(|(it, _)| it == name).map(|(_, value)| value.as_str()).unwrap_or_default()
+    letter.fields.iter().find(|(field, _)| field == name).map(|(_, value)| value.as_str()).unwrap_or_default()
 }
 
 fn base64(bytes: &[u8]) -> String {

@@ -234,8 +234,8 @@ async fn withdrawing_tells_how_much_it_broke_off() {
     let gull = "quay/gull".parse().unwrap();
     let answer = service.client().duty(&gull, &request(Duty::Withdrawn, true)).await.unwrap();
     assert_eq!(answer.in_flight, 3);
-    for it in asked {
-        assert_eq!(it.await.unwrap(), 200, "what can be asked again is answered elsewhere");
+    for request in asked {
+        assert_eq!(request.await.unwrap(), 200, "what can be asked again is answered elsewhere");
     }
 }
 

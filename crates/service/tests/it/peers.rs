@@ -142,7 +142,9 @@ async fn log_lines_by_datagram_are_dealt_out_one_by_one() {
     let servers: String = stations
         .iter()
         .enumerate()
-        .map(|(n, it)| format!("[pools.logs.servers.s{n}]\naddress = \"{}\"\n", it.local_addr().unwrap()))
+        .map(|(n, socket)| {
+            format!("[pools.logs.servers.s{n}]\naddress = \"{}\"\n", socket.local_addr().unwrap())
+        })
         .collect();
     let document = format!(
         "format = 2\n{servers}[frontends.logs]\nprotocol = \"udp\"\nunit = \"datagram\"\nlisten = \"{}\"\npool = \"logs\"\n",

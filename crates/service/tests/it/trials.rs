@@ -50,7 +50,7 @@ async fn with_frontend(service: &Service, pool: &str, protocol: &str, more: &str
 
 /// Stand-ins that answer datagrams where the service's own take connections.
 fn stations(service: &Service) -> Vec<StandIn> {
-    let station = |it: &StandIn| StandIn::for_datagrams(&it.name, it.address).unwrap();
+    let station = |stand_in: &StandIn| StandIn::for_datagrams(&stand_in.name, stand_in.address).unwrap();
     service.stand_ins.iter().map(station).collect()
 }
 

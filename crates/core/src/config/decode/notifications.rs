@@ -79,7 +79,8 @@ fn changes(value: &Value) -> Result<BTreeSet<NotifiedChange>, String> {
     let wanted =
         || "a list of \"down\", \"up\", \"suspect\", \"flapping\", \"empty\" and \"filled\"".to_owned();
     let Value::List(items) = value else { return Err(wanted()) };
-    let change = |item: &str| NotifiedChange::ALL.iter().find(|(name, _)| *name == item).map(|(_, it)| *it);
+    let change =
+        |item: &str| NotifiedChange::ALL.iter().find(|(name, _)| *name == item).map(|(_, value)| *value);
     let all: Option<BTreeSet<NotifiedChange>> =
         items.iter().map(|item| text(&item.value).and_then(change)).collect();
     all.filter(|all| !all.is_empty()).ok_or_else(wanted)

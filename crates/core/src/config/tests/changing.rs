@@ -720,8 +720,8 @@ fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
         super::super::impact::impact(&document(TWO), &alone, &OnlyGull, &std::collections::BTreeSet::new());
     assert_eq!(none.pool_moves, []);
     let rooms = |from: &str, to: &str| {
-        let words = |it: &crate::config::pool_shares::CapacityChange| {
-            format!("{} {}: {:?} to {:?}", it.pool, it.room.words(), it.before, it.after)
+        let words = |change: &crate::config::pool_shares::CapacityChange| {
+            format!("{} {}: {:?} to {:?}", change.pool, change.room.words(), change.before, change.after)
         };
         moves(from, to).rooms.iter().map(words).collect::<Vec<_>>()
     };

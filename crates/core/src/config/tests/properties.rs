@@ -119,7 +119,7 @@ fn document() -> impl Strategy<Value = Document> {
             "format": 2,
             "pools": named(&POOLS, pools),
             "checks": named(&CHECKS, checks),
-            "frontends": object(frontends.map(|(name, it)| it.map(|value| (name.to_owned(), value)))),
+            "frontends": object(frontends.map(|(name, value)| value.map(|value| (name.to_owned(), value)))),
         });
         read_value(value.clone()).unwrap_or_else(|problems| panic!("{problems:#?} {value:#}"))
     })
