@@ -104,6 +104,8 @@ impl Client {
     /// When the HTTP client can't be made.
     pub fn new(url: &str, token: &str) -> Result<Self, ClientError> {
         let url = url.trim_end_matches('/').to_owned();
+        // Refused when the process has one already, which is as good.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let http = reqwest::Client::builder().connect_timeout(CONNECT_LIMIT).no_proxy().build();
         let http = http.map_err(|error| ClientError::from_http(&url, error))?;
         Ok(Self { http, url, token: token.to_owned(), is_for_people: false })

@@ -198,7 +198,7 @@ pub async fn visitors(
     come: Option<bool>,
 ) -> Result<Vec<ShownVisitors>, LabError> {
     let wrong = |why: String| LabError::Control { control, why };
-    let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
+    let client = http_client().map_err(|error| wrong(error.to_string()))?;
     let some = name.map_or_else(String::new, |name| format!("/{name}"));
     let request = match come {
         None => client.get(format!("http://{control}/visitors")),
@@ -218,7 +218,7 @@ pub async fn visitors(
 /// When the lab is not there or does not know the stand-in.
 pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<StandInView, LabError> {
     let wrong = |why: String| LabError::Control { control, why };
-    let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
+    let client = http_client().map_err(|error| wrong(error.to_string()))?;
     let sent = client.put(format!("http://{control}/stand-ins/{name}/fault")).json(&fault).send().await;
     let response = sent.map_err(|error| wrong(error.to_string()))?;
     if !response.status().is_success() {
@@ -233,7 +233,7 @@ pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<
 /// When the lab is not there or does not know the stand-in.
 pub async fn letters_of(control: SocketAddr, name: &str) -> Result<Vec<ReceivedMail>, LabError> {
     let wrong = |why: String| LabError::Control { control, why };
-    let client = reqwest::Client::builder().no_proxy().build().map_err(|error| wrong(error.to_string()))?;
+    let client = http_client().map_err(|error| wrong(error.to_string()))?;
     let sent = client.get(format!("http://{control}/stand-ins/{name}/letters")).send().await;
     let response = sent.map_err(|error| wrong(error.to_string()))?;
     if !response.status().is_success() {
@@ -248,7 +248,14 @@ pub async fn letters_of(control: SocketAddr, name: &str) -> Result<Vec<ReceivedM
 /// When the lab is not there.
 pub async fn stand_ins(control: SocketAddr) -> Result<Vec<StandInView>, LabError> {
     let wrong = |error: reqwest::Error| LabError::Control { control, why: error.to_string() };
-    let client = reqwest::Client::builder().no_proxy().build().map_err(wrong)?;
+    let client = http_client().map_err(wrong)?;
     let response = client.get(format!("http://{control}/stand-ins")).send().await.map_err(wrong)?;
     response.json().await.map_err(wrong)
+}
+
+/// A client that speaks HTTP, to the control endpoints of a lab.
+fn http_client() -> reqwest::Result<reqwest::Client> {
+    // Refused when the process has one already, which is as good.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder().no_proxy().build()
 }

@@ -7,6 +7,7 @@ pub mod free;
 pub mod health_server;
 mod inbox;
 pub mod relay;
+pub mod scripted;
 pub mod stand_in;
 mod udp_echo;
 pub mod visitors;

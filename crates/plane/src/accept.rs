@@ -13,9 +13,9 @@ use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
 use crate::io::{ConnectionTimer, read, readable};
-use crate::proxy_header::{self, ProxyHeader};
 use crate::worker::RegisteredConnection;
 use crate::{http, tcp};
+use merismos_connector::proxy_header::{self, ProxyHeader};
 
 /// How long a trusted peer may take to say who the client is.
 const HEADER_TIME: Duration = Duration::from_secs(5);

@@ -7,8 +7,8 @@ use std::time::Duration;
 use merismos_core::config::document::UpstreamSettings;
 use tokio::net::TcpStream;
 
-use crate::connect::Upstream;
 use crate::deadline::ticks;
+use crate::upstream::Upstream;
 
 /// How long one may have rested to be trusted with a request that must not be sent twice.
 const LONGEST_TRUSTED_REST: Duration = Duration::from_secs(1);

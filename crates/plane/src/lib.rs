@@ -1,42 +1,33 @@
-//! The data plane: sockets, relaying, connecting, probing. No database and no HTTP API.
+//! The data plane: sockets and relaying. No database and no HTTP API.
 //!
 //! Each worker is a thread with a runtime of its own. It owns its listening sockets, its idle connections to
 //! servers, its buffers and its lane of every count. It reads an immutable [`Snapshot`] and shares nothing else
 //! with its fellows but the turn of each pool, so a request never waits for a lock and never changes threads.
-//!
-//! Probes run elsewhere, on a thread of [`probe::Prober`].
 
 mod accept;
 mod buffer;
 mod client_hello;
 mod client_rate;
-pub mod connect;
 mod deadline;
 pub mod decisions;
-pub mod descriptors;
 #[cfg(fuzzing)]
 pub mod fuzzing;
 mod http;
 mod idle;
 mod io;
 mod listen;
-pub mod lookup;
 pub mod memory;
 mod memory_trim;
 pub mod observer;
 mod pipe;
 mod plane;
 mod preconnect;
-pub mod probe;
-mod proxy_header;
 mod receive_low_water;
 mod relay;
-pub mod route_lookup;
-pub mod secret_ref;
 mod select;
 mod tcp;
 mod udp;
-pub mod webhook_client;
+mod upstream;
 mod worker;
 
 pub use listen::{BindError, BoundSockets};

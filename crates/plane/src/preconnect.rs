@@ -8,9 +8,9 @@ use std::sync::Arc;
 use merismos_core::config::document::{HttpVersion, Protocol};
 use merismos_core::routing::{Pool, Snapshot};
 
-use crate::connect::connect_server;
 use crate::deadline::DeadlineEntry;
 use crate::io::ConnectionTimer;
+use crate::upstream::connect_server;
 use crate::worker::Worker;
 
 /// What a worker knew of servers when it looked last.

@@ -13,14 +13,15 @@ use tokio::net::TcpStream;
 use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::Buffer;
 use crate::client_hello::{ClientHello, peek_client_hello};
-use crate::connect::{ConnectError, ConnectFailure, connect_server_from};
 use crate::deadline::WakeReason;
 use crate::decisions::DecisionContext;
 use crate::io::{ConnectionTimer, Transport};
-use crate::proxy_header;
 use crate::relay::{Relay, RelayEnd};
 use crate::select::{AttemptHistory, NoServer, ServerSelection};
+use crate::upstream::{ConnectFailure, connect_server_from};
 use crate::worker::{ConnectionState, RegisteredConnection, Worker};
+use merismos_connector::connect::ConnectError;
+use merismos_connector::proxy_header;
 
 /// Why a client's connection is ended without having been relayed.
 #[derive(Debug)]

@@ -22,12 +22,12 @@ use tokio::io::Interest;
 use tokio::net::UdpSocket;
 
 use crate::buffer::Buffer;
-use crate::connect::sources;
 use crate::deadline::{WakeReason, ticks};
 use crate::decisions::DecisionContext;
-use crate::descriptors;
 use crate::select::choose;
 use crate::worker::{RegisteredConnection, Worker};
+use merismos_connector::connect::sources;
+use merismos_connector::descriptors;
 
 /// How many datagrams, or rows of datagrams that the kernel put together, are received in one system call.
 const BATCH: usize = 8;

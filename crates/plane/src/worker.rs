@@ -25,7 +25,6 @@ use crate::accept;
 use crate::buffer::{BufferPool, LARGE, SMALL};
 use crate::deadline::{DeadlineEntry, TimerWheel, WakeReason};
 use crate::decisions::{DecisionLog, DecisionSampler};
-use crate::descriptors;
 use crate::http;
 use crate::idle::IdleConnections;
 use crate::listen::Listener;
@@ -35,6 +34,7 @@ use crate::observer::ObserverList;
 use crate::pipe::Pipes;
 use crate::preconnect::Preconnector;
 use crate::udp;
+use merismos_connector::descriptors;
 
 /// How often idle connections and free buffers are looked through.
 const TIDY_EVERY: Duration = Duration::from_secs(1);

@@ -14,7 +14,7 @@ use merismos_core::config::lost_capacity::losses;
 use merismos_core::config::{self, Checked, DocumentFormat, Problem, merge, tree};
 use merismos_core::config::{AcceptedWarnings, Warning};
 use merismos_plane::BindError;
-use merismos_plane::probe::ProbeEnvironment;
+use merismos_probe::ProbeEnvironment;
 use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 

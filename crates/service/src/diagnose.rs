@@ -10,8 +10,8 @@ use merismos_core::eligibility::ServerStates;
 use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_core::name::PoolServer;
 use merismos_core::units::humane;
-use merismos_plane::probe::{ProbeEnvironment, probe};
-use merismos_plane::route_lookup::{Neighbour, Route, way_to};
+use merismos_probe::route_lookup::{Neighbour, Route, way_to};
+use merismos_probe::{ProbeEnvironment, probe};
 
 use crate::controller::RunningView;
 

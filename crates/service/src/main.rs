@@ -27,7 +27,7 @@ use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use clap::Parser;
-use merismos_plane::descriptors::DescriptorBudget;
+use merismos_connector::descriptors::DescriptorBudget;
 use tracing_subscriber::EnvFilter;
 
 use crate::settings::{Flags, LogFormat, Settings};

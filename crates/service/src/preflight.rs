@@ -5,6 +5,7 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures_util::future::join_all;
+use merismos_connector::connect;
 use merismos_core::config::document::{
     CheckKind, CheckSpec, Document, LookupSpec, Protocol, ProxyVersion, SecretRef, ServerSpec,
 };
@@ -14,8 +15,8 @@ use merismos_core::duty::Duty;
 use merismos_core::health::{FailureCause, ProbeStep};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::units::Span;
-use merismos_plane::probe::ProbeEnvironment;
-use merismos_plane::{connect, lookup, probe};
+use merismos_probe::ProbeEnvironment;
+use merismos_probe::lookup;
 
 use crate::controller::RunningView;
 
@@ -195,7 +196,7 @@ async fn try_server(
             let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
             let is_patient = check.timeout > limit;
             let check = CheckSpec { timeout: check.timeout.min(limit), ..check.clone() };
-            let evidence = probe::probe(&addresses, &check, proxy_protocol, surroundings).await;
+            let evidence = merismos_probe::probe(&addresses, &check, proxy_protocol, surroundings).await;
             if evidence.passed() {
                 return None;
             }

@@ -6,13 +6,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
+use merismos_connector::descriptors::DescriptorBudget;
 use merismos_core::config::{self, Problem};
 use merismos_plane::Plane;
-use merismos_plane::descriptors::DescriptorBudget;
-use merismos_plane::lookup::Lookups;
 use merismos_plane::memory::Memory;
-use merismos_plane::probe::{ProbeEnvironment, Prober};
-use merismos_plane::secret_ref::SecretCache;
+use merismos_probe::lookup::Lookups;
+use merismos_probe::secret_ref::SecretCache;
+use merismos_probe::{ProbeEnvironment, Prober};
 use merismos_store::outbox::Outbox;
 use merismos_store::{Store, StoreError};
 use serde_json::json;

@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Parser, ValueEnum};
+use merismos_connector::descriptors::DescriptorBudget;
 use merismos_core::units::{Size, Span};
-use merismos_plane::descriptors::DescriptorBudget;
 use merismos_plane::memory::MemoryLimits;
-use merismos_plane::probe::AT_ONCE;
+use merismos_probe::AT_ONCE;
 use serde::Deserialize;
 
 use crate::access::SessionLimits;

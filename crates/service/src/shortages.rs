@@ -3,8 +3,8 @@
 
 use std::time::Duration;
 
+use merismos_connector::descriptors::{self, DescriptorBudget};
 use merismos_core::units::Size;
-use merismos_plane::descriptors::{self, DescriptorBudget};
 use merismos_plane::memory::Memory;
 use serde_json::json;
 

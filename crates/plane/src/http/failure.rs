@@ -1,9 +1,10 @@
 //! How a server fails a request.
 
 use super::error_response::GatewayError;
-use crate::connect::{ConnectError, ConnectFailure};
 use crate::deadline::WakeReason;
 use crate::io::IoError;
+use crate::upstream::ConnectFailure;
+use merismos_connector::connect::ConnectError;
 
 /// Why a server did not answer a request. No byte of an answer has gone to the client.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

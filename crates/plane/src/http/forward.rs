@@ -18,16 +18,17 @@ use super::request_body::RequestBody;
 use super::response::{ForwardError, ResponseDone, ResponseForwarder, Tunnel};
 use crate::accept::ConnectionAddrs;
 use crate::buffer::Buffer;
-use crate::connect::{ConnectError, ConnectFailure, Upstream, connect_server_from};
 use crate::deadline::WakeReason;
 use crate::decisions::{DecisionContext, PinReason};
 use crate::idle::ReusePolicy;
 use crate::io::{BodyKind, ConnectionTimer, Transport, write_all};
 use crate::observer::{Observation, Observed};
-use crate::proxy_header;
 use crate::relay::Relay;
 use crate::select::{Affinity, AttemptHistory, InFlight, NoServer, ServerSelection, affinity};
+use crate::upstream::{ConnectFailure, Upstream, connect_server_from};
 use crate::worker::{ConnectionState, Worker, minute};
+use merismos_connector::connect::ConnectError;
+use merismos_connector::proxy_header;
 
 /// How a request ended for its client.
 pub(super) enum RequestOutcome {

@@ -2,16 +2,16 @@
 
 use merismos_core::routing::DroppedFields;
 
-use super::body::{self, Follow};
-use super::forwarded::{ClientFields, Spoken};
-use super::head::{self, Framing, HeadScan, More, Origin};
+use super::body::{self, BodyTracker};
+use super::forwarded::{ClientFields, ClientProtocol};
+use super::head::{self, ExtraFields, Framing, HeadScan, RequestOrigin};
 
 fn pass(bytes: &[u8]) -> Option<(head::Request, Vec<u8>)> {
     let length = HeadScan::default().end(bytes).ok()??;
-    let client = ClientFields::new(([192, 0, 2, 7], 4711).into(), Spoken::One);
+    let client = ClientFields::new(([192, 0, 2, 7], 4711).into(), ClientProtocol::One);
     let trusted = ["192.0.2.0/24".parse().expect("a network")];
     let (mut out, dropped) = (Vec::new(), DroppedFields::default());
-    let origin = Origin { client: &client, trusted: &trusted, dropped: &dropped, id: [1, 2] };
+    let origin = RequestOrigin { client: &client, trusted: &trusted, dropped: &dropped, id: [1, 2] };
     let request = head::request(&bytes[..length], origin, 100, &mut out).ok()?;
     assert_eq!(request.length, length, "both ways of finding its end agree");
     Some((request, out))
@@ -31,7 +31,7 @@ pub(crate) fn request_head(data: &[u8]) {
 pub(crate) fn chunked_body(data: &[u8]) {
     let Some((size, data)) = data.split_first() else { return };
     let decode = |pieces: &mut dyn Iterator<Item = &[u8]>| {
-        let mut follow = Follow::new(Framing::Chunked);
+        let mut follow = BodyTracker::new(Framing::Chunked);
         let (mut whole, mut used) = (Vec::new(), 0);
         for piece in pieces {
             used += follow.pass(piece, body::content(&mut whole)).ok()?;
@@ -43,12 +43,12 @@ pub(crate) fn chunked_body(data: &[u8]) {
     assert_eq!(whole, pieces);
 }
 
-pub(crate) fn answer_head(data: &[u8]) {
+pub(crate) fn response_head(data: &[u8]) {
     let Ok(Some(answer)) = head::server_response(data, false) else { return };
     assert!(answer.length <= data.len());
     let written = |unchunk: bool| {
         let mut out = Vec::new();
-        head::write_response(&data[..answer.length], unchunk, More::default(), &mut out);
+        head::write_response(&data[..answer.length], unchunk, ExtraFields::default(), &mut out);
         let again = head::response(&out, false).expect("what is written makes sense").expect("and is whole");
         assert_eq!((again.length, again.status), (out.len(), answer.status));
         again

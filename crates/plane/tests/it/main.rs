@@ -3,7 +3,6 @@
 // A whole program of tests: a panic is how any of it says that something is wrong.
 #![allow(clippy::unwrap_used)]
 
-mod asking;
 mod attempts;
 mod counting;
 mod datagrams;
@@ -15,7 +14,6 @@ mod hostile;
 mod limits;
 mod memory;
 mod pairs;
-mod probing;
 mod reaching;
 mod relaying;
 mod resting;

@@ -141,18 +141,3 @@ fn a_server_none_of_whose_addresses_answers_fails_within_its_time() {
     raced(&mut rig, free_address(), &[free_address(), free_address()]);
     assert_eq!(rig.client().get("/").status, 502);
 }
-
-#[tokio::test]
-async fn probes_reach_a_server_by_whichever_of_its_addresses_answers() {
-    let (silent, server) = (Silent::start(), Server::named("gull"));
-    let surroundings = merismos_plane::probe::ProbeEnvironment::default();
-    for kind in ["tcp", "http"] {
-        let check = crate::probing::check(serde_json::json!({ "kind": kind }));
-        let addresses = [silent.address, server.address];
-        let evidence = merismos_plane::probe::probe(&addresses, &check, None, &surroundings).await;
-        assert!(evidence.passed(), "{evidence}");
-        let connected =
-            evidence.steps.iter().any(|step| step.got == format!("connected to {}", server.address));
-        assert!(connected, "{:?}", evidence.steps);
-    }
-}

@@ -2,10 +2,8 @@
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Write};
-use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::net::{SocketAddr, TcpStream};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::{Duration, Instant};
 
 use merismos_core::config::document::FrontendSpec;
 use merismos_core::config::{DocumentFormat, load};
@@ -20,8 +18,9 @@ use merismos_lab::free::free_address;
 use merismos_plane::Plane;
 use merismos_plane::memory::MemoryLimits;
 
-/// How long anything in a test may take before the test has failed.
-pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
+pub(crate) use merismos_lab::scripted::{
+    PATIENCE, ScriptedConnection as Conn, ScriptedServer as Server, SilentServer as Silent, until,
+};
 
 pub(crate) struct Rig {
     pub(crate) plane: Plane,
@@ -132,15 +131,6 @@ impl Rig {
 
     pub(crate) fn client(&self) -> Client {
         Client::to(self.address)
-    }
-}
-
-/// Waits until something is so.
-pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
-    let end = Instant::now() + PATIENCE;
-    while !is_so() {
-        assert!(Instant::now() < end, "still not so: {what}");
-        std::thread::yield_now();
     }
 }
 
@@ -346,118 +336,5 @@ impl Client {
     #[track_caller]
     pub(crate) fn end(&mut self) -> ConnectionEnd {
         read_end(&mut self.stream)
-    }
-}
-
-/// A server whose queue is full: the kernel drops all attempts to connect.
-pub(crate) struct Silent {
-    pub(crate) address: SocketAddr,
-    _sockets: Vec<socket2::Socket>,
-}
-
-impl Silent {
-    pub(crate) fn start() -> Self {
-        let socket = || socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
-        let full = socket();
-        full.bind(&SocketAddr::from(([127, 0, 0, 1], 0)).into()).unwrap();
-        full.listen(0).unwrap();
-        let address = full.local_addr().unwrap().as_socket().unwrap();
-        let fillers = (0..4).map(|_| {
-            let filler = socket();
-            filler.set_nonblocking(true).unwrap();
-            let _ = filler.connect(&address.into());
-            filler
-        });
-        Self { address, _sockets: fillers.chain([full]).collect() }
-    }
-}
-
-/// A scripted server: each connection runs the script, with its number.
-pub(crate) struct Server {
-    pub(crate) address: SocketAddr,
-    connections: Arc<AtomicUsize>,
-}
-
-impl Server {
-    pub(crate) fn start(script: impl Fn(Conn, usize) + Send + Sync + 'static) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let address = listener.local_addr().unwrap();
-        let connections = Arc::new(AtomicUsize::new(0));
-        let (counter, script) = (Arc::clone(&connections), Arc::new(script));
-        std::thread::spawn(move || {
-            for stream in listener.incoming().flatten() {
-                let number = counter.fetch_add(1, Ordering::SeqCst);
-                let script = Arc::clone(&script);
-                stream.set_read_timeout(Some(PATIENCE)).unwrap();
-                std::thread::spawn(move || script(Conn { stream: BufReader::new(stream) }, number));
-            }
-        });
-        Self { address, connections }
-    }
-
-    /// A server that answers every request with its name and what it got.
-    pub(crate) fn named(name: &'static str) -> Self {
-        Self::start(move |mut conn, _| {
-            while let Some((head, body)) = conn.request() {
-                conn.answer(&format!("{name}\n{head}\n{}", body.len()));
-            }
-        })
-    }
-
-    /// A server that answers every request with these bytes and closes.
-    pub(crate) fn saying(bytes: &'static [u8]) -> Self {
-        Self::start(move |mut conn, _| {
-            if conn.request().is_some() {
-                conn.say(bytes);
-            }
-        })
-    }
-
-    pub(crate) fn connections(&self) -> usize {
-        self.connections.load(Ordering::SeqCst)
-    }
-}
-
-/// One connection of a scripted server.
-pub(crate) struct Conn {
-    pub(crate) stream: BufReader<TcpStream>,
-}
-
-impl Conn {
-    /// The next request's head; `None` at the end of the connection.
-    pub(crate) fn head(&mut self) -> Option<String> {
-        let mut head = String::new();
-        while !head.ends_with("\r\n\r\n") {
-            if self.stream.read_line(&mut head).ok()? == 0 {
-                return None;
-            }
-        }
-        Some(head)
-    }
-
-    /// The next request's head and body; `None` at the end of the connection.
-    pub(crate) fn request(&mut self) -> Option<(String, Vec<u8>)> {
-        let head = self.head()?;
-        let lower = head.to_ascii_lowercase();
-        let length = lower.lines().find_map(|line| line.strip_prefix("content-length: "));
-        let mut body = vec![0; length.map_or(0, |length| length.parse().unwrap())];
-        self.stream.read_exact(&mut body).ok()?;
-        Some((head, body))
-    }
-
-    pub(crate) fn say(&mut self, bytes: impl AsRef<[u8]>) {
-        let _ = self.stream.get_mut().write_all(bytes.as_ref());
-    }
-
-    pub(crate) fn answer(&mut self, body: &str) {
-        self.say(format!(
-            "HTTP/1.1 200 OK\r\nDate: Thu, 26 Nov 2026 09:30:00 GMT\r\nContent-Length: {}\r\n\r\n{body}",
-            body.len()
-        ));
-    }
-
-    /// Waits until the other side has closed.
-    pub(crate) fn wait_for_end(&mut self) {
-        let _ = std::io::copy(&mut self.stream, &mut std::io::sink());
     }
 }

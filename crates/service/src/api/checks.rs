@@ -10,7 +10,7 @@ use futures_util::future::join_all;
 use merismos_api::{Diagnosis, Probes, TryRequest, TryResponse, TryResult};
 use merismos_core::config::document::{CheckSpec, Document, ProxyVersion};
 use merismos_core::name::{Name, PoolServer};
-use merismos_plane::probe::probe;
+use merismos_probe::probe;
 use serde_json::{Map, Value, json};
 
 use super::ApiState;

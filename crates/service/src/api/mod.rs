@@ -25,7 +25,7 @@ use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
 use merismos_plane::decisions::DecisionLog;
-use merismos_plane::probe::ProbeEnvironment;
+use merismos_probe::ProbeEnvironment;
 use merismos_store::Store;
 use tokio::net::TcpListener;
 use tokio::sync::watch;

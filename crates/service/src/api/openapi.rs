@@ -35,7 +35,7 @@ const PATTERNS: [(&str, &str, &str); 12] = [
     ("Edit", "pool", NAME),
     ("Edit", "range", NAME),
     ("Edit", "name", NAME),
-    ("Going", "note", PLAIN_PATTERN),
+    ("ApplyOptions", "note", PLAIN_PATTERN),
     ("NewDraft", "note", PLAIN_PATTERN),
     ("DraftEdits", "note", PLAIN_PATTERN),
     ("DutyRequest", "reason", PLAIN_PATTERN),

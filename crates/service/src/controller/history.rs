@@ -10,7 +10,7 @@ use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::name::PoolServer;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
-use merismos_plane::probe::ProbeReport;
+use merismos_probe::ProbeReport;
 
 use super::state::{ControllerState, ServerHealth};
 use crate::clock::wall;

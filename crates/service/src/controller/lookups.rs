@@ -8,7 +8,7 @@ use merismos_core::config::document::{Document, LookupSpec, WhenEmpty};
 use merismos_core::config::renames::Renames;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
-use merismos_plane::lookup::{LookupError, LookupId, LookupReport};
+use merismos_probe::lookup::{LookupError, LookupId, LookupReport};
 use serde_json::json;
 
 use super::state::ControllerState;

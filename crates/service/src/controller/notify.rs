@@ -8,7 +8,7 @@ use merismos_core::name::{Name, PoolServer};
 use merismos_core::notifications::ReportedChange;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Wall;
-use merismos_plane::probe::ProbeReport;
+use merismos_probe::ProbeReport;
 use serde_json::json;
 
 use super::state::ControllerState;

@@ -8,7 +8,7 @@ use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
 use merismos_core::config::document::{MailTarget, MailTls};
-use merismos_plane::secret_ref::SecretCache;
+use merismos_probe::secret_ref::SecretCache;
 use merismos_store::StoredMessage;
 
 /// The longest subject.

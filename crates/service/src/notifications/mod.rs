@@ -4,6 +4,7 @@
 
 mod mail;
 mod webhook;
+mod webhook_client;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -14,7 +15,7 @@ use merismos_core::config::document::{NotificationSpec, NotifiedChange};
 use merismos_core::name::Name;
 use merismos_core::notifications::{NotificationBatcher, ReportedChange};
 use merismos_core::time::{Tick, Wall};
-use merismos_plane::secret_ref::SecretCache;
+use merismos_probe::secret_ref::SecretCache;
 use merismos_store::{Store, StoredMessage};
 use serde_json::json;
 use tokio::sync::{mpsc, watch};

@@ -6,11 +6,11 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
 use merismos_core::config::document::WebhookTarget;
-use merismos_plane::secret_ref::SecretCache;
-use merismos_plane::webhook_client;
+use merismos_probe::secret_ref::SecretCache;
 use merismos_store::StoredMessage;
 use sha2::{Digest, Sha256};
 
+use super::webhook_client;
 use crate::clock::wall;
 
 /// Posts a message.

@@ -11,7 +11,7 @@ use merismos_core::duty::Duty;
 use crate::harness::{Database, PATIENCE, Service, sql, until};
 
 fn http() -> reqwest::Client {
-    reqwest::Client::builder().no_proxy().build().unwrap()
+    crate::harness::http_client()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -261,7 +261,7 @@ async fn no_control_character_reaches_a_terminal_or_is_taken_from_one() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn whoever_watches_from_outside_learns_a_word_and_unknown_addresses_are_unknown() {
     let mut service = Service::bare(Database::shared(), &["gull"]).await;
-    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let http = crate::harness::http_client();
     let get = async |service: &Service, path: &str, accept: &str| {
         let answer =
             http.get(format!("{}{path}", service.url())).header("accept", accept).send().await.unwrap();

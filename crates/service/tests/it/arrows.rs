@@ -9,14 +9,24 @@ use serde_json::Value;
 fn allowed() -> BTreeMap<&'static str, &'static [&'static str]> {
     BTreeMap::from([
         ("merismos-core", &[][..]),
-        ("merismos-plane", &["merismos-core"]),
+        ("merismos-connector", &["merismos-core"]),
+        ("merismos-plane", &["merismos-core", "merismos-connector"]),
+        ("merismos-probe", &["merismos-core", "merismos-connector"]),
         ("merismos-store", &["merismos-core"]),
         ("merismos-load", &["merismos-core"]),
         ("merismos-api", &["merismos-core"]),
         ("merismos-client", &["merismos-api", "merismos-core"]),
         (
             "merismosd",
-            &["merismos-core", "merismos-api", "merismos-plane", "merismos-store", "merismos-load"],
+            &[
+                "merismos-core",
+                "merismos-api",
+                "merismos-connector",
+                "merismos-plane",
+                "merismos-probe",
+                "merismos-store",
+                "merismos-load",
+            ],
         ),
         ("merismos", &["merismos-client", "merismos-api", "merismos-core", "merismos-load"]),
         ("merismos-lab", &["merismos-client", "merismos-api", "merismos-load"]),
@@ -28,6 +38,7 @@ fn allowed_in_tests() -> BTreeMap<&'static str, &'static [&'static str]> {
     BTreeMap::from([
         ("merismosd", &["merismos-lab", "merismos-client"][..]),
         ("merismos-plane", &["merismos-lab"]),
+        ("merismos-probe", &["merismos-lab"]),
     ])
 }
 

@@ -143,7 +143,7 @@ async fn changes_hurt_no_request() {
     let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
     let (flag, frontend) = (std::sync::Arc::clone(&stop), service.frontend);
     let traffic = tokio::spawn(async move {
-        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        let client = crate::harness::http_client();
         let mut count = 0;
         while !flag.load(std::sync::atomic::Ordering::Relaxed) {
             let response = client.get(format!("http://{frontend}/")).send().await.expect("an answer");
@@ -168,8 +168,7 @@ async fn a_removed_frontend_stops_listening_and_another_begins() {
     let moved = service.document().replace(&service.frontend.to_string(), &other.to_string());
     service.apply(&moved).await.unwrap();
     until("the old address is let go", async || service.get().await.is_err()).await;
-    let answer =
-        reqwest::Client::builder().no_proxy().build().unwrap().get(format!("http://{other}/")).send().await;
+    let answer = crate::harness::http_client().get(format!("http://{other}/")).send().await;
     assert_eq!(answer.unwrap().status().as_u16(), 200);
 }
 

@@ -430,7 +430,7 @@ async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
         assert!(review.contains(part), "{part:?} in {review}");
     }
     assert!(done(&["draft", "deploy", "autumn"]).contains("runs now"));
-    let answer = reqwest::Client::builder().no_proxy().build().unwrap();
+    let answer = crate::harness::http_client();
     let answer = answer.get(format!("http://127.0.0.2:{other}/")).send().await.unwrap();
     assert_eq!(answer.status().as_u16(), 200);
     let back = done(&["revision", "revert", "5", "--revision-note", "not yet"]);

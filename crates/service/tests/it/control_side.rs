@@ -104,7 +104,7 @@ async fn connections_and_streams_beyond_their_limits_are_turned_away_and_counted
 
     let url = format!("{}/api/v1/stream", service.url());
     let stream = async || {
-        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        let client = crate::harness::http_client();
         client.get(&url).bearer_auth(service.token()).send().await.unwrap()
     };
     let (first, second) = (stream().await, stream().await);
@@ -117,7 +117,7 @@ async fn connections_and_streams_beyond_their_limits_are_turned_away_and_counted
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn bodies_are_bounded_by_what_the_call_needs() {
     let service = Service::bare(Database::shared(), &["gull"]).await;
-    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let client = crate::harness::http_client();
     for (path, size, status) in
         [("session", 2_000, 413), ("trials", 100_000, 413), ("apply", 100_000, 422), ("apply", 17 << 20, 413)]
     {

@@ -251,7 +251,7 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
     let (flag, frontend) = (std::sync::Arc::clone(&stop), service.frontend);
     let traffic = tokio::spawn(async move {
         // Kept connections and fresh ones.
-        let kept = reqwest::Client::builder().no_proxy().build().unwrap();
+        let kept = crate::harness::http_client();
         let mut count = 0;
         while !flag.load(std::sync::atomic::Ordering::Relaxed) {
             let fresh = reqwest::Client::builder().no_proxy().pool_max_idle_per_host(0).build().unwrap();
@@ -437,7 +437,7 @@ async fn parts_of_a_file_are_applied_and_the_rest_stays() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_schema_is_served() {
     let service = Service::bare(Database::shared(), &[]).await;
-    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let client = crate::harness::http_client();
     let get = client.get(format!("{}/api/v1/document/schema", service.url())).bearer_auth(service.token());
     let schema: serde_json::Value = get.send().await.unwrap().json().await.unwrap();
     assert_eq!(schema["title"], "Merismos document");

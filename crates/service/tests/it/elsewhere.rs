@@ -142,7 +142,7 @@ async fn a_server_whose_pinned_clients_still_come_is_not_called_drained() {
     let text = service.document().replace("[pools.quay]\n", "[pools.quay]\npersistence = \"cookie\"\n");
     service.apply(&text).await.unwrap();
     service.all_up().await;
-    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let client = crate::harness::http_client();
     let url = format!("http://{}/", service.frontend);
     let first = client.get(&url).send().await.unwrap();
     let cookie = first.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();

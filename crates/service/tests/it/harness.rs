@@ -400,3 +400,10 @@ impl Drop for Service {
         }
     }
 }
+
+/// A plain client of HTTP.
+pub(crate) fn http_client() -> reqwest::Client {
+    // Refused when the process has one already, which is as good.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder().no_proxy().build().unwrap()
+}

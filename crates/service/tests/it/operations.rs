@@ -206,7 +206,7 @@ async fn the_service_ends_when_work_in_flight_has_finished() {
     service.stand_ins[0].set(Fault::Slow { delay_ms: 1_000 }).await;
     let frontend = service.frontend;
     let slow = tokio::spawn(async move {
-        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        let client = crate::harness::http_client();
         client.get(format!("http://{frontend}/")).send().await.unwrap().status().as_u16()
     });
     until("the request is in flight", async || service.server("gull").await.in_flight == 1).await;
@@ -225,7 +225,7 @@ async fn withdrawing_tells_how_much_it_broke_off() {
     let frontend = service.frontend;
     let ask = |_| {
         tokio::spawn(async move {
-            let client = reqwest::Client::builder().no_proxy().build().unwrap();
+            let client = crate::harness::http_client();
             client.get(format!("http://{frontend}/")).send().await.unwrap().status().as_u16()
         })
     };

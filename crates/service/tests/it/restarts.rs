@@ -53,7 +53,7 @@ async fn a_service_that_takes_the_place_of_another_refuses_nobody() {
     let slow: Vec<_> = (0..2)
         .map(|_| {
             tokio::spawn(async move {
-                let client = reqwest::Client::builder().no_proxy().build().unwrap();
+                let client = crate::harness::http_client();
                 client.get(format!("http://{frontend}/")).send().await.unwrap().status().as_u16()
             })
         })
@@ -82,7 +82,7 @@ async fn while_it_stops_the_api_answers_and_changes_nothing() {
     service.stand_ins[1].set(Fault::Slow { delay_ms: 3_000 }).await;
     let frontend = service.frontend;
     let slow = tokio::spawn(async move {
-        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        let client = crate::harness::http_client();
         client.get(format!("http://{frontend}/")).send().await.unwrap().status().as_u16()
     });
     until("it is in flight", async || {

@@ -85,7 +85,7 @@ fn load(address: SocketAddr, stop: Arc<AtomicBool>) -> std::thread::JoinHandle<(
     std::thread::spawn(move || {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async move {
-            let client = reqwest::Client::builder().no_proxy().build().unwrap();
+            let client = crate::harness::http_client();
             let (mut count, mut longest) = (0, Duration::ZERO);
             while !stop.load(Ordering::Relaxed) {
                 let began = Instant::now();

@@ -16,9 +16,10 @@ use tokio::sync::Notify;
 use super::convert::RequestHead;
 use super::server_stream::ServerStream;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW};
-use crate::connect::{ConnectError, ConnectFailure, Upstream, connect_server};
 use crate::deadline::{WakeReason, ticks};
 use crate::io::ConnectionTimer;
+use crate::upstream::{ConnectFailure, Upstream, connect_server};
+use merismos_connector::connect::ConnectError;
 
 /// The most requests that share a connection, where the server would take more.
 const MOST_STREAMS: usize = 100;

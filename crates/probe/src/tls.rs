@@ -16,7 +16,7 @@ use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 const DAY: i64 = 24 * 3_600;
 
@@ -98,7 +98,7 @@ fn look_at(der: &CertificateDer<'_>) -> Result<Certificate, String> {
 }
 
 /// How servers that are no servers of pools are spoken to: as this machine trusts them.
-pub(crate) fn verified() -> Result<ClientConfig, String> {
+pub fn verified() -> Result<ClientConfig, String> {
     config(&CertificateTrust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None })
 }
 

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use merismos_core::config::document::ChecksNeeded;
 use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
-use merismos_plane::probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
+use merismos_probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
 use rstest::rstest;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 use serde_json::{Value, json};
@@ -19,7 +19,7 @@ use tokio::sync::mpsc;
 use crate::probing::{check, probe};
 use merismos_lab::free::free_address;
 
-use crate::rig::{PATIENCE, Server};
+use merismos_lab::scripted::{PATIENCE, ScriptedServer as Server};
 
 fn keys(mut keys: Value, more: Value) -> Value {
     keys.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
@@ -314,8 +314,7 @@ async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: ProbeStep,
     let (_folder, surroundings) = program(text);
     let check = check(json!({ "kind": "command", "program": "lag", "arguments": ["lag"], "timeout": "1s" }));
     let began = Instant::now();
-    let evidence =
-        merismos_plane::probe::probe(&[([192, 0, 2, 9], 80).into()], &check, None, &surroundings).await;
+    let evidence = merismos_probe::probe(&[([192, 0, 2, 9], 80).into()], &check, None, &surroundings).await;
     assert_told(&evidence, step, got);
     assert!(began.elapsed() < PATIENCE, "what the program started is ended with it");
 }
@@ -330,7 +329,7 @@ async fn no_program_is_run_where_none_may_be() {
     );
     let (_folder, surroundings) = program("exit 0");
     let other = crate::probing::check(json!({ "kind": "command", "program": "none" }));
-    let evidence = merismos_plane::probe::probe(&[free_address()], &other, None, &surroundings).await;
+    let evidence = merismos_probe::probe(&[free_address()], &other, None, &surroundings).await;
     assert_told(&evidence, ProbeStep::Connect, "the program can't be run");
 }
 

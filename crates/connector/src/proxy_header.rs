@@ -15,10 +15,15 @@ const SIGNATURE: usize = 12;
 
 /// What the bytes at the beginning of a connection are.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) enum ProxyHeader {
+pub enum ProxyHeader {
     /// The first `length` bytes are a header. `client` is missing when it speaks for the peer itself, as health checks
     /// do, or of something that is no TCP connection.
-    Whole { length: usize, client: Option<SocketAddr> },
+    Whole {
+        /// How many bytes it takes.
+        length: usize,
+        /// The client that it names.
+        client: Option<SocketAddr>,
+    },
     /// More has to come.
     Partial,
     /// They are none.
@@ -26,7 +31,7 @@ pub(crate) enum ProxyHeader {
 }
 
 /// Looks for a header at the beginning of a connection.
-pub(crate) fn parse(bytes: &[u8]) -> ProxyHeader {
+pub fn parse(bytes: &[u8]) -> ProxyHeader {
     let partial = || if bytes.len() < LONGEST { ProxyHeader::Partial } else { ProxyHeader::Wrong };
     let begins = |text: &[u8]| text.starts_with(&bytes[..bytes.len().min(text.len())]);
     if bytes.len() < SIGNATURE && (begins(v2::PROTOCOL_PREFIX) || begins(b"PROXY ")) {
@@ -78,7 +83,7 @@ fn same_family(a: SocketAddr, b: SocketAddr) -> (SocketAddr, SocketAddr) {
 }
 
 /// The header with which a connection to a server begins.
-pub(crate) fn header(version: ProxyVersion, client: SocketAddr, meant_for: SocketAddr) -> Vec<u8> {
+pub fn header(version: ProxyVersion, client: SocketAddr, meant_for: SocketAddr) -> Vec<u8> {
     let (client, meant_for) = same_family(client, meant_for);
     match version {
         ProxyVersion::V1 => v1::Addresses::from((client, meant_for)).to_string().into_bytes(),
@@ -91,7 +96,7 @@ pub(crate) fn header(version: ProxyVersion, client: SocketAddr, meant_for: Socke
 }
 
 /// The header of a connection that is nobody's but our own, as those of probes are.
-pub(crate) fn own_header(version: ProxyVersion) -> Vec<u8> {
+pub fn own_header(version: ProxyVersion) -> Vec<u8> {
     match version {
         ProxyVersion::V1 => v1::Addresses::Unknown.to_string().into_bytes(),
         ProxyVersion::V2 => {

@@ -14,8 +14,8 @@ use merismos_core::health::{ProbeStep, ServerFeedback, feedback};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::task::JoinHandle;
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
-use super::tls;
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
+use crate::tls;
 
 /// What came back.
 struct ProbeResponse {

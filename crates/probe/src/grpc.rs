@@ -6,7 +6,7 @@ use merismos_core::config::document::GrpcProbe;
 use merismos_core::health::ProbeStep;
 use prost::Message;
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 /// `HealthCheckRequest`.
 #[derive(Clone, PartialEq, Message)]

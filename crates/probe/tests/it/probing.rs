@@ -8,12 +8,12 @@ use std::time::Duration;
 use merismos_core::config::document::{CheckSpec, ChecksNeeded, ProxyVersion};
 use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_lab::free::free_address;
-use merismos_plane::probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
+use merismos_probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
 use rstest::rstest;
 use serde_json::json;
 use tokio::sync::mpsc;
 
-use crate::rig::{PATIENCE, Server};
+use merismos_lab::scripted::{PATIENCE, ScriptedServer as Server, SilentServer};
 
 /// A check as the document has it, with times that suit a test.
 pub(crate) fn check(keys: serde_json::Value) -> CheckSpec {
@@ -31,7 +31,7 @@ fn http() -> CheckSpec {
 
 /// Runs a check once, where no program may be run.
 pub(crate) async fn probe(address: SocketAddr, check: &CheckSpec, proxy: Option<ProxyVersion>) -> Evidence {
-    merismos_plane::probe::probe(&[address], check, proxy, &ProbeEnvironment::default()).await
+    merismos_probe::probe(&[address], check, proxy, &ProbeEnvironment::default()).await
 }
 
 #[rstest]
@@ -162,4 +162,19 @@ async fn a_server_that_wants_a_header_first_gets_one_from_probes_too() {
     });
     assert!(probe(server.address, &http(), Some(ProxyVersion::V1)).await.passed());
     assert!(!probe(server.address, &http(), None).await.passed());
+}
+
+#[tokio::test]
+async fn probes_reach_a_server_by_whichever_of_its_addresses_answers() {
+    let (silent, server) = (SilentServer::start(), Server::named("gull"));
+    let environment = ProbeEnvironment::default();
+    for kind in ["tcp", "http"] {
+        let check = check(serde_json::json!({ "kind": kind }));
+        let addresses = [silent.address, server.address];
+        let evidence = merismos_probe::probe(&addresses, &check, None, &environment).await;
+        assert!(evidence.passed(), "{evidence}");
+        let connected =
+            evidence.steps.iter().any(|step| step.got == format!("connected to {}", server.address));
+        assert!(connected, "{:?}", evidence.steps);
+    }
 }

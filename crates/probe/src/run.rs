@@ -11,10 +11,10 @@ use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 use tokio::time::Instant;
 
-use super::{command, dns, grpc, http, icmp, sql, tcp, tls, udp};
-use crate::connect::{ConnectError, connect_any_address};
-use crate::proxy_header;
 use crate::secret_ref::SecretCache;
+use crate::{command, dns, grpc, http, icmp, sql, tcp, tls, udp};
+use merismos_connector::connect::{ConnectError, connect_any_address};
+use merismos_connector::proxy_header;
 
 /// How much of an answer is shown.
 const EXCERPT: usize = 80;

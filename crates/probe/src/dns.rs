@@ -4,8 +4,8 @@ use hickory_resolver::proto::rr::RecordType;
 use merismos_core::config::document::{DnsProbe, DnsRecordType};
 use merismos_core::health::ProbeStep;
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 use crate::lookup::resolver_at;
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 fn record_type(record: DnsRecordType) -> RecordType {
     match record {

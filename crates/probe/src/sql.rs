@@ -6,7 +6,7 @@ use merismos_core::health::ProbeStep;
 use sqlx::mysql::{MySqlConnectOptions, MySqlConnection, MySqlRow, MySqlSslMode};
 use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &SqlProbe, trace: &mut Trace) -> ProbeOutcome {
     // That nobody listens, or that nothing comes back, is told in the words of every other check.

@@ -1,4 +1,4 @@
 //! An answer's head makes no sense, or means the same when it is written for the client.
 #![no_main]
 
-libfuzzer_sys::fuzz_target!(|data: &[u8]| merismos_plane::fuzzing::answer_head(data));
+libfuzzer_sys::fuzz_target!(|data: &[u8]| merismos_plane::fuzzing::response_head(data));

@@ -3,21 +3,14 @@
 use std::future::Future;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use std::pin::{Pin, pin};
-use std::sync::Arc;
+use std::pin::Pin;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use merismos_core::config::document::UpstreamSettings;
-use merismos_core::routing::{Pool, Server};
-use merismos_core::runtime::ServerRuntime;
 use nix::sys::socket::sockopt::IpBindAddressNoPort;
 use tokio::net::{TcpSocket, TcpStream};
 
-use crate::deadline::{TICK, WakeReason};
 use crate::descriptors;
-use crate::io::ConnectionTimer;
-use crate::worker::Worker;
 
 /// Why a connection to a server was not made. Nothing of a request can have been acted on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -75,7 +68,7 @@ async fn connect_address(address: SocketAddr) -> Result<TcpStream, ConnectError>
 }
 
 /// The addresses of a server's family, each once, beginning with the `turn`th.
-pub(crate) fn sources(all: &[IpAddr], server: SocketAddr, turn: u64) -> impl Iterator<Item = IpAddr> {
+pub fn sources(all: &[IpAddr], server: SocketAddr, turn: u64) -> impl Iterator<Item = IpAddr> {
     let fitting = move || all.iter().copied().filter(move |address| address.is_ipv4() == server.is_ipv4());
     let count = fitting().count();
     let first = (turn % count.max(1) as u64) as usize;
@@ -84,7 +77,7 @@ pub(crate) fn sources(all: &[IpAddr], server: SocketAddr, turn: u64) -> impl Ite
 
 /// As [`open`], from one of some addresses: the `turn`th of the server's family, and the next when that has no port
 /// left.
-pub(crate) async fn connect_address_from(
+pub async fn connect_address_from(
     sources: &[IpAddr],
     turn: u64,
     address: SocketAddr,
@@ -115,14 +108,14 @@ pub(crate) async fn connect_address_from(
 }
 
 /// How long an attempt may take before the next address is tried beside it (RFC 8305, 5 and 8).
-const NEXT_ADDRESS_AFTER: Duration = Duration::from_millis(250);
+pub const NEXT_ADDRESS_AFTER: Duration = Duration::from_millis(250);
 
 /// One attempt to connect.
 type Attempt<'a> = Pin<Box<dyn Future<Output = Result<TcpStream, ConnectError>> + Send + 'a>>;
 
 /// Attempts to connect to several addresses of one server, each begun while the ones before it are still under way
 /// (RFC 8305, 5).
-struct HappyEyeballs<'a> {
+pub struct HappyEyeballs<'a> {
     sources: &'a [IpAddr],
     turn: u64,
     addresses: Vec<SocketAddr>,
@@ -133,8 +126,22 @@ struct HappyEyeballs<'a> {
     failed: ConnectError,
 }
 
+impl std::fmt::Debug for HappyEyeballs<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("HappyEyeballs")
+            .field("addresses", &self.addresses)
+            .field("begun", &self.begun)
+            .finish_non_exhaustive()
+    }
+}
+
 impl<'a> HappyEyeballs<'a> {
-    fn new(sources: &'a [IpAddr], turn: u64, addresses: Vec<SocketAddr>, first: usize) -> Self {
+    /// Begins with the address at `first`; from the `turn`th of the source addresses of its family.
+    ///
+    /// # Panics
+    /// Without an address.
+    #[must_use]
+    pub fn new(sources: &'a [IpAddr], turn: u64, addresses: Vec<SocketAddr>, first: usize) -> Self {
         let first = first % addresses.len();
         let (running, failed) = (Vec::new(), ConnectError::Silent);
         let mut race = Self { sources, turn, addresses, first, begun: 0, running, failed };
@@ -143,7 +150,7 @@ impl<'a> HappyEyeballs<'a> {
     }
 
     /// Begins with the next address; `false` when there is none.
-    fn begin_next(&mut self) -> bool {
+    pub fn begin_next(&mut self) -> bool {
         if self.begun == self.addresses.len() {
             return false;
         }
@@ -156,7 +163,7 @@ impl<'a> HappyEyeballs<'a> {
 
     /// Ready with the first connection and the place of its address, or when all attempts have failed. One that fails has
     /// the next begin at once.
-    fn poll(&mut self, context: &mut Context<'_>) -> Poll<Result<(TcpStream, usize), ConnectError>> {
+    pub fn poll(&mut self, context: &mut Context<'_>) -> Poll<Result<(TcpStream, usize), ConnectError>> {
         let mut at = 0;
         while at < self.running.len() {
             let (place, attempt) = &mut self.running[at];
@@ -175,7 +182,7 @@ impl<'a> HappyEyeballs<'a> {
 }
 
 /// Connects to the first of a server's addresses that answers, for as long as it takes. Needs a runtime with a timer.
-pub(crate) async fn connect_any_address(
+pub async fn connect_any_address(
     sources: &[IpAddr],
     addresses: &[SocketAddr],
 ) -> Result<(TcpStream, SocketAddr), ConnectError> {
@@ -193,49 +200,6 @@ pub(crate) async fn connect_any_address(
     Ok((stream, addresses[place]))
 }
 
-/// Connects to the first of a server's addresses that answers, within the server's time, and remembers which it was.
-async fn connect_within_timeout(
-    server: &Server,
-    how: &UpstreamSettings,
-    turn: u64,
-    watch: ConnectionTimer<'_>,
-) -> Result<TcpStream, ConnectFailure> {
-    let addresses = std::iter::once(server.address).chain(server.other_addresses.iter().copied()).collect();
-    let mut race = HappyEyeballs::new(&how.source_addresses, turn, addresses, server.cell.way());
-    let mut left = server.times.connect;
-    let mut wait = |is_last: bool| {
-        let part = if is_last { left } else { left.min(NEXT_ADDRESS_AFTER) };
-        left -= part;
-        watch.set_timeout(part);
-        !part.is_zero()
-    };
-    wait(false);
-    let (stream, place) = std::future::poll_fn(|context| {
-        loop {
-            if let Poll::Ready(ended) = race.poll(context) {
-                return Poll::Ready(ended.map_err(ConnectFailure::Failed));
-            }
-            match watch.alarm.fired() {
-                None => return Poll::Pending,
-                Some(WakeReason::Cut | WakeReason::Crowded) => return Poll::Ready(Err(ConnectFailure::Cut)),
-                Some(WakeReason::Close) => {
-                    return Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)));
-                }
-                Some(WakeReason::Deadline) => {
-                    let is_last = !race.begin_next();
-                    watch.alarm.ack();
-                    if !wait(is_last) {
-                        return Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)));
-                    }
-                }
-            }
-        }
-    })
-    .await?;
-    server.cell.goes_by(place);
-    Ok(stream)
-}
-
 /// Connects to a server at the first of its addresses that answers, within `limit`. Needs a runtime with a timer; workers
 /// have none and limit theirs by their alarms.
 ///
@@ -247,117 +211,4 @@ async fn connect_within_timeout(
 pub async fn connect(addresses: &[SocketAddr], limit: Duration) -> Result<TcpStream, ConnectError> {
     let opened = tokio::time::timeout(limit, connect_any_address(&[], addresses)).await;
     opened.unwrap_or(Err(ConnectError::Silent)).map(|(stream, _)| stream)
-}
-
-/// A connection to a server, counted where the server's connections are limited.
-#[derive(Debug)]
-pub(crate) struct Upstream {
-    pub(crate) stream: TcpStream,
-    pub(crate) seat: Option<ConnectionSlot>,
-    /// When it was made, in ticks.
-    pub(crate) born: u64,
-    /// The last answer on it was long.
-    pub(crate) was_long: bool,
-}
-
-/// A place among the connections to a server.
-#[derive(Debug)]
-pub(crate) struct ConnectionSlot {
-    cell: Arc<ServerRuntime>,
-    limit: u32,
-}
-
-impl Drop for ConnectionSlot {
-    fn drop(&mut self) {
-        self.cell.room.disconnect();
-    }
-}
-
-impl Upstream {
-    /// Whether it may be kept for later. Where connections are limited, half of them at most rest, for a resting
-    /// connection of one worker is of no use to another.
-    pub(crate) fn may_rest(&self) -> bool {
-        let has_room = |seat: &ConnectionSlot| seat.cell.room.connections() * 2 <= u64::from(seat.limit);
-        self.seat.as_ref().is_none_or(has_room) && !self.is_wanted()
-    }
-
-    /// Whether somebody needs a connection to the server and can't have one, for as many as may be are open.
-    pub(crate) fn is_wanted(&self) -> bool {
-        self.seat.as_ref().is_some_and(|seat| seat.cell.room.wants_rest())
-    }
-}
-
-/// Why a server was not reached for a piece of work.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum ConnectFailure {
-    /// There is no connection.
-    Failed(ConnectError),
-    /// It was withdrawn meanwhile.
-    Cut,
-}
-
-/// Connects to a server for a piece of work, within the server's limits. `turn` tells the source addresses apart.
-pub(crate) async fn connect_server(
-    server: &Server,
-    how: &UpstreamSettings,
-    turn: u64,
-    watch: ConnectionTimer<'_>,
-) -> Result<Upstream, ConnectFailure> {
-    let seat = match server.limits.connections {
-        None => None,
-        Some(_) if !server.cell.room.connect(server.limits) => {
-            return Err(ConnectFailure::Failed(ConnectError::LimitReached));
-        }
-        Some(limit) => Some(ConnectionSlot { cell: Arc::clone(&server.cell), limit }),
-    };
-    if !server.other_addresses.is_empty() {
-        let stream =
-            Box::pin(connect_within_timeout(server, how, turn, watch)).await.and_then(only_of_traffic)?;
-        return Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false });
-    }
-    watch.set_timeout(server.times.connect);
-    let mut opening = pin!(connect_address_from(&how.source_addresses, turn, server.address));
-    let stream =
-        std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.fired()) {
-            (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(ConnectFailure::Failed)),
-            (Poll::Pending, None) => Poll::Pending,
-            (Poll::Pending, Some(WakeReason::Cut | WakeReason::Crowded)) => {
-                Poll::Ready(Err(ConnectFailure::Cut))
-            }
-            (Poll::Pending, Some(WakeReason::Deadline | WakeReason::Close)) => {
-                Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)))
-            }
-        })
-        .await
-        .and_then(only_of_traffic)?;
-    Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false })
-}
-
-/// As [`reach`], for work of a worker: while the process is short of descriptors, those that rest unused are given up, and it is
-/// tried again for as long as work of the pool may wait.
-pub(crate) async fn connect_server_from(
-    worker: &Worker,
-    server: &Server,
-    pool: &Pool,
-    watch: ConnectionTimer<'_>,
-) -> Result<Upstream, ConnectFailure> {
-    let mut left = pool.queue.timeout.get();
-    loop {
-        match connect_server(server, &pool.reaching, worker.draw(), watch).await {
-            Err(ConnectFailure::Failed(ConnectError::Exhausted)) if !left.is_zero() => {
-                worker.idle.close_all();
-                worker.next_tick().await;
-                left = left.saturating_sub(TICK);
-            }
-            reached => return reached,
-        }
-    }
-}
-
-/// Closes a connection again that takes a descriptor of those kept for probes and the control side.
-fn only_of_traffic(stream: TcpStream) -> Result<TcpStream, ConnectFailure> {
-    if descriptors::allows_traffic(&stream) {
-        return Ok(stream);
-    }
-    Err(ConnectFailure::Failed(ConnectError::Exhausted))
 }

@@ -6,7 +6,7 @@ use merismos_core::health::ProbeStep;
 use merismos_core::units::humane;
 use surge_ping::{Client, Config, ICMP, PingIdentifier, PingSequence, SurgeError};
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 pub(super) async fn ask(asking: &ProbeRun<'_>, trace: &mut Trace) -> ProbeOutcome {
     let failed = |what: String| ProbeFailure::at(ProbeStep::Connect, what);

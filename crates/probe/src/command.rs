@@ -7,7 +7,7 @@ use merismos_core::health::ProbeStep;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, BufReader};
 use tokio::process::{Child, Command};
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 /// How much of its first line is kept.
 const LONGEST_LINE: u64 = 200;

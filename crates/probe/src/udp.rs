@@ -8,7 +8,7 @@ use merismos_core::config::document::SendExpect;
 use merismos_core::health::ProbeStep;
 use tokio::net::UdpSocket;
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 
 /// How long a refusal is waited for when no answer is expected.
 const REFUSAL: Duration = Duration::from_millis(250);

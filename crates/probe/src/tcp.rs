@@ -4,7 +4,7 @@ use merismos_core::config::document::SendExpect;
 use merismos_core::health::ProbeStep;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
-use super::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
+use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 
 /// How much of an answer is looked at.
 const MOST: usize = 64 << 10;

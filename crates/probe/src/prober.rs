@@ -1,15 +1,4 @@
-//! Probing: a shell around [`Machine`] that waits, probes and reports.
-
-mod command;
-mod dns;
-mod grpc;
-mod http;
-mod icmp;
-mod run;
-mod sql;
-mod tcp;
-mod tls;
-mod udp;
+//! Probing: a shell around [`HealthMachine`] that waits, probes and reports.
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -30,10 +19,8 @@ use tokio::sync::{Notify, Semaphore, mpsc};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
 
-use self::http::KeptConnection;
-pub use self::run::ProbeEnvironment;
-use self::run::{ProbeFailure, ProbeRun};
-pub(crate) use self::tls::verified;
+use crate::http::KeptConnection;
+use crate::run::{ProbeEnvironment, ProbeFailure, ProbeRun};
 
 /// How many probes are under way at once when nothing else is said.
 pub const AT_ONCE: usize = 4_096;
@@ -155,7 +142,7 @@ impl Punctuality {
 }
 
 /// A probe that starts so much after its time is late.
-pub const LATE: Duration = Duration::from_millis(5);
+pub(crate) const LATE: Duration = Duration::from_millis(5);
 
 /// All running probes, on a thread of their own. Dropping it ends them.
 #[derive(Debug)]

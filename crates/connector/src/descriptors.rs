@@ -56,17 +56,18 @@ pub fn shortages() -> u64 {
     SHORTAGES.load(Relaxed)
 }
 
-pub(crate) fn note_shortage() {
+/// Counts that a socket could not be had, or was one of those kept in reserve.
+pub fn note_shortage() {
     SHORTAGES.fetch_add(1, Relaxed);
 }
 
 /// Whether a socket for traffic is one that may be used; one that may not is to be closed again.
-pub(crate) fn allows_traffic(socket: &impl AsRawFd) -> bool {
+pub fn allows_traffic(socket: &impl AsRawFd) -> bool {
     is_below(socket.as_raw_fd(), &TRAFFIC_BELOW)
 }
 
 /// Whether one more client may be taken after this one.
-pub(crate) fn allows_clients(socket: &impl AsRawFd) -> bool {
+pub fn allows_clients(socket: &impl AsRawFd) -> bool {
     is_below(socket.as_raw_fd(), &CLIENTS_BELOW)
 }
 
@@ -79,7 +80,7 @@ fn is_below(number: RawFd, limit: &AtomicI32) -> bool {
 }
 
 /// Whether clients may be taken again.
-pub(crate) fn has_room_for_clients() -> bool {
+pub fn has_room_for_clients() -> bool {
     // The number that the next socket would have.
     std::fs::File::open("/dev/null").is_ok_and(|file| file.as_raw_fd() < CLIENTS_BELOW.load(Relaxed))
 }

@@ -1,0 +1,67 @@
+//! The client that posts webhooks.
+
+use std::error::Error as _;
+use std::time::Duration;
+
+use merismos_probe::verified;
+use reqwest::redirect::Policy;
+
+/// Why a webhook was not delivered.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum WebhookError {
+    /// The client or the request could not be made.
+    #[error("the request could not be made: {0}")]
+    Request(String),
+    /// There is no connection: the name has no address, nothing listens, a filter drops it, or TLS failed.
+    #[error("connecting failed: {0}")]
+    Connect(String),
+    /// Connected, but the answer makes no sense.
+    #[error("connected, but the answer makes no sense: {0}")]
+    Response(String),
+    /// The time is over.
+    #[error("no answer within {}", merismos_core::units::humane(*.0))]
+    Timeout(Duration),
+}
+
+/// What lies at the bottom of an error: the outer layers say only that something failed.
+fn root_cause(error: &reqwest::Error) -> String {
+    let mut cause = error.source();
+    let mut text = error.to_string();
+    while let Some(error) = cause {
+        text = error.to_string();
+        cause = error.source();
+    }
+    text
+}
+
+/// Posts a body and gives the status of the response. A redirection is not followed.
+///
+/// # Errors
+/// When there is no response within `timeout`, connecting included.
+pub(super) async fn post(
+    url: &str,
+    fields: &[(String, String)],
+    body: Vec<u8>,
+    timeout: Duration,
+) -> Result<u16, WebhookError> {
+    let failed = |error: reqwest::Error| match () {
+        () if error.is_timeout() => WebhookError::Timeout(timeout),
+        () if error.is_builder() => WebhookError::Request(root_cause(&error)),
+        () if error.is_connect() => WebhookError::Connect(root_cause(&error)),
+        () => WebhookError::Response(root_cause(&error)),
+    };
+    // A client for each delivery: they are rare, and what is trusted may have changed since the last one.
+    let client = reqwest::Client::builder()
+        .tls_backend_preconfigured(verified().map_err(WebhookError::Request)?)
+        .redirect(Policy::none())
+        .no_proxy()
+        .pool_max_idle_per_host(0)
+        .timeout(timeout)
+        .build()
+        .map_err(failed)?;
+    let mut request = client.post(url).body(body);
+    for (name, value) in fields {
+        request = request.header(name, value);
+    }
+    Ok(request.send().await.map_err(failed)?.status().as_u16())
+}
