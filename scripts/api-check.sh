@@ -37,7 +37,7 @@ control = "127.0.0.1:$control"
 gull = "127.0.0.1:$server"
 END
 cat >"$work/document.toml" <<END
-format = 2
+format = 3
 [checks.well]
 kind = "http"
 path = "/health"

@@ -46,7 +46,7 @@ control = "127.0.0.1:17607"
 gull = "$server"
 END
 cat >"$work/document.toml" <<END
-format = 2
+format = 3
 [checks.well]
 kind = "http"
 path = "/health"

@@ -87,7 +87,7 @@ def let_go():
 
 
 threading.Thread(target=let_go, daemon=True).start()
-lines = ['format = 2', '[checks.open]', 'kind = "tcp"', 'interval = "30s"', 'timeout = "5s"']
+lines = ['format = 3', '[checks.open]', 'kind = "tcp"', 'interval = "30s"', 'timeout = "5s"']
 for pool in range(1000):
     lines += [f"[pools.p{pool}]", 'check = "open"']
     for server in range(10):

@@ -30,7 +30,7 @@ def cpu(pid):
 
 
 def document(check):
-    lines = ["format = 2", "[checks.it]", *check]
+    lines = ["format = 3", "[checks.it]", *check]
     for number in range(SERVERS):
         if number % 100 == 0:
             lines += [f"[pools.p{number // 100}]", 'check = "it"']

@@ -70,7 +70,7 @@ show merismos explain positions --client 127.0.0.21
 echo
 show merismos events --limit 6
 echo
-show merismos message sent --limit 3"
+show merismos notification sent --limit 3"
 terminal decisions 150x16 "show merismos decisions --frontend telemetry --count 2
 echo
 show merismos decisions --frontend booking --count 2"
@@ -111,7 +111,7 @@ rm -f /tmp/skerry.toml /tmp/skerry-wrong.toml
 python3 scripts/picture.py "$folder/console-draft.png" --path /changes/drafts/autumn
 merismos draft discard autumn >/dev/null
 python3 scripts/picture.py "$folder/console-changes.png" --path /changes
-python3 scripts/picture.py "$folder/console-messages.png" --path /messages/watch
+python3 scripts/picture.py "$folder/console-messages.png" --path /notifications/watch
 python3 scripts/picture.py "$folder/console-events.png" --path /events
 python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"

@@ -90,7 +90,7 @@
       <label class="block">New draft<input class="input input-sm w-full" autocomplete="off" bind:value={name} maxlength="63" required placeholder="autumn-timetable" /></label>
       <label class="block">What it is for<input class="input input-sm w-full" bind:value={note} maxlength="500" /></label>
       {#if refusal}<p class="text-error" role="alert">✕ {refusal}</p>{/if}
-      <button class="btn btn-primary btn-sm" type="submit">Begin it</button>
+      <button class="btn btn-primary btn-sm" type="submit">Create draft</button>
     </form>
   </section>
   <section class="rounded-box border border-base-300 bg-base-100 p-3" aria-labelledby="revisions-title">

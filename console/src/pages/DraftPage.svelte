@@ -113,7 +113,7 @@
     {/if}
     {#if seen.changes.length === 0}
       <p class="text-secondary">
-        It changes nothing yet. While “Changes go” above says “into draft {name}”, what you change on the other pages gathers here.
+        It changes nothing yet. While “Apply to” above says “draft {name}”, what you change on the other pages gathers here.
       </p>
     {/if}
     <Consequences {outlook} bind:accept />

@@ -65,7 +65,7 @@
   const shown = $derived(
     (found?.things ?? []).filter((it) => inState === '' || (inState === 'trouble' ? isInTrouble(it.name) : inState === 'empty' ? isEmpty(it.name) : !isInTrouble(it.name))),
   )
-  const uses = $derived(kind !== 'frontend' && kind !== 'message')
+  const uses = $derived(kind !== 'frontend' && kind !== 'notification')
 </script>
 
 <main class="rounded-box border border-base-300 bg-base-100 p-3">
@@ -104,8 +104,8 @@
           <thead class="text-left text-secondary">
             <tr>
               <th class="py-1 pr-4 font-normal" scope="col">{KINDS[kind].one}</th>
-              <th class="pr-4 font-normal" scope="col">is</th>
-              {#if kind === 'frontend' || kind === 'pool'}<th class="pr-4 font-normal" scope="col">now</th>{/if}
+              <th class="pr-4 font-normal" scope="col">Configuration</th>
+              {#if kind === 'frontend' || kind === 'pool'}<th class="pr-4 font-normal" scope="col">Status</th>{/if}
               {#if uses}<th class="pr-4 font-normal" scope="col">used by</th>{/if}
               <th class="pr-4 font-normal" scope="col">labels</th>
               <th class="font-normal" scope="col">note</th>
@@ -146,5 +146,5 @@
       {#if inState === ''}<Pager bind:offset limit={LIMIT} total={found.total} />{/if}
     {/if}
   {/if}
-  {#if kind === 'message'}<div class="mt-4"><SentMessages /></div>{/if}
+  {#if kind === 'notification'}<div class="mt-4"><SentMessages /></div>{/if}
 </main>

@@ -61,7 +61,7 @@
       ...(checkKeys ? [{ do: 'add', thing: `checks.${name}`, keys: checkKeys } as Edit] : []),
       { do: 'add', thing: `pools.${name}`, keys: judge ? { check: judge } : {} },
       { do: 'add_servers', pool: name, lines: lines.join('\n') },
-      ...(taken ? [{ do: 'take', range: it.range, name } as Edit] : []),
+      ...(taken ? [{ do: 'reserve', range: it.range, name } as Edit] : []),
       { do: 'add', thing: `frontends.${name}`, keys: { protocol: it.protocol, listen: taken ? `${it.range}/${name}:${it.port.trim()}` : it.listen.trim(), pool: name } },
     ]
   })

@@ -46,9 +46,9 @@
 
   const go = (to: string) => void navigate(to as '/')
   const frontend = $derived(kind === 'frontend' ? live.status?.frontends.find((it) => it.name === name) : undefined)
-  const taken = $derived(kind === 'range' ? Object.entries((thing?.keys.taken ?? {}) as Record<string, string>) : [])
-  const release = $derived<Edit[]>(releasing ? [{ do: 'remove', thing: `ranges.${name}.taken.${releasing}` }] : [])
-  const take = $derived<Edit[]>(taking.trim() ? [{ do: 'take', range: name, name: taking.trim() }] : [])
+  const taken = $derived(kind === 'range' ? Object.entries((thing?.keys.reserved ?? {}) as Record<string, string>) : [])
+  const release = $derived<Edit[]>(releasing ? [{ do: 'remove', thing: `ranges.${name}.reserved.${releasing}` }] : [])
+  const take = $derived<Edit[]>(taking.trim() ? [{ do: 'reserve', range: name, name: taking.trim() }] : [])
 </script>
 
 <main class="rounded-box border border-base-300 bg-base-100 p-3">
@@ -83,7 +83,7 @@
     {#if thing.timing}<p class="mb-3 text-secondary">A failure is {noticed(thing.timing)}.</p>{/if}
     {#if frontend}<Explain frontend={name} protocol={frontend.protocol} />{/if}
     {#if kind === 'range'}
-      <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Taken addresses">
+      <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Reserved addresses">
         <div>
           <h3 class="mb-1 font-semibold">Taken</h3>
           <ul>
@@ -107,7 +107,7 @@
         {/if}
       </section>
     {/if}
-    {#if kind === 'message'}<SentMessages {name} />{/if}
+    {#if kind === 'notification'}<SentMessages {name} />{/if}
     <ThingForm {kind} {thing} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
   {/if}
 </main>

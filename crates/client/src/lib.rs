@@ -424,7 +424,7 @@ impl Client {
     /// # Errors
     /// [`ClientError`].
     pub async fn messages(&self, limit: u32) -> Result<SentMessages, ClientError> {
-        self.get(&format!("/messages?limit={limit}")).await
+        self.get(&format!("/notifications?limit={limit}")).await
     }
 
     /// Sends a message that only says that it is a try.
@@ -432,7 +432,7 @@ impl Client {
     /// # Errors
     /// [`ClientError`].
     pub async fn try_message(&self, name: &Name) -> Result<SentMessages, ClientError> {
-        self.call(self.request(Method::POST, &format!("/messages/{name}/try"))).await
+        self.call(self.request(Method::POST, &format!("/notifications/{name}/try"))).await
     }
 
     /// The newest events.

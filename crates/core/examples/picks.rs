@@ -39,7 +39,7 @@ fn main() {
             format!("servers.s{n} = {{ address = \"{address}\", weight = {} }}\n", n % 3 + 1)
         })
         .collect();
-    let text = format!("format = 2\n[pools.p]\nalgorithm = \"{algorithm}\"\n{lines}");
+    let text = format!("format = 3\n[pools.p]\nalgorithm = \"{algorithm}\"\n{lines}");
     let checked = load(&text, DocumentFormat::Toml).expect("a document");
     let snapshot = compile(&checked, &AllWell, &mut RuntimeRegistry::new(1), 1, (1, Tick(0)));
     let pool = &snapshot.pools[0];

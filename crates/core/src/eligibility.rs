@@ -209,7 +209,7 @@ pub fn eligibilities(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -
             }
         })
         .collect();
-    let lowest = tiers::lowest(&able, pool.tier_minimum);
+    let lowest = tiers::lowest(&able, pool.tier_min_eligible);
     let held =
         truths.held_tier(name).filter(|held| able.get(usize::from(*held)).is_some_and(|count| *count > 0));
     let works = lowest.max(held.filter(|_| lowest.is_some()));
@@ -306,7 +306,7 @@ mod tests {
             })
             .concat();
         let text = format!(
-            "format = 2\n[checks.up]\nkind = \"tcp\"\n[pools.quay]\ncheck = \"up\"\n{key}\n{servers}"
+            "format = 3\n[checks.up]\nkind = \"tcp\"\n[pools.quay]\ncheck = \"up\"\n{key}\n{servers}"
         );
         let checked = crate::config::load(&text, crate::config::DocumentFormat::Toml).unwrap();
         let (name, pool) = checked.document().pools.iter().next().unwrap();
@@ -379,7 +379,7 @@ mod tests {
                 self.0[usize::from(server.server.as_str().as_bytes()[1] - b'0')]
             }
         }
-        let text = "format = 2\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
+        let text = "format = 3\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
                     servers.s0 = { address = \"192.0.2.1:80\", weight = 3 }\n\
                     servers.s1 = { address = \"192.0.2.2:80\", capacity = 50 }\n\
                     servers.s2 = { address = \"192.0.2.3:80\", weight = 0 }\n";
@@ -437,7 +437,7 @@ mod tests {
                 self.0[usize::from(server.server.as_str().as_bytes()[1] - b'0')]
             }
         }
-        let text = "format = 2\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
+        let text = "format = 3\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
                     servers.s0 = { address = \"192.0.2.1:80\", weight = 3 }\n\
                     servers.s1 = { address = \"192.0.2.2:80\" }\n\
                     servers.s2 = { address = \"192.0.2.3:80\", tier = 1 }\n";
@@ -487,7 +487,7 @@ mod tests {
         #[case] of_b: Option<ServerFeedback>,
         #[case] shares: [Option<f64>; 2],
     ) {
-        let text = "format = 2\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
+        let text = "format = 3\n[checks.c]\nkind = \"tcp\"\n[pools.p]\ncheck = \"c\"\n\
                     servers.a = { address = \"192.0.2.1:80\" }\nservers.b = { address = \"192.0.2.2:80\" }\n\
                     servers.c = { address = \"192.0.2.3:80\" }\n";
         let checked = crate::config::load(text, crate::config::DocumentFormat::Toml).unwrap();
@@ -529,7 +529,7 @@ mod tests {
     #[case::capacity("", 1_000, None, &[0.5, 0.5, 0.0])]
     #[case::half_way_up_the_ramp("", 500, None, &[2.0 / 3.0, 1.0 / 3.0, 0.0])]
     #[case::a_held_tier("", 1_000, Some(1), &[0.0, 0.0, 1.0])]
-    #[case::a_tier_that_is_too_small("tier_minimum = 3", 1_000, None, &[0.5, 0.5, 0.0])]
+    #[case::a_tier_that_is_too_small("tier_min_eligible = 3", 1_000, None, &[0.5, 0.5, 0.0])]
     #[case::in_order_goes_by_the_configured_weight("algorithm = \"in-order\"", 10, None, &[0.0, 1.0, 0.0])]
     fn what_servers_count(
         #[case] keys: &str,
@@ -538,7 +538,7 @@ mod tests {
         #[case] shares: &[f64],
     ) {
         let text = format!(
-            "format = 2\n[pools.p]\n{keys}\nservers.a = {{ address = \"192.0.2.1:80\", weight = 4 }}\n\
+            "format = 3\n[pools.p]\n{keys}\nservers.a = {{ address = \"192.0.2.1:80\", weight = 4 }}\n\
              servers.b = {{ address = \"192.0.2.2:80\", weight = 8, capacity = 50 }}\n\
              servers.c = {{ address = \"192.0.2.3:80\", tier = 1 }}\n"
         );

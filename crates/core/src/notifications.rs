@@ -94,7 +94,7 @@ impl NotificationBatcher {
             return;
         }
         let lasting =
-            if change.undone_by().is_some() { self.spec.after.map(|span| span.get()) } else { None };
+            if change.undone_by().is_some() { self.spec.min_duration.map(|span| span.get()) } else { None };
         let ripe = now.plus(lasting.unwrap_or(Duration::ZERO));
         self.waiting.push(PendingChange { change, ripe, told });
     }
@@ -103,7 +103,7 @@ impl NotificationBatcher {
     #[must_use]
     pub fn next_timeout(&self) -> Option<Tick> {
         let first = self.waiting.iter().map(|pending| pending.ripe).min()?;
-        Some(first.plus(self.spec.gather.get()).max(self.not_before))
+        Some(first.plus(self.spec.batch_window.get()).max(self.not_before))
     }
 
     /// The time has come: gives what the message tells, in the order of time, and how many changes more there were.
@@ -120,7 +120,7 @@ impl NotificationBatcher {
                 None => drop(self.open.remove(&change.told.subject)),
             }
         }
-        self.not_before = now.plus(self.spec.at_most_every.get());
+        self.not_before = now.plus(self.spec.min_interval.get());
         let told = ripe.into_iter().map(|pending| pending.told).collect();
         Some((told, std::mem::take(&mut self.more)))
     }
@@ -134,10 +134,10 @@ mod tests {
 
     fn gatherer(keys: &str) -> NotificationBatcher {
         let text = format!(
-            "format = 2\n[pools.quay]\n[pools.pier]\n[messages.watch]\nwebhook = \"http://192.0.2.9/\"\n{keys}\n"
+            "format = 3\n[pools.quay]\n[pools.pier]\n[notifications.watch]\nwebhook = \"http://192.0.2.9/\"\n{keys}\n"
         );
         let checked = crate::config::load(&text, crate::config::DocumentFormat::Toml).unwrap();
-        NotificationBatcher::new(checked.document().messages.values().next().unwrap().clone())
+        NotificationBatcher::new(checked.document().notifications.values().next().unwrap().clone())
     }
 
     /// Feeds changes at seconds and gives at which tenth of a second which messages came, as `time: subject change`.
@@ -175,12 +175,12 @@ mod tests {
         &["6: quay/a down, quay/b down, pier/c down"])]
     #[case::only_its_pools("pools = [\"pier\"]", &[(1, "quay/a", DOWN), (2, "pier/c", DOWN)], &["7: pier/c down"])]
     #[case::only_its_changes("changes = [\"down\"]", &[(1, "quay/a", DOWN), (20, "quay/a", UP)], &["6: quay/a down"])]
-    #[case::not_too_often("at_most_every = \"60s\"", &[(1, "quay/a", DOWN), (10, "quay/a", UP), (30, "quay/b", DOWN)],
+    #[case::not_too_often("min_interval = \"60s\"", &[(1, "quay/a", DOWN), (10, "quay/a", UP), (30, "quay/b", DOWN)],
         &["6: quay/a down", "66: quay/a up, quay/b down"])]
-    #[case::what_did_not_last("after = \"30s\"", &[(1, "quay/a", DOWN), (20, "quay/a", UP)], &[])]
-    #[case::what_lasted("after = \"30s\"", &[(1, "quay/a", DOWN), (40, "quay/a", UP)],
+    #[case::what_did_not_last("min_duration = \"30s\"", &[(1, "quay/a", DOWN), (20, "quay/a", UP)], &[])]
+    #[case::what_lasted("min_duration = \"30s\"", &[(1, "quay/a", DOWN), (40, "quay/a", UP)],
         &["36: quay/a down", "96: quay/a up"])]
-    #[case::down_again_before_the_end_was_told("after = \"30s\"",
+    #[case::down_again_before_the_end_was_told("min_duration = \"30s\"",
         &[(1, "quay/a", DOWN), (40, "quay/a", UP), (50, "quay/a", DOWN), (60, "quay/a", UP)],
         &["36: quay/a down", "96: quay/a up"])]
     #[case::an_up_that_nobody_waits_for("", &[(1, "quay/a", UP)], &["6: quay/a up"])]

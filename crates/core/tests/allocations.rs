@@ -35,7 +35,7 @@ fn dealing_out_allocates_nothing(
         .map(|n| format!("servers.s{n} = {{ address = \"192.0.2.1:{}\", weight = {} }}\n", n + 1, n % 5 + 1))
         .collect();
     let text = format!(
-        "format = 2\n[pools.p]\nalgorithm = \"{algorithm}\"\nhash_keys = [\"query:day\", \"path\"]\n{limits}{lines}\
+        "format = 3\n[pools.p]\nalgorithm = \"{algorithm}\"\nhash_keys = [\"query:day\", \"path\"]\n{limits}{lines}\
          [frontends.f]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n"
     );
     let checked = load(&text, DocumentFormat::Toml).unwrap();

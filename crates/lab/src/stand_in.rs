@@ -330,7 +330,7 @@ async fn answer(
     };
     let mut response = reply(name, StatusCode::OK, body);
     if let Some(wish) = more.and_then(|wish| wish.parse().ok()) {
-        response.headers_mut().insert("merismos-wish", wish);
+        response.headers_mut().insert("merismos-feedback", wish);
     }
     response
 }

@@ -79,8 +79,9 @@ impl IdleConnections {
         if servers.len() <= place {
             servers.resize_with(place + 1, Vec::new);
         }
-        let until = (now + ticks(how.keep_idle.get())).min(upstream.born + ticks(how.keep_age.get()));
-        if servers[place].len() < usize::from(how.keep_limit) && now < until && upstream.may_rest() {
+        let until = (now + ticks(how.idle_connection_timeout.get()))
+            .min(upstream.born + ticks(how.idle_connection_age.get()));
+        if servers[place].len() < usize::from(how.idle_connections) && now < until && upstream.may_rest() {
             if upstream.seat.is_some() {
                 self.has_limited.set(true);
             }

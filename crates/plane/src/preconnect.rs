@@ -29,7 +29,7 @@ fn pools(snapshot: &Snapshot) -> impl Iterator<Item = &Arc<Pool>> {
             let fronts = snapshot.frontends().filter(|frontend| frontend.protocol == Protocol::Http);
             fronts.flat_map(|frontend| frontend.pools()).any(|candidate| candidate.name == pool.name)
         };
-        pool.reaching.connect_ahead > 0 && pool.proxy_protocol.is_none() && serves_http()
+        pool.reaching.preconnect > 0 && pool.proxy_protocol.is_none() && serves_http()
     })
 }
 
@@ -63,7 +63,7 @@ async fn connect(worker: Rc<Worker>, pool: Arc<Pool>, place: usize) {
     alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &alarm, wheel: &worker.wheel };
     let how = &pool.reaching;
-    for _ in 0..how.connect_ahead {
+    for _ in 0..how.preconnect {
         let made = match how.http_version {
             HttpVersion::One => {
                 let reached = connect_server(server, how, worker.draw(), watch).await;

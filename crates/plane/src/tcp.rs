@@ -42,7 +42,7 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
         visit;
     client.alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
-    let heard = match frontend.greeting_timeout {
+    let heard = match frontend.client_hello_timeout {
         Some(limit) => Box::pin(peek_client_hello(worker, &mut stream, first, (limit, watch))).await,
         None => Some(ClientHello { name: None, first }),
     };
@@ -229,7 +229,7 @@ impl TcpStep<'_> {
             at.failed();
             return TcpAttempt::Ended(TcpEnd::Unreached);
         }
-        if let Some(life) = frontend.life_limit {
+        if let Some(life) = frontend.max_connection_age {
             watch.set_total_timeout(life);
         }
         client.may_move.set(pool.failing.on_down == OpenConnections::Break);

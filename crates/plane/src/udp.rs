@@ -508,10 +508,10 @@ pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<UdpListener>, frontend: u
             // One snapshot for what comes together.
             let snapshot = worker.snapshot();
             let Some(frontend) = snapshot.frontend(frontend) else { return Poll::Pending };
-            if frontend.unit == BalancePer::Datagram {
+            if frontend.balance_per == BalancePer::Datagram {
                 port.close_expired(frontend);
             }
-            port.outlet.poll_receive(&worker, context, |meta, row| match frontend.unit {
+            port.outlet.poll_receive(&worker, context, |meta, row| match frontend.balance_per {
                 BalancePer::Datagram => port.send_one_way(&worker, frontend, meta, row),
                 BalancePer::Flow | BalancePer::Connection | BalancePer::Request => {
                     port.send_in_flow(&worker, frontend, meta, row)

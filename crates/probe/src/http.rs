@@ -58,7 +58,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpProbe, trace: &mut Tr
     let mut path = asked.path.clone();
     for _ in 0..=asked.redirects {
         let answer = once(asking, asked, &path, trace).await?;
-        if let Some(says) = answer.wish.as_ref().filter(|_| asked.wishes) {
+        if let Some(says) = answer.wish.as_ref().filter(|_| asked.server_feedback) {
             match ServerFeedback::read(says) {
                 Ok(wish) => trace.wish = wish,
                 Err(wrong) => trace.done(ProbeStep::Answer, wrong.to_string()),

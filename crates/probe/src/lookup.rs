@@ -110,7 +110,7 @@ impl Drop for Lookups {
 
 /// Asks for one name for ever.
 async fn follow(id: LookupId, lookup: LookupSpec, reports: mpsc::Sender<LookupReport>) {
-    let least = lookup.least_interval.get();
+    let least = lookup.min_interval.get();
     loop {
         let outcome = look_up(&lookup).await;
         let rest = match &outcome {

@@ -17,7 +17,7 @@ use crate::controller::RunningView;
 
 /// What is asked of a server whose pool has no check: whether its port is open.
 fn open_port() -> CheckSpec {
-    let document = serde_json::json!({ "format": 2, "checks": { "open": { "kind": "tcp" } } });
+    let document = serde_json::json!({ "format": 3, "checks": { "open": { "kind": "tcp" } } });
     let document = merismos_core::config::read_value(document).expect("a document of our own");
     document.checks.into_values().next().expect("the check that stands in it")
 }

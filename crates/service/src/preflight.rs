@@ -121,11 +121,11 @@ fn missing_secrets(old: &Document, new: &Document, surroundings: &ProbeEnvironme
 
 /// Every secret that a document refers to, by the path of its key.
 fn secrets(document: &Document) -> Vec<(String, &SecretRef)> {
-    let of_messages = document.messages.iter().flat_map(|(name, message)| {
+    let of_messages = document.notifications.iter().flat_map(|(name, message)| {
         let hook = message.webhook.as_ref().and_then(|webhook| webhook.secret.as_ref());
         let mail = message.mail.as_ref().and_then(|mail| mail.password.as_ref());
         let keys = [("webhook_secret", hook), ("mail_password", mail)];
-        keys.map(|(key, secret)| secret.map(|secret| (format!("messages.{name}.{key}"), secret)))
+        keys.map(|(key, secret)| secret.map(|secret| (format!("notifications.{name}.{key}"), secret)))
     });
     let of_checks = document.checks.iter().map(|(name, check)| match &check.kind {
         CheckKind::Sql(asked) => {

@@ -74,8 +74,8 @@ const atServer = (server: string, what: string) => {
 }
 export const probes = (server: string) => call<Probes>('GET', atServer(server, 'probes'))
 export const tryCheck = (check: string, servers: string[], keys: Keys) => call<TryAnswer>('POST', `/checks/${check}/try`, { servers, keys })
-export const messages = (limit: number) => call<{ messages: SentMessage[] }>('GET', `/messages?limit=${limit}`)
-export const tryMessage = (name: string) => call<{ messages: SentMessage[] }>('POST', `/messages/${name}/try`)
+export const messages = (limit: number) => call<{ messages: SentMessage[] }>('GET', `/notifications?limit=${limit}`)
+export const tryMessage = (name: string) => call<{ messages: SentMessage[] }>('POST', `/notifications/${name}/try`)
 export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(server, 'diagnosis'))
 export const giveDuty = (server: string, duty: Duty, reason: string, evenIfLast: boolean) => {
   const [pool, name] = server.split('/')

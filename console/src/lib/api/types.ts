@@ -270,7 +270,7 @@ export interface Trial {
   happened: { after_ms: number; subject: string; says: string }[]
 }
 
-export type Kind = 'host' | 'range' | 'taken' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend' | 'message' | 'network'
+export type Kind = 'host' | 'range' | 'reserved' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend' | 'notification' | 'network'
 
 /** A value of a key: what JSON holds. */
 export type Json = string | number | boolean | null | Json[] | { [key: string]: Json }
@@ -315,7 +315,7 @@ export type Edit =
   | { do: 'remove'; thing: string }
   | { do: 'add_servers'; pool: string; lines: string; weight?: number; tier?: number }
   | { do: 'import_hosts'; format: 'hosts' | 'csv'; text: string }
-  | { do: 'take'; range: string; name: string; address?: string }
+  | { do: 'reserve'; range: string; name: string; address?: string }
 
 export interface Change {
   path: string

@@ -69,7 +69,7 @@
       {:else if needed.has(warning.key) && canAccept}
         <label class="mt-1 flex items-center gap-2">
           <input type="checkbox" class="checkbox checkbox-xs" value={warning.key} bind:group={accept} />
-          It is meant to be so
+          Accept this warning
         </label>
       {/if}
     </div>

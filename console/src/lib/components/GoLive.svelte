@@ -7,7 +7,7 @@
   // The consequences of some edits, as they are typed, and the button that makes them.
   let {
     edits,
-    verb = 'Make it live',
+    verb = 'Apply',
     basedOn,
     missing = [],
     wrong = 0,

@@ -4,7 +4,7 @@
   // A thing of the configuration, by its path, as a link to its page.
   let { path }: { path: string } = $props()
 
-  const name = $derived(path.replace(/^(frontends|pools|checks|hosts|ranges|networks|messages)\./, '').replace(/\.(servers|lookups|taken)\./, '/'))
+  const name = $derived(path.replace(/^(frontends|pools|checks|hosts|ranges|networks|notifications)\./, '').replace(/\.(servers|lookups|taken)\./, '/'))
 </script>
 
 <a class="link link-hover" href={pageOf(path)}>{name}</a>

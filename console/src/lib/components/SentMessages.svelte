@@ -71,7 +71,7 @@
               {#if it.delivered}<span class="text-success">✓ delivered</span>{:else if it.next_try}<span class="text-warning">… on its way</span>{:else}<span class="text-error">✗ not delivered</span>{/if}
             </td>
             <td class="whitespace-nowrap pr-3">{clock(it.at)}</td>
-            {#if !name}<td class="pr-3"><a class="link link-hover" href={`/messages/${it.name}`}>{it.name}</a></td>{/if}
+            {#if !name}<td class="pr-3"><a class="link link-hover" href={`/notifications/${it.name}`}>{it.name}</a></td>{/if}
             <td class="pr-3">{it.via}</td>
             <td>
               {it.says}

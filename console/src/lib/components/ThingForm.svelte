@@ -2,7 +2,7 @@
   import { untrack } from 'svelte'
   import type { Edit, Keys, Kind, ThingView } from '../api/types'
   import type { Outlook } from '../desk/desk.svelte'
-  import { applies, byKey, FIELDS, KINDS, labelText, meant, meantLabels, shown, wrong, wrongName, type Field, type Mistake } from '../desk/fields'
+  import { applies, byKey, FIELDS, KINDS, labelText, meant, put, valueAt, meantLabels, shown, wrong, wrongName, type Field, type Mistake } from '../desk/fields'
   import { unsaved } from '../desk/unsaved.svelte'
   import { clock } from '../format/format'
   import FieldNotes from './FieldNotes.svelte'
@@ -118,8 +118,8 @@
       if (!applies(field, values) && fields.some((it) => it !== field && it.key === field.key && applies(it, values))) continue
       const was = thing ? shown(field, thing.keys) : ''
       if (!applies(field, values)) {
-        if (thing && was !== '') keys[field.key] = null
-      } else if (typed.trim() !== was) keys[field.key] = meant(field, typed, thing?.keys[field.key])
+        if (thing && was !== '') put(keys, field.key, null)
+      } else if (typed.trim() !== was) put(keys, field.key, meant(field, typed, thing && valueAt(thing.keys, field.key)))
     }
     if (labels.trim() !== labelText(thing?.labels ?? {})) keys.labels = meantLabels(labels, thing?.labels ?? {})
     return keys
@@ -185,7 +185,7 @@
       </div>
     {/if}
     <Fields {fields} bind:values {mistakes} {clashes} />
-    {#if kind !== 'lookup' && kind !== 'taken' && kind !== 'network'}
+    {#if kind !== 'lookup' && kind !== 'reserved' && kind !== 'network'}
       <div class="mt-2">
         <label class="block" for="field-labels">Labels</label>
         <input
@@ -203,7 +203,7 @@
   </div>
   <div class="min-w-0 rounded-box border border-base-300 bg-base-200 p-3">
     <h2 class="mb-2 font-semibold">What this does</h2>
-    <GoLive {edits} {basedOn} {missing} wrong={wrongs} verb={gone ? 'Make it anew' : 'Make it live'} onseen={(seen) => (outlook = seen)} onmade={done} />
+    <GoLive {edits} {basedOn} {missing} wrong={wrongs} verb={gone ? 'Create again' : 'Apply'} onseen={(seen) => (outlook = seen)} onmade={done} />
     {#if kind === 'check'}<TryCheck name={thing ? thing.name : name} keys={whole} usedBy={thing?.used_by ?? []} />{/if}
   </div>
 </div>

@@ -18,7 +18,7 @@
     ['/hosts', 'Hosts'],
     ['/ranges', 'Addresses'],
     ['/networks', 'Networks'],
-    ['/messages', 'Messages'],
+    ['/notifications', 'Notifications'],
     ['/changes', 'Changes'],
     ['/events', 'Events'],
     ['/access', 'Access'],
@@ -68,15 +68,15 @@
       {/each}
     </nav>
     <label class="ml-auto flex items-center gap-2">
-      <span>Changes go</span>
+      <span>Apply to</span>
       <select
         class="select select-xs w-48 border-neutral-content/40 bg-neutral text-neutral-content"
         value={desk.draft ?? ''}
         onchange={(event) => desk.choose(event.currentTarget.value || null)}
         data-testid="where"
       >
-        <option value="">live, one by one</option>
-        {#each known as it (it.name)}<option value={it.name}>into draft {it.name}</option>{/each}
+        <option value="">the running configuration</option>
+        {#each known as it (it.name)}<option value={it.name}>draft {it.name}</option>{/each}
       </select>
     </label>
     <button class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none" onclick={() => (works.length > 0 ? (asking = true) : void leave())}>Log out</button>

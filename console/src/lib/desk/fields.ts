@@ -47,7 +47,7 @@ const times = (more: boolean, inherits: boolean): Field[] => {
   return [
     text('connect_timeout', 'Connecting', or('1s'), 'how long connecting may take, 10ms to 60s', { more }),
     text('first_byte_timeout', 'First byte', or('30s'), 'until the answer begins, 10ms to 1h; then 504', { more }),
-    text('whole_answer_timeout', 'Whole answer', or('1h'), 'from first byte to last, 100ms to 24h', { more }),
+    text('response_timeout', 'Whole answer', or('1h'), 'from first byte to last, 100ms to 24h', { more }),
     text('idle_timeout', 'Rest', or('60s'), 'the longest rest in a body, 100ms to 1h', { more }),
   ]
 }
@@ -69,8 +69,8 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('protocol', 'Protocol', '', 'what clients speak'), type: 'choice', of: ['http', 'tcp', 'udp'], needed: true },
     text('listen', 'Listens on', '192.0.2.10:80', 'address:port, or range/name:port for a reserved address', { needed: true }),
     { ...text('pool', 'Pool', '', 'where its clients are sent, or the first of several'), type: 'thing', kind: 'pool', needed: true },
-    { ...text('unit', 'Deals out', '', 'each request or each connection; kept connections fool whoever counts', { when: http }), type: 'choice', of: ['request', 'connection'] },
-    { ...text('unit', 'Deals out', '', 'flow: a client’s address and port; datagram: each one, without answers', { when: udp }), type: 'choice', of: ['flow', 'datagram'] },
+    { ...text('balance_per', 'Balance per', '', 'each request or each connection; kept connections fool whoever counts', { when: http }), type: 'choice', of: ['request', 'connection'] },
+    { ...text('balance_per', 'Balance per', '', 'flow: a client’s address and port; datagram: each one, without answers', { when: udp }), type: 'choice', of: ['flow', 'datagram'] },
     note,
     { ...text('next_pools', 'More pools', 'none', 'names, in order'), type: 'words', more: true },
     { ...text('choose_pool', 'Chosen', '', 'how one of several pools is chosen'), type: 'choice', of: ['in-order', 'by-weight', 'by-latency', 'by-network'], more: true },
@@ -80,54 +80,55 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('connection_limit', 'Clients at once', '10000', 'one more is let go, with 503 where it speaks HTTP'), type: 'number', more: true },
     { ...text('failing_share', 'Failing from', '10', 'percent of a minute’s requests that fail on it is told; 0 is never'), type: 'number', more: true },
     text('idle_timeout', 'Client’s rest', '60s, tcp 10m, udp 30s', 'between requests, in a body, or without a byte, 100ms to 24h', { more: true }),
-    text('head_timeout', 'Head within', '10s', 'from a head’s first byte to its end, 100ms to 5m', { more: true, when: http }),
-    text('head_limit', 'Largest head', '16KiB', '1KiB to 64KiB; a larger one is answered 431', { more: true, when: http }),
-    { ...text('field_limit', 'Fields in a head', '100', '1 to 100; more are answered 431', { when: http }), type: 'number', more: true },
-    { ...text('stream_limit', 'Requests at once', '100', 'of one client over HTTP/2, 1 to 1000', { when: http }), type: 'number', more: true },
+    text('header_timeout', 'Head within', '10s', 'from a head’s first byte to its end, 100ms to 5m', { more: true, when: http }),
+    text('header_size_limit', 'Largest head', '16KiB', '1KiB to 64KiB; a larger one is answered 431', { more: true, when: http }),
+    { ...text('header_count_limit', 'Fields in a head', '100', '1 to 100; more are answered 431', { when: http }), type: 'number', more: true },
+    { ...text('max_concurrent_streams', 'Requests at once', '100', 'of one client over HTTP/2, 1 to 1000', { when: http }), type: 'number', more: true },
     text('min_rate', 'Lowest rate', '32B', 'a second, at which a client sends a body and takes an answer; 0B is none', { more: true, when: http }),
     text('min_rate_grace', 'Slower for', '30s', 'a client may be, 1s to 1h', { more: true, when: http }),
     { ...text('dropped_fields', 'Dropped fields', 'X-Real-IP and its like', 'that servers might believe, of clients that are not trusted', { when: http }), type: 'words', more: true },
     text('tunnel_timeout', 'Tunnel’s rest', '1h', 'of an upgraded connection (WebSocket), 1s to 24h', { more: true, when: http }),
-    text('greeting_timeout', 'TLS name within', '2s', 'where its pool goes by sni, 100ms to 5m', { more: true, when: tcp }),
-    text('life_limit', 'Longest life', 'none', 'of a connection, 1s to 720h', { more: true, when: tcp }),
+    text('client_hello_timeout', 'TLS name within', '2s', 'where its pool goes by sni, 100ms to 5m', { more: true, when: tcp }),
+    text('max_connection_age', 'Longest life', 'none', 'of a connection, 1s to 720h', { more: true, when: tcp }),
     { ...text('trusted', 'Trusted', 'nobody', 'networks whose word of who the client is is believed', { when: streams }), type: 'words', more: true },
     { ...text('proxy_protocol', 'PROXY protocol', '', 'connections of trusted peers begin with its header', { when: streams }), type: 'flag', of: ['yes'], more: true },
   ],
   pool: [
-    { ...text('algorithm', 'Deals out by', '', 'how servers are picked'), type: 'choice', of: ['round-robin', 'least-connections', 'least-load', 'random-two', 'hash', 'in-order'] },
+    { ...text('algorithm', 'Algorithm', '', 'how servers are picked'), type: 'choice', of: ['round-robin', 'least-connections', 'least-load', 'random-two', 'hash', 'in-order'] },
     { ...text('hash_keys', 'By the key', 'client-address', 'client-address, path, path-with-query, host, query:NAME, header:NAME, cookie:NAME; the first that there is', { when: hash }), type: 'words' },
     { ...text('hash_when_absent', 'Without a key', '', 'dealt out in turns, or refused', { when: hash }), type: 'choice', of: ['spread', 'refuse'] },
     { ...text('hash_prefix_ipv4', 'IPv4 prefix', '32', 'bits of a client’s address that count', { when: hash }), type: 'number' },
     { ...text('hash_prefix_ipv6', 'IPv6 prefix', '64', 'bits of a client’s address that count', { when: hash }), type: 'number' },
-    { ...text('hash_bound', 'Bound, %', 'none', 'the most of its share of the work in flight, 101 to 1000', { when: hash }), type: 'number' },
-    { ...text('persistence', 'Clients stay', '', 'tied to their server by a signed cookie (http)'), type: 'choice', of: ['cookie'] },
+    { ...text('bounded_load', 'Bound, %', 'none', 'the most of its share of the work in flight, 101 to 1000', { when: hash }), type: 'number' },
+    { ...text('persistence', 'Session persistence', '', 'tied to their server by a signed cookie (http)'), type: 'choice', of: ['cookie'] },
     { ...text('check', 'Check', 'none', 'judges its servers; without one each is taken to work'), type: 'thing', kind: 'check' },
     { ...text('more_checks', 'More checks', 'none', 'names, made with it'), type: 'words', more: true },
     { ...text('checks_needed', 'Has to pass', '', 'of several checks'), type: 'choice', of: ['all', 'any'], more: true },
-    { ...text('evidence_failures', 'Evidence: failures', 'none', 'of work that speak against a server'), type: 'number', more: true },
-    text('evidence_within', 'Evidence: within', '10s', '1s to 60s', { more: true }),
-    { ...text('evidence_errors', 'Evidence: errors', '', 'answers with 500 and above count too'), type: 'flag', of: ['yes'], more: true },
-    { ...text('evidence_verdict', 'Evidence: verdict', '', 'what it makes of a server that is up'), type: 'choice', of: ['suspect', 'down'], more: true },
+    { ...text('passive_check.failures', 'Passive check: failures', 'none', 'so many failures of real traffic within the time change a server’s health; without a number none does'), type: 'number', more: true },
+    text('passive_check.within', 'Passive check: within', '10s', '1s to 60s', { more: true }),
+    { ...text('passive_check.count_5xx', 'Passive check: 5xx', '', 'responses with a status of 500 and above count too'), type: 'flag', of: ['yes'], more: true },
+    { ...text('passive_check.action', 'Passive check: action', 'suspect', 'what the failures make of a server that is up'), type: 'choice', of: ['suspect', 'down'], more: true },
+    { ...text('passive_check.allow_last', 'Passive check: last server', '', 'the last eligible server may go down by it too'), type: 'flag', of: ['yes'], more: true },
     { ...text('when_none', 'When none passes', '', 'work is refused or goes elsewhere, or goes to all that fail'), type: 'choice', of: ['refuse', 'all'], more: true },
     note,
     ...times(true, false),
     text('pin_cookie', 'Name of the cookie', 'merismos-pin', 'that ties clients', { more: true, when: { key: 'persistence', is: 'cookie' } }),
-    text('pin_lifetime', 'Clients stay for', 'the session', '1m to 720h', { more: true, when: { key: 'persistence', is: 'cookie' } }),
+    text('pin_lifetime', 'Pin lifetime', 'the session', '1m to 720h', { more: true, when: { key: 'persistence', is: 'cookie' } }),
     { ...text('capacity', 'Capacity, %', '100', 'how much of their limits its servers may use'), type: 'number', more: true },
     text('ramp', 'Ramp', 'none', 'in which the share of a server that comes back grows, 1s to 1h', { more: true }),
-    { ...text('tier_minimum', 'A tier works from', '1', 'eligible servers'), type: 'number', more: true },
+    { ...text('tier_min_eligible', 'A tier works from', '1', 'eligible servers'), type: 'number', more: true },
     text('failback', 'Failback', 'automatic', 'when work goes back to a lower tier: automatic, after 5m, by hand', { more: true }),
     ...limits('none'),
     { ...text('queue_limit', 'May wait', '100', 'pieces of work while every server is full; 0 is no queue'), type: 'number', more: true },
     text('queue_timeout', 'May wait for', '1s', '10ms to 10m', { more: true }),
-    { ...text('usable_from', 'Usable from', '1', 'eligible servers, for a frontend with several pools'), type: 'number', more: true },
+    { ...text('min_eligible', 'Usable from', '1', 'eligible servers, for a frontend with several pools'), type: 'number', more: true },
     { ...text('proxy_protocol', 'PROXY protocol', '', 'the header that its servers want'), type: 'choice', of: ['v1', 'v2'], more: true },
     { ...text('http_version', 'HTTP to servers', '', 'whatever their clients speak'), type: 'choice', of: ['1.1', '2'], more: true },
     { ...text('source_addresses', 'From addresses', 'the system’s choice', 'of this machine, in turn'), type: 'words', more: true },
-    { ...text('keep_limit', 'Kept connections', '128', 'unused, to a server, of each worker'), type: 'number', more: true },
-    text('keep_idle', 'Kept unused for', '4s', '100ms to 1h', { more: true }),
-    text('keep_age', 'Kept until old', '1h', '1s to 24h', { more: true }),
-    { ...text('connect_ahead', 'Connections ahead', '0', 'that each worker makes to a server that comes back'), type: 'number', more: true },
+    { ...text('idle_connections', 'Kept connections', '128', 'unused, to a server, of each worker'), type: 'number', more: true },
+    text('idle_connection_timeout', 'Kept unused for', '4s', '100ms to 1h', { more: true }),
+    text('idle_connection_age', 'Kept until old', '1h', '1s to 24h', { more: true }),
+    { ...text('preconnect', 'Connections ahead', '0', 'that each worker makes to a server that comes back'), type: 'number', more: true },
     { ...text('attempts', 'Attempts', '3', 'servers that one request may be offered to, over all tiers and pools, 1 to 16'), type: 'number', more: true },
     { ...text('suspect_share', 'Share while suspect, %', '50', 'of its share; 100 where nothing is said with hash and in-order'), type: 'number', more: true },
     text('retry_after', 'Retry after', 'none', 'without a first byte an idempotent request goes to another server, 10ms to 1h', { more: true }),
@@ -150,26 +151,26 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('records', 'Records', '', 'address: A and AAAA; service: SRV'), type: 'choice', of: ['address', 'service'], needed: true },
     { ...text('port', 'Port', '', 'of each server'), type: 'number', needed: true, when: { key: 'records', is: 'address' } },
     { ...text('weight', 'Weight', '1', 'of each server'), type: 'number', when: { key: 'records', is: 'address' } },
-    { ...text('together', 'One server', '', 'all addresses of a name are one server’s'), type: 'flag', of: ['yes'] },
+    { ...text('merge_addresses', 'One server', '', 'all addresses of a name are one server’s'), type: 'flag', of: ['yes'] },
     text('resolver', 'Name server', 'the machine’s own', 'address:port'),
     { ...text('when_empty', 'When empty', '', 'what becomes of servers when no records are left'), type: 'choice', of: ['keep', 'remove'] },
     note,
   ],
   check: [
-    { ...text('kind', 'Asks', '', 'what a probe asks the server'), type: 'choice', of: ['tcp', 'http', 'icmp', 'udp', 'dns', 'tls', 'sql', 'grpc', 'command'], needed: true },
+    { ...text('kind', 'Check type', '', 'what a probe asks the server'), type: 'choice', of: ['tcp', 'http', 'icmp', 'udp', 'dns', 'tls', 'sql', 'grpc', 'command'], needed: true },
     text('path', 'Path', '/', 'what is asked for', { when: ofHttp }),
-    { ...text('accept', 'Passes with', '200-299', 'status codes and ranges, spaces between', { when: ofHttp }), type: 'words' },
+    { ...text('accept', 'Expected status', '200-299', 'status codes and ranges, spaces between', { when: ofHttp }), type: 'words' },
     text('method', 'Method', 'GET', '', { more: true, when: ofHttp }),
     text('host', 'Host', 'the server’s address', 'that is asked for', { more: true, when: ofHttp }),
     { ...text('http_version', 'HTTP', '', 'the version', { when: ofHttp }), type: 'choice', of: ['1.1', '2'], more: true },
     text('body_contains', 'Body contains', '', 'a text', { when: ofHttp }),
     text('body_matches', 'Body matches', '', 'a regular expression', { more: true, when: ofHttp }),
-    text('body_lacks', 'Body lacks', '', 'a text', { more: true, when: ofHttp }),
+    text('body_not_contains', 'Body lacks', '', 'a text', { more: true, when: ofHttp }),
     text('json_pointer', 'JSON pointer', '/state', 'where in the body a value stands', { more: true, when: ofHttp }),
-    text('json_wanted', 'That value', '= ready', 'a condition', { more: true, when: ofHttp }),
+    text('json_expect', 'That value', '= ready', 'a condition', { more: true, when: ofHttp }),
     { ...text('redirects', 'Redirections', '0', 'that are followed, 0 to 5', { when: ofHttp }), type: 'number', more: true },
     { ...text('keep_alive', 'Keeps its connection', '', 'for the next probe (HTTP/1.1): cheaper, and it proves less', { when: ofHttp }), type: 'flag', of: ['yes'], more: true },
-    { ...text('wishes', 'Does what servers ask for', '', 'in the field Merismos-Wish: a smaller share, or to be drained', { when: ofHttp }), type: 'flag', of: ['yes'], more: true },
+    { ...text('server_feedback', 'Does what servers ask for', '', 'in the field Merismos-Feedback: a smaller share, or to be drained', { when: ofHttp }), type: 'flag', of: ['yes'], more: true },
     { ...text('tls', 'TLS', '', 'what is checked of the certificate', { when: ofKind('http', 'sql') }), type: 'choice', of: ['verified', 'unverified'], more: true },
     { ...text('tls', 'Certificate', '', 'what is checked of it', { when: ofKind('tls') }), type: 'choice', of: ['verified', 'unverified'] },
     text('tls_name', 'Name', '', 'that the certificate has to be for', { when: ofKind('tls') }),
@@ -183,7 +184,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     text('password', 'Password', 'environment:MERISMOS_SECRET_PROBE', 'where it stands: environment:MERISMOS_SECRET_NAME, or file:/PATH in the secrets folder', { when: ofKind('sql') }),
     text('query', 'Query', 'SELECT @@read_only', 'one statement that reads', { needed: true, when: ofKind('sql') }),
     text('column', 'Column', 'the first', 'whose value is judged', { when: ofKind('sql') }),
-    text('wanted', 'Wanted', '= 0', 'a condition', { when: ofKind('sql') }),
+    text('expect', 'Expected value', '= 0', 'a condition', { when: ofKind('sql') }),
     text('service', 'Service', 'the whole server', 'that is asked about', { when: ofKind('grpc') }),
     text('program', 'Program', 'lag', 'its file name in the service’s folder', { needed: true, when: ofKind('command') }),
     { ...text('port', 'Port', 'the server’s', 'another one to ask'), type: 'number', more: true },
@@ -205,7 +206,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     note,
   ],
   network: [{ ...text('prefixes', 'Networks', '192.0.2.0/24 2001:db8::7', 'addresses and prefixes', { needed: true }), type: 'words' }],
-  message: [
+  notification: [
     { ...text('pools', 'Of pools', 'all', 'whose changes are told'), type: 'words' },
     { ...text('changes', 'Of changes', 'down up empty', 'down, up, suspect, flapping, empty, filled, failing, answering, moved, moved-back'), type: 'words' },
     text('webhook', 'Webhook', 'https://bell.skerry.example/hook', 'where JSON is posted to'),
@@ -213,15 +214,15 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('mail_to', 'E-mail to', 'watch@skerry.example', 'one or more'), type: 'words' },
     text('mail_from', 'E-mail from', 'merismos@skerry.example', ''),
     text('mail_server', 'Mail server', 'mail.skerry.example:587', 'host:port'),
-    { ...text('mail_tls', 'Its TLS', '', 'begun on a plain connection, from the first byte, or none'), type: 'choice', of: ['begun', 'whole', 'none'], more: true },
+    { ...text('mail_tls', 'Its TLS', '', 'STARTTLS on a plain connection, from the first byte, or none'), type: 'choice', of: ['starttls', 'tls', 'none'], more: true },
     text('mail_user', 'Its user', 'nobody logs in', '', { more: true }),
     text('mail_password', 'Its password', 'environment:MERISMOS_SECRET_MAIL', 'where it stands', { more: true }),
-    text('after', 'Lasting', 'at once', 'only what has lasted so long, 1s to 24h'),
-    text('gather', 'Gathered for', '5s', '100ms to 10m', { more: true }),
-    text('at_most_every', 'At most every', '1m', '1s to 24h', { more: true }),
+    text('min_duration', 'Lasting', 'at once', 'only what has lasted so long, 1s to 24h'),
+    text('batch_window', 'Gathered for', '5s', '100ms to 10m', { more: true }),
+    text('min_interval', 'At most every', '1m', '1s to 24h', { more: true }),
     note,
   ],
-  taken: [text('address', 'Address', '', 'the address')],
+  reserved: [text('address', 'Address', '', 'the address')],
 }
 
 /** Whether a field has a meaning beside the values of the others. An empty one stands for its default. */
@@ -231,9 +232,29 @@ export function applies(field: Field, values: Record<string, string>): boolean {
   return Array.isArray(field.when.is) ? field.when.is.includes(value) : field.when.is === value
 }
 
+/** The value of a key, or of one inside a table: `passive_check.failures`. */
+export function valueAt(keys: Keys, key: string): Json | undefined {
+  const [first, second] = key.split('.')
+  const value = keys[first ?? '']
+  if (second === undefined) return value
+  return value !== null && typeof value === 'object' && !Array.isArray(value) ? value[second] : undefined
+}
+
+/** Puts a value under a key, or under one inside a table. A table without the key that it cannot be without goes as a whole. */
+export function put(keys: Keys, key: string, value: Json): void {
+  const [first, second] = key.split('.')
+  if (second === undefined) {
+    keys[key] = value
+  } else if (value === null && second === 'failures') {
+    keys[first ?? ''] = null
+  } else if (keys[first ?? ''] !== null) {
+    keys[first ?? ''] = { ...(keys[first ?? ''] as Keys | undefined), [second]: value }
+  }
+}
+
 /** What a field shows of a thing's keys. */
 export function shown(field: Field, keys: Keys): string {
-  const value = keys[field.key]
+  const value = valueAt(keys, field.key)
   if (value === undefined || value === null) return ''
   if (field.type === 'flag') return value === true ? 'yes' : ''
   if (field.type === 'numbers' || field.type === 'lists')
@@ -255,8 +276,9 @@ export function byKey(mistakes: Problem[], path: string): Record<string, Mistake
   const found: Record<string, Mistake> = {}
   for (const it of mistakes) {
     if (it.path !== path && !it.path.startsWith(`${path}.`)) continue
-    const key = it.path.slice(path.length + 1).split('.')[0] ?? ''
-    found[key] ??= { found: it.found, wanted: it.wanted }
+    const whole = it.path.slice(path.length + 1)
+    // Those of a table's own keys have fields of their own.
+    for (const key of [whole, whole.split('.')[0] ?? '']) found[key] ??= { found: it.found, wanted: it.wanted }
   }
   return found
 }
@@ -323,6 +345,6 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   host: { one: 'host', many: 'Hosts', home: 'hosts' },
   range: { one: 'range', many: 'Reserved addresses', home: 'ranges' },
   network: { one: 'network', many: 'Networks', home: 'networks' },
-  message: { one: 'message', many: 'Messages', home: 'messages' },
-  taken: { one: 'taken address', many: 'Taken addresses', home: 'ranges' },
+  notification: { one: 'notification', many: 'Notifications', home: 'notifications' },
+  reserved: { one: 'reserved address', many: 'Reserved addresses', home: 'ranges' },
 }

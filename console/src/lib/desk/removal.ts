@@ -24,7 +24,7 @@ export async function removalOf(frontend: ThingView, draft: string | null): Prom
     return users.length === 0 ? view : null
   }
   const taken = /^([a-z0-9-]+)\/([a-z0-9-]+):\d+$/.exec(String(frontend.keys.listen ?? ''))
-  if (taken) await go(`ranges.${taken[1]}.taken.${taken[2]}`)
+  if (taken) await go(`ranges.${taken[1]}.reserved.${taken[2]}`)
   const checks = new Set<string>()
   for (const pool of new Set(['pool', 'next_pools', 'last_resort'].flatMap((key) => texts(frontend.keys[key])))) {
     const gone = await go(`pools.${pool}`)

@@ -8,7 +8,7 @@ const PAGES: Record<string, string> = {
   hosts: 'Hosts',
   ranges: 'Addresses',
   networks: 'Networks',
-  messages: 'Messages',
+  messages: 'Notifications',
   changes: 'Changes',
   events: 'Events',
   access: 'Access',

@@ -80,9 +80,9 @@ enum TopCommand {
     /// Lists of clients' networks, by which frontends may choose pools
     #[command(subcommand)]
     Network(objects::ObjectCommand<objects::NetworkKeys>),
-    /// Messages: who is told of which changes, by webhook and e-mail
+    /// Notifications: messages to people about changes, by webhook and e-mail
     #[command(subcommand)]
-    Message(objects::NotificationCommand),
+    Notification(objects::NotificationCommand),
     /// Drafts: several changes that become one revision
     #[command(subcommand)]
     Draft(draft::DraftCommand),
@@ -137,7 +137,7 @@ impl CommandLine {
             TopCommand::Host(verb) => verb.run(&context).await,
             TopCommand::Range(verb) => verb.run(&context).await,
             TopCommand::Network(verb) => verb.run(&context).await,
-            TopCommand::Message(verb) => verb.run(&context).await,
+            TopCommand::Notification(verb) => verb.run(&context).await,
             TopCommand::Draft(verb) => verb.run(&context).await,
             TopCommand::Revision(verb) => verb.run(&context).await,
             TopCommand::Apply(args) => args.run(&context).await,
@@ -186,7 +186,7 @@ mod tests {
             ("host", "hosts.a", &[]),
             ("range", "ranges.a", &[]),
             ("network", "networks.a", &[]),
-            ("message", "messages.a", &[]),
+            ("notification", "notifications.a", &[]),
         ];
         for (name, thing, kinds) in things {
             let create =
@@ -196,7 +196,9 @@ mod tests {
             for flag in
                 flags.into_iter().filter(|flag| !NO_KEYS.contains(flag) && !IN_ONE.contains(&(name, flag)))
             {
+                // What begins with the name of a table is a key inside it.
                 let key = flag.replace('-', "_");
+                let key = if key.starts_with("passive_check_") { "passive_check".to_owned() } else { key };
                 let wrong = |key: &str, kind: &str| {
                     let keys = serde_json::json!({"kind": kind, "protocol": kind, "records": "address", key: {"no": "value"}});
                     let keys = keys.as_object().unwrap().clone();

@@ -91,7 +91,7 @@ impl ServiceCommand {
                 let listen = match (from, port) {
                     (Some(range), Some(port)) => {
                         let listen = format!("{range}/{name}:{port}");
-                        edits.push(Edit::Take { range, name: name.clone(), address: None });
+                        edits.push(Edit::Reserve { range, name: name.clone(), address: None });
                         listen
                     }
                     _ => listen.unwrap_or_default(),
@@ -177,7 +177,7 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<S
         view.keys["listen"].as_str().and_then(|endpoint| endpoint.rsplit_once(':')?.0.split_once('/'))
         && let (Ok(range), Ok(taken)) = (range.parse(), taken.parse())
     {
-        go(ObjectPath::Taken(range, taken), &mut going).await?;
+        go(ObjectPath::Reserved(range, taken), &mut going).await?;
     }
     let mut checks: Vec<Name> = Vec::new();
     for pool in pools {

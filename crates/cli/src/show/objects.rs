@@ -29,9 +29,9 @@ pub(crate) fn list(things: &Objects, kind: ObjectKind) {
         | ObjectKind::Check
         | ObjectKind::Range
         | ObjectKind::Host
-        | ObjectKind::Taken
+        | ObjectKind::Reserved
         | ObjectKind::Network => true,
-        ObjectKind::Server | ObjectKind::Lookup | ObjectKind::Frontend | ObjectKind::Message => false,
+        ObjectKind::Server | ObjectKind::Lookup | ObjectKind::Frontend | ObjectKind::Notification => false,
     };
     let kind = kind.to_string();
     let mut head = vec![kind.as_str(), "is"];

@@ -30,7 +30,7 @@ pub(crate) fn print(trial: &Trial) {
     };
     rows(tally, trial.sends);
     if !trial.happened.is_empty() {
-        text(&format!("{}\n", strong("What happened meanwhile")));
+        text(&format!("{}\n", strong("Events meanwhile")));
         for happening in &trial.happened {
             let after = Duration::from_millis(happening.after_ms).as_secs_f64();
             text(&format!("  +{after:5.1} s  {}  {}\n", happening.subject, happening.says));

@@ -235,7 +235,7 @@ pub struct HashSettings {
     #[serde(rename = "hash_when_absent", skip_serializing_if = "Option::is_none")]
     pub when_absent: Option<WhenAbsent>,
     /// The most that a server gets of its share of the work in flight, in percent. 101 to 1000.
-    #[serde(rename = "hash_bound", skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "bounded_load", skip_serializing_if = "Option::is_none")]
     pub bound: Option<u16>,
 }
 

@@ -100,7 +100,7 @@ fn named(host: &Name, port: u16) -> AddressRef {
 fn places(text: &str) -> Result<Vec<AddressRef>, String> {
     if let Ok(place) = text.parse::<AddressRef>() {
         return match place.written() {
-            AddressSource::Taken { .. } => Err("a taken address is for frontends to listen on".to_owned()),
+            AddressSource::Taken { .. } => Err("a reserved address is for frontends to listen on".to_owned()),
             AddressSource::Literal | AddressSource::Host(_) => Ok(vec![place]),
         };
     }

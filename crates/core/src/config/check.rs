@@ -131,27 +131,27 @@ fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
     }
 }
 
-/// Gives frontends that name a taken address that address.
+/// Gives frontends that name a reserved address that address.
 fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
     let Document { ranges, frontends, .. } = document;
     for (frontend, frontend_spec) in frontends {
         let AddressSource::Taken { range, name } = frontend_spec.listen.written() else { continue };
         let path = format!("frontends.{frontend}.listen");
-        match ranges.get(range).map(|known| (known, known.taken.get(name))) {
+        match ranges.get(range).map(|known| (known, known.reserved.get(name))) {
             Some((_, Some(address))) => frontend_spec.listen.settle(*address),
             Some((known, None)) => {
                 let free = known
                     .addresses
                     .iter()
-                    .find(|address| !known.taken.values().any(|taken| taken == address));
+                    .find(|address| !known.reserved.values().any(|taken| taken == address));
                 let wanted = match free {
                     Some(free) => format!(
-                        "an address that was taken; {free} is free: taken.{name} = \"{free}\" in [ranges.{range}]"
+                        "an address that was taken; {free} is free: reserved.{name} = \"{free}\" in [ranges.{range}]"
                     ),
                     None => "an address that was taken; none is free in this range".to_owned(),
                 };
                 let found = format!("no address of range {range} was taken under the name {name}");
-                let missing = Some(format!("ranges.{range}.taken.{name}"));
+                let missing = Some(format!("ranges.{range}.reserved.{name}"));
                 problems.push(Problem { missing, ..Problem::at(&path, found, wanted) });
             }
             None => {
@@ -164,8 +164,8 @@ fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
 fn ranges(document: &Document, problems: &mut Vec<Problem>) {
     for (name, range) in &document.ranges {
         let mut seen = BTreeMap::new();
-        for (taken, address) in &range.taken {
-            let path = format!("ranges.{name}.taken.{taken}");
+        for (taken, address) in &range.reserved {
+            let path = format!("ranges.{name}.reserved.{taken}");
             if !range.addresses.holds(*address) {
                 let found = format!("{address} does not lie in {}", range.addresses);
                 problems.push(Problem::at(&path, found, format!("an address of range {name}")));
@@ -195,10 +195,10 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
         }
         pool_tables(name, frontend, document, problems);
     }
-    for (name, message) in &document.messages {
+    for (name, message) in &document.notifications {
         for pool in message.pools.iter().filter(|pool| !document.pools.contains_key(*pool)) {
             let wanted = one_of("pool", pool, document.pools.keys());
-            problems.push(Problem::dangling(&format!("messages.{name}.pools"), "pool", pool, wanted));
+            problems.push(Problem::dangling(&format!("notifications.{name}.pools"), "pool", pool, wanted));
         }
     }
     for (name, pool) in &document.pools {
@@ -285,7 +285,7 @@ fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
     let mut by_port: BTreeMap<(bool, u16), Vec<(&Name, SocketAddr)>> = BTreeMap::new();
     for (name, frontend) in &document.frontends {
         let listen = frontend.listen.get();
-        // A taken address that leads nowhere was told already, and stands for no address.
+        // A reserved address that leads nowhere was told already, and stands for no address.
         let is_settled =
             matches!(frontend.listen.written(), AddressSource::Literal) || !listen.ip().is_unspecified();
         if !is_settled {

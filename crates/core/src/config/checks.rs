@@ -111,7 +111,7 @@ pub struct HttpProbe {
     pub keep_alive: bool,
     /// Whether what the server asks for in its answer is done: [`crate::health::wish`].
     #[serde(skip_serializing_if = "std::ops::Not::not")]
-    pub wishes: bool,
+    pub server_feedback: bool,
 }
 
 fn is_get(method: &str) -> bool {
@@ -136,13 +136,13 @@ pub struct BodyExpectation {
     #[serde(rename = "body_matches", skip_serializing_if = "Option::is_none")]
     pub matches: Option<Pattern>,
     /// A text that it does not contain.
-    #[serde(rename = "body_lacks", skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "body_not_contains", skip_serializing_if = "Option::is_none")]
     pub lacks: Option<String>,
     /// Where in a JSON body a value stands (RFC 6901).
     #[serde(rename = "json_pointer", skip_serializing_if = "Option::is_none")]
     pub pointer: Option<String>,
     /// What that value has to be.
-    #[serde(rename = "json_wanted", skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "json_expect", skip_serializing_if = "Option::is_none")]
     pub wanted: Option<ExpectedValue>,
     /// How much of the body is looked at; more is an answer that fails. 1KiB to 10MiB.
     #[serde(rename = "body_limit", skip_serializing_if = "Option::is_none")]
@@ -325,7 +325,7 @@ pub struct SqlProbe {
     pub column: Option<String>,
     /// What the value has to be; any row passes when it is left out.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub wanted: Option<ExpectedValue>,
+    pub expect: Option<ExpectedValue>,
 }
 
 /// A question to the standard health service of gRPC.
@@ -543,7 +543,7 @@ impl CheckKind {
             },
             Self::Sql(asked) => {
                 let wanted =
-                    asked.wanted.as_ref().map_or_else(|| "a row".to_owned(), ExpectedValue::to_string);
+                    asked.expect.as_ref().map_or_else(|| "a row".to_owned(), ExpectedValue::to_string);
                 format!("{} wants {wanted}", asked.query)
             }
             Self::Grpc(asked) if asked.service.is_empty() => "health of the server".to_owned(),

@@ -27,8 +27,8 @@ const NEEDED: [&str; 12] = [
 
 /// Defaults that documents leave out.
 const LEFT_OUT: [(ObjectKind, &str, &str); 24] = [
-    (ObjectKind::Pool, "tier_minimum", "1"),
-    (ObjectKind::Pool, "usable_from", "1"),
+    (ObjectKind::Pool, "tier_min_eligible", "1"),
+    (ObjectKind::Pool, "min_eligible", "1"),
     (ObjectKind::Pool, "failback", "automatic"),
     (ObjectKind::Pool, "capacity", "100"),
     (ObjectKind::Pool, "queue_limit", "100"),
@@ -39,12 +39,12 @@ const LEFT_OUT: [(ObjectKind, &str, &str); 24] = [
     (ObjectKind::Pool, "on_down", "break"),
     (ObjectKind::Pool, "on_failback", "keep"),
     (ObjectKind::Pool, "http_version", "1.1"),
-    (ObjectKind::Pool, "connect_ahead", "0"),
+    (ObjectKind::Pool, "preconnect", "0"),
     (ObjectKind::Server, "tier", "0"),
     (ObjectKind::Server, "capacity", "100"),
     (ObjectKind::Frontend, "choose_pool", "in-order"),
     (ObjectKind::Frontend, "proxy_protocol", "false"),
-    (ObjectKind::Lookup, "together", "false"),
+    (ObjectKind::Lookup, "merge_addresses", "false"),
     (ObjectKind::Check, "flapping_after", "3"),
     (ObjectKind::Check, "flapping_within", "10m"),
     (ObjectKind::Check, "hold_down_most", "10m"),

@@ -117,9 +117,9 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         &mut changes,
         |_, old, name, changes| {
             let (old_taken, new_taken) =
-                (old.map(|old| &old.taken), new.ranges.get(name).map(|range| &range.taken));
+                (old.map(|old| &old.reserved), new.ranges.get(name).map(|range| &range.reserved));
             let empty = BTreeMap::new();
-            let path = |taken: &Name| format!("ranges.{name}.taken.{taken}");
+            let path = |taken: &Name| format!("ranges.{name}.reserved.{taken}");
             let (old_taken, new_taken) = (old_taken.unwrap_or(&empty), new_taken.unwrap_or(&empty));
             compare(old_taken, new_taken, &same(old_taken, new_taken), path, changes, |_, _, _, _| {});
         },
@@ -186,10 +186,10 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         |_, _, _, _| {},
     );
     compare(
-        &old.messages,
-        &new.messages,
-        &same(&old.messages, &new.messages),
-        at("messages"),
+        &old.notifications,
+        &new.notifications,
+        &same(&old.notifications, &new.notifications),
+        at("notifications"),
         &mut changes,
         |_, _, _, _| {},
     );
@@ -324,7 +324,7 @@ pub(super) fn keys<T: Serialize>(thing: &T) -> PlainKeys {
                 found.extend(labels.iter().map(|(label, value)| (format!("labels.{label}"), text(value))));
             }
             // What stands inside a thing is a thing of its own; all else is a table of plain values.
-            Value::Object(_) if key == "servers" || key == "lookups" || key == "taken" => {}
+            Value::Object(_) if key == "servers" || key == "lookups" || key == "reserved" => {}
             Value::Object(entries) => {
                 found.extend(entries.iter().map(|(name, value)| (format!("{key}.{name}"), text(value))));
             }

@@ -73,7 +73,7 @@ pub struct ServiceRecord {
 #[must_use]
 pub fn from_addresses(lookup: &LookupSpec, addresses: &[IpAddr]) -> BTreeSet<DiscoveredServer> {
     let (port, weight) = (lookup.port.unwrap_or(0), lookup.weight.unwrap_or(1));
-    DiscoveredServer::at(addresses, port, (weight, 0), lookup.together).into_iter().collect()
+    DiscoveredServer::at(addresses, port, (weight, 0), lookup.merge_addresses).into_iter().collect()
 }
 
 /// The servers that service records stand for: each distinct priority is a tier, the lowest first, and weights
@@ -91,10 +91,15 @@ pub fn from_services(lookup: &LookupSpec, services: &[ServiceRecord]) -> BTreeSe
         let tier = priorities.range(..service.priority).count().min(MOST_TIER) as u8;
         let weight = u32::from(service.weight);
         let scaled = if largest > MOST_WEIGHT { weight * MOST_WEIGHT / largest } else { weight };
-        let parts = if lookup.together { 1 } else { service.addresses.len().max(1) };
+        let parts = if lookup.merge_addresses { 1 } else { service.addresses.len().max(1) };
         let each = (scaled / u32::try_from(parts).unwrap_or(1)).max(1);
         let weight = u16::try_from(each).unwrap_or(1);
-        found.extend(DiscoveredServer::at(&service.addresses, service.port, (weight, tier), lookup.together));
+        found.extend(DiscoveredServer::at(
+            &service.addresses,
+            service.port,
+            (weight, tier),
+            lookup.merge_addresses,
+        ));
     }
     found
 }
@@ -109,8 +114,8 @@ mod tests {
 
     fn lookup(together: bool) -> LookupSpec {
         let keys = format!(
-            "format = 2\n[pools.quay.lookups.a]\nname = \"a.skerry.example\"\nrecords = \"address\"\nport = 80\nweight = 6\n\
-             together = {together}"
+            "format = 3\n[pools.quay.lookups.a]\nname = \"a.skerry.example\"\nrecords = \"address\"\nport = 80\nweight = 6\n\
+             merge_addresses = {together}"
         );
         let checked = crate::config::load(&keys, crate::config::DocumentFormat::Toml).unwrap();
         checked.document().pools.values().next().unwrap().lookups.values().next().unwrap().clone()

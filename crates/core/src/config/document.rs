@@ -24,7 +24,7 @@ use crate::name::Name;
 use crate::units::{Size, Span};
 
 /// The format number that this release writes. It reads this one, and lifts older ones to it.
-pub const FORMAT: i64 = 2;
+pub const FORMAT: i64 = 3;
 
 /// The cookie of the console's sessions. Browsers send cookies to every port of a host, so frontends never pass it to servers,
 /// and no pin has its name.
@@ -60,7 +60,7 @@ pub struct Document {
     pub frontends: BTreeMap<Name, FrontendSpec>,
     /// Who is told of which changes, by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub messages: BTreeMap<Name, NotificationSpec>,
+    pub notifications: BTreeMap<Name, NotificationSpec>,
 }
 
 impl Default for Document {
@@ -73,7 +73,7 @@ impl Default for Document {
             checks: BTreeMap::new(),
             pools: BTreeMap::new(),
             frontends: BTreeMap::new(),
-            messages: BTreeMap::new(),
+            notifications: BTreeMap::new(),
         }
     }
 }
@@ -104,7 +104,7 @@ pub struct RangeSpec {
     pub labels: Labels,
     /// The addresses that are taken, by the name they were taken under; each stays until it is released.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub taken: BTreeMap<Name, IpAddr>,
+    pub reserved: BTreeMap<Name, IpAddr>,
 }
 
 /// Where clients connect.
@@ -120,7 +120,7 @@ pub struct FrontendSpec {
     #[serde(flatten)]
     pub more: PoolSelection,
     /// What is dealt out.
-    pub unit: BalancePer,
+    pub balance_per: BalancePer,
     /// The most clients that may be connected at once; one more is let go, with 503 where it speaks HTTP. For `udp` the
     /// most flows. 1 to 1000000.
     pub connection_limit: u32,
@@ -134,11 +134,11 @@ pub struct FrontendSpec {
     pub idle_timeout: Span,
     /// How long a client's connection may last (`tcp`). 1s to 720h.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub life_limit: Option<Span>,
+    pub max_connection_age: Option<Span>,
     /// How long a client may take to say for whom it is, where its pool goes by `sni` (`tcp`); then it has said nothing.
     /// 100ms to 5m, 2s where nothing is said.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub greeting_timeout: Option<Span>,
+    pub client_hello_timeout: Option<Span>,
     /// The networks whose word is believed: of who the client is (`Forwarded` and its kin, PROXY protocol).
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub trusted: Vec<IpNet>,
@@ -185,13 +185,13 @@ impl FrontendSpec {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct HttpKeys {
     /// The largest request head that is taken; a larger one is answered 431. 1KiB to 64KiB.
-    pub head_limit: Size,
+    pub header_size_limit: Size,
     /// The most fields in a request head; one with more is answered 431. 1 to 100.
-    pub field_limit: u16,
+    pub header_count_limit: u16,
     /// The most requests that a client may have under way at once over HTTP/2. 1 to 1000.
-    pub stream_limit: u16,
+    pub max_concurrent_streams: u16,
     /// How long a client may take from a request's first byte to the end of its head; then 408. 100ms to 5m.
-    pub head_timeout: Span,
+    pub header_timeout: Span,
     /// How long a tunnel (WebSocket) may rest. 1s to 24h.
     pub tunnel_timeout: Span,
     /// The lowest rate, in bytes a second, at which a client sends a body and takes an answer, over all the time that it is waited
@@ -259,10 +259,10 @@ pub struct PoolSpec {
     pub persistence: Persistence,
     /// How many eligible servers a tier needs to work. 1 to 1000.
     #[serde(skip_serializing_if = "is_one")]
-    pub tier_minimum: u16,
+    pub tier_min_eligible: u16,
     /// How many eligible servers it needs for a frontend with several pools to use it. 1 to 1000.
     #[serde(skip_serializing_if = "is_one")]
-    pub usable_from: u16,
+    pub min_eligible: u16,
     /// When work goes back to a lower tier.
     #[serde(skip_serializing_if = "is_automatic")]
     pub failback: Failback,
@@ -294,8 +294,8 @@ pub struct PoolSpec {
     #[serde(skip_serializing_if = "is_all")]
     pub checks_needed: ChecksNeeded,
     /// What traffic itself says of its servers.
-    #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub evidence: Option<PassiveCheck>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub passive_check: Option<PassiveCheck>,
     /// What becomes of work when none passes.
     #[serde(skip_serializing_if = "is_refuse")]
     pub when_none: WhenNone,
@@ -304,7 +304,7 @@ pub struct PoolSpec {
     /// How long a server may take to begin its answer; then 504. 10ms to 1h.
     pub first_byte_timeout: Span,
     /// How long an answer may take from its first byte to its last; then it is broken off. 100ms to 24h.
-    pub whole_answer_timeout: Span,
+    pub response_timeout: Span,
     /// How long a server may rest in the middle of a body before the exchange is given up. 100ms to 1h.
     pub idle_timeout: Span,
     /// How many servers one request may be offered to, over all tiers and pools. 1 to 16.
@@ -363,7 +363,7 @@ pub struct ServerSpec {
     pub first_byte_timeout: Option<Span>,
     /// As the pool's, for this server alone.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub whole_answer_timeout: Option<Span>,
+    pub response_timeout: Option<Span>,
     /// As the pool's, for this server alone.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub idle_timeout: Option<Span>,
@@ -420,7 +420,7 @@ impl ServerSpec {
             limits: ServerLimits::default(),
             connect_timeout: None,
             first_byte_timeout: None,
-            whole_answer_timeout: None,
+            response_timeout: None,
             idle_timeout: None,
             note: String::new(),
             labels: Labels::new(),
@@ -444,14 +444,14 @@ pub struct LookupSpec {
     pub weight: Option<u16>,
     /// All addresses of a name are one server's, and not a server each.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
-    pub together: bool,
+    pub merge_addresses: bool,
     /// The name server to ask; without it those of the machine (`/etc/resolv.conf`).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub resolver: Option<SocketAddr>,
     /// What becomes of the servers when the answer is that there are none.
     pub when_empty: WhenEmpty,
     /// Answers are not asked for more often than this, however short their time to live. 1s to 1h.
-    pub least_interval: Span,
+    pub min_interval: Span,
     /// What it is for, in the engineer's words.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
@@ -514,20 +514,15 @@ pub enum ChecksNeeded {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct PassiveCheck {
     /// So many pieces of work that a server failed are evidence: refused, timed out, reset, broken off. 1 to 100000.
-    #[serde(rename = "evidence_failures")]
     pub failures: u32,
     /// Within this time. 1s to 60s.
-    #[serde(rename = "evidence_within")]
     pub within: Span,
     /// Whether answers with a status of 500 and above count too.
-    #[serde(rename = "evidence_errors")]
-    pub errors: bool,
+    pub count_5xx: bool,
     /// What they make of it.
-    #[serde(rename = "evidence_verdict")]
-    pub verdict: PassiveAction,
+    pub action: PassiveAction,
     /// Whether the last eligible server of a pool may go down by it.
-    #[serde(rename = "evidence_even_if_last")]
-    pub even_if_last: bool,
+    pub allow_last: bool,
 }
 
 /// What evidence from traffic makes of a server that is up.

@@ -91,7 +91,7 @@ pub enum Edit {
         text: String,
     },
     /// Takes an address from a range.
-    Take {
+    Reserve {
         /// The range.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         range: Name,
@@ -206,7 +206,7 @@ fn next_free(
 ) -> Result<IpAddr, EditError> {
     /// Of a range that is larger, only its first addresses are looked at.
     const LOOKED_AT: usize = 65_536;
-    let taken: BTreeSet<IpAddr> = range.taken.values().copied().collect();
+    let taken: BTreeSet<IpAddr> = range.reserved.values().copied().collect();
     let listened: BTreeSet<IpAddr> =
         document.frontends.values().map(|frontend| frontend.listen.get().ip()).collect();
     let mut free = range
@@ -262,8 +262,8 @@ fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Res
             hosts::import(&mut document.hosts, *format, text)?;
             Ok(document)
         }
-        Edit::Take { range, name, address } => {
-            let thing = ObjectPath::Taken(range.clone(), name.clone());
+        Edit::Reserve { range, name, address } => {
+            let thing = ObjectPath::Reserved(range.clone(), name.clone());
             let Some(known) = document.ranges.get(range) else {
                 return Err(unknown(&document, &ObjectPath::Range(range.clone())));
             };
@@ -274,7 +274,7 @@ fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Res
             };
             let mut document = document;
             if let Some(known) = document.ranges.get_mut(range) {
-                known.taken.insert(name.clone(), free);
+                known.reserved.insert(name.clone(), free);
             }
             Ok(document)
         }
@@ -299,7 +299,7 @@ fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
     }
 }
 
-/// One thing's keys as JSON, as they stand in the document; `None` when it is not there. A taken address, a plain text
+/// One thing's keys as JSON, as they stand in the document; `None` when it is not there. A reserved address, a plain text
 /// in the document, has the key `address`, and a list of networks, a plain list there, the key `prefixes`.
 #[must_use]
 pub fn value(document: &Document, thing: &ObjectPath) -> Option<Value> {
@@ -309,10 +309,10 @@ pub fn value(document: &Document, thing: &ObjectPath) -> Option<Value> {
     match thing {
         ObjectPath::Host(name) => json(document.hosts.get(name)),
         ObjectPath::Range(name) => json(document.ranges.get(name)),
-        ObjectPath::Taken(range, name) => document
+        ObjectPath::Reserved(range, name) => document
             .ranges
             .get(range)?
-            .taken
+            .reserved
             .get(name)
             .map(|address| serde_json::json!({ "address": address })),
         ObjectPath::Check(name) => json(document.checks.get(name)),
@@ -320,7 +320,7 @@ pub fn value(document: &Document, thing: &ObjectPath) -> Option<Value> {
         ObjectPath::Server(it) => json(document.pools.get(&it.pool)?.servers.get(&it.server)),
         ObjectPath::Lookup(pool, name) => json(document.pools.get(pool)?.lookups.get(name)),
         ObjectPath::Frontend(name) => json(document.frontends.get(name)),
-        ObjectPath::Message(name) => json(document.messages.get(name)),
+        ObjectPath::Notification(name) => json(document.notifications.get(name)),
         ObjectPath::Network(name) => {
             document.networks.get(name).map(|prefixes| serde_json::json!({ "prefixes": prefixes }))
         }
@@ -341,7 +341,7 @@ fn absent(document: &Document, thing: &ObjectPath) -> Result<(), EditError> {
 
 fn parent(thing: &ObjectPath) -> Option<ObjectPath> {
     match thing {
-        ObjectPath::Taken(range, _) => Some(ObjectPath::Range(range.clone())),
+        ObjectPath::Reserved(range, _) => Some(ObjectPath::Range(range.clone())),
         ObjectPath::Server(PoolServer { pool, .. }) | ObjectPath::Lookup(pool, _) => {
             Some(ObjectPath::Pool(pool.clone()))
         }
@@ -350,7 +350,7 @@ fn parent(thing: &ObjectPath) -> Option<ObjectPath> {
         | ObjectPath::Check(_)
         | ObjectPath::Pool(_)
         | ObjectPath::Frontend(_)
-        | ObjectPath::Message(_)
+        | ObjectPath::Notification(_)
         | ObjectPath::Network(_) => None,
     }
 }
@@ -364,8 +364,8 @@ fn unknown(document: &Document, thing: &ObjectPath) -> EditError {
     let near = match thing {
         ObjectPath::Host(_) => names(&document.hosts, own),
         ObjectPath::Range(_) => names(&document.ranges, own),
-        ObjectPath::Taken(range, _) => {
-            document.ranges.get(range).map(|range| names(&range.taken, own)).unwrap_or_default()
+        ObjectPath::Reserved(range, _) => {
+            document.ranges.get(range).map(|range| names(&range.reserved, own)).unwrap_or_default()
         }
         ObjectPath::Check(_) => names(&document.checks, own),
         ObjectPath::Pool(_) => names(&document.pools, own),
@@ -376,7 +376,7 @@ fn unknown(document: &Document, thing: &ObjectPath) -> EditError {
             document.pools.get(pool).map(|pool| names(&pool.lookups, own)).unwrap_or_default()
         }
         ObjectPath::Frontend(_) => names(&document.frontends, own),
-        ObjectPath::Message(_) => names(&document.messages, own),
+        ObjectPath::Notification(_) => names(&document.notifications, own),
         ObjectPath::Network(_) => names(&document.networks, own),
     };
     EditError::Unknown { thing: thing.clone(), near }
@@ -410,7 +410,7 @@ fn read_alone(thing: &ObjectPath, value: Value) -> Result<Document, EditError> {
     small["format"] = super::document::FORMAT.into();
     // What stands around a thing inside another is not read again.
     let around = match thing {
-        ObjectPath::Taken(range, _) => {
+        ObjectPath::Reserved(range, _) => {
             Some((ObjectPath::Range(range.clone()), serde_json::json!({ "addresses": "::/112" })))
         }
         ObjectPath::Server(PoolServer { pool, .. }) | ObjectPath::Lookup(pool, _) => {
@@ -422,7 +422,7 @@ fn read_alone(thing: &ObjectPath, value: Value) -> Result<Document, EditError> {
         tree::put(&mut small, &around.keys(), keys);
     }
     let value = match thing {
-        ObjectPath::Taken(..) => alone(thing, value, "address")?,
+        ObjectPath::Reserved(..) => alone(thing, value, "address")?,
         ObjectPath::Network(_) => alone(thing, value, "prefixes")?,
         _ => value,
     };
@@ -448,11 +448,11 @@ fn put(mut document: Document, thing: &ObjectPath, value: Value) -> Result<Docum
             document.pools.extend(read.pools.into_iter().filter(|(candidate, _)| candidate == name))
         }
         ObjectPath::Frontend(_) => document.frontends.extend(read.frontends),
-        ObjectPath::Message(_) => document.messages.extend(read.messages),
+        ObjectPath::Notification(_) => document.notifications.extend(read.notifications),
         ObjectPath::Network(_) => document.networks.extend(read.networks),
-        ObjectPath::Taken(range, _) => {
+        ObjectPath::Reserved(range, _) => {
             let made = read.ranges.into_values().next().expect(lost);
-            document.ranges.get_mut(range).expect("it was looked for before").taken.extend(made.taken);
+            document.ranges.get_mut(range).expect("it was looked for before").reserved.extend(made.reserved);
         }
         ObjectPath::Server(PoolServer { pool, .. }) | ObjectPath::Lookup(pool, _) => {
             let made = read.pools.into_values().next().expect(lost);
@@ -468,8 +468,8 @@ fn removed(mut document: Document, thing: &ObjectPath) -> Document {
     match thing {
         ObjectPath::Host(name) => drop(document.hosts.remove(name)),
         ObjectPath::Range(name) => drop(document.ranges.remove(name)),
-        ObjectPath::Taken(range, name) => {
-            document.ranges.get_mut(range).and_then(|range| range.taken.remove(name));
+        ObjectPath::Reserved(range, name) => {
+            document.ranges.get_mut(range).and_then(|range| range.reserved.remove(name));
         }
         ObjectPath::Check(name) => drop(document.checks.remove(name)),
         ObjectPath::Pool(name) => drop(document.pools.remove(name)),
@@ -480,7 +480,7 @@ fn removed(mut document: Document, thing: &ObjectPath) -> Document {
             document.pools.get_mut(pool).and_then(|pool| pool.lookups.remove(name));
         }
         ObjectPath::Frontend(name) => drop(document.frontends.remove(name)),
-        ObjectPath::Message(name) => drop(document.messages.remove(name)),
+        ObjectPath::Notification(name) => drop(document.notifications.remove(name)),
         ObjectPath::Network(name) => drop(document.networks.remove(name)),
     }
     document
@@ -526,8 +526,9 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
                 *list = to.clone();
             }
         }
-        (ObjectPath::Message(name), ObjectPath::Pool(_)) => {
-            let pools = document.messages.get_mut(name).into_iter().flat_map(|message| &mut message.pools);
+        (ObjectPath::Notification(name), ObjectPath::Pool(_)) => {
+            let pools =
+                document.notifications.get_mut(name).into_iter().flat_map(|message| &mut message.pools);
             for pool in pools.filter(|pool| *pool == renamed.name()) {
                 *pool = to.clone();
             }
@@ -548,7 +549,7 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
                 server.address.rewrite(AddressSource::Host(to.clone()));
             }
         }
-        (ObjectPath::Frontend(name), ObjectPath::Range(_) | ObjectPath::Taken(..)) => {
+        (ObjectPath::Frontend(name), ObjectPath::Range(_) | ObjectPath::Reserved(..)) => {
             let Some(frontend) = document.frontends.get_mut(name) else { return };
             if let AddressSource::Taken { range, name } = frontend.listen.written().clone() {
                 let written = match renamed {

@@ -26,7 +26,7 @@ pub enum AddressSource {
 
 /// An address and port, as it was written and as it came out.
 ///
-/// A place that names a host or a taken address has the address `0.0.0.0` until the document that holds it is
+/// A place that names a host or a reserved address has the address `0.0.0.0` until the document that holds it is
 /// checked; a [`Checked`](super::Checked) document holds none of those.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AddressRef {
@@ -36,7 +36,7 @@ pub struct AddressRef {
 
 /// Why a text is no [`Place`].
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("this is not an address, a host or a taken address with a port from 1 to 65535")]
+#[error("this is not an address, a host or a reserved address with a port from 1 to 65535")]
 pub struct AddressError;
 
 impl AddressRef {

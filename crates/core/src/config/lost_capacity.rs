@@ -28,7 +28,7 @@ fn well(name: &Name, document: &Document, truths: &impl ServerStates) -> Working
     WorkingServers {
         well,
         of: eligibilities.len(),
-        usable: well > 0 && well >= usize::from(spec.usable_from),
+        usable: well > 0 && well >= usize::from(spec.min_eligible),
     }
 }
 
@@ -109,12 +109,12 @@ fn no_server_left(name: &Name, frontend: &FrontendSpec, pools: &[(&Name, Working
 }
 
 fn pool_lost(name: &Name, pool: &Name, it: WorkingServers, document: &Document) -> Warning {
-    let from = document.pools.get(pool).map_or(1, |spec| spec.usable_from);
+    let from = document.pools.get(pool).map_or(1, |spec| spec.min_eligible);
     let says = format!(
-        "pool {pool} would not be usable any more ({} of {} servers eligible, usable_from = {from}): the work of frontend {name} \
+        "pool {pool} would not be usable any more ({} of {} servers eligible, min_eligible = {from}): the work of frontend {name} \
          would go to its other pools",
         it.well, it.of
     );
-    let help = "see to its servers first, or lower usable_from".to_owned();
+    let help = "see to its servers first, or lower min_eligible".to_owned();
     Warning::new("pool-lost", WarningLevel::Warning, &format!("frontends.{name}.{pool}"), says, help)
 }

@@ -50,7 +50,7 @@ fn changed<'l>(old: &'l Leaves, new: &'l Leaves) -> BTreeMap<&'l Vec<String>, Op
 
 /// The path of the thing around a leaf: what comes or goes as a whole.
 fn thing_of(path: &[String]) -> &[String] {
-    let inside = path.get(2).is_some_and(|key| matches!(key.as_str(), "servers" | "lookups" | "taken"));
+    let inside = path.get(2).is_some_and(|key| matches!(key.as_str(), "servers" | "lookups" | "reserved"));
     &path[..path.len().min(if inside { 4 } else { 2 })]
 }
 

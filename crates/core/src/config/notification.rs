@@ -20,11 +20,11 @@ pub struct NotificationSpec {
     pub changes: BTreeSet<NotifiedChange>,
     /// Only what has lasted so long is told. 1s to 24h.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub after: Option<Span>,
+    pub min_duration: Option<Span>,
     /// Changes that follow each other within this time are one message. 100ms to 10m.
-    pub gather: Span,
+    pub batch_window: Span,
     /// The least time between two messages. 1s to 24h.
-    pub at_most_every: Span,
+    pub min_interval: Span,
     /// The webhook that is posted to.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub webhook: Option<WebhookTarget>,
@@ -79,9 +79,9 @@ pub struct MailTarget {
 pub enum MailTls {
     /// TLS is begun on a plain connection (RFC 3207), and nothing is sent without it.
     #[default]
-    Begun,
+    StartTls,
     /// TLS from the first byte (RFC 8314).
-    Whole,
+    Tls,
     /// None, for a server on a network that is trusted.
     None,
 }

@@ -15,8 +15,8 @@ pub enum ObjectPath {
     Host(Name),
     /// `ranges.NAME`
     Range(Name),
-    /// `ranges.RANGE.taken.NAME`: an address taken from a range.
-    Taken(Name, Name),
+    /// `ranges.RANGE.reserved.NAME`: an address taken from a range.
+    Reserved(Name, Name),
     /// `checks.NAME`
     Check(Name),
     /// `pools.NAME`
@@ -27,8 +27,8 @@ pub enum ObjectPath {
     Lookup(Name, Name),
     /// `frontends.NAME`
     Frontend(Name),
-    /// `messages.NAME`
-    Message(Name),
+    /// `notifications.NAME`
+    Notification(Name),
     /// `networks.NAME`: a list of clients' networks.
     Network(Name),
 }
@@ -43,7 +43,7 @@ pub enum ObjectKind {
     /// A range of service addresses.
     Range,
     /// An address taken from a range.
-    Taken,
+    Reserved,
     /// A health check.
     Check,
     /// A pool.
@@ -55,7 +55,7 @@ pub enum ObjectKind {
     /// A frontend.
     Frontend,
     /// Who is told of which changes.
-    Message,
+    Notification,
     /// A list of clients' networks.
     Network,
 }
@@ -65,13 +65,13 @@ impl fmt::Display for ObjectKind {
         f.pad(match self {
             Self::Host => "host",
             Self::Range => "range",
-            Self::Taken => "taken address",
+            Self::Reserved => "reserved address",
             Self::Check => "check",
             Self::Pool => "pool",
             Self::Server => "server",
             Self::Lookup => "lookup",
             Self::Frontend => "frontend",
-            Self::Message => "message",
+            Self::Notification => "notification",
             Self::Network => "network",
         })
     }
@@ -83,7 +83,7 @@ pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME, ranges.NAME.taken.NAME, networks.NAME or messages.NAME; found {0:?}"
+         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME or notifications.NAME; found {0:?}"
     )]
     Shape(String),
     /// One of its names is wrong.
@@ -98,13 +98,13 @@ impl ObjectPath {
         match self {
             Self::Host(_) => ObjectKind::Host,
             Self::Range(_) => ObjectKind::Range,
-            Self::Taken(..) => ObjectKind::Taken,
+            Self::Reserved(..) => ObjectKind::Reserved,
             Self::Check(_) => ObjectKind::Check,
             Self::Pool(_) => ObjectKind::Pool,
             Self::Server(_) => ObjectKind::Server,
             Self::Lookup(..) => ObjectKind::Lookup,
             Self::Frontend(_) => ObjectKind::Frontend,
-            Self::Message(_) => ObjectKind::Message,
+            Self::Notification(_) => ObjectKind::Notification,
             Self::Network(_) => ObjectKind::Network,
         }
     }
@@ -115,12 +115,12 @@ impl ObjectPath {
         match self {
             Self::Host(name)
             | Self::Range(name)
-            | Self::Taken(_, name)
+            | Self::Reserved(_, name)
             | Self::Check(name)
             | Self::Pool(name)
             | Self::Lookup(_, name)
             | Self::Frontend(name)
-            | Self::Message(name)
+            | Self::Notification(name)
             | Self::Network(name) => name,
             Self::Server(server) => &server.server,
         }
@@ -132,13 +132,13 @@ impl ObjectPath {
         match self {
             Self::Host(_) => Self::Host(to),
             Self::Range(_) => Self::Range(to),
-            Self::Taken(range, _) => Self::Taken(range.clone(), to),
+            Self::Reserved(range, _) => Self::Reserved(range.clone(), to),
             Self::Check(_) => Self::Check(to),
             Self::Pool(_) => Self::Pool(to),
             Self::Server(server) => Self::Server(PoolServer { pool: server.pool.clone(), server: to }),
             Self::Lookup(pool, _) => Self::Lookup(pool.clone(), to),
             Self::Frontend(_) => Self::Frontend(to),
-            Self::Message(_) => Self::Message(to),
+            Self::Notification(_) => Self::Notification(to),
             Self::Network(_) => Self::Network(to),
         }
     }
@@ -152,7 +152,7 @@ impl ObjectPath {
     #[must_use]
     pub fn words(&self) -> String {
         match self {
-            Self::Taken(range, name) => format!("address {range}/{name}"),
+            Self::Reserved(range, name) => format!("address {range}/{name}"),
             Self::Server(server) => format!("server {server}"),
             Self::Lookup(pool, name) => format!("lookup {pool}/{name}"),
             other => format!("{} {}", other.kind(), other.name()),
@@ -168,7 +168,7 @@ impl FromStr for ObjectPath {
         Ok(match parts.as_slice() {
             ["hosts", name] => Self::Host(name.parse()?),
             ["ranges", name] => Self::Range(name.parse()?),
-            ["ranges", range, "taken", name] => Self::Taken(range.parse()?, name.parse()?),
+            ["ranges", range, "reserved", name] => Self::Reserved(range.parse()?, name.parse()?),
             ["checks", name] => Self::Check(name.parse()?),
             ["pools", name] => Self::Pool(name.parse()?),
             ["pools", pool, "servers", name] => {
@@ -176,7 +176,7 @@ impl FromStr for ObjectPath {
             }
             ["pools", pool, "lookups", name] => Self::Lookup(pool.parse()?, name.parse()?),
             ["frontends", name] => Self::Frontend(name.parse()?),
-            ["messages", name] => Self::Message(name.parse()?),
+            ["notifications", name] => Self::Notification(name.parse()?),
             ["networks", name] => Self::Network(name.parse()?),
             _ => return Err(ObjectPathError::Shape(path.to_owned())),
         })
@@ -188,13 +188,13 @@ impl fmt::Display for ObjectPath {
         match self {
             Self::Host(name) => write!(f, "hosts.{name}"),
             Self::Range(name) => write!(f, "ranges.{name}"),
-            Self::Taken(range, name) => write!(f, "ranges.{range}.taken.{name}"),
+            Self::Reserved(range, name) => write!(f, "ranges.{range}.reserved.{name}"),
             Self::Check(name) => write!(f, "checks.{name}"),
             Self::Pool(name) => write!(f, "pools.{name}"),
             Self::Server(server) => write!(f, "pools.{}.servers.{}", server.pool, server.server),
             Self::Lookup(pool, name) => write!(f, "pools.{pool}.lookups.{name}"),
             Self::Frontend(name) => write!(f, "frontends.{name}"),
-            Self::Message(name) => write!(f, "messages.{name}"),
+            Self::Notification(name) => write!(f, "notifications.{name}"),
             Self::Network(name) => write!(f, "networks.{name}"),
         }
     }
@@ -226,10 +226,10 @@ mod tests {
     #[case::server("pools.booking.servers.gull", "server booking/gull")]
     #[case::lookup("pools.booking.lookups.dns", "lookup booking/dns")]
     #[case::check("checks.answers", "check answers")]
-    #[case::message("messages.watch", "message watch")]
+    #[case::message("notifications.watch", "notification watch")]
     #[case::network("networks.islands", "network islands")]
     #[case::host("hosts.gull", "host gull")]
-    #[case::address("ranges.public.taken.web", "address public/web")]
+    #[case::address("ranges.public.reserved.web", "address public/web")]
     fn paths(#[case] path: &str, #[case] words: &str) {
         let thing: ObjectPath = path.parse().unwrap();
         assert_eq!((thing.to_string().as_str(), thing.words().as_str()), (path, words));

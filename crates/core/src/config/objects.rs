@@ -28,10 +28,10 @@ impl ObjectEntry<'_> {
         let summary = match &self.thing {
             ObjectPath::Host(name) => document.hosts.get(name).map(summary_of),
             ObjectPath::Range(name) => document.ranges.get(name).map(|range| {
-                format!("{}, {} of {} taken", range.addresses, range.taken.len(), range.addresses.len())
+                format!("{}, {} of {} taken", range.addresses, range.reserved.len(), range.addresses.len())
             }),
-            ObjectPath::Taken(range, name) => {
-                document.ranges.get(range).and_then(|range| range.taken.get(name)).map(ToString::to_string)
+            ObjectPath::Reserved(range, name) => {
+                document.ranges.get(range).and_then(|range| range.reserved.get(name)).map(ToString::to_string)
             }
             ObjectPath::Check(name) => document.checks.get(name).map(|check| {
                 format!("{}, every {}, timeout {}", check.kind.asks(), check.interval, check.timeout)
@@ -48,7 +48,7 @@ impl ObjectEntry<'_> {
                 document.pools.get(pool).and_then(|pool| pool.lookups.get(name)).map(summary_of)
             }
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
-            ObjectPath::Message(name) => document.messages.get(name).map(summary_of),
+            ObjectPath::Notification(name) => document.notifications.get(name).map(summary_of),
             ObjectPath::Network(name) => document.networks.get(name).map(|prefixes| {
                 let all: Vec<String> = prefixes.iter().map(ToString::to_string).collect();
                 first_of(&all)
@@ -63,13 +63,13 @@ impl ObjectEntry<'_> {
         match &self.thing {
             ObjectPath::Server(PoolServer { pool: name, .. })
             | ObjectPath::Lookup(name, _)
-            | ObjectPath::Taken(name, _) => name.as_str() == around,
+            | ObjectPath::Reserved(name, _) => name.as_str() == around,
             ObjectPath::Host(_)
             | ObjectPath::Range(_)
             | ObjectPath::Check(_)
             | ObjectPath::Pool(_)
             | ObjectPath::Frontend(_)
-            | ObjectPath::Message(_)
+            | ObjectPath::Notification(_)
             | ObjectPath::Network(_) => false,
         }
     }
@@ -83,8 +83,8 @@ pub fn find<'d>(document: &'d Document, thing: &ObjectPath) -> Option<ObjectEntr
         ObjectPath::Range(name) => {
             document.ranges.get(name).map(|range| (&range.labels, range.note.as_str()))?
         }
-        ObjectPath::Taken(range, name) => {
-            document.ranges.get(range)?.taken.get(name).map(|_| (&NO_LABELS, ""))?
+        ObjectPath::Reserved(range, name) => {
+            document.ranges.get(range)?.reserved.get(name).map(|_| (&NO_LABELS, ""))?
         }
         ObjectPath::Check(name) => {
             document.checks.get(name).map(|check| (&check.labels, check.note.as_str()))?
@@ -102,8 +102,8 @@ pub fn find<'d>(document: &'d Document, thing: &ObjectPath) -> Option<ObjectEntr
         ObjectPath::Frontend(name) => {
             document.frontends.get(name).map(|frontend| (&frontend.labels, frontend.note.as_str()))?
         }
-        ObjectPath::Message(name) => {
-            document.messages.get(name).map(|message| (&message.labels, message.note.as_str()))?
+        ObjectPath::Notification(name) => {
+            document.notifications.get(name).map(|message| (&message.labels, message.note.as_str()))?
         }
         ObjectPath::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
     };
@@ -117,7 +117,7 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     all.extend(document.hosts.keys().cloned().map(ObjectPath::Host));
     for (name, range) in &document.ranges {
         all.push(ObjectPath::Range(name.clone()));
-        all.extend(range.taken.keys().map(|taken| ObjectPath::Taken(name.clone(), taken.clone())));
+        all.extend(range.reserved.keys().map(|taken| ObjectPath::Reserved(name.clone(), taken.clone())));
     }
     all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
     all.extend(document.checks.keys().cloned().map(ObjectPath::Check));
@@ -128,6 +128,6 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
         all.extend(pool.lookups.keys().map(|lookup| ObjectPath::Lookup(name.clone(), lookup.clone())));
     }
     all.extend(document.frontends.keys().cloned().map(ObjectPath::Frontend));
-    all.extend(document.messages.keys().cloned().map(ObjectPath::Message));
+    all.extend(document.notifications.keys().cloned().map(ObjectPath::Notification));
     all.iter().filter_map(|thing| find(document, thing)).collect()
 }

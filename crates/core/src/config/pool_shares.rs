@@ -113,7 +113,7 @@ fn is_usable(name: &Name, document: &Document, truths: &impl ServerStates) -> bo
         .values()
         .filter(|eligibility| eligibility.reason.is_none() && !eligibility.fails)
         .count();
-    well >= usize::from(pool.usable_from)
+    well >= usize::from(pool.min_eligible)
 }
 
 /// How much room the working servers of a pool have together; `None` when one of them has no such limit, or none works.

@@ -14,15 +14,15 @@ pub fn users(document: &Document, thing: &ObjectPath) -> Vec<ObjectPath> {
     };
     match thing {
         ObjectPath::Pool(pool) => {
-            let telling = document.messages.iter().filter(|(_, message)| message.pools.contains(pool));
+            let telling = document.notifications.iter().filter(|(_, message)| message.pools.contains(pool));
             let mut using = frontends(&|frontend| frontend.pools().any(|name| name == pool));
-            using.extend(telling.map(|(name, _)| ObjectPath::Message(name.clone())));
+            using.extend(telling.map(|(name, _)| ObjectPath::Notification(name.clone())));
             using
         }
         ObjectPath::Range(wanted) => frontends(
             &|frontend| matches!(frontend.listen.written(), AddressSource::Taken { range, .. } if range == wanted),
         ),
-        ObjectPath::Taken(wanted, taken) => frontends(
+        ObjectPath::Reserved(wanted, taken) => frontends(
             &|frontend| matches!(frontend.listen.written(), AddressSource::Taken { range, name } if range == wanted && name == taken),
         ),
         ObjectPath::Network(list) => {
@@ -44,9 +44,10 @@ pub fn users(document: &Document, thing: &ObjectPath) -> Vec<ObjectPath> {
             }
             using
         }
-        ObjectPath::Server(_) | ObjectPath::Lookup(..) | ObjectPath::Frontend(_) | ObjectPath::Message(_) => {
-            Vec::new()
-        }
+        ObjectPath::Server(_)
+        | ObjectPath::Lookup(..)
+        | ObjectPath::Frontend(_)
+        | ObjectPath::Notification(_) => Vec::new(),
     }
 }
 

@@ -29,14 +29,14 @@ pub struct UpstreamSettings {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub source_addresses: Vec<IpAddr>,
     /// The most unused connections that each worker keeps to a server. 0 to 1000.
-    pub keep_limit: u16,
+    pub idle_connections: u16,
     /// How long a connection is kept unused. 100ms to 1h.
-    pub keep_idle: Span,
+    pub idle_connection_timeout: Span,
     /// How old a connection may be to be used once more. 1s to 24h.
-    pub keep_age: Span,
+    pub idle_connection_age: Span,
     /// How many connections each worker makes to a server that comes back, before anybody asks for one. 0 to 16.
     #[serde(skip_serializing_if = "is_none")]
-    pub connect_ahead: u8,
+    pub preconnect: u8,
 }
 
 fn is_usual(version: &HttpVersion) -> bool {
@@ -52,10 +52,10 @@ impl Default for UpstreamSettings {
         Self {
             http_version: HttpVersion::One,
             source_addresses: Vec::new(),
-            keep_limit: 128,
-            keep_idle: Span::from_millis(4_000),
-            keep_age: Span::from_millis(3_600_000),
-            connect_ahead: 0,
+            idle_connections: 128,
+            idle_connection_timeout: Span::from_millis(4_000),
+            idle_connection_age: Span::from_millis(3_600_000),
+            preconnect: 0,
         }
     }
 }

@@ -135,15 +135,15 @@ fn pool_warnings(
             format!("every server of pool {name} has weight 0: {clients}"),
             "give at least one server a weight of 1 or more".to_owned(),
         ));
-    } else if pool.lookups.is_empty() && usize::from(pool.usable_from) > pool.servers.len() {
+    } else if pool.lookups.is_empty() && usize::from(pool.min_eligible) > pool.servers.len() {
         let users = frontends.iter().filter(|(_, frontend)| !frontend.more.next_pools.is_empty());
         found.push(Warning::new(
             "never-usable",
             if users.count() > 0 { WarningLevel::Warning } else { WarningLevel::Notice },
-            &format!("{path}.usable_from"),
+            &format!("{path}.min_eligible"),
             format!(
-                "usable_from is {} and the pool has {} servers: a frontend with several pools never uses it",
-                pool.usable_from,
+                "min_eligible is {} and the pool has {} servers: a frontend with several pools never uses it",
+                pool.min_eligible,
                 pool.servers.len()
             ),
             format!("a number from 1 to {}", pool.servers.len()),
@@ -233,16 +233,16 @@ fn names(frontends: &[(&Name, &FrontendSpec)]) -> String {
 /// Says of frontends that wait for nothing.
 fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
     for (name, frontend) in
-        document.frontends.iter().filter(|(_, frontend)| frontend.greeting_timeout.is_some())
+        document.frontends.iter().filter(|(_, frontend)| frontend.client_hello_timeout.is_some())
     {
         let by_sni =
             |pool: &PoolSpec| pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni);
         if !frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_sni) {
-            let path = format!("frontends.{name}.greeting_timeout");
+            let path = format!("frontends.{name}.client_hello_timeout");
             let says = format!(
-                "greeting_timeout of frontend {name} has no effect, for none of its pools goes by sni"
+                "client_hello_timeout of frontend {name} has no effect, for none of its pools goes by sni"
             );
-            let help = "hash_keys = [\"sni\"] on its pool, or no greeting_timeout".to_owned();
+            let help = "hash_keys = [\"sni\"] on its pool, or no client_hello_timeout".to_owned();
             found.push(Warning::new("no-effect", WarningLevel::Notice, &path, says, help));
         }
     }
@@ -254,18 +254,18 @@ fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
         document.frontends.iter().filter(|(_, frontend)| frontend.protocol == Protocol::Udp)
     {
         let by_turns = |pool: &PoolSpec| pool.algorithm == Algorithm::RoundRobin;
-        if frontend.unit == BalancePer::Flow
+        if frontend.balance_per == BalancePer::Flow
             && frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_turns)
         {
             found.push(Warning::new(
                 "one-sender-one-server",
                 WarningLevel::Notice,
-                &format!("frontends.{name}.unit"),
+                &format!("frontends.{name}.balance_per"),
                 format!(
                     "frontend {name} keeps each sender's address and port with one server: a machine that sends its logs or \
                      metrics from one port sends all of them to the same server, and few senders are not spread evenly"
                 ),
-                "right where servers answer; unit = \"datagram\" deals out each datagram where nobody answers".to_owned(),
+                "right where servers answer; balance_per = \"datagram\" deals out each datagram where nobody answers".to_owned(),
             ));
         }
         for pool in frontend.pools().filter_map(|pool| document.pools.get(pool)) {

@@ -5,8 +5,8 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-/// The field in which a server asks, where its check listens (`wishes = true`). Ours: no standard has one.
-pub const FIELD: &str = "merismos-wish";
+/// The field in which a server asks, where its check listens (`server_feedback = true`). Ours: no standard has one.
+pub const FIELD: &str = "merismos-feedback";
 
 /// What a server asks for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -44,7 +44,8 @@ pub fn compile(
         let slot = cell.id as usize;
         let by_sni =
             spec.protocol == Protocol::Tcp && spec.pools().any(|name| find(&pools, name).goes_by_sni());
-        let greeting_timeout = by_sni.then(|| spec.greeting_timeout.map_or(USUAL_GREETING, Span::get));
+        let client_hello_timeout =
+            by_sni.then(|| spec.client_hello_timeout.map_or(USUAL_GREETING, Span::get));
         if frontends.len() <= slot {
             frontends.resize_with(slot + 1, || None);
         }
@@ -52,24 +53,25 @@ pub fn compile(
             name: name.clone(),
             listen: spec.endpoint(),
             protocol: spec.protocol,
-            unit: spec.unit,
+            balance_per: spec.balance_per,
             connection_limit: u64::from(spec.connection_limit),
-            head_limit: http.map_or(0, |http| usize::try_from(http.head_limit.bytes()).unwrap_or(usize::MAX)),
-            field_limit: http.map_or(0, |http| usize::from(http.field_limit)),
-            stream_limit: http.map_or(0, |http| u32::from(http.stream_limit)),
-            head_timeout: http.map_or(Duration::ZERO, |http| http.head_timeout.get()),
+            header_size_limit: http
+                .map_or(0, |http| usize::try_from(http.header_size_limit.bytes()).unwrap_or(usize::MAX)),
+            header_count_limit: http.map_or(0, |http| usize::from(http.header_count_limit)),
+            max_concurrent_streams: http.map_or(0, |http| u32::from(http.max_concurrent_streams)),
+            header_timeout: http.map_or(Duration::ZERO, |http| http.header_timeout.get()),
             idle_timeout: spec.idle_timeout.get(),
             tunnel_timeout: http.map_or(Duration::ZERO, |http| http.tunnel_timeout.get()),
             min_rate: http.map_or(0, |http| http.min_rate.bytes()),
             min_rate_grace: http.map_or(Duration::ZERO, |http| http.min_rate_grace.get()),
             dropped_fields: http.map(DroppedFields::of).unwrap_or_default(),
-            life_limit: spec.life_limit.map(Span::get),
-            greeting_timeout,
+            max_connection_age: spec.max_connection_age.map(Span::get),
+            client_hello_timeout,
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),
             choice: choice(spec, document, &pools),
-            ties_clients: spec.unit == BalancePer::Connection
+            ties_clients: spec.balance_per == BalancePer::Connection
                 || spec.pools().any(|name| find(&pools, name).pin_rule.is_some()),
             cell,
         }));
@@ -230,7 +232,7 @@ fn pool(
             .iter()
             .filter(|server| server.standing.reason.is_none() && !server.standing.fails)
             .count()
-            >= usize::from(spec.usable_from),
+            >= usize::from(spec.min_eligible),
         tiers: (first_tier, works),
         proxy_protocol: spec.proxy_protocol,
         reaching: spec.reaching.clone(),
@@ -260,7 +262,7 @@ fn times(server: &document::ServerSpec, pool: &document::PoolSpec) -> UpstreamTi
     UpstreamTimeouts {
         connect: server.connect_timeout.unwrap_or(pool.connect_timeout).get(),
         first_byte: server.first_byte_timeout.unwrap_or(pool.first_byte_timeout).get(),
-        whole_answer: server.whole_answer_timeout.unwrap_or(pool.whole_answer_timeout).get(),
+        whole_answer: server.response_timeout.unwrap_or(pool.response_timeout).get(),
         idle: server.idle_timeout.unwrap_or(pool.idle_timeout).get(),
     }
 }

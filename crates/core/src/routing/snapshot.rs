@@ -41,17 +41,17 @@ pub struct Frontend {
     /// What its clients speak.
     pub protocol: Protocol,
     /// What it deals out.
-    pub unit: BalancePer,
+    pub balance_per: BalancePer,
     /// The most clients connected at once.
     pub connection_limit: u64,
     /// The largest request head, in bytes.
-    pub head_limit: usize,
+    pub header_size_limit: usize,
     /// The most fields in a request head.
-    pub field_limit: usize,
+    pub header_count_limit: usize,
     /// The most requests that a client may have under way at once over HTTP/2.
-    pub stream_limit: u32,
+    pub max_concurrent_streams: u32,
     /// From the first byte of a head to its end.
-    pub head_timeout: Duration,
+    pub header_timeout: Duration,
     /// The longest rest of a client's connection.
     pub idle_timeout: Duration,
     /// The longest rest of a tunnel.
@@ -63,9 +63,9 @@ pub struct Frontend {
     /// Fields of clients that are not trusted which servers do not get.
     pub dropped_fields: DroppedFields,
     /// The longest life of a connection.
-    pub life_limit: Option<Duration>,
+    pub max_connection_age: Option<Duration>,
     /// How long a client may take to say which TLS server it wants, when that has a part in where it goes.
-    pub greeting_timeout: Option<Duration>,
+    pub client_hello_timeout: Option<Duration>,
     /// The networks whose word is believed.
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.

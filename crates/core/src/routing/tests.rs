@@ -30,7 +30,7 @@ impl ServerStates for Known {
 
 fn document(gull: &str) -> Checked {
     let text = format!(
-        "format = 2\n[checks.up]\nkind = \"tcp\"\n[pools.booking]\ncheck = \"up\"\n\
+        "format = 3\n[checks.up]\nkind = \"tcp\"\n[pools.booking]\ncheck = \"up\"\n\
          servers.gull = {{ address = \"{gull}\", weight = 2 }}\nservers.tern = {{ address = \"192.0.2.22:80\" }}\n\
          servers.auk = {{ address = \"192.0.2.23:80\" }}\n\
          [frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.1:80\"\npool = \"booking\"\n"
@@ -120,7 +120,7 @@ fn an_explanation_names_the_next_server_and_every_reason() {
 
 #[test]
 fn full_servers_are_passed_over_then_the_pool_is_full_then_standby_takes_over() {
-    let text = "format = 2\n[pools.p]\nin_flight_limit = 2\nservers.a = { address = \"192.0.2.1:80\" }\n\
+    let text = "format = 3\n[pools.p]\nin_flight_limit = 2\nservers.a = { address = \"192.0.2.1:80\" }\n\
                 servers.b = { address = \"192.0.2.2:80\", capacity = 50 }\n\
                 servers.c = { address = \"192.0.2.3:80\", tier = 1 }\n";
     let snapshot = compile(
@@ -162,7 +162,7 @@ fn explained(text: &str, taken: usize) -> Explanation {
 #[case::nobody("", "", None)]
 fn what_is_explained_of_a_full_pool(#[case] server: &str, #[case] keys: &str, #[case] spills: Option<&str>) {
     let text = format!(
-        "format = 2\n[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n{keys}\n\
+        "format = 3\n[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n{keys}\n\
          [pools.p]\nin_flight_limit = 1\nservers.a = {{ address = \"192.0.2.1:80\" }}\n{server}\n\
          [pools.q]\nservers.c = {{ address = \"192.0.2.3:80\" }}\n"
     );
@@ -181,7 +181,7 @@ fn explaining_finds_the_one_with_room_behind_many_full_ones() {
     let servers: String =
         (1..=40).map(|n| format!("servers.s{n:02} = {{ address = \"192.0.2.{n}:80\" }}\n")).collect();
     let text = format!(
-        "format = 2\n[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.99:80\"\npool = \"p\"\n\
+        "format = 3\n[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.99:80\"\npool = \"p\"\n\
          [pools.p]\nin_flight_limit = 1\n{servers}"
     );
     assert!(explained(&text, 39).chosen.is_some());
@@ -193,7 +193,7 @@ fn many_full_servers_do_not_hide_one_with_room() {
     let servers: String =
         (1..=60).map(|n| format!("servers.s{n:02} = {{ address = \"192.0.2.{n}:80\" }}\n")).collect();
     let text = format!(
-        "format = 2\n[pools.p]\nin_flight_limit = 1\nservers.s00 = {{ address = \"192.0.2.99:80\", in_flight_limit = 2 }}\n{servers}"
+        "format = 3\n[pools.p]\nin_flight_limit = 1\nservers.s00 = {{ address = \"192.0.2.99:80\", in_flight_limit = 2 }}\n{servers}"
     );
     let snapshot = compile(
         &load(&text, DocumentFormat::Toml).unwrap(),

@@ -443,7 +443,7 @@ impl RequestForwarder<'_> {
                 }
             }
         }
-        if self.frontend.unit == BalancePer::Connection
+        if self.frontend.balance_per == BalancePer::Connection
             && let Some(server) = self.client.dealt_to.get()
         {
             for (number, pool) in self.frontend.pools().enumerate() {
@@ -471,7 +471,7 @@ impl RequestForwarder<'_> {
                 return Ok(SelectedServer { place, pin: None, tied: Some(tied) });
             }
             let place = deal.select_server(tried, course, |context| stream.is_gone(context)).await?;
-            if self.frontend.unit == BalancePer::Connection {
+            if self.frontend.balance_per == BalancePer::Connection {
                 self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
             }
             let pin = deal.pool.pin_rule.as_ref().filter(|_| !ties.keeps_pin);

@@ -69,7 +69,7 @@ struct HeadLimits {
 
 impl HeadLimits {
     fn of(frontend: &Frontend) -> Self {
-        Self { size: frontend.head_limit, time: frontend.head_timeout, rest: frontend.idle_timeout }
+        Self { size: frontend.header_size_limit, time: frontend.header_timeout, rest: frontend.idle_timeout }
     }
 
     /// Whether the data begins with a whole head. When it does not, it may still become one.
@@ -99,9 +99,9 @@ pub(super) fn take_request<'o>(
     let id = [worker.draw(), worker.draw()];
     let origin =
         RequestOrigin { client: fields, trusted: &frontend.trusted, dropped: &frontend.dropped_fields, id };
-    let request = head::request(&buffer, origin, frontend.field_limit, out)?;
-    if request.length > frontend.head_limit {
-        return Err(head::too_large(&buffer, frontend.head_limit));
+    let request = head::request(&buffer, origin, frontend.header_count_limit, out)?;
+    if request.length > frontend.header_size_limit {
+        return Err(head::too_large(&buffer, frontend.header_size_limit));
     }
     buffer.consume(request.length);
     frontend.cell.lane(worker.index).requests.increment();

@@ -15,7 +15,7 @@ use crate::rig::{Client, Conn, ConnectionEnd, Rig, Server, is_silent, until};
 /// A document with more pools beside `quay`; `{listen}` is the frontend's address.
 fn document(rig: &Rig, protocol: &str, frontend: &str, pools: &str) -> String {
     format!(
-        "format = 2\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"{protocol}\"\n\
+        "format = 3\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"{protocol}\"\n\
          listen = \"{}\"\npool = \"quay\"\n{frontend}\n{pools}",
         rig.address
     )
@@ -245,7 +245,7 @@ fn a_connection_that_is_dealt_out_keeps_its_pool_and_server() {
         server("quay", "a", servers[0].address, ""),
         server("spare", "b", servers[1].address, ""),
     );
-    let choice = "unit = \"connection\"\nnext_pools = [\"spare\"]\nchoose_pool = \"by-weight\"";
+    let choice = "balance_per = \"connection\"\nnext_pools = [\"spare\"]\nchoose_pool = \"by-weight\"";
     rig.publish_text(&document(&rig, "http", choice, &pools));
     let mut seen = std::collections::BTreeSet::new();
     for _ in 0..12 {

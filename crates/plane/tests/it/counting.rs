@@ -89,7 +89,7 @@ fn bytes_over_connections_are_counted_in_both_directions() {
 
 #[rstest]
 #[case::in_a_flow("", 5 + 9)]
-#[case::each_by_itself("unit = \"datagram\"", 0)]
+#[case::each_by_itself("balance_per = \"datagram\"", 0)]
 fn bytes_of_datagrams_are_counted(#[case] frontend: &str, #[case] back: u64) {
     let station = UdpSocket::bind("127.0.0.1:0").unwrap();
     station.set_read_timeout(Some(PATIENCE)).unwrap();

@@ -134,8 +134,12 @@ fn where_nobody_listens_the_next_datagram_goes_elsewhere_and_the_failure_is_coun
 #[test]
 fn each_datagram_is_dealt_out_by_itself_where_it_is_said_so() {
     let stations = ["gull", "tern"].map(Station::named);
-    let rig =
-        Rig::speaking("udp", &stations.each_ref().map(|station| station.address), "", "unit = \"datagram\"");
+    let rig = Rig::speaking(
+        "udp",
+        &stations.each_ref().map(|station| station.address),
+        "",
+        "balance_per = \"datagram\"",
+    );
     let client = client(rig.address);
     for round in 0..10 {
         for _ in 0..10 {
@@ -161,7 +165,7 @@ fn no_more_flows_than_the_frontend_takes() {
 
 #[rstest]
 #[case::flows("")]
-#[case::datagrams("unit = \"datagram\"")]
+#[case::datagrams("balance_per = \"datagram\"")]
 fn datagrams_come_from_the_source_addresses(#[case] frontend: &str) {
     let station = UdpSocket::bind("127.0.0.1:0").unwrap();
     station.set_read_timeout(Some(PATIENCE)).unwrap();
@@ -223,7 +227,8 @@ fn a_flow_whose_server_is_down_or_withdrawn_moves_and_one_that_drains_keeps_its_
 #[case::datagrams("datagram")]
 fn little_is_lost_where_nobody_listens_whatever_the_check_says(#[case] unit: &str) {
     let station = Station::named("tern");
-    let rig = Rig::speaking("udp", &[free_address(), station.address], "", &format!("unit = \"{unit}\""));
+    let rig =
+        Rig::speaking("udp", &[free_address(), station.address], "", &format!("balance_per = \"{unit}\""));
     let clients: Vec<_> = (0..20).map(|_| client(rig.address)).collect();
     for round in 0..10 {
         for client in &clients {

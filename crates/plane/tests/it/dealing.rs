@@ -107,7 +107,8 @@ fn the_same_key_goes_to_the_same_server_until_that_one_leaves_and_again_when_it_
 #[test]
 fn where_connections_are_dealt_out_a_connection_stays_also_while_its_server_drains() {
     let servers = three();
-    let mut rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "unit = \"connection\"");
+    let mut rig =
+        Rig::new(&servers.each_ref().map(|server| server.address), "", "balance_per = \"connection\"");
     let mut clients: Vec<Client> = (0..3).map(|_| rig.client()).collect();
     let mut homes: Vec<String> = clients.iter_mut().map(|client| get(client, "")).collect();
     for (client, home) in clients.iter_mut().zip(&homes) {
@@ -350,7 +351,7 @@ fn the_next_pool_takes_over_and_the_last_resort_what_nobody_will() {
     rig.states.insert("s0".to_owned(), HealthState::Down);
     rig.publish_text(&whole);
     assert_eq!(get(&mut client, ""), "gull");
-    let unusable = text(&rig, keys, "usable_from = 2");
+    let unusable = text(&rig, keys, "min_eligible = 2");
     rig.publish_text(&unusable);
     assert_eq!(get(&mut client, ""), "tern", "one server is too few for that pool");
     rig.duties.insert("s9".to_owned(), Duty::Withdrawn);

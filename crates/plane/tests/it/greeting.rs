@@ -13,7 +13,7 @@ use crate::rig::{ConnectionEnd, PATIENCE, Rig, Server, read_end, until};
 
 const BY_SNI: &str = "algorithm = \"hash\"\nhash_keys = [\"sni\"]";
 /// Longer than any of these tests may last.
-const PATIENT: &str = "greeting_timeout = \"5m\"";
+const PATIENT: &str = "client_hello_timeout = \"5m\"";
 
 /// A certificate authority's only certificate, for any harbour, and the clients that believe it.
 fn harbours() -> (Arc<ServerConfig>, Arc<ClientConfig>) {
@@ -142,8 +142,8 @@ fn a_greeting_in_pieces_is_waited_for_and_goes_on_whole() {
 #[rstest]
 #[case::another_protocol(b"HELO skerry.example\r\n".as_slice(), PATIENT)]
 #[case::nearly_a_greeting(b"\x16\x03\x01\x00\x05\x02\x00\x00\x01\x00".as_slice(), PATIENT)]
-#[case::a_greeting_that_never_ends(&[22, 3, 1, 64, 0, 1, 0, 255, 0], "greeting_timeout = \"100ms\"")]
-#[case::nothing_at_all(b"".as_slice(), "greeting_timeout = \"100ms\"")]
+#[case::a_greeting_that_never_ends(&[22, 3, 1, 64, 0, 1, 0, 255, 0], "client_hello_timeout = \"100ms\"")]
+#[case::nothing_at_all(b"".as_slice(), "client_hello_timeout = \"100ms\"")]
 fn who_says_no_name_is_dealt_out_in_turns(#[case] sent: &[u8], #[case] patience: &str) {
     let servers = [repeating("gull"), repeating("tern")];
     let rig = Rig::speaking("tcp", &servers.each_ref().map(|server| server.address), BY_SNI, patience);

@@ -36,7 +36,7 @@ fn what_is_refused_never_reaches_a_server(#[case] request: &str, #[case] status:
 #[test]
 fn an_over_long_head_is_refused_at_the_frontends_limit() {
     let server = Server::named("gull");
-    let rig = Rig::new(&[server.address], "", "head_limit = \"2KiB\"");
+    let rig = Rig::new(&[server.address], "", "header_size_limit = \"2KiB\"");
     let head = |length: usize| format!("GET / HTTP/1.1\r\nHost: a\r\nX-Long: {}\r\n\r\n", "x".repeat(length));
     assert_eq!(rig.client().send(head(1_900)).answer().unwrap().status, 200);
     assert_eq!(rig.client().send(head(2_100)).answer().unwrap().status, 431);
@@ -47,7 +47,7 @@ fn an_over_long_head_is_refused_at_the_frontends_limit() {
 
 #[test]
 fn a_head_beyond_the_small_buffer_passes_when_the_frontend_takes_it() {
-    let rig = Rig::new(&[Server::named("gull").address], "", "head_limit = \"64KiB\"");
+    let rig = Rig::new(&[Server::named("gull").address], "", "header_size_limit = \"64KiB\"");
     let head = format!("GET / HTTP/1.1\r\nHost: a\r\nX-Long: {}\r\n\r\n", "x".repeat(40_000));
     assert_eq!(rig.client().send(head).answer().unwrap().status, 200);
 }
@@ -63,7 +63,7 @@ fn too_many_fields_are_refused() {
 #[test]
 fn a_client_that_sends_its_head_byte_by_byte_runs_out_of_time() {
     let server = Server::named("gull");
-    let rig = Rig::new(&[server.address], "", "head_timeout = \"300ms\"");
+    let rig = Rig::new(&[server.address], "", "header_timeout = \"300ms\"");
     let mut client = rig.client();
     let mut writer = client.writer();
     let sender = std::thread::spawn(move || {

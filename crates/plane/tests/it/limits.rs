@@ -28,7 +28,7 @@ fn one_client_too_many_is_answered_503_and_counted_and_there_is_room_again_after
 
 #[test]
 fn a_head_with_more_fields_than_the_frontend_takes_is_refused() {
-    let rig = Rig::new(&[Server::named("gull").address], "", "field_limit = 3");
+    let rig = Rig::new(&[Server::named("gull").address], "", "header_count_limit = 3");
     assert_eq!(
         rig.client().send("GET / HTTP/1.1\r\nHost: a\r\nA: 1\r\nB: 2\r\n\r\n").answer().unwrap().status,
         200
@@ -56,7 +56,7 @@ fn dripping() -> Server {
 
 #[test]
 fn an_answer_that_never_rests_and_never_ends_is_broken_off() {
-    let rig = Rig::new(&[dripping().address], "whole_answer_timeout = \"300ms\"\nidle_timeout = \"5s\"", "");
+    let rig = Rig::new(&[dripping().address], "response_timeout = \"300ms\"\nidle_timeout = \"5s\"", "");
     let mut client = rig.client();
     client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
     assert_eq!(client.answer().unwrap_err(), ConnectionEnd::Closed, "the body is never whole");
@@ -65,7 +65,7 @@ fn an_answer_that_never_rests_and_never_ends_is_broken_off() {
 
 #[test]
 fn the_limit_of_one_answer_is_not_that_of_the_next() {
-    let rig = Rig::new(&[Server::named("gull").address], "whole_answer_timeout = \"150ms\"", "");
+    let rig = Rig::new(&[Server::named("gull").address], "response_timeout = \"150ms\"", "");
     let mut client = rig.client();
     let end = std::time::Instant::now() + Duration::from_millis(600);
     while std::time::Instant::now() < end {
@@ -82,7 +82,7 @@ fn status(mut client: Client) -> Option<u16> {
 /// A server whose own key is much shorter than its pool's is given up by its own.
 #[rstest]
 #[case::first_byte("first_byte_timeout", "1h", Server::start(|mut conn, _| conn.wait_for_end()).address, Some(504))]
-#[case::whole_answer("whole_answer_timeout", "1h", dripping().address, None)]
+#[case::whole_answer("response_timeout", "1h", dripping().address, None)]
 #[case::idle("idle_timeout", "1h", half_an_answer().address, None)]
 fn a_server_may_have_times_of_its_own(
     #[case] key: &str,

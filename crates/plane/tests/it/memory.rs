@@ -100,7 +100,7 @@ fn when_all_hold_too_much_the_worst_go_first() {
 fn heads_that_never_end_are_held_within_the_bound_too() {
     let limits = MemoryLimits { in_all: u64::MAX, per_address: MIB };
     let server = Server::named("gull");
-    let rig = Rig::bounded("http", &[server.address], ("", "head_limit = \"64KiB\""), limits);
+    let rig = Rig::bounded("http", &[server.address], ("", "header_size_limit = \"64KiB\""), limits);
     let head = format!("GET / HTTP/1.1\r\nHost: a\r\nX-Fill: {}", "x".repeat(40 << 10));
     let mut slow: Vec<_> = (0..40)
         .map(|_| {

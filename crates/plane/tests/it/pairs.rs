@@ -81,7 +81,7 @@ const FEATURES: [Feature; 13] = [
     },
     Feature {
         name: "connections",
-        frontend: "unit = \"connection\"\n",
+        frontend: "balance_per = \"connection\"\n",
         promise: a_connection_stays_with_its_server,
         ..PLAIN
     },
@@ -166,7 +166,7 @@ impl World {
         let mut rig = Rig::new(&[], "", "");
         let all = |part: fn(&Feature) -> &'static str| features.map(part).concat();
         let mut text = format!(
-            "format = 2\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\n\
+            "format = 3\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\n\
              {}[pools.quay]\ncheck = \"up\"\n{}[pools.quay.servers.gull]\naddress = \"{{gull}}\"\n{}\
              [pools.quay.servers.tern]\naddress = \"{{tern}}\"\n{}",
             rig.address,

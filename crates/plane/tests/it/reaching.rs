@@ -29,7 +29,7 @@ fn connections_come_from_the_source_addresses_in_turn() {
     let (server, seen) = noting();
     let rig = Rig::new(
         &[server.address],
-        "source_addresses = [\"127.0.0.21\", \"127.0.0.22\", \"2001:db8::5\"]\nkeep_limit = 0",
+        "source_addresses = [\"127.0.0.21\", \"127.0.0.22\", \"2001:db8::5\"]\nidle_connections = 0",
         "",
     );
     let mut client = rig.client();
@@ -50,7 +50,7 @@ fn an_address_that_this_machine_does_not_have_reaches_nobody() {
 }
 
 #[rstest]
-#[case::none_are_kept("keep_limit = 0", 5)]
+#[case::none_are_kept("idle_connections = 0", 5)]
 #[case::they_are_kept("", 1)]
 fn connections_are_kept_as_many_as_the_pool_says(#[case] pool: &str, #[case] connections: usize) {
     let (server, _) = noting();
@@ -63,8 +63,8 @@ fn connections_are_kept_as_many_as_the_pool_says(#[case] pool: &str, #[case] con
 }
 
 #[rstest]
-#[case::unused("keep_idle = \"100ms\"")]
-#[case::old("keep_age = \"1s\"\nkeep_idle = \"1h\"")]
+#[case::unused("idle_connection_timeout = \"100ms\"")]
+#[case::old("idle_connection_age = \"1s\"\nidle_connection_timeout = \"1h\"")]
 fn connections_are_let_go(#[case] pool: &str) {
     let ended = Arc::new(std::sync::atomic::AtomicUsize::new(0));
     let count = Arc::clone(&ended);
@@ -82,7 +82,7 @@ fn connections_are_let_go(#[case] pool: &str) {
 #[test]
 fn a_server_that_comes_back_is_connected_to_before_anybody_asks() {
     let (server, seen) = noting();
-    let mut rig = Rig::new(&[server.address], "connect_ahead = 2\nkeep_idle = \"1h\"", "");
+    let mut rig = Rig::new(&[server.address], "preconnect = 2\nidle_connection_timeout = \"1h\"", "");
     let made = 2 * rig.plane.workers();
     until("each worker has its connections", || seen.lock().unwrap().len() == made);
     assert_eq!(rig.client().get("/").status, 200);
@@ -102,8 +102,8 @@ fn a_server_that_comes_back_is_connected_to_before_anybody_asks() {
 fn raced(rig: &mut Rig, first: SocketAddr, others: &[SocketAddr]) {
     let others: Vec<String> = others.iter().map(|address| format!("\"{address}\"")).collect();
     let text = format!(
-        "format = 2\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\n[pools.quay]\n\
-         connect_timeout = \"2s\"\nkeep_limit = 0\n[pools.quay.servers.s0]\naddress = \"{first}\"\n\
+        "format = 3\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\n[pools.quay]\n\
+         connect_timeout = \"2s\"\nidle_connections = 0\n[pools.quay.servers.s0]\naddress = \"{first}\"\n\
          other_addresses = [{}]\n",
         rig.address,
         others.join(", ")

@@ -97,7 +97,7 @@ fn idle_and_old_connections_are_ended_and_withdrawing_breaks_them_off() {
     stream.write_all(b"x").unwrap();
     stream.read_exact(&mut [0]).unwrap();
     assert_eq!(read_end(&mut stream), ConnectionEnd::Reset, "it rested for too long");
-    let old = Rig::speaking("tcp", &[server.address], "", "life_limit = \"1s\"");
+    let old = Rig::speaking("tcp", &[server.address], "", "max_connection_age = \"1s\"");
     let mut client = Client::to(old.address);
     let mut writer = client.writer();
     let began = Instant::now();

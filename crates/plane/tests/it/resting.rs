@@ -59,7 +59,7 @@ fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any
     let server = Server::named("gull");
     let mut rig = Rig::new(&[server.address], "", "");
     let mut clients = resting(&rig, 3);
-    rig.publish_text("format = 2");
+    rig.publish_text("format = 3");
     assert!(ended_in_order(&mut clients), "nobody listens there any more");
     rig.publish();
     let mut clients = resting(&rig, 3);
@@ -74,7 +74,7 @@ fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any
 #[test]
 fn many_streams_at_once_are_answered_again_and_again_also_after_a_rest() {
     let server = Server::named("gull");
-    let rig = Rig::new(&[server.address], "keep_limit = 300", "stream_limit = 300");
+    let rig = Rig::new(&[server.address], "idle_connections = 300", "max_concurrent_streams = 300");
     streams::run(async {
         let requests = streams::connect(rig.address).await;
         for round in 0..3 {

@@ -96,7 +96,7 @@ impl Rig {
         use std::fmt::Write as _;
 
         let mut text = format!(
-            "format = 2\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"{}\"\nlisten = \"{}\"\n\
+            "format = 3\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"{}\"\nlisten = \"{}\"\n\
              pool = \"quay\"\n{}\n[pools.quay]\ncheck = \"up\"\n{}\n",
             self.protocol, self.address, self.frontend, self.pool
         );

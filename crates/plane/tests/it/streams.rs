@@ -199,7 +199,7 @@ fn the_requests_of_one_connection_are_dealt_out_one_by_one() {
 #[test]
 fn where_connections_are_dealt_out_all_requests_of_one_go_to_one_server() {
     let servers = [Server::named("gull"), Server::named("tern")];
-    let rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "unit = \"connection\"");
+    let rig = Rig::new(&servers.each_ref().map(|server| server.address), "", "balance_per = \"connection\"");
     run(async {
         let requests = connect(rig.address).await;
         let asked: Vec<_> = (0..10)
@@ -639,8 +639,8 @@ fn a_server_that_does_not_answer_over_http_2_is_late_and_its_connection_is_not_u
 }
 
 #[rstest]
-#[case::unused("keep_idle = \"100ms\"")]
-#[case::old("keep_age = \"1s\"\nkeep_idle = \"1h\"")]
+#[case::unused("idle_connection_timeout = \"100ms\"")]
+#[case::old("idle_connection_age = \"1s\"\nidle_connection_timeout = \"1h\"")]
 fn connections_that_requests_share_are_let_go(#[case] keys: &str) {
     let server = StreamServer::named("skua");
     let rig = Rig::new(&[server.address], &format!("{TWO}\n{keys}"), "");

@@ -47,7 +47,7 @@ fn a_client_that_takes_nothing_gets_nothing_more_begun() {
             conn.say(format!("HTTP/1.1 200 OK\r\nX-Fill: {fill}\r\nContent-Length: 0\r\n\r\n"));
         }
     });
-    let rig = Rig::new(&[server.address], "", "stream_limit = 100");
+    let rig = Rig::new(&[server.address], "", "max_concurrent_streams = 100");
     let mut frames = Frames::to(&rig).settings();
     frames.stream.set_write_timeout(Some(Duration::from_secs(1))).unwrap();
     // It believes that each answer came, and never reads one.

@@ -90,10 +90,10 @@ fn saying(body: &str) -> Server {
 #[rstest]
 #[case::contains(json!({ "body_contains": "ready" }), ProbeStep::Done, "the body is as wanted")]
 #[case::does_not_contain(json!({ "body_contains": "asleep" }), ProbeStep::Body, "status 200, but the body does not contain \"asleep\"")]
-#[case::lacks(json!({ "body_lacks": "ready" }), ProbeStep::Body, "the body contains \"ready\"")]
+#[case::lacks(json!({ "body_not_contains": "ready" }), ProbeStep::Body, "the body contains \"ready\"")]
 #[case::matches(json!({ "body_matches": "\"lag\": [0-9]$" }), ProbeStep::Body, "does not match")]
-#[case::json(json!({ "json_pointer": "/state", "json_wanted": "= ready" }), ProbeStep::Done, "as wanted")]
-#[case::json_number(json!({ "json_pointer": "/lag", "json_wanted": "< 5" }), ProbeStep::Body, "the value at /lag is 7; wanted < 5")]
+#[case::json(json!({ "json_pointer": "/state", "json_expect": "= ready" }), ProbeStep::Done, "as wanted")]
+#[case::json_number(json!({ "json_pointer": "/lag", "json_expect": "< 5" }), ProbeStep::Body, "the value at /lag is 7; wanted < 5")]
 #[case::json_none(json!({ "json_pointer": "/none" }), ProbeStep::Body, "there is no value at /none")]
 #[tokio::test]
 async fn the_body_of_an_answer_is_judged(#[case] more: Value, #[case] step: ProbeStep, #[case] got: &str) {

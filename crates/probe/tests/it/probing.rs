@@ -19,7 +19,7 @@ use merismos_lab::scripted::{PATIENCE, ScriptedServer as Server, SilentServer};
 pub(crate) fn check(keys: serde_json::Value) -> CheckSpec {
     let mut whole = json!({ "interval": "100ms", "timeout": "5s", "down_after": 2, "up_after": 2 });
     whole.as_object_mut().unwrap().extend(keys.as_object().unwrap().clone());
-    let document = json!({ "format": 2, "checks": { "it": whole } });
+    let document = json!({ "format": 3, "checks": { "it": whole } });
     let document =
         merismos_core::config::read_value(document).unwrap_or_else(|problems| panic!("{problems:#?}"));
     document.checks.into_values().next().unwrap()

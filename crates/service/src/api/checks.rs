@@ -97,7 +97,7 @@ pub(super) async fn diagnosis(
 
 /// A check of which only the keys are there.
 fn read(name: &Name, keys: Map<String, Value>) -> Result<CheckSpec, ApiError> {
-    let document = json!({ "format": 2, "checks": { name.as_str(): keys } });
+    let document = json!({ "format": 3, "checks": { name.as_str(): keys } });
     match merismos_core::config::read_value(document) {
         Ok(mut document) => {
             document.checks.remove(name).ok_or_else(|| ApiError::bad_request("There is no check."))

@@ -30,7 +30,7 @@ fn usual() -> usize {
 
 /// The newest messages to people, and what became of each.
 #[utoipa::path(
-    get, path = "/messages", operation_id = "list_messages", tag = "look", params(MessagesQuery),
+    get, path = "/notifications", operation_id = "list_messages", tag = "look", params(MessagesQuery),
     responses((status = 200, body = SentMessages), Looking)
 )]
 pub(super) async fn sent(
@@ -45,7 +45,7 @@ pub(super) async fn sent(
 
 /// Deliver a message at once that only says that it is a try, and say what came of it by each of its ways.
 #[utoipa::path(
-    post, path = "/messages/{name}/try", operation_id = "try_message", tag = "look",
+    post, path = "/notifications/{name}/try", operation_id = "try_message", tag = "look",
     params(("name" = String, Path, description = "The message's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
     responses((status = 200, body = SentMessages), Finding)
 )]

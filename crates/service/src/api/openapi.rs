@@ -15,7 +15,7 @@ const POOL_SERVER: &str = "^[a-z][a-z0-9-]{0,62}/[a-z][a-z0-9-]{0,62}$";
 /// What the path of a thing looks like.
 const THING: &str = "^((hosts|ranges|checks|pools|frontends|messages|networks)\\.[a-z][a-z0-9-]{0,62}\
                      |pools\\.[a-z][a-z0-9-]{0,62}\\.(servers|lookups)\\.[a-z][a-z0-9-]{0,62}\
-                     |ranges\\.[a-z][a-z0-9-]{0,62}\\.taken\\.[a-z][a-z0-9-]{0,62})$";
+                     |ranges\\.[a-z][a-z0-9-]{0,62}\\.reserved\\.[a-z][a-z0-9-]{0,62})$";
 /// A text of which something is left without the white space around it.
 const WORDS: &str = "\\S";
 /// A path with its query, as a request line has it.
@@ -86,7 +86,7 @@ fn body_example(operation: &str) -> Option<Value> {
     Some(match operation {
         "apply_document" => json!({
             "format": "toml",
-            "text": "format = 2\n\n[pools.booking]\nservers.gull = { address = \"192.0.2.21:8080\" }\n",
+            "text": "format = 3\n\n[pools.booking]\nservers.gull = { address = \"192.0.2.21:8080\" }\n",
             "note": "one server to begin with",
             "preview": true,
         }),

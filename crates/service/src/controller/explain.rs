@@ -65,7 +65,7 @@ impl ControllerState {
             pool: pool.name.to_string(),
             why_pool: explanation.why_pool.clone(),
             algorithm: pool.algorithm.to_string(),
-            unit: frontend.unit.to_string(),
+            unit: frontend.balance_per.to_string(),
             revision: snapshot.revision,
             key: explanation.key,
             server: explanation.chosen.map(|chosen| chosen.server.to_string()),
@@ -124,7 +124,7 @@ impl ControllerState {
 fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Option<usize> {
     let place = pool.servers.iter().position(|candidate| candidate.name == *server)?;
     let server = &pool.servers[place];
-    let stays = match frontend.unit {
+    let stays = match frontend.balance_per {
         BalancePer::Request | BalancePer::Datagram => false,
         BalancePer::Connection if frontend.protocol == Protocol::Http => server.may_go_on(),
         BalancePer::Connection | BalancePer::Flow => {
@@ -136,7 +136,7 @@ fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Optio
 
 /// Why what came before on the connection does not count.
 fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
-    match frontend.unit {
+    match frontend.balance_per {
         BalancePer::Request => "each request is dealt out by itself".to_owned(),
         BalancePer::Datagram => "each datagram is dealt out by itself".to_owned(),
         BalancePer::Connection | BalancePer::Flow => format!("its connection can't go on with {before}"),
@@ -193,7 +193,7 @@ fn explain_tie(
         pool: pool.name.to_string(),
         why_pool: frontend.choice.is_some().then(|| why_pool.to_owned()),
         algorithm: pool.algorithm.to_string(),
-        unit: frontend.unit.to_string(),
+        unit: frontend.balance_per.to_string(),
         revision,
         key: None,
         server: Some(pool.servers[place].name.to_string()),

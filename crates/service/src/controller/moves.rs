@@ -177,7 +177,7 @@ impl ControllerState {
             }
             let (change, says) = match (was, is) {
                 (false, true) => {
-                    (NotifiedChange::Failing, failing_words(&minute, &frontend.unit.to_string()))
+                    (NotifiedChange::Failing, failing_words(&minute, &frontend.balance_per.to_string()))
                 }
                 (true, false) => {
                     (NotifiedChange::Answering, "its clients are answered well again".to_owned())

@@ -16,9 +16,9 @@ use super::state::ControllerState;
 const OF_DATAGRAMS: PassiveCheck = PassiveCheck {
     failures: 3,
     within: Span::from_millis(10_000),
-    errors: false,
-    verdict: PassiveAction::Suspect,
-    even_if_last: false,
+    count_5xx: false,
+    action: PassiveAction::Suspect,
+    allow_last: false,
 };
 
 impl ControllerState {
@@ -33,24 +33,24 @@ impl ControllerState {
         for pool in &snapshot.pools {
             let Some(spec) = document.pools.get(&pool.name) else { continue };
             let usual = of_datagrams.contains(&pool.name).then_some(OF_DATAGRAMS);
-            let Some(evidence) = spec.evidence.or(usual) else { continue };
+            let Some(evidence) = spec.passive_check.or(usual) else { continue };
             // Several may be told at once: the last of them is spared too.
             let can_work =
                 |server: &Server| matches!(server.standing.reason, None | Some(IneligibleReason::Standby));
             let mut left = pool.servers.iter().filter(|server| can_work(server)).count();
             for server in &pool.servers {
                 let Some(health) = self.health.get(&server.name) else { continue };
-                let open = match evidence.verdict {
+                let open = match evidence.action {
                     PassiveAction::Suspect => health.state == HealthState::Up,
                     PassiveAction::Down => matches!(health.state, HealthState::Up | HealthState::Suspect),
                 };
-                let takes_one = evidence.verdict == PassiveAction::Down && can_work(server);
-                if !open || (takes_one && left <= 1 && !evidence.even_if_last) {
+                let takes_one = evidence.action == PassiveAction::Down && can_work(server);
+                if !open || (takes_one && left <= 1 && !evidence.allow_last) {
                     continue;
                 }
                 let counts = server.cell.counts();
                 let by = self.rates.server(server.cell.id, &counts, evidence.within.get(), now).by;
-                let of = |failed: u64, errors: u64| if evidence.errors { failed + errors } else { failed };
+                let of = |failed: u64, errors: u64| if evidence.count_5xx { failed + errors } else { failed };
                 let (failed, total) = (of(by.failed, by.errors), of(counts.failed, counts.errors));
                 // What was told already is not told again.
                 let fresh = failed.min(total.saturating_sub(health.evidence_told));
@@ -64,9 +64,9 @@ impl ControllerState {
             if let Some(health) = self.health.get_mut(&server) {
                 health.evidence_told = total;
             }
-            let what = if evidence.errors { "failed or answered 500 and above" } else { "failed" };
+            let what = if evidence.count_5xx { "failed or answered 500 and above" } else { "failed" };
             let why = format!("{fresh} pieces of work {what} within {}", evidence.within);
-            self.prober.tell(&server, evidence.verdict, why);
+            self.prober.tell(&server, evidence.action, why);
         }
     }
 }

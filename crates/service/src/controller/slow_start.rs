@@ -88,7 +88,7 @@ impl ControllerState {
     fn follow_tier(&mut self, name: &Name, pool: &PoolSpec) {
         let able = eligible_per_tier(name, pool, self);
         let held = self.holds.get(name).copied();
-        let Some(hold) = TierHold::follow(held, &able, pool.tier_minimum, pool.failback, wall()) else {
+        let Some(hold) = TierHold::follow(held, &able, pool.tier_min_eligible, pool.failback, wall()) else {
             return;
         };
         if held == Some(hold) {
@@ -162,9 +162,9 @@ impl ControllerState {
         let pool = document.pools.get(name).ok_or_else(|| FailbackError::NoPool(name.clone()))?;
         let able = eligible_per_tier(name, pool, self);
         let held = self.holds.get(name).copied().ok_or_else(|| FailbackError::NotHeld(name.clone()))?;
-        let released = held.released(&able, pool.tier_minimum);
+        let released = held.released(&able, pool.tier_min_eligible);
         if released.tier == held.tier {
-            return Err(match lowest(&able, pool.tier_minimum) {
+            return Err(match lowest(&able, pool.tier_min_eligible) {
                 Some(lowest) if lowest < held.tier => FailbackError::NotHeld(name.clone()),
                 Some(lowest) if lowest == held.tier && lowest == 0 => FailbackError::NotHeld(name.clone()),
                 Some(_) | None => FailbackError::NoLower { pool: name.clone(), tier: held.tier },

@@ -368,7 +368,7 @@ impl ControllerState {
         let number = running.revision.number;
         let moment = (self.version, self.plane.now());
         let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, moment));
-        self.messages.set(&running.effective.document().messages);
+        self.messages.set(&running.effective.document().notifications);
         let previous = self.plane.snapshot();
         self.tell_of_pools(&previous, &snapshot);
         self.tell_of_moves(&snapshot, running.effective.document());

@@ -189,14 +189,14 @@ impl ControllerState {
             Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
         } else {
             let failing = self.moves.is_failing(frontend);
-            let failing = failing.then(|| failing_words(&minute, &frontend.unit.to_string()));
+            let failing = failing.then(|| failing_words(&minute, &frontend.balance_per.to_string()));
             let both: Vec<String> = failing.into_iter().chain(moved_words(frontend)).collect();
             (!both.is_empty()).then(|| both.join("; "))
         };
         FrontendStatus {
             name: frontend.name.to_string(),
             protocol: frontend.protocol.to_string(),
-            unit: frontend.unit.to_string(),
+            unit: frontend.balance_per.to_string(),
             listen: frontend.listen.address.to_string(),
             pool: pool.name.to_string(),
             pools: pool_shares(frontend, at),
@@ -217,7 +217,7 @@ impl ControllerState {
         let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
         let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
         let deals_connections = |frontend: &FrontendSpec| {
-            frontend.unit == BalancePer::Connection
+            frontend.balance_per == BalancePer::Connection
                 && frontend.http.is_some()
                 && frontend.pools().any(|name| *name == pool.name)
         };

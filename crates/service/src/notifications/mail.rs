@@ -43,8 +43,8 @@ pub(super) async fn send(
         .port(port.parse().map_err(|_| "mail_server is no host:port")?)
         .timeout(Some(limit))
         .tls(match mail.tls {
-            MailTls::Begun => Tls::Required(parameters()?),
-            MailTls::Whole => Tls::Wrapper(parameters()?),
+            MailTls::StartTls => Tls::Required(parameters()?),
+            MailTls::Tls => Tls::Wrapper(parameters()?),
             MailTls::None => Tls::None,
         });
     if let Some(user) = &mail.user {

@@ -155,7 +155,7 @@ fn ways(spec: &NotificationSpec) -> impl Iterator<Item = &'static str> {
 
 fn made(id: u64, name: &Name, via: &str, told: &[ReportedChange], more: usize) -> StoredMessage {
     let body = json!({
-        "message": name,
+        "notification": name,
         "at": wall(),
         "says": summary(told, more),
         "changes": told,

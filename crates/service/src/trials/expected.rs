@@ -159,7 +159,7 @@ impl ObservationBook<'_> {
         let Some((pool, known)) = known.find(|(_, candidate)| candidate.name == *server) else {
             return false;
         };
-        let by_connection = frontend.unit == BalancePer::Connection && !shot.is_first;
+        let by_connection = frontend.balance_per == BalancePer::Connection && !shot.is_first;
         let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();
         let is_simple = frontend.protocol == Protocol::Http && !pool.limited;
         is_simple && (by_connection || by_pin) && Server::may_go_on(known)

@@ -79,7 +79,7 @@ pub(super) fn check(request: &TrialRequest) -> Result<Option<IpNet>, OrderError>
 
 /// What a trial sends to a frontend.
 pub(super) fn sends(frontend: &Frontend, request: &TrialRequest) -> RequestResults {
-    match (frontend.protocol, frontend.unit) {
+    match (frontend.protocol, frontend.balance_per) {
         (Protocol::Http, _) => RequestResults::Requests,
         (Protocol::Tcp, _) => RequestResults::Connections,
         (Protocol::Udp, BalancePer::Datagram) => RequestResults::OneWay,

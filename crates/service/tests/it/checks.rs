@@ -32,7 +32,7 @@ async fn try_check(
 async fn with_check(address: std::net::SocketAddr, check: &str, flags: &[&str]) -> Service {
     let service = Service::bare_with(Database::shared(), &[], flags).await;
     let document = format!(
-        "format = 2\n[checks.it]\ninterval = \"100ms\"\ntimeout = \"2s\"\ndown_after = 1\nup_after = 1\n{check}\n\
+        "format = 3\n[checks.it]\ninterval = \"100ms\"\ntimeout = \"2s\"\ndown_after = 1\nup_after = 1\n{check}\n\
          [pools.quay]\ncheck = \"it\"\n[pools.quay.servers.real]\naddress = \"{address}\"\n"
     );
     let mut request = Service::request(&document);
@@ -53,7 +53,7 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
     let secret = folder.path().join("probe");
     std::fs::write(&secret, "merismos\n").unwrap();
     let check = format!(
-        "kind = \"sql\"\nuser = \"merismos\"\npassword = \"file:{}\"\nquery = \"SELECT @@read_only\"\nwanted = \"= 0\"",
+        "kind = \"sql\"\nuser = \"merismos\"\npassword = \"file:{}\"\nquery = \"SELECT @@read_only\"\nexpect = \"= 0\"",
         secret.display()
     );
     let service = with_check(database.address(), &check, &[]).await;
@@ -61,7 +61,7 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
     database.as_root("SET GLOBAL read_only = 1");
     is(&service, HealthState::Down).await;
     let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
-    assert_eq!((probe.step, probe.got.as_str()), (ProbeStep::Body, "@@read_only is 1; wanted = 0"));
+    assert_eq!((probe.step, probe.got.as_str()), (ProbeStep::Body, "@@read_only is 1; expect = 0"));
     database.as_root("SET GLOBAL read_only = 0");
     is(&service, HealthState::Up).await;
     // A login that is wrong, a column that is not there, and a statement that would write.
@@ -84,7 +84,7 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
         ),
         (json!({ "query": "SELECT 1 WHERE FALSE" }), ProbeStep::Status, "the query gave no row"),
         (
-            json!({ "query": "SHOW STATUS LIKE 'Uptime'", "column": "Value", "wanted": ">= 0" }),
+            json!({ "query": "SHOW STATUS LIKE 'Uptime'", "column": "Value", "expect": ">= 0" }),
             ProbeStep::Done,
             "Value is",
         ),
@@ -109,7 +109,7 @@ async fn a_member_of_a_cluster_that_is_not_in_step_is_told_from_one_that_is() {
     std::fs::write(&secret, "merismos\n").unwrap();
     let check = format!(
         "kind = \"sql\"\nuser = \"merismos\"\npassword = \"file:{}\"\nquery = \"SHOW STATUS LIKE 'wsrep_local_state'\"\n\
-         column = \"Value\"\nwanted = \"= 4\"",
+         column = \"Value\"\nexpect = \"= 4\"",
         secret.display()
     );
     let service = with_check(database.address(), &check, &[]).await;
@@ -117,7 +117,7 @@ async fn a_member_of_a_cluster_that_is_not_in_step_is_told_from_one_that_is() {
     database.as_root("SET GLOBAL wsrep_desync = ON");
     is(&service, HealthState::Down).await;
     let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
-    assert_eq!(probe.got, "Value is 2; wanted = 4");
+    assert_eq!(probe.got, "Value is 2; expect = 4");
     database.as_root("SET GLOBAL wsrep_desync = OFF");
     is(&service, HealthState::Up).await;
 }
@@ -351,7 +351,7 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
     let service = Service::with(&["gull", "tern"]).await;
     // A check that comes once an hour: only traffic tells.
     let text = service.document().replace("interval = \"200ms\"", "interval = \"1h\"");
-    let keys = "[pools.quay]\nevidence_failures = 3\nevidence_errors = true\nevidence_verdict = \"down\"\n";
+    let keys = "[pools.quay]\npassive_check = { failures = 3, count_5xx = true, action = \"down\" }\n";
     let tern = "[pools.quay.servers.tern]\n";
     let text = text.replace("[pools.quay]\n", keys).replace(tern, &format!("{tern}{tier}"));
     service.apply(&text).await.unwrap();
@@ -385,7 +385,7 @@ async fn traffic_that_fails_does_not_wait_for_the_probe_that_is_under_way() {
     let service = Service::with(&["gull", "tern"]).await;
     // A probe that hangs would be over long after the patience of this test.
     let keys =
-        "[pools.quay]\nevidence_failures = 3\nevidence_verdict = \"down\"\nfirst_byte_timeout = \"50ms\"\n";
+        "[pools.quay]\npassive_check = { failures = 3, action = \"down\" }\nfirst_byte_timeout = \"50ms\"\n";
     let text =
         service.document().replace("timeout = \"1s\"", "timeout = \"60s\"").replace("[pools.quay]\n", keys);
     service.apply(&text).await.unwrap();
@@ -417,7 +417,7 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     })
     .await;
     assert_eq!(expected(&service).await, [50, 50], "nobody listens to it yet");
-    let text = service.document().replace("[checks.well]\n", "[checks.well]\nwishes = true\n");
+    let text = service.document().replace("[checks.well]\n", "[checks.well]\nserver_feedback = true\n");
     service.apply(&text).await.unwrap();
     until("gull gets a smaller share", async || expected(&service).await == [20, 80]).await;
 

@@ -185,7 +185,7 @@ async fn a_name_that_is_not_there_is_a_wrong_call_whichever_command_it_is_given_
         &["server", "probes", "quay/gul"],
         &["server", "add", "kay", "192.0.2.1:80"],
         &["check", "try", "wel", "quay/gull"],
-        &["message", "try", "night"],
+        &["notification", "try", "night"],
         &["drain", "quay/gul", "--reason", "x"],
         &["failback", "kay"],
         &["trial", "harbor", "--requests", "1"],
@@ -310,7 +310,7 @@ async fn a_service_is_made_in_one_step_and_removed_in_one() {
     let removed = done(&["service", "remove", "shop"]);
     assert!(removed.contains("- remove check catalogue"), "{removed}");
     let document = done(&["export"]);
-    assert_eq!(document.trim(), "format = 2");
+    assert_eq!(document.trim(), "format = 3");
     let none = service.merismos(&["service", "remove", "shop"]);
     assert_eq!(none.status.code(), Some(2));
 }

@@ -102,7 +102,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.go("/pools").await;
     browser.press("New pool").await;
     browser.set("Name", "quay").await;
-    browser.make_live("Make it live", "add pool quay").await;
+    browser.make_live("Apply", "add pool quay").await;
     until("an empty pool says what a client gets", async || {
         browser.text("main").await.contains("Clients of this pool get nothing: there is no server")
     })
@@ -124,13 +124,11 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.go("/checks").await;
     browser.press("New check").await;
     browser.set("Name", "well").await;
-    browser.set("Asks", "http").await;
+    browser.set("Check type", "http").await;
     browser.set("Path", "/health").await;
     browser.set("Every", "300ms").await;
     browser.set("Timeout", "200ms").await;
-    browser
-        .make_live("Make it live", "noticed after 600 ms at best, 850 ms on average, 1.1 s at worst")
-        .await;
+    browser.make_live("Apply", "noticed after 600 ms at best, 850 ms on average, 1.1 s at worst").await;
 
     browser.go("/pools").await;
     browser.click("a[href='/pools/quay']").await;
@@ -141,7 +139,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     until("the servers are listed", async || browser.text("main").await.contains("Servers (2)")).await;
     browser.press("Settings").await;
     browser.set("Check", "well").await;
-    browser.make_live("Make it live", "check of pool quay: well").await;
+    browser.make_live("Apply", "check of pool quay: well").await;
 
     // What was typed before is still here.
     browser.go("/frontends").await;
@@ -150,13 +148,13 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.set("Name", "harbour").await;
     browser.set("Listens on", &service.frontend.to_string()).await;
     browser.set("Pool", "quay").await;
-    browser.make_live("Make it live", "add frontend harbour").await;
+    browser.make_live("Apply", "add frontend harbour").await;
     until("clients are answered", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
 
     // Two changes gather in a draft; shares are typed as percent.
     browser.go("/changes").await;
     browser.fill("input[placeholder='autumn-timetable']", "autumn").await;
-    browser.press("Begin it").await;
+    browser.press("Create draft").await;
     until("the draft is chosen", async || browser.text("main").await.contains("It changes nothing yet"))
         .await;
     browser.go("/pools").await;
@@ -221,11 +219,11 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     let gull = service.client().thing(&"checks.well".parse().unwrap(), None).await.unwrap();
     assert!(!gull.keys.to_string().contains("body_contains"), "nothing was saved: {}", gull.keys);
 
-    browser.go("/messages").await;
+    browser.go("/notifications").await;
     browser.press("New message").await;
     browser.set("Name", "watch").await;
     browser.set("Webhook", &format!("http://{}/hook", bell.address)).await;
-    browser.make_live("Make it live", "add message watch").await;
+    browser.make_live("Apply", "add message watch").await;
     browser.press("Send a try").await;
     until("it is there", async || browser.text("[data-testid=sent]").await.contains("✓ delivered")).await;
     assert!(bell.letters()[0].text.contains("a try by admin"));
@@ -257,7 +255,7 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     browser.press("New network").await;
     browser.set("Name", "islands").await;
     browser.set("Networks", "127.0.0.0/8 2001:db8::/32").await;
-    browser.make_live("Make it live", "add network islands").await;
+    browser.make_live("Apply", "add network islands").await;
     until("it is shown", async || browser.text("main").await.contains("Networks / islands")).await;
 
     browser.go("/frontends").await;
@@ -266,19 +264,19 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     browser.set("More pools", "standby").await;
     browser.set("Chosen", "by-network").await;
     browser.set("Their networks", "standby=islands").await;
-    browser.make_live("Make it live", "pool_networks.standby of frontend harbour").await;
+    browser.make_live("Apply", "pool_networks.standby of frontend harbour").await;
     let is_answered_by = async |name: &str| service.get().await.is_ok_and(|(_, text)| text.starts_with(name));
     until("the pool of the client's network answers", async || is_answered_by("auk").await).await;
 
     browser.set("Chosen", "by-weight").await;
     browser.set("Their weights", "quay=1 standby=0").await;
-    browser.make_live("Make it live", "pool_weights.standby of frontend harbour").await;
+    browser.make_live("Apply", "pool_weights.standby of frontend harbour").await;
     until("the heavier pool answers", async || is_answered_by("gull").await).await;
     let harbour = service.client().thing(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
     assert_eq!(harbour.keys["pool_weights"], json!({ "quay": 1, "standby": 0 }));
     assert!(harbour.keys.get("pool_networks").is_none(), "{}", harbour.keys);
     browser.set("Their weights", "quay=1").await;
-    browser.make_live("Make it live", "pool_weights.standby of frontend harbour").await;
+    browser.make_live("Apply", "pool_weights.standby of frontend harbour").await;
     until("what is not named any more is gone", async || {
         let harbour = service.client().thing(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
         harbour.keys["pool_weights"] == json!({ "quay": 1 })
@@ -374,7 +372,7 @@ async fn a_page_at_rest_asks_for_nothing() {
             server % 250 + 1
         );
     }
-    text += "[messages.bell]\nwebhook = \"http://127.0.0.1:9/\"\nchanges = [\"filled\"]\n";
+    text += "[notifications.bell]\nwebhook = \"http://127.0.0.1:9/\"\nchanges = [\"filled\"]\n";
     service.apply(&text).await.unwrap();
     let browser = Browser::start().await;
     browser.log_in(&service).await;
@@ -386,8 +384,8 @@ async fn a_page_at_rest_asks_for_nothing() {
         "/pools/quay",
         "/checks",
         "/hosts",
-        "/messages",
-        "/messages/bell",
+        "/notifications",
+        "/notifications/bell",
         "/changes",
         "/events",
         "/access",

@@ -45,7 +45,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
         .await;
     assert_eq!(browser.value(GULL).await, "7");
     assert_eq!(weights(&service).await, [1, 1], "nothing is live yet");
-    browser.make_live("Make it live", "weight of server quay/gull: 1 (default) to 7").await;
+    browser.make_live("Apply", "weight of server quay/gull: 1 (default) to 7").await;
     until("it is made", async || weights(&service).await == [7, 1]).await;
     until("nothing is left", async || browser.text("[data-testid=unsaved]").await.is_empty()).await;
 
@@ -76,7 +76,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
     .await;
     make(&service, Edit::Remove { thing: "checks.deep".parse().unwrap() }).await;
     until("it is said to be gone", async || browser.text("main").await.contains("it can be made anew")).await;
-    browser.make_live("Make it anew", "add check deep (kind http, path /b").await;
+    browser.make_live("Create again", "add check deep (kind http, path /b").await;
     until("it is there again", async || {
         service
             .client()
@@ -89,7 +89,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
     // A draft is not thrown away at one press.
     browser.go("/changes").await;
     browser.fill("input[placeholder='autumn-timetable']", "autumn").await;
-    browser.press("Begin it").await;
+    browser.press("Create draft").await;
     browser.press("Throw it away …").await;
     browser.press("Keep it").await;
     assert!(service.client().draft(&"autumn".parse().unwrap()).await.is_ok());
@@ -129,11 +129,11 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
             browser.text("main").await.contains("One mistake stands at its field.")
         })
         .await;
-        let free = "//button[normalize-space()='Make it live' and not(@disabled)]";
+        let free = "//button[normalize-space()='Apply' and not(@disabled)]";
         assert!(browser.client.find(Locator::XPath(free)).await.is_err(), "{wrong}");
     }
     browser.type_over(GULL, "2").await;
-    browser.make_live("Make it live", "weight of server quay/tern: 1 (default) to 4").await;
+    browser.make_live("Apply", "weight of server quay/tern: 1 (default) to 4").await;
     until("both are made", async || weights(&service).await == [2, 4]).await;
 
     let share = "input[aria-label='Share of quay/gull in percent']";
@@ -169,12 +169,12 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
         .await;
     assert!(!browser.text("main").await.contains("Failed to deserialize"));
     browser.set("Name", "raw").await;
-    browser.set("Asks", "tcp").await;
+    browser.set("Check type", "tcp").await;
     browser.set("Sends", "\\d").await;
     until("an escape that there is not", async || browser.text("#wrong-send").await.contains("escapes are"))
         .await;
     browser.set("Sends", "\\x00PING\\r\\n").await;
-    browser.make_live("Make it live", "send 7 bytes: 00 50 49 4e 47 0d 0a").await;
+    browser.make_live("Apply", "send 7 bytes: 00 50 49 4e 47 0d 0a").await;
     until("it is made", async || {
         service
             .client()
@@ -276,11 +276,11 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
     let word = "x".repeat(480);
     let address = service.stand_ins[0].address;
     let text = format!(
-        "format = 2\n[checks.{long}]\nkind = \"tcp\"\nnote = \"{word}\"\n[networks]\n{long} = [\"192.0.2.0/24\"]\n\
+        "format = 3\n[checks.{long}]\nkind = \"tcp\"\nnote = \"{word}\"\n[networks]\n{long} = [\"192.0.2.0/24\"]\n\
          [hosts.{long}]\naddress = \"192.0.2.7\"\nnote = \"{word}\"\n[ranges.{long}]\naddresses = \"127.0.3.0/24\"\nnote = \"{word}\"\n\
          [pools.{long}]\ncheck = \"{long}\"\nnote = \"{word}\"\nservers.{long} = {{ address = \"{address}\", note = \"{word}\" }}\n\
          [frontends.{long}]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"{long}\"\nnote = \"{word}\"\n\
-         [messages.{long}]\nwebhook = \"http://127.0.0.1:9/{word}\"\nnote = \"{word}\"\n",
+         [notifications.{long}]\nwebhook = \"http://127.0.0.1:9/{word}\"\nnote = \"{word}\"\n",
         service.frontend
     );
     service.apply(&text).await.unwrap();
@@ -296,7 +296,7 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
             "/hosts",
             "/ranges",
             "/networks",
-            "/messages",
+            "/notifications",
             "/changes",
             "/changes/revisions/1",
             "/events",
@@ -305,7 +305,7 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
         .iter()
         .map(|word| (*word).to_owned())
         .chain(
-            ["frontends", "pools", "checks", "hosts", "ranges", "networks", "messages"]
+            ["frontends", "pools", "checks", "hosts", "ranges", "networks", "notifications"]
                 .map(|kind| format!("/{kind}/{long}")),
         ) {
             browser.client.goto(&format!("{}{page}", service.url())).await.unwrap();
@@ -374,7 +374,7 @@ async fn a_service_is_made_on_one_page_and_removed_in_one_step() {
         browser.text("[data-testid=tried]").await.contains("Every server that is named passes")
     })
     .await;
-    browser.make_live("Make it live", "add frontend catalogue").await;
+    browser.make_live("Apply", "add frontend catalogue").await;
     until("it works", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
     assert_eq!(service.status().await.revision.number, 1, "one revision");
 

@@ -154,7 +154,7 @@ async fn a_revision_of_the_previous_release_runs_after_the_update() {
     service.all_up().await;
     assert_eq!((service.get().await.unwrap().0, service.status().await.revision.number), (200, 1));
     let export = service.client().document(merismos_core::config::DocumentFormat::Toml).await.unwrap();
-    assert!(export.contains("format = 2") && export.contains("first_byte_timeout = \"7s\""), "{export}");
+    assert!(export.contains("format = 3") && export.contains("first_byte_timeout = \"7s\""), "{export}");
     assert!(!service.apply(&export).await.unwrap().made, "lifting changes nothing");
     assert_eq!(service.client().compare(1, 1).await.unwrap().changes, []);
 }

@@ -68,7 +68,7 @@ async fn what_explain_says_of_a_client_is_what_its_requests_meet() {
     let tally = trial(&service, 60).await.tally.unwrap();
     assert_eq!((tally.verdict, tally.tied, tally.strayed), (TrialVerdict::AsExpected, 60, 0));
     // Where a server's bound has a part in it, it does not pretend to know.
-    let bounded = format!("{keys}\nhash_bound = 200");
+    let bounded = format!("{keys}\nbounded_load = 200");
     service.apply(&with_pool(&service, &bounded)).await.unwrap();
     let tally = trial(&service, 60).await.tally.unwrap();
     assert_eq!((tally.verdict, tally.tied), (TrialVerdict::AsExpected, 0));
@@ -247,8 +247,9 @@ async fn a_connection_that_is_with_a_server_stays_with_it_where_connections_are_
     let before = [("connection", "quay/tern")];
     let told = explain(&service, &before).await;
     assert!(told.why.starts_with("each request is dealt out by itself; it is eligible"), "{told:?}");
-    let text =
-        service.document().replace("[frontends.harbour]\n", "[frontends.harbour]\nunit = \"connection\"\n");
+    let text = service
+        .document()
+        .replace("[frontends.harbour]\n", "[frontends.harbour]\nbalance_per = \"connection\"\n");
     service.apply(&text).await.unwrap();
     for _ in 0..4 {
         let told = explain(&service, &before).await;

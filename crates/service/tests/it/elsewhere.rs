@@ -10,7 +10,7 @@ use crate::harness::{Database, Service, until};
 /// A message of all that happens to traffic, for a post box of its own.
 fn message(bell: &StandIn) -> String {
     format!(
-        "\n[messages.bell]\nwebhook = \"http://{}/\"\ngather = \"100ms\"\nat_most_every = \"1s\"\n\
+        "\n[notifications.bell]\nwebhook = \"http://{}/\"\nbatch_window = \"100ms\"\nmin_interval = \"1s\"\n\
          changes = [\"failing\", \"answering\", \"moved\", \"moved-back\"]\n",
         bell.address
     )

@@ -26,11 +26,11 @@ async fn told(database: Database) -> Told {
     );
     let secret = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(secret.path(), SECRET).unwrap();
-    let often = "gather = \"2s\"\nat_most_every = \"1s\"\nchanges = [\"down\", \"up\", \"empty\"]";
+    let often = "batch_window = \"2s\"\nmin_interval = \"1s\"\nchanges = [\"down\", \"up\", \"empty\"]";
     let text = service.document()
         + &format!(
-            "\n[messages.bell]\nwebhook = \"http://{}/hook\"\nwebhook_secret = \"file:{}\"\n{often}\n\
-             [messages.post]\nmail_to = [\"watch@skerry.example\"]\nmail_from = \"merismos@skerry.example\"\n\
+            "\n[notifications.bell]\nwebhook = \"http://{}/hook\"\nwebhook_secret = \"file:{}\"\n{often}\n\
+             [notifications.post]\nmail_to = [\"watch@skerry.example\"]\nmail_from = \"merismos@skerry.example\"\n\
              mail_server = \"{}\"\nmail_tls = \"none\"\n{often}\n",
             hook.address,
             secret.path().display(),
@@ -104,7 +104,7 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
     })
     .await;
     assert_eq!(sent.len(), 2, "one each: {sent:#?}");
-    let shown = told.service.merismos(&["message", "sent"]);
+    let shown = told.service.merismos(&["notification", "sent"]);
     let shown = String::from_utf8_lossy(&shown.stdout).into_owned();
     assert!(shown.contains("bell") && shown.contains("2 down"), "{shown}");
 }
@@ -157,7 +157,7 @@ async fn what_nobody_wants_any_more_is_given_up() {
         bell(&told).await.is_some_and(|message| message.tries > 0 && message.next_try.is_some())
     })
     .await;
-    let shown = told.service.merismos(&["message", "remove", "bell"]);
+    let shown = told.service.merismos(&["notification", "remove", "bell"]);
     assert!(shown.status.success(), "{shown:?}");
     until("it is given up", async || bell(&told).await.is_some_and(|message| message.next_try.is_none()))
         .await;
@@ -180,22 +180,22 @@ async fn messages_go_out_while_the_database_is_away() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_message_can_be_tried() {
     let told = told(Database::shared()).await;
-    let tried = told.service.merismos(&["message", "try", "bell"]);
+    let tried = told.service.merismos(&["notification", "try", "bell"]);
     assert!(tried.status.success(), "{tried:?}");
     assert!(told.hook.letters()[0].text.contains("a try by admin: nothing changed"));
     told.mail.set(Fault::Error { status: 500 }).await;
-    let tried = told.service.merismos(&["message", "try", "post"]);
+    let tried = told.service.merismos(&["notification", "try", "post"]);
     let said = String::from_utf8_lossy(&tried.stdout).into_owned();
     assert_eq!(tried.status.code(), Some(1), "{said}");
     assert!(said.contains("not delivered") && said.contains("451"), "{said}");
-    let unknown = told.service.merismos(&["message", "try", "nobody"]);
+    let unknown = told.service.merismos(&["notification", "try", "nobody"]);
     assert_eq!(unknown.status.code(), Some(2), "{unknown:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_secret_that_can_not_be_had_is_said_when_it_is_referred_to() {
     let service = Service::bare(Database::shared(), &["gull"]).await;
-    let message = "\n[messages.post]\nmail_to = [\"watch@skerry.example\"]\nmail_from = \"merismos@skerry.example\"\n\
+    let message = "\n[notifications.post]\nmail_to = [\"watch@skerry.example\"]\nmail_from = \"merismos@skerry.example\"\n\
                    mail_server = \"192.0.2.1:25\"\nmail_user = \"merismos\"\nmail_password = \"file:/etc/shadow\"\n";
     let review = service.apply(&(service.document() + message)).await.unwrap();
     let said: Vec<_> = review
@@ -204,7 +204,7 @@ async fn a_secret_that_can_not_be_had_is_said_when_it_is_referred_to() {
         .map(|warning| (warning.warning.key.as_str(), warning.warning.says.as_str()))
         .collect();
     let (key, says) = *said.iter().find(|(key, _)| key.starts_with("no-secret")).unwrap();
-    assert_eq!(key, "no-secret:messages.post.mail_password");
+    assert_eq!(key, "no-secret:notifications.post.mail_password");
     assert!(says.contains("/etc/shadow is not in the folder for secrets"), "{says}");
     let again = service.apply(&(service.document() + message + "note = \"x\"\n")).await.unwrap();
     assert!(

@@ -88,7 +88,7 @@ fn run(folder: &Path, address: std::net::SocketAddr) -> Child {
 }
 
 fn document(service: &Service, lookup: &str) -> String {
-    format!("{}\n[pools.quay.lookups.dns]\nleast_interval = \"1s\"\n{lookup}", service.document())
+    format!("{}\n[pools.quay.lookups.dns]\nmin_interval = \"1s\"\n{lookup}", service.document())
 }
 
 async fn lookup(service: &Service) -> LookupStatus {
@@ -256,7 +256,7 @@ async fn addresses_that_are_taken_together_are_one_server_that_is_reached_where_
     let text = document(
         &service,
         &format!(
-            "name = \"booking.skerry.example\"\nrecords = \"address\"\nport = {port}\ntogether = true\nresolver = \"{}\"\n",
+            "name = \"booking.skerry.example\"\nrecords = \"address\"\nport = {port}\nmerge_addresses = true\nresolver = \"{}\"\n",
             dns.address
         ),
     );

@@ -52,7 +52,7 @@ async fn before_pool(protocol: &str, server: SocketAddr, more: &str, pool: &str)
     };
     let lines: String = protocol.split('+').map(line).collect();
     let document = format!(
-        "format = 2\n[pools.quay]\n{pool}\n[pools.quay.servers.real]\naddress = \"{server}\"\n{lines}"
+        "format = 3\n[pools.quay]\n{pool}\n[pools.quay.servers.real]\naddress = \"{server}\"\n{lines}"
     );
     let mut request = Service::request(&document);
     request.going.accept =
@@ -147,7 +147,7 @@ async fn log_lines_by_datagram_are_dealt_out_one_by_one() {
         })
         .collect();
     let document = format!(
-        "format = 2\n{servers}[frontends.logs]\nprotocol = \"udp\"\nunit = \"datagram\"\nlisten = \"{}\"\npool = \"logs\"\n",
+        "format = 3\n{servers}[frontends.logs]\nprotocol = \"udp\"\nbalance_per = \"datagram\"\nlisten = \"{}\"\npool = \"logs\"\n",
         service.frontend
     );
     let mut request = Service::request(&document);

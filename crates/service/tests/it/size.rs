@@ -23,7 +23,7 @@ fn resident(pid: u32) -> u64 {
 /// 1,000 pools of 10 servers, all at one listener's port on 127/8, and 200 frontends.
 fn large(server_port: u16, first_port: u16) -> String {
     let mut text =
-        "format = 2\n[checks.open]\nkind = \"tcp\"\ninterval = \"30s\"\ntimeout = \"5s\"\n".to_owned();
+        "format = 3\n[checks.open]\nkind = \"tcp\"\ninterval = \"30s\"\ntimeout = \"5s\"\n".to_owned();
     for pool in 0..1_000 {
         write!(text, "[pools.p{pool}]\ncheck = \"open\"\n").unwrap();
         for server in 0..10 {

@@ -114,7 +114,7 @@ async fn each_clients_datagrams_go_to_the_server_of_its_address() {
 async fn datagrams_without_answers_are_judged_by_where_they_went() {
     let service = Service::with(&["gull", "tern"]).await;
     let stations = stations(&service);
-    with_frontend(&service, "", "udp", "unit = \"datagram\"").await;
+    with_frontend(&service, "", "udp", "balance_per = \"datagram\"").await;
     let trial = over(&service, begun(&service, &at_once("line", 60)).await.id).await;
     let counted = trial.tally.unwrap();
     assert_eq!(
@@ -160,7 +160,7 @@ async fn clients_that_keep_their_cookies_stay_and_are_moved_when_their_server_go
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn where_connections_are_dealt_out_what_comes_on_one_stays() {
     let service = Service::with(&["gull", "tern"]).await;
-    service.apply(&document(&service, "", "unit = \"connection\"")).await.unwrap();
+    service.apply(&document(&service, "", "balance_per = \"connection\"")).await.unwrap();
     let few = tally(&service, &at_once("harbour", 60)).await;
     assert_eq!((few.verdict, few.tied, few.strayed), (TrialVerdict::TooFew, 56, 0), "{few:?}");
     let many = TrialRequest { clients: Some(20), ..at_once("harbour", 60) };

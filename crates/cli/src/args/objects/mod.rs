@@ -2,7 +2,7 @@
 
 mod checks;
 mod keys;
-mod messages;
+mod notifications;
 
 use std::path::{Path, PathBuf};
 
@@ -20,7 +20,7 @@ pub(super) use keys::{
     ServerKeys,
 };
 use keys::{ObjectKeys, ObjectName};
-pub(super) use messages::NotificationCommand;
+pub(super) use notifications::NotificationCommand;
 
 use super::apply_options::ChangeTargetArgs;
 use super::{CommandContext, input};
@@ -382,23 +382,23 @@ impl HostCommand {
 /// What can be done with ranges of service addresses.
 #[derive(Debug, Subcommand)]
 pub(super) enum RangeCommand {
-    /// Take an address: the next free one, or a certain one
-    Take {
+    /// Reserve an address: the next free one, or the one that is named
+    Reserve {
         /// The range
         range: Name,
-        /// The name to take it under
+        /// The name under which it is reserved
         name: Name,
-        /// Which one
+        /// The address; the next free one without it
         #[arg(long)]
         address: Option<std::net::IpAddr>,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
-    /// Let an address go that no frontend uses any more
+    /// Release an address that no frontend uses any more
     Release {
         /// The range
         range: Name,
-        /// The name it was taken under
+        /// The name under which it is reserved
         name: Name,
         #[command(flatten)]
         going: ChangeTargetArgs,
@@ -411,11 +411,11 @@ impl RangeCommand {
     pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             Self::Any(verb) => verb.run(context).await,
-            Self::Take { range, name, address, going } => {
-                going.make(context, vec![Edit::Take { range, name, address }]).await
+            Self::Reserve { range, name, address, going } => {
+                going.make(context, vec![Edit::Reserve { range, name, address }]).await
             }
             Self::Release { range, name, going } => {
-                going.make(context, vec![Edit::Remove { thing: ObjectPath::Taken(range, name) }]).await
+                going.make(context, vec![Edit::Remove { thing: ObjectPath::Reserved(range, name) }]).await
             }
         }
     }

@@ -68,23 +68,26 @@ pub(super) fn more_checks(section: &mut Section<'_, '_>) -> (Vec<Name>, ChecksNe
     (names.unwrap_or_default(), needed.unwrap_or_default())
 }
 
-/// What traffic says of a pool's servers, when it is listened to.
-pub(super) fn evidence(section: &mut Section<'_, '_>) -> Option<PassiveCheck> {
-    let failures = section.value("evidence_failures", number(1..=100_000));
-    let within = section.value("evidence_within", span("1s", "60s"));
-    let errors = section.value("evidence_errors", flag);
-    let verdict = section.value("evidence_verdict", |value| match text(value) {
-        Some("suspect") => Ok(PassiveAction::Suspect),
-        Some("down") => Ok(PassiveAction::Down),
-        _ => Err("\"suspect\" or \"down\"".to_owned()),
-    });
-    let even_if_last = section.value("evidence_even_if_last", flag);
-    Some(PassiveCheck {
-        failures: failures?,
-        within: within.unwrap_or(Span::from_millis(10_000)),
-        errors: errors.unwrap_or(false),
-        verdict: verdict.unwrap_or_default(),
-        even_if_last: even_if_last.unwrap_or(false),
+/// The passive check of a pool, when it has one.
+pub(super) fn passive_check(section: &mut Section<'_, '_>) -> Option<PassiveCheck> {
+    section.table("passive_check", |mut table| {
+        let failures = table.required("failures", number(1..=100_000));
+        let within = table.value("within", span("1s", "60s"));
+        let count_5xx = table.value("count_5xx", flag);
+        let action = table.value("action", |value| match text(value) {
+            Some("suspect") => Ok(PassiveAction::Suspect),
+            Some("down") => Ok(PassiveAction::Down),
+            _ => Err("\"suspect\" or \"down\"".to_owned()),
+        });
+        let allow_last = table.value("allow_last", flag);
+        table.close();
+        Some(PassiveCheck {
+            failures: failures?,
+            within: within.unwrap_or(Span::from_millis(10_000)),
+            count_5xx: count_5xx.unwrap_or(false),
+            action: action.unwrap_or_default(),
+            allow_last: allow_last.unwrap_or(false),
+        })
     })
 }
 
@@ -133,7 +136,7 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
             let authorities = section.value("tls_authorities", authorities);
             let query = section.required("query", query);
             let column = section.value("column", some_text);
-            let wanted = section.value("wanted", wanted);
+            let wanted = section.value("expect", wanted);
             CheckKind::Sql(Box::new(SqlProbe {
                 user: user?,
                 password,
@@ -142,7 +145,7 @@ fn asked(kind: &str, section: &mut Section<'_, '_>) -> Option<CheckKind> {
                 authorities,
                 query: query?,
                 column,
-                wanted,
+                expect: wanted,
             }))
         }
         "grpc" => {
@@ -178,14 +181,14 @@ fn http(section: &mut Section<'_, '_>) -> HttpProbe {
         body: BodyExpectation {
             contains: section.value("body_contains", some_text),
             matches: section.value("body_matches", pattern),
-            lacks: section.value("body_lacks", some_text),
+            lacks: section.value("body_not_contains", some_text),
             pointer: section.value("json_pointer", pointer),
-            wanted: section.value("json_wanted", wanted),
+            wanted: section.value("json_expect", wanted),
             limit: section.value("body_limit", within("1KiB", "10MiB", "a size such as 64KiB,")),
         },
         redirects: section.value("redirects", number(0..=5)).unwrap_or(0),
         keep_alive: section.value("keep_alive", flag).unwrap_or(false),
-        wishes: section.value("wishes", flag).unwrap_or(false),
+        server_feedback: section.value("server_feedback", flag).unwrap_or(false),
     }
 }
 

@@ -158,6 +158,14 @@ impl<'t, 'p> Section<'t, 'p> {
         things
     }
 
+    /// Reads a table inside this one, when it is there.
+    fn table<T>(&mut self, key: &'static str, read: impl FnOnce(Section<'t, '_>) -> Option<T>) -> Option<T> {
+        let (line, node) = self.find(key)?;
+        let path = self.sub_path(key);
+        let section = Section::open(node, path, self.problems)?;
+        read(Section { line, ..section })
+    }
+
     /// Says which keys nobody asked for.
     fn close(self) {
         for (key, line, _) in self.entries {
@@ -181,7 +189,7 @@ impl<'t, 'p> Section<'t, 'p> {
 
 fn missing_help(key: &str) -> &'static str {
     match key {
-        "format" => "format = 2",
+        "format" => "format = 3",
         "addresses" => "a prefix or a range, such as addresses = \"192.0.2.16/28\"",
         "name" => "a DNS name, such as name = \"booking.skerry.example\"",
         "records" => "records = \"address\" or records = \"service\"",

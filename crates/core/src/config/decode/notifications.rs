@@ -13,9 +13,9 @@ pub(super) fn message(mut section: Section<'_, '_>) -> Option<NotificationSpec> 
     let line = section.line;
     let pools = section.value("pools", pools);
     let changes = section.value("changes", changes);
-    let after = section.value("after", span("1s", "24h"));
-    let gather = section.value("gather", span("100ms", "10m"));
-    let at_most_every = section.value("at_most_every", span("1s", "24h"));
+    let after = section.value("min_duration", span("1s", "24h"));
+    let gather = section.value("batch_window", span("100ms", "10m"));
+    let at_most_every = section.value("min_interval", span("1s", "24h"));
     let has = |key: &str| section.entries.iter().any(|(name, _, _)| name == key);
     let (has_webhook, has_mail) = (has("webhook"), has("mail_to"));
     let webhook = section.value("webhook", url);
@@ -32,9 +32,9 @@ pub(super) fn message(mut section: Section<'_, '_>) -> Option<NotificationSpec> 
         changes: changes.unwrap_or_else(|| {
             BTreeSet::from([NotifiedChange::Down, NotifiedChange::Up, NotifiedChange::Empty])
         }),
-        after,
-        gather: gather.unwrap_or(Span::from_millis(5_000)),
-        at_most_every: at_most_every.unwrap_or(Span::from_millis(60_000)),
+        min_duration: after,
+        batch_window: gather.unwrap_or(Span::from_millis(5_000)),
+        min_interval: at_most_every.unwrap_or(Span::from_millis(60_000)),
         webhook: webhook.map(|url| WebhookTarget { url, secret: webhook_secret }),
         mail,
         note,
@@ -55,8 +55,8 @@ fn mail(section: &mut Section<'_, '_>, wanted: bool) -> Option<MailTarget> {
         (section.value("mail_from", mailbox), section.value("mail_server", server))
     };
     let tls = section.value("mail_tls", |value| match text(value) {
-        Some("begun") => Ok(MailTls::Begun),
-        Some("whole") => Ok(MailTls::Whole),
+        Some("starttls") => Ok(MailTls::StartTls),
+        Some("tls") => Ok(MailTls::Tls),
         Some("none") => Ok(MailTls::None),
         _ => Err("\"begun\", \"whole\" or \"none\"".to_owned()),
     });

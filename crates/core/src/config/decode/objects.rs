@@ -31,9 +31,9 @@ pub(super) fn document(mut section: Section<'_, '_>) -> Document {
     let checks = section.named("checks", super::checks::check);
     let pools = section.named("pools", pool);
     let frontends = section.named("frontends", frontend);
-    let messages = section.named("messages", super::notifications::message);
+    let messages = section.named("notifications", super::notifications::message);
     section.close();
-    Document { format: FORMAT, hosts, ranges, networks, checks, pools, frontends, messages }
+    Document { format: FORMAT, hosts, ranges, networks, checks, pools, frontends, notifications: messages }
 }
 
 fn host(mut section: Section<'_, '_>) -> Option<HostSpec> {
@@ -45,10 +45,10 @@ fn host(mut section: Section<'_, '_>) -> Option<HostSpec> {
 
 fn range(mut section: Section<'_, '_>) -> Option<RangeSpec> {
     let addresses = section.required("addresses", addresses);
-    let taken = section.pairs("taken", ip);
+    let taken = section.pairs("reserved", ip);
     let (labels, note) = section.about();
     section.close();
-    Some(RangeSpec { addresses: addresses?, note, labels, taken })
+    Some(RangeSpec { addresses: addresses?, note, labels, reserved: taken })
 }
 
 fn frontend(mut section: Section<'_, '_>) -> Option<FrontendSpec> {
@@ -61,15 +61,15 @@ fn frontend(mut section: Section<'_, '_>) -> Option<FrontendSpec> {
     let listen = section.required("listen", listen);
     let pool = section.required("pool", name);
     let more = more_pools(&mut section);
-    let unit = unit(&mut section, protocol);
+    let balance_per = balance_per(&mut section, protocol);
     let connection_limit = section.value("connection_limit", number(1..=1_000_000));
     let failing_share = section.value("failing_share", number(0..=100));
     let http = (protocol == Some(Protocol::Http)).then(|| http_keys(&mut section));
     let idle_timeout = section.value("idle_timeout", span("100ms", "24h"));
-    let (life_limit, greeting_timeout) = match protocol {
+    let (max_connection_age, client_hello_timeout) = match protocol {
         Some(Protocol::Tcp) => (
-            section.value("life_limit", span("1s", "720h")),
-            section.value("greeting_timeout", span("100ms", "5m")),
+            section.value("max_connection_age", span("1s", "720h")),
+            section.value("client_hello_timeout", span("100ms", "5m")),
         ),
         Some(Protocol::Http | Protocol::Udp) | None => (None, None),
     };
@@ -85,13 +85,13 @@ fn frontend(mut section: Section<'_, '_>) -> Option<FrontendSpec> {
         listen: listen?,
         pool: pool?,
         more,
-        unit: unit?,
+        balance_per: balance_per?,
         connection_limit: connection_limit.unwrap_or(10_000),
         failing_share: failing_share.unwrap_or(10),
         http,
         idle_timeout: idle_timeout.unwrap_or(default_rest(protocol?)),
-        life_limit,
-        greeting_timeout,
+        max_connection_age,
+        client_hello_timeout,
         trusted: trusted.unwrap_or_default(),
         proxy_protocol: proxy_protocol.unwrap_or(false),
         note,
@@ -134,7 +134,7 @@ fn default_rest(protocol: Protocol) -> Span {
     })
 }
 
-fn unit(section: &mut Section<'_, '_>, protocol: Option<Protocol>) -> Option<BalancePer> {
+fn balance_per(section: &mut Section<'_, '_>, protocol: Option<Protocol>) -> Option<BalancePer> {
     let (usual, other, wanted) = match protocol? {
         Protocol::Http => (BalancePer::Request, BalancePer::Connection, "\"request\" or \"connection\""),
         Protocol::Tcp => (BalancePer::Connection, BalancePer::Connection, "\"connection\""),
@@ -144,24 +144,25 @@ fn unit(section: &mut Section<'_, '_>, protocol: Option<Protocol>) -> Option<Bal
         let named = |unit: &BalancePer| text(value) == Some(&unit.to_string());
         [usual, other].into_iter().find(named).ok_or_else(|| wanted.to_owned())
     };
-    Some(section.value("unit", parse).unwrap_or(usual))
+    Some(section.value("balance_per", parse).unwrap_or(usual))
 }
 
 fn http_keys(section: &mut Section<'_, '_>) -> HttpKeys {
-    let head_limit = section.value("head_limit", within("1KiB", "64KiB", "a size such as 16KiB,"));
-    let field_limit = section.value("field_limit", number(1..=100));
-    let stream_limit = section.value("stream_limit", number(1..=1_000));
-    let head_timeout = section.value("head_timeout", span("100ms", "5m"));
+    let header_size_limit =
+        section.value("header_size_limit", within("1KiB", "64KiB", "a size such as 16KiB,"));
+    let header_count_limit = section.value("header_count_limit", number(1..=100));
+    let max_concurrent_streams = section.value("max_concurrent_streams", number(1..=1_000));
+    let header_timeout = section.value("header_timeout", span("100ms", "5m"));
     let tunnel_timeout = section.value("tunnel_timeout", span("1s", "24h"));
     let min_rate =
         section.value("min_rate", within("0B", "1MiB", "a size such as 32B, which is meant a second,"));
     let min_rate_grace = section.value("min_rate_grace", span("1s", "1h"));
     let dropped_fields = section.value("dropped_fields", field_names);
     HttpKeys {
-        head_limit: head_limit.unwrap_or(Size::from_bytes(16 << 10)),
-        field_limit: field_limit.unwrap_or(100),
-        stream_limit: stream_limit.unwrap_or(100),
-        head_timeout: head_timeout.unwrap_or(Span::from_millis(10_000)),
+        header_size_limit: header_size_limit.unwrap_or(Size::from_bytes(16 << 10)),
+        header_count_limit: header_count_limit.unwrap_or(100),
+        max_concurrent_streams: max_concurrent_streams.unwrap_or(100),
+        header_timeout: header_timeout.unwrap_or(Span::from_millis(10_000)),
         tunnel_timeout: tunnel_timeout.unwrap_or(Span::from_millis(3_600_000)),
         min_rate: min_rate.unwrap_or(Size::from_bytes(32)),
         min_rate_grace: min_rate_grace.unwrap_or(Span::from_millis(30_000)),
@@ -197,10 +198,16 @@ fn reaching(section: &mut Section<'_, '_>) -> UpstreamSettings {
     UpstreamSettings {
         http_version: http_version.unwrap_or_default(),
         source_addresses: section.value("source_addresses", source_addresses).unwrap_or_default(),
-        keep_limit: section.value("keep_limit", number(0..=1_000)).unwrap_or(usual.keep_limit),
-        keep_idle: section.value("keep_idle", span("100ms", "1h")).unwrap_or(usual.keep_idle),
-        keep_age: section.value("keep_age", span("1s", "24h")).unwrap_or(usual.keep_age),
-        connect_ahead: section.value("connect_ahead", number(0..=16)).unwrap_or(usual.connect_ahead),
+        idle_connections: section
+            .value("idle_connections", number(0..=1_000))
+            .unwrap_or(usual.idle_connections),
+        idle_connection_timeout: section
+            .value("idle_connection_timeout", span("100ms", "1h"))
+            .unwrap_or(usual.idle_connection_timeout),
+        idle_connection_age: section
+            .value("idle_connection_age", span("1s", "24h"))
+            .unwrap_or(usual.idle_connection_age),
+        preconnect: section.value("preconnect", number(0..=16)).unwrap_or(usual.preconnect),
     }
 }
 
@@ -226,8 +233,8 @@ fn pool(mut section: Section<'_, '_>) -> Option<PoolSpec> {
     let algorithm = section.value("algorithm", word::<Algorithm>);
     let hashing = hashing(&mut section);
     let persistence = persistence(&mut section);
-    let tier_minimum = section.value("tier_minimum", number(1..=1_000));
-    let usable_from = section.value("usable_from", number(1..=1_000));
+    let tier_min_eligible = section.value("tier_min_eligible", number(1..=1_000));
+    let min_eligible = section.value("min_eligible", number(1..=1_000));
     let failback = section.value("failback", word::<Failback>);
     let ramp = section.value("ramp", span("1s", "1h"));
     let capacity = section.value("capacity", number(1..=100));
@@ -243,7 +250,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<PoolSpec> {
     let reaching = reaching(&mut section);
     let check = section.value("check", name);
     let (more_checks, checks_needed) = super::checks::more_checks(&mut section);
-    let evidence = super::checks::evidence(&mut section);
+    let passive_check = super::checks::passive_check(&mut section);
     let when_none = section.value("when_none", |value| match text(value) {
         Some("refuse") => Ok(WhenNone::Refuse),
         Some("all") => Ok(WhenNone::All),
@@ -251,7 +258,7 @@ fn pool(mut section: Section<'_, '_>) -> Option<PoolSpec> {
     });
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
     let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
-    let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
+    let response_timeout = section.value("response_timeout", span("100ms", "24h"));
     let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
     let attempts = section.value("attempts", number(1..=16));
     let failing = failing(&mut section);
@@ -263,8 +270,8 @@ fn pool(mut section: Section<'_, '_>) -> Option<PoolSpec> {
         algorithm: algorithm.unwrap_or(Algorithm::RoundRobin),
         hashing,
         persistence,
-        tier_minimum: tier_minimum.unwrap_or(1),
-        usable_from: usable_from.unwrap_or(1),
+        tier_min_eligible: tier_min_eligible.unwrap_or(1),
+        min_eligible: min_eligible.unwrap_or(1),
         failback: failback.unwrap_or_default(),
         ramp,
         capacity: capacity.unwrap_or(100),
@@ -278,11 +285,11 @@ fn pool(mut section: Section<'_, '_>) -> Option<PoolSpec> {
         check,
         more_checks,
         checks_needed,
-        evidence,
+        passive_check,
         when_none: when_none.unwrap_or_default(),
         connect_timeout: connect_timeout.unwrap_or(Span::from_millis(1_000)),
         first_byte_timeout: first_byte_timeout.unwrap_or(Span::from_millis(30_000)),
-        whole_answer_timeout: whole_answer_timeout.unwrap_or(Span::from_millis(3_600_000)),
+        response_timeout: response_timeout.unwrap_or(Span::from_millis(3_600_000)),
         idle_timeout: idle_timeout.unwrap_or(Span::from_millis(60_000)),
         attempts: attempts.unwrap_or(3),
         failing,
@@ -324,7 +331,7 @@ fn hashing(section: &mut Section<'_, '_>) -> HashSettings {
             Some("refuse") => Ok(WhenAbsent::Refuse),
             _ => Err("\"spread\" or \"refuse\"".to_owned()),
         }),
-        bound: section.value("hash_bound", number(101..=1_000)),
+        bound: section.value("bounded_load", number(101..=1_000)),
     }
 }
 
@@ -386,7 +393,7 @@ fn server(mut section: Section<'_, '_>) -> Option<ServerSpec> {
     let limits = limits(&mut section);
     let connect_timeout = section.value("connect_timeout", span("10ms", "60s"));
     let first_byte_timeout = section.value("first_byte_timeout", span("10ms", "1h"));
-    let whole_answer_timeout = section.value("whole_answer_timeout", span("100ms", "24h"));
+    let response_timeout = section.value("response_timeout", span("100ms", "24h"));
     let idle_timeout = section.value("idle_timeout", span("100ms", "1h"));
     let (labels, note) = section.about();
     section.close();
@@ -399,7 +406,7 @@ fn server(mut section: Section<'_, '_>) -> Option<ServerSpec> {
         limits,
         connect_timeout,
         first_byte_timeout,
-        whole_answer_timeout,
+        response_timeout,
         idle_timeout,
         note,
         labels,
@@ -418,14 +425,14 @@ fn lookup(mut section: Section<'_, '_>) -> Option<LookupSpec> {
     let is_address = records == Some(LookupRecords::Address);
     let port = if is_address { section.required("port", number(1..=65_535)) } else { None };
     let weight = if is_address { section.value("weight", number(0..=1_000)).or(Some(1)) } else { None };
-    let together = section.value("together", flag).unwrap_or(false);
+    let together = section.value("merge_addresses", flag).unwrap_or(false);
     let resolver = section.value("resolver", socket_address);
     let when_empty = section.value("when_empty", |value| match text(value) {
         Some("keep") => Ok(WhenEmpty::Keep),
         Some("remove") => Ok(WhenEmpty::Remove),
         _ => Err("\"keep\" or \"remove\"".to_owned()),
     });
-    let least_interval = section.value("least_interval", span("1s", "1h"));
+    let min_interval = section.value("min_interval", span("1s", "1h"));
     let note = section.value("note", note).unwrap_or_default();
     if records.is_some() {
         section.close();
@@ -438,10 +445,10 @@ fn lookup(mut section: Section<'_, '_>) -> Option<LookupSpec> {
         records: records?,
         port,
         weight,
-        together,
+        merge_addresses: together,
         resolver,
         when_empty: when_empty.unwrap_or(WhenEmpty::Keep),
-        least_interval: least_interval.unwrap_or(Span::from_millis(5_000)),
+        min_interval: min_interval.unwrap_or(Span::from_millis(5_000)),
         note,
     })
 }

@@ -13,7 +13,7 @@ use super::super::renames::Renames;
 use super::super::{Document, DocumentFormat, check, load, read_text};
 use super::GOOD;
 
-const RICH: &str = r#"format = 2
+const RICH: &str = r#"format = 3
 
 [hosts.gull]
 address = "192.0.2.21"
@@ -24,7 +24,7 @@ labels.site = "north"
 
 [ranges.public]
 addresses = "192.0.2.16-192.0.2.18"
-taken.web = "192.0.2.16"
+reserved.web = "192.0.2.16"
 
 [checks.answers]
 kind = "tcp"
@@ -72,7 +72,7 @@ fn what_is_added_shows_every_key_that_is_not_its_default() {
         &[
             add(
                 "pools.second",
-                serde_json::json!({ "algorithm": "hash", "hash_keys": ["host"], "usable_from": 2 }),
+                serde_json::json!({ "algorithm": "hash", "hash_keys": ["host"], "min_eligible": 2 }),
             ),
             add(
                 "pools.second.servers.knot",
@@ -81,7 +81,7 @@ fn what_is_added_shows_every_key_that_is_not_its_default() {
             add(
                 "frontends.maps",
                 serde_json::json!({ "protocol": "http", "listen": "192.0.2.17:80", "pool": "booking",
-                    "next_pools": ["second"], "choose_pool": "by-weight", "idle_timeout": "60s", "head_limit": "8KiB" }),
+                    "next_pools": ["second"], "choose_pool": "by-weight", "idle_timeout": "60s", "header_size_limit": "8KiB" }),
             ),
         ],
     );
@@ -89,8 +89,8 @@ fn what_is_added_shows_every_key_that_is_not_its_default() {
         words,
         [
             "add frontend maps (protocol http, listen 192.0.2.17:80, pool booking, choose_pool by-weight, \
-             head_limit 8KiB, next_pools second)",
-            "add pool second (algorithm hash, hash_keys host, usable_from 2)",
+             header_size_limit 8KiB, next_pools second)",
+            "add pool second (algorithm hash, hash_keys host, min_eligible 2)",
             "add server second/knot (address 192.0.2.31:80, weight 1, tier 2)",
         ]
     );
@@ -101,11 +101,11 @@ fn a_default_is_shown_with_its_value() {
     let change = |path: &str, value| [Edit::Change { thing: thing(path), keys: keys(value) }];
     let set = change(
         "pools.booking",
-        serde_json::json!({ "usable_from": 2, "capacity": 50, "idle_timeout": "60s" }),
+        serde_json::json!({ "min_eligible": 2, "capacity": 50, "idle_timeout": "60s" }),
     );
     assert_eq!(
         edited(RICH, &set),
-        ["capacity of pool booking: 100 (default) to 50", "usable_from of pool booking: 1 (default) to 2"]
+        ["capacity of pool booking: 100 (default) to 50", "min_eligible of pool booking: 1 (default) to 2"]
     );
     let back = change("pools.booking.servers.gull", serde_json::json!({ "weight": null }));
     assert_eq!(edited(RICH, &back), ["weight of server booking/gull: 3 to 1 (default)"]);
@@ -135,13 +135,13 @@ fn hosts_and_taken_addresses_are_settled() {
     "no address of range public was taken under the name shop"
 )]
 #[case::outside(
-    "taken.web = \"192.0.2.16\"",
-    "taken.web = \"192.0.2.99\"",
+    "reserved.web = \"192.0.2.16\"",
+    "reserved.web = \"192.0.2.99\"",
     "does not lie in 192.0.2.16-192.0.2.18"
 )]
 #[case::taken_twice(
-    "taken.web = \"192.0.2.16\"",
-    "taken.web = \"192.0.2.16\"\ntaken.shop = \"192.0.2.16\"",
+    "reserved.web = \"192.0.2.16\"",
+    "reserved.web = \"192.0.2.16\"\nreserved.shop = \"192.0.2.16\"",
     "192.0.2.16 is taken already, as public/shop"
 )]
 #[case::one_host_twice("tern:8080", "gull:8080", "192.0.2.21:8080 is already the address of booking/gull")]
@@ -217,7 +217,7 @@ fn a_copy_of_a_server_that_keeps_its_address_is_refused() {
 #[case::check("checks.answers", "used by pool booking", "frontend web, pool booking, check answers")]
 #[case::pool("pools.booking", "used by frontend web", "frontend web, pool booking")]
 #[case::host("hosts.gull", "used by server booking/gull", "server booking/gull, host gull")]
-#[case::address("ranges.public.taken.web", "used by frontend web", "frontend web, address public/web")]
+#[case::address("ranges.public.reserved.web", "used by frontend web", "frontend web, address public/web")]
 #[case::range("ranges.public", "used by frontend web", "frontend web, range public")]
 fn what_is_used_is_not_removed(#[case] path: &str, #[case] by: &str, #[case] order: &str) {
     let says = refused(RICH, &[Edit::Remove { thing: thing(path) }]);
@@ -240,7 +240,7 @@ fn what_names_a_renamed_thing_follows_it() {
         ("pools.booking", "tickets"),
         ("hosts.gull", "kittiwake"),
         ("ranges.public", "outside"),
-        ("ranges.public.taken.web", "site"),
+        ("ranges.public.reserved.web", "site"),
         ("frontends.web", "site"),
         ("pools.booking.servers.gull", "kittiwake"),
     ] {
@@ -290,7 +290,7 @@ fn edits_that_cannot_be_made(#[case] wrong: Edit, #[case] says: &str) {
 
 #[test]
 fn the_next_free_address_is_taken_until_none_is_left() {
-    let take = |name: &str, address: Option<&str>| Edit::Take {
+    let take = |name: &str, address: Option<&str>| Edit::Reserve {
         range: "public".parse().unwrap(),
         name: name.parse().unwrap(),
         address: address.map(|address| address.parse().unwrap()),
@@ -304,9 +304,9 @@ fn the_next_free_address_is_taken_until_none_is_left() {
     assert!(told.starts_with("no address of range public is free"), "{told}");
     // An address stays taken when its frontend goes away, until it is released.
     let gone = edit(&document(RICH), &[Edit::Remove { thing: thing("frontends.web") }]).unwrap();
-    assert!(gone.ranges.values().all(|range| range.taken.len() == 1));
-    let released = edit(&gone, &[Edit::Remove { thing: thing("ranges.public.taken.web") }]).unwrap();
-    assert!(released.ranges.values().all(|range| range.taken.is_empty()));
+    assert!(gone.ranges.values().all(|range| range.reserved.len() == 1));
+    let released = edit(&gone, &[Edit::Remove { thing: thing("ranges.public.reserved.web") }]).unwrap();
+    assert!(released.ranges.values().all(|range| range.reserved.is_empty()));
 }
 
 fn add_servers(lines: &str) -> Edit {
@@ -429,7 +429,7 @@ fn changes_of_the_same_are_not_joined(#[case] replaced: &[(&str, &str)], #[case]
 fn parts_of_a_document_are_taken_over() {
     let into = document(RICH);
     let from = read_text(
-        "format = 2\n[pools.booking]\nattempts = 1\nservers.auk = { address = \"192.0.2.44:1\" }\n[pools.other]\n",
+        "format = 3\n[pools.booking]\nattempts = 1\nservers.auk = { address = \"192.0.2.44:1\" }\n[pools.other]\n",
         DocumentFormat::Toml,
     )
     .unwrap();
@@ -450,17 +450,17 @@ fn parts_of_a_document_are_taken_over() {
 #[case::a_check("checks.answers", "opens", &["rename check answers to opens", "check of pool booking: answers to opens"])]
 #[case::a_host("hosts.tern", "knot", &["rename host tern to knot", "address of server booking/tern: tern:8080 to knot:8080"])]
 #[case::a_range("ranges.public", "quays", &["listen of frontend web: public/web:80 to quays/web:80", "rename range public to quays"])]
-#[case::a_taken_address("ranges.public.taken.web", "site", &["listen of frontend web: public/web:80 to public/site:80", "rename address public/web to site"])]
+#[case::a_taken_address("ranges.public.reserved.web", "site", &["listen of frontend web: public/web:80 to public/site:80", "rename address public/web to site"])]
 #[case::an_empty_pool("pools.empty", "hollow", &["rename pool empty to hollow"])]
 #[case::a_list("networks.islands", "isles", &["rename network islands to isles"])]
-#[case::a_message("messages.night", "dusk", &["rename message night to dusk"])]
+#[case::a_message("notifications.night", "dusk", &["rename notification night to dusk"])]
 fn every_kind_of_thing_is_renamed_and_not_removed_and_added(
     #[case] path: &str,
     #[case] to: &str,
     #[case] expected: &[&str],
 ) {
     let text = RICH.to_owned()
-        + "[networks]\nislands = [\"192.0.2.0/25\"]\n[pools.empty]\n[messages.night]\nwebhook = \"http://192.0.2.7/hook\"\n";
+        + "[networks]\nislands = [\"192.0.2.0/25\"]\n[pools.empty]\n[notifications.night]\nwebhook = \"http://192.0.2.7/hook\"\n";
     let words = edited(&text, &[Edit::Rename { thing: thing(path), to: to.parse().unwrap() }]);
     assert_eq!(words, expected);
 }
@@ -472,10 +472,10 @@ fn of_a_range_the_next_address_is_taken_that_is_free_and_of_this_machine() {
         + "[frontends.own]\nprotocol = \"http\"\nlisten = \"192.0.2.17:80\"\npool = \"booking\"\n";
     let text = text.replace("192.0.2.16-192.0.2.18", "192.0.2.16-192.0.2.20");
     let take =
-        [Edit::Take { range: "public".parse().unwrap(), name: "shop".parse().unwrap(), address: None }];
+        [Edit::Reserve { range: "public".parse().unwrap(), name: "shop".parse().unwrap(), address: None }];
     let taken = |is_here: &dyn Fn(std::net::IpAddr) -> bool| {
         let edited = edit::edit_at(&document(&text), &take, is_here).map_err(|error| error.to_string())?;
-        Ok::<_, String>(edited.ranges.values().next().unwrap().taken[&"shop".parse().unwrap()].to_string())
+        Ok::<_, String>(edited.ranges.values().next().unwrap().reserved[&"shop".parse().unwrap()].to_string())
     };
     assert_eq!(taken(&|_| true).unwrap(), "192.0.2.18");
     assert_eq!(taken(&|address| address.to_string() == "192.0.2.20").unwrap(), "192.0.2.20");
@@ -598,7 +598,7 @@ impl crate::eligibility::ServerStates for OnlyGull {
     }
 }
 
-const TWO: &str = "format = 2\n[checks.well]\nkind = \"tcp\"\n[pools.quay]\ncheck = \"well\"\n\
+const TWO: &str = "format = 3\n[checks.well]\nkind = \"tcp\"\n[pools.quay]\ncheck = \"well\"\n\
                    servers.gull = { address = \"192.0.2.1:80\" }\nservers.tern = { address = \"192.0.2.2:80\" }\n\
                    [pools.pier]\ncheck = \"well\"\nservers.auk = { address = \"192.0.2.3:80\" }\n\
                    [frontends.web]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"quay\"\n";
@@ -640,8 +640,10 @@ fn servers_that_do_not_pass_what_is_asked_of_them_from_now_on_are_lost_too() {
 fn a_pool_that_is_not_usable_any_more_is_said_where_others_would_get_its_work() {
     let with_next =
         TWO.replace("pool = \"quay\"", "pool = \"quay\"\nnext_pools = [\"pier\"]").replace("auk", "gull");
-    let (old, new) =
-        (document(&with_next), document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 2")));
+    let (old, new) = (
+        document(&with_next),
+        document(&with_next.replace("[pools.quay]", "[pools.quay]\nmin_eligible = 2")),
+    );
     let found =
         super::super::lost_capacity::losses(&old, &new, &OnlyGull, &std::collections::BTreeSet::new());
     assert_eq!(
@@ -649,21 +651,23 @@ fn a_pool_that_is_not_usable_any_more_is_said_where_others_would_get_its_work() 
         ["pool-lost:frontends.web.quay"]
     );
     let never =
-        check::check(document(&with_next.replace("[pools.quay]", "[pools.quay]\nusable_from = 3"))).unwrap();
-    assert!(never.warnings().iter().any(|warning| warning.key == "never-usable:pools.quay.usable_from"));
+        check::check(document(&with_next.replace("[pools.quay]", "[pools.quay]\nmin_eligible = 3"))).unwrap();
+    assert!(never.warnings().iter().any(|warning| warning.key == "never-usable:pools.quay.min_eligible"));
 }
 
 #[rstest]
 #[case::the_first_is_usable("", &[1.0, 0.0, 0.0])]
-#[case::it_needs_more_than_there_are("usable_from = 2", &[0.0, 1.0, 0.0])]
+#[case::it_needs_more_than_there_are("min_eligible = 2", &[0.0, 1.0, 0.0])]
 #[case::by_weight("choose_pool = \"by-weight\"\npool_weights.quay = 3", &[0.75, 0.25, 0.0])]
 #[case::weights_and_capacity("capacity = 50\nchoose_pool = \"by-weight\"\npool_weights.quay = 3", &[0.6, 0.4, 0.0])]
 #[case::the_last_resort("none", &[0.0, 0.0, 1.0])]
 fn the_parts_of_pools_are_those_that_the_running_service_gives(#[case] keys: &str, #[case] expected: &[f64]) {
     let of_frontend: Vec<&str> =
         keys.lines().filter(|line| line.starts_with("choose") || line.starts_with("pool_")).collect();
-    let of_pool: Vec<&str> =
-        keys.lines().filter(|line| line.starts_with("usable") || line.starts_with("capacity")).collect();
+    let of_pool: Vec<&str> = keys
+        .lines()
+        .filter(|line| line.starts_with("min_eligible") || line.starts_with("capacity"))
+        .collect();
     let text = TWO
         .replace(
             "pool = \"quay\"",
@@ -697,7 +701,7 @@ fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
     let moves = |from: &str, to: &str| {
         super::super::impact::impact(&with(from), &with(to), &OnlyGull, &std::collections::BTreeSet::new())
     };
-    let parts: Vec<_> = moves("", "usable_from = 2")
+    let parts: Vec<_> = moves("", "min_eligible = 2")
         .pool_moves
         .into_iter()
         .map(|share_change| {
@@ -715,7 +719,7 @@ fn what_moves_work_between_pools_and_what_leaves_less_room_is_shown() {
         [(web(), "pier".to_owned(), Some(0.0), Some(1.0)), (web(), "quay".to_owned(), Some(1.0), Some(0.0))]
     );
     // The only pool of a frontend gets its work, usable or not.
-    let alone = document(&TWO.replace("[pools.quay]", "[pools.quay]\nusable_from = 2"));
+    let alone = document(&TWO.replace("[pools.quay]", "[pools.quay]\nmin_eligible = 2"));
     let none =
         super::super::impact::impact(&document(TWO), &alone, &OnlyGull, &std::collections::BTreeSet::new());
     assert_eq!(none.pool_moves, []);

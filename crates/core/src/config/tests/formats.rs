@@ -7,23 +7,104 @@ use super::super::{DocumentFormat, SCHEMA, load, read_value};
 use super::GOOD;
 
 #[test]
-fn a_document_of_format_1_is_lifted() {
+fn a_document_of_format_1_is_migrated() {
     let old = GOOD
-        .replace("format = 2", "format = 1")
+        .replace("format = 3", "format = 1")
         .replace("check = \"answers\"", "check = \"answers\"\nanswer_timeout = \"7s\"");
     let checked = load(&old, DocumentFormat::Toml).unwrap();
     let pool = checked.document().pools.values().next().unwrap();
     assert_eq!(pool.first_byte_timeout.to_string(), "7s");
     let written = checked.document().to_toml();
     assert!(
-        written.starts_with("format = 2\n") && written.contains("first_byte_timeout = \"7s\""),
+        written.starts_with("format = 3\n") && written.contains("first_byte_timeout = \"7s\""),
         "{written}"
     );
     let json = checked.document().to_json();
     assert_eq!(load(&json, DocumentFormat::Json).unwrap().document(), checked.document());
     // The old key is no key of the new format.
-    let mixed = old.replace("format = 1", "format = 2");
+    let mixed = old.replace("format = 1", "format = 3");
     assert!(load(&mixed, DocumentFormat::Toml).unwrap_err()[0].path.ends_with("answer_timeout"));
+}
+
+/// Every key that format 3 gave another name, as format 2 wrote it and as it is now.
+#[test]
+fn a_document_of_format_2_is_migrated() {
+    let old = json!({
+        "format": 2,
+        "ranges": { "public": { "addresses": "192.0.2.16/28", "taken": { "web": "192.0.2.17" } } },
+        "messages": { "watch": {
+            "webhook": "https://a.example/hook", "after": "30s", "gather": "2s", "at_most_every": "5m",
+            "mail_to": ["a@b.example"], "mail_from": "m@b.example", "mail_server": "mail.b.example:587", "mail_tls": "whole"
+        } },
+        "checks": {
+            "deep": { "kind": "http", "body_lacks": "c", "json_pointer": "/state", "json_wanted": "!= down", "wishes": true },
+            "lag": { "kind": "sql", "user": "probe", "query": "SHOW REPLICA STATUS", "wanted": "< 30" }
+        },
+        "pools": { "booking": {
+            "check": "deep", "algorithm": "hash", "hash_bound": 125, "usable_from": 2, "tier_minimum": 3,
+            "keep_limit": 4, "keep_idle": "5s", "keep_age": "6m", "connect_ahead": 7, "whole_answer_timeout": "8m",
+            "evidence_failures": 9, "evidence_within": "10s", "evidence_errors": true, "evidence_verdict": "down",
+            "evidence_even_if_last": true,
+            "servers": { "gull": { "address": "192.0.2.21:80", "whole_answer_timeout": "11s" } },
+            "lookups": { "dns": { "name": "a.example", "records": "address", "port": 80, "together": true, "least_interval": "12s" } }
+        } },
+        "frontends": { "web": {
+            "protocol": "http", "listen": "public/web:80", "pool": "booking", "stream_limit": 13, "head_limit": "14KiB",
+            "field_limit": 15, "head_timeout": "16s", "unit": "connection"
+        }, "feed": {
+            "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "life_limit": "17h", "greeting_timeout": "18s"
+        } }
+    });
+    let now = json!({
+        "format": 3,
+        "ranges": { "public": { "addresses": "192.0.2.16/28", "reserved": { "web": "192.0.2.17" } } },
+        "notifications": { "watch": {
+            "webhook": "https://a.example/hook", "min_duration": "30s", "batch_window": "2s", "min_interval": "5m",
+            "mail_to": ["a@b.example"], "mail_from": "m@b.example", "mail_server": "mail.b.example:587", "mail_tls": "tls"
+        } },
+        "checks": {
+            "deep": {
+                "kind": "http", "body_not_contains": "c", "json_pointer": "/state", "json_expect": "!= down",
+                "server_feedback": true
+            },
+            "lag": { "kind": "sql", "user": "probe", "query": "SHOW REPLICA STATUS", "expect": "< 30" }
+        },
+        "pools": { "booking": {
+            "check": "deep", "algorithm": "hash", "bounded_load": 125, "min_eligible": 2, "tier_min_eligible": 3,
+            "idle_connections": 4, "idle_connection_timeout": "5s", "idle_connection_age": "6m", "preconnect": 7,
+            "response_timeout": "8m",
+            "passive_check": { "failures": 9, "within": "10s", "count_5xx": true, "action": "down", "allow_last": true },
+            "servers": { "gull": { "address": "192.0.2.21:80", "response_timeout": "11s" } },
+            "lookups": { "dns": { "name": "a.example", "records": "address", "port": 80, "merge_addresses": true, "min_interval": "12s" } }
+        } },
+        "frontends": { "web": {
+            "protocol": "http", "listen": "public/web:80", "pool": "booking", "max_concurrent_streams": 13,
+            "header_size_limit": "14KiB", "header_count_limit": 15, "header_timeout": "16s", "balance_per": "connection"
+        }, "feed": {
+            "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "max_connection_age": "17h",
+            "client_hello_timeout": "18s"
+        } }
+    });
+    let migrated = read_value(old.clone()).unwrap();
+    assert_eq!(migrated, read_value(now).unwrap());
+    // The old keys are no keys of the new format: each table has one at least.
+    let mut mixed = old;
+    mixed["format"] = json!(3);
+    let problems = read_value(mixed).unwrap_err();
+    let unknown = |path: &str| problems.iter().any(|problem| problem.path == path);
+    for path in [
+        "messages",
+        "ranges.public.taken",
+        "checks.deep.wishes",
+        "checks.lag.wanted",
+        "pools.booking.evidence_failures",
+        "pools.booking.servers.gull.whole_answer_timeout",
+        "pools.booking.lookups.dns.together",
+        "frontends.web.unit",
+        "frontends.feed.life_limit",
+    ] {
+        assert!(unknown(path), "{path}: {problems:#?}");
+    }
 }
 
 fn schema_takes(document: &Value) -> Result<(), String> {
@@ -40,7 +121,7 @@ fn everything() -> Value {
         thing
     };
     let times = json!({
-        "connect_timeout": "1s", "first_byte_timeout": "2s", "whole_answer_timeout": "3m", "idle_timeout": "4s"
+        "connect_timeout": "1s", "first_byte_timeout": "2s", "response_timeout": "3m", "idle_timeout": "4s"
     });
     let with_times = |mut thing: Value| {
         for (key, value) in times.as_object().unwrap() {
@@ -61,7 +142,7 @@ fn everything() -> Value {
         "algorithm": "hash",
         "hash_keys": ["cookie:visit", "header:x-account", "query:day", "path", "path-with-query", "host", "sni",
                       "client-address"],
-        "hash_prefix_ipv4": 24, "hash_prefix_ipv6": 56, "hash_when_absent": "refuse", "hash_bound": 125
+        "hash_prefix_ipv4": 24, "hash_prefix_ipv6": 56, "hash_when_absent": "refuse", "bounded_load": 125
     });
     let hashing = |mut thing: Value| {
         thing.as_object_mut().unwrap().extend(hashing.as_object().unwrap().clone());
@@ -73,21 +154,19 @@ fn everything() -> Value {
             pool[key] = json!(value);
         }
         pool["more_checks"] = json!(["open", "lag"]);
-        pool["evidence_failures"] = json!(5);
-        pool["evidence_within"] = json!("20s");
-        pool["evidence_errors"] = json!(true);
-        pool["evidence_verdict"] = json!("down");
-        pool["evidence_even_if_last"] = json!(true);
+        pool["passive_check"] = json!({
+            "failures": 5, "within": "20s", "count_5xx": true, "action": "down", "allow_last": true
+        });
         pool
     };
     json!({
-        "format": 2,
+        "format": 3,
         "hosts": { "gull": about(json!({ "address": "192.0.2.21" })) },
-        "ranges": { "public": about(json!({ "addresses": "192.0.2.16/28", "taken": { "web": "192.0.2.17" } })) },
-        "messages": { "watch": about(json!({
-            "pools": ["booking"], "changes": ["down", "empty"], "after": "30s", "gather": "2s", "at_most_every": "5m",
+        "ranges": { "public": about(json!({ "addresses": "192.0.2.16/28", "reserved": { "web": "192.0.2.17" } })) },
+        "notifications": { "watch": about(json!({
+            "pools": ["booking"], "changes": ["down", "empty"], "min_duration": "30s", "batch_window": "2s", "min_interval": "5m",
             "webhook": "https://a.example/hook", "webhook_secret": "environment:HOOK", "mail_to": ["a@b.example"],
-            "mail_from": "m@b.example", "mail_server": "mail.b.example:587", "mail_tls": "whole", "mail_user": "m",
+            "mail_from": "m@b.example", "mail_server": "mail.b.example:587", "mail_tls": "tls", "mail_user": "m",
             "mail_password": "file:/etc/merismos/mail"
         })) },
         "networks": { "inland": ["192.0.2.0/24", "2001:db8::/32"] },
@@ -97,8 +176,8 @@ fn everything() -> Value {
             "deep": {
                 "kind": "http", "method": "POST", "host": "a.example:8080", "headers": { "X-Probe": "yes" },
                 "http_version": "2", "tls": "verified", "tls_name": "a.example", "tls_authorities": "/etc/ssl/own.pem",
-                "tls_pin": "00".repeat(32), "body_contains": "a", "body_matches": "b+", "body_lacks": "c",
-                "json_pointer": "/state", "json_wanted": "!= down", "body_limit": "1MiB", "redirects": 2, "wishes": true, "keep_alive": true,
+                "tls_pin": "00".repeat(32), "body_contains": "a", "body_matches": "b+", "body_not_contains": "c",
+                "json_pointer": "/state", "json_expect": "!= down", "body_limit": "1MiB", "redirects": 2, "server_feedback": true, "keep_alive": true,
                 "flapping_after": 4, "flapping_within": "1h", "hold_down": "30s", "hold_down_most": "5m",
                 "port": 9000, "address": "192.0.2.9", "source_address": "192.0.2.5", "interval_down": "10s"
             },
@@ -109,7 +188,7 @@ fn everything() -> Value {
             "cert": { "kind": "tls", "tls": "unverified", "tls_name": "a.example", "warn_days": 30, "port": 443 },
             "lag": {
                 "kind": "sql", "user": "probe", "password": "file:/etc/merismos/probe", "database": "shop",
-                "query": "SHOW REPLICA STATUS", "column": "Seconds_Behind_Master", "wanted": "< 30", "port": 3306,
+                "query": "SHOW REPLICA STATUS", "column": "Seconds_Behind_Master", "expect": "< 30", "port": 3306,
                 "tls": "verified", "tls_authorities": "/etc/ssl/own.pem"
             },
             "serves": { "kind": "grpc", "service": "booking", "port": 50051 },
@@ -117,29 +196,29 @@ fn everything() -> Value {
         },
         "pools": { "booking": checking(hashing(limits(json!({
             "attempts": 2,
-            "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "usable_from": 2,
-            "tier_minimum": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
+            "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "min_eligible": 2,
+            "tier_min_eligible": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
             "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
-            "http_version": "1.1", "source_addresses": ["192.0.2.5", "2001:db8::5"], "keep_limit": 8,
-            "keep_idle": "30s", "keep_age": "10m", "connect_ahead": 2,
+            "http_version": "1.1", "source_addresses": ["192.0.2.5", "2001:db8::5"], "idle_connections": 8,
+            "idle_connection_timeout": "30s", "idle_connection_age": "10m", "preconnect": 2,
             "servers": { "gull": limits(json!({ "address": "gull:8080", "weight": 0, "tier": 7, "capacity": 50 })) },
             "lookups": {
                 "a": { "name": "booking.skerry.example", "records": "address", "port": 80, "weight": 2,
-                       "resolver": "192.0.2.53:53", "when_empty": "remove", "least_interval": "1s", "note": "all" },
+                       "resolver": "192.0.2.53:53", "when_empty": "remove", "min_interval": "1s", "note": "all" },
                 "s": { "name": "_http._tcp.skerry.example", "records": "service" }
             }
         })))), "second": {}, "sorry": {} },
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
             "min_rate": "64B", "min_rate_grace": "10s", "dropped_fields": ["X-Real-IP"],
-            "head_limit": "8KiB", "field_limit": 50, "head_timeout": "5s", "idle_timeout": "5s", "unit": "connection",
-            "stream_limit": 20,
+            "header_size_limit": "8KiB", "header_count_limit": 50, "header_timeout": "5s", "idle_timeout": "5s", "balance_per": "connection",
+            "max_concurrent_streams": 20,
             "next_pools": ["second"], "choose_pool": "by-network", "pool_weights": { "second": 3 },
             "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
         })),
-        "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "life_limit": "8h", "greeting_timeout": "3s" },
-        "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "unit": "datagram" } }
+        "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "max_connection_age": "8h", "client_hello_timeout": "3s" },
+        "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "balance_per": "datagram" } }
     })
 }
 
@@ -165,7 +244,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
     let mut all = Vec::new();
     tables(&everything, "", &mut all);
     for pointer in all.iter().filter(|pointer| {
-        !["labels", "taken", "networks", "headers", "pool_weights", "pool_networks"]
+        !["labels", "reserved", "networks", "passive_check", "headers", "pool_weights", "pool_networks"]
             .iter()
             .any(|suffix| pointer.ends_with(suffix))
     }) {
@@ -185,20 +264,20 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_secret_in_the_document("/checks/lag/password", json!("hunter2"))]
 #[case::a_query_that_writes("/checks/lag/query", json!("DELETE FROM bookings"))]
 #[case::two_queries("/checks/lag/query", json!("SELECT 1; DROP TABLE bookings"))]
-#[case::no_condition("/checks/lag/wanted", json!("30"))]
+#[case::no_condition("/checks/lag/expect", json!("30"))]
 #[case::a_program_elsewhere("/checks/own/program", json!("../../bin/sh"))]
 #[case::a_pin_too_short("/checks/deep/tls_pin", json!("00"))]
 #[case::too_many_redirections("/checks/deep/redirects", json!(6))]
-#[case::a_change_of_nothing("/messages/watch/changes", json!(["weather"]))]
-#[case::a_hook_by_ftp("/messages/watch/webhook", json!("ftp://a.example/"))]
-#[case::no_mailbox("/messages/watch/mail_to", json!(["nobody"]))]
-#[case::mail_to_nobody("/messages/watch/mail_to", json!([]))]
-#[case::no_mail_port("/messages/watch/mail_server", json!("mail.b.example"))]
-#[case::a_secret_of_the_hook("/messages/watch/webhook_secret", json!("hunter2"))]
+#[case::a_change_of_nothing("/notifications/watch/changes", json!(["weather"]))]
+#[case::a_hook_by_ftp("/notifications/watch/webhook", json!("ftp://a.example/"))]
+#[case::no_mailbox("/notifications/watch/mail_to", json!(["nobody"]))]
+#[case::mail_to_nobody("/notifications/watch/mail_to", json!([]))]
+#[case::no_mail_port("/notifications/watch/mail_server", json!("mail.b.example"))]
+#[case::a_secret_of_the_hook("/notifications/watch/webhook_secret", json!("hunter2"))]
 #[case::flapping_after_one("/checks/deep/flapping_after", json!(1))]
-#[case::a_wish_of_words("/checks/deep/wishes", json!("yes"))]
+#[case::a_wish_of_words("/checks/deep/server_feedback", json!("yes"))]
 #[case::another_record("/checks/names/record", json!("LOC"))]
-#[case::another_verdict("/pools/booking/evidence_verdict", json!("dead"))]
+#[case::another_verdict("/pools/booking/passive_check/action", json!("dead"))]
 #[case::checks_that_some_pass("/pools/booking/checks_needed", json!("some"))]
 #[case::a_path_without_slash("/checks/well/path", json!("health"))]
 #[case::no_status("/checks/well/accept", json!(["2xx"]))]
@@ -207,7 +286,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::an_empty_label("/hosts/gull/labels/site", json!(""))]
 #[case::another_algorithm("/pools/booking/algorithm", json!("guess"))]
 #[case::a_key_of_nothing("/pools/booking/hash_keys", json!(["method:GET"]))]
-#[case::a_bound_below_the_share("/pools/booking/hash_bound", json!(100))]
+#[case::a_bound_below_the_share("/pools/booking/bounded_load", json!(100))]
 #[case::a_failback_without_time("/pools/booking/failback", json!("after"))]
 #[case::more_than_all_capacity("/pools/booking/capacity", json!(101))]
 #[case::another_persistence("/pools/booking/persistence", json!("memory"))]
@@ -218,8 +297,8 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_cookie_with_a_space("/pools/booking/pin_cookie", json!("a b"))]
 #[case::another_choice("/frontends/web/choose_pool", json!("guess"))]
 #[case::a_weight_of_a_pool_too_large("/frontends/web/pool_weights/second", json!(1001))]
-#[case::another_unit("/frontends/feed/unit", json!("packet"))]
-#[case::a_size_without_unit("/frontends/web/head_limit", json!(8192))]
+#[case::another_unit("/frontends/feed/balance_per", json!("packet"))]
+#[case::a_size_without_unit("/frontends/web/header_size_limit", json!(8192))]
 fn the_schema_and_the_reader_refuse_the_same_values(#[case] pointer: &str, #[case] value: Value) {
     let mut wrong = everything();
     *wrong.pointer_mut(pointer).expect("a key that is there") = value;

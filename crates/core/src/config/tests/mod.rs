@@ -8,7 +8,7 @@ use rstest::rstest;
 use super::diff::diff;
 use super::*;
 
-const GOOD: &str = r#"format = 2
+const GOOD: &str = r#"format = 3
 
 [checks.answers]
 kind = "http"
@@ -90,8 +90,8 @@ fn export_round_trips_and_is_stable() {
     14,
     "pools.booking.servers.Tern"
 )]
-#[case::format_of_the_future("format = 2", "format = 3", 1, "format")]
-#[case::no_format_at_all("format = 2", "format = 0", 1, "format")]
+#[case::format_of_the_future("format = 3", "format = 4", 1, "format")]
+#[case::no_format_at_all("format = 3", "format = 0", 1, "format")]
 #[case::pool_is_no_table(
     "[pools.booking.servers.tern]",
     "[pools]\nx = 1\n[pools.booking.servers.tern]",
@@ -132,7 +132,7 @@ fn a_misspelt_key_is_answered_with_the_right_one() {
 
 #[test]
 fn broken_syntax_is_told_with_its_line() {
-    let toml = problems("format = 2\n[pools.booking\n");
+    let toml = problems("format = 3\n[pools.booking\n");
     assert_eq!(toml.first().and_then(|(line, _)| *line), Some(2));
     let json = load("{\n  \"format\": 2,\n}", DocumentFormat::Json).unwrap_err();
     assert!(matches!(json[0].line, Some(2 | 3)), "{json:?}");
@@ -190,8 +190,8 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
     "is not shorter than interval"
 )]
 #[case::a_greeting_that_nobody_waits_for(
-    "[frontends.side]\nprotocol = \"tcp\"\nlisten = \"192.0.2.10:443\"\npool = \"booking\"\ngreeting_timeout = \"1s\"\n",
-    "greeting_timeout of frontend side has no effect"
+    "[frontends.side]\nprotocol = \"tcp\"\nlisten = \"192.0.2.10:443\"\npool = \"booking\"\nclient_hello_timeout = \"1s\"\n",
+    "client_hello_timeout of frontend side has no effect"
 )]
 #[case::keys_that_clients_never_have(
     "[pools.side]\nalgorithm = \"hash\"\nhash_keys = [\"path\", \"cookie:visit\"]\n\
@@ -266,7 +266,7 @@ fn impact_tells_how_the_shares_move() {
 
 #[test]
 fn a_wrong_query_does_not_make_the_other_keys_of_its_check_unknown() {
-    let text = "format = 2\n[checks.rows]\nkind = \"sql\"\nuser = \"probe\"\nquery = \"DROP TABLE x\"\nwanted = \"= 1\"\ncolumn = \"n\"\n\
+    let text = "format = 3\n[checks.rows]\nkind = \"sql\"\nuser = \"probe\"\nquery = \"DROP TABLE x\"\nexpect = \"= 1\"\ncolumn = \"n\"\n\
                 [checks.name]\nkind = \"dns\"\nname = \"no name\"\nexpect = \"192.0.2.1\"\n";
     let problems = load(text, DocumentFormat::Toml).unwrap_err();
     let paths: Vec<_> = problems.iter().map(|problem| problem.path.as_str()).collect();
@@ -275,7 +275,7 @@ fn a_wrong_query_does_not_make_the_other_keys_of_its_check_unknown() {
 
 #[test]
 fn of_many_names_the_nearest_are_offered() {
-    let mut text = "format = 2\n[frontends.web]\nprotocol = \"http\"\nlisten = \"192.0.2.1:80\"\npool = \"timetables\"\n".to_owned();
+    let mut text = "format = 3\n[frontends.web]\nprotocol = \"http\"\nlisten = \"192.0.2.1:80\"\npool = \"timetables\"\n".to_owned();
     for name in
         ["auk", "booking", "cargo", "diver", "eider", "fulmar", "gannet", "harbour", "islands", "timetable"]
     {

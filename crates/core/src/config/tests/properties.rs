@@ -116,7 +116,7 @@ fn document() -> impl Strategy<Value = Document> {
     (pools, checks, frontends).prop_map(move |(pools, checks, frontends)| {
         let frontends = FRONTENDS.into_iter().zip(frontends);
         let value = json!({
-            "format": 2,
+            "format": 3,
             "pools": named(&POOLS, pools),
             "checks": named(&CHECKS, checks),
             "frontends": object(frontends.map(|(name, value)| value.map(|value| (name.to_owned(), value)))),
@@ -235,7 +235,7 @@ proptest! {
         let changed = change(attempts.into());
         prop_assert_eq!(changed.pools[name].attempts, attempts);
         let back = change(Value::Null);
-        let usual = read_value(json!({ "format": 2, "pools": { "p": {} } })).unwrap();
+        let usual = read_value(json!({ "format": 3, "pools": { "p": {} } })).unwrap();
         prop_assert_eq!(back.pools[name].attempts, usual.pools.values().next().unwrap().attempts);
         // Nothing else moved.
         prop_assert!(diff(&document, &changed).len() <= 1);

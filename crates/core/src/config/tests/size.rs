@@ -6,7 +6,7 @@ use super::super::{DocumentFormat, diff::diff, load};
 
 /// A document with this many pools of ten servers each, and a frontend for every fifth pool.
 fn large(pools: usize) -> String {
-    let mut text = "format = 2\n[checks.open]\nkind = \"tcp\"\ninterval = \"5s\"\n".to_owned();
+    let mut text = "format = 3\n[checks.open]\nkind = \"tcp\"\ninterval = \"5s\"\n".to_owned();
     for pool in 0..pools {
         write!(text, "[pools.p{pool}]\ncheck = \"open\"\n").unwrap();
         for server in 0..10 {

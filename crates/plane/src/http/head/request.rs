@@ -76,7 +76,7 @@ struct ParsedFields<'h> {
 pub(in super::super) fn request(
     data: &[u8],
     origin: RequestOrigin<'_>,
-    field_limit: usize,
+    header_count_limit: usize,
     out: &mut Vec<u8>,
 ) -> Result<Request, RequestError> {
     let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS];
@@ -85,11 +85,11 @@ pub(in super::super) fn request(
         Ok(Status::Complete(length)) => length,
         Ok(Status::Partial) => return Err(RequestError::Malformed("the head ends early")),
         Err(httparse::Error::TooManyHeaders) => {
-            return Err(RequestError::TooManyFields { limit: field_limit });
+            return Err(RequestError::TooManyFields { limit: header_count_limit });
         }
         Err(httparse::Error::Version) => {
             return match as_http_11(data) {
-                Some(data) => request(&data, origin, field_limit, out),
+                Some(data) => request(&data, origin, header_count_limit, out),
                 None => Err(RequestError::Version),
             };
         }
@@ -99,8 +99,8 @@ pub(in super::super) fn request(
     if matches!(head.first(), Some(b'\r' | b'\n')) || !has_whole_line_ends(head, parsed.headers) {
         return Err(BARE_LINE_FEED);
     }
-    if parsed.headers.len() > field_limit {
-        return Err(RequestError::TooManyFields { limit: field_limit });
+    if parsed.headers.len() > header_count_limit {
+        return Err(RequestError::TooManyFields { limit: header_count_limit });
     }
     let (method, target) = (parsed.method.unwrap_or_default(), parsed.path.unwrap_or_default());
     let is_http_10 = parsed.version == Some(0);

@@ -235,8 +235,8 @@ pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
     builder
         .initial_window_size(STREAM_WINDOW)
         .initial_connection_window_size(CONNECTION_WINDOW)
-        .max_concurrent_streams(frontend.stream_limit)
-        .max_header_list_size(u32::try_from(frontend.head_limit + TRAILER_ROOM).unwrap_or(u32::MAX))
+        .max_concurrent_streams(frontend.max_concurrent_streams)
+        .max_header_list_size(u32::try_from(frontend.header_size_limit + TRAILER_ROOM).unwrap_or(u32::MAX))
         .max_send_buffer_size(SEND_BUFFER);
     let writing = Rc::<WriteState>::default();
     let opened = PrefacedStream {
@@ -247,7 +247,7 @@ pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
         worker: Rc::clone(worker),
     };
     let mut opening = std::pin::pin!(builder.handshake(opened));
-    watch.set_timeout(frontend.head_timeout);
+    watch.set_timeout(frontend.header_timeout);
     let opened = std::future::poll_fn(|context| {
         if client.alarm.fired().is_some() {
             return Poll::Ready(None);

@@ -139,8 +139,8 @@ impl SharedConnections {
             streams: Cell::new(0),
             spent: Cell::new(false),
             used: Cell::new(born),
-            rests: ticks(how.keep_idle.get()),
-            until: born + ticks(how.keep_age.get()),
+            rests: ticks(how.idle_connection_timeout.get()),
+            until: born + ticks(how.idle_connection_age.get()),
         });
         let weak = Rc::downgrade(&line);
         tokio::task::spawn_local(async move {

@@ -91,13 +91,13 @@ struct HttpCheckKeys {
     body_matches: Option<String>,
     /// http: a text that the body does not contain
     #[arg(long, value_name = "TEXT")]
-    body_lacks: Option<String>,
+    body_not_contains: Option<String>,
     /// http: where in a JSON body a value stands, such as /state
     #[arg(long, value_name = "POINTER")]
     json_pointer: Option<String>,
     /// http: what that value has to be, such as "= ready"
     #[arg(long, value_name = "CONDITION")]
-    json_wanted: Option<String>,
+    json_expect: Option<String>,
     /// http: how much of the body is looked at, such as 64KiB
     #[arg(long, value_name = "SIZE")]
     body_limit: Option<String>,
@@ -107,9 +107,9 @@ struct HttpCheckKeys {
     /// http: whether the connection is kept for the next probe
     #[arg(long, value_name = "BOOL")]
     keep_alive: Option<bool>,
-    /// http: whether what servers ask for in their answers is done
+    /// http: whether servers may ask for a smaller share, or to be drained, in the field Merismos-Feedback of their responses
     #[arg(long, value_name = "BOOL")]
-    wishes: Option<bool>,
+    server_feedback: Option<bool>,
     /// http, tls, sql: speak TLS, and take certificates that are verified or unverified
     #[arg(long)]
     tls: Option<String>,
@@ -133,7 +133,8 @@ struct OtherCheckKeys {
     /// tcp, udp: what is sent, with escapes as in a document, such as "PING\r\n" or "\x00\x01"
     #[arg(long, value_name = "TEXT", value_parser = unescaped)]
     send: Option<String>,
-    /// tcp, udp: a text that the answer contains, with escapes; dns: a value among the answers
+    /// tcp, udp: a text that the response contains, with escapes; dns: a value among the records; sql: a condition that the value meets,
+    /// such as "< 30"
     #[arg(long, value_name = "TEXT", value_parser = unescaped)]
     expect: Option<String>,
     /// tcp, udp: a regular expression that the answer matches
@@ -160,9 +161,6 @@ struct OtherCheckKeys {
     /// sql: the column whose value is judged
     #[arg(long)]
     column: Option<String>,
-    /// sql: what the value has to be, such as "< 30"
-    #[arg(long, value_name = "CONDITION")]
-    wanted: Option<String>,
     /// grpc: the service that is asked about
     #[arg(long)]
     service: Option<String>,

@@ -22,7 +22,7 @@ pub(crate) struct FrontendKeys {
     protocol: Option<String>,
     /// What is dealt out: request or connection (http), connection (tcp), flow or datagram (udp)
     #[arg(long)]
-    unit: Option<String>,
+    balance_per: Option<String>,
     /// Where to listen: ADDRESS:PORT, or RANGE/NAME:PORT for an address that was taken
     #[arg(long, value_name = "ADDRESS:PORT", conflicts_with = "from")]
     listen: Option<String>,
@@ -63,16 +63,16 @@ pub(crate) struct FrontendKeys {
     failing_share: Option<u8>,
     /// The largest request head, such as 16KiB
     #[arg(long, value_name = "SIZE")]
-    head_limit: Option<String>,
+    header_size_limit: Option<String>,
     /// The most fields in a request head
     #[arg(long, value_name = "COUNT")]
-    field_limit: Option<u16>,
+    header_count_limit: Option<u16>,
     /// The most requests that a client may have under way at once over HTTP/2
     #[arg(long, value_name = "COUNT")]
-    stream_limit: Option<u16>,
+    max_concurrent_streams: Option<u16>,
     /// From a head's first byte to its end, such as 10s
     #[arg(long, value_name = "DURATION")]
-    head_timeout: Option<String>,
+    header_timeout: Option<String>,
     /// How long a client may rest, such as 60s
     #[arg(long, value_name = "DURATION")]
     idle_timeout: Option<String>,
@@ -91,10 +91,10 @@ pub(crate) struct FrontendKeys {
     dropped_fields: Vec<String>,
     /// How long a tcp client's connection may last, such as 8h
     #[arg(long, value_name = "DURATION")]
-    life_limit: Option<String>,
+    max_connection_age: Option<String>,
     /// How long a tcp client may take to say which TLS server it wants, where its pool goes by sni, such as 2s
     #[arg(long, value_name = "DURATION")]
-    greeting_timeout: Option<String>,
+    client_hello_timeout: Option<String>,
     /// Networks whose word of who the client is is believed, with commas between
     #[arg(long, value_name = "NETWORK", value_delimiter = ',')]
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -116,7 +116,7 @@ impl ObjectKeys for FrontendKeys {
         let (Some(range), Some(port)) = (&self.from, self.port) else { return Ok(Vec::new()) };
         let name = thing.name().clone();
         keys.insert("listen".to_owned(), format!("{range}/{name}:{port}").into());
-        Ok(vec![Edit::Take { range: range.clone(), name, address: None }])
+        Ok(vec![Edit::Reserve { range: range.clone(), name, address: None }])
     }
 }
 

@@ -2,7 +2,7 @@
 
 mod check;
 mod frontend;
-mod message;
+mod notification;
 mod places;
 mod pool;
 mod server;
@@ -21,7 +21,7 @@ use crate::exit::CliError;
 
 pub(crate) use check::CheckKeys;
 pub(crate) use frontend::FrontendKeys;
-pub(crate) use message::NotificationKeys;
+pub(crate) use notification::NotificationKeys;
 pub(crate) use places::{HostKeys, NetworkKeys, RangeKeys};
 pub(crate) use pool::PoolKeys;
 pub(crate) use server::{LookupKeys, ServerKeys};
@@ -59,9 +59,9 @@ impl ObjectName for Name {
             ObjectKind::Check => ObjectPath::Check(name),
             ObjectKind::Pool => ObjectPath::Pool(name),
             ObjectKind::Frontend => ObjectPath::Frontend(name),
-            ObjectKind::Message => ObjectPath::Message(name),
+            ObjectKind::Notification => ObjectPath::Notification(name),
             ObjectKind::Network => ObjectPath::Network(name),
-            ObjectKind::Taken | ObjectKind::Server | ObjectKind::Lookup => {
+            ObjectKind::Reserved | ObjectKind::Server | ObjectKind::Lookup => {
                 unreachable!("things inside others are named with what is around them")
             }
         }

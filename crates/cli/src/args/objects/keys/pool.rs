@@ -29,10 +29,10 @@ pub(crate) struct PoolKeys {
     pin_lifetime: Option<String>,
     /// How many eligible servers it needs for a frontend with several pools to use it
     #[arg(long, value_name = "COUNT")]
-    usable_from: Option<u16>,
+    min_eligible: Option<u16>,
     /// How many eligible servers a tier needs to work
     #[arg(long, value_name = "COUNT")]
-    tier_minimum: Option<u16>,
+    tier_min_eligible: Option<u16>,
     /// When work goes back to a lower tier: automatic, "after 5m" or "by hand"
     #[arg(long)]
     failback: Option<String>,
@@ -67,21 +67,9 @@ pub(crate) struct PoolKeys {
     /// How many of its checks a server has to pass: all or any
     #[arg(long)]
     checks_needed: Option<String>,
-    /// So many pieces of work that a server failed are evidence against it
-    #[arg(long, value_name = "COUNT")]
-    evidence_failures: Option<u32>,
-    /// Within this time, such as 10s
-    #[arg(long, value_name = "DURATION")]
-    evidence_within: Option<String>,
-    /// Whether answers with 500 and above count too: true or false
-    #[arg(long, value_name = "BOOL")]
-    evidence_errors: Option<bool>,
-    /// What it makes of a server that is up: suspect or down
-    #[arg(long, value_name = "VERDICT")]
-    evidence_verdict: Option<String>,
-    /// Whether the last eligible server may go down by it: true or false
-    #[arg(long, value_name = "BOOL")]
-    evidence_even_if_last: Option<bool>,
+    #[command(flatten)]
+    #[serde(skip_serializing_if = "PassiveCheckKeys::is_empty")]
+    passive_check: PassiveCheckKeys,
     /// What becomes of work when no server passes: refuse or all
     #[arg(long)]
     when_none: Option<String>,
@@ -132,7 +120,7 @@ struct HashKeys {
     hash_when_absent: Option<String>,
     /// hash: the most that a server gets of its share of the work in flight, in percent
     #[arg(long, value_name = "PERCENT")]
-    hash_bound: Option<u16>,
+    bounded_load: Option<u16>,
 }
 
 /// How servers are reached.
@@ -147,14 +135,50 @@ struct UpstreamKeys {
     source_addresses: Vec<IpAddr>,
     /// The most unused connections that each worker keeps to a server
     #[arg(long, value_name = "COUNT")]
-    keep_limit: Option<u16>,
+    idle_connections: Option<u16>,
     /// How long a connection is kept unused, such as 4s
     #[arg(long, value_name = "DURATION")]
-    keep_idle: Option<String>,
+    idle_connection_timeout: Option<String>,
     /// How old a connection may be to be used once more, such as 1h
     #[arg(long, value_name = "DURATION")]
-    keep_age: Option<String>,
+    idle_connection_age: Option<String>,
     /// How many connections each worker makes to a server that comes back
     #[arg(long, value_name = "COUNT")]
-    connect_ahead: Option<u8>,
+    preconnect: Option<u8>,
+}
+
+/// Failures of real traffic as evidence of health.
+#[derive(Debug, clap::Args, Serialize)]
+#[command(next_help_heading = "Passive check")]
+struct PassiveCheckKeys {
+    /// How many failures of traffic within the time make a server suspect or down
+    #[arg(long, value_name = "COUNT")]
+    #[serde(rename = "failures", skip_serializing_if = "Option::is_none")]
+    passive_check_failures: Option<u32>,
+    /// The time in which failures are counted, such as 10s
+    #[arg(long, value_name = "DURATION")]
+    #[serde(rename = "within", skip_serializing_if = "Option::is_none")]
+    passive_check_within: Option<String>,
+    /// Whether responses with a status of 500 and above count as failures too: true or false
+    #[arg(long, value_name = "BOOL")]
+    #[serde(rename = "count_5xx", skip_serializing_if = "Option::is_none")]
+    passive_check_count_5xx: Option<bool>,
+    /// What the failures make of a server that is up: suspect or down
+    #[arg(long, value_name = "ACTION")]
+    #[serde(rename = "action", skip_serializing_if = "Option::is_none")]
+    passive_check_action: Option<String>,
+    /// Whether the last eligible server of the pool may go down by it: true or false
+    #[arg(long, value_name = "BOOL")]
+    #[serde(rename = "allow_last", skip_serializing_if = "Option::is_none")]
+    passive_check_allow_last: Option<bool>,
+}
+
+impl PassiveCheckKeys {
+    fn is_empty(&self) -> bool {
+        self.passive_check_failures.is_none()
+            && self.passive_check_within.is_none()
+            && self.passive_check_count_5xx.is_none()
+            && self.passive_check_action.is_none()
+            && self.passive_check_allow_last.is_none()
+    }
 }

@@ -55,7 +55,7 @@ pub(crate) struct LookupKeys {
     weight: Option<u16>,
     /// All addresses of a name are one server's
     #[arg(long, num_args = 0..=1, default_missing_value = "true", value_name = "YES")]
-    together: Option<bool>,
+    merge_addresses: Option<bool>,
     /// The name server to ask
     #[arg(long, value_name = "ADDRESS:PORT")]
     resolver: Option<String>,
@@ -64,7 +64,7 @@ pub(crate) struct LookupKeys {
     when_empty: Option<String>,
     /// Not asked for more often than this, such as 5s
     #[arg(long, value_name = "DURATION")]
-    least_interval: Option<String>,
+    min_interval: Option<String>,
 }
 
 impl ObjectKeys for LookupKeys {
@@ -97,7 +97,7 @@ pub(super) struct ServerTimeoutKeys {
     first_byte_timeout: Option<String>,
     /// How long an answer may take from its first byte to its last, such as 1h
     #[arg(long, value_name = "DURATION")]
-    whole_answer_timeout: Option<String>,
+    response_timeout: Option<String>,
     /// How long a server may rest in the middle of a body, such as 60s
     #[arg(long, value_name = "DURATION")]
     idle_timeout: Option<String>,

@@ -20,13 +20,13 @@ pub(crate) struct NotificationKeys {
     changes: Vec<String>,
     /// Only what has lasted so long is told, such as 30s
     #[arg(long, value_name = "DURATION")]
-    after: Option<String>,
+    min_duration: Option<String>,
     /// Changes that follow each other within this time are one message, such as 5s
     #[arg(long, value_name = "DURATION")]
-    gather: Option<String>,
+    batch_window: Option<String>,
     /// The least time between two messages, such as 1m
     #[arg(long, value_name = "DURATION")]
-    at_most_every: Option<String>,
+    min_interval: Option<String>,
     /// The URL that JSON is posted to
     #[arg(long, value_name = "URL")]
     webhook: Option<String>,
@@ -43,7 +43,7 @@ pub(crate) struct NotificationKeys {
     /// The mail server
     #[arg(long, value_name = "HOST:PORT")]
     mail_server: Option<String>,
-    /// TLS with the mail server: begun (on a plain connection), whole (from the first byte) or none
+    /// TLS with the mail server: starttls (on a plain connection), tls (from the first byte) or none
     #[arg(long, value_name = "HOW")]
     mail_tls: Option<String>,
     /// Who logs in at the mail server
@@ -55,6 +55,6 @@ pub(crate) struct NotificationKeys {
 }
 
 impl ObjectKeys for NotificationKeys {
-    const KIND: ObjectKind = ObjectKind::Message;
+    const KIND: ObjectKind = ObjectKind::Notification;
     type Name = Name;
 }

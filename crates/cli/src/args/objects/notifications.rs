@@ -1,4 +1,4 @@
-//! `merismos message VERB`: the verbs of every thing, to try one, and to see what was sent.
+//! `merismos notification VERB`: the verbs of every thing, to try one, and to see what was sent.
 
 use clap::Subcommand;
 use merismos_core::name::Name;
