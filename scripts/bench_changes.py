@@ -53,7 +53,7 @@ for number in range(options.rounds):
             while not over.is_set():
                 began = time.monotonic()
                 weight = weight % 1000 + 1
-                edit = {"do": "change", "thing": "pools.quay.servers.gull", "keys": {"weight": weight}}
+                edit = {"do": "change", "object": "pools.quay.servers.gull", "keys": {"weight": weight}}
                 review = call("POST", "/changes", {"edits": [edit], "note": "a benchmark"})
                 if review["made"]:
                     runs.append(review["took"]["run_us"])
@@ -101,7 +101,7 @@ takes = []
 for weight in range(3, 13):
     changed = text.replace("weight = 2", f"weight = {weight}", 1)
     takes.append(call("POST", "/apply", {"text": changed, "format": "toml", "note": "a benchmark"})["took"])
-    edit = {"do": "change", "thing": "pools.p500.servers.s5", "keys": {"weight": weight}}
+    edit = {"do": "change", "object": "pools.p500.servers.s5", "keys": {"weight": weight}}
     call("POST", "/changes", {"edits": [edit], "preview": True, "quick": True})
 while True:
     status = call("GET", "/status?short=true")

@@ -12,25 +12,25 @@ import NoSuchPage from './pages/NoSuchPage.svelte'
 import OverviewPage from './pages/OverviewPage.svelte'
 import PoolPage from './pages/PoolPage.svelte'
 import RevisionPage from './pages/RevisionPage.svelte'
-import ThingPage from './pages/ThingPage.svelte'
+import ObjectPage from './pages/ObjectPage.svelte'
 
 export const { navigate, route, isActive } = createRouter({
   '/': OverviewPage,
   '/new-service': NewServicePage,
   '/frontends': ListPage,
-  '/frontends/:name': ThingPage,
+  '/frontends/:name': ObjectPage,
   '/pools': ListPage,
   '/pools/:name': PoolPage,
   '/checks': ListPage,
-  '/checks/:name': ThingPage,
+  '/checks/:name': ObjectPage,
   '/hosts': HostsPage,
-  '/hosts/:name': ThingPage,
+  '/hosts/:name': ObjectPage,
   '/ranges': ListPage,
-  '/ranges/:name': ThingPage,
+  '/ranges/:name': ObjectPage,
   '/networks': ListPage,
-  '/networks/:name': ThingPage,
+  '/networks/:name': ObjectPage,
   '/notifications': ListPage,
-  '/notifications/:name': ThingPage,
+  '/notifications/:name': ObjectPage,
   '/events': EventsPage,
   '/access': AccessPage,
   '/changes': ChangesPage,

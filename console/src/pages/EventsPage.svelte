@@ -93,7 +93,7 @@
           <td class="whitespace-nowrap py-0.5 pr-3">{moment(fact.at)}</td>
           <td class="pr-3">{fact.kind}</td>
           <td class="max-w-72 wrap-anywhere pr-3 font-semibold">{fact.subject}</td>
-          <td class="wrap-anywhere">{fact.says}</td>
+          <td class="wrap-anywhere">{fact.message}</td>
         </tr>
       {:else}
         <tr><td colspan="4" class="text-secondary">{busy ? 'Asking …' : 'Nothing of this kind.'}</td></tr>

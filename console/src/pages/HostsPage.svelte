@@ -3,7 +3,7 @@
   import type { Edit, Hosts } from '../lib/api/types'
   import GoLive from '../lib/components/GoLive.svelte'
   import Pager from '../lib/components/Pager.svelte'
-  import ThingForm from '../lib/components/ThingForm.svelte'
+  import ObjectForm from '../lib/components/ObjectForm.svelte'
   import { desk } from '../lib/desk/desk.svelte'
   import { asked, askedNumber, tell } from '../lib/desk/address'
   import { labelText } from '../lib/desk/fields'
@@ -51,7 +51,7 @@
     <button class="btn btn-primary btn-sm" aria-expanded={doing === 'add'} onclick={() => (doing = doing === 'add' ? null : 'add')}>New host</button>
   </div>
   {#if doing === 'add'}
-    <section class="mb-4 rounded-box border border-base-300 p-3" aria-label="New host"><ThingForm kind="host" onmade={() => (doing = null)} /></section>
+    <section class="mb-4 rounded-box border border-base-300 p-3" aria-label="New host"><ObjectForm kind="host" onmade={() => (doing = null)} /></section>
   {:else if doing === 'import'}
     <section class="mb-4 grid gap-4 rounded-box border border-base-300 p-3 lg:grid-cols-2" aria-label="Import a list">
       <div>

@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { things, words } from '../lib/api/call'
-  import type { Kind, Things } from '../lib/api/types'
+  import { objects, words } from '../lib/api/call'
+  import type { Kind, Objects } from '../lib/api/types'
   import SentMessages from '../lib/components/SentMessages.svelte'
   import Pager from '../lib/components/Pager.svelte'
   import Path from '../lib/components/Path.svelte'
-  import ThingForm from '../lib/components/ThingForm.svelte'
+  import ObjectForm from '../lib/components/ObjectForm.svelte'
   import { desk } from '../lib/desk/desk.svelte'
   import { asked, askedNumber, tell } from '../lib/desk/address'
   import { KINDS, labelText } from '../lib/desk/fields'
@@ -20,7 +20,7 @@
   let search = $state('')
   let labels = $state('')
   let offset = $state(0)
-  let found = $state.raw<Things | null>(null)
+  let found = $state.raw<Objects | null>(null)
   let trouble = $state('')
   let adding = $state(false)
 
@@ -46,7 +46,7 @@
     let current = true
     // States are known here and not to the list, so that one of a state is asked for whole.
     const range = inState ? { offset: 0, limit: 1000 } : { offset, limit: LIMIT }
-    things({ kind, search, labels, ...range, draft: desk.draft }).then(
+    objects({ kind, search, labels, ...range, draft: desk.draft }).then(
       (page) => {
         if (current) [found, trouble] = [page, '']
       },
@@ -63,7 +63,7 @@
     kind === 'pool' ? (pools[name]?.eligible ?? 0) < (pools[name]?.size ?? 0) || pools[name]?.size === 0 : Boolean(frontends[name]?.trouble) || (frontends[name]?.unavailable ?? 0) + (frontends[name]?.unanswered ?? 0) > 0
   const isEmpty = (name: string) => (kind === 'pool' ? pools[name]?.eligible === 0 : frontends[name]?.listening === false)
   const shown = $derived(
-    (found?.things ?? []).filter((it) => inState === '' || (inState === 'trouble' ? isInTrouble(it.name) : inState === 'empty' ? isEmpty(it.name) : !isInTrouble(it.name))),
+    (found?.objects ?? []).filter((it) => inState === '' || (inState === 'trouble' ? isInTrouble(it.name) : inState === 'empty' ? isEmpty(it.name) : !isInTrouble(it.name))),
   )
   const uses = $derived(kind !== 'frontend' && kind !== 'notification')
 </script>
@@ -89,7 +89,7 @@
   </div>
   {#if adding}
     <section class="mb-4 rounded-box border border-base-300 p-3" aria-label={`New ${KINDS[kind].one}`}>
-      <ThingForm {kind} onmade={(name) => { adding = false; void navigate(`/${KINDS[kind].home}/${name}` as '/') }} />
+      <ObjectForm {kind} onmade={(name) => { adding = false; void navigate(`/${KINDS[kind].home}/${name}` as '/') }} />
     </section>
   {/if}
   {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
@@ -112,19 +112,19 @@
             </tr>
           </thead>
           <tbody>
-            {#each shown as thing (thing.path)}
-              <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-thing={thing.path}>
-                <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link link-hover" href={pageOf(thing.path)}>{thing.name}</a></th>
-                <td class="pr-4">{thing.summary}</td>
+            {#each shown as object (object.path)}
+              <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-object={object.path}>
+                <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link link-hover" href={pageOf(object.path)}>{object.name}</a></th>
+                <td class="pr-4">{object.summary}</td>
                 {#if kind === 'frontend'}
-                  {@const now = frontends[thing.name]}
+                  {@const now = frontends[object.name]}
                   <td class="pr-4">
                     {#if !now}<span class="text-secondary">not live</span>
                     {:else if now.trouble}<span class="text-error">✕ {now.trouble}</span>
                     {:else}<span class="text-success">●</span> {rate(now.per_second)}/s, {now.connections} clients{/if}
                   </td>
                 {:else if kind === 'pool'}
-                  {@const now = pools[thing.name]}
+                  {@const now = pools[object.name]}
                   <td class="pr-4">
                     {#if !now}<span class="text-secondary">not live</span>
                     {:else if now.eligible === 0}<span class="text-error">✕ none of {now.size} eligible</span>
@@ -133,11 +133,11 @@
                 {/if}
                 {#if uses}
                   <td class="pr-4">
-                    {#each thing.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">nobody</span>{/each}{thing.used_by.length > 6 ? ` and ${thing.used_by.length - 6} more` : ''}
+                    {#each object.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">nobody</span>{/each}{object.used_by.length > 6 ? ` and ${object.used_by.length - 6} more` : ''}
                   </td>
                 {/if}
-                <td class="pr-4">{labelText(thing.labels)}</td>
-                <td>{thing.note}</td>
+                <td class="pr-4">{labelText(object.labels)}</td>
+                <td>{object.note}</td>
               </tr>
             {/each}
           </tbody>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { things } from '../lib/api/call'
+  import { objects } from '../lib/api/call'
   import type { Edit, Keys, Warned } from '../lib/api/types'
   import FieldNotes from '../lib/components/FieldNotes.svelte'
   import GoLive from '../lib/components/GoLive.svelte'
@@ -27,8 +27,8 @@
 
   $effect(() => {
     void desk.made
-    things({ kind: 'range', draft: desk.draft, limit: 1000 }).then((found) => (ranges = found.things.map((it) => it.name)), () => {})
-    things({ kind: 'check', draft: desk.draft, limit: 1000 }).then((found) => (checks = found.things.map((it) => it.name)), () => {})
+    objects({ kind: 'range', draft: desk.draft, limit: 1000 }).then((found) => (ranges = found.objects.map((it) => it.name)), () => {})
+    objects({ kind: 'check', draft: desk.draft, limit: 1000 }).then((found) => (checks = found.objects.map((it) => it.name)), () => {})
   })
 
   const isTyped = $derived(!made && JSON.stringify(it) !== JSON.stringify(EMPTY))
@@ -58,16 +58,16 @@
     const judge = checkKeys ? name : it.check === 'known' ? it.known : null
     const taken = it.place === 'range'
     return [
-      ...(checkKeys ? [{ do: 'add', thing: `checks.${name}`, keys: checkKeys } as Edit] : []),
-      { do: 'add', thing: `pools.${name}`, keys: judge ? { check: judge } : {} },
+      ...(checkKeys ? [{ do: 'add', object: `checks.${name}`, keys: checkKeys } as Edit] : []),
+      { do: 'add', object: `pools.${name}`, keys: judge ? { check: judge } : {} },
       { do: 'add_servers', pool: name, lines: lines.join('\n') },
       ...(taken ? [{ do: 'reserve', range: it.range, name } as Edit] : []),
-      { do: 'add', thing: `frontends.${name}`, keys: { protocol: it.protocol, listen: taken ? `${it.range}/${name}:${it.port.trim()}` : it.listen.trim(), pool: name } },
+      { do: 'add', object: `frontends.${name}`, keys: { protocol: it.protocol, listen: taken ? `${it.range}/${name}:${it.port.trim()}` : it.listen.trim(), pool: name } },
     ]
   })
   const ofFrontend = $derived(byKey(outlook?.mistakes ?? [], `frontends.${name}`))
   const ofCheck = $derived(byKey(outlook?.mistakes ?? [], `checks.${name}`))
-  const lineMistake = $derived<Mistake | null>(outlook && /^line \d+/.test(outlook.trouble) ? { found: outlook.trouble, wanted: 'lines as below' } : null)
+  const lineMistake = $derived<Mistake | null>(outlook && /^line \d+/.test(outlook.trouble) ? { found: outlook.trouble, expected: 'lines as below' } : null)
 
   const text = $derived(JSON.stringify(edits))
   async function attempt() {
@@ -162,7 +162,7 @@
         {#if tried && tried.text === text}
           <div class="mt-2" role="status" data-testid="tried">
             {#if tried.failed.length === 0}<p class="text-success">● Every server that is named passes.</p>{/if}
-            {#each tried.failed as warning (warning.key)}<p class="text-error">✕ {warning.says}</p>{/each}
+            {#each tried.failed as warning (warning.key)}<p class="text-error">✕ {warning.message}</p>{/each}
           </div>
         {:else}
           <p class="mt-1 text-secondary">One probe of each server, before anything is saved.</p>

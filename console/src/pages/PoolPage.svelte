@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { CallError, thing as ask, things, words } from '../lib/api/call'
-  import type { Edit, ServerStatus, Things, ThingView } from '../lib/api/types'
+  import { CallError, object as ask, objects, words } from '../lib/api/call'
+  import type { Edit, ServerStatus, Objects, ObjectView } from '../lib/api/types'
   import AddServers from '../lib/components/AddServers.svelte'
   import Dialog from '../lib/components/Dialog.svelte'
   import DutyDialog from '../lib/components/DutyDialog.svelte'
@@ -10,8 +10,8 @@
   import ProbesDialog from '../lib/components/ProbesDialog.svelte'
   import Share from '../lib/components/Share.svelte'
   import Totals from '../lib/components/Totals.svelte'
-  import ThingActions from '../lib/components/ThingActions.svelte'
-  import ThingForm from '../lib/components/ThingForm.svelte'
+  import ObjectActions from '../lib/components/ObjectActions.svelte'
+  import ObjectForm from '../lib/components/ObjectForm.svelte'
   import FieldNotes from '../lib/components/FieldNotes.svelte'
   import { asked, askedNumber, tell } from '../lib/desk/address'
   import { desk } from '../lib/desk/desk.svelte'
@@ -25,9 +25,9 @@
   const LIMIT = 50
 
   const name = $derived(route.pathname.split('/')[2] ?? '')
-  let pool = $state.raw<ThingView | null>(null)
-  let servers = $state.raw<Things | null>(null)
-  let lookups = $state.raw<ThingView[]>([])
+  let pool = $state.raw<ObjectView | null>(null)
+  let servers = $state.raw<Objects | null>(null)
+  let lookups = $state.raw<ObjectView[]>([])
   let trouble = $state('')
   let gone = $state(false)
   let search = $state(asked('search'))
@@ -42,8 +42,8 @@
   /** Servers that are ticked, by their names. */
   let picked = $state<string[]>([])
   let probed = $state<string | null>(null)
-  let opened = $state<ThingView | null>(null)
-  let lookup = $state<ThingView | 'new' | null>(null)
+  let opened = $state<ObjectView | null>(null)
+  let lookup = $state<ObjectView | 'new' | null>(null)
   /** Weights as they are typed, by the server's path, with what each was: also those of other pages of the list. */
   let weights = $state<Record<string, { typed: string; was: number }>>({})
   /** Shares that make no sense, as they are typed. */
@@ -82,11 +82,11 @@
       if (!gone && !(error instanceof CallError && error.status !== 404)) pool = null
       failed(error)
     })
-    things({ kind: 'server', inside: at, search, offset, limit: LIMIT, draft }).then((found) => {
+    objects({ kind: 'server', inside: at, search, offset, limit: LIMIT, draft }).then((found) => {
       if (current) servers = found
     }, failed)
-    things({ kind: 'lookup', inside: at, limit: 100, draft }).then((found) => {
-      if (current) lookups = found.things
+    objects({ kind: 'lookup', inside: at, limit: 100, draft }).then((found) => {
+      if (current) lookups = found.objects
     }, failed)
     return () => (current = false)
   })
@@ -95,25 +95,25 @@
   const now = $derived(Object.fromEntries((status?.servers ?? []).map((it) => [it.server, it])))
   /** Servers that no one wrote down: a lookup found them. */
   const foundOnes = $derived((status?.servers ?? []).filter((it) => it.found_by !== null))
-  const own = (server: ThingView) => Number(server.keys.weight ?? 1)
+  const own = (server: ObjectView) => Number(server.keys.weight ?? 1)
   const meant = (path: string) => (weights[path] === undefined ? null : wholeNumber(weights[path].typed, 0, 1000))
-  const typed = (server: ThingView) => {
+  const typed = (server: ObjectView) => {
     const weight = meant(server.path)
     return typeof weight === 'number' ? weight : own(server)
   }
-  const mistakeOf = (server: ThingView): Mistake | null => {
+  const mistakeOf = (server: ObjectView): Mistake | null => {
     const weight = meant(server.path)
     return weight !== null && typeof weight !== 'number' ? weight : null
   }
-  const clashOf = (server: ThingView) => {
+  const clashOf = (server: ObjectView) => {
     const was = weights[server.path]?.was
     return was !== undefined && was !== own(server) ? `Another change set it to ${own(server)} meanwhile, from ${was}.` : ''
   }
   const wrong = $derived(Object.keys(weights).filter((path) => typeof meant(path) !== 'number').length + Object.keys(wrongShares).length)
   const edits = $derived<Edit[]>(
-    wrong > 0 ? [] : Object.keys(weights).map((path) => ({ do: 'change', thing: path, keys: { weight: meant(path) as number } })),
+    wrong > 0 ? [] : Object.keys(weights).map((path) => ({ do: 'change', object: path, keys: { weight: meant(path) as number } })),
   )
-  function setWeight(server: ThingView, text: string) {
+  function setWeight(server: ObjectView, text: string) {
     const { [server.path]: before, ...others } = weights
     const was = before?.was ?? own(server)
     weights = text.trim() === String(was) && was === own(server) ? others : { ...others, [server.path]: { typed: text, was } }
@@ -126,8 +126,8 @@
   const isOf = (at: ServerStatus) =>
     inState === 'eligible' ? at.eligible : inState === 'failing' ? at.health.checked && at.health.state !== 'up' : inState === 'out' ? (at.duty?.duty ?? 'in_service') !== 'in_service' : true
   /** What is shown: a page of the list, or all that are in a state. */
-  const rows = $derived.by<ThingView[]>(() => {
-    const all = servers?.things ?? []
+  const rows = $derived.by<ObjectView[]>(() => {
+    const all = servers?.objects ?? []
     if (inState === '') return all
     const those = (status?.servers ?? []).filter((it) => it.found_by === null && isOf(it) && it.server.includes(search.trim()))
     const known = Object.fromEntries(all.map((it) => [it.name, it]))
@@ -137,14 +137,14 @@
   })
   const total = $derived(inState === '' ? (servers?.total ?? 0) : (status?.servers ?? []).filter((it) => it.found_by === null && isOf(it)).length)
   /** The share by weight among the servers of the same tier, when all of them work. */
-  const share = (server: ThingView) => {
+  const share = (server: ObjectView) => {
     const tier = Number(server.keys.tier ?? 0)
-    const all = (servers?.things ?? []).filter((it) => Number(it.keys.tier ?? 0) === tier).reduce((sum, it) => sum + typed(it), 0)
+    const all = (servers?.objects ?? []).filter((it) => Number(it.keys.tier ?? 0) === tier).reduce((sum, it) => sum + typed(it), 0)
     return all === 0 ? 0 : typed(server) / all
   }
   const common = (a: number, b: number): number => (b === 0 ? a : common(b, a % b))
   /** A share as typed, to a tenth of a percent; the others keep their proportions, and all weights are as small as they can be. */
-  function setShare(server: ThingView, text: string) {
+  function setShare(server: ObjectView, text: string) {
     const { [server.path]: _, ...others } = wrongShares
     const wanted = text.trim() === '' ? NaN : Number(text.replace(',', '.').replace('%', '').trim()) / 100
     if (!(wanted >= 0 && wanted <= 1)) {
@@ -153,16 +153,16 @@
     }
     wrongShares = others
     const tier = Number(server.keys.tier ?? 0)
-    const peers = (servers?.things ?? []).filter((it) => it !== server && Number(it.keys.tier ?? 0) === tier)
+    const peers = (servers?.objects ?? []).filter((it) => it !== server && Number(it.keys.tier ?? 0) === tier)
     const rest = peers.reduce((sum, it) => sum + typed(it), 0)
     const parts = peers.map((peer) => [peer.path, (1 - wanted) * (rest === 0 ? 1 / peers.length : typed(peer) / rest)] as const)
     const tenths = [[server.path, wanted] as const, ...parts].map(([path, part]) => [path, Math.round(part * 1000)] as const)
     const unit = tenths.reduce((unit, [, weight]) => common(unit, weight), 0) || 1
-    const of = Object.fromEntries((servers?.things ?? []).map((it) => [it.path, it]))
+    const of = Object.fromEntries((servers?.objects ?? []).map((it) => [it.path, it]))
     for (const [path, weight] of tenths) if (of[path]) setWeight(of[path], String(weight / unit))
   }
   /** A row that stands for a state has only what is shown; the form needs all of it. */
-  async function openServer(server: ThingView) {
+  async function openServer(server: ObjectView) {
     try {
       opened = await ask(server.path, desk.draft)
     } catch (error) {
@@ -186,7 +186,7 @@
     <td class="pr-3">
       <span class={health.tone}>{health.glyph} {health.word}</span>
       {#if at.health.checked && live.status}<span class="text-secondary">{lasting(at, live.status)}</span>{/if}
-      {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.got : at.reason_words}</div>{/if}
+      {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.observed : at.reason_words}</div>{/if}
       {#each standing(at, live.status?.at ?? '') as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>
     <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} />{#if at.latency}<div class="text-secondary" data-testid="latency">median {micros(at.latency.median_us)}, 99 % {micros(at.latency.p99_us)}</div>{/if}</td>
@@ -210,7 +210,7 @@
       <span>
         used by {#each pool.used_by as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">no frontend yet</span>{/each}
       </span>
-      <div class="ml-auto" class:hidden={gone}><ThingActions thing={pool} ongone={() => go('/pools')} onrenamed={(to) => go(`/pools/${to}`)} /></div>
+      <div class="ml-auto" class:hidden={gone}><ObjectActions object={pool} ongone={() => go('/pools')} onrenamed={(to) => go(`/pools/${to}`)} /></div>
     {/if}
   </div>
   {#if gone}
@@ -308,7 +308,7 @@
                       /> %
                       <FieldNotes
                         id={`wrong-share-${server.name}`}
-                        mistake={wrongShares[server.path] === undefined ? null : { found: wrongShares[server.path]?.trim() ? `found ${wrongShares[server.path]}` : 'found nothing', wanted: '0 to 100' }}
+                        mistake={wrongShares[server.path] === undefined ? null : { found: wrongShares[server.path]?.trim() ? `found ${wrongShares[server.path]}` : 'found nothing', expected: '0 to 100' }}
                       />
                     {:else}<span class="text-secondary">–</span>{/if}
                   </td>
@@ -361,16 +361,16 @@
           <section class="rounded-box border border-base-300 p-3" aria-label="DNS name">
             <div class="mb-2 flex justify-between">
               <h3 class="font-semibold">{lookup === 'new' ? 'New DNS name' : lookup.name}</h3>
-              {#if lookup !== 'new'}<ThingActions thing={lookup} ongone={() => (lookup = null)} onrenamed={() => (lookup = null)} />{/if}
+              {#if lookup !== 'new'}<ObjectActions object={lookup} ongone={() => (lookup = null)} onrenamed={() => (lookup = null)} />{/if}
             </div>
-            <ThingForm kind="lookup" around={`pools.${name}.lookups.`} thing={lookup === 'new' ? null : lookup} onmade={() => (lookup = null)} />
+            <ObjectForm kind="lookup" around={`pools.${name}.lookups.`} object={lookup === 'new' ? null : lookup} onmade={() => (lookup = null)} />
           </section>
         {/key}
       {:else}
         <button class="btn btn-sm" onclick={() => (lookup = 'new')}>New DNS name</button>
       {/if}
     {:else}
-      <ThingForm kind="pool" thing={pool} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
+      <ObjectForm kind="pool" object={pool} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
     {/if}
   {/if}
 </main>
@@ -383,7 +383,7 @@
 {/if}
 {#if opened}
   <Dialog title={`Server ${opened.name}`} wide onclose={() => (opened = null)}>
-    <div class="mb-3 flex justify-end"><ThingActions thing={opened} ongone={() => (opened = null)} onrenamed={() => (opened = null)} /></div>
-    <ThingForm kind="server" thing={opened} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => (opened = null)} />
+    <div class="mb-3 flex justify-end"><ObjectActions object={opened} ongone={() => (opened = null)} onrenamed={() => (opened = null)} /></div>
+    <ObjectForm kind="server" object={opened} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => (opened = null)} />
   </Dialog>
 {/if}

@@ -85,7 +85,7 @@
     {#if changes.length === 0}<p class="text-secondary">Nothing.</p>{/if}
     <Changes {changes} />
     {#each head.accepted as it (it.key)}
-      <p class="mt-2">▲ accepted by {it.who}: {it.says} <span class="text-secondary">({it.key})</span></p>
+      <p class="mt-2">▲ accepted by {it.who}: {it.message} <span class="text-secondary">({it.key})</span></p>
     {/each}
     <details class="mt-3">
       <summary class="cursor-pointer font-semibold">Its document</summary>

@@ -4,7 +4,7 @@ use merismos_core::config::diff::DocumentChange;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::impact::Impact;
 use merismos_core::config::tree::DocumentFormat;
-use merismos_core::config::{AcceptedWarnings, Warning};
+use merismos_core::config::{Acceptance, Warning};
 use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
@@ -72,12 +72,12 @@ pub struct NamedChange {
     #[serde(flatten)]
     pub change: DocumentChange,
     /// The change in words.
-    pub words: String,
+    pub description: String,
 }
 
 impl From<DocumentChange> for NamedChange {
     fn from(change: DocumentChange) -> Self {
-        Self { words: change.words(), change }
+        Self { description: change.words(), change }
     }
 }
 
@@ -92,7 +92,7 @@ pub struct AcceptedWarning {
     /// Whether it is about something that the change touches.
     pub touched: bool,
     /// Who accepted it, with this change.
-    pub accepted: Option<AcceptedWarnings>,
+    pub accepted: Option<Acceptance>,
 }
 
 impl AcceptedWarning {
@@ -118,7 +118,7 @@ pub struct TouchedDocument {
     /// How many right now.
     pub count: u64,
     /// What becomes of them.
-    pub says: String,
+    pub message: String,
 }
 
 /// How long a deployment took, in microseconds.

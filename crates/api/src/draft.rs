@@ -1,6 +1,6 @@
 //! Drafts and revisions.
 
-use merismos_core::config::AcceptedWarnings;
+use merismos_core::config::Acceptance;
 use merismos_core::config::Problem;
 use merismos_core::config::edit::Edit;
 use merismos_core::name::Name;
@@ -84,7 +84,7 @@ pub struct DraftReview {
     /// What others changed since it was begun, when it is stale.
     pub between: Option<Between>,
     /// The warnings that were accepted in it.
-    pub accepted: Vec<AcceptedWarnings>,
+    pub accepted: Vec<Acceptance>,
 }
 
 /// A revision, without its document.
@@ -104,7 +104,7 @@ pub struct RevisionHead {
     /// Whether it runs.
     pub running: bool,
     /// The warnings that were accepted with it.
-    pub accepted: Vec<AcceptedWarnings>,
+    pub accepted: Vec<Acceptance>,
 }
 
 /// Revisions, the newest first.

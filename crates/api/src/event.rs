@@ -93,7 +93,7 @@ impl EventFilter {
         self.before.is_none_or(|before| event.id < before)
             && (self.kinds.is_empty() || self.kinds.contains(&event.kind))
             && self.object.as_deref().is_none_or(is_about)
-            && self.by.as_deref().is_none_or(|by| is_by(&event.says, by))
+            && self.by.as_deref().is_none_or(|by| is_by(&event.message, by))
             && self.since.is_none_or(|since| event.at >= since)
             && self.until.is_none_or(|until| event.at < until)
     }
@@ -118,7 +118,7 @@ pub struct Event {
     /// What it is about: `pool/server`, a frontend, `revision 7`, or the node.
     pub subject: String,
     /// The fact in words.
-    pub says: String,
+    pub message: String,
     /// The fact in detail: for a change of health `from`, `to` and the evidence, for a duty the order.
     #[schema(value_type = Object)]
     pub detail: serde_json::Value,
@@ -135,7 +135,7 @@ pub struct Events {
 
 /// One message of the live stream; the server-sent event's name is the tag.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "message", rename_all = "snake_case")]
+#[serde(tag = "type", rename_all = "snake_case")]
 pub enum StreamMessage {
     /// The status as it is now; comes at least once a second.
     Status(Box<Status>),
@@ -168,7 +168,7 @@ mod tests {
             at: Wall(1_000),
             kind: EventKind::Duty,
             subject,
-            says,
+            message: says,
             detail: serde_json::Value::Null,
         }
     }

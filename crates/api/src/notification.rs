@@ -22,7 +22,7 @@ pub struct SentMessage {
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
     /// What it tells, in one line.
-    pub says: String,
+    pub message: String,
     /// How often it was tried.
     pub tries: u32,
     /// When it was delivered.

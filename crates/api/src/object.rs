@@ -1,4 +1,4 @@
-//! The things of the configuration: frontends, pools, servers, lookups, checks, hosts, ranges.
+//! The objects of the configuration: frontends, pools, servers, lookups, checks, hosts, ranges.
 
 use std::collections::BTreeMap;
 
@@ -7,12 +7,12 @@ use merismos_core::health::timing::DetectionTiming;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// One thing as it stands in the configuration.
+/// One object as it stands in the configuration.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ObjectView {
     /// Its path, such as `pools.booking.servers.gull`.
     pub path: String,
-    /// What kind of thing it is.
+    /// What kind of object it is.
     pub kind: ObjectKind,
     /// How people call it, such as `booking/gull`.
     pub name: String,
@@ -22,17 +22,17 @@ pub struct ObjectView {
     pub note: String,
     /// Its labels.
     pub labels: BTreeMap<String, String>,
-    /// The things that use it, as paths: a pool's frontends, a check's pools, a host's servers.
+    /// The objects that use it, as paths: a pool's frontends, a check's pools, a host's servers.
     pub used_by: Vec<String>,
     /// Its keys, as in the document.
     #[schema(value_type = Object)]
     pub keys: serde_json::Value,
-    /// What a check's timing means; absent for other things.
+    /// What a check's timing means; absent for other objects.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub timing: Option<DetectionTiming>,
 }
 
-/// Some of the things.
+/// Some of the objects.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Objects {
     /// The revision, or the draft's base.
@@ -40,7 +40,7 @@ pub struct Objects {
     /// How many there are that match.
     pub total: u64,
     /// Those of them that were asked for, in the order of their paths.
-    pub things: Vec<ObjectView>,
+    pub objects: Vec<ObjectView>,
 }
 
 /// A machine, known or only seen in pools.

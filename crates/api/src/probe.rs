@@ -56,7 +56,7 @@ pub struct Probes {
     /// How many times its health has changed today (UTC), as far as this run of the service knows.
     pub changes_today: u32,
     /// Where it stands, in words: `3 of 3 failures, next probe in 1.2 s, needs 2 passes`.
-    pub says: String,
+    pub message: String,
     /// When its next probe starts.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub next: Option<Wall>,
@@ -77,7 +77,7 @@ pub struct ProbeRecord {
     /// How long it took, in microseconds.
     pub took_us: u64,
     /// What came back, in words.
-    pub got: String,
+    pub observed: String,
     /// The state that it changed the server's health to.
     pub to: Option<HealthState>,
 }
@@ -96,7 +96,7 @@ pub struct Diagnosis {
     /// Whether every step worked.
     pub works: bool,
     /// What it comes to, in a sentence.
-    pub says: String,
+    pub message: String,
     /// What may be the cause, the likeliest first.
     pub causes: Vec<String>,
     /// What to look at next.
@@ -113,7 +113,7 @@ pub struct DiagnosisStep {
     /// Whether it worked.
     pub works: bool,
     /// What came of it, in words.
-    pub got: String,
+    pub observed: String,
     /// How long it took, in microseconds.
     pub took_us: Option<u64>,
     /// What came of the same step at the server that works.

@@ -90,7 +90,8 @@ pub struct TrialHappening {
     /// What it is about.
     pub subject: String,
     /// What happened.
-    pub says: String,
+    #[serde(alias = "says")]
+    pub message: String,
 }
 
 /// A trial.

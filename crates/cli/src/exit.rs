@@ -76,7 +76,7 @@ impl CliError {
             }
             Self::Login { .. } => Some("Log in again with `merismos login`.".to_owned()),
             Self::Client(ClientError::Refused(problem)) if problem.status == 404 => {
-                Some("`merismos status` and the `list` of each kind of thing show what there is.".to_owned())
+                Some("`merismos status` and the `list` of each kind of object show what there is.".to_owned())
             }
             Self::Client(ClientError::Refused(problem)) if problem.kind.ends_with("/last-eligible-server") => {
                 Some("If it is meant to be so: --even-if-last.".to_owned())

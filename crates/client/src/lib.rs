@@ -29,7 +29,7 @@ const CONNECT_LIMIT: Duration = Duration::from_secs(5);
 /// How long a call may take; applying waits for the database.
 const CALL_LIMIT: Duration = Duration::from_secs(60);
 
-/// Which things to list.
+/// Which objects to list.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct EventFilterQuery {
     /// Only this kind.
@@ -38,10 +38,10 @@ pub struct EventFilterQuery {
     /// Only what is inside this pool or range.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub inside: Option<String>,
-    /// Only things with this in their texts.
+    /// Only objects with this in their texts.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub search: Option<String>,
-    /// Only things with these labels, `key=value` or `key` with commas between.
+    /// Only objects with these labels, `key=value` or `key` with commas between.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub labels: Option<String>,
     /// Of a draft instead of the running revision.
@@ -220,22 +220,22 @@ impl Client {
         self.write(Method::POST, "/changes", request).await
     }
 
-    /// Things of the configuration.
+    /// Objects of the configuration.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn things(&self, wanted: &EventFilterQuery) -> Result<Objects, ClientError> {
-        self.call(self.request(Method::GET, "/things").query(wanted)).await
+    pub async fn objects(&self, wanted: &EventFilterQuery) -> Result<Objects, ClientError> {
+        self.call(self.request(Method::GET, "/objects").query(wanted)).await
     }
 
-    /// One thing of the running configuration, or of a draft.
+    /// One object of the running configuration, or of a draft.
     ///
     /// # Errors
     /// [`ClientError`].
-    pub async fn thing(&self, thing: &ObjectPath, draft: Option<&Name>) -> Result<ObjectView, ClientError> {
+    pub async fn object(&self, object: &ObjectPath, draft: Option<&Name>) -> Result<ObjectView, ClientError> {
         let wanted =
             EventFilterQuery { draft: draft.map(ToString::to_string), ..EventFilterQuery::default() };
-        self.call(self.request(Method::GET, &format!("/things/{thing}")).query(&wanted)).await
+        self.call(self.request(Method::GET, &format!("/objects/{object}")).query(&wanted)).await
     }
 
     /// Machines, known or seen in pools.

@@ -1,4 +1,4 @@
-//! Names of things, and `pool/server`.
+//! Names of objects, and `pool/server`.
 
 use std::fmt;
 use std::str::FromStr;

@@ -21,7 +21,7 @@ pub struct ReportedChange {
     /// What: the name of a [`MessageChange`].
     pub change: String,
     /// The change in words, with its evidence.
-    pub says: String,
+    pub message: String,
 }
 
 /// How many changes one message tells one by one; the rest are counted.
@@ -152,7 +152,7 @@ mod tests {
                     pool: subject.split('/').next().unwrap().parse().unwrap(),
                     subject: (*subject).to_owned(),
                     change: change.to_string(),
-                    says: String::new(),
+                    message: String::new(),
                 };
                 gatherer.on_change(*change, told, now);
             }

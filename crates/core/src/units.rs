@@ -18,12 +18,12 @@ pub struct Size(u64);
 
 /// Why a text is neither a [`Span`] nor a [`Size`].
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("wanted {wanted}; found {found:?}")]
+#[error("expected {expected}; found {found:?}")]
 pub struct UnitError {
     /// The text that was given.
     pub found: String,
     /// What a right one looks like.
-    pub wanted: &'static str,
+    pub expected: &'static str,
 }
 
 const SPAN_UNITS: [(&str, u64); 4] = [("ms", 1), ("s", 1_000), ("m", 60_000), ("h", 3_600_000)];
@@ -32,7 +32,7 @@ const SPAN_WANTED: &str = "a duration such as 250ms, 2s, 5m or 1h";
 const SIZE_WANTED: &str = "a size such as 512B, 64KiB or 10MiB";
 
 fn parse(text: &str, units: &[(&str, u64)], wanted: &'static str) -> Result<u64, UnitError> {
-    let wrong = || UnitError { found: text.to_owned(), wanted };
+    let wrong = || UnitError { found: text.to_owned(), expected: wanted };
     let digits = text.bytes().take_while(u8::is_ascii_digit).count();
     let (number, unit) = text.split_at(digits);
     let number: u64 = number.parse().map_err(|_| wrong())?;

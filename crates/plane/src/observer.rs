@@ -20,7 +20,7 @@ pub const MARK: &str = "merismos-mark";
 
 /// What was seen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Observed {
+pub enum ObservedWork {
     /// The request of this number.
     Request(u64),
     /// A connection or a flow of the client with this address and port.
@@ -31,7 +31,7 @@ pub enum Observed {
 #[derive(Clone, Debug)]
 pub struct Observation {
     /// What.
-    pub of: Observed,
+    pub of: ObservedWork,
     /// The version of the snapshot in which it was decided.
     pub version: u64,
     /// The server that took it in the end.
@@ -121,7 +121,7 @@ impl ObserverList {
                 continue;
             }
             watch.tell(Observation {
-                of: Observed::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
+                of: ObservedWork::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
                 version,
                 server: server.cloned(),
                 failed_at: failed_at(),

@@ -46,7 +46,7 @@ impl<'a> ReceiveLowWater<'a> {
 
     fn set(&mut self, low: u64) -> bool {
         let is_set = set_low_water(self.source, low as libc::c_int);
-        // Where it can't be had, things go on as they come.
+        // Where it can't be had, objects go on as they come.
         self.is_slow |= !is_set;
         if is_set {
             self.low = low;

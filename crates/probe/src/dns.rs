@@ -44,7 +44,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &DnsProbe, trace: &mut Tra
     };
     match &asked.expect {
         Some(wanted) if !answers.iter().any(|answer| same(answer, wanted)) => {
-            Err(ProbeFailure::at(ProbeStep::Body, format!("answered {shown}; wanted {wanted}")))
+            Err(ProbeFailure::at(ProbeStep::Body, format!("answered {shown}; expected {wanted}")))
         }
         _ => Ok(format!("answered {shown}")),
     }

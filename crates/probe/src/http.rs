@@ -104,14 +104,14 @@ fn judge(asked: &HttpProbe, answer: &ProbeResponse) -> ProbeOutcome {
         let wanted: Vec<_> = asked.accept.iter().map(ToString::to_string).collect();
         return Err(ProbeFailure::at(
             ProbeStep::Status,
-            format!("status {status}; wanted {}", wanted.join(" or ")),
+            format!("status {status}; expected {}", wanted.join(" or ")),
         ));
     }
     if !asked.body.is_something() {
         return Ok(format!("status {status}"));
     }
     match asked.body.judge(&answer.body) {
-        Ok(()) => Ok(format!("status {status}, the body is as wanted")),
+        Ok(()) => Ok(format!("status {status}, the body is as expected")),
         Err(wrong) => Err(ProbeFailure::at(
             ProbeStep::Body,
             format!("status {status}, but {wrong}; it is {}", excerpt(&answer.body)),

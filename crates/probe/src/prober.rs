@@ -287,12 +287,12 @@ async fn watch(
                 }
                 () = nudge.told.notified() => {
                     let says = nudge.says.lock().unwrap_or_else(PoisonError::into_inner).take();
-                    let Some((verdict, got)) = says else { continue };
+                    let Some((verdict, observed)) = says else { continue };
                     // A probe that began before says nothing of a server that traffic speaks against since: it is given up.
                     let Some(transition) = machine.on_traffic(verdict, now()) else { continue };
                     let tried = format!("traffic to {}", target.address);
                     let (at, step, steps) = (wall(), ProbeStep::Answer, Vec::new());
-                    let evidence = Evidence { at, tried, step, cause: None, got, took_us: 0, steps, wish: None };
+                    let evidence = Evidence { at, tried, step, cause: None, observed, took_us: 0, steps, wish: None };
                     break (evidence, Some(transition));
                 }
             }
@@ -371,7 +371,10 @@ async fn probe_with(
     };
     // What servers say is shown to people in many places, and cleaned in this one.
     let clean = |text: String| printable(&text).into_owned();
-    let steps =
-        trace.taken.into_iter().map(|taken| CompletedStep { got: clean(taken.got), ..taken }).collect();
-    Evidence { at, tried: clean(tried), step, cause, got: clean(got), took_us, steps, wish: trace.wish }
+    let steps = trace
+        .taken
+        .into_iter()
+        .map(|taken| CompletedStep { observed: clean(taken.observed), ..taken })
+        .collect();
+    Evidence { at, tried: clean(tried), step, cause, observed: clean(got), took_us, steps, wish: trace.wish }
 }

@@ -106,7 +106,7 @@ impl Trace {
         let now = Instant::now();
         let took_us = u64::try_from((now - self.since).as_micros()).unwrap_or(u64::MAX);
         self.since = now;
-        self.taken.push(CompletedStep { step, took_us, got });
+        self.taken.push(CompletedStep { step, took_us, observed: got });
     }
 }
 

@@ -84,7 +84,7 @@ fn judge(asked: &SqlProbe, row: &MySqlRow) -> ProbeOutcome {
     let value = value.unwrap_or_else(|| "NULL".to_owned());
     match &asked.expect {
         Some(wanted) if !wanted.is_met(&value) => {
-            Err(ProbeFailure::at(ProbeStep::Body, format!("{name} is {value}; wanted {wanted}")))
+            Err(ProbeFailure::at(ProbeStep::Body, format!("{name} is {value}; expected {wanted}")))
         }
         _ => Ok(format!("{name} is {value}")),
     }

@@ -12,7 +12,7 @@ use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
 use merismos_core::config::lost_capacity::losses;
 use merismos_core::config::{self, Checked, DocumentFormat, Problem, merge, tree};
-use merismos_core::config::{AcceptedWarnings, Warning};
+use merismos_core::config::{Acceptance, Warning};
 use merismos_plane::BindError;
 use merismos_probe::ProbeEnvironment;
 use merismos_store::{Revision, Store, StoreError};
@@ -39,7 +39,7 @@ pub(crate) struct Proposal {
     pub(crate) what: ProposedDocument,
     pub(crate) going: ApplyOptions,
     /// The warnings that were accepted before, in a draft.
-    pub(crate) accepted: Vec<AcceptedWarnings>,
+    pub(crate) accepted: Vec<Acceptance>,
     pub(crate) author: String,
 }
 
@@ -61,7 +61,7 @@ pub(crate) enum ApplyError {
     /// Somebody has to accept warnings first.
     #[error(
         "nothing was changed, for clients would feel it: {}{}. Correct it, or accept what is meant to be so",
-        .0.first().map_or("", |weighed| weighed.warning.says.as_str()),
+        .0.first().map_or("", |weighed| weighed.warning.message.as_str()),
         if .0.len() > 1 { format!(" (and {} more)", .0.len() - 1) } else { String::new() }
     )]
     Unaccepted(Vec<AcceptedWarning>),
@@ -160,7 +160,7 @@ impl Deployer {
             accepted: review.warnings.iter().filter_map(|warning| warning.accepted.clone()).collect(),
             digest: None,
             parent: None,
-            changed: in_a_line(review.changes.iter().map(|change| change.words.as_str())),
+            changed: in_a_line(review.changes.iter().map(|change| change.description.as_str())),
         }
         .after(view.revision.as_deref());
         if let Err(error) = self.store.add_revision(&next).await {
@@ -312,7 +312,7 @@ fn touched(view: &RunningView, new: &Document) -> Vec<TouchedDocument> {
             touched.push(TouchedDocument {
                 whose: format!("frontend {}", frontend.name),
                 count,
-                says: format!(
+                message: format!(
                     "connections on {}: requests in flight are finished, then they are closed",
                     frontend.listen
                 ),
@@ -328,7 +328,8 @@ fn touched(view: &RunningView, new: &Document) -> Vec<TouchedDocument> {
                 touched.push(TouchedDocument {
                     whose: format!("server {}", server.name),
                     count,
-                    says: "requests in flight: they are finished, then its connections are closed".to_owned(),
+                    message: "requests in flight: they are finished, then its connections are closed"
+                        .to_owned(),
                 });
             }
         }
@@ -339,11 +340,11 @@ fn touched(view: &RunningView, new: &Document) -> Vec<TouchedDocument> {
 /// Whose word there is for warnings.
 struct WarningAcceptance<'a> {
     keys: &'a [String],
-    before: &'a [AcceptedWarnings],
+    before: &'a [Acceptance],
     who: &'a str,
 }
 
-/// The things that a change touches, with all that is inside them: `pools.booking` for one of its servers.
+/// The objects that a change touches, with all that is inside them: `pools.booking` for one of its servers.
 struct TouchedObjects(BTreeSet<String>);
 
 impl TouchedObjects {
@@ -376,7 +377,7 @@ fn warned(
         .checked
         .warnings()
         .iter()
-        .map(|warning| (warning.key.as_str(), warning.level, warning.says.as_str()))
+        .map(|warning| (warning.key.as_str(), warning.level, warning.message.as_str()))
         .collect();
     let all = checked.warnings().iter().cloned().chain(tried);
     let mut all: Vec<_> = all
@@ -384,15 +385,15 @@ fn warned(
             let earlier = accepting
                 .before
                 .iter()
-                .find(|accepted| accepted.key == warning.key && accepted.says == warning.says)
+                .find(|accepted| accepted.key == warning.key && accepted.message == warning.message)
                 .cloned();
-            let now = accepting.keys.contains(&warning.key).then(|| AcceptedWarnings {
+            let now = accepting.keys.contains(&warning.key).then(|| Acceptance {
                 key: warning.key.clone(),
-                says: warning.says.clone(),
+                message: warning.message.clone(),
                 who: accepting.who.to_owned(),
                 at: wall(),
             });
-            let known = known.contains(&(warning.key.as_str(), warning.level, warning.says.as_str()));
+            let known = known.contains(&(warning.key.as_str(), warning.level, warning.message.as_str()));
             let touched = touches.holds(&warning.path);
             AcceptedWarning { known, touched, accepted: earlier.or(now).filter(|_| !known), warning }
         })

@@ -95,7 +95,7 @@ pub(crate) async fn diagnose(
         against,
         works: breaks.is_none(),
         rungs,
-        says,
+        message: says,
         causes,
         next,
     }
@@ -109,7 +109,7 @@ enum BreakPoint {
 }
 
 fn rung(what: &str, works: bool, got: String) -> DiagnosisStep {
-    DiagnosisStep { what: what.to_owned(), step: None, works, got, took_us: None, there: None }
+    DiagnosisStep { what: what.to_owned(), step: None, works, observed: got, took_us: None, there: None }
 }
 
 fn named(written: &AddressSource, address: SocketAddr) -> DiagnosisStep {
@@ -143,15 +143,16 @@ fn climbed(here: &Evidence, there: Option<&Evidence>) -> Vec<DiagnosisStep> {
     let steps = here.steps.iter().enumerate().map(|(number, taken)| {
         let is_last = number + 1 == here.steps.len();
         let same = |steps: &Evidence| {
-            steps.steps.iter().find(|other| other.step == taken.step).map(|other| other.got.clone())
+            steps.steps.iter().find(|other| other.step == taken.step).map(|other| other.observed.clone())
         };
         DiagnosisStep {
             what: what(taken.step),
             step: Some(taken.step),
             works: !is_last || here.passed(),
-            got: taken.got.clone(),
+            observed: taken.observed.clone(),
             took_us: Some(taken.took_us),
-            there: there.and_then(|there| same(there).or_else(|| there.passed().then(|| there.got.clone()))),
+            there: there
+                .and_then(|there| same(there).or_else(|| there.passed().then(|| there.observed.clone()))),
         }
     });
     steps.collect()
@@ -210,7 +211,7 @@ fn in_words(check: &CheckSpec, address: SocketAddr, broken: &BreakPoint) -> Step
 }
 
 fn of_probe(check: &CheckSpec, address: SocketAddr, here: &Evidence, there: Option<&Evidence>) -> StepWords {
-    let got = &here.got;
+    let got = &here.observed;
     let works_there = there.is_some_and(Evidence::passed);
     let port = address.port();
     match here.step {

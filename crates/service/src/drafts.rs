@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use merismos_api::{ApplyOptions, Draft, DraftEdits, DraftReview, EventKind, NamedChange, NewDraft, Review};
-use merismos_core::config::AcceptedWarnings;
+use merismos_core::config::Acceptance;
 use merismos_core::config::check::check;
 use merismos_core::config::diff::diff;
 use merismos_core::config::document::Document;
@@ -66,7 +66,7 @@ impl From<Stopping> for DraftError {
 
 /// The drafts of the service.
 #[derive(Clone, Debug)]
-pub(crate) struct Drafts {
+pub(crate) struct DraftDesk {
     controller: Controller,
     store: Store,
     deployer: Arc<Deployer>,
@@ -93,7 +93,7 @@ fn document(name: &Name, draft: &StoredDraft) -> Result<Document, DraftError> {
     })
 }
 
-impl Drafts {
+impl DraftDesk {
     pub(crate) fn new(
         controller: Controller,
         store: Store,
@@ -168,9 +168,9 @@ impl Drafts {
             }
             let warnings = warnings.into_iter();
             accepted.extend(warnings.filter(|warning| edits.accept.contains(&warning.warning.key)).map(
-                |warning| AcceptedWarnings {
+                |warning| Acceptance {
                     key: warning.warning.key,
-                    says: warning.warning.says,
+                    message: warning.warning.message,
                     who: who.to_owned(),
                     at: wall(),
                 },

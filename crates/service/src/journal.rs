@@ -97,16 +97,16 @@ impl Journal {
             at: wall(),
             kind,
             subject: printable(&subject.into()).into_owned(),
-            says: printable(&says.into()).into_owned(),
+            message: printable(&says.into()).into_owned(),
             detail,
         };
-        tracing::info!(kind = kind.word(), subject = %event.subject, "{}", event.says);
+        tracing::info!(kind = kind.word(), subject = %event.subject, "{}", event.message);
         self.outbox.add_event(StoredEvent {
             id: event.id,
             at: event.at,
             kind: kind.word().to_owned(),
             subject: event.subject.clone(),
-            says: event.says.clone(),
+            message: event.message.clone(),
             detail: event.detail.clone(),
         });
         let mut recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
@@ -172,5 +172,12 @@ impl Journal {
 /// An event as the API shows it; a kind that this release does not know counts as the node's.
 pub(crate) fn from_store(event: StoredEvent) -> Event {
     let kind = EventKind::of(&event.kind).unwrap_or(EventKind::Node);
-    Event { id: event.id, at: event.at, kind, subject: event.subject, says: event.says, detail: event.detail }
+    Event {
+        id: event.id,
+        at: event.at,
+        kind,
+        subject: event.subject,
+        message: event.message,
+        detail: event.detail,
+    }
 }

@@ -24,14 +24,14 @@ use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, StatusFrames};
 use crate::controller::{Controller, ControllerStart, ControllerState};
 use crate::deploy::Deployer;
-use crate::drafts::Drafts;
+use crate::drafts::DraftDesk;
 use crate::journal::Journal;
 use crate::lock::{FolderLock, LockError};
 use crate::notifications::NotificationSender;
 use crate::settings::Settings;
 use crate::shortages;
 use crate::state_file::{self, LoadError, RestoredState, StateFile};
-use crate::trials::Trials;
+use crate::trials::TrialRunner;
 use crate::troubles::{TroubleKind, Troubles};
 
 /// How many probe reports may wait for the controller.
@@ -288,8 +288,8 @@ async fn start(
     tokio::spawn(messenger.run(journal.clone(), store.clone()));
     follow_database(&store, &controller, &deployer, &journal, (&access, &troubles));
     tokio::spawn(share_tokens(store.clone(), access.clone()));
-    let drafts = Drafts::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
-    let trials = Trials::new(controller.clone(), journal.clone(), store.clone(), load);
+    let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
+    let trials = TrialRunner::new(controller.clone(), journal.clone(), store.clone(), load);
     let app = Arc::new(ApiState {
         controller: controller.clone(),
         deployer,

@@ -1,6 +1,6 @@
 //! Drafts: changes on the way to becoming a revision.
 
-use merismos_core::config::AcceptedWarnings;
+use merismos_core::config::Acceptance;
 use merismos_core::time::Wall;
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
@@ -18,10 +18,10 @@ pub struct StoredDraft {
     pub note: String,
     /// The revision that it began from.
     pub base: u64,
-    /// The document as JSON. Its things can be read, but the relations between them need not hold yet.
+    /// The document as JSON. Its objects can be read, but the relations between them need not hold yet.
     pub document: String,
     /// The warnings that were accepted in it.
-    pub accepted: Vec<AcceptedWarnings>,
+    pub accepted: Vec<Acceptance>,
     /// Grows by one with each change.
     pub version: u64,
     /// When it was begun.

@@ -17,7 +17,7 @@ pub struct StoredEvent {
     /// What it is about.
     pub subject: String,
     /// The fact in words.
-    pub says: String,
+    pub message: String,
     /// The fact in detail.
     pub detail: serde_json::Value,
 }
@@ -63,7 +63,7 @@ impl Store {
                 .push_bind(event.at.0)
                 .push_bind(&event.kind)
                 .push_bind(shortened(&event.subject, LONGEST_SUBJECT))
-                .push_bind(shortened(&event.says, LONGEST_TEXT))
+                .push_bind(shortened(&event.message, LONGEST_TEXT))
                 .push_bind(event.detail.to_string());
         });
         // What is there already stays; all other errors are errors, which IGNORE would hide.
@@ -118,7 +118,7 @@ impl Store {
                     at: Wall(row.try_get("at")?),
                     kind: row.try_get("kind")?,
                     subject: row.try_get("subject")?,
-                    says: row.try_get("says")?,
+                    message: row.try_get("says")?,
                     detail: serde_json::from_str(&detail).unwrap_or_default(),
                 })
             })

@@ -27,7 +27,7 @@ pub use error::StoreError;
 pub use events::{EventQuery, StoredEvent};
 pub use nodes::GONE_AFTER;
 pub use notifications::StoredMessage;
-pub use revisions::{Revision, RevisionHead};
+pub use revisions::{Revision, StoredRevisionHead};
 pub use tokens::Token;
 pub use trials::StoredTrial;
 

@@ -1,6 +1,6 @@
 //! Revisions: the whole document, one row each, never changed.
 
-use merismos_core::config::AcceptedWarnings;
+use merismos_core::config::Acceptance;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -24,7 +24,7 @@ pub struct Revision {
     pub at: Wall,
     /// The warnings that were accepted with it.
     #[serde(default)]
-    pub accepted: Vec<AcceptedWarnings>,
+    pub accepted: Vec<Acceptance>,
     /// The SHA-256 of its content and of the digest before it, in hexadecimal; `None` for one of an older release.
     #[serde(default)]
     pub digest: Option<String>,
@@ -38,7 +38,7 @@ pub struct Revision {
 
 /// A revision without its document.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct RevisionHead {
+pub struct StoredRevisionHead {
     /// Its number, from 1.
     pub number: u64,
     /// Who made it.
@@ -48,7 +48,7 @@ pub struct RevisionHead {
     /// When.
     pub at: Wall,
     /// The warnings that were accepted with it.
-    pub accepted: Vec<AcceptedWarnings>,
+    pub accepted: Vec<Acceptance>,
     /// What it changed of the one before, in a line; empty for one of an older release.
     pub changed: String,
 }
@@ -98,8 +98,8 @@ impl Revision {
 
     /// The revision without its document.
     #[must_use]
-    pub fn head(&self) -> RevisionHead {
-        RevisionHead {
+    pub fn head(&self) -> StoredRevisionHead {
+        StoredRevisionHead {
             number: self.number,
             author: self.author.clone(),
             note: self.note.clone(),
@@ -110,9 +110,9 @@ impl Revision {
     }
 }
 
-fn head_from_row(row: &MySqlRow) -> Result<RevisionHead, sqlx::Error> {
+fn head_from_row(row: &MySqlRow) -> Result<StoredRevisionHead, sqlx::Error> {
     let accepted: String = row.try_get("accepted")?;
-    Ok(RevisionHead {
+    Ok(StoredRevisionHead {
         number: row.try_get("number")?,
         author: row.try_get("author")?,
         note: row.try_get("note")?,
@@ -123,7 +123,7 @@ fn head_from_row(row: &MySqlRow) -> Result<RevisionHead, sqlx::Error> {
 }
 
 fn from_row(row: &MySqlRow) -> Result<Revision, sqlx::Error> {
-    let RevisionHead { number, author, note, at, accepted, changed } = head_from_row(row)?;
+    let StoredRevisionHead { number, author, note, at, accepted, changed } = head_from_row(row)?;
     let (digest, parent) = (row.try_get("digest")?, row.try_get("parent")?);
     let document = row.try_get("document")?;
     Ok(Revision { number, document, author, note, at, accepted, digest, parent, changed })
@@ -156,7 +156,11 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
-    pub async fn revisions(&self, before: Option<u64>, limit: u32) -> Result<Vec<RevisionHead>, StoreError> {
+    pub async fn revisions(
+        &self,
+        before: Option<u64>,
+        limit: u32,
+    ) -> Result<Vec<StoredRevisionHead>, StoreError> {
         let query = "SELECT number, author, note, at, CAST(accepted AS CHAR) AS accepted, changed FROM revision \
                      WHERE number < ? ORDER BY number DESC LIMIT ?";
         let select = sqlx::query(query).bind(before.unwrap_or(u64::MAX)).bind(limit);

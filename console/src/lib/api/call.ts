@@ -1,6 +1,6 @@
 // Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
 
-import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ThingView, Things, Tokens, Trial, TrialRequest, TryAnswer, Warned } from './types'
+import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ObjectView, Objects, Tokens, Trial, TrialRequest, TryAnswer, Warned } from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
 export class CallError extends Error {
@@ -101,9 +101,9 @@ export interface Wanted {
   limit?: number
 }
 
-export const things = (wanted: Wanted) => call<Things>('GET', `/things${query({ ...wanted })}`)
-export const thing = (path: string, draft: string | null) => call<ThingView>('GET', `/things/${path}${query({ draft })}`)
-export const hosts = (wanted: Wanted) => call<Hosts>('GET', `/hosts${query({ ...wanted })}`)
+export const objects = (expected: Wanted) => call<Objects>('GET', `/objects${query({ ...expected })}`)
+export const object = (path: string, draft: string | null) => call<ObjectView>('GET', `/objects/${path}${query({ draft })}`)
+export const hosts = (expected: Wanted) => call<Hosts>('GET', `/hosts${query({ ...expected })}`)
 
 /** How a change goes live. */
 export interface Going {

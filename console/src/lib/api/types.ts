@@ -7,7 +7,7 @@ export interface Evidence {
   at: string
   tried: string
   step: 'connect' | 'answer' | 'status' | 'done'
-  got: string
+  observed: string
   took_us: number
 }
 
@@ -92,7 +92,7 @@ export interface Mark {
   passed: boolean
   step: Step
   took_us: number
-  got: string
+  observed: string
   to: string | null
 }
 
@@ -102,14 +102,14 @@ export interface Probes {
   state: string
   since: string
   changes_today: number
-  says: string
+  message: string
   next: string | null
   marks: Mark[]
 }
 
 export interface TryAnswer {
   asks: string
-  tries: { server: string; address: string; passed: boolean; evidence: Evidence & { steps: { step: Step; took_us: number; got: string }[] } }[]
+  tries: { server: string; address: string; passed: boolean; evidence: Evidence & { steps: { step: Step; took_us: number; observed: string }[] } }[]
 }
 
 /** A message to people, and what became of it. */
@@ -117,7 +117,7 @@ export interface SentMessage {
   name: string
   via: string
   at: string
-  says: string
+  message: string
   tries: number
   delivered: string | null
   next_try: string | null
@@ -128,7 +128,7 @@ export interface Rung {
   what: string
   step: Step | null
   works: boolean
-  got: string
+  observed: string
   took_us: number | null
   there: string | null
 }
@@ -139,7 +139,7 @@ export interface Diagnosis {
   against: string | null
   rungs: Rung[]
   works: boolean
-  says: string
+  message: string
   causes: string[]
   next: string[]
 }
@@ -221,7 +221,7 @@ export interface Fact {
   at: string
   kind: EventKind
   subject: string
-  says: string
+  message: string
 }
 
 export interface TallyRow {
@@ -267,7 +267,7 @@ export interface Trial {
     verdict: 'as_expected' | 'not_as_expected' | 'too_few'
     because: string[]
   } | null
-  happened: { after_ms: number; subject: string; says: string }[]
+  happened: { after_ms: number; subject: string; message: string }[]
 }
 
 export type Kind = 'host' | 'range' | 'reserved' | 'check' | 'pool' | 'server' | 'lookup' | 'frontend' | 'notification' | 'network'
@@ -276,7 +276,7 @@ export type Kind = 'host' | 'range' | 'reserved' | 'check' | 'pool' | 'server' |
 export type Json = string | number | boolean | null | Json[] | { [key: string]: Json }
 export type Keys = { [key: string]: Json }
 
-export interface ThingView {
+export interface ObjectView {
   path: string
   kind: Kind
   name: string
@@ -289,10 +289,10 @@ export interface ThingView {
   timing?: Timing
 }
 
-export interface Things {
+export interface Objects {
   revision: number
   total: number
-  things: ThingView[]
+  objects: ObjectView[]
 }
 
 export interface HostView {
@@ -309,10 +309,10 @@ export interface Hosts {
 }
 
 export type Edit =
-  | { do: 'add' | 'change'; thing: string; keys: Keys }
-  | { do: 'copy'; thing: string; to: string; keys: Keys }
-  | { do: 'rename'; thing: string; to: string }
-  | { do: 'remove'; thing: string }
+  | { do: 'add' | 'change'; object: string; keys: Keys }
+  | { do: 'copy'; object: string; to: string; keys: Keys }
+  | { do: 'rename'; object: string; to: string }
+  | { do: 'remove'; object: string }
   | { do: 'add_servers'; pool: string; lines: string; weight?: number; tier?: number }
   | { do: 'import_hosts'; format: 'hosts' | 'csv'; text: string }
   | { do: 'reserve'; range: string; name: string; address?: string }
@@ -322,12 +322,12 @@ export interface Change {
   old: string | null
   new: string | null
   renamed?: boolean
-  words: string
+  description: string
 }
 
 export interface Accepted {
   key: string
-  says: string
+  message: string
   who: string
   at: string
 }
@@ -336,7 +336,7 @@ export interface Warned {
   key: string
   level: 'warning' | 'notice'
   path: string
-  says: string
+  message: string
   help: string
   known: boolean
   /** Whether it is about something that the change touches. */
@@ -356,7 +356,7 @@ export interface Review {
     rooms: { pool: string; room: 'in_flight' | 'connections' | 'each_second'; before: number | null; after: number | null }[]
     timings: { pool: string | null; check: string; before: Timing | null; after: Timing | null }[]
   }
-  touched: { whose: string; count: number; says: string }[]
+  touched: { whose: string; count: number; message: string }[]
   warnings: Warned[]
 }
 
@@ -370,7 +370,7 @@ export interface Problem {
   path: string
   line: number | null
   found: string
-  wanted: string
+  expected: string
 }
 
 export interface Draft {

@@ -43,7 +43,7 @@
     const number = text.trim() === '' ? 0 : wholeNumber(text, least, most)
     return typeof number === 'number' ? null : number
   }
-  const portMistake = $derived(picked.length > 0 && port.trim() === '' ? { found: 'found nothing', wanted: 'a port, for the hosts' } : mistake(port, 1, 65535))
+  const portMistake = $derived(picked.length > 0 && port.trim() === '' ? { found: 'found nothing', expected: 'a port, for the hosts' } : mistake(port, 1, 65535))
   const weightMistake = $derived(mistake(weight, 0, 1000))
   const tierMistake = $derived(mistake(tier, 0, 7))
   const wrong = $derived([portMistake, weightMistake, tierMistake].filter((it) => it !== null).length)

@@ -16,7 +16,7 @@
         class:text-error={change.new === null}
         aria-hidden="true">{sign(change)}</span
       >
-      <span class="min-w-0 break-words">{change.words}</span>
+      <span class="min-w-0 break-words">{change.description}</span>
     </li>
   {/each}
   {#if changes.length > SHOWN}<li class="text-secondary">and {changes.length - SHOWN} more</li>{/if}

@@ -23,7 +23,7 @@
   const unanswered = $derived(
     outlook.warnings
       .filter((it) => !it.known && (it.key.startsWith('empty-pool:') || it.key.startsWith('no-weight:')))
-      .flatMap((it) => /every client of (.+?)(?:,| gets)/.exec(it.says)?.[1] ?? []),
+      .flatMap((it) => /every client of (.+?)(?:,| gets)/.exec(it.message)?.[1] ?? []),
   )
 </script>
 
@@ -34,7 +34,7 @@
   {#if outlook.mistakes.length > 0}
     <ul class="space-y-1 text-error" role="alert">
       {#each outlook.mistakes as mistake (mistake.path + mistake.found)}
-        <li>✕ <code>{mistake.path}</code>: {mistake.found}. Right would be: {mistake.wanted}</li>
+        <li>✕ <code>{mistake.path}</code>: {mistake.found}. Right would be: {mistake.expected}</li>
       {/each}
     </ul>
   {/if}
@@ -61,7 +61,7 @@
         <span class={warning.level === 'warning' ? 'font-semibold text-warning' : 'text-secondary'}>
           {warning.level === 'warning' ? '▲ warning' : '◇ notice'}
         </span>
-        {warning.says}.
+        {warning.message}.
         <span class="text-secondary">What to do: {warning.help}.</span>
       </p>
       {#if warning.accepted}
@@ -144,7 +144,7 @@ frontend {unanswered[0]}: no server is available</pre>
     </div>
   {/each}
   {#each outlook.review?.touched ?? [] as it (it.whose)}
-    <p>{it.count} {it.whose}, {it.says}</p>
+    <p>{it.count} {it.whose}, {it.message}</p>
   {/each}
   {#if outlook.review && (outlook.review.impact.frontends.length > 0 || outlook.review.impact.pools.length > 0)}
     <p class="text-secondary">

@@ -15,7 +15,7 @@
       <li class="border-t border-base-300 py-1 first:border-0">
         <span class="text-secondary">{clock(fact.at)}</span>
         <strong class="font-semibold">{fact.subject}</strong>
-        <span class="break-words">{fact.says}</span>
+        <span class="break-words">{fact.message}</span>
       </li>
     {:else}
       <li class="text-secondary">Nothing yet.</li>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { things } from '../api/call'
+  import { objects } from '../api/call'
   import type { Kind } from '../api/types'
   import { desk } from '../desk/desk.svelte'
   import { applies, type Field, type Mistake } from '../desk/fields'
@@ -36,7 +36,7 @@
     void desk.made
     for (const field of fields) {
       const kind = field.kind
-      if (kind) things({ kind, draft, limit: 1000 }).then((found) => (names = { ...names, [kind]: found.things.map((it) => it.name) }), () => {})
+      if (kind) objects({ kind, draft, limit: 1000 }).then((found) => (names = { ...names, [kind]: found.objects.map((it) => it.name) }), () => {})
     }
   })
 </script>
@@ -49,7 +49,7 @@
         {#if !field.needed}<option value="">default</option>{/if}
         {#each field.of ?? [] as choice (choice)}<option>{choice}</option>{/each}
       </select>
-    {:else if field.type === 'thing'}
+    {:else if field.type === 'object'}
       <input
         id={`field-${field.key}`}
         class="input input-sm w-full"

@@ -43,6 +43,8 @@
     const asked = edits
     let current = true
     const timer = setTimeout(async () => {
+      // What is on its way is not asked about once more: when it has been made, it would be there twice.
+      if (busy) return
       const seen = await foresee(asked)
       if (current) outlook = seen
     }, WAIT_MS)

@@ -10,7 +10,7 @@
     const parts: string[] = []
     if (server.duty && server.duty.duty !== 'in_service') parts.push(`by ${server.duty.who}, ${ago(server.duty.at, status.at)} ago: ${server.duty.reason}`)
     const probe = server.health.last_probe
-    if (server.health.checked && probe && probe.step !== 'done') parts.push(probe.got)
+    if (server.health.checked && probe && probe.step !== 'done') parts.push(probe.observed)
     parts.push(...standing(server, status.at))
     if (parts.length === 0 && server.reason_words) parts.push(server.reason_words)
     return parts.join(' · ')

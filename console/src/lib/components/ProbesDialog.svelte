@@ -42,7 +42,7 @@
   const tone = (mark: Mark) => (mark.passed ? 'bg-success' : 'bg-error')
   /** Tall where health changed, so that colour is not the only sign. */
   const height = (mark: Mark) => (mark.to !== null ? 'h-8' : mark.passed ? 'h-4' : 'h-6')
-  const told = (mark: Mark) => `${clock(mark.at)} ${mark.passed ? 'passed' : `failed (${steps[mark.step]})`}${mark.to ? `, now ${mark.to}` : ''}: ${mark.got}`
+  const told = (mark: Mark) => `${clock(mark.at)} ${mark.passed ? 'passed' : `failed (${steps[mark.step]})`}${mark.to ? `, now ${mark.to}` : ''}: ${mark.observed}`
   const changes = $derived(known === null || known.changes_today === 0 ? '' : known.changes_today === 1 ? 'changed once today' : `changed ${known.changes_today} times today`)
 
   async function climb() {
@@ -61,7 +61,7 @@
   {#if known}
     <p class="mb-2">
       <strong>{known.state}</strong>
-      {#if live.status}for {ago(known.since, live.status.at)}{/if} · {known.says}
+      {#if live.status}for {ago(known.since, live.status.at)}{/if} · {known.message}
       {#if changes}<span class="text-secondary">· {changes}</span>{/if}
     </p>
     {#if known.marks.length > 0}
@@ -91,7 +91,7 @@
               <td class={mark.passed ? 'text-success' : 'text-error'}>{sign(mark)}</td>
               <td class="text-right">{micros(mark.took_us)}</td>
               <td class="px-3">{steps[mark.step]}</td>
-              <td>{mark.got}{mark.to ? ` → ${mark.to}` : ''}</td>
+              <td>{mark.observed}{mark.to ? ` → ${mark.to}` : ''}</td>
             </tr>
           {/each}
         </tbody>
@@ -102,7 +102,7 @@
   {#if found}
     <section class="mt-3" aria-live="polite" data-testid="diagnosis">
       <p class="mb-2">
-        <span class={found.works ? 'text-success' : 'text-error'}>{found.works ? '●' : '✕'}</span> <strong>{found.says}</strong>
+        <span class={found.works ? 'text-success' : 'text-error'}>{found.works ? '●' : '✕'}</span> <strong>{found.message}</strong>
       </p>
       <table class="w-full">
         <thead class="text-left text-secondary">
@@ -120,7 +120,7 @@
               <td class={rung.works ? 'text-success' : 'text-error'}>{rung.works ? '✓' : '✗'}</td>
               <td class="pr-3">{rung.what}</td>
               <td class="text-right">{rung.took_us === null ? '' : micros(rung.took_us)}</td>
-              <td class="px-3">{rung.got}</td>
+              <td class="px-3">{rung.observed}</td>
               {#if found.against}<td class="text-secondary">{rung.there ?? ''}</td>{/if}
             </tr>
           {/each}

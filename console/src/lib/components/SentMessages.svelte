@@ -74,7 +74,7 @@
             {#if !name}<td class="pr-3"><a class="link link-hover" href={`/notifications/${it.name}`}>{it.name}</a></td>{/if}
             <td class="pr-3">{it.via}</td>
             <td>
-              {it.says}
+              {it.message}
               {#if it.why}<div class="text-secondary">try {it.tries}: {it.why}{it.next_try ? `; again at ${clock(it.next_try)}` : ''}</div>{/if}
             </td>
           </tr>

@@ -101,7 +101,7 @@
   </div>
 </header>
 
-<section aria-live="polite" aria-label="How things are" id="verdict">
+<section aria-live="polite" aria-label="How objects are" id="verdict">
   {#if live.lostSince}
     <p class="rounded-box border border-error bg-base-100 px-3 py-2 text-error">
       ✕ The connection to the service is lost since {clock(live.lostSince.toISOString())}. What you see is from

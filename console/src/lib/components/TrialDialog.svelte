@@ -141,7 +141,7 @@
           <h3 class="mt-3 font-semibold">Events meanwhile</h3>
           <ol class="max-h-40 overflow-auto">
             {#each trial.happened as it, index (index)}
-              <li><span class="text-secondary">+{(it.after_ms / 1000).toFixed(1)} s</span> {it.subject} {it.says}</li>
+              <li><span class="text-secondary">+{(it.after_ms / 1000).toFixed(1)} s</span> {it.subject} {it.message}</li>
             {/each}
           </ol>
         {/if}

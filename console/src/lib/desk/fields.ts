@@ -1,4 +1,4 @@
-// The keys of each kind of thing, as fields of a form. Words and ranges are those of the reference.
+// The keys of each kind of object, as fields of a form. Words and ranges are those of the reference.
 
 import type { Json, Keys, Kind, Problem } from '../api/types'
 import { escaped, unescaped } from '../format/escape'
@@ -9,8 +9,8 @@ export interface Field {
   help: string
   /** What stands in the field while it is empty: the default. */
   empty: string
-  type: 'text' | 'number' | 'flag' | 'choice' | 'thing' | 'words' | 'numbers' | 'lists'
-  /** The choices, or the kind of thing to choose. */
+  type: 'text' | 'number' | 'flag' | 'choice' | 'object' | 'words' | 'numbers' | 'lists'
+  /** The choices, or the kind of object to choose. */
   of?: string[]
   kind?: Kind
   /** It has to be filled in. */
@@ -26,7 +26,7 @@ export interface Field {
 /** What is wrong with what stands in a field. */
 export interface Mistake {
   found: string
-  wanted: string
+  expected: string
 }
 
 const text = (key: string, label: string, empty: string, help: string, more: Partial<Field> = {}): Field => ({
@@ -68,7 +68,7 @@ export const FIELDS: Record<Kind, Field[]> = {
   frontend: [
     { ...text('protocol', 'Protocol', '', 'what clients speak'), type: 'choice', of: ['http', 'tcp', 'udp'], needed: true },
     text('listen', 'Listens on', '192.0.2.10:80', 'address:port, or range/name:port for a reserved address', { needed: true }),
-    { ...text('pool', 'Pool', '', 'where its clients are sent, or the first of several'), type: 'thing', kind: 'pool', needed: true },
+    { ...text('pool', 'Pool', '', 'where its clients are sent, or the first of several'), type: 'object', kind: 'pool', needed: true },
     { ...text('balance_per', 'Balance per', '', 'each request or each connection; kept connections fool whoever counts', { when: http }), type: 'choice', of: ['request', 'connection'] },
     { ...text('balance_per', 'Balance per', '', 'flow: a client’s address and port; datagram: each one, without answers', { when: udp }), type: 'choice', of: ['flow', 'datagram'] },
     note,
@@ -76,7 +76,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('choose_pool', 'Chosen', '', 'how one of several pools is chosen'), type: 'choice', of: ['in-order', 'by-weight', 'by-latency', 'by-network'], more: true },
     { ...text('pool_weights', 'Their weights', 'booking=3 standby=1', '1 each where nothing is said', { when: { key: 'choose_pool', is: 'by-weight' } }), type: 'numbers', more: true },
     { ...text('pool_networks', 'Their networks', 'booking=islands,coast', 'lists of networks whose clients a pool gets', { when: { key: 'choose_pool', is: 'by-network' } }), type: 'lists', more: true },
-    { ...text('last_resort', 'Last resort', 'none', 'the pool that takes what nobody else will'), type: 'thing', kind: 'pool', more: true },
+    { ...text('last_resort', 'Last resort', 'none', 'the pool that takes what nobody else will'), type: 'object', kind: 'pool', more: true },
     { ...text('connection_limit', 'Clients at once', '10000', 'one more is let go, with 503 where it speaks HTTP'), type: 'number', more: true },
     { ...text('failing_share', 'Failing from', '10', 'percent of a minute’s requests that fail on it is told; 0 is never'), type: 'number', more: true },
     text('idle_timeout', 'Client’s rest', '60s, tcp 10m, udp 30s', 'between requests, in a body, or without a byte, 100ms to 24h', { more: true }),
@@ -101,7 +101,7 @@ export const FIELDS: Record<Kind, Field[]> = {
     { ...text('hash_prefix_ipv6', 'IPv6 prefix', '64', 'bits of a client’s address that count', { when: hash }), type: 'number' },
     { ...text('bounded_load', 'Bound, %', 'none', 'the most of its share of the work in flight, 101 to 1000', { when: hash }), type: 'number' },
     { ...text('persistence', 'Session persistence', '', 'tied to their server by a signed cookie (http)'), type: 'choice', of: ['cookie'] },
-    { ...text('check', 'Check', 'none', 'judges its servers; without one each is taken to work'), type: 'thing', kind: 'check' },
+    { ...text('check', 'Check', 'none', 'judges its servers; without one each is taken to work'), type: 'object', kind: 'check' },
     { ...text('more_checks', 'More checks', 'none', 'names, made with it'), type: 'words', more: true },
     { ...text('checks_needed', 'Has to pass', '', 'of several checks'), type: 'choice', of: ['all', 'any'], more: true },
     { ...text('passive_check.failures', 'Passive check: failures', 'none', 'so many failures of real traffic within the time change a server’s health; without a number none does'), type: 'number', more: true },
@@ -252,7 +252,7 @@ export function put(keys: Keys, key: string, value: Json): void {
   }
 }
 
-/** What a field shows of a thing's keys. */
+/** What a field shows of a object's keys. */
 export function shown(field: Field, keys: Keys): string {
   const value = valueAt(keys, field.key)
   if (value === undefined || value === null) return ''
@@ -268,17 +268,17 @@ export function shown(field: Field, keys: Keys): string {
 /** What is wrong with a field's text before the service is asked. */
 export function wrong(field: Field, text: string): Mistake | null {
   if (!field.escaped || unescaped(text) !== null) return null
-  return { found: `found ${text}`, wanted: 'escapes are \\n, \\r, \\t, \\\\, \\x00 to \\x7f and \\u0000' }
+  return { found: `found ${text}`, expected: 'escapes are \\n, \\r, \\t, \\\\, \\x00 to \\x7f and \\u0000' }
 }
 
-/** The service's mistakes by the keys of one thing; those of the thing itself stand under the empty key. */
+/** The service's mistakes by the keys of one object; those of the object itself stand under the empty key. */
 export function byKey(mistakes: Problem[], path: string): Record<string, Mistake> {
   const found: Record<string, Mistake> = {}
   for (const it of mistakes) {
     if (it.path !== path && !it.path.startsWith(`${path}.`)) continue
     const whole = it.path.slice(path.length + 1)
     // Those of a table's own keys have fields of their own.
-    for (const key of [whole, whole.split('.')[0] ?? '']) found[key] ??= { found: it.found, wanted: it.wanted }
+    for (const key of [whole, whole.split('.')[0] ?? '']) found[key] ??= { found: it.found, expected: it.expected }
   }
   return found
 }
@@ -288,14 +288,14 @@ export const NAME = /^[a-z](?:[a-z0-9-]*[a-z0-9])?$/
 export const wrongName = (name: string): Mistake | null =>
   name === '' || (NAME.test(name) && name.length <= 63)
     ? null
-    : { found: `found ${name}`, wanted: 'a letter a-z first, then a-z, 0-9 and hyphens, no hyphen at the end, 63 at most' }
+    : { found: `found ${name}`, expected: 'a letter a-z first, then a-z, 0-9 and hyphens, no hyphen at the end, 63 at most' }
 
 /** A whole number in a range, or what is wrong with the text. */
 export function wholeNumber(text: string, least: number, most: number): number | Mistake {
   const trimmed = text.trim()
   const number = Number(trimmed)
   if (/^\d+$/.test(trimmed) && number >= least && number <= most) return number
-  return { found: trimmed === '' ? 'found nothing' : `found ${trimmed}`, wanted: `a whole number from ${least} to ${most}` }
+  return { found: trimmed === '' ? 'found nothing' : `found ${trimmed}`, expected: `a whole number from ${least} to ${most}` }
 }
 
 /** What a field's text means as a value; null puts the key back to its default. `before` is the value that it had. */

@@ -4,10 +4,10 @@ import type { Kind } from '../api/types'
 
 const HOMES: Record<string, Kind> = { frontends: 'frontend', pools: 'pool', checks: 'check', hosts: 'host', ranges: 'range', notifications: 'notification', networks: 'network' }
 
-/** The kind of thing that a page's address is about. */
+/** The kind of object that a page's address is about. */
 export const kindOf = (pathname: string): Kind => HOMES[pathname.split('/')[1] ?? ''] ?? 'frontend'
 
-/** The page of a thing by its path in the document. */
+/** The page of a object by its path in the document. */
 export function pageOf(path: string): string {
   const [home, name] = path.split('.')
   return `/${home}/${name}`

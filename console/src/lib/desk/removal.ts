@@ -1,7 +1,7 @@
 // What goes with a service: its frontend, and what nothing else uses.
 
-import { thing as ask } from '../api/call'
-import type { Edit, ThingView } from '../api/types'
+import { object as ask } from '../api/call'
+import type { Edit, ObjectView } from '../api/types'
 
 export interface Removal {
   edits: Edit[]
@@ -12,11 +12,11 @@ export interface Removal {
 const texts = (value: unknown): string[] => (Array.isArray(value) ? value.map(String) : typeof value === 'string' && value !== '' ? [value] : [])
 
 /** Asks what can go together with a frontend, in the order in which it can. */
-export async function removalOf(frontend: ThingView, draft: string | null): Promise<Removal> {
+export async function removalOf(frontend: ObjectView, draft: string | null): Promise<Removal> {
   const going = [frontend.path]
   const left: Removal['left'] = []
-  // A thing goes when all that use it do.
-  const go = async (path: string): Promise<ThingView | null> => {
+  // A object goes when all that use it do.
+  const go = async (path: string): Promise<ObjectView | null> => {
     const view = await ask(path, draft)
     const users = view.used_by.filter((user) => !going.includes(user))
     if (users.length === 0) going.push(path)
@@ -31,5 +31,5 @@ export async function removalOf(frontend: ThingView, draft: string | null): Prom
     if (gone) for (const check of [...texts(gone.keys.check), ...texts(gone.keys.more_checks)]) checks.add(check)
   }
   for (const check of checks) await go(`checks.${check}`)
-  return { edits: going.map((path) => ({ do: 'remove', thing: path })), left }
+  return { edits: going.map((path) => ({ do: 'remove', object: path })), left }
 }

@@ -175,9 +175,9 @@ mod tests {
     const IN_ONE: [(&str, &str); 2] = [("frontend", "port"), ("network", "note")];
 
     #[test]
-    fn flags_of_things_are_named_as_the_keys_of_the_document() {
+    fn flags_of_objects_are_named_as_the_keys_of_the_document() {
         let commands = super::CommandLine::command();
-        let things = [
+        let objects = [
             ("frontend", "frontends.a", &["http", "tcp", "udp"][..]),
             ("pool", "pools.a", &[]),
             ("server", "pools.a.servers.b", &[]),
@@ -188,7 +188,7 @@ mod tests {
             ("network", "networks.a", &[]),
             ("notification", "notifications.a", &[]),
         ];
-        for (name, thing, kinds) in things {
+        for (name, object, kinds) in objects {
             let create =
                 commands.find_subcommand(name).and_then(|command| command.find_subcommand("create")).unwrap();
             let flags: Vec<_> = create.get_arguments().filter_map(|argument| argument.get_long()).collect();
@@ -202,9 +202,9 @@ mod tests {
                 let wrong = |key: &str, kind: &str| {
                     let keys = serde_json::json!({"kind": kind, "protocol": kind, "records": "address", key: {"no": "value"}});
                     let keys = keys.as_object().unwrap().clone();
-                    let pool = Edit::Add { thing: "pools.a".parse().unwrap(), keys: Map::new() };
-                    let around = if thing.starts_with("pools.a.") { vec![pool] } else { Vec::new() };
-                    let add = Edit::Add { thing: thing.parse().unwrap(), keys };
+                    let pool = Edit::Add { object: "pools.a".parse().unwrap(), keys: Map::new() };
+                    let around = if object.starts_with("pools.a.") { vec![pool] } else { Vec::new() };
+                    let add = Edit::Add { object: object.parse().unwrap(), keys };
                     match edit(&Document::default(), &[around, vec![add]].concat()) {
                         Err(EditError::Keys(problems)) => format!("{problems:?}"),
                         other => panic!("{name} --{flag}: {other:?}"),

@@ -77,7 +77,7 @@ impl ServiceCommand {
                 }
                 match check.as_deref().map(|text| asked(text).map_err(CliError::Call)).transpose()? {
                     Some(CheckChoice::New(keys)) => {
-                        edits.push(Edit::Add { thing: ObjectPath::Check(name.clone()), keys });
+                        edits.push(Edit::Add { object: ObjectPath::Check(name.clone()), keys });
                         pool.insert("check".to_owned(), name.as_str().into());
                     }
                     Some(CheckChoice::Known(check)) => {
@@ -85,7 +85,7 @@ impl ServiceCommand {
                     }
                     None => {}
                 }
-                edits.push(Edit::Add { thing: ObjectPath::Pool(name.clone()), keys: pool });
+                edits.push(Edit::Add { object: ObjectPath::Pool(name.clone()), keys: pool });
                 let lines = servers.join("\n");
                 edits.push(Edit::AddServers { pool: name.clone(), lines, weight: None, tier: None });
                 let listen = match (from, port) {
@@ -98,7 +98,7 @@ impl ServiceCommand {
                 };
                 let keys = json!({ "protocol": protocol, "listen": listen, "pool": name });
                 let Value::Object(keys) = keys else { unreachable!("it was written as a table") };
-                edits.push(Edit::Add { thing: ObjectPath::Frontend(name), keys });
+                edits.push(Edit::Add { object: ObjectPath::Frontend(name), keys });
                 going.make(context, edits).await
             }
             Self::Remove { name, going } => {
@@ -106,8 +106,8 @@ impl ServiceCommand {
                 let ServiceRemoval { edits, left } = removal(&client, &name, going.draft()).await?;
                 let exit = going.make(context, edits).await?;
                 if !context.json {
-                    for (thing, users) in left {
-                        show::note(&format!("{thing} is left: {} it too", users));
+                    for (object, users) in left {
+                        show::note(&format!("{object} is left: {} it too", users));
                     }
                 }
                 Ok(exit)
@@ -148,29 +148,29 @@ struct ServiceRemoval {
 
 async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<ServiceRemoval, CliError> {
     let frontend = ObjectPath::Frontend(name.clone());
-    let view = client.thing(&frontend, draft).await?;
+    let view = client.object(&frontend, draft).await?;
     let named = |value: &Value| value.as_str().and_then(|text| text.parse::<Name>().ok());
     let list = view.keys["next_pools"].as_array().cloned().unwrap_or_default();
     let pools: Vec<Name> =
         [&view.keys["pool"], &view.keys["last_resort"]].into_iter().chain(&list).filter_map(named).collect();
     let mut going = vec![frontend];
     let mut left = Vec::new();
-    // A thing goes when all that use it do.
-    let mut go = async |thing: ObjectPath, going: &mut Vec<ObjectPath>| -> Result<Option<Value>, CliError> {
-        let view = client.thing(&thing, draft).await?;
+    // A object goes when all that use it do.
+    let mut go = async |object: ObjectPath, going: &mut Vec<ObjectPath>| -> Result<Option<Value>, CliError> {
+        let view = client.object(&object, draft).await?;
         let gone: Vec<String> = going.iter().map(ObjectPath::to_string).collect();
         let others: Vec<String> = view
             .used_by
             .iter()
             .filter(|path| !gone.contains(path))
-            .map(|path| path.parse::<ObjectPath>().map_or_else(|_| path.clone(), |thing| thing.words()))
+            .map(|path| path.parse::<ObjectPath>().map_or_else(|_| path.clone(), |object| object.words()))
             .collect();
         if others.is_empty() {
-            going.push(thing);
+            going.push(object);
             return Ok(Some(view.keys));
         }
         let verb = if others.len() == 1 { "uses" } else { "use" };
-        left.push((thing.words(), format!("{} {verb}", others.join(", "))));
+        left.push((object.words(), format!("{} {verb}", others.join(", "))));
         Ok(None)
     };
     if let Some((range, taken)) =
@@ -190,7 +190,7 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<S
     for check in checks {
         go(ObjectPath::Check(check), &mut going).await?;
     }
-    let edits = going.into_iter().map(|thing| Edit::Remove { thing }).collect();
+    let edits = going.into_iter().map(|object| Edit::Remove { object }).collect();
     Ok(ServiceRemoval { edits, left })
 }
 

@@ -145,7 +145,7 @@ pub(crate) fn revision(answer: &RevisionResponse) {
     }
     changes(&answer.changes);
     for accepted in &revision.accepted {
-        text(&format!("  accepted by {}: {} ({})\n", accepted.who, accepted.says, accepted.key));
+        text(&format!("  accepted by {}: {} ({})\n", accepted.who, accepted.message, accepted.key));
     }
 }
 

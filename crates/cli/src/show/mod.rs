@@ -61,13 +61,13 @@ pub(crate) fn error(error: &CliError) {
         for warned in &problem.warnings {
             note(&format!(
                 "  {}. To accept it: --accept-warning {}",
-                warned.warning.says, warned.warning.key
+                warned.warning.message, warned.warning.key
             ));
         }
         if let Some(between) = &problem.between {
             note(&format!("From revision {} to {}:", between.from, between.to));
             for change in &between.changes {
-                note(&format!("  {}", change.words));
+                note(&format!("  {}", change.description));
             }
         }
     }
@@ -108,7 +108,7 @@ pub(crate) fn event(event: &Event, json: bool) {
         return;
     }
     let kind = event.kind.word();
-    text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.says));
+    text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.message));
 }
 
 /// Prints the result of a new duty.

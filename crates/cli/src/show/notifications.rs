@@ -31,7 +31,7 @@ pub(crate) fn sent(messages: &[SentMessage]) {
             Cell::new(&message.name),
             Cell::new(&message.via),
             number(message.tries),
-            Cell::new(format!("{}{state}", message.says)),
+            Cell::new(format!("{}{state}", message.message)),
         ]);
     }
     text(&format!("{rows}\n"));

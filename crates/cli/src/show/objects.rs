@@ -1,4 +1,4 @@
-//! The things of the configuration for people.
+//! The objects of the configuration for people.
 
 use comfy_table::Cell;
 use merismos_api::{Hosts, ObjectView, Objects};
@@ -12,15 +12,15 @@ fn labels<'l>(labels: impl IntoIterator<Item = (&'l String, &'l String)>) -> Str
     labels.into_iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ")
 }
 
-/// How people call the thing at a path.
+/// How people call the object at a path.
 fn words(path: &str) -> String {
-    path.parse::<ObjectPath>().map_or_else(|_| path.to_owned(), |thing| thing.words())
+    path.parse::<ObjectPath>().map_or_else(|_| path.to_owned(), |object| object.words())
 }
 
-/// Prints things of one kind.
-pub(crate) fn list(things: &Objects, kind: ObjectKind) {
-    if things.things.is_empty() {
-        let what = if things.total == 0 { "There is" } else { "On this page is" };
+/// Prints objects of one kind.
+pub(crate) fn list(objects: &Objects, kind: ObjectKind) {
+    if objects.objects.is_empty() {
+        let what = if objects.total == 0 { "There is" } else { "On this page is" };
         text(&format!("{what} no {kind} that matches.\n"));
         return;
     }
@@ -40,7 +40,7 @@ pub(crate) fn list(things: &Objects, kind: ObjectKind) {
     }
     head.extend(["labels", "note"]);
     let mut table = table(&head);
-    for object in &things.things {
+    for object in &objects.objects {
         let mut row = vec![Cell::new(&object.name), Cell::new(&object.summary)];
         if uses {
             row.push(Cell::new(object.used_by.iter().map(|path| words(path)).collect::<Vec<_>>().join(", ")));
@@ -49,16 +49,16 @@ pub(crate) fn list(things: &Objects, kind: ObjectKind) {
         table.add_row(row);
     }
     text(&format!("{table}\n"));
-    let shown = things.things.len() as u64;
-    if shown < things.total {
+    let shown = objects.objects.len() as u64;
+    if shown < objects.total {
         text(&format!(
             "{shown} of {} are shown; --limit, --offset and --search find the others.\n",
-            things.total
+            objects.total
         ));
     }
 }
 
-/// Prints one thing with all its keys.
+/// Prints one object with all its keys.
 pub(crate) fn one(view: &ObjectView) {
     text(&format!("{} · {}\n", strong(&words(&view.path)), view.path));
     print_keys(&view.keys, "  ");

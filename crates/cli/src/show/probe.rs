@@ -34,7 +34,7 @@ pub(crate) fn tries(check: &Name, answer: &TryResponse) {
         let cell = |tried: &merismos_api::TryResult| {
             let mut taken = tried.evidence.steps.iter().filter(|taken| taken.step == step);
             let words = |taken: &merismos_core::health::CompletedStep| {
-                format!("{} {}", micros(Some(taken.took_us)), taken.got)
+                format!("{} {}", micros(Some(taken.took_us)), taken.observed)
             };
             let all: Vec<_> = taken.by_ref().map(words).collect();
             Cell::new(if all.is_empty() { "-".to_owned() } else { all.join("\n") })
@@ -51,7 +51,7 @@ pub(crate) fn tries(check: &Name, answer: &TryResponse) {
             tried.server,
             tried.address,
             if tried.passed { "passes" } else { "fails" },
-            tried.evidence.got
+            tried.evidence.observed
         );
         text(&format!("{} {line}\n", if tried.passed { good("✓") } else { bad("✗") }));
     }
@@ -70,7 +70,7 @@ pub(crate) fn diagnosis(diagnosis: &Diagnosis) {
     }
     text(&format!("{rows}\n\n"));
     let mark = if diagnosis.works { good("✓") } else { bad("✗") };
-    text(&format!("{mark} {}\n", diagnosis.says));
+    text(&format!("{mark} {}\n", diagnosis.message));
     list("May be", &diagnosis.causes);
     list("Look at", &diagnosis.next);
 }
@@ -80,7 +80,7 @@ fn row(rung: &DiagnosisStep, has_other: bool) -> Vec<Cell> {
         Cell::new(if rung.works { "✓" } else { "✗" }),
         Cell::new(&rung.what),
         Cell::new(rung.took_us.map_or_else(String::new, |took| micros(Some(took)))),
-        Cell::new(&rung.got),
+        Cell::new(&rung.observed),
     ];
     if has_other {
         row.push(Cell::new(rung.there.as_deref().unwrap_or("")));
@@ -107,7 +107,7 @@ pub(crate) fn probes(probes: &Probes) {
         1 => "; its health has changed once today".to_owned(),
         changes => format!("; its health has changed {changes} times today"),
     };
-    text(&format!("{}{changes}\n", probes.says));
+    text(&format!("{}{changes}\n", probes.message));
     if probes.marks.is_empty() {
         return;
     }
@@ -122,7 +122,7 @@ pub(crate) fn probes(probes: &Probes) {
             Cell::new(if mark.passed { "✓" } else { "✗" }),
             Cell::new(micros(Some(mark.took_us))),
             Cell::new(step_words(mark.step)),
-            Cell::new(format!("{}{to}", mark.got)),
+            Cell::new(format!("{}{to}", mark.observed)),
         ]);
     }
     text(&format!("{rows}\n"));

@@ -55,7 +55,7 @@ pub(crate) fn changes(changes: &[NamedChange]) {
             (Some(_), None) => bad("-"),
             (Some(_), Some(_)) => "~".to_owned(),
         };
-        text(&format!("  {sign} {}\n", change.words));
+        text(&format!("  {sign} {}\n", change.description));
     }
     if changes.len() > SHOWN {
         text(&format!("  and {} more; --json has them all\n", changes.len() - SHOWN));
@@ -78,7 +78,7 @@ pub(crate) fn impact(review: &Review) {
         text(&format!("{} frontends {}; pools {}\n", strong("Touches"), list(frontends), list(pools)));
     }
     for touched in &review.touched {
-        text(&format!("  {} {}, {}\n", touched.count, touched.whose, touched.says));
+        text(&format!("  {} {}, {}\n", touched.count, touched.whose, touched.message));
     }
     if !moves.is_empty() {
         const SHOWN: usize = 50;
@@ -183,7 +183,7 @@ fn warning(warned: &AcceptedWarning) {
         None if warned.needs_word() => format!(" If it is meant to be so: --accept-warning {}", warning.key),
         None => String::new(),
     };
-    text(&format!("{what} {line}{}: {}. {}{more}\n", warning.path, warning.says, capital(&warning.help)));
+    text(&format!("{what} {line}{}: {}. {}{more}\n", warning.path, warning.message, capital(&warning.help)));
 }
 
 fn capital(sentence: &str) -> String {

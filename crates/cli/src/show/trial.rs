@@ -33,7 +33,7 @@ pub(crate) fn print(trial: &Trial) {
         text(&format!("{}\n", strong("Events meanwhile")));
         for happening in &trial.happened {
             let after = Duration::from_millis(happening.after_ms).as_secs_f64();
-            text(&format!("  +{after:5.1} s  {}  {}\n", happening.subject, happening.says));
+            text(&format!("  +{after:5.1} s  {}  {}\n", happening.subject, happening.message));
         }
     }
     match &tally.test {

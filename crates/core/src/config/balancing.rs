@@ -40,11 +40,11 @@ const ALGORITHMS: [(Algorithm, &str); 6] = [
 
 /// Why a text is none of the values of a key.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("wanted {wanted}; found {found:?}")]
+#[error("expected {expected}; found {found:?}")]
 pub struct ValueError {
     found: String,
     /// What would be right.
-    pub wanted: &'static str,
+    pub expected: &'static str,
 }
 
 impl Algorithm {
@@ -92,7 +92,9 @@ impl FromStr for Algorithm {
     fn from_str(text: &str) -> Result<Self, ValueError> {
         let wanted = "round-robin, least-connections, least-load, random-two, hash or in-order";
         let found = ALGORITHMS.iter().find(|(_, name)| *name == text);
-        found.map(|(algorithm, _)| *algorithm).ok_or_else(|| ValueError { found: text.to_owned(), wanted })
+        found
+            .map(|(algorithm, _)| *algorithm)
+            .ok_or_else(|| ValueError { found: text.to_owned(), expected: wanted })
     }
 }
 
@@ -197,7 +199,7 @@ impl FromStr for HashKey {
             (_, Some(("cookie", name))) => Ok(Self::Cookie(name.to_owned())),
             (_, _) => Err(ValueError {
                 found: text.to_owned(),
-                wanted: "client-address, path, path-with-query, host, sni, query:NAME, header:NAME or cookie:NAME",
+                expected: "client-address, path, path-with-query, host, sni, query:NAME, header:NAME or cookie:NAME",
             }),
         }
     }
@@ -298,7 +300,7 @@ impl FromStr for Failback {
                 .and_then(span)
                 .filter(allowed)
                 .map(Self::After)
-                .ok_or_else(|| ValueError { found: text.to_owned(), wanted }),
+                .ok_or_else(|| ValueError { found: text.to_owned(), expected: wanted }),
         }
     }
 }

@@ -1,4 +1,4 @@
-//! Relations between the things of a document, and the proof that they hold.
+//! Relations between the objects of a document, and the proof that they hold.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
@@ -78,7 +78,7 @@ impl Checked {
     }
 }
 
-/// Checks the relations between the things of a document.
+/// Checks the relations between the objects of a document.
 ///
 /// # Errors
 /// Every relation that does not hold.

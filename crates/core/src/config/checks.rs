@@ -143,7 +143,7 @@ pub struct BodyExpectation {
     pub pointer: Option<String>,
     /// What that value has to be.
     #[serde(rename = "json_expect", skip_serializing_if = "Option::is_none")]
-    pub wanted: Option<ExpectedValue>,
+    pub expect: Option<ExpectedValue>,
     /// How much of the body is looked at; more is an answer that fails. 1KiB to 10MiB.
     #[serde(rename = "body_limit", skip_serializing_if = "Option::is_none")]
     pub limit: Option<Size>,
@@ -186,9 +186,9 @@ impl BodyExpectation {
         let value =
             json.pointer(pointer).ok_or_else(|| format!("there is no value at {pointer} of the body"))?;
         let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-        match &self.wanted {
+        match &self.expect {
             Some(wanted) if !wanted.is_met(&text) => {
-                Err(format!("the value at {pointer} is {text}; wanted {wanted}"))
+                Err(format!("the value at {pointer} is {text}; expected {wanted}"))
             }
             _ => Ok(()),
         }
@@ -200,7 +200,7 @@ impl BodyExpectation {
         wants.extend(self.lacks.iter().map(|text| format!("lacks {text:?}")));
         wants.extend(self.matches.iter().map(|pattern| format!("matches {pattern}")));
         if let Some(pointer) = &self.pointer {
-            let wanted = self.wanted.as_ref().map_or_else(|| "is there".to_owned(), ExpectedValue::to_string);
+            let wanted = self.expect.as_ref().map_or_else(|| "is there".to_owned(), ExpectedValue::to_string);
             wants.push(format!("{pointer} {wanted}"));
         }
         wants.join(", ")
@@ -460,7 +460,7 @@ impl ExpectedValue {
         (">", Comparison::Above),
     ];
 
-    /// Whether a value is as wanted.
+    /// Whether a value is as expected.
     #[must_use]
     pub fn is_met(&self, value: &str) -> bool {
         let numbers = (value.trim().parse::<f64>().ok(), self.value.parse::<f64>().ok());
@@ -544,7 +544,7 @@ impl CheckKind {
             Self::Sql(asked) => {
                 let wanted =
                     asked.expect.as_ref().map_or_else(|| "a row".to_owned(), ExpectedValue::to_string);
-                format!("{} wants {wanted}", asked.query)
+                format!("{} expects {wanted}", asked.query)
             }
             Self::Grpc(asked) if asked.service.is_empty() => "health of the server".to_owned(),
             Self::Grpc(asked) => format!("health of {}", asked.service),
@@ -613,8 +613,8 @@ mod tests {
     #[case::value_at_pointer(BodyExpectation { pointer: Some("/state".to_owned()), ..BodyExpectation::default() }, None)]
     #[case::no_value_at_pointer(BodyExpectation { pointer: Some("/none".to_owned()), ..BodyExpectation::default() }, Some("no value at /none"))]
     #[case::other_value_at_pointer(
-        BodyExpectation { pointer: Some("/lag".to_owned()), wanted: "< 5".parse().ok(), ..BodyExpectation::default() },
-        Some("is 7; wanted < 5")
+        BodyExpectation { pointer: Some("/lag".to_owned()), expect: "< 5".parse().ok(), ..BodyExpectation::default() },
+        Some("is 7; expected < 5")
     )]
     fn bodies(#[case] wanted: BodyExpectation, #[case] wrong: Option<&str>) {
         let judged = wanted.judge(br#"{"state": "well", "lag": 7}"#);

@@ -1,4 +1,4 @@
-//! The defaults of a thing's keys, for people who compare.
+//! The defaults of a object's keys, for people who compare.
 
 use std::collections::BTreeMap;
 use std::rc::Rc;
@@ -9,7 +9,7 @@ use serde_json::Value;
 use super::diff::{PlainKeys, keys};
 use super::object::{ObjectKind, ObjectPath};
 
-/// Keys without which a thing can't be read, or which decide what others it has. They have no default.
+/// Keys without which a object can't be read, or which decide what others it has. They have no default.
 const NEEDED: [&str; 12] = [
     "protocol",
     "listen",
@@ -53,28 +53,28 @@ const LEFT_OUT: [(ObjectKind, &str, &str); 24] = [
     (ObjectKind::Check, "method", "GET"),
 ];
 
-/// The needed keys that decide which others a thing has, and with them its defaults.
+/// The needed keys that decide which others a object has, and with them its defaults.
 const DECIDING: [&str; 3] = ["protocol", "kind", "records"];
 
-/// The defaults of things: what their keys would be if only those were given that have to be. Each is read once, from a document with
-/// nothing else in it, for all things of one kind whose deciding keys are the same.
+/// The defaults of objects: what their keys would be if only those were given that have to be. Each is read once, from a document with
+/// nothing else in it, for all objects of one kind whose deciding keys are the same.
 #[derive(Default)]
 pub(super) struct Defaults {
     known: BTreeMap<(ObjectKind, [Option<String>; 3]), Rc<PlainKeys>>,
 }
 
 impl Defaults {
-    /// The defaults of the keys of the thing at `path`; a thing that is not made of keys has none.
-    pub(super) fn of<T: Serialize>(&mut self, path: &str, thing: &T, own: &PlainKeys) -> Rc<PlainKeys> {
+    /// The defaults of the keys of the object at `path`; a object that is not made of keys has none.
+    pub(super) fn of<T: Serialize>(&mut self, path: &str, object: &T, own: &PlainKeys) -> Rc<PlainKeys> {
         let Ok(named) = path.parse::<ObjectPath>() else { return Rc::default() };
         let deciding = DECIDING.map(|key| own.get(key).cloned());
-        let read = || Rc::new(read(&named, thing));
+        let read = || Rc::new(read(&named, object));
         Rc::clone(self.known.entry((named.kind(), deciding)).or_insert_with(read))
     }
 }
 
-fn read<T: Serialize>(named: &ObjectPath, thing: &T) -> PlainKeys {
-    let value = serde_json::to_value(thing).expect("a document's keys are texts");
+fn read<T: Serialize>(named: &ObjectPath, object: &T) -> PlainKeys {
+    let value = serde_json::to_value(object).expect("a document's keys are texts");
     let Value::Object(mut value) = value else { return PlainKeys::new() };
     value.retain(|key, _| NEEDED.contains(&key.as_str()));
     let read = super::edit::by_itself(named, Value::Object(value));
@@ -109,10 +109,10 @@ mod tests {
                 other => panic!("{other}"),
             };
             let with = |keys: Value| {
-                let pool = Edit::Add { thing: "pools.p".parse().unwrap(), keys: serde_json::Map::new() };
-                let thing =
-                    Edit::Add { thing: path.parse().unwrap(), keys: keys.as_object().unwrap().clone() };
-                edit(&Document::default(), &[pool, thing])
+                let pool = Edit::Add { object: "pools.p".parse().unwrap(), keys: serde_json::Map::new() };
+                let object =
+                    Edit::Add { object: path.parse().unwrap(), keys: keys.as_object().unwrap().clone() };
+                edit(&Document::default(), &[pool, object])
                     .unwrap_or_else(|error| panic!("{path}.{key}: {error}"))
             };
             let json =

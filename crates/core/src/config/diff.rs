@@ -36,15 +36,15 @@ impl DocumentChange {
     /// The change in words: `weight of server booking/gull: 3 to 1`.
     #[must_use]
     pub fn words(&self) -> String {
-        let thing =
+        let object =
             |path: &str| path.parse::<ObjectPath>().map_or_else(|_| path.to_owned(), |object| object.words());
         if self.renamed {
-            let from = self.old.as_deref().map(thing).unwrap_or_default();
+            let from = self.old.as_deref().map(object).unwrap_or_default();
             return format!("rename {from} to {}", self.path.rsplit('.').next().unwrap_or_default());
         }
         let subject = match self.subject() {
-            Some((thing, "")) => thing.words(),
-            Some((thing, key)) => format!("{} of {}", key.replace("labels.", "label "), thing.words()),
+            Some((object, "")) => object.words(),
+            Some((object, key)) => format!("{} of {}", key.replace("labels.", "label "), object.words()),
             None => self.path.clone(),
         };
         match (&self.old, &self.new) {
@@ -69,14 +69,14 @@ impl DocumentChange {
         }
     }
 
-    /// The thing that changes, and the key of it that does (empty when all of it comes or goes).
+    /// The object that changes, and the key of it that does (empty when all of it comes or goes).
     #[must_use]
     pub fn subject(&self) -> Option<(ObjectPath, &str)> {
         let dots: Vec<usize> = self.path.match_indices('.').map(|(at, _)| at).collect();
-        // The longest beginning that is a thing: `pools.a.servers.b` rather than `pools.a`.
+        // The longest beginning that is a object: `pools.a.servers.b` rather than `pools.a`.
         let mut ends = std::iter::once(self.path.len()).chain(dots.into_iter().rev());
         let found = ends.find_map(|end| Some((self.path[..end].parse::<ObjectPath>().ok()?, end)));
-        found.map(|(thing, end)| (thing, self.path[end..].trim_start_matches('.')))
+        found.map(|(object, end)| (object, self.path[end..].trim_start_matches('.')))
     }
 }
 
@@ -94,7 +94,7 @@ pub fn in_a_line<'w>(mut words: impl Iterator<Item = &'w str>) -> String {
     }
 }
 
-/// What changes on the way from `old` to `new`, ordered by path. A thing that comes or goes is one change, and one
+/// What changes on the way from `old` to `new`, ordered by path. A object that comes or goes is one change, and one
 /// that only gets another name is one too.
 #[must_use]
 pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
@@ -197,7 +197,7 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
     changes
 }
 
-/// Compares two maps of things; `inside` looks at what stands inside one, with its old name, its old self and its
+/// Compares two maps of objects; `inside` looks at what stands inside one, with its old name, its old self and its
 /// new name.
 fn compare<T: PartialEq + Serialize>(
     old: &BTreeMap<Name, T>,
@@ -235,9 +235,9 @@ fn compare<T: PartialEq + Serialize>(
                 if before == now {
                     continue;
                 }
-                let mut of = |thing: &T| {
-                    let own = keys(thing);
-                    let usual = defaults.of(&path(name), thing, &own);
+                let mut of = |object: &T| {
+                    let own = keys(object);
+                    let usual = defaults.of(&path(name), object, &own);
                     (own, usual)
                 };
                 let ((before, old_usual), (now, new_usual)) = (of(before), of(now));
@@ -267,7 +267,7 @@ fn compare<T: PartialEq + Serialize>(
 
 pub(super) type PlainKeys = BTreeMap<String, String>;
 
-/// The keys by which a thing is known, in the order in which they are told.
+/// The keys by which a object is known, in the order in which they are told.
 const FIRST: [&str; 14] = [
     "kind",
     "name",
@@ -285,9 +285,9 @@ const FIRST: [&str; 14] = [
     "mail_to",
 ];
 
-/// A thing in one line.
-pub(super) fn summary_of<T: Serialize>(thing: &T) -> String {
-    summary(&keys(thing))
+/// A object in one line.
+pub(super) fn summary_of<T: Serialize>(object: &T) -> String {
+    summary(&keys(object))
 }
 
 fn summary(keys: &PlainKeys) -> String {
@@ -309,10 +309,10 @@ fn parts<'k>(keys: &PlainKeys, shown: impl Iterator<Item = &'k str>) -> String {
     if parts.is_empty() { keys.get("").cloned().unwrap_or_default() } else { parts.join(", ") }
 }
 
-/// A thing's plain keys as text, its labels among them, without the things inside it. A thing that is a plain value
+/// A object's plain keys as text, its labels among them, without the objects inside it. A object that is a plain value
 /// itself stands under the empty key.
-pub(super) fn keys<T: Serialize>(thing: &T) -> PlainKeys {
-    let value = serde_json::to_value(thing).expect("a document's keys are texts");
+pub(super) fn keys<T: Serialize>(object: &T) -> PlainKeys {
+    let value = serde_json::to_value(object).expect("a document's keys are texts");
     let mut found = PlainKeys::new();
     let Value::Object(entries) = value else {
         found.insert(String::new(), text(&value));
@@ -323,7 +323,7 @@ pub(super) fn keys<T: Serialize>(thing: &T) -> PlainKeys {
             Value::Object(labels) if key == "labels" => {
                 found.extend(labels.iter().map(|(label, value)| (format!("labels.{label}"), text(value))));
             }
-            // What stands inside a thing is a thing of its own; all else is a table of plain values.
+            // What stands inside a object is a object of its own; all else is a table of plain values.
             Value::Object(_) if key == "servers" || key == "lookups" || key == "reserved" => {}
             Value::Object(entries) => {
                 found.extend(entries.iter().map(|(name, value)| (format!("{key}.{name}"), text(value))));

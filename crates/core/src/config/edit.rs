@@ -1,4 +1,4 @@
-//! Edits: changes of a document thing by thing, several at once or not at all.
+//! Edits: changes of a document object by object, several at once or not at all.
 
 use std::collections::BTreeSet;
 use std::net::IpAddr;
@@ -21,38 +21,38 @@ use crate::name::{Name, PoolServer, nearest};
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "do", rename_all = "snake_case", deny_unknown_fields)]
 pub enum Edit {
-    /// Adds a thing that is not there yet.
+    /// Adds a object that is not there yet.
     Add {
         /// Where.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: ObjectPath,
+        object: ObjectPath,
         /// Its keys, as in the document.
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
     },
-    /// Changes some keys of a thing (RFC 7396): null puts a key back to its default.
+    /// Changes some keys of a object (RFC 7396): null puts a key back to its default.
     Change {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: ObjectPath,
+        object: ObjectPath,
         /// The keys that change.
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
     },
-    /// Gives a thing another name; whatever names it follows.
+    /// Gives a object another name; whatever names it follows.
     Rename {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: ObjectPath,
+        object: ObjectPath,
         /// Its new name.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         to: Name,
     },
-    /// Copies a thing, with what is inside it.
+    /// Copies a object, with what is inside it.
     Copy {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: ObjectPath,
+        object: ObjectPath,
         /// The copy's name.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         to: Name,
@@ -61,11 +61,11 @@ pub enum Edit {
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
     },
-    /// Removes a thing that nothing uses.
+    /// Removes a object that nothing uses.
     Remove {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
-        thing: ObjectPath,
+        object: ObjectPath,
     },
     /// Adds several servers to a pool.
     AddServers {
@@ -109,10 +109,10 @@ pub enum Edit {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum EditError {
     /// It is not there.
-    #[error("there is no {}{}", .thing.words(), near_words(.near))]
+    #[error("there is no {}{}", .object.words(), near_words(.near))]
     Unknown {
         /// What was named.
-        thing: ObjectPath,
+        object: ObjectPath,
         /// Names that are there.
         near: Vec<String>,
     },
@@ -122,11 +122,11 @@ pub enum EditError {
     /// Others name it.
     #[error(
         "{} is used by {}: it can't be removed before they are. In this order it can be done: {}",
-        .thing.words(), words(.users), words(.order)
+        .object.words(), words(.users), words(.order)
     )]
     InUse {
         /// What was to be removed.
-        thing: ObjectPath,
+        object: ObjectPath,
         /// What names it.
         users: Vec<ObjectPath>,
         /// What to remove, in this order.
@@ -159,11 +159,11 @@ pub enum EditError {
 }
 
 fn told(problem: &Problem) -> String {
-    format!("{}: {}. Right would be: {}", problem.path, problem.found, problem.wanted)
+    format!("{}: {}. Right would be: {}", problem.path, problem.found, problem.expected)
 }
 
-fn words(things: &[ObjectPath]) -> String {
-    things.iter().map(ObjectPath::words).collect::<Vec<_>>().join(", ")
+fn words(objects: &[ObjectPath]) -> String {
+    objects.iter().map(ObjectPath::words).collect::<Vec<_>>().join(", ")
 }
 
 fn near_words(near: &[String]) -> String {
@@ -172,7 +172,7 @@ fn near_words(near: &[String]) -> String {
 
 /// Makes edits one after the other; all of them or none.
 ///
-/// The relations between things are not looked at here (see [`check`](super::check::check)), so a draft may pass
+/// The relations between objects are not looked at here (see [`check`](super::check::check)), so a draft may pass
 /// through states that could not run.
 ///
 /// # Errors
@@ -221,35 +221,35 @@ fn next_free(
 
 fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Result<Document, EditError> {
     match edit {
-        Edit::Add { thing, keys } => {
-            absent(&document, thing)?;
-            put(document, thing, Value::Object(keys.clone()))
+        Edit::Add { object, keys } => {
+            absent(&document, object)?;
+            put(document, object, Value::Object(keys.clone()))
         }
-        Edit::Change { thing, keys } => {
-            let mut value = present(&document, thing)?;
+        Edit::Change { object, keys } => {
+            let mut value = present(&document, object)?;
             merge_patch(&mut value, keys);
-            put(document, thing, value)
+            put(document, object, value)
         }
-        Edit::Rename { thing, to } => rename(document, thing, to),
-        Edit::Copy { thing, to, keys } => {
-            let mut value = present(&document, thing)?;
-            let copy = thing.renamed(to.clone());
+        Edit::Rename { object, to } => rename(document, object, to),
+        Edit::Copy { object, to, keys } => {
+            let mut value = present(&document, object)?;
+            let copy = object.renamed(to.clone());
             absent(&document, &copy)?;
             merge_patch(&mut value, keys);
             put(document, &copy, value)
         }
-        Edit::Remove { thing } => {
-            present(&document, thing)?;
-            let users = users(&document, thing);
+        Edit::Remove { object } => {
+            present(&document, object)?;
+            let users = users(&document, object);
             if !users.is_empty() {
-                let order = removal_order(&document, thing);
-                return Err(EditError::InUse { thing: thing.clone(), users, order });
+                let order = removal_order(&document, object);
+                return Err(EditError::InUse { object: object.clone(), users, order });
             }
-            Ok(removed(document, thing))
+            Ok(removed(document, object))
         }
         Edit::AddServers { pool, lines, weight, tier } => {
-            let thing = ObjectPath::Pool(pool.clone());
-            present(&document, &thing)?;
+            let object = ObjectPath::Pool(pool.clone());
+            present(&document, &object)?;
             let servers = bulk_add::servers(&document, pool, lines, weight.unwrap_or(1), tier.unwrap_or(0))?;
             let mut document = document;
             if let Some(spec) = document.pools.get_mut(pool) {
@@ -263,11 +263,11 @@ fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Res
             Ok(document)
         }
         Edit::Reserve { range, name, address } => {
-            let thing = ObjectPath::Reserved(range.clone(), name.clone());
+            let object = ObjectPath::Reserved(range.clone(), name.clone());
             let Some(known) = document.ranges.get(range) else {
                 return Err(unknown(&document, &ObjectPath::Range(range.clone())));
             };
-            absent(&document, &thing)?;
+            absent(&document, &object)?;
             let free = match address {
                 Some(address) => *address,
                 None => next_free(&document, range, known, is_here)?,
@@ -299,14 +299,14 @@ fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
     }
 }
 
-/// One thing's keys as JSON, as they stand in the document; `None` when it is not there. A reserved address, a plain text
+/// One object's keys as JSON, as they stand in the document; `None` when it is not there. A reserved address, a plain text
 /// in the document, has the key `address`, and a list of networks, a plain list there, the key `prefixes`.
 #[must_use]
-pub fn value(document: &Document, thing: &ObjectPath) -> Option<Value> {
-    fn json<T: serde::Serialize>(thing: Option<&T>) -> Option<Value> {
-        thing.map(|thing| serde_json::to_value(thing).expect("a document's keys are texts"))
+pub fn value(document: &Document, object: &ObjectPath) -> Option<Value> {
+    fn json<T: serde::Serialize>(object: Option<&T>) -> Option<Value> {
+        object.map(|object| serde_json::to_value(object).expect("a document's keys are texts"))
     }
-    match thing {
+    match object {
         ObjectPath::Host(name) => json(document.hosts.get(name)),
         ObjectPath::Range(name) => json(document.ranges.get(name)),
         ObjectPath::Reserved(range, name) => document
@@ -327,20 +327,20 @@ pub fn value(document: &Document, thing: &ObjectPath) -> Option<Value> {
     }
 }
 
-fn present(document: &Document, thing: &ObjectPath) -> Result<Value, EditError> {
-    value(document, thing).ok_or_else(|| unknown(document, thing))
+fn present(document: &Document, object: &ObjectPath) -> Result<Value, EditError> {
+    value(document, object).ok_or_else(|| unknown(document, object))
 }
 
-fn absent(document: &Document, thing: &ObjectPath) -> Result<(), EditError> {
-    match parent(thing) {
+fn absent(document: &Document, object: &ObjectPath) -> Result<(), EditError> {
+    match parent(object) {
         Some(parent) if value(document, &parent).is_none() => Err(unknown(document, &parent)),
-        _ if value(document, thing).is_some() => Err(EditError::Exists(thing.clone())),
+        _ if value(document, object).is_some() => Err(EditError::Exists(object.clone())),
         _ => Ok(()),
     }
 }
 
-fn parent(thing: &ObjectPath) -> Option<ObjectPath> {
-    match thing {
+fn parent(object: &ObjectPath) -> Option<ObjectPath> {
+    match object {
         ObjectPath::Reserved(range, _) => Some(ObjectPath::Range(range.clone())),
         ObjectPath::Server(PoolServer { pool, .. }) | ObjectPath::Lookup(pool, _) => {
             Some(ObjectPath::Pool(pool.clone()))
@@ -355,13 +355,13 @@ fn parent(thing: &ObjectPath) -> Option<ObjectPath> {
     }
 }
 
-fn unknown(document: &Document, thing: &ObjectPath) -> EditError {
-    if let Some(parent) = parent(thing).filter(|parent| value(document, parent).is_none()) {
+fn unknown(document: &Document, object: &ObjectPath) -> EditError {
+    if let Some(parent) = parent(object).filter(|parent| value(document, parent).is_none()) {
         return unknown(document, &parent);
     }
-    let path = thing.to_string();
+    let path = object.to_string();
     let own = path.rsplit('.').next().unwrap_or_default();
-    let near = match thing {
+    let near = match object {
         ObjectPath::Host(_) => names(&document.hosts, own),
         ObjectPath::Range(_) => names(&document.ranges, own),
         ObjectPath::Reserved(range, _) => {
@@ -379,37 +379,37 @@ fn unknown(document: &Document, thing: &ObjectPath) -> EditError {
         ObjectPath::Notification(_) => names(&document.notifications, own),
         ObjectPath::Network(_) => names(&document.networks, own),
     };
-    EditError::Unknown { thing: thing.clone(), near }
+    EditError::Unknown { object: object.clone(), near }
 }
 
-fn names<T>(things: &std::collections::BTreeMap<Name, T>, found: &str) -> Vec<String> {
-    nearest(found, things.keys()).into_iter().map(Name::to_string).collect()
+fn names<T>(objects: &std::collections::BTreeMap<Name, T>, found: &str) -> Vec<String> {
+    nearest(found, objects.keys()).into_iter().map(Name::to_string).collect()
 }
 
-/// The value of a thing's only key.
-fn alone(thing: &ObjectPath, mut value: Value, key: &str) -> Result<Value, EditError> {
+/// The value of a object's only key.
+fn alone(object: &ObjectPath, mut value: Value, key: &str) -> Result<Value, EditError> {
     let own = value.as_object_mut().and_then(|keys| keys.remove(key));
     let others = value.as_object().into_iter().flat_map(Map::keys);
     let problem = |other: &String| {
         let found = format!("there is no key {other:?} here");
-        Problem::at(&format!("{thing}.{other}"), found, format!("{key} alone"))
+        Problem::at(&format!("{object}.{other}"), found, format!("{key} alone"))
     };
     let problems: Vec<Problem> = others.map(problem).collect();
     if problems.is_empty() { Ok(own.unwrap_or_default()) } else { Err(EditError::Keys(problems)) }
 }
 
-/// One thing with every key that it has by itself, read from some of them; `None` when they are not enough.
-pub(super) fn by_itself(thing: &ObjectPath, keys: Value) -> Option<Value> {
-    let read = read_alone(thing, keys).ok()?;
-    self::value(&read, thing)
+/// One object with every key that it has by itself, read from some of them; `None` when they are not enough.
+pub(super) fn by_itself(object: &ObjectPath, keys: Value) -> Option<Value> {
+    let read = read_alone(object, keys).ok()?;
+    self::value(&read, object)
 }
 
-/// A document that holds nothing but one thing and what has to stand around it.
-fn read_alone(thing: &ObjectPath, value: Value) -> Result<Document, EditError> {
+/// A document that holds nothing but one object and what has to stand around it.
+fn read_alone(object: &ObjectPath, value: Value) -> Result<Document, EditError> {
     let mut small = Value::Object(Map::new());
     small["format"] = super::document::FORMAT.into();
-    // What stands around a thing inside another is not read again.
-    let around = match thing {
+    // What stands around a object inside another is not read again.
+    let around = match object {
         ObjectPath::Reserved(range, _) => {
             Some((ObjectPath::Range(range.clone()), serde_json::json!({ "addresses": "::/112" })))
         }
@@ -421,20 +421,20 @@ fn read_alone(thing: &ObjectPath, value: Value) -> Result<Document, EditError> {
     if let Some((around, keys)) = around {
         tree::put(&mut small, &around.keys(), keys);
     }
-    let value = match thing {
-        ObjectPath::Reserved(..) => alone(thing, value, "address")?,
-        ObjectPath::Network(_) => alone(thing, value, "prefixes")?,
+    let value = match object {
+        ObjectPath::Reserved(..) => alone(object, value, "address")?,
+        ObjectPath::Network(_) => alone(object, value, "prefixes")?,
         _ => value,
     };
-    tree::put(&mut small, &thing.keys(), value);
+    tree::put(&mut small, &object.keys(), value);
     read_value(small).map_err(EditError::Keys)
 }
 
-/// Reads one thing from JSON and puts it where it belongs.
-fn put(mut document: Document, thing: &ObjectPath, value: Value) -> Result<Document, EditError> {
-    let read = read_alone(thing, value)?;
+/// Reads one object from JSON and puts it where it belongs.
+fn put(mut document: Document, object: &ObjectPath, value: Value) -> Result<Document, EditError> {
+    let read = read_alone(object, value)?;
     let lost = "what was read without problems is there";
-    match thing {
+    match object {
         ObjectPath::Host(name) => {
             document.hosts.extend(read.hosts.into_iter().filter(|(candidate, _)| candidate == name))
         }
@@ -464,8 +464,8 @@ fn put(mut document: Document, thing: &ObjectPath, value: Value) -> Result<Docum
     Ok(document)
 }
 
-fn removed(mut document: Document, thing: &ObjectPath) -> Document {
-    match thing {
+fn removed(mut document: Document, object: &ObjectPath) -> Document {
+    match object {
         ObjectPath::Host(name) => drop(document.hosts.remove(name)),
         ObjectPath::Range(name) => drop(document.ranges.remove(name)),
         ObjectPath::Reserved(range, name) => {
@@ -486,19 +486,19 @@ fn removed(mut document: Document, thing: &ObjectPath) -> Document {
     document
 }
 
-fn rename(document: Document, thing: &ObjectPath, to: &Name) -> Result<Document, EditError> {
-    let value = present(&document, thing)?;
-    let new = thing.renamed(to.clone());
+fn rename(document: Document, object: &ObjectPath, to: &Name) -> Result<Document, EditError> {
+    let value = present(&document, object)?;
+    let new = object.renamed(to.clone());
     absent(&document, &new)?;
-    let users = users(&document, thing);
-    let mut document = removed(put(document, &new, value)?, thing);
+    let users = users(&document, object);
+    let mut document = removed(put(document, &new, value)?, object);
     for user in users {
-        follow(&mut document, &user, thing, to);
+        follow(&mut document, &user, object, to);
     }
     Ok(document)
 }
 
-/// Lets a user of a renamed thing name it by its new name.
+/// Lets a user of a renamed object name it by its new name.
 fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: &Name) {
     match (user, renamed) {
         (ObjectPath::Frontend(name), ObjectPath::Pool(_)) => {

@@ -48,18 +48,21 @@ fn changed<'l>(old: &'l Leaves, new: &'l Leaves) -> BTreeMap<&'l Vec<String>, Op
     came.map(|(path, value)| (path, Some(value))).chain(gone.map(|path| (path, None))).collect()
 }
 
-/// The path of the thing around a leaf: what comes or goes as a whole.
-fn thing_of(path: &[String]) -> &[String] {
+/// The path of the object around a leaf: what comes or goes as a whole.
+fn object_of(path: &[String]) -> &[String] {
     let inside = path.get(2).is_some_and(|key| matches!(key.as_str(), "servers" | "lookups" | "reserved"));
     &path[..path.len().min(if inside { 4 } else { 2 })]
 }
 
 /// What one side added or removed as a whole.
 fn whole(old: &Leaves, new: &Leaves) -> Vec<Vec<String>> {
-    let things = |leaves: &Leaves| -> std::collections::BTreeSet<Vec<String>> {
-        leaves.keys().flat_map(|path| [path[..path.len().min(2)].to_vec(), thing_of(path).to_vec()]).collect()
+    let objects = |leaves: &Leaves| -> std::collections::BTreeSet<Vec<String>> {
+        leaves
+            .keys()
+            .flat_map(|path| [path[..path.len().min(2)].to_vec(), object_of(path).to_vec()])
+            .collect()
     };
-    let (before, after) = (things(old), things(new));
+    let (before, after) = (objects(old), objects(new));
     before.symmetric_difference(&after).cloned().collect()
 }
 
@@ -77,14 +80,14 @@ pub fn merge(base: &Document, mine: &Document, theirs: &Document) -> Result<Docu
         // The same change on both sides hurts nobody.
         let same = their_changes.get(*path) == Some(value);
         let meets =
-            |things: &[Vec<String>], path: &[String]| things.iter().any(|thing| path.starts_with(thing));
+            |objects: &[Vec<String>], path: &[String]| objects.iter().any(|object| path.starts_with(object));
         if !same && (their_changes.contains_key(*path) || meets(&their_whole, path)) {
             overlap.insert(path.join("."));
         }
     }
     for (path, value) in &their_changes {
         let same = my_changes.get(*path) == Some(value);
-        if !same && my_whole.iter().any(|thing| path.starts_with(thing)) {
+        if !same && my_whole.iter().any(|object| path.starts_with(object)) {
             overlap.insert(path.join("."));
         }
     }

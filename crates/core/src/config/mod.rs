@@ -3,7 +3,7 @@
 //! Text becomes a [`tree`] that knows its lines, the tree becomes a [`document`], and the document becomes
 //! [`Checked`] or the list of every [`Problem`] in it. Only a [`Checked`] one can be deployed.
 //!
-//! A document changes by [`edit`]s of its [`thing`]s, or by another one; [`diff`], [`impact`] and [`renames`] say
+//! A document changes by [`edit`]s of its [`object`]s, or by another one; [`diff`], [`impact`] and [`renames`] say
 //! what that means, and [`merge`] joins the work of two people.
 
 mod balancing;
@@ -39,7 +39,7 @@ pub use document::Document;
 pub use object::{ObjectKind, ObjectPath};
 pub use problem::Problem;
 pub use tree::DocumentFormat;
-pub use warnings::{AcceptedWarnings, Warning, WarningLevel};
+pub use warnings::{Acceptance, Warning, WarningLevel};
 
 /// The JSON Schema (draft 2020-12) of a document, for editors that complete and check.
 pub const SCHEMA: &str = include_str!("../../../../docs/reference/document.schema.json");
@@ -48,7 +48,7 @@ pub const SCHEMA: &str = include_str!("../../../../docs/reference/document.schem
 ///
 /// # Errors
 /// Every problem in it, in the order of their lines: of the syntax alone when there is any, else of keys,
-/// types and ranges together with those of relations between things.
+/// types and ranges together with those of relations between objects.
 pub fn load(text: &str, format: DocumentFormat) -> Result<Checked, Vec<Problem>> {
     load_tree(tree::parse(text, format)?)
 }
@@ -61,7 +61,7 @@ pub fn load_value(value: serde_json::Value) -> Result<Checked, Vec<Problem>> {
     load_tree(value.into())
 }
 
-/// Reads a document without looking at the relations between its things: a draft may still be unfinished.
+/// Reads a document without looking at the relations between its objects: a draft may still be unfinished.
 ///
 /// # Errors
 /// Every problem of keys, types and ranges.
@@ -70,7 +70,7 @@ pub fn read_value(value: serde_json::Value) -> Result<Document, Vec<Problem>> {
     if problems.is_empty() { Ok(document) } else { Err(problems) }
 }
 
-/// Reads the text of a document without looking at the relations between its things.
+/// Reads the text of a document without looking at the relations between its objects.
 ///
 /// # Errors
 /// Every problem of syntax, or of keys, types and ranges.

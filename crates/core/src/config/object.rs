@@ -1,4 +1,4 @@
-//! The things of a document, by their paths.
+//! The objects of a document, by their paths.
 
 use std::fmt;
 use std::str::FromStr;
@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::name::{Name, NameError, PoolServer};
 
-/// One named thing of a document. Its path is how the document's keys lead to it: `pools.booking.servers.gull`.
+/// One named object of a document. Its path is how the document's keys lead to it: `pools.booking.servers.gull`.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub enum ObjectPath {
@@ -33,7 +33,7 @@ pub enum ObjectPath {
     Network(Name),
 }
 
-/// What kind of thing something is.
+/// What kind of object something is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -77,7 +77,7 @@ impl fmt::Display for ObjectKind {
     }
 }
 
-/// Why a text is no path of a thing.
+/// Why a text is no path of a object.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
@@ -92,7 +92,7 @@ pub enum ObjectPathError {
 }
 
 impl ObjectPath {
-    /// What kind of thing it is.
+    /// What kind of object it is.
     #[must_use]
     pub fn kind(&self) -> ObjectKind {
         match self {
@@ -209,8 +209,8 @@ impl TryFrom<String> for ObjectPath {
 }
 
 impl From<ObjectPath> for String {
-    fn from(thing: ObjectPath) -> Self {
-        thing.to_string()
+    fn from(object: ObjectPath) -> Self {
+        object.to_string()
     }
 }
 
@@ -231,15 +231,15 @@ mod tests {
     #[case::host("hosts.gull", "host gull")]
     #[case::address("ranges.public.reserved.web", "address public/web")]
     fn paths(#[case] path: &str, #[case] words: &str) {
-        let thing: ObjectPath = path.parse().unwrap();
-        assert_eq!((thing.to_string().as_str(), thing.words().as_str()), (path, words));
-        assert!(thing.renamed("other".parse().unwrap()).to_string().ends_with(".other"));
+        let object: ObjectPath = path.parse().unwrap();
+        assert_eq!((object.to_string().as_str(), object.words().as_str()), (path, words));
+        assert!(object.renamed("other".parse().unwrap()).to_string().ends_with(".other"));
     }
 
     #[rstest]
     #[case::kind_alone("pools")]
     #[case::key_of_a_pool("pools.booking.weight")]
-    #[case::unknown_kind("things.booking")]
+    #[case::unknown_kind("objects.booking")]
     #[case::name_in_capitals("pools.Booking")]
     fn no_paths(#[case] path: &str) {
         assert!(path.parse::<ObjectPath>().is_err());

@@ -1,4 +1,4 @@
-//! All things of a document, to be listed.
+//! All objects of a document, to be listed.
 
 use super::diff::summary_of;
 use super::document::{Document, Labels};
@@ -6,11 +6,11 @@ use super::object::ObjectPath;
 use super::warnings::first_of;
 use crate::name::PoolServer;
 
-/// A thing with what people look for it by.
+/// A object with what people look for it by.
 #[derive(Clone, Debug)]
 pub struct ObjectEntry<'d> {
-    /// Which thing.
-    pub thing: ObjectPath,
+    /// Which object.
+    pub object: ObjectPath,
     /// Its labels.
     pub labels: &'d Labels,
     /// Its note.
@@ -21,11 +21,11 @@ pub struct ObjectEntry<'d> {
 static NO_LABELS: Labels = Labels::new();
 
 impl ObjectEntry<'_> {
-    /// The thing in one line.
+    /// The object in one line.
     #[must_use]
     pub fn summary(&self) -> String {
         let document = self.document;
-        let summary = match &self.thing {
+        let summary = match &self.object {
             ObjectPath::Host(name) => document.hosts.get(name).map(summary_of),
             ObjectPath::Range(name) => document.ranges.get(name).map(|range| {
                 format!("{}, {} of {} taken", range.addresses, range.reserved.len(), range.addresses.len())
@@ -60,7 +60,7 @@ impl ObjectEntry<'_> {
     /// Whether it stands inside a pool or a range, given by its name.
     #[must_use]
     pub fn is_inside(&self, around: &str) -> bool {
-        match &self.thing {
+        match &self.object {
             ObjectPath::Server(PoolServer { pool: name, .. })
             | ObjectPath::Lookup(name, _)
             | ObjectPath::Reserved(name, _) => name.as_str() == around,
@@ -75,10 +75,10 @@ impl ObjectEntry<'_> {
     }
 }
 
-/// One thing; `None` when it is not there.
+/// One object; `None` when it is not there.
 #[must_use]
-pub fn find<'d>(document: &'d Document, thing: &ObjectPath) -> Option<ObjectEntry<'d>> {
-    let (labels, note): (&Labels, &str) = match thing {
+pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEntry<'d>> {
+    let (labels, note): (&Labels, &str) = match object {
         ObjectPath::Host(name) => document.hosts.get(name).map(|host| (&host.labels, host.note.as_str()))?,
         ObjectPath::Range(name) => {
             document.ranges.get(name).map(|range| (&range.labels, range.note.as_str()))?
@@ -107,10 +107,10 @@ pub fn find<'d>(document: &'d Document, thing: &ObjectPath) -> Option<ObjectEntr
         }
         ObjectPath::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
     };
-    Some(ObjectEntry { thing: thing.clone(), labels, note, document })
+    Some(ObjectEntry { object: object.clone(), labels, note, document })
 }
 
-/// Every thing, by kind and name; what is inside a thing follows it.
+/// Every object, by kind and name; what is inside a object follows it.
 #[must_use]
 pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     let mut all = Vec::new();
@@ -129,5 +129,5 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     }
     all.extend(document.frontends.keys().cloned().map(ObjectPath::Frontend));
     all.extend(document.notifications.keys().cloned().map(ObjectPath::Notification));
-    all.iter().filter_map(|thing| find(document, thing)).collect()
+    all.iter().filter_map(|object| find(document, object)).collect()
 }

@@ -1,4 +1,4 @@
-//! One thing that is wrong in a document.
+//! One object that is wrong in a document.
 
 use std::fmt;
 
@@ -12,13 +12,13 @@ use crate::name::Name;
 pub struct Problem {
     /// The key path, such as `pools.booking.servers.gull.weight`; empty when the text could not be parsed.
     pub path: String,
-    /// The line in the text, from 1; absent when the thing that is missing has no line.
+    /// The line in the text, from 1; absent when the object that is missing has no line.
     pub line: Option<usize>,
     /// What is wrong, with what was found.
     pub found: String,
     /// What would be right.
-    pub wanted: String,
-    /// The path of the thing that is not there, for a reference that leads nowhere.
+    pub expected: String,
+    /// The path of the object that is not there, for a reference that leads nowhere.
     #[serde(skip)]
     pub(super) missing: Option<String>,
 }
@@ -32,10 +32,16 @@ impl Problem {
 
     /// A problem at a key path; its line is filled in later from the tree.
     pub(super) fn at(path: &str, found: impl Into<String>, wanted: impl Into<String>) -> Self {
-        Self { path: path.to_owned(), line: None, found: found.into(), wanted: wanted.into(), missing: None }
+        Self {
+            path: path.to_owned(),
+            line: None,
+            found: found.into(),
+            expected: wanted.into(),
+            missing: None,
+        }
     }
 
-    /// A reference to a thing that does not exist.
+    /// A reference to a object that does not exist.
     pub(super) fn dangling(path: &str, kind: &str, name: &Name, wanted: String) -> Self {
         let found = format!("there is no {kind} named {name}");
         Self { missing: Some(format!("{kind}s.{name}")), ..Self::at(path, found, wanted) }
@@ -50,6 +56,6 @@ impl fmt::Display for Problem {
         if !self.path.is_empty() {
             write!(f, "{}: ", self.path)?;
         }
-        write!(f, "{}. Right would be: {}", self.found, self.wanted)
+        write!(f, "{}. Right would be: {}", self.found, self.expected)
     }
 }

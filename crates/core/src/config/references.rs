@@ -1,18 +1,18 @@
-//! Who uses a thing.
+//! Who uses a object.
 
 use super::document::Document;
 use super::listen_address::AddressSource;
 use super::object::ObjectPath;
 use crate::name::PoolServer;
 
-/// The things that name this one, in the order of their paths: what has to go or change before it can be removed.
+/// The objects that name this one, in the order of their paths: what has to go or change before it can be removed.
 #[must_use]
-pub fn users(document: &Document, thing: &ObjectPath) -> Vec<ObjectPath> {
+pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
     let frontends = |uses: &dyn Fn(&super::document::FrontendSpec) -> bool| -> Vec<ObjectPath> {
         let using = document.frontends.iter().filter(|(_, frontend)| uses(frontend));
         using.map(|(name, _)| ObjectPath::Frontend(name.clone())).collect()
     };
-    match thing {
+    match object {
         ObjectPath::Pool(pool) => {
             let telling = document.notifications.iter().filter(|(_, message)| message.pools.contains(pool));
             let mut using = frontends(&|frontend| frontend.pools().any(|name| name == pool));
@@ -51,17 +51,17 @@ pub fn users(document: &Document, thing: &ObjectPath) -> Vec<ObjectPath> {
     }
 }
 
-/// Everything that has to go before a thing can, in an order in which it can be done: users first, the thing last.
+/// Everything that has to go before a object can, in an order in which it can be done: users first, the object last.
 #[must_use]
-pub fn removal_order(document: &Document, thing: &ObjectPath) -> Vec<ObjectPath> {
+pub fn removal_order(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
     let mut order = Vec::new();
-    for user in users(document, thing) {
+    for user in users(document, object) {
         for step in removal_order(document, &user) {
             if !order.contains(&step) {
                 order.push(step);
             }
         }
     }
-    order.push(thing.clone());
+    order.push(object.clone());
     order
 }

@@ -1,4 +1,4 @@
-//! Things that go under one name and come under another.
+//! Objects that go under one name and come under another.
 //!
 //! A rename must not cost a server its health, its duty or its counts, nor a frontend its connections. Documents
 //! hold no identities beside names, so a rename is found by what stays: a server by its address in its pool, a pool
@@ -62,9 +62,9 @@ impl Renames {
     }
 }
 
-/// Things that go and come again under another name with all their keys as they were, for kinds that have nothing else to be known by.
+/// Objects that go and come again under another name with all their keys as they were, for kinds that have nothing else to be known by.
 pub(super) fn same<T: Serialize>(old: &BTreeMap<Name, T>, new: &BTreeMap<Name, T>) -> BTreeMap<Name, Name> {
-    renamed(old, new, |thing| serde_json::to_string(thing).ok())
+    renamed(old, new, |object| serde_json::to_string(object).ok())
 }
 
 /// As [`Renames::pools`], with those that hold nothing: they are known by their keys.
@@ -104,12 +104,12 @@ pub(super) fn renamed<'d, T, K: Ord>(
 }
 
 fn unique<'a, T: 'a, K: Ord>(
-    things: impl Iterator<Item = (&'a Name, &'a T)>,
+    objects: impl Iterator<Item = (&'a Name, &'a T)>,
     known_by: &impl Fn(&'a T) -> Option<K>,
 ) -> BTreeMap<K, Option<&'a Name>> {
     let mut found = BTreeMap::new();
-    for (name, thing) in things {
-        if let Some(key) = known_by(thing) {
+    for (name, object) in objects {
+        if let Some(key) = known_by(object) {
             found.entry(key).and_modify(|twice| *twice = None).or_insert(Some(name));
         }
     }

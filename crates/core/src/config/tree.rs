@@ -82,7 +82,7 @@ impl DocumentNode {
         path.split('.').try_fold(self, |node, key| node.child(key).map(|(_, child)| child)).is_some()
     }
 
-    /// The line of a key path, or of the nearest thing around it that is in the text.
+    /// The line of a key path, or of the nearest object around it that is in the text.
     #[must_use]
     pub fn line_of(&self, path: &str) -> Option<usize> {
         let mut node = self;

@@ -36,7 +36,7 @@ pub struct Warning {
     /// The line in the text, where there is one.
     pub line: Option<usize>,
     /// What will happen.
-    pub says: String,
+    pub message: String,
     /// What to do about it.
     pub help: String,
 }
@@ -45,18 +45,19 @@ impl Warning {
     /// A warning of a kind at a key path.
     #[must_use]
     pub fn new(kind: &str, level: WarningLevel, path: &str, says: String, help: String) -> Self {
-        Self { key: format!("{kind}:{path}"), level, path: path.to_owned(), line: None, says, help }
+        Self { key: format!("{kind}:{path}"), level, path: path.to_owned(), line: None, message: says, help }
     }
 }
 
 /// Somebody's word that a warning is meant to be so.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct AcceptedWarnings {
+pub struct Acceptance {
     /// The warning's key.
     pub key: String,
     /// What it said.
-    pub says: String,
+    #[serde(alias = "says")]
+    pub message: String,
     /// Who accepted it.
     pub who: String,
     /// When.

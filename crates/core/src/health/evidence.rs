@@ -50,7 +50,8 @@ pub struct CompletedStep {
     /// How long it took, in microseconds.
     pub took_us: u64,
     /// What it gave, in words.
-    pub got: String,
+    #[serde(alias = "got")]
+    pub observed: String,
 }
 
 /// One probe: when, what was tried, how far it came, what came back, how long it took.
@@ -68,7 +69,8 @@ pub struct Evidence {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cause: Option<FailureCause>,
     /// What came back, in words.
-    pub got: String,
+    #[serde(alias = "got")]
+    pub observed: String,
     /// How long it took, in microseconds.
     pub took_us: u64,
     /// Its steps, the last one as above.
@@ -95,6 +97,6 @@ impl Evidence {
 
 impl fmt::Display for Evidence {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}: {} (after {})", self.tried, self.got, humane(Duration::from_micros(self.took_us)))
+        write!(f, "{}: {} (after {})", self.tried, self.observed, humane(Duration::from_micros(self.took_us)))
     }
 }

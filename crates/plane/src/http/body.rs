@@ -512,7 +512,7 @@ mod tests {
     }
 
     #[test]
-    fn a_client_may_say_so_many_things_behind_a_body_and_a_server_more() {
+    fn a_client_may_say_so_many_objects_behind_a_body_and_a_server_more() {
         let body = |count: usize| [b"0\r\n".as_slice(), &b"X: y\r\n".repeat(count), b"\r\n"].concat();
         assert!(decode(&[&body(MOST_TRAILERS)]).is_ok());
         assert_eq!(decode(&[&body(MOST_TRAILERS + 1)]), Err(InvalidChunk));

@@ -22,7 +22,7 @@ use crate::deadline::WakeReason;
 use crate::decisions::{DecisionContext, PinReason};
 use crate::idle::ReusePolicy;
 use crate::io::{BodyKind, ConnectionTimer, Transport, write_all};
-use crate::observer::{Observation, Observed};
+use crate::observer::{Observation, ObservedWork};
 use crate::relay::Relay;
 use crate::select::{Affinity, AttemptHistory, InFlight, NoServer, ServerSelection, affinity};
 use crate::upstream::{ConnectFailure, Upstream, connect_server_from};
@@ -397,7 +397,7 @@ impl RequestForwarder<'_> {
     fn report_mark(&self, mark: &[u8], server: Option<&Server>, course: &AttemptHistory<ServerFailure>) {
         let Some((watch, number)) = self.worker.watches.find(mark) else { return };
         watch.tell(Observation {
-            of: Observed::Request(number),
+            of: ObservedWork::Request(number),
             version: self.version,
             server: server.map(|server| server.name.clone()),
             failed_at: course.server_names(),

@@ -17,7 +17,7 @@ pub(super) use response::{ExtraFields, Response, response, server_response, upgr
 
 /// The most fields that a head may have; frontends may set a lower limit.
 pub(super) const MOST_FIELDS: usize = 100;
-/// The most fields that a response head may have: applications set a cookie for each thing that they remember.
+/// The most fields that a response head may have: applications set a cookie for each object that they remember.
 pub(super) const MOST_RESPONSE_FIELDS: usize = 256;
 
 /// How the body of a message is delimited (RFC 9112, 6.3).

@@ -109,7 +109,7 @@ pub(super) fn take_request<'o>(
     Ok((request, sending))
 }
 
-struct Session {
+struct HttpSession {
     visit: ClientConnection,
     fields: ClientFields,
 }
@@ -119,7 +119,7 @@ struct Session {
 /// Not an async function: one would keep room for what it was given beside the session that is made of it.
 pub(crate) fn serve(visit: ClientConnection, mut input: Option<Buffer>) -> impl Future<Output = ()> {
     let fields = ClientFields::new(visit.who.client, ClientProtocol::One);
-    let mut session = Session { visit, fields };
+    let mut session = HttpSession { visit, fields };
     async move {
         session.visit.at.client.alarm.bind_to_this_task().await;
         loop {
@@ -190,7 +190,7 @@ async fn linger(stream: &mut TcpStream, worker: &Worker, watch: ConnectionTimer<
     }
 }
 
-impl Session {
+impl HttpSession {
     /// Reads one request and sees it through. `input` holds what came after the one before.
     fn request(&mut self, input: &mut Option<Buffer>) -> impl Future<Output = NextStep> {
         async move {

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use merismos_core::duty::Duty;
 use merismos_lab::free::free_address;
-use merismos_plane::observer::{ObserveFilter, Observed};
+use merismos_plane::observer::{ObserveFilter, ObservedWork};
 use rstest::rstest;
 
 use crate::rig::{PATIENCE, Rig, until};
@@ -194,7 +194,7 @@ fn watched_datagrams_are_told_with_where_they_went_also_in_a_flow_that_was_there
     for _ in 0..2 {
         assert_eq!(say(&client, "watched"), home.replace("before", "watched"));
         let sighting = sightings.receiver.blocking_recv().unwrap();
-        assert_eq!(sighting.of, Observed::Client(client.local_addr().unwrap()));
+        assert_eq!(sighting.of, ObservedWork::Client(client.local_addr().unwrap()));
         let server = if home.starts_with("gull") { "quay/s0" } else { "quay/s1" };
         assert_eq!(sighting.server.unwrap().to_string(), server);
     }

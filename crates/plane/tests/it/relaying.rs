@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use merismos_core::duty::Duty;
 use merismos_core::health::HealthState;
 use merismos_lab::free::free_address;
-use merismos_plane::observer::{ObserveFilter, Observed};
+use merismos_plane::observer::{ObserveFilter, ObservedWork};
 use rstest::rstest;
 
 use crate::rig::{Client, ConnectionEnd, PATIENCE, Rig, Server, read_end, until};
@@ -245,7 +245,7 @@ fn watched_connections_are_told_by_where_they_come_from() {
     let mut came = Vec::new();
     for _ in 0..2 {
         let mut stream = connect(rig.address);
-        came.push(Observed::Client(stream.local_addr().unwrap()));
+        came.push(ObservedWork::Client(stream.local_addr().unwrap()));
         stream.write_all(b"hello").unwrap();
         stream.shutdown(Shutdown::Write).unwrap();
         stream.read_to_end(&mut Vec::new()).unwrap();

@@ -9,7 +9,7 @@ use merismos_core::health::HealthState;
 
 use crate::rig::{Client, ConnectionEnd, Rig, Server, until};
 use merismos_plane::memory::MemoryLimits;
-use merismos_plane::observer::{ObserveFilter, Observed};
+use merismos_plane::observer::{ObserveFilter, ObservedWork};
 
 fn first_line(text: &str) -> String {
     text.lines().next().unwrap_or_default().to_owned()
@@ -386,9 +386,9 @@ fn a_watched_mark_is_told_and_the_server_never_sees_it() {
         assert!(!client.answer().unwrap().text().to_lowercase().contains("mark"));
     }
     let first = sightings.receiver.blocking_recv().unwrap();
-    assert_eq!((first.of, first.server.unwrap().to_string().as_str()), (Observed::Request(0), "quay/s1"));
+    assert_eq!((first.of, first.server.unwrap().to_string().as_str()), (ObservedWork::Request(0), "quay/s1"));
     assert_eq!(first.failed_at.len(), 1, "s0 refused it first");
-    assert_eq!(sightings.receiver.blocking_recv().unwrap().of, Observed::Request(1));
+    assert_eq!(sightings.receiver.blocking_recv().unwrap().of, ObservedWork::Request(1));
 }
 
 /// Three MiB that tell their places.

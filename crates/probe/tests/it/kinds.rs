@@ -28,10 +28,10 @@ fn keys(mut keys: Value, more: Value) -> Value {
 
 fn assert_told(evidence: &Evidence, step: ProbeStep, got: &str) {
     assert_eq!(evidence.step, step, "{evidence}");
-    assert!(evidence.got.contains(got), "{got:?} in {evidence}");
+    assert!(evidence.observed.contains(got), "{got:?} in {evidence}");
     assert_eq!(
-        evidence.steps.last().map(|taken| (taken.step, taken.got.as_str())),
-        Some((step, evidence.got.as_str()))
+        evidence.steps.last().map(|taken| (taken.step, taken.observed.as_str())),
+        Some((step, evidence.observed.as_str()))
     );
 }
 
@@ -88,12 +88,12 @@ fn saying(body: &str) -> Server {
 }
 
 #[rstest]
-#[case::contains(json!({ "body_contains": "ready" }), ProbeStep::Done, "the body is as wanted")]
+#[case::contains(json!({ "body_contains": "ready" }), ProbeStep::Done, "the body is as expected")]
 #[case::does_not_contain(json!({ "body_contains": "asleep" }), ProbeStep::Body, "status 200, but the body does not contain \"asleep\"")]
 #[case::lacks(json!({ "body_not_contains": "ready" }), ProbeStep::Body, "the body contains \"ready\"")]
 #[case::matches(json!({ "body_matches": "\"lag\": [0-9]$" }), ProbeStep::Body, "does not match")]
-#[case::json(json!({ "json_pointer": "/state", "json_expect": "= ready" }), ProbeStep::Done, "as wanted")]
-#[case::json_number(json!({ "json_pointer": "/lag", "json_expect": "< 5" }), ProbeStep::Body, "the value at /lag is 7; wanted < 5")]
+#[case::json(json!({ "json_pointer": "/state", "json_expect": "= ready" }), ProbeStep::Done, "as expected")]
+#[case::json_number(json!({ "json_pointer": "/lag", "json_expect": "< 5" }), ProbeStep::Body, "the value at /lag is 7; expected < 5")]
 #[case::json_none(json!({ "json_pointer": "/none" }), ProbeStep::Body, "there is no value at /none")]
 #[tokio::test]
 async fn the_body_of_an_answer_is_judged(#[case] more: Value, #[case] step: ProbeStep, #[case] got: &str) {
@@ -142,7 +142,7 @@ async fn redirections_are_an_answer_unless_they_are_followed() {
     assert_told(
         &probe(server.address, &path("/a", 0), None).await,
         ProbeStep::Status,
-        "status 302; wanted 200-299",
+        "status 302; expected 200-299",
     );
     assert_told(&probe(server.address, &path("/a", 2), None).await, ProbeStep::Done, "status 200");
     assert_told(
@@ -176,7 +176,7 @@ async fn a_check_may_ask_elsewhere_and_in_its_own_way() {
     });
     let elsewhere: SocketAddr = ([127, 0, 0, 1], 9).into();
     let evidence = probe(elsewhere, &check(more), None).await;
-    assert_told(&evidence, ProbeStep::Done, "as wanted");
+    assert_told(&evidence, ProbeStep::Done, "as expected");
     assert!(evidence.tried.contains(&server.address.to_string()), "{evidence}");
 }
 
@@ -366,5 +366,10 @@ async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] st
     prober.set(vec![target], |_| HealthState::Unproven.into());
     let report = tokio::time::timeout(PATIENCE, received.recv()).await.unwrap().unwrap();
     assert_eq!(report.state, state);
-    assert_eq!(report.evidence.got.contains("asleep"), state == HealthState::Down, "{}", report.evidence);
+    assert_eq!(
+        report.evidence.observed.contains("asleep"),
+        state == HealthState::Down,
+        "{}",
+        report.evidence
+    );
 }

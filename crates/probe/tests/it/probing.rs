@@ -39,7 +39,7 @@ pub(crate) async fn probe(address: SocketAddr, check: &CheckSpec, proxy: Option<
 #[case::wrong_status(
     b"HTTP/1.1 500 Oh\r\nContent-Length: 0\r\n\r\n",
     ProbeStep::Status,
-    "status 500; wanted 200-299"
+    "status 500; expected 200-299"
 )]
 #[case::garbage(b"SSH-2.0-x\r\n\r\n", ProbeStep::Answer, "the answer makes no sense")]
 #[case::closes(b"", ProbeStep::Answer, "the answer makes no sense")]
@@ -51,7 +51,7 @@ async fn what_comes_back_is_told_in_words(
 ) {
     let evidence = probe(Server::saying(bytes).address, &http(), None).await;
     assert_eq!(evidence.step, step, "{evidence}");
-    assert!(evidence.got.contains(got), "{evidence}");
+    assert!(evidence.observed.contains(got), "{evidence}");
     assert!(evidence.tried.contains("/health"), "{evidence}");
 }
 
@@ -59,13 +59,13 @@ async fn what_comes_back_is_told_in_words(
 async fn refusal_is_told_from_silence() {
     let refused = probe(free_address(), &http(), None).await;
     assert_eq!(refused.step, ProbeStep::Connect);
-    assert!(refused.got.contains("connection refused"), "{refused}");
+    assert!(refused.observed.contains("connection refused"), "{refused}");
     assert_eq!(refused.cause, Some(FailureCause::Refused));
     let silent = Server::start(|mut conn, _| conn.wait_for_end());
     let impatient = check(json!({ "kind": "http", "path": "/health", "timeout": "300ms" }));
     let late = probe(silent.address, &impatient, None).await;
     assert_eq!(late.step, ProbeStep::Answer);
-    assert!(late.got.contains("no answer within 300 ms"), "{late}");
+    assert!(late.observed.contains("no answer within 300 ms"), "{late}");
     assert_eq!(late.cause, Some(FailureCause::Silent));
     assert!(late.took_us >= 300_000);
     let open = probe(silent.address, &check(json!({ "kind": "tcp" })), None).await;
@@ -174,7 +174,7 @@ async fn probes_reach_a_server_by_whichever_of_its_addresses_answers() {
         let evidence = merismos_probe::probe(&addresses, &check, None, &environment).await;
         assert!(evidence.passed(), "{evidence}");
         let connected =
-            evidence.steps.iter().any(|step| step.got == format!("connected to {}", server.address));
+            evidence.steps.iter().any(|step| step.observed == format!("connected to {}", server.address));
         assert!(connected, "{:?}", evidence.steps);
     }
 }

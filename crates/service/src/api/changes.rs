@@ -84,7 +84,7 @@ pub(super) async fn apply(
 
 /// Make edits the next revision, or say what they would change.
 #[utoipa::path(
-    post, path = "/changes", operation_id = "change_things", tag = "change", request_body = ChangeRequest,
+    post, path = "/changes", operation_id = "change_objects", tag = "change", request_body = ChangeRequest,
     responses((status = 200, body = Review), Changing)
 )]
 pub(super) async fn change(

@@ -123,7 +123,7 @@ fn find(
 
 fn no_server(id: &PoolServer) -> ApiError {
     let detail = format!("There is no server {id}.");
-    ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such server", detail)
+    ApiError::new(StatusCode::NOT_FOUND, "no-such-object", "There is no such server", detail)
 }
 
 fn no_check(name: &Name, document: &Document) -> ApiError {
@@ -133,5 +133,5 @@ fn no_check(name: &Name, document: &Document) -> ApiError {
     } else {
         format!("There is no check {name}; there are {}.", known.join(", "))
     };
-    ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such check", detail)
+    ApiError::new(StatusCode::NOT_FOUND, "no-such-object", "There is no such check", detail)
 }

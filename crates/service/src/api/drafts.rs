@@ -141,8 +141,8 @@ pub(super) struct RevisionsQuery {
     limit: Option<u32>,
 }
 
-fn head(head: merismos_store::RevisionHead, running: u64) -> RevisionHead {
-    let merismos_store::RevisionHead { number, author, note, at, accepted, changed } = head;
+fn head(head: merismos_store::StoredRevisionHead, running: u64) -> RevisionHead {
+    let merismos_store::StoredRevisionHead { number, author, note, at, accepted, changed } = head;
     RevisionHead { number, author, note, at, changed, running: number == running, accepted }
 }
 

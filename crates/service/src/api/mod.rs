@@ -38,11 +38,11 @@ use crate::access::{Access, FailedLogins};
 use crate::console;
 use crate::controller::Controller;
 use crate::deploy::Deployer;
-use crate::drafts::Drafts;
+use crate::drafts::DraftDesk;
 use crate::journal::Journal;
 use crate::notifications::NotificationSender;
 use crate::state_file::StateFile;
-use crate::trials::Trials;
+use crate::trials::TrialRunner;
 
 pub(crate) use server::{ApiLimits, ApiUsage};
 pub(crate) use stream::StatusFrames;
@@ -58,13 +58,13 @@ const SESSION_LIMIT: usize = 1 << 10;
 pub(crate) struct ApiState {
     pub(crate) controller: Controller,
     pub(crate) deployer: Arc<Deployer>,
-    pub(crate) drafts: Drafts,
+    pub(crate) drafts: DraftDesk,
     pub(crate) journal: Journal,
     pub(crate) store: Store,
     pub(crate) keeper: StateFile,
     pub(crate) access: Access,
     pub(crate) guesses: FailedLogins,
-    pub(crate) trials: Trials,
+    pub(crate) trials: TrialRunner,
     pub(crate) messages: NotificationSender,
     pub(crate) decisions: DecisionLog,
     pub(crate) surroundings: ProbeEnvironment,

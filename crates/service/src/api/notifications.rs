@@ -56,7 +56,7 @@ pub(super) async fn try_out(
 ) -> Result<Json<SentMessages>, ApiError> {
     let name: Name = name.parse().map_err(ApiError::bad_request)?;
     let messages = app.messages.try_out(&name, &who.0).await.map_err(|none| {
-        ApiError::new(StatusCode::NOT_FOUND, "no-such-thing", "There is no such message", none.to_string())
+        ApiError::new(StatusCode::NOT_FOUND, "no-such-object", "There is no such message", none.to_string())
     })?;
     Ok(Json(SentMessages { messages }))
 }

@@ -1,4 +1,4 @@
-//! Calls that look at the things of the configuration, one by one.
+//! Calls that look at the objects of the configuration, one by one.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -18,20 +18,20 @@ use utoipa::IntoParams;
 use super::ApiState;
 use super::problem::{ApiError, Finding, Looking, PathParams, QueryParams};
 
-/// The most things that one answer holds.
+/// The most objects that one answer holds.
 const LARGEST_PAGE: u32 = 1_000;
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(super) struct ThingsQuery {
-    /// Only this kind of thing.
+pub(super) struct ObjectsQuery {
+    /// Only this kind of object.
     kind: Option<ObjectKind>,
     /// Only what is inside this pool or this range.
     inside: Option<String>,
-    /// Only things with this in their name, summary, note or labels, in any case of letters.
+    /// Only objects with this in their name, summary, note or labels, in any case of letters.
     search: Option<String>,
-    /// Only things with these labels: `key=value` or `key`, with commas between.
+    /// Only objects with these labels: `key=value` or `key`, with commas between.
     labels: Option<String>,
     /// Of a draft instead of the running revision.
     #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
@@ -53,7 +53,7 @@ fn matches_labels(labels: &Labels, wanted: &str) -> bool {
 
 fn matches_search(entry: &objects::ObjectEntry<'_>, wanted: &str) -> bool {
     let holds = |text: &str| text.to_lowercase().contains(wanted);
-    holds(&entry.thing.words())
+    holds(&entry.object.words())
         || holds(entry.note)
         || entry.labels.iter().any(|(key, value)| holds(&format!("{key}={value}")))
         || holds(&entry.summary())
@@ -61,15 +61,15 @@ fn matches_search(entry: &objects::ObjectEntry<'_>, wanted: &str) -> bool {
 
 fn view(document: &Document, entry: &objects::ObjectEntry<'_>) -> ObjectView {
     ObjectView {
-        path: entry.thing.to_string(),
-        kind: entry.thing.kind(),
-        name: entry.thing.words().split_once(' ').map_or_else(String::new, |(_, name)| name.to_owned()),
+        path: entry.object.to_string(),
+        kind: entry.object.kind(),
+        name: entry.object.words().split_once(' ').map_or_else(String::new, |(_, name)| name.to_owned()),
         summary: entry.summary(),
         note: entry.note.to_owned(),
         labels: texts(entry.labels),
-        used_by: references::users(document, &entry.thing).iter().map(ObjectPath::to_string).collect(),
-        keys: edit::value(document, &entry.thing).unwrap_or_default(),
-        timing: match &entry.thing {
+        used_by: references::users(document, &entry.object).iter().map(ObjectPath::to_string).collect(),
+        keys: edit::value(document, &entry.object).unwrap_or_default(),
+        timing: match &entry.object {
             ObjectPath::Check(name) => document.checks.get(name).map(timing),
             _ => None,
         },
@@ -105,55 +105,55 @@ fn page(offset: Option<u32>, limit: Option<u32>) -> Result<(usize, usize), ApiEr
     Ok((offset as usize, limit as usize))
 }
 
-/// Things of the configuration, in the order of their paths.
+/// Objects of the configuration, in the order of their paths.
 #[utoipa::path(
-    get, path = "/things", operation_id = "list_things", tag = "things", params(ThingsQuery),
+    get, path = "/objects", operation_id = "list_objects", tag = "objects", params(ObjectsQuery),
     responses((status = 200, body = Objects), Finding)
 )]
 pub(super) async fn list(
     State(app): State<Arc<ApiState>>,
-    QueryParams(query): QueryParams<ThingsQuery>,
+    QueryParams(query): QueryParams<ObjectsQuery>,
 ) -> Result<Json<Objects>, ApiError> {
     let (offset, limit) = page(query.offset, query.limit)?;
     let (revision, document) = document(&app, query.draft.as_deref()).await?;
     let search = query.search.unwrap_or_default().to_lowercase();
     let labels = query.labels.unwrap_or_default();
     let wanted = |entry: &objects::ObjectEntry<'_>| {
-        query.kind.is_none_or(|kind| entry.thing.kind() == kind)
+        query.kind.is_none_or(|kind| entry.object.kind() == kind)
             && query.inside.as_ref().is_none_or(|around| entry.is_inside(around))
             && matches_labels(entry.labels, &labels)
             && (search.is_empty() || matches_search(entry, &search))
     };
     let found: Vec<_> = objects::list(&document).into_iter().filter(wanted).collect();
-    let things = found.iter().skip(offset).take(limit).map(|entry| view(&document, entry)).collect();
-    Ok(Json(Objects { revision, total: found.len() as u64, things }))
+    let objects = found.iter().skip(offset).take(limit).map(|entry| view(&document, entry)).collect();
+    Ok(Json(Objects { revision, total: found.len() as u64, objects }))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(super) struct ThingQuery {
+pub(super) struct ObjectQuery {
     /// Of a draft instead of the running revision.
     #[param(pattern = "^[a-z][a-z0-9-]{0,62}$")]
     draft: Option<String>,
 }
 
-/// One thing.
+/// One object.
 #[utoipa::path(
-    get, path = "/things/{thing}", operation_id = "show_thing", tag = "things",
-    params(("thing" = String, Path, description = "Its path, such as pools.booking.servers.gull"), ThingQuery),
+    get, path = "/objects/{object}", operation_id = "show_object", tag = "objects",
+    params(("object" = String, Path, description = "Its path, such as pools.booking.servers.gull"), ObjectQuery),
     responses((status = 200, body = ObjectView), Finding)
 )]
 pub(super) async fn show(
     State(app): State<Arc<ApiState>>,
-    PathParams(thing): PathParams<String>,
-    QueryParams(query): QueryParams<ThingQuery>,
+    PathParams(object): PathParams<String>,
+    QueryParams(query): QueryParams<ObjectQuery>,
 ) -> Result<Json<ObjectView>, ApiError> {
-    let thing: ObjectPath = thing.parse().map_err(ApiError::bad_request)?;
+    let object: ObjectPath = object.parse().map_err(ApiError::bad_request)?;
     let (_, document) = document(&app, query.draft.as_deref()).await?;
-    match objects::find(&document, &thing) {
+    match objects::find(&document, &object) {
         Some(entry) => Ok(Json(view(&document, &entry))),
-        None => Err(ApiError::unknown(format!("There is no {}.", thing.words()))),
+        None => Err(ApiError::unknown(format!("There is no {}.", object.words()))),
     }
 }
 
@@ -174,7 +174,7 @@ pub(super) struct HostsQuery {
 
 /// Machines: those that are known, and those that were seen in pools, in the order of their addresses.
 #[utoipa::path(
-    get, path = "/hosts", operation_id = "list_hosts", tag = "things", params(HostsQuery),
+    get, path = "/hosts", operation_id = "list_hosts", tag = "objects", params(HostsQuery),
     responses((status = 200, body = Hosts), Looking)
 )]
 pub(super) async fn machines(

@@ -12,8 +12,8 @@ use utoipa::openapi::OpenApi;
 const NAME: &str = "^[a-z][a-z0-9-]{0,62}$";
 /// What a server of a pool looks like.
 const POOL_SERVER: &str = "^[a-z][a-z0-9-]{0,62}/[a-z][a-z0-9-]{0,62}$";
-/// What the path of a thing looks like.
-const THING: &str = "^((hosts|ranges|checks|pools|frontends|messages|networks)\\.[a-z][a-z0-9-]{0,62}\
+/// What the path of a object looks like.
+const OBJECT_PATH: &str = "^((hosts|ranges|checks|pools|frontends|notifications|networks)\\.[a-z][a-z0-9-]{0,62}\
                      |pools\\.[a-z][a-z0-9-]{0,62}\\.(servers|lookups)\\.[a-z][a-z0-9-]{0,62}\
                      |ranges\\.[a-z][a-z0-9-]{0,62}\\.reserved\\.[a-z][a-z0-9-]{0,62})$";
 /// A text of which something is left without the white space around it.
@@ -30,7 +30,7 @@ const NETWORK: &str = "^((25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])(\\.(25[0-5]
 
 /// What properties of what calls take look like: schema, property, pattern.
 const PATTERNS: [(&str, &str, &str); 12] = [
-    ("Edit", "thing", THING),
+    ("Edit", "object", OBJECT_PATH),
     ("Edit", "to", NAME),
     ("Edit", "pool", NAME),
     ("Edit", "range", NAME),
@@ -54,7 +54,6 @@ fn example(parameter: &str) -> Option<Value> {
         "draft" => json!("winter-timetable"),
         "token" => json!("night-shift"),
         "name" => json!("watch"),
-        "thing" => json!("pools.booking.servers.gull"),
         "id" | "from" => json!(1),
         "number" | "to" => json!(2),
         "before" => json!(120),
@@ -90,14 +89,14 @@ fn body_example(operation: &str) -> Option<Value> {
             "note": "one server to begin with",
             "preview": true,
         }),
-        "change_things" => json!({
-            "edits": [{ "do": "add", "thing": "pools.booking.servers.auk", "keys": server }],
+        "change_objects" => json!({
+            "edits": [{ "do": "add", "object": "pools.booking.servers.auk", "keys": server }],
             "note": "more room for the summer",
             "preview": true,
             "based_on": 2,
         }),
         "edit_draft" => json!({
-            "edits": [{ "do": "change", "thing": "pools.booking.servers.gull", "keys": { "weight": 3 } }],
+            "edits": [{ "do": "change", "object": "pools.booking.servers.gull", "keys": { "weight": 3 } }],
         }),
         "begin_draft" => json!({ "name": "winter-timetable", "note": "fewer ferries, fewer servers" }),
         "deploy_draft" => json!({ "note": "the winter timetable holds from tonight on", "based_on": 2 }),
@@ -160,7 +159,10 @@ fn complete(operation: &mut Map<String, Value>) {
     for parameter in operation.get_mut("parameters").and_then(Value::as_array_mut).into_iter().flatten() {
         let name = parameter["name"].as_str().unwrap_or_default();
         match name {
-            "thing" => parameter["schema"]["pattern"] = json!(THING),
+            "object" if parameter["in"] == "path" => {
+                parameter["schema"]["pattern"] = json!(OBJECT_PATH);
+                parameter["example"] = json!("pools.booking.servers.gull");
+            }
             "client" => parameter["schema"]["anyOf"] = json!([{ "format": "ipv4" }, { "format": "ipv6" }]),
             "path" => parameter["schema"]["pattern"] = json!(REQUEST_PATH),
             "header" => parameter["schema"]["pattern"] = json!(FIELDS),

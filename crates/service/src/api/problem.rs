@@ -73,7 +73,7 @@ impl ApiError {
     }
 
     pub(super) fn unknown(detail: impl ToString) -> Self {
-        Self::new(StatusCode::NOT_FOUND, "unknown", "There is no such thing", detail)
+        Self::new(StatusCode::NOT_FOUND, "unknown", "There is no such object", detail)
     }
 
     pub(super) fn bad_request(detail: impl ToString) -> Self {
@@ -175,8 +175,8 @@ impl From<ApplyError> for ApiError {
 
 fn of_edit(error: &EditError) -> (StatusCode, &'static str, &'static str) {
     match error {
-        EditError::Unknown { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such thing"),
-        EditError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a thing already"),
+        EditError::Unknown { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such object"),
+        EditError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a object already"),
         EditError::InUse { .. } => (StatusCode::CONFLICT, "in-use", "Others use it"),
         EditError::NoneFree(_) | EditError::NoneHere { .. } => {
             (StatusCode::CONFLICT, "none-free", "No address is free")
@@ -191,9 +191,9 @@ fn of_edit(error: &EditError) -> (StatusCode, &'static str, &'static str) {
 fn of_draft(error: &DraftError) -> Option<(StatusCode, &'static str, &'static str)> {
     Some(match error {
         DraftError::Apply(_) => return None,
-        DraftError::Unknown(_) => (StatusCode::NOT_FOUND, "unknown", "There is no such thing"),
+        DraftError::Unknown(_) => (StatusCode::NOT_FOUND, "unknown", "There is no such object"),
         DraftError::NoWarning { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such warning"),
-        DraftError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a thing already"),
+        DraftError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a object already"),
         DraftError::Edit(edit) => of_edit(edit),
         DraftError::Overlap { .. } => (StatusCode::CONFLICT, "overlap", "Both changed the same"),
         DraftError::Merged(_) => (StatusCode::CONFLICT, "overlap", "The changes do not fit together"),
@@ -255,17 +255,17 @@ problems! {
 }
 problems! {
     /// Of calls that look for something by its name.
-    Finding: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such thing",
+    Finding: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such object",
         503 "The database is away, or the service is stopping"
 }
 problems! {
     /// Of streams about something that is named.
-    Watching: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such thing", 429 "Too many event streams",
+    Watching: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such object", 429 "Too many event streams",
         503 "The service is stopping"
 }
 problems! {
     /// Of calls that change something.
-    Changing: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such thing",
+    Changing: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such object",
         409 "It does not go with what is so by now; the detail says why", 415 "The body is not declared as JSON",
         422 "What is wanted holds mistakes; all of them are told", 429 "Too many at once",
         503 "The database did not take it, or the service is stopping"

@@ -43,7 +43,7 @@ impl StoredProbe {
             passed: self.passed(),
             step: self.step,
             took_us: self.took_us.into(),
-            got: self.got.to_string(),
+            observed: self.got.to_string(),
             to: self.to,
         }
     }
@@ -66,7 +66,7 @@ impl ProbeHistory {
             self.marks.pop_front();
         }
         let to = report.transition.map(|transition| transition.to);
-        let got: String = evidence.got.chars().take(LONGEST).collect();
+        let got: String = evidence.observed.chars().take(LONGEST).collect();
         let same = self.marks.back().map(|last| &last.got).filter(|last| ***last == *got);
         let got = same.map_or_else(|| got.as_str().into(), Arc::clone);
         let took_us = u32::try_from(evidence.took_us).unwrap_or(u32::MAX);
@@ -109,7 +109,7 @@ impl ControllerState {
             state: health.state,
             since: health.since,
             changes_today: history.changes_today(now),
-            says: check.map_or_else(
+            message: check.map_or_else(
                 || "its pool has no check: it is taken to work, and not probed".to_owned(),
                 |check| says(health, check, now),
             ),

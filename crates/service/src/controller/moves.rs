@@ -215,8 +215,13 @@ impl ControllerState {
     }
 
     fn tell_change(&self, change: NotifiedChange, pool: &Name, subject: String, says: String) {
-        let told =
-            ReportedChange { at: wall(), pool: pool.clone(), subject, change: change.to_string(), says };
+        let told = ReportedChange {
+            at: wall(),
+            pool: pool.clone(),
+            subject,
+            change: change.to_string(),
+            message: says,
+        };
         self.messages.changed(ChangeReport { change, told });
     }
 }

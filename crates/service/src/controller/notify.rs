@@ -37,7 +37,7 @@ impl ControllerState {
                 pool: report.server.pool.clone(),
                 subject: report.server.to_string(),
                 change: change.to_string(),
-                says: says.to_owned(),
+                message: says.to_owned(),
             };
             self.messages.changed(ChangeReport { change, told });
         }
@@ -67,7 +67,7 @@ impl ControllerState {
                 pool: pool.name.clone(),
                 subject: format!("pool {}", pool.name),
                 change: change.to_string(),
-                says: says.to_owned(),
+                message: says.to_owned(),
             };
             self.messages.changed(ChangeReport { change, told });
         }
@@ -87,7 +87,7 @@ impl ControllerState {
                 return;
             };
             let Some(probe) = &health.last_probe else { return };
-            let this = (probe.step, probe.got.as_str());
+            let this = (probe.step, probe.observed.as_str());
             let is_late = now.since(health.since).as_millis() > u128::from(2 * worst);
             if is_late || *way.get_or_insert(this) != this {
                 return;

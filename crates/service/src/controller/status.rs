@@ -440,7 +440,8 @@ fn troubles(
                 untold += 1;
                 continue;
             }
-            let probe = health.last_probe.as_ref().map_or(String::new(), |probe| format!(": {}", probe.got));
+            let probe =
+                health.last_probe.as_ref().map_or(String::new(), |probe| format!(": {}", probe.observed));
             let is_older = health.watched_until.is_some();
             let since = humane(at.since(if is_older { started } else { health.since }));
             let before = if is_older { " and when it was seen before this start" } else { "" };

@@ -79,17 +79,17 @@ async fn is_loopback(host: &str) -> bool {
 }
 
 fn subject(message: &StoredMessage) -> String {
-    let says = message.body["says"].as_str().unwrap_or_default();
+    let says = message.body["message"].as_str().unwrap_or_default();
     let short: String = says.chars().take(SUBJECT).collect();
     if short.len() < says.len() { format!("{short}…") } else { short }
 }
 
 /// Everything that changed, a line each.
 fn text(message: &StoredMessage) -> String {
-    let mut text = format!("{}\r\n\r\n", message.body["says"].as_str().unwrap_or_default());
+    let mut text = format!("{}\r\n\r\n", message.body["message"].as_str().unwrap_or_default());
     for change in message.body["changes"].as_array().into_iter().flatten() {
         let of = |key: &str| change[key].as_str().unwrap_or_default();
-        text += &format!("{}  {}  {}\r\n", of("at"), of("subject"), of("says"));
+        text += &format!("{}  {}  {}\r\n", of("at"), of("subject"), of("message"));
     }
     if let Some(more @ 1..) = message.body["more_changes"].as_u64() {
         text += &format!("and {more} more\r\n");

@@ -127,7 +127,7 @@ impl NotificationSender {
             pool: spec.pools.first().unwrap_or(name).clone(),
             subject: "this node".to_owned(),
             change: "try".to_owned(),
-            says,
+            message: says,
         };
         let mut tried = Vec::new();
         for via in ways(&spec) {
@@ -157,7 +157,7 @@ fn made(id: u64, name: &Name, via: &str, told: &[ReportedChange], more: usize) -
     let body = json!({
         "notification": name,
         "at": wall(),
-        "says": summary(told, more),
+        "message": summary(told, more),
         "changes": told,
         "more_changes": more,
     });
@@ -177,7 +177,7 @@ fn made(id: u64, name: &Name, via: &str, told: &[ReportedChange], more: usize) -
 /// A message in one line: one change as it is, more of them counted by pool and kind.
 fn summary(told: &[ReportedChange], more: usize) -> String {
     if let ([only], 0) = (told, more) {
-        return format!("{}: {}", only.subject, only.says);
+        return format!("{}: {}", only.subject, only.message);
     }
     let mut counts: BTreeMap<(&Name, &str), usize> = BTreeMap::new();
     for change in told {
@@ -200,7 +200,7 @@ fn shown(message: &StoredMessage) -> SentMessage {
         name: message.name.clone(),
         via: message.via.clone(),
         at: message.at,
-        says: message.body["says"].as_str().unwrap_or_default().to_owned(),
+        message: message.body["message"].as_str().unwrap_or_default().to_owned(),
         tries: message.tries,
         delivered: message.done,
         next_try: message.next_try,
@@ -444,7 +444,7 @@ mod tests {
             pool: pool.parse().unwrap(),
             subject: format!("{pool}/{server}"),
             change: change.to_owned(),
-            says: format!("{change} after 3 s up: connection refused"),
+            message: format!("{change} after 3 s up: connection refused"),
         }
     }
 

@@ -10,7 +10,7 @@ use merismos_core::proof::{Expectation, RequestResults, TallySample, TrialOutcom
 use merismos_core::routing::{Frontend, PoolReason, RequestFacts, Server, Snapshot};
 use merismos_core::time::Tick;
 use merismos_load::{ClientOutcome as Outcomes, LoadPlan, RequestRecord, RequestSpec};
-use merismos_plane::observer::{Observation, Observed};
+use merismos_plane::observer::{Observation, ObservedWork};
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::TryRecvError;
 
@@ -54,7 +54,7 @@ impl FrontendVersions {
 #[derive(Default)]
 pub(super) struct TrialObservations {
     /// A port may serve for several connections, one after the other.
-    by_what: BTreeMap<Observed, VecDeque<Observation>>,
+    by_what: BTreeMap<ObservedWork, VecDeque<Observation>>,
     count: usize,
 }
 
@@ -70,8 +70,8 @@ impl TrialObservations {
 
     fn of(&mut self, shot: &RequestRecord) -> Option<Observation> {
         let what = match shot.from {
-            Some(from) => Observed::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
-            None => Observed::Request(shot.number),
+            Some(from) => ObservedWork::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
+            None => ObservedWork::Request(shot.number),
         };
         self.by_what.get_mut(&what)?.pop_front()
     }

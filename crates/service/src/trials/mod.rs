@@ -50,7 +50,7 @@ pub(crate) enum TrialError {
 
 /// All trials, running and over.
 #[derive(Clone)]
-pub(crate) struct Trials {
+pub(crate) struct TrialRunner {
     controller: Controller,
     journal: Journal,
     store: Store,
@@ -59,7 +59,7 @@ pub(crate) struct Trials {
     known: Arc<Mutex<BTreeMap<u64, Trial>>>,
 }
 
-impl Trials {
+impl TrialRunner {
     pub(crate) fn new(
         controller: Controller,
         journal: Journal,
@@ -237,7 +237,7 @@ fn collect(
             happened.push(TrialHappening {
                 after_ms,
                 subject: event.subject.clone(),
-                says: event.says.clone(),
+                message: event.message.clone(),
             });
         }
     }

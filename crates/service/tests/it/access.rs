@@ -211,7 +211,7 @@ async fn a_token_that_is_taken_back_lets_nobody_in_at_once_nor_after_a_restart()
     assert_eq!(last.status.code(), Some(3), "the last one stays");
     assert!(service.status().await.node.wrong_tokens >= 1);
     let events = service.client().events(50).await.unwrap().events;
-    assert!(events.iter().any(|event| event.says.contains("with a wrong token")), "{events:?}");
+    assert!(events.iter().any(|event| event.message.contains("with a wrong token")), "{events:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -324,8 +324,8 @@ async fn a_second_node_on_one_database_does_not_start_unless_it_is_told_to() {
         let output = service.merismos(&["events", "--kind", "node", "--json"]);
         let lines = String::from_utf8_lossy(&output.stdout).into_owned();
         let events = lines.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok());
-        let started =
-            events.filter(|package| package["says"].as_str().is_some_and(|says| says.contains(" started; ")));
+        let started = events
+            .filter(|package| package["message"].as_str().is_some_and(|says| says.contains(" started; ")));
         let nodes: std::collections::BTreeSet<String> =
             started.map(|event| event["subject"].to_string()).collect();
         nodes.len() == 2 && nodes.iter().all(|node| node.starts_with("\"node "))

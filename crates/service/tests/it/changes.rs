@@ -130,7 +130,7 @@ async fn a_write_that_is_based_on_an_older_revision_is_refused() {
     assert_eq!(problem.status, 409);
     assert!(problem.detail.contains("revision 2 runs by now"), "{}", problem.detail);
     let between = problem.between.expect("what changed in between is told");
-    let words: Vec<_> = between.changes.iter().map(|change| change.words.as_str()).collect();
+    let words: Vec<_> = between.changes.iter().map(|change| change.description.as_str()).collect();
     assert_eq!(
         (between.from, between.to, words.as_slice()),
         (1, 2, &["weight of server quay/gull: 1 (default) to 7"][..])
@@ -153,7 +153,7 @@ async fn changes_hurt_no_request() {
         count
     });
     for weight in 2..22 {
-        // The last server's table is the last thing in the document.
+        // The last server's table is the last object in the document.
         let text = format!("{}weight = {weight}\n", service.document());
         assert!(service.apply(&text).await.unwrap().made);
     }
@@ -248,7 +248,7 @@ async fn what_takes_the_last_eligible_server_at_this_moment_has_to_be_accepted()
     let shares: Vec<_> =
         review.impact.moves.iter().map(|share_change| (share_change.before, share_change.after)).collect();
     assert_eq!(shares, [(Some(0.5), Some(0.0)), (Some(0.5), Some(0.0))], "{:#?}", review.impact);
-    let says = &review.warnings[0].warning.says;
+    let says = &review.warnings[0].warning.message;
     assert!(says.contains("every client would get 503") && says.contains("quay: 0 of 2"), "{says}");
 
     // The document alone would do; at this moment tern is the last one.

@@ -61,7 +61,7 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
     database.as_root("SET GLOBAL read_only = 1");
     is(&service, HealthState::Down).await;
     let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
-    assert_eq!((probe.step, probe.got.as_str()), (ProbeStep::Body, "@@read_only is 1; expect = 0"));
+    assert_eq!((probe.step, probe.observed.as_str()), (ProbeStep::Body, "@@read_only is 1; expected = 0"));
     database.as_root("SET GLOBAL read_only = 0");
     is(&service, HealthState::Up).await;
     // A login that is wrong, a column that is not there, and a statement that would write.
@@ -92,7 +92,7 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
     ] {
         let answer = try_check(&service, "new", base(more), &["quay/real"]).await;
         let evidence = &answer.tries[0].evidence;
-        assert!(evidence.step == step && evidence.got.contains(got), "{got}: {evidence}");
+        assert!(evidence.step == step && evidence.observed.contains(got), "{got}: {evidence}");
     }
 }
 
@@ -117,7 +117,7 @@ async fn a_member_of_a_cluster_that_is_not_in_step_is_told_from_one_that_is() {
     database.as_root("SET GLOBAL wsrep_desync = ON");
     is(&service, HealthState::Down).await;
     let probe = service.status().await.pools[0].servers[0].health.last_probe.clone().unwrap();
-    assert_eq!(probe.got, "Value is 2; expect = 4");
+    assert_eq!(probe.observed, "Value is 2; expected = 4");
     database.as_root("SET GLOBAL wsrep_desync = OFF");
     is(&service, HealthState::Up).await;
 }
@@ -153,7 +153,7 @@ async fn a_database_is_asked_over_tls() {
         all.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
         let answer = try_check(&service, "new", keys(all), &["quay/real"]).await;
         let evidence = &answer.tries[0].evidence;
-        assert!(evidence.step == step && evidence.got.contains(got), "{more}: {evidence}");
+        assert!(evidence.step == step && evidence.observed.contains(got), "{more}: {evidence}");
     }
 }
 
@@ -164,7 +164,13 @@ async fn a_name_server_is_asked_for_names() {
     let service = with_check(names.address, check, &[]).await;
     is(&service, HealthState::Up).await;
     for (name, record, expect, step, got) in [
-        ("gull.skerry.example", "A", "192.0.2.22", ProbeStep::Body, "answered 192.0.2.21; wanted 192.0.2.22"),
+        (
+            "gull.skerry.example",
+            "A",
+            "192.0.2.22",
+            ProbeStep::Body,
+            "answered 192.0.2.21; expected 192.0.2.22",
+        ),
         (
             "alias.skerry.example",
             "CNAME",
@@ -178,7 +184,7 @@ async fn a_name_server_is_asked_for_names() {
         let given = keys(json!({ "kind": "dns", "name": name, "record": record, "expect": expect }));
         let answer = try_check(&service, "new", given, &["quay/real"]).await;
         let evidence = &answer.tries[0].evidence;
-        assert!(evidence.step == step && evidence.got.contains(got), "{got}: {evidence}");
+        assert!(evidence.step == step && evidence.observed.contains(got), "{got}: {evidence}");
     }
     drop(names);
     is(&service, HealthState::Down).await;
@@ -287,9 +293,9 @@ async fn the_last_probes_are_marks_on_a_line_of_time() {
     assert!(probes.marks.iter().all(|mark| mark.passed), "{probes:?}");
     assert_eq!(probes.changes_today, 1, "it was proven up");
     assert!(
-        probes.says.starts_with("down after") && probes.says.contains("next probe in"),
+        probes.message.starts_with("down after") && probes.message.contains("next probe in"),
         "{}",
-        probes.says
+        probes.message
     );
     service.stand_ins[1].set(Fault::Error { status: 500 }).await;
     until("it is down", async || service.client().probes(&id).await.unwrap().state == HealthState::Down)
@@ -297,12 +303,12 @@ async fn the_last_probes_are_marks_on_a_line_of_time() {
     let probes = service.client().probes(&id).await.unwrap();
     let down = probes.marks.iter().find(|mark| mark.to == Some(HealthState::Down)).unwrap();
     assert_eq!((down.passed, down.step), (false, ProbeStep::Status));
-    assert!(probes.says.contains("failed, needs"), "{}", probes.says);
+    assert!(probes.message.contains("failed, needs"), "{}", probes.message);
     assert_eq!(probes.changes_today, 3, "suspect, and down");
     let printed = service.merismos(&["server", "probes", "quay/tern"]);
     assert!(printed.status.success(), "{printed:?}");
     let printed = String::from_utf8_lossy(&printed.stdout).into_owned();
-    assert!(printed.contains('▼') && printed.contains("status 500; wanted 200-299"), "{printed}");
+    assert!(printed.contains('▼') && printed.contains("status 500; expected 200-299"), "{printed}");
     let nobody = service.merismos(&["server", "probes", "quay/nobody"]);
     assert_eq!(nobody.status.code(), Some(2));
 }
@@ -323,10 +329,10 @@ async fn when_all_servers_fail_alike_it_is_said_and_a_pool_may_send_to_all_of_th
         .await;
     };
     all_fail(Fault::Error { status: 404 }).await;
-    let says = "all 2 servers fail in the same moment and in the same way (status 404; wanted 200-299): it may be the check";
+    let says = "all 2 servers fail in the same moment and in the same way (status 404; expected 200-299): it may be the check";
     until("it is said", async || {
         let events = service.client().events(100).await.unwrap().events;
-        events.iter().any(|event| event.subject == "pool quay" && event.says.starts_with(says))
+        events.iter().any(|event| event.subject == "pool quay" && event.message.starts_with(says))
     })
     .await;
     assert_eq!(service.get().await.unwrap().0, 503);
@@ -365,7 +371,7 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
         let events = service.client().events(100).await.unwrap().events;
         events
             .iter()
-            .any(|event| event.says.contains("pieces of work failed or answered 500 and above within 10s"))
+            .any(|event| event.message.contains("pieces of work failed or answered 500 and above within 10s"))
     })
     .await;
     // The other one is the last: it stays, whatever it does.
@@ -438,7 +444,7 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     }
     until("nobody asks any more", async || {
         let events = service.client().events(100).await.unwrap().events;
-        events.iter().filter(|event| event.says == "asks for nothing any more").count() == 2
+        events.iter().filter(|event| event.message == "asks for nothing any more").count() == 2
     })
     .await;
 }
@@ -459,10 +465,10 @@ async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
     }
     until("gull passes", async || gull(&service).await.health.state == HealthState::Recovering).await;
     let events = service.client().events(100).await.unwrap().events;
-    let says = |words: &str| events.iter().filter(|event| event.says.contains(words)).count();
+    let says = |words: &str| events.iter().filter(|event| event.message.contains(words)).count();
     assert_eq!((says("it is flapping, and held down for"), says("it is flapping")), (1, 1), "{events:#?}");
     let held = gull(&service).await.health.held_until.expect("it is held");
-    let says = service.client().probes(&"quay/gull".parse().unwrap()).await.unwrap().says;
+    let says = service.client().probes(&"quay/gull".parse().unwrap()).await.unwrap().message;
     assert!(says.contains("held down for 59 min") && says.contains("flapping"), "{says}");
     in_the_copy(&service, "\"held_until\":\"").await;
 
@@ -505,7 +511,7 @@ async fn failures_are_noticed_within_the_times_that_are_promised(#[case] fault: 
         let mut downs = Vec::new();
         until("gull is down", async || {
             let events = service.client().events(100).await.unwrap().events;
-            let is_down = |event: &&Event| event.subject == "quay/gull" && event.says.starts_with("down");
+            let is_down = |event: &&Event| event.subject == "quay/gull" && event.message.starts_with("down");
             downs = events.iter().filter(is_down).map(|event| event.at).collect();
             downs.len() > time
         })
@@ -578,7 +584,7 @@ async fn a_port_where_nobody_listens_for_datagrams_speaks_against_its_server() {
     until("gull is suspect for it", async || {
         is_answered();
         let events = service.client().events(100).await.unwrap().events;
-        events.iter().any(|event| event.subject == "quay/gull" && event.says.contains("suspect"))
+        events.iter().any(|event| event.subject == "quay/gull" && event.message.contains("suspect"))
     })
     .await;
     assert!(service.server("gull").await.observed.minute.failed >= 3);

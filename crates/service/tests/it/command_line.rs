@@ -213,8 +213,8 @@ async fn what_a_check_sends_is_written_and_shown_with_the_escapes_of_a_document(
     let made =
         service.merismos(&["check", "create", "raw", "--kind", "tcp", "--send", send, "--expect", r"\\o/"]);
     assert!(out(&made).contains("send 8 bytes: 00 01 50 49 4e 47 0d 0a"), "{}{}", out(&made), err(&made));
-    let thing = "checks.raw".parse().unwrap();
-    let keys = service.client().thing(&thing, None).await.unwrap().keys;
+    let object = "checks.raw".parse().unwrap();
+    let keys = service.client().object(&object, None).await.unwrap().keys;
     assert_eq!((&keys["send"], &keys["expect"]), (&"\0\u{1}PING\r\n".into(), &r"\o/".into()));
     let shown = out(&service.merismos(&["check", "show", "raw"]));
     assert!(shown.contains(r"\u0000\u0001PING\r\n  (8 bytes: 00 01 "), "{shown}");
@@ -328,7 +328,7 @@ async fn every_answer_is_there_as_json() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn thing_by_thing_from_an_empty_service_to_a_working_frontend_and_back() {
+async fn object_by_object_from_an_empty_service_to_a_working_frontend_and_back() {
     let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
     let done = |args: &[&str]| {
         let output = service.merismos(args);

@@ -216,14 +216,14 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
         tries.contains("✓ quay/gull") && tries.contains("✗ quay/tern") && tries.contains("does not contain")
     })
     .await;
-    let gull = service.client().thing(&"checks.well".parse().unwrap(), None).await.unwrap();
+    let gull = service.client().object(&"checks.well".parse().unwrap(), None).await.unwrap();
     assert!(!gull.keys.to_string().contains("body_contains"), "nothing was saved: {}", gull.keys);
 
     browser.go("/notifications").await;
-    browser.press("New message").await;
+    browser.press("New notification").await;
     browser.set("Name", "watch").await;
     browser.set("Webhook", &format!("http://{}/hook", bell.address)).await;
-    browser.make_live("Apply", "add message watch").await;
+    browser.make_live("Apply", "add notification watch").await;
     browser.press("Send a try").await;
     until("it is there", async || browser.text("[data-testid=sent]").await.contains("✓ delivered")).await;
     assert!(bell.letters()[0].text.contains("a try by admin"));
@@ -272,13 +272,13 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     browser.set("Their weights", "quay=1 standby=0").await;
     browser.make_live("Apply", "pool_weights.standby of frontend harbour").await;
     until("the heavier pool answers", async || is_answered_by("gull").await).await;
-    let harbour = service.client().thing(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
+    let harbour = service.client().object(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
     assert_eq!(harbour.keys["pool_weights"], json!({ "quay": 1, "standby": 0 }));
     assert!(harbour.keys.get("pool_networks").is_none(), "{}", harbour.keys);
     browser.set("Their weights", "quay=1").await;
     browser.make_live("Apply", "pool_weights.standby of frontend harbour").await;
     until("what is not named any more is gone", async || {
-        let harbour = service.client().thing(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
+        let harbour = service.client().object(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
         harbour.keys["pool_weights"] == json!({ "quay": 1 })
     })
     .await;

@@ -7,9 +7,9 @@ use serde_json::json;
 use crate::browser::Browser;
 use crate::harness::{Database, Service, until};
 
-async fn change(service: &Service, thing: &str, keys: serde_json::Value) {
+async fn change(service: &Service, object: &str, keys: serde_json::Value) {
     let keys = keys.as_object().unwrap().clone();
-    make(service, Edit::Change { thing: thing.parse().unwrap(), keys }).await;
+    make(service, Edit::Change { object: object.parse().unwrap(), keys }).await;
 }
 
 async fn make(service: &Service, edit: Edit) {
@@ -25,7 +25,7 @@ const GULL: &str = "input[aria-label='Weight of quay/gull']";
 const TERN: &str = "input[aria-label='Weight of quay/tern']";
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_removed() {
+async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_object_removed() {
     let service = Service::with(&["gull", "tern"]).await;
     let browser = Browser::start().await;
     browser.log_in(&service).await;
@@ -62,7 +62,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
 
     // A form of a check, which a colleague removes.
     let add = |path: &str| Edit::Add {
-        thing: path.parse().unwrap(),
+        object: path.parse().unwrap(),
         keys: json!({ "kind": "http", "path": "/a" }).as_object().unwrap().clone(),
     };
     make(&service, add("checks.deep")).await;
@@ -74,13 +74,13 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
         browser.text("[data-testid=clash]").await.contains("set it to /c meanwhile, from /a")
     })
     .await;
-    make(&service, Edit::Remove { thing: "checks.deep".parse().unwrap() }).await;
+    make(&service, Edit::Remove { object: "checks.deep".parse().unwrap() }).await;
     until("it is said to be gone", async || browser.text("main").await.contains("it can be made anew")).await;
     browser.make_live("Create again", "add check deep (kind http, path /b").await;
     until("it is there again", async || {
         service
             .client()
-            .thing(&"checks.deep".parse().unwrap(), None)
+            .object(&"checks.deep".parse().unwrap(), None)
             .await
             .is_ok_and(|object| object.keys["path"] == "/b")
     })
@@ -99,7 +99,7 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_thing_remove
     // The page asked for what was not there any more.
     let mut complaints = browser.complaints().await;
     complaints.retain(|complaint| {
-        !complaint["message"].as_str().is_some_and(|message| message.contains("/things/checks.deep"))
+        !complaint["message"].as_str().is_some_and(|message| message.contains("/objects/checks.deep"))
     });
     assert!(complaints.is_empty(), "{complaints:#?}");
     browser.end().await;
@@ -178,7 +178,7 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
     until("it is made", async || {
         service
             .client()
-            .thing(&"checks.raw".parse().unwrap(), None)
+            .object(&"checks.raw".parse().unwrap(), None)
             .await
             .is_ok_and(|object| object.keys["send"] == "\0PING\r\n")
     })

@@ -197,7 +197,7 @@ async fn who_holds_too_much_memory_is_ended_and_named() {
     assert!(status.node.client_memory_limit >= 1 << 20, "{:?}", status.node);
     assert!((1..2 << 20).contains(&status.node.client_memory), "{:?}", status.node);
     let events = service.client().events(100).await.unwrap().events;
-    assert!(events.iter().any(|event| event.says.starts_with("clients held more memory")), "{events:#?}");
+    assert!(events.iter().any(|event| event.message.starts_with("clients held more memory")), "{events:#?}");
     assert_eq!(service.get().await.unwrap().0, 200);
     drop(slow);
     until("nothing is held any more", async || service.status().await.node.client_memory < 64 << 10).await;

@@ -64,7 +64,7 @@ async fn traffic_outlives_the_database_and_records_follow() {
     let starts = events
         .events
         .iter()
-        .filter(|event| event.kind == EventKind::Node && event.says.contains("started"))
+        .filter(|event| event.kind == EventKind::Node && event.message.contains("started"))
         .count();
     assert_eq!(starts, 2, "the start without the database was recorded afterwards");
     let gull = service.server("gull").await.duty.expect("the order is still there");

@@ -112,7 +112,7 @@ async fn work_goes_back_to_a_lower_tier_when_somebody_says_so_also_after_a_resta
         .iter()
         .rev()
         .filter(|event| event.kind == EventKind::Tier)
-        .map(|event| event.says.as_str())
+        .map(|event| event.message.as_str())
         .collect();
     assert_eq!(
         tiers,

@@ -1,4 +1,4 @@
-//! Things one by one: made, looked at, changed, renamed, copied, removed; and the guards on the way.
+//! Objects one by one: made, looked at, changed, renamed, copied, removed; and the guards on the way.
 
 use merismos_api::{ApplyOptions, ChangeRequest, ProblemDocument, Review};
 use merismos_client::{ClientError, EventFilterQuery};
@@ -10,7 +10,7 @@ use serde_json::json;
 
 use crate::harness::{Database, PATIENCE, Service, until};
 
-fn thing(path: &str) -> ObjectPath {
+fn object(path: &str) -> ObjectPath {
     path.parse().unwrap()
 }
 
@@ -19,11 +19,11 @@ fn keys(value: serde_json::Value) -> serde_json::Map<String, serde_json::Value> 
 }
 
 fn add(path: &str, value: serde_json::Value) -> Edit {
-    Edit::Add { thing: thing(path), keys: keys(value) }
+    Edit::Add { object: object(path), keys: keys(value) }
 }
 
 pub(crate) fn set(path: &str, value: serde_json::Value) -> Edit {
-    Edit::Change { thing: thing(path), keys: keys(value) }
+    Edit::Change { object: object(path), keys: keys(value) }
 }
 
 pub(crate) async fn change(service: &Service, edits: Vec<Edit>) -> Result<Review, ClientError> {
@@ -47,7 +47,7 @@ fn warnings(review: &Review) -> Vec<&str> {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn from_nothing_to_a_working_frontend_and_back_thing_by_thing() {
+async fn from_nothing_to_a_working_frontend_and_back_object_by_object() {
     let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
     let client = service.client();
     assert!(
@@ -68,13 +68,13 @@ async fn from_nothing_to_a_working_frontend_and_back_thing_by_thing() {
     assert_eq!(service.get().await.unwrap().0, 200);
 
     // What is used is not removed, and the order that is offered works.
-    let problem = refused(change(&service, vec![Edit::Remove { thing: thing("checks.well") }]).await);
+    let problem = refused(change(&service, vec![Edit::Remove { object: object("checks.well") }]).await);
     assert_eq!((problem.status, problem.kind.as_str()), (409, "/problems/in-use"));
     assert!(problem.detail.contains("In this order it can be done: frontend harbour, pool quay, check well"));
     for path in ["frontends.harbour", "pools.quay", "checks.well"] {
-        assert!(change(&service, vec![Edit::Remove { thing: thing(path) }]).await.unwrap().made, "{path}");
+        assert!(change(&service, vec![Edit::Remove { object: object(path) }]).await.unwrap().made, "{path}");
     }
-    assert_eq!(client.things(&EventFilterQuery::default()).await.unwrap().total, 0);
+    assert_eq!(client.objects(&EventFilterQuery::default()).await.unwrap().total, 0);
     // And the way back.
     let back = client.revert(4, ApplyOptions::default()).await.unwrap();
     assert!(back.made && back.revision == 8);
@@ -128,7 +128,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
     change(&service, vec![add("pools.spare", json!({}))]).await.unwrap();
     let empty = refused(change(&service, vec![front("spare")]).await);
     assert_eq!(empty.warnings[0].warning.key, "empty-pool:pools.spare");
-    change(&service, vec![Edit::Remove { thing: thing("pools.spare") }]).await.unwrap();
+    change(&service, vec![Edit::Remove { object: object("pools.spare") }]).await.unwrap();
     let unchecked = refused(change(&service, [spare.clone(), vec![front("spare")]].concat()).await);
     assert_eq!(unchecked.warnings[0].warning.key, "no-check:pools.spare");
     let weightless = vec![
@@ -180,7 +180,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
         even_if_last: false,
     };
     service.client().duty(&"quay/gull".parse().unwrap(), &reason).await.unwrap();
-    let gone = Edit::Remove { thing: thing("pools.quay.servers.gull") };
+    let gone = Edit::Remove { object: object("pools.quay.servers.gull") };
     change(&service, vec![gone]).await.unwrap();
     let again = preview(&service, vec![server("pools.quay.servers.gull", &gull)]).await;
     assert!(warnings(&again).contains(&"duty-stands:pools.quay.servers.gull"), "{:?}", warnings(&again));
@@ -188,7 +188,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn things_are_found_by_label_text_and_page() {
+async fn objects_are_found_by_label_text_and_page() {
     let service = Service::bare(Database::shared(), &[]).await;
     let list: String = (0..30)
         .map(|host| {
@@ -201,7 +201,7 @@ async fn things_are_found_by_label_text_and_page() {
     };
     change(&service, vec![import]).await.unwrap();
     let client = service.client();
-    let count = async |wanted: EventFilterQuery| client.things(&wanted).await.unwrap().total;
+    let count = async |wanted: EventFilterQuery| client.objects(&wanted).await.unwrap().total;
     let text = |words: &str| Some(words.to_owned());
     assert_eq!(
         count(EventFilterQuery { kind: Some(ObjectKind::Host), ..EventFilterQuery::default() }).await,
@@ -225,16 +225,16 @@ async fn things_are_found_by_label_text_and_page() {
         0
     );
     let page = client
-        .things(&EventFilterQuery { offset: Some(28), limit: Some(10), ..EventFilterQuery::default() })
+        .objects(&EventFilterQuery { offset: Some(28), limit: Some(10), ..EventFilterQuery::default() })
         .await
         .unwrap();
-    assert_eq!((page.total, page.things.len()), (30, 2));
+    assert_eq!((page.total, page.objects.len()), (30, 2));
     let hosts = client
         .hosts(&EventFilterQuery { search: text("192.0.2.7"), ..EventFilterQuery::default() })
         .await
         .unwrap();
     assert_eq!(hosts.hosts[0].name.as_deref(), Some("host-7"));
-    let unknown = refused(client.thing(&thing("hosts.none"), None).await);
+    let unknown = refused(client.object(&object("hosts.none"), None).await);
     assert_eq!(unknown.status, 404);
 }
 
@@ -279,7 +279,7 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
             review
                 .changes
                 .iter()
-                .all(|change| change.change.renamed || change.words.starts_with("pool of frontend")),
+                .all(|change| change.change.renamed || change.description.starts_with("pool of frontend")),
             "{review:?}"
         );
         (pool, server, front, withdrawn) = (next_pool, next_server, next_front, next_withdrawn);
@@ -309,7 +309,7 @@ async fn renames_under_load_hurt_nobody_and_lose_nothing() {
 }
 
 fn rename(path: &str, to: &str) -> Edit {
-    Edit::Rename { thing: thing(path), to: to.parse().unwrap() }
+    Edit::Rename { object: object(path), to: to.parse().unwrap() }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -375,7 +375,8 @@ async fn the_tier_that_works_and_a_ramp_go_with_a_rename_and_end_with_their_pool
     let edits = vec![rename("pools.pier.servers.gull", "puffin"), rename("pools.pier", "mole")];
     change(&service, edits).await.unwrap();
     assert!(ramp().await.is_some_and(|ramp| ramp < 0.5), "the ramp goes on");
-    let copy = Edit::Copy { thing: thing("pools.mole"), to: "quay".parse().unwrap(), keys: keys(json!({})) };
+    let copy =
+        Edit::Copy { object: object("pools.mole"), to: "quay".parse().unwrap(), keys: keys(json!({})) };
     change(&service, vec![copy]).await.unwrap();
     let tiers = works().await;
     assert!(
@@ -393,14 +394,14 @@ async fn a_server_in_service_stays_so_under_a_name_with_an_old_order() {
         even_if_last: false,
     };
     service.client().duty(&"quay/auk".parse().unwrap(), &order).await.unwrap();
-    let request = Edit::Remove { thing: thing("pools.quay.servers.auk") };
+    let request = Edit::Remove { object: object("pools.quay.servers.auk") };
     change(&service, vec![request]).await.unwrap();
     let review = change(&service, vec![rename("pools.quay.servers.gull", "auk")]).await.unwrap();
     assert!(review.warnings.iter().all(|warning| !warning.warning.key.contains("duty-stands")), "{review:?}");
     let status = service.status().await;
     assert_eq!(status.pools[0].eligible, 2, "{:?}", status.pools[0].servers);
     let events = service.client().events(10).await.unwrap().events;
-    let told: Vec<_> = events.iter().map(|event| event.says.as_str()).collect();
+    let told: Vec<_> = events.iter().map(|event| event.message.as_str()).collect();
     assert!(
         told.iter()
             .any(|line| line.starts_with("in service, as it was when it was called quay/gull; draining by")),
@@ -411,7 +412,8 @@ async fn a_server_in_service_stays_so_under_a_name_with_an_old_order() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_pool_of_known_servers_works_at_once() {
     let service = Service::with(&["gull"]).await;
-    let copy = Edit::Copy { thing: thing("pools.quay"), to: "pier".parse().unwrap(), keys: keys(json!({})) };
+    let copy =
+        Edit::Copy { object: object("pools.quay"), to: "pier".parse().unwrap(), keys: keys(json!({})) };
     let edits = vec![copy, set("frontends.harbour", json!({ "pool": "pier" }))];
     assert!(change(&service, edits).await.unwrap().made);
     // The same question to the same address has the same answer: nobody waits for a first probe.
@@ -428,7 +430,7 @@ async fn parts_of_a_file_are_applied_and_the_rest_stays() {
     let mut request = Service::request(&heavier);
     request.only = vec!["pools.quay".to_owned()];
     let review = service.client().apply(&request).await.unwrap();
-    let words: Vec<_> = review.changes.iter().map(|change| change.words.as_str()).collect();
+    let words: Vec<_> = review.changes.iter().map(|change| change.description.as_str()).collect();
     assert_eq!(words, ["weight of server quay/gull: 1 (default) to 9"]);
     request.only = vec!["pools.nowhere".to_owned()];
     assert_eq!(refused(service.client().apply(&request).await).problems[0].path, "pools.nowhere");

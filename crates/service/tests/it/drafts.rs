@@ -36,7 +36,7 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     assert!(review.review.is_none());
     assert_eq!(refused(client.deploy_draft(&name("autumn"), ApplyOptions::default()).await).status, 422);
     let better = Edit::Add {
-        thing: "checks.better".parse().unwrap(),
+        object: "checks.better".parse().unwrap(),
         keys: json!({ "kind": "tcp", "interval": "1s", "timeout": "2s" }).as_object().unwrap().clone(),
     };
     let review = client.edit_draft(&name("autumn"), &edits(vec![better])).await.unwrap();
@@ -57,8 +57,8 @@ async fn several_changes_gather_are_reviewed_and_go_live_as_one() {
     let key = "slow-timeout:checks.better.timeout";
     assert_eq!(open.warnings.iter().map(|warning| warning.warning.key.as_str()).collect::<Vec<_>>(), [key]);
     let accept = |key: &str| DraftEdits { accept: vec![key.to_owned()], ..DraftEdits::default() };
-    let wrong = refused(client.edit_draft(&name("autumn"), &accept("no-such:thing")).await);
-    assert!(wrong.detail.contains("draft autumn has no warning no-such:thing"), "{}", wrong.detail);
+    let wrong = refused(client.edit_draft(&name("autumn"), &accept("no-such:object")).await);
+    assert!(wrong.detail.contains("draft autumn has no warning no-such:object"), "{}", wrong.detail);
     let accept = accept(key);
     let review = client.edit_draft(&name("autumn"), &accept).await.unwrap();
     assert_eq!((review.accepted[0].key.as_str(), review.accepted[0].who.as_str()), (key, "admin"));
@@ -96,7 +96,7 @@ async fn of_two_writers_the_second_is_told_and_can_rebase_unless_both_touched_th
 
     let stale = refused(client.deploy_draft(&name("mine"), ApplyOptions::default()).await);
     assert_eq!((stale.status, stale.kind.as_str()), (409, "/problems/stale"));
-    assert_eq!(stale.between.unwrap().changes[0].words, "weight of server quay/tern: 1 (default) to 7");
+    assert_eq!(stale.between.unwrap().changes[0].description, "weight of server quay/tern: 1 (default) to 7");
     let review = client.draft(&name("mine")).await.unwrap();
     assert!(review.draft.stale && review.between.is_some() && review.changes.len() == 1);
 
@@ -120,7 +120,7 @@ async fn many_hands_in_one_draft_lose_no_edit() {
         let client = service.client();
         tokio::spawn(async move {
             let host = Edit::Add {
-                thing: format!("hosts.host-{hand}").parse().unwrap(),
+                object: format!("hosts.host-{hand}").parse().unwrap(),
                 keys: json!({ "address": format!("192.0.2.{hand}") }).as_object().unwrap().clone(),
             };
             client.edit_draft(&name("busy"), &edits(vec![host])).await.map(drop)
@@ -141,7 +141,7 @@ async fn a_draft_whose_frontend_can_not_listen_says_so_in_its_review() {
     begin(&service, "second").await;
     let taken = std::net::TcpListener::bind(free_address()).unwrap();
     let front = Edit::Add {
-        thing: "frontends.second".parse().unwrap(),
+        object: "frontends.second".parse().unwrap(),
         keys:
             json!({ "protocol": "http", "listen": taken.local_addr().unwrap().to_string(), "pool": "quay" })
                 .as_object()

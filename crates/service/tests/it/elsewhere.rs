@@ -54,10 +54,11 @@ async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
     let says = "frontend harbour: 10 of 40 requests of the last minute failed: 10 answered 5xx by servers";
     until("the status says so", async || headline(&service, says).await).await;
     assert_eq!(service.status().await.frontends[0].errors, 10);
-    let says = "10 of 40 requests of the last minute failed: 10 answered 5xx by servers";
-    until("somebody was told", async || was_told(&bell, says)).await;
+    // The service looks once a second: how many had failed by then depends on when that was.
+    until("a notification was sent", async || was_told(&bell, "answered 5xx by servers")).await;
     let told = events(&service, EventKind::Traffic).await;
-    assert_eq!((told.len(), told[0].subject.as_str(), told[0].says.as_str()), (1, "frontend harbour", says));
+    assert_eq!((told.len(), told[0].subject.as_str()), (1, "frontend harbour"));
+    assert!(told[0].message.ends_with(" answered 5xx by servers"), "{}", told[0].message);
 
     // Withdrawn servers are no errors of theirs, and a client's failure all the same.
     service.stand_ins[0].set(Fault::None).await;
@@ -67,7 +68,7 @@ async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
     until("it is over", async || was_told(&bell, "its clients are answered well again")).await;
     assert!(!headline(&service, "of the last minute failed").await);
     let told = events(&service, EventKind::Traffic).await;
-    assert_eq!(told.last().unwrap().says, "its clients are answered well again");
+    assert_eq!(told.last().unwrap().message, "its clients are answered well again");
     let off = text.replace("pool = \"quay\"\n", "pool = \"quay\"\nfailing_share = 0\n");
     service.apply(&off).await.unwrap();
     service.stand_ins[0].set(Fault::Error { status: 500 }).await;
@@ -111,7 +112,7 @@ async fn work_that_goes_to_another_pool_or_the_last_resort_is_told_and_so_is_its
     .await;
     assert!(was_told(&bell, says) && was_told(&bell, resort));
     let says: Vec<String> =
-        events(&service, EventKind::Traffic).await.into_iter().map(|event| event.says).collect();
+        events(&service, EventKind::Traffic).await.into_iter().map(|event| event.message).collect();
     assert_eq!(says.len(), 3, "{says:#?}");
     assert!(!headline(&service, "its work goes").await);
 }
@@ -131,7 +132,7 @@ async fn a_tier_that_stands_in_for_the_first_is_told() {
     until("work is back", async || was_told(&bell, "tier 0 works now, after tier 1")).await;
     assert!(was_told(&bell, "tier 1 works now, after tier 0"));
     let says: Vec<String> =
-        events(&service, EventKind::Tier).await.into_iter().map(|event| event.says).collect();
+        events(&service, EventKind::Tier).await.into_iter().map(|event| event.message).collect();
     assert_eq!(says, ["tier 1 works now, after tier 0", "tier 0 works now, after tier 1"]);
     assert!(!headline(&service, "tier 1 works").await);
 }

@@ -94,7 +94,7 @@ async fn a_state_file_that_can_not_be_written_is_told_and_tried_again() {
     let events = service.client().events(50).await.unwrap().events;
     let told = events
         .iter()
-        .filter(|event| event.kind == EventKind::Node && event.says.contains("the state file is"));
+        .filter(|event| event.kind == EventKind::Node && event.message.contains("the state file is"));
     assert_eq!(told.count(), 2, "once when it failed and once when it was mended");
 }
 

@@ -88,7 +88,7 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
         .collect();
     changes.sort();
     assert_eq!(changes, ["pool quay empty", "quay/gull down", "quay/tern down"], "{body:#}");
-    assert!(body["changes"][0]["says"].as_str().unwrap().contains("refused"), "{body:#}");
+    assert!(body["changes"][0]["message"].as_str().unwrap().contains("refused"), "{body:#}");
     let mail = told.mail.letters()[0].clone();
     assert!(
         mail.text.contains("Subject: pool quay: 2 down; pool quay: no server is eligible"),
@@ -125,7 +125,7 @@ async fn a_mail_server_that_is_down_for_a_while_gets_its_mail_also_after_a_crash
     let events = told.service.client().events(50).await.unwrap().events;
     let says = events
         .iter()
-        .filter(|event| event.says.contains("could not be delivered, and is tried again"))
+        .filter(|event| event.message.contains("could not be delivered, and is tried again"))
         .count();
     assert_eq!(says, 2, "each is told once: {events:#?}");
     told.service.crash_and_restart().await;
@@ -164,7 +164,9 @@ async fn what_nobody_wants_any_more_is_given_up() {
     assert_eq!(bell(&told).await.unwrap().delivered, None);
     let events = told.service.client().events(50).await.unwrap().events;
     assert!(
-        events.iter().any(|event| event.says.contains("is given up: it is not in the running configuration"))
+        events
+            .iter()
+            .any(|event| event.message.contains("is given up: it is not in the running configuration"))
     );
 }
 
@@ -201,7 +203,7 @@ async fn a_secret_that_can_not_be_had_is_said_when_it_is_referred_to() {
     let said: Vec<_> = review
         .warnings
         .iter()
-        .map(|warning| (warning.warning.key.as_str(), warning.warning.says.as_str()))
+        .map(|warning| (warning.warning.key.as_str(), warning.warning.message.as_str()))
         .collect();
     let (key, says) = *said.iter().find(|(key, _)| key.starts_with("no-secret")).unwrap();
     assert_eq!(key, "no-secret:notifications.post.mail_password");

@@ -145,7 +145,7 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
     let found: Vec<_> = events
         .iter()
         .filter(|event| event.kind == EventKind::Lookup)
-        .map(|event| event.says.as_str())
+        .map(|event| event.message.as_str())
         .collect();
     let gone = format!("gone: booking.skerry.example does not name 127.0.2.1:{port} any more");
     assert!(found.contains(&gone.as_str()), "{found:?}");
@@ -153,7 +153,7 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
     service.all_up().await;
     // Under another name it has found the same: nobody waits for the next answer.
     let rename = |from: &str, to: &str| Edit::Rename {
-        thing: format!("pools.quay.lookups.{from}").parse().unwrap(),
+        object: format!("pools.quay.lookups.{from}").parse().unwrap(),
         to: to.parse().unwrap(),
     };
     for (from, to) in [("dns", "names"), ("names", "dns")] {
@@ -239,7 +239,7 @@ async fn a_name_that_leads_nowhere_is_told_before_it_goes_live() {
             .iter()
             .find(|warning| warning.warning.key == "lookup-fails:pools.quay.lookups.dns");
         found.is_some_and(|warning| {
-            warning.warning.says.contains("none.skerry.example has no address records")
+            warning.warning.message.contains("none.skerry.example has no address records")
         })
     })
     .await;

@@ -30,13 +30,13 @@ async fn a_failing_server_is_noticed_explained_and_taken_back() {
     for (fault, says) in [
         (Fault::Refuse, "connection refused"),
         (Fault::Hang, "no answer within 1.0 s"),
-        (Fault::Error { status: 500 }, "status 500; wanted 200-299"),
+        (Fault::Error { status: 500 }, "status 500; expected 200-299"),
     ] {
         service.stand_ins[0].set(fault).await;
         until("gull is down", async || service.server("gull").await.health.state == HealthState::Down).await;
         let gull = service.server("gull").await;
         assert_eq!((gull.eligible, gull.expected, service.server("tern").await.expected), (false, 0.0, 1.0));
-        let got = gull.health.last_probe.clone().unwrap().got;
+        let got = gull.health.last_probe.clone().unwrap().observed;
         assert!(got.contains(says), "{got}");
         let explained = service.client().explain(&"harbour".parse().unwrap(), &[]).await.unwrap();
         assert_eq!(explained.server.as_deref(), Some("quay/tern"));
@@ -49,7 +49,7 @@ async fn a_failing_server_is_noticed_explained_and_taken_back() {
             .iter()
             .find(|event| event.kind == EventKind::Health && event.detail["to"] == "down")
             .unwrap();
-        assert!(down.says.contains(says) && down.detail["evidence"]["took_us"].is_u64(), "{down:?}");
+        assert!(down.message.contains(says) && down.detail["evidence"]["took_us"].is_u64(), "{down:?}");
     }
 }
 
@@ -143,7 +143,7 @@ async fn a_server_that_dies_half_way_shows_as_what_happened() {
     let down = done
         .happened
         .iter()
-        .find(|happening| happening.says.starts_with("down"))
+        .find(|happening| happening.message.starts_with("down"))
         .expect("the change is told");
     assert!(down.subject == "quay/gull" && down.after_ms > 900, "{down:?}");
 }
@@ -192,7 +192,7 @@ async fn the_stream_tells_the_status_and_what_happens() {
             .unwrap()
         {
             StreamMessage::Event(event) => {
-                told |= event.kind == EventKind::Duty && event.says.contains("new disk")
+                told |= event.kind == EventKind::Duty && event.message.contains("new disk")
             }
             StreamMessage::Status(status) => shown |= status.pools[0].eligible == 1,
             StreamMessage::Trial(_) => {}

@@ -353,7 +353,7 @@ async fn grpc_with_its_health_service() {
     let ask = async |service: &Service, keys: serde_json::Value| {
         let request = TryRequest { servers: vec!["quay/real".to_owned()], keys: keys.as_object().cloned() };
         let answer = service.client().try_check(&"new".parse().unwrap(), &request).await.unwrap();
-        answer.tries.into_iter().next().unwrap().evidence.got
+        answer.tries.into_iter().next().unwrap().evidence.observed
     };
     let of = |name: &str| serde_json::json!({ "kind": "grpc", "service": name });
     assert_eq!(ask(&service, of("booking")).await, "SERVING");

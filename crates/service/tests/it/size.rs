@@ -62,7 +62,7 @@ async fn ten_thousand_servers_in_a_thousand_pools() {
     let one = service.client().short_status(Some(&"p7".parse().unwrap())).await.unwrap();
     assert_eq!(one.pools.iter().map(|pool| pool.servers.len()).sum::<usize>(), 10);
     let page = EventFilterQuery { search: Some("p999/s9".to_owned()), ..EventFilterQuery::default() };
-    assert_eq!(service.client().things(&page).await.unwrap().total, 1);
+    assert_eq!(service.client().objects(&page).await.unwrap().total, 1);
 
     // A share moves among those that are eligible.
     until("all are up", async || {

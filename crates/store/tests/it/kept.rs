@@ -1,10 +1,11 @@
 //! What is kept comes back as it was.
 
-use merismos_core::config::AcceptedWarnings;
+use merismos_core::config::Acceptance;
 use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::time::Wall;
 use merismos_store::{
-    Revision, RevisionHead, Store, StoreError, StoredDraft, StoredEvent, StoredMessage, StoredTrial, Token,
+    Revision, Store, StoreError, StoredDraft, StoredEvent, StoredMessage, StoredRevisionHead, StoredTrial,
+    Token,
 };
 
 use crate::database::Database;
@@ -16,9 +17,9 @@ fn revision(number: u64) -> Revision {
         author: "Ada".to_owned(),
         note: "a note with ünïcode ⛴ and 'quotes'".to_owned(),
         at: Wall(1_772_353_800_250),
-        accepted: vec![AcceptedWarnings {
+        accepted: vec![Acceptance {
             key: "empty-pool:pools.spare".to_owned(),
-            says: "pool spare has no servers".to_owned(),
+            message: "pool spare has no servers".to_owned(),
             who: "Ada".to_owned(),
             at: Wall(1_772_353_800_000),
         }],
@@ -38,7 +39,7 @@ pub(crate) fn event(id: u64) -> StoredEvent {
         at: Wall(5),
         kind: "health".to_owned(),
         subject: "booking/gull".to_owned(),
-        says: format!("event {id}"),
+        message: format!("event {id}"),
         detail: serde_json::json!({ "took_us": 5 }),
     }
 }
@@ -65,7 +66,8 @@ async fn revisions_are_found_by_number_and_listed_without_their_documents() {
     }
     assert_eq!(store.revision(3).await.unwrap(), Some(revision(3)));
     assert_eq!(store.revision(6).await.unwrap(), None);
-    let numbers = |heads: Vec<RevisionHead>| heads.into_iter().map(|head| head.number).collect::<Vec<_>>();
+    let numbers =
+        |heads: Vec<StoredRevisionHead>| heads.into_iter().map(|head| head.number).collect::<Vec<_>>();
     assert_eq!(numbers(store.revisions(None, 2).await.unwrap()), [5, 4]);
     assert_eq!(numbers(store.revisions(Some(4), 10).await.unwrap()), [3, 2, 1]);
     assert_eq!(store.revisions(None, 1).await.unwrap(), [revision(5).head()]);

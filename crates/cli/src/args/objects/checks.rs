@@ -1,4 +1,4 @@
-//! `merismos check VERB`: the verbs of every thing, and to try one.
+//! `merismos check VERB`: the verbs of every object, and to try one.
 
 use clap::Subcommand;
 use merismos_api::TryRequest;
@@ -13,7 +13,7 @@ use crate::show;
 #[derive(Debug, Subcommand)]
 pub(crate) enum CheckCommand {
     #[command(flatten)]
-    Thing(ObjectCommand<CheckKeys>),
+    Object(ObjectCommand<CheckKeys>),
     /// Run it once on some servers and show every step; nothing about their health changes
     Try(Box<CheckTryArgs>),
 }
@@ -33,7 +33,7 @@ pub(crate) struct CheckTryArgs {
 impl CheckCommand {
     pub(crate) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
-            Self::Thing(verb) => verb.run(context).await,
+            Self::Object(verb) => verb.run(context).await,
             Self::Try(wanted) => wanted.run(context).await,
         }
     }
@@ -49,8 +49,8 @@ impl CheckTryArgs {
             Some(keys)
         } else {
             // Some keys of a check that there is are to be others.
-            let thing = merismos_core::config::ObjectPath::Check(self.check.clone());
-            let serde_json::Value::Object(mut all) = client.thing(&thing, None).await?.keys else {
+            let object = merismos_core::config::ObjectPath::Check(self.check.clone());
+            let serde_json::Value::Object(mut all) = client.object(&object, None).await?.keys else {
                 unreachable!("a check is a table of keys");
             };
             all.extend(keys);

@@ -1,4 +1,4 @@
-//! `merismos <thing> <verb>`: the same verbs for every kind of thing.
+//! `merismos <object> <verb>`: the same verbs for every kind of object.
 
 mod checks;
 mod keys;
@@ -27,7 +27,7 @@ use super::{CommandContext, input};
 use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
-/// What can be done with every kind of thing.
+/// What can be done with every kind of object.
 #[derive(Debug, Subcommand)]
 pub(super) enum ObjectCommand<K: ObjectKeys> {
     /// List them
@@ -102,7 +102,7 @@ pub(super) enum ObjectCommand<K: ObjectKeys> {
     },
 }
 
-/// Which things to list.
+/// Which objects to list.
 #[derive(Debug, clap::Args)]
 pub(super) struct ListFilter {
     /// Only those inside this pool or range
@@ -139,7 +139,7 @@ impl ListFilter {
     }
 }
 
-/// What every thing may have beside its own keys.
+/// What every object may have beside its own keys.
 #[derive(Debug, clap::Args)]
 pub(super) struct CommonKeys {
     /// A label, `KEY=VALUE`; `KEY=` takes it away; may be given several times
@@ -192,16 +192,16 @@ impl<K: ObjectKeys> ObjectCommand<K> {
         match self {
             Self::List(filter) => {
                 let wanted = EventFilterQuery { kind: Some(K::KIND), ..filter.wanted() };
-                let things = context.target.client()?.things(&wanted).await?;
+                let objects = context.target.client()?.objects(&wanted).await?;
                 if context.json {
-                    show::json(&things);
+                    show::json(&objects);
                 } else {
-                    show::objects::list(&things, K::KIND);
+                    show::objects::list(&objects, K::KIND);
                 }
                 Ok(ExitStatus::Done)
             }
             Self::Show { named, draft } => {
-                let view = context.target.client()?.thing(&named.thing::<K>(), draft.as_ref()).await?;
+                let view = context.target.client()?.object(&named.object::<K>(), draft.as_ref()).await?;
                 if context.json {
                     show::json(&view);
                 } else {
@@ -210,38 +210,38 @@ impl<K: ObjectKeys> ObjectCommand<K> {
                 Ok(ExitStatus::Done)
             }
             Self::Create { named, keys, about, going } => {
-                let thing = named.thing::<K>();
+                let object = named.object::<K>();
                 let mut map = given(&*keys, about)?;
                 K::defaults(&mut map);
-                let mut edits = keys.before(&thing, &mut map)?;
-                edits.push(Edit::Add { thing, keys: map });
+                let mut edits = keys.before(&object, &mut map)?;
+                edits.push(Edit::Add { object, keys: map });
                 going.make(context, edits).await
             }
             Self::Change { named, keys, about, reset, going } => {
-                let thing = named.thing::<K>();
+                let object = named.object::<K>();
                 let mut map = given(&*keys, about)?;
-                let mut edits = keys.before(&thing, &mut map)?;
+                let mut edits = keys.before(&object, &mut map)?;
                 map.extend(reset.into_iter().map(|key| (key, Value::Null)));
                 if map.is_empty() {
                     return Err(CliError::Call(
                         "nothing to change was named; --help lists the keys".to_owned(),
                     ));
                 }
-                edits.push(Edit::Change { thing, keys: map });
+                edits.push(Edit::Change { object, keys: map });
                 going.make(context, edits).await
             }
             Self::Rename { named, to, going } => {
-                going.make(context, vec![Edit::Rename { thing: named.thing::<K>(), to }]).await
+                going.make(context, vec![Edit::Rename { object: named.object::<K>(), to }]).await
             }
             Self::Copy { named, to, keys, about, going } => {
-                let thing = named.thing::<K>();
+                let object = named.object::<K>();
                 let mut map = given(&*keys, about)?;
-                let mut edits = keys.before(&thing.renamed(to.clone()), &mut map)?;
-                edits.push(Edit::Copy { thing, to, keys: map });
+                let mut edits = keys.before(&object.renamed(to.clone()), &mut map)?;
+                edits.push(Edit::Copy { object, to, keys: map });
                 going.make(context, edits).await
             }
             Self::Remove { named, going } => {
-                going.make(context, vec![Edit::Remove { thing: named.thing::<K>() }]).await
+                going.make(context, vec![Edit::Remove { object: named.object::<K>() }]).await
             }
         }
     }
@@ -415,7 +415,7 @@ impl RangeCommand {
                 going.make(context, vec![Edit::Reserve { range, name, address }]).await
             }
             Self::Release { range, name, going } => {
-                going.make(context, vec![Edit::Remove { thing: ObjectPath::Reserved(range, name) }]).await
+                going.make(context, vec![Edit::Remove { object: ObjectPath::Reserved(range, name) }]).await
             }
         }
     }

@@ -1,4 +1,4 @@
-//! `merismos notification VERB`: the verbs of every thing, to try one, and to see what was sent.
+//! `merismos notification VERB`: the verbs of every object, to try one, and to see what was sent.
 
 use clap::Subcommand;
 use merismos_core::name::Name;
@@ -12,7 +12,7 @@ use crate::show;
 #[derive(Debug, Subcommand)]
 pub(crate) enum NotificationCommand {
     #[command(flatten)]
-    Thing(ObjectCommand<NotificationKeys>),
+    Object(ObjectCommand<NotificationKeys>),
     /// Send it now, saying that it is a try, and show what came of it
     Try {
         /// Its name
@@ -29,7 +29,7 @@ pub(crate) enum NotificationCommand {
 impl NotificationCommand {
     pub(crate) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let (sent, tried) = match self {
-            Self::Thing(verb) => return verb.run(context).await,
+            Self::Object(verb) => return verb.run(context).await,
             Self::Try { name } => (context.target.client()?.try_message(&name).await?, true),
             Self::Sent { limit } => (context.target.client()?.messages(limit).await?, false),
         };

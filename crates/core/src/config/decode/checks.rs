@@ -183,7 +183,7 @@ fn http(section: &mut Section<'_, '_>) -> HttpProbe {
             matches: section.value("body_matches", pattern),
             lacks: section.value("body_not_contains", some_text),
             pointer: section.value("json_pointer", pointer),
-            wanted: section.value("json_expect", wanted),
+            expect: section.value("json_expect", wanted),
             limit: section.value("body_limit", within("1KiB", "10MiB", "a size such as 64KiB,")),
         },
         redirects: section.value("redirects", number(0..=5)).unwrap_or(0),

@@ -126,21 +126,21 @@ impl<'t, 'p> Section<'t, 'p> {
         pairs
     }
 
-    /// Reads the labels and the note that every thing may have.
+    /// Reads the labels and the note that every object may have.
     fn about(&mut self) -> (Labels, String) {
         (self.pairs("labels", label), self.value("note", note).unwrap_or_default())
     }
 
-    /// Reads every entry of a table of named things.
+    /// Reads every entry of a table of named objects.
     fn named<T>(
         &mut self,
         key: &'static str,
         mut read: impl FnMut(Section<'t, '_>) -> Option<T>,
     ) -> BTreeMap<Name, T> {
-        let mut things = BTreeMap::new();
-        let Some((_, node)) = self.find(key) else { return things };
+        let mut objects = BTreeMap::new();
+        let Some((_, node)) = self.find(key) else { return objects };
         let path = self.sub_path(key);
-        let Some(table) = Section::open(node, path.clone(), self.problems) else { return things };
+        let Some(table) = Section::open(node, path.clone(), self.problems) else { return objects };
         for (name, line, node) in table.entries {
             let path = format!("{path}.{name}");
             let parsed = name.parse::<Name>();
@@ -148,14 +148,14 @@ impl<'t, 'p> Section<'t, 'p> {
                 let problem = Problem::at(&path, format!("found the name {name:?}"), error.to_string());
                 table.problems.push(Problem { line: Some(*line), ..problem });
             }
-            let thing = Section::open(node, path, table.problems)
+            let object = Section::open(node, path, table.problems)
                 .map(|section| Section { line: *line, ..section })
                 .and_then(&mut read);
-            if let (Ok(name), Some(thing)) = (parsed, thing) {
-                things.insert(name, thing);
+            if let (Ok(name), Some(object)) = (parsed, object) {
+                objects.insert(name, object);
             }
         }
-        things
+        objects
     }
 
     /// Reads a table inside this one, when it is there.
@@ -231,7 +231,7 @@ where
     T: FromStr + Ord + Display,
     T::Err: std::fmt::Debug,
 {
-    // The bounds are read when there is a value to hold against them: most keys are left out by most things.
+    // The bounds are read when there is a value to hold against them: most keys are left out by most objects.
     move |value| {
         let least: T = least.parse().expect("a bound written here");
         let most: T = most.parse().expect("a bound written here");

@@ -1,4 +1,4 @@
-//! What each kind of thing is made of.
+//! What each kind of object is made of.
 
 use std::collections::BTreeSet;
 use std::net::{IpAddr, SocketAddr};
@@ -318,7 +318,7 @@ fn failing(section: &mut Section<'_, '_>) -> FailureHandling {
 
 /// A value that is one of a few words.
 fn word<T: FromStr<Err = ValueError>>(value: &Value) -> Result<T, String> {
-    text(value).unwrap_or_default().parse::<T>().map_err(|error| error.wanted.to_owned())
+    text(value).unwrap_or_default().parse::<T>().map_err(|error| error.expected.to_owned())
 }
 
 fn hashing(section: &mut Section<'_, '_>) -> HashSettings {

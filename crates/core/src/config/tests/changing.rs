@@ -44,7 +44,7 @@ fn document(text: &str) -> Document {
     load(text, DocumentFormat::Toml).unwrap_or_else(|problems| panic!("{problems:#?}")).document().clone()
 }
 
-fn thing(path: &str) -> ObjectPath {
+fn object(path: &str) -> ObjectPath {
     path.parse().unwrap()
 }
 
@@ -66,7 +66,7 @@ fn refused(text: &str, edits: &[Edit]) -> String {
 
 #[test]
 fn what_is_added_shows_every_key_that_is_not_its_default() {
-    let add = |path: &str, value| Edit::Add { thing: thing(path), keys: keys(value) };
+    let add = |path: &str, value| Edit::Add { object: object(path), keys: keys(value) };
     let words = edited(
         RICH,
         &[
@@ -98,7 +98,7 @@ fn what_is_added_shows_every_key_that_is_not_its_default() {
 
 #[test]
 fn a_default_is_shown_with_its_value() {
-    let change = |path: &str, value| [Edit::Change { thing: thing(path), keys: keys(value) }];
+    let change = |path: &str, value| [Edit::Change { object: object(path), keys: keys(value) }];
     let set = change(
         "pools.booking",
         serde_json::json!({ "min_eligible": 2, "capacity": 50, "idle_timeout": "60s" }),
@@ -156,13 +156,13 @@ fn references_have_to_lead_somewhere(#[case] from: &str, #[case] to: &str, #[cas
 }
 
 #[test]
-fn things_are_added_changed_copied_and_removed() {
+fn objects_are_added_changed_copied_and_removed() {
     let add =
-        Edit::Add { thing: thing("checks.open"), keys: keys(json!({ "kind": "tcp", "interval": "1s" })) };
+        Edit::Add { object: object("checks.open"), keys: keys(json!({ "kind": "tcp", "interval": "1s" })) };
     assert_eq!(edited(RICH, &[add]), ["add check open (kind tcp, interval 1s)"]);
 
     let change = Edit::Change {
-        thing: thing("pools.booking.servers.gull"),
+        object: object("pools.booking.servers.gull"),
         keys: keys(json!({ "weight": 5, "labels": { "rack": "r7" }, "note": "the large one" })),
     };
     assert_eq!(
@@ -174,16 +174,16 @@ fn things_are_added_changed_copied_and_removed() {
         ]
     );
     let reset = Edit::Change {
-        thing: thing("hosts.tern"),
+        object: object("hosts.tern"),
         keys: keys(json!({ "labels": { "site": null, "rack": null } })),
     };
     assert_eq!(edited(RICH, &[reset]), ["label site of host tern: north to nothing"]);
     let back =
-        Edit::Change { thing: thing("pools.booking.servers.gull"), keys: keys(json!({ "weight": null })) };
+        Edit::Change { object: object("pools.booking.servers.gull"), keys: keys(json!({ "weight": null })) };
     assert_eq!(edited(RICH, &[back]), ["weight of server booking/gull: 3 to 1 (default)"]);
 
     let copy = Edit::Copy {
-        thing: thing("pools.booking"),
+        object: object("pools.booking"),
         to: "spare".parse().unwrap(),
         keys: keys(json!({ "attempts": 1 })),
     };
@@ -191,7 +191,7 @@ fn things_are_added_changed_copied_and_removed() {
     assert!(words.contains(&"add server spare/gull (address gull:8080, weight 3)".to_owned()), "{words:?}");
 
     let gone =
-        [Edit::Remove { thing: thing("frontends.web") }, Edit::Remove { thing: thing("pools.booking") }];
+        [Edit::Remove { object: object("frontends.web") }, Edit::Remove { object: object("pools.booking") }];
     let words = edited(RICH, &gone);
     assert!(words.contains(&"remove pool booking".to_owned()), "{words:?}");
 }
@@ -199,7 +199,7 @@ fn things_are_added_changed_copied_and_removed() {
 #[test]
 fn a_copy_of_a_server_that_keeps_its_address_is_refused() {
     let copy =
-        |keys| Edit::Copy { thing: thing("pools.booking.servers.gull"), to: "auk".parse().unwrap(), keys };
+        |keys| Edit::Copy { object: object("pools.booking.servers.gull"), to: "auk".parse().unwrap(), keys };
     let old = document(RICH);
     let same = edit(&old, &[copy(keys(json!({})))]).unwrap();
     let problems = check::check(same).unwrap_err();
@@ -220,21 +220,21 @@ fn a_copy_of_a_server_that_keeps_its_address_is_refused() {
 #[case::address("ranges.public.reserved.web", "used by frontend web", "frontend web, address public/web")]
 #[case::range("ranges.public", "used by frontend web", "frontend web, range public")]
 fn what_is_used_is_not_removed(#[case] path: &str, #[case] by: &str, #[case] order: &str) {
-    let says = refused(RICH, &[Edit::Remove { thing: thing(path) }]);
+    let says = refused(RICH, &[Edit::Remove { object: object(path) }]);
     assert!(says.contains(by) && says.ends_with(order), "{says}");
     // The order that it names can be done.
     let EditError::InUse { order, .. } =
-        edit(&document(RICH), &[Edit::Remove { thing: thing(path) }]).unwrap_err()
+        edit(&document(RICH), &[Edit::Remove { object: object(path) }]).unwrap_err()
     else {
         panic!("in use")
     };
-    let all: Vec<_> = order.into_iter().map(|thing| Edit::Remove { thing }).collect();
+    let all: Vec<_> = order.into_iter().map(|object| Edit::Remove { object }).collect();
     assert!(edit(&document(RICH), &all).is_ok_and(|edited| check::check(edited).is_ok()));
 }
 
 #[test]
-fn what_names_a_renamed_thing_follows_it() {
-    let rename = |path: &str, to: &str| Edit::Rename { thing: thing(path), to: to.parse().unwrap() };
+fn what_names_a_renamed_object_follows_it() {
+    let rename = |path: &str, to: &str| Edit::Rename { object: object(path), to: to.parse().unwrap() };
     for (path, to) in [
         ("checks.answers", "well"),
         ("pools.booking", "tickets"),
@@ -247,9 +247,9 @@ fn what_names_a_renamed_thing_follows_it() {
         let old = document(RICH);
         let new = edit(&old, &[rename(path, to)]).unwrap();
         let new = check::check(new).unwrap_or_else(|problems| panic!("{path}: {problems:?}"));
-        let users_of = |document: &Document, thing: &ObjectPath| users(document, thing).len();
-        let renamed = thing(path).renamed(to.parse().unwrap());
-        assert_eq!(users_of(new.document(), &renamed), users_of(&old, &thing(path)), "{path}");
+        let users_of = |document: &Document, object: &ObjectPath| users(document, object).len();
+        let renamed = object(path).renamed(to.parse().unwrap());
+        assert_eq!(users_of(new.document(), &renamed), users_of(&old, &object(path)), "{path}");
         let back =
             edit(new.document(), &[rename(&renamed.to_string(), path.rsplit('.').next().unwrap())]).unwrap();
         assert_eq!(check::check(back).unwrap().document(), &old, "{path} and back");
@@ -265,24 +265,24 @@ fn what_names_a_renamed_thing_follows_it() {
 }
 
 #[rstest]
-#[case::not_there(Edit::Remove { thing: thing("pools.booknig") }, "there is no pool booknig; there are booking")]
+#[case::not_there(Edit::Remove { object: object("pools.booknig") }, "there is no pool booknig; there are booking")]
 #[case::no_pool_around(
-    Edit::Remove { thing: thing("pools.none.servers.gull") },
+    Edit::Remove { object: object("pools.none.servers.gull") },
     "there is no pool none; there are booking"
 )]
 #[case::there_already(
-    Edit::Add { thing: thing("hosts.gull"), keys: keys(json!({ "address": "192.0.2.9" })) },
+    Edit::Add { object: object("hosts.gull"), keys: keys(json!({ "address": "192.0.2.9" })) },
     "there is a host gull already"
 )]
 #[case::wrong_key(
-    Edit::Change { thing: thing("pools.booking.servers.gull"), keys: keys(json!({ "wieght": 2 })) },
+    Edit::Change { object: object("pools.booking.servers.gull"), keys: keys(json!({ "wieght": 2 })) },
     "pools.booking.servers.gull.wieght: there is no key \"wieght\" here. Right would be: the key weight"
 )]
 #[case::wrong_value(
-    Edit::Change { thing: thing("pools.booking.servers.gull"), keys: keys(json!({ "weight": 2000 })) },
+    Edit::Change { object: object("pools.booking.servers.gull"), keys: keys(json!({ "weight": 2000 })) },
     "a whole number from 0 to 1000"
 )]
-#[case::missing_key(Edit::Add { thing: thing("checks.open"), keys: keys(json!({})) }, "the key kind is missing")]
+#[case::missing_key(Edit::Add { object: object("checks.open"), keys: keys(json!({})) }, "the key kind is missing")]
 fn edits_that_cannot_be_made(#[case] wrong: Edit, #[case] says: &str) {
     let told = refused(RICH, &[wrong]);
     assert!(told.contains(says), "{told}");
@@ -303,9 +303,9 @@ fn the_next_free_address_is_taken_until_none_is_left() {
     let told = refused(RICH, &[take("a", None), take("b", None), take("c", None)]);
     assert!(told.starts_with("no address of range public is free"), "{told}");
     // An address stays taken when its frontend goes away, until it is released.
-    let gone = edit(&document(RICH), &[Edit::Remove { thing: thing("frontends.web") }]).unwrap();
+    let gone = edit(&document(RICH), &[Edit::Remove { object: object("frontends.web") }]).unwrap();
     assert!(gone.ranges.values().all(|range| range.reserved.len() == 1));
-    let released = edit(&gone, &[Edit::Remove { thing: thing("ranges.public.reserved.web") }]).unwrap();
+    let released = edit(&gone, &[Edit::Remove { object: object("ranges.public.reserved.web") }]).unwrap();
     assert!(released.ranges.values().all(|range| range.reserved.is_empty()));
 }
 
@@ -454,14 +454,14 @@ fn parts_of_a_document_are_taken_over() {
 #[case::an_empty_pool("pools.empty", "hollow", &["rename pool empty to hollow"])]
 #[case::a_list("networks.islands", "isles", &["rename network islands to isles"])]
 #[case::a_message("notifications.night", "dusk", &["rename notification night to dusk"])]
-fn every_kind_of_thing_is_renamed_and_not_removed_and_added(
+fn every_kind_of_object_is_renamed_and_not_removed_and_added(
     #[case] path: &str,
     #[case] to: &str,
     #[case] expected: &[&str],
 ) {
     let text = RICH.to_owned()
         + "[networks]\nislands = [\"192.0.2.0/25\"]\n[pools.empty]\n[notifications.night]\nwebhook = \"http://192.0.2.7/hook\"\n";
-    let words = edited(&text, &[Edit::Rename { thing: thing(path), to: to.parse().unwrap() }]);
+    let words = edited(&text, &[Edit::Rename { object: object(path), to: to.parse().unwrap() }]);
     assert_eq!(words, expected);
 }
 
@@ -529,7 +529,7 @@ fn a_rename_moves_no_share() {
             crate::health::HealthState::Up
         }
     }
-    let rename = |path: &str, to: &str| Edit::Rename { thing: thing(path), to: to.parse().unwrap() };
+    let rename = |path: &str, to: &str| Edit::Rename { object: object(path), to: to.parse().unwrap() };
     let old = document(RICH);
     let edits = [rename("pools.booking.servers.gull", "kittiwake"), rename("pools.booking", "tickets")];
     let new = check::check(edit(&old, &edits).unwrap()).unwrap();
@@ -544,7 +544,7 @@ fn a_rename_moves_no_share() {
 }
 
 #[test]
-fn lists_of_networks_are_things_too() {
+fn lists_of_networks_are_objects_too() {
     let text = RICH.replace(
         "[hosts.gull]",
         "[networks]\nislands = [\"192.0.2.0/25\"]\ncoast = [\"192.0.2.128/25\"]\n\n[hosts.gull]",
@@ -554,29 +554,29 @@ fn lists_of_networks_are_things_too() {
          [pools.standby]\nservers.auk = {{ address = \"192.0.2.30:8080\" }}\n"
     );
     let set = |prefixes| keys(json!({ "prefixes": prefixes }));
-    let (islands, inland) = (thing("networks.islands"), thing("networks.inland"));
-    assert_eq!(users(&document(&text), &islands), [thing("frontends.web")]);
+    let (islands, inland) = (object("networks.islands"), object("networks.inland"));
+    assert_eq!(users(&document(&text), &islands), [object("frontends.web")]);
     let changes = edited(
         &text,
         &[
-            Edit::Change { thing: islands.clone(), keys: set(["192.0.2.0/26", "2001:db8::7"]) },
-            Edit::Add { thing: inland.clone(), keys: set(["198.51.100.0/24", "203.0.113.0/24"]) },
-            Edit::Rename { thing: islands.clone(), to: "isles".parse().unwrap() },
+            Edit::Change { object: islands.clone(), keys: set(["192.0.2.0/26", "2001:db8::7"]) },
+            Edit::Add { object: inland.clone(), keys: set(["198.51.100.0/24", "203.0.113.0/24"]) },
+            Edit::Rename { object: islands.clone(), to: "isles".parse().unwrap() },
         ],
     );
     assert!(
         changes.iter().any(|change| change.contains("pool_networks") && change.contains("isles")),
         "{changes:#?}"
     );
-    let used = refused(&text, &[Edit::Remove { thing: islands.clone() }]);
+    let used = refused(&text, &[Edit::Remove { object: islands.clone() }]);
     assert!(used.contains("frontend web"), "{used}");
     let wrong = keys(json!({ "prefixes": ["192.0.2.0/24"], "note": "a" }));
-    let told = refused(&text, &[Edit::Add { thing: inland.clone(), keys: wrong }]);
+    let told = refused(&text, &[Edit::Add { object: inland.clone(), keys: wrong }]);
     assert!(told.contains("networks.inland.note"), "{told}");
-    let unknown = refused(&text, &[Edit::Remove { thing: inland }]);
+    let unknown = refused(&text, &[Edit::Remove { object: inland }]);
     assert!(unknown.contains("islands, coast"), "{unknown}");
     assert_eq!(
-        edited(&text.replace(", \"coast\"", ""), &[Edit::Remove { thing: thing("networks.coast") }]).len(),
+        edited(&text.replace(", \"coast\"", ""), &[Edit::Remove { object: object("networks.coast") }]).len(),
         1
     );
 }
@@ -630,7 +630,9 @@ fn servers_that_do_not_pass_what_is_asked_of_them_from_now_on_are_lost_too() {
     let gull = std::collections::BTreeSet::from(["quay/gull".parse().unwrap(), "quay/tern".parse().unwrap()]);
     let found = super::super::lost_capacity::losses(&old, &new, &OnlyGull, &gull);
     assert_eq!(found.len(), 1, "{found:#?}");
-    assert!(found[0].says.contains("every client would get 503") && found[0].says.contains("quay: 0 of 2"));
+    assert!(
+        found[0].message.contains("every client would get 503") && found[0].message.contains("quay: 0 of 2")
+    );
     let moves = super::super::impact::impact(&old, &new, &OnlyGull, &gull).moves;
     let gull = moves.iter().find(|change| change.server.to_string() == "quay/gull").unwrap();
     assert_eq!((gull.before, gull.after), (Some(1.0), Some(0.0)));

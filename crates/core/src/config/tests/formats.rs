@@ -115,25 +115,25 @@ fn schema_takes(document: &Value) -> Result<(), String> {
 
 /// A document that uses every key there is.
 fn everything() -> Value {
-    let about = |mut thing: Value| {
-        thing["note"] = json!("for a reason");
-        thing["labels"] = json!({ "site": "north" });
-        thing
+    let about = |mut object: Value| {
+        object["note"] = json!("for a reason");
+        object["labels"] = json!({ "site": "north" });
+        object
     };
     let times = json!({
         "connect_timeout": "1s", "first_byte_timeout": "2s", "response_timeout": "3m", "idle_timeout": "4s"
     });
-    let with_times = |mut thing: Value| {
+    let with_times = |mut object: Value| {
         for (key, value) in times.as_object().unwrap() {
-            thing[key] = value.clone();
+            object[key] = value.clone();
         }
-        about(thing)
+        about(object)
     };
-    let limits = |mut thing: Value| {
+    let limits = |mut object: Value| {
         for (key, value) in [("connection_limit", 100), ("in_flight_limit", 50), ("rate_limit", 1000)] {
-            thing[key] = value.into();
+            object[key] = value.into();
         }
-        with_times(thing)
+        with_times(object)
     };
     let failing = json!({
         "suspect_share": 20, "retry_after": "2s", "retry_budget": 5, "on_down": "keep", "on_failback": "break"
@@ -144,10 +144,10 @@ fn everything() -> Value {
                       "client-address"],
         "hash_prefix_ipv4": 24, "hash_prefix_ipv6": 56, "hash_when_absent": "refuse", "bounded_load": 125
     });
-    let hashing = |mut thing: Value| {
-        thing.as_object_mut().unwrap().extend(hashing.as_object().unwrap().clone());
-        thing.as_object_mut().unwrap().extend(failing.as_object().unwrap().clone());
-        thing
+    let hashing = |mut object: Value| {
+        object.as_object_mut().unwrap().extend(hashing.as_object().unwrap().clone());
+        object.as_object_mut().unwrap().extend(failing.as_object().unwrap().clone());
+        object
     };
     let checking = |mut pool: Value| {
         for (key, value) in [("check", "well"), ("checks_needed", "any"), ("when_none", "all")] {

@@ -118,7 +118,7 @@ fn three_mistakes_are_told_at_once_in_the_order_of_their_lines() {
 }
 
 #[test]
-fn a_thing_that_could_not_be_read_is_not_also_called_missing() {
+fn a_object_that_could_not_be_read_is_not_also_called_missing() {
     let text = changed("kind = \"http\"", "kind = \"carrier-pigeon\"");
     assert_eq!(problems(&text), [(Some(4), "checks.answers.kind".to_owned())]);
 }
@@ -126,7 +126,7 @@ fn a_thing_that_could_not_be_read_is_not_also_called_missing() {
 #[test]
 fn a_misspelt_key_is_answered_with_the_right_one() {
     let found = load(&changed("weight = 3", "wieght = 3"), DocumentFormat::Toml).unwrap_err();
-    assert_eq!(found[0].wanted, "the key weight");
+    assert_eq!(found[0].expected, "the key weight");
     assert!(found[0].to_string().starts_with("line 12: pools.booking.servers.gull.wieght: there is no key"));
 }
 
@@ -206,7 +206,7 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
 fn what_is_allowed_and_probably_not_wanted(#[case] more: &str, #[case] says: &str) {
     let checked = load(&format!("{GOOD}\n{more}"), DocumentFormat::Toml).unwrap();
     assert!(
-        checked.warnings().iter().any(|w| w.says.contains(says) && w.line.is_some()),
+        checked.warnings().iter().any(|w| w.message.contains(says) && w.line.is_some()),
         "{:?}",
         checked.warnings()
     );
@@ -282,6 +282,6 @@ fn of_many_names_the_nearest_are_offered() {
         text += &format!("[pools.{name}]\n");
     }
     let problems = load(&text, DocumentFormat::Toml).unwrap_err();
-    assert!(problems[0].wanted.starts_with("one of timetable, "), "{problems:#?}");
-    assert_eq!(problems[0].wanted.matches(", ").count(), 7);
+    assert!(problems[0].expected.starts_with("one of timetable, "), "{problems:#?}");
+    assert_eq!(problems[0].expected.matches(", ").count(), 7);
 }

@@ -190,19 +190,19 @@ proptest! {
 
     #[test]
     fn what_is_added_and_removed_again_leaves_nothing(document in document(), server in server(99)) {
-        let thing: ObjectPath = "pools.booking.servers.razorbill".parse().unwrap();
+        let object: ObjectPath = "pools.booking.servers.razorbill".parse().unwrap();
         let keys = server.as_object().unwrap().clone();
-        let added = edit(&document, &[Edit::Add { thing: thing.clone(), keys }]).unwrap();
+        let added = edit(&document, &[Edit::Add { object: object.clone(), keys }]).unwrap();
         prop_assert_eq!(diff(&document, &added).len(), 1);
-        prop_assert_eq!(edit(&added, &[Edit::Remove { thing }]), Ok(document.clone()));
+        prop_assert_eq!(edit(&added, &[Edit::Remove { object }]), Ok(document.clone()));
     }
 
     #[test]
     fn a_rename_is_found_and_its_reverse_undoes_it(document in document(), which in any_pool()) {
         let to: Name = "quay".parse().unwrap();
         let ObjectPath::Pool(from) = &which else { unreachable!("a pool") };
-        let renamed = edit(&document, &[Edit::Rename { thing: which.clone(), to: to.clone() }]).unwrap();
-        let back = edit(&renamed, &[Edit::Rename { thing: ObjectPath::Pool(to.clone()), to: from.clone() }]);
+        let renamed = edit(&document, &[Edit::Rename { object: which.clone(), to: to.clone() }]).unwrap();
+        let back = edit(&renamed, &[Edit::Rename { object: ObjectPath::Pool(to.clone()), to: from.clone() }]);
         prop_assert_eq!(back, Ok(document.clone()));
         let found = Renames::between(&document, &renamed);
         // An empty pool has nothing that it could be known by.
@@ -219,9 +219,9 @@ proptest! {
     fn a_copy_differs_from_its_original_in_its_name_alone(document in document(), which in any_pool()) {
         let to: Name = "quay".parse().unwrap();
         let ObjectPath::Pool(from) = &which else { unreachable!("a pool") };
-        let copied = edit(&document, &[Edit::Copy { thing: which.clone(), to: to.clone(), keys: Map::new() }]).unwrap();
+        let copied = edit(&document, &[Edit::Copy { object: which.clone(), to: to.clone(), keys: Map::new() }]).unwrap();
         prop_assert_eq!(&copied.pools[&to], &document.pools[from]);
-        let without = edit(&copied, &[Edit::Remove { thing: ObjectPath::Pool(to) }]);
+        let without = edit(&copied, &[Edit::Remove { object: ObjectPath::Pool(to) }]);
         prop_assert_eq!(without, Ok(document.clone()));
     }
 
@@ -229,7 +229,7 @@ proptest! {
     fn a_changed_key_holds_its_value_and_null_its_default(document in document(), which in any_pool(), attempts in 1..=5_u8) {
         let change = |value: Value| {
             let keys = Map::from_iter([("attempts".to_owned(), value)]);
-            edit(&document, &[Edit::Change { thing: which.clone(), keys }]).unwrap()
+            edit(&document, &[Edit::Change { object: which.clone(), keys }]).unwrap()
         };
         let ObjectPath::Pool(name) = &which else { unreachable!("a pool") };
         let changed = change(attempts.into());

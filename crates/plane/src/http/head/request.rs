@@ -434,7 +434,7 @@ fn field_of<'h>(fields: &[Header<'h>], name: &str) -> Option<&'h [u8]> {
 }
 
 /// What a request says that work can be dealt out by, read from the head that was written for the server. Only pools
-/// that go by such things ask for it.
+/// that go by such objects ask for it.
 pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> RequestKey {
     with_fields(head, |target, fields| {
         let field = |name: &str| field_of(fields, name);

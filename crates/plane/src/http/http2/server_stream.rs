@@ -23,9 +23,9 @@ use crate::io::{Sink, Source};
 const MOST_UNASKED: usize = 64 << 10;
 
 /// Counts a stream on its connection.
-struct StreamGuard(Rc<SharedConnection>);
+struct SharedStreamGuard(Rc<SharedConnection>);
 
-impl Drop for StreamGuard {
+impl Drop for SharedStreamGuard {
     fn drop(&mut self) {
         self.0.streams.set(self.0.streams.get() - 1);
     }
@@ -47,7 +47,7 @@ pub(in super::super) struct RequestHalf {
     head_left: usize,
     body: Option<StreamBodyWriter>,
     coming: PendingResponse,
-    counted: StreamGuard,
+    counted: SharedStreamGuard,
     /// The server said, or it is plain, that it has done nothing of the request.
     untouched: bool,
 }
@@ -82,7 +82,7 @@ impl ServerStream {
             head_left: asked.length,
             body: None,
             coming: Rc::clone(&coming),
-            counted: StreamGuard(line),
+            counted: SharedStreamGuard(line),
             untouched: false,
         };
         let reading = ResponseHalf {

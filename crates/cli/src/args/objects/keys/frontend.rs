@@ -112,9 +112,9 @@ impl ObjectKeys for FrontendKeys {
         keys.entry("protocol").or_insert_with(|| "http".into());
     }
 
-    fn before(&self, thing: &ObjectPath, keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
+    fn before(&self, object: &ObjectPath, keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
         let (Some(range), Some(port)) = (&self.from, self.port) else { return Ok(Vec::new()) };
-        let name = thing.name().clone();
+        let name = object.name().clone();
         keys.insert("listen".to_owned(), format!("{range}/{name}:{port}").into());
         Ok(vec![Edit::Reserve { range: range.clone(), name, address: None }])
     }

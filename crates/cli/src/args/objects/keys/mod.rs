@@ -1,4 +1,4 @@
-//! The keys of each kind of thing as flags, named as in the document.
+//! The keys of each kind of object as flags, named as in the document.
 
 mod check;
 mod frontend;
@@ -26,18 +26,18 @@ pub(crate) use places::{HostKeys, NetworkKeys, RangeKeys};
 pub(crate) use pool::PoolKeys;
 pub(crate) use server::{LookupKeys, ServerKeys};
 
-/// The keys of one kind of thing.
+/// The keys of one kind of object.
 pub(crate) trait ObjectKeys: clap::Args + Serialize + Debug + Send + Sync + 'static {
     /// Which kind.
     const KIND: ObjectKind;
     /// How one is named on the command line.
     type Name: ObjectName;
 
-    /// The keys that a new thing gets when they are not given, beside the document's own defaults.
+    /// The keys that a new object gets when they are not given, beside the document's own defaults.
     fn defaults(_keys: &mut Map<String, Value>) {}
 
-    /// What has to be done before a thing with these keys can be made.
-    fn before(&self, _thing: &ObjectPath, _keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
+    /// What has to be done before a object with these keys can be made.
+    fn before(&self, _object: &ObjectPath, _keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
         Ok(Vec::new())
     }
 }
@@ -46,12 +46,12 @@ pub(crate) trait ObjectKeys: clap::Args + Serialize + Debug + Send + Sync + 'sta
 pub(crate) trait ObjectName:
     FromStr<Err: Display + std::error::Error + Send + Sync + 'static> + Clone + Debug + Send + Sync + 'static
 {
-    /// The thing of that name.
-    fn thing<K: ObjectKeys>(&self) -> ObjectPath;
+    /// The object of that name.
+    fn object<K: ObjectKeys>(&self) -> ObjectPath;
 }
 
 impl ObjectName for Name {
-    fn thing<K: ObjectKeys>(&self) -> ObjectPath {
+    fn object<K: ObjectKeys>(&self) -> ObjectPath {
         let name = self.clone();
         match K::KIND {
             ObjectKind::Host => ObjectPath::Host(name),
@@ -62,14 +62,14 @@ impl ObjectName for Name {
             ObjectKind::Notification => ObjectPath::Notification(name),
             ObjectKind::Network => ObjectPath::Network(name),
             ObjectKind::Reserved | ObjectKind::Server | ObjectKind::Lookup => {
-                unreachable!("things inside others are named with what is around them")
+                unreachable!("objects inside others are named with what is around them")
             }
         }
     }
 }
 
 impl ObjectName for PoolServer {
-    fn thing<K: ObjectKeys>(&self) -> ObjectPath {
+    fn object<K: ObjectKeys>(&self) -> ObjectPath {
         match K::KIND {
             ObjectKind::Lookup => ObjectPath::Lookup(self.pool.clone(), self.server.clone()),
             _ => ObjectPath::Server(self.clone()),

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { untrack } from 'svelte'
-  import type { Edit, Keys, Kind, ThingView } from '../api/types'
+  import type { Edit, Keys, Kind, ObjectView } from '../api/types'
   import type { Outlook } from '../desk/desk.svelte'
   import { applies, byKey, FIELDS, KINDS, labelText, meant, put, valueAt, meantLabels, shown, wrong, wrongName, type Field, type Mistake } from '../desk/fields'
   import { unsaved } from '../desk/unsaved.svelte'
@@ -10,19 +10,19 @@
   import GoLive from './GoLive.svelte'
   import TryCheck from './TryCheck.svelte'
 
-  // A form for one thing: a new one, or one that is there. What is typed in it is kept until it is made or forgotten.
+  // A form for one object: a new one, or one that is there. What is typed in it is kept until it is made or forgotten.
   let {
     kind,
     around = '',
-    thing = null,
+    object = null,
     gone = false,
     basedOn,
     onmade,
   }: {
     kind: Kind
-    /** The path of what is around a new thing, with a dot behind it. */
+    /** The path of what is around a new object, with a dot behind it. */
     around?: string
-    thing?: ThingView | null
+    object?: ObjectView | null
     /** It was removed meanwhile: it can only be made anew. */
     gone?: boolean
     basedOn?: number | undefined
@@ -39,7 +39,7 @@
 
   const fields = $derived(FIELDS[kind])
   const place = $derived(around || `${KINDS[kind].home}.`)
-  const key = $derived(`form ${thing ? thing.path : `${place}*`}`)
+  const key = $derived(`form ${object ? object.path : `${place}*`}`)
   let name = $state('')
   let values = $state<Record<string, string>>({})
   let bases = $state<Record<string, string>>({})
@@ -50,14 +50,14 @@
   let made = $state(false)
   let outlook = $state.raw<Outlook | null>(null)
 
-  const begin = (field: Field, of: ThingView | null) =>
+  const begin = (field: Field, of: ObjectView | null) =>
     shown(field, of?.keys ?? {}) || (of === null && field.needed && field.of ? (field.of[0] ?? '') : '')
 
-  // The form begins anew when it is given another thing. When the same one changes meanwhile, what was typed stays.
-  const before = $derived(JSON.stringify(thing))
-  let last: ThingView | null | undefined
+  // The form begins anew when it is given another object. When the same one changes meanwhile, what was typed stays.
+  const before = $derived(JSON.stringify(object))
+  let last: ObjectView | null | undefined
   $effect.pre(() => {
-    const known: ThingView | null = JSON.parse(before)
+    const known: ObjectView | null = JSON.parse(before)
     const same = last !== undefined && last?.path === known?.path
     const was = same ? (last ?? null) : null
     last = known
@@ -82,18 +82,18 @@
   })
 
   const typed = $derived.by<Typed | null>(() => {
-    const own = fields.filter((field) => (values[field.key] ?? '') !== begin(field, thing))
-    const others = labels === labelText(thing?.labels ?? {}) ? null : labels
+    const own = fields.filter((field) => (values[field.key] ?? '') !== begin(field, object))
+    const others = labels === labelText(object?.labels ?? {}) ? null : labels
     if (made || (own.length === 0 && others === null && name === '')) return null
     const of = (from: Record<string, string>) => Object.fromEntries(own.map((field) => [field.key, from[field.key] ?? '']))
     return { name, labels: others, values: of(values), bases: of(bases) }
   })
-  $effect(() => unsaved.keep(key, thing ? `${KINDS[kind].one} ${thing.name}` : `a new ${KINDS[kind].one}`, typed))
+  $effect(() => unsaved.keep(key, object ? `${KINDS[kind].one} ${object.name}` : `a new ${KINDS[kind].one}`, typed))
 
   function forget() {
-    values = Object.fromEntries(fields.map((field) => [field.key, begin(field, thing)]))
+    values = Object.fromEntries(fields.map((field) => [field.key, begin(field, object)]))
     bases = { ...values }
-    labels = labelText(thing?.labels ?? {})
+    labels = labelText(object?.labels ?? {})
     name = ''
     keptAt = ''
   }
@@ -102,9 +102,9 @@
   const clashes = $derived.by(() => {
     const found: Record<string, string> = {}
     for (const field of fields) {
-      const now = begin(field, thing)
+      const now = begin(field, object)
       const mine = values[field.key] ?? ''
-      if (thing && mine !== now && now !== (bases[field.key] ?? ''))
+      if (object && mine !== now && now !== (bases[field.key] ?? ''))
         found[field.key] = `Another change set it to ${now === '' ? 'its default' : now} meanwhile, from ${bases[field.key] || 'its default'}; your value would replace that.`
     }
     return found
@@ -116,17 +116,17 @@
       const typed = values[field.key] ?? ''
       // Of two fields of one key the one that applies speaks for it.
       if (!applies(field, values) && fields.some((it) => it !== field && it.key === field.key && applies(it, values))) continue
-      const was = thing ? shown(field, thing.keys) : ''
+      const was = object ? shown(field, object.keys) : ''
       if (!applies(field, values)) {
-        if (thing && was !== '') put(keys, field.key, null)
-      } else if (typed.trim() !== was) put(keys, field.key, meant(field, typed, thing && valueAt(thing.keys, field.key)))
+        if (object && was !== '') put(keys, field.key, null)
+      } else if (typed.trim() !== was) put(keys, field.key, meant(field, typed, object && valueAt(object.keys, field.key)))
     }
-    if (labels.trim() !== labelText(thing?.labels ?? {})) keys.labels = meantLabels(labels, thing?.labels ?? {})
+    if (labels.trim() !== labelText(object?.labels ?? {})) keys.labels = meantLabels(labels, object?.labels ?? {})
     return keys
   })
   /** All of its keys, as the form has them. */
-  const whole = $derived(Object.fromEntries(Object.entries({ ...(thing?.keys ?? {}), ...changed }).filter(([key, value]) => value !== null && key !== 'labels')))
-  const nameMistake = $derived(thing ? null : wrongName(name.trim()))
+  const whole = $derived(Object.fromEntries(Object.entries({ ...(object?.keys ?? {}), ...changed }).filter(([key, value]) => value !== null && key !== 'labels')))
+  const nameMistake = $derived(object ? null : wrongName(name.trim()))
   const ownMistakes = $derived.by(() => {
     const found: Record<string, Mistake> = {}
     for (const field of fields) {
@@ -136,24 +136,24 @@
     return found
   })
   const missing = $derived(
-    thing || typed === null
+    object || typed === null
       ? []
       : [...(name.trim() === '' ? ['Name'] : []), ...fields.filter((field) => field.needed && applies(field, values) && !values[field.key]?.trim()).map((field) => field.label)],
   )
-  const path = $derived(thing ? thing.path : `${place}${name.trim()}`)
+  const path = $derived(object ? object.path : `${place}${name.trim()}`)
   const mistakes = $derived({ ...byKey(outlook?.mistakes ?? [], path), ...ownMistakes })
   const wrongs = $derived(Object.keys(ownMistakes).length + (nameMistake ? 1 : 0))
   const edits = $derived.by<Edit[]>(() => {
     if (wrongs > 0) return []
-    if (thing && gone) return [{ do: 'add', thing: thing.path, keys: { ...whole, ...('labels' in changed ? { labels: changed.labels ?? null } : { labels: thing.labels }) } }]
-    if (thing) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', thing: thing.path, keys: changed }]
+    if (object && gone) return [{ do: 'add', object: object.path, keys: { ...whole, ...('labels' in changed ? { labels: changed.labels ?? null } : { labels: object.labels }) } }]
+    if (object) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', object: object.path, keys: changed }]
     if (typed === null || missing.length > 0) return []
     const given = Object.fromEntries(Object.entries(changed).filter(([, value]) => value !== null))
-    return [{ do: 'add', thing: path, keys: given }]
+    return [{ do: 'add', object: path, keys: given }]
   })
 
   function done() {
-    const its = thing ? thing.name : name.trim()
+    const its = object ? object.name : name.trim()
     made = true
     keptAt = ''
     unsaved.keep(key, '', null)
@@ -169,7 +169,7 @@
         <button type="button" class="btn btn-xs" onclick={forget}>Forget it</button>
       </p>
     {/if}
-    {#if !thing}
+    {#if !object}
       <div class="mb-2 sm:w-1/2 sm:pr-2">
         <label class="block" for="field-own-name">Name<span aria-hidden="true" class="text-secondary"> *</span></label>
         <input
@@ -204,6 +204,6 @@
   <div class="min-w-0 rounded-box border border-base-300 bg-base-200 p-3">
     <h2 class="mb-2 font-semibold">What this does</h2>
     <GoLive {edits} {basedOn} {missing} wrong={wrongs} verb={gone ? 'Create again' : 'Apply'} onseen={(seen) => (outlook = seen)} onmade={done} />
-    {#if kind === 'check'}<TryCheck name={thing ? thing.name : name} keys={whole} usedBy={thing?.used_by ?? []} />{/if}
+    {#if kind === 'check'}<TryCheck name={object ? object.name : name} keys={whole} usedBy={object?.used_by ?? []} />{/if}
   </div>
 </div>

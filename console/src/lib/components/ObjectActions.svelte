@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { Edit, ThingView } from '../api/types'
+  import type { Edit, ObjectView } from '../api/types'
   import { words } from '../api/call'
   import { desk } from '../desk/desk.svelte'
   import { KINDS } from '../desk/fields'
@@ -7,7 +7,7 @@
   import Dialog from './Dialog.svelte'
   import GoLive from './GoLive.svelte'
 
-  let { thing, ongone, onrenamed }: { thing: ThingView; ongone: () => void; onrenamed: (to: string) => void } = $props()
+  let { object, ongone, onrenamed }: { object: ObjectView; ongone: () => void; onrenamed: (to: string) => void } = $props()
 
   type Doing = 'rename' | 'copy' | 'remove' | 'remove-all'
   let doing = $state<Doing | null>(null)
@@ -17,20 +17,20 @@
   let differs = $state('')
 
   /** The key in which a copy has to differ, for it can be there only once. */
-  const unique = $derived(thing.kind === 'frontend' ? 'listen' : thing.kind === 'server' ? 'address' : null)
+  const unique = $derived(object.kind === 'frontend' ? 'listen' : object.kind === 'server' ? 'address' : null)
   const edits = $derived.by<Edit[]>(() => {
     const name = to.trim()
     if (doing === 'remove-all') return removal?.edits ?? []
-    if (doing === 'remove') return [{ do: 'remove', thing: thing.path }]
+    if (doing === 'remove') return [{ do: 'remove', object: object.path }]
     if (name === '') return []
-    if (doing === 'rename') return [{ do: 'rename', thing: thing.path, to: name }]
+    if (doing === 'rename') return [{ do: 'rename', object: object.path, to: name }]
     const keys = unique && differs.trim() ? { [unique]: differs.trim() } : {}
-    return [{ do: 'copy', thing: thing.path, to: name, keys }]
+    return [{ do: 'copy', object: object.path, to: name, keys }]
   })
 
   function begin(what: Doing) {
     ;[removal, trouble] = [null, '']
-    if (what === 'remove-all') removalOf(thing, desk.draft).then((found) => (removal = found), (error) => (trouble = words(error)))
+    if (what === 'remove-all') removalOf(object, desk.draft).then((found) => (removal = found), (error) => (trouble = words(error)))
     to = ''
     differs = ''
     doing = what
@@ -48,12 +48,12 @@
   <button class="btn btn-xs" onclick={() => begin('rename')}>Rename …</button>
   <button class="btn btn-xs" onclick={() => begin('copy')}>Copy …</button>
   <button class="btn btn-xs" onclick={() => begin('remove')}>Remove …</button>
-  {#if thing.kind === 'frontend'}<button class="btn btn-xs" onclick={() => begin('remove-all')}>Remove with its pools …</button>{/if}
+  {#if object.kind === 'frontend'}<button class="btn btn-xs" onclick={() => begin('remove-all')}>Remove with its pools …</button>{/if}
 </div>
 
 {#if doing}
   <Dialog
-    title={`${doing === 'rename' ? 'Rename' : doing === 'copy' ? 'Copy' : 'Remove'} ${KINDS[thing.kind].one} ${thing.name}`}
+    title={`${doing === 'rename' ? 'Rename' : doing === 'copy' ? 'Copy' : 'Remove'} ${KINDS[object.kind].one} ${object.name}`}
     onclose={() => (doing = null)}
   >
     {#if doing === 'remove-all'}
@@ -65,10 +65,10 @@
       <input id="new-name" class="input input-sm mb-3 w-full" autocomplete="off" bind:value={to} maxlength="63" />
       {#if doing === 'copy' && unique}
         <label class="mb-1 block" for="differs">{unique === 'listen' ? 'It listens on' : 'Its address'}</label>
-        <input id="differs" class="input input-sm mb-3 w-full" autocomplete="off" bind:value={differs} placeholder={String(thing.keys[unique] ?? '')} />
+        <input id="differs" class="input input-sm mb-3 w-full" autocomplete="off" bind:value={differs} placeholder={String(object.keys[unique] ?? '')} />
       {/if}
-    {:else if thing.used_by.length > 0}
-      <p class="mb-3">It is used by {thing.used_by.join(', ')}.</p>
+    {:else if object.used_by.length > 0}
+      <p class="mb-3">It is used by {object.used_by.join(', ')}.</p>
     {/if}
     <GoLive {edits} verb={doing === 'rename' ? 'Rename it' : doing === 'copy' ? 'Copy it' : doing === 'remove' ? 'Remove it' : 'Remove them'} onmade={made} />
   </Dialog>

@@ -1,12 +1,12 @@
 <script lang="ts">
-  import { CallError, thing as ask, words } from '../lib/api/call'
-  import type { Edit, ThingView } from '../lib/api/types'
+  import { CallError, object as ask, words } from '../lib/api/call'
+  import type { Edit, ObjectView } from '../lib/api/types'
   import Explain from '../lib/components/Explain.svelte'
   import GoLive from '../lib/components/GoLive.svelte'
   import SentMessages from '../lib/components/SentMessages.svelte'
   import Path from '../lib/components/Path.svelte'
-  import ThingActions from '../lib/components/ThingActions.svelte'
-  import ThingForm from '../lib/components/ThingForm.svelte'
+  import ObjectActions from '../lib/components/ObjectActions.svelte'
+  import ObjectForm from '../lib/components/ObjectForm.svelte'
   import TrialDialog from '../lib/components/TrialDialog.svelte'
   import { desk } from '../lib/desk/desk.svelte'
   import { KINDS } from '../lib/desk/fields'
@@ -17,7 +17,7 @@
 
   const kind = $derived(kindOf(route.pathname))
   const name = $derived(route.pathname.split('/')[2] ?? '')
-  let thing = $state.raw<ThingView | null>(null)
+  let object = $state.raw<ObjectView | null>(null)
   let trouble = $state('')
   /** It was there when the page was opened, and is not any more. */
   let gone = $state(false)
@@ -31,14 +31,14 @@
     let current = true
     ask(`${KINDS[kind].home}.${name}`, desk.draft).then(
       (found) => {
-        if (current) [thing, trouble, gone] = [found, '', false]
+        if (current) [object, trouble, gone] = [found, '', false]
       },
       (error) => {
         if (!current) return
         trouble = words(error)
         // What was typed for it stays.
-        gone = thing?.name === name && error instanceof CallError && error.status === 404
-        if (!gone && !(error instanceof CallError && error.status !== 404)) thing = null
+        gone = object?.name === name && error instanceof CallError && error.status === 404
+        if (!gone && !(error instanceof CallError && error.status !== 404)) object = null
       },
     )
     return () => (current = false)
@@ -46,8 +46,8 @@
 
   const go = (to: string) => void navigate(to as '/')
   const frontend = $derived(kind === 'frontend' ? live.status?.frontends.find((it) => it.name === name) : undefined)
-  const taken = $derived(kind === 'range' ? Object.entries((thing?.keys.reserved ?? {}) as Record<string, string>) : [])
-  const release = $derived<Edit[]>(releasing ? [{ do: 'remove', thing: `ranges.${name}.reserved.${releasing}` }] : [])
+  const taken = $derived(kind === 'range' ? Object.entries((object?.keys.reserved ?? {}) as Record<string, string>) : [])
+  const release = $derived<Edit[]>(releasing ? [{ do: 'remove', object: `ranges.${name}.reserved.${releasing}` }] : [])
   const take = $derived<Edit[]>(taking.trim() ? [{ do: 'reserve', range: name, name: taking.trim() }] : [])
 </script>
 
@@ -65,22 +65,22 @@
       {/if}
       <button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>
     {/if}
-    {#if thing && !gone}
+    {#if object && !gone}
       <div class="ml-auto">
-        <ThingActions {thing} ongone={() => go(`/${KINDS[kind].home}`)} onrenamed={(to) => go(`/${KINDS[kind].home}/${to}`)} />
+        <ObjectActions {object} ongone={() => go(`/${KINDS[kind].home}`)} onrenamed={(to) => go(`/${KINDS[kind].home}/${to}`)} />
       </div>
     {/if}
   </div>
   {#if gone}
     <p class="mb-3 text-error" role="alert">✕ It was removed, or got another name, while this page was open. What it was, and what you typed, is still here: it can be made anew.</p>
   {:else if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
-  {#if thing}
-    {#if thing.used_by.length > 0}
+  {#if object}
+    {#if object.used_by.length > 0}
       <p class="mb-3">
-        Used by {#each thing.used_by.slice(0, 20) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{/each}{thing.used_by.length > 20 ? ` and ${thing.used_by.length - 20} more` : ''}
+        Used by {#each object.used_by.slice(0, 20) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{/each}{object.used_by.length > 20 ? ` and ${object.used_by.length - 20} more` : ''}
       </p>
     {/if}
-    {#if thing.timing}<p class="mb-3 text-secondary">A failure is {noticed(thing.timing)}.</p>{/if}
+    {#if object.timing}<p class="mb-3 text-secondary">A failure is {noticed(object.timing)}.</p>{/if}
     {#if frontend}<Explain frontend={name} protocol={frontend.protocol} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Reserved addresses">
@@ -108,7 +108,7 @@
       </section>
     {/if}
     {#if kind === 'notification'}<SentMessages {name} />{/if}
-    <ThingForm {kind} {thing} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
+    <ObjectForm {kind} {object} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
   {/if}
 </main>
 
