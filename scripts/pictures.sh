@@ -111,7 +111,7 @@ rm -f /tmp/skerry.toml /tmp/skerry-wrong.toml
 python3 scripts/picture.py "$folder/console-draft.png" --path /changes/drafts/autumn
 merismos draft discard autumn >/dev/null
 python3 scripts/picture.py "$folder/console-changes.png" --path /changes
-python3 scripts/picture.py "$folder/console-messages.png" --path /notifications/watch
+python3 scripts/picture.py "$folder/console-notifications.png" --path /notifications/watch
 python3 scripts/picture.py "$folder/console-events.png" --path /events
 python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"

@@ -75,7 +75,7 @@
         onchange={(event) => desk.choose(event.currentTarget.value || null)}
         data-testid="where"
       >
-        <option value="">the running configuration</option>
+        <option value="">running revision</option>
         {#each known as it (it.name)}<option value={it.name}>draft {it.name}</option>{/each}
       </select>
     </label>
