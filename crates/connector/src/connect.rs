@@ -75,7 +75,7 @@ pub fn sources(all: &[IpAddr], server: SocketAddr, turn: u64) -> impl Iterator<I
     fitting().chain(fitting()).skip(first).take(count)
 }
 
-/// As [`open`], from one of some addresses: the `turn`th of the server's family, and the next when that has no port
+/// As [`connect_address`], from one of some addresses: the `turn`th of the server's family, and the next when that has no port
 /// left.
 pub async fn connect_address_from(
     sources: &[IpAddr],

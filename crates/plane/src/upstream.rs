@@ -143,7 +143,7 @@ pub(crate) async fn connect_server(
     Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false })
 }
 
-/// As [`reach`], for work of a worker: while the process is short of descriptors, those that rest unused are given up, and it is
+/// As [`connect_server`], for work of a worker: while the process is short of descriptors, those that rest unused are given up, and it is
 /// tried again for as long as work of the pool may wait.
 pub(crate) async fn connect_server_from(
     worker: &Worker,

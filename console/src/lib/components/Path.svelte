@@ -1,7 +1,7 @@
 <script lang="ts">
   import { pageOf } from '../desk/place'
 
-  // A object of the configuration, by its path, as a link to its page.
+  // An object of the configuration, by its path, as a link to its page.
   let { path }: { path: string } = $props()
 
   const name = $derived(path.replace(/^(frontends|pools|checks|hosts|ranges|networks|notifications)\./, '').replace(/\.(servers|lookups|taken)\./, '/'))

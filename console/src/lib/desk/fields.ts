@@ -252,7 +252,7 @@ export function put(keys: Keys, key: string, value: Json): void {
   }
 }
 
-/** What a field shows of a object's keys. */
+/** What a field shows of an object's keys. */
 export function shown(field: Field, keys: Keys): string {
   const value = valueAt(keys, field.key)
   if (value === undefined || value === null) return ''

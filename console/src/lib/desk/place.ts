@@ -7,7 +7,7 @@ const HOMES: Record<string, Kind> = { frontends: 'frontend', pools: 'pool', chec
 /** The kind of object that a page's address is about. */
 export const kindOf = (pathname: string): Kind => HOMES[pathname.split('/')[1] ?? ''] ?? 'frontend'
 
-/** The page of a object by its path in the document. */
+/** The page of an object by its path in the document. */
 export function pageOf(path: string): string {
   const [home, name] = path.split('.')
   return `/${home}/${name}`

@@ -15,7 +15,7 @@ const texts = (value: unknown): string[] => (Array.isArray(value) ? value.map(St
 export async function removalOf(frontend: ObjectView, draft: string | null): Promise<Removal> {
   const going = [frontend.path]
   const left: Removal['left'] = []
-  // A object goes when all that use it do.
+  // An object goes when all that use it do.
   const go = async (path: string): Promise<ObjectView | null> => {
     const view = await ask(path, draft)
     const users = view.used_by.filter((user) => !going.includes(user))

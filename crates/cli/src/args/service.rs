@@ -155,7 +155,7 @@ async fn removal(client: &Client, name: &Name, draft: Option<&Name>) -> Result<S
         [&view.keys["pool"], &view.keys["last_resort"]].into_iter().chain(&list).filter_map(named).collect();
     let mut going = vec![frontend];
     let mut left = Vec::new();
-    // A object goes when all that use it do.
+    // An object goes when all that use it do.
     let mut go = async |object: ObjectPath, going: &mut Vec<ObjectPath>| -> Result<Option<Value>, CliError> {
         let view = client.object(&object, draft).await?;
         let gone: Vec<String> = going.iter().map(ObjectPath::to_string).collect();

@@ -1,4 +1,4 @@
-//! The defaults of a object's keys, for people who compare.
+//! The defaults of an object's keys, for people who compare.
 
 use std::collections::BTreeMap;
 use std::rc::Rc;
@@ -9,7 +9,7 @@ use serde_json::Value;
 use super::diff::{PlainKeys, keys};
 use super::object::{ObjectKind, ObjectPath};
 
-/// Keys without which a object can't be read, or which decide what others it has. They have no default.
+/// Keys without which an object can't be read, or which decide what others it has. They have no default.
 const NEEDED: [&str; 12] = [
     "protocol",
     "listen",
@@ -53,7 +53,7 @@ const LEFT_OUT: [(ObjectKind, &str, &str); 24] = [
     (ObjectKind::Check, "method", "GET"),
 ];
 
-/// The needed keys that decide which others a object has, and with them its defaults.
+/// The needed keys that decide which others an object has, and with them its defaults.
 const DECIDING: [&str; 3] = ["protocol", "kind", "records"];
 
 /// The defaults of objects: what their keys would be if only those were given that have to be. Each is read once, from a document with
@@ -64,7 +64,7 @@ pub(super) struct Defaults {
 }
 
 impl Defaults {
-    /// The defaults of the keys of the object at `path`; a object that is not made of keys has none.
+    /// The defaults of the keys of the object at `path`; an object that is not made of keys has none.
     pub(super) fn of<T: Serialize>(&mut self, path: &str, object: &T, own: &PlainKeys) -> Rc<PlainKeys> {
         let Ok(named) = path.parse::<ObjectPath>() else { return Rc::default() };
         let deciding = DECIDING.map(|key| own.get(key).cloned());

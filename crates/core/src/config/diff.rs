@@ -73,7 +73,7 @@ impl DocumentChange {
     #[must_use]
     pub fn subject(&self) -> Option<(ObjectPath, &str)> {
         let dots: Vec<usize> = self.path.match_indices('.').map(|(at, _)| at).collect();
-        // The longest beginning that is a object: `pools.a.servers.b` rather than `pools.a`.
+        // The longest beginning that is an object: `pools.a.servers.b` rather than `pools.a`.
         let mut ends = std::iter::once(self.path.len()).chain(dots.into_iter().rev());
         let found = ends.find_map(|end| Some((self.path[..end].parse::<ObjectPath>().ok()?, end)));
         found.map(|(object, end)| (object, self.path[end..].trim_start_matches('.')))
@@ -94,7 +94,7 @@ pub fn in_a_line<'w>(mut words: impl Iterator<Item = &'w str>) -> String {
     }
 }
 
-/// What changes on the way from `old` to `new`, ordered by path. A object that comes or goes is one change, and one
+/// What changes on the way from `old` to `new`, ordered by path. An object that comes or goes is one change, and one
 /// that only gets another name is one too.
 #[must_use]
 pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
@@ -267,7 +267,7 @@ fn compare<T: PartialEq + Serialize>(
 
 pub(super) type PlainKeys = BTreeMap<String, String>;
 
-/// The keys by which a object is known, in the order in which they are told.
+/// The keys by which an object is known, in the order in which they are told.
 const FIRST: [&str; 14] = [
     "kind",
     "name",
@@ -285,7 +285,7 @@ const FIRST: [&str; 14] = [
     "mail_to",
 ];
 
-/// A object in one line.
+/// An object in one line.
 pub(super) fn summary_of<T: Serialize>(object: &T) -> String {
     summary(&keys(object))
 }
@@ -309,7 +309,7 @@ fn parts<'k>(keys: &PlainKeys, shown: impl Iterator<Item = &'k str>) -> String {
     if parts.is_empty() { keys.get("").cloned().unwrap_or_default() } else { parts.join(", ") }
 }
 
-/// A object's plain keys as text, its labels among them, without the objects inside it. A object that is a plain value
+/// An object's plain keys as text, its labels among them, without the objects inside it. An object that is a plain value
 /// itself stands under the empty key.
 pub(super) fn keys<T: Serialize>(object: &T) -> PlainKeys {
     let value = serde_json::to_value(object).expect("a document's keys are texts");
@@ -323,7 +323,7 @@ pub(super) fn keys<T: Serialize>(object: &T) -> PlainKeys {
             Value::Object(labels) if key == "labels" => {
                 found.extend(labels.iter().map(|(label, value)| (format!("labels.{label}"), text(value))));
             }
-            // What stands inside a object is a object of its own; all else is a table of plain values.
+            // What stands inside an object is an object of its own; all else is a table of plain values.
             Value::Object(_) if key == "servers" || key == "lookups" || key == "reserved" => {}
             Value::Object(entries) => {
                 found.extend(entries.iter().map(|(name, value)| (format!("{key}.{name}"), text(value))));

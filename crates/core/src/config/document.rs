@@ -30,7 +30,7 @@ pub const FORMAT: i64 = 3;
 /// and no pin has its name.
 pub const SESSION_COOKIE: &str = "merismos_session";
 
-/// Free `key = value` pairs on a object, for people and for filters.
+/// Free `key = value` pairs on an object, for people and for filters.
 pub type Labels = BTreeMap<Name, String>;
 
 /// A whole configuration.

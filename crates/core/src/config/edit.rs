@@ -21,7 +21,7 @@ use crate::name::{Name, PoolServer, nearest};
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "do", rename_all = "snake_case", deny_unknown_fields)]
 pub enum Edit {
-    /// Adds a object that is not there yet.
+    /// Adds an object that is not there yet.
     Add {
         /// Where.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
@@ -30,7 +30,7 @@ pub enum Edit {
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
     },
-    /// Changes some keys of a object (RFC 7396): null puts a key back to its default.
+    /// Changes some keys of an object (RFC 7396): null puts a key back to its default.
     Change {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
@@ -39,7 +39,7 @@ pub enum Edit {
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
     },
-    /// Gives a object another name; whatever names it follows.
+    /// Gives an object another name; whatever names it follows.
     Rename {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
@@ -48,7 +48,7 @@ pub enum Edit {
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         to: Name,
     },
-    /// Copies a object, with what is inside it.
+    /// Copies an object, with what is inside it.
     Copy {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
@@ -61,7 +61,7 @@ pub enum Edit {
         #[cfg_attr(feature = "schema", schema(value_type = Object))]
         keys: Map<String, Value>,
     },
-    /// Removes a object that nothing uses.
+    /// Removes an object that nothing uses.
     Remove {
         /// Which.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
@@ -386,7 +386,7 @@ fn names<T>(objects: &std::collections::BTreeMap<Name, T>, found: &str) -> Vec<S
     nearest(found, objects.keys()).into_iter().map(Name::to_string).collect()
 }
 
-/// The value of a object's only key.
+/// The value of an object's only key.
 fn alone(object: &ObjectPath, mut value: Value, key: &str) -> Result<Value, EditError> {
     let own = value.as_object_mut().and_then(|keys| keys.remove(key));
     let others = value.as_object().into_iter().flat_map(Map::keys);
@@ -408,7 +408,7 @@ pub(super) fn by_itself(object: &ObjectPath, keys: Value) -> Option<Value> {
 fn read_alone(object: &ObjectPath, value: Value) -> Result<Document, EditError> {
     let mut small = Value::Object(Map::new());
     small["format"] = super::document::FORMAT.into();
-    // What stands around a object inside another is not read again.
+    // What stands around an object inside another is not read again.
     let around = match object {
         ObjectPath::Reserved(range, _) => {
             Some((ObjectPath::Range(range.clone()), serde_json::json!({ "addresses": "::/112" })))

@@ -77,7 +77,7 @@ impl fmt::Display for ObjectKind {
     }
 }
 
-/// Why a text is no path of a object.
+/// Why a text is no path of an object.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.

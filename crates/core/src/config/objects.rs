@@ -6,7 +6,7 @@ use super::object::ObjectPath;
 use super::warnings::first_of;
 use crate::name::PoolServer;
 
-/// A object with what people look for it by.
+/// An object with what people look for it by.
 #[derive(Clone, Debug)]
 pub struct ObjectEntry<'d> {
     /// Which object.
@@ -110,7 +110,7 @@ pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEnt
     Some(ObjectEntry { object: object.clone(), labels, note, document })
 }
 
-/// Every object, by kind and name; what is inside a object follows it.
+/// Every object, by kind and name; what is inside an object follows it.
 #[must_use]
 pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     let mut all = Vec::new();

@@ -41,7 +41,7 @@ impl Problem {
         }
     }
 
-    /// A reference to a object that does not exist.
+    /// A reference to an object that does not exist.
     pub(super) fn dangling(path: &str, kind: &str, name: &Name, wanted: String) -> Self {
         let found = format!("there is no {kind} named {name}");
         Self { missing: Some(format!("{kind}s.{name}")), ..Self::at(path, found, wanted) }

@@ -1,4 +1,4 @@
-//! Who uses a object.
+//! Who uses an object.
 
 use super::document::Document;
 use super::listen_address::AddressSource;
@@ -51,7 +51,7 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
     }
 }
 
-/// Everything that has to go before a object can, in an order in which it can be done: users first, the object last.
+/// Everything that has to go before an object can, in an order in which it can be done: users first, the object last.
 #[must_use]
 pub fn removal_order(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
     let mut order = Vec::new();

@@ -25,7 +25,7 @@ pub struct DocumentNode {
     pub value: Value,
 }
 
-/// What a [`Node`] holds.
+/// What a [`DocumentNode`] holds.
 #[derive(Clone, Debug)]
 pub enum Value {
     /// A text.

@@ -1,4 +1,4 @@
-//! Health: what probes say of a server. One [`Machine`] a server, driven by a shell that only waits and probes.
+//! Health: what probes say of a server. One [`HealthMachine`] a server, driven by a shell that only waits and probes.
 
 mod evidence;
 pub mod feedback;

@@ -176,7 +176,7 @@ impl From<ApplyError> for ApiError {
 fn of_edit(error: &EditError) -> (StatusCode, &'static str, &'static str) {
     match error {
         EditError::Unknown { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such object"),
-        EditError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a object already"),
+        EditError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such an object already"),
         EditError::InUse { .. } => (StatusCode::CONFLICT, "in-use", "Others use it"),
         EditError::NoneFree(_) | EditError::NoneHere { .. } => {
             (StatusCode::CONFLICT, "none-free", "No address is free")
@@ -193,7 +193,7 @@ fn of_draft(error: &DraftError) -> Option<(StatusCode, &'static str, &'static st
         DraftError::Apply(_) => return None,
         DraftError::Unknown(_) => (StatusCode::NOT_FOUND, "unknown", "There is no such object"),
         DraftError::NoWarning { .. } => (StatusCode::NOT_FOUND, "unknown", "There is no such warning"),
-        DraftError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such a object already"),
+        DraftError::Exists(_) => (StatusCode::CONFLICT, "exists", "There is such an object already"),
         DraftError::Edit(edit) => of_edit(edit),
         DraftError::Overlap { .. } => (StatusCode::CONFLICT, "overlap", "Both changed the same"),
         DraftError::Merged(_) => (StatusCode::CONFLICT, "overlap", "The changes do not fit together"),

@@ -36,7 +36,7 @@ pub(crate) trait ObjectKeys: clap::Args + Serialize + Debug + Send + Sync + 'sta
     /// The keys that a new object gets when they are not given, beside the document's own defaults.
     fn defaults(_keys: &mut Map<String, Value>) {}
 
-    /// What has to be done before a object with these keys can be made.
+    /// What has to be done before an object with these keys can be made.
     fn before(&self, _object: &ObjectPath, _keys: &mut Map<String, Value>) -> Result<Vec<Edit>, CliError> {
         Ok(Vec::new())
     }
