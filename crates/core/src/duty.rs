@@ -71,7 +71,7 @@ pub enum DutyRefusal {
 /// Refuses to take the last eligible server out of a pool.
 ///
 /// # Errors
-/// [`Refusal::LastOne`] when `server` is eligible and `others_eligible` is zero.
+/// [`DutyRefusal::LastOne`] when `server` is eligible and `others_eligible` is zero.
 pub fn guard(
     server: &crate::name::PoolServer,
     duty: Duty,

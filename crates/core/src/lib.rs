@@ -10,9 +10,9 @@
 //! [`duty`] and [`health`] — the two other truths;
 //! [`eligibility`] — the one pure function that joins the three, and [`tiers`] of which one works;
 //! [`balance`] — how a pool deals out work;
-//! [`cells`] — the state that outlives a snapshot, with [`admit`], the line before a full pool;
+//! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
 //! [`pins`] — what ties a client to its server;
-//! [`messages`] — what people are told of it;
+//! [`notifications`] — what people are told of it;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]

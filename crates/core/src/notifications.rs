@@ -18,7 +18,7 @@ pub struct ReportedChange {
     pub pool: Name,
     /// The server, as `pool/server`, or the pool for what is of all of it.
     pub subject: String,
-    /// What: the name of a [`MessageChange`].
+    /// What: the name of a [`NotifiedChange`].
     pub change: String,
     /// The change in words, with its evidence.
     pub message: String,

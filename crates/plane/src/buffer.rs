@@ -1,7 +1,7 @@
 //! Buffers that are taken when data is there and given back at once.
 //!
 //! A fresh zeroed buffer costs 13,000 instructions for 4 KiB and 99,000 for 64 KiB (measured), so they are kept.
-//! What lay unused for a whole [`Shelf::trim`] period is given back to the system, half of it each time.
+//! What lay unused for a whole [`BufferPool::trim`] period is given back to the system, half of it each time.
 
 use std::cell::{Cell, RefCell};
 use std::ops::{Deref, DerefMut};

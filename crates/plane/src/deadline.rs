@@ -87,7 +87,7 @@ impl DeadlineEntry {
         self.end.set(NEVER);
     }
 
-    /// As [`Self::silence`], but what was set for later stands.
+    /// As [`Self::cancel`], but what was set for later stands.
     pub(crate) fn ack(&self) {
         self.ring.set(None);
     }

@@ -259,7 +259,7 @@ impl Worker {
         RegisteredConnection { worker: Rc::clone(self), key, client }
     }
 
-    /// An empty text to write a head into; give it back with [`Self::give_back`].
+    /// An empty text to write a head into; give it back with [`Self::return_scratch`].
     pub(crate) fn take_scratch(&self) -> Vec<u8> {
         self.scraps.borrow_mut().pop().unwrap_or_else(|| Vec::with_capacity(2 << 10))
     }

@@ -8,7 +8,7 @@ use crate::units::humane;
 
 /// The expected wait: one more than the work in flight, times the response time, divided by the weight.
 ///
-/// The response time of a server is a mean that forgets (see [`crate::cells::Pace`]); without news it drifts to that
+/// The response time of a server is a mean that forgets (see [`crate::runtime::LatencyAverage`]); without news it drifts to that
 /// of the whole pool. A server that has just come back therefore counts as an average one until it has shown better,
 /// and what is already on its way to it counts at once: it is not stormed.
 #[derive(Debug)]

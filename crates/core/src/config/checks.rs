@@ -109,7 +109,7 @@ pub struct HttpProbe {
     /// Whether the connection is kept for the next probe: cheaper, and it proves less (HTTP/1.1).
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub keep_alive: bool,
-    /// Whether what the server asks for in its answer is done: [`crate::health::wish`].
+    /// Whether what the server asks for in its answer is done: [`crate::health::feedback`].
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub server_feedback: bool,
 }

@@ -34,7 +34,7 @@ pub struct AddressRef {
     address: SocketAddr,
 }
 
-/// Why a text is no [`Place`].
+/// Why a text is no [`AddressRef`].
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("this is not an address, a host or a reserved address with a port from 1 to 65535")]
 pub struct AddressError;

@@ -63,7 +63,7 @@ pub struct Evidence {
     pub at: Wall,
     /// What was tried, such as `GET http://192.0.2.21:8080/health`.
     pub tried: String,
-    /// The step that it failed at, or [`Step::Done`].
+    /// The step that it failed at, or [`ProbeStep::Done`].
     pub step: ProbeStep,
     /// What kind of failure it was.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -21,11 +21,11 @@ pub struct ServerRuntimeLimits {
 /// Which limit a server has reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LimitReached {
-    /// [`Limits::in_flight`].
+    /// [`ServerRuntimeLimits::in_flight`].
     InFlight,
-    /// [`Limits::connections`].
+    /// [`ServerRuntimeLimits::connections`].
     Connections,
-    /// [`Limits::rate`].
+    /// [`ServerRuntimeLimits::rate`].
     Rate,
 }
 
@@ -126,7 +126,7 @@ impl Limiter {
         due <= now.0 + (SECOND / BURST).max(spread) - spread
     }
 
-    /// Gives back what [`enter`](Self::enter) took.
+    /// Gives back what [`enter`](Self::try_acquire) took.
     pub fn leave(&self) {
         self.in_flight.fetch_sub(1, Ordering::Relaxed);
     }

@@ -75,21 +75,21 @@ pub struct ServerWorkerCounters {
 /// The sum of all lanes of a server at one moment.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct ServerCounts {
-    /// See [`ServerLane::begun`].
+    /// See [`ServerWorkerCounters::begun`].
     pub begun: u64,
     /// Requests at the server right now.
     pub in_flight: u64,
-    /// See [`ServerLane::taken`].
+    /// See [`ServerWorkerCounters::taken`].
     pub taken: u64,
-    /// See [`ServerLane::failed`].
+    /// See [`ServerWorkerCounters::failed`].
     pub failed: u64,
-    /// See [`ServerLane::retried`].
+    /// See [`ServerWorkerCounters::retried`].
     pub retried: u64,
-    /// See [`ServerLane::errors`].
+    /// See [`ServerWorkerCounters::errors`].
     pub errors: u64,
-    /// See [`ServerLane::bytes_to`].
+    /// See [`ServerWorkerCounters::bytes_to`].
     pub bytes_to: u64,
-    /// See [`ServerLane::bytes_from`].
+    /// See [`ServerWorkerCounters::bytes_from`].
     pub bytes_from: u64,
 }
 
@@ -139,19 +139,19 @@ pub struct FrontendWorkerCounters {
 pub struct FrontendCounts {
     /// Clients connected right now.
     pub connections: u64,
-    /// See [`FrontendLane::requests`].
+    /// See [`FrontendWorkerCounters::requests`].
     pub requests: u64,
-    /// See [`FrontendLane::refused`].
+    /// See [`FrontendWorkerCounters::refused`].
     pub refused: u64,
-    /// See [`FrontendLane::turned_away`].
+    /// See [`FrontendWorkerCounters::turned_away`].
     pub turned_away: u64,
-    /// See [`FrontendLane::unavailable`].
+    /// See [`FrontendWorkerCounters::unavailable`].
     pub unavailable: u64,
-    /// See [`FrontendLane::unanswered`].
+    /// See [`FrontendWorkerCounters::unanswered`].
     pub unanswered: u64,
-    /// See [`FrontendLane::errors`].
+    /// See [`FrontendWorkerCounters::errors`].
     pub errors: u64,
-    /// See [`FrontendLane::cut_for_memory`].
+    /// See [`FrontendWorkerCounters::cut_for_memory`].
     pub cut_for_memory: u64,
 }
 

@@ -1,9 +1,9 @@
 //! HTTP from clients and to servers: HTTP/1.1 forwarded by our own code on reused buffers, HTTP/2 translated at the
 //! edges.
 //!
-//! The life of a request: [`session`] reads its head, [`head`] checks and rewrites it, [`exchange`] offers it to
-//! one server after the other, [`sending`] brings the rest of its body there, [`answer`] brings the answer back, [`body`]
-//! knows where bodies end. [`two`] makes streams of HTTP/2 look like connections of HTTP/1.1.
+//! The life of a request: [`session`] reads its head, [`head`] checks and rewrites it, [`forward`] offers it to
+//! one server after the other, [`request_body`] brings the rest of its body there, [`response`] brings the answer back, [`body`]
+//! knows where bodies end. [`http2`] makes streams of HTTP/2 look like connections of HTTP/1.1.
 //!
 //! What every request passes through is written for small states and little code, for beside thousands of others a request
 //! finds neither in a cache (docs/performance.md): functions that give an `async move` block instead of async functions,

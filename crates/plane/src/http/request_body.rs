@@ -38,7 +38,7 @@ impl<'b> RequestBody<'b> {
     /// body travels with the head, in one write, and can be sent again with it.
     ///
     /// # Errors
-    /// [`Refusal::BrokenChunks`].
+    /// [`RequestError::BrokenChunks`].
     pub(super) fn new(
         request: &Request,
         mut input: Buffer,

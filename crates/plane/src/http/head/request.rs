@@ -72,7 +72,7 @@ struct ParsedFields<'h> {
 /// Parses the request head that the data begins with and appends to `out` the head that the server gets.
 ///
 /// # Errors
-/// [`Refusal`] with the status and the sentence that the client gets.
+/// [`RequestError`] with the status and the sentence that the client gets.
 pub(in super::super) fn request(
     data: &[u8],
     origin: RequestOrigin<'_>,

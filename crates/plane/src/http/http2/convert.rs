@@ -30,7 +30,7 @@ pub(super) fn write_fields(fields: &HeaderMap, out: &mut Vec<u8>) {
 /// Writes the head of a client's request as text. `ends`: no body follows.
 ///
 /// # Errors
-/// [`Refusal`] when the request contradicts itself.
+/// [`RequestError`] when the request contradicts itself.
 pub(super) fn request_text<B>(
     request: &Request<B>,
     ends: bool,

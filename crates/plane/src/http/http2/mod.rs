@@ -1,9 +1,9 @@
 //! HTTP/2 (RFC 9113) at the edges of the plane; frames, streams and header compression are the `h2` crate's.
 //!
 //! Inside, every message is HTTP/1.1 text: one way of deciding, retrying and answering for all. A stream is a wire like
-//! a connection is; [`words`] translates heads, [`inward`] and [`outward`] bodies, [`client`] serves the clients that
-//! speak it and [`seats`] keeps the tasks that answer them, [`shared`] keeps the connections to servers that do, and
-//! [`stream`] is one request on them.
+//! a connection is; [`convert`] translates heads, [`request_body`] and [`response_body`] bodies, [`client`] serves the clients that
+//! speak it and [`task_pool`] keeps the tasks that answer them, [`shared_connections`] keeps the connections to servers that do, and
+//! [`server_stream`] is one request on them.
 
 mod client;
 mod convert;
