@@ -4,15 +4,18 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
+use merismos_derive::Keys;
 use serde::{Serialize, Serializer};
+use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use super::document::Protocol;
 use crate::name::Name;
 use crate::units::Span;
 
 /// How a pool deals out work.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum Algorithm {
     /// Each server in its turn, in exact proportion to the weights.
     RoundRobin,
@@ -27,16 +30,6 @@ pub enum Algorithm {
     /// The heaviest eligible server, and the next when that one can't.
     InOrder,
 }
-
-/// All algorithms by their names.
-const ALGORITHMS: [(Algorithm, &str); 6] = [
-    (Algorithm::RoundRobin, "round-robin"),
-    (Algorithm::LeastConnections, "least-connections"),
-    (Algorithm::LeastLoad, "least-load"),
-    (Algorithm::RandomTwo, "random-two"),
-    (Algorithm::Hash, "hash"),
-    (Algorithm::InOrder, "in-order"),
-];
 
 /// Why a text is none of the values of a key.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -79,28 +72,10 @@ impl Algorithm {
     }
 }
 
-impl fmt::Display for Algorithm {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let name = ALGORITHMS.iter().find(|(algorithm, _)| algorithm == self);
-        f.pad(name.map_or("", |(_, name)| name))
-    }
-}
-
-impl FromStr for Algorithm {
-    type Err = ValueError;
-
-    fn from_str(text: &str) -> Result<Self, ValueError> {
-        let wanted = "round-robin, least-connections, least-load, random-two, hash or in-order";
-        let found = ALGORITHMS.iter().find(|(_, name)| *name == text);
-        found
-            .map(|(algorithm, _)| *algorithm)
-            .ok_or_else(|| ValueError { found: text.to_owned(), expected: wanted })
-    }
-}
-
 /// What a frontend deals out.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum BalancePer {
     /// Each request (`http`).
     Request,
@@ -110,17 +85,6 @@ pub enum BalancePer {
     Flow,
     /// Each datagram, without answers (`udp`).
     Datagram,
-}
-
-impl fmt::Display for BalancePer {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
-            Self::Request => "request",
-            Self::Connection => "connection",
-            Self::Flow => "flow",
-            Self::Datagram => "datagram",
-        })
-    }
 }
 
 /// What `hash` may go by.
@@ -212,8 +176,9 @@ impl Serialize for HashKey {
 }
 
 /// What becomes of work that has none of the keys.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum WhenAbsent {
     /// It is dealt out in turns.
     Spread,
@@ -222,43 +187,65 @@ pub enum WhenAbsent {
 }
 
 /// What `hash` goes by. The other algorithms leave it alone.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct HashSettings {
-    /// The keys, the first one that a piece of work has is taken.
+    /// Keys to hash by: the first that a request or connection has is taken.
+    ///
+    /// `client-address`, `sni` (`tcp`: the server name that a TLS client asks for), and for `http` `path`, `path-with-query`, `host`,
+    /// `query:NAME`, `header:NAME` and `cookie:NAME`.
+    #[key(basic, count = 1..=8, without = "client-address", effective(algorithm = "hash"), group = "Hashing")]
     #[serde(rename = "hash_keys", skip_serializing_if = "Vec::is_empty")]
     pub keys: Vec<HashKey>,
-    /// How many bits of an IPv4 client's address count. 1 to 32.
+    /// Number of bits of an IPv4 client's address that count.
+    ///
+    /// Fewer bits keep the clients of one network together.
+    #[key(basic, range = 1..=32, without = "32", effective(algorithm = "hash"), label = "Hash prefix, IPv4")]
     #[serde(rename = "hash_prefix_ipv4", skip_serializing_if = "Option::is_none")]
     pub prefix_ipv4: Option<u8>,
-    /// How many bits of an IPv6 client's address count. 1 to 128.
+    /// Number of bits of an IPv6 client's address that count.
+    ///
+    /// A client has a whole /64 network and changes its addresses within it.
+    #[key(basic, range = 1..=128, without = "64", effective(algorithm = "hash"), label = "Hash prefix, IPv6")]
     #[serde(rename = "hash_prefix_ipv6", skip_serializing_if = "Option::is_none")]
     pub prefix_ipv6: Option<u8>,
     /// What becomes of work that has none of the keys.
+    #[key(basic, without = "spread", effective(algorithm = "hash"))]
     #[serde(rename = "hash_when_absent", skip_serializing_if = "Option::is_none")]
     pub when_absent: Option<WhenAbsent>,
-    /// The most that a server gets of its share of the work in flight, in percent. 101 to 1000.
+    /// Most work in flight at a server, in percent of its share (consistent hashing with bounded loads).
+    ///
+    /// The clients of a server at its bound go on to the next server. Without it one popular key may overload its server.
+    #[key(basic, range = 101..=1_000, effective(algorithm = "hash"))]
     #[serde(rename = "bounded_load", skip_serializing_if = "Option::is_none")]
     pub bound: Option<u16>,
 }
 
 /// How a client is tied to its server.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum PersistenceKind {
     /// By a signed cookie of our own, which names no address (`http`).
     Cookie,
 }
 
 /// What ties clients to servers.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct Persistence {
-    /// How.
+    /// Session persistence: what ties a client to its server.
+    #[key(basic, group = "Session persistence", label = "Session persistence")]
     #[serde(rename = "persistence", skip_serializing_if = "Option::is_none")]
     pub by: Option<PersistenceKind>,
-    /// The cookie's name.
+    /// Name of the cookie that ties clients.
+    ///
+    /// It is removed from requests before they go to servers.
+    #[key(format = COOKIE_NAME, without = "merismos-pin", effective(persistence = "cookie"))]
     #[serde(rename = "pin_cookie", skip_serializing_if = "Option::is_none")]
     pub cookie: Option<String>,
-    /// How long a client stays tied. 1m to 720h; without it as long as its browser runs.
+    /// How long a client stays tied to its server.
+    ///
+    /// Without it a client stays tied as long as its browser runs.
+    #[key(range = "1m".."720h", without = "the browser's session", effective(persistence = "cookie"))]
     #[serde(rename = "pin_lifetime", skip_serializing_if = "Option::is_none")]
     pub lifetime: Option<Span>,
 }
@@ -312,8 +299,11 @@ impl Serialize for Failback {
 }
 
 /// How a frontend chooses among its pools.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum ChoosePool {
     /// The first usable one.
     #[default]
@@ -327,21 +317,34 @@ pub enum ChoosePool {
 }
 
 /// More pools of a frontend.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct PoolSelection {
     /// Pools after the first, in order.
+    #[key(count = 1..=31, distinct, refers = Pool, group = "More pools", example = "standby")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub next_pools: Vec<Name>,
-    /// How one is chosen among those that are usable.
+    /// How a pool is chosen among those that are usable.
+    #[key(default = "in-order")]
     #[serde(skip_serializing_if = "is_in_order")]
     pub choose_pool: ChoosePool,
-    /// For `by-weight`: the weight of each pool, 1 where it is left out. 0 to 1000.
+    /// Weight of each pool for `by-weight`; a pool that is left out has 1.
+    #[key(range = 0..=1_000, effective(choose_pool = "by-weight"), example = "booking=3 standby=1", refers = Pool)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub pool_weights: BTreeMap<Name, u16>,
-    /// For `by-network`: the lists of networks whose clients each pool gets.
+    /// Lists of networks whose clients each pool gets, for `by-network`.
+    ///
+    /// The longest prefix that holds the client's address counts; other clients go to the first usable pool.
+    #[key(
+        count = 1..=31,
+        distinct,
+        effective(choose_pool = "by-network"),
+        example = "booking=islands,coast",
+        refers = Network
+    )]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub pool_networks: BTreeMap<Name, Vec<Name>>,
-    /// The pool that takes what none of the others will.
+    /// Pool that takes what none of the others will.
+    #[key(refers = Pool)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub last_resort: Option<Name>,
 }
@@ -351,33 +354,47 @@ fn is_in_order(choose: &ChoosePool) -> bool {
 }
 
 /// The limits of a server, or of each server of a pool that has none of its own.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct ServerLimits {
-    /// The most connections to a server at once. 1 to 1000000.
+    /// Most connections to a server at once.
+    ///
+    /// A server at its limit is passed over, and that is no failure of the server. On a server without limits of its own the pool's apply.
+    #[key(range = 1..=1_000_000, group = "Limits of a server")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub connection_limit: Option<u32>,
-    /// The most pieces of work in flight at a server. 1 to 1000000.
+    /// Most requests, connections or flows in flight at a server.
+    #[key(range = 1..=1_000_000)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub in_flight_limit: Option<u32>,
-    /// The most pieces of work that a server gets in a second. 1 to 10000000.
+    /// Most requests, connections or datagrams that a server gets in a second.
+    ///
+    /// The rate is paced: a tenth of it in each tenth of a second, so at 10 a second one of many that come at once goes on and the others
+    /// wait in the queue. A machine with servers in two pools has its limits in each of them.
+    #[key(range = 1..=10_000_000)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rate_limit: Option<u32>,
 }
 
 /// What becomes of work for which every eligible server is full.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct QueueSettings {
-    /// How many pieces of work may wait. 0 to 100000; 0 is no queue.
+    /// Most requests and connections that wait while every eligible server is full; 0 is no queue.
+    ///
+    /// First in, first out. Datagrams never wait.
+    #[key(range = 0..=100_000, default = "100", group = "Queue")]
     #[serde(rename = "queue_limit")]
     pub limit: u32,
-    /// How long each may wait. 10ms to 10m.
+    /// Longest time in the queue.
+    ///
+    /// After it a request goes to the next tier, then to the frontend's next pool, and then gets 503 with `Retry-After`.
+    #[key(range = "10ms".."10m", default = "1s")]
     #[serde(rename = "queue_timeout")]
     pub timeout: Span,
 }
 
 impl Default for QueueSettings {
     fn default() -> Self {
-        Self { limit: 100, timeout: Span::from_millis(1_000) }
+        super::keys::defaults()
     }
 }
 
@@ -422,13 +439,5 @@ mod tests {
         assert_eq!(value.to_string(), text);
         assert!("after 0s".parse::<Failback>().is_err());
         assert!("after".parse::<Failback>().is_err());
-    }
-
-    #[test]
-    fn every_algorithm_has_a_name_of_its_own() {
-        for (algorithm, name) in ALGORITHMS {
-            assert_eq!(name.parse(), Ok(algorithm));
-            assert_eq!(serde_json::to_value(algorithm).unwrap(), name);
-        }
     }
 }

@@ -4,8 +4,10 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
+use merismos_derive::Keys;
 use regex::bytes::{Regex, RegexBuilder};
 use serde::{Serialize, Serializer};
+use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use super::document::StatusRange;
 use super::upstream::HttpVersion;
@@ -14,40 +16,44 @@ use crate::units::Size;
 /// How large a compiled pattern may be, in bytes.
 const PATTERN_SIZE: usize = 1 << 20;
 
-/// What a check asks.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+/// What a probe asks of a server, and what passes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 #[serde(tag = "kind", rename_all = "lowercase")]
+#[key(label = "Check type", example = "http")]
 pub enum CheckKind {
-    /// A connection is made; perhaps something is said on it and an answer expected.
+    /// A connection that is accepted; a response if one is expected. An open port alone does not prove a service.
     Tcp(SendExpect),
-    /// A request of HTTP is sent and its answer judged.
+    /// An HTTP request on a connection of its own: the status passes, and what is expected of the body.
     Http(Box<HttpProbe>),
-    /// An echo of ICMP (RFC 792) or ICMPv6 (RFC 4443) is asked for.
+    /// An echo of ICMP (RFC 792) or ICMPv6 (RFC 4443). The service needs CAP_NET_RAW.
     Icmp,
-    /// A datagram is sent and an answer expected.
+    /// A datagram and its response; where none is expected, that it is not refused (ICMP) within 250 ms.
     Udp(SendExpect),
-    /// A name is asked of the server (RFC 1035).
+    /// A DNS query to the server itself (RFC 1035).
     Dns(DnsProbe),
-    /// A handshake of TLS is made and the certificate looked at.
+    /// A TLS handshake and a certificate that is trusted.
     Tls(TlsProbe),
-    /// A query is made of a server that speaks the protocol of MariaDB and MySQL, and a value of the answer judged.
+    /// A log-in and one query at a server that speaks the protocol of MariaDB and MySQL: a value of the first row.
     Sql(Box<SqlProbe>),
-    /// The standard health service of gRPC is asked.
+    /// The standard health service of gRPC: SERVING passes.
     Grpc(GrpcProbe),
-    /// A program of this machine is run.
+    /// A program in the service's command folder, without a shell: exit code 0 passes.
     Command(CommandProbe),
 }
 
 /// Something said, and what has to come back.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct SendExpect {
-    /// What is sent.
+    /// Text that is sent, with the escapes of a document: `PING\r\n`, `\x00\x01`.
+    #[key(basic, format = TEXT, label = "Send", group = "Probe")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub send: Option<String>,
-    /// A text that the answer has to contain.
+    /// Text that the response contains within its first 64 KiB, with the escapes of a document.
+    #[key(basic, format = TEXT)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expect: Option<String>,
-    /// A pattern that the answer has to match.
+    /// Regular expression that the response matches.
+    #[key(example = "^[+]PONG")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expect_pattern: Option<Pattern>,
 }
@@ -78,38 +84,52 @@ impl SendExpect {
     }
 }
 
-/// A request of HTTP and how its answer is judged.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+/// A request of HTTP and how its response is judged.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct HttpProbe {
-    /// The path, with its query; begins with a slash.
+    /// Path of the request, with its query.
+    #[key(basic, format = PATH, default = "/", group = "Probe")]
     pub path: String,
-    /// The method.
+    /// Method of the request.
+    #[key(format = METHOD, default = "GET")]
     #[serde(skip_serializing_if = "is_get")]
     pub method: String,
-    /// The host that is asked for; the server's address when it is left out.
+    /// Host that is asked for; a server with several sites may answer for another one without it.
+    #[key(format = HOST, without = "the server's address")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
-    /// More fields of the request.
+    /// More header fields of the request.
+    #[key(format = FIELD_VALUE, count = 0..=32, example = "X-Probe=yes")]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub headers: BTreeMap<String, String>,
-    /// The version of HTTP.
+    /// Version of HTTP.
+    #[key(default = "1.1", label = "HTTP version")]
     #[serde(skip_serializing_if = "is_one")]
     pub http_version: HttpVersion,
     /// How the server's certificate is judged; without it no TLS is spoken.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub tls: Option<CertificateTrust>,
-    /// The status codes that pass.
+    /// Status codes and ranges that pass.
+    #[key(basic, default = "200-299", count = 1..=100, label = "Expected status", group = "Probe")]
     pub accept: Vec<StatusRange>,
-    /// What is wanted of the answer's body.
+    /// What is wanted of the response's body.
     #[serde(flatten)]
     pub body: BodyExpectation,
-    /// How many redirections are followed. 0 to 5.
+    /// Most redirects that are followed; with 0 a redirect is a response like others.
+    #[key(range = 0..=5, default = "0", group = "Connection")]
     #[serde(skip_serializing_if = "is_zero")]
     pub redirects: u8,
-    /// Whether the connection is kept for the next probe: cheaper, and it proves less (HTTP/1.1).
+    /// Whether the connection is kept for the next probe (HTTP/1.1).
+    ///
+    /// It is cheaper for the server and proves less: that new connections are accepted is not seen.
+    #[key(default = "false")]
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub keep_alive: bool,
-    /// Whether what the server asks for in its answer is done: [`crate::health::feedback`].
+    /// Whether servers may ask for a smaller share, or to be drained, in the field `Merismos-Feedback` of their responses.
+    ///
+    /// `share=N` is N percent of the share that the server would have, `drain` keeps new clients away. It stands until a response that
+    /// passes comes without it. A server that asks to be drained is not while no other server of its pool could work.
+    #[key(default = "false")]
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub server_feedback: bool,
 }
@@ -126,25 +146,34 @@ fn is_zero(number: &u8) -> bool {
     *number == 0
 }
 
-/// What is wanted of a body. All of it has to be so.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+/// What is expected of a body. All of it has to be so.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct BodyExpectation {
-    /// A text that it contains.
+    /// Text that the body contains.
+    #[key(basic, format = TEXT, group = "Body")]
     #[serde(rename = "body_contains", skip_serializing_if = "Option::is_none")]
     pub contains: Option<String>,
-    /// A pattern that it matches.
+    /// Regular expression that the body matches.
+    ///
+    /// It is matched in a time that grows with the body alone, whatever the expression is.
     #[serde(rename = "body_matches", skip_serializing_if = "Option::is_none")]
     pub matches: Option<Pattern>,
-    /// A text that it does not contain.
+    /// Text that the body does not contain.
+    #[key(format = TEXT)]
     #[serde(rename = "body_not_contains", skip_serializing_if = "Option::is_none")]
     pub lacks: Option<String>,
-    /// Where in a JSON body a value stands (RFC 6901).
+    /// Place of a value in a JSON body (RFC 6901).
+    #[key(format = JSON_POINTER, label = "JSON pointer")]
     #[serde(rename = "json_pointer", skip_serializing_if = "Option::is_none")]
     pub pointer: Option<String>,
-    /// What that value has to be.
+    /// Condition that the value at `json_pointer` meets; without it the value only has to be there.
+    ///
+    /// `=` and `!=` compare texts and numbers. `<`, `<=`, `>` and `>=` never match a value that is not a number.
+    #[key(label = "JSON expect", example = "= ready")]
     #[serde(rename = "json_expect", skip_serializing_if = "Option::is_none")]
     pub expect: Option<ExpectedValue>,
-    /// How much of the body is looked at; more is an answer that fails. 1KiB to 10MiB.
+    /// Number of bytes of the body that are looked at; a longer body fails the probe.
+    #[key(range = "1KiB".."10MiB", without = "64KiB")]
     #[serde(rename = "body_limit", skip_serializing_if = "Option::is_none")]
     pub limit: Option<Size>,
 }
@@ -208,24 +237,31 @@ impl BodyExpectation {
 }
 
 /// How a certificate is judged.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct CertificateTrust {
-    /// What is checked of it.
+    /// What is checked of the server's certificate. Any key of TLS makes an `http` check speak TLS.
+    #[key(default = "verified", label = "TLS", group = "TLS")]
     pub tls: TlsVerify,
-    /// The name that it has to be for, and that is sent (SNI); without it that of the `host`, or the address.
+    /// Name that the certificate has to be for, and that is sent as SNI.
+    #[key(format = DNS_NAME, without = "the host, else the address", label = "TLS name")]
     #[serde(rename = "tls_name", skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// A file of authorities (PEM) that are trusted beside those of the machine.
+    /// File of authorities (PEM) on the service's machine that are trusted beside the machine's own.
+    #[key(format = FILE, label = "TLS authorities")]
     #[serde(rename = "tls_authorities", skip_serializing_if = "Option::is_none")]
     pub authorities: Option<String>,
-    /// The SHA-256 of the only certificate that passes, in hexadecimal digits.
+    /// SHA-256 of the only certificate that passes, in hexadecimal digits.
+    #[key(format = SHA256, label = "TLS pin")]
     #[serde(rename = "tls_pin", skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
 }
 
 /// What is checked of a certificate.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum TlsVerify {
     /// Its name, its dates and who signed it.
     #[default]
@@ -235,113 +271,118 @@ pub enum TlsVerify {
 }
 
 /// A handshake of TLS.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct TlsProbe {
     /// How the certificate is judged.
     #[serde(flatten)]
     pub trust: CertificateTrust,
-    /// How many days before the certificate ends a probe that passes says so. 0 to 365.
+    /// Number of days before a certificate's end from which a probe that passes reports it.
+    #[key(basic, range = 0..=365, default = "14")]
     pub warn_days: u16,
 }
 
 /// A question to a name server.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct DnsProbe {
-    /// The name.
+    /// DNS name that is asked for.
+    #[key(basic, format = DNS_NAME, group = "Probe")]
     pub name: String,
-    /// The type of record.
+    /// Type of record that is asked for.
+    #[key(basic, default = "A")]
     pub record: DnsRecordType,
-    /// A value that has to be among the answers; any answer passes when it is left out.
+    /// Value that is among the answers; without it any answer passes.
+    #[key(basic, format = TEXT)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expect: Option<String>,
 }
 
 /// The types of records that can be asked for (RFC 1035, 3.2.2; RFC 3596; RFC 2782).
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
 #[serde(rename_all = "UPPERCASE")]
-#[allow(missing_docs)]
+#[strum(serialize_all = "UPPERCASE")]
 pub enum DnsRecordType {
+    /// IPv4 addresses.
     #[default]
     A,
+    /// IPv6 addresses.
     Aaaa,
+    /// The name's canonical name.
     Cname,
+    /// Mail exchanges.
     Mx,
+    /// Name servers.
     Ns,
+    /// Names of an address.
     Ptr,
+    /// The start of the zone.
     Soa,
+    /// Services.
     Srv,
+    /// Texts.
     Txt,
 }
 
-impl DnsRecordType {
-    const ALL: [(Self, &'static str); 9] = [
-        (Self::A, "A"),
-        (Self::Aaaa, "AAAA"),
-        (Self::Cname, "CNAME"),
-        (Self::Mx, "MX"),
-        (Self::Ns, "NS"),
-        (Self::Ptr, "PTR"),
-        (Self::Soa, "SOA"),
-        (Self::Srv, "SRV"),
-        (Self::Txt, "TXT"),
-    ];
-}
-
-impl fmt::Display for DnsRecordType {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(Self::ALL.iter().find(|(record, _)| record == self).map_or("A", |(_, name)| name))
-    }
-}
-
-impl FromStr for DnsRecordType {
-    type Err = ();
-
-    fn from_str(text: &str) -> Result<Self, ()> {
-        Self::ALL.iter().find(|(_, name)| *name == text).map(|(record, _)| *record).ok_or(())
-    }
-}
-
 /// A query of a database.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct SqlProbe {
-    /// Who logs in.
+    /// User that logs in.
+    #[key(basic, format = TEXT, example = "merismos", group = "Probe")]
     pub user: String,
-    /// Where the password stands.
+    /// Reference to the user's password.
+    #[key(basic)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretRef>,
-    /// The database that is used.
+    /// Database that is used.
+    #[key(format = TEXT)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub database: Option<String>,
-    /// What is checked of the server's certificate; without it no TLS is spoken.
+    /// What is checked of the server's certificate; without it the probe speaks no TLS.
+    ///
+    /// Without TLS the network between has to be trusted: the query and its result can be read.
+    #[key(label = "TLS", group = "TLS")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub tls: Option<TlsVerify>,
-    /// A file of the only authorities (PEM) that are trusted, instead of those of the machine.
+    /// File of the only authorities (PEM) that are trusted, instead of the machine's own.
+    #[key(format = FILE, label = "TLS authorities")]
     #[serde(rename = "tls_authorities", skip_serializing_if = "Option::is_none")]
     pub authorities: Option<String>,
-    /// One statement that changes nothing: SELECT or SHOW.
+    /// One statement that only reads: `SELECT`, run in a transaction that can't write, or `SHOW`.
+    #[key(basic, format = QUERY, group = "Probe")]
     pub query: String,
-    /// The column of the first row whose value is judged; the first one when it is left out.
+    /// Column of the first row whose value is judged.
+    #[key(basic, format = TEXT, without = "the first column", example = "Seconds_Behind_Master")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub column: Option<String>,
-    /// What the value has to be; any row passes when it is left out.
+    /// Condition that the value meets, such as `< 30`; without it any row passes.
+    ///
+    /// `=` and `!=` compare texts and numbers. `<`, `<=`, `>` and `>=` never match a value that is not a number.
+    #[key(basic)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expect: Option<ExpectedValue>,
 }
 
 /// A question to the standard health service of gRPC.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct GrpcProbe {
-    /// The service that is asked about; the whole server when it is left out.
+    /// Service that is asked about; without it the whole server.
+    #[key(basic, format = TEXT, without = "the whole server", group = "Probe")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub service: String,
 }
 
 /// A program to run.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct CommandProbe {
-    /// Its file name in the folder that the service's settings name.
+    /// File name of the program in the service's command folder.
+    ///
+    /// It gets `MERISMOS_ADDRESS` and `MERISMOS_PORT` in an otherwise empty environment. Its first line is shown. When the timeout is over
+    /// it is ended with all that it started.
+    #[key(basic, format = PROGRAM, group = "Probe")]
     pub program: String,
-    /// What it is given.
+    /// Arguments of the program.
+    #[key(format = ARGUMENT, count = 0..=32)]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub arguments: Vec<String>,
 }
@@ -354,9 +395,6 @@ pub enum SecretRef {
     /// In a file on the service's machine.
     File(String),
 }
-
-/// What a reference to a secret looks like.
-pub(super) const SECRET_WANTED: &str = "where the secret stands: \"environment:MERISMOS_SECRET_NAME\", or \"file:/PATH\" in the folder of the service's secrets";
 
 impl FromStr for SecretRef {
     type Err = ();
@@ -445,10 +483,6 @@ pub struct ExpectedValue {
     comparison: Comparison,
     value: String,
 }
-
-/// What a condition looks like.
-pub(super) const WANTED_WANTED: &str =
-    "a condition: =, !=, <, <=, > or >= and a value, such as \"= ON\" or \"< 30\"";
 
 impl ExpectedValue {
     const SIGNS: [(&'static str, Comparison); 6] = [

@@ -224,7 +224,7 @@ fn compare<T: PartialEq + Serialize>(
             None => {
                 let path = path(name);
                 let own = keys(now);
-                let says = whole(&own, &defaults.of(&path, now, &own));
+                let says = whole(&own, &defaults.of(&path, &own));
                 changes.push(change(path, None, Some(says)));
             }
             Some(before) => {
@@ -237,7 +237,7 @@ fn compare<T: PartialEq + Serialize>(
                 }
                 let mut of = |object: &T| {
                     let own = keys(object);
-                    let usual = defaults.of(&path(name), object, &own);
+                    let usual = defaults.of(&path(name), &own);
                     (own, usual)
                 };
                 let ((before, old_usual), (now, new_usual)) = (of(before), of(now));

@@ -6,7 +6,9 @@ use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 
 use ipnet::IpNet;
+use merismos_derive::Keys;
 use serde::{Serialize, Serializer};
+use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 pub use super::balancing::{
     Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, Persistence, PersistenceKind,
@@ -17,6 +19,7 @@ pub use super::checks::{
     GrpcProbe, HttpProbe, Pattern, SecretRef, SendExpect, SqlProbe, TlsProbe, TlsVerify,
 };
 pub use super::failure_handling::{FailureHandling, OpenConnections};
+use super::keys;
 use super::listen_address::{AddressRange, AddressRef};
 pub use super::notification::{MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget};
 pub use super::upstream::{HttpVersion, UpstreamSettings};
@@ -36,29 +39,33 @@ pub type Labels = BTreeMap<Name, String>;
 /// A whole configuration.
 ///
 /// Maps are ordered by name, so the same content always prints the same bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct Document {
-    /// The document's format number, always [`FORMAT`] once it was read.
+    /// The number of the document's format.
+    ///
+    /// Documents of formats 1 and 2 are migrated when they are read.
+    #[key(range = 3..=3, expected = "format = 3, or an older format from 1 on")]
     pub format: i64,
-    /// Known machines by name.
+    /// Known machines: servers may name a host instead of its address.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub hosts: BTreeMap<Name, HostSpec>,
-    /// Ranges of service addresses by name.
+    /// Ranges of service addresses, in which frontends reserve theirs.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub ranges: BTreeMap<Name, RangeSpec>,
-    /// Lists of networks by name, by which frontends may choose pools.
+    /// Lists of networks, by which frontends may choose pools.
+    #[key(count = 0..=1000)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub networks: BTreeMap<Name, Vec<IpNet>>,
-    /// Checks by name.
+    /// Active health checks.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub checks: BTreeMap<Name, CheckSpec>,
-    /// Pools by name.
+    /// Sets of servers that can do the same work.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub pools: BTreeMap<Name, PoolSpec>,
-    /// Frontends by name.
+    /// The addresses where clients connect.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub frontends: BTreeMap<Name, FrontendSpec>,
-    /// Who is told of which changes, by name.
+    /// Who is notified of which changes, by webhook or e-mail.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub notifications: BTreeMap<Name, NotificationSpec>,
 }
@@ -79,76 +86,115 @@ impl Default for Document {
 }
 
 /// A known machine: servers may name it instead of its address.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct HostSpec {
-    /// Its address.
+    /// The machine's IP address. Servers may be written `HOST:port` instead of it.
+    #[key(basic)]
     pub address: IpAddr,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
-    /// Labels.
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
 }
 
-/// A range of service addresses, of which frontends take theirs.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+/// A range of service addresses, in which frontends reserve theirs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct RangeSpec {
-    /// From which address to which.
+    /// The addresses of the range: a prefix, or the first and the last address.
+    #[key(basic)]
     pub addresses: AddressRange,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
-    /// Labels.
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
-    /// The addresses that are taken, by the name they were taken under; each stays until it is released.
+    /// Reserved addresses by name. Frontends listen on `RANGE/NAME:port`.
+    ///
+    /// Each lies inside the range and is reserved once. An address stays reserved when its frontend is removed, until it is released.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub reserved: BTreeMap<Name, IpAddr>,
 }
 
 /// Where clients connect.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct FrontendSpec {
-    /// What clients speak.
+    /// Protocol that clients speak.
+    #[key(basic, example = "http")]
     pub protocol: Protocol,
-    /// The address and port to listen on, or `range/name:port` for an address that was taken from a range.
+    /// IP address and port to listen on, or `RANGE/NAME:port` with a reserved address.
+    ///
+    /// `0.0.0.0` and `[::]` are every address of the machine. Two frontends of one transport can't overlap.
+    #[key(basic, format = LISTEN_ADDRESS)]
     pub listen: AddressRef,
-    /// The pool that does the work, or the first of several.
+    /// Pool that gets the work, or the first of several.
+    #[key(basic, refers = Pool)]
     pub pool: Name,
-    /// More pools.
+    /// More pools, how one is chosen, and the last resort.
     #[serde(flatten)]
     pub more: PoolSelection,
-    /// What is dealt out.
+    /// Unit in which work is distributed.
+    ///
+    /// Clients keep connections open: with `connection` all requests of one go to the same server, and a client that is asked many times
+    /// over one connection sees a single server. A `datagram` is distributed by itself and gets no responses back.
+    #[key(basic, choices(protocol(http = "request connection", tcp = "connection", udp = "flow datagram")))]
     pub balance_per: BalancePer,
-    /// The most clients that may be connected at once; one more is let go, with 503 where it speaks HTTP. For `udp` the
-    /// most flows. 1 to 1000000.
+    /// Most clients that may be connected at once; for `udp`, most flows.
+    ///
+    /// A client above the limit is closed, after a response 503 where it speaks HTTP, and is counted as over the limit.
+    #[key(range = 1..=1_000_000, default = "10000", group = "Limits")]
     pub connection_limit: u32,
-    /// From which part of the requests of a minute on, in percent, it is told that they fail; 0 for never. 0 to 100.
+    /// Share of a minute's requests, in percent, that has to fail before the frontend is reported as failing; 0 is never.
+    ///
+    /// For `tcp` connections are counted, for `udp` flows. A request fails when a server responds with 5xx, when no server is eligible or
+    /// has room, or when the response is cut off. At least 5 of them are needed, and the frontend recovers at half the share.
+    #[key(range = 0..=100, default = "10")]
     pub failing_share: u8,
     /// What only `http` frontends have.
+    #[key(when(protocol = "http"))]
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub http: Option<HttpKeys>,
-    /// How long a client's connection may rest: between requests, in the middle of a body, or, for `tcp` and `udp`,
-    /// without a byte or datagram in either direction. 100ms to 24h.
+    /// Longest time that a client's connection may be idle.
+    ///
+    /// Between requests, in the middle of a body, or, for `tcp` and `udp`, without a byte or datagram in either direction. A shorter time
+    /// frees memory and descriptors; a longer one spares clients new connections.
+    #[key(range = "100ms".."24h", default(protocol(http = "60s", tcp = "10m", udp = "30s")), group = "Timeouts")]
     pub idle_timeout: Span,
-    /// How long a client's connection may last (`tcp`). 1s to 720h.
+    /// Longest time that a connection may last (`tcp`).
+    ///
+    /// A connection of that age is closed whatever it does. Without it connections last as long as they are used.
+    #[key(range = "1s".."720h", when(protocol = "tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_connection_age: Option<Span>,
-    /// How long a client may take to say for whom it is, where its pool goes by `sni` (`tcp`); then it has said nothing.
-    /// 100ms to 5m, 2s where nothing is said.
+    /// Longest time to wait for a TLS ClientHello (RFC 8446, 4.1.2) where the pool hashes by `sni` (`tcp`).
+    ///
+    /// After it the connection is treated as one without a server name. Clients whose servers speak first wait that long.
+    #[key(range = "100ms".."5m", without = "2s", when(protocol = "tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub client_hello_timeout: Option<Span>,
-    /// The networks whose word is believed: of who the client is (`Forwarded` and its kin, PROXY protocol).
+    /// Networks of trusted proxies.
+    ///
+    /// Their `Forwarded` and `X-Forwarded-*` fields, `X-Request-Id` and PROXY headers are used; those of all other clients are replaced.
+    /// A network that holds clients lets them claim any address.
+    #[key(count = 0..=1000, when(protocol = "http tcp"), group = "Trusted proxies")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub trusted: Vec<IpNet>,
-    /// Whether connections of trusted peers begin with a PROXY protocol header.
+    /// Whether connections from trusted proxies begin with a PROXY protocol header, version 1 or 2.
+    #[key(default = "false", when(protocol = "http tcp"), label = "PROXY protocol")]
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub proxy_protocol: bool,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
-    /// Labels.
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
 }
@@ -182,24 +228,43 @@ impl FrontendSpec {
 }
 
 /// What only `http` frontends have.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct HttpKeys {
-    /// The largest request head that is taken; a larger one is answered 431. 1KiB to 64KiB.
+    /// Largest header section of a request; a larger one gets 431, or 414 when the request line alone is larger.
+    ///
+    /// Each connection may hold so much memory while a request arrives.
+    #[key(range = "1KiB".."64KiB", default = "16KiB", group = "Requests")]
     pub header_size_limit: Size,
-    /// The most fields in a request head; one with more is answered 431. 1 to 100.
+    /// Most header fields of a request; one with more gets 431.
+    #[key(range = 1..=100, default = "100")]
     pub header_count_limit: u16,
-    /// The most requests that a client may have under way at once over HTTP/2. 1 to 1000.
+    /// Most requests that a client may have open at once over HTTP/2 (RFC 9113, 5.1.2).
+    #[key(range = 1..=1_000, default = "100")]
     pub max_concurrent_streams: u16,
-    /// How long a client may take from a request's first byte to the end of its head; then 408. 100ms to 5m.
+    /// Longest time from the first byte of a request to the end of its header section; then 408.
+    ///
+    /// It ends clients that send their headers byte by byte to hold connections.
+    #[key(range = "100ms".."5m", default = "10s")]
     pub header_timeout: Span,
-    /// How long a tunnel (WebSocket) may rest. 1s to 24h.
+    /// Longest time that an upgraded connection (WebSocket) may be idle.
+    #[key(range = "1s".."24h", default = "1h")]
     pub tunnel_timeout: Span,
-    /// The lowest rate, in bytes a second, at which a client sends a body and takes an answer, over all the time that it is waited
-    /// for. 0B, which is none, to 1MiB.
+    /// Lowest rate, in bytes a second, at which a client sends a body and takes a response; `0B` is none.
+    ///
+    /// It is counted over the time that the client is waited for, after `min_rate_grace`. A slower client gets 408, or its response is cut
+    /// off. Clients that stream slowly on purpose need `0B`.
+    #[key(range = "0B".."1MiB", default = "32B")]
     pub min_rate: Size,
-    /// How long it may be waited for before that counts. 1s to 1h.
+    /// How long a client may be slower than `min_rate` before it is ended.
+    #[key(range = "1s".."1h", default = "30s")]
     pub min_rate_grace: Span,
-    /// Fields that servers might believe, and that clients which are not trusted do not get through. At most 64.
+    /// Header fields that are removed from requests of clients that are not trusted.
+    ///
+    /// Servers may believe these fields, and clients could set them. Fields that differ only by underscores are removed too. Without the
+    /// key thirteen fields are removed that are known to name a client's address or another target: `X-Real-IP`, `X-Client-IP`,
+    /// `Client-IP`, `True-Client-IP`, `X-Remote-IP`, `X-Remote-Addr`, `X-Originating-IP`, `X-Forwarded`, `Forwarded-For`,
+    /// `X-Forwarded-Port`, `X-Forwarded-Server`, `X-Original-URL`, `X-Rewrite-URL`.
+    #[key(format = FIELD_NAME, count = 0..=64, without = "X-Real-IP and its like", group = "Trusted proxies")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dropped_fields: Option<Vec<String>>,
 }
@@ -225,8 +290,9 @@ impl HttpKeys {
 }
 
 /// What a frontend's clients speak.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Protocol {
     /// HTTP/1.1 and 1.0.
     Http,
@@ -236,20 +302,11 @@ pub enum Protocol {
     Udp,
 }
 
-impl fmt::Display for Protocol {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
-            Self::Http => "http",
-            Self::Tcp => "tcp",
-            Self::Udp => "udp",
-        })
-    }
-}
-
 /// A set of servers that can do the same work.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct PoolSpec {
-    /// How the pool deals out work.
+    /// How a server is picked for each request, connection or flow.
+    #[key(basic, default = "round-robin")]
     pub algorithm: Algorithm,
     /// What `hash` goes by.
     #[serde(flatten)]
@@ -257,19 +314,30 @@ pub struct PoolSpec {
     /// What ties clients to its servers.
     #[serde(flatten)]
     pub persistence: Persistence,
-    /// How many eligible servers a tier needs to work. 1 to 1000.
+    /// Fewest eligible servers with which a tier works; when no tier has as many, the one with most works.
+    #[key(range = 1..=1_000, default = "1", group = "Tiers and capacity")]
     #[serde(skip_serializing_if = "is_one")]
     pub tier_min_eligible: u16,
-    /// How many eligible servers it needs for a frontend with several pools to use it. 1 to 1000.
+    /// Fewest eligible servers with which a frontend with several pools uses this one.
+    ///
+    /// Servers that stand by in higher tiers do not count.
+    #[key(range = 1..=1_000, default = "1")]
     #[serde(skip_serializing_if = "is_one")]
     pub min_eligible: u16,
-    /// When work goes back to a lower tier.
+    /// When work returns to a lower tier that can work again: `automatic`, `after 5m` or `by hand`.
+    ///
+    /// `after` waits until the tier was able to work for so long without a break. `by hand` waits for a person's order.
+    #[key(default = "automatic")]
     #[serde(skip_serializing_if = "is_automatic")]
     pub failback: Failback,
-    /// The time in which a server's share grows to its full share after it returned or recovered. 1s to 1h.
+    /// Slow start: time in which the share of a server that returned or recovered grows to its full share.
+    ///
+    /// It applies to every algorithm but `in-order`, which has ranks and no shares. Without it a cold server gets its whole share at once.
+    #[key(range = "1s".."1h", label = "Slow start (ramp)")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ramp: Option<Span>,
-    /// How much of their limits its servers may use, in percent. 1 to 100.
+    /// Part of their limits that the servers may use, in percent; also of the pool's weight among several pools.
+    #[key(range = 1..=100, default = "100")]
     #[serde(skip_serializing_if = "is_full")]
     pub capacity: u8,
     /// The limits of each server that has none of its own.
@@ -278,57 +346,82 @@ pub struct PoolSpec {
     /// What becomes of work for which every server is full.
     #[serde(flatten, skip_serializing_if = "QueueSettings::is_default")]
     pub queue: QueueSettings,
-    /// The version of PROXY protocol header that connections to its servers begin with.
+    /// Version of the PROXY protocol header with which connections to the servers begin.
+    ///
+    /// Connections with a header are not kept for other clients. The header names the peer of the client's connection, or whom a trusted
+    /// proxy's own header names; never whom `Forwarded` names.
+    #[key(label = "PROXY protocol", group = "Connections to servers")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub proxy_protocol: Option<ProxyVersion>,
     /// How its servers are reached.
     #[serde(flatten)]
     pub reaching: UpstreamSettings,
-    /// The check that judges its servers; without one every server is taken to work.
+    /// Active health check of the servers; without one every server is taken to work.
+    #[key(basic, refers = Check, group = "Health", without = "every server is taken to work")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub check: Option<Name>,
-    /// More checks that are made with it, at its pace.
+    /// More checks, made together with the first at its interval.
+    #[key(count = 0..=8, refers = Check, example = "lag")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub more_checks: Vec<Name>,
-    /// How many of them a server has to pass.
+    /// How many of the checks a server has to pass.
+    #[key(default = "all")]
     #[serde(skip_serializing_if = "is_all")]
     pub checks_needed: ChecksNeeded,
-    /// What traffic itself says of its servers.
+    /// Passive health check: failures of real traffic as evidence of a server's health.
+    ///
+    /// They are looked at each second. Without the table no failure of traffic changes a server's health; for `udp` 3 failures within 10 s
+    /// make a server suspect.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub passive_check: Option<PassiveCheck>,
-    /// What becomes of work when none passes.
+    /// What becomes of work when no server passes its checks.
+    #[key(default = "refuse")]
     #[serde(skip_serializing_if = "is_refuse")]
     pub when_none: WhenNone,
-    /// How long connecting to a server may take before another one is tried. 10ms to 60s.
+    /// Longest time for connecting to a server before another one is tried.
+    ///
+    /// All addresses of a server share it. A server that drops packets costs its clients this time.
+    #[key(range = "10ms".."60s", default = "1s", group = "Timeouts")]
     pub connect_timeout: Span,
-    /// How long a server may take to begin its answer; then 504. 10ms to 1h.
+    /// Longest time until a server begins its response; then 504.
+    #[key(range = "10ms".."1h", default = "30s")]
     pub first_byte_timeout: Span,
-    /// How long an answer may take from its first byte to its last; then it is broken off. 100ms to 24h.
+    /// Longest time from the first byte of a response to its last; then the response is cut off.
+    #[key(range = "100ms".."24h", default = "1h")]
     pub response_timeout: Span,
-    /// How long a server may rest in the middle of a body before the exchange is given up. 100ms to 1h.
+    /// Longest time that a server may be idle in the middle of a body.
+    #[key(range = "100ms".."1h", default = "60s")]
     pub idle_timeout: Span,
-    /// How many servers one request may be offered to, over all tiers and pools. 1 to 16.
+    /// Most servers that one request or connection is offered to, over all tiers and pools of its frontend.
+    ///
+    /// When every server of the working tier has failed a request, it goes to one that stands by, then to the next pool and the last
+    /// resort, whatever the check says so far. Requests that can't be repeated are offered to another server only while no byte of them
+    /// has been sent.
+    #[key(range = 1..=16, default = "3", group = "Failing servers")]
     pub attempts: u8,
     /// What becomes of work while a server fails.
     #[serde(flatten)]
     pub failing: FailureHandling,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
-    /// Labels.
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
-    /// Servers by name.
+    /// The pool's servers by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub servers: BTreeMap<Name, ServerSpec>,
-    /// DNS names whose answers are servers too, by name.
+    /// DNS names whose addresses are servers too.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub lookups: BTreeMap<Name, LookupSpec>,
 }
 
 /// The versions of the PROXY protocol.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum ProxyVersion {
     /// A line of text.
     V1,
@@ -337,40 +430,55 @@ pub enum ProxyVersion {
 }
 
 /// One address and port that does a pool's work.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct ServerSpec {
-    /// Where it listens: an address and port, or `host:port` with the name of a known host.
+    /// IP address and port of the server, or a known host's name and a port.
+    ///
+    /// Health, duty and counts are known by this address. It is there once in a pool.
+    #[key(basic)]
     pub address: AddressRef,
-    /// Where it listens too: the connection that is made first is used (RFC 8305). 7 at most.
+    /// More addresses of the server, for TCP and HTTP: the connection that is made first is used (RFC 8305).
+    ///
+    /// They are tried in their order, each 250 ms after the one before it or as soon as that has failed.
+    #[key(count = 1..=7, group = "More addresses")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub other_addresses: Vec<SocketAddr>,
-    /// Its part of the pool's work against the other servers' weights; 0 takes no new work. 0 to 1000.
+    /// Share of the pool's work relative to the other servers' weights; 0 takes no new work.
+    #[key(basic, range = 0..=1_000, default = "1", group = "Distribution")]
     pub weight: u16,
-    /// Its rank: the lowest tier with an eligible server works, those above stand by. 0 to 7.
+    /// Rank of the server: the lowest tier with eligible servers works, those above stand by.
+    #[key(basic, range = 0..=7, default = "0")]
     #[serde(skip_serializing_if = "is_first_tier")]
     pub tier: u8,
-    /// How much of its weight and its limits counts, in percent. 1 to 100.
+    /// Part of its weight and its limits that counts, in percent.
+    #[key(range = 1..=100, default = "100")]
     #[serde(skip_serializing_if = "is_full")]
     pub capacity: u8,
     /// Its limits; those that it has none of are the pool's.
     #[serde(flatten)]
     pub limits: ServerLimits,
-    /// As the pool's, for this server alone.
+    /// Longest time for connecting to this server.
+    #[key(range = "10ms".."60s", without = "the pool's", group = "Timeouts")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub connect_timeout: Option<Span>,
-    /// As the pool's, for this server alone.
+    /// Longest time until this server begins its response; then 504.
+    #[key(range = "10ms".."1h", without = "the pool's")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub first_byte_timeout: Option<Span>,
-    /// As the pool's, for this server alone.
+    /// Longest time from the first byte of this server's response to its last.
+    #[key(range = "100ms".."24h", without = "the pool's")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub response_timeout: Option<Span>,
-    /// As the pool's, for this server alone.
+    /// Longest time that this server may be idle in the middle of a body.
+    #[key(range = "100ms".."1h", without = "the pool's")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub idle_timeout: Option<Span>,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
-    /// Labels.
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
     /// The lookup that found it; `None` for one that stands in the document.
@@ -430,36 +538,48 @@ impl ServerSpec {
 }
 
 /// A DNS name whose answers are servers of a pool. They come and go with the answers.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct LookupSpec {
-    /// The DNS name (RFC 1035, 2.3.1).
+    /// DNS name whose records are servers (RFC 1035, 2.3.1).
+    #[key(basic, format = DNS_NAME)]
     pub name: String,
-    /// Which records are asked for.
+    /// Type of the records.
+    #[key(basic, example = "address")]
     pub records: LookupRecords,
-    /// The port of each server; needed for `address`, for a service record names its own. 1 to 65535.
+    /// Port of each server. A service record names its own.
+    #[key(basic, needed, range = 1..=65_535, when(records = "address"), example = "8080")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
-    /// The weight of each server; for `address` only. 0 to 1000.
+    /// Weight of each server. A service record names its own.
+    #[key(basic, range = 0..=1_000, default = "1", when(records = "address"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub weight: Option<u16>,
-    /// All addresses of a name are one server's, and not a server each.
+    /// Whether all addresses of a name are one server's, and not a server each.
+    ///
+    /// IPv6 and IPv4 addresses take turns, IPv6 first.
+    #[key(default = "false", group = "Queries")]
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub merge_addresses: bool,
-    /// The name server to ask; without it those of the machine (`/etc/resolv.conf`).
+    /// Name server to ask.
+    #[key(without = "those in /etc/resolv.conf", example = "192.0.2.53:53")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub resolver: Option<SocketAddr>,
-    /// What becomes of the servers when the answer is that there are none.
+    /// What becomes of the servers when the name has no records any more.
+    #[key(default = "keep")]
     pub when_empty: WhenEmpty,
-    /// Answers are not asked for more often than this, however short their time to live. 1s to 1h.
+    /// Shortest time between two queries, however short the records' time to live is.
+    #[key(range = "1s".."1h", default = "5s")]
     pub min_interval: Span,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
 }
 
 /// What becomes of a lookup's servers when the name server says that the name has none any more.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum WhenEmpty {
     /// The last ones stay: an empty answer is more often a mistake than a wish, and their check judges them.
     Keep,
@@ -468,8 +588,9 @@ pub enum WhenEmpty {
 }
 
 /// Which DNS records a lookup asks for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum LookupRecords {
     /// Addresses: A and AAAA (RFC 1035, 3.4.1; RFC 3596).
     Address,
@@ -478,15 +599,29 @@ pub enum LookupRecords {
 }
 
 /// Where a check asks, when that is not where the traffic goes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct ProbeAddress {
-    /// Another port of the server. 1 to 65535.
+    /// Port to probe instead of the one that gets the traffic.
+    #[key(
+        range = 1..=65_535,
+        without = "the server's",
+        when(kind = "tcp http udp dns tls sql grpc"),
+        example = "8081",
+        group = "Probe address"
+    )]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
-    /// Another address.
+    /// Address to probe instead of the one that gets the traffic.
+    #[key(without = "the server's", group = "Probe address")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub address: Option<IpAddr>,
-    /// The address of this machine that probes come from.
+    /// Address of this machine that probes come from.
+    #[key(
+        format = SOURCE_ADDRESS,
+        without = "the system's choice",
+        when(kind = "tcp http icmp udp dns tls grpc"),
+        group = "Probe address"
+    )]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub source_address: Option<IpAddr>,
 }
@@ -500,8 +635,11 @@ impl ProbeAddress {
 }
 
 /// How many of a pool's checks a server has to pass.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum ChecksNeeded {
     /// Each of them.
     #[default]
@@ -511,23 +649,33 @@ pub enum ChecksNeeded {
 }
 
 /// What traffic itself says of a server.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct PassiveCheck {
-    /// So many pieces of work that a server failed are evidence: refused, timed out, reset, broken off. 1 to 100000.
+    /// Number of failures of real traffic within the time that change a server's health.
+    ///
+    /// Connections that are refused, time out, or are reset or cut off are failures.
+    #[key(range = 1..=100_000, example = "5")]
     pub failures: u32,
-    /// Within this time. 1s to 60s.
+    /// Time in which the failures are counted.
+    #[key(range = "1s".."60s", default = "10s")]
     pub within: Span,
-    /// Whether answers with a status of 500 and above count too.
+    /// Whether responses with a status of 500 and above are failures too.
+    #[key(default = "false", label = "Count 5xx")]
     pub count_5xx: bool,
-    /// What they make of it.
+    /// What the failures make of a server that is up.
+    #[key(default = "suspect")]
     pub action: PassiveAction,
-    /// Whether the last eligible server of a pool may go down by it.
+    /// Whether the last eligible server of the pool may go down by them.
+    #[key(default = "false")]
     pub allow_last: bool,
 }
 
 /// What evidence from traffic makes of a server that is up.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum PassiveAction {
     /// Suspect: it is probed at once, and four times as often until that is settled.
     #[default]
@@ -537,8 +685,11 @@ pub enum PassiveAction {
 }
 
 /// What becomes of work when no server of a pool passes its checks.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum WhenNone {
     /// It is refused, or goes to the frontend's next pool or last resort.
     #[default]
@@ -548,63 +699,74 @@ pub enum WhenNone {
 }
 
 /// An active health check.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct CheckSpec {
     /// What is asked, and what answer counts.
     #[serde(flatten)]
     pub kind: CheckKind,
-    /// From the start of one probe to the start of the next. Shorter notices sooner and costs each server
-    /// more probes. 100ms to 1h.
+    /// Time from the start of one probe to the start of the next.
+    ///
+    /// A shorter interval notices failures sooner and costs each server more probes.
+    #[key(basic, range = "100ms".."1h", default = "2s", group = "Timing")]
     pub interval: Span,
-    /// The same while the server is down; the interval when it is left out. 100ms to 1h.
+    /// Interval while the server is down.
+    #[key(range = "100ms".."1h", without = "the interval")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub interval_down: Option<Span>,
-    /// How long a probe may take. Longer forgives slow answers and notices silent servers later. 10ms to 60s.
+    /// Longest time that a probe may take.
+    ///
+    /// A longer timeout forgives slow answers and notices silent servers later. It should be shorter than the interval: probes of one
+    /// server never overlap, so a probe that takes longer delays the next.
+    #[key(basic, range = "10ms".."60s", default = "1s", group = "Timing")]
     pub timeout: Span,
     /// Where it is asked, when that is not where the traffic goes.
     #[serde(flatten)]
     pub elsewhere: ProbeAddress,
-    /// Failures in a row before an up server is down. 1 to 100.
+    /// Number of failures in a row before a server that is up goes down.
+    #[key(basic, range = 1..=100, default = "3", group = "Timing")]
     pub down_after: u32,
-    /// Passes in a row before a down server is up. 1 to 100.
+    /// Number of passes in a row before a server that is down comes up.
+    #[key(basic, range = 1..=100, default = "2", group = "Timing")]
     pub up_after: u32,
     /// What becomes of a server that keeps changing.
     #[serde(flatten)]
     pub steadiness: FlappingSettings,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
-    /// Labels.
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
 }
 
 /// When a server that keeps changing is called flapping, and how long it is held down then.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct FlappingSettings {
-    /// So many times down within `flapping_within`. 2 to 100.
+    /// Number of times that a server goes down within `flapping_within` before it counts as flapping.
+    #[key(range = 2..=100, default = "3", group = "Flapping")]
     #[serde(skip_serializing_if = "is_usual_after")]
     pub flapping_after: u32,
-    /// 1m to 24h.
+    /// Time in which `flapping_after` is counted.
+    #[key(range = "1m".."24h", default = "10m")]
     #[serde(skip_serializing_if = "is_usual_within")]
     pub flapping_within: Span,
-    /// How long it is held down the first time it flaps, twice as long each time after that; without it, it is only
-    /// called so. 1s to 1h.
+    /// Shortest time that a flapping server stays down whatever its probes say; it doubles each time.
+    ///
+    /// A hold outlives a restart. Without it a flapping server is only reported.
+    #[key(range = "1s".."1h")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub hold_down: Option<Span>,
-    /// The longest that it is held down. 1s to 24h.
+    /// Longest time that a flapping server is held down.
+    #[key(range = "1s".."24h", default = "10m")]
     #[serde(skip_serializing_if = "is_usual_most")]
     pub hold_down_most: Span,
 }
 
 impl Default for FlappingSettings {
     fn default() -> Self {
-        Self {
-            flapping_after: 3,
-            flapping_within: Span::from_millis(600_000),
-            hold_down: None,
-            hold_down_most: Span::from_millis(600_000),
-        }
+        keys::defaults()
     }
 }
 

@@ -398,12 +398,6 @@ fn alone(object: &ObjectPath, mut value: Value, key: &str) -> Result<Value, Edit
     if problems.is_empty() { Ok(own.unwrap_or_default()) } else { Err(EditError::Keys(problems)) }
 }
 
-/// One object with every key that it has by itself, read from some of them; `None` when they are not enough.
-pub(super) fn by_itself(object: &ObjectPath, keys: Value) -> Option<Value> {
-    let read = read_alone(object, keys).ok()?;
-    self::value(&read, object)
-}
-
 /// A document that holds nothing but one object and what has to stand around it.
 fn read_alone(object: &ObjectPath, value: Value) -> Result<Document, EditError> {
     let mut small = Value::Object(Map::new());

@@ -1,16 +1,17 @@
 //! What becomes of work while its server fails: how much a suspect server still gets, when a silent one is given up, and what a
 //! server that goes down takes with it.
 
-use std::fmt;
-
+use merismos_derive::Keys;
 use serde::Serialize;
+use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use super::document::Algorithm;
 use crate::units::Span;
 
 /// What becomes of connections whose server goes down, or is not the one that should have them any more.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum OpenConnections {
     /// They are reset, so that their clients connect anew and get another server.
     Break,
@@ -18,45 +19,43 @@ pub enum OpenConnections {
     Keep,
 }
 
-impl fmt::Display for OpenConnections {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
-            Self::Break => "break",
-            Self::Keep => "keep",
-        })
-    }
-}
-
 /// The keys of a pool that say what becomes of work while a server fails.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct FailureHandling {
-    /// How much of its share a server gets while it is suspect, in percent. 1 to 100. Without it 50, and 100 where the
-    /// algorithm is `hash` or `in-order`, for there a smaller weight moves keys or the first place.
+    /// Part of its share that a suspect server gets, in percent.
+    ///
+    /// The default is 100 for `hash` and `in-order`, where a smaller weight would move keys or the first place.
+    #[key(range = 1..=100, without = "50; 100 for hash and in-order", group = "Failing servers")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub suspect_share: Option<u8>,
-    /// How long an idempotent request waits for the first byte of its answer before another server gets it. 10ms to 1h;
-    /// without it a request waits for `first_byte_timeout`. Too short a time gives slow requests to two servers.
+    /// How long an idempotent request waits for the first byte of its response before another server gets it too.
+    ///
+    /// All of the request's body has to be there. Too short a time gives slow requests to two servers. Without it a request waits for
+    /// `first_byte_timeout`, or until the check says that its server is down.
+    #[key(range = "10ms".."1h")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub retry_after: Option<Span>,
-    /// How many requests of a hundred may be given to another server by `retry_after`, so that a slow pool does not get more
-    /// work by it. 1 to 100.
+    /// Most requests of a hundred that `retry_after` may give to another server.
+    ///
+    /// It keeps a pool that is slow as a whole from getting even more work.
+    #[key(range = 1..=100, default = "10")]
     #[serde(skip_serializing_if = "is_usual_budget")]
     pub retry_budget: u8,
     /// What becomes of TCP connections to a server that goes down.
+    #[key(default = "break")]
     #[serde(skip_serializing_if = "breaks")]
     pub on_down: OpenConnections,
-    /// What becomes of TCP connections to a server that stands by again, for work went back to a lower tier.
+    /// What becomes of TCP connections to a server that stands by again, because work returned to a lower tier.
+    #[key(default = "keep")]
     #[serde(skip_serializing_if = "keeps")]
     pub on_failback: OpenConnections,
 }
 
 /// The part of a suspect server's share that it keeps where nothing is said, in percent.
 const USUAL_SUSPECT_SHARE: u8 = 50;
-/// The retry budget where nothing is said, in percent.
-const USUAL_BUDGET: u8 = 10;
 
 fn is_usual_budget(percent: &u8) -> bool {
-    *percent == USUAL_BUDGET
+    *percent == FailureHandling::default().retry_budget
 }
 
 fn breaks(on: &OpenConnections) -> bool {
@@ -69,13 +68,7 @@ fn keeps(on: &OpenConnections) -> bool {
 
 impl Default for FailureHandling {
     fn default() -> Self {
-        Self {
-            suspect_share: None,
-            retry_after: None,
-            retry_budget: USUAL_BUDGET,
-            on_down: OpenConnections::Break,
-            on_failback: OpenConnections::Keep,
-        }
+        super::keys::defaults()
     }
 }
 

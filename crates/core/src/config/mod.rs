@@ -10,7 +10,7 @@ mod balancing;
 pub mod bulk_add;
 pub mod check;
 mod checks;
-mod decode;
+pub mod decode;
 mod defaults;
 pub mod diff;
 pub mod discovery;
@@ -19,6 +19,9 @@ pub mod edit;
 pub mod failure_handling;
 pub mod hosts;
 pub mod impact;
+pub mod json_schema;
+pub mod key;
+pub mod keys;
 pub mod listen_address;
 pub mod lost_capacity;
 pub mod merge;
@@ -40,9 +43,6 @@ pub use object::{ObjectKind, ObjectPath};
 pub use problem::Problem;
 pub use tree::DocumentFormat;
 pub use warnings::{Acceptance, Warning, WarningLevel};
-
-/// The JSON Schema (draft 2020-12) of a document, for editors that complete and check.
-pub const SCHEMA: &str = include_str!("../../../../docs/reference/document.schema.json");
 
 /// Reads and checks a whole document.
 ///

@@ -1,29 +1,39 @@
 //! Messages: who is told of which changes, and how.
 
 use std::collections::BTreeSet;
-use std::fmt;
 
+use merismos_derive::Keys;
 use serde::Serialize;
+use strum::{Display, EnumMessage, EnumString, VariantArray, VariantNames};
 
 use super::checks::SecretRef;
+use super::decode::Section;
 use super::document::Labels;
 use crate::name::Name;
 use crate::units::Span;
 
-/// A standing wish to be told of changes, by a webhook, by e-mail, or both.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+/// Who is notified of which changes: by a webhook, by e-mail, or both.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
+#[keys(check = goes_somewhere)]
 pub struct NotificationSpec {
-    /// Changes of these pools are told; of all pools when it is empty.
+    /// Pools whose changes are reported.
+    #[key(basic, refers = Pool, count = 0..=1000, without = "all pools")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pools: Vec<Name>,
-    /// Which changes.
+    /// Changes that are reported.
+    #[key(basic, default = "down up empty", count = 1..=10)]
     pub changes: BTreeSet<NotifiedChange>,
-    /// Only what has lasted so long is told. 1s to 24h.
+    /// Shortest time that a change has to last before it is reported.
+    ///
+    /// A change that is reverted within it is not reported, and neither is its end.
+    #[key(basic, range = "1s".."24h", group = "Timing", without = "at once")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub min_duration: Option<Span>,
-    /// Changes that follow each other within this time are one message. 100ms to 10m.
+    /// Time in which changes are gathered into one message.
+    #[key(range = "100ms".."10m", default = "5s")]
     pub batch_window: Span,
-    /// The least time between two messages. 1s to 24h.
+    /// Shortest time between two messages; changes meanwhile wait for the next.
+    #[key(range = "1s".."24h", default = "1m")]
     pub min_interval: Span,
     /// The webhook that is posted to.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
@@ -31,51 +41,79 @@ pub struct NotificationSpec {
     /// The e-mail that is sent.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub mail: Option<MailTarget>,
-    /// What it is for, in the engineer's words.
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
     pub note: String,
-    /// Labels.
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
     #[serde(skip_serializing_if = "std::collections::BTreeMap::is_empty")]
     pub labels: Labels,
 }
 
+/// A notification needs somewhere to go.
+fn goes_somewhere(section: &mut Section<'_, '_>) {
+    if !section.holds("webhook") && !section.holds("mail_to") {
+        section.problem(
+            "webhook",
+            "the notification goes nowhere",
+            "webhook = \"https://...\", or mail_to, mail_from and mail_server",
+        );
+    }
+}
+
 /// Where JSON is posted to.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct WebhookTarget {
-    /// The URL, `http` or `https`.
+    /// URL to which messages are posted as JSON.
+    ///
+    /// A status of the 200s within 10 s means that the message was taken.
+    #[key(basic, format = URL, group = "Webhook")]
     #[serde(rename = "webhook")]
     pub url: String,
-    /// Where the secret stands that requests are signed with (RFC 9421, `hmac-sha256`); unsigned without it.
+    /// Reference to the secret that signs posts (RFC 9421, `hmac-sha256`).
+    #[key(basic, example = "environment:MERISMOS_SECRET_HOOK", without = "posts are not signed")]
     #[serde(rename = "webhook_secret", skip_serializing_if = "Option::is_none")]
     pub secret: Option<SecretRef>,
 }
 
 /// Which e-mail is sent.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct MailTarget {
-    /// To whom.
+    /// Addresses to which e-mail is sent.
+    #[key(basic, format = MAILBOX, count = 1..=20, group = "E-mail", label = "E-mail to", needed, example = "watch@skerry.example")]
     #[serde(rename = "mail_to")]
     pub to: Vec<String>,
-    /// From whom.
+    /// Address from which e-mail is sent.
+    #[key(basic, format = MAILBOX, label = "E-mail from", example = "merismos@skerry.example")]
     #[serde(rename = "mail_from")]
     pub from: String,
-    /// The mail server, `host:port`.
+    /// Mail server and its port.
+    #[key(basic, format = MAIL_SERVER)]
     #[serde(rename = "mail_server")]
     pub server: String,
-    /// How it is spoken to.
+    /// How TLS is used with the mail server.
+    #[key(default = "starttls", label = "Mail server's TLS")]
     #[serde(rename = "mail_tls")]
     pub tls: MailTls,
-    /// Who logs in, if anybody has to.
+    /// User that logs in at the mail server.
+    #[key(format = USER, without = "no log-in", label = "Mail server's user")]
     #[serde(rename = "mail_user", skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// Where the password stands.
+    /// Reference to that user's password.
+    ///
+    /// It is not sent without TLS, except to loopback.
+    #[key(example = "environment:MERISMOS_SECRET_MAIL", label = "Mail server's password")]
     #[serde(rename = "mail_password", skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretRef>,
 }
 
 /// How a mail server is spoken to.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum MailTls {
     /// TLS is begun on a plain connection (RFC 3207), and nothing is sent without it.
     #[default]
@@ -87,8 +125,24 @@ pub enum MailTls {
 }
 
 /// What is told of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Display,
+    EnumString,
+    VariantNames,
+    VariantArray,
+    EnumMessage,
+)]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum NotifiedChange {
     /// A server went down.
     Down,
@@ -113,20 +167,6 @@ pub enum NotifiedChange {
 }
 
 impl NotifiedChange {
-    /// All of them, by name.
-    pub const ALL: [(&'static str, Self); 10] = [
-        ("down", Self::Down),
-        ("up", Self::Up),
-        ("suspect", Self::Suspect),
-        ("flapping", Self::Flapping),
-        ("empty", Self::Empty),
-        ("filled", Self::Filled),
-        ("failing", Self::Failing),
-        ("answering", Self::Answering),
-        ("moved", Self::Moved),
-        ("moved-back", Self::MovedBack),
-    ];
-
     /// The change that undoes it: when it comes before the first was told, neither is.
     #[must_use]
     pub fn undone_by(self) -> Option<Self> {
@@ -137,12 +177,5 @@ impl NotifiedChange {
             Self::Moved => Some(Self::MovedBack),
             Self::Up | Self::Filled | Self::Answering | Self::MovedBack => None,
         }
-    }
-}
-
-impl fmt::Display for NotifiedChange {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let name = Self::ALL.iter().find(|(_, change)| change == self).map_or("", |(name, _)| name);
-        f.pad(name)
     }
 }

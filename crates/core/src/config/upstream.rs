@@ -2,39 +2,58 @@
 
 use std::net::IpAddr;
 
+use merismos_derive::Keys;
 use serde::Serialize;
+use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use crate::units::Span;
 
 /// The version of HTTP that servers are spoken to in.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
 pub enum HttpVersion {
     /// HTTP/1.1 (RFC 9112).
     #[default]
     #[serde(rename = "1.1")]
+    #[strum(serialize = "1.1")]
     One,
     /// HTTP/2 by prior knowledge (RFC 9113, 3.3).
     #[serde(rename = "2")]
+    #[strum(serialize = "2")]
     Two,
 }
 
 /// How the servers of a pool are reached.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct UpstreamSettings {
-    /// The version of HTTP that its servers are spoken to in, whatever their clients speak.
+    /// Version of HTTP for connections to servers, whatever clients speak.
+    ///
+    /// Over HTTP/2 many requests share a connection.
+    #[key(default = "1.1", label = "HTTP version")]
     #[serde(skip_serializing_if = "is_usual")]
     pub http_version: HttpVersion,
-    /// The addresses of this machine that connections to servers come from, in turn; the system's choice when there are
-    /// none of a server's family. At most 64.
+    /// Addresses of this machine that connections to servers come from, in turn.
+    ///
+    /// Each has some 28,000 ports for each server. The system chooses where there is none of the server's family.
+    #[key(format = SOURCE_ADDRESS, count = 1..=64, without = "the system's choice")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub source_addresses: Vec<IpAddr>,
-    /// The most unused connections that each worker keeps to a server. 0 to 1000.
+    /// Most idle connections that each worker keeps to a server.
+    ///
+    /// More of them spare requests a handshake and cost servers memory.
+    #[key(range = 0..=1_000, default = "128")]
     pub idle_connections: u16,
-    /// How long a connection is kept unused. 100ms to 1h.
+    /// Longest time that an idle connection is kept.
+    ///
+    /// It should be shorter than the servers' own: a server that closes a connection while a request is on its way costs an attempt.
+    #[key(range = "100ms".."1h", default = "4s")]
     pub idle_connection_timeout: Span,
-    /// How old a connection may be to be used once more. 1s to 24h.
+    /// Greatest age at which a connection gets another request.
+    #[key(range = "1s".."24h", default = "1h")]
     pub idle_connection_age: Span,
-    /// How many connections each worker makes to a server that comes back, before anybody asks for one. 0 to 16.
+    /// Number of connections that each worker makes to a server that comes back, before the first request needs one.
+    #[key(range = 0..=16, default = "0")]
     #[serde(skip_serializing_if = "is_none")]
     pub preconnect: u8,
 }
@@ -49,13 +68,6 @@ fn is_none(count: &u8) -> bool {
 
 impl Default for UpstreamSettings {
     fn default() -> Self {
-        Self {
-            http_version: HttpVersion::One,
-            source_addresses: Vec::new(),
-            idle_connections: 128,
-            idle_connection_timeout: Span::from_millis(4_000),
-            idle_connection_age: Span::from_millis(3_600_000),
-            preconnect: 0,
-        }
+        super::keys::defaults()
     }
 }

@@ -216,5 +216,5 @@ pub(super) async fn machines(
     responses((status = 200, body = Object, content_type = "application/schema+json"), Looking)
 )]
 pub(super) async fn schema() -> Response {
-    ([(CONTENT_TYPE, "application/schema+json")], merismos_core::config::SCHEMA).into_response()
+    ([(CONTENT_TYPE, "application/schema+json")], merismos_core::config::json_schema::text()).into_response()
 }

@@ -3,7 +3,7 @@
 use rstest::rstest;
 use serde_json::{Value, json};
 
-use super::super::{DocumentFormat, SCHEMA, load, read_value};
+use super::super::{DocumentFormat, json_schema, load, read_value};
 use super::GOOD;
 
 #[test]
@@ -108,7 +108,7 @@ fn a_document_of_format_2_is_migrated() {
 }
 
 fn schema_takes(document: &Value) -> Result<(), String> {
-    let schema: Value = serde_json::from_str(SCHEMA).expect("the schema is JSON");
+    let schema: Value = serde_json::from_str(json_schema::text()).expect("the schema is JSON");
     let validator = jsonschema::draft202012::new(&schema).expect("the schema is a schema");
     validator.validate(document).map_err(|error| error.to_string())
 }
