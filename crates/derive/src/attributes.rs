@@ -33,6 +33,7 @@ pub(crate) struct FieldAttributes {
     pub(crate) is_needed: bool,
     pub(crate) is_distinct: bool,
     pub(crate) is_basic: bool,
+    pub(crate) has_escapes: bool,
 }
 
 impl FieldAttributes {
@@ -71,6 +72,7 @@ impl FieldAttributes {
                 ("needed", Meta::Path(_)) => self.is_needed = true,
                 ("distinct", Meta::Path(_)) => self.is_distinct = true,
                 ("basic", Meta::Path(_)) => self.is_basic = true,
+                ("escapes", Meta::Path(_)) => self.has_escapes = true,
                 ("range", Meta::NameValue(pair)) => self.range = Some(range(&pair.value)?),
                 ("count", Meta::NameValue(pair)) => self.count = Some(bounds(&pair.value)?),
                 ("default", Meta::NameValue(pair)) => {

@@ -103,8 +103,8 @@ fn key(ident: &Ident, field: &Field, attributes: &FieldAttributes) -> Result<Tok
     let words = |text: &Option<syn::LitStr>| text.as_ref().map_or_else(String::new, syn::LitStr::value);
     let (expected, example) = (words(&attributes.expected), words(&attributes.example));
     let (label, group) = (words(&attributes.label), words(&attributes.group));
-    let (is_needed, is_distinct, is_basic) =
-        (attributes.is_needed, attributes.is_distinct, attributes.is_basic);
+    let (is_needed, is_distinct) = (attributes.is_needed, attributes.is_distinct);
+    let (is_basic, has_escapes) = (attributes.is_basic, attributes.has_escapes);
     Ok(quote! {
         crate::config::key::Key {
             name: #name,
@@ -126,6 +126,7 @@ fn key(ident: &Ident, field: &Field, attributes: &FieldAttributes) -> Result<Tok
             label: #label,
             group: #group,
             is_basic: #is_basic,
+            has_escapes: #has_escapes,
         }
     })
 }

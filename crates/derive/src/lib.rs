@@ -19,6 +19,7 @@
 //! | `when(protocol = "http tcp")` | the key exists only where another key has one of these values |
 //! | `effective(algorithm = "hash")` | the key has an effect only there |
 //! | `refers = Pool` | the value names an object of this kind |
+//! | `escapes` | people write the text with the escapes of a document |
 //! | `label = "..."`, `group = "..."`, `basic` | how forms and help show it; those that are not basic stand behind "more" |
 //!
 //! An enum with `#[serde(tag = "kind")]` is a key that decides which others there are. `#[keys(check = function)]` on a struct names a

@@ -17,17 +17,17 @@ use crate::units::Span;
 #[serde(rename_all = "kebab-case")]
 #[strum(serialize_all = "kebab-case")]
 pub enum Algorithm {
-    /// Each server in its turn, in exact proportion to the weights.
+    /// Each server in its turn, in exact proportion to the weights, over all workers together.
     RoundRobin,
-    /// The server with the least work in flight for its weight.
+    /// The server with the least work in flight for its weight; of equals the one that has had least.
     LeastConnections,
-    /// The server on which a piece of work would wait least: work in flight and response time together.
+    /// The server with the least expected wait: work in flight times response time (a 10 s average) for its weight. A failure counts as slow.
     LeastLoad,
-    /// The less busy of two servers that are drawn at random.
+    /// The less busy of two servers that are drawn at random by their weights (power of two choices).
     RandomTwo,
-    /// The same server for the same key.
+    /// The same server for the same key (consistent hashing): when a server leaves, only its own clients move.
     Hash,
-    /// The heaviest eligible server, and the next when that one can't.
+    /// The heaviest eligible server, and the next when that one is full or has just failed.
     InOrder,
 }
 
@@ -77,13 +77,13 @@ impl Algorithm {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum BalancePer {
-    /// Each request (`http`).
+    /// Each request is distributed by itself.
     Request,
-    /// Each client's connection (`http`, `tcp`).
+    /// All requests of a client's connection go to one server.
     Connection,
-    /// Each client's address and port for as long as it sends (`udp`).
+    /// All datagrams of a client's address and port go to one server while it sends.
     Flow,
-    /// Each datagram, without answers (`udp`).
+    /// Each datagram is distributed by itself, and responses are not relayed.
     Datagram,
 }
 
@@ -180,9 +180,9 @@ impl Serialize for HashKey {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum WhenAbsent {
-    /// It is dealt out in turns.
+    /// Such work is distributed in turns.
     Spread,
-    /// It is refused: an HTTP request with 400, a connection by closing it.
+    /// Such work is refused: a request with 400, a connection with a reset.
     Refuse,
 }
 
@@ -225,7 +225,7 @@ pub struct HashSettings {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum PersistenceKind {
-    /// By a signed cookie of our own, which names no address (`http`).
+    /// A signed cookie of the service, which names no address (`http`).
     Cookie,
 }
 
@@ -305,14 +305,14 @@ impl Serialize for Failback {
 #[serde(rename_all = "kebab-case")]
 #[strum(serialize_all = "kebab-case")]
 pub enum ChoosePool {
-    /// The first usable one.
+    /// The first usable pool.
     #[default]
     InOrder,
-    /// In proportion to weights.
+    /// Usable pools in proportion to `pool_weights`.
     ByWeight,
-    /// The one that answers fastest.
+    /// The usable pool with the shortest response time.
     ByLatency,
-    /// By the client's network.
+    /// The usable pool for the client's network, by `pool_networks`.
     ByNetwork,
 }
 

@@ -45,11 +45,11 @@ pub enum CheckKind {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct SendExpect {
     /// Text that is sent, with the escapes of a document: `PING\r\n`, `\x00\x01`.
-    #[key(basic, format = TEXT, label = "Send", group = "Probe")]
+    #[key(basic, escapes, format = TEXT, label = "Send", group = "Probe")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub send: Option<String>,
     /// Text that the response contains within its first 64 KiB, with the escapes of a document.
-    #[key(basic, format = TEXT)]
+    #[key(basic, escapes, format = TEXT)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expect: Option<String>,
     /// Regular expression that the response matches.
@@ -263,10 +263,10 @@ pub struct CertificateTrust {
 #[serde(rename_all = "kebab-case")]
 #[strum(serialize_all = "kebab-case")]
 pub enum TlsVerify {
-    /// Its name, its dates and who signed it.
+    /// Name, dates and signature of the certificate are verified.
     #[default]
     Verified,
-    /// Nothing but the pin, where there is one.
+    /// Nothing is verified but `tls_pin`, where it is given.
     Unverified,
 }
 

@@ -294,11 +294,11 @@ impl HttpKeys {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum Protocol {
-    /// HTTP/1.1 and 1.0.
+    /// HTTP/1.1, HTTP/1.0, and HTTP/2 by prior knowledge; upgraded connections (WebSocket) are relayed.
     Http,
-    /// Bytes in both directions.
+    /// Bytes in both directions, unread.
     Tcp,
-    /// Datagrams.
+    /// Datagrams, and the responses of a flow.
     Udp,
 }
 
@@ -423,9 +423,9 @@ pub struct PoolSpec {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum ProxyVersion {
-    /// A line of text.
+    /// Version 1, a line of text.
     V1,
-    /// Binary.
+    /// Version 2, binary.
     V2,
 }
 
@@ -581,9 +581,9 @@ pub struct LookupSpec {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum WhenEmpty {
-    /// The last ones stay: an empty answer is more often a mistake than a wish, and their check judges them.
+    /// The last known servers stay, and their check judges them: an empty answer is more often a mistake.
     Keep,
-    /// They go.
+    /// The servers are removed.
     Remove,
 }
 
@@ -592,9 +592,9 @@ pub enum WhenEmpty {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum LookupRecords {
-    /// Addresses: A and AAAA (RFC 1035, 3.4.1; RFC 3596).
+    /// A and AAAA records (RFC 1035, 3.4.1; RFC 3596).
     Address,
-    /// Services: SRV (RFC 2782), with priority as tier and weight as weight.
+    /// SRV records (RFC 2782): each distinct priority is a tier, the lowest first, and the weight is the weight.
     Service,
 }
 
@@ -641,10 +641,10 @@ impl ProbeAddress {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum ChecksNeeded {
-    /// Each of them.
+    /// A server has to pass each check.
     #[default]
     All,
-    /// One of them.
+    /// One passed check is enough.
     Any,
 }
 
@@ -677,10 +677,10 @@ pub struct PassiveCheck {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum PassiveAction {
-    /// Suspect: it is probed at once, and four times as often until that is settled.
+    /// The server is suspect: it is probed at once, and four times as often until its health is settled.
     #[default]
     Suspect,
-    /// Down, until enough probes have passed.
+    /// The server is down: it gets no new work until `up_after` probes have passed.
     Down,
 }
 
@@ -691,10 +691,10 @@ pub enum PassiveAction {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum WhenNone {
-    /// It is refused, or goes to the frontend's next pool or last resort.
+    /// Work goes to the frontend's next pool or last resort, or is refused.
     #[default]
     Refuse,
-    /// It goes to all servers that fail, when no other pool takes it: they may be better than their check.
+    /// When no other pool takes it, work goes to all servers of the lowest tier: they may be better than their check.
     All,
 }
 

@@ -13,9 +13,9 @@ use crate::units::Span;
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum OpenConnections {
-    /// They are reset, so that their clients connect anew and get another server.
+    /// Connections are reset, so that clients connect again and get another server.
     Break,
-    /// They stay as long as they like.
+    /// Connections stay until client or server closes them.
     Keep,
 }
 

@@ -81,6 +81,8 @@ pub struct Key {
     pub group: &'static str,
     /// Whether a form shows it at once.
     pub is_basic: bool,
+    /// Whether people write the text with the escapes of a document (`\\r\\n`).
+    pub has_escapes: bool,
 }
 
 impl Key {
@@ -105,6 +107,7 @@ impl Key {
         label: "",
         group: "",
         is_basic: false,
+        has_escapes: false,
     };
 
     /// Whether it has to be given.
@@ -154,6 +157,17 @@ pub enum Shape {
         /// Its keys.
         fields: &'static [Field],
     },
+}
+
+impl Shape {
+    /// What each item of a list looks like; of other values themselves.
+    #[must_use]
+    pub fn item(&self) -> &Self {
+        match self {
+            Self::List { of } => of,
+            other => other,
+        }
+    }
 }
 
 /// What holds when a key is left out.

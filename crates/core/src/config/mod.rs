@@ -21,6 +21,7 @@ pub mod hosts;
 pub mod impact;
 pub mod json_schema;
 pub mod key;
+pub mod key_help;
 pub mod keys;
 pub mod listen_address;
 pub mod lost_capacity;

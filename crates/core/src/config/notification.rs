@@ -115,12 +115,12 @@ pub struct MailTarget {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum MailTls {
-    /// TLS is begun on a plain connection (RFC 3207), and nothing is sent without it.
+    /// TLS begins on a plain connection (RFC 3207), and nothing is sent without it.
     #[default]
     StartTls,
     /// TLS from the first byte (RFC 8314).
     Tls,
-    /// None, for a server on a network that is trusted.
+    /// No TLS, for a server on a trusted network.
     None,
 }
 
@@ -156,13 +156,13 @@ pub enum NotifiedChange {
     Empty,
     /// A pool has an eligible server again.
     Filled,
-    /// A frontend fails many of its clients.
+    /// A frontend fails many requests (`failing_share`).
     Failing,
-    /// A frontend answers its clients well again.
+    /// A frontend serves its clients well again.
     Answering,
     /// Work goes to another tier, another pool or the last resort.
     Moved,
-    /// Work goes where it is meant to again.
+    /// Work goes to its usual tier and pool again.
     MovedBack,
 }
 

@@ -1,5 +1,6 @@
 mod changing;
 mod formats;
+mod generated;
 mod keys;
 mod properties;
 mod size;
