@@ -26,10 +26,10 @@ pub(crate) struct Login {
 /// The service to talk to
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct ServiceTarget {
-    /// The service's address [default: that of the last log-in, or http://127.0.0.1:7480]
+    /// URL of the service [default: that of the last log-in, or http://127.0.0.1:7480]
     #[arg(long, global = true, env = "MERISMOS_URL", value_name = "URL", help_heading = EVERYWHERE)]
     pub(crate) url: Option<String>,
-    /// A token [default: that of the last log-in]
+    /// Token of the API [default: that of the last log-in]
     #[arg(long, global = true, env = "MERISMOS_TOKEN", value_name = "TOKEN", hide_env_values = true, help_heading = EVERYWHERE)]
     pub(crate) token: Option<String>,
     /// Whether what is answered is shown to people.

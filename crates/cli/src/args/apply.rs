@@ -12,14 +12,14 @@ use crate::exit::{CliError, ExitStatus};
 
 #[derive(Debug, clap::Args)]
 pub(super) struct ApplyArgs {
-    /// The document: TOML, or JSON when its name ends with .json; - reads TOML from standard input
+    /// File with the document: TOML, or JSON when its name ends with .json; - reads TOML from standard input
     file: PathBuf,
-    /// Take only this part of the file, such as pools.booking; all else stays as it runs; may be given several times
+    /// Apply only this part of the file, such as pools.booking, and leave all else unchanged; may be given several times
     #[arg(long, value_name = "PATH")]
     only: Vec<String>,
     #[command(flatten)]
     going: ChangeArgs,
-    /// How the document is written, when its name does not say
+    /// Format of the document, where the name of the file does not tell
     #[arg(long)]
     format: Option<ApplyFormat>,
 }

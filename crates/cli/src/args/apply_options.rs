@@ -12,13 +12,13 @@ use crate::show;
 #[derive(Clone, Debug, clap::Args)]
 #[command(next_help_heading = "How it goes live")]
 pub(super) struct ChangeArgs {
-    /// Only show what would change and what it would do
+    /// Show the change and its effects without making it
     #[arg(long)]
     pub(super) preview: bool,
-    /// Why; kept with the revision
+    /// Reason for the change, kept with the revision
     #[arg(long, default_value = "", value_name = "TEXT")]
     pub(super) revision_note: String,
-    /// Refuse when another revision than this one runs by now
+    /// Refuse the change if another revision than this one is running
     #[arg(long, value_name = "REVISION")]
     pub(super) based_on: Option<u64>,
     /// Accept the warning with this key; may be given several times
@@ -38,7 +38,7 @@ impl From<ChangeArgs> for ApplyOptions {
 pub(super) struct ChangeTargetArgs {
     #[command(flatten)]
     going: ChangeArgs,
-    /// Make the change in this draft instead of what runs
+    /// Make the change in this draft instead of the running configuration
     #[arg(long, value_name = "DRAFT", conflicts_with_all = ["preview", "based_on"], help_heading = "How it goes live")]
     draft: Option<Name>,
 }

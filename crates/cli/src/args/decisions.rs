@@ -8,13 +8,13 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct DecisionsArgs {
-    /// Only work that comes to this frontend
+    /// Show only decisions about traffic of this frontend
     #[arg(long)]
     frontend: Option<Name>,
-    /// How many decisions to wait for
+    /// Number of decisions to wait for
     #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     count: u32,
-    /// Go on until interrupted
+    /// Continue until interrupted
     #[arg(long, conflicts_with = "count")]
     follow: bool,
 }

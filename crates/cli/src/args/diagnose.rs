@@ -8,7 +8,7 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct DiagnoseArgs {
-    /// The server, such as booking/gull
+    /// Server, such as booking/gull
     server: PoolServer,
 }
 

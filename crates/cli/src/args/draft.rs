@@ -11,48 +11,48 @@ use crate::show;
 
 #[derive(Debug, Subcommand)]
 pub(super) enum DraftCommand {
-    /// List the drafts
+    /// List drafts
     List,
-    /// Begin one from what runs; other commands add to it with --draft
+    /// Create a draft of the running configuration; other commands change it with --draft
     Create {
-        /// Its name
+        /// Name of the draft
         name: Name,
-        /// What it is for; becomes the revision's note
+        /// Purpose of the draft; it becomes the note of the revision
         #[arg(long, default_value = "", value_name = "TEXT")]
         note: String,
     },
-    /// Review one: what it changes, what that does, and what is wrong with it
+    /// Review a draft: its changes, their effects, and its mistakes
     Review {
-        /// Its name
+        /// Name of the draft
         name: Name,
     },
-    /// Accept warnings in it
+    /// Accept warnings of a draft
     Accept {
-        /// Its name
+        /// Name of the draft
         name: Name,
-        /// The warnings' keys
+        /// Keys of the warnings
         #[arg(required = true, value_parser = apply_options::warning_key)]
         keys: Vec<String>,
     },
-    /// Make it the running revision
+    /// Apply a draft: it becomes the running revision
     Deploy {
-        /// Its name
+        /// Name of the draft
         name: Name,
-        /// Why; the draft's own note when nothing is said
+        /// Reason for the change [default: the draft's note]
         #[arg(long, default_value = "", value_name = "TEXT")]
         revision_note: String,
         /// Accept the warning with this key; may be given several times
         #[arg(long, value_name = "KEY", value_parser = apply_options::warning_key)]
         accept_warning: Vec<String>,
     },
-    /// Let it begin from what runs now
+    /// Rebase a draft onto the running configuration
     Rebase {
-        /// Its name
+        /// Name of the draft
         name: Name,
     },
-    /// Throw it away
+    /// Delete a draft
     Discard {
-        /// Its name
+        /// Name of the draft
         name: Name,
     },
 }

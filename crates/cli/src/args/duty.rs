@@ -10,13 +10,13 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct DutyArgs {
-    /// The server, such as booking/gull
+    /// Server, such as booking/gull
     #[arg(value_name = "POOL/SERVER")]
     server: PoolServer,
-    /// Why, for whoever finds the server like this
+    /// Reason, shown wherever the server is shown
     #[arg(long, value_name = "TEXT")]
     reason: String,
-    /// Do it even when no eligible server is left in the pool
+    /// Proceed even if no eligible server is left in the pool
     #[arg(long)]
     even_if_last: bool,
 }
@@ -24,10 +24,10 @@ pub(super) struct DutyArgs {
 /// What `merismos return` takes.
 #[derive(Debug, clap::Args)]
 pub(super) struct ReturnArgs {
-    /// The server, such as booking/gull
+    /// Server, such as booking/gull
     #[arg(value_name = "POOL/SERVER")]
     server: PoolServer,
-    /// Why, if there is more to say than that it may work again
+    /// Reason, shown with the event
     #[arg(long, default_value = "it may work again", value_name = "TEXT")]
     reason: String,
 }

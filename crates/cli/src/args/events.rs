@@ -13,28 +13,28 @@ const PAGE: u32 = 1_000;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct EventsArgs {
-    /// How many of the last events
+    /// Number of events, the latest ones
     #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     limit: u32,
-    /// Go on with events as they happen
+    /// Continue with new events as they happen
     #[arg(long)]
     follow: bool,
-    /// Only these kinds, with commas between: health, duty, revision, draft, lookup, tier, traffic, node, trial, message, token
+    /// Show only these kinds, with commas between: health, duty, revision, draft, lookup, tier, traffic, node, trial, message, token
     #[arg(long, value_name = "KIND", value_delimiter = ',', value_parser = kind)]
     kind: Vec<EventKind>,
-    /// Only those about this: a pool and its servers, POOL/SERVER, a frontend, "revision 7"
+    /// Show only events about this object: a pool with its servers, POOL/SERVER, a frontend, or "revision 7"
     #[arg(long, value_name = "NAME")]
     object: Option<String>,
-    /// Only what this token's holder did
+    /// Show only events caused by this token
     #[arg(long, value_name = "NAME")]
     by: Option<String>,
-    /// Only what happened then or later: 2h (ago), 07:30, 2026-11-28, "2026-11-28 07:30"
+    /// Show only events since this time: 2h (ago), 07:30, 2026-11-28 or "2026-11-28 07:30"
     #[arg(long, value_name = "WHEN", value_parser = when::moment)]
     since: Option<Wall>,
-    /// Only what happened before; as --since
+    /// Show only events before this time, written as for --since
     #[arg(long, value_name = "WHEN", value_parser = when::moment, conflicts_with = "follow")]
     until: Option<Wall>,
-    /// Only events with numbers below this one (--json shows them)
+    /// Show only events with numbers below this one; --json shows numbers
     #[arg(long, value_name = "NUMBER", conflicts_with = "follow")]
     before: Option<u64>,
 }

@@ -10,27 +10,27 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct ExplainArgs {
-    /// The frontend that it would come to
+    /// Frontend that the request would arrive at
     frontend: Name,
-    /// The client's address [default: 127.0.0.1]
+    /// Address of the client [default: 127.0.0.1]
     #[arg(long, value_name = "ADDRESS")]
     client: Option<IpAddr>,
-    /// The path with its query, such as /ferry?day=3
+    /// Path with its query, such as /ferry?day=3
     #[arg(long)]
     path: Option<String>,
-    /// The host that is asked for
+    /// Host of the request
     #[arg(long, value_name = "NAME")]
     host: Option<String>,
-    /// The server name that a TLS client asks for
+    /// Server name of the TLS ClientHello
     #[arg(long, value_name = "NAME")]
     sni: Option<String>,
-    /// A field of the request; may be given several times
+    /// Header field of the request; may be given several times
     #[arg(long, value_name = "NAME: VALUE")]
     header: Vec<String>,
-    /// A cookie; may be given several times
+    /// Cookie of the request; may be given several times
     #[arg(long, value_name = "NAME=VALUE")]
     cookie: Vec<String>,
-    /// The server that the connection it comes on was dealt out to before, such as booking/gull
+    /// Server that the connection of the request has already, such as booking/gull
     #[arg(long, value_name = "POOL/SERVER")]
     connection: Option<PoolServer>,
 }

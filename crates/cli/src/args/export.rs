@@ -9,7 +9,7 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct ExportArgs {
-    /// How the document is written; --json is the same as --format json
+    /// Format of the document; --json is the same as --format json
     #[arg(long, default_value = "toml")]
     format: ApplyFormat,
 }

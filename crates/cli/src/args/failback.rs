@@ -8,7 +8,7 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct FailbackArgs {
-    /// The pool
+    /// Pool whose work returns
     pool: Name,
 }
 

@@ -10,7 +10,7 @@ use crate::show;
 
 #[derive(Debug, clap::Args)]
 pub(super) struct LoginArgs {
-    /// A file with the token; without it and without --token, it is read from standard input
+    /// File with the token [default: --token, else standard input]
     #[arg(long, value_name = "FILE")]
     token_file: Option<PathBuf>,
 }

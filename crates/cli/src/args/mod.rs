@@ -11,6 +11,7 @@ mod explain;
 mod export;
 mod failback;
 mod input;
+mod key;
 mod login;
 mod objects;
 mod revision;
@@ -22,13 +23,15 @@ mod when;
 
 use clap::{Parser, Subcommand};
 
+pub(crate) use key::KindKey;
+
 use crate::exit::{CliError, ExitStatus};
 use crate::login::{EVERYWHERE, ServiceTarget};
 
-const AFTER_HELP: &str = "Exit codes: 0 done; 1 the answer is no (a trial is not as expected, a document is refused); \
-                          2 the call was wrong, or names what is not there; 3 the service refused or could not be reached.";
+const AFTER_HELP: &str = "Exit codes: 0 success; 1 negative result (a trial is not as expected, a document is refused); \
+                          2 wrong call, or a name that does not exist; 3 the service refused or could not be reached.";
 
-/// Deal traffic out to servers, watch them, and prove where it goes
+/// Balance traffic over servers, check their health, and verify where requests go
 #[derive(Debug, Parser)]
 #[command(name = "merismos", version, after_help = AFTER_HELP)]
 pub(crate) struct CommandLine {
@@ -43,70 +46,72 @@ pub(crate) struct CommandLine {
 
 #[derive(Debug, Subcommand)]
 enum TopCommand {
-    /// Show frontends, pools and servers: configuration, duty and health beside what was observed
+    /// Show frontends, pools and servers: configuration, duty, health and traffic
     Status(status::StatusArgs),
-    /// Say which server a given client would get, and why no other
+    /// Predict which server a given request would get, and why no other
     Explain(explain::ExplainArgs),
-    /// Show some decisions about real traffic as they are made: which server, and why no other
+    /// Sample decisions about real traffic: which server was picked, and why no other
     Decisions(decisions::DecisionsArgs),
-    /// Find the step at which a server fails, beside one that works, and say what that means
+    /// Find the step at which a server fails, compared with a server that works
     Diagnose(diagnose::DiagnoseArgs),
-    /// Show what happened
+    /// Show events: what happened, when, and who caused it
     Events(events::EventsArgs),
-    /// Services: a frontend with its pool, servers and check, made or removed in one step
+    /// Create or remove a frontend with its pool, servers and check in one step
     #[command(subcommand)]
     Service(service::ServiceCommand),
-    /// Frontends: where clients connect
+    /// Manage frontends: the addresses where clients connect
     #[command(subcommand)]
-    Frontend(objects::ObjectCommand<objects::FrontendKeys>),
-    /// Pools: servers that can do the same work
+    Frontend(objects::ObjectCommand<objects::FrontendFlags>),
+    /// Manage pools: sets of servers that can do the same work
     #[command(subcommand)]
-    Pool(objects::ObjectCommand<objects::PoolKeys>),
-    /// Servers of pools, written POOL/SERVER
+    Pool(objects::ObjectCommand<objects::PoolFlags>),
+    /// Manage servers of pools, written POOL/SERVER
     #[command(subcommand)]
     Server(objects::ServerCommand),
-    /// DNS names whose answers are servers of pools, written POOL/LOOKUP
+    /// Manage DNS names whose addresses are servers of a pool, written POOL/LOOKUP
     #[command(subcommand)]
-    Lookup(objects::ObjectCommand<objects::LookupKeys>),
-    /// Health checks
+    Lookup(objects::ObjectCommand<objects::LookupFlags>),
+    /// Manage active health checks
     #[command(subcommand)]
     Check(objects::CheckCommand),
-    /// Known machines
+    /// Manage hosts: known machines that servers may name
     #[command(subcommand)]
     Host(objects::HostCommand),
-    /// Ranges of service addresses
+    /// Manage ranges of service addresses and their reserved addresses
     #[command(subcommand)]
     Range(objects::RangeCommand),
-    /// Lists of clients' networks, by which frontends may choose pools
+    /// Manage lists of client networks, by which frontends may choose pools
     #[command(subcommand)]
-    Network(objects::ObjectCommand<objects::NetworkKeys>),
-    /// Notifications: messages to people about changes, by webhook and e-mail
+    Network(objects::ObjectCommand<objects::NetworkFlags>),
+    /// Manage notifications of changes by webhook and e-mail
     #[command(subcommand)]
     Notification(objects::NotificationCommand),
-    /// Drafts: several changes that become one revision
+    /// Manage drafts: several changes that become one revision
     #[command(subcommand)]
     Draft(draft::DraftCommand),
-    /// Revisions: what ran before, and the way back
+    /// Show revisions, and roll back to one
     #[command(subcommand)]
     Revision(revision::RevisionCommand),
-    /// Make a document, whole or in parts, the running revision
+    /// Apply a document, whole or in parts
     Apply(apply::ApplyArgs),
-    /// Print the running document
+    /// Export the running configuration as a document
     Export(export::ExportArgs),
-    /// Give a server no new clients; those it has may finish
+    /// Drain a server: it gets no new clients, and open work finishes
     Drain(duty::DutyArgs),
-    /// Give a server nothing more, at once
+    /// Withdraw a server at once: it gets no work at all
     Withdraw(duty::DutyArgs),
-    /// Put a server back in service
+    /// Return a server to service
     Return(duty::ReturnArgs),
-    /// Send the work of a pool back to its lowest tier that can do it
+    /// Return the work of a pool to its lowest tier that can do it
     Failback(failback::FailbackArgs),
-    /// Send real requests through a frontend, count where they went, and judge it
+    /// Run a trial: send requests through a frontend, count which servers got them, and judge the distribution
     Trial(trial::TrialArgs),
-    /// Tokens: who may use the API
+    /// Manage tokens of the API
     #[command(subcommand)]
     Token(token::TokenCommand),
-    /// Keep the service's address and token for later calls
+    /// Explain the keys of a document: meaning, type, default and range
+    Key(key::KeyArgs),
+    /// Log in: store the service's URL and token for later calls
     Login(login::LoginArgs),
 }
 
@@ -148,6 +153,7 @@ impl CommandLine {
             TopCommand::Failback(args) => args.run(&context).await,
             TopCommand::Trial(args) => args.run(&context).await,
             TopCommand::Token(verb) => verb.run(&context).await,
+            TopCommand::Key(args) => args.run(&context),
             TopCommand::Login(args) => args.run(&context).await,
         }
     }
@@ -159,70 +165,27 @@ mod golden_tests;
 #[cfg(test)]
 mod tests {
     use clap::CommandFactory;
-    use merismos_core::config::Document;
-    use merismos_core::config::edit::{Edit, EditError, edit};
-    use serde_json::Map;
+    use merismos_core::config::key_help;
+    use merismos_core::config::keys::HOMES;
 
     #[test]
     fn the_commands_are_well_formed() {
         super::CommandLine::command().debug_assert();
     }
 
-    /// Flags that are no keys: how a change goes live, and what takes an address first.
-    const NO_KEYS: [&str; 8] =
-        ["label", "preview", "revision-note", "based-on", "accept-warning", "draft", "from", "help"];
-    /// Those that are none for one kind: the port of an address that is taken first, and a note, which lists lack.
-    const IN_ONE: [(&str, &str); 2] = [("frontend", "port"), ("network", "note")];
-
     #[test]
-    fn flags_of_objects_are_named_as_the_keys_of_the_document() {
+    fn every_key_is_a_flag() {
         let commands = super::CommandLine::command();
-        let objects = [
-            ("frontend", "frontends.a", &["http", "tcp", "udp"][..]),
-            ("pool", "pools.a", &[]),
-            ("server", "pools.a.servers.b", &[]),
-            ("lookup", "pools.a.lookups.b", &[]),
-            ("check", "checks.a", &["tcp", "http", "udp", "dns", "tls", "sql", "grpc", "command"]),
-            ("host", "hosts.a", &[]),
-            ("range", "ranges.a", &[]),
-            ("network", "networks.a", &[]),
-            ("notification", "notifications.a", &[]),
-        ];
-        for (name, object, kinds) in objects {
-            let create =
-                commands.find_subcommand(name).and_then(|command| command.find_subcommand("create")).unwrap();
-            let flags: Vec<_> = create.get_arguments().filter_map(|argument| argument.get_long()).collect();
-            assert!(!flags.is_empty(), "{name}");
-            for flag in
-                flags.into_iter().filter(|flag| !NO_KEYS.contains(flag) && !IN_ONE.contains(&(name, flag)))
-            {
-                // What begins with the name of a table is a key inside it.
-                let key = flag.replace('-', "_");
-                let key = if key.starts_with("passive_check_") { "passive_check".to_owned() } else { key };
-                let wrong = |key: &str, kind: &str| {
-                    let keys = serde_json::json!({"kind": kind, "protocol": kind, "records": "address", key: {"no": "value"}});
-                    let keys = keys.as_object().unwrap().clone();
-                    let pool = Edit::Add { object: "pools.a".parse().unwrap(), keys: Map::new() };
-                    let around = if object.starts_with("pools.a.") { vec![pool] } else { Vec::new() };
-                    let add = Edit::Add { object: object.parse().unwrap(), keys };
-                    match edit(&Document::default(), &[around, vec![add]].concat()) {
-                        Err(EditError::Keys(problems)) => format!("{problems:?}"),
-                        other => panic!("{name} --{flag}: {other:?}"),
-                    }
-                };
-                let is_key = |key: &str| {
-                    let says = format!("there is no key {key:?}").escape_debug().to_string();
-                    kinds
-                        .iter()
-                        .chain(kinds.is_empty().then_some(&""))
-                        .any(|kind| !wrong(key, kind).contains(&says))
-                };
-                assert!(
-                    !is_key("no_such_key"),
-                    "{name}: {}",
-                    wrong("no_such_key", kinds.first().unwrap_or(&""))
-                );
-                assert!(is_key(&key), "{name} --{flag}");
+        for (kind, _) in HOMES {
+            let create = commands
+                .find_subcommand(kind.to_string())
+                .and_then(|command| command.find_subcommand("create"));
+            let flags: Vec<_> =
+                create.unwrap().get_arguments().filter_map(|argument| argument.get_long()).collect();
+            for key in key_help::of(kind) {
+                let flag =
+                    if key.key == "labels" { "label".to_owned() } else { key.key.replace(['_', '.'], "-") };
+                assert!(flags.contains(&flag.as_str()), "{kind} {}", key.key);
             }
         }
     }

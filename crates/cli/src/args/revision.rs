@@ -11,31 +11,31 @@ use crate::show;
 pub(super) enum RevisionCommand {
     /// List revisions, the newest first
     List {
-        /// How many at most
+        /// Largest number of revisions
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1000))]
         limit: u32,
-        /// Only those before this one
+        /// List only revisions before this one
         #[arg(long, value_name = "REVISION")]
         before: Option<u64>,
     },
-    /// Show what one changed
+    /// Show what a revision changed
     Show {
-        /// Its number
+        /// Number of the revision
         number: u64,
-        /// Print its document instead
+        /// Print the document of the revision instead
         #[arg(long)]
         document: bool,
     },
-    /// Show what changed between any two
+    /// Compare two revisions
     Compare {
-        /// The older one; 0 is the empty document before the first
+        /// Older revision; 0 is the empty document before the first
         from: u64,
-        /// The newer one
+        /// Newer revision
         to: u64,
     },
-    /// Make an older one's content the newest revision
+    /// Roll back: the content of an older revision becomes the newest revision
     Revert {
-        /// The one to go back to
+        /// Revision to roll back to
         number: u64,
         #[command(flatten)]
         going: ChangeArgs,

@@ -14,11 +14,11 @@ use crate::show;
 
 #[derive(Debug, Subcommand)]
 pub(super) enum ServiceCommand {
-    /// Make a frontend, a pool of the same name, its servers and their check
+    /// Create a frontend, a pool of the same name, its servers and their check
     Create(Box<CreateServiceArgs>),
-    /// Remove a frontend, and what nothing else uses: its pools with their servers, their checks, its address of a range
+    /// Remove a frontend with its pools, servers, checks and reserved address, as far as nothing else uses them
     Remove {
-        /// The frontend's name
+        /// Name of the frontend
         name: Name,
         #[command(flatten)]
         going: ChangeTargetArgs,
@@ -27,28 +27,28 @@ pub(super) enum ServiceCommand {
 
 #[derive(Debug, clap::Args)]
 pub(super) struct CreateServiceArgs {
-    /// The name of the frontend, of the pool and of the check
+    /// Name of the frontend, the pool and the check
     name: Name,
-    /// What clients speak: http, tcp or udp
+    /// Protocol that clients speak: http, tcp or udp
     #[arg(long, default_value = "http")]
     protocol: String,
-    /// Where to listen
+    /// IP address and port to listen on
     #[arg(long, value_name = "ADDRESS:PORT", required_unless_present = "from", conflicts_with = "from")]
     listen: Option<String>,
-    /// Take the next free address of this range; needs --port
+    /// Reserve the next free address of this range; needs --port
     #[arg(long, value_name = "RANGE", requires = "port")]
     from: Option<Name>,
-    /// The port on the address taken with --from
+    /// Port on the address that --from reserves
     #[arg(long, requires = "from")]
     port: Option<u16>,
-    /// A server, such as oak=192.0.2.21:80 or "oak=192.0.2.21:80 3" with its weight; the name may be left out; may be given
+    /// Server, such as oak=192.0.2.21:80 or "oak=192.0.2.21:80 3" with a weight; the name is optional; may be given
     /// several times
     #[arg(long = "server", value_name = "NAME=ADDRESS:PORT", required = true)]
     servers: Vec<String>,
-    /// How the pool deals out work [default: round-robin]
+    /// Algorithm of the pool [default: round-robin]
     #[arg(long)]
     algorithm: Option<String>,
-    /// How servers are checked: http:/PATH, https:/PATH, tcp, tls, icmp or grpc; or the name of a check that there is
+    /// Health check of the servers: http:/PATH, https:/PATH, tcp, tls, icmp, grpc, or the name of an existing check
     #[arg(long, value_name = "HOW")]
     check: Option<String>,
     #[command(flatten)]

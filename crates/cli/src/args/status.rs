@@ -31,18 +31,18 @@ Columns that have nothing to say are left out. A terminal of 130 columns and mor
 #[derive(Debug, clap::Args)]
 #[command(after_help = LEGEND)]
 pub(super) struct StatusArgs {
-    /// Only this pool; where there are very many servers, only a pool that is named shows its own one by one
+    /// Show only this pool; servers of very large pools are listed only when the pool is named
     pool: Option<Name>,
-    /// A line a pool, those in trouble first
+    /// Show one line for each pool, those in trouble first
     #[arg(long, conflicts_with = "totals")]
     short: bool,
-    /// What was counted of each server since the service started, and since the totals were reset
+    /// Show totals of each server since the service started and since they were reset
     #[arg(long)]
     totals: bool,
-    /// With --totals: count anew from now on, beside what was counted since the start
+    /// Reset the totals, beside those since the start; needs --totals
     #[arg(long, requires = "totals")]
     reset: bool,
-    /// Draw it anew each second, until Ctrl-C
+    /// Refresh each second until Ctrl-C
     #[arg(long, conflicts_with = "reset")]
     watch: bool,
 }

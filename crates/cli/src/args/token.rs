@@ -8,16 +8,16 @@ use crate::show;
 
 #[derive(Debug, clap::Subcommand)]
 pub(super) enum TokenCommand {
-    /// Show every token: its name, when it was made, used last and taken back
+    /// List tokens: when each was created, last used and revoked
     List,
-    /// Make a token and print it; it can't be shown again
+    /// Create a token and print it once; it can't be shown again
     Create {
-        /// Who or what uses it
+        /// Name of the person or program that uses the token
         name: Name,
     },
-    /// Take a token back; it and its sessions of the console end at once
+    /// Revoke a token; it and its console sessions end at once
     Revoke {
-        /// The token's name
+        /// Name of the token
         name: Name,
     },
 }

@@ -27,44 +27,44 @@ pub(super) struct TrialArgs {
 
 #[derive(Debug, Subcommand)]
 enum TrialCommand {
-    /// Show the last trials
+    /// List the last trials
     List,
-    /// Show one trial again
+    /// Show the report of a trial again
     Show {
-        /// Its number
+        /// Number of the trial
         id: u64,
     },
 }
 
 #[derive(Debug, clap::Args)]
 struct TrialRunArgs {
-    /// The frontend to send through
+    /// Frontend to send through
     frontend: Name,
-    /// How many requests (http), connections (tcp) or datagrams (udp)
+    /// Number of requests (http), connections (tcp) or datagrams (udp)
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     requests: u32,
-    /// How many at the same time
+    /// Number of requests, connections or datagrams at the same time
     #[arg(long, default_value_t = 8, value_parser = clap::value_parser!(u32).range(1..=256))]
     concurrency: u32,
-    /// How many clients take turns [default: as many as at the same time]
+    /// Number of clients that take turns [default: the number at the same time]
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1_000))]
     clients: Option<u32>,
-    /// The network of this machine that the clients come from, such as 127.0.9.0/24
+    /// Network of this machine that the clients' addresses are from, such as 127.0.9.0/24
     #[arg(long, value_name = "NETWORK")]
     from: Option<IpNet>,
-    /// Each client keeps the cookies that it is given (http)
+    /// Let each client keep the cookies that it is given (http)
     #[arg(long)]
     keep_cookies: bool,
-    /// The path to ask for (http)
+    /// Path of the requests (http)
     #[arg(long, default_value = "/")]
     path: String,
-    /// What each client says (tcp, udp), such as $'PING\r\n'; a tcp client that says nothing ends its side at once
+    /// Text that each client sends (tcp, udp), such as $'PING\r\n'; without it a tcp client closes its side at once
     #[arg(long, value_name = "TEXT")]
     say: Option<String>,
-    /// Wait for no answers (udp): the feed goes one way, as logs and metrics do
+    /// Wait for no responses (udp), as with logs and metrics
     #[arg(long)]
     one_way: bool,
-    /// So many a second at most [default: as fast as the answers come]
+    /// Largest number a second [default: as fast as responses come]
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     per_second: Option<u32>,
 }

@@ -4,6 +4,7 @@
 pub(crate) mod decision;
 pub(crate) mod drafts;
 pub(crate) mod explain;
+pub(crate) mod keys;
 pub(crate) mod notifications;
 pub(crate) mod objects;
 pub(crate) mod probe;

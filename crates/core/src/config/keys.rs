@@ -138,7 +138,7 @@ pub(super) fn defaults<T: Keys>() -> T {
 
 fn listed(fields: &'static [Field]) -> Vec<ObjectKey> {
     let mut keys = Vec::new();
-    let mut group = "";
+    let mut group = "General";
     list(fields, "", None, &mut group, &mut keys);
     keys
 }

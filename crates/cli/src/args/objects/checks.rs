@@ -4,7 +4,9 @@ use clap::Subcommand;
 use merismos_api::TryRequest;
 use merismos_core::name::{Name, PoolServer};
 
-use super::{CheckKeys, ObjectCommand, given_keys};
+use super::ObjectCommand;
+use super::flags::KeyFlags;
+use super::kinds::CheckFlags;
 use crate::args::CommandContext;
 use crate::exit::{CliError, ExitStatus};
 use crate::show;
@@ -13,21 +15,21 @@ use crate::show;
 #[derive(Debug, Subcommand)]
 pub(crate) enum CheckCommand {
     #[command(flatten)]
-    Object(ObjectCommand<CheckKeys>),
-    /// Run it once on some servers and show every step; nothing about their health changes
+    Object(ObjectCommand<CheckFlags>),
+    /// Run a check once on some servers and show every step; their health does not change
     Try(Box<CheckTryArgs>),
 }
 
 /// What to try on which servers.
 #[derive(Debug, clap::Args)]
 pub(crate) struct CheckTryArgs {
-    /// Its name; with keys it need not be there yet
+    /// Name of the check; with flags for its keys it need not exist
     check: Name,
-    /// The servers, such as booking/gull
+    /// Servers to probe, such as booking/gull
     #[arg(required = true, value_name = "POOL/SERVER")]
     servers: Vec<PoolServer>,
     #[command(flatten)]
-    keys: CheckKeys,
+    keys: KeyFlags<CheckFlags>,
 }
 
 impl CheckCommand {
@@ -42,7 +44,7 @@ impl CheckCommand {
 impl CheckTryArgs {
     async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
-        let keys = given_keys(&self.keys);
+        let keys = self.keys.into_keys();
         let keys = if keys.is_empty() {
             None
         } else if keys.contains_key("kind") {

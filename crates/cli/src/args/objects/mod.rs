@@ -1,7 +1,8 @@
 //! `merismos <object> <verb>`: the same verbs for every kind of object.
 
 mod checks;
-mod keys;
+mod flags;
+mod kinds;
 mod notifications;
 
 use std::path::{Path, PathBuf};
@@ -12,14 +13,12 @@ use merismos_core::config::ObjectPath;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::hosts::HostsFormat;
 use merismos_core::name::{Name, PoolServer};
-use serde_json::{Map, Value};
+use serde_json::Value;
 
 pub(super) use checks::CheckCommand;
-pub(super) use keys::{
-    CheckKeys, FrontendKeys, HostKeys, LookupKeys, NetworkKeys, NotificationKeys, PoolKeys, RangeKeys,
-    ServerKeys,
-};
-use keys::{ObjectKeys, ObjectName};
+use flags::KeyFlags;
+pub(super) use kinds::{FrontendFlags, LookupFlags, NetworkFlags, PoolFlags};
+use kinds::{HostFlags, MoreFlags, ObjectFlags, ObjectName, RangeFlags, ServerFlags};
 pub(super) use notifications::NotificationCommand;
 
 use super::apply_options::ChangeTargetArgs;
@@ -29,72 +28,72 @@ use crate::show;
 
 /// What can be done with every kind of object.
 #[derive(Debug, Subcommand)]
-pub(super) enum ObjectCommand<K: ObjectKeys> {
-    /// List them
+pub(super) enum ObjectCommand<K: ObjectFlags> {
+    /// List objects of this kind
     List(ListFilter),
-    /// Show one
+    /// Show an object with all its keys
     Show {
-        /// Its name
+        /// Name of the object
         #[arg(value_name = "NAME")]
         named: K::Name,
-        /// As it stands in this draft
+        /// Show the object as it is in this draft
         #[arg(long, value_name = "DRAFT")]
         draft: Option<Name>,
     },
-    /// Add one
+    /// Create an object
     Create {
-        /// Its name
+        /// Name of the object
         #[arg(value_name = "NAME")]
         named: K::Name,
         #[command(flatten)]
-        keys: Box<K>,
+        keys: Box<KeyFlags<K>>,
         #[command(flatten)]
-        about: CommonKeys,
+        more: K::More,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
-    /// Change some of its keys
+    /// Change keys of an object
     Change {
-        /// Its name
+        /// Name of the object
         #[arg(value_name = "NAME")]
         named: K::Name,
         #[command(flatten)]
-        keys: Box<K>,
+        keys: Box<KeyFlags<K>>,
         #[command(flatten)]
-        about: CommonKeys,
-        /// Put a key back to its default; may be given several times
+        more: K::More,
+        /// Reset a key to its default; may be given several times
         #[arg(long, value_name = "KEY")]
         reset: Vec<String>,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
-    /// Give it another name; whatever names it follows
+    /// Rename an object; objects that refer to it follow
     Rename {
-        /// Its name
+        /// Name of the object
         #[arg(value_name = "NAME")]
         named: K::Name,
-        /// Its new name
+        /// New name of the object
         to: Name,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
-    /// Copy it, with the keys in which the copy differs
+    /// Copy an object, with flags for the keys in which the copy differs
     Copy {
-        /// Its name
+        /// Name of the object
         #[arg(value_name = "NAME")]
         named: K::Name,
-        /// The copy's name
+        /// Name of the copy
         to: Name,
         #[command(flatten)]
-        keys: Box<K>,
+        keys: Box<KeyFlags<K>>,
         #[command(flatten)]
-        about: CommonKeys,
+        more: K::More,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
-    /// Remove it; says by what it is used when it is
+    /// Remove an object; an object in use is refused with the list of its users
     Remove {
-        /// Its name
+        /// Name of the object
         #[arg(value_name = "NAME")]
         named: K::Name,
         #[command(flatten)]
@@ -105,22 +104,22 @@ pub(super) enum ObjectCommand<K: ObjectKeys> {
 /// Which objects to list.
 #[derive(Debug, clap::Args)]
 pub(super) struct ListFilter {
-    /// Only those inside this pool or range
+    /// List only objects inside this pool or range
     #[arg(value_name = "POOL")]
     inside: Option<Name>,
-    /// Only those with this in their name, keys, note or labels
+    /// List only objects with this text in their name, keys, note or labels
     #[arg(long, value_name = "TEXT")]
     search: Option<String>,
-    /// Only those with this label; may be given several times
+    /// List only objects with this label; may be given several times
     #[arg(long, value_name = "KEY[=VALUE]")]
     label: Vec<String>,
-    /// As they stand in this draft
+    /// List objects as they are in this draft
     #[arg(long, value_name = "DRAFT")]
     draft: Option<Name>,
-    /// How many at most
+    /// Largest number of objects
     #[arg(long, default_value_t = 200, value_parser = clap::value_parser!(u32).range(1..=1000))]
     limit: u32,
-    /// How many to pass over
+    /// Number of objects to skip
     #[arg(long, default_value_t = 0)]
     offset: u32,
 }
@@ -139,55 +138,7 @@ impl ListFilter {
     }
 }
 
-/// What every object may have beside its own keys.
-#[derive(Debug, clap::Args)]
-pub(super) struct CommonKeys {
-    /// A label, `KEY=VALUE`; `KEY=` takes it away; may be given several times
-    #[arg(long, value_name = "KEY=VALUE")]
-    label: Vec<String>,
-    /// What it is for
-    #[arg(long, value_name = "TEXT")]
-    note: Option<String>,
-}
-
-impl CommonKeys {
-    fn add_to(self, keys: &mut Map<String, Value>) -> Result<(), CliError> {
-        let mut labels = Map::new();
-        for label in self.label {
-            let (key, value) = label
-                .split_once('=')
-                .ok_or_else(|| CliError::Call(format!("a label is written KEY=VALUE; found {label:?}")))?;
-            let value = if value.is_empty() { Value::Null } else { value.into() };
-            labels.insert(key.to_owned(), value);
-        }
-        if !labels.is_empty() {
-            keys.insert("labels".to_owned(), Value::Object(labels));
-        }
-        if let Some(note) = self.note {
-            keys.insert("note".to_owned(), note.into());
-        }
-        Ok(())
-    }
-}
-
-/// The keys that were given as flags, without labels and note.
-fn given_keys<K: ObjectKeys>(keys: &K) -> Map<String, Value> {
-    let Ok(Value::Object(mut map)) = serde_json::to_value(keys) else {
-        unreachable!("flags are a table of texts and numbers");
-    };
-    // A flag that was not given says nothing of its key.
-    map.retain(|_, value| !value.is_null());
-    map
-}
-
-/// The keys that were given as flags.
-fn given<K: ObjectKeys>(keys: &K, about: CommonKeys) -> Result<Map<String, Value>, CliError> {
-    let mut map = given_keys(keys);
-    about.add_to(&mut map)?;
-    Ok(map)
-}
-
-impl<K: ObjectKeys> ObjectCommand<K> {
+impl<K: ObjectFlags> ObjectCommand<K> {
     pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         match self {
             Self::List(filter) => {
@@ -201,7 +152,7 @@ impl<K: ObjectKeys> ObjectCommand<K> {
                 Ok(ExitStatus::Done)
             }
             Self::Show { named, draft } => {
-                let view = context.target.client()?.object(&named.object::<K>(), draft.as_ref()).await?;
+                let view = context.target.client()?.object(&named.object(K::KIND), draft.as_ref()).await?;
                 if context.json {
                     show::json(&view);
                 } else {
@@ -209,18 +160,18 @@ impl<K: ObjectKeys> ObjectCommand<K> {
                 }
                 Ok(ExitStatus::Done)
             }
-            Self::Create { named, keys, about, going } => {
-                let object = named.object::<K>();
-                let mut map = given(&*keys, about)?;
+            Self::Create { named, keys, more, going } => {
+                let object = named.object(K::KIND);
+                let mut map = keys.into_keys();
                 K::defaults(&mut map);
-                let mut edits = keys.before(&object, &mut map)?;
+                let mut edits = more.before(&object, &mut map);
                 edits.push(Edit::Add { object, keys: map });
                 going.make(context, edits).await
             }
-            Self::Change { named, keys, about, reset, going } => {
-                let object = named.object::<K>();
-                let mut map = given(&*keys, about)?;
-                let mut edits = keys.before(&object, &mut map)?;
+            Self::Change { named, keys, more, reset, going } => {
+                let object = named.object(K::KIND);
+                let mut map = keys.into_keys();
+                let mut edits = more.before(&object, &mut map);
                 map.extend(reset.into_iter().map(|key| (key, Value::Null)));
                 if map.is_empty() {
                     return Err(CliError::Call(
@@ -231,17 +182,17 @@ impl<K: ObjectKeys> ObjectCommand<K> {
                 going.make(context, edits).await
             }
             Self::Rename { named, to, going } => {
-                going.make(context, vec![Edit::Rename { object: named.object::<K>(), to }]).await
+                going.make(context, vec![Edit::Rename { object: named.object(K::KIND), to }]).await
             }
-            Self::Copy { named, to, keys, about, going } => {
-                let object = named.object::<K>();
-                let mut map = given(&*keys, about)?;
-                let mut edits = keys.before(&object.renamed(to.clone()), &mut map)?;
+            Self::Copy { named, to, keys, more, going } => {
+                let object = named.object(K::KIND);
+                let mut map = keys.into_keys();
+                let mut edits = more.before(&object.renamed(to.clone()), &mut map);
                 edits.push(Edit::Copy { object, to, keys: map });
                 going.make(context, edits).await
             }
             Self::Remove { named, going } => {
-                going.make(context, vec![Edit::Remove { object: named.object::<K>() }]).await
+                going.make(context, vec![Edit::Remove { object: named.object(K::KIND) }]).await
             }
         }
     }
@@ -250,36 +201,36 @@ impl<K: ObjectKeys> ObjectCommand<K> {
 /// What can be done with servers.
 #[derive(Debug, Subcommand)]
 pub(super) enum ServerCommand {
-    /// Add several to a pool: of hosts, from a range of addresses, or from pasted lines
+    /// Add several servers to a pool: of hosts, from a range of addresses, or from pasted lines
     Add {
-        /// The pool
+        /// Pool that gets the servers
         pool: Name,
-        /// `NAME=ADDRESS:PORT`, `ADDRESS:PORT`, `HOST:PORT` or `FIRST-LAST:PORT`, each perhaps with a weight behind it;
+        /// `NAME=ADDRESS:PORT`, `ADDRESS:PORT`, `HOST:PORT` or `FIRST-LAST:PORT`, each with an optional weight after it;
         /// - reads lines from standard input
         #[arg(value_name = "NAME=ADDRESS:PORT [WEIGHT]")]
         lines: Vec<String>,
-        /// These hosts, with commas between; needs --port
+        /// Hosts to add as servers, with commas between; needs --port
         #[arg(long, value_name = "HOST,HOST", value_delimiter = ',', requires = "port")]
         hosts: Vec<Name>,
-        /// The port on each of the hosts
+        /// Port on each of the hosts
         #[arg(long)]
         port: Option<u16>,
-        /// The weight of those whose line has none
+        /// Weight of servers whose line has none
         #[arg(long)]
         weight: Option<u16>,
-        /// Their tier
+        /// Tier of the servers
         #[arg(long)]
         tier: Option<u8>,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
-    /// Show its last probes, and where it stands between two verdicts
+    /// Show the last probes of a server, and how many more would change its health
     Probes {
-        /// The server, such as booking/gull
+        /// Server, such as booking/gull
         server: PoolServer,
     },
     #[command(flatten)]
-    Any(ObjectCommand<ServerKeys>),
+    Any(ObjectCommand<ServerFlags>),
 }
 
 impl ServerCommand {
@@ -327,26 +278,26 @@ fn lines_of(arguments: Vec<String>) -> Result<String, CliError> {
 /// What can be done with hosts.
 #[derive(Debug, Subcommand)]
 pub(super) enum HostCommand {
-    /// Add the hosts of a list; those that are known take the list's address
+    /// Import hosts from a list; known hosts get the address of the list
     Import {
-        /// The list; - reads standard input
+        /// File with the list; - reads standard input
         file: PathBuf,
-        /// How it is written; a name that ends with .csv says it
+        /// Format of the list [default: csv for a name that ends with .csv, else hosts]
         #[arg(long)]
         format: Option<ListFormat>,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
     #[command(flatten)]
-    Any(ObjectCommand<HostKeys>),
+    Any(ObjectCommand<HostFlags>),
 }
 
 /// How a list of hosts is written.
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(super) enum ListFormat {
-    /// An address and its names on a line
+    /// Lines with an address and its names
     Hosts,
-    /// Comma-separated values with a head line
+    /// Comma-separated values with a header line
     Csv,
 }
 
@@ -382,29 +333,29 @@ impl HostCommand {
 /// What can be done with ranges of service addresses.
 #[derive(Debug, Subcommand)]
 pub(super) enum RangeCommand {
-    /// Reserve an address: the next free one, or the one that is named
+    /// Reserve an address: the next free one, or a given one
     Reserve {
-        /// The range
+        /// Range of the address
         range: Name,
-        /// The name under which it is reserved
+        /// Name of the reserved address
         name: Name,
-        /// The address; the next free one without it
+        /// Address to reserve [default: the next free one]
         #[arg(long)]
         address: Option<std::net::IpAddr>,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
-    /// Release an address that no frontend uses any more
+    /// Release a reserved address that no frontend uses
     Release {
-        /// The range
+        /// Range of the address
         range: Name,
-        /// The name under which it is reserved
+        /// Name of the reserved address
         name: Name,
         #[command(flatten)]
         going: ChangeTargetArgs,
     },
     #[command(flatten)]
-    Any(ObjectCommand<RangeKeys>),
+    Any(ObjectCommand<RangeFlags>),
 }
 
 impl RangeCommand {

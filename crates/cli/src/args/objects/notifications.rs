@@ -3,7 +3,8 @@
 use clap::Subcommand;
 use merismos_core::name::Name;
 
-use super::{NotificationKeys, ObjectCommand};
+use super::ObjectCommand;
+use super::kinds::NotificationFlags;
 use crate::args::CommandContext;
 use crate::exit::{CliError, ExitStatus};
 use crate::show;
@@ -12,15 +13,15 @@ use crate::show;
 #[derive(Debug, Subcommand)]
 pub(crate) enum NotificationCommand {
     #[command(flatten)]
-    Object(ObjectCommand<NotificationKeys>),
-    /// Send it now, saying that it is a try, and show what came of it
+    Object(ObjectCommand<NotificationFlags>),
+    /// Send a test message now and show the result
     Try {
-        /// Its name
+        /// Name of the notification
         name: Name,
     },
-    /// Show the messages that were made, and what became of them
+    /// List messages and their delivery
     Sent {
-        /// How many of the last
+        /// Number of messages, the latest ones
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
         limit: u32,
     },
