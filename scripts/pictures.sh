@@ -116,5 +116,5 @@ python3 scripts/picture.py "$folder/console-events.png" --path /events
 python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
 lab break auk wrong-body >/dev/null
-python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Every', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
+python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Interval', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
 lab mend auk >/dev/null

@@ -39,7 +39,10 @@ fn table(input: &DeriveInput, fields: &FieldsNamed) -> Result<TokenStream> {
         if attributes.is_flattened {
             let when = or_none(attributes.when.as_ref());
             let (inner, optional) = unwrapped(&field.ty);
-            declared.push(quote! { Field::Inline { fields: <#inner as Keys>::FIELDS, when: #when } });
+            let stands_alone = optional && attributes.when.is_none();
+            declared.push(quote! {
+                Field::Inline { fields: <#inner as Keys>::FIELDS, when: #when, is_optional: #stands_alone }
+            });
             let read = if optional { format_ident!("inline_option") } else { format_ident!("inline") };
             reads.push(quote! { let #ident = section.#read::<#inner>(&Self::FIELDS[#index]); });
         } else {
@@ -155,6 +158,7 @@ fn tagged(input: &DeriveInput, data: &DataEnum) -> Result<TokenStream> {
                     Field::Inline {
                         fields: <#inner as Keys>::FIELDS,
                         when: Some(crate::config::key::KeyCondition { key: #tag, values: &[#value] }),
+                        is_optional: false,
                     }
                 });
                 arms.push(quote! { #value => <#inner as Keys>::read(section).map(Self::#ident) });

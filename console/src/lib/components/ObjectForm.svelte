@@ -51,7 +51,7 @@
   let outlook = $state.raw<Outlook | null>(null)
 
   const begin = (field: Field, of: ObjectView | null) =>
-    shown(field, of?.keys ?? {}) || (of === null && field.needed && field.of ? (field.of[0] ?? '') : '')
+    shown(field, of?.keys ?? {}) || (of === null && field.needed ? (field.choices[0]?.name ?? '') : '')
 
   // The form begins anew when it is given another object. When the same one changes meanwhile, what was typed stays.
   const before = $derived(JSON.stringify(object))

@@ -32,7 +32,8 @@ fn table(fields: &'static [Field]) -> Value {
     let mut properties = Map::new();
     let mut required = Vec::new();
     let mut conditions: Vec<(KeyCondition, Map<String, Value>, Vec<Value>)> = Vec::new();
-    sort(fields, None, &mut |key, when| {
+    let mut beside = Map::new();
+    visit(fields, None, None, &mut |key, when, group| {
         let value = value(key);
         let (properties, required) = match when {
             None => (&mut properties, &mut required),
@@ -46,13 +47,23 @@ fn table(fields: &'static [Field]) -> Value {
             }
         };
         properties.insert(key.name.to_owned(), value);
-        if key.is_needed() {
-            required.push(key.name.into());
+        match group {
+            None if key.is_needed() => required.push(key.name.into()),
+            None => {}
+            Some(needed) => {
+                let others: Vec<_> = needed.iter().filter(|other| **other != key.name).collect();
+                if !others.is_empty() {
+                    beside.insert(key.name.to_owned(), json!(others));
+                }
+            }
         }
     });
     let mut schema = json!({ "type": "object", "properties": properties });
     if !required.is_empty() {
         schema["required"] = required.into();
+    }
+    if !beside.is_empty() {
+        schema["dependentRequired"] = beside.into();
     }
     if conditions.is_empty() {
         schema["additionalProperties"] = false.into();
@@ -76,17 +87,29 @@ fn table(fields: &'static [Field]) -> Value {
     schema
 }
 
-/// Visits each key with the condition under which it exists, and those whose values depend on another once for each of its values.
-fn sort(
+/// Visits each key with the condition under which it exists, and with the keys that it needs beside it.
+fn visit(
     fields: &'static [Field],
     when: Option<KeyCondition>,
-    visit: &mut dyn FnMut(&'static Key, Option<KeyCondition>),
+    group: Option<&[&'static str]>,
+    each: &mut dyn FnMut(&'static Key, Option<KeyCondition>, Option<&[&'static str]>),
 ) {
     for field in fields {
         match field {
-            Field::Key(key) => visit(key, key.when.or(when)),
-            // Keys that only stand together say of none that it has to be there.
-            Field::Inline { fields, when: own } => sort(fields, own.or(when), visit),
+            Field::Key(key) => each(key, key.when.or(when), group),
+            Field::Inline { fields, when: own, is_optional: false } => {
+                visit(fields, own.or(when), group, each)
+            }
+            Field::Inline { fields, when: own, is_optional: true } => {
+                let needed: Vec<&'static str> = fields
+                    .iter()
+                    .filter_map(|field| match field {
+                        Field::Key(key) if key.is_needed() => Some(key.name),
+                        Field::Key(_) | Field::Inline { .. } => None,
+                    })
+                    .collect();
+                visit(fields, own.or(when), Some(&needed), each);
+            }
         }
     }
 }

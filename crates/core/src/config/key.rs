@@ -37,6 +37,8 @@ pub enum Field {
         fields: &'static [Field],
         /// When there are any of them.
         when: Option<KeyCondition>,
+        /// Whether they are there together or not at all, so that none of them is needed by itself.
+        is_optional: bool,
     },
 }
 

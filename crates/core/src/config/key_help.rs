@@ -25,6 +25,9 @@ pub struct KeyHelp {
     /// Whether it has to be given.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub needed: bool,
+    /// Whether it has to be given as soon as another key of its group is.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub needed_in_group: bool,
     /// Whether a form shows it at once.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub basic: bool,
@@ -114,7 +117,8 @@ fn help(declared: &ObjectKey) -> KeyHelp {
         help: key.help,
         about: key.about,
         value: value_type(&key.shape),
-        needed: key.is_needed(),
+        needed: declared.is_needed,
+        needed_in_group: declared.is_needed_in_group,
         basic: key.is_basic,
         group: declared.group,
         default: default(key),
@@ -215,8 +219,9 @@ pub fn table(kind: ObjectKind) -> String {
             meaning += " ";
             meaning += &key.about.replace('\n', " ");
         }
-        let default = match (key.is_needed(), default(key).as_str()) {
+        let default = match (declared.is_needed, default(key).as_str()) {
             (true, _) => "needed".to_owned(),
+            (false, "") if declared.is_needed_in_group => "needed with the others of its group".to_owned(),
             (false, "") => "none".to_owned(),
             (false, words) => match key.default {
                 DefaultValue::Value(_) => format!("`{words}`"),

@@ -49,6 +49,10 @@ pub struct ObjectKey {
     pub effective: Option<DecidedBy>,
     /// The heading that it stands under.
     pub group: &'static str,
+    /// Whether an object can't be without it.
+    pub is_needed: bool,
+    /// Whether it has to be given as soon as another one of its group is.
+    pub is_needed_in_group: bool,
 }
 
 /// The values of another key of the object that decide about one.
@@ -139,42 +143,66 @@ pub(super) fn defaults<T: Keys>() -> T {
 fn listed(fields: &'static [Field]) -> Vec<ObjectKey> {
     let mut keys = Vec::new();
     let mut group = "General";
-    list(fields, "", None, &mut group, &mut keys);
+    let around = Surroundings { path: "", when: None, is_optional: false };
+    list(fields, around, &mut group, &mut keys);
     keys
+}
+
+/// What stands around keys that are listed.
+#[derive(Clone, Copy)]
+struct Surroundings<'a> {
+    /// The path of the table that they are in, with a dot behind it.
+    path: &'a str,
+    /// When they exist.
+    when: Option<KeyCondition>,
+    /// Whether they are there together or not at all.
+    is_optional: bool,
 }
 
 fn list(
     fields: &'static [Field],
-    around: &str,
-    when: Option<KeyCondition>,
+    around: Surroundings<'_>,
     group: &mut &'static str,
     keys: &mut Vec<ObjectKey>,
 ) {
     for field in fields {
         let key = match field {
             Field::Key(key) => key,
-            Field::Inline { fields, when: own } => {
-                list(fields, around, own.or(when), group, keys);
+            Field::Inline { fields, when, is_optional } => {
+                let around = Surroundings {
+                    when: when.or(around.when),
+                    is_optional: around.is_optional || *is_optional,
+                    ..around
+                };
+                list(fields, around, group, keys);
                 continue;
             }
         };
         if !key.group.is_empty() {
             *group = key.group;
         }
-        let path = format!("{around}{}", key.name);
+        let path = format!("{}{}", around.path, key.name);
         if let Shape::Table { fields } = key.shape {
             let mut inner = "Passive check";
-            list(fields, &format!("{path}."), when, &mut inner, keys);
+            let path = format!("{path}.");
+            let is_optional = around.is_optional || key.is_optional;
+            list(fields, Surroundings { path: &path, is_optional, ..around }, &mut inner, keys);
             continue;
         }
-        let when = key.when.or(when).map(decided);
+        let when = key.when.or(around.when).map(decided);
         // The same declaration under several values of a deciding key is one key.
         let same = keys.iter_mut().find(|known| known.path == path && known.key.help == key.help);
         match (same.and_then(|known| known.when.as_mut()), when) {
             (Some(known), Some(when)) if known.key == when.key => known.values.extend(when.values),
-            (_, when) => {
-                keys.push(ObjectKey { path, key, when, effective: key.effective.map(decided), group })
-            }
+            (_, when) => keys.push(ObjectKey {
+                path,
+                key,
+                when,
+                effective: key.effective.map(decided),
+                group,
+                is_needed: key.is_needed() && !around.is_optional,
+                is_needed_in_group: key.is_needed() && around.is_optional,
+            }),
         }
     }
 }

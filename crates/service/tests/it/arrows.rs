@@ -8,7 +8,8 @@ use serde_json::Value;
 /// The crates of ours that each crate may depend on.
 fn allowed() -> BTreeMap<&'static str, &'static [&'static str]> {
     BTreeMap::from([
-        ("merismos-core", &[][..]),
+        ("merismos-derive", &[][..]),
+        ("merismos-core", &["merismos-derive"]),
         ("merismos-connector", &["merismos-core"]),
         ("merismos-plane", &["merismos-core", "merismos-connector"]),
         ("merismos-probe", &["merismos-core", "merismos-connector"]),

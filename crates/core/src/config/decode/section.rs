@@ -227,7 +227,9 @@ impl<'t, 'p> Section<'t, 'p> {
     // A value that is wrong and one that is not there are two things.
     #[allow(clippy::option_option)]
     pub fn inline_option<T: Keys>(&mut self, field: &'static Field) -> Option<Option<T>> {
-        let Field::Inline { fields, when } = field else { unreachable!("the derive takes these for keys") };
+        let Field::Inline { fields, when, .. } = field else {
+            unreachable!("the derive takes these for keys")
+        };
         let applies = match when {
             Some(when) => self.applies(Some(*when)).unwrap_or(false),
             None => self.any_of(fields),

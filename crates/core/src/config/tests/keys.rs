@@ -78,25 +78,17 @@ fn objects_around(kind: ObjectKind, declared: &ObjectKey) -> Vec<Map<String, Val
             object.insert(key.to_owned(), value.into());
         }
         for needed in keys::of(kind) {
-            let is_inside = needed.path.contains('.')
-                && needed.path.split('.').next()
-                    != declared.path.split('.').next().filter(|_| declared.path.contains('.'));
             let exists = needed.when.as_ref().is_none_or(|when| {
                 object.get(when.key).and_then(Value::as_str).is_some_and(|value| when.values.contains(&value))
             });
-            // The keys of e-mail are needed together, and only then.
-            let stands_alone = !needed.path.starts_with("mail_") || declared.path.starts_with("mail_");
-            if needed.key.is_needed()
-                && exists
-                && !is_inside
-                && stands_alone
-                && !object.contains_key(&needed.path)
-            {
+            let in_its_group = needed.is_needed_in_group && needed.group == declared.group;
+            if (needed.is_needed || in_its_group) && exists && !object.contains_key(&needed.path) {
                 object.insert(needed.path.clone(), example(needed));
             }
         }
-        if kind == ObjectKind::Notification && declared.path.starts_with("mail_") {
-            object.insert("mail_to".to_owned(), json!(["watch@skerry.example"]));
+        // A notification goes somewhere.
+        if kind == ObjectKind::Notification && declared.group != "E-mail" {
+            object.insert("webhook".to_owned(), "https://bell.skerry.example/hook".into());
         }
         object
     };
