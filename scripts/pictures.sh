@@ -74,7 +74,7 @@ show merismos notification sent --limit 3"
 terminal decisions 150x16 "show merismos decisions --frontend telemetry --count 2
 echo
 show merismos decisions --frontend booking --count 2"
-python3 scripts/picture.py "$folder/console-service.png" --path /new-service --script "fill('Name', 'catalogue'); fill('Listens on', '127.0.0.1:17490'); fill('Servers, a line each', 'oak=127.0.1.13:17503\\nelm=127.0.1.11:17501 2')" --script "press('Try it on the servers')"
+python3 scripts/picture.py "$folder/console-service.png" --path /new-service --script "fill('Name', 'catalogue'); fill('Listen', '127.0.0.1:17490'); fill('Servers, a line each', 'oak=127.0.1.13:17503\\nelm=127.0.1.11:17501 2')" --script "press('Try it on the servers')"
 merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3
 lab break auk wrong-body >/dev/null

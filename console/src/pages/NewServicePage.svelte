@@ -43,7 +43,7 @@
   })
   const missing = $derived([
     ...(name === '' ? ['Name'] : []),
-    ...(it.place === 'own' ? (it.listen.trim() === '' ? ['Listens on'] : []) : [...(it.range === '' ? ['Range'] : []), ...(it.port.trim() === '' ? ['Port'] : [])]),
+    ...(it.place === 'own' ? (it.listen.trim() === '' ? ['Listen'] : []) : [...(it.range === '' ? ['Range'] : []), ...(it.port.trim() === '' ? ['Port'] : [])]),
     ...(lines.length === 0 ? ['Servers'] : []),
     ...(it.check === 'known' && it.known === '' ? ['Check'] : []),
   ])
@@ -67,7 +67,7 @@
   })
   const ofFrontend = $derived(byKey(outlook?.mistakes ?? [], `frontends.${name}`))
   const ofCheck = $derived(byKey(outlook?.mistakes ?? [], `checks.${name}`))
-  const lineMistake = $derived<Mistake | null>(outlook && /^line \d+/.test(outlook.trouble) ? { found: outlook.trouble, expected: 'lines as below' } : null)
+  const lineMistake = $derived<Mistake | null>(outlook?.mistakes.find((mistake) => mistake.path === 'lines') ?? null)
 
   const text = $derived(JSON.stringify(edits))
   async function attempt() {
@@ -75,7 +75,7 @@
     const asked = text
     const seen = await foresee(edits, false)
     busy = false
-    tried = { text: asked, failed: seen.warnings.filter((warning) => /^(check-fails|no-answer):/.test(warning.key)) }
+    tried = { text: asked, failed: seen.warnings.filter((warning) => ['check-fails', 'no-answer', 'no-answer-unchecked'].includes(warning.kind)) }
   }
 
   function done() {
@@ -116,7 +116,7 @@
           </div>
         {/if}
         {#if it.place === 'own'}
-          <label class="block" for="service-listen">Listens on</label>
+          <label class="block" for="service-listen">Listen</label>
           <input id="service-listen" class="input input-sm w-full" autocomplete="off" placeholder="192.0.2.10:80" bind:value={it.listen} aria-invalid={ofFrontend.listen ? 'true' : undefined} aria-describedby="wrong-service-listen" />
           <FieldNotes id="wrong-service-listen" mistake={ofFrontend.listen ?? null} />
         {:else}

@@ -16,8 +16,11 @@ pub struct Decision {
     pub client: String,
     /// The pool.
     pub pool: String,
-    /// How the pool was chosen, where the frontend has several.
+    /// Why the pool was chosen, in words, where the frontend has several.
     pub why_pool: Option<String>,
+    /// The same as a value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pool_reason: Option<merismos_core::routing::WhyPool>,
     /// How the pool deals out work.
     pub algorithm: String,
     /// The key that it was dealt out by, in words.

@@ -26,7 +26,7 @@ pub use draft::{
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use notification::{SentMessage, SentMessages};
 pub use object::{HostView, Hosts, ObjectView, Objects};
-pub use probe::{Diagnosis, DiagnosisStep, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
+pub use probe::{Diagnosis, DiagnosisStep, Finding, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
 pub use problem::ProblemDocument;
 pub use status::{
     AtStake, CheckStatus, DrainingStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency,

@@ -95,12 +95,42 @@ pub struct Diagnosis {
     pub rungs: Vec<DiagnosisStep>,
     /// Whether every step worked.
     pub works: bool,
+    /// What was found.
+    pub finding: Finding,
     /// What it comes to, in a sentence.
     pub message: String,
     /// What may be the cause, the likeliest first.
     pub causes: Vec<String>,
     /// What to look at next.
     pub next: Vec<String>,
+}
+
+/// What a diagnosis found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Finding {
+    /// Every step passed.
+    Works,
+    /// This machine has no route to the server.
+    NoRoute,
+    /// The server's address is on this machine's network, and no machine there has it.
+    SilentNeighbour,
+    /// The host refuses connections: nothing listens on the port.
+    ConnectionRefused,
+    /// Neither a connection nor a refusal comes back.
+    NoConnection,
+    /// The server was not reached for another reason.
+    NotReached,
+    /// The connection is made and TLS fails.
+    TlsFails,
+    /// The connection is made and no response comes in time.
+    NoResponse,
+    /// What comes back is no response of the protocol.
+    UnexpectedResponse,
+    /// The status is not among those that pass.
+    UnexpectedStatus,
+    /// The content is not as expected.
+    UnexpectedContent,
 }
 
 /// One step of a diagnosis.

@@ -302,7 +302,7 @@ pub struct HealthStatus {
     /// Passes in a row from now that would make it up.
     pub passes_to_up: Option<u32>,
     /// What it asks for in its answers, where its check listens.
-    pub wish: Option<ServerFeedback>,
+    pub feedback: Option<ServerFeedback>,
     /// Whether it keeps changing.
     pub flapping: bool,
     /// It is not up before this, whatever its probes say, for it keeps changing.
@@ -372,8 +372,11 @@ pub struct ExplainResponse {
     pub frontend: String,
     /// The pool that it sends its clients to.
     pub pool: String,
-    /// How the pool was chosen, where the frontend has several.
+    /// Why the pool was chosen, in words, where the frontend has several.
     pub why_pool: Option<String>,
+    /// The same as a value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pool_reason: Option<merismos_core::routing::WhyPool>,
     /// How the pool deals out work.
     pub algorithm: String,
     /// What is dealt out: `request`, `connection`, `flow` or `datagram`.
@@ -397,6 +400,9 @@ pub struct PassedOverServer {
     pub server: String,
     /// Why not, in words.
     pub why: String,
+    /// Why it is not eligible; absent when it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<merismos_core::eligibility::IneligibleReason>,
     /// In how many requests from now its turn comes; absent when it is not eligible.
     pub turns_until: Option<u64>,
 }

@@ -19,6 +19,7 @@
 
 pub mod balance;
 pub mod config;
+pub mod describe;
 pub mod draw;
 pub mod duty;
 pub mod eligibility;

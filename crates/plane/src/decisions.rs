@@ -12,7 +12,7 @@ use merismos_core::balance::PickContext;
 use merismos_core::config::document::Algorithm;
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::{Frontend, Pool};
+use merismos_core::routing::{Frontend, Pool, WhyPool};
 use merismos_core::runtime::LimitReached;
 use tokio::sync::broadcast;
 
@@ -33,7 +33,7 @@ pub struct SampledDecision {
     /// The pool, and how it was chosen where there are several.
     pub pool: Name,
     /// See [`Self::pool`].
-    pub why_pool: Option<String>,
+    pub why_pool: Option<WhyPool>,
     /// How the pool deals out work.
     pub algorithm: Algorithm,
     /// The key that it was dealt out by, in words.
@@ -155,7 +155,7 @@ impl DecisionSampler {
 pub(crate) struct DecisionContext<'a> {
     pub(crate) frontend: &'a Frontend,
     pub(crate) pool: &'a Pool,
-    pub(crate) why_pool: Option<String>,
+    pub(crate) why_pool: Option<WhyPool>,
     pub(crate) client: SocketAddr,
     pub(crate) key: Option<String>,
     pub(crate) tied: Option<PinReason>,

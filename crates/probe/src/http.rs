@@ -21,7 +21,7 @@ use crate::tls;
 struct ProbeResponse {
     status: u16,
     /// What the server asks for, as it says it.
-    wish: Option<String>,
+    feedback: Option<String>,
     location: Option<String>,
     body: Vec<u8>,
 }
@@ -58,9 +58,10 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpProbe, trace: &mut Tr
     let mut path = asked.path.clone();
     for _ in 0..=asked.redirects {
         let answer = once(asking, asked, &path, trace).await?;
-        if let Some(says) = answer.wish.as_ref().filter(|_| asked.server_feedback) {
+        trace.status = Some(answer.status);
+        if let Some(says) = answer.feedback.as_ref().filter(|_| asked.server_feedback) {
             match ServerFeedback::read(says) {
-                Ok(wish) => trace.wish = wish,
+                Ok(feedback) => trace.feedback = feedback,
                 Err(wrong) => trace.done(ProbeStep::Answer, wrong.to_string()),
             }
         }
@@ -259,7 +260,7 @@ async fn read(
 ) -> Result<ProbeResponse, ProbeFailure> {
     let status = response.status().as_u16();
     let location = response.headers().get(LOCATION).and_then(|value| value.to_str().ok()).map(str::to_owned);
-    let wish =
+    let feedback =
         response.headers().get(feedback::FIELD).and_then(|value| value.to_str().ok()).map(str::to_owned);
     trace.done(ProbeStep::Answer, format!("status {status}"));
     let mut body = Vec::new();
@@ -277,7 +278,7 @@ async fn read(
         body = collected.to_bytes().to_vec();
         trace.done(ProbeStep::Body, format!("{} bytes", body.len()));
     }
-    Ok(ProbeResponse { status, wish, location, body })
+    Ok(ProbeResponse { status, feedback, location, body })
 }
 
 /// The error below all others, which says what happened.

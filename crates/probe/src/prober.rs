@@ -292,7 +292,7 @@ async fn watch(
                     let Some(transition) = machine.on_traffic(verdict, now()) else { continue };
                     let tried = format!("traffic to {}", target.address);
                     let (at, step, steps) = (wall(), ProbeStep::Answer, Vec::new());
-                    let evidence = Evidence { at, tried, step, cause: None, observed, took_us: 0, steps, wish: None };
+                    let evidence = Evidence { at, tried, step, cause: None, observed, took_us: 0, steps, status: None, feedback: None };
                     break (evidence, Some(transition));
                 }
             }
@@ -328,9 +328,9 @@ async fn probe_all(
         async move { probe_with(&addresses, &check, target.proxy_protocol, surroundings, &kept).await }
     };
     let all = futures_util::future::join_all(target.checks.iter().zip(kept).map(ask)).await;
-    let wish = all.iter().find_map(|evidence| evidence.wish);
+    let feedback = all.iter().find_map(|evidence| evidence.feedback);
     let mut all = all.into_iter();
-    let first = Evidence { wish, ..all.next().expect("a target has a check") };
+    let first = Evidence { feedback, ..all.next().expect("a target has a check") };
     let decides = |evidence: &Evidence| match target.needed {
         ChecksNeeded::All => !evidence.passed(),
         ChecksNeeded::Any => evidence.passed(),
@@ -376,5 +376,15 @@ async fn probe_with(
         .into_iter()
         .map(|taken| CompletedStep { observed: clean(taken.observed), ..taken })
         .collect();
-    Evidence { at, tried: clean(tried), step, cause, observed: clean(got), took_us, steps, wish: trace.wish }
+    Evidence {
+        at,
+        tried: clean(tried),
+        step,
+        cause,
+        observed: clean(got),
+        took_us,
+        steps,
+        status: trace.status,
+        feedback: trace.feedback,
+    }
 }

@@ -78,8 +78,10 @@ pub(super) struct Trace {
     since: Instant,
     pub(super) taken: Vec<CompletedStep>,
     doing: (ProbeStep, String),
+    /// The status of its response.
+    pub(super) status: Option<u16>,
     /// What the server asked for.
-    pub(super) wish: Option<ServerFeedback>,
+    pub(super) feedback: Option<ServerFeedback>,
 }
 
 impl Trace {
@@ -88,7 +90,8 @@ impl Trace {
             since: Instant::now(),
             taken: Vec::new(),
             doing: (ProbeStep::Connect, "nothing came back".to_owned()),
-            wish: None,
+            status: None,
+            feedback: None,
         }
     }
 

@@ -3,7 +3,7 @@
 
 use std::net::SocketAddr;
 
-use merismos_api::{Diagnosis, DiagnosisStep};
+use merismos_api::{Diagnosis, DiagnosisStep, Finding};
 use merismos_core::config::document::{CheckKind, CheckSpec, PoolSpec};
 use merismos_core::config::listen_address::AddressSource;
 use merismos_core::eligibility::ServerStates;
@@ -94,10 +94,32 @@ pub(crate) async fn diagnose(
         address: address.to_string(),
         against,
         works: breaks.is_none(),
+        finding: breaks.as_ref().map_or(Finding::Works, |(_, broken)| broken.finding()),
         rungs,
         message: says,
         causes,
         next,
+    }
+}
+
+impl BreakPoint {
+    /// What was found, as a value.
+    fn finding(&self) -> Finding {
+        match self {
+            Self::Way(_) => Finding::NoRoute,
+            Self::Neighbour => Finding::SilentNeighbour,
+            Self::Probe { here, .. } => match (here.step, here.cause) {
+                (ProbeStep::Connect, Some(FailureCause::Refused)) => Finding::ConnectionRefused,
+                (ProbeStep::Connect, Some(FailureCause::Silent)) => Finding::NoConnection,
+                (ProbeStep::Connect, _) => Finding::NotReached,
+                (ProbeStep::Tls, _) => Finding::TlsFails,
+                (ProbeStep::Answer, Some(FailureCause::Silent)) => Finding::NoResponse,
+                (ProbeStep::Answer, _) => Finding::UnexpectedResponse,
+                (ProbeStep::Status, _) => Finding::UnexpectedStatus,
+                (ProbeStep::Body, _) => Finding::UnexpectedContent,
+                (ProbeStep::Done, _) => Finding::Works,
+            },
+        }
     }
 }
 
@@ -281,7 +303,7 @@ fn of_probe(check: &CheckSpec, address: SocketAddr, here: &Evidence, there: Opti
         ),
         ProbeStep::Status => (
             format!("{address} answers, and says no: {got}."),
-            of_status(check, got, works_there),
+            of_status(check, here.status, works_there),
             texts(&["ask the same from the host itself, and read the program's log of that moment"]),
         ),
         ProbeStep::Body => (
@@ -301,39 +323,32 @@ fn of_probe(check: &CheckSpec, address: SocketAddr, here: &Evidence, there: Opti
     }
 }
 
-fn of_status(check: &CheckSpec, got: &str, works_there: bool) -> Vec<String> {
-    let is = |status: &str| got.contains(&format!("status {status}"));
+fn of_status(check: &CheckSpec, status: Option<u16>, works_there: bool) -> Vec<String> {
     let mut causes = Vec::new();
-    if let CheckKind::Http(asked) = &check.kind {
-        if is("404") && !works_there {
-            causes.push(format!("the check's path {} is wrong: no server knows it", asked.path));
-        } else if is("404") {
-            causes.push(format!(
+    if let (CheckKind::Http(asked), Some(status)) = (&check.kind, status) {
+        match status {
+            404 if !works_there => {
+                causes.push(format!("the check's path {} is wrong: no server knows it", asked.path));
+            }
+            404 => causes.push(format!(
                 "this server does not know {}: another version, or a part that was not started",
                 asked.path
-            ));
-        }
-        if is("401") || is("403") {
-            causes.push("the path wants a login that the check does not have".to_owned());
-        }
-        if is("301") || is("302") || is("307") || is("308") {
-            causes.push(
-                "it redirects; a redirection is an answer, and is followed only with the check's redirects"
+            )),
+            401 | 403 => causes.push("the path requires a log-in that the check does not have".to_owned()),
+            301 | 302 | 307 | 308 => causes.push(
+                "it redirects; a redirect is a response like others, and is followed only with the check's redirects"
                     .to_owned(),
-            );
-        }
-        if is("400") || is("421") {
-            causes.push("it wants another host name than the check asks for (the check's host)".to_owned());
-        }
-        if got.contains("status 5") {
-            causes.push(
-                "the program works and says itself that something is wrong, or what is behind it is away"
-                    .to_owned(),
-            );
+            ),
+            400 | 421 => causes
+                .push("it expects another host name than the check asks for (the check's host)".to_owned()),
+            500..=599 => causes.push(
+                "the program works and reports an error itself, or what is behind it is unavailable".to_owned(),
+            ),
+            _ => {}
         }
     }
     if causes.is_empty() {
-        causes.push("the server itself says that it does not do its work".to_owned());
+        causes.push("the server itself reports that it does not do its work".to_owned());
     }
     causes
 }

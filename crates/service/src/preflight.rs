@@ -10,7 +10,7 @@ use merismos_core::config::document::{
     CheckKind, CheckSpec, Document, LookupSpec, Protocol, ProxyVersion, SecretRef, ServerSpec,
 };
 use merismos_core::config::renames::Renames;
-use merismos_core::config::{Checked, ObjectPath, Warning, WarningLevel};
+use merismos_core::config::{Checked, ObjectPath, Warning, WarningLevel, WarningReason};
 use merismos_core::duty::Duty;
 use merismos_core::health::{FailureCause, ProbeStep};
 use merismos_core::name::{Name, PoolServer};
@@ -67,9 +67,8 @@ pub(crate) async fn try_out(
         }
     }
     if fresh.len() > TRIED {
-        let says = format!("{} servers are new or changed; only the first {TRIED} were tried", fresh.len());
-        let help = "look at the others after the change".to_owned();
-        warnings.push(Warning::new("not-tried", WarningLevel::Notice, "pools", says, help));
+        let reason = WarningReason::NotTried { servers: fresh.len(), tried: TRIED };
+        warnings.push(Warning::new(&reason, WarningLevel::Notice, "pools"));
         untried = fresh.split_off(TRIED).into_iter().map(|(id, ..)| id).collect();
     }
     let tried: Vec<PoolServer> = fresh.iter().map(|(id, ..)| id.clone()).collect();
@@ -112,9 +111,8 @@ fn missing_secrets(old: &Document, new: &Document, surroundings: &ProbeEnvironme
         if known.iter().any(|trouble| (trouble.0.as_str(), trouble.1) == (path.as_str(), secret)) {
             return None;
         }
-        let why = surroundings.secrets.read(secret).err()?;
-        let help = "a file in the folder that --secrets-folder names, or a variable that begins with MERISMOS_SECRET_".to_owned();
-        Some(Warning::new("no-secret", WarningLevel::Notice, &path, why, help))
+        let problem = surroundings.secrets.read(secret).err()?;
+        Some(Warning::new(&WarningReason::NoSecret { problem }, WarningLevel::Notice, &path))
     };
     secrets(new).into_iter().filter_map(missing).collect()
 }
@@ -169,16 +167,13 @@ fn is_new(asked: &PreflightChecks<'_>, pool: &Name, server: &ServerSpec, check: 
 /// An order that was given to a server of this name before.
 fn standing_duty(view: &RunningView, id: &PoolServer) -> Option<Warning> {
     let order = view.orders.get(id).filter(|order| order.duty != Duty::InService)?;
-    Some(Warning::new(
-        "duty-stands",
-        WarningLevel::Notice,
-        &ObjectPath::Server(id.clone()).to_string(),
-        format!(
-            "{id} is {} by {}: {}; that holds for the new server as well",
-            order.duty, order.who, order.reason
-        ),
-        "return it, and it is in service".to_owned(),
-    ))
+    let reason = WarningReason::DutyStands {
+        server: id.clone(),
+        duty: order.duty,
+        who: order.who.clone(),
+        reason: order.reason.clone(),
+    };
+    Some(Warning::new(&reason, WarningLevel::Notice, &ObjectPath::Server(id.clone()).to_string()))
 }
 
 async fn try_server(
@@ -200,35 +195,30 @@ async fn try_server(
             if evidence.passed() {
                 return None;
             }
-            let (kind, says) = match evidence.step {
-                ProbeStep::Connect => ("no-answer", format!("nobody answers for {id}: {evidence}")),
-                _ => ("check-fails", format!("{id} answers, but does not pass its check: {evidence}")),
-            };
-            let help =
-                "it gets no work until it passes; see to the address, the port, or the check".to_owned();
             // A check that waits longer than the try may still pass.
             let is_sure = evidence.counts() && !(is_patient && evidence.cause == Some(FailureCause::Silent));
-            Some((Warning::new(kind, WarningLevel::Notice, &path, says, help), is_sure.then_some(id)))
+            let (step, server, evidence) = (evidence.step, id.clone(), Box::new(evidence));
+            let reason = match step {
+                ProbeStep::Connect => WarningReason::NoAnswer { server, evidence },
+                _ => WarningReason::CheckFails { server, evidence },
+            };
+            Some((Warning::new(&reason, WarningLevel::Notice, &path), is_sure.then_some(id)))
         }
         None => {
             let error = connect::connect(&addresses, TRY_LIMIT).await.err()?;
-            let says = format!(
-                "nobody answers for {id} at {address}: {error}; without a check it gets its share all the same"
-            );
-            let help = "start it, correct the address, or give the pool a check".to_owned();
+            let reason = WarningReason::NoAnswerUnchecked { server: id, address, problem: error.to_string() };
             let level = if is_used { WarningLevel::Warning } else { WarningLevel::Notice };
-            Some((Warning::new("no-answer", level, &path, says, help), None))
+            Some((Warning::new(&reason, level, &path), None))
         }
     }
 }
 
-async fn try_lookup(pool: &Name, name: &Name, it: &LookupSpec) -> Option<Warning> {
+async fn try_lookup(pool: &Name, name: &Name, spec: &LookupSpec) -> Option<Warning> {
     let path = ObjectPath::Lookup(pool.clone(), name.clone()).to_string();
-    let why = match tokio::time::timeout(LOOKUP_LIMIT, lookup::look_up(it)).await {
+    let problem = match tokio::time::timeout(LOOKUP_LIMIT, lookup::look_up(spec)).await {
         Ok(Ok(_)) => return None,
         Ok(Err(error)) => error.to_string(),
-        Err(_) => format!("{} was not answered within {LOOKUP_LIMIT:?}", it.name),
+        Err(_) => format!("{} was not answered within {LOOKUP_LIMIT:?}", spec.name),
     };
-    let help = "see to the name and its name server; it is asked again and again".to_owned();
-    Some(Warning::new("lookup-fails", WarningLevel::Notice, &path, why, help))
+    Some(Warning::new(&WarningReason::LookupFails { problem }, WarningLevel::Notice, &path))
 }

@@ -64,8 +64,8 @@ pub struct KnownHealth {
     /// Since when.
     pub since: Wall,
     /// What it asked for.
-    #[serde(default)]
-    pub wish: Option<ServerFeedback>,
+    #[serde(default, alias = "wish")]
+    pub feedback: Option<ServerFeedback>,
     /// Until when it is held down.
     #[serde(default)]
     pub held_until: Option<Wall>,
@@ -143,7 +143,7 @@ mod tests {
             KnownHealth {
                 state: HealthState::Down,
                 since: Wall(5),
-                wish: Some(ServerFeedback::Share(30)),
+                feedback: Some(ServerFeedback::Share(30)),
                 held_until: Some(Wall(9)),
             },
         );

@@ -51,7 +51,7 @@ export interface ServerStatus {
     last_probe: Evidence | null
     failures_to_down: number | null
     passes_to_up: number | null
-    wish: 'drain' | { share: number } | null
+    feedback: 'drain' | { share: number } | null
     flapping: boolean
     held_until: string | null
     downs_today: number
@@ -334,6 +334,7 @@ export interface Accepted {
 
 export interface Warned {
   key: string
+  kind: string
   level: 'warning' | 'notice'
   path: string
   message: string

@@ -43,6 +43,8 @@
   const isName = $derived(names?.includes(sought) ?? true)
   const found = $derived((names ?? []).filter((name) => (isName && !several ? true : name.includes(sought)) && !(several && chosen.includes(name))))
   const listed = $derived(found.slice(0, MOST))
+  /** A name that is written whole needs no list. */
+  const isShown = $derived(open && (several || sought === '' || !names?.includes(sought)))
   const current = $derived(listed[at])
   const unknown = $derived(names === undefined || !complete ? [] : chosen.filter((name) => !names.includes(name)))
 
@@ -60,15 +62,21 @@
       event.preventDefault()
       at = open ? (at + (event.key === 'ArrowDown' ? 1 : -1) + listed.length) % Math.max(listed.length, 1) : 0
       open = true
-    } else if (event.key === 'Enter' && open && current !== undefined) {
+    } else if (event.key === 'Enter' && open && (current !== undefined || (several && typed.trim() !== ''))) {
       event.preventDefault()
-      pick(current)
+      pick(current ?? typed.trim())
     } else if (event.key === 'Escape' && open) {
       event.stopPropagation()
       open = false
     } else if (event.key === 'Backspace' && several && typed === '' && chosen.length > 0) {
       drop(chosen[chosen.length - 1] ?? '')
     }
+  }
+
+  /** What was typed and not picked stays, and is said to be no name where it is none. */
+  function onblur() {
+    if (several && typed.trim() !== '') pick(typed.trim())
+    open = false
   }
 
   function oninput(event: Event & { currentTarget: HTMLInputElement }) {
@@ -91,10 +99,10 @@
     {id}
     class="input input-sm w-full"
     role="combobox"
-    aria-expanded={open}
+    aria-expanded={isShown}
     aria-controls={`list-${id}`}
     aria-autocomplete="list"
-    aria-activedescendant={open && current !== undefined ? `option-${id}-${at}` : undefined}
+    aria-activedescendant={isShown && current !== undefined ? `option-${id}-${at}` : undefined}
     autocomplete="off"
     {placeholder}
     value={several ? typed : (value ?? '')}
@@ -104,9 +112,9 @@
     {oninput}
     {onkeydown}
     onclick={() => (open = true)}
-    onblur={() => (open = false)}
+    {onblur}
   />
-  <ul id={`list-${id}`} role="listbox" aria-label={`Names of a ${kind}`} class={['menu absolute z-20 max-h-60 w-full flex-nowrap overflow-y-auto rounded-box border border-base-300 bg-base-100 p-1 shadow', !open && 'hidden']}>
+  <ul id={`list-${id}`} role="listbox" aria-label={`Names of a ${kind}`} class={['menu absolute z-20 max-h-60 w-full flex-nowrap overflow-y-auto rounded-box border border-base-300 bg-base-100 p-1 shadow', !isShown && 'hidden']}>
     {#each listed as name, index (name)}
       <li
         id={`option-${id}-${index}`}

@@ -57,8 +57,8 @@ export function standing({ health, eligible, draining, in_flight }: ServerStatus
     const quiet = draining.quiet_since ? `, no work begun for ${ago(draining.quiet_since, at)}` : ''
     says.push(`${in_flight} in flight${quiet}${draining.clients_tied ? '; clients that are tied to it may still come' : ''}`)
   }
-  if (health.wish === 'drain') says.push(eligible ? 'asks to be drained; no other server could work' : 'asks to be drained')
-  else if (health.wish) says.push(`asks for ${health.wish.share} % of its share`)
+  if (health.feedback === 'drain') says.push(eligible ? 'asks to be drained; no other server could work' : 'asks to be drained')
+  else if (health.feedback) says.push(`asks for ${health.feedback.share} % of its share`)
   if (health.downs_today > 0) says.push(health.downs_today === 1 ? 'went down once today' : `went down ${health.downs_today} times today`)
   if (health.flapping) says.push('flapping')
   if (health.held_until) says.push(`held down until ${new Date(health.held_until).toLocaleTimeString('en-GB')}`)

@@ -472,10 +472,10 @@ fn reasons(server: &ServerStatus, status: &Status) -> Vec<String> {
         says.push(drained(server, *draining, status));
     }
     let health = &server.health;
-    if let Some(wish) = health.wish {
-        let kept = wish == ServerFeedback::Drain && server.eligible;
+    if let Some(feedback) = health.feedback {
+        let kept = feedback == ServerFeedback::Drain && server.eligible;
         let but = if kept { ", and is not: no other server of its pool could work" } else { "" };
-        says.push(format!("{wish}{but}"));
+        says.push(format!("{feedback}{but}"));
     }
     if health.flapping {
         says.push("is flapping: it keeps going down and coming back".to_owned());

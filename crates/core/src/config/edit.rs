@@ -158,6 +158,22 @@ pub enum EditError {
     Keys(Vec<Problem>),
 }
 
+impl EditError {
+    /// What is wrong with values that were given, each at its place; a line of several servers stands at the path `lines`.
+    #[must_use]
+    pub fn problems(&self) -> Vec<Problem> {
+        match self {
+            Self::Keys(problems) => problems.clone(),
+            Self::Line(line) => {
+                let found = format!("line {}, {:?}: {}", line.line, line.text, line.why);
+                let expected = "a server a line: name=address:port, address:port, host:port or first-last:port, with an optional weight";
+                vec![Problem { line: Some(line.line), ..Problem::at("lines", found, expected) }]
+            }
+            _ => Vec::new(),
+        }
+    }
+}
+
 fn told(problem: &Problem) -> String {
     format!("{}: {}. Right would be: {}", problem.path, problem.found, problem.expected)
 }

@@ -87,12 +87,15 @@ fn table(fields: &'static [Field]) -> Value {
     schema
 }
 
+/// What is done with a key, its condition, and the keys that are needed beside it.
+type Visitor<'v> = dyn FnMut(&'static Key, Option<KeyCondition>, Option<&[&'static str]>) + 'v;
+
 /// Visits each key with the condition under which it exists, and with the keys that it needs beside it.
 fn visit(
     fields: &'static [Field],
     when: Option<KeyCondition>,
     group: Option<&[&'static str]>,
-    each: &mut dyn FnMut(&'static Key, Option<KeyCondition>, Option<&[&'static str]>),
+    each: &mut Visitor<'_>,
 ) {
     for field in fields {
         match field {

@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::document::{Document, FrontendSpec, PoolSpec, Protocol};
+use super::document::{Document, FrontendSpec, PoolSpec};
 use super::impact::BeforeAfter;
-use super::warnings::{Warning, WarningLevel};
+use super::warnings::{EligibleCount, Warning, WarningLevel, WarningReason};
 use crate::eligibility::{ServerStates, pool_shares};
 use crate::name::{Name, PoolServer};
 
@@ -14,6 +14,12 @@ struct WorkingServers {
     well: usize,
     of: usize,
     usable: bool,
+}
+
+impl WorkingServers {
+    fn of_pool(self, pool: &Name) -> EligibleCount {
+        EligibleCount { pool: pool.clone(), eligible: self.well, servers: self.of }
+    }
 }
 
 fn well(name: &Name, document: &Document, truths: &impl ServerStates) -> WorkingServers {
@@ -30,12 +36,6 @@ fn well(name: &Name, document: &Document, truths: &impl ServerStates) -> Working
         of: eligibilities.len(),
         usable: well > 0 && well >= usize::from(spec.min_eligible),
     }
-}
-
-fn states<'n>(pools: impl Iterator<Item = (&'n Name, WorkingServers)>) -> String {
-    let state =
-        |(name, working): (&Name, WorkingServers)| format!("{name}: {} of {}", working.well, working.of);
-    pools.map(state).collect::<Vec<_>>().join("; ")
 }
 
 /// Says what the way from `old` to `new` takes from clients, given the duties and the health of this moment. `failing` are
@@ -94,27 +94,19 @@ fn same_address<'d>(old: &'d Document, frontend: &FrontendSpec) -> Option<&'d Fr
 }
 
 fn no_server_left(name: &Name, frontend: &FrontendSpec, pools: &[(&Name, WorkingServers)]) -> Warning {
-    let clients = match frontend.protocol {
-        Protocol::Http => "every client would get 503",
-        Protocol::Tcp => "every connection would be reset",
-        Protocol::Udp => "every datagram would be lost",
+    let reason = WarningReason::NoServerLeft {
+        frontend: name.clone(),
+        protocol: frontend.protocol,
+        pools: pools.iter().map(|(pool, working)| working.of_pool(pool)).collect(),
     };
-    let says = format!(
-        "frontend {name} would have no eligible server at this moment: {clients}, unless a pool sends work to servers that fail \
-         (eligible then: {})",
-        states(pools.iter().copied())
-    );
-    let help = "leave one server that is up and in service, or bring one back first".to_owned();
-    Warning::new("no-server-left", WarningLevel::Warning, &format!("frontends.{name}"), says, help)
+    Warning::new(&reason, WarningLevel::Warning, &format!("frontends.{name}"))
 }
 
-fn pool_lost(name: &Name, pool: &Name, it: WorkingServers, document: &Document) -> Warning {
-    let from = document.pools.get(pool).map_or(1, |spec| spec.min_eligible);
-    let says = format!(
-        "pool {pool} would not be usable any more ({} of {} servers eligible, min_eligible = {from}): the work of frontend {name} \
-         would go to its other pools",
-        it.well, it.of
-    );
-    let help = "see to its servers first, or lower min_eligible".to_owned();
-    Warning::new("pool-lost", WarningLevel::Warning, &format!("frontends.{name}.{pool}"), says, help)
+fn pool_lost(name: &Name, pool: &Name, working: WorkingServers, document: &Document) -> Warning {
+    let reason = WarningReason::PoolLost {
+        frontend: name.clone(),
+        pool: working.of_pool(pool),
+        min_eligible: document.pools.get(pool).map_or(1, |spec| spec.min_eligible),
+    };
+    Warning::new(&reason, WarningLevel::Warning, &format!("frontends.{name}.{pool}"))
 }

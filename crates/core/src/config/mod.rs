@@ -43,7 +43,9 @@ pub use document::Document;
 pub use object::{ObjectKind, ObjectPath};
 pub use problem::Problem;
 pub use tree::DocumentFormat;
-pub use warnings::{Acceptance, Warning, WarningLevel};
+pub use warnings::{
+    Acceptance, ClientFate, EligibleCount, SharedServer, Warning, WarningKind, WarningLevel, WarningReason,
+};
 
 /// Reads and checks a whole document.
 ///

@@ -3,7 +3,7 @@
 use super::diff::summary_of;
 use super::document::{Document, Labels};
 use super::object::ObjectPath;
-use super::warnings::first_of;
+use crate::describe::first_of;
 use crate::name::PoolServer;
 
 /// An object with what people look for it by.
@@ -49,10 +49,9 @@ impl ObjectEntry<'_> {
             }
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
             ObjectPath::Notification(name) => document.notifications.get(name).map(summary_of),
-            ObjectPath::Network(name) => document.networks.get(name).map(|prefixes| {
-                let all: Vec<String> = prefixes.iter().map(ToString::to_string).collect();
-                first_of(&all)
-            }),
+            ObjectPath::Network(name) => {
+                document.networks.get(name).map(|prefixes| first_of(prefixes.iter().map(ToString::to_string)))
+            }
         };
         summary.unwrap_or_default()
     }

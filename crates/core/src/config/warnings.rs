@@ -9,8 +9,11 @@ use super::document::{
     Algorithm, BalancePer, CheckKind, Document, Failback, FrontendSpec, HashKey, PoolSpec, Protocol,
     WhenAbsent,
 };
-use crate::name::Name;
+use crate::duty::Duty;
+use crate::health::Evidence;
+use crate::name::{Name, PoolServer};
 use crate::time::Wall;
+use crate::units::Span;
 
 /// How much a [`Warning`] weighs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -23,12 +26,238 @@ pub enum WarningLevel {
     Notice,
 }
 
+/// Why a document is warned about: allowed, and probably a mistake.
+#[derive(Clone, Debug, PartialEq, strum::EnumDiscriminants)]
+#[strum_discriminants(
+    name(WarningKind),
+    doc = "The kinds of warnings.",
+    derive(PartialOrd, Ord, Serialize, Deserialize, strum::Display, strum::EnumString, strum::VariantArray),
+    serde(rename_all = "kebab-case"),
+    strum(serialize_all = "kebab-case"),
+    cfg_attr(feature = "schema", derive(utoipa::ToSchema)),
+    allow(missing_docs)
+)]
+pub enum WarningReason {
+    /// A pool has no servers.
+    EmptyPool {
+        /// The pool.
+        pool: Name,
+        /// What becomes of its clients.
+        fate: ClientFate,
+    },
+    /// All servers of a pool have weight 0.
+    NoWeight {
+        /// The pool.
+        pool: Name,
+        /// What becomes of its clients.
+        fate: ClientFate,
+    },
+    /// A pool needs more eligible servers than it has.
+    NeverUsable {
+        /// How many it needs.
+        min_eligible: u16,
+        /// How many it has.
+        servers: usize,
+    },
+    /// A pool has no check.
+    NoCheck {
+        /// The pool.
+        pool: Name,
+    },
+    /// A check's timeout is not shorter than its interval.
+    SlowTimeout {
+        /// The timeout.
+        timeout: Span,
+        /// The interval.
+        interval: Span,
+    },
+    /// Keys to hash by, in a pool with another algorithm.
+    HashKeysWithoutEffect {
+        /// The pool.
+        pool: Name,
+        /// Its algorithm.
+        algorithm: Algorithm,
+    },
+    /// A failback in a pool with one tier.
+    FailbackWithoutEffect {
+        /// The pool.
+        pool: Name,
+    },
+    /// A time for the ClientHello, where no pool needs the server name.
+    ClientHelloWithoutEffect {
+        /// The frontend.
+        frontend: Name,
+    },
+    /// Keys to hash by that no client of some frontends can have.
+    NeverThere {
+        /// Those frontends.
+        frontends: Vec<Name>,
+        /// The keys.
+        keys: Vec<HashKey>,
+        /// Whether such clients are refused.
+        is_refused: bool,
+    },
+    /// No frontend uses a pool.
+    UnusedPool {
+        /// The pool.
+        pool: Name,
+    },
+    /// Flows of UDP, distributed in turns.
+    OneSenderOneServer {
+        /// The frontend.
+        frontend: Name,
+    },
+    /// A `udp` check that sends nothing.
+    EmptyDatagram {
+        /// The check.
+        check: Name,
+    },
+    /// Two pools have servers of the same address and port.
+    Shared {
+        /// One pool.
+        pool: Name,
+        /// The other pool.
+        other: Name,
+        /// The servers.
+        servers: Vec<SharedServer>,
+    },
+    /// A server's address is where a frontend listens that leads back to it.
+    Circle {
+        /// The address.
+        address: SocketAddr,
+        /// The frontend.
+        frontend: Name,
+    },
+    /// A server's address is where another frontend listens.
+    Chain {
+        /// The address.
+        address: SocketAddr,
+        /// The frontend.
+        frontend: Name,
+    },
+    /// A frontend would have no eligible server.
+    NoServerLeft {
+        /// The frontend.
+        frontend: Name,
+        /// What its clients speak.
+        protocol: Protocol,
+        /// Its pools.
+        pools: Vec<EligibleCount>,
+    },
+    /// A pool of several would become unusable.
+    PoolLost {
+        /// The frontend.
+        frontend: Name,
+        /// The pool.
+        pool: EligibleCount,
+        /// How many eligible servers it needs.
+        min_eligible: u16,
+    },
+    /// A new server has a name to which an order was given before.
+    DutyStands {
+        /// The server.
+        server: PoolServer,
+        /// The duty.
+        duty: Duty,
+        /// Who gave the order.
+        who: String,
+        /// Why.
+        reason: String,
+    },
+    /// More servers are new than were tried.
+    NotTried {
+        /// How many are new or changed.
+        servers: usize,
+        /// How many were tried.
+        tried: usize,
+    },
+    /// A secret can't be read.
+    NoSecret {
+        /// Why not.
+        problem: String,
+    },
+    /// A new server does not answer.
+    NoAnswer {
+        /// The server.
+        server: PoolServer,
+        /// What came back.
+        evidence: Box<Evidence>,
+    },
+    /// A new server of a pool without a check does not answer.
+    NoAnswerUnchecked {
+        /// The server.
+        server: PoolServer,
+        /// Where it should be.
+        address: SocketAddr,
+        /// What came back.
+        problem: String,
+    },
+    /// A new server answers, and does not pass its check.
+    CheckFails {
+        /// The server.
+        server: PoolServer,
+        /// What came back.
+        evidence: Box<Evidence>,
+    },
+    /// A new DNS name gives no servers.
+    LookupFails {
+        /// Why not.
+        problem: String,
+    },
+}
+
+/// What becomes of the clients of a pool without servers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ClientFate {
+    /// The frontends that send them there.
+    pub frontends: Vec<Name>,
+    /// What they all speak; `None` where that differs.
+    pub protocol: Option<Protocol>,
+}
+
+/// A server that two pools have.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SharedServer {
+    /// Its address.
+    pub address: SocketAddr,
+    /// Its name in one pool.
+    pub server: Name,
+    /// Its name in the other pool.
+    pub other: Name,
+}
+
+/// How many servers of a pool are eligible and do not fail.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EligibleCount {
+    /// The pool.
+    pub pool: Name,
+    /// How many are.
+    pub eligible: usize,
+    /// Of how many.
+    pub servers: usize,
+}
+
+impl WarningReason {
+    /// The word for the kind in a warning's key. Keys of several kinds that have no effect are called alike.
+    fn word(&self) -> String {
+        match WarningKind::from(self) {
+            WarningKind::HashKeysWithoutEffect
+            | WarningKind::FailbackWithoutEffect
+            | WarningKind::ClientHelloWithoutEffect => "no-effect".to_owned(),
+            WarningKind::NoAnswerUnchecked => WarningKind::NoAnswer.to_string(),
+            kind => kind.to_string(),
+        }
+    }
+}
+
 /// Something that is allowed and that the engineer probably does not want.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Warning {
-    /// What it is called when it is accepted: its kind and its path, such as `empty-pool:pools.booking`.
+    /// The name by which it is accepted: its kind and its path, such as `empty-pool:pools.booking`.
     pub key: String,
+    /// The kind.
+    pub kind: WarningKind,
     /// How much it weighs.
     pub level: WarningLevel,
     /// The key path.
@@ -42,10 +271,16 @@ pub struct Warning {
 }
 
 impl Warning {
-    /// A warning of a kind at a key path.
+    /// A warning at a key path.
     #[must_use]
-    pub fn new(kind: &str, level: WarningLevel, path: &str, says: String, help: String) -> Self {
-        Self { key: format!("{kind}:{path}"), level, path: path.to_owned(), line: None, message: says, help }
+    pub fn new(reason: &WarningReason, level: WarningLevel, path: &str) -> Self {
+        let crate::describe::Advice { message, help } = crate::describe::warning(reason);
+        let key = format!("{}:{path}", reason.word());
+        Self { key, kind: reason.into(), level, path: path.to_owned(), line: None, message, help }
+    }
+
+    fn notice(reason: &WarningReason, path: &str) -> Self {
+        Self::new(reason, WarningLevel::Notice, path)
     }
 }
 
@@ -89,16 +324,8 @@ pub(super) fn warnings(document: &Document) -> Vec<Warning> {
     circles(document, &mut found);
     for (name, check) in &document.checks {
         if check.timeout >= check.interval {
-            found.push(Warning::new(
-                "slow-timeout",
-                WarningLevel::Warning,
-                &format!("checks.{name}.timeout"),
-                format!(
-                    "timeout {} is not shorter than interval {}: a silent server is probed only every {}",
-                    check.timeout, check.interval, check.timeout
-                ),
-                "a timeout shorter than the interval".to_owned(),
-            ));
+            let reason = WarningReason::SlowTimeout { timeout: check.timeout, interval: check.interval };
+            found.push(Warning::new(&reason, WarningLevel::Warning, &format!("checks.{name}.timeout")));
         }
     }
     found
@@ -111,81 +338,54 @@ fn pool_warnings(
     found: &mut Vec<Warning>,
 ) {
     let path = format!("pools.{name}");
-    let (level, clients) = match frontends {
-        [] => {
-            (WarningLevel::Notice, "clients will be turned away once a frontend sends them here".to_owned())
-        }
-        all => (WarningLevel::Warning, format!("every client of {} {}", names(all), fate(all))),
+    let level = if frontends.is_empty() { WarningLevel::Notice } else { WarningLevel::Warning };
+    let fate = || ClientFate {
+        frontends: frontends.iter().map(|(name, _)| (*name).clone()).collect(),
+        protocol: common_protocol(frontends),
     };
+    let pool_name = || name.clone();
     if pool.servers.is_empty() && pool.lookups.is_empty() {
-        found.push(Warning::new(
-            "empty-pool",
-            level,
-            &path,
-            format!("pool {name} has no servers: {clients}"),
-            format!("add servers under [pools.{name}.servers]"),
-        ));
+        found.push(Warning::new(&WarningReason::EmptyPool { pool: pool_name(), fate: fate() }, level, &path));
     } else if !pool.servers.is_empty()
         && pool.lookups.is_empty()
         && pool.servers.values().all(|server| server.weight == 0)
     {
-        found.push(Warning::new(
-            "no-weight",
-            level,
-            &path,
-            format!("every server of pool {name} has weight 0: {clients}"),
-            "give at least one server a weight of 1 or more".to_owned(),
-        ));
+        found.push(Warning::new(&WarningReason::NoWeight { pool: pool_name(), fate: fate() }, level, &path));
     } else if pool.lookups.is_empty() && usize::from(pool.min_eligible) > pool.servers.len() {
-        let users = frontends.iter().filter(|(_, frontend)| !frontend.more.next_pools.is_empty());
-        found.push(Warning::new(
-            "never-usable",
-            if users.count() > 0 { WarningLevel::Warning } else { WarningLevel::Notice },
-            &format!("{path}.min_eligible"),
-            format!(
-                "min_eligible is {} and the pool has {} servers: a frontend with several pools never uses it",
-                pool.min_eligible,
-                pool.servers.len()
-            ),
-            format!("a number from 1 to {}", pool.servers.len()),
-        ));
+        let is_one_of_several = frontends.iter().any(|(_, frontend)| !frontend.more.next_pools.is_empty());
+        let level = if is_one_of_several { WarningLevel::Warning } else { WarningLevel::Notice };
+        let reason =
+            WarningReason::NeverUsable { min_eligible: pool.min_eligible, servers: pool.servers.len() };
+        found.push(Warning::new(&reason, level, &format!("{path}.min_eligible")));
     }
     if pool.check.is_none() && !(pool.servers.is_empty() && pool.lookups.is_empty()) {
-        found.push(Warning::new(
-            "no-check",
-            level,
-            &path,
-            format!("pool {name} has no check: a server that fails keeps its share"),
-            "name a check, such as check = \"answers\"".to_owned(),
-        ));
+        found.push(Warning::new(&WarningReason::NoCheck { pool: pool_name() }, level, &path));
     }
     without_effect(name, pool, found);
     without_key(name, pool, frontends, found);
     if frontends.is_empty() {
-        found.push(Warning::new(
-            "unused-pool",
-            WarningLevel::Notice,
-            &path,
-            format!("no frontend sends clients to pool {name}"),
-            "name it in a frontend, or remove it".to_owned(),
-        ));
+        found.push(Warning::notice(&WarningReason::UnusedPool { pool: pool_name() }, &path));
     }
+}
+
+/// The protocol that all frontends of a pool have; none where they differ.
+fn common_protocol(frontends: &[(&Name, &FrontendSpec)]) -> Option<Protocol> {
+    let (_, first) = frontends.first()?;
+    frontends.iter().all(|(_, frontend)| frontend.protocol == first.protocol).then_some(first.protocol)
 }
 
 /// Keys that say something which nothing heeds.
 fn without_effect(name: &Name, pool: &PoolSpec, found: &mut Vec<Warning>) {
-    let mut notice = |key: &str, says: String, help: &str| {
-        let path = format!("pools.{name}.{key}");
-        found.push(Warning::new("no-effect", WarningLevel::Notice, &path, says, help.to_owned()));
+    let mut notice = |key: &str, reason: &WarningReason| {
+        found.push(Warning::notice(reason, &format!("pools.{name}.{key}")))
     };
     if pool.algorithm != Algorithm::Hash && !pool.hashing.keys.is_empty() {
-        let says = format!("hash_keys of pool {name} have no effect, for it deals out by {}", pool.algorithm);
-        notice("hash_keys", says, "algorithm = \"hash\", or no hash_keys");
+        let reason = WarningReason::HashKeysWithoutEffect { pool: name.clone(), algorithm: pool.algorithm };
+        notice("hash_keys", &reason);
     }
     let tiers: BTreeSet<u8> = pool.servers.values().map(|server| server.tier).collect();
     if pool.failback != Failback::Automatic && tiers.len() < 2 && pool.lookups.is_empty() {
-        let says = format!("failback of pool {name} has no effect, for all its servers are of one tier");
-        notice("failback", says, "a tier of 1 for the servers that stand by");
+        notice("failback", &WarningReason::FailbackWithoutEffect { pool: name.clone() });
     }
 }
 
@@ -201,34 +401,14 @@ fn without_key(name: &Name, pool: &PoolSpec, frontends: &[(&Name, &FrontendSpec)
     if all.is_empty() {
         return;
     }
-    let keys: Vec<String> = pool.hashing.keys.iter().map(ToString::to_string).collect();
-    let (level, what) = match pool.hashing.when_absent {
-        Some(WhenAbsent::Refuse) => (WarningLevel::Warning, "all of them are refused"),
-        Some(WhenAbsent::Spread) | None => (WarningLevel::Notice, "they are dealt out in turns"),
+    let is_refused = pool.hashing.when_absent == Some(WhenAbsent::Refuse);
+    let reason = WarningReason::NeverThere {
+        frontends: all.iter().map(|(name, _)| (*name).clone()).collect(),
+        keys: pool.hashing.keys.clone(),
+        is_refused,
     };
-    found.push(Warning::new(
-        "never-there",
-        level,
-        &format!("pools.{name}.hash_keys"),
-        format!("clients of {} never have {}: {what}", names(&all), keys.join(" or ")),
-        "client-address for any frontend, sni for tcp, the others for http".to_owned(),
-    ));
-}
-
-/// What happens to clients for whom there is nobody.
-fn fate(frontends: &[(&Name, &FrontendSpec)]) -> &'static str {
-    let all = |protocol| frontends.iter().all(|(_, frontend)| frontend.protocol == protocol);
-    match () {
-        () if all(Protocol::Http) => "gets 503",
-        () if all(Protocol::Tcp) => "is reset",
-        () if all(Protocol::Udp) => "loses its datagrams",
-        () => "is turned away",
-    }
-}
-
-fn names(frontends: &[(&Name, &FrontendSpec)]) -> String {
-    let names: Vec<&str> = frontends.iter().map(|(name, _)| name.as_str()).collect();
-    names.join(", ")
+    let level = if is_refused { WarningLevel::Warning } else { WarningLevel::Notice };
+    found.push(Warning::new(&reason, level, &format!("pools.{name}.hash_keys")));
 }
 
 /// Says of frontends that wait for nothing.
@@ -240,11 +420,8 @@ fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
             |pool: &PoolSpec| pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni);
         if !frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_sni) {
             let path = format!("frontends.{name}.client_hello_timeout");
-            let says = format!(
-                "client_hello_timeout of frontend {name} has no effect, for none of its pools goes by sni"
-            );
-            let help = "hash_keys = [\"sni\"] on its pool, or no client_hello_timeout".to_owned();
-            found.push(Warning::new("no-effect", WarningLevel::Notice, &path, says, help));
+            let reason = WarningReason::ClientHelloWithoutEffect { frontend: name.clone() };
+            found.push(Warning::notice(&reason, &path));
         }
     }
 }
@@ -258,16 +435,8 @@ fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
         if frontend.balance_per == BalancePer::Flow
             && frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_turns)
         {
-            found.push(Warning::new(
-                "one-sender-one-server",
-                WarningLevel::Notice,
-                &format!("frontends.{name}.balance_per"),
-                format!(
-                    "frontend {name} keeps each sender's address and port with one server: a machine that sends its logs or \
-                     metrics from one port sends all of them to the same server, and few senders are not spread evenly"
-                ),
-                "right where servers answer; balance_per = \"datagram\" deals out each datagram where nobody answers".to_owned(),
-            ));
+            let reason = WarningReason::OneSenderOneServer { frontend: name.clone() };
+            found.push(Warning::notice(&reason, &format!("frontends.{name}.balance_per")));
         }
         for pool in frontend.pools().filter_map(|pool| document.pools.get(pool)) {
             for check in pool.checks() {
@@ -275,17 +444,12 @@ fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
                     CheckKind::Udp(exchange) => exchange.send.as_deref().unwrap_or_default().is_empty(),
                     _ => false,
                 });
-                let key = format!("checks.{check}.send");
-                if is_empty && found.iter().all(|warning| warning.key != format!("empty-datagram:{key}")) {
-                    found.push(Warning::new(
-                        "empty-datagram",
-                        WarningLevel::Notice,
-                        &key,
-                        format!(
-                            "check {check} sends an empty datagram with each probe: collectors of logs write it down as an empty line"
-                        ),
-                        "send = a text that the servers throw away, or a check of another kind (tcp, icmp, command)".to_owned(),
-                    ));
+                let warning = Warning::notice(
+                    &WarningReason::EmptyDatagram { check: check.clone() },
+                    &format!("checks.{check}.send"),
+                );
+                if is_empty && !found.contains(&warning) {
+                    found.push(warning);
                 }
             }
         }
@@ -295,34 +459,26 @@ fn one_way_feeds(document: &Document, found: &mut Vec<Warning>) {
 /// Says once for each two pools which servers of one also serve the other.
 fn shared_servers(document: &Document, found: &mut Vec<Warning>) {
     let mut users: BTreeMap<SocketAddr, (&Name, &Name)> = BTreeMap::new();
-    let mut shared: BTreeMap<(&Name, &Name), Vec<String>> = BTreeMap::new();
+    let mut shared: BTreeMap<(&Name, &Name), Vec<SharedServer>> = BTreeMap::new();
     for (name, pool) in &document.pools {
         for (server, spec) in &pool.servers {
             match users.get(&spec.address.get()) {
                 Some((other_pool, other)) => {
-                    let says = format!("{} ({server}, there {other})", spec.address.get());
-                    shared.entry((name, other_pool)).or_default().push(says);
+                    let (address, server, other) = (spec.address.get(), server.clone(), (*other).clone());
+                    shared.entry((name, *other_pool)).or_default().push(SharedServer {
+                        address,
+                        server,
+                        other,
+                    });
                 }
                 None => drop(users.insert(spec.address.get(), (name, server))),
             }
         }
     }
     for ((name, other), servers) in shared {
-        found.push(Warning::new(
-            "shared",
-            WarningLevel::Notice,
-            &format!("pools.{name}"),
-            format!("pool {name} shares servers with pool {other}: {}", first_of(&servers)),
-            "right when one program does both kinds of work; else correct the addresses".to_owned(),
-        ));
+        let reason = WarningReason::Shared { pool: name.clone(), other: other.clone(), servers };
+        found.push(Warning::notice(&reason, &format!("pools.{name}")));
     }
-}
-
-/// The first few of many.
-pub(super) fn first_of(all: &[String]) -> String {
-    const SHOWN: usize = 5;
-    let shown = all.iter().take(SHOWN).cloned().collect::<Vec<_>>().join(", ");
-    if all.len() > SHOWN { format!("{shown} and {} more", all.len() - SHOWN) } else { shown }
 }
 
 fn circles(document: &Document, found: &mut Vec<Warning>) {
@@ -333,22 +489,11 @@ fn circles(document: &Document, found: &mut Vec<Warning>) {
             let address = spec.address.get();
             let Some(frontend) = listening.get(&address) else { continue };
             let path = format!("pools.{name}.servers.{server}.address");
-            found.push(if leads_to(document, &listening, frontend, name) {
-                Warning::new(
-                    "circle",
-                    WarningLevel::Warning,
-                    &path,
-                    format!("{address} is where frontend {frontend} listens: requests would go in a circle"),
-                    "the address of the server itself".to_owned(),
-                )
+            let frontend = (*frontend).clone();
+            found.push(if leads_to(document, &listening, &frontend, name) {
+                Warning::new(&WarningReason::Circle { address, frontend }, WarningLevel::Warning, &path)
             } else {
-                Warning::new(
-                    "chain",
-                    WarningLevel::Notice,
-                    &path,
-                    format!("{address} is where frontend {frontend} listens: work is dealt out twice"),
-                    "right when that is meant; else the address of the server itself".to_owned(),
-                )
+                Warning::notice(&WarningReason::Chain { address, frontend }, &path)
             });
         }
     }

@@ -76,9 +76,12 @@ pub struct Evidence {
     /// Its steps, the last one as above.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<CompletedStep>,
-    /// What the server asked for, where its check listens.
+    /// The status of the response, where the server spoke HTTP.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub wish: Option<ServerFeedback>,
+    pub status: Option<u16>,
+    /// What the server asked for, where its check listens.
+    #[serde(default, alias = "wish", skip_serializing_if = "Option::is_none")]
+    pub feedback: Option<ServerFeedback>,
 }
 
 impl Evidence {

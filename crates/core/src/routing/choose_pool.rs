@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use ipnet::IpNet;
+use serde::{Deserialize, Serialize};
 
 use super::snapshot::{Frontend, Pool};
 use crate::draw::part;
@@ -41,6 +42,78 @@ pub struct ChosenPool<'a> {
     pub number: usize,
     /// The pool.
     pub pool: &'a Arc<Pool>,
+}
+
+/// Why a pool was chosen, and which others could not be.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct WhyPool {
+    /// Why.
+    #[serde(flatten)]
+    pub reason: PoolChoiceReason,
+    /// The frontend's pools that were not usable.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
+    pub unusable: Vec<Name>,
+}
+
+/// Why a pool was chosen among several.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(tag = "reason", rename_all = "snake_case")]
+pub enum PoolChoiceReason {
+    /// No other pool is usable.
+    LastResort,
+    /// It comes first in the order.
+    FirstUsable,
+    /// It was drawn by weight.
+    DrawnByWeight {
+        /// How likely each usable pool was.
+        chances: Vec<PoolChance>,
+    },
+    /// It has the shortest response time.
+    Fastest {
+        /// Its response time, in microseconds.
+        micros: f64,
+        /// Those of the other usable pools.
+        others: Vec<PoolLatency>,
+    },
+    /// Its response time is not known yet: it is asked to learn it.
+    NotMeasured,
+    /// The client is in a network of the pool.
+    ClientNetwork {
+        /// The network.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        network: IpNet,
+    },
+    /// No other pool is for the client's network, or that one is not usable.
+    NoClientNetwork,
+    /// A cookie ties the client to one of its servers.
+    Pin,
+    /// The connection has one of its servers already.
+    Connection,
+}
+
+/// How likely a pool was to be drawn.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PoolChance {
+    /// The pool.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub pool: Name,
+    /// From 0 to 1.
+    pub share: f64,
+}
+
+/// The response time of a pool.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PoolLatency {
+    /// The pool.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub pool: Name,
+    /// In microseconds; none where it is not measured.
+    pub micros: Option<f64>,
 }
 
 /// Where the work of a frontend with several pools goes now.
@@ -186,51 +259,43 @@ impl Frontend {
         servers.collect()
     }
 
-    /// How a pool was chosen, in words; `None` where there is only one.
+    /// Why a pool was chosen; `None` where there is only one.
     #[must_use]
-    pub fn why_pool(&self, chosen: &ChosenPool<'_>, client: IpAddr, now: Tick) -> Option<String> {
+    pub fn why_pool(&self, chosen: &ChosenPool<'_>, client: IpAddr, now: Tick) -> Option<WhyPool> {
         let choice = self.choice.as_ref()?;
-        let passed: Vec<String> =
-            choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.to_string()).collect();
-        let but =
-            if passed.is_empty() { String::new() } else { format!("; not usable: {}", passed.join(", ")) };
-        if chosen.number == choice.pools.len() {
-            return Some(format!("it is the last resort{but}"));
-        }
-        Some(match &choice.by {
-            PoolReason::Order => format!("it is the first usable one in the order{but}"),
+        let unusable =
+            choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.clone()).collect();
+        let micros = |pool: &Pool| pool.cell.pace.typical(now, None);
+        let others = || choice.pools.iter().filter(|pool| pool.usable && pool.name != chosen.pool.name);
+        let reason = match &choice.by {
+            _ if chosen.number == choice.pools.len() => PoolChoiceReason::LastResort,
+            PoolReason::Order => PoolChoiceReason::FirstUsable,
             PoolReason::Weight(_) => {
                 let chances = choice.pools.iter().zip(self.pool_shares(client, now));
-                let part = |(pool, share): (&Arc<Pool>, f64)| format!("{} {:.1} %", pool.name, share * 100.0);
-                let parts: Vec<String> = chances.filter(|(pool, _)| pool.usable).map(part).collect();
-                format!("drawn by weight ({}){but}", parts.join(", "))
-            }
-            PoolReason::Latency => match chosen.pool.cell.pace.typical(now, None) {
-                Some(micros) => {
-                    let of = |pool: &Arc<Pool>| pool.cell.pace.typical(now, None);
-                    let others =
-                        choice.pools.iter().filter(|pool| pool.usable && pool.name != chosen.pool.name);
-                    let others: Vec<String> = others
-                        .map(|other| match of(other) {
-                            Some(micros) => format!("{} in {:.1} ms", other.name, micros / 1_000.0),
-                            None => format!("{} not measured", other.name),
-                        })
-                        .collect();
-                    let than =
-                        if others.is_empty() { String::new() } else { format!(" ({})", others.join(", ")) };
-                    format!("it answers fastest, in {:.1} ms{than}{but}", micros / 1_000.0)
+                let chance = |(pool, share): (&Arc<Pool>, f64)| PoolChance { pool: pool.name.clone(), share };
+                PoolChoiceReason::DrawnByWeight {
+                    chances: chances.filter(|(pool, _)| pool.usable).map(chance).collect(),
                 }
-                None => format!("it was not measured yet{but}"),
+            }
+            PoolReason::Latency => match micros(chosen.pool) {
+                Some(own) => PoolChoiceReason::Fastest {
+                    micros: own,
+                    others: others()
+                        .map(|other| PoolLatency { pool: other.name.clone(), micros: micros(other) })
+                        .collect(),
+                },
+                None => PoolChoiceReason::NotMeasured,
             },
             PoolReason::Network(networks) => {
                 let client = client.to_canonical();
-                let meant = networks.iter().find(|(network, _)| network.contains(&client));
-                match meant.filter(|(_, number)| *number == chosen.number) {
-                    Some((network, _)) => format!("the client lies in {network}{but}"),
-                    None => format!("no other network holds the client, or its pool is not usable{but}"),
+                let own = networks.iter().find(|(network, _)| network.contains(&client));
+                match own.filter(|(_, number)| *number == chosen.number) {
+                    Some((network, _)) => PoolChoiceReason::ClientNetwork { network: *network },
+                    None => PoolChoiceReason::NoClientNetwork,
                 }
             }
-        })
+        };
+        Some(WhyPool { reason, unusable })
     }
 }
 

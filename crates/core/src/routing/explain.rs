@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::choose_pool::{AskedPools, PoolReason};
+use super::choose_pool::{AskedPools, PoolReason, WhyPool};
 use super::request_facts::RequestFacts;
 use super::snapshot::{Frontend, Pool, Server};
 use crate::balance::{Excluded, PickContext};
@@ -17,7 +17,7 @@ pub struct Explanation {
     /// The pool that would get it.
     pub pool: Arc<Pool>,
     /// How the pool was chosen, where the frontend has several.
-    pub why_pool: Option<String>,
+    pub why_pool: Option<WhyPool>,
     /// The key that it is dealt out by, in words; `None` when the algorithm goes by something else.
     pub key: Option<String>,
     /// Whether it has none of the keys that the pool goes by, and is refused for it.

@@ -7,7 +7,10 @@ mod explain;
 mod request_facts;
 mod snapshot;
 
-pub use choose_pool::{AskedPools, ChosenPool, CurrentRouting, MOST_POOLS, PoolChoice, PoolReason};
+pub use choose_pool::{
+    AskedPools, ChosenPool, CurrentRouting, MOST_POOLS, PoolChance, PoolChoice, PoolChoiceReason,
+    PoolLatency, PoolReason, WhyPool,
+};
 pub use compile::{compile, recompile};
 pub use dropped_fields::DroppedFields;
 pub use explain::{ExplainedServer, Explanation, PassedOver, Spill};

@@ -160,15 +160,11 @@ impl From<ApplyError> for ApiError {
         };
         let made = Self::new(status, kind, title, &error);
         match error {
-            ApplyError::Mistakes(problems) | ApplyError::Edit(EditError::Keys(problems)) => {
-                Self { problems, ..made }
-            }
+            ApplyError::Mistakes(problems) => Self { problems, ..made },
+            ApplyError::Edit(edit) => Self { problems: edit.problems(), ..made },
             ApplyError::Stale { between, .. } => Self { between, ..made },
             ApplyError::Unaccepted(warnings) => Self { warnings, ..made },
-            ApplyError::Edit(_)
-            | ApplyError::Bind(_)
-            | ApplyError::NotRecorded(_)
-            | ApplyError::Stopping(_) => made,
+            ApplyError::Bind(_) | ApplyError::NotRecorded(_) | ApplyError::Stopping(_) => made,
         }
     }
 }
@@ -210,9 +206,8 @@ impl From<DraftError> for ApiError {
         let made = of_draft(&error).map(|(status, kind, title)| Self::new(status, kind, title, &error));
         match (made, error) {
             (_, DraftError::Apply(inner)) => inner.into(),
-            (Some(made), DraftError::Merged(problems) | DraftError::Edit(EditError::Keys(problems))) => {
-                Self { problems, ..made }
-            }
+            (Some(made), DraftError::Merged(problems)) => Self { problems, ..made },
+            (Some(made), DraftError::Edit(edit)) => Self { problems: edit.problems(), ..made },
             (Some(made), _) => made,
             (None, error) => Self::bad_request(error),
         }

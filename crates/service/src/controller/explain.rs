@@ -2,10 +2,11 @@
 
 use merismos_api::{ExplainResponse, PassedOverServer};
 use merismos_core::config::document::{Algorithm, BalancePer, Protocol};
+use merismos_core::describe::pool_choice;
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{
-    Explanation, Frontend, PassedOver, Pool, RequestFacts, Server, Snapshot, Spill,
+    Explanation, Frontend, PassedOver, Pool, PoolChoiceReason, RequestFacts, Server, Snapshot, Spill, WhyPool,
 };
 use merismos_core::units::humane;
 use rand::RngExt;
@@ -63,7 +64,8 @@ impl ControllerState {
         Ok(ExplainResponse {
             frontend: name.to_string(),
             pool: pool.name.to_string(),
-            why_pool: explanation.why_pool.clone(),
+            why_pool: explanation.why_pool.as_ref().map(pool_choice),
+            pool_reason: explanation.why_pool.clone(),
             algorithm: pool.algorithm.to_string(),
             unit: frontend.balance_per.to_string(),
             revision: snapshot.revision,
@@ -115,7 +117,8 @@ impl ControllerState {
                 }
             }
         };
-        PassedOverServer { server: passed.server.to_string(), why, turns_until: passed.turns_until }
+        let (server, reason) = (passed.server.to_string(), passed.reason);
+        PassedOverServer { server, why, reason, turns_until: passed.turns_until }
     }
 }
 
@@ -173,25 +176,25 @@ fn explain_tie(
             .standing
             .reason
             .map_or_else(|| "it is not asked: the client is tied".to_owned(), |reason| reason.to_string()),
+        reason: server.standing.reason,
         turns_until: None,
     };
-    let (why, why_pool) = match tie {
+    let (why, reason) = match tie {
         ClientTie::Pin => {
             let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
-            (
-                format!("the client's cookie {cookie} ties it to this server"),
-                "the client is tied to one of its servers",
-            )
+            (format!("the client's cookie {cookie} ties it to this server"), PoolChoiceReason::Pin)
         }
         ClientTie::Connection => (
-            "its connection was dealt out to this server, and stays with it".to_owned(),
-            "the connection was dealt out to one of its servers",
+            "its connection has this server already, and stays with it".to_owned(),
+            PoolChoiceReason::Connection,
         ),
     };
+    let pool_reason = frontend.choice.is_some().then_some(WhyPool { reason, unusable: Vec::new() });
     ExplainResponse {
         frontend: frontend.name.to_string(),
         pool: pool.name.to_string(),
-        why_pool: frontend.choice.is_some().then(|| why_pool.to_owned()),
+        why_pool: pool_reason.as_ref().map(pool_choice),
+        pool_reason,
         algorithm: pool.algorithm.to_string(),
         unit: frontend.balance_per.to_string(),
         revision,

@@ -152,8 +152,8 @@ fn says(health: &ServerHealth, check: &CheckSpec, now: Wall) -> String {
     if health.flapping {
         parts.push("it is flapping".to_owned());
     }
-    if let Some(wish) = health.wish {
-        parts.push(format!("it {wish}"));
+    if let Some(feedback) = health.feedback {
+        parts.push(format!("it {feedback}"));
     }
     if let Some(next) = health.history.next {
         let rest = next.since(now);

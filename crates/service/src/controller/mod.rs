@@ -70,7 +70,7 @@ impl RunningView {
     }
 }
 
-/// Duty, health and wishes of servers at one moment; those that are not named are in service and up.
+/// Duty, health and feedback of servers at one moment; those that are not named are in service and up.
 #[derive(Clone, Debug)]
 pub(crate) struct StatesSnapshot {
     servers: BTreeMap<PoolServer, (Duty, HealthState, Option<ServerFeedback>)>,
@@ -88,7 +88,7 @@ impl ServerStates for StatesSnapshot {
     }
 
     fn feedback(&self, server: &PoolServer) -> Option<ServerFeedback> {
-        self.servers.get(server).and_then(|(.., wish)| *wish)
+        self.servers.get(server).and_then(|(.., feedback)| *feedback)
     }
 
     fn held_tier(&self, pool: &Name) -> Option<u8> {

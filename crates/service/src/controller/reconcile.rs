@@ -170,7 +170,7 @@ impl ControllerState {
                     last_probe: None,
                     failures_to_down: None,
                     passes_to_up: None,
-                    wish: known.and_then(|known| known.wish),
+                    feedback: known.and_then(|known| known.feedback),
                     flapping: false,
                     held_until: known.and_then(|known| known.held_until),
                     history: ProbeHistory::default(),

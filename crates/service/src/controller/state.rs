@@ -58,7 +58,7 @@ pub(super) struct ServerHealth {
     pub(super) failures_to_down: Option<u32>,
     pub(super) passes_to_up: Option<u32>,
     /// What it asks for.
-    pub(super) wish: Option<ServerFeedback>,
+    pub(super) feedback: Option<ServerFeedback>,
     pub(super) flapping: bool,
     /// It is not up before this, whatever its probes say.
     pub(super) held_until: Option<Wall>,
@@ -81,7 +81,12 @@ impl ServerHealth {
 
     /// What a restart goes on with.
     fn to_keep(&self) -> KnownHealth {
-        KnownHealth { state: self.state, since: self.since, wish: self.wish, held_until: self.held_until }
+        KnownHealth {
+            state: self.state,
+            since: self.since,
+            feedback: self.feedback,
+            held_until: self.held_until,
+        }
     }
 }
 
@@ -188,7 +193,7 @@ impl ServerStates for ControllerState {
     }
 
     fn feedback(&self, server: &PoolServer) -> Option<ServerFeedback> {
-        self.health.get(server).and_then(|health| health.wish)
+        self.health.get(server).and_then(|health| health.feedback)
     }
 
     fn held_tier(&self, pool: &Name) -> Option<u8> {
@@ -274,7 +279,7 @@ impl ControllerState {
                 || self
                     .health
                     .get(*server)
-                    .is_some_and(|health| health.state != HealthState::Up || health.wish.is_some())
+                    .is_some_and(|health| health.state != HealthState::Up || health.feedback.is_some())
         };
         let facts = self.health.keys().chain(self.duties.keys()).filter(out_of_order);
         let facts = facts
@@ -440,19 +445,21 @@ impl ControllerState {
         health.history.note(&report, now);
         health.flapping = report.flapping;
         health.held_until = report.held_for.map(|rest| after(now, rest));
-        // A wish stands until the server answers without it.
-        let wished = report.evidence.passed() && health.wish != report.evidence.wish;
-        if wished {
-            health.wish = report.evidence.wish;
-            let says = health.wish.map_or("asks for nothing any more".to_owned(), |wish| wish.to_string());
-            let detail = json!({ "wish": health.wish });
+        // What it asks for stands until the server answers without it.
+        let is_other = report.evidence.passed() && health.feedback != report.evidence.feedback;
+        if is_other {
+            health.feedback = report.evidence.feedback;
+            let says = health
+                .feedback
+                .map_or("asks for nothing any more".to_owned(), |feedback| feedback.to_string());
+            let detail = json!({ "feedback": health.feedback });
             self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
             self.copy_is_old.send_modify(|changes| *changes += 1);
         }
         let Some(transition) = report.transition else {
             // Nearly all reports are such.
             health.last_probe = Some(report.evidence);
-            return wished.then_some(report.server.pool);
+            return is_other.then_some(report.server.pool);
         };
         health.last_probe = Some(report.evidence.clone());
         let lasted = now.since(health.since);

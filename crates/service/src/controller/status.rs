@@ -318,7 +318,7 @@ impl ControllerState {
                 last_probe: health.and_then(|health| health.last_probe.clone()),
                 failures_to_down: health.and_then(|health| health.failures_to_down),
                 passes_to_up: health.and_then(|health| health.passes_to_up),
-                wish: health.and_then(|health| health.wish),
+                feedback: health.and_then(|health| health.feedback),
                 flapping: health.is_some_and(|health| health.flapping),
                 held_until: health.and_then(|health| health.held_until),
                 downs_today: health.map_or(0, |health| health.history.downs_today(wall())),

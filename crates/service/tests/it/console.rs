@@ -112,7 +112,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.go("/frontends").await;
     browser.press("New frontend").await;
     browser.set("Name", "harbour").await;
-    browser.set("Listens on", &service.frontend.to_string()).await;
+    browser.set("Listen", &service.frontend.to_string()).await;
     browser.set("Pool", "quay").await;
     until("the client's view is shown", async || {
         browser.text("[data-testid=consequences]").await.contains("frontend harbour: no server is available")
@@ -126,7 +126,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.set("Name", "well").await;
     browser.set("Check type", "http").await;
     browser.set("Path", "/health").await;
-    browser.set("Every", "300ms").await;
+    browser.set("Interval", "300ms").await;
     browser.set("Timeout", "200ms").await;
     browser.make_live("Apply", "noticed after 600 ms at best, 850 ms on average, 1.1 s at worst").await;
 
@@ -146,7 +146,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     until("the form is open", async || browser.text("[data-testid=kept]").await.contains("is still here"))
         .await;
     browser.set("Name", "harbour").await;
-    browser.set("Listens on", &service.frontend.to_string()).await;
+    browser.set("Listen", &service.frontend.to_string()).await;
     browser.set("Pool", "quay").await;
     browser.make_live("Apply", "add frontend harbour").await;
     until("clients are answered", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
@@ -254,28 +254,28 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     browser.go("/networks").await;
     browser.press("New network").await;
     browser.set("Name", "islands").await;
-    browser.set("Networks", "127.0.0.0/8 2001:db8::/32").await;
+    browser.set("Prefixes", "127.0.0.0/8 2001:db8::/32").await;
     browser.make_live("Apply", "add network islands").await;
     until("it is shown", async || browser.text("main").await.contains("Networks / islands")).await;
 
     browser.go("/frontends").await;
     browser.click("a[href='/frontends/harbour']").await;
-    browser.press("▸ More, limits and times").await;
-    browser.set("More pools", "standby").await;
-    browser.set("Chosen", "by-network").await;
-    browser.set("Their networks", "standby=islands").await;
+    browser.press("▸ All other keys").await;
+    browser.set("Next pools", "standby\u{e007}").await;
+    browser.set("Choose pool", "by-network").await;
+    browser.set("Pool networks", "standby=islands").await;
     browser.make_live("Apply", "pool_networks.standby of frontend harbour").await;
     let is_answered_by = async |name: &str| service.get().await.is_ok_and(|(_, text)| text.starts_with(name));
     until("the pool of the client's network answers", async || is_answered_by("auk").await).await;
 
-    browser.set("Chosen", "by-weight").await;
-    browser.set("Their weights", "quay=1 standby=0").await;
+    browser.set("Choose pool", "by-weight").await;
+    browser.set("Pool weights", "quay=1 standby=0").await;
     browser.make_live("Apply", "pool_weights.standby of frontend harbour").await;
     until("the heavier pool answers", async || is_answered_by("gull").await).await;
     let harbour = service.client().object(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
     assert_eq!(harbour.keys["pool_weights"], json!({ "quay": 1, "standby": 0 }));
     assert!(harbour.keys.get("pool_networks").is_none(), "{}", harbour.keys);
-    browser.set("Their weights", "quay=1").await;
+    browser.set("Pool weights", "quay=1").await;
     browser.make_live("Apply", "pool_weights.standby of frontend harbour").await;
     until("what is not named any more is gone", async || {
         let harbour = service.client().object(&"frontends.harbour".parse().unwrap(), None).await.unwrap();

@@ -148,7 +148,7 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
 
     // What the service finds wrong stands at its field too, and a folded part opens.
     browser.press("Settings").await;
-    browser.press("▸ More, limits and times").await;
+    browser.press("▸ All other keys").await;
     browser.set("Attempts", "99").await;
     let attempts = "#field-attempts";
     until("the field is marked", async || {
@@ -170,10 +170,10 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
     assert!(!browser.text("main").await.contains("Failed to deserialize"));
     browser.set("Name", "raw").await;
     browser.set("Check type", "tcp").await;
-    browser.set("Sends", "\\d").await;
+    browser.set("Send", "\\d").await;
     until("an escape that there is not", async || browser.text("#wrong-send").await.contains("escapes are"))
         .await;
-    browser.set("Sends", "\\x00PING\\r\\n").await;
+    browser.set("Send", "\\x00PING\\r\\n").await;
     browser.make_live("Apply", "send 7 bytes: 00 50 49 4e 47 0d 0a").await;
     until("it is made", async || {
         service
@@ -333,7 +333,7 @@ async fn a_service_is_made_on_one_page_and_removed_in_one_step() {
     browser.log_in(&service).await;
     browser.click("a[href='/new-service']").await;
     browser.set("Name", "catalogue").await;
-    browser.set("Listens on", "no address").await;
+    browser.set("Listen", "no address").await;
     until("what is missing is named", async || {
         browser.text("main").await.contains("Still to be filled in: Servers.")
     })
@@ -346,7 +346,7 @@ async fn a_service_is_made_on_one_page_and_removed_in_one_step() {
         browser.attribute("#service-listen", "aria-invalid").await.as_deref() == Some("true")
     })
     .await;
-    browser.set("Listens on", &service.frontend.to_string()).await;
+    browser.set("Listen", &service.frontend.to_string()).await;
     // The check is tried before anything is saved.
     let path = "//label[starts-with(normalize-space(), 'Path')]/input";
     let path = browser.client.find(Locator::XPath(path)).await.unwrap();

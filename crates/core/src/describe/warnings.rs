@@ -1,0 +1,186 @@
+//! What warnings say.
+
+use super::{first_of, names};
+use crate::config::document::Protocol;
+use crate::config::{ClientFate, WarningReason};
+
+/// What a warning says, and what to do about it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Advice {
+    /// What will happen.
+    pub message: String,
+    /// What to do about it.
+    pub help: String,
+}
+
+/// A warning for people.
+#[must_use]
+pub fn warning(reason: &WarningReason) -> Advice {
+    let (message, help) =
+        of_document(reason).or_else(|| of_effects(reason)).unwrap_or_else(|| of_tries(reason));
+    Advice { message, help }
+}
+
+type Said = Option<(String, String)>;
+
+/// What becomes of clients.
+fn fate(fate: &ClientFate) -> String {
+    if fate.frontends.is_empty() {
+        return "clients will be refused once a frontend uses it".to_owned();
+    }
+    let what = match fate.protocol {
+        Some(Protocol::Http) => "gets 503",
+        Some(Protocol::Tcp) => "is reset",
+        Some(Protocol::Udp) => "loses its datagrams",
+        None => "is refused",
+    };
+    format!("every client of {} {what}", names(&fate.frontends))
+}
+
+/// Those that follow from the document alone.
+fn of_document(reason: &WarningReason) -> Said {
+    Some(match reason {
+        WarningReason::EmptyPool { pool, fate: clients } => (
+            format!("pool {pool} has no servers: {}", fate(clients)),
+            format!("add servers under [pools.{pool}.servers]"),
+        ),
+        WarningReason::NoWeight { pool, fate: clients } => (
+            format!("every server of pool {pool} has weight 0: {}", fate(clients)),
+            "give at least one server a weight of 1 or more".to_owned(),
+        ),
+        WarningReason::NeverUsable { min_eligible, servers } => (
+            format!(
+                "min_eligible is {min_eligible} and the pool has {servers} servers: a frontend with several pools never uses it"
+            ),
+            format!("a number from 1 to {servers}"),
+        ),
+        WarningReason::NoCheck { pool } => (
+            format!("pool {pool} has no check: a server that fails keeps its share"),
+            "name a check, such as check = \"answers\"".to_owned(),
+        ),
+        WarningReason::SlowTimeout { timeout, interval } => (
+            format!("timeout {timeout} is not shorter than interval {interval}: a silent server is probed only every {timeout}"),
+            "a timeout shorter than the interval".to_owned(),
+        ),
+        WarningReason::HashKeysWithoutEffect { pool, algorithm } => (
+            format!("hash_keys of pool {pool} have no effect: its algorithm is {algorithm}"),
+            "algorithm = \"hash\", or no hash_keys".to_owned(),
+        ),
+        WarningReason::FailbackWithoutEffect { pool } => (
+            format!("failback of pool {pool} has no effect: all its servers are of one tier"),
+            "a tier of 1 for the servers that stand by".to_owned(),
+        ),
+        WarningReason::ClientHelloWithoutEffect { frontend } => (
+            format!("client_hello_timeout of frontend {frontend} has no effect: none of its pools hashes by sni"),
+            "hash_keys = [\"sni\"] on its pool, or no client_hello_timeout".to_owned(),
+        ),
+        WarningReason::NeverThere { frontends, keys, is_refused } => {
+            let keys: Vec<String> = keys.iter().map(ToString::to_string).collect();
+            let what = if *is_refused { "all of them are refused" } else { "they are distributed in turns" };
+            (
+                format!("clients of {} never have {}: {what}", names(frontends), keys.join(" or ")),
+                "client-address for any frontend, sni for tcp, the others for http".to_owned(),
+            )
+        }
+        WarningReason::UnusedPool { pool } => (
+            format!("no frontend uses pool {pool}"),
+            "name it in a frontend, or remove it".to_owned(),
+        ),
+        WarningReason::OneSenderOneServer { frontend } => (
+            format!(
+                "frontend {frontend} keeps each sender's address and port with one server: a machine that sends its logs or metrics \
+                 from one port sends all of them to the same server, and few senders are not spread evenly"
+            ),
+            "right where servers respond; balance_per = \"datagram\" distributes each datagram where none does".to_owned(),
+        ),
+        WarningReason::EmptyDatagram { check } => (
+            format!("check {check} sends an empty datagram with each probe: log collectors write it down as an empty line"),
+            "send = a text that the servers discard, or a check of another kind (tcp, icmp, command)".to_owned(),
+        ),
+        WarningReason::Shared { pool, other, servers } => {
+            let servers =
+                servers.iter().map(|shared| format!("{} ({}, there {})", shared.address, shared.server, shared.other));
+            (
+                format!("pool {pool} shares servers with pool {other}: {}", first_of(servers)),
+                "right when one program does both kinds of work; else correct the addresses".to_owned(),
+            )
+        }
+        WarningReason::Circle { address, frontend } => (
+            format!("{address} is where frontend {frontend} listens: requests would go in a circle"),
+            "the address of the server itself".to_owned(),
+        ),
+        WarningReason::Chain { address, frontend } => (
+            format!("{address} is where frontend {frontend} listens: work is distributed twice"),
+            "right when that is intended; else the address of the server itself".to_owned(),
+        ),
+        _ => return None,
+    })
+}
+
+/// Those that follow from the servers' states at this moment.
+fn of_effects(reason: &WarningReason) -> Said {
+    Some(match reason {
+        WarningReason::NoServerLeft { frontend, protocol, pools } => {
+            let clients = match protocol {
+                Protocol::Http => "every client would get 503",
+                Protocol::Tcp => "every connection would be reset",
+                Protocol::Udp => "every datagram would be lost",
+            };
+            let pools: Vec<String> = pools
+                .iter()
+                .map(|pool| format!("{}: {} of {}", pool.pool, pool.eligible, pool.servers))
+                .collect();
+            (
+                format!(
+                    "frontend {frontend} would have no eligible server at this moment: {clients}, unless a pool sends work to servers \
+                     that fail (eligible then: {})",
+                    pools.join("; ")
+                ),
+                "leave one server that is up and in service, or return one first".to_owned(),
+            )
+        }
+        WarningReason::PoolLost { frontend, pool, min_eligible } => (
+            format!(
+                "pool {} would become unusable ({} of {} servers eligible, min_eligible = {min_eligible}): the work of frontend \
+                 {frontend} would go to its other pools",
+                pool.pool, pool.eligible, pool.servers
+            ),
+            "repair its servers first, or lower min_eligible".to_owned(),
+        ),
+        WarningReason::DutyStands { server, duty, who, reason } => (
+            format!("{server} is {duty} by {who}: {reason}; that holds for the new server as well"),
+            "return it, and it is in service".to_owned(),
+        ),
+        _ => return None,
+    })
+}
+
+/// Those that were found by trying.
+fn of_tries(reason: &WarningReason) -> (String, String) {
+    match reason {
+        WarningReason::NotTried { servers, tried } => (
+            format!("{servers} servers are new or changed; only the first {tried} were tried"),
+            "look at the others after the change".to_owned(),
+        ),
+        WarningReason::NoSecret { problem } => (
+            problem.clone(),
+            "a file in the folder that --secrets-folder names, or a variable that begins with MERISMOS_SECRET_".to_owned(),
+        ),
+        WarningReason::NoAnswer { server, evidence } => (
+            format!("nothing answers for {server}: {evidence}"),
+            "it gets no work until it passes; correct the address, the port, or the check".to_owned(),
+        ),
+        WarningReason::NoAnswerUnchecked { server, address, problem } => (
+            format!("nothing answers for {server} at {address}: {problem}; without a check it gets its share all the same"),
+            "start it, correct the address, or give the pool a check".to_owned(),
+        ),
+        WarningReason::CheckFails { server, evidence } => (
+            format!("{server} answers, but does not pass its check: {evidence}"),
+            "it gets no work until it passes; correct the address, the port, or the check".to_owned(),
+        ),
+        WarningReason::LookupFails { problem } => {
+            (problem.clone(), "correct the name or its name server; the lookup is repeated".to_owned())
+        }
+        other => unreachable!("{other:?} is phrased above"),
+    }
+}
