@@ -12,8 +12,8 @@ use socket2::SockRef;
 use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
+use crate::context::RegisteredConnection;
 use crate::io::{ConnectionTimer, read, readable};
-use crate::worker::RegisteredConnection;
 use crate::{http, tcp};
 use merismos_connector::proxy_header::{self, ProxyHeader};
 

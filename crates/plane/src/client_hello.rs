@@ -7,9 +7,9 @@ use rustls::server::Acceptor;
 use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
+use crate::context::WorkerContext;
 use crate::deadline::WakeReason;
 use crate::io::{ConnectionTimer, IoError, read, readable};
-use crate::worker::Worker;
 
 /// The first byte of a record that holds a handshake (RFC 8446, 5.1).
 const HANDSHAKE: u8 = 22;
@@ -46,7 +46,7 @@ pub(crate) struct ClientHello {
 /// Hears whom a client wants to speak with, for so long at most. `first` is what it has sent already. `None`
 /// when its connection is over.
 pub(crate) async fn peek_client_hello(
-    worker: &Worker,
+    worker: &WorkerContext,
     stream: &mut TcpStream,
     first: Option<Buffer>,
     (limit, watch): (Duration, ConnectionTimer<'_>),

@@ -8,6 +8,7 @@ mod accept;
 mod buffer;
 mod client_hello;
 mod client_rate;
+mod context;
 mod deadline;
 pub mod decisions;
 #[cfg(fuzzing)]

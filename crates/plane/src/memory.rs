@@ -11,9 +11,9 @@ use std::rc::Rc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use crate::context::{ConnectionState, WorkerContext};
 use crate::deadline::WakeReason;
 use crate::io::ConnectionTimer;
-use crate::worker::{ConnectionState, Worker};
 
 /// What a connection costs while nothing waits in it, as far as that is this process's own memory.
 pub(crate) const CONNECTION: usize = 4 << 10;
@@ -128,7 +128,7 @@ impl MemoryEnforcer {
     }
 
     /// Adds up what the worker's clients hold, and ends some where that is too much.
-    pub(crate) fn look(&self, worker: &Worker) {
+    pub(crate) fn look(&self, worker: &WorkerContext) {
         let SharedMemory { limits, held, .. } = &*self.memory.0;
         let own = worker.wheel.held() + worker.clients_cost();
         held[worker.index].store(own, Relaxed);
@@ -144,7 +144,7 @@ impl MemoryEnforcer {
     }
 
     #[cold]
-    fn relieve(&self, worker: &Worker, own: u64, all: u64) {
+    fn relieve(&self, worker: &WorkerContext, own: u64, all: u64) {
         let mut clients: BTreeMap<IpAddr, Vec<Rc<ConnectionState>>> = BTreeMap::new();
         worker.each_client(|client| {
             if let Some(peer) = client.peer.get() {
@@ -174,7 +174,7 @@ impl MemoryEnforcer {
     }
 
     /// Ends a client that holds something, or one that rests; gives whether it is one of those.
-    fn end(&self, worker: &Worker, client: &ConnectionState) -> bool {
+    fn end(&self, worker: &WorkerContext, client: &ConnectionState) -> bool {
         let holds = client.alarm.held() > 0;
         // One that was told to leave already gives nothing more by being told again.
         if !holds && (!client.resting.get() || client.leaving.get()) {

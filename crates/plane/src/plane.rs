@@ -12,12 +12,13 @@ use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
 use tokio::sync::{Notify, mpsc, oneshot};
 
+use crate::context::WorkerShared;
 use crate::deadline::TICK;
 use crate::decisions::DecisionLog;
 use crate::listen::{self, BindError, BoundSockets};
 use crate::memory::{Memory, MemoryLimits};
 use crate::observer::{Observations, ObserveFilter, ObserverList};
-use crate::worker::{self, WorkerCommand, WorkerShared};
+use crate::worker::{self, WorkerCommand};
 
 /// Why the plane could not start.
 #[derive(Debug, thiserror::Error)]

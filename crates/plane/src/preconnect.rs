@@ -8,10 +8,10 @@ use std::sync::Arc;
 use merismos_core::config::document::{HttpVersion, Protocol};
 use merismos_core::routing::{Pool, Snapshot};
 
+use crate::context::WorkerContext;
 use crate::deadline::DeadlineEntry;
 use crate::io::ConnectionTimer;
 use crate::upstream::connect_server;
-use crate::worker::Worker;
 
 /// What a worker knew of servers when it looked last.
 #[derive(Debug, Default)]
@@ -35,7 +35,7 @@ fn pools(snapshot: &Snapshot) -> impl Iterator<Item = &Arc<Pool>> {
 
 impl Preconnector {
     /// Looks which servers have come back since the last look, and begins to connect to them.
-    pub(crate) fn connect_returned_servers(&self, worker: &Rc<Worker>) {
+    pub(crate) fn connect_returned_servers(&self, worker: &Rc<WorkerContext>) {
         let snapshot = worker.snapshot();
         if self.seen.replace(snapshot.version) == snapshot.version {
             return;
@@ -58,7 +58,7 @@ impl Preconnector {
 }
 
 /// Makes a server's connections, one after the other: it has only just come back.
-async fn connect(worker: Rc<Worker>, pool: Arc<Pool>, place: usize) {
+async fn connect(worker: Rc<WorkerContext>, pool: Arc<Pool>, place: usize) {
     let (alarm, server) = (DeadlineEntry::new(), &pool.servers[place]);
     alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &alarm, wheel: &worker.wheel };

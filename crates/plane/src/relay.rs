@@ -15,11 +15,11 @@ use tokio::io::AsyncWrite;
 use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
+use crate::context::WorkerContext;
 use crate::deadline::WakeReason;
 use crate::io::ConnectionTimer;
 use crate::memory::MemoryGuard;
 use crate::pipe::Pipe;
-use crate::worker::Worker;
 
 /// How often in a row a direction fills its buffer before it goes on by `splice`: a pipe costs two system calls to make
 /// and each portion one more to move, which pays from some hundred KiB on.
@@ -64,7 +64,7 @@ impl Direction {
     /// Moves what can be moved; ready when the direction has ended and its end was passed on.
     fn poll(
         &mut self,
-        worker: &Worker,
+        worker: &WorkerContext,
         from: &mut TcpStream,
         to: &mut TcpStream,
         context: &mut Context<'_>,
@@ -92,7 +92,7 @@ impl Direction {
 
     fn poll_buffer(
         &mut self,
-        worker: &Worker,
+        worker: &WorkerContext,
         from: &mut TcpStream,
         to: &mut TcpStream,
         context: &mut Context<'_>,
@@ -145,7 +145,7 @@ impl Direction {
 
 /// Two connections that are joined.
 pub(crate) struct Relay<'a> {
-    worker: &'a Worker,
+    worker: &'a WorkerContext,
     /// Where bytes are counted.
     lane: &'a ServerWorkerCounters,
     watch: ConnectionTimer<'a>,
@@ -166,7 +166,7 @@ impl<'a> Relay<'a> {
     /// A relay that ends when nothing moves for `idle`. `there` and `back` are what the client and the server have sent
     /// already.
     pub(crate) fn new(
-        (worker, lane): (&'a Worker, &'a ServerWorkerCounters),
+        (worker, lane): (&'a WorkerContext, &'a ServerWorkerCounters),
         watch: ConnectionTimer<'a>,
         idle: Duration,
         there: Option<Buffer>,

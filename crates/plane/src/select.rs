@@ -14,10 +14,10 @@ use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pick, Pool, Reque
 use merismos_core::runtime::{PoolRuntime, ServerRuntime, ServerWorkerCounters};
 use merismos_core::time::Tick;
 
+use crate::context::{ConnectionState, WorkerContext};
 use crate::deadline::{TICK, WakeReason};
 use crate::decisions::DecisionContext;
 use crate::io::ConnectionTimer;
-use crate::worker::{ConnectionState, Worker};
 
 /// Why no server was found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -105,7 +105,7 @@ impl<F> AttemptHistory<F> {
     }
 
     /// Counts at the server that failed it last that another one gets it.
-    pub(crate) fn count_retry(&self, worker: &Worker) {
+    pub(crate) fn count_retry(&self, worker: &WorkerContext) {
         if let Some(last) = self.failed_at.as_ref().and_then(|all| all.last()) {
             cold_path();
             last.cell.lane(worker.index).retried.increment();
@@ -121,7 +121,7 @@ impl<F> AttemptHistory<F> {
     #[inline]
     pub(crate) fn choose<'f>(
         &self,
-        worker: &Worker,
+        worker: &WorkerContext,
         frontend: &'f Frontend,
         client: IpAddr,
         asked: AskedPools,
@@ -155,7 +155,7 @@ struct QueueArrival {
 /// The pool for a piece of work, among those that were not asked yet.
 #[inline]
 pub(crate) fn choose<'f>(
-    worker: &Worker,
+    worker: &WorkerContext,
     frontend: &'f Frontend,
     client: IpAddr,
     asked: AskedPools,
@@ -180,7 +180,7 @@ pub(crate) enum Affinity {
 }
 
 /// Whether a server that a client is tied to may go on with it: it may while it drains, and not when it is down or withdrawn.
-pub(crate) fn affinity(worker: &Worker, pool: &Pool, place: usize) -> Affinity {
+pub(crate) fn affinity(worker: &WorkerContext, pool: &Pool, place: usize) -> Affinity {
     let server = &pool.servers[place];
     if !server.may_go_on() {
         return Affinity::Gone;
@@ -194,7 +194,7 @@ pub(crate) fn affinity(worker: &Worker, pool: &Pool, place: usize) -> Affinity {
 /// A piece of work that seeks a server.
 #[derive(Clone, Copy)]
 pub(crate) struct ServerSelection<'a> {
-    pub(crate) worker: &'a Worker,
+    pub(crate) worker: &'a WorkerContext,
     pub(crate) client: &'a ConnectionState,
     pub(crate) pool: &'a Pool,
     pub(crate) key: RequestKey,
@@ -257,13 +257,13 @@ impl<'a> ServerSelection<'a> {
         let waited = TICK * u32::try_from(now - *arrival.since.get_or_insert(now)).unwrap_or(u32::MAX);
         self.watch.set_timeout(pool.queue.timeout.get().saturating_sub(waited));
         loop {
-            // Rates make room without anybody leaving, and a newer snapshot may know more servers, so whoever waits looks
-            // again at each tick.
+            // Rates make room without anybody leaving, and a newer snapshot may know more servers, so the first waiter looks again at
+            // each tick. The others are woken when they become the first.
             let mut ticked = pin!(self.worker.next_tick());
             let found = std::future::poll_fn(|context| {
                 if ticket.is_none() {
                     ticket = if arrival.is_first && pool.queue.limit > 0 {
-                        Some(pool.cell.line.join_first(context.waker()))
+                        Some(pool.cell.line.enqueue_first(context.waker()))
                     } else {
                         pool.cell.line.enqueue(pool.queue.limit, context.waker())
                     };
@@ -279,18 +279,20 @@ impl<'a> ServerSelection<'a> {
                 if gone(context) {
                     return Poll::Ready(Some(Err(NoServer::ClientGone)));
                 }
-                if place.is_first() {
-                    if self.worker.snapshot().version != self.version {
-                        return Poll::Ready(Some(Err(NoServer::Stale)));
-                    }
-                    if !arrival.needs_connection {
-                        match pool.decide(&self.pick_context(), tried) {
-                            Pick::Server(place) => return Poll::Ready(Some(Ok(place))),
-                            Pick::Nobody => return Poll::Ready(Some(Err(NoServer::NoneEligible))),
-                            Pick::Full => {}
-                        }
+                if !place.is_first() {
+                    return Poll::Pending;
+                }
+                if self.worker.snapshot().version != self.version {
+                    return Poll::Ready(Some(Err(NoServer::Stale)));
+                }
+                if !arrival.needs_connection {
+                    match pool.decide(&self.pick_context(), tried) {
+                        Pick::Server(place) => return Poll::Ready(Some(Ok(place))),
+                        Pick::Nobody => return Poll::Ready(Some(Err(NoServer::NoneEligible))),
+                        Pick::Full => {}
                     }
                 }
+
                 ticked.as_mut().poll(context).map(|()| None)
             })
             .await;
@@ -365,7 +367,7 @@ enum ServerResult {
 /// Work that is at a server.
 pub(crate) struct InFlight<'a> {
     pool: &'a Pool,
-    worker: &'a Worker,
+    worker: &'a WorkerContext,
     pub(crate) lane: &'a ServerWorkerCounters,
     place: usize,
     begun: Tick,

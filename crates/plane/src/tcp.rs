@@ -13,13 +13,13 @@ use tokio::net::TcpStream;
 use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::Buffer;
 use crate::client_hello::{ClientHello, peek_client_hello};
+use crate::context::{ConnectionState, RegisteredConnection, WorkerContext};
 use crate::deadline::WakeReason;
 use crate::decisions::DecisionContext;
 use crate::io::{ConnectionTimer, Transport};
 use crate::relay::{Relay, RelayEnd};
 use crate::select::{AttemptHistory, NoServer, ServerSelection};
-use crate::upstream::{ConnectFailure, connect_server_from};
-use crate::worker::{ConnectionState, RegisteredConnection, Worker};
+use crate::upstream::ConnectFailure;
 use merismos_connector::connect::ConnectError;
 use merismos_connector::proxy_header;
 
@@ -96,7 +96,7 @@ enum TcpAttempt {
 /// One attempt, by one snapshot.
 #[derive(Clone, Copy)]
 struct TcpStep<'a> {
-    worker: &'a Worker,
+    worker: &'a WorkerContext,
     client: &'a ConnectionState,
     frontend: &'a Frontend,
     version: u64,
@@ -190,7 +190,7 @@ impl TcpStep<'_> {
         let server = &pool.servers[place];
         course.count_retry(worker);
         let mut at = deal.begin(place);
-        let mut upstream = match connect_server_from(worker, server, pool, watch).await {
+        let mut upstream = match worker.connect_server(server, pool, watch).await {
             Ok(upstream) => upstream,
             Err(failure) => {
                 client.alarm.cancel();

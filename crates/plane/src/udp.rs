@@ -22,10 +22,10 @@ use tokio::io::Interest;
 use tokio::net::UdpSocket;
 
 use crate::buffer::Buffer;
+use crate::context::{RegisteredConnection, WorkerContext};
 use crate::deadline::{WakeReason, ticks};
 use crate::decisions::DecisionContext;
 use crate::select::choose;
-use crate::worker::{RegisteredConnection, Worker};
 use merismos_connector::connect::sources;
 use merismos_connector::descriptors;
 
@@ -122,7 +122,7 @@ impl ServerSocket {
     /// Receives until there is nothing more, or others should have their turn; ready with an error alone.
     fn poll_receive(
         &self,
-        worker: &Worker,
+        worker: &WorkerContext,
         context: &mut Context<'_>,
         mut each: impl FnMut(&RecvMeta, SegmentBatch<'_>),
     ) -> Poll<io::Error> {
@@ -188,13 +188,13 @@ impl Flow {
 
 /// Work that a flow is at its server, until it is dropped.
 struct UdpInFlight {
-    worker: Rc<Worker>,
+    worker: Rc<WorkerContext>,
     pool: Arc<Pool>,
     place: usize,
 }
 
 impl UdpInFlight {
-    fn begin(worker: &Rc<Worker>, pool: &Arc<Pool>, place: usize) -> Self {
+    fn begin(worker: &Rc<WorkerContext>, pool: &Arc<Pool>, place: usize) -> Self {
         let lane = pool.servers[place].cell.lane(worker.index);
         lane.begun.increment();
         lane.taken.increment();
@@ -218,14 +218,14 @@ impl Drop for UdpInFlight {
     }
 }
 
-fn ask<'a>(worker: &Worker, pool: &'a Pool, key: RequestKey) -> PickContext<'a> {
+fn ask<'a>(worker: &WorkerContext, pool: &'a Pool, key: RequestKey) -> PickContext<'a> {
     PickContext { cell: &pool.cell, key: key.number(), draw: worker.draw(), now: worker.now() }
 }
 
 /// Datagrams can't wait: whoever finds no room is dropped. `tried` are the numbers of the cells of servers that are out
 /// of the question.
 fn select_server<'f>(
-    worker: &Worker,
+    worker: &WorkerContext,
     frontend: &'f Frontend,
     client: SocketAddr,
     tried: &[u32],
@@ -257,7 +257,7 @@ fn select_server<'f>(
 
 /// Tells whoever watches for such clients where one went. `tried` are the numbers of the cells of the servers that failed it.
 fn witness(
-    worker: &Worker,
+    worker: &WorkerContext,
     frontend: &Frontend,
     (pool, at, version): (&Pool, usize, u64),
     client: SocketAddr,
@@ -275,7 +275,7 @@ fn witness(
 }
 
 /// Tells the decision log.
-fn tell(worker: &Worker, frontend: &Frontend, (pool, place): (&Pool, usize), client: SocketAddr) {
+fn tell(worker: &WorkerContext, frontend: &Frontend, (pool, place): (&Pool, usize), client: SocketAddr) {
     if !worker.teller.should_sample(worker.wheel.now()) {
         return;
     }
@@ -315,7 +315,7 @@ impl UdpListener {
     }
 
     /// Notes that nobody listens at a server.
-    fn avoid_server(&self, worker: &Worker, server: u32) {
+    fn avoid_server(&self, worker: &WorkerContext, server: u32) {
         let until = worker.wheel.now() + ticks(SHUNNED_FOR);
         let mut shunned = self.shunned.borrow_mut();
         shunned.retain(|(id, _)| *id != server);
@@ -325,7 +325,7 @@ impl UdpListener {
     /// A server for a datagram or a flow: one where somebody listened, as far as is known, if there is one.
     fn decide<'f>(
         &self,
-        worker: &Worker,
+        worker: &WorkerContext,
         frontend: &'f Frontend,
         client: SocketAddr,
         tried: &[u32],
@@ -345,7 +345,7 @@ impl UdpListener {
 
     fn send_in_flow(
         self: &Rc<Self>,
-        worker: &Rc<Worker>,
+        worker: &Rc<WorkerContext>,
         frontend: &Arc<Frontend>,
         meta: &RecvMeta,
         row: SegmentBatch<'_>,
@@ -395,7 +395,7 @@ impl UdpListener {
     /// Begins a flow at a server that was not tried.
     fn open(
         self: &Rc<Self>,
-        worker: &Rc<Worker>,
+        worker: &Rc<WorkerContext>,
         frontend: &Arc<Frontend>,
         meta: &RecvMeta,
         tried: &[u32],
@@ -441,7 +441,7 @@ impl UdpListener {
 
     fn send_one_way(
         &self,
-        worker: &Rc<Worker>,
+        worker: &Rc<WorkerContext>,
         frontend: &Arc<Frontend>,
         meta: &RecvMeta,
         row: SegmentBatch<'_>,
@@ -502,7 +502,7 @@ impl UdpListener {
 }
 
 /// Receives what clients send to an address, for as long as the task lives.
-pub(crate) async fn serve(worker: Rc<Worker>, port: Rc<UdpListener>, frontend: u32) {
+pub(crate) async fn serve(worker: Rc<WorkerContext>, port: Rc<UdpListener>, frontend: u32) {
     loop {
         let error = std::future::poll_fn(|context| {
             // One snapshot for what comes together.

@@ -8,13 +8,12 @@ use std::task::Poll;
 use merismos_connector::connect::{ConnectError, HappyEyeballs, NEXT_ADDRESS_AFTER, connect_address_from};
 use merismos_connector::descriptors;
 use merismos_core::config::document::UpstreamSettings;
-use merismos_core::routing::{Pool, Server};
+use merismos_core::routing::Server;
 use merismos_core::runtime::ServerRuntime;
 use tokio::net::TcpStream;
 
-use crate::deadline::{TICK, WakeReason};
+use crate::deadline::WakeReason;
 use crate::io::ConnectionTimer;
-use crate::worker::Worker;
 
 /// Connects to the first of a server's addresses that answers, within the server's time, and remembers which it was.
 async fn connect_within_timeout(
@@ -141,27 +140,6 @@ pub(crate) async fn connect_server(
         .await
         .and_then(only_of_traffic)?;
     Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false })
-}
-
-/// As [`connect_server`], for work of a worker: while the process is short of descriptors, those that rest unused are given up, and it is
-/// tried again for as long as work of the pool may wait.
-pub(crate) async fn connect_server_from(
-    worker: &Worker,
-    server: &Server,
-    pool: &Pool,
-    watch: ConnectionTimer<'_>,
-) -> Result<Upstream, ConnectFailure> {
-    let mut left = pool.queue.timeout.get();
-    loop {
-        match connect_server(server, &pool.reaching, worker.draw(), watch).await {
-            Err(ConnectFailure::Failed(ConnectError::Exhausted)) if !left.is_zero() => {
-                worker.idle.close_all();
-                worker.next_tick().await;
-                left = left.saturating_sub(TICK);
-            }
-            reached => return reached,
-        }
-    }
 }
 
 /// Closes a connection again that takes a descriptor of those kept for probes and the control side.

@@ -18,6 +18,7 @@ use super::request_body::RequestBody;
 use super::response::{ForwardError, ResponseDone, ResponseForwarder, Tunnel};
 use crate::accept::ConnectionAddrs;
 use crate::buffer::Buffer;
+use crate::context::{ConnectionState, WorkerContext, minute};
 use crate::deadline::WakeReason;
 use crate::decisions::{DecisionContext, PinReason};
 use crate::idle::ReusePolicy;
@@ -25,8 +26,7 @@ use crate::io::{BodyKind, ConnectionTimer, Transport, write_all};
 use crate::observer::{Observation, ObservedWork};
 use crate::relay::Relay;
 use crate::select::{Affinity, AttemptHistory, InFlight, NoServer, ServerSelection, affinity};
-use crate::upstream::{ConnectFailure, Upstream, connect_server_from};
-use crate::worker::{ConnectionState, Worker, minute};
+use crate::upstream::{ConnectFailure, Upstream};
 use merismos_connector::connect::ConnectError;
 use merismos_connector::proxy_header;
 
@@ -69,7 +69,7 @@ enum PoolResult {
 /// Everything that an exchange needs to know.
 #[derive(Clone, Copy)]
 pub(super) struct RequestForwarder<'a> {
-    pub(super) worker: &'a Worker,
+    pub(super) worker: &'a WorkerContext,
     pub(super) client: &'a ConnectionState,
     pub(super) frontend: &'a Frontend,
     pub(super) version: u64,
@@ -608,7 +608,7 @@ impl RequestForwarder<'_> {
 
     /// Makes a connection, and says on it who the client is where the server wants to know that way.
     async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, ConnectFailure> {
-        let mut upstream = connect_server_from(self.worker, server, pool, self.watch).await?;
+        let mut upstream = self.worker.connect_server(server, pool, self.watch).await?;
         if let Some(version) = pool.proxy_protocol {
             let header = proxy_header::header(version, self.who.client, self.who.meant_for);
             let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;

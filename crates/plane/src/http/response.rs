@@ -18,12 +18,12 @@ use super::failure::{ServerFailure, server_failure};
 use super::head::{self, ExtraFields, Framing, HeadScan, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::client_rate::ClientRate;
+use crate::context::{ConnectionState, WorkerContext};
 use crate::io::{
     BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, peek, read, read_first, read_fresh,
     readable, send_ahead, splice, write_to_client,
 };
 use crate::pipe::Pipe;
-use crate::worker::{ConnectionState, Worker};
 
 /// From how much on the rest of a body of known length goes by `splice` (see docs/performance.md).
 const SPLICE_FROM: u64 = 32 << 10;
@@ -65,7 +65,7 @@ pub(super) enum ForwardError {
 /// How much of a body is still to come, and a pipe for it, when it is worth one.
 #[inline]
 pub(super) fn long_rest(
-    worker: &Worker,
+    worker: &WorkerContext,
     follow: &BodyTracker,
     from: &impl Source,
     to: &impl Sink,
@@ -88,7 +88,7 @@ pub(super) enum RequestProgress {
 
 /// Everything that is needed to bring one answer back.
 pub(super) struct ResponseForwarder<'a> {
-    worker: &'a Worker,
+    worker: &'a WorkerContext,
     client: &'a ConnectionState,
     frontend: &'a Frontend,
     request: &'a Request,
@@ -116,7 +116,7 @@ enum ResponseStart {
 
 impl<'a> ResponseForwarder<'a> {
     pub(super) fn new(
-        (worker, client): (&'a Worker, &'a ConnectionState),
+        (worker, client): (&'a WorkerContext, &'a ConnectionState),
         frontend: &'a Frontend,
         request: &'a Request,
         (server, pin): (&'a Server, Option<&'a [u8]>),

@@ -16,10 +16,10 @@ use super::http2;
 use super::request_body::RequestBody;
 use crate::accept::ClientConnection;
 use crate::buffer::{Buffer, with_room};
+use crate::context::{RegisteredConnection, WorkerContext};
 use crate::deadline::WakeReason;
 use crate::io::{ConnectionTimer, IoError, read, read_fresh, readable, write_all};
 use crate::memory::{MemoryGuard, hold_head};
-use crate::worker::{RegisteredConnection, Worker};
 
 /// How long a client has to be quiet to be one that rests.
 pub(super) const IDLE_AFTER: Duration = Duration::from_millis(200);
@@ -90,7 +90,7 @@ impl HeadLimits {
 /// Takes a request of a client off the buffer, which begins with its head: what it asks for, and what the server gets, of
 /// which the head is written into `out`.
 pub(super) fn take_request<'o>(
-    worker: &Worker,
+    worker: &WorkerContext,
     fields: &ClientFields,
     frontend: &Frontend,
     mut buffer: Buffer,
@@ -172,7 +172,7 @@ pub(crate) async fn reject_over_limit(at: RegisteredConnection, mut stream: TcpS
 
 /// Ends our side and takes what still comes for a short while: closing a socket with unread data resets the
 /// connection, and the client would lose the answer that it has not read yet (RFC 9112, 9.6).
-async fn linger(stream: &mut TcpStream, worker: &Worker, watch: ConnectionTimer<'_>) {
+async fn linger(stream: &mut TcpStream, worker: &WorkerContext, watch: ConnectionTimer<'_>) {
     watch.alarm.cancel();
     if stream.shutdown().await.is_err() {
         return;

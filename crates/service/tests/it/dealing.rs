@@ -254,7 +254,6 @@ async fn a_connection_that_is_with_a_server_stays_with_it_where_connections_are_
     for _ in 0..4 {
         let told = explain(&service, &before).await;
         assert_eq!(told.server.as_deref(), Some("quay/tern"));
-        assert_eq!(told.why, "its connection was dealt out to this server, and stays with it");
     }
     order(&service, "tern", Duty::Withdrawn).await;
     let printed = service.merismos(&["explain", "harbour", "--connection", "quay/tern"]);

@@ -27,10 +27,10 @@ use super::task_pool::{StreamRequest, TaskPool};
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW, convert, stream_error};
 use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::{Buffer, SMALL};
+use crate::context::{ConnectionState, RegisteredConnection, WorkerContext};
 use crate::deadline::{WakeReason, ticks};
 use crate::io::{ConnectionTimer, Sink, write_all};
 use crate::memory::{CONNECTION_TWO, MemoryGuard, hold_head};
-use crate::worker::{ConnectionState, RegisteredConnection, Worker};
 
 /// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
 pub(in super::super) const CONNECTION_PREFACE: &[u8] = b"PRI * HTTP/2.0\r\n\r\n";
@@ -104,7 +104,7 @@ struct PrefacedStream {
     /// How many of the first bytes went by.
     seen: usize,
     writing: Rc<WriteState>,
-    worker: Rc<Worker>,
+    worker: Rc<WorkerContext>,
 }
 
 impl PrefacedStream {
@@ -182,7 +182,7 @@ impl AsyncWrite for PrefacedStream {
 
 /// What all streams of a connection share.
 struct ClientStreams {
-    worker: Rc<Worker>,
+    worker: Rc<WorkerContext>,
     client: Rc<ConnectionState>,
     fields: ClientFields,
     who: ConnectionAddrs,
@@ -432,7 +432,7 @@ async fn serve_request(
 }
 
 /// The head in a buffer that it fits into.
-fn in_buffer(worker: &Worker, text: &[u8]) -> Result<Buffer, RequestError> {
+fn in_buffer(worker: &WorkerContext, text: &[u8]) -> Result<Buffer, RequestError> {
     let mut buffer = if text.len() <= SMALL { worker.small.take() } else { worker.large.take() };
     if buffer.append(text) { Ok(buffer) } else { Err(RequestError::HeadTooLarge) }
 }
