@@ -20,6 +20,7 @@ pub struct Decision {
     pub why_pool: Option<String>,
     /// The same as a value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
     pub pool_reason: Option<merismos_core::routing::WhyPool>,
     /// How the pool deals out work.
     pub algorithm: String,

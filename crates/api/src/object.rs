@@ -29,6 +29,7 @@ pub struct ObjectView {
     pub keys: serde_json::Value,
     /// What a check's timing means; absent for other objects.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
     pub timing: Option<DetectionTiming>,
 }
 

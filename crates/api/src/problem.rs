@@ -24,6 +24,7 @@ pub struct ProblemDocument {
     pub problems: Vec<Problem>,
     /// What happened since the revision that a refused change was based on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
     pub between: Option<Box<Between>>,
     /// The warnings that somebody has to accept first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

@@ -376,6 +376,7 @@ pub struct ExplainResponse {
     pub why_pool: Option<String>,
     /// The same as a value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
     pub pool_reason: Option<merismos_core::routing::WhyPool>,
     /// How the pool deals out work.
     pub algorithm: String,
@@ -402,6 +403,7 @@ pub struct PassedOverServer {
     pub why: String,
     /// Why it is not eligible; absent when it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
     pub reason: Option<merismos_core::eligibility::IneligibleReason>,
     /// In how many requests from now its turn comes; absent when it is not eligible.
     pub turns_until: Option<u64>,

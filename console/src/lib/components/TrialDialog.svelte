@@ -131,7 +131,7 @@
         </table>
         <p class="mt-2">
           {tally.requests} {sent} in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} went to another
-          server after one failed{tally.tied > 0 ? `; ${tally.tied} of one server alone, ${tally.strayed} of them went elsewhere` : ''}.
+          server after one failed{(tally.tied ?? 0) > 0 ? `; ${tally.tied} of one server alone, ${tally.strayed} of them went elsewhere` : ''}.
           {#if tally.test}
             Chi-square {tally.test.statistic.toFixed(2)} with {tally.test.freedom} degrees of freedom,
             {tally.test.p_value < 0.001 ? 'p < 0.001' : `p = ${tally.test.p_value.toFixed(3)}`}.

@@ -61,11 +61,11 @@
           </tr>
         </thead>
         <tbody>
-          {#each STEPS.filter(([step]) => answer?.tries.some((it) => it.evidence.steps.some((taken) => taken.step === step))) as [step, word] (step)}
+          {#each STEPS.filter(([step]) => answer?.tries.some((it) => (it.evidence.steps ?? []).some((taken) => taken.step === step))) as [step, word] (step)}
             <tr class="border-t border-base-300 align-baseline">
               <td class="pr-3 text-secondary">{word}</td>
               {#each answer.tries as it (it.server)}
-                <td class="pr-3">{#each it.evidence.steps.filter((taken) => taken.step === step) as taken, index (index)}<div>{micros(taken.took_us)} {taken.observed}</div>{:else}-{/each}</td>
+                <td class="pr-3">{#each (it.evidence.steps ?? []).filter((taken) => taken.step === step) as taken, index (index)}<div>{micros(taken.took_us)} {taken.observed}</div>{:else}-{/each}</td>
               {/each}
             </tr>
           {/each}

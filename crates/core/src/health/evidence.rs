@@ -67,6 +67,7 @@ pub struct Evidence {
     pub step: ProbeStep,
     /// What kind of failure it was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(nullable = false))]
     pub cause: Option<FailureCause>,
     /// What came back, in words.
     #[serde(alias = "got")]
@@ -78,9 +79,11 @@ pub struct Evidence {
     pub steps: Vec<CompletedStep>,
     /// The status of the response, where the server spoke HTTP.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(nullable = false))]
     pub status: Option<u16>,
     /// What the server asked for, where its check listens.
     #[serde(default, alias = "wish", skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(nullable = false))]
     pub feedback: Option<ServerFeedback>,
 }
 

@@ -3,6 +3,8 @@
 //! Answers that the common layers give, what names and texts look like, and examples are written here once instead of at every
 //! call.
 
+use std::collections::BTreeSet;
+
 use bytes::Bytes;
 use merismos_core::text::PLAIN_PATTERN;
 use serde_json::{Map, Value, json};
@@ -121,9 +123,82 @@ pub(super) fn whole(document: &OpenApi) -> Bytes {
         let found = refine(&mut schemas[schema], property, pattern);
         assert!(found, "{schema} has {property}");
     }
+    say_what_is_always_there(&mut document);
+    let schemas = &mut document["components"]["schemas"];
     schemas["DutyRequest"]["properties"]["reason"]["allOf"] = json!([{ "pattern": WORDS }]);
     schemas["TryRequest"]["properties"]["servers"]["items"]["pattern"] = json!(POOL_SERVER);
     Bytes::from(document.to_string())
+}
+
+/// Where a service answers, a property that may be null is always there: says so in the schemas that only responses have.
+fn say_what_is_always_there(document: &mut Value) {
+    let mut sent = BTreeSet::new();
+    for operation in operations(document) {
+        references(operation.get("requestBody").unwrap_or(&Value::Null), &mut sent);
+    }
+    let schemas = document["components"]["schemas"].as_object_mut().expect("components have schemas");
+    loop {
+        let mut more = BTreeSet::new();
+        for name in &sent {
+            references(&schemas[name], &mut more);
+        }
+        let before = sent.len();
+        sent.extend(more);
+        if sent.len() == before {
+            break;
+        }
+    }
+    for (_, schema) in schemas.iter_mut().filter(|(name, _)| !sent.contains(*name)) {
+        require_nullable(schema);
+    }
+}
+
+/// The names of the schemas that a value refers to.
+fn references(value: &Value, found: &mut BTreeSet<String>) {
+    match value {
+        Value::Object(entries) => {
+            if let Some(name) = value["$ref"].as_str().and_then(|to| to.strip_prefix("#/components/schemas/"))
+            {
+                found.insert(name.to_owned());
+            }
+            entries.values().for_each(|value| references(value, found));
+        }
+        Value::Array(items) => items.iter().for_each(|value| references(value, found)),
+        _ => {}
+    }
+}
+
+fn require_nullable(schema: &mut Value) {
+    for variants in ["oneOf", "allOf"] {
+        schema
+            .get_mut(variants)
+            .and_then(Value::as_array_mut)
+            .into_iter()
+            .flatten()
+            .for_each(require_nullable);
+    }
+    let Some(properties) = schema.get("properties").and_then(Value::as_object) else { return };
+    let is_null = |schema: &Value| schema["type"] == "null";
+    let is_nullable = |schema: &Value| {
+        schema["type"].as_array().is_some_and(|types| types.iter().any(|name| name == "null"))
+            || schema["oneOf"].as_array().is_some_and(|variants| variants.iter().any(is_null))
+    };
+    let nullable: Vec<Value> = properties
+        .iter()
+        .filter(|(_, schema)| is_nullable(schema))
+        .map(|(name, _)| Value::from(name.as_str()))
+        .collect();
+    if nullable.is_empty() {
+        return;
+    }
+    let entries = schema.as_object_mut().expect("it has properties");
+    let required = entries.entry("required").or_insert_with(|| json!([]));
+    let required = required.as_array_mut().expect("a list");
+    for name in nullable {
+        if !required.contains(&name) {
+            required.push(name);
+        }
+    }
 }
 
 fn operations(document: &mut Value) -> impl Iterator<Item = &mut Map<String, Value>> {

@@ -110,6 +110,17 @@ async fn the_openapi_document_is_whole() {
     {
         assert!(document["paths"][path].is_object(), "{path}");
     }
+    // The console's types are generated from this file.
+    let file = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/openapi.json");
+    let pretty = serde_json::to_string_pretty(&document).unwrap() + "\n";
+    if std::env::var_os("MERISMOS_WRITE_GOLDEN").is_some() {
+        std::fs::write(&file, &pretty).unwrap();
+    }
+    assert!(
+        std::fs::read_to_string(&file).unwrap() == pretty,
+        "docs/reference/openapi.json is stale: MERISMOS_WRITE_GOLDEN=1 cargo test -p merismosd openapi"
+    );
+
     let schemas = document["components"]["schemas"].as_object().unwrap();
     let missing: Vec<_> = text
         .split("\"#/components/schemas/")
