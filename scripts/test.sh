@@ -11,6 +11,7 @@ scripts/need.sh curl=curl dig=bind9-dnsutils iperf3=iperf3 logger=bsdutils redis
 MERISMOS_PYTHON_PEERS=$(scripts/python-peers.sh)
 export MERISMOS_PYTHON_PEERS
 scripts/console.sh
+npm --prefix console run --silent test
 
 # One private MariaDB for all tests, in memory; each test has a database of its own on it. Tests that stop or kill
 # the database start their own.

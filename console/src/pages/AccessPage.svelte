@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { createToken, revokeToken, tokens, words } from '../lib/api/call'
   import type { Tokens } from '../lib/api/types'
   import { moment } from '../lib/format/format'
@@ -41,7 +43,7 @@
     })
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
     <h2 class="text-base font-semibold">Access</h2>
     <p class="text-secondary">Each person and each program has a token of its own. Whoever logs in here gets a session, which ends with its token.</p>
@@ -56,7 +58,7 @@
       <button class="btn btn-primary btn-sm" disabled={!NAME.test(name)}>New token</button>
     </form>
   </div>
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if made}
     <section class="mb-3 rounded-box border border-success p-3" aria-label="The new token">
       <p class="mb-1">Token {made.name} counts from now on. It is shown this once:</p>
@@ -85,10 +87,10 @@
             </td>
             <td class="text-right">
               {#if !it.revoked && revoking === it.name}
-                <button class="btn btn-error btn-xs" onclick={() => revoke(it.name)}>Take {it.name} back now</button>
+                <button class="btn btn-error btn-xs" onclick={() => revoke(it.name)}>Revoke {it.name} now</button>
                 <button class="btn btn-xs" onclick={() => (revoking = null)}>Leave it</button>
               {:else if !it.revoked}
-                <button class="btn btn-xs" onclick={() => (revoking = it.name)} aria-label={`Take ${it.name} back`}>Take back</button>
+                <button class="btn btn-xs" onclick={() => (revoking = it.name)} aria-label={`Revoke ${it.name}`}>Revoke</button>
               {/if}
             </td>
           </tr>
@@ -96,4 +98,4 @@
       </tbody>
     </table>
   {/if}
-</main>
+</Card>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
   import { beginDraft, compare, drafts, revisions, words } from '../lib/api/call'
   import type { Between, Draft, RevisionHead } from '../lib/api/types'
   import Changes from '../lib/components/Changes.svelte'
@@ -43,7 +44,10 @@
     between = null
     const [older, newer] = [from, to]
     if (older === null || newer === null || older === newer) return
-    compare(Math.min(older, newer), Math.max(older, newer)).then((found) => (between = found), (error) => (trouble = words(error)))
+    compare(Math.min(older, newer), Math.max(older, newer)).then(
+      (found) => (between = found),
+      (error) => (trouble = words(error)),
+    )
   })
 
   async function begin(event: SubmitEvent) {
@@ -68,14 +72,14 @@
   }
 </script>
 
-<main class="grid grid-cols-[minmax(0,1fr)] gap-3 lg:grid-cols-[22rem_minmax(0,1fr)]">
+<div class="grid grid-cols-[minmax(0,1fr)] gap-3 lg:grid-cols-[22rem_minmax(0,1fr)]">
   <section class="rounded-box border border-base-300 bg-base-100 p-3" aria-labelledby="drafts-title">
     <h2 id="drafts-title" class="mb-1 text-base font-semibold">Drafts</h2>
     <p class="mb-2 text-secondary">Several changes gather in a draft, are reviewed, and go live as one revision.</p>
     <ul class="mb-3" data-testid="drafts">
       {#each known ?? [] as it (it.name)}
         <li class="border-t border-base-300 py-1 first:border-0">
-          <a class="link link-hover font-semibold" href={`/changes/drafts/${it.name}`}>{it.name}</a>
+          <a class="link font-semibold" href={`/changes/drafts/${it.name}`}>{it.name}</a>
           {#if desk.draft === it.name}<span class="text-warning">◆ changes go here</span>{/if}
           <div class="text-secondary">
             by {it.owner}, from revision {it.base}{it.stale ? ', ▲ to be rebased' : ''}{live.status ? `, changed ${ago(it.changed, live.status.at)} ago` : ''}
@@ -87,20 +91,28 @@
       {/each}
     </ul>
     <form class="space-y-2 border-t border-base-300 pt-2" onsubmit={begin}>
-      <label class="block">New draft<input class="input input-sm w-full" autocomplete="off" bind:value={name} maxlength="63" required placeholder="autumn-timetable" /></label>
+      <label class="block"
+        >New draft<input class="input input-sm w-full" autocomplete="off" bind:value={name} maxlength="63" required placeholder="autumn-timetable" /></label
+      >
       <label class="block">What it is for<input class="input input-sm w-full" bind:value={note} maxlength="500" /></label>
-      {#if refusal}<p class="text-error" role="alert">✕ {refusal}</p>{/if}
+      {#if refusal}<Alert>{refusal}</Alert>{/if}
       <button class="btn btn-primary btn-sm" type="submit">Create draft</button>
     </form>
   </section>
   <section class="rounded-box border border-base-300 bg-base-100 p-3" aria-labelledby="revisions-title">
     <h2 id="revisions-title" class="mb-1 text-base font-semibold">Revisions</h2>
-    {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+    {#if trouble}<Alert>{trouble}</Alert>{/if}
     {#if between}
       <div class="mb-3 rounded-box border border-base-300 bg-base-200 p-3">
         <div class="flex justify-between">
           <h3 class="mb-1 font-semibold">From revision {between.from} to {between.to}</h3>
-          <button class="btn btn-ghost btn-xs" onclick={() => { from = null; to = null }}>Close</button>
+          <button
+            class="btn btn-ghost btn-xs"
+            onclick={() => {
+              from = null
+              to = null
+            }}>Close</button
+          >
         </div>
         {#if between.changes.length === 0}<p class="text-secondary">Nothing: they have the same content.</p>{/if}
         <Changes changes={between.changes} />
@@ -128,20 +140,25 @@
                 <input type="radio" class="radio radio-xs" name="to" aria-label={`Compare to ${it.number}`} value={it.number} bind:group={to} />
               </td>
               <th scope="row" class="py-1 pr-3 text-left font-semibold">
-                <a class="link link-hover" href={`/changes/revisions/${it.number}`}>{it.number}</a>
+                <a class="link" href={`/changes/revisions/${it.number}`}>{it.number}</a>
                 {#if it.running}<span class="font-normal text-success">● runs</span>{/if}
               </th>
               <td class="whitespace-nowrap pr-3">{moment(it.at)}</td>
               <td class="pr-3">{it.author}</td>
               <td class="pr-3">{it.changed}</td>
-              <td>{it.note}{#if it.accepted.length > 0}<span class="text-secondary"> · accepted: {it.accepted.map((one) => one.key).join(', ')}</span>{/if}</td>
+              <td
+                >{it.note}{#if it.accepted.length > 0}<span class="text-secondary"> · accepted: {it.accepted.map((one) => one.key).join(', ')}</span>{/if}</td
+              >
             </tr>
           {:else}
-            <tr><td colspan="6" class="text-secondary">{made ? 'Nothing was applied yet.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</td></tr>
+            <tr
+              ><td colspan="6" class="text-secondary">{made ? 'Nothing was applied yet.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</td
+              ></tr
+            >
           {/each}
         </tbody>
       </table>
     </div>
     {#if more && made && made.length > 0}<button class="btn btn-xs mt-2" onclick={older}>Older ones</button>{/if}
   </section>
-</main>
+</div>

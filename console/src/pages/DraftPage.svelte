@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { deployDraft, discardDraft, draft, editDraft, rebaseDraft, words } from '../lib/api/call'
   import type { DraftReview } from '../lib/api/types'
   import Dialog from '../lib/components/Dialog.svelte'
@@ -88,9 +90,9 @@
     })
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-    <h2 class="text-base font-semibold"><a class="link link-hover text-secondary" href="/changes">Changes</a> / draft {name}</h2>
+    <h2 class="text-base font-semibold"><a class="link text-secondary" href="/changes">Changes</a> / draft {name}</h2>
     {#if seen}
       <span class="text-secondary">by {seen.draft.owner}, from revision {seen.draft.base}, changed {moment(seen.draft.changed)}</span>
       <div class="ml-auto flex gap-1">
@@ -103,7 +105,7 @@
       </div>
     {/if}
   </div>
-  {#if trouble}<p class="mb-3 text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert class="mb-3">{trouble}</Alert>{/if}
   {#if seen && outlook}
     {#if seen.draft.stale}
       <p class="mb-3 rounded-box border border-warning px-2 py-1">
@@ -126,15 +128,24 @@
     </div>
     {#if open(seen.review?.warnings ?? []).length > 0}<p class="mt-1 text-warning">▲ Warnings have to be accepted first.</p>{/if}
   {/if}
-</main>
+</Card>
 
 {#if asking && seen}
   <Dialog title={`Throw draft ${name} away?`} onclose={() => (asking = false)}>
     <p class="mb-3">
-      {seen.changes.length === 1 ? 'One change is' : `${seen.changes.length} changes are`} lost with it, by {seen.draft.owner}{seen.draft.note ? `: ${seen.draft.note}` : ''}. This can’t be undone.
+      {seen.changes.length === 1 ? 'One change is' : `${seen.changes.length} changes are`} lost with it, by {seen.draft.owner}{seen.draft.note
+        ? `: ${seen.draft.note}`
+        : ''}. This can’t be undone.
     </p>
     <div class="flex gap-2">
-      <button class="btn btn-error btn-sm" disabled={busy} onclick={() => { asking = false; void discard() }}>Throw it away</button>
+      <button
+        class="btn btn-error btn-sm"
+        disabled={busy}
+        onclick={() => {
+          asking = false
+          void discard()
+        }}>Throw it away</button
+      >
       <button class="btn btn-sm" onclick={() => (asking = false)}>Keep it</button>
     </div>
   </Dialog>

@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { findEvents, words } from '../lib/api/call'
   import { EVENT_KINDS, type Fact } from '../lib/api/types'
   import { moment } from '../lib/format/format'
@@ -22,9 +24,7 @@
   let busy = $state(false)
   let trouble = $state('')
 
-  const wanted = $derived(
-    Object.fromEntries(Object.entries({ kind, object, by, since, until }).filter(([, value]) => value !== '')),
-  )
+  const wanted = $derived(Object.fromEntries(Object.entries({ kind, object, by, since, until }).filter(([, value]) => value !== '')))
   const inUtc = (local: string | undefined) => (local ? new Date(local).toISOString() : '')
 
   async function ask(before?: number) {
@@ -61,7 +61,7 @@
   const field = 'input input-sm w-56'
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-2 flex flex-wrap items-end gap-x-3 gap-y-2">
     <h2 class="mr-2 text-base font-semibold">Events</h2>
     <label class="flex flex-col">
@@ -71,12 +71,14 @@
         {#each EVENT_KINDS as it (it)}<option value={it}>{it}</option>{/each}
       </select>
     </label>
-    <label class="flex flex-col"><span class="text-secondary">About</span><input class={field} placeholder="pool, server, frontend" bind:value={object} /></label>
+    <label class="flex flex-col"
+      ><span class="text-secondary">About</span><input class={field} placeholder="pool, server, frontend" bind:value={object} /></label
+    >
     <label class="flex flex-col"><span class="text-secondary">By</span><input class={field} placeholder="whose token" bind:value={by} /></label>
     <label class="flex flex-col"><span class="text-secondary">From</span><input class={field} type="datetime-local" bind:value={since} /></label>
     <label class="flex flex-col"><span class="text-secondary">Until</span><input class={field} type="datetime-local" bind:value={until} /></label>
   </div>
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if !complete}<p class="text-warning">◆ The database does not answer: these are only the last events that the service remembers.</p>{/if}
   <table class="w-full" data-testid="events">
     <thead>
@@ -103,4 +105,4 @@
   {#if more}
     <button class="btn btn-xs mt-2" disabled={busy} onclick={() => void ask(found.at(-1)?.id)}>Older ›</button>
   {/if}
-</main>
+</Card>

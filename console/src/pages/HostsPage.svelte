@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { hosts, words } from '../lib/api/call'
   import type { Edit, Hosts } from '../lib/api/types'
   import GoLive from '../lib/components/GoLive.svelte'
@@ -42,7 +44,7 @@
   const edits = $derived<Edit[]>(list.trim() ? [{ do: 'import_hosts', format, text: list }] : [])
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
     <h2 class="text-base font-semibold">Hosts</h2>
     <input class="input input-sm w-44" placeholder="search" aria-label="Search" bind:value={search} oninput={() => (offset = 0)} />
@@ -58,17 +60,32 @@
         <fieldset class="mb-1 flex gap-4">
           <legend class="sr-only">How the list is written</legend>
           <label class="flex gap-2"><input type="radio" class="radio radio-xs" value="hosts" bind:group={format} /> address name, a line each</label>
-          <label class="flex gap-2"><input type="radio" class="radio radio-xs" value="csv" bind:group={format} /> CSV with the columns name, address, note; others are labels</label>
+          <label class="flex gap-2"
+            ><input type="radio" class="radio radio-xs" value="csv" bind:group={format} /> CSV with the columns name, address, note; others are labels</label
+          >
         </fieldset>
-        <textarea class="textarea w-full font-mono" rows="8" aria-label="The list" bind:value={list} placeholder={format === 'csv' ? 'name,address,site\ngull,192.0.2.21,north' : '192.0.2.21 gull\n192.0.2.22 tern'}></textarea>
+        <textarea
+          class="textarea w-full font-mono"
+          rows="8"
+          aria-label="The list"
+          bind:value={list}
+          placeholder={format === 'csv' ? 'name,address,site\ngull,192.0.2.21,north' : '192.0.2.21 gull\n192.0.2.22 tern'}></textarea>
       </div>
       <div class="rounded-box border border-base-300 bg-base-200 p-3">
         <h3 class="mb-2 font-semibold">What this does</h3>
-        <GoLive {edits} verb="Import them" onmade={() => { unsaved.keep(LIST, '', null); list = ''; doing = null }} />
+        <GoLive
+          {edits}
+          verb="Import them"
+          onmade={() => {
+            unsaved.keep(LIST, '', null)
+            list = ''
+            doing = null
+          }}
+        />
       </div>
     </section>
   {/if}
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if found}
     {#if found.total === 0}
       <p class="py-6 text-center text-secondary">{search || labels ? 'No host matches.' : 'No host is known or seen yet.'}</p>
@@ -88,11 +105,15 @@
             {#each found.hosts as host (host.address)}
               <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-host={host.address}>
                 <th scope="row" class="py-1 pr-4 text-left font-semibold">
-                  {#if host.name}<a class="link link-hover" href={`/hosts/${host.name}`}>{host.name}</a>{:else}<span class="font-normal text-secondary">only seen in pools</span>{/if}
+                  {#if host.name}<a class="link" href={`/hosts/${host.name}`}>{host.name}</a>{:else}<span class="font-normal text-secondary"
+                      >only seen in pools</span
+                    >{/if}
                 </th>
                 <td class="pr-4">{host.address}</td>
                 <td class="pr-4">
-                  {#each host.servers.slice(0, 8) as server, index (server)}{index > 0 ? ', ' : ''}<a class="link link-hover" href={`/pools/${server.split('/')[0]}`}>{server}</a>{:else}<span class="text-secondary">none</span>{/each}{host.servers.length > 8 ? ` and ${host.servers.length - 8} more` : ''}
+                  {#each host.servers.slice(0, 8) as server, index (server)}{index > 0 ? ', ' : ''}<a class="link" href={`/pools/${server.split('/')[0]}`}
+                      >{server}</a
+                    >{:else}<span class="text-secondary">none</span>{/each}{host.servers.length > 8 ? ` and ${host.servers.length - 8} more` : ''}
                 </td>
                 <td class="pr-4">{labelText(host.labels)}</td>
                 <td>{host.note}</td>
@@ -104,4 +125,4 @@
       <Pager bind:offset limit={LIMIT} total={found.total} />
     {/if}
   {/if}
-</main>
+</Card>

@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { objects, words } from '../lib/api/call'
   import type { Kind, Objects } from '../lib/api/types'
   import SentMessages from '../lib/components/SentMessages.svelte'
@@ -60,15 +62,19 @@
   const frontends = $derived(Object.fromEntries((live.status?.frontends ?? []).map((it) => [it.name, it])))
   const pools = $derived(Object.fromEntries((live.status?.pools ?? []).map((it) => [it.name, it])))
   const isInTrouble = (name: string) =>
-    kind === 'pool' ? (pools[name]?.eligible ?? 0) < (pools[name]?.size ?? 0) || pools[name]?.size === 0 : Boolean(frontends[name]?.trouble) || (frontends[name]?.unavailable ?? 0) + (frontends[name]?.unanswered ?? 0) > 0
+    kind === 'pool'
+      ? (pools[name]?.eligible ?? 0) < (pools[name]?.size ?? 0) || pools[name]?.size === 0
+      : Boolean(frontends[name]?.trouble) || (frontends[name]?.unavailable ?? 0) + (frontends[name]?.unanswered ?? 0) > 0
   const isEmpty = (name: string) => (kind === 'pool' ? pools[name]?.eligible === 0 : frontends[name]?.listening === false)
   const shown = $derived(
-    (found?.objects ?? []).filter((it) => inState === '' || (inState === 'trouble' ? isInTrouble(it.name) : inState === 'empty' ? isEmpty(it.name) : !isInTrouble(it.name))),
+    (found?.objects ?? []).filter(
+      (it) => inState === '' || (inState === 'trouble' ? isInTrouble(it.name) : inState === 'empty' ? isEmpty(it.name) : !isInTrouble(it.name)),
+    ),
   )
   const uses = $derived(kind !== 'frontend' && kind !== 'notification')
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
     <h2 class="text-base font-semibold">{KINDS[kind].many}</h2>
     {#if desk.draft}<span class="text-warning">◆ as in draft {desk.draft}</span>{/if}
@@ -89,10 +95,16 @@
   </div>
   {#if adding}
     <section class="mb-4 rounded-box border border-base-300 p-3" aria-label={`New ${KINDS[kind].one}`}>
-      <ObjectForm {kind} onmade={(name) => { adding = false; void navigate(`/${KINDS[kind].home}/${name}` as '/') }} />
+      <ObjectForm
+        {kind}
+        onmade={(name) => {
+          adding = false
+          void navigate(`/${KINDS[kind].home}/${name}` as '/')
+        }}
+      />
     </section>
   {/if}
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if found}
     {#if found.total === 0 || (inState !== '' && shown.length === 0)}
       <p class="py-6 text-center text-secondary">
@@ -114,7 +126,7 @@
           <tbody>
             {#each shown as object (object.path)}
               <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-object={object.path}>
-                <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link link-hover" href={pageOf(object.path)}>{object.name}</a></th>
+                <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link" href={pageOf(object.path)}>{object.name}</a></th>
                 <td class="pr-4">{object.summary}</td>
                 {#if kind === 'frontend'}
                   {@const now = frontends[object.name]}
@@ -133,7 +145,9 @@
                 {/if}
                 {#if uses}
                   <td class="pr-4">
-                    {#each object.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">nobody</span>{/each}{object.used_by.length > 6 ? ` and ${object.used_by.length - 6} more` : ''}
+                    {#each object.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary"
+                        >nobody</span
+                      >{/each}{object.used_by.length > 6 ? ` and ${object.used_by.length - 6} more` : ''}
                   </td>
                 {/if}
                 <td class="pr-4">{labelText(object.labels)}</td>
@@ -147,4 +161,4 @@
     {/if}
   {/if}
   {#if kind === 'notification'}<div class="mt-4"><SentMessages /></div>{/if}
-</main>
+</Card>

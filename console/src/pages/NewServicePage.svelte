@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Card from '../lib/components/Card.svelte'
   import { objects } from '../lib/api/call'
   import type { Edit, Keys, Warned } from '../lib/api/types'
   import FieldNotes from '../lib/components/FieldNotes.svelte'
@@ -27,8 +28,14 @@
 
   $effect(() => {
     void desk.made
-    objects({ kind: 'range', draft: desk.draft, limit: 1000 }).then((found) => (ranges = found.objects.map((it) => it.name)), () => {})
-    objects({ kind: 'check', draft: desk.draft, limit: 1000 }).then((found) => (checks = found.objects.map((it) => it.name)), () => {})
+    objects({ kind: 'range', draft: desk.draft, limit: 1000 }).then(
+      (found) => (ranges = found.objects.map((it) => it.name)),
+      () => {},
+    )
+    objects({ kind: 'check', draft: desk.draft, limit: 1000 }).then(
+      (found) => (checks = found.objects.map((it) => it.name)),
+      () => {},
+    )
   })
 
   const isTyped = $derived(!made && JSON.stringify(it) !== JSON.stringify(EMPTY))
@@ -62,7 +69,11 @@
       { do: 'add', object: `pools.${name}`, keys: judge ? { check: judge } : {} },
       { do: 'add_servers', pool: name, lines: lines.join('\n') },
       ...(taken ? [{ do: 'reserve', range: it.range, name } as Edit] : []),
-      { do: 'add', object: `frontends.${name}`, keys: { protocol: it.protocol, listen: taken ? `${it.range}/${name}:${it.port.trim()}` : it.listen.trim(), pool: name } },
+      {
+        do: 'add',
+        object: `frontends.${name}`,
+        keys: { protocol: it.protocol, listen: taken ? `${it.range}/${name}:${it.port.trim()}` : it.listen.trim(), pool: name },
+      },
     ]
   })
   const ofFrontend = $derived(byKey(outlook?.mistakes ?? [], `frontends.${name}`))
@@ -85,7 +96,7 @@
   }
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <h2 class="mb-1 text-base font-semibold">New service</h2>
   <p class="mb-3 text-secondary">A frontend, a pool of the same name, its servers and their check: one look, one revision.</p>
   {#if keptAt && isTyped}
@@ -99,12 +110,21 @@
       <div class="grid gap-x-4 gap-y-2 sm:grid-cols-2">
         <div>
           <label class="block" for="service-name">Name</label>
-          <input id="service-name" class="input input-sm w-full" autocomplete="off" bind:value={it.name} aria-invalid={nameMistake ? 'true' : undefined} aria-describedby="wrong-service-name" />
+          <input
+            id="service-name"
+            class="input input-sm w-full"
+            autocomplete="off"
+            bind:value={it.name}
+            aria-invalid={nameMistake ? 'true' : undefined}
+            aria-describedby="wrong-service-name"
+          />
           <FieldNotes id="wrong-service-name" mistake={nameMistake} />
         </div>
         <div>
           <label class="block" for="service-protocol">Protocol</label>
-          <select id="service-protocol" class="select select-sm w-full" bind:value={it.protocol}><option>http</option><option>tcp</option><option>udp</option></select>
+          <select id="service-protocol" class="select select-sm w-full" bind:value={it.protocol}
+            ><option>http</option><option>tcp</option><option>udp</option></select
+          >
         </div>
       </div>
       <fieldset>
@@ -117,12 +137,33 @@
         {/if}
         {#if it.place === 'own'}
           <label class="block" for="service-listen">Listen</label>
-          <input id="service-listen" class="input input-sm w-full" autocomplete="off" placeholder="192.0.2.10:80" bind:value={it.listen} aria-invalid={ofFrontend.listen ? 'true' : undefined} aria-describedby="wrong-service-listen" />
+          <input
+            id="service-listen"
+            class="input input-sm w-full"
+            autocomplete="off"
+            placeholder="192.0.2.10:80"
+            bind:value={it.listen}
+            aria-invalid={ofFrontend.listen ? 'true' : undefined}
+            aria-describedby="wrong-service-listen"
+          />
           <FieldNotes id="wrong-service-listen" mistake={ofFrontend.listen ?? null} />
         {:else}
           <div class="grid grid-cols-2 gap-4">
-            <label>Range<select class="select select-sm w-full" bind:value={it.range}><option value="">choose one</option>{#each ranges as range (range)}<option>{range}</option>{/each}</select></label>
-            <label>Port<input class="input input-sm w-full" inputmode="numeric" placeholder="80" bind:value={it.port} aria-invalid={portMistake ? 'true' : undefined} aria-describedby="wrong-service-port" /></label>
+            <label
+              >Range<select class="select select-sm w-full" bind:value={it.range}
+                ><option value="">choose one</option>{#each ranges as range (range)}<option>{range}</option>{/each}</select
+              ></label
+            >
+            <label
+              >Port<input
+                class="input input-sm w-full"
+                inputmode="numeric"
+                placeholder="80"
+                bind:value={it.port}
+                aria-invalid={portMistake ? 'true' : undefined}
+                aria-describedby="wrong-service-port"
+              /></label
+            >
           </div>
           <FieldNotes id="wrong-service-port" mistake={portMistake} />
         {/if}
@@ -136,15 +177,17 @@
           bind:value={it.servers}
           placeholder={'oak=192.0.2.21:80\nelm=192.0.2.22:80 3'}
           aria-invalid={lineMistake ? 'true' : undefined}
-          aria-describedby="help-service-servers wrong-service-servers"
-        ></textarea>
-        <p id="help-service-servers" class="text-secondary">name=address:port, perhaps with a weight behind it; address:port, host:port and first-last:port do too</p>
+          aria-describedby="help-service-servers wrong-service-servers"></textarea>
+        <p id="help-service-servers" class="text-secondary">
+          name=address:port, perhaps with a weight behind it; address:port, host:port and first-last:port do too
+        </p>
         <FieldNotes id="wrong-service-servers" mistake={lineMistake} />
       </div>
       <fieldset>
         <legend class="font-semibold">How servers are checked</legend>
         <div class="grid gap-x-4 gap-y-2 sm:grid-cols-2">
-          <label>Check
+          <label
+            >Check
             <select class="select select-sm w-full" bind:value={it.check}>
               {#each CHECKS as check (check)}<option>{check}</option>{/each}
               {#if checks.length > 0}<option value="known">one that there is</option>{/if}
@@ -152,13 +195,27 @@
             </select>
           </label>
           {#if it.check === 'known'}
-            <label>Which<select class="select select-sm w-full" bind:value={it.known}><option value="">choose one</option>{#each checks as check (check)}<option>{check}</option>{/each}</select></label>
+            <label
+              >Which<select class="select select-sm w-full" bind:value={it.known}
+                ><option value="">choose one</option>{#each checks as check (check)}<option>{check}</option>{/each}</select
+              ></label
+            >
           {:else if it.check === 'http' || it.check === 'https'}
-            <label>Path<input class="input input-sm w-full" autocomplete="off" bind:value={it.path} aria-invalid={ofCheck.path ? 'true' : undefined} aria-describedby="wrong-service-path" /></label>
+            <label
+              >Path<input
+                class="input input-sm w-full"
+                autocomplete="off"
+                bind:value={it.path}
+                aria-invalid={ofCheck.path ? 'true' : undefined}
+                aria-describedby="wrong-service-path"
+              /></label
+            >
           {/if}
         </div>
         <FieldNotes id="wrong-service-path" mistake={ofCheck.path ?? null} />
-        <button type="button" class="btn btn-sm mt-2" disabled={busy || edits.length === 0} onclick={attempt}>{busy ? 'Trying …' : 'Try it on the servers'}</button>
+        <button type="button" class="btn btn-sm mt-2" disabled={busy || edits.length === 0} onclick={attempt}
+          >{busy ? 'Trying …' : 'Try it on the servers'}</button
+        >
         {#if tried && tried.text === text}
           <div class="mt-2" role="status" data-testid="tried">
             {#if tried.failed.length === 0}<p class="text-success">● Every server that is named passes.</p>{/if}
@@ -174,4 +231,4 @@
       <GoLive {edits} missing={isTyped ? missing : []} {wrong} onseen={(seen) => (outlook = seen)} onmade={done} />
     </div>
   </div>
-</main>
+</Card>

@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { CallError, object as ask, words } from '../lib/api/call'
   import type { Edit, ObjectView } from '../lib/api/types'
   import Explain from '../lib/components/Explain.svelte'
@@ -51,17 +53,21 @@
   const take = $derived<Edit[]>(taking.trim() ? [{ do: 'reserve', range: name, name: taking.trim() }] : [])
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
     <h2 class="text-base font-semibold">
-      <a class="link link-hover text-secondary" href={`/${KINDS[kind].home}`}>{KINDS[kind].many}</a> / {name}
+      <a class="link text-secondary" href={`/${KINDS[kind].home}`}>{KINDS[kind].many}</a> / {name}
     </h2>
     {#if desk.draft}<span class="text-warning">◆ as in draft {desk.draft}</span>{/if}
     {#if frontend}
       {#if frontend.trouble}
         <span class="text-error">✕ {frontend.trouble}</span>
       {:else}
-        <span><span class="text-success">●</span> listens; {rate(frontend.per_second)} {frontend.unit}s/s, {frontend.connections} {frontend.unit === 'flow' ? 'flows' : 'clients'}</span>
+        <span
+          ><span class="text-success">●</span> listens; {rate(frontend.per_second)}
+          {frontend.unit}s/s, {frontend.connections}
+          {frontend.unit === 'flow' ? 'flows' : 'clients'}</span
+        >
       {/if}
       <button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>
     {/if}
@@ -72,12 +78,16 @@
     {/if}
   </div>
   {#if gone}
-    <p class="mb-3 text-error" role="alert">✕ It was removed, or got another name, while this page was open. What it was, and what you typed, is still here: it can be made anew.</p>
-  {:else if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+    <Alert class="mb-3"
+      >It was removed, or got another name, while this page was open. What it was, and what you typed, is still here: it can be made anew.</Alert
+    >
+  {:else if trouble}<Alert>{trouble}</Alert>{/if}
   {#if object}
     {#if object.used_by.length > 0}
       <p class="mb-3">
-        Used by {#each object.used_by.slice(0, 20) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{/each}{object.used_by.length > 20 ? ` and ${object.used_by.length - 20} more` : ''}
+        Used by {#each object.used_by.slice(0, 20) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{/each}{object.used_by.length > 20
+          ? ` and ${object.used_by.length - 20} more`
+          : ''}
       </p>
     {/if}
     {#if object.timing}<p class="mb-3 text-secondary">A failure is {noticed(object.timing)}.</p>{/if}
@@ -91,7 +101,13 @@
               <li class="flex items-center gap-3 py-0.5">
                 <code>{address}</code>
                 {taker}
-                <button class="btn btn-xs" onclick={() => { taking = ''; releasing = taker }}>Release …</button>
+                <button
+                  class="btn btn-xs"
+                  onclick={() => {
+                    taking = ''
+                    releasing = taker
+                  }}>Release …</button
+                >
               </li>
             {:else}
               <li class="text-secondary">No address is taken yet.</li>
@@ -110,7 +126,7 @@
     {#if kind === 'notification'}<SentMessages {name} />{/if}
     <ObjectForm {kind} {object} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
   {/if}
-</main>
+</Card>
 
 {#if trying}
   <TrialDialog frontend={name} onclose={() => (trying = false)} />

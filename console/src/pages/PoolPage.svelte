@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { CallError, object as ask, objects, words } from '../lib/api/call'
   import type { Edit, ServerStatus, Objects, ObjectView } from '../lib/api/types'
   import AddServers from '../lib/components/AddServers.svelte'
@@ -9,6 +11,7 @@
   import Path from '../lib/components/Path.svelte'
   import ProbesDialog from '../lib/components/ProbesDialog.svelte'
   import Share from '../lib/components/Share.svelte'
+  import Tabs from '../lib/components/Tabs.svelte'
   import Totals from '../lib/components/Totals.svelte'
   import ObjectActions from '../lib/components/ObjectActions.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
@@ -73,15 +76,18 @@
     const failed = (error: unknown) => {
       if (current) trouble = words(error)
     }
-    ask(`pools.${at}`, draft).then((found) => {
-      if (current) [pool, trouble, gone] = [found, '', false]
-    }, (error) => {
-      if (!current) return
-      // What was typed for it stays.
-      gone = pool?.name === at && error instanceof CallError && error.status === 404
-      if (!gone && !(error instanceof CallError && error.status !== 404)) pool = null
-      failed(error)
-    })
+    ask(`pools.${at}`, draft).then(
+      (found) => {
+        if (current) [pool, trouble, gone] = [found, '', false]
+      },
+      (error) => {
+        if (!current) return
+        // What was typed for it stays.
+        gone = pool?.name === at && error instanceof CallError && error.status === 404
+        if (!gone && !(error instanceof CallError && error.status !== 404)) pool = null
+        failed(error)
+      },
+    )
     objects({ kind: 'server', inside: at, search, offset, limit: LIMIT, draft }).then((found) => {
       if (current) servers = found
     }, failed)
@@ -110,9 +116,7 @@
     return was !== undefined && was !== own(server) ? `Another change set it to ${own(server)} meanwhile, from ${was}.` : ''
   }
   const wrong = $derived(Object.keys(weights).filter((path) => typeof meant(path) !== 'number').length + Object.keys(wrongShares).length)
-  const edits = $derived<Edit[]>(
-    wrong > 0 ? [] : Object.keys(weights).map((path) => ({ do: 'change', object: path, keys: { weight: meant(path) as number } })),
-  )
+  const edits = $derived<Edit[]>(wrong > 0 ? [] : Object.keys(weights).map((path) => ({ do: 'change', object: path, keys: { weight: meant(path) as number } })))
   function setWeight(server: ObjectView, text: string) {
     const { [server.path]: before, ...others } = weights
     const was = before?.was ?? own(server)
@@ -124,7 +128,13 @@
     keptAt = ''
   }
   const isOf = (at: ServerStatus) =>
-    inState === 'eligible' ? at.eligible : inState === 'failing' ? at.health.checked && at.health.state !== 'up' : inState === 'out' ? (at.duty?.duty ?? 'in_service') !== 'in_service' : true
+    inState === 'eligible'
+      ? at.eligible
+      : inState === 'failing'
+        ? at.health.checked && at.health.state !== 'up'
+        : inState === 'out'
+          ? (at.duty?.duty ?? 'in_service') !== 'in_service'
+          : true
   /** What is shown: a page of the list, or all that are in a state. */
   const rows = $derived.by<ObjectView[]>(() => {
     const all = servers?.objects ?? []
@@ -132,7 +142,17 @@
     const those = (status?.servers ?? []).filter((it) => it.found_by === null && isOf(it) && it.server.includes(search.trim()))
     const known = Object.fromEntries(all.map((it) => [it.name, it]))
     return those.slice(offset, offset + LIMIT).map(
-      (it) => known[it.server] ?? { kind: 'server', path: `pools.${name}.servers.${it.server.split('/')[1]}`, name: it.server, summary: '', keys: { address: it.address, weight: it.weight, tier: it.tier }, labels: {}, note: '', used_by: [] },
+      (it) =>
+        known[it.server] ?? {
+          kind: 'server',
+          path: `pools.${name}.servers.${it.server.split('/')[1]}`,
+          name: it.server,
+          summary: '',
+          keys: { address: it.address, weight: it.weight, tier: it.tier },
+          labels: {},
+          note: '',
+          used_by: [],
+        },
     )
   })
   const total = $derived(inState === '' ? (servers?.total ?? 0) : (status?.servers ?? []).filter((it) => it.found_by === null && isOf(it)).length)
@@ -186,19 +206,31 @@
     <td class="pr-3">
       <span class={health.tone}>{health.glyph} {health.word}</span>
       {#if at.health.checked && live.status}<span class="text-secondary">{lasting(at, live.status)}</span>{/if}
-      {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">{at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.observed : at.reason_words}</div>{/if}
+      {#if at.reason_words && at.reason !== 'draining' && at.reason !== 'withdrawn'}<div class="text-secondary">
+          {at.health.last_probe && at.health.last_probe.step !== 'done' ? at.health.last_probe.observed : at.reason_words}
+        </div>{/if}
       {#each standing(at, live.status?.at ?? '') as says (says)}<div class="text-secondary">{says}</div>{/each}
     </td>
-    <td class="pr-3"><Share expected={at.expected} goesBy={status?.shares_go_by ?? null} observed={at.observed.ten_seconds.share} minute={at.observed.minute.share} />{#if at.latency}<div class="text-secondary" data-testid="latency">median {micros(at.latency.median_us)}, 99 % {micros(at.latency.p99_us)}</div>{/if}</td>
-    <td class="whitespace-nowrap text-right">{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if} <button class="btn btn-xs ml-1" onclick={() => (duty = [at])} aria-label={`Duty of ${at.server}`}>Duty …</button></td>
+    <td class="pr-3"
+      ><Share
+        expected={at.expected}
+        goesBy={status?.shares_go_by ?? null}
+        observed={at.observed.ten_seconds.share}
+        minute={at.observed.minute.share}
+      />{#if at.latency}<div class="text-secondary" data-testid="latency">median {micros(at.latency.median_us)}, 99 % {micros(at.latency.p99_us)}</div>{/if}</td
+    >
+    <td class="whitespace-nowrap text-right"
+      >{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if}
+      <button class="btn btn-xs ml-1" onclick={() => (duty = [at])} aria-label={`Duty of ${at.server}`}>Duty …</button></td
+    >
   {:else}
     <td colspan="4" class="text-secondary">not live</td>
   {/if}
 {/snippet}
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
-    <h2 class="text-base font-semibold"><a class="link link-hover text-secondary" href="/pools">Pools</a> / {name}</h2>
+    <h2 class="text-base font-semibold"><a class="link text-secondary" href="/pools">Pools</a> / {name}</h2>
     {#if desk.draft}<span class="text-warning">◆ as in draft {desk.draft}</span>{/if}
     {#if status}
       <span>
@@ -208,175 +240,200 @@
     {/if}
     {#if pool}
       <span>
-        used by {#each pool.used_by as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">no frontend yet</span>{/each}
+        used by {#each pool.used_by as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">no frontend yet</span
+          >{/each}
       </span>
       <div class="ml-auto" class:hidden={gone}><ObjectActions object={pool} ongone={() => go('/pools')} onrenamed={(to) => go(`/pools/${to}`)} /></div>
     {/if}
   </div>
   {#if gone}
-    <p class="mb-3 text-error" role="alert">✕ The pool was removed, or got another name, while this page was open. Its settings, and what you typed, are still under Settings: it can be made anew.</p>
-  {:else if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+    <Alert class="mb-3"
+      >The pool was removed, or got another name, while this page was open. Its settings, and what you typed, are still under Settings: it can be made anew.</Alert
+    >
+  {:else if trouble}<Alert>{trouble}</Alert>{/if}
   {#if pool}
     {#if status?.sends_to_all}<p class="mb-2 text-warning">! No server passes: work goes to all of them, as when_none says.</p>{/if}
-    {#if status?.check}<p class="mb-2 text-secondary">check <a class="link link-hover" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with it {more}{/each}.
-        A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; at the current rate an undetected failure affects {status.check.at_stake.average} {status.check.at_stake.average === 1 ? 'request' : 'requests'} on average, {status.check.at_stake.worst} at worst{/if}.
-        Each server gets up to {status.check.probes_per_minute} probes a minute.</p>{/if}
-    <div role="tablist" class="mb-3 flex flex-wrap gap-1 border-b border-base-300" aria-label="Parts of the pool">
-      {#each [['servers', `Servers (${servers?.total ?? 0})`], ['totals', 'Totals'], ['add', 'Add servers'], ['lookups', `DNS names (${lookups.length})`], ['settings', 'Settings']] as [key, title] (key)}
-        <button
-          role="tab"
-          aria-selected={part === key}
-          class={`px-3 py-1 ${part === key ? 'border-b-2 border-primary font-semibold' : 'text-secondary'}`}
-          onclick={() => (part = key as Part)}>{title}</button
-        >
-      {/each}
-    </div>
-    {#if part === 'servers'}
-      {#if servers && (servers.total > 1 || search || inState)}
-        <div class="mb-2 flex flex-wrap items-center gap-2">
-          {#if servers.total > LIMIT || search}
-            <input class="input input-sm w-56" placeholder="search" aria-label="Search servers" bind:value={search} oninput={() => (offset = 0)} />
-          {/if}
-          <select class="select select-sm w-40" aria-label="State" bind:value={inState} onchange={() => (offset = 0)}>
-            <option value="">in every state</option>
-            <option value="eligible">eligible</option>
-            <option value="failing">not up</option>
-            <option value="out">out of service</option>
-          </select>
-          {#if picked.length > 0}
-            <button class="btn btn-sm" onclick={() => (duty = picked.flatMap((it) => now[it] ?? []))}>Duty of {picked.length} …</button>
-            <button class="btn btn-ghost btn-sm" onclick={() => (picked = [])}>Untick all</button>
-          {/if}
-        </div>
-      {/if}
-      {#if keptAt && Object.keys(weights).length > 0}
-        <p class="mb-2 rounded-box border border-warning px-2 py-1" data-testid="kept">
-          <span class="text-warning">◆ The weights you typed at {clock(keptAt)} are still here</span> and not made yet. Go on with them, or
-          <button type="button" class="btn btn-xs" onclick={forget}>Forget them</button>
-        </p>
-      {/if}
-      {#if servers && rows.length === 0 && (inState !== '' || foundOnes.length === 0)}
-        <p class="py-4 text-secondary">
-          {search || inState ? 'No server matches.' : 'No servers.'}
-          {#if !search && !inState}Clients of this pool get <strong>nothing</strong>: there is no server.
-            <button class="btn btn-primary btn-xs" onclick={() => (part = 'add')}>Add servers</button>{/if}
-        </p>
-      {:else if servers}
-        <div class="relative overflow-x-auto">
-          <table class="w-full">
-            <thead class="text-left text-secondary">
-              <tr>
-                <th class="py-1 pr-3 font-normal" scope="col">server</th>
-                <th class="pr-3 font-normal" scope="col">address</th>
-                <th class="pr-3 font-normal" scope="col">weight</th>
-                <th class="hidden pr-3 font-normal sm:table-cell" scope="col">share when all work</th>
-                <th class="pr-3 font-normal" scope="col">duty</th>
-                <th class="pr-3 font-normal" scope="col">health</th>
-                <th class="font-normal" scope="col">share: expected, last 10 s, last minute</th>
-                <th scope="col"><span class="sr-only">actions</span></th>
-              </tr>
-            </thead>
-            <tbody>
-              {#each rows as server (server.path)}
-                <tr class="border-t border-base-300 align-baseline" data-server={server.name}>
-                  <th scope="row" class="min-w-24 py-1 pr-3 text-left font-semibold">
-                    {#if now[server.name]}<input type="checkbox" class="checkbox checkbox-xs mr-1 align-middle" aria-label={`Pick ${server.name}`} value={server.name} bind:group={picked} />{/if}
-                    <button class="link link-hover" onclick={() => void openServer(server)}>{server.name.split('/')[1]}</button>
-                  </th>
-                  <td class="pr-3">{server.keys.address}{Number(server.keys.tier ?? 0) > 0 ? ` · tier ${server.keys.tier}` : ''}</td>
-                  <td class="pr-3">
-                    <input
-                      class="input input-xs w-16 text-right"
-                      inputmode="numeric"
-                      aria-label={`Weight of ${server.name}`}
-                      value={weights[server.path]?.typed ?? String(own(server))}
-                      oninput={(event) => setWeight(server, event.currentTarget.value)}
-                      aria-invalid={mistakeOf(server) ? 'true' : undefined}
-                      aria-describedby={`wrong-weight-${server.name}`}
-                    />
-                    <FieldNotes id={`wrong-weight-${server.name}`} mistake={mistakeOf(server)} clash={clashOf(server)} />
-                  </td>
-                  <td class="hidden pr-3 sm:table-cell">
-                    {#if whole}
+    {#if status?.check}<p class="mb-2 text-secondary">
+        check <a class="link" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with
+          it {more}{/each}. A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on
+        average, {length(status.check.timing.noticed.worst_ms)} at worst{#if status.check.at_stake.worst > 0}; at the current rate an undetected failure affects {status
+            .check.at_stake.average}
+          {status.check.at_stake.average === 1 ? 'request' : 'requests'} on average, {status.check.at_stake.worst} at worst{/if}. Each server gets up to {status
+          .check.probes_per_minute} probes a minute.
+      </p>{/if}
+    <Tabs
+      label="Parts of the pool"
+      bind:value={part}
+      parts={[
+        { key: 'servers', title: `Servers (${servers?.total ?? 0})` },
+        { key: 'totals', title: 'Totals' },
+        { key: 'add', title: 'Add servers' },
+        { key: 'lookups', title: `DNS names (${lookups.length})` },
+        { key: 'settings', title: 'Settings' },
+      ]}
+    >
+      {#if part === 'servers'}
+        {#if servers && (servers.total > 1 || search || inState)}
+          <div class="mb-2 flex flex-wrap items-center gap-2">
+            {#if servers.total > LIMIT || search}
+              <input class="input input-sm w-56" placeholder="search" aria-label="Search servers" bind:value={search} oninput={() => (offset = 0)} />
+            {/if}
+            <select class="select select-sm w-40" aria-label="State" bind:value={inState} onchange={() => (offset = 0)}>
+              <option value="">in every state</option>
+              <option value="eligible">eligible</option>
+              <option value="failing">not up</option>
+              <option value="out">out of service</option>
+            </select>
+            {#if picked.length > 0}
+              <button class="btn btn-sm" onclick={() => (duty = picked.flatMap((it) => now[it] ?? []))}>Duty of {picked.length} …</button>
+              <button class="btn btn-ghost btn-sm" onclick={() => (picked = [])}>Untick all</button>
+            {/if}
+          </div>
+        {/if}
+        {#if keptAt && Object.keys(weights).length > 0}
+          <p class="mb-2 rounded-box border border-warning px-2 py-1" data-testid="kept">
+            <span class="text-warning">◆ The weights you typed at {clock(keptAt)} are still here</span> and not made yet. Go on with them, or
+            <button type="button" class="btn btn-xs" onclick={forget}>Forget them</button>
+          </p>
+        {/if}
+        {#if servers && rows.length === 0 && (inState !== '' || foundOnes.length === 0)}
+          <p class="py-4 text-secondary">
+            {search || inState ? 'No server matches.' : 'No servers.'}
+            {#if !search && !inState}Clients of this pool get <strong>nothing</strong>: there is no server.
+              <button class="btn btn-primary btn-xs" onclick={() => (part = 'add')}>Add servers</button>{/if}
+          </p>
+        {:else if servers}
+          <div class="relative overflow-x-auto">
+            <table class="w-full">
+              <thead class="text-left text-secondary">
+                <tr>
+                  <th class="py-1 pr-3 font-normal" scope="col">server</th>
+                  <th class="pr-3 font-normal" scope="col">address</th>
+                  <th class="pr-3 font-normal" scope="col">weight</th>
+                  <th class="hidden pr-3 font-normal sm:table-cell" scope="col">share when all work</th>
+                  <th class="pr-3 font-normal" scope="col">duty</th>
+                  <th class="pr-3 font-normal" scope="col">health</th>
+                  <th class="font-normal" scope="col">share: expected, last 10 s, last minute</th>
+                  <th scope="col"><span class="sr-only">actions</span></th>
+                </tr>
+              </thead>
+              <tbody>
+                {#each rows as server (server.path)}
+                  <tr class="border-t border-base-300 align-baseline" data-server={server.name}>
+                    <th scope="row" class="min-w-24 py-1 pr-3 text-left font-semibold">
+                      {#if now[server.name]}<input
+                          type="checkbox"
+                          class="checkbox checkbox-xs mr-1 align-middle"
+                          aria-label={`Pick ${server.name}`}
+                          value={server.name}
+                          bind:group={picked}
+                        />{/if}
+                      <button class="link" onclick={() => void openServer(server)}>{server.name.split('/')[1]}</button>
+                    </th>
+                    <td class="pr-3">{server.keys.address}{Number(server.keys.tier ?? 0) > 0 ? ` · tier ${server.keys.tier}` : ''}</td>
+                    <td class="pr-3">
                       <input
                         class="input input-xs w-16 text-right"
-                        aria-label={`Share of ${server.name} in percent`}
-                        value={wrongShares[server.path] ?? (share(server) * 100).toFixed(1)}
-                        onchange={(event) => setShare(server, event.currentTarget.value)}
-                        aria-invalid={wrongShares[server.path] === undefined ? undefined : 'true'}
-                        aria-describedby={`wrong-share-${server.name}`}
-                      /> %
-                      <FieldNotes
-                        id={`wrong-share-${server.name}`}
-                        mistake={wrongShares[server.path] === undefined ? null : { found: wrongShares[server.path]?.trim() ? `found ${wrongShares[server.path]}` : 'found nothing', expected: '0 to 100' }}
+                        inputmode="numeric"
+                        aria-label={`Weight of ${server.name}`}
+                        value={weights[server.path]?.typed ?? String(own(server))}
+                        oninput={(event) => setWeight(server, event.currentTarget.value)}
+                        aria-invalid={mistakeOf(server) ? 'true' : undefined}
+                        aria-describedby={`wrong-weight-${server.name}`}
                       />
-                    {:else}<span class="text-secondary">–</span>{/if}
-                  </td>
-                  {@render liveCells(now[server.name])}
-                </tr>
-              {/each}
-              {#each foundOnes.filter(isOf) as at (at.server)}
-                <tr class="border-t border-base-300 align-baseline" data-server={at.server}>
-                  <th scope="row" class="py-1 pr-3 text-left font-semibold">{at.server.split('/')[1]}</th>
-                  <td class="pr-3">{at.address}{at.tier > 0 ? ` · tier ${at.tier}` : ''}</td>
-                  <td class="pr-3 text-right">{at.weight}</td>
-                  <td class="hidden pr-3 text-secondary sm:table-cell">found by {at.found_by}</td>
-                  {@render liveCells(at)}
-                </tr>
-              {/each}
-            </tbody>
-          </table>
-        </div>
-        <Pager bind:offset limit={LIMIT} {total} />
-        {#if edits.length > 0 || wrong > 0}
-          <section class="mt-3 rounded-box border border-base-300 bg-base-200 p-3" aria-label="What these weights do">
-            <div class="mb-2 flex items-baseline justify-between">
-              <h3 class="font-semibold">What these weights do</h3>
-              <button class="btn btn-ghost btn-xs" onclick={forget}>Forget them</button>
-            </div>
-            <GoLive {edits} {wrong} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={forget} />
-          </section>
+                      <FieldNotes id={`wrong-weight-${server.name}`} mistake={mistakeOf(server)} clash={clashOf(server)} />
+                    </td>
+                    <td class="hidden pr-3 sm:table-cell">
+                      {#if whole}
+                        <input
+                          class="input input-xs w-16 text-right"
+                          aria-label={`Share of ${server.name} in percent`}
+                          value={wrongShares[server.path] ?? (share(server) * 100).toFixed(1)}
+                          onchange={(event) => setShare(server, event.currentTarget.value)}
+                          aria-invalid={wrongShares[server.path] === undefined ? undefined : 'true'}
+                          aria-describedby={`wrong-share-${server.name}`}
+                        />
+                        %
+                        <FieldNotes
+                          id={`wrong-share-${server.name}`}
+                          mistake={wrongShares[server.path] === undefined
+                            ? null
+                            : { found: wrongShares[server.path]?.trim() ? `found ${wrongShares[server.path]}` : 'found nothing', expected: '0 to 100' }}
+                        />
+                      {:else}<span class="text-secondary">–</span>{/if}
+                    </td>
+                    {@render liveCells(now[server.name])}
+                  </tr>
+                {/each}
+                {#each foundOnes.filter(isOf) as at (at.server)}
+                  <tr class="border-t border-base-300 align-baseline" data-server={at.server}>
+                    <th scope="row" class="py-1 pr-3 text-left font-semibold">{at.server.split('/')[1]}</th>
+                    <td class="pr-3">{at.address}{at.tier > 0 ? ` · tier ${at.tier}` : ''}</td>
+                    <td class="pr-3 text-right">{at.weight}</td>
+                    <td class="hidden pr-3 text-secondary sm:table-cell">found by {at.found_by}</td>
+                    {@render liveCells(at)}
+                  </tr>
+                {/each}
+              </tbody>
+            </table>
+          </div>
+          <Pager bind:offset limit={LIMIT} {total} />
+          {#if edits.length > 0 || wrong > 0}
+            <section class="mt-3 rounded-box border border-base-300 bg-base-200 p-3" aria-label="What these weights do">
+              <div class="mb-2 flex items-baseline justify-between">
+                <h3 class="font-semibold">What these weights do</h3>
+                <button class="btn btn-ghost btn-xs" onclick={forget}>Forget them</button>
+              </div>
+              <GoLive {edits} {wrong} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={forget} />
+            </section>
+          {/if}
         {/if}
-      {/if}
-    {:else if part === 'totals'}
-      {#if status && live.status}<Totals servers={status.servers} status={live.status} />{/if}
-    {:else if part === 'add'}
-      <AddServers pool={name} onmade={() => (part = 'servers')} />
-    {:else if part === 'lookups'}
-      <ul class="mb-3">
-        {#each lookups as it (it.path)}
-          {@const at = status?.lookups.find((found) => `${name}/${found.lookup}` === it.name)}
-          <li class="flex flex-wrap items-baseline gap-3 border-t border-base-300 py-1 first:border-0">
-            <button class="link link-hover font-semibold" onclick={() => (lookup = it)}>{it.name.split('/')[1]}</button>
-            <span>{it.keys.name} · {it.keys.records} records</span>
-            {#if at?.trouble}<span class="text-error">✕ {at.trouble}</span>
-            {:else if at}<span><span class="text-success">●</span> {at.found} servers found</span>{/if}
-          </li>
+      {:else if part === 'totals'}
+        {#if status && live.status}<Totals servers={status.servers} status={live.status} />{/if}
+      {:else if part === 'add'}
+        <AddServers pool={name} onmade={() => (part = 'servers')} />
+      {:else if part === 'lookups'}
+        <ul class="mb-3">
+          {#each lookups as it (it.path)}
+            {@const at = status?.lookups.find((found) => `${name}/${found.lookup}` === it.name)}
+            <li class="flex flex-wrap items-baseline gap-3 border-t border-base-300 py-1 first:border-0">
+              <button class="link font-semibold" onclick={() => (lookup = it)}>{it.name.split('/')[1]}</button>
+              <span>{it.keys.name} · {it.keys.records} records</span>
+              {#if at?.trouble}<span class="text-error">✕ {at.trouble}</span>
+              {:else if at}<span><span class="text-success">●</span> {at.found} servers found</span>{/if}
+            </li>
+          {:else}
+            <li class="text-secondary">No DNS name gives this pool servers.</li>
+          {/each}
+        </ul>
+        {#if lookup}
+          {#key lookup}
+            <section class="rounded-box border border-base-300 p-3" aria-label="DNS name">
+              <div class="mb-2 flex justify-between">
+                <h3 class="font-semibold">{lookup === 'new' ? 'New DNS name' : lookup.name}</h3>
+                {#if lookup !== 'new'}<ObjectActions object={lookup} ongone={() => (lookup = null)} onrenamed={() => (lookup = null)} />{/if}
+              </div>
+              <ObjectForm kind="lookup" around={`pools.${name}.lookups.`} object={lookup === 'new' ? null : lookup} onmade={() => (lookup = null)} />
+            </section>
+          {/key}
         {:else}
-          <li class="text-secondary">No DNS name gives this pool servers.</li>
-        {/each}
-      </ul>
-      {#if lookup}
-        {#key lookup}
-          <section class="rounded-box border border-base-300 p-3" aria-label="DNS name">
-            <div class="mb-2 flex justify-between">
-              <h3 class="font-semibold">{lookup === 'new' ? 'New DNS name' : lookup.name}</h3>
-              {#if lookup !== 'new'}<ObjectActions object={lookup} ongone={() => (lookup = null)} onrenamed={() => (lookup = null)} />{/if}
-            </div>
-            <ObjectForm kind="lookup" around={`pools.${name}.lookups.`} object={lookup === 'new' ? null : lookup} onmade={() => (lookup = null)} />
-          </section>
-        {/key}
+          <button class="btn btn-sm" onclick={() => (lookup = 'new')}>New DNS name</button>
+        {/if}
       {:else}
-        <button class="btn btn-sm" onclick={() => (lookup = 'new')}>New DNS name</button>
+        <ObjectForm kind="pool" object={pool} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
       {/if}
-    {:else}
-      <ObjectForm kind="pool" object={pool} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
-    {/if}
+    </Tabs>
   {/if}
-</main>
+</Card>
 
 {#if duty}
-  <DutyDialog servers={duty} onclose={() => { duty = null; picked = [] }} />
+  <DutyDialog
+    servers={duty}
+    onclose={() => {
+      duty = null
+      picked = []
+    }}
+  />
 {/if}
 {#if probed}
   <ProbesDialog server={probed} onclose={() => (probed = null)} />

@@ -1,4 +1,6 @@
 <script lang="ts">
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
   import { CallError, revert, revision, words } from '../lib/api/call'
   import type { Change, Review, RevisionHead } from '../lib/api/types'
   import Changes from '../lib/components/Changes.svelte'
@@ -31,9 +33,7 @@
     return () => (current = false)
   })
 
-  const outlook = $derived<Outlook | null>(
-    back && { changes: back.changes, review: back, mistakes: [], trouble: '', warnings: back.warnings, between: null },
-  )
+  const outlook = $derived<Outlook | null>(back && { changes: back.changes, review: back, mistakes: [], trouble: '', warnings: back.warnings, between: null })
   const missing = $derived(open(back?.warnings ?? []).filter((it) => !accept.includes(it.key)))
 
   async function look() {
@@ -57,23 +57,30 @@
   }
 </script>
 
-<main class="rounded-box border border-base-300 bg-base-100 p-3">
+<Card>
   <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-    <h2 class="text-base font-semibold"><a class="link link-hover text-secondary" href="/changes">Changes</a> / revision {number}</h2>
+    <h2 class="text-base font-semibold"><a class="link text-secondary" href="/changes">Changes</a> / revision {number}</h2>
     {#if head}
       {#if head.running}<span class="text-success">● runs</span>{/if}
       <span class="text-secondary">by {head.author}, {moment(head.at)}</span>
       {#if !head.running}<button class="btn btn-xs ml-auto" onclick={look}>Go back to it …</button>{/if}
     {/if}
   </div>
-  {#if trouble}<p class="mb-3 text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert class="mb-3">{trouble}</Alert>{/if}
   {#if outlook}
     <section class="mb-4 rounded-box border border-base-300 bg-base-200 p-3" aria-label="Going back">
       <h3 class="mb-2 font-semibold">Going back to revision {number}</h3>
       {#if outlook.changes.length === 0}<p class="text-secondary">What runs has this content already.</p>{/if}
       <Consequences {outlook} bind:accept />
       <div class="mt-3 flex flex-wrap items-end gap-2">
-        <label class="min-w-64 grow"><span class="text-secondary">Why</span><input class="input input-sm w-full" maxlength="500" bind:value={note} placeholder={`back to revision ${number}`} /></label>
+        <label class="min-w-64 grow"
+          ><span class="text-secondary">Why</span><input
+            class="input input-sm w-full"
+            maxlength="500"
+            bind:value={note}
+            placeholder={`back to revision ${number}`}
+          /></label
+        >
         <button class="btn btn-primary btn-sm" disabled={outlook.changes.length === 0 || missing.length > 0} onclick={go}>Go back to it</button>
         <button class="btn btn-sm" onclick={() => (back = null)}>Leave it</button>
       </div>
@@ -92,4 +99,4 @@
       <pre class="mt-1 max-h-96 overflow-auto rounded-box bg-base-200 p-2">{text}</pre>
     </details>
   {/if}
-</main>
+</Card>

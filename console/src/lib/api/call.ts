@@ -1,6 +1,30 @@
 // Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
 
-import type { Between, Change, Diagnosis, Draft, DraftReview, Duty, Edit, Explanation, Fact, Hosts, Keys, Probes, Problem, Review, RevisionHead, SentMessage, ObjectView, Objects, Tokens, Trial, TrialRequest, TryAnswer, Warned } from './types'
+import type {
+  Between,
+  Change,
+  Diagnosis,
+  Draft,
+  DraftReview,
+  Duty,
+  Edit,
+  Explanation,
+  Fact,
+  Hosts,
+  Keys,
+  Probes,
+  Problem,
+  Review,
+  RevisionHead,
+  SentMessage,
+  ObjectView,
+  Objects,
+  Tokens,
+  Trial,
+  TrialRequest,
+  TryAnswer,
+  Warned,
+} from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
 export class CallError extends Error {
@@ -60,14 +84,12 @@ export const tokens = () => call<Tokens>('GET', '/tokens')
 export const createToken = (name: string) => call<{ name: string; token: string }>('POST', '/tokens', { name })
 export const revokeToken = (name: string) => call<unknown>('DELETE', `/tokens/${name}`)
 export const events = (limit: number) => call<{ events: Fact[] }>('GET', `/events?limit=${limit}`)
-export const findEvents = (wanted: Record<string, string>) =>
-  call<{ events: Fact[]; complete: boolean }>('GET', `/events?${new URLSearchParams(wanted)}`)
+export const findEvents = (wanted: Record<string, string>) => call<{ events: Fact[]; complete: boolean }>('GET', `/events?${new URLSearchParams(wanted)}`)
 export const isLoggedIn = () => call<unknown>('GET', '/events?limit=1')
 
 export const resetTotals = () => call<{ at: string }>('POST', '/totals/reset')
 export const failBack = (pool: string) => call<{ tier: number }>('POST', `/pools/${pool}/failback`)
-export const explain = (frontend: string, facts: Record<string, string>) =>
-  call<Explanation>('GET', `/frontends/${frontend}/explain${query(facts)}`)
+export const explain = (frontend: string, facts: Record<string, string>) => call<Explanation>('GET', `/frontends/${frontend}/explain${query(facts)}`)
 const atServer = (server: string, what: string) => {
   const [pool, name] = server.split('/')
   return `/servers/${pool}/${name}/${what}`
@@ -125,9 +147,7 @@ export const deployDraft = (name: string, going: Going) => call<Review>('POST', 
 export const rebaseDraft = (name: string) => call<DraftReview>('POST', `/drafts/${name}/rebase`)
 export const discardDraft = (name: string) => call<void>('DELETE', `/drafts/${name}`)
 
-export const revisions = (before: number | null, limit: number) =>
-  call<{ revisions: RevisionHead[] }>('GET', `/revisions${query({ before, limit })}`)
-export const revision = (number: number) =>
-  call<{ revision: RevisionHead; changes: Change[]; document: string }>('GET', `/revisions/${number}`)
+export const revisions = (before: number | null, limit: number) => call<{ revisions: RevisionHead[] }>('GET', `/revisions${query({ before, limit })}`)
+export const revision = (number: number) => call<{ revision: RevisionHead; changes: Change[]; document: string }>('GET', `/revisions/${number}`)
 export const compare = (from: number, to: number) => call<Between>('GET', `/compare?from=${from}&to=${to}`)
 export const revert = (number: number, going: Going) => call<Review>('POST', `/revisions/${number}/revert`, going)

@@ -54,4 +54,16 @@ export type Warned = Schemas['AcceptedWarning']
 export type Window = Schemas['Window']
 
 /** The kinds of events, in the order in which the console offers them. */
-export const EVENT_KINDS = ['health', 'duty', 'revision', 'draft', 'lookup', 'tier', 'traffic', 'node', 'trial', 'message', 'token'] as const satisfies readonly EventKind[]
+export const EVENT_KINDS = [
+  'health',
+  'duty',
+  'revision',
+  'draft',
+  'lookup',
+  'tier',
+  'traffic',
+  'node',
+  'trial',
+  'message',
+  'token',
+] as const satisfies readonly EventKind[]

@@ -26,9 +26,12 @@
   $effect(() => {
     void desk.made
     let current = true
-    hosts({ search, limit: LIMIT }).then((page) => {
-      if (current) [found, total] = [page.hosts, page.total]
-    }, () => {})
+    hosts({ search, limit: LIMIT }).then(
+      (page) => {
+        if (current) [found, total] = [page.hosts, page.total]
+      },
+      () => {},
+    )
     return () => (current = false)
   })
 
@@ -43,7 +46,9 @@
     const number = text.trim() === '' ? 0 : wholeNumber(text, least, most)
     return typeof number === 'number' ? null : number
   }
-  const portMistake = $derived(picked.length > 0 && port.trim() === '' ? { found: 'found nothing', expected: 'a port, for the hosts' } : mistake(port, 1, 65535))
+  const portMistake = $derived(
+    picked.length > 0 && port.trim() === '' ? { found: 'found nothing', expected: 'a port, for the hosts' } : mistake(port, 1, 65535),
+  )
   const weightMistake = $derived(mistake(weight, 0, 1000))
   const tierMistake = $derived(mistake(tier, 0, 7))
   const wrong = $derived([portMistake, weightMistake, tierMistake].filter((it) => it !== null).length)
@@ -75,9 +80,36 @@
   </div>
   <div>
     <div class="grid grid-cols-3 gap-2">
-      <label>Port<input class="input input-sm w-full" inputmode="numeric" bind:value={port} placeholder="8080" aria-invalid={portMistake ? 'true' : undefined} aria-describedby="wrong-port" /></label>
-      <label>Weight<input class="input input-sm w-full" inputmode="numeric" bind:value={weight} placeholder="1" aria-invalid={weightMistake ? 'true' : undefined} aria-describedby="wrong-weight" /></label>
-      <label>Tier<input class="input input-sm w-full" inputmode="numeric" bind:value={tier} placeholder="0" aria-invalid={tierMistake ? 'true' : undefined} aria-describedby="wrong-tier" /></label>
+      <label
+        >Port<input
+          class="input input-sm w-full"
+          inputmode="numeric"
+          bind:value={port}
+          placeholder="8080"
+          aria-invalid={portMistake ? 'true' : undefined}
+          aria-describedby="wrong-port"
+        /></label
+      >
+      <label
+        >Weight<input
+          class="input input-sm w-full"
+          inputmode="numeric"
+          bind:value={weight}
+          placeholder="1"
+          aria-invalid={weightMistake ? 'true' : undefined}
+          aria-describedby="wrong-weight"
+        /></label
+      >
+      <label
+        >Tier<input
+          class="input input-sm w-full"
+          inputmode="numeric"
+          bind:value={tier}
+          placeholder="0"
+          aria-invalid={tierMistake ? 'true' : undefined}
+          aria-describedby="wrong-tier"
+        /></label
+      >
     </div>
     <FieldNotes id="wrong-port" mistake={portMistake} />
     <FieldNotes id="wrong-weight" mistake={weightMistake} />
@@ -87,6 +119,16 @@
   </div>
   <div class="rounded-box border border-base-300 bg-base-200 p-3">
     <h3 class="mb-2 font-semibold">What this does</h3>
-    <GoLive {edits} {wrong} verb={`Add ${all.length === 1 ? 'it' : 'them'}`} onmade={() => { unsaved.keep(key, '', null); picked = []; lines = ''; onmade() }} />
+    <GoLive
+      {edits}
+      {wrong}
+      verb={`Add ${all.length === 1 ? 'it' : 'them'}`}
+      onmade={() => {
+        unsaved.keep(key, '', null)
+        picked = []
+        lines = ''
+        onmade()
+      }}
+    />
   </div>
 </div>

@@ -10,11 +10,8 @@
 <ul class="space-y-0.5" data-testid="changes">
   {#each changes.slice(0, SHOWN) as change (change.path + change.old)}
     <li class="flex gap-2">
-      <span
-        class="w-3 shrink-0 text-center font-semibold"
-        class:text-success={change.old === null}
-        class:text-error={change.new === null}
-        aria-hidden="true">{sign(change)}</span
+      <span class="w-3 shrink-0 text-center font-semibold" class:text-success={change.old === null} class:text-error={change.new === null} aria-hidden="true"
+        >{sign(change)}</span
       >
       <span class="min-w-0 break-words">{change.description}</span>
     </li>

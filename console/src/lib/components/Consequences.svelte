@@ -1,13 +1,10 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { open, type Outlook } from '../desk/desk.svelte'
   import { noticed, percent, points } from '../format/format'
   import Changes from './Changes.svelte'
 
-  let {
-    outlook,
-    accept = $bindable([]),
-    canAccept = true,
-  }: { outlook: Outlook; accept?: string[]; canAccept?: boolean } = $props()
+  let { outlook, accept = $bindable([]), canAccept = true }: { outlook: Outlook; accept?: string[]; canAccept?: boolean } = $props()
 
   const SHOWN = 30
   const moves = $derived(outlook.review?.impact.moves ?? [])
@@ -29,7 +26,7 @@
 
 <div class="space-y-3" aria-live="polite" data-testid="consequences">
   {#if outlook.trouble && outlook.mistakes.length === 0}
-    <p class="text-error" role="alert">✕ {outlook.trouble}</p>
+    <Alert>{outlook.trouble}</Alert>
   {/if}
   {#if outlook.mistakes.length > 0}
     <ul class="space-y-1 text-error" role="alert">
@@ -74,7 +71,9 @@
       {/if}
     </div>
   {/each}
-  {#if standing > 0}<p class="text-secondary" data-testid="standing">{standing === 1 ? '1 accepted warning stands' : `${standing} accepted warnings stand`}.</p>{/if}
+  {#if standing > 0}<p class="text-secondary" data-testid="standing">
+      {standing === 1 ? '1 accepted warning stands' : `${standing} accepted warnings stand`}.
+    </p>{/if}
   {#if unanswered.length > 0}
     <figure>
       <figcaption class="text-secondary">What a client would see</figcaption>
@@ -88,12 +87,19 @@ frontend {unanswered[0]}: no server is available</pre>
       <h3 class="mb-1 font-semibold">Shares</h3>
       <table class="w-full max-w-2xl">
         <thead class="text-left text-secondary">
-          <tr><th class="font-normal" scope="col">server</th><th class="w-28 font-normal" scope="col"><span class="sr-only">bar</span></th><th class="text-right font-normal" scope="col">before</th><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr>
+          <tr
+            ><th class="font-normal" scope="col">server</th><th class="w-28 font-normal" scope="col"><span class="sr-only">bar</span></th><th
+              class="text-right font-normal"
+              scope="col">before</th
+            ><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr
+          >
         </thead>
         <tbody>
           {#each moves.slice(0, SHOWN) as move (move.server)}
             <tr>
-              <th scope="row" class="pr-2 text-left font-normal">{move.server}{#if move.why_none}<span class="text-secondary"> {move.why_none}</span>{/if}</th>
+              <th scope="row" class="pr-2 text-left font-normal"
+                >{move.server}{#if move.why_none}<span class="text-secondary"> {move.why_none}</span>{/if}</th
+              >
               <td>
                 <div class="relative h-2.5 bg-base-300" aria-hidden="true">
                   <div class="h-full bg-primary/60" style={`width: ${(move.after ?? 0) * 100}%`}></div>
@@ -115,7 +121,11 @@ frontend {unanswered[0]}: no server is available</pre>
       <h3 class="mb-1 font-semibold">Parts of pools</h3>
       <table class="w-full max-w-2xl">
         <thead class="text-left text-secondary">
-          <tr><th class="font-normal" scope="col">frontend</th><th class="font-normal" scope="col">pool</th><th class="text-right font-normal" scope="col">before</th><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr>
+          <tr
+            ><th class="font-normal" scope="col">frontend</th><th class="font-normal" scope="col">pool</th><th class="text-right font-normal" scope="col"
+              >before</th
+            ><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr
+          >
         </thead>
         <tbody>
           {#each poolMoves as move (`${move.frontend} ${move.pool}`)}
@@ -149,8 +159,13 @@ frontend {unanswered[0]}: no server is available</pre>
   {#if outlook.review && (outlook.review.impact.frontends.length > 0 || outlook.review.impact.pools.length > 0)}
     <p class="text-secondary">
       Touches
-      {#if outlook.review.impact.frontends.length > 0}frontends {outlook.review.impact.frontends.slice(0, 6).join(', ')}{outlook.review.impact.frontends.length > 6 ? ` and ${outlook.review.impact.frontends.length - 6} more` : ''};{/if}
-      pools {outlook.review.impact.pools.slice(0, 6).join(', ') || 'none'}{outlook.review.impact.pools.length > 6 ? ` and ${outlook.review.impact.pools.length - 6} more` : ''}
+      {#if outlook.review.impact.frontends.length > 0}frontends {outlook.review.impact.frontends.slice(0, 6).join(', ')}{outlook.review.impact.frontends
+          .length > 6
+          ? ` and ${outlook.review.impact.frontends.length - 6} more`
+          : ''};{/if}
+      pools {outlook.review.impact.pools.slice(0, 6).join(', ') || 'none'}{outlook.review.impact.pools.length > 6
+        ? ` and ${outlook.review.impact.pools.length - 6} more`
+        : ''}
     </p>
   {/if}
 </div>

@@ -1,16 +1,17 @@
 <script lang="ts">
   import type { Snippet } from 'svelte'
 
-  let {
-    title,
-    wide = false,
-    onclose,
-    children,
-  }: { title: string; wide?: boolean; onclose: () => void; children: Snippet } = $props()
+  let { title, wide = false, onclose, children }: { title: string; wide?: boolean; onclose: () => void; children: Snippet } = $props()
 
-  // The browser's own modal: it keeps the focus inside and closes on Escape.
+  // The browser's own modal: it keeps the focus inside and closes on Escape. Afterwards the focus is where it was, or on the page when that
+  // is gone.
   function open(dialog: HTMLDialogElement) {
+    const before = document.activeElement
     dialog.showModal()
+    return () => {
+      const isThere = before instanceof HTMLElement && before.isConnected && before !== document.body
+      ;(isThere ? before : document.getElementById('content'))?.focus()
+    }
   }
 </script>
 

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { CallError, giveDuty } from '../api/call'
   import type { Duty, ServerStatus } from '../api/types'
   import { live } from '../live/live.svelte'
@@ -53,18 +54,21 @@
 <Dialog title={servers.length === 1 ? `Duty of ${now.server}` : `Duty of ${servers.length} servers`} {onclose}>
   {#if servers.length > 1}
     <ul class="mb-3 max-h-40 overflow-auto text-secondary">
-      {#each all as it (it.server)}<li>{it.server}: {(it.duty?.duty ?? 'in_service').replace('_', ' ')}{it.duty && it.duty.duty !== 'in_service' ? `, by ${it.duty.who}: ${it.duty.reason}` : ''}</li>{/each}
+      {#each all as it (it.server)}<li>
+          {it.server}: {(it.duty?.duty ?? 'in_service').replace('_', ' ')}{it.duty && it.duty.duty !== 'in_service'
+            ? `, by ${it.duty.who}: ${it.duty.reason}`
+            : ''}
+        </li>{/each}
     </ul>
     <p class="mb-3 text-secondary">{inFlight} requests are in flight at them.</p>
   {:else}
-  <p class="mb-3 text-secondary">
-    It is {duty.replace('_', ' ')}{now.duty ? `, by ${now.duty.who}: ${now.duty.reason}` : ''}. {now.in_flight} requests are in
-    flight.
-  </p>
+    <p class="mb-3 text-secondary">
+      It is {duty.replace('_', ' ')}{now.duty ? `, by ${now.duty.who}: ${now.duty.reason}` : ''}. {now.in_flight} requests are in flight.
+    </p>
   {/if}
   <label class="mb-1 block" for="reason">Reason</label>
   <input id="reason" class="input w-full" maxlength="500" bind:value={reason} placeholder="new disk, ticket 4711" />
-  {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert class="mt-2">{trouble}</Alert>{/if}
   {#if isLast}
     <label class="mt-2 flex items-center gap-2">
       <input type="checkbox" class="checkbox checkbox-sm" bind:checked={evenIfLast} />
@@ -74,7 +78,9 @@
   <div class="mt-4 grid gap-2 sm:grid-cols-3">
     {#each choices as choice (choice.duty)}
       <div>
-        <button class="btn w-full" disabled={busy || all.every((it) => (it.duty?.duty ?? 'in_service') === choice.duty)} onclick={() => give(choice.duty)}>{choice.verb}</button>
+        <button class="btn w-full" disabled={busy || all.every((it) => (it.duty?.duty ?? 'in_service') === choice.duty)} onclick={() => give(choice.duty)}
+          >{choice.verb}</button
+        >
         <p class="mt-1 text-secondary">{choice.means}</p>
       </div>
     {/each}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { explain, words } from '../api/call'
   import type { Explanation } from '../api/types'
   import { shortName } from '../format/format'
@@ -43,7 +44,7 @@
     <label>Connection is with<input class="input input-sm block w-44" autocomplete="off" placeholder="booking/gull" bind:value={connection} /></label>
     <button class="btn btn-sm btn-primary" type="submit">Explain</button>
   </form>
-  {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert class="mt-2">{trouble}</Alert>{/if}
   {#if answer}
     <div class="mt-3" aria-live="polite" data-testid="explained">
       <p>

@@ -5,5 +5,7 @@
   let { id, mistake = null, clash = '' }: { id: string; mistake?: Mistake | null; clash?: string } = $props()
 </script>
 
-<p {id} class="text-error" role={mistake ? 'alert' : undefined}>{#if mistake}✕ {mistake.found}. Right would be: {mistake.expected}{/if}</p>
+<p {id} class="text-error" role={mistake ? 'alert' : undefined}>
+  {#if mistake}✕ {mistake.found}. Right would be: {mistake.expected}{/if}
+</p>
 {#if clash}<p class="text-warning" data-testid="clash">▲ {clash}</p>{/if}

@@ -12,6 +12,7 @@
     values = $bindable(),
     mistakes = {},
     clashes = {},
+    form,
   }: {
     fields: Field[]
     values: Record<string, string>
@@ -19,11 +20,13 @@
     mistakes?: Record<string, Mistake>
     /** What others changed meanwhile, by key. */
     clashes?: Record<string, string>
+    /** The form that Enter in a field submits. */
+    form?: string
   } = $props()
 
   let more = $state(false)
   /** The fields whose long help is shown. */
-  let told = $state<Record<string, boolean>>({})
+  const told = $state<Record<string, boolean>>({})
   let names = $state<Partial<Record<Kind, { all: string[]; complete: boolean }>>>({})
 
   const here = (field: Field) => applies(field, values)
@@ -57,7 +60,11 @@
     void desk.made
     for (const field of fields) {
       const kind = field.kind
-      if (kind) objects({ kind, draft, limit: 1000 }).then((found) => (names = { ...names, [kind]: { all: found.objects.map((object) => object.name), complete: found.total <= found.objects.length } }), () => {})
+      if (kind)
+        objects({ kind, draft, limit: 1000 }).then(
+          (found) => (names = { ...names, [kind]: { all: found.objects.map((object) => object.name), complete: found.total <= found.objects.length } }),
+          () => {},
+        )
     }
   })
 </script>
@@ -65,13 +72,29 @@
 {#snippet one(field: Field)}
   <div>
     <div class="flex items-baseline gap-2">
-      <label class="block" for={`field-${field.key}`}>{field.label}{#if field.needed}<span aria-hidden="true" class="text-secondary"> *</span>{/if}</label>
+      <label class="block" for={`field-${field.key}`}
+        >{field.label}{#if field.needed}<span aria-hidden="true" class="text-secondary"> *</span>{/if}</label
+      >
       {#if field.about}
-        <button type="button" class="btn btn-ghost btn-xs px-1 font-normal" aria-label={`More about ${field.label}`} aria-expanded={told[field.key] ?? false} aria-controls={`about-${field.key}`} onclick={() => (told[field.key] = !told[field.key])}>{told[field.key] ? 'less' : 'more'}</button>
+        <button
+          type="button"
+          class="btn btn-ghost btn-xs px-1 font-normal"
+          aria-label={`More about ${field.label}`}
+          aria-expanded={told[field.key] ?? false}
+          aria-controls={`about-${field.key}`}
+          onclick={() => (told[field.key] = !told[field.key])}>{told[field.key] ? 'less' : 'more'}</button
+        >
       {/if}
     </div>
     {#if field.type === 'choice' || field.type === 'flag'}
-      <select id={`field-${field.key}`} class="select select-sm w-full" bind:value={values[field.key]} required={field.needed} aria-invalid={mistakes[field.key] ? 'true' : undefined} aria-describedby={`help-${field.key} wrong-${field.key}`}>
+      <select
+        id={`field-${field.key}`}
+        class="select select-sm w-full"
+        bind:value={values[field.key]}
+        required={field.needed}
+        aria-invalid={mistakes[field.key] ? 'true' : undefined}
+        aria-describedby={`help-${field.key} wrong-${field.key}`}
+      >
         {#if !field.needed}<option value="">{field.empty ? `default: ${field.type === 'flag' ? 'no' : field.empty}` : 'none'}</option>{/if}
         {#if field.type === 'flag'}
           <option>yes</option><option>no</option>
@@ -82,8 +105,13 @@
     {:else if field.type === 'choices'}
       <div id={`field-${field.key}`} role="group" aria-label={field.label} class="flex flex-wrap gap-x-4 gap-y-1">
         {#each field.choices as choice (choice.name)}
-          <label class="flex items-center gap-1" title={choice.help}>
-            <input type="checkbox" class="checkbox checkbox-xs" checked={has(field, choice.name)} onchange={(event) => choose(field, choice.name, event.currentTarget.checked)} />
+          <label class="flex min-h-6 items-center gap-2" title={choice.help}>
+            <input
+              type="checkbox"
+              class="checkbox checkbox-xs"
+              checked={has(field, choice.name)}
+              onchange={(event) => choose(field, choice.name, event.currentTarget.checked)}
+            />
             {choice.name}
           </label>
         {/each}
@@ -92,6 +120,7 @@
       <ObjectPicker
         id={`field-${field.key}`}
         kind={field.kind}
+        {form}
         names={names[field.kind]?.all}
         complete={names[field.kind]?.complete ?? false}
         several={field.type === 'objects'}
@@ -104,6 +133,7 @@
     {:else}
       <input
         id={`field-${field.key}`}
+        {form}
         class="input input-sm w-full"
         inputmode={field.type === 'number' ? 'numeric' : 'text'}
         autocomplete="off"

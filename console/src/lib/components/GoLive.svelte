@@ -2,6 +2,7 @@
   import { desk, foresee, make, open, type Outlook } from '../desk/desk.svelte'
   import type { Edit } from '../api/types'
   import { live } from '../live/live.svelte'
+  import { announcement } from '../desk/announce.svelte'
   import Consequences from './Consequences.svelte'
 
   // The consequences of some edits, as they are typed, and the button that makes them.
@@ -11,6 +12,7 @@
     basedOn,
     missing = [],
     wrong = 0,
+    id,
     onseen,
     onmade,
   }: {
@@ -21,6 +23,8 @@
     missing?: string[]
     /** How many mistakes stand at fields. */
     wrong?: number
+    /** The form's id: Enter in a field with it as its form applies the edits. */
+    id?: string
     /** Is given what the service says of the edits. */
     onseen?: (outlook: Outlook) => void
     onmade: () => void
@@ -59,12 +63,11 @@
     if (shown) onseen?.(shown)
   })
   const unaccepted = $derived(desk.draft ? [] : open(shown?.warnings ?? []).filter((it) => !accept.includes(it.key)))
-  const blocked = $derived(
-    busy || edits.length === 0 || wrong > 0 || unaccepted.length > 0 || (refusal === null && outlook !== null && outlook.trouble !== ''),
-  )
+  const blocked = $derived(busy || edits.length === 0 || wrong > 0 || unaccepted.length > 0 || (refusal === null && outlook !== null && outlook.trouble !== ''))
 
   async function go(event: SubmitEvent) {
     event.preventDefault()
+    if (blocked) return
     busy = true
     const inTheWay = await make(edits, note, accept, basedOn)
     busy = false
@@ -72,12 +75,13 @@
     else {
       note = ''
       accept = []
+      announcement.say(desk.draft ? `The change is in draft ${desk.draft}.` : 'The change is applied.')
       onmade()
     }
   }
 </script>
 
-<form class="space-y-3" onsubmit={go}>
+<form {id} class="space-y-3" onsubmit={go}>
   {#if edits.length === 0 && wrong > 0}
     <p class="text-secondary">Nothing goes live while something is wrong.</p>
   {:else if edits.length === 0}

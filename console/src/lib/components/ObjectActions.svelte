@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import type { Edit, ObjectView } from '../api/types'
   import { words } from '../api/call'
   import { desk } from '../desk/desk.svelte'
@@ -30,7 +31,11 @@
 
   function begin(what: Doing) {
     ;[removal, trouble] = [null, '']
-    if (what === 'remove-all') removalOf(object, desk.draft).then((found) => (removal = found), (error) => (trouble = words(error)))
+    if (what === 'remove-all')
+      removalOf(object, desk.draft).then(
+        (found) => (removal = found),
+        (error) => (trouble = words(error)),
+      )
     to = ''
     differs = ''
     doing = what
@@ -57,7 +62,7 @@
     onclose={() => (doing = null)}
   >
     {#if doing === 'remove-all'}
-      {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+      {#if trouble}<Alert>{trouble}</Alert>{/if}
       <p class="mb-3">The frontend goes, and with it what nothing else uses: its pools with their servers, their checks, its address of a range.</p>
       {#each removal?.left ?? [] as it (it.path)}<p class="mb-1">{it.path} is left: it is used by {it.users.join(', ')} too.</p>{/each}
     {:else if doing !== 'remove'}

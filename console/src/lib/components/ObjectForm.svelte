@@ -37,6 +37,7 @@
     bases: Record<string, string>
   }
 
+  const formId = $props.id()
   const fields = $derived(FIELDS[kind])
   const place = $derived(around || `${KINDS[kind].home}.`)
   const key = $derived(`form ${object ? object.path : `${place}*`}`)
@@ -50,8 +51,7 @@
   let made = $state(false)
   let outlook = $state.raw<Outlook | null>(null)
 
-  const begin = (field: Field, of: ObjectView | null) =>
-    shown(field, of?.keys ?? {}) || (of === null && field.needed ? (field.choices[0]?.name ?? '') : '')
+  const begin = (field: Field, of: ObjectView | null) => shown(field, of?.keys ?? {}) || (of === null && field.needed ? (field.choices[0]?.name ?? '') : '')
 
   // The form begins anew when it is given another object. When the same one changes meanwhile, what was typed stays.
   const before = $derived(JSON.stringify(object))
@@ -105,7 +105,8 @@
       const now = begin(field, object)
       const mine = values[field.key] ?? ''
       if (object && mine !== now && now !== (bases[field.key] ?? ''))
-        found[field.key] = `Another change set it to ${now === '' ? 'its default' : now} meanwhile, from ${bases[field.key] || 'its default'}; your value would replace that.`
+        found[field.key] =
+          `Another change set it to ${now === '' ? 'its default' : now} meanwhile, from ${bases[field.key] || 'its default'}; your value would replace that.`
     }
     return found
   })
@@ -125,7 +126,9 @@
     return keys
   })
   /** All of its keys, as the form has them. */
-  const whole = $derived(Object.fromEntries(Object.entries({ ...(object?.keys ?? {}), ...changed }).filter(([key, value]) => value !== null && key !== 'labels')))
+  const whole = $derived(
+    Object.fromEntries(Object.entries({ ...(object?.keys ?? {}), ...changed }).filter(([key, value]) => value !== null && key !== 'labels')),
+  )
   const nameMistake = $derived(object ? null : wrongName(name.trim()))
   const ownMistakes = $derived.by(() => {
     const found: Record<string, Mistake> = {}
@@ -138,14 +141,18 @@
   const missing = $derived(
     object || typed === null
       ? []
-      : [...(name.trim() === '' ? ['Name'] : []), ...fields.filter((field) => field.needed && applies(field, values) && !values[field.key]?.trim()).map((field) => field.label)],
+      : [
+          ...(name.trim() === '' ? ['Name'] : []),
+          ...fields.filter((field) => field.needed && applies(field, values) && !values[field.key]?.trim()).map((field) => field.label),
+        ],
   )
   const path = $derived(object ? object.path : `${place}${name.trim()}`)
   const mistakes = $derived({ ...byKey(outlook?.mistakes ?? [], path), ...ownMistakes })
   const wrongs = $derived(Object.keys(ownMistakes).length + (nameMistake ? 1 : 0))
   const edits = $derived.by<Edit[]>(() => {
     if (wrongs > 0) return []
-    if (object && gone) return [{ do: 'add', object: object.path, keys: { ...whole, ...('labels' in changed ? { labels: changed.labels ?? null } : { labels: object.labels }) } }]
+    if (object && gone)
+      return [{ do: 'add', object: object.path, keys: { ...whole, ...('labels' in changed ? { labels: changed.labels ?? null } : { labels: object.labels }) } }]
     if (object) return Object.keys(changed).length === 0 ? [] : [{ do: 'change', object: object.path, keys: changed }]
     if (typed === null || missing.length > 0) return []
     const given = Object.fromEntries(Object.entries(changed).filter(([, value]) => value !== null))
@@ -174,6 +181,7 @@
         <label class="block" for="field-own-name">Name<span aria-hidden="true" class="text-secondary"> *</span></label>
         <input
           id="field-own-name"
+          form={formId}
           class="input input-sm w-full"
           autocomplete="off"
           bind:value={name}
@@ -184,12 +192,13 @@
         <FieldNotes id="wrong-own-name" mistake={nameMistake ?? (name.trim() ? (mistakes[''] ?? null) : null)} />
       </div>
     {/if}
-    <Fields {fields} bind:values {mistakes} {clashes} />
+    <Fields {fields} bind:values {mistakes} {clashes} form={formId} />
     {#if kind !== 'lookup' && kind !== 'reserved' && kind !== 'network'}
       <div class="mt-2">
         <label class="block" for="field-labels">Labels</label>
         <input
           id="field-labels"
+          form={formId}
           class="input input-sm w-full"
           autocomplete="off"
           bind:value={labels}
@@ -203,7 +212,7 @@
   </div>
   <div class="min-w-0 rounded-box border border-base-300 bg-base-200 p-3">
     <h2 class="mb-2 font-semibold">What this does</h2>
-    <GoLive {edits} {basedOn} {missing} wrong={wrongs} verb={gone ? 'Create again' : 'Apply'} onseen={(seen) => (outlook = seen)} onmade={done} />
+    <GoLive id={formId} {edits} {basedOn} {missing} wrong={wrongs} verb={gone ? 'Create again' : 'Apply'} onseen={(seen) => (outlook = seen)} onmade={done} />
     {#if kind === 'check'}<TryCheck name={object ? object.name : name} keys={whole} usedBy={object?.used_by ?? []} />{/if}
   </div>
 </div>

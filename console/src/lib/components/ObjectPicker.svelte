@@ -14,6 +14,7 @@
     required = false,
     invalid = false,
     describedby,
+    form,
   }: {
     id: string
     kind: Kind
@@ -29,6 +30,7 @@
     required?: boolean
     invalid?: boolean
     describedby?: string
+    form?: string
   } = $props()
 
   /** So many are listed; typing narrows them. */
@@ -97,6 +99,7 @@
   {/if}
   <input
     {id}
+    {form}
     class="input input-sm w-full"
     role="combobox"
     aria-expanded={isShown}
@@ -114,7 +117,12 @@
     onclick={() => (open = true)}
     {onblur}
   />
-  <ul id={`list-${id}`} role="listbox" aria-label={`Names of a ${kind}`} class={['menu absolute z-20 max-h-60 w-full flex-nowrap overflow-y-auto rounded-box border border-base-300 bg-base-100 p-1 shadow', !isShown && 'hidden']}>
+  <ul
+    id={`list-${id}`}
+    role="listbox"
+    aria-label={`Names of a ${kind}`}
+    class={['menu absolute z-20 max-h-60 w-full flex-nowrap overflow-y-auto rounded-box border border-base-300 bg-base-100 p-1 shadow', !isShown && 'hidden']}
+  >
     {#each listed as name, index (name)}
       <li
         id={`option-${id}-${index}`}
@@ -125,7 +133,9 @@
           event.preventDefault()
           pick(name)
         }}
-      >{name}</li>
+      >
+        {name}
+      </li>
     {:else}
       <li role="presentation" class="px-2 py-0.5 text-secondary">{names === undefined ? 'loading' : `no ${kind} has this in its name`}</li>
     {/each}

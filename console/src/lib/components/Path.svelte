@@ -7,4 +7,4 @@
   const name = $derived(path.replace(/^(frontends|pools|checks|hosts|ranges|networks|notifications)\./, '').replace(/\.(servers|lookups|taken)\./, '/'))
 </script>
 
-<a class="link link-hover" href={pageOf(path)}>{name}</a>
+<a class="link" href={pageOf(path)}>{name}</a>

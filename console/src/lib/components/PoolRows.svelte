@@ -43,7 +43,7 @@
     <tbody>
       {#each shown as pool (pool.name)}
         <tr class="border-t border-base-300">
-          <th scope="row" class="py-0.5 text-left"><a class="link link-hover font-semibold" href={`/pools/${pool.name}`}>{pool.name}</a></th>
+          <th scope="row" class="py-0.5 text-left"><a class="link font-semibold" href={`/pools/${pool.name}`}>{pool.name}</a></th>
           <td>{(frontends[pool.name] ?? []).join(', ') || '–'}</td>
           <td class="text-right" class:text-error={pool.eligible === 0}>{pool.eligible === 0 ? '✕ ' : ''}{pool.eligible} of {pool.size}</td>
           <td class="text-right" class:text-warning={pool.failing > 0}>{pool.failing}</td>

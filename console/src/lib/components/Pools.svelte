@@ -37,7 +37,7 @@
       <tbody>
         <tr class="border-t border-base-300">
           <th colspan="10" scope="rowgroup" class="py-1 text-left font-normal text-secondary">
-            <a class="link link-hover font-semibold text-base-content" href={`/pools/${pool.name}`}>{pool.name}</a>
+            <a class="link font-semibold text-base-content" href={`/pools/${pool.name}`}>{pool.name}</a>
             {pool.algorithm}
             {#if pool.check}
               · {pool.check.name}: {pool.check.asks} · a failure is noticed after {length(pool.check.timing.noticed.best_ms)}
@@ -45,7 +45,9 @@
             {:else}
               · no check: every server is taken to work
             {/if}
-            {#if pool.held}· <span class="text-warning">◆ tier {pool.tier} goes on working, a lower one could</span>{:else if (pool.tier ?? 0) > 0}· <span class="text-warning">◆ tier {pool.tier} works</span>{/if}
+            {#if pool.held}· <span class="text-warning">◆ tier {pool.tier} goes on working, a lower one could</span>{:else if (pool.tier ?? 0) > 0}· <span
+                class="text-warning">◆ tier {pool.tier} works</span
+              >{/if}
             {#if pool.waiting > 0}· <span class="text-warning">◆ {pool.waiting} wait, every server is full</span>{/if}
             {#if pool.servers.length === 0}· no servers: clients get nothing{/if}
           </th>
@@ -55,7 +57,11 @@
           {@const duty = dutySign(server)}
           <tr class="align-baseline hover:bg-base-200" data-server={server.server}>
             <th scope="row" class="py-0.5 pl-3 text-left font-semibold">{shortName(server.server)}</th>
-            <td>{server.address} weight {server.weight}{server.tier > 0 ? ` tier ${server.tier}` : ''}{server.ramp !== null ? ` · ramp ${Math.round(server.ramp * 100)} %` : ''}{server.full ? ' · ◆ full' : ''}</td>
+            <td
+              >{server.address} weight {server.weight}{server.tier > 0 ? ` tier ${server.tier}` : ''}{server.ramp !== null
+                ? ` · ramp ${Math.round(server.ramp * 100)} %`
+                : ''}{server.full ? ' · ◆ full' : ''}</td
+            >
             <td class={`whitespace-nowrap ${duty.tone}`} data-testid="duty">{duty.glyph} {duty.word}</td>
             <td data-testid="health">
               <span class={health.tone}>{health.glyph} {health.word}</span>
@@ -63,19 +69,16 @@
               {#if why(server)}<div class="max-w-md text-secondary">{why(server)}</div>{/if}
             </td>
             <td class="pr-4">
-              <Share
-                expected={server.expected}
-                goesBy={pool.shares_go_by}
-                observed={server.observed.ten_seconds.share}
-                minute={server.observed.minute.share}
-              />
+              <Share expected={server.expected} goesBy={pool.shares_go_by} observed={server.observed.ten_seconds.share} minute={server.observed.minute.share} />
             </td>
             <td class="text-right">{server.in_flight}</td>
             <td class="text-right" class:text-warning={server.observed.minute.failed > 0}>{server.observed.minute.failed}</td>
             <td class="text-right" class:text-warning={server.observed.minute.retried > 0}>{server.observed.minute.retried}</td>
             <td class="text-right" class:text-warning={server.observed.minute.errors > 0}>{server.observed.minute.errors}</td>
             <td class="whitespace-nowrap text-right">
-              {#if server.health.checked}<button class="btn btn-xs whitespace-nowrap" onclick={() => onprobes(server)} aria-label={`Probes of ${server.server}`}>{server.health.state === 'up' ? 'Probes …' : 'Why? …'}</button>{/if}
+              {#if server.health.checked}<button class="btn btn-xs whitespace-nowrap" onclick={() => onprobes(server)} aria-label={`Probes of ${server.server}`}
+                  >{server.health.state === 'up' ? 'Probes …' : 'Why? …'}</button
+                >{/if}
               <button class="btn btn-xs whitespace-nowrap" onclick={() => onduty(server)} aria-label={`Duty of ${server.server}`}>Duty …</button>
             </td>
           </tr>
@@ -85,8 +88,8 @@
   </table>
   {#each status.frontends.filter((it) => it.unavailable + it.unanswered + it.refused + it.cut_for_memory > 0) as frontend (frontend.name)}
     <p class="mt-2 text-warning">
-      frontend {frontend.name}, last minute: {frontend.unavailable} answered 503, {frontend.unanswered} answered 502/504 or
-      broken off, {frontend.refused} refused{frontend.cut_for_memory > 0
+      frontend {frontend.name}, last minute: {frontend.unavailable} answered 503, {frontend.unanswered} answered 502/504 or broken off, {frontend.refused} refused{frontend.cut_for_memory >
+      0
         ? `, ${frontend.cut_for_memory} ended for the memory they held`
         : ''}; {rate(frontend.per_second)} requests/s, {frontend.connections} clients
     </p>

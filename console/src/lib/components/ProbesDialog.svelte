@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { diagnose, probes as ask, words } from '../api/call'
   import type { Diagnosis, Mark, Probes } from '../api/types'
   import { ago, clock, micros } from '../format/format'
@@ -42,8 +43,11 @@
   const tone = (mark: Mark) => (mark.passed ? 'bg-success' : 'bg-error')
   /** Tall where health changed, so that colour is not the only sign. */
   const height = (mark: Mark) => (mark.to !== null ? 'h-8' : mark.passed ? 'h-4' : 'h-6')
-  const told = (mark: Mark) => `${clock(mark.at)} ${mark.passed ? 'passed' : `failed (${steps[mark.step]})`}${mark.to ? `, now ${mark.to}` : ''}: ${mark.observed}`
-  const changes = $derived(known === null || known.changes_today === 0 ? '' : known.changes_today === 1 ? 'changed once today' : `changed ${known.changes_today} times today`)
+  const told = (mark: Mark) =>
+    `${clock(mark.at)} ${mark.passed ? 'passed' : `failed (${steps[mark.step]})`}${mark.to ? `, now ${mark.to}` : ''}: ${mark.observed}`
+  const changes = $derived(
+    known === null || known.changes_today === 0 ? '' : known.changes_today === 1 ? 'changed once today' : `changed ${known.changes_today} times today`,
+  )
 
   async function climb() {
     busy = true
@@ -57,7 +61,7 @@
 </script>
 
 <Dialog title={`Probes of ${server}`} wide {onclose}>
-  {#if trouble}<p class="mb-2 text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert class="mb-2">{trouble}</Alert>{/if}
   {#if known}
     <p class="mb-2">
       <strong>{known.state}</strong>
@@ -65,7 +69,12 @@
       {#if changes}<span class="text-secondary">· {changes}</span>{/if}
     </p>
     {#if known.marks.length > 0}
-      <div class="mb-1 flex h-12 items-end justify-end gap-0.5 overflow-hidden border-b border-base-300" role="img" aria-label={`The last ${known.marks.length} probes, the newest on the right`} data-testid="marks">
+      <div
+        class="mb-1 flex h-12 items-end justify-end gap-0.5 overflow-hidden border-b border-base-300"
+        role="img"
+        aria-label={`The last ${known.marks.length} probes, the newest on the right`}
+        data-testid="marks"
+      >
         {#each known.marks as mark (mark.at)}
           <div class="flex w-3 flex-col items-center justify-end" title={told(mark)}>
             <span class="text-xs leading-none">{mark.to !== null || !mark.passed ? sign(mark) : ''}</span>

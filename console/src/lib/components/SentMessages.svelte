@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { messages, tryMessage, words } from '../api/call'
   import type { SentMessage } from '../api/types'
   import { clock } from '../format/format'
@@ -59,7 +60,7 @@
     <h3 class="font-semibold">Sent</h3>
     {#if name}<button class="btn btn-xs" disabled={busy} onclick={send}>{busy ? 'Sending …' : 'Send a try'}</button>{/if}
   </div>
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if shown.length === 0}
     <p class="text-secondary">Nothing was sent yet.</p>
   {:else}
@@ -68,10 +69,12 @@
         {#each shown as it, index (index)}
           <tr class="border-t border-base-300 align-baseline">
             <td class="whitespace-nowrap py-0.5 pr-3">
-              {#if it.delivered}<span class="text-success">✓ delivered</span>{:else if it.next_try}<span class="text-warning">… on its way</span>{:else}<span class="text-error">✗ not delivered</span>{/if}
+              {#if it.delivered}<span class="text-success">✓ delivered</span>{:else if it.next_try}<span class="text-warning">… on its way</span>{:else}<span
+                  class="text-error">✗ not delivered</span
+                >{/if}
             </td>
             <td class="whitespace-nowrap pr-3">{clock(it.at)}</td>
-            {#if !name}<td class="pr-3"><a class="link link-hover" href={`/notifications/${it.name}`}>{it.name}</a></td>{/if}
+            {#if !name}<td class="pr-3"><a class="link" href={`/notifications/${it.name}`}>{it.name}</a></td>{/if}
             <td class="pr-3">{it.via}</td>
             <td>
               {it.message}

@@ -2,12 +2,7 @@
   import { percent } from '../format/format'
 
   // Where more than weights decides, no share is expected of a server that gets work.
-  let {
-    expected,
-    goesBy,
-    observed,
-    minute,
-  }: { expected: number; goesBy: string | null; observed: number | null; minute: number | null } = $props()
+  let { expected, goesBy, observed, minute }: { expected: number; goesBy: string | null; observed: number | null; minute: number | null } = $props()
   const sure = $derived(goesBy === null || expected === 0)
 </script>
 
@@ -17,5 +12,8 @@
     <div class="h-full bg-primary/60" style={`width: ${(observed ?? 0) * 100}%`}></div>
     {#if sure}<div class="absolute -top-0.5 h-4 w-0.5 bg-base-content" style={`left: calc(${expected * 100}% - 1px)`}></div>{/if}
   </div>
-  <span class="whitespace-nowrap"><span title={sure ? undefined : `deals out by ${goesBy}`}>{sure ? percent(expected) : '–'}</span> <span class="text-secondary">·</span> {percent(observed)} <span class="text-secondary">· {percent(minute)}</span></span>
+  <span class="whitespace-nowrap"
+    ><span title={sure ? undefined : `deals out by ${goesBy}`}>{sure ? percent(expected) : '–'}</span> <span class="text-secondary">·</span>
+    {percent(observed)} <span class="text-secondary">· {percent(minute)}</span></span
+  >
 </div>

@@ -3,10 +3,12 @@
   import type { Draft, Status } from '../api/types'
   import { desk } from '../desk/desk.svelte'
   import { unsaved } from '../desk/unsaved.svelte'
-  import { ago, clock } from '../format/format'
+  import { ago, clock, zone } from '../format/format'
   import { live } from '../live/live.svelte'
   import { route } from '../../router'
+  import { announcement, fresh } from '../desk/announce.svelte'
   import Dialog from './Dialog.svelte'
+  import Legend from './Legend.svelte'
 
   let { status }: { status: Status } = $props()
 
@@ -40,6 +42,21 @@
 
   const isHere = (path: string) => (path === '/' ? route.pathname === '/' : route.pathname.startsWith(path))
 
+  let before: string[] = []
+  let wasLost = false
+  $effect(() => {
+    const now = status.troubles
+    const isLost = live.lostSince !== null
+    const [news, gone] = [fresh(before, now), before.length > 0 && now.length === 0]
+    if (isLost && !wasLost) announcement.say('The connection to the service is lost.')
+    else if (!isLost && wasLost) announcement.say('The service answers again.')
+    else if (news.length > 0) announcement.say(news.join('. '))
+    else if (gone) announcement.say('All is well.')
+    before = now
+    wasLost = isLost
+  })
+
+  let legend = $state(false)
   const works = $derived(Object.entries(unsaved.works))
   let asking = $state(false)
 
@@ -79,7 +96,10 @@
         {#each known as it (it.name)}<option value={it.name}>draft {it.name}</option>{/each}
       </select>
     </label>
-    <button class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none" onclick={() => (works.length > 0 ? (asking = true) : void leave())}>Log out</button>
+    <button
+      class="btn btn-xs border-neutral-content/40 bg-transparent text-neutral-content shadow-none"
+      onclick={() => (works.length > 0 ? (asking = true) : void leave())}>Log out</button
+    >
   </div>
   <div class="mt-1 flex flex-wrap gap-x-4 text-neutral-content/80">
     <span>
@@ -94,14 +114,17 @@
       <span data-testid="unsaved">
         ◆ typed and not made yet:
         {#each works as [key, work], index (key)}{index > 0 ? ', ' : ''}<a class="underline" href={work.href}>{work.title}</a>
-          <button class="opacity-80 hover:opacity-100" aria-label={`Forget what was typed for ${work.title}`} onclick={() => unsaved.keep(key, '', null)}>✕</button>{/each}
+          <button class="min-h-6 min-w-6" aria-label={`Forget what was typed for ${work.title}`} onclick={() => unsaved.keep(key, '', null)}>✕</button>{/each}
       </span>
     {/if}
-    <span class="ml-auto">up {ago(status.node.started, status.at)} · {status.node.workers} workers · {clock(status.at)}</span>
+    <span class="ml-auto"
+      >up {ago(status.node.started, status.at)} · {status.node.workers} workers · {clock(status.at)}
+      {zone} · <button class="min-h-6 underline" onclick={() => (legend = true)}>Signs</button></span
+    >
   </div>
 </header>
 
-<section aria-live="polite" aria-label="How objects are" id="verdict">
+<section aria-label="State of the service" id="verdict">
   {#if live.lostSince}
     <p class="rounded-box border border-error bg-base-100 px-3 py-2 text-error">
       ✕ The connection to the service is lost since {clock(live.lostSince.toISOString())}. What you see is from
@@ -118,6 +141,7 @@
   {/if}
 </section>
 
+{#if legend}<Legend onclose={() => (legend = false)} />{/if}
 {#if asking}
   <Dialog title="Log out?" onclose={() => (asking = false)}>
     <p class="mb-3">What you typed for {works.map(([, work]) => work.title).join(', ')} is not made yet, and is lost.</p>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { resetTotals, words } from '../api/call'
   import type { ServerStatus, Status, Totals } from '../api/types'
   import { bytes, moment, shortName } from '../format/format'
@@ -64,4 +65,4 @@
 </div>
 <button class="btn btn-sm mt-2" onclick={anew}>Count anew from now on</button>
 <span class="text-secondary">for all pools; what was counted since the start stays beside it</span>
-{#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+{#if trouble}<Alert>{trouble}</Alert>{/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { beginTrial, words } from '../api/call'
   import type { Trial } from '../api/types'
   import { length, micros, percent, points } from '../format/format'
@@ -26,7 +27,10 @@
   async function submit(event: SubmitEvent) {
     event.preventDefault()
     trouble = ''
-    const own = protocol === 'http' ? { path: path.trim() || '/', keep_cookies: keepCookies } : { say: say || undefined, one_way: (protocol === 'udp' && oneWay) || undefined }
+    const own =
+      protocol === 'http'
+        ? { path: path.trim() || '/', keep_cookies: keepCookies }
+        : { say: say || undefined, one_way: (protocol === 'udp' && oneWay) || undefined }
     try {
       begun = await beginTrial({
         frontend,
@@ -34,7 +38,7 @@
         concurrency,
         clients: clients ?? undefined,
         from: from.trim() || undefined,
-        ...own
+        ...own,
       })
     } catch (error) {
       trouble = words(error)
@@ -83,8 +87,11 @@
     {/if}
     <button class="btn btn-primary" type="submit" disabled={trial?.state === 'running'}>Send real {many}</button>
   </form>
-  <p class="mt-2 text-secondary">They go through the frontend as any client’s do, and are counted by the server that took them. Clients take turns, each with its own address as far as the network has so many.</p>
-  {#if trouble}<p class="mt-2 text-error" role="alert">✕ {trouble}</p>{/if}
+  <p class="mt-2 text-secondary">
+    They go through the frontend as any client’s do, and are counted by the server that took them. Clients take turns, each with its own address as far as the
+    network has so many.
+  </p>
+  {#if trouble}<Alert class="mt-2">{trouble}</Alert>{/if}
 
   {#if trial}
     <div class="mt-4" data-testid="trial" aria-live="polite">
@@ -130,8 +137,10 @@
           </tbody>
         </table>
         <p class="mt-2">
-          {tally.requests} {sent} in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} went to another
-          server after one failed{(tally.tied ?? 0) > 0 ? `; ${tally.tied} of one server alone, ${tally.strayed} of them went elsewhere` : ''}.
+          {tally.requests}
+          {sent} in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} went to another server after one failed{(tally.tied ?? 0) > 0
+            ? `; ${tally.tied} of one server alone, ${tally.strayed} of them went elsewhere`
+            : ''}.
           {#if tally.test}
             Chi-square {tally.test.statistic.toFixed(2)} with {tally.test.freedom} degrees of freedom,
             {tally.test.p_value < 0.001 ? 'p < 0.001' : `p = ${tally.test.p_value.toFixed(3)}`}.

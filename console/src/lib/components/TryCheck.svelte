@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Alert from './Alert.svelte'
   import { tryCheck, words } from '../api/call'
   import type { Keys, TryAnswer } from '../api/types'
   import { micros } from '../format/format'
@@ -26,7 +27,10 @@
   const usual = $derived.by(() => {
     const pools = live.status?.pools ?? []
     const using = pools.filter((pool) => usedBy.includes(`pools.${pool.name}`))
-    return (using.length > 0 ? using : pools).flatMap((pool) => pool.servers.map((it) => it.server)).slice(0, FEW).join(' ')
+    return (using.length > 0 ? using : pools)
+      .flatMap((pool) => pool.servers.map((it) => it.server))
+      .slice(0, FEW)
+      .join(' ')
   })
   const servers = $derived(typed ?? usual)
 
@@ -44,11 +48,18 @@
 <section class="mt-4 border-t border-base-300 pt-3" aria-label="Try it">
   <h3 class="mb-1 font-semibold">Try it, as it stands here</h3>
   <div class="flex flex-wrap items-end gap-2">
-    <label class="grow">on servers <input class="input input-sm w-full" value={servers} oninput={(event) => (typed = event.currentTarget.value)} placeholder="booking/gull booking/tern" /></label>
+    <label class="grow"
+      >on servers <input
+        class="input input-sm w-full"
+        value={servers}
+        oninput={(event) => (typed = event.currentTarget.value)}
+        placeholder="booking/gull booking/tern"
+      /></label
+    >
     <button class="btn btn-primary btn-sm" disabled={busy || servers.trim() === ''} onclick={run}>{busy ? 'Asking …' : 'Try it'}</button>
   </div>
   <p class="text-secondary">One probe of each, now, from the service. Nobody’s health changes.</p>
-  {#if trouble}<p class="text-error" role="alert">✕ {trouble}</p>{/if}
+  {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if answer}
     <div class="relative mt-2 overflow-x-auto" aria-live="polite" data-testid="tries">
       <table class="w-full">
@@ -65,7 +76,12 @@
             <tr class="border-t border-base-300 align-baseline">
               <td class="pr-3 text-secondary">{word}</td>
               {#each answer.tries as it (it.server)}
-                <td class="pr-3">{#each (it.evidence.steps ?? []).filter((taken) => taken.step === step) as taken, index (index)}<div>{micros(taken.took_us)} {taken.observed}</div>{:else}-{/each}</td>
+                <td class="pr-3"
+                  >{#each (it.evidence.steps ?? []).filter((taken) => taken.step === step) as taken, index (index)}<div>
+                      {micros(taken.took_us)}
+                      {taken.observed}
+                    </div>{:else}-{/each}</td
+                >
               {/each}
             </tr>
           {/each}

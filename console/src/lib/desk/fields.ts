@@ -96,7 +96,8 @@ export const FIELDS = Object.fromEntries(
 const holds = (condition: DecidedBy, values: Record<string, string>) => condition.values.includes(values[condition.key] ?? '')
 
 /** The choices of a field beside the values of the others. */
-export const choicesOf = (field: Field, values: Record<string, string>): Choice[] => field.choices.filter((choice) => !choice.when || holds(choice.when, values))
+export const choicesOf = (field: Field, values: Record<string, string>): Choice[] =>
+  field.choices.filter((choice) => !choice.when || holds(choice.when, values))
 
 /** Whether a field has a meaning beside the values of the others. An empty one stands for its default. */
 export const applies = (field: Field, values: Record<string, string>): boolean => field.when.every((condition) => holds(condition, values))

@@ -2,7 +2,15 @@
 
 import type { Kind } from '../api/types'
 
-const HOMES: Record<string, Kind> = { frontends: 'frontend', pools: 'pool', checks: 'check', hosts: 'host', ranges: 'range', notifications: 'notification', networks: 'network' }
+const HOMES: Record<string, Kind> = {
+  frontends: 'frontend',
+  pools: 'pool',
+  checks: 'check',
+  hosts: 'host',
+  ranges: 'range',
+  notifications: 'notification',
+  networks: 'network',
+}
 
 /** The kind of object that a page's address is about. */
 export const kindOf = (pathname: string): Kind => HOMES[pathname.split('/')[1] ?? ''] ?? 'frontend'

@@ -5,8 +5,11 @@ const LETTERS: Record<string, string> = { '\n': '\\n', '\r': '\\r', '\t': '\\t',
 
 /** The text as it can be typed. */
 export const escaped = (text: string) =>
-  // eslint-disable-next-line no-control-regex
-  text.replace(/[\u0000-\u001f\u007f-\u009f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff\\]/g, (letter) => LETTERS[letter] ?? `\\u${letter.charCodeAt(0).toString(16).padStart(4, '0')}`)
+  text.replace(
+    // eslint-disable-next-line no-control-regex
+    /[\u0000-\u001f\u007f-\u009f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff\\]/g,
+    (letter) => LETTERS[letter] ?? `\\u${letter.charCodeAt(0).toString(16).padStart(4, '0')}`,
+  )
 
 /** What was typed; null when it has an escape that there is not. */
 export function unescaped(typed: string): string | null {

@@ -33,8 +33,7 @@ export function bytes(count: number): string {
 /** How long before `now` something was. */
 export const ago = (then: string, now: string) => length(Math.max(0, Date.parse(now) - Date.parse(then)))
 
-export const clock = (at: string) =>
-  new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
+export const clock = (at: string) => new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
 
 /** A day and a time, in the reader's own time zone, as on the command line. */
 export function moment(at: string): string {
@@ -57,3 +56,7 @@ export function fit(text: string, letters: number): string {
   const end = Math.floor((letters - 1) / 3)
   return `${text.slice(0, letters - 1 - end)}…${text.slice(text.length - end)}`
 }
+
+/** The time zone in which times are shown, such as `UTC` or `CET`. */
+export const zone =
+  new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' }).formatToParts(new Date()).find((part) => part.type === 'timeZoneName')?.value ?? ''

@@ -344,8 +344,8 @@ async fn tokens_are_made_and_taken_back_on_their_page() {
     let token = browser.text("[data-testid=token]").await.trim().to_owned();
     let client = merismos_client::Client::new(&service.url(), &token).unwrap();
     client.status().await.expect("it counts");
-    browser.click("button[aria-label='Take night-shift back']").await;
-    browser.press("Take night-shift back now").await;
+    browser.click("button[aria-label='Revoke night-shift']").await;
+    browser.press("Revoke night-shift now").await;
     until("it counts no more", async || client.status().await.is_err()).await;
     browser.end().await;
 }

@@ -11,6 +11,7 @@ mod changes;
 mod checks;
 mod command_line;
 mod console;
+mod console_access;
 mod console_forms;
 mod control_side;
 mod database;

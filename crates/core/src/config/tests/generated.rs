@@ -32,7 +32,7 @@ fn the_schema_is_the_one_of_the_keys() {
 fn the_consoles_forms_are_those_of_the_keys() {
     let kinds = HOMES.iter().map(|(kind, _)| *kind).chain([ObjectKind::Reserved]);
     let all: serde_json::Map<String, Value> =
-        kinds.map(|kind| (kind.to_string(), json!(key_help::of(kind)))).collect();
+        kinds.map(|kind| (json!(kind).as_str().unwrap().to_owned(), json!(key_help::of(kind)))).collect();
     hold("console/src/lib/desk/keys.json", &(serde_json::to_string_pretty(&all).unwrap() + "\n"));
 }
 

@@ -1,0 +1,61 @@
+// Whole jobs by keyboard alone: node tests/keyboard.mjs URL TOKEN LISTEN SERVERS, with servers as ADDRESS:PORT,ADDRESS:PORT
+// A job that can't be done ends it with 1.
+
+import { logIn, open, tabTo } from './browser.mjs'
+
+const [url, token, listen, servers] = process.argv.slice(2)
+const browser = await open()
+const page = await logIn(browser, url, token)
+const announced = (words) => page.locator('[data-testid=announced]').filter({ hasText: words }).waitFor({ state: 'attached' })
+const focus = () => page.evaluate(() => document.activeElement?.tagName)
+const { keyboard } = page
+
+// The skip link is the first thing that Tab comes to, and leads past the navigation.
+await page.goto(`${url}/new-service`)
+await page.locator('nav').waitFor()
+await tabTo(page, 'Skip to the content', 1)
+await keyboard.press('Enter')
+if ((await focus()) !== 'MAIN') throw new Error('the skip link leads to the content')
+
+// A service: a frontend, its pool, servers and check.
+await tabTo(page, 'Name')
+await keyboard.type('catalogue')
+await tabTo(page, 'Listen')
+await keyboard.type(listen)
+await tabTo(page, /^Servers, a line each/)
+await keyboard.type(servers.split(',').join('\n'))
+await page.getByRole('button', { name: 'Apply', exact: true }).and(page.locator(':enabled')).waitFor()
+await tabTo(page, 'Apply')
+await keyboard.press('Enter')
+await announced('The change is applied.')
+await page.waitForURL(/\/pools\/catalogue/)
+if ((await focus()) === 'BODY') throw new Error('after going to the pool, the focus is on its page')
+
+// Arrow keys go from tab to tab; Enter in a field applies the settings.
+await tabTo(page, /^Servers \(/)
+await keyboard.press('End')
+await page.getByRole('tab', { name: 'Settings', selected: true }).waitFor()
+await tabTo(page, /^Note/)
+await keyboard.type('the ferries')
+await page.getByText('note of pool catalogue').waitFor()
+await keyboard.press('Enter')
+await announced('The change is applied.')
+
+// Maintenance: a server is drained, with a reason.
+await page.goto(`${url}/pools/catalogue`)
+await tabTo(page, /^Duty of catalogue\//)
+await keyboard.press('Enter')
+await page.locator('dialog').waitFor()
+await tabTo(page, 'Reason', 30)
+await keyboard.type('new disk')
+await tabTo(page, 'Drain', 30)
+await keyboard.press('Enter')
+await page.locator('dialog').waitFor({ state: 'detached' })
+await page
+  .getByText(/drain(ing|ed)/)
+  .first()
+  .waitFor()
+if ((await focus()) === 'BODY') throw new Error('after the dialog, the focus is where it was')
+
+await browser.close()
+console.log('every job was done by keyboard')
