@@ -6,46 +6,26 @@
 //! A document changes by [`edit`]s of its [`object`]s, or by another one; [`diff`], [`impact`] and [`renames`] say
 //! what that means, and [`merge`] joins the work of two people.
 
-mod balancing;
-pub mod bulk_add;
-pub mod check;
-mod checks;
+pub mod analyse;
 pub mod decode;
-mod defaults;
-pub mod diff;
-pub mod discovery;
-pub mod document;
 pub mod edit;
-pub mod failure_handling;
-pub mod hosts;
-pub mod impact;
-pub mod json_schema;
-pub mod key;
-pub mod key_help;
-pub mod keys;
-pub mod listen_address;
-pub mod lost_capacity;
-pub mod merge;
-mod migrate;
-mod notification;
-pub mod object;
-pub mod objects;
-pub mod pool_shares;
 mod problem;
-pub mod references;
-pub mod renames;
-pub mod tree;
-mod upstream;
-mod warnings;
+pub mod schema;
 
-pub use check::Checked;
-pub use document::Document;
-pub use object::{ObjectKind, ObjectPath};
-pub use problem::Problem;
-pub use tree::DocumentFormat;
-pub use warnings::{
+pub use analyse::warnings::{
     Acceptance, ClientFate, EligibleCount, SharedServer, Warning, WarningKind, WarningLevel, WarningReason,
 };
+pub use analyse::{check, diff, discovery, impact, lost_capacity, pool_shares, renames};
+pub use check::Checked;
+pub use decode::tree::{self, DocumentFormat};
+pub use document::Document;
+pub use edit::{bulk_add, hosts, merge, object, objects, references};
+pub use object::{ObjectKind, ObjectPath};
+pub use problem::Problem;
+pub use schema::{document, failure_handling, json_schema, key, key_help, keys, listen_address};
+
+use analyse::{defaults, warnings};
+use decode::migrate;
 
 /// Reads and checks a whole document.
 ///

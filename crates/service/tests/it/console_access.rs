@@ -10,7 +10,12 @@ async fn browser_test(script: &'static str, arguments: Vec<String>) -> Output {
     let console = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console");
     // Each wait inside is bounded; this bounds them all.
     let run = move || {
-        Command::new("timeout").args(["300", "node", script]).args(arguments).current_dir(console).output().unwrap()
+        Command::new("timeout")
+            .args(["300", "node", script])
+            .args(arguments)
+            .current_dir(console)
+            .output()
+            .unwrap()
     };
     tokio::task::spawn_blocking(run).await.unwrap()
 }
@@ -33,7 +38,8 @@ async fn no_page_in_any_state_has_an_accessibility_finding() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn whole_jobs_are_done_by_keyboard_alone() {
     let service = Service::bare(Database::shared(), &["gull", "tern"]).await;
-    let servers: Vec<String> = service.stand_ins.iter().map(|stand_in| stand_in.address.to_string()).collect();
+    let servers: Vec<String> =
+        service.stand_ins.iter().map(|stand_in| stand_in.address.to_string()).collect();
     let arguments = vec![service.url(), service.token(), service.frontend.to_string(), servers.join(",")];
     let output = browser_test("tests/keyboard.mjs", arguments).await;
     assert!(output.status.success(), "{}", said(&output));

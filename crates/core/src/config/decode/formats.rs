@@ -4,10 +4,10 @@ use std::net::{IpAddr, SocketAddr};
 
 use ipnet::IpNet;
 
-use super::super::balancing::{HashKey, is_token};
-use super::super::checks::{ExpectedValue, SecretRef};
-use super::super::document::{Failback, SESSION_COOKIE, StatusRange};
-use super::super::listen_address::{AddressRange, AddressRef, AddressSource};
+use crate::config::document::{Failback, SESSION_COOKIE, StatusRange};
+use crate::config::listen_address::{AddressRange, AddressRef, AddressSource};
+use crate::config::schema::balancing::{HashKey, is_token};
+use crate::config::schema::checks::{ExpectedValue, SecretRef};
 use crate::name::Name;
 use crate::text::is_plain;
 
@@ -174,7 +174,7 @@ fn is_line(text: &str, most: usize) -> bool {
 }
 
 /// A network; an address is one of a single address.
-pub(super) fn network(text: &str) -> Option<IpNet> {
+pub(in crate::config) fn network(text: &str) -> Option<IpNet> {
     let prefix = text.parse::<IpNet>().ok().filter(|net| net.addr() == net.network());
     prefix.or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
 }

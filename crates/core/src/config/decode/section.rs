@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use super::super::Problem;
-use super::super::key::{DefaultValue, Field, Key, KeyCondition, Keys, Shape};
-use super::super::tree::{DocumentNode, Value};
 use super::describe;
 use super::value::{KeyValue, expected};
+use crate::config::Problem;
+use crate::config::key::{DefaultValue, Field, Key, KeyCondition, Keys, Shape};
+use crate::config::tree::{DocumentNode, Value};
 use crate::name::Name;
 
 /// One table of the tree while it is read: knows its path and which keys it was asked for.
@@ -25,12 +25,12 @@ pub struct Section<'t, 'p> {
 #[derive(Debug)]
 pub struct Place<'a, 'p> {
     /// The path of the table around it.
-    pub(super) around: &'a str,
+    pub(in crate::config) around: &'a str,
     /// Its key in that table.
-    pub(super) key: &'a str,
+    pub(in crate::config) key: &'a str,
     /// The line of its key.
-    pub(super) line: usize,
-    pub(super) problems: &'p mut Vec<Problem>,
+    pub(in crate::config) line: usize,
+    pub(in crate::config) problems: &'p mut Vec<Problem>,
 }
 
 impl Place<'_, '_> {
@@ -39,12 +39,12 @@ impl Place<'_, '_> {
     }
 
     /// Notes that a value is not as expected.
-    pub(super) fn mismatch(&mut self, value: &Value, expected: impl Into<String>) {
+    pub(in crate::config) fn mismatch(&mut self, value: &Value, expected: impl Into<String>) {
         self.problem(format!("found {}", describe(value)), expected);
     }
 
     /// Notes a problem.
-    pub(super) fn problem(&mut self, found: String, expected: impl Into<String>) {
+    pub(in crate::config) fn problem(&mut self, found: String, expected: impl Into<String>) {
         let problem = Problem::at(&self.path(), found, expected);
         self.problems.push(Problem { line: Some(self.line), ..problem });
     }
@@ -58,12 +58,16 @@ impl Place<'_, '_> {
     }
 
     /// Reads values by name.
-    pub(super) fn named<T: KeyValue>(&mut self, node: &DocumentNode, key: &'static Key) -> BTreeMap<Name, T> {
+    pub(in crate::config) fn named<T: KeyValue>(
+        &mut self,
+        node: &DocumentNode,
+        key: &'static Key,
+    ) -> BTreeMap<Name, T> {
         self.pairs(node, key, |name| name.parse().map_err(|error: crate::name::NameError| error.to_string()))
     }
 
     /// Reads values by some text that is read by `parse`.
-    pub(super) fn pairs<K: Ord, T: KeyValue>(
+    pub(in crate::config) fn pairs<K: Ord, T: KeyValue>(
         &mut self,
         node: &DocumentNode,
         key: &'static Key,
@@ -268,7 +272,7 @@ impl<'t, 'p> Section<'t, 'p> {
     }
 
     /// Says which keys nobody asked for.
-    pub(super) fn close(self) {
+    pub(in crate::config) fn close(self) {
         if self.undecided {
             return;
         }
@@ -292,7 +296,7 @@ impl<'t, 'p> Section<'t, 'p> {
 }
 
 /// Words in quotes, as a choice: `"a", "b" or "c"`.
-pub(super) fn quoted(names: &[&str]) -> String {
+pub(in crate::config) fn quoted(names: &[&str]) -> String {
     let quoted: Vec<String> = names.iter().map(|name| format!("{name:?}")).collect();
     match quoted.split_last() {
         Some((last, rest)) if !rest.is_empty() => format!("{} or {last}", rest.join(", ")),

@@ -7,17 +7,17 @@ use std::str::FromStr;
 
 use ipnet::IpNet;
 
-use super::super::checks::{ExpectedValue, Pattern, SecretRef};
-use super::super::document::{
+use super::formats::{self, TextFormat};
+use super::section::{Place, quoted};
+use crate::config::document::{
     Algorithm, BalancePer, ChecksNeeded, ChoosePool, DnsRecordType, Failback, HashKey, HttpVersion,
     LookupRecords, MailTls, NotifiedChange, OpenConnections, PassiveAction, PersistenceKind, Protocol,
     ProxyVersion, StatusRange, TlsVerify, WhenAbsent, WhenEmpty, WhenNone,
 };
-use super::super::key::{Key, Range, Shape};
-use super::super::listen_address::{AddressRange, AddressRef};
-use super::super::tree::{DocumentNode, Value};
-use super::formats::{self, TextFormat};
-use super::section::{Place, quoted};
+use crate::config::key::{Key, Range, Shape};
+use crate::config::listen_address::{AddressRange, AddressRef};
+use crate::config::schema::checks::{ExpectedValue, Pattern, SecretRef};
+use crate::config::tree::{DocumentNode, Value};
 use crate::name::Name;
 use crate::units::{Size, Span};
 
@@ -55,7 +55,7 @@ pub(crate) trait KeyValue: Sized {
 }
 
 /// What would be right for a key.
-pub(super) fn expected(key: &Key) -> String {
+pub(in crate::config) fn expected(key: &Key) -> String {
     if !key.expected.is_empty() {
         return key.expected.to_owned();
     }

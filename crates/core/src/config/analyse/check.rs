@@ -1,0 +1,347 @@
+//! Relations between the objects of a document, and the proof that they hold.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use crate::config::Problem;
+use crate::config::discovery::{DiscoveredServers, discovered_name};
+use crate::config::document::{Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec};
+use crate::config::listen_address::AddressSource;
+use crate::config::tree::DocumentNode;
+use crate::config::warnings::{Warning, warnings};
+use crate::name::{Name, nearest};
+
+/// A document that was checked whole. Only [`crate::config::load`] and [`check`] make one, so whoever holds it may deploy it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Checked {
+    document: Arc<Document>,
+    warnings: Vec<Warning>,
+}
+
+impl Checked {
+    /// The document of a service that nobody has configured yet.
+    #[must_use]
+    pub fn empty() -> Self {
+        Self { document: Arc::default(), warnings: Vec::new() }
+    }
+
+    /// The document, to be kept without copying it.
+    #[must_use]
+    pub fn shared(&self) -> Arc<Document> {
+        Arc::clone(&self.document)
+    }
+
+    /// The document.
+    #[must_use]
+    pub fn document(&self) -> &Document {
+        &self.document
+    }
+
+    /// What is allowed and probably not wanted.
+    #[must_use]
+    pub fn warnings(&self) -> &[Warning] {
+        &self.warnings
+    }
+
+    /// The document with the servers that lookups found beside those that stand in it. An address that a pool has
+    /// already is left out. Gives the document itself when nothing was found.
+    #[must_use]
+    pub fn with_found(&self, found: &DiscoveredServers) -> Self {
+        let mut document = Arc::clone(&self.document);
+        for ((pool, lookup), servers) in found {
+            let has_lookup = |pool: &PoolSpec| pool.lookups.contains_key(lookup);
+            if servers.is_empty() || !document.pools.get(pool).is_some_and(has_lookup) {
+                continue;
+            }
+            let Some(pool) = Arc::make_mut(&mut document).pools.get_mut(pool) else { continue };
+            let mut taken: BTreeSet<SocketAddr> =
+                pool.servers.values().flat_map(ServerSpec::addresses).collect();
+            for server in servers {
+                let Some(name) = discovered_name(lookup, server.address) else { continue };
+                if taken.insert(server.address) && !pool.servers.contains_key(&name) {
+                    let mut made = ServerSpec::at(server.address, server.weight, server.tier);
+                    let others = server.others.iter().filter(|other| taken.insert(**other));
+                    made.other_addresses = others.copied().collect();
+                    pool.servers.insert(name, ServerSpec { found_by: Some(lookup.clone()), ..made });
+                }
+            }
+        }
+        Self { document, warnings: self.warnings.clone() }
+    }
+
+    pub(in crate::config) fn with_lines(mut self, tree: &DocumentNode) -> Self {
+        for warning in &mut self.warnings {
+            warning.line = tree.line_of(&warning.path);
+        }
+        self
+    }
+}
+
+/// Checks the relations between the objects of a document.
+///
+/// # Errors
+/// Every relation that does not hold.
+pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
+    let mut problems = Vec::new();
+    settle_servers(&mut document, &mut problems);
+    settle_frontends(&mut document, &mut problems);
+    ranges(&document, &mut problems);
+    references(&document, &mut problems);
+    frontends_overlap(&document, &mut problems);
+    trust(&document, &mut problems);
+    introductions(&document, &mut problems);
+    for (name, pool) in &document.pools {
+        repeated_addresses(name, pool, &mut problems);
+        long_lookups(name, pool, &mut problems);
+    }
+    if problems.is_empty() {
+        let warnings = warnings(&document);
+        Ok(Checked { document: Arc::new(document), warnings })
+    } else {
+        Err(problems)
+    }
+}
+
+fn one_of<'n>(kind: &str, found: &Name, names: impl Iterator<Item = &'n Name>) -> String {
+    let names: Vec<_> = nearest(found.as_str(), names).into_iter().map(Name::as_str).collect();
+    if names.is_empty() {
+        format!("a {kind} of that name under [{kind}s]")
+    } else {
+        format!("one of {}", names.join(", "))
+    }
+}
+
+/// Gives servers that name a host the host's address.
+fn settle_servers(document: &mut Document, problems: &mut Vec<Problem>) {
+    let Document { hosts, pools, .. } = document;
+    for (pool, spec) in pools {
+        for (server, server_spec) in &mut spec.servers {
+            let AddressSource::Host(host) = server_spec.address.written() else { continue };
+            match hosts.get(host) {
+                Some(known) => server_spec.address.settle(known.address),
+                None => problems.push(Problem::dangling(
+                    &format!("pools.{pool}.servers.{server}.address"),
+                    "host",
+                    host,
+                    one_of("host", host, hosts.keys()),
+                )),
+            }
+        }
+    }
+}
+
+/// Gives frontends that name a reserved address that address.
+fn settle_frontends(document: &mut Document, problems: &mut Vec<Problem>) {
+    let Document { ranges, frontends, .. } = document;
+    for (frontend, frontend_spec) in frontends {
+        let AddressSource::Taken { range, name } = frontend_spec.listen.written() else { continue };
+        let path = format!("frontends.{frontend}.listen");
+        match ranges.get(range).map(|known| (known, known.reserved.get(name))) {
+            Some((_, Some(address))) => frontend_spec.listen.settle(*address),
+            Some((known, None)) => {
+                let free = known
+                    .addresses
+                    .iter()
+                    .find(|address| !known.reserved.values().any(|taken| taken == address));
+                let wanted = match free {
+                    Some(free) => format!(
+                        "an address that was taken; {free} is free: reserved.{name} = \"{free}\" in [ranges.{range}]"
+                    ),
+                    None => "an address that was taken; none is free in this range".to_owned(),
+                };
+                let found = format!("no address of range {range} was taken under the name {name}");
+                let missing = Some(format!("ranges.{range}.reserved.{name}"));
+                problems.push(Problem { missing, ..Problem::at(&path, found, wanted) });
+            }
+            None => {
+                problems.push(Problem::dangling(&path, "range", range, one_of("range", range, ranges.keys())))
+            }
+        }
+    }
+}
+
+fn ranges(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, range) in &document.ranges {
+        let mut seen = BTreeMap::new();
+        for (taken, address) in &range.reserved {
+            let path = format!("ranges.{name}.reserved.{taken}");
+            if !range.addresses.holds(*address) {
+                let found = format!("{address} does not lie in {}", range.addresses);
+                problems.push(Problem::at(&path, found, format!("an address of range {name}")));
+            }
+            if let Some(first) = seen.insert(address, taken) {
+                let found = format!("{address} is taken already, as {name}/{first}");
+                problems.push(Problem::at(&path, found, "each address once"));
+            }
+        }
+    }
+}
+
+fn references(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, frontend) in &document.frontends {
+        let more = &frontend.more;
+        let named = std::iter::once(("pool", &frontend.pool))
+            .chain(more.next_pools.iter().map(|pool| ("next_pools", pool)))
+            .chain(more.last_resort.iter().map(|pool| ("last_resort", pool)));
+        for (key, pool) in named.clone().filter(|(_, pool)| !document.pools.contains_key(*pool)) {
+            let wanted = one_of("pool", pool, document.pools.keys());
+            problems.push(Problem::dangling(&format!("frontends.{name}.{key}"), "pool", pool, wanted));
+        }
+        let mut seen = BTreeSet::new();
+        for (key, pool) in named.filter(|(_, pool)| !seen.insert(*pool)) {
+            let found = format!("pool {pool} is named twice");
+            problems.push(Problem::at(&format!("frontends.{name}.{key}"), found, "each pool once"));
+        }
+        pool_tables(name, frontend, document, problems);
+    }
+    for (name, message) in &document.notifications {
+        for pool in message.pools.iter().filter(|pool| !document.pools.contains_key(*pool)) {
+            let wanted = one_of("pool", pool, document.pools.keys());
+            problems.push(Problem::dangling(&format!("notifications.{name}.pools"), "pool", pool, wanted));
+        }
+    }
+    for (name, pool) in &document.pools {
+        let keys = pool
+            .check
+            .iter()
+            .map(|name| ("check", name))
+            .chain(pool.more_checks.iter().map(|name| ("more_checks", name)));
+        for (key, check) in keys.filter(|(_, check)| !document.checks.contains_key(check)) {
+            let wanted = one_of("check", check, document.checks.keys());
+            problems.push(Problem::dangling(&format!("pools.{name}.{key}"), "check", check, wanted));
+        }
+        if pool.check.is_none() && !pool.more_checks.is_empty() {
+            let found = "there are more checks, and none that sets their pace".to_owned();
+            problems.push(Problem::at(
+                &format!("pools.{name}.check"),
+                found,
+                "check = the name of the first".to_owned(),
+            ));
+        }
+    }
+}
+
+/// Weights and networks of pools belong to pools of the frontend, and networks to lists that there are.
+fn pool_tables(name: &Name, frontend: &FrontendSpec, document: &Document, problems: &mut Vec<Problem>) {
+    let more = &frontend.more;
+    let pools: BTreeSet<&Name> = frontend.pools().collect();
+    let weights = more.pool_weights.keys().map(|pool| ("pool_weights", pool));
+    let networks = more.pool_networks.keys().map(|pool| ("pool_networks", pool));
+    for (table, pool) in weights.chain(networks).filter(|(_, pool)| !pools.contains(pool)) {
+        let found = format!("{pool} is no pool of this frontend");
+        let wanted = one_of("pool", pool, pools.iter().copied());
+        problems.push(Problem::at(&format!("frontends.{name}.{table}.{pool}"), found, wanted));
+    }
+    for (pool, lists) in &more.pool_networks {
+        for list in lists.iter().filter(|list| !document.networks.contains_key(*list)) {
+            let wanted = one_of("network", list, document.networks.keys());
+            problems.push(Problem::dangling(
+                &format!("frontends.{name}.pool_networks.{pool}"),
+                "list of networks",
+                list,
+                wanted,
+            ));
+        }
+    }
+}
+
+/// A header that tells who the client is has to come from somebody who is trusted.
+fn trust(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, frontend) in &document.frontends {
+        if frontend.proxy_protocol && frontend.trusted.is_empty() {
+            problems.push(Problem::at(
+                &format!("frontends.{name}.proxy_protocol"),
+                "nobody is trusted to tell who the client is".to_owned(),
+                format!("trusted = [\"192.0.2.0/24\"] or the like under [frontends.{name}]"),
+            ));
+        }
+    }
+}
+
+/// A connection that many clients share can't begin with the address of one.
+fn introductions(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, pool) in &document.pools {
+        if pool.proxy_protocol.is_some() && pool.reaching.http_version == HttpVersion::Two {
+            problems.push(Problem::at(
+                &format!("pools.{name}.proxy_protocol"),
+                "connections of HTTP/2 are shared by many clients and can't begin with one's address"
+                    .to_owned(),
+                "http_version = \"1.1\", or no proxy_protocol: servers get Forwarded and X-Forwarded-For"
+                    .to_owned(),
+            ));
+        }
+    }
+}
+
+/// Two addresses overlap when they share the port and either is the same address or one is every address.
+fn overlap(a: SocketAddr, b: SocketAddr) -> bool {
+    let any_covers =
+        |any: SocketAddr, other: SocketAddr| any.ip().is_unspecified() && (any.is_ipv6() || other.is_ipv4());
+    a.port() == b.port() && (a.ip() == b.ip() || any_covers(a, b) || any_covers(b, a))
+}
+
+fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
+    let mut by_port: BTreeMap<(bool, u16), Vec<(&Name, SocketAddr)>> = BTreeMap::new();
+    for (name, frontend) in &document.frontends {
+        let listen = frontend.listen.get();
+        // A reserved address that leads nowhere was told already, and stands for no address.
+        let is_settled =
+            matches!(frontend.listen.written(), AddressSource::Literal) || !listen.ip().is_unspecified();
+        if !is_settled {
+            continue;
+        }
+        // TCP and UDP ports are apart.
+        let same_port = by_port.entry((frontend.protocol == Protocol::Udp, listen.port())).or_default();
+        if let Some((other, taken)) = same_port.iter().find(|(_, taken)| overlap(*taken, listen)) {
+            problems.push(Problem::at(
+                &format!("frontends.{name}.listen"),
+                format!("{listen} overlaps with {taken}, on which frontend {other} listens"),
+                "an address and port of its own for each frontend",
+            ));
+        }
+        same_port.push((name, listen));
+    }
+}
+
+fn repeated_addresses(pool_name: &Name, pool: &PoolSpec, problems: &mut Vec<Problem>) {
+    let mut seen: BTreeMap<SocketAddr, &Name> = BTreeMap::new();
+    for (name, server) in &pool.servers {
+        let address = server.address.get();
+        let is_known =
+            !address.ip().is_unspecified() || matches!(server.address.written(), AddressSource::Literal);
+        let own = is_known.then_some((address, "address"));
+        let others = server.other_addresses.iter().map(|other| (*other, "other_addresses"));
+        for (address, key) in own.into_iter().chain(others) {
+            let first = seen.insert(address, name);
+            if first == Some(name) {
+                problems.push(Problem::at(
+                    &format!("pools.{pool_name}.servers.{name}.{key}"),
+                    format!("{address} is named twice as an address of {pool_name}/{name}"),
+                    "each of a server's addresses once",
+                ));
+            } else if let Some(first) = first {
+                problems.push(Problem::at(
+                    &format!("pools.{pool_name}.servers.{name}.{key}"),
+                    format!("{address} is already the address of {pool_name}/{first}"),
+                    "each address once in a pool; a server that should get more work takes a larger weight",
+                ));
+            }
+        }
+    }
+}
+
+/// The longest name of a lookup: it has to leave room for an address and a port in the names of its servers.
+const LONGEST_LOOKUP: usize = 16;
+
+fn long_lookups(pool_name: &Name, pool: &PoolSpec, problems: &mut Vec<Problem>) {
+    for name in pool.lookups.keys().filter(|name| name.as_str().len() > LONGEST_LOOKUP) {
+        problems.push(Problem::at(
+            &format!("pools.{pool_name}.lookups.{name}"),
+            format!("the name has {} characters", name.as_str().len()),
+            format!(
+                "a name of {LONGEST_LOOKUP} characters at most, for it begins the names of the servers found"
+            ),
+        ));
+    }
+}

@@ -1,0 +1,11 @@
+//! What a document means beside what it says: whether its objects fit together, what another one changes, and what that does to clients.
+
+pub mod check;
+pub(super) mod defaults;
+pub mod diff;
+pub mod discovery;
+pub mod impact;
+pub mod lost_capacity;
+pub mod pool_shares;
+pub mod renames;
+pub(super) mod warnings;

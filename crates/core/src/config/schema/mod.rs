@@ -1,0 +1,13 @@
+//! What a document is made of: its types, whose fields are the declarations of its keys, and what is made from those.
+
+pub(crate) mod balancing;
+pub(crate) mod checks;
+pub mod document;
+pub mod failure_handling;
+pub mod json_schema;
+pub mod key;
+pub mod key_help;
+pub mod keys;
+pub mod listen_address;
+pub(crate) mod notification;
+pub(crate) mod upstream;
