@@ -46,7 +46,7 @@
 <Card>
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
     <h2 class="text-base font-semibold">Access</h2>
-    <p class="text-secondary">Each person and each program has a token of its own. Whoever logs in here gets a session, which ends with its token.</p>
+    <p class="text-secondary">Each person and each program has a token of its own. A log-in here begins a session, which ends with its token.</p>
     <form
       class="ml-auto flex items-center gap-2"
       onsubmit={(event) => {
@@ -83,7 +83,7 @@
             <td class="pr-4">{moment(it.made)}</td>
             <td class="pr-4">{it.used ? moment(it.used) : 'never'}</td>
             <td class="pr-4">
-              {#if it.revoked}✕ taken back {moment(it.revoked)}{:else}● counts{it.name === found.yours ? ', yours' : ''}{/if}
+              {#if it.revoked}✕ revoked {moment(it.revoked)}{:else}● counts{it.name === found.yours ? ', yours' : ''}{/if}
             </td>
             <td class="text-right">
               {#if !it.revoked && revoking === it.name}

@@ -145,8 +145,7 @@
                 {/if}
                 {#if uses}
                   <td class="pr-4">
-                    {#each object.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary"
-                        >nobody</span
+                    {#each object.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">none</span
                       >{/each}{object.used_by.length > 6 ? ` and ${object.used_by.length - 6} more` : ''}
                   </td>
                 {/if}

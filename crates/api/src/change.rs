@@ -14,7 +14,7 @@ use utoipa::ToSchema;
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ApplyRequest {
-    /// The document's text, as it stands in the file, so that mistakes can be told with their lines.
+    /// The document's text, as it stands in the file, so that mistakes can be reported with their lines.
     pub text: String,
     /// How it is written.
     pub format: DocumentFormat,
@@ -81,7 +81,7 @@ impl From<DocumentChange> for NamedChange {
     }
 }
 
-/// A warning, and whether somebody's word is still needed for it.
+/// A warning, and whether it still has to be accepted.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AcceptedWarning {
     /// The warning.
@@ -96,7 +96,7 @@ pub struct AcceptedWarning {
 }
 
 impl AcceptedWarning {
-    /// Whether the change does not go live before somebody accepts this.
+    /// Whether the change goes live only after a person has accepted this.
     #[must_use]
     pub fn needs_word(&self) -> bool {
         use merismos_core::config::WarningLevel;
@@ -149,7 +149,7 @@ pub struct Review {
     pub impact: Impact,
     /// Connections and requests that it touches.
     pub touched: Vec<TouchedDocument>,
-    /// What is allowed and probably not wanted; those that somebody has to accept come first.
+    /// What is allowed and probably not wanted; those that have to be accepted come first.
     pub warnings: Vec<AcceptedWarning>,
     /// Whether the node's state file holds the new revision too; absent when none was made. Without it, a restart while the
     /// database is away would run an older revision.
@@ -175,7 +175,7 @@ pub struct Between {
 pub struct DutyRequest {
     /// The duty.
     pub duty: Duty,
-    /// Why; at least one character, for whoever finds the server like this.
+    /// Why; at least one character, shown wherever the server is shown.
     #[schema(min_length = 1, max_length = 500)]
     pub reason: String,
     /// Do it even when no eligible server is left in the pool.

@@ -4,10 +4,10 @@ use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// One decision: which server a piece of work went to, and what was known at that moment.
+/// One decision: which server a request went to, and what was known at that moment.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Decision {
-    /// When it was told.
+    /// When the decision was made.
     #[schema(value_type = String)]
     pub at: Wall,
     /// The frontend that the work came to.
@@ -22,9 +22,9 @@ pub struct Decision {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(nullable = false)]
     pub pool_reason: Option<merismos_core::routing::WhyPool>,
-    /// How the pool deals out work.
+    /// How the pool distributes work.
     pub algorithm: String,
-    /// The key that it was dealt out by, in words.
+    /// The key that it was distributed by, in words.
     pub key: Option<String>,
     /// The server, as `pool/server`.
     pub server: String,
@@ -36,7 +36,7 @@ pub struct Decision {
     pub others: Vec<NotChosen>,
     /// How many others there were beyond those.
     pub more_others: u64,
-    /// How many decisions of the same worker went by untold since the last one that was told.
+    /// How many decisions of the same worker were not sampled since the last one that was.
     pub untold: u64,
 }
 

@@ -30,7 +30,7 @@ pub enum EventKind {
     Trial,
     /// A message to people could not be delivered.
     Message,
-    /// A token was made or taken back.
+    /// A token was made or revoked.
     Token,
 }
 

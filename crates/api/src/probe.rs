@@ -1,4 +1,4 @@
-//! Probes that somebody asks for.
+//! Probes on request.
 
 use merismos_core::health::{Evidence, HealthState, ProbeStep};
 use merismos_core::time::Wall;

@@ -26,7 +26,7 @@ pub struct ProblemDocument {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(nullable = false)]
     pub between: Option<Box<Between>>,
-    /// The warnings that somebody has to accept first.
+    /// The warnings that have to be accepted first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub warnings: Vec<AcceptedWarning>,
 }

@@ -59,7 +59,7 @@ pub struct Node {
     pub api_connections: u64,
     /// Event streams among them.
     pub api_streams: u64,
-    /// Connections and event streams of the API that were turned away since the start, because there were too many.
+    /// Connections and event streams of the API that were refused since the start, because there were too many.
     pub api_turned_away: u64,
     /// Calls and log-ins with a wrong token since the start.
     pub wrong_tokens: u64,
@@ -103,7 +103,7 @@ pub struct FrontendStatus {
     pub name: String,
     /// What its clients speak: `http`, `tcp` or `udp`.
     pub protocol: String,
-    /// What is dealt out: `request`, `connection`, `flow` or `datagram`.
+    /// What is distributed: `request`, `connection`, `flow` or `datagram`.
     pub unit: String,
     /// Where it listens.
     pub listen: String,
@@ -119,7 +119,7 @@ pub struct FrontendStatus {
     pub connections: u64,
     /// Requests a second, over the last 10 seconds.
     pub per_second: f64,
-    /// Connections turned away in the last minute because too many were there.
+    /// Connections refused in the last minute because too many were there.
     pub turned_away: u64,
     /// Requests refused in the last minute for what they were (4xx of our own).
     pub refused: u64,
@@ -138,7 +138,7 @@ pub struct FrontendStatus {
 pub struct PoolStatus {
     /// Its name.
     pub name: String,
-    /// How it deals out work.
+    /// How it distributes work.
     pub algorithm: String,
     /// What decides its servers' shares besides their weights; absent where weights alone do. Where it is there, the servers'
     /// expected shares are what their weights say, and not what is to be expected of each.
@@ -169,7 +169,7 @@ pub struct PoolStatus {
     pub waited_in_vain: u64,
     /// DNS names whose answers are servers of it.
     pub lookups: Vec<LookupStatus>,
-    /// Servers in the order of their names; left out when there are very many and nobody asked for this pool.
+    /// Servers in the order of their names; left out when there are very many and this pool was not asked for.
     pub servers: Vec<ServerStatus>,
 }
 
@@ -220,7 +220,7 @@ pub struct CheckStatus {
 /// offered to another server; what meets silence waits for its timeout first.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct AtStake {
-    /// Pieces of work a second at the pool's server with the largest expected share.
+    /// Requests a second at the pool's server with the largest expected share.
     pub per_second: f64,
     /// On average.
     pub average: u64,
@@ -245,7 +245,7 @@ pub struct ServerStatus {
     pub full: bool,
     /// The lookup that found it; absent for one that stands in the document.
     pub found_by: Option<String>,
-    /// Duty: what the operators said; absent when nobody ever said anything.
+    /// Duty: what the operators said; absent without an order.
     pub duty: Option<DutyOrder>,
     /// Health: what probes saw.
     pub health: HealthStatus,
@@ -267,7 +267,7 @@ pub struct ServerStatus {
     pub since_reset: Option<Totals>,
     /// Requests at the server right now.
     pub in_flight: u64,
-    /// How far it is drained; absent when nobody drains it.
+    /// How far it is drained; absent when it is not drained.
     pub draining: Option<DrainingStatus>,
 }
 
@@ -327,11 +327,11 @@ pub struct Latency {
 /// Totals of a server.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Totals {
-    /// Pieces of work that it took.
+    /// Requests that it took.
     pub taken: u64,
     /// Connections and answers that failed.
     pub failed: u64,
-    /// Pieces of work that failed here and were given to another server.
+    /// Requests that failed here and were given to another server.
     pub retried: u64,
     /// Answers with a status of 500 and above.
     pub errors: u64,
@@ -378,11 +378,11 @@ pub struct ExplainResponse {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(nullable = false)]
     pub pool_reason: Option<merismos_core::routing::WhyPool>,
-    /// How the pool deals out work.
+    /// How the pool distributes work.
     pub algorithm: String,
-    /// What is dealt out: `request`, `connection`, `flow` or `datagram`.
+    /// What is distributed: `request`, `connection`, `flow` or `datagram`.
     pub unit: String,
-    /// The key that this piece of work is dealt out by, in words; absent when the pool goes by something else.
+    /// The key that this request is distributed by, in words; absent when the pool goes by something else.
     pub key: Option<String>,
     /// The revision that decides.
     pub revision: u64,

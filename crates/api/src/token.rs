@@ -16,7 +16,7 @@ pub struct TokenView {
     /// When it was used last, to the minute; absent when it never was.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub used: Option<Wall>,
-    /// When it was taken back; absent for one that counts.
+    /// When it was revoked; absent for one that counts.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub revoked: Option<Wall>,
 }
@@ -52,7 +52,7 @@ pub struct MadeToken {
     pub recorded: bool,
 }
 
-/// A token that was taken back.
+/// A token that was revoked.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TokenResponse {
     /// Its name.

@@ -379,7 +379,7 @@ impl Client {
         self.write(Method::POST, &format!("/pools/{pool}/failback"), &()).await
     }
 
-    /// Which server a piece of work would go to; `facts` are the call's parameters (`client`, `path`, `host`, `cookie`,
+    /// Which server a request would go to; `facts` are the call's parameters (`client`, `path`, `host`, `cookie`,
     /// `header`).
     ///
     /// # Errors

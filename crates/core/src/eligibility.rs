@@ -84,7 +84,7 @@ pub struct Eligibility {
     pub reason: Option<IneligibleReason>,
     /// Its expected share of the pool's new work, 0 to 1.
     pub share: f64,
-    /// What it counts when work is dealt out, in thousandths of a weight: its weight, its capacity and its ramp
+    /// What it counts when work is distributed, in thousandths of a weight: its weight, its capacity and its ramp
     /// together; 0 when it may not work at all, and set for one that stands by.
     pub weight: u32,
     /// It fails, and gets work all the same because every server of its pool does (`when_none = "all"`).

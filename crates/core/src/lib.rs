@@ -9,7 +9,7 @@
 //! [`config`] — what the engineer wrote, checked whole, compared and weighed;
 //! [`duty`] and [`health`] — the two other truths;
 //! [`eligibility`] — the one pure function that joins the three, and [`tiers`] of which one works;
-//! [`balance`] — how a pool deals out work;
+//! [`balance`] — how a pool distributes work;
 //! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
 //! [`pins`] — what ties a client to its server;
 //! [`notifications`] — what people are told of it;

@@ -1,4 +1,4 @@
-//! Nothing that happens for each piece of work takes memory.
+//! Nothing that happens for each request takes memory.
 
 use merismos_core::balance::{Excluded, PickContext};
 use merismos_core::config::{DocumentFormat, load};

@@ -285,7 +285,7 @@ fn describe(fault: Fault) -> String {
         Fault::Hang => "takes requests and never answers".to_owned(),
         Fault::Slow { delay_ms } => format!("answers {delay_ms} ms late"),
         Fault::Error { status } => format!("answers everything with {status}"),
-        Fault::WrongBody => "answers with somebody else's body".to_owned(),
+        Fault::WrongBody => "answers with another site's body".to_owned(),
         Fault::Half => "breaks its answers off in the middle".to_owned(),
         Fault::Redirect => "sends whoever asks to somewhere else".to_owned(),
         Fault::Flap { period_ms } => format!("answers well and with 503 in turns of {period_ms} ms"),

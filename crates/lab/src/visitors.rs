@@ -40,7 +40,7 @@ pub struct Visitors {
     pub protocol: VisitorProtocol,
     /// Where they come to.
     pub address: SocketAddr,
-    /// How many pieces of work they bring in a second, all together; at most 100.
+    /// How many requests they bring in a second, all together; at most 100.
     pub per_second: u32,
     /// How many they are.
     pub clients: u32,
@@ -94,7 +94,7 @@ pub struct ShownVisitors {
     pub address: SocketAddr,
     /// Whether they come.
     pub come: bool,
-    /// How many pieces of work they brought.
+    /// How many requests they brought.
     pub sent: u64,
     /// How many of them were answered well.
     pub well: u64,

@@ -34,7 +34,7 @@ pub struct LoadPlan {
     pub clients: LoadClients,
 }
 
-/// One piece of work.
+/// One request.
 #[derive(Clone, Debug)]
 pub enum RequestSpec {
     /// A request on a connection that is kept.
@@ -82,7 +82,7 @@ pub enum ClientOutcome {
     Late,
 }
 
-/// One piece of work, done.
+/// One request, done.
 #[derive(Clone, Copy, Debug)]
 pub struct RequestRecord {
     /// Its number, from 0.

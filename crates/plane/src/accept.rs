@@ -1,4 +1,4 @@
-//! The front door: a client's connection is counted, turned away or let in, and handed to its protocol.
+//! The front door: a client's connection is counted, refused or let in, and handed to its protocol.
 
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
@@ -62,7 +62,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     let Some(frontend) = snapshot.frontend(at.client.frontend.get()) else { return };
     let lane = frontend.cell.lane(at.worker.index);
     if frontend.cell.connections() >= frontend.connection_limit {
-        // One that is turned away takes no place, however long it lingers.
+        // One that is refused takes no place, however long it lingers.
         lane.turned_away.increment();
         if frontend.protocol == Protocol::Http && stream.set_nodelay(true).is_ok() {
             tokio::task::spawn_local(http::reject_over_limit(at, stream, frontend.name.clone()));

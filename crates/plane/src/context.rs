@@ -65,7 +65,7 @@ pub(crate) struct ConnectionState {
     pub(crate) alarm: Rc<DeadlineEntry>,
     /// The server of the exchange in flight.
     pub(crate) server: Cell<Option<u32>>,
-    /// The server that this connection was dealt out to, where connections are.
+    /// The server that this connection was assigned to, where connections are.
     pub(crate) dealt_to: Rc<Cell<Option<u32>>>,
     /// Between two requests: may be closed without hurting anyone.
     pub(crate) resting: Cell<bool>,

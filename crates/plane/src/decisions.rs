@@ -1,4 +1,4 @@
-//! The decision log: of some pieces of work, which server they went to and what was known of the others at that moment.
+//! The decision log: of some requests, which server they went to and what was known of the others at that moment.
 //!
 //! Nothing is written while nobody watches, and at most [`PER_TICK`] decisions of a worker in 20 ms while somebody
 //! does; what was passed over is counted, so that nobody takes the log for all there was.
@@ -34,9 +34,9 @@ pub struct SampledDecision {
     pub pool: Name,
     /// See [`Self::pool`].
     pub why_pool: Option<WhyPool>,
-    /// How the pool deals out work.
+    /// How the pool distributes work.
     pub algorithm: Algorithm,
-    /// The key that it was dealt out by, in words.
+    /// The key that it was distributed by, in words.
     pub key: Option<String>,
     /// Why this server and no other was asked, when the algorithm was not.
     pub tied: Option<PinReason>,
@@ -74,7 +74,7 @@ pub struct OtherServer {
 pub enum PinReason {
     /// The client is pinned to it.
     Pin,
-    /// Its connection was dealt out to it.
+    /// Its connection was assigned to it.
     Connection,
 }
 

@@ -1,4 +1,4 @@
-//! A piece of work on its way to a server: deciding, waiting for room, and being counted while it is there.
+//! A request on its way to a server: deciding, waiting for room, and being counted while it is there.
 
 use std::future::Future;
 use std::hint::cold_path;
@@ -32,14 +32,14 @@ pub(crate) enum NoServer {
     Stale,
 }
 
-/// A server that failed a piece of work.
+/// A server that failed a request.
 #[derive(Debug)]
 pub(crate) struct FailedServer {
     pub(crate) name: PoolServer,
     pub(crate) cell: Arc<ServerRuntime>,
 }
 
-/// What became so far of a piece of work that no server has taken yet. It outlives the snapshots that it was decided by: each
+/// What became so far of a request that no server has taken yet. It outlives the snapshots that it was decided by: each
 /// attempt goes by the newest one.
 #[derive(Debug)]
 pub(crate) struct AttemptHistory<F> {
@@ -139,7 +139,7 @@ impl<F> AttemptHistory<F> {
     }
 }
 
-/// How a piece of work comes to a pool's line.
+/// How a request comes to a pool's line.
 #[derive(Clone, Copy, Debug, Default)]
 struct QueueArrival {
     /// Since when it waits, in ticks.
@@ -152,7 +152,7 @@ struct QueueArrival {
     is_overdue: bool,
 }
 
-/// The pool for a piece of work, among those that were not asked yet.
+/// The pool for a request, among those that were not asked yet.
 #[inline]
 pub(crate) fn choose<'f>(
     worker: &WorkerContext,
@@ -191,7 +191,7 @@ pub(crate) fn affinity(worker: &WorkerContext, pool: &Pool, place: usize) -> Aff
     Affinity::At(place)
 }
 
-/// A piece of work that seeks a server.
+/// A request that seeks a server.
 #[derive(Clone, Copy)]
 pub(crate) struct ServerSelection<'a> {
     pub(crate) worker: &'a WorkerContext,
@@ -302,7 +302,7 @@ impl<'a> ServerSelection<'a> {
                 Some(Err(NoServer::Full)) => {
                     self.client.alarm.cancel();
                     if !arrival.is_overdue && self.worker.snapshot().version != self.version {
-                        // Before it is turned away it looks once at what is so by now.
+                        // Before it is refused it looks once at what is so by now.
                         (arrival.is_overdue, arrival.is_first) = (true, true);
                         return Err(NoServer::Stale);
                     }
@@ -357,7 +357,7 @@ impl<'a> ServerSelection<'a> {
 /// How far apart work is that is measured, for each server and worker: as many as are kept of a server come from one worker in a minute.
 const MEASURED_EVERY: u64 = 240 / TICK.as_millis() as u64;
 
-/// How a server did with a piece of work.
+/// How a server did with a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum ServerResult {
     Well,

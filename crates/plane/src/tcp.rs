@@ -1,4 +1,4 @@
-//! TCP clients: each connection is dealt out once and then relayed.
+//! TCP clients: each connection is distributed once and then relayed.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -26,7 +26,7 @@ use merismos_connector::proxy_header;
 /// Why a client's connection is ended without having been relayed.
 #[derive(Debug)]
 enum TcpEnd {
-    /// It has none of the keys that the pool deals out by.
+    /// It has none of the keys that the pool distributes by.
     Refused,
     /// There is no server for it.
     Unavailable,

@@ -1,4 +1,4 @@
-//! UDP clients: datagrams of a flow go to one server and its answers come back, or each datagram is dealt out by itself.
+//! UDP clients: datagrams of a flow go to one server and its answers come back, or each datagram is distributed by itself.
 //!
 //! Datagrams are received many at a time, and those of one client that the kernel put together (GRO) are sent on
 //! together (GSO). A flow has a socket of its own towards its server, so answers find their client by the port.

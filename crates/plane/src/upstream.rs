@@ -96,7 +96,7 @@ impl Upstream {
     }
 }
 
-/// Why a server was not reached for a piece of work.
+/// Why a server was not reached for a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum ConnectFailure {
     /// There is no connection.
@@ -105,7 +105,7 @@ pub(crate) enum ConnectFailure {
     Cut,
 }
 
-/// Connects to a server for a piece of work, within the server's limits. `turn` tells the source addresses apart.
+/// Connects to a server for a request, within the server's limits. `turn` tells the source addresses apart.
 pub(crate) async fn connect_server(
     server: &Server,
     how: &UpstreamSettings,

@@ -143,9 +143,11 @@ fn in_words(error: &std::io::Error, name: &ServerName<'_>) -> String {
             CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
                 format!("the certificate is not for {}", name.to_str())
             }
-            CertificateError::UnknownIssuer => "nobody who is trusted has signed the certificate".to_owned(),
+            CertificateError::UnknownIssuer => {
+                "the certificate is not signed by a trusted authority".to_owned()
+            }
             CertificateError::BadSignature => "the signature of the certificate is wrong".to_owned(),
-            CertificateError::Revoked => "the certificate was taken back".to_owned(),
+            CertificateError::Revoked => "the certificate was revoked".to_owned(),
             CertificateError::InvalidPurpose | CertificateError::InvalidPurposeContext { .. } => {
                 "the certificate is not meant for servers".to_owned()
             }

@@ -34,7 +34,7 @@ pub(crate) enum LockError {
         path = path.display()
     )]
     Locked { path: PathBuf },
-    #[error("the merismosd that uses the state folder {path} did not give it back within 15 s; it was told to stop", path = path.display())]
+    #[error("the merismosd that uses the state folder {path} did not give it back within 15 s; it was asked to stop", path = path.display())]
     NotGiven { path: PathBuf },
 }
 

@@ -160,8 +160,8 @@ async fn serve(
             Ok(0) | Err(_) => tracing::info!("all work in flight has finished"),
             Ok(left) => tracing::warn!(left, "the grace period is over; connections were broken off"),
         },
-        _ = terminate.recv() => tracing::warn!("told to stop a second time: ending at once"),
-        _ = interrupt.recv() => tracing::warn!("told to stop a second time: ending at once"),
+        _ = terminate.recv() => tracing::warn!("asked to stop a second time: ending at once"),
+        _ = interrupt.recv() => tracing::warn!("asked to stop a second time: ending at once"),
     }
     let _ = end_api.send(true);
     let _ = tokio::time::timeout(API_GRACE, api).await;
@@ -332,7 +332,7 @@ fn warn_of_exposure(settings: &Settings, troubles: &Troubles) {
     }
 }
 
-/// Writes from time to time when tokens were used, and learns which other nodes have made or taken back.
+/// Writes from time to time when tokens were used, and learns which other nodes have made or revoked.
 async fn share_tokens(store: Store, access: Access) {
     let mut written = Vec::new();
     loop {

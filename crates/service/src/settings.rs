@@ -35,7 +35,7 @@ pub(crate) struct Flags {
     /// The folder for the first token and for the copy to start from when the database is away
     #[arg(long, env = "MERISMOSD_STATE_FOLDER", value_name = "FOLDER")]
     state_folder: Option<PathBuf>,
-    /// Take the place of the service that uses the state folder: it is told to stop, and sees its clients through
+    /// Take the place of the service that uses the state folder: it is asked to stop, and finishes with its clients
     #[arg(long)]
     replace: bool,
     /// Start although another node uses the same database; neither follows the other's revisions and duties
@@ -44,7 +44,7 @@ pub(crate) struct Flags {
     /// Threads that carry traffic [default: one for each core]
     #[arg(long, env = "MERISMOSD_WORKERS", value_name = "COUNT", value_parser = clap::value_parser!(u16).range(1..=256))]
     workers: Option<u16>,
-    /// How long work in flight may take to finish when the service is told to stop [default: 30s]
+    /// How long work in flight may take to finish when the service is asked to stop [default: 30s]
     #[arg(long, env = "MERISMOSD_GRACE", value_name = "DURATION")]
     grace: Option<Span>,
     /// Events that wait for the database at most; beyond, the oldest is dropped and counted [default: 10000]
@@ -123,7 +123,7 @@ struct SettingsFile {
     log_format: Option<LogFormat>,
 }
 
-/// Everything the service is told at its start.
+/// Everything that the service is given at its start.
 #[derive(Clone, Debug)]
 pub(crate) struct Settings {
     pub(crate) api_listen: SocketAddr,

@@ -18,7 +18,7 @@ pub enum StoreError {
         help: &'static str,
     },
     /// Another writer was first: a revision of that number exists.
-    #[error("revision {number} was made by somebody else meanwhile")]
+    #[error("revision {number} was made by another change meanwhile")]
     Stale {
         /// The number.
         number: u64,

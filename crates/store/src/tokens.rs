@@ -18,13 +18,13 @@ pub struct Token {
     /// When it was used last, to the minute.
     #[serde(default)]
     pub used: Option<Wall>,
-    /// When it was taken back; it is kept so that no older record of it lets it in again.
+    /// When it was revoked; it is kept so that no older record of it lets it in again.
     #[serde(default)]
     pub revoked: Option<Wall>,
 }
 
 impl Token {
-    /// Joins two records of one token: the later use counts, and once it is taken back it stays so.
+    /// Joins two records of one token: the later use counts, and once it is revoked it stays so.
     pub fn join(&mut self, other: &Self) {
         self.used = self.used.max(other.used);
         self.revoked = self.revoked.or(other.revoked);
@@ -51,7 +51,7 @@ impl Store {
         Ok(())
     }
 
-    /// Every token, also those that were taken back.
+    /// Every token, also those that were revoked.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.

@@ -4,7 +4,7 @@
   import type { Explanation } from '../api/types'
   import { shortName } from '../format/format'
 
-  // Where a piece of work would go, asked of what runs; nothing is sent.
+  // Where a request would go, asked of what runs; nothing is sent.
   let { frontend, protocol }: { frontend: string; protocol: string } = $props()
 
   let client = $state('')
@@ -51,11 +51,11 @@
         {#if answer.server}
           <span class="text-success">●</span> <strong>{answer.server}</strong>: {answer.why}
         {:else}
-          <span class="text-error">✕ nobody</span>: {answer.why}
+          <span class="text-error">✕ no server</span>: {answer.why}
         {/if}
       </p>
       {#if answer.why_pool}<p>pool {answer.pool}: {answer.why_pool}</p>{/if}
-      {#if answer.unit === 'connection'}<p class="text-secondary">Connections are dealt out: whatever comes later on one stays with its server.</p>{/if}
+      {#if answer.unit === 'connection'}<p class="text-secondary">Connections are distributed: whatever comes later on one stays with its server.</p>{/if}
       <ul class="mt-1">
         {#each answer.others as other (other.server)}
           <li><span class="font-semibold">{shortName(other.server)}</span> <span class="text-secondary">{other.why}</span></li>

@@ -13,7 +13,7 @@
     {#if sure}<div class="absolute -top-0.5 h-4 w-0.5 bg-base-content" style={`left: calc(${expected * 100}% - 1px)`}></div>{/if}
   </div>
   <span class="whitespace-nowrap"
-    ><span title={sure ? undefined : `deals out by ${goesBy}`}>{sure ? percent(expected) : '–'}</span> <span class="text-secondary">·</span>
+    ><span title={sure ? undefined : `distributes by ${goesBy}`}>{sure ? percent(expected) : '–'}</span> <span class="text-secondary">·</span>
     {percent(observed)} <span class="text-secondary">· {percent(minute)}</span></span
   >
 </div>

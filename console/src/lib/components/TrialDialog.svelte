@@ -81,7 +81,7 @@
       {#if protocol === 'udp'}
         <label class="flex items-center gap-2 pb-2">
           <input class="checkbox checkbox-sm" type="checkbox" bind:checked={oneWay} />
-          nobody answers
+          no response comes
         </label>
       {/if}
     {/if}

@@ -58,7 +58,7 @@
     >
     <button class="btn btn-primary btn-sm" disabled={busy || servers.trim() === ''} onclick={run}>{busy ? 'Asking …' : 'Try it'}</button>
   </div>
-  <p class="text-secondary">One probe of each, now, from the service. Nobody’s health changes.</p>
+  <p class="text-secondary">One probe of each, now, from the service. No server’s health changes.</p>
   {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if answer}
     <div class="relative mt-2 overflow-x-auto" aria-live="polite" data-testid="tries">

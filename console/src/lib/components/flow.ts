@@ -70,7 +70,7 @@ interface Pair {
   frontend: FrontendStatus
   pool: PoolStatus
   part: string
-  /** Pieces of work a second on this way. */
+  /** Requests a second on this way. */
   rate: number
 }
 

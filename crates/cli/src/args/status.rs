@@ -20,8 +20,8 @@ What stands in the columns:
   weight            its part of the work; (tier N) where it is not in tier 0
   health            what probes say, and for how long; !: it gets no new work, with the reason below
   expected          its share of the pool's work by weights, duty and health; - where more than weights decides
-  last 10 s, 60 s   its share of what was dealt out then
-  in flight         pieces of work at it right now
+  last 10 s, 60 s   its share of what was distributed then
+  in flight         requests at it right now
   failed            connections and answers that failed in the last 60 s; retried: given to another server then;
                     5xx: answers with 500 and above
   median, 99 %      half, and 99 of 100, of its work of the last 60 s took no longer until it was answered

@@ -4,7 +4,7 @@ use merismos_api::Decision;
 
 use super::{moment, strong, text};
 
-/// Prints where a piece of work went and why, or one JSON object on a line.
+/// Prints where a request went and why, or one JSON object on a line.
 pub(crate) fn print(decision: &Decision, json: bool) {
     if json {
         text(&(serde_json::to_string(decision).expect("API types have text keys") + "\n"));

@@ -11,14 +11,14 @@ pub(crate) fn print(answer: &ExplainResponse) {
         answer.frontend,
         answer.pool,
         answer.algorithm,
-        answer.server.as_deref().unwrap_or("nobody")
+        answer.server.as_deref().unwrap_or("no server")
     );
     text(&format!("{}\n", strong(&head)));
     if let Some(why) = &answer.why_pool {
         text(&format!("  pool {}: {why}\n", answer.pool));
     }
     if answer.unit == "connection" {
-        text("  connections are dealt out: whatever comes later on one stays with its server\n");
+        text("  connections are distributed: whatever comes later on one stays with its server\n");
     }
     match &answer.server {
         Some(server) => text(&format!("{} {server}: {}\n", good("✓"), answer.why)),

@@ -131,7 +131,7 @@ fn totals(status: &Status) {
 }
 
 fn frontends(frontends: &[FrontendStatus]) {
-    // What was turned away, refused or failed in the last minute, where anything was.
+    // What was refused or failed in the last minute, where anything was.
     type Counted = (&'static str, fn(&FrontendStatus) -> u64);
     let all: [Counted; 4] = [
         ("over limit", |frontend| frontend.turned_away),
@@ -242,7 +242,7 @@ fn pool(pool: &PoolStatus, status: &Status) {
         Some(0) | None => {}
     }
     if let Some(goes_by) = &pool.shares_go_by {
-        text(&format!("  no share is expected: it deals out by {goes_by}\n"));
+        text(&format!("  no share is expected: it distributes by {goes_by}\n"));
     }
     if pool.waiting > 0 {
         text(&format!("  {} every eligible server is full: {} wait\n", bad("!"), pool.waiting));

@@ -8,7 +8,7 @@ use super::{moment, note, strong, text};
 
 /// Prints every token.
 pub(crate) fn list(tokens: &Tokens) {
-    let mut table = table(&["token", "made", "last used", "taken back", ""]);
+    let mut table = table(&["token", "created", "last used", "revoked", ""]);
     let at = |wall: Option<_>| wall.map_or_else(|| "-".to_owned(), moment);
     for token in &tokens.tokens {
         let is_yours = token.name == tokens.yours && token.revoked.is_none();
@@ -30,7 +30,7 @@ pub(crate) fn made(made: &MadeToken) {
     not_kept(made.saved, made.recorded);
 }
 
-/// Prints that a token was taken back.
+/// Prints that a token was revoked.
 pub(crate) fn revoked(answer: &TokenResponse) {
     text(&format!("Token {} and its sessions of the console have ended.\n", strong(&answer.name)));
     not_kept(answer.saved, answer.recorded);

@@ -48,7 +48,7 @@ impl World {
         PickContext { cell: &self.cell, key: Some(draw), draw, now: self.now }
     }
 
-    /// One piece of work begins and stays.
+    /// One request begins and stays.
     pub(super) fn begin(&self, balance: &dyn Balance, members: &[Member]) -> usize {
         let place = balance.pick(&self.ask(None), &Excluded::default()).expect("somebody is eligible");
         members[place].cell.lane(0).begun.increment();
@@ -61,7 +61,7 @@ impl World {
         balance.on_end(&self.ask(None), place);
     }
 
-    /// One piece of work begins and ends.
+    /// One request begins and ends.
     pub(super) fn work(&self, balance: &dyn Balance, members: &[Member]) -> usize {
         let place = self.begin(balance, members);
         self.end(balance, members, place);
@@ -155,7 +155,7 @@ fn the_same_questions_give_the_same_picks(#[values(0, 1, 2, 3, 4, 5)] which: usi
     assert_eq!(run(), run(), "{name}");
 }
 
-/// Under work that all servers do alike, each algorithm but `in-order` deals out in proportion to the weights.
+/// Under work that all servers do alike, each algorithm but `in-order` distributes in proportion to the weights.
 #[rstest]
 fn alike_servers_get_their_weights_share(#[values(0, 1, 2, 3, 4)] which: usize) {
     let (name, make) = ALL[which];

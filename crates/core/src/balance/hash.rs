@@ -66,7 +66,7 @@ struct LoadBound {
 }
 
 impl Hash {
-    /// Deals out by keys among the members that have a weight. With `bound_percent` no server gets more than this part
+    /// Distributes by keys among the members that have a weight. With `bound_percent` no server gets more than this part
     /// of its share of the work in flight (V. Mirrokni, M. Thorup, M. Zadimoghaddam: "Consistent Hashing with Bounded
     /// Loads", SODA 2018); 100 or more.
     #[must_use]

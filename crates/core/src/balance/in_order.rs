@@ -12,7 +12,7 @@ pub struct InOrder {
 }
 
 impl InOrder {
-    /// Deals out among the members that have a weight.
+    /// Distributes among the members that have a weight.
     #[must_use]
     pub fn new(members: &[Member]) -> Self {
         let mut order: Vec<u32> =

@@ -14,7 +14,7 @@ fn score(member: &Member) -> f64 {
 }
 
 impl LeastConnections {
-    /// Deals out among the members that have a weight.
+    /// Distributes among the members that have a weight.
     #[must_use]
     pub fn new(members: Vec<Member>) -> Self {
         Self { tree: TournamentTree::new(members, score) }

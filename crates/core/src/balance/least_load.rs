@@ -1,4 +1,4 @@
-//! The server on which a piece of work would wait least: work in flight and response time together.
+//! The server on which a request would wait least: work in flight and response time together.
 
 use super::tournament_tree::TournamentTree;
 use super::{Balance, Excluded, Member, PickContext};
@@ -23,7 +23,7 @@ fn score(member: &Member, cell: &PoolRuntime, now: Tick) -> f64 {
 }
 
 impl LeastLoad {
-    /// Deals out among the members that have a weight.
+    /// Distributes among the members that have a weight.
     #[must_use]
     pub fn new(members: Vec<Member>, cell: &PoolRuntime, now: Tick) -> Self {
         Self { tree: TournamentTree::new(members, |member| score(member, cell, now)) }
@@ -107,6 +107,6 @@ mod tests {
         let balance = LeastLoad::new(members.clone(), &world.cell, Tick(0));
         let picks: Vec<_> = (0..40).map(|_| world.begin(&balance, &members)).collect();
         let back = picks.iter().filter(|place| **place == 3).count();
-        assert!((8..=12).contains(&back), "{back} of 40 pieces of work went to the one without history");
+        assert!((8..=12).contains(&back), "{back} of 40 requests went to the one without history");
     }
 }

@@ -1,4 +1,4 @@
-//! How a pool deals out work: one file an algorithm behind one trait.
+//! How a pool distributes work: one file an algorithm behind one trait.
 
 mod hash;
 mod in_order;
@@ -93,7 +93,7 @@ pub struct Member {
 pub struct PickContext<'a> {
     /// The pool's turn.
     pub cell: &'a PoolRuntime,
-    /// The number of the key that this piece of work is dealt out by, when it has one.
+    /// The number of the key that this request is distributed by, when it has one.
     pub key: Option<u64>,
     /// A random number, where the algorithm [draws](crate::config::document::Algorithm::draws).
     pub draw: u64,
@@ -114,7 +114,7 @@ pub trait Balance: Send + Sync + std::fmt::Debug {
     fn peek(&self, ask: &PickContext<'_>, tried: &Excluded) -> Option<usize>;
 
     /// In how many requests from now the server's turn comes (0 is the next one); `None` when it has none, or when
-    /// this algorithm deals out by something else than turns.
+    /// this algorithm distributes by something else than turns.
     fn turns_until(&self, _cell: &PoolRuntime, _place: usize) -> Option<u64> {
         None
     }

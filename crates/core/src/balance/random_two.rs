@@ -22,7 +22,7 @@ pub struct RandomTwo {
 }
 
 impl RandomTwo {
-    /// Deals out among the members that have a weight.
+    /// Distributes among the members that have a weight.
     #[must_use]
     pub fn new(members: Vec<Member>) -> Self {
         let places: Box<[u32]> =

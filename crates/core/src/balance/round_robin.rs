@@ -33,7 +33,7 @@ enum TurnOrder {
 }
 
 impl RoundRobin {
-    /// Deals out among the given places of a pool by their weights. A weight of 0 takes no part.
+    /// Distributes among the given places of a pool by their weights. A weight of 0 takes no part.
     #[must_use]
     pub fn new(weights: impl IntoIterator<Item = (usize, u32)>) -> Self {
         let mut servers: Vec<(u32, u32)> = weights

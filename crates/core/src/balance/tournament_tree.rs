@@ -6,7 +6,7 @@ use super::{Excluded, Member, PickContext};
 
 /// Nobody: a leaf without a server.
 const NO_SERVER: u32 = u32::MAX;
-/// What a server of one thousandth of a weight spends for a piece of work.
+/// What a server of one thousandth of a weight spends for a request.
 const PRICE: u64 = 1 << 32;
 
 /// A tournament of all servers by score; the lowest one stands at the root.
@@ -15,8 +15,8 @@ const PRICE: u64 = 1 << 32;
 /// along one way to the root, in O(log n). Workers share the tree without a lock: two that meet on a way may leave an
 /// old winner in a node, so each pick also takes one more server's score anew, going round all of them.
 ///
-/// Among equal scores the server wins that has spent least, which is what each piece of work costs divided by the
-/// weight; so an idle pool is dealt out in proportion to the weights (start-time fair queueing: P. Goyal, H. Vin,
+/// Among equal scores the server wins that has spent least, which is what each request costs divided by the
+/// weight; so an idle pool is distributed in proportion to the weights (start-time fair queueing: P. Goyal, H. Vin,
 /// H. Cheng, IEEE/ACM ToN 1997). A server that was away spends from where the others are, and is not flooded.
 #[derive(Debug)]
 pub(super) struct TournamentTree {
@@ -88,7 +88,7 @@ impl TournamentTree {
         }
     }
 
-    /// Notes that a piece of work went to a server, before its score is taken anew.
+    /// Notes that a request went to a server, before its score is taken anew.
     pub(super) fn spend(&self, ask: &PickContext<'_>, place: usize) {
         let member = &self.members[place];
         let start = member.cell.spent().max(ask.cell.spent_by_all());

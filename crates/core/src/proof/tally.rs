@@ -174,7 +174,7 @@ pub struct Tally {
 }
 
 /// Counts a trial. `shares` are the expected shares of each server, by the version of the snapshot in which they held;
-/// a server that goes down half way therefore expects its share of the requests until then. Where work is dealt out by
+/// a server that goes down half way therefore expects its share of the requests until then. Where work is distributed by
 /// something else than the weights, `unjudged` says so, and shares are shown but not judged.
 #[must_use]
 pub fn tally(

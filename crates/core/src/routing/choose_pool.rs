@@ -1,4 +1,4 @@
-//! Which of a frontend's pools gets a piece of work.
+//! Which of a frontend's pools gets a request.
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -131,7 +131,7 @@ pub enum CurrentRouting {
     Nowhere,
 }
 
-/// Pools that were asked in vain for one piece of work, as bits by their numbers.
+/// Pools that were asked in vain for one request, as bits by their numbers.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct AskedPools(u64);
 
@@ -158,7 +158,7 @@ impl AskedPools {
 }
 
 impl Frontend {
-    /// The pool for a piece of work of this client, among those that were not asked yet. With one pool it is that one,
+    /// The pool for a request of this client, among those that were not asked yet. With one pool it is that one,
     /// usable or not: it is the one to say why not.
     #[must_use]
     pub fn choose(&self, client: IpAddr, draw: u64, now: Tick, asked: AskedPools) -> Option<ChosenPool<'_>> {

@@ -1,4 +1,4 @@
-//! Which server a piece of work would go to, and why no other.
+//! Which server a request would go to, and why no other.
 
 use std::sync::Arc;
 
@@ -18,7 +18,7 @@ pub struct Explanation {
     pub pool: Arc<Pool>,
     /// How the pool was chosen, where the frontend has several.
     pub why_pool: Option<WhyPool>,
-    /// The key that it is dealt out by, in words; `None` when the algorithm goes by something else.
+    /// The key that it is distributed by, in words; `None` when the algorithm goes by something else.
     pub key: Option<String>,
     /// Whether it has none of the keys that the pool goes by, and is refused for it.
     pub refused: bool,
@@ -39,7 +39,7 @@ pub enum Spill {
     Pool(Name),
 }
 
-/// The server that a piece of work would go to.
+/// The server that a request would go to.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ExplainedServer {
     /// The server.
@@ -66,7 +66,7 @@ pub struct PassedOver {
 }
 
 impl Frontend {
-    /// The one server that a piece of work goes to by its key; `None` where something else has a part in that: chance,
+    /// The one server that a request goes to by its key; `None` where something else has a part in that: chance,
     /// turns, or how busy the servers are.
     #[must_use]
     pub fn certain(&self, facts: &RequestFacts<'_>, now: Tick) -> Option<&PoolServer> {
@@ -83,8 +83,8 @@ impl Frontend {
         Some(&pool.servers[place].name)
     }
 
-    /// Explains the decision about a piece of work that would come now. `draw` stands for the random number that it
-    /// would be dealt out by.
+    /// Explains the decision about a request that would come now. `draw` stands for the random number that it
+    /// would be distributed by.
     #[must_use]
     pub fn explain(&self, facts: &RequestFacts<'_>, draw: u64, now: Tick) -> Explanation {
         let chosen_pool = self.choose(facts.client, draw, now, AskedPools::default());

@@ -1,4 +1,4 @@
-//! What is known of a piece of work when it is dealt out, and the number that `hash` makes of it.
+//! What is known of a request when it is distributed, and the number that `hash` makes of it.
 
 use std::fmt;
 use std::net::IpAddr;
@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use crate::config::document::{HashKey, HashSettings, WhenAbsent};
 use crate::draw::digest;
 
-/// What is known of a piece of work. What a protocol does not have stays empty.
+/// What is known of a request. What a protocol does not have stays empty.
 #[derive(Clone, Copy)]
 pub struct RequestFacts<'a> {
     /// The client's address.
@@ -73,21 +73,21 @@ pub struct KeyRule {
     when_absent: WhenAbsent,
 }
 
-/// The key of one piece of work.
+/// The key of one request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RequestKey {
-    /// The pool deals out by something else.
+    /// The pool distributes by something else.
     Unneeded,
     /// The number of the key, and which of the pool's keys it was.
     Found(u64, usize),
-    /// It has none, and is dealt out in turns.
+    /// It has none, and is distributed in turns.
     Spread,
     /// It has none, and is refused.
     Refused,
 }
 
 impl RequestKey {
-    /// The number to deal out by.
+    /// The number to distribute by.
     #[must_use]
     pub fn number(self) -> Option<u64> {
         match self {
@@ -130,7 +130,7 @@ impl KeyRule {
         self.keys.contains(&HashKey::Sni)
     }
 
-    /// The key of a piece of work: the first that it has.
+    /// The key of a request: the first that it has.
     #[must_use]
     pub fn key(&self, facts: &RequestFacts<'_>) -> RequestKey {
         let numbers = self.keys.iter().map(|key| self.number(key, facts)).enumerate();

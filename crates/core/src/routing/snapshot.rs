@@ -40,7 +40,7 @@ pub struct Frontend {
     pub listen: Endpoint,
     /// What its clients speak.
     pub protocol: Protocol,
-    /// What it deals out.
+    /// What it distributes.
     pub balance_per: BalancePer,
     /// The most clients connected at once.
     pub connection_limit: u64,
@@ -74,7 +74,7 @@ pub struct Frontend {
     pub pool: Arc<Pool>,
     /// More pools, when it has more than one.
     pub choice: Option<Box<PoolChoice>>,
-    /// Something ties clients to servers: pins of one of its pools, or that connections are dealt out.
+    /// Something ties clients to servers: pins of one of its pools, or that connections are distributed.
     pub ties_clients: bool,
     /// Its identity and counts.
     pub cell: Arc<FrontendRuntime>,
@@ -89,11 +89,11 @@ pub struct Pool {
     pub usable: bool,
     /// The lowest tier that it has, and the one that works, if any does.
     pub tiers: (u8, Option<u8>),
-    /// Which algorithm it deals out by.
+    /// Which algorithm it distributes by.
     pub algorithm: Algorithm,
-    /// How it deals out work among the eligible ones of `servers`.
+    /// How it distributes work among the eligible ones of `servers`.
     pub balance: Box<dyn Balance>,
-    /// How it deals out work among those that stand by, tier after tier, when all eligible ones are full or have failed it.
+    /// How it distributes work among those that stand by, tier after tier, when all eligible ones are full or have failed it.
     pub(super) spill: Vec<Box<dyn Balance>>,
     /// Whether `hash` passes over a server that has more than its bound.
     pub bounded: bool,
@@ -105,7 +105,7 @@ pub struct Pool {
     pub limited: bool,
     /// How much may wait when all servers are full, and for how long.
     pub queue: QueueSettings,
-    /// Whether response times are needed to deal out.
+    /// Whether response times are needed to distribute.
     pub timed: bool,
     /// The PROXY protocol header that its servers want.
     pub proxy_protocol: Option<ProxyVersion>,
@@ -121,7 +121,7 @@ pub struct Pool {
     pub cell: Arc<PoolRuntime>,
 }
 
-/// Which server gets a piece of work.
+/// Which server gets a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Pick {
     /// The one at this place of the pool.
@@ -228,13 +228,13 @@ impl Pool {
         (!self.algorithm.follows_weights()).then(|| self.algorithm.goes_by())
     }
 
-    /// The key that a piece of work is dealt out by.
+    /// The key that a request is distributed by.
     #[must_use]
     pub fn key(&self, facts: &RequestFacts<'_>) -> RequestKey {
         self.key_rule.as_ref().map_or(RequestKey::Unneeded, |rule| rule.key(facts))
     }
 
-    /// Decides which server gets a piece of work. Where the pool has limits, room is taken at the server: give it back
+    /// Decides which server gets a request. Where the pool has limits, room is taken at the server: give it back
     /// with [`Pool::leave`].
     #[must_use]
     pub fn decide(&self, ask: &PickContext<'_>, tried: &Excluded) -> Pick {

@@ -142,7 +142,7 @@ fn full_servers_are_passed_over_then_the_pool_is_full_then_standby_takes_over() 
     assert_eq!(names(&snapshot, 2), ["b", "full"]);
 }
 
-/// What is explained once so many pieces of work were taken.
+/// What is explained once so many requests were taken.
 fn explained(text: &str, taken: usize) -> Explanation {
     let snapshot = compile(
         &load(text, DocumentFormat::Toml).unwrap(),

@@ -7,14 +7,14 @@ use crate::time::Tick;
 /// The limits of one server. `None` is no limit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct ServerRuntimeLimits {
-    /// The most pieces of work in flight at once.
+    /// The most requests in flight at once.
     pub in_flight: Option<u32>,
     /// The most connections that we have to it at once.
     pub connections: Option<u32>,
-    /// Whether each piece of work in flight needs a connection of its own, as all but those of HTTP/2 do: then no more work may
+    /// Whether each request in flight needs a connection of its own, as all but those of HTTP/2 do: then no more work may
     /// be in flight than connections are allowed.
     pub one_each: bool,
-    /// The most pieces of work in a second.
+    /// The most requests in a second.
     pub rate: Option<u32>,
 }
 
@@ -35,7 +35,7 @@ pub struct Limiter {
     in_flight: AtomicU64,
     connections: AtomicU64,
     wants_rest: AtomicBool,
-    /// When the next piece of work may begin, were they spread evenly, in nanoseconds as [`Tick`]
+    /// When the next request may begin, were they spread evenly, in nanoseconds as [`Tick`]
     /// (the generic cell rate algorithm of ITU-T I.371).
     due: AtomicU64,
 }
@@ -101,7 +101,7 @@ impl Limiter {
         None
     }
 
-    /// Takes room for one piece of work; give it back with [`leave`](Self::leave).
+    /// Takes room for one request; give it back with [`leave`](Self::leave).
     ///
     /// # Errors
     /// Which limit is reached; no room is taken then.

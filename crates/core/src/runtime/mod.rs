@@ -122,7 +122,7 @@ pub struct FrontendWorkerCounters {
     pub requests: Counter,
     /// Requests refused for what they were (400, 408, 431, 501, 505).
     pub refused: Counter,
-    /// Connections turned away because as many as the frontend takes were there.
+    /// Connections refused because as many as the frontend takes were there.
     pub turned_away: Counter,
     /// Requests for which no server was eligible (503).
     pub unavailable: Counter,
@@ -332,7 +332,7 @@ impl PoolRuntime {
         self.turn.fetch_add(1, Ordering::Relaxed)
     }
 
-    /// Takes the next turn of those that deal out retries, so that retries leave the order of first picks alone.
+    /// Takes the next turn of those that distribute retries, so that retries leave the order of first picks alone.
     pub fn take_retry_turn(&self) -> u64 {
         self.retry_turn.fetch_add(1, Ordering::Relaxed)
     }

@@ -27,7 +27,7 @@ pub(super) enum RequestError {
     Version,
     /// The chunked coding of the body is broken.
     BrokenChunks,
-    /// It has none of the keys that the pool deals out by.
+    /// It has none of the keys that the pool distributes by.
     NoKey,
     /// It has no form in HTTP/2, which its servers speak.
     NoFormInHttp2(&'static str),

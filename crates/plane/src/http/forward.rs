@@ -427,7 +427,7 @@ impl RequestForwarder<'_> {
     }
 
     /// What ties the request to a server, in whichever of the frontend's pools that is: the pin of its client, or its
-    /// connection where connections are dealt out.
+    /// connection where connections are distributed.
     fn affinity_choice(&self, head: &[u8]) -> AffinityChoice {
         let mut ties = AffinityChoice::default();
         for (number, pool) in self.frontend.pools().enumerate() {

@@ -1,4 +1,4 @@
-//! TCP clients that say in TLS which server they want, before they are dealt out.
+//! TCP clients that say in TLS which server they want, before they are distributed.
 
 use std::collections::BTreeMap;
 use std::io::{Read, Write};
@@ -110,7 +110,7 @@ fn who_asks_for_a_name_always_gets_the_same_server() {
         assert_eq!(visit(rig.address, &believed, &name.to_ascii_uppercase()), first[name.as_str()], "{name}");
     }
     let used: std::collections::BTreeSet<&String> = first.values().collect();
-    assert!(used.len() > 1, "different names are dealt out to different servers: {first:?}");
+    assert!(used.len() > 1, "different names are assigned to different servers: {first:?}");
 }
 
 #[test]

@@ -253,7 +253,7 @@ fn watched_connections_are_told_by_where_they_come_from() {
         assert_eq!(sighting.server.unwrap().to_string(), "quay/s1");
         told.push((sighting.of, sighting.failed_at.len()));
     }
-    // One of the two was dealt out to s0 first, which refused it.
+    // One of the two was assigned to s0 first, which refused it.
     let failed: Vec<usize> = told.iter().map(|(_, failed)| *failed).collect();
     assert_eq!((told.iter().map(|(of, _)| *of).collect::<Vec<_>>(), failed), (came, vec![1, 0]));
     assert!(elsewhere.receiver.try_recv().is_err(), "nobody came from there");

@@ -72,14 +72,14 @@ pub(crate) struct Caller {
     pub(crate) credential: Credential,
 }
 
-/// Why a token is not made or taken back.
+/// Why a token is not made or revoked.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum TokenError {
     #[error("there is a token {0} already; take that one back first, or choose another name")]
     Exists(Name),
     #[error("there is no token {0}")]
     Unknown(String),
-    #[error("{0} is the last token: without it nobody could use the API. Make another one first")]
+    #[error("{0} is the last token: without it the API could not be used. Create another one first")]
     Last(String),
 }
 
@@ -247,7 +247,7 @@ impl Access {
         Ok(token)
     }
 
-    /// Every token, also those that were taken back.
+    /// Every token, also those that were revoked.
     pub(crate) fn tokens(&self) -> Vec<Token> {
         self.known().tokens.values().cloned().collect()
     }

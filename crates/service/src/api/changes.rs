@@ -113,8 +113,9 @@ pub(super) async fn duty(
 ) -> Result<Json<DutyResponse>, ApiError> {
     let reason = request.reason.trim().to_owned();
     if reason.is_empty() || reason.chars().count() > LONGEST_NOTE {
-        let detail =
-            format!("Say why, in 1 to {LONGEST_NOTE} characters, for whoever finds the server like this.");
+        let detail = format!(
+            "A reason is needed, of 1 to {LONGEST_NOTE} characters: it is shown wherever the server is shown."
+        );
         return Err(ApiError::bad_request(detail));
     }
     check_note(&reason)?;

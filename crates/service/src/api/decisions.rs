@@ -69,7 +69,7 @@ pub(super) async fn decisions(
 fn view(told: &decisions::SampledDecision) -> Decision {
     let why = match told.tied {
         Some(PinReason::Pin) => "its client is pinned to it".to_owned(),
-        Some(PinReason::Connection) => "its connection was dealt out to it before".to_owned(),
+        Some(PinReason::Connection) => "its connection was assigned to it before".to_owned(),
         None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref(), Tense::Made),
     };
     let not_chosen = |other: &OtherServer| NotChosen {

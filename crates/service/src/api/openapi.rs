@@ -217,7 +217,7 @@ fn complete(operation: &mut Map<String, Value>) {
         (takes_body, "408", "The body took too long"),
         (takes_body, "413", "The body is too large"),
         (takes_body, "415", "The body is not declared as JSON"),
-        (takes_body, "422", "The body is not what this call takes, or holds mistakes; all of them are told"),
+        (takes_body, "422", "The body is not what this call takes, or holds mistakes, which are all listed"),
     ];
     let problem = json!({ "application/problem+json": { "schema": { "$ref": "#/components/schemas/ProblemDocument" } } });
     if let Some(responses) = operation.get_mut("responses").and_then(Value::as_object_mut) {

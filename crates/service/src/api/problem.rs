@@ -146,7 +146,7 @@ impl From<ApplyError> for ApiError {
                 (StatusCode::UNPROCESSABLE_ENTITY, "refused-document", "The document is refused")
             }
             ApplyError::Edit(edit) => of_edit(edit),
-            ApplyError::Stale { .. } => (StatusCode::CONFLICT, "stale", "Somebody else was faster"),
+            ApplyError::Stale { .. } => (StatusCode::CONFLICT, "stale", "Another change was made first"),
             ApplyError::Unaccepted(_) => {
                 (StatusCode::CONFLICT, "unaccepted-warnings", "Warnings have to be accepted first")
             }
@@ -262,7 +262,7 @@ problems! {
     /// Of calls that change something.
     Changing: 400 "The call is wrong", 401 "A token is needed", 404 "There is no such object",
         409 "It does not go with what is so by now; the detail says why", 415 "The body is not declared as JSON",
-        422 "What is wanted holds mistakes; all of them are told", 429 "Too many at once",
+        422 "The change holds mistakes, which are all listed", 429 "Too many at once",
         503 "The database did not take it, or the service is stopping"
 }
 

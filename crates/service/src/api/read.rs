@@ -59,7 +59,7 @@ pub(super) async fn status(
     Ok(Json(app.controller.status(query.detail()?).await?))
 }
 
-/// A piece of work that somebody imagines.
+/// A request that somebody imagines.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
@@ -78,7 +78,7 @@ pub(super) struct ExplainQuery {
     cookie: Option<String>,
     /// Fields, one a line: `X-Account: 17`.
     header: Option<String>,
-    /// The server that the connection it comes on was dealt out to before: `booking/gull`.
+    /// The server that the connection it comes on was assigned to before: `booking/gull`.
     #[param(value_type = Option<String>, pattern = "^[a-z][a-z0-9-]{0,62}/[a-z][a-z0-9-]{0,62}$")]
     connection: Option<String>,
 }
@@ -110,7 +110,7 @@ impl ExplainQuery {
     }
 }
 
-/// Which server a piece of work that came to a frontend now would go to, and why no other. Nothing is sent.
+/// Which server a request that came to a frontend now would go to, and why no other. Nothing is sent.
 #[utoipa::path(
     get, path = "/frontends/{frontend}/explain", tag = "look",
     params(ExplainQuery, ("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),

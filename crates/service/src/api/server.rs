@@ -49,7 +49,7 @@ impl Default for ApiLimits {
     }
 }
 
-/// The connections and event streams that there are, and those that were turned away.
+/// The connections and event streams that there are, and those that were refused.
 #[derive(Debug)]
 pub(crate) struct ApiUsage {
     limits: ApiLimits,
@@ -81,7 +81,7 @@ impl ApiUsage {
         self.streams.load(Relaxed)
     }
 
-    /// Connections and streams that were turned away since the start because there were too many.
+    /// Connections and streams that were refused since the start because there were too many.
     pub(crate) fn turned_away(&self) -> u64 {
         self.turned_away.load(Relaxed)
     }

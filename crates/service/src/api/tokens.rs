@@ -58,7 +58,7 @@ pub(super) async fn create(
     Ok(Json(MadeToken { name: new.name.to_string(), token, saved, recorded }))
 }
 
-/// Take a token back. It and the sessions of the console that were begun with it end at once.
+/// Revoke a token. It and the sessions of the console that were begun with it end at once.
 #[utoipa::path(
     delete, path = "/tokens/{token}", operation_id = "revoke_token", tag = "token",
     params(("token" = String, Path, description = "The token's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
@@ -70,7 +70,7 @@ pub(super) async fn revoke(
     PathParams(name): PathParams<String>,
 ) -> Result<Json<TokenResponse>, ApiError> {
     let revoked = app.access.revoke(&name)?;
-    let says = format!("taken back by {who}");
+    let says = format!("revoked by {who}");
     app.journal.write(EventKind::Token, format!("token {name}"), says, json!({}));
     let (saved, recorded) = keep(&app, &revoked).await?;
     Ok(Json(TokenResponse { name, saved, recorded }))

@@ -1,4 +1,4 @@
-//! Which server a piece of work would go to, in words.
+//! Which server a request would go to, in words.
 
 use merismos_api::{ExplainResponse, PassedOverServer};
 use merismos_core::config::document::{Algorithm, BalancePer, Protocol};
@@ -17,7 +17,7 @@ use crate::clock::wall;
 use crate::words::{Tense, because, full_words, why_not};
 
 impl ControllerState {
-    /// Which server a piece of work would go to, and why no other.
+    /// Which server a request would go to, and why no other.
     pub(super) fn explain(
         &self,
         name: &Name,
@@ -140,8 +140,8 @@ fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Optio
 /// Why what came before on the connection does not count.
 fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
     match frontend.balance_per {
-        BalancePer::Request => "each request is dealt out by itself".to_owned(),
-        BalancePer::Datagram => "each datagram is dealt out by itself".to_owned(),
+        BalancePer::Request => "each request is distributed by itself".to_owned(),
+        BalancePer::Datagram => "each datagram is distributed by itself".to_owned(),
         BalancePer::Connection | BalancePer::Flow => format!("its connection can't go on with {before}"),
     }
 }
@@ -157,7 +157,7 @@ impl ClientTie {
     fn of(self) -> &'static str {
         match self {
             Self::Pin => "its cookie ties the client to",
-            Self::Connection => "its connection was dealt out to",
+            Self::Connection => "its connection was assigned to",
         }
     }
 }
@@ -230,7 +230,7 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
     };
     let Some(chosen) = &explanation.chosen else {
         return if explanation.refused {
-            format!("it has none of the keys that pool {} deals out by, and is refused", pool.name)
+            format!("it has none of the keys that pool {} distributes by, and is refused", pool.name)
         } else if pool.servers.is_empty() {
             format!("pool {} has no servers: {without}", pool.name)
         } else if pool.eligible() == 0 {

@@ -133,7 +133,7 @@ pub(crate) enum DutyError {
 #[error("there is no frontend {0}")]
 pub(crate) struct UnknownFrontend(pub(crate) Name);
 
-/// A piece of work that somebody imagines, to be told where it would go.
+/// A request that somebody imagines, to be told where it would go.
 #[derive(Clone, Debug)]
 pub(crate) struct HypotheticalRequest {
     pub(crate) client: IpAddr,
@@ -143,7 +143,7 @@ pub(crate) struct HypotheticalRequest {
     pub(crate) sni: Option<String>,
     /// Fields by their names in lower case.
     pub(crate) fields: Vec<(String, String)>,
-    /// The server that its connection was dealt out to before.
+    /// The server that its connection was assigned to before.
     pub(crate) connection: Option<PoolServer>,
 }
 
@@ -328,7 +328,7 @@ impl Controller {
         self.ask(|reply| ControllerCommand::Status { detail, reply }).await
     }
 
-    /// Which server a piece of work would go to.
+    /// Which server a request would go to.
     pub(crate) async fn explain(
         &self,
         frontend: Name,

@@ -65,7 +65,7 @@ impl ControllerState {
                 health.evidence_told = total;
             }
             let what = if evidence.count_5xx { "failed or answered 500 and above" } else { "failed" };
-            let why = format!("{fresh} pieces of work {what} within {}", evidence.within);
+            let why = format!("{fresh} requests {what} within {}", evidence.within);
             self.prober.tell(&server, evidence.action, why);
         }
     }

@@ -212,7 +212,7 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
     }
     frontend.pools().find_map(|pool| {
         let goes_by = pool.shares_go_by()?;
-        Some(format!("pool {} deals out by {goes_by} ({})", pool.name, pool.algorithm))
+        Some(format!("pool {} distributes by {goes_by} ({})", pool.name, pool.algorithm))
     })
 }
 

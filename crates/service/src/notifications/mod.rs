@@ -103,7 +103,7 @@ impl NotificationSender {
             return;
         }
         if self.changes.try_send(changed).is_err() {
-            tracing::warn!("a change is told to nobody: {CHANGES} wait already");
+            tracing::warn!("a change is not reported: {CHANGES} wait already");
         }
     }
 

@@ -373,7 +373,7 @@ async fn a_server_that_fails_real_work_is_noticed_before_its_check_does(#[case] 
         let events = service.client().events(100).await.unwrap().events;
         events
             .iter()
-            .any(|event| event.message.contains("pieces of work failed or answered 500 and above within 10s"))
+            .any(|event| event.message.contains("requests failed or answered 500 and above within 10s"))
     })
     .await;
     // The other one is the last: it stays, whatever it does.

@@ -246,7 +246,7 @@ async fn a_connection_that_is_with_a_server_stays_with_it_where_connections_are_
     let service = Service::with(&["gull", "tern"]).await;
     let before = [("connection", "quay/tern")];
     let told = explain(&service, &before).await;
-    assert!(told.why.starts_with("each request is dealt out by itself; it is eligible"), "{told:?}");
+    assert!(told.why.starts_with("each request is distributed by itself; it is eligible"), "{told:?}");
     let text = service
         .document()
         .replace("[frontends.harbour]\n", "[frontends.harbour]\nbalance_per = \"connection\"\n");

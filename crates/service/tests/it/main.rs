@@ -19,6 +19,7 @@ mod dealing;
 mod desk;
 mod drafts;
 mod elsewhere;
+mod golden_outputs;
 mod harness;
 mod keeping;
 mod messages;

@@ -160,7 +160,7 @@ async fn trials_and_tokens() {
         database.store.put_token(&token(used, revoked)).await.unwrap();
     }
     let kept = database.store.tokens().await.unwrap();
-    assert_eq!(kept, [token(Some(9), Some(10))], "the later use, and it stays taken back");
+    assert_eq!(kept, [token(Some(9), Some(10))], "the later use, and it stays revoked");
     database.done().await;
 }
 

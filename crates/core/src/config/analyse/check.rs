@@ -252,7 +252,7 @@ fn trust(document: &Document, problems: &mut Vec<Problem>) {
         if frontend.proxy_protocol && frontend.trusted.is_empty() {
             problems.push(Problem::at(
                 &format!("frontends.{name}.proxy_protocol"),
-                "nobody is trusted to tell who the client is".to_owned(),
+                "no proxy is trusted to name the client".to_owned(),
                 format!("trusted = [\"192.0.2.0/24\"] or the like under [frontends.{name}]"),
             ));
         }

@@ -29,11 +29,11 @@ pub struct PoolShareChange {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum CapacityKind {
-    /// Pieces of work in flight.
+    /// Requests in flight.
     InFlight,
     /// Connections.
     Connections,
-    /// Pieces of work that begin in a second.
+    /// Requests that begin in a second.
     EachSecond,
 }
 

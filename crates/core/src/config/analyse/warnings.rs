@@ -389,7 +389,7 @@ fn without_effect(name: &Name, pool: &PoolSpec, found: &mut Vec<Warning>) {
     }
 }
 
-/// Says of which frontends no client ever has one of the keys that the pool deals out by.
+/// Says of which frontends no client ever has one of the keys that the pool distributes by.
 fn without_key(name: &Name, pool: &PoolSpec, frontends: &[(&Name, &FrontendSpec)], found: &mut Vec<Warning>) {
     if pool.algorithm != Algorithm::Hash || pool.hashing.keys.is_empty() {
         return;

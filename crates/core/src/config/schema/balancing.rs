@@ -1,4 +1,4 @@
-//! How work is dealt out, as the document says it: algorithms, keys, tiers, limits and queues.
+//! How work is distributed, as the document says it: algorithms, keys, tiers, limits and queues.
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -12,7 +12,7 @@ use crate::config::document::Protocol;
 use crate::name::Name;
 use crate::units::Span;
 
-/// How a pool deals out work.
+/// How a pool distributes work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "kebab-case")]
 #[strum(serialize_all = "kebab-case")]
@@ -72,7 +72,7 @@ impl Algorithm {
     }
 }
 
-/// What a frontend deals out.
+/// What a frontend distributes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]

@@ -433,7 +433,7 @@ fn field_of<'h>(fields: &[Header<'h>], name: &str) -> Option<&'h [u8]> {
     fields.iter().find(|field| field.name.eq_ignore_ascii_case(name)).map(|field| field.value)
 }
 
-/// What a request says that work can be dealt out by, read from the head that was written for the server. Only pools
+/// What a request says that work can be distributed by, read from the head that was written for the server. Only pools
 /// that go by such objects ask for it.
 pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> RequestKey {
     with_fields(head, |target, fields| {
