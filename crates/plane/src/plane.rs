@@ -18,7 +18,7 @@ use crate::decisions::DecisionLog;
 use crate::listen::{self, BindError, BoundSockets};
 use crate::memory::{Memory, MemoryLimits};
 use crate::observer::{Observations, ObserveFilter, ObserverList};
-use crate::worker::{self, WorkerCommand};
+use crate::worker::{self, ClosingToken, WorkerCommand};
 
 /// Why the plane could not start.
 #[derive(Debug, thiserror::Error)]
@@ -50,6 +50,8 @@ pub struct Plane {
     workers: Vec<(mpsc::UnboundedSender<WorkerCommand>, JoinHandle<()>)>,
     /// Which frontend listens where.
     listening: BTreeMap<Endpoint, u32>,
+    /// Where workers may still have sockets that they were told to close.
+    closing: BTreeMap<Endpoint, Weak<ClosingToken>>,
     /// Whether another service of ours may listen on the same addresses.
     shares_ports: bool,
 }
@@ -88,7 +90,13 @@ impl Plane {
             .name("clock".to_owned())
             .spawn(move || beat(&pulses))
             .map_err(|source| StartError { worker: workers.len(), source })?;
-        Ok(Self { shared, workers, listening: BTreeMap::new(), shares_ports: false })
+        Ok(Self {
+            shared,
+            workers,
+            listening: BTreeMap::new(),
+            closing: BTreeMap::new(),
+            shares_ports: false,
+        })
     }
 
     /// Whether addresses may be shared with another service of ours that still listens there: one that this one takes the place of.
@@ -122,7 +130,10 @@ impl Plane {
         let same_port = |own: &Endpoint, endpoint: &Endpoint| {
             own.udp == endpoint.udp && own.address.port() == endpoint.address.port()
         };
-        let ours = |endpoint: &Endpoint| self.listening.keys().any(|own| same_port(own, endpoint));
+        let closing =
+            self.closing.iter().filter(|(_, token)| token.strong_count() > 0).map(|(endpoint, _)| endpoint);
+        let own: Vec<&Endpoint> = self.listening.keys().chain(closing).collect();
+        let ours = |endpoint: &Endpoint| own.iter().any(|own| same_port(own, endpoint));
         let shares = |endpoint: &Endpoint| self.shares_ports || ours(endpoint);
         fresh.map(|endpoint| listen::bind(endpoint, self.workers.len(), shares(&endpoint))).collect()
     }
@@ -149,7 +160,10 @@ impl Plane {
                 }
                 None => {
                     self.listening.remove(&endpoint);
-                    self.tell(|| WorkerCommand::Unlisten { endpoint });
+                    let closing = Arc::new(ClosingToken);
+                    self.closing.retain(|_, token| token.strong_count() > 0);
+                    self.closing.insert(endpoint, Arc::downgrade(&closing));
+                    self.tell(|| WorkerCommand::Unlisten { endpoint, closing: Arc::clone(&closing) });
                 }
             }
         }

@@ -34,8 +34,9 @@ const ACCEPT_REST_TICKS: u32 = 3;
 pub(crate) enum WorkerCommand {
     /// Serve a frontend on this socket.
     Listen { frontend: u32, endpoint: Endpoint, socket: Listener },
-    /// Stop listening on an address; connections to it are closed when they have nothing in flight.
-    Unlisten { endpoint: Endpoint },
+    /// Stop listening on an address; connections to it are closed when they have nothing in flight. The token is dropped when the socket
+    /// is closed.
+    Unlisten { endpoint: Endpoint, closing: Arc<ClosingToken> },
     /// From now on the sockets on an address, and the connections to it, are another frontend's.
     HandOver { frontend: u32, endpoint: Endpoint },
     /// Break off every exchange with a server and forget its idle connections.
@@ -47,6 +48,10 @@ pub(crate) enum WorkerCommand {
     /// Stop listening everywhere, let work in flight finish until the deadline, then end.
     Stop { grace: Duration, done: oneshot::Sender<usize> },
 }
+
+/// Held by each worker that has not closed its socket on an address yet.
+#[derive(Debug)]
+pub(crate) struct ClosingToken;
 
 /// What drives a worker's clock: told by the plane's clock thread once a tick.
 ///
@@ -97,10 +102,11 @@ async fn serve(
                     }
                 }
             }
-            WorkerCommand::Unlisten { endpoint } => {
+            WorkerCommand::Unlisten { endpoint, closing } => {
                 if let Some(listening) = listeners.remove(&endpoint) {
                     listening.close(&worker, endpoint.address).await;
                 }
+                drop(closing);
                 worker.close_clients_of(endpoint.address);
             }
             WorkerCommand::HandOver { frontend, endpoint } => {

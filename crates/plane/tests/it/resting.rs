@@ -2,6 +2,8 @@
 
 use std::time::{Duration, Instant};
 
+use merismos_core::config::document::Endpoint;
+
 use crate::rig::{Client, ConnectionEnd, PATIENCE, Rig, Server, until};
 use crate::streams;
 
@@ -68,6 +70,22 @@ fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any
     assert_eq!(runtime.block_on(rig.plane.stop(PATIENCE)), 0, "nobody is left behind");
     assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
     assert!(ended_in_order(&mut clients));
+}
+
+#[test]
+fn a_frontend_that_was_removed_comes_back_at_its_address_at_once() {
+    let server = Server::named("gull");
+    let mut rig = Rig::new(&[server.address], "", "");
+    let endpoint = Endpoint { udp: false, address: rig.address };
+    for round in 0..100 {
+        rig.publish_text("format = 3");
+        // The workers may not have closed their sockets yet: those are no other program's.
+        let bound = rig.plane.bind([endpoint]);
+        assert!(bound.is_ok(), "round {round}: {bound:?}");
+        drop(bound);
+        rig.publish();
+    }
+    assert_eq!(rig.client().get("/").status, 200);
 }
 
 /// More requests at once than tasks are kept for, again and again: each is answered, whoever answered one before it.
