@@ -41,7 +41,7 @@ fn main() {
         .collect();
     let text = format!("format = 3\n[pools.p]\nalgorithm = \"{algorithm}\"\n{lines}");
     let checked = load(&text, DocumentFormat::Toml).expect("a document");
-    let snapshot = compile(&checked, &AllWell, &mut RuntimeRegistry::new(1), 1, (1, Tick(0)));
+    let snapshot = compile(&checked, &AllWell, &mut RuntimeRegistry::new(1), 1, 1, Tick(0));
     let pool = &snapshot.pools[0];
     let mut draw = Draw::seeded(1);
     for _ in 0..count {

@@ -39,7 +39,7 @@ fn dealing_out_allocates_nothing(
          [frontends.f]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n"
     );
     let checked = load(&text, DocumentFormat::Toml).unwrap();
-    let snapshot = compile(&checked, &AllWell, &mut RuntimeRegistry::new(1), 1, (1, Tick(0)));
+    let snapshot = compile(&checked, &AllWell, &mut RuntimeRegistry::new(1), 1, 1, Tick(0));
     let pool = &snapshot.pools[0];
     let mut draw = Draw::seeded(1);
     let field = |_: &str| None;

@@ -107,7 +107,7 @@ impl StandIn {
         let address = socket.local_addr()?;
         let (fault, faults) = watch::channel(Fault::None);
         let (tell, listening) = watch::channel(true);
-        let task = tokio::spawn(udp_echo::serve(Arc::from(name), address, socket, (faults, tell)));
+        let task = tokio::spawn(udp_echo::serve(Arc::from(name), address, socket, faults, tell));
         let inbox = Inbox::default();
         Ok(Self { name: name.to_owned(), address, fault, listening, inbox, task })
     }
@@ -140,7 +140,7 @@ impl StandIn {
         let (fault, faults) = watch::channel(Fault::None);
         let (tell, listening) = watch::channel(true);
         let task =
-            tokio::spawn(serve((speaks, Arc::from(name), inbox.clone()), address, listener, faults, tell));
+            tokio::spawn(serve(speaks, Arc::from(name), inbox.clone(), address, listener, faults, tell));
         Ok(Self { name: name.to_owned(), address, fault, listening, inbox, task })
     }
 
@@ -181,7 +181,9 @@ enum StandInProtocol {
 }
 
 async fn serve(
-    (speaks, name, inbox): (StandInProtocol, Arc<str>, Inbox),
+    speaks: StandInProtocol,
+    name: Arc<str>,
+    inbox: Inbox,
     address: SocketAddr,
     listener: TcpListener,
     mut faults: watch::Receiver<Fault>,

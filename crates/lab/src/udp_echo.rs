@@ -24,7 +24,8 @@ pub(crate) async fn serve(
     name: Arc<str>,
     address: SocketAddr,
     socket: UdpSocket,
-    (mut faults, tell): (watch::Receiver<Fault>, watch::Sender<bool>),
+    mut faults: watch::Receiver<Fault>,
+    tell: watch::Sender<bool>,
 ) {
     let mut socket = Some(socket);
     let mut buffer = vec![0; LARGEST];

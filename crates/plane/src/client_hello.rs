@@ -49,7 +49,8 @@ pub(crate) async fn peek_client_hello(
     worker: &WorkerContext,
     stream: &mut TcpStream,
     first: Option<Buffer>,
-    (limit, watch): (Duration, ConnectionTimer<'_>),
+    limit: Duration,
+    watch: ConnectionTimer<'_>,
 ) -> Option<ClientHello> {
     watch.set_timeout(limit);
     let (mut greeting, mut taken) = (ClientHelloParser::default(), 0);

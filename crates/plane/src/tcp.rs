@@ -43,7 +43,7 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
     client.alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     let heard = match frontend.client_hello_timeout {
-        Some(limit) => Box::pin(peek_client_hello(worker, &mut stream, first, (limit, watch))).await,
+        Some(limit) => Box::pin(peek_client_hello(worker, &mut stream, first, limit, watch)).await,
         None => Some(ClientHello { name: None, first }),
     };
     let Some(ClientHello { name, mut first }) = heard else { return };

@@ -194,7 +194,7 @@ impl Prober {
                     }
                     let (known, shell) = (known(&target), Arc::clone(&self.shell));
                     let nudge = Arc::new(TrafficHint::default());
-                    let watched = watch(target.clone(), (known, first_within), shell, Arc::clone(&nudge));
+                    let watched = watch(target.clone(), known, first_within, shell, Arc::clone(&nudge));
                     let thread = self.thread.as_ref().expect("it is there until the end");
                     (thread.spawn(watched), nudge)
                 }
@@ -245,7 +245,8 @@ fn seed(server: &PoolServer) -> u64 {
 /// Probes one server for ever.
 async fn watch(
     target: ProbeTarget,
-    (known, first_within): (InitialHealth, Duration),
+    known: InitialHealth,
+    first_within: Duration,
     shell: Arc<ServerProber>,
     nudge: Arc<TrafficHint>,
 ) {

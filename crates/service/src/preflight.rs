@@ -76,7 +76,7 @@ pub(crate) async fn try_out(
     let tries = fresh.into_iter().map(|(id, server, check)| {
         let is_used = used.contains(&id.pool);
         let proxy_protocol = new.pools.get(&id.pool).and_then(|pool| pool.proxy_protocol);
-        try_server(id, server, (check, proxy_protocol), is_used, surroundings)
+        try_server(id, server, check, proxy_protocol, is_used, surroundings)
     });
     let mut failing = BTreeSet::new();
     for (warning, fails) in join_all(tries).await.into_iter().flatten() {
@@ -179,7 +179,8 @@ fn standing_duty(view: &RunningView, id: &PoolServer) -> Option<Warning> {
 async fn try_server(
     id: PoolServer,
     server: &ServerSpec,
-    (check, proxy_protocol): (Option<&CheckSpec>, Option<ProxyVersion>),
+    check: Option<&CheckSpec>,
+    proxy_protocol: Option<ProxyVersion>,
     is_used: bool,
     surroundings: &ProbeEnvironment,
 ) -> Option<(Warning, Option<PoolServer>)> {

@@ -110,7 +110,7 @@ pub(crate) async fn run(settings: Settings, allotment: DescriptorBudget) -> Resu
         .enable_all()
         .build()
         .map_err(RunError::LoadClients)?;
-    let ended = serve((&settings, allotment), (lock, listener), &mut stop, load.handle().clone()).await;
+    let ended = serve(&settings, allotment, lock, listener, &mut stop, load.handle().clone()).await;
     // However it ended: a task must not wait for the threads of another runtime.
     load.shutdown_background();
     ended
@@ -118,8 +118,10 @@ pub(crate) async fn run(settings: Settings, allotment: DescriptorBudget) -> Resu
 
 /// Starts everything and waits until the service is told to stop.
 async fn serve(
-    (settings, allotment): (&Settings, DescriptorBudget),
-    (mut lock, listener): (FolderLock, TcpListener),
+    settings: &Settings,
+    allotment: DescriptorBudget,
+    mut lock: FolderLock,
+    listener: TcpListener,
     stop: &mut [io::Result<Signal>; 2],
     load: tokio::runtime::Handle,
 ) -> Result<(), RunError> {
@@ -237,7 +239,8 @@ async fn start(
         store.clone(),
         node,
         Arc::clone(&nodes),
-        (troubles.clone(), journal.clone()),
+        troubles.clone(),
+        journal.clone(),
     ));
     let (messages, messenger) = NotificationSender::new(secrets);
     let (usage, guesses) = (ApiUsage::new(settings.api_limits), FailedLogins::default());
@@ -281,12 +284,18 @@ async fn start(
         };
         let _ = controller.run(revision, checked, bound).await;
     }
-    let watchers = (troubles.clone(), journal.clone());
-    let keeper = StateFile::start(controller.clone(), access.clone(), copy_file, changed, watchers);
+    let keeper = StateFile::start(
+        controller.clone(),
+        access.clone(),
+        copy_file,
+        changed,
+        troubles.clone(),
+        journal.clone(),
+    );
     // What this start made, a first token among it, is in the state file from the start on.
     copy_is_old.send_modify(|changes| *changes += 1);
     tokio::spawn(messenger.run(journal.clone(), store.clone()));
-    follow_database(&store, &controller, &deployer, &journal, (&access, &troubles));
+    follow_database(&store, &controller, &deployer, &journal, &access, &troubles);
     tokio::spawn(share_tokens(store.clone(), access.clone()));
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = TrialRunner::new(controller.clone(), journal.clone(), store.clone(), load);
@@ -361,18 +370,19 @@ async fn give_signs_of_life(
     store: Store,
     id: [u8; 16],
     nodes: Arc<AtomicU64>,
-    (troubles, journal): (Troubles, Journal),
+    troubles: Troubles,
+    journal: Journal,
 ) {
     for turn in 0_u32.. {
         if turn > 0 {
             tokio::time::sleep(DATABASE_ASKED_EVERY).await;
         }
         if !turn.is_multiple_of(SIGN_OF_LIFE_AMONG) {
-            note_database(store.ping().await, (&troubles, &journal));
+            note_database(store.ping().await, &troubles, &journal);
             continue;
         }
         let count = store.sign_of_life(id).await;
-        note_database(count.as_ref().map(drop), (&troubles, &journal));
+        note_database(count.as_ref().map(drop), &troubles, &journal);
         // While the database is away the last number stands.
         if let Ok(count) = count {
             nodes.store(count, Relaxed);
@@ -393,7 +403,7 @@ async fn give_signs_of_life(
 }
 
 /// Says at once when the database does not answer, and when it does again: the first change should not be what finds it out.
-fn note_database<E: std::fmt::Display>(answer: Result<(), E>, (troubles, journal): (&Troubles, &Journal)) {
+fn note_database<E: std::fmt::Display>(answer: Result<(), E>, troubles: &Troubles, journal: &Journal) {
     match answer {
         Ok(()) => {
             if troubles.clear(TroubleKind::DatabaseAway) {
@@ -417,7 +427,8 @@ fn follow_database(
     controller: &Controller,
     deployer: &Arc<Deployer>,
     journal: &Journal,
-    (access, troubles): (&Access, &Troubles),
+    access: &Access,
+    troubles: &Troubles,
 ) {
     // One word at a time is enough: settling looks at everything anyway.
     let (settle, mut wanted) = mpsc::channel::<()>(1);
@@ -439,7 +450,7 @@ fn follow_database(
         while wanted.recv().await.is_some() {
             let mut said = false;
             while let Err(error) =
-                state_file::reconcile(&store, &controller, &deployer, &access, (&troubles, &journal)).await
+                state_file::reconcile(&store, &controller, &deployer, &access, &troubles, &journal).await
             {
                 if !said {
                     tracing::warn!(%error, "what the database has was not settled; it is tried again until it is");

@@ -148,7 +148,8 @@ impl StateFile {
         access: Access,
         file: PathBuf,
         changed: watch::Receiver<u64>,
-        (troubles, journal): (Troubles, Journal),
+        troubles: Troubles,
+        journal: Journal,
     ) -> Self {
         let (tell_saved, saved) = watch::channel(SaveProgress::default());
         let finished = Arc::<AtomicBool>::default();
@@ -247,7 +248,8 @@ pub(crate) async fn reconcile(
     controller: &Controller,
     deployer: &Deployer,
     access: &Access,
-    (troubles, journal): (&Troubles, &Journal),
+    troubles: &Troubles,
+    journal: &Journal,
 ) -> Result<(), StoreError> {
     store.migrate().await?;
     access.join(&store.tokens().await?);

@@ -180,7 +180,8 @@ pub struct Tally {
 pub fn tally(
     samples: &[TallySample],
     shares: &BTreeMap<u64, Vec<(PoolServer, f64)>>,
-    (what, unjudged): (RequestResults, Option<&str>),
+    what: RequestResults,
+    unjudged: Option<&str>,
 ) -> Tally {
     let mut lines: BTreeMap<PoolServer, TallyEntry> = BTreeMap::new();
     let (mut failed, mut without_server, mut retried, mut tied, mut strayed) = (0, 0, 0, 0, 0);
@@ -215,9 +216,9 @@ pub fn tally(
     let expected: Vec<f64> = lines.values().map(|line| line.free_expected).collect();
     let test = chi_square(&observed, &expected).filter(|_| unjudged.is_none());
     let requests = samples.len() as u64;
-    let because = what_is_wrong(&lines, what, (failed, strayed), test);
+    let because = what_is_wrong(&lines, what, failed, strayed, test);
     let (verdict, because) = match because.is_empty() {
-        true => what_is_right(&lines, what, (tied, requests), (test, unjudged)),
+        true => what_is_right(&lines, what, tied, requests, test, unjudged),
         false => (TrialVerdict::NotAsExpected, because),
     };
     let rows = lines.into_iter().map(|(server, line)| line.row(server, requests as f64)).collect();
@@ -274,7 +275,8 @@ impl TallyEntry {
 fn what_is_wrong(
     lines: &BTreeMap<PoolServer, TallyEntry>,
     what: RequestResults,
-    (failed, strayed): (u64, u64),
+    failed: u64,
+    strayed: u64,
     test: Option<ChiSquare>,
 ) -> Vec<String> {
     let count = |count: u64| format!("{count} {}", if count == 1 { what.one() } else { what.many() });
@@ -304,8 +306,10 @@ fn what_is_wrong(
 fn what_is_right(
     lines: &BTreeMap<PoolServer, TallyEntry>,
     what: RequestResults,
-    (tied, requests): (u64, u64),
-    (test, unjudged): (Option<ChiSquare>, Option<&str>),
+    tied: u64,
+    requests: u64,
+    test: Option<ChiSquare>,
+    unjudged: Option<&str>,
 ) -> (TrialVerdict, Vec<String>) {
     let (one, many, done) = (what.one(), what.many(), what.done());
     let at_place = (tied > 0).then(|| {
@@ -363,7 +367,7 @@ mod tests {
     #[test]
     fn even_traffic_is_as_expected() {
         let samples: Vec<_> = (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
-        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        let tally = tally(&samples, &expectations(), RequestResults::Requests, None);
         assert_eq!(tally.verdict, TrialVerdict::AsExpected);
         assert_eq!(tally.rows[0].expected_requests, 50.0);
         assert_eq!((tally.rows[0].observed, tally.rows[1].observed), (0.5, 0.5));
@@ -379,7 +383,8 @@ mod tests {
         let tally = tally(
             &[TallySample { latency_us, ..answered("gull") }],
             &expectations(),
-            (RequestResults::Requests, None),
+            RequestResults::Requests,
+            None,
         );
         let told = tally.rows[0].median_us.unwrap() as f64;
         let wanted = latency_us.min(LONGEST_US) as f64;
@@ -393,7 +398,7 @@ mod tests {
         samples.extend(
             (0..100).map(|_| TallySample { expectation: Expectation::Shares(2), ..answered("tern") }),
         );
-        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        let tally = tally(&samples, &expectations(), RequestResults::Requests, None);
         assert_eq!(tally.verdict, TrialVerdict::AsExpected, "{:?}", tally.because);
         assert_eq!(tally.rows[0].expected, 0.25);
     }
@@ -403,7 +408,7 @@ mod tests {
         let mut samples: Vec<_> =
             (0..100).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples[3].outcome = TrialOutcome::Answered(503);
-        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        let tally = tally(&samples, &expectations(), RequestResults::Requests, None);
         assert_eq!(tally.verdict, TrialVerdict::NotAsExpected);
         assert_eq!((tally.failed, tally.rows[1].failed), (1, 1));
     }
@@ -411,7 +416,7 @@ mod tests {
     #[test]
     fn retries_are_charged_to_the_server_that_failed() {
         let moved = TallySample { failed_at: vec![server("gull")], ..answered("tern") };
-        let tally = tally(&vec![moved; 40], &expectations(), (RequestResults::Requests, None));
+        let tally = tally(&vec![moved; 40], &expectations(), RequestResults::Requests, None);
         assert_eq!((tally.rows[0].retried, tally.rows[1].retried, tally.retried), (40, 0, 40));
         assert_eq!(tally.verdict, TrialVerdict::NotAsExpected, "gull got nothing and should have got half");
         assert_eq!(tally.because[0], "40 requests failed at booking/gull and were given to another server");
@@ -423,7 +428,7 @@ mod tests {
             .map(|_| TallySample { expectation: Expectation::Shares(2), ..answered("tern") })
             .collect();
         samples.push(TallySample { expectation: Expectation::Shares(2), ..answered("gull") });
-        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        let tally = tally(&samples, &expectations(), RequestResults::Requests, None);
         assert_eq!(tally.verdict, TrialVerdict::NotAsExpected);
         assert!(tally.because[0].contains("booking/gull got 1 request and should have got none"));
     }
@@ -431,11 +436,11 @@ mod tests {
     #[test]
     fn three_requests_prove_nothing() {
         assert_eq!(
-            tally(&vec![answered("gull"); 3], &expectations(), (RequestResults::Requests, None)).verdict,
+            tally(&vec![answered("gull"); 3], &expectations(), RequestResults::Requests, None).verdict,
             TrialVerdict::TooFew
         );
         assert_eq!(
-            tally(&[], &BTreeMap::new(), (RequestResults::Requests, None)).verdict,
+            tally(&[], &BTreeMap::new(), RequestResults::Requests, None).verdict,
             TrialVerdict::TooFew
         );
     }
@@ -444,16 +449,16 @@ mod tests {
     fn shares_that_do_not_follow_the_weights_are_not_judged_and_failures_are() {
         let mut samples = vec![answered("gull"); 100];
         let by_keys =
-            tally(&samples, &expectations(), (RequestResults::Requests, Some("the clients' keys decide")));
+            tally(&samples, &expectations(), RequestResults::Requests, Some("the clients' keys decide"));
         assert_eq!((by_keys.verdict, by_keys.test), (TrialVerdict::AsExpected, None));
         assert!(by_keys.because[0].contains("the clients' keys decide"));
         assert_eq!(
-            tally(&samples, &expectations(), (RequestResults::Requests, None)).verdict,
+            tally(&samples, &expectations(), RequestResults::Requests, None).verdict,
             TrialVerdict::NotAsExpected
         );
         samples[3].outcome = TrialOutcome::Broken;
         assert_eq!(
-            tally(&samples, &expectations(), (RequestResults::Requests, Some("so"))).verdict,
+            tally(&samples, &expectations(), RequestResults::Requests, Some("so")).verdict,
             TrialVerdict::NotAsExpected
         );
     }
@@ -466,7 +471,7 @@ mod tests {
     fn requests_that_one_server_should_get_are_held_against_it_alone() {
         let mut samples = vec![tied("gull", "gull"); 30];
         let all =
-            tally(&samples, &expectations(), (RequestResults::Requests, Some("the clients' keys decide")));
+            tally(&samples, &expectations(), RequestResults::Requests, Some("the clients' keys decide"));
         assert_eq!((all.verdict, all.tied, all.strayed, all.test), (TrialVerdict::AsExpected, 30, 0, None));
         assert_eq!(
             all.because,
@@ -475,7 +480,7 @@ mod tests {
         assert_eq!((all.rows[0].expected, all.rows[1].expected), (1.0, 0.0));
         samples.push(tied("gull", "tern"));
         let strayed =
-            tally(&samples, &expectations(), (RequestResults::Requests, Some("the clients' keys decide")));
+            tally(&samples, &expectations(), RequestResults::Requests, Some("the clients' keys decide"));
         assert_eq!((strayed.verdict, strayed.strayed), (TrialVerdict::NotAsExpected, 1));
         assert!(strayed.because[0].starts_with("1 request went to another server"), "{:?}", strayed.because);
     }
@@ -484,7 +489,7 @@ mod tests {
     fn one_that_its_server_failed_has_not_strayed_and_one_that_nobody_took_neither() {
         let failed = TallySample { failed_at: vec![server("gull")], ..tied("gull", "tern") };
         let nobody = TallySample { server: None, outcome: TrialOutcome::Broken, ..tied("gull", "tern") };
-        let tally = tally(&[failed, nobody], &expectations(), (RequestResults::Requests, None));
+        let tally = tally(&[failed, nobody], &expectations(), RequestResults::Requests, None);
         assert_eq!((tally.strayed, tally.failed, tally.retried), (0, 1, 1));
     }
 
@@ -494,7 +499,7 @@ mod tests {
         let mut samples: Vec<_> =
             (0..12).map(|i| answered(if i % 2 == 0 { "gull" } else { "tern" })).collect();
         samples.extend(vec![tied("gull", "gull"); 600]);
-        let tally = tally(&samples, &expectations(), (RequestResults::Requests, None));
+        let tally = tally(&samples, &expectations(), RequestResults::Requests, None);
         assert_eq!(
             (tally.verdict, tally.test.map(|test| test.statistic)),
             (TrialVerdict::AsExpected, Some(0.0))
@@ -505,13 +510,13 @@ mod tests {
     #[test]
     fn what_has_no_status_is_done_or_broken() {
         let done = TallySample { outcome: TrialOutcome::Done, ..tied("gull", "gull") };
-        let well = tally(std::slice::from_ref(&done), &expectations(), (RequestResults::OneWay, None));
+        let well = tally(std::slice::from_ref(&done), &expectations(), RequestResults::OneWay, None);
         assert_eq!(
             well.because,
             ["every datagram went to the one server that its key, pin or connection says"]
         );
         let broken = TallySample { outcome: TrialOutcome::Broken, ..done };
-        let ill = tally(&[broken], &expectations(), (RequestResults::OneWay, None));
+        let ill = tally(&[broken], &expectations(), RequestResults::OneWay, None);
         assert_eq!(ill.because, ["1 datagram was not sent on properly"]);
     }
 }

@@ -32,10 +32,11 @@ pub fn compile(
     truths: &impl ServerStates,
     cells: &mut RuntimeRegistry,
     revision: u64,
-    (version, now): (u64, Tick),
+    version: u64,
+    now: Tick,
 ) -> Snapshot {
     let document = checked.document();
-    let mut made = |(name, spec)| Arc::new(pool((name, spec), truths, cells, (document, now)));
+    let mut made = |(name, spec)| Arc::new(pool(name, spec, truths, cells, document, now));
     let pools: Vec<Arc<Pool>> = document.pools.iter().map(&mut made).collect();
     let mut frontends = Vec::new();
     for (name, spec) in &document.frontends {
@@ -88,13 +89,14 @@ pub fn recompile(
     touched: &BTreeSet<Name>,
     truths: &impl ServerStates,
     cells: &mut RuntimeRegistry,
-    (version, now): (u64, Tick),
+    version: u64,
+    now: Tick,
 ) -> Snapshot {
     let mut pools = previous.pools.clone();
     for name in touched {
         let Ok(place) = pools.binary_search_by(|pool| pool.name.cmp(name)) else { continue };
         let Some(spec) = document.pools.get(name) else { continue };
-        pools[place] = Arc::new(pool((name, spec), truths, cells, (document, now)));
+        pools[place] = Arc::new(pool(name, spec, truths, cells, document, now));
     }
     let mut frontends = previous.frontends.clone();
     let concerns = |frontend: &Frontend| frontend.pools().any(|pool| touched.contains(&pool.name));
@@ -160,10 +162,12 @@ fn choice(
 }
 
 fn pool(
-    (name, spec): (&Name, &document::PoolSpec),
+    name: &Name,
+    spec: &document::PoolSpec,
     truths: &impl ServerStates,
     cells: &mut RuntimeRegistry,
-    (document, now): (&Document, Tick),
+    document: &Document,
+    now: Tick,
 ) -> Pool {
     let eligibilities = eligibilities(name, spec, truths);
     let servers: Vec<Server> = spec

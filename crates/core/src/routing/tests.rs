@@ -56,13 +56,13 @@ fn names(snapshot: &Snapshot, picks: usize) -> Vec<String> {
 fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
     let mut cells = RuntimeRegistry::new(1);
     let mut known = Known { down: vec!["tern"], ..Known::default() };
-    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
+    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1, Tick(0));
     let picks = names(&snapshot, 30);
     assert_eq!(picks.iter().filter(|name| *name == "gull").count(), 20);
     assert_eq!(picks.iter().filter(|name| *name == "auk").count(), 10);
     known.down = vec!["tern", "auk"];
     known.duties.insert("gull", Duty::Draining);
-    let nobody = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (2, Tick(0)));
+    let nobody = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2, Tick(0));
     assert_eq!((names(&nobody, 1)[0].as_str(), nobody.pools[0].eligible()), ("nobody", 0));
 }
 
@@ -70,10 +70,10 @@ fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
 fn turns_and_counts_go_on_from_one_snapshot_to_the_next() {
     let mut cells = RuntimeRegistry::new(2);
     let known = Known::default();
-    let first = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
+    let first = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1, Tick(0));
     let picked = names(&first, 3);
     first.pools[0].servers[0].cell.lane(1).taken.increment();
-    let second = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (2, Tick(0)));
+    let second = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2, Tick(0));
     assert_eq!(second.pools[0].servers[0].cell.counts().taken, 1);
     let mut cycle = [picked, names(&second, 1)].concat();
     cycle.sort_unstable();
@@ -88,8 +88,8 @@ fn turns_and_counts_go_on_from_one_snapshot_to_the_next() {
 fn at_another_address_it_is_another_server() {
     let mut cells = RuntimeRegistry::new(1);
     let known = Known::default();
-    let before = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
-    let after = compile(&document("192.0.2.99:80"), &known, &mut cells, 2, (2, Tick(0)));
+    let before = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1, Tick(0));
+    let after = compile(&document("192.0.2.99:80"), &known, &mut cells, 2, 2, Tick(0));
     let cell = |snapshot: &Snapshot, place: usize| snapshot.pools[0].servers[place].cell.id;
     assert_ne!(cell(&before, 1), cell(&after, 1), "gull moved");
     assert_eq!(cell(&before, 2), cell(&after, 2), "tern did not");
@@ -101,7 +101,7 @@ fn at_another_address_it_is_another_server() {
 fn an_explanation_names_the_next_server_and_every_reason() {
     let mut cells = RuntimeRegistry::new(1);
     let known = Known { down: vec!["tern"], duties: BTreeMap::from([("auk", Duty::Withdrawn)]) };
-    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, (1, Tick(0)));
+    let snapshot = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 1, Tick(0));
     let frontend = snapshot.frontend_named(&"site".parse().unwrap()).unwrap();
     let explained = frontend.explain(&RequestFacts::of_client([192, 0, 2, 7].into()), 1, Tick(0));
     let chosen = explained.chosen.unwrap();
@@ -128,7 +128,8 @@ fn full_servers_are_passed_over_then_the_pool_is_full_then_standby_takes_over() 
         &Known::default(),
         &mut RuntimeRegistry::new(1),
         1,
-        (1, Tick(0)),
+        1,
+        Tick(0),
     );
     let mut taken = names(&snapshot, 4);
     assert_eq!(taken.pop().as_deref(), Some("full"), "b may have one at half its capacity");
@@ -149,7 +150,8 @@ fn explained(text: &str, taken: usize) -> Explanation {
         &Known::default(),
         &mut RuntimeRegistry::new(1),
         1,
-        (1, Tick(0)),
+        1,
+        Tick(0),
     );
     names(&snapshot, taken);
     let frontend = snapshot.frontend_named(&"site".parse().unwrap()).unwrap();
@@ -200,7 +202,8 @@ fn many_full_servers_do_not_hide_one_with_room() {
         &Known::default(),
         &mut RuntimeRegistry::new(1),
         1,
-        (1, Tick(0)),
+        1,
+        Tick(0),
     );
     let mut picks = names(&snapshot, 63);
     assert_eq!(picks.pop().as_deref(), Some("full"));

@@ -66,7 +66,7 @@ fn rest_of(client: &mut Client) -> usize {
 fn an_address_that_takes_nothing_is_cut_at_its_bound(#[case] protocol: &'static str, #[case] chunked: bool) {
     let server = large(chunked);
     let limits = MemoryLimits { in_all: u64::MAX, per_address: 2 * MIB };
-    let rig = Rig::bounded(protocol, &[server.address], ("", ""), limits);
+    let rig = Rig::bounded(protocol, &[server.address], "", "", limits);
     let mut greedy = takers_of_nothing(&rig, "127.0.0.2", 60);
     until("some were cut", || rig.frontend_counts().cut_for_memory > 0);
     until("it holds no more than it may", || rig.plane.memory().held() <= 2 * MIB);
@@ -85,7 +85,7 @@ fn an_address_that_takes_nothing_is_cut_at_its_bound(#[case] protocol: &'static 
 fn when_all_hold_too_much_the_worst_go_first() {
     let server = large(true);
     let limits = MemoryLimits { in_all: 2 * MIB, per_address: u64::MAX };
-    let rig = Rig::bounded("http", &[server.address], ("", ""), limits);
+    let rig = Rig::bounded("http", &[server.address], "", "", limits);
     let mut modest: Vec<_> =
         (10..15).flat_map(|last| takers_of_nothing(&rig, &format!("127.0.0.{last}"), 1)).collect();
     until("each has its answer on the way", || rig.counts(0).taken == 5);
@@ -100,7 +100,7 @@ fn when_all_hold_too_much_the_worst_go_first() {
 fn heads_that_never_end_are_held_within_the_bound_too() {
     let limits = MemoryLimits { in_all: u64::MAX, per_address: MIB };
     let server = Server::named("gull");
-    let rig = Rig::bounded("http", &[server.address], ("", "header_size_limit = \"64KiB\""), limits);
+    let rig = Rig::bounded("http", &[server.address], "", "header_size_limit = \"64KiB\"", limits);
     let head = format!("GET / HTTP/1.1\r\nHost: a\r\nX-Fill: {}", "x".repeat(40 << 10));
     let mut slow: Vec<_> = (0..40)
         .map(|_| {
@@ -121,7 +121,7 @@ fn heads_that_never_end_are_held_within_the_bound_too() {
 #[test]
 fn connections_at_rest_count_by_their_number() {
     let limits = MemoryLimits { in_all: u64::MAX, per_address: 400 << 10 };
-    let rig = Rig::bounded("http", &[Server::named("gull").address], ("", ""), limits);
+    let rig = Rig::bounded("http", &[Server::named("gull").address], "", "", limits);
     let mut clients: Vec<_> = (0..150).map(|_| rig.client()).collect();
     until("some were let go", || rig.plane.memory().cut() > 0 && rig.frontend_counts().connections <= 100);
     let mut other = Client::from("127.0.0.3", rig.address);
@@ -136,7 +136,7 @@ fn connections_at_rest_count_by_their_number() {
 fn requests_that_share_connections_are_held_within_the_bound(#[case] window: u32) {
     let server = large(false);
     let limits = MemoryLimits { in_all: u64::MAX, per_address: MIB };
-    let rig = Rig::bounded("http", &[server.address], ("", ""), limits);
+    let rig = Rig::bounded("http", &[server.address], "", "", limits);
     let mut connections: Vec<_> = (0..4).map(|_| Frames::to(&rig).windows(window)).collect();
     for connection in &mut connections {
         let requests: Vec<u8> = (0..25).flat_map(|_| connection.get().1).collect();

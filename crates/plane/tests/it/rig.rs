@@ -58,14 +58,15 @@ impl Rig {
         pool: &str,
         frontend: &str,
     ) -> Self {
-        Self::bounded(protocol, servers, (pool, frontend), MemoryLimits::NONE)
+        Self::bounded(protocol, servers, pool, frontend, MemoryLimits::NONE)
     }
 
     /// As [`Self::speaking`]; clients may make it hold so much memory.
     pub(crate) fn bounded(
         protocol: &'static str,
         servers: &[SocketAddr],
-        (pool, frontend): (&str, &str),
+        pool: &str,
+        frontend: &str,
         memory: MemoryLimits,
     ) -> Self {
         let plane = Plane::start(2, PinKey::new(&[7; 32]), memory).unwrap();
@@ -112,8 +113,8 @@ impl Rig {
             load(text, DocumentFormat::Toml).unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
         self.version += 1;
         let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
-        let moment = (self.version, self.plane.now());
-        let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, moment);
+        let (version, now) = (self.version, self.plane.now());
+        let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, version, now);
         self.cells = cells;
         let listen = checked.document().frontends.values().map(FrontendSpec::endpoint);
         let bound = self.plane.bind(listen).unwrap();

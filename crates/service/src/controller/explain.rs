@@ -51,7 +51,7 @@ impl ControllerState {
             // A relayed connection holds its room already.
             let is_new = tie == ClientTie::Pin || frontend.protocol == Protocol::Http;
             match server.cell.room.full(server.limits, self.plane.now()).filter(|_| is_new) {
-                None => return Ok(explain_tie(frontend, pool, (place, tie), snapshot.revision)),
+                None => return Ok(explain_tie(frontend, pool, place, tie, snapshot.revision)),
                 Some(full) => why_no_tie.push(format!("{} {}: {}", tie.of(), server.name, full_words(full))),
             }
         }
@@ -166,7 +166,8 @@ impl ClientTie {
 fn explain_tie(
     frontend: &Frontend,
     pool: &Pool,
-    (place, tie): (usize, ClientTie),
+    place: usize,
+    tie: ClientTie,
     revision: u64,
 ) -> ExplainResponse {
     let others = pool.servers.iter().enumerate().filter(|(other, _)| *other != place);

@@ -266,7 +266,7 @@ impl Controller {
     ) -> Self {
         let (commands, received) = mpsc::channel(64);
         let (ready, readiness) = watch::channel(Readiness { is_ready: false, at: Instant::now() });
-        tokio::spawn(serve(state, received, (reports, lookups), ready));
+        tokio::spawn(serve(state, received, reports, lookups, ready));
         Self { commands, readiness }
     }
 
@@ -385,7 +385,8 @@ impl Controller {
 async fn serve(
     mut state: ControllerState,
     mut commands: mpsc::Receiver<ControllerCommand>,
-    (mut reports, mut lookups): (mpsc::Receiver<ProbeReport>, mpsc::Receiver<LookupReport>),
+    mut reports: mpsc::Receiver<ProbeReport>,
+    mut lookups: mpsc::Receiver<LookupReport>,
     ready: watch::Sender<Readiness>,
 ) {
     let tell_ready = |state: &ControllerState| {

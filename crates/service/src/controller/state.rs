@@ -371,8 +371,8 @@ impl ControllerState {
         self.follow_pools(running.effective.document().pools.iter());
         let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
         let number = running.revision.number;
-        let moment = (self.version, self.plane.now());
-        let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, moment));
+        let (version, now) = (self.version, self.plane.now());
+        let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, version, now));
         self.messages.set(&running.effective.document().notifications);
         let previous = self.plane.snapshot();
         self.tell_of_pools(&previous, &snapshot);
@@ -394,8 +394,8 @@ impl ControllerState {
         );
         let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
         let (previous, document) = (self.plane.snapshot(), running.effective.document());
-        let moment = (self.version, self.plane.now());
-        let snapshot = recompile(&previous, document, touched, self, &mut cells, moment);
+        let (version, now) = (self.version, self.plane.now());
+        let snapshot = recompile(&previous, document, touched, self, &mut cells, version, now);
         let snapshot = Arc::new(snapshot);
         self.tell_of_pools(&previous, &snapshot);
         self.tell_of_moves(&snapshot, running.effective.document());

@@ -70,13 +70,8 @@ impl ControllerState {
         elsewhere.extend(
             self.plane.snapshot().pools.iter().filter_map(|pool| tier_words(pool, self.is_held(&pool.name))),
         );
-        let troubles = troubles(
-            &frontends,
-            &pools,
-            (&elsewhere, &self.troubles.messages()),
-            &records,
-            (self.started, at),
-        );
+        let troubles =
+            troubles(&frontends, &pools, &elsewhere, &self.troubles.messages(), &records, self.started, at);
         let (probes, late_probes) = self.prober.started();
         let mut shortened = false;
         if let StatusDetail::Short(wanted) = detail
@@ -422,9 +417,11 @@ fn at_stake(timing: &DetectionTiming, servers: &[ServerStatus], pool_per_second:
 fn troubles(
     frontends: &[FrontendStatus],
     pools: &[PoolStatus],
-    (elsewhere, own): (&[String], &[String]),
+    elsewhere: &[String],
+    own: &[String],
     records: &StoreStatus,
-    (started, at): (Wall, Wall),
+    started: Wall,
+    at: Wall,
 ) -> Vec<String> {
     let mut troubles: Vec<String> = frontends
         .iter()

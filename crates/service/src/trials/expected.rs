@@ -87,7 +87,8 @@ pub(super) struct JoinedObservations {
 /// Joins what clients and witness saw, and says where each shot should have gone.
 pub(super) fn join(
     plan: &LoadPlan,
-    (shots, mut sightings): (&[RequestRecord], TrialObservations),
+    shots: &[RequestRecord],
+    mut sightings: TrialObservations,
     versions: &FrontendVersions,
     what: RequestResults,
 ) -> JoinedObservations {

@@ -132,7 +132,6 @@ impl TrialRunner {
         let TrialTarget { frontend, unjudged, mut sightings, snapshot, published, .. } = ground;
         let pools: Vec<Name> = frontend.pools().map(|pool| pool.name.clone()).collect();
         let name = frontend.name.clone();
-        let of = (name.as_str(), pools.as_slice());
         let mut facts = self.journal.watch();
         let ended = Arc::new(AtomicU64::new(0));
         let counter = Arc::clone(&ended);
@@ -148,7 +147,7 @@ impl TrialRunner {
                 Some(sighting) = sightings.receiver.recv() => seen.note(sighting),
                 _ = progress.tick() => {
                     versions.catch_up();
-                    collect(&mut trial.happened, &mut facts, of, trial.at);
+                    collect(&mut trial.happened, &mut facts, name.as_str(), &pools, trial.at);
                     trial.ended = ended.load(Ordering::Relaxed);
                     trial.took_ms = began.elapsed().as_millis() as u64;
                     self.tell(&trial);
@@ -173,10 +172,9 @@ impl TrialRunner {
             tracing::warn!(missed = sightings.missed(), "a trial missed sightings");
         }
         versions.catch_up();
-        collect(&mut trial.happened, &mut facts, of, trial.at);
-        let joined = join(&plan, (&shots, seen), &versions, trial.sends);
-        let judged = (trial.sends, unjudged.as_deref());
-        trial.tally = Some(tally(&joined.samples, &joined.shares, judged));
+        collect(&mut trial.happened, &mut facts, name.as_str(), &pools, trial.at);
+        let joined = join(&plan, &shots, seen, &versions, trial.sends);
+        trial.tally = Some(tally(&joined.samples, &joined.shares, trial.sends, unjudged.as_deref()));
         trial.state = TrialState::Done;
         self.finish(trial);
     }
@@ -212,7 +210,8 @@ impl TrialRunner {
 fn collect(
     happened: &mut Vec<TrialHappening>,
     facts: &mut broadcast::Receiver<StreamItem>,
-    (frontend, pools): (&str, &[Name]),
+    frontend: &str,
+    pools: &[Name],
     began: merismos_core::time::Wall,
 ) {
     loop {

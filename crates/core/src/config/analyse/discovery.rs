@@ -24,7 +24,7 @@ pub struct DiscoveredServer {
 
 impl DiscoveredServer {
     /// One server for each address, each with its part of the weight, or one for all of them.
-    fn at(addresses: &[IpAddr], port: u16, (weight, tier): (u16, u8), together: bool) -> Vec<Self> {
+    fn at(addresses: &[IpAddr], port: u16, weight: u16, tier: u8, together: bool) -> Vec<Self> {
         let mut all = in_turns(addresses).into_iter().map(|ip| SocketAddr::new(ip, port));
         if together {
             let first = all.next().map(|address| Self { address, weight, tier, others: all.collect() });
@@ -73,7 +73,7 @@ pub struct ServiceRecord {
 #[must_use]
 pub fn from_addresses(lookup: &LookupSpec, addresses: &[IpAddr]) -> BTreeSet<DiscoveredServer> {
     let (port, weight) = (lookup.port.unwrap_or(0), lookup.weight.unwrap_or(1));
-    DiscoveredServer::at(addresses, port, (weight, 0), lookup.merge_addresses).into_iter().collect()
+    DiscoveredServer::at(addresses, port, weight, 0, lookup.merge_addresses).into_iter().collect()
 }
 
 /// The servers that service records stand for: each distinct priority is a tier, the lowest first, and weights
@@ -97,7 +97,8 @@ pub fn from_services(lookup: &LookupSpec, services: &[ServiceRecord]) -> BTreeSe
         found.extend(DiscoveredServer::at(
             &service.addresses,
             service.port,
-            (weight, tier),
+            weight,
+            tier,
             lookup.merge_addresses,
         ));
     }

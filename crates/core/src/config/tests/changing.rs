@@ -690,7 +690,7 @@ fn the_parts_of_pools_are_those_that_the_running_service_gives(#[case] keys: &st
     assert_eq!(ours, expected);
     let mut cells = crate::runtime::RuntimeRegistry::new(1);
     let now = crate::time::Tick(0);
-    let snapshot = crate::routing::compile(&checked, &OnlyGull, &mut cells, 1, (1, now));
+    let snapshot = crate::routing::compile(&checked, &OnlyGull, &mut cells, 1, 1, now);
     let theirs = snapshot.frontends().next().unwrap().pool_shares("192.0.2.200".parse().unwrap(), now);
     assert_eq!(ours, theirs);
 }
