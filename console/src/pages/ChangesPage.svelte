@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import { beginDraft, compare, drafts, revisions, words } from '../lib/api/call'
   import type { Between, Draft, RevisionHead } from '../lib/api/types'
@@ -24,20 +25,18 @@
   $effect(() => {
     void desk.made
     void live.changes
-    let current = true
-    Promise.all([drafts(), revisions(null, PAGE)]).then(
+    return useAnswer(
+      Promise.all([drafts(), revisions(null, PAGE)]),
       ([found, newest]) => {
-        if (!current) return
         known = found.drafts
         made = newest.revisions
         more = newest.revisions.length === PAGE
         trouble = ''
       },
       (error) => {
-        if (current) [trouble, known, made] = [words(error), null, null]
+        ;[trouble, known, made] = [words(error), null, null]
       },
     )
-    return () => (current = false)
   })
 
   $effect(() => {

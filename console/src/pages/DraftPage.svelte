@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { deployDraft, discardDraft, draft, editDraft, rebaseDraft, words } from '../lib/api/call'
@@ -24,16 +25,15 @@
     void desk.made
     void live.changes
     if (gone) return
-    let current = true
-    draft(name).then(
+    return useAnswer(
+      draft(name),
       (found) => {
-        if (current) seen = found
+        seen = found
       },
       (error) => {
-        if (current) [seen, trouble] = [null, words(error)]
+        ;[seen, trouble] = [null, words(error)]
       },
     )
-    return () => (current = false)
   })
 
   // A warning that is ticked is accepted in the draft at once, for whoever deploys it.

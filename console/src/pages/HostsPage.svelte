@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { hosts, words } from '../lib/api/call'
@@ -29,16 +30,15 @@
   $effect(() => {
     void desk.made
     void live.changes
-    let current = true
-    hosts({ search, labels, offset, limit: LIMIT }).then(
+    return useAnswer(
+      hosts({ search, labels, offset, limit: LIMIT }),
       (page) => {
-        if (current) [found, trouble] = [page, '']
+        ;[found, trouble] = [page, '']
       },
       (error) => {
-        if (current) trouble = words(error)
+        trouble = words(error)
       },
     )
-    return () => (current = false)
   })
 
   const edits = $derived<Edit[]>(list.trim() ? [{ do: 'import_hosts', format, text: list }] : [])

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { objects, words } from '../lib/api/call'
@@ -45,18 +46,17 @@
   $effect(() => {
     void desk.made
     void live.changes
-    let current = true
     // States are known here and not to the list, so that one of a state is asked for whole.
     const range = inState ? { offset: 0, limit: 1000 } : { offset, limit: LIMIT }
-    objects({ kind, search, labels, ...range, draft: desk.draft }).then(
+    return useAnswer(
+      objects({ kind, search, labels, ...range, draft: desk.draft }),
       (page) => {
-        if (current) [found, trouble] = [page, '']
+        ;[found, trouble] = [page, '']
       },
       (error) => {
-        if (current) trouble = words(error)
+        trouble = words(error)
       },
     )
-    return () => (current = false)
   })
 
   const frontends = $derived(Object.fromEntries((live.status?.frontends ?? []).map((it) => [it.name, it])))

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { CallError, object as ask, words } from '../lib/api/call'
@@ -30,20 +31,18 @@
   $effect(() => {
     void desk.made
     void live.changes
-    let current = true
-    ask(`${KINDS[kind].home}.${name}`, desk.draft).then(
+    return useAnswer(
+      ask(`${KINDS[kind].home}.${name}`, desk.draft),
       (found) => {
-        if (current) [object, trouble, gone] = [found, '', false]
+        ;[object, trouble, gone] = [found, '', false]
       },
       (error) => {
-        if (!current) return
         trouble = words(error)
         // What was typed for it stays.
         gone = object?.name === name && error instanceof CallError && error.status === 404
         if (!gone && !(error instanceof CallError && error.status !== 404)) object = null
       },
     )
-    return () => (current = false)
   })
 
   const go = (to: string) => void navigate(to as '/')

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { CallError, revert, revision, words } from '../lib/api/call'
@@ -21,16 +22,15 @@
 
   $effect(() => {
     void live.changes
-    let current = true
-    revision(number).then(
+    return useAnswer(
+      revision(number),
       (found) => {
-        if (current) [head, changes, text, trouble] = [found.revision, found.changes, found.document, '']
+        ;[head, changes, text, trouble] = [found.revision, found.changes, found.document, '']
       },
       (error) => {
-        if (current) trouble = words(error)
+        trouble = words(error)
       },
     )
-    return () => (current = false)
   })
 
   const outlook = $derived<Outlook | null>(back && { changes: back.changes, review: back, mistakes: [], trouble: '', warnings: back.warnings, between: null })

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswer } from '../api/useAnswer'
   import { hosts } from '../api/call'
   import type { Edit, HostView } from '../api/types'
   import { desk } from '../desk/desk.svelte'
@@ -25,14 +26,13 @@
 
   $effect(() => {
     void desk.made
-    let current = true
-    hosts({ search, limit: LIMIT }).then(
+    return useAnswer(
+      hosts({ search, limit: LIMIT }),
       (page) => {
-        if (current) [found, total] = [page.hosts, page.total]
+        ;[found, total] = [page.hosts, page.total]
       },
       () => {},
     )
-    return () => (current = false)
   })
 
   const place = (host: HostView) => host.name ?? (host.address.includes(':') ? `[${host.address}]` : host.address)

@@ -41,6 +41,31 @@ impl WebDriverCompatibleCommand for Metrics {
     }
 }
 
+/// How often the driver is started at most: the port that it draws may be another test's in the moment in which it takes it, and then it ends.
+const DRIVER_STARTS: usize = 5;
+
+/// Starts a driver; gives it with its port, or nothing when it ended without one.
+fn start_driver() -> Option<(Child, u16)> {
+    let mut driver = Command::new("chromedriver")
+        .arg("--port=0")
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("chromedriver is installed: run `make test`");
+    let mut lines = BufReader::new(driver.stdout.take().expect("it is a pipe")).lines();
+    let port = lines
+        .by_ref()
+        .map_while(Result::ok)
+        .find_map(|line| line.split("successfully on port ").nth(1)?.trim_end_matches('.').parse().ok());
+    let Some(port) = port else {
+        let _ = driver.wait();
+        return None;
+    };
+    // Its output has to be read on, or it stops when the pipe is full.
+    std::thread::spawn(move || lines.map_while(Result::ok).for_each(drop));
+    Some((driver, port))
+}
+
 /// A real browser, with what pages need to be tried as a person would.
 pub(crate) struct Browser {
     driver: Child,
@@ -50,20 +75,8 @@ pub(crate) struct Browser {
 
 impl Browser {
     pub(crate) async fn start() -> Self {
-        let mut driver = Command::new("chromedriver")
-            .arg("--port=0")
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver is installed: run `make test`");
-        let mut lines = BufReader::new(driver.stdout.take().unwrap()).lines();
-        let port: u16 = lines
-            .by_ref()
-            .map_while(Result::ok)
-            .find_map(|line| line.split("successfully on port ").nth(1)?.trim_end_matches('.').parse().ok())
-            .expect("chromedriver says its port");
-        // Its output has to be read on, or it stops when the pipe is full.
-        std::thread::spawn(move || lines.map_while(Result::ok).for_each(drop));
+        let (driver, port) =
+            (0..DRIVER_STARTS).find_map(|_| start_driver()).expect("chromedriver says its port");
         let profile = tempfile::tempdir().unwrap();
         let mut args: Vec<String> = [
             "--headless=new",
