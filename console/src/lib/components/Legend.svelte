@@ -24,11 +24,20 @@
       ],
     },
     {
+      of: 'Probes on a line of time',
+      signs: [
+        ['✓ ✗', 'text-secondary', 'passed, failed', 'a probe, or a step of one'],
+        ['▲ ▼', 'text-secondary', 'up, down', 'the server changed with this probe'],
+        ['▽ △', 'text-secondary', 'suspect, recovering', 'it began to fail, or to pass again'],
+      ],
+    },
+    {
       of: 'Anywhere',
       signs: [
         ['●', 'text-success', 'well', 'it works, it listens, it is done'],
         ['✕', 'text-error', 'wrong', 'something fails, or a value is refused'],
         ['▲', 'text-warning', 'warning', 'allowed, and probably a mistake'],
+        ['◇', 'text-secondary', 'notice', 'worth knowing; it needs no acceptance'],
         ['◆', 'text-warning', 'not applied', 'it stands in a draft, or was typed and not made yet'],
         ['+ ~ −', 'text-secondary', 'added, changed, removed', 'in lists of changes'],
         ['* (a star)', 'text-secondary', 'needed', 'a field that has to be filled in'],

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Prose from './Prose.svelte'
   import Alert from './Alert.svelte'
   import { diagnose, probes as ask, words } from '../api/call'
   import type { Diagnosis, Mark, Probes } from '../api/types'
@@ -139,7 +140,7 @@
         {#if items.length > 0}
           <h3 class="mt-2 font-semibold">{head}</h3>
           <ul class="list-disc pl-5">
-            {#each items as item (item)}<li>{item}</li>{/each}
+            {#each items as item (item)}<li><Prose text={item} /></li>{/each}
           </ul>
         {/if}
       {/each}
