@@ -41,7 +41,7 @@ pub(crate) enum WakeReason {
 pub(crate) struct DeadlineEntry {
     deadline: Cell<u64>,
     /// No deadline is later than this one, while it stands.
-    end: Cell<u64>,
+    pub(crate) end: Cell<u64>,
     placed: Cell<u64>,
     ring: Cell<Option<WakeReason>>,
     /// How many bytes lie here for the client.

@@ -54,6 +54,11 @@ impl ConnectionTimer<'_> {
         self.wheel.set_end(self.alarm, limit);
     }
 
+    /// Whether the time of [`Self::set_total_timeout`] is over.
+    pub(crate) fn is_total_over(self) -> bool {
+        self.alarm.end.get() <= self.wheel.now()
+    }
+
     /// So many bytes lie here for the client, until they are let go or its request ends.
     #[cold]
     pub(crate) fn hold(self, bytes: usize) {

@@ -198,7 +198,11 @@ impl<'a> Relay<'a> {
                 (Poll::Ready(Err(_)), _) | (_, Poll::Ready(Err(_))) => Poll::Ready(RelayEnd::Broken),
                 (Poll::Ready(Ok(())), Poll::Ready(Ok(()))) => Poll::Ready(RelayEnd::Finished),
                 (_, _) => match self.watch.alarm.fired() {
-                    Some(WakeReason::Deadline) if moved > 0 => Poll::Pending,
+                    // What moves is not idle; it may be too old all the same.
+                    Some(WakeReason::Deadline) if moved > 0 && !self.watch.is_total_over() => {
+                        self.watch.alarm.ack();
+                        Poll::Pending
+                    }
                     Some(ring) => Poll::Ready(RelayEnd::Rang(ring)),
                     None => Poll::Pending,
                 },
