@@ -26,7 +26,7 @@
 
   let more = $state(false)
   /** The fields whose long help is shown. */
-  const told = $state<Record<string, boolean>>({})
+  const expanded = $state<Record<string, boolean>>({})
   let names = $state<Partial<Record<Kind, { all: string[]; complete: boolean }>>>({})
 
   const here = (field: Field) => applies(field, values)
@@ -80,9 +80,9 @@
           type="button"
           class="btn btn-ghost btn-xs px-1 font-normal"
           aria-label={`More about ${field.label}`}
-          aria-expanded={told[field.key] ?? false}
+          aria-expanded={expanded[field.key] ?? false}
           aria-controls={`about-${field.key}`}
-          onclick={() => (told[field.key] = !told[field.key])}>{told[field.key] ? 'less' : 'more'}</button
+          onclick={() => (expanded[field.key] = !expanded[field.key])}>{expanded[field.key] ? 'less' : 'more'}</button
         >
       {/if}
     </div>
@@ -150,7 +150,7 @@
         <br />{choice.name}: <Prose text={choice.help} />
       {/each}
     </p>
-    {#if told[field.key]}
+    {#if expanded[field.key]}
       <div id={`about-${field.key}`} class="border-l-2 border-base-300 pl-2">
         {#each field.about.split('\n') as paragraph (paragraph)}<p><Prose text={paragraph} /></p>{/each}
       </div>

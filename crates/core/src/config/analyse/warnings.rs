@@ -28,6 +28,7 @@ pub enum WarningLevel {
 
 /// Why a document is warned about: allowed, and probably a mistake.
 #[derive(Clone, Debug, PartialEq, strum::EnumDiscriminants)]
+#[expect(missing_docs, reason = "fields that are named after what they hold need no sentence")]
 #[strum_discriminants(
     name(WarningKind),
     doc = "The kinds of warnings.",
@@ -40,14 +41,12 @@ pub enum WarningLevel {
 pub enum WarningReason {
     /// A pool has no servers.
     EmptyPool {
-        /// The pool.
         pool: Name,
         /// What becomes of its clients.
         fate: ClientFate,
     },
     /// All servers of a pool have weight 0.
     NoWeight {
-        /// The pool.
         pool: Name,
         /// What becomes of its clients.
         fate: ClientFate,
@@ -61,107 +60,81 @@ pub enum WarningReason {
     },
     /// A pool has no check.
     NoCheck {
-        /// The pool.
         pool: Name,
     },
     /// A check's timeout is not shorter than its interval.
     SlowTimeout {
-        /// The timeout.
         timeout: Span,
-        /// The interval.
         interval: Span,
     },
     /// Keys to hash by, in a pool with another algorithm.
     HashKeysWithoutEffect {
-        /// The pool.
         pool: Name,
-        /// Its algorithm.
         algorithm: Algorithm,
     },
     /// A failback in a pool with one tier.
     FailbackWithoutEffect {
-        /// The pool.
         pool: Name,
     },
     /// A time for the ClientHello, where no pool needs the server name.
     ClientHelloWithoutEffect {
-        /// The frontend.
         frontend: Name,
     },
     /// Keys to hash by that no client of some frontends can have.
     NeverThere {
-        /// Those frontends.
         frontends: Vec<Name>,
-        /// The keys.
         keys: Vec<HashKey>,
         /// Whether such clients are refused.
         is_refused: bool,
     },
     /// No frontend uses a pool.
     UnusedPool {
-        /// The pool.
         pool: Name,
     },
     /// Flows of UDP, distributed in turns.
     OneSenderOneServer {
-        /// The frontend.
         frontend: Name,
     },
     /// A `udp` check that sends nothing.
     EmptyDatagram {
-        /// The check.
         check: Name,
     },
     /// Two pools have servers of the same address and port.
     Shared {
-        /// One pool.
         pool: Name,
-        /// The other pool.
         other: Name,
-        /// The servers.
         servers: Vec<SharedServer>,
     },
     /// A server's address is where a frontend listens that leads back to it.
     Circle {
-        /// The address.
         address: SocketAddr,
-        /// The frontend.
         frontend: Name,
     },
     /// A server's address is where another frontend listens.
     Chain {
-        /// The address.
         address: SocketAddr,
-        /// The frontend.
         frontend: Name,
     },
     /// A frontend would have no eligible server.
     NoServerLeft {
-        /// The frontend.
         frontend: Name,
         /// What its clients speak.
         protocol: Protocol,
-        /// Its pools.
         pools: Vec<EligibleCount>,
     },
     /// A pool of several would become unusable.
     PoolLost {
-        /// The frontend.
         frontend: Name,
-        /// The pool.
         pool: EligibleCount,
         /// How many eligible servers it needs.
         min_eligible: u16,
     },
     /// A new server has a name to which an order was given before.
     DutyStands {
-        /// The server.
         server: PoolServer,
-        /// The duty.
         duty: Duty,
         /// Who gave the order.
         who: String,
-        /// Why.
         reason: String,
     },
     /// More servers are new than were tried.
@@ -173,35 +146,27 @@ pub enum WarningReason {
     },
     /// A secret can't be read.
     NoSecret {
-        /// Why not.
         problem: String,
     },
     /// A new server does not answer.
     NoAnswer {
-        /// The server.
         server: PoolServer,
-        /// What came back.
         evidence: Box<Evidence>,
     },
     /// A new server of a pool without a check does not answer.
     NoAnswerUnchecked {
-        /// The server.
         server: PoolServer,
         /// Where it should be.
         address: SocketAddr,
-        /// What came back.
         problem: String,
     },
     /// A new server answers, and does not pass its check.
     CheckFails {
-        /// The server.
         server: PoolServer,
-        /// What came back.
         evidence: Box<Evidence>,
     },
     /// A new DNS name gives no servers.
     LookupFails {
-        /// Why not.
         problem: String,
     },
 }
