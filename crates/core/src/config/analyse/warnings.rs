@@ -59,27 +59,15 @@ pub enum WarningReason {
         servers: usize,
     },
     /// A pool has no check.
-    NoCheck {
-        pool: Name,
-    },
+    NoCheck { pool: Name },
     /// A check's timeout is not shorter than its interval.
-    SlowTimeout {
-        timeout: Span,
-        interval: Span,
-    },
+    SlowTimeout { timeout: Span, interval: Span },
     /// Keys to hash by, in a pool with another algorithm.
-    HashKeysWithoutEffect {
-        pool: Name,
-        algorithm: Algorithm,
-    },
+    HashKeysWithoutEffect { pool: Name, algorithm: Algorithm },
     /// A failback in a pool with one tier.
-    FailbackWithoutEffect {
-        pool: Name,
-    },
+    FailbackWithoutEffect { pool: Name },
     /// A time for the ClientHello, where no pool needs the server name.
-    ClientHelloWithoutEffect {
-        frontend: Name,
-    },
+    ClientHelloWithoutEffect { frontend: Name },
     /// Keys to hash by that no client of some frontends can have.
     NeverThere {
         frontends: Vec<Name>,
@@ -88,33 +76,17 @@ pub enum WarningReason {
         is_refused: bool,
     },
     /// No frontend uses a pool.
-    UnusedPool {
-        pool: Name,
-    },
+    UnusedPool { pool: Name },
     /// Flows of UDP, distributed in turns.
-    OneSenderOneServer {
-        frontend: Name,
-    },
+    OneSenderOneServer { frontend: Name },
     /// A `udp` check that sends nothing.
-    EmptyDatagram {
-        check: Name,
-    },
+    EmptyDatagram { check: Name },
     /// Two pools have servers of the same address and port.
-    Shared {
-        pool: Name,
-        other: Name,
-        servers: Vec<SharedServer>,
-    },
+    Shared { pool: Name, other: Name, servers: Vec<SharedServer> },
     /// A server's address is where a frontend listens that leads back to it.
-    Circle {
-        address: SocketAddr,
-        frontend: Name,
-    },
+    Circle { address: SocketAddr, frontend: Name },
     /// A server's address is where another frontend listens.
-    Chain {
-        address: SocketAddr,
-        frontend: Name,
-    },
+    Chain { address: SocketAddr, frontend: Name },
     /// A frontend would have no eligible server.
     NoServerLeft {
         frontend: Name,
@@ -145,14 +117,9 @@ pub enum WarningReason {
         tried: usize,
     },
     /// A secret can't be read.
-    NoSecret {
-        problem: String,
-    },
+    NoSecret { problem: String },
     /// A new server does not answer.
-    NoAnswer {
-        server: PoolServer,
-        evidence: Box<Evidence>,
-    },
+    NoAnswer { server: PoolServer, evidence: Box<Evidence> },
     /// A new server of a pool without a check does not answer.
     NoAnswerUnchecked {
         server: PoolServer,
@@ -161,14 +128,9 @@ pub enum WarningReason {
         problem: String,
     },
     /// A new server answers, and does not pass its check.
-    CheckFails {
-        server: PoolServer,
-        evidence: Box<Evidence>,
-    },
+    CheckFails { server: PoolServer, evidence: Box<Evidence> },
     /// A new DNS name gives no servers.
-    LookupFails {
-        problem: String,
-    },
+    LookupFails { problem: String },
 }
 
 /// What becomes of the clients of a pool without servers.
