@@ -13,6 +13,8 @@ static CLIENTS_BELOW: AtomicI32 = AtomicI32::new(i32::MAX);
 static TRAFFIC_BELOW: AtomicI32 = AtomicI32::new(i32::MAX);
 /// How often there were too few.
 static SHORTAGES: AtomicU64 = AtomicU64::new(0);
+/// How often a client's work found no descriptor for a connection to its server.
+static CLAIMS: AtomicU64 = AtomicU64::new(0);
 
 /// How the descriptors of the process are shared out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -59,6 +61,17 @@ pub fn shortages() -> u64 {
 /// Counts that a socket could not be had, or was one of those kept in reserve.
 pub fn note_shortage() {
     SHORTAGES.fetch_add(1, Relaxed);
+}
+
+/// Asks every worker to close its idle connections, for a client's work needs a descriptor.
+pub fn claim_idle() {
+    CLAIMS.fetch_add(1, Relaxed);
+}
+
+/// How often idle connections were claimed since the start. A worker that sees another number than before closes its own.
+#[must_use]
+pub fn claims() -> u64 {
+    CLAIMS.load(Relaxed)
 }
 
 /// Whether a socket for traffic is one that may be used; one that may not is to be closed again.

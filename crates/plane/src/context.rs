@@ -13,6 +13,7 @@ use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
 use arc_swap::{ArcSwap, Cache};
 use merismos_connector::connect::ConnectError;
+use merismos_connector::descriptors;
 use merismos_core::draw::{Draw, GOLDEN, mix};
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{Pool, Server, Snapshot};
@@ -115,6 +116,8 @@ pub(crate) struct WorkerContext {
     /// What all of them cost while nothing waits in them, in bytes.
     clients_cost: Cell<u64>,
     next_client: Cell<u64>,
+    /// How often a worker needed a descriptor that an idle connection may have held, when this one looked last.
+    claims_seen: Cell<u64>,
 }
 
 impl WorkerContext {
@@ -141,6 +144,7 @@ impl WorkerContext {
             clients: RefCell::new(BTreeMap::new()),
             clients_cost: Cell::new(0),
             next_client: Cell::new(0),
+            claims_seen: Cell::new(descriptors::claims()),
         })
     }
 
@@ -236,6 +240,10 @@ impl WorkerContext {
         self.wheel.advance();
         self.ticked.notify_waiters();
         self.idle.make_room();
+        let claims = descriptors::claims();
+        if self.claims_seen.replace(claims) != claims {
+            self.idle.close_all();
+        }
     }
 
     /// Lets go of connections and memory that were not needed for a while.
@@ -248,8 +256,8 @@ impl WorkerContext {
         self.scraps.borrow_mut().truncate(MOST_SCRAPS);
     }
 
-    /// Connects to a server for a client's work. While the process is short of descriptors, idle connections are closed, and it is tried
-    /// again for as long as work of the pool may wait.
+    /// Connects to a server for a client's work. While the process is short of descriptors, the idle connections of all workers are closed,
+    /// and it is tried again for as long as work of the pool may wait.
     ///
     /// # Errors
     /// Why there is no connection.
@@ -263,6 +271,7 @@ impl WorkerContext {
         loop {
             match connect_server(server, &pool.reaching, self.draw(), timer).await {
                 Err(ConnectFailure::Failed(ConnectError::Exhausted)) if !left.is_zero() => {
+                    descriptors::claim_idle();
                     self.idle.close_all();
                     self.next_tick().await;
                     left = left.saturating_sub(TICK);
