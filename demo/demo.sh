@@ -168,7 +168,7 @@ Four commands to try (in this folder):
 
   merismos status
   merismos trial booking --requests 600
-  lab break tern refuse && merismos events --follow      (lab mend tern brings it back)
+  lab break tern refuse && merismos events --follow      (lab restore tern brings it back)
   merismos drain booking/gull --reason "new disk" && merismos explain booking
 
 Light visitors of several kinds come by themselves: lab visitors shows them, lab visitors --stop stops them.

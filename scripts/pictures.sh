@@ -22,7 +22,7 @@ load=
 cleanup() {
   kill $xvfb 2>/dev/null || true
   [ -z "$load" ] || kill "$load" 2>/dev/null || true
-  for name in gull tern auk puffin petrel; do lab mend "$name" >/dev/null || true; done
+  for name in gull tern auk puffin petrel; do lab restore "$name" >/dev/null || true; done
   merismos return booking/gull --reason "pictures are taken" >/dev/null || true
 }
 trap cleanup EXIT
@@ -83,10 +83,10 @@ echo
 show merismos diagnose booking/tern
 echo
 show merismos server probes booking/tern"
-lab mend auk >/dev/null
+lab restore auk >/dev/null
 python3 scripts/picture.py "$folder/console-probes.png" --path /pools/booking --script "document.querySelector('[aria-label=\"Probes of booking/tern\"]').click()" --script "press('Find where it fails')"
 merismos return booking/gull --reason "disk is in" >/dev/null
-lab mend tern >/dev/null
+lab restore tern >/dev/null
 sleep 4
 python3 scripts/picture.py "$folder/console-trial.png" --try booking
 python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
@@ -117,4 +117,4 @@ python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
 python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
 lab break auk wrong-body >/dev/null
 python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Interval', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
-lab mend auk >/dev/null
+lab restore auk >/dev/null

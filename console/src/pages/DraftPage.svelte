@@ -36,7 +36,7 @@
     )
   })
 
-  // A warning that is ticked is accepted in the draft at once, for whoever deploys it.
+  // A warning that is ticked is accepted in the draft at once, for the person who deploys it.
   $effect(() => {
     if (accept.length > 0) {
       const keys = accept

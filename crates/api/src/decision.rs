@@ -37,7 +37,7 @@ pub struct Decision {
     /// How many others there were beyond those.
     pub more_others: u64,
     /// How many decisions of the same worker were not sampled since the last one that was.
-    pub untold: u64,
+    pub passed_over: u64,
 }
 
 /// A server that did not get the work.

@@ -28,8 +28,8 @@ pub enum EventKind {
     Node,
     /// A trial ended.
     Trial,
-    /// A message to people could not be delivered.
-    Message,
+    /// A message of a notification could not be delivered.
+    Notification,
     /// A token was made or revoked.
     Token,
 }
@@ -46,7 +46,7 @@ impl EventKind {
         (Self::Traffic, "traffic"),
         (Self::Node, "node"),
         (Self::Trial, "trial"),
-        (Self::Message, "message"),
+        (Self::Notification, "notification"),
         (Self::Token, "token"),
     ];
 
@@ -99,7 +99,7 @@ impl EventFilter {
     }
 }
 
-/// Whether a text says that somebody did something.
+/// Whether a text names a person who acted.
 fn is_by(says: &str, by: &str) -> bool {
     let is_end = |rest: &str| !rest.starts_with(|next: char| next.is_ascii_alphanumeric() || next == '-');
     says.match_indices("by ").any(|(at, _)| says[at + 3..].strip_prefix(by).is_some_and(is_end))

@@ -292,7 +292,7 @@ pub struct HealthStatus {
     #[schema(value_type = String, format = DateTime)]
     pub since: Wall,
     /// Where the state is older than this run of the service: until when an earlier run watched the server. From then until this
-    /// run's start nobody did.
+    /// run's start no node did.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub watched_until: Option<Wall>,
     /// The last probe.

@@ -40,7 +40,7 @@ pub(crate) enum CliError {
 impl CliError {
     pub(crate) fn exit(&self) -> ExitStatus {
         match self {
-            // A document with mistakes, or with warnings that nobody accepted, is a clear no.
+            // A document with mistakes, or with warnings that were not accepted, is a clear no.
             Self::Client(ClientError::Refused(problem))
                 if problem.status == 422 || !problem.warnings.is_empty() =>
             {

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::exit::CliError;
 
-/// Where the service is when nobody says anything.
+/// The address of the service when none is given.
 const DEFAULT_URL: &str = "http://127.0.0.1:7480";
 
 /// What the flags of every command stand under in its help.

@@ -1,5 +1,5 @@
 //! File descriptors: a part of them is kept for probes, the API and the database, so that a service which is short of them still
-//! knows what is so and can be told what to do.
+//! knows its state and takes commands.
 //!
 //! The system gives the lowest free number (POSIX, `open`), so the number of a new socket says how many are taken, for nothing.
 //! The table of descriptors is the process's, and so are these counts.

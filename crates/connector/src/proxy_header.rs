@@ -1,4 +1,4 @@
-//! PROXY protocol headers: who the client is, told by whoever passes its connection on
+//! PROXY protocol headers: the addresses of a client, announced by the proxy that passes its connection on
 //! (W. Tarreau: "The PROXY protocol, versions 1 & 2", 2017).
 
 use std::net::{IpAddr, SocketAddr};
@@ -95,7 +95,7 @@ pub fn header(version: ProxyVersion, client: SocketAddr, meant_for: SocketAddr) 
     }
 }
 
-/// The header of a connection that is nobody's but our own, as those of probes are.
+/// The header of a connection of our own, as those of probes are.
 pub fn own_header(version: ProxyVersion) -> Vec<u8> {
     match version {
         ProxyVersion::V1 => v1::Addresses::Unknown.to_string().into_bytes(),

@@ -48,7 +48,7 @@ fn main() {
         let number = draw.number();
         let ask = PickContext { cell: &pool.cell, key: Some(number), draw: number, now: Tick(0) };
         let Pick::Server(place) = pool.decide(&ask, &Excluded::default()) else {
-            panic!("somebody is eligible");
+            panic!("a server is eligible");
         };
         let lane = pool.servers[place].cell.lane(0);
         lane.begun.increment();

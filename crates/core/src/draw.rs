@@ -1,6 +1,6 @@
 //! The source of random numbers that callers hand in, and the mixing of bits that hashing is made of.
 
-/// A small generator that is seeded by whoever owns it: the same seed draws the same numbers, live and in a test.
+/// A small generator that is seeded by its owner: the same seed draws the same numbers, live and in a test.
 ///
 /// SplitMix64 (Steele, Lea, Flood: "Fast splittable pseudorandom number generators", OOPSLA 2014): equally spread
 /// over all 64-bit numbers, and no secret: nothing that must not be guessed may be made of it.
@@ -32,7 +32,7 @@ pub const fn mix(number: u64) -> u64 {
     number ^ (number >> 31)
 }
 
-/// A number for some bytes, the same on every machine and in every release. Whoever chooses the bytes can make two
+/// A number for some bytes, the same on every machine and in every release. An attacker who chooses the bytes can make two
 /// of them meet, so it may decide where a client goes and must not decide what a client may do.
 #[must_use]
 pub fn digest(bytes: &[u8]) -> u64 {

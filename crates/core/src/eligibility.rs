@@ -164,7 +164,7 @@ pub fn ineligible_reasons(
     reasons
 }
 
-/// Whether a pool sends work to its failing servers: it is told to, and none of them passes.
+/// Whether a pool sends work to its failing servers: it is configured to, and none of them passes.
 fn sends_to_all(pool: &PoolSpec, reasons: &[Option<IneligibleReason>]) -> bool {
     pool.when_none != WhenNone::Refuse && pool.check.is_some() && reasons.iter().all(Option::is_some)
 }
@@ -426,7 +426,7 @@ mod tests {
     #[case::the_first_tier_works([HealthState::Up, HealthState::Up, HealthState::Up], [Some(0.75), Some(0.25), None])]
     #[case::one_of_it_is_enough([HealthState::Down, HealthState::Up, HealthState::Up], [None, Some(1.0), None])]
     #[case::the_next_takes_over([HealthState::Down, HealthState::Down, HealthState::Up], [None, None, Some(1.0)])]
-    #[case::nobody([HealthState::Down, HealthState::Down, HealthState::Down], [None, None, None])]
+    #[case::all_down([HealthState::Down, HealthState::Down, HealthState::Down], [None, None, None])]
     fn tiers(#[case] states: [HealthState; 3], #[case] shares: [Option<f64>; 3]) {
         struct These([HealthState; 3]);
         impl ServerStates for These {

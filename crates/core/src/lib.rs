@@ -12,7 +12,7 @@
 //! [`balance`] — how a pool distributes work;
 //! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
 //! [`pins`] — what ties a client to its server;
-//! [`notifications`] — what people are told of it;
+//! [`notifications`] — which changes are reported to people;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]

@@ -1,4 +1,4 @@
-//! What is told to people: changes gathered into messages, so that a rack that goes down is one of them.
+//! What is reported to people: changes gathered into messages, so that a rack that goes down is one of them.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -31,7 +31,7 @@ pub const MOST_TOLD: usize = 200;
 struct PendingChange {
     change: NotifiedChange,
     ripe: Tick,
-    told: ReportedChange,
+    report: ReportedChange,
 }
 
 /// The changes that one message of the document waits to tell. A state machine: it is handed its time.
@@ -40,14 +40,14 @@ pub struct NotificationBatcher {
     spec: NotificationSpec,
     waiting: Vec<PendingChange>,
     more: usize,
-    /// What was told last of each subject, as far as something undoes it.
+    /// The change of each subject that was reported last, where another change undoes it.
     open: BTreeMap<String, NotifiedChange>,
     /// No message is due before this.
     not_before: Tick,
 }
 
 impl NotificationBatcher {
-    /// Nothing was told yet.
+    /// Nothing was reported yet.
     #[must_use]
     pub fn new(spec: NotificationSpec) -> Self {
         Self { spec, waiting: Vec::new(), more: 0, open: BTreeMap::new(), not_before: Tick(0) }
@@ -65,26 +65,26 @@ impl NotificationBatcher {
     }
 
     /// Something changed.
-    pub fn on_change(&mut self, change: NotifiedChange, told: ReportedChange, now: Tick) {
-        if !self.spec.pools.is_empty() && !self.spec.pools.contains(&told.pool) {
+    pub fn on_change(&mut self, change: NotifiedChange, report: ReportedChange, now: Tick) {
+        if !self.spec.pools.is_empty() && !self.spec.pools.contains(&report.pool) {
             return;
         }
-        // What is undone before it was told was not worth a message, and so is its end.
+        // A change that is undone before it was reported is not reported, and neither is its end.
         let before = self.waiting.len();
         let undoes = |pending: &PendingChange| {
-            pending.told.subject == told.subject && pending.change.undone_by() == Some(change)
+            pending.report.subject == report.subject && pending.change.undone_by() == Some(change)
         };
         let was_ripe = self.waiting.iter().any(|pending| undoes(pending) && pending.ripe <= now);
         if !was_ripe {
             self.waiting.retain(|pending| !undoes(pending));
         }
         let undone = self.waiting.len() < before;
-        let of_open = self.open.get(&told.subject).is_some_and(|open| open.undone_by() == Some(change));
+        let of_open = self.open.get(&report.subject).is_some_and(|open| open.undone_by() == Some(change));
         if undone && !of_open {
             return;
         }
         if of_open {
-            self.open.remove(&told.subject);
+            self.open.remove(&report.subject);
         }
         if !self.spec.changes.contains(&change) {
             return;
@@ -96,7 +96,7 @@ impl NotificationBatcher {
         let lasting =
             if change.undone_by().is_some() { self.spec.min_duration.map(|span| span.get()) } else { None };
         let ripe = now.plus(lasting.unwrap_or(Duration::ZERO));
-        self.waiting.push(PendingChange { change, ripe, told });
+        self.waiting.push(PendingChange { change, ripe, report });
     }
 
     /// When a message is due; `None` while nothing waits.
@@ -116,13 +116,13 @@ impl NotificationBatcher {
         self.waiting = rest;
         for change in &ripe {
             match change.change.undone_by() {
-                Some(_) => drop(self.open.insert(change.told.subject.clone(), change.change)),
-                None => drop(self.open.remove(&change.told.subject)),
+                Some(_) => drop(self.open.insert(change.report.subject.clone(), change.change)),
+                None => drop(self.open.remove(&change.report.subject)),
             }
         }
         self.not_before = now.plus(self.spec.min_interval.get());
-        let told = ripe.into_iter().map(|pending| pending.told).collect();
-        Some((told, std::mem::take(&mut self.more)))
+        let reports = ripe.into_iter().map(|pending| pending.report).collect();
+        Some((reports, std::mem::take(&mut self.more)))
     }
 }
 
@@ -147,20 +147,20 @@ mod tests {
         for tenth in 0..3_000 {
             let now = Tick(0).plus(Duration::from_millis(tenth * 100));
             while let Some((_, subject, change)) = changes.next_if(|(at, ..)| at * 10 <= tenth) {
-                let told = ReportedChange {
+                let report = ReportedChange {
                     at: Wall(0),
                     pool: subject.split('/').next().unwrap().parse().unwrap(),
                     subject: (*subject).to_owned(),
                     change: change.to_string(),
                     message: String::new(),
                 };
-                gatherer.on_change(*change, told, now);
+                gatherer.on_change(*change, report, now);
             }
-            if let Some((told, more)) = gatherer.on_timeout(now) {
-                let told: Vec<_> =
-                    told.iter().map(|change| format!("{} {}", change.subject, change.change)).collect();
+            if let Some((reports, more)) = gatherer.on_timeout(now) {
+                let texts: Vec<_> =
+                    reports.iter().map(|change| format!("{} {}", change.subject, change.change)).collect();
                 let more = if more > 0 { format!(" and {more}") } else { String::new() };
-                sent.push(format!("{}: {}{more}", tenth / 10, told.join(", ")));
+                sent.push(format!("{}: {}{more}", tenth / 10, texts.join(", ")));
             }
         }
         assert_eq!(gatherer.next_timeout(), None);

@@ -6,7 +6,7 @@
 //!        ^                                                        |
 //!        +------- automatic: at once --------------------------<--+
 //!        +------- after 5m: when tier 0 was able for 5m -------<--+
-//!        +------- by hand: when somebody says so --------------<--+
+//!        +------- by hand: when an operator orders it ----------<--+
 //! ```
 
 use serde::{Deserialize, Serialize};
@@ -20,7 +20,7 @@ pub const TIERS: usize = 8;
 /// How many servers of each tier could work.
 pub type EligiblePerTier = [u32; TIERS];
 
-/// The lowest tier with enough servers that can work. When none has enough, the one that has most; `None` when nobody
+/// The lowest tier with enough servers that can work. When none has enough, the one that has most; `None` when no server
 /// can.
 #[must_use]
 pub fn lowest(able: &EligiblePerTier, minimum: u16) -> Option<u8> {
@@ -41,7 +41,7 @@ pub struct TierHold {
 
 impl TierHold {
     /// Follows what servers can do now. `held` is what was remembered before, if anything; nothing is remembered where
-    /// nobody can work.
+    /// no server can work.
     #[must_use]
     pub fn follow(
         held: Option<Self>,
@@ -64,7 +64,7 @@ impl TierHold {
         }
     }
 
-    /// Somebody says that work goes back.
+    /// An operator orders that work goes back.
     #[must_use]
     pub fn released(self, able: &EligiblePerTier, minimum: u16) -> Self {
         Self { tier: lowest(able, minimum).unwrap_or(self.tier).min(self.tier), lower_able_since: None }
@@ -89,7 +89,7 @@ mod tests {
     #[case::too_few_of_the_first(&[1, 2], 2, Some(1))]
     #[case::nowhere_enough_most_work(&[1, 2, 0], 3, Some(1))]
     #[case::nowhere_enough_and_alike(&[1, 1], 3, Some(0))]
-    #[case::nobody(&[0, 0], 1, None)]
+    #[case::no_server(&[0, 0], 1, None)]
     fn the_lowest_that_is_enough(#[case] counts: &[u32], #[case] minimum: u16, #[case] tier: Option<u8>) {
         assert_eq!(lowest(&able(counts), minimum), tier);
     }
@@ -125,6 +125,6 @@ mod tests {
     fn somebody_says_so() {
         let held = TierHold { tier: 1, lower_able_since: Some(Wall(5)) };
         assert_eq!(held.released(&able(&[1, 1]), 1), TierHold { tier: 0, lower_able_since: None });
-        assert_eq!(held.released(&able(&[0, 1]), 1).tier, 1, "nobody of the lower tier can");
+        assert_eq!(held.released(&able(&[0, 1]), 1).tier, 1, "no server of the lower tier can");
     }
 }

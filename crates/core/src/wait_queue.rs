@@ -14,7 +14,7 @@ use slab::Slab;
 pub struct WaitQueue {
     /// How many wait; written under the lock.
     waiting: AtomicU64,
-    /// The number of the first waiter, or [`NOBODY`]; written under the lock.
+    /// The number of the first waiter, or [`NO_WAITER`]; written under the lock.
     first: AtomicU64,
     /// How many waited in vain since the start.
     left_in_vain: AtomicU64,
@@ -23,13 +23,13 @@ pub struct WaitQueue {
 }
 
 /// The number of no waiter.
-const NOBODY: u64 = u64::MAX;
+const NO_WAITER: u64 = u64::MAX;
 
 impl Default for WaitQueue {
     fn default() -> Self {
         Self {
             waiting: AtomicU64::new(0),
-            first: AtomicU64::new(NOBODY),
+            first: AtomicU64::new(NO_WAITER),
             left_in_vain: AtomicU64::new(0),
             waiters: Mutex::default(),
         }
@@ -97,7 +97,7 @@ impl WaitQueue {
         let mut waiters = self.waiters.lock().unwrap_or_else(PoisonError::into_inner);
         let answer = act(&mut waiters);
         self.waiting.store(waiters.nodes.len() as u64, Ordering::Release);
-        let first = waiters.front.map_or(NOBODY, |front| waiters.nodes[front].number);
+        let first = waiters.front.map_or(NO_WAITER, |front| waiters.nodes[front].number);
         self.first.store(first, Ordering::Release);
         answer
     }
@@ -271,7 +271,7 @@ mod tests {
             calls.iter().map(|calls| queue.enqueue(9, &Waker::from(Arc::clone(calls))).unwrap()).collect();
         let counts = || [0, 1, 2].map(|index| calls[index].0.load(Ordering::Relaxed));
         drop(slots.remove(1));
-        assert_eq!(counts(), [0, 0, 0], "one in the middle leaves and wakes nobody");
+        assert_eq!(counts(), [0, 0, 0], "one in the middle leaves and wakes none");
         queue.notify_front();
         assert_eq!(counts(), [1, 0, 0]);
         drop(slots.remove(0));

@@ -1,4 +1,4 @@
-//! The control endpoints of a lab: `GET /stand-ins`, `GET /stand-ins/NAME/letters`, `PUT` and `DELETE /stand-ins/NAME/fault`,
+//! The control endpoints of a lab: `GET /stand-ins`, `GET /stand-ins/NAME/inbox`, `PUT` and `DELETE /stand-ins/NAME/fault`,
 //! `GET /visitors`, `PUT` (they come) and `DELETE` (they do not) `/visitors` and `/visitors/NAME`.
 
 use std::collections::BTreeMap;
@@ -114,11 +114,11 @@ async fn list(State(all): State<StandIns>) -> Json<Vec<StandInView>> {
     Json(all.values().map(show).collect())
 }
 
-async fn letters(
+async fn inbox(
     State(all): State<StandIns>,
     InPath(name): InPath<String>,
 ) -> Result<Json<Vec<ReceivedMail>>, (StatusCode, String)> {
-    let found = all.get(&name).map(|stand_in| Json(stand_in.letters()));
+    let found = all.get(&name).map(|stand_in| Json(stand_in.inbox()));
     found.ok_or_else(|| (StatusCode::NOT_FOUND, format!("there is no stand-in {name}\n")))
 }
 
@@ -160,7 +160,7 @@ pub async fn serve(cast: StandInFile) -> Result<(), LabError> {
     let listener = TcpListener::bind(cast.control).await.map_err(wrong)?;
     let router = Router::new()
         .route("/stand-ins", get(list))
-        .route("/stand-ins/{name}/letters", get(letters))
+        .route("/stand-ins/{name}/inbox", get(inbox))
         .route("/stand-ins/{name}/fault", put(set).delete(set))
         .with_state(Arc::new(all));
     let come = |come| move |groups, name| let_come(groups, name, come);
@@ -231,10 +231,10 @@ pub async fn set_fault(control: SocketAddr, name: &str, fault: Fault) -> Result<
 ///
 /// # Errors
 /// When the lab is not there or does not know the stand-in.
-pub async fn letters_of(control: SocketAddr, name: &str) -> Result<Vec<ReceivedMail>, LabError> {
+pub async fn inbox_of(control: SocketAddr, name: &str) -> Result<Vec<ReceivedMail>, LabError> {
     let wrong = |why: String| LabError::Control { control, why };
     let client = http_client().map_err(|error| wrong(error.to_string()))?;
-    let sent = client.get(format!("http://{control}/stand-ins/{name}/letters")).send().await;
+    let sent = client.get(format!("http://{control}/stand-ins/{name}/inbox")).send().await;
     let response = sent.map_err(|error| wrong(error.to_string()))?;
     if !response.status().is_success() {
         return Err(wrong(response.text().await.unwrap_or_default().trim().to_owned()));

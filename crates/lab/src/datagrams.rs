@@ -1,4 +1,4 @@
-//! The benchmark's datagrams: somebody who asks, somebody who sends everything back, and a bare relay between them that
+//! The benchmark's datagrams: a client that asks, a server that sends everything back, and a bare relay between them that
 //! receives many at a time and lets the kernel cut rows into datagrams. It counts nothing and forgets no flow.
 
 use std::collections::HashMap;
@@ -19,7 +19,7 @@ use tokio::net::UdpSocket;
 const BATCH: usize = 8;
 /// The size of each buffer.
 const BUFFER: usize = 64 << 10;
-/// How long somebody who asked waits for what is missing.
+/// How long the client waits for what is missing.
 const PATIENCE: Duration = Duration::from_millis(500);
 
 struct DatagramPort {
@@ -163,7 +163,7 @@ pub fn echo(listen: SocketAddr) -> io::Result<()> {
     })
 }
 
-/// What somebody who asks sends.
+/// What the client sends.
 #[derive(Clone, Copy, Debug)]
 pub struct DatagramLoad {
     /// How many ask at once.
@@ -182,7 +182,7 @@ pub struct DatagramLoad {
 /// When a socket can't be had.
 pub fn ask(to: SocketAddr, asking: DatagramLoad) -> io::Result<String> {
     let counts = Arc::new((AtomicUsize::new(0), AtomicUsize::new(0)));
-    let told = Arc::clone(&counts);
+    let counted = Arc::clone(&counts);
     each_thread(1, move || {
         local(|| async {
             let end = Instant::now() + asking.time;
@@ -195,7 +195,7 @@ pub fn ask(to: SocketAddr, asking: DatagramLoad) -> io::Result<String> {
             Ok(())
         })
     })?;
-    let (sent, answered) = (told.0.load(Ordering::Relaxed), told.1.load(Ordering::Relaxed));
+    let (sent, answered) = (counted.0.load(Ordering::Relaxed), counted.1.load(Ordering::Relaxed));
     Ok(format!("{{\"sent\": {sent}, \"answered\": {answered}}}"))
 }
 

@@ -1,16 +1,16 @@
-//! Addresses for tests that nobody else gets.
+//! Addresses for tests that no other test gets.
 
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, UdpSocket};
 use std::process;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-/// The ports that are given out: below those that Linux gives to connections and to whoever listens on port 0 (32768 and
+/// The ports that are given out: below those that Linux gives to connections and to listeners on port 0 (32768 and
 /// up, `ip_local_port_range`), and away from those of the demo.
 const PORTS: std::ops::Range<u32> = 20_000..32_000;
 
 /// A loopback address that nothing listens on, for TCP and UDP, and that no call in this process has given before.
 ///
-/// A port that the system chose and that was let go of again can be somebody else's by the time it is used: another
+/// A port that the system chose and that was let go of again can be another process's by the time it is used: another
 /// test's server, or the own end of a connection. One of these can't.
 ///
 /// # Panics

@@ -31,15 +31,15 @@ pub struct ReceivedMail {
 pub(crate) struct Inbox(Arc<Mutex<VecDeque<ReceivedMail>>>);
 
 impl Inbox {
-    fn put(&self, letter: ReceivedMail) {
-        let mut letters = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if letters.len() == KEPT {
-            letters.pop_front();
+    fn put(&self, mail: ReceivedMail) {
+        let mut messages = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if messages.len() == KEPT {
+            messages.pop_front();
         }
-        letters.push_back(letter);
+        messages.push_back(mail);
     }
 
-    pub(crate) fn letters(&self) -> Vec<ReceivedMail> {
+    pub(crate) fn messages(&self) -> Vec<ReceivedMail> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).iter().cloned().collect()
     }
 }
@@ -77,7 +77,7 @@ pub(crate) async fn take_mail(
 ) {
     let (read, mut write) = stream.into_split();
     let mut lines = BufReader::new(read).lines();
-    let mut letter = ReceivedMail { fields: Vec::new(), text: String::new() };
+    let mut mail = ReceivedMail { fields: Vec::new(), text: String::new() };
     let mut is_data = false;
     pause(&mut faults).await;
     let mut answer = format!("220 {name} takes mail\r\n");
@@ -91,7 +91,7 @@ pub(crate) async fn take_mail(
                 "." => {
                     is_data = false;
                     let done = std::mem::replace(
-                        &mut letter,
+                        &mut mail,
                         ReceivedMail { fields: Vec::new(), text: String::new() },
                     );
                     inbox.put(done);
@@ -99,8 +99,8 @@ pub(crate) async fn take_mail(
                 }
                 // A line that begins with a dot has one more (RFC 5321, 4.5.2).
                 line => {
-                    letter.text += line.strip_prefix('.').unwrap_or(line);
-                    letter.text.push('\n');
+                    mail.text += line.strip_prefix('.').unwrap_or(line);
+                    mail.text.push('\n');
                     String::new()
                 }
             }
@@ -112,8 +112,7 @@ pub(crate) async fn take_mail(
                 "EHLO" | "HELO" => format!("250 {name}\r\n"),
                 "MAIL" if matches!(fault, Fault::Error { .. }) => "451 not now\r\n".to_owned(),
                 "MAIL" | "RCPT" => {
-                    letter
-                        .fields
+                    mail.fields
                         .push((verb.to_lowercase(), line.split_once(':').unwrap_or_default().1.to_owned()));
                     "250 well\r\n".to_owned()
                 }

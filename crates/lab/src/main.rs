@@ -53,14 +53,14 @@ enum LabCommand {
         at: ControlAddress,
     },
     /// Make a stand-in recover
-    Mend {
+    Restore {
         /// Its name
         name: String,
         #[command(flatten)]
         at: ControlAddress,
     },
     /// Show the messages that a stand-in for mail or posts took
-    Letters {
+    Inbox {
         /// Its name
         name: String,
         #[command(flatten)]
@@ -162,7 +162,7 @@ enum RelayMethod {
     WrongBody,
     /// Its answers break off in the middle
     Half,
-    /// Sends whoever asks to somewhere else
+    /// Redirects to another address
     Redirect,
     /// Answers as it should and with 503 in turns
     Flap,
@@ -221,12 +221,12 @@ async fn run(command: LabCommand) -> Result<String, LabError> {
             };
             Ok(words(&control::set_fault(at.control, &name, fault).await?))
         }
-        LabCommand::Mend { name, at } => {
+        LabCommand::Restore { name, at } => {
             Ok(words(&control::set_fault(at.control, &name, Fault::None).await?))
         }
-        LabCommand::Letters { name, at } => {
-            let letters = control::letters_of(at.control, &name).await?;
-            Ok(letters.iter().map(letter_words).collect())
+        LabCommand::Inbox { name, at } => {
+            let received = control::inbox_of(at.control, &name).await?;
+            Ok(received.iter().map(received_text).collect())
         }
         LabCommand::Visitors { name, stop, come, at } => {
             let wanted = (stop || come).then_some(come);
@@ -267,9 +267,9 @@ async fn run(command: LabCommand) -> Result<String, LabError> {
     }
 }
 
-fn letter_words(letter: &ReceivedMail) -> String {
-    let fields: String = letter.fields.iter().map(|(name, value)| format!("{name}: {value}\n")).collect();
-    format!("{fields}\n{}\n\n", letter.text.trim_end())
+fn received_text(mail: &ReceivedMail) -> String {
+    let fields: String = mail.fields.iter().map(|(name, value)| format!("{name}: {value}\n")).collect();
+    format!("{fields}\n{}\n\n", mail.text.trim_end())
 }
 
 fn visitors_words(shown: &ShownVisitors) -> String {
@@ -287,7 +287,7 @@ fn describe(fault: Fault) -> String {
         Fault::Error { status } => format!("answers everything with {status}"),
         Fault::WrongBody => "answers with another site's body".to_owned(),
         Fault::Half => "breaks its answers off in the middle".to_owned(),
-        Fault::Redirect => "sends whoever asks to somewhere else".to_owned(),
+        Fault::Redirect => "redirects to another address".to_owned(),
         Fault::Flap { period_ms } => format!("answers well and with 503 in turns of {period_ms} ms"),
         Fault::AskToDrain => "answers, and asks to be drained".to_owned(),
         Fault::AskForShare { percent } => format!("answers, and asks for {percent} % of its share"),

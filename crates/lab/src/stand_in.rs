@@ -1,4 +1,4 @@
-//! Small servers that say who they are, and that can be told to fail: HTTP, and lines over TCP. Those for datagrams are in
+//! Small servers that answer with their name, and fail on command: HTTP, and lines over TCP. Those for datagrams are in
 //! [`crate::station`].
 
 use std::convert::Infallible;
@@ -48,11 +48,11 @@ pub enum Fault {
         /// The status.
         status: u16,
     },
-    /// It answers with the right status and somebody else's body.
+    /// It answers with the right status and another server's body.
     WrongBody,
     /// Its answers break off in the middle.
     Half,
-    /// It sends whoever asks to somewhere else.
+    /// It redirects to another address.
     Redirect,
     /// It answers as it should and with 503 in turns.
     Flap {
@@ -130,8 +130,8 @@ impl StandIn {
 
     /// The messages that it took, the oldest first; the last 100 at most.
     #[must_use]
-    pub fn letters(&self) -> Vec<ReceivedMail> {
-        self.inbox.letters()
+    pub fn inbox(&self) -> Vec<ReceivedMail> {
+        self.inbox.messages()
     }
 
     fn speaking(speaks: StandInProtocol, name: &str, address: SocketAddr) -> io::Result<Self> {
@@ -208,7 +208,7 @@ async fn serve(
                     return;
                 }
             } else {
-                // The port is taken by somebody else for the moment.
+                // The port is taken by another process for the moment.
                 tokio::time::sleep(Duration::from_millis(100)).await;
             }
             continue;
@@ -279,7 +279,7 @@ pub(crate) async fn pause(faults: &mut watch::Receiver<Fault>) {
         | Fault::AskToDrain
         | Fault::AskForShare { .. } => {}
         Fault::Hang => {
-            // Until it is told to recover; whoever waited that long is answered then.
+            // Until it is ordered to recover; clients that waited that long are answered then.
             let _ = faults.wait_for(|fault| *fault != Fault::Hang).await;
         }
         Fault::Slow { delay_ms } => tokio::time::sleep(Duration::from_millis(delay_ms)).await,
@@ -322,7 +322,7 @@ async fn answer(
             return reply(name, status, format!("{name} fails with {status}\n").into());
         }
         Fault::WrongBody => {
-            return reply(name, StatusCode::OK, "Somebody else's page\n".into());
+            return reply(name, StatusCode::OK, "Another server's page\n".into());
         }
     }
     let body = match path.strip_prefix("/bytes/").and_then(|size| size.parse::<usize>().ok()) {

@@ -41,7 +41,7 @@ pub(crate) async fn serve(
             if refuses && faults.changed().await.is_err() {
                 return;
             }
-            // The port is taken by somebody else for the moment.
+            // The port is taken by another process for the moment.
             tokio::time::sleep(Duration::from_millis(if refuses { 0 } else { 100 })).await;
             continue;
         };

@@ -203,11 +203,11 @@ mod tests {
             VisitorGroups::begin(BTreeMap::from([("web".to_owned(), toml::from_str(&file).unwrap())]));
         let sent = || groups.shown()[0].sent;
         until("they come", || groups.shown()[0].well >= 10).await;
-        assert!(!groups.let_come(Some("nobody"), false));
+        assert!(!groups.let_come(Some("unknown"), false));
         assert!(groups.let_come(None, false));
         assert!(!groups.shown()[0].come);
         let mut last = (sent(), Instant::now());
-        until("nobody comes any more", || {
+        until("no visitor comes any more", || {
             if sent() != last.0 {
                 last = (sent(), Instant::now());
             }

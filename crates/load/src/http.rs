@@ -16,7 +16,7 @@ use crate::stream_client::connect;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
-/// A client that keeps its connection, and its cookies when it is told to.
+/// A client that keeps its connection, and its cookies where the trial keeps them.
 pub(crate) struct HttpClient {
     address: SocketAddr,
     source: Option<IpAddr>,
@@ -109,7 +109,7 @@ async fn open(address: SocketAddr, source: Option<IpAddr>) -> Result<HttpConnect
     let stream = connect(address, source).await?;
     let (sender, driver) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await?;
     let driver = tokio::spawn(async move {
-        // How a connection ends is told by the request that it carried.
+        // How a connection ends is reported by the request that it carried.
         let _ = driver.await;
     });
     Ok(HttpConnection { sender, driver })

@@ -1,6 +1,6 @@
 //! The clients that a trial sends: what each of them saw is kept.
 //!
-//! HTTP clients keep their connections alive, as browsers do, and their cookies when they are told to. A connection that
+//! HTTP clients keep their connections alive, as browsers do, and their cookies where the trial keeps them. A connection that
 //! breaks is opened anew for the next request; the request that it broke under is counted as broken and not sent again,
 //! for that is what a client would have seen. TCP clients connect anew each time, and UDP clients send from a new port.
 #![forbid(unsafe_code)]

@@ -11,7 +11,7 @@ use crate::http::HttpClient;
 use crate::stream_client::StreamClient;
 use crate::{ClientOutcome, LoadPlan, RequestRecord, RequestSpec};
 
-/// Sends everything; `each` is told every shot as it ends. Must run on a Tokio runtime.
+/// Sends everything; `each` is called with every outcome as it ends. Must run on a Tokio runtime.
 pub async fn run(
     plan: LoadPlan,
     each: impl Fn(&RequestRecord) + Send + Sync + 'static,
@@ -164,15 +164,15 @@ mod tests {
     #[tokio::test]
     async fn every_request_is_sent_once_and_its_outcome_kept() {
         let address = server(b"HTTP/1.1 204 No Content\r\n\r\n").await;
-        let told = Arc::new(AtomicU64::new(0));
-        let counter = Arc::clone(&told);
+        let ended = Arc::new(AtomicU64::new(0));
+        let counter = Arc::clone(&ended);
         let shots = run(plan(address, 50), move |_| {
             counter.fetch_add(1, Ordering::Relaxed);
         })
         .await;
         assert!(shots.iter().map(|shot| shot.number).eq(0..50));
         assert!(shots.iter().all(|shot| shot.seen == ClientOutcome::Answer(204)));
-        assert_eq!(told.load(Ordering::Relaxed), 50);
+        assert_eq!(ended.load(Ordering::Relaxed), 50);
     }
 
     #[tokio::test]

@@ -51,7 +51,7 @@ pub(crate) async fn connect(to: SocketAddr, from: Option<IpAddr>) -> io::Result<
     Ok(stream)
 }
 
-/// What one client does over TCP or UDP; where it came from is told as soon as it is known.
+/// What one client does over TCP or UDP; where it came from is reported as soon as it is known.
 pub(crate) struct StreamClient {
     pub(crate) to: SocketAddr,
     pub(crate) source: Option<IpAddr>,
@@ -73,7 +73,7 @@ impl StreamClient {
         if stream.read(&mut room).await? == 0 {
             return Ok(ClientOutcome::Broken);
         }
-        // What more it says is nobody's concern; that the server can end in order is.
+        // What more the server sends does not matter; that it can end in order does.
         let _ = timeout(FAREWELL, async {
             stream.shutdown().await?;
             while stream.read(&mut room).await? > 0 {}

@@ -101,12 +101,12 @@ fn serve(visit: ClientConnection, frontend: &Arc<Frontend>, first: Option<Buffer
 /// Lets a trusted peer say who the client is, and serves that one.
 async fn read_proxy_header(mut visit: ClientConnection, frontend: Arc<Frontend>) {
     visit.at.client.alarm.bind_to_this_task().await;
-    let Some((told, first)) = parse_proxy_header(&mut visit).await else {
+    let Some((announced, first)) = parse_proxy_header(&mut visit).await else {
         frontend.cell.lane(visit.at.worker.index).refused.increment();
         tracing::debug!(peer = %visit.who.client, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
         return;
     };
-    visit.who.client = told.unwrap_or(visit.who.client);
+    visit.who.client = announced.unwrap_or(visit.who.client);
     visit.at.client.peer.set(Some(visit.who.client.ip()));
     serve(visit, &frontend, first);
 }
@@ -121,10 +121,10 @@ async fn parse_proxy_header(visit: &mut ClientConnection) -> Option<(Option<Sock
     loop {
         read(stream, &mut buffer, watch).await.ok()?;
         match proxy_header::parse(&buffer) {
-            ProxyHeader::Whole { length, client: told } => {
+            ProxyHeader::Whole { length, client: announced } => {
                 buffer.consume(length);
                 client.alarm.cancel();
-                return Some((told, (!buffer.is_empty()).then_some(buffer)));
+                return Some((announced, (!buffer.is_empty()).then_some(buffer)));
             }
             ProxyHeader::Partial => {}
             ProxyHeader::Wrong => return None,

@@ -1,6 +1,6 @@
 //! The lowest rate at which a client may send and take.
 //!
-//! Whoever moves a byte now and then never rests for long, and would hold a server's connection for ever. What counts is the
+//! A client that moves a byte now and then never rests for long, and would hold a server's connection for ever. What counts is the
 //! time for which the client was waited for, and what moved when that was over: a client that is faster than its server is
 //! never slow.
 
@@ -81,7 +81,7 @@ mod tests {
     fn time_in_which_the_client_is_not_waited_for_does_not_count() {
         let rate = ClientRate::of(32, Duration::from_secs(1));
         for step in 0..1_000 {
-            assert!(!rate.is_too_slow(step * 1_000, 1), "nobody waited");
+            assert!(!rate.is_too_slow(step * 1_000, 1), "no one waited for it");
         }
     }
 }

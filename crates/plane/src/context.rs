@@ -59,7 +59,7 @@ pub(crate) struct ConnectionState {
     pub(crate) is_stream: bool,
     /// What it costs while nothing waits in it, in bytes.
     pub(crate) cost: Cell<usize>,
-    /// Nobody listens where it came to any more: it is let go after its next answer.
+    /// Its address is not listened on any more: it is let go after its next answer.
     pub(crate) leaving: Cell<bool>,
     /// It has not asked for anything yet.
     pub(crate) fresh: Cell<bool>,
@@ -103,9 +103,9 @@ pub(crate) struct WorkerContext {
     pub(crate) stopping: Cell<bool>,
     start: Instant,
     pub(crate) pin_key: PinKey,
-    pub(crate) teller: DecisionSampler,
+    pub(crate) sampler: DecisionSampler,
     draw: RefCell<Draw>,
-    /// Told at each tick, for the few that wait for time to pass.
+    /// Notified at each tick, for the few that wait for time to pass.
     ticked: Notify,
     /// Texts that were used to write heads into, kept for their memory.
     scraps: RefCell<Vec<Vec<u8>>>,
@@ -135,7 +135,7 @@ impl WorkerContext {
             stopping: Cell::new(false),
             start: shared.start,
             pin_key: shared.pin_key,
-            teller: DecisionSampler::new(shared.log),
+            sampler: DecisionSampler::new(shared.log),
             draw: RefCell::new(Draw::seeded(seed(index))),
             ticked: Notify::new(),
             scraps: RefCell::new(Vec::new()),

@@ -61,7 +61,7 @@ impl DeadlineEntry {
         })
     }
 
-    /// The task to wake: that of whoever serves the connection now.
+    /// The task to wake: the one that serves the connection now.
     pub(crate) fn set_waker(&self, waker: &Waker) {
         *self.waker.borrow_mut() = Some(waker.clone());
     }
@@ -159,7 +159,7 @@ impl TimerWheel {
         self.slots.borrow_mut()[(at % SLOTS) as usize].push(Rc::clone(alarm));
     }
 
-    /// Forgets alarms that nobody else holds: each would keep its memory, and the page that it lies in, until its time.
+    /// Forgets alarms without another holder: each would keep its memory, and the page that it lies in, until its time.
     pub(crate) fn sweep(&self) {
         for slot in self.slots.borrow_mut().iter_mut() {
             slot.retain(|alarm| Rc::strong_count(alarm) > 1);
@@ -186,7 +186,7 @@ impl TimerWheel {
                     NEVER => {}
                     deadline if deadline <= now => {
                         alarm.deadline.set(NEVER);
-                        // What it rang for and nobody has heard yet says more.
+                        // A reason that was not looked at yet stays: it says more.
                         alarm.wake(alarm.fired().unwrap_or(WakeReason::Deadline));
                     }
                     deadline => self.place(&alarm, deadline),

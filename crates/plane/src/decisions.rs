@@ -1,7 +1,7 @@
 //! The decision log: of some requests, which server they went to and what was known of the others at that moment.
 //!
-//! Nothing is written while nobody watches, and at most [`PER_TICK`] decisions of a worker in 20 ms while somebody
-//! does; what was passed over is counted, so that nobody takes the log for all there was.
+//! Nothing is written without a watcher, and at most [`PER_TICK`] decisions of a worker in 20 ms with
+//! one; what was passed over is counted, so that the log is not taken for all there was.
 
 use std::cell::Cell;
 use std::net::SocketAddr;
@@ -16,11 +16,11 @@ use merismos_core::routing::{Frontend, Pool, WhyPool};
 use merismos_core::runtime::LimitReached;
 use tokio::sync::broadcast;
 
-/// How many decisions of one worker are told in one tick.
+/// How many decisions of one worker are sampled in one tick.
 const PER_TICK: u32 = 2;
 /// How many may wait for a slow watcher.
 const WAITING: usize = 1_024;
-/// How many of the other servers are told of.
+/// How many of the other servers are described.
 const MOST_OTHERS: usize = 8;
 
 /// One decision.
@@ -52,8 +52,8 @@ pub struct SampledDecision {
     pub more_others: u64,
     /// The version of the snapshot that decided.
     pub version: u64,
-    /// How many decisions of the same worker went by untold since the last one that was told.
-    pub untold: u64,
+    /// How many decisions of the same worker were passed over since the last one that was sampled.
+    pub passed_over: u64,
 }
 
 /// A server that did not get the work.
@@ -85,7 +85,7 @@ pub struct DecisionLog {
     sender: broadcast::Sender<Arc<SampledDecision>>,
 }
 
-/// Somebody who watches; dropping it ends the watching.
+/// A watcher; dropping it ends the watching.
 #[derive(Debug)]
 pub struct DecisionWatcher {
     /// The decisions as they are made.
@@ -118,35 +118,35 @@ impl DecisionLog {
 pub(crate) struct DecisionSampler {
     log: DecisionLog,
     tick: Cell<u64>,
-    told: Cell<u32>,
-    untold: Cell<u64>,
+    sampled: Cell<u32>,
+    passed_over: Cell<u64>,
 }
 
 impl DecisionSampler {
     pub(crate) fn new(log: DecisionLog) -> Self {
-        Self { log, tick: Cell::new(0), told: Cell::new(0), untold: Cell::new(0) }
+        Self { log, tick: Cell::new(0), sampled: Cell::new(0), passed_over: Cell::new(0) }
     }
 
-    /// Whether this decision is to be told. One look at a number that nobody writes while nobody watches.
+    /// Whether this decision is to be sampled. One look at a number that is not written without a watcher.
     pub(crate) fn should_sample(&self, tick: u64) -> bool {
         if self.log.watchers.load(Ordering::Relaxed) == 0 {
             return false;
         }
         if self.tick.replace(tick) != tick {
-            self.told.set(0);
+            self.sampled.set(0);
         }
-        let wants = self.told.get() < PER_TICK;
+        let wants = self.sampled.get() < PER_TICK;
         if wants {
-            self.told.set(self.told.get() + 1);
+            self.sampled.set(self.sampled.get() + 1);
         } else {
-            self.untold.set(self.untold.get() + 1);
+            self.passed_over.set(self.passed_over.get() + 1);
         }
         wants
     }
 
     pub(crate) fn record(&self, mut decision: SampledDecision) {
-        decision.untold = self.untold.take();
-        // Whoever watched may be gone by now.
+        decision.passed_over = self.passed_over.take();
+        // The watcher may be gone by now.
         let _ = self.log.sender.send(Arc::new(decision));
     }
 }
@@ -191,7 +191,7 @@ impl DecisionContext<'_> {
             others: others.map(other).take(MOST_OTHERS).collect(),
             more_others: pool.servers.len().saturating_sub(1 + MOST_OTHERS) as u64,
             version: self.version,
-            untold: 0,
+            passed_over: 0,
         }
     }
 }
@@ -203,13 +203,13 @@ mod tests {
     #[test]
     fn nothing_is_told_to_nobody_and_little_to_somebody() {
         let log = DecisionLog::new();
-        let teller = DecisionSampler::new(log.clone());
-        assert!((0..10).all(|_| !teller.should_sample(1)));
+        let sampler = DecisionSampler::new(log.clone());
+        assert!((0..10).all(|_| !sampler.should_sample(1)));
         let watcher = log.watch();
-        assert_eq!((0..10).filter(|_| teller.should_sample(2)).count(), PER_TICK as usize);
-        assert_eq!(teller.untold.get(), 10 - u64::from(PER_TICK));
-        assert!(teller.should_sample(3), "the next tick has room again");
+        assert_eq!((0..10).filter(|_| sampler.should_sample(2)).count(), PER_TICK as usize);
+        assert_eq!(sampler.passed_over.get(), 10 - u64::from(PER_TICK));
+        assert!(sampler.should_sample(3), "the next tick has room again");
         drop(watcher);
-        assert!(!teller.should_sample(4));
+        assert!(!sampler.should_sample(4));
     }
 }

@@ -453,7 +453,7 @@ pub(crate) async fn splice(
                         if gathering.as_ref().is_some_and(ReceiveLowWater::is_on)
                             && watch.alarm.fired() == Some(WakeReason::Deadline)
                         {
-                            // It came in the moment in which it was not waited for any longer: nobody was late.
+                            // It came in the moment in which it was not waited for any longer: neither side was late.
                             watch.alarm.ack();
                         }
                         watch.set_timeout(sink_patience);

@@ -1,7 +1,7 @@
 //! How much memory clients may make the service hold, each address of theirs and all together.
 //!
 //! What lies here because a client does not take it, or does not go on with what it began, is counted where it is waited for, so
-//! a request that nobody waits for costs nothing. Each worker adds up what its own clients hold and tells the others. When a
+//! a request that is not waited for costs nothing. Each worker adds up what its own clients hold and tells the others. When a
 //! bound is met, those that hold most are ended first.
 
 use std::cell::Cell;
@@ -176,7 +176,7 @@ impl MemoryEnforcer {
     /// Ends a client that holds something, or one that rests; gives whether it is one of those.
     fn end(&self, worker: &WorkerContext, client: &ConnectionState) -> bool {
         let holds = client.alarm.held() > 0;
-        // One that was told to leave already gives nothing more by being told again.
+        // A client that has to leave already gives nothing more when it is chosen again.
         if !holds && (!client.resting.get() || client.leaving.get()) {
             return false;
         }
@@ -186,7 +186,7 @@ impl MemoryEnforcer {
         }
         client.alarm.wake(if holds { WakeReason::Crowded } else { WakeReason::Close });
         if client.is_stream && !holds {
-            // A task that waits for the next request of its connection: nobody loses by it.
+            // A task that waits for the next request of its connection: no client loses by it.
             return true;
         }
         client.leaving.set(true);
@@ -202,7 +202,7 @@ fn weight(client: &ConnectionState) -> u64 {
     (client.alarm.held() + client.cost.get()) as u64
 }
 
-/// The address that a client counts for: whoever has an IPv6 address mostly has a whole /64 of them.
+/// The address that a client counts for: a holder of an IPv6 address mostly has a whole /64 of them.
 #[must_use]
 pub fn counted_as(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
@@ -334,6 +334,6 @@ mod tests {
         assert_eq!(memory.share(1, &addresses(&[40, 2])), addresses(&[90, 2]));
         assert_eq!(memory.share(0, &addresses(&[0, 1])), addresses(&[40, 1]), "what it held is forgotten");
         memory.share(1, &BTreeMap::new());
-        assert!(memory.0.by_address.lock().unwrap().is_empty(), "nobody holds anything any more");
+        assert!(memory.0.by_address.lock().unwrap().is_empty(), "no client holds anything any more");
     }
 }

@@ -1,8 +1,8 @@
-//! The witness: what became of work that somebody watches for.
+//! The observer: what became of watched work.
 //!
 //! A trial sends HTTP requests with the field [`MARK`]. The plane takes the field off, so servers see nothing of it, and
-//! tells the trial's watch where the request went. A mark that nobody watches for has no effect. Connections and flows
-//! carry no marks: a watch may name a frontend, and is told of all work that comes to it from some addresses.
+//! tells the trial's watch where the request went. A mark without a watch has no effect. Connections and flows
+//! carry no marks: a watch may name a frontend, and gets all work that comes to it from some addresses.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -92,7 +92,7 @@ impl ObserverList {
         Observations { number, receiver, missed, watches: self.clone() }
     }
 
-    /// Whether nobody watches.
+    /// Whether there is no watch.
     pub(crate) fn is_empty(&self) -> bool {
         self.0.load().is_empty()
     }
@@ -140,7 +140,7 @@ impl Observer {
 }
 
 impl Observations {
-    /// Sightings that were lost because nobody received them in time.
+    /// Sightings that were lost because they were not received in time.
     #[must_use]
     pub fn missed(&self) -> u64 {
         self.missed.load(Ordering::Relaxed)

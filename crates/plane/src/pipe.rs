@@ -22,7 +22,7 @@ pub(crate) struct Pipe {
     write: OwnedFd,
     /// How much is in it.
     holds: usize,
-    /// A byte lies behind that which must not go on: nobody asked for it.
+    /// A byte lies behind that which must not go on: it was not asked for.
     excess: bool,
 }
 
@@ -113,7 +113,7 @@ impl Pipe {
             let moved = from.try_io(Interest::READABLE, || {
                 let count = rustix::pipe::splice(from, None, &self.write, None, most, FLAGS)?;
                 came = Some(count);
-                // What would block is how the runtime is told that the socket was emptied.
+                // What would block is how the runtime learns that the socket was emptied.
                 if count as u64 == left { Err(io::ErrorKind::WouldBlock.into()) } else { Ok(()) }
             });
             match (came, moved) {

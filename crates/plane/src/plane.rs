@@ -32,12 +32,12 @@ pub struct StartError {
 fn beat(pulses: &[Weak<Notify>]) {
     loop {
         std::thread::sleep(TICK);
-        let mut told = 0;
+        let mut reached = 0;
         for pulse in pulses.iter().filter_map(Weak::upgrade) {
             pulse.notify_one();
-            told += 1;
+            reached += 1;
         }
-        if told == 0 {
+        if reached == 0 {
             return;
         }
     }
@@ -50,7 +50,7 @@ pub struct Plane {
     workers: Vec<(mpsc::UnboundedSender<WorkerCommand>, JoinHandle<()>)>,
     /// Which frontend listens where.
     listening: BTreeMap<Endpoint, u32>,
-    /// Where workers may still have sockets that they were told to close.
+    /// Where workers may still have sockets that they were ordered to close.
     closing: BTreeMap<Endpoint, Weak<ClosingToken>>,
     /// Whether another service of ours may listen on the same addresses.
     shares_ports: bool,
@@ -152,7 +152,7 @@ impl Plane {
             .collect();
         for endpoint in gone {
             match wanted.get(&endpoint) {
-                // The sockets stay open, so nobody who connects meanwhile is refused.
+                // The sockets stay open, so clients that connect meanwhile are not refused.
                 Some(frontend) => {
                     let frontend = *frontend;
                     self.listening.insert(endpoint, frontend);
@@ -177,7 +177,7 @@ impl Plane {
         let Some(frontend) = wanted.get(&endpoint).copied() else { return };
         self.listening.insert(endpoint, frontend);
         for ((sender, _), socket) in self.workers.iter().zip(bound.sockets) {
-            // A worker that is gone has stopped for good; there is nobody to tell.
+            // A worker that is gone has stopped for good; there is no receiver.
             let _ = sender.send(WorkerCommand::Listen { frontend, endpoint, socket });
         }
     }

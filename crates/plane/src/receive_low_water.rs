@@ -27,7 +27,7 @@ impl<'a> ReceiveLowWater<'a> {
         Self { source, low: 1, is_slow: false }
     }
 
-    /// Has the socket gather the next portion of the `left` bytes to come; `true` when it was told something new, and
+    /// Has the socket gather the next portion of the `left` bytes to come; `true` when its mark changed, and
     /// has to be looked at again before it is waited for.
     pub(crate) fn begin(&mut self, left: u64) -> bool {
         let portion = if self.is_slow || (left < FROM && !self.is_on()) { 1 } else { left.min(PORTION) };

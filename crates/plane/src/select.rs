@@ -48,7 +48,7 @@ pub(crate) struct AttemptHistory<F> {
     failed_at: Option<Box<Vec<FailedServer>>>,
     /// How the last one did.
     pub(crate) last: Option<F>,
-    /// The pool that the last attempt was made in: another is asked when it has nobody left.
+    /// The pool that the last attempt was made in: another is asked when it has no server left.
     pool: Option<Arc<PoolRuntime>>,
     arrival: QueueArrival,
 }
@@ -69,14 +69,14 @@ impl<F> AttemptHistory<F> {
         self.arrival = QueueArrival::default();
     }
 
-    /// Notes that a server has no connection to give: whoever waits for one waits before all others.
+    /// Notes that a server has no connection to give: a request that waits for one waits before all others.
     pub(crate) fn record_no_connection(&mut self, pool: &Pool) {
         self.stays_in(pool);
         self.arrival.is_first = true;
         self.arrival.needs_connection = true;
     }
 
-    /// The next attempt is made in this pool, as long as it has somebody.
+    /// The next attempt is made in this pool, as long as it has a server.
     pub(crate) fn stays_in(&mut self, pool: &Pool) {
         self.pool = Some(Arc::clone(&pool.cell));
     }
@@ -86,7 +86,7 @@ impl<F> AttemptHistory<F> {
         self.failed_at.as_ref().map_or(0, |all| all.len())
     }
 
-    /// Whether it was offered to nobody yet, and has not waited.
+    /// Whether it was offered to no server yet, and has not waited.
     pub(crate) fn is_new(&self) -> bool {
         self.failed_at.is_none() && self.arrival.since.is_none()
     }
@@ -204,11 +204,11 @@ pub(crate) struct ServerSelection<'a> {
 }
 
 impl<'a> ServerSelection<'a> {
-    /// Tells the decision log of a decision, when somebody watches and there is room for it.
+    /// Tells the decision log of a decision, when there is a watcher and room for it.
     pub(crate) fn sample_decision(&self, made: impl FnOnce() -> DecisionContext<'a>) {
-        if self.worker.teller.should_sample(self.worker.wheel.now()) {
+        if self.worker.sampler.should_sample(self.worker.wheel.now()) {
             let ask = PickContext { now: self.worker.now(), ..self.pick_context() };
-            self.worker.teller.record(made().into_decision(&ask));
+            self.worker.sampler.record(made().into_decision(&ask));
         }
     }
 
@@ -232,13 +232,13 @@ impl<'a> ServerSelection<'a> {
     ) -> impl Future<Output = Result<usize, NoServer>> {
         async move {
             let arrival = &mut course.arrival;
-            // Whoever waits was here before.
+            // Those in the queue were here before.
             let must_wait = self.pool.limited
                 && (arrival.needs_connection || (!arrival.is_first && self.pool.cell.line.waiting() > 0));
             let decision = if must_wait { Pick::Full } else { self.pool.decide(&self.pick_context(), tried) };
             match decision {
                 Pick::Server(place) => Ok(place),
-                Pick::Nobody => Err(NoServer::NoneEligible),
+                Pick::NoneEligible => Err(NoServer::NoneEligible),
                 // Rare; in a box it does not make every request's future larger.
                 Pick::Full => Box::pin(self.wait_in_queue(tried, arrival, gone)).await,
             }
@@ -288,7 +288,7 @@ impl<'a> ServerSelection<'a> {
                 if !arrival.needs_connection {
                     match pool.decide(&self.pick_context(), tried) {
                         Pick::Server(place) => return Poll::Ready(Some(Ok(place))),
-                        Pick::Nobody => return Poll::Ready(Some(Err(NoServer::NoneEligible))),
+                        Pick::NoneEligible => return Poll::Ready(Some(Err(NoServer::NoneEligible))),
                         Pick::Full => {}
                     }
                 }
@@ -297,7 +297,7 @@ impl<'a> ServerSelection<'a> {
             })
             .await;
             match found {
-                // A tick later somebody may have given a connection back.
+                // A tick later a connection may have been given back.
                 None => arrival.needs_connection = false,
                 Some(Err(NoServer::Full)) => {
                     self.client.alarm.cancel();
@@ -375,7 +375,7 @@ pub(crate) struct InFlight<'a> {
     verdict: Option<ServerResult>,
     /// Its pace was noted: what comes now takes as long as its client likes.
     timed: bool,
-    /// Whether its response time is among those that are told.
+    /// Whether its response time is among those that are sampled.
     measured: bool,
 }
 

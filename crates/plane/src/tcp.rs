@@ -169,11 +169,11 @@ impl TcpStep<'_> {
         });
     }
 
-    /// Tells whoever watches where the connection went.
+    /// Reports to the watches where the connection went.
     fn report_observation(&self, server: Option<&Server>, course: &AttemptHistory<()>) {
         let server = server.map(|server| &server.name);
-        let told = (server, || course.server_names());
-        self.worker.watches.tell(self.frontend.cell.id, self.who.client, self.version, told);
+        let report = (server, || course.server_names());
+        self.worker.watches.tell(self.frontend.cell.id, self.who.client, self.version, report);
     }
 
     /// Connects to a server and relays until the end.
@@ -237,7 +237,7 @@ impl TcpStep<'_> {
         let mut relay = Relay::new((worker, at.lane), watch, frontend.idle_timeout, first.take(), None);
         match relay.run(stream, &mut upstream.stream).await {
             RelayEnd::Finished => {}
-            // Whoever is left must not take this for an orderly end.
+            // The peer that is left must not take this for an orderly end.
             RelayEnd::Broken
             | RelayEnd::Rang(
                 WakeReason::Cut | WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded,

@@ -36,7 +36,7 @@ const BUDGET: u32 = 16;
 
 /// How many servers one datagram may be offered to.
 const MOST_TRIED: usize = 3;
-/// How long a server gets nothing more after ICMP has said that nobody listens there, unless there is no other: what is sent to it
+/// How long a server gets nothing more after ICMP has said that no process listens there, unless there is no other: what is sent to it
 /// is lost, and only the datagram after it learns that.
 const SHUNNED_FOR: Duration = Duration::from_secs(3);
 
@@ -80,7 +80,7 @@ impl ServerSocket {
         Self::new(socket)
     }
 
-    /// Waits until ICMP says that what was sent did not arrive. It wakes nobody who only waits for data.
+    /// Waits until ICMP says that what was sent did not arrive. It wakes no task that only waits for data.
     async fn trouble(&self) -> io::Error {
         loop {
             if let Err(error) = self.socket.ready(Interest::ERROR).await {
@@ -164,7 +164,7 @@ struct Flow {
     version: u64,
     /// The version of the snapshot by which it was seen last that its server may go on with it.
     seen: Cell<u64>,
-    /// Nobody listens there (ICMP): the next datagram begins another flow.
+    /// No process listens there (ICMP): the next datagram begins another flow.
     refused: Cell<bool>,
     client: RegisteredConnection,
 }
@@ -222,7 +222,7 @@ fn ask<'a>(worker: &WorkerContext, pool: &'a Pool, key: RequestKey) -> PickConte
     PickContext { cell: &pool.cell, key: key.number(), draw: worker.draw(), now: worker.now() }
 }
 
-/// Datagrams can't wait: whoever finds no room is dropped. `tried` are the numbers of the cells of servers that are out
+/// Datagrams can't wait: one that finds no room is dropped. `tried` are the numbers of the cells of servers that are out
 /// of the question.
 fn select_server<'f>(
     worker: &WorkerContext,
@@ -255,7 +255,7 @@ fn select_server<'f>(
     None
 }
 
-/// Tells whoever watches for such clients where one went. `tried` are the numbers of the cells of the servers that failed it.
+/// Reports to the watches of such clients where one went. `tried` are the numbers of the cells of the servers that failed it.
 fn witness(
     worker: &WorkerContext,
     frontend: &Frontend,
@@ -276,7 +276,7 @@ fn witness(
 
 /// Tells the decision log.
 fn tell(worker: &WorkerContext, frontend: &Frontend, (pool, place): (&Pool, usize), client: SocketAddr) {
-    if !worker.teller.should_sample(worker.wheel.now()) {
+    if !worker.sampler.should_sample(worker.wheel.now()) {
         return;
     }
     let facts = RequestFacts::of_client(client.ip());
@@ -292,7 +292,7 @@ fn tell(worker: &WorkerContext, frontend: &Frontend, (pool, place): (&Pool, usiz
         failed_at: &[],
         version: worker.snapshot().version,
     };
-    worker.teller.record(made.into_decision(&ask(worker, pool, key)));
+    worker.sampler.record(made.into_decision(&ask(worker, pool, key)));
 }
 
 /// A UDP address that is listened on, as one worker has it.
@@ -303,7 +303,7 @@ pub(crate) struct UdpListener {
     flows: RefCell<HashMap<SocketAddr, Rc<Flow>>>,
     /// Sockets towards servers for datagrams without answers, by the number of the server's cell.
     one_way: RefCell<HashMap<u32, ServerSocket>>,
-    /// Servers where nobody listened (ICMP), by the number of their cell, and until when they get nothing, in ticks.
+    /// Servers where no process listened (ICMP), by the number of their cell, and until when they get nothing, in ticks.
     shunned: RefCell<Vec<(u32, u64)>>,
 }
 
@@ -314,7 +314,7 @@ impl UdpListener {
         Ok(Rc::new(Self { address, outlet, flows, one_way, shunned }))
     }
 
-    /// Notes that nobody listens at a server.
+    /// Notes that no process listens at a server.
     fn avoid_server(&self, worker: &WorkerContext, server: u32) {
         let until = worker.wheel.now() + ticks(SHUNNED_FOR);
         let mut shunned = self.shunned.borrow_mut();
@@ -322,7 +322,7 @@ impl UdpListener {
         shunned.push((server, until));
     }
 
-    /// A server for a datagram or a flow: one where somebody listened, as far as is known, if there is one.
+    /// A server for a datagram or a flow: one where a process listens, as far as is known, if there is one.
     fn decide<'f>(
         &self,
         worker: &WorkerContext,

@@ -90,7 +90,7 @@ impl Upstream {
         self.seat.as_ref().is_none_or(has_room) && !self.is_wanted()
     }
 
-    /// Whether somebody needs a connection to the server and can't have one, for as many as may be are open.
+    /// Whether a worker needs a connection to the server and can't have one, for as many as may be are open.
     pub(crate) fn is_wanted(&self) -> bool {
         self.seat.as_ref().is_some_and(|seat| seat.cell.room.wants_rest())
     }

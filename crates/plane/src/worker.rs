@@ -53,7 +53,7 @@ pub(crate) enum WorkerCommand {
 #[derive(Debug)]
 pub(crate) struct ClosingToken;
 
-/// What drives a worker's clock: told by the plane's clock thread once a tick.
+/// What drives a worker's clock: notified by the plane's clock thread once a tick.
 ///
 /// A worker's runtime has no timer of its own, for with one each wait in the kernel begins and ends with reading
 /// the time and looking through the timers: about a thousand instructions a request.
@@ -148,7 +148,7 @@ async fn serve(
                 }
                 let left = finish(&worker, grace).await;
                 clock.abort();
-                // Nobody may be waiting any more; the number is for the log only.
+                // The receiver may be gone; the number is for the log only.
                 let _ = done.send(left);
                 return;
             }

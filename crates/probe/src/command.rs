@@ -12,7 +12,7 @@ use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 /// How much of its first line is kept.
 const LONGEST_LINE: u64 = 200;
 
-/// A program that ends, with all that it started, when nobody waits for it any more.
+/// A program that ends, with all that it started, when it is not waited for any more.
 struct ProcessGroup(Child);
 
 impl Drop for ProcessGroup {
@@ -47,7 +47,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &CommandProbe, trace: &mut
     if let Some(output) = group.0.stdout.take() {
         let mut output = BufReader::new(output);
         let _ = (&mut output).take(LONGEST_LINE).read_until(b'\n', &mut line).await;
-        // A program whose output nobody takes would wait for ever.
+        // A program whose output is not read would wait for ever.
         let _ = tokio::io::copy(&mut output, &mut tokio::io::sink()).await;
     }
     let ended = group.0.wait().await.map_err(|error| failed(format!("the program was lost: {error}")))?;

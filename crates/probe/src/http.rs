@@ -76,7 +76,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &HttpProbe, trace: &mut Tr
     ))
 }
 
-/// Where on the same server an answer sends whoever asks, when that is followed.
+/// The target of a redirect on the same server, when that is followed.
 fn redirected(
     asking: &ProbeRun<'_>,
     asked: &HttpProbe,

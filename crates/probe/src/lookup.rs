@@ -144,7 +144,7 @@ fn resolver(lookup: &LookupSpec) -> Result<TokioResolver, NetError> {
     let mut options = ResolverOpts::default();
     options.timeout = ASK_LIMIT;
     options.attempts = ASK_TIMES;
-    // Whoever asks here keeps the answers; a cache below would only make them older.
+    // The caller keeps the answers; a cache below would only make them older.
     options.cache_size = 0;
     let builder = match lookup.resolver {
         Some(address) => {

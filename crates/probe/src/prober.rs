@@ -75,7 +75,7 @@ pub struct ProbeReport {
 /// What traffic says of a server, on its way to its probes.
 #[derive(Debug, Default)]
 struct TrafficHint {
-    told: Notify,
+    hints: Notify,
     says: Mutex<Option<(PassiveAction, String)>>,
 }
 
@@ -112,7 +112,7 @@ impl ServerProber {
         !self.reports.is_closed()
     }
 
-    /// Passes on what is quiet, until nobody listens.
+    /// Passes on what is quiet, until the receiver is gone.
     async fn flush_for_ever(self: Arc<Self>) {
         let mut moments = tokio::time::interval(MOMENT);
         moments.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -212,7 +212,7 @@ impl Prober {
     pub fn tell(&self, server: &PoolServer, verdict: PassiveAction, why: String) {
         if let Some((_, _, nudge)) = self.running.get(server) {
             *nudge.says.lock().unwrap_or_else(PoisonError::into_inner) = Some((verdict, why));
-            nudge.told.notify_one();
+            nudge.hints.notify_one();
         }
     }
 }
@@ -286,7 +286,7 @@ async fn watch(
                     let transition = counts.then(|| machine.on_probe_ended(evidence.passed(), now())).flatten();
                     break (evidence, transition);
                 }
-                () = nudge.told.notified() => {
+                () = nudge.hints.notified() => {
                     let says = nudge.says.lock().unwrap_or_else(PoisonError::into_inner).take();
                     let Some((verdict, observed)) = says else { continue };
                     // A probe that began before says nothing of a server that traffic speaks against since: it is given up.
@@ -316,7 +316,7 @@ async fn watch(
     }
 }
 
-/// Makes all checks of a server at once. What failed is told; when all that is needed passed, what the first one saw.
+/// Makes all checks of a server at once. The failed one is reported; when all that is needed passed, what the first one saw.
 async fn probe_all(
     target: &ProbeTarget,
     kept: &[KeptConnection],

@@ -180,7 +180,7 @@ impl ProbeRun<'_> {
             _ => ProbeFailure::at(ProbeStep::Connect, error.to_string()),
         })?;
         if let Some(version) = self.proxy_protocol {
-            // Whoever closes at once is heard when it is asked.
+            // A server that closes at once is noticed when it is asked.
             let _ = stream.write_all(&proxy_header::own_header(version)).await;
         }
         let got =

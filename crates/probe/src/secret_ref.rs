@@ -1,6 +1,6 @@
 //! Secrets that a document only refers to.
 //!
-//! Whoever may write a document could otherwise have the service read any file of its machine and send it somewhere: secrets
+//! The author of a document could otherwise have the service read any file of its machine and send it somewhere: secrets
 //! are files of one folder, or environment variables whose names say that they are meant to be read.
 
 use std::path::{Path, PathBuf};

@@ -1,5 +1,5 @@
 //! `sql`: one query of a server that speaks the protocol of MariaDB and MySQL, so that a replica that lags, a node that
-//! is read-only or a member of a cluster that is not in step can be told from one that works.
+//! is read-only or a member of a cluster that is not in step can be distinguished from one that works.
 
 use merismos_core::config::document::{SqlProbe, TlsVerify};
 use merismos_core::health::ProbeStep;
@@ -9,7 +9,7 @@ use sqlx::{AssertSqlSafe, Column, ConnectOptions, Connection, Executor, Row};
 use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
 pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &SqlProbe, trace: &mut Trace) -> ProbeOutcome {
-    // That nobody listens, or that nothing comes back, is told in the words of every other check.
+    // A closed port and silence are reported in the words of every other check.
     drop(asking.connect(trace).await?);
     trace.begin(ProbeStep::Answer, "connected, but the login did not end");
     let mut options = MySqlConnectOptions::new()

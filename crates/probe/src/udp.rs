@@ -1,4 +1,4 @@
-//! `udp`: a datagram, and an answer when one is expected. That nobody listens is heard from ICMP either way.
+//! `udp`: a datagram, and an answer when one is expected. A closed port is learned from ICMP either way.
 
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};

@@ -33,7 +33,7 @@ pub(crate) enum ProposedDocument {
     Document(Box<Document>),
 }
 
-/// What somebody wants to run, and how.
+/// What an author wants to run, and how.
 #[derive(Debug)]
 pub(crate) struct Proposal {
     pub(crate) what: ProposedDocument,
@@ -58,7 +58,7 @@ pub(crate) enum ApplyError {
          between, then decide again"
     )]
     Stale { based_on: u64, running: u64, between: Option<Box<Between>> },
-    /// Somebody has to accept warnings first.
+    /// Warnings have to be accepted first.
     #[error(
         "nothing was changed, for clients would feel it: {}{}. Correct it, or accept what is meant to be so",
         .0.first().map_or("", |weighed| weighed.warning.message.as_str()),
@@ -105,7 +105,7 @@ impl Deployer {
 
     /// Says what a proposal would change, and unless it is a preview, makes it the running revision.
     pub(crate) async fn apply(&self, proposal: Proposal) -> Result<Review, ApplyError> {
-        // Those who only look wait for nobody.
+        // Previews do not wait.
         let _turn = if proposal.going.preview { None } else { Some(self.one_at_a_time.lock().await) };
         let view = self.controller.view().await?;
         self.refuse_stale(proposal.going.based_on, &view).await?;
@@ -193,7 +193,7 @@ impl Deployer {
         }
     }
 
-    /// What happened since a revision; `None` when that can't be told, for it or the database is not there.
+    /// What happened since a revision; `None` when that is unknown, for it or the database is not there.
     pub(crate) async fn between(&self, based_on: u64, view: &RunningView) -> Option<Between> {
         let old = match based_on {
             0 => Document::default(),
@@ -207,7 +207,7 @@ impl Deployer {
     }
 
     /// What to tell an author whose revision was not taken. When the database holds one of that number already,
-    /// an earlier commit was answered by silence: it runs now, and this author is told to look at it.
+    /// an earlier commit was answered by silence: it runs now, and this author is asked to look at it.
     async fn not_recorded(&self, error: StoreError, based_on: u64) -> ApplyError {
         if let StoreError::Stale { .. } = error
             && let Ok(Some(latest)) = self.store.latest_revision().await
@@ -233,7 +233,7 @@ impl Deployer {
         self.adopt_in_turn(revision).await
     }
 
-    /// As [`Self::adopt`], for whoever holds the turn.
+    /// As [`Self::adopt`], for the holder of the turn.
     async fn adopt_in_turn(&self, revision: Revision) -> Result<(), AdoptError> {
         if revision.number <= self.controller.view().await?.number() {
             return Ok(());
@@ -364,7 +364,7 @@ impl TouchedObjects {
     }
 }
 
-/// Every warning, those that need somebody's word first.
+/// Every warning, those that need acceptance first.
 fn warned(
     view: &RunningView,
     checked: &Checked,

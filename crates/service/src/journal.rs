@@ -1,4 +1,4 @@
-//! The journal: facts go to the log, to the database by way of the outbox, and to whoever watches.
+//! The journal: facts go to the log, to the database by way of the outbox, and to watchers.
 
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -25,7 +25,7 @@ fn frame(message: &StreamMessage) -> Bytes {
     Bytes::from(format!("event: {}\ndata: {data}\n\n", message.name()))
 }
 
-/// What those who watch are told: an event, or how a trial goes on.
+/// What watchers get: an event, or how a trial goes on.
 #[derive(Clone, Debug)]
 pub(crate) struct StreamItem {
     /// The event, for those inside the service.
@@ -69,7 +69,7 @@ pub(crate) struct Journal {
 }
 
 impl Journal {
-    /// `node` is the node's own identity; in events it has the name of its machine beside that, so that two nodes are told apart.
+    /// `node` is the node's own identity; in events it has the name of its machine beside that, so that two nodes are distinguished.
     pub(crate) fn new(outbox: Outbox, node: [u8; 16]) -> Self {
         let (stream, _) = broadcast::channel(STREAM);
         let (status, _) = watch::channel(None);
@@ -131,9 +131,9 @@ impl Journal {
 
     /// Tells everyone who watches what is so.
     pub(crate) fn tell_status(&self, status: Box<Status>) {
-        self.status.send_modify(|told| {
-            let number = told.as_ref().map_or(0, |told| told.number) + 1;
-            *told = Some(StatusFrame::new(number, status));
+        self.status.send_modify(|latest| {
+            let number = latest.as_ref().map_or(0, |frame| frame.number) + 1;
+            *latest = Some(StatusFrame::new(number, status));
         });
     }
 
@@ -147,7 +147,7 @@ impl Journal {
         self.stream.subscribe()
     }
 
-    /// Watches the status; the one that was told last counts as seen.
+    /// Watches the status; the latest one counts as seen.
     pub(crate) fn watch_status(&self) -> watch::Receiver<Option<StatusFrame>> {
         self.status.subscribe()
     }

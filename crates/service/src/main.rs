@@ -85,7 +85,7 @@ fn complain(error: &dyn std::error::Error) -> ExitCode {
         text.push_str(&format!("\n  because: {error}"));
         cause = error.source();
     }
-    // Where standard error is gone there is nobody left to tell.
+    // Where standard error is gone no reader is left.
     let _ = writeln!(std::io::stderr(), "{text}");
     ExitCode::FAILURE
 }

@@ -103,7 +103,7 @@ pub(crate) async fn try_out(
     PreflightResult { warnings, failing }
 }
 
-/// Secrets that a document refers to for the first time, and that can't be had: whoever needs one learns it now, and not when the
+/// Secrets that a document refers to for the first time, and that can't be had: the author learns it now, and not when the
 /// first message is due.
 fn missing_secrets(old: &Document, new: &Document, surroundings: &ProbeEnvironment) -> Vec<Warning> {
     let known = secrets(old);
@@ -155,7 +155,7 @@ fn asked(document: &Document) -> PreflightChecks<'_> {
     asked
 }
 
-/// Whether nobody asks this address this question yet. Without a question it is the pool that has to be the same.
+/// Whether no probe asks this address this question yet. Without a question it is the pool that has to be the same.
 fn is_new(asked: &PreflightChecks<'_>, pool: &Name, server: &ServerSpec, check: Option<&CheckSpec>) -> bool {
     let same = |(name, kind): &(&Name, Option<&CheckKind>)| match check {
         Some(check) => *kind == Some(&check.kind),

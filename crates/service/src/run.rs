@@ -46,7 +46,7 @@ const SETTLED_AGAIN_AFTER: Duration = Duration::from_secs(2);
 const TOKENS_SHARED_EVERY: Duration = Duration::from_secs(30);
 /// How often the database is asked for an answer.
 const DATABASE_ASKED_EVERY: Duration = Duration::from_secs(2);
-/// Which of these times it is also told that this node is there: one in a third of the time after which a node is gone.
+/// Which of these times the store also records that this node is there: one in a third of the time after which a node is gone.
 const SIGN_OF_LIFE_AMONG: u32 =
     (merismos_store::GONE_AFTER.as_secs() / 3 / DATABASE_ASKED_EVERY.as_secs()) as u32;
 /// How long the API's port may take to come free when this service takes another's place.
@@ -99,7 +99,7 @@ struct ServiceParts {
     node: [u8; 16],
 }
 
-/// Runs the service until it is told to stop.
+/// Runs the service until it is stopped.
 pub(crate) async fn run(settings: Settings, allotment: DescriptorBudget) -> Result<(), RunError> {
     let lock = FolderLock::take(&settings.state_folder, settings.replace).await?;
     let listener = listen_for_api(settings.api_listen, lock.has_predecessor).await?;
@@ -116,7 +116,7 @@ pub(crate) async fn run(settings: Settings, allotment: DescriptorBudget) -> Resu
     ended
 }
 
-/// Starts everything and waits until the service is told to stop.
+/// Starts everything and waits until the service is stopped.
 async fn serve(
     settings: &Settings,
     allotment: DescriptorBudget,

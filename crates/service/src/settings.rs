@@ -129,7 +129,7 @@ pub(crate) struct Settings {
     pub(crate) api_listen: SocketAddr,
     pub(crate) database: String,
     pub(crate) state_folder: PathBuf,
-    /// Whether a service that uses the state folder is told to stop.
+    /// Whether a service that uses the state folder is stopped.
     pub(crate) replace: bool,
     /// Whether it starts although another node uses the same database.
     pub(crate) standalone: bool,

@@ -103,7 +103,7 @@ pub(crate) async fn load(
     };
     let copy = copy.unwrap_or_default();
     let newest = |revision: &Option<Revision>| revision.as_ref().map_or(0, |revision| revision.number);
-    // Of two revisions of one number the one that ran here goes on, until somebody has looked at both.
+    // Of two revisions of one number the one that ran here goes on, until an operator has looked at both.
     if newest(&copy.revision) >= newest(&known.revision) {
         known.revision.clone_from(&copy.revision);
     }

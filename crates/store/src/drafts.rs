@@ -101,7 +101,7 @@ impl Store {
         }
     }
 
-    /// Puts a draft in the place of the version before it; `false` when somebody else changed or removed it first.
+    /// Puts a draft in the place of the version before it; `false` when another author changed or removed it first.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.

@@ -29,7 +29,7 @@ fn write_beside(new: &Path, path: &Path, content: &[u8]) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-/// Moves a file that can't be used out of the way, for whoever wants to look at it; gives its new path.
+/// Moves a file that can't be used out of the way, for later inspection; gives its new path.
 ///
 /// # Errors
 /// When it can't be moved.

@@ -131,7 +131,7 @@ impl Outbox {
         self.queue().why.is_none()
     }
 
-    /// Empties the outbox into the store for ever. `changed` is told when the database goes away and comes back.
+    /// Empties the outbox into the store for ever. `changed` is called when the database goes away and comes back.
     pub async fn run(self, store: Store, mut changed: impl FnMut(Option<&StoreError>)) {
         loop {
             match self.write_some(&store).await {

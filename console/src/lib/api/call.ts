@@ -1,4 +1,4 @@
-// Calls to the API. Whoever is logged in is known by a cookie that scripts can't read.
+// Calls to the API. A session is known by a cookie that scripts can't read.
 
 import type {
   Between,
@@ -34,7 +34,7 @@ export class CallError extends Error {
     readonly kind: string,
     /** Every mistake of a refused document. */
     readonly problems: Problem[] = [],
-    /** The warnings that somebody has to accept first. */
+    /** The warnings that have to be accepted first. */
     readonly warnings: Warned[] = [],
     /** What happened since the revision that a refused change was based on. */
     readonly between: Between | null = null,
@@ -46,7 +46,7 @@ export class CallError extends Error {
 /** What went wrong, in words. */
 export const words = (error: unknown) => (error instanceof Error ? error.message : String(error))
 
-/** Is told when a call finds that the session has ended. */
+/** Called when a call finds that the session has ended. */
 export const session = { ended: () => {} }
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {

@@ -64,6 +64,6 @@ export const EVENT_KINDS = [
   'traffic',
   'node',
   'trial',
-  'message',
+  'notification',
   'token',
 ] as const satisfies readonly EventKind[]

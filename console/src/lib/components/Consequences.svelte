@@ -16,7 +16,7 @@
   /** What was so before is no news unless the change touches it. */
   const shownWarnings = $derived(outlook.warnings.filter((it) => !it.known || (it.touched && it.level === 'warning')))
   const standing = $derived(outlook.warnings.filter((it) => it.known && !it.touched && it.level === 'warning').length)
-  /** Frontends whose clients would be told that nobody is there. */
+  /** Frontends whose clients would get 503 for want of a server. */
   const unanswered = $derived(
     outlook.warnings
       .filter((it) => !it.known && (it.key.startsWith('empty-pool:') || it.key.startsWith('no-weight:')))

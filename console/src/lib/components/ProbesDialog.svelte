@@ -44,7 +44,7 @@
   const tone = (mark: Mark) => (mark.passed ? 'bg-success' : 'bg-error')
   /** Tall where health changed, so that colour is not the only sign. */
   const height = (mark: Mark) => (mark.to !== null ? 'h-8' : mark.passed ? 'h-4' : 'h-6')
-  const told = (mark: Mark) =>
+  const describe = (mark: Mark) =>
     `${clock(mark.at)} ${mark.passed ? 'passed' : `failed (${steps[mark.step]})`}${mark.to ? `, now ${mark.to}` : ''}: ${mark.observed}`
   const changes = $derived(
     known === null || known.changes_today === 0 ? '' : known.changes_today === 1 ? 'changed once today' : `changed ${known.changes_today} times today`,
@@ -77,7 +77,7 @@
         data-testid="marks"
       >
         {#each known.marks as mark (mark.at)}
-          <div class="flex w-3 flex-col items-center justify-end" title={told(mark)}>
+          <div class="flex w-3 flex-col items-center justify-end" title={describe(mark)}>
             <span class="text-xs leading-none">{mark.to !== null || !mark.passed ? sign(mark) : ''}</span>
             <span class={`w-2 rounded-sm ${tone(mark)} ${height(mark)}`}></span>
           </div>

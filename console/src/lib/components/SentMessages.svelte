@@ -5,7 +5,7 @@
   import { clock } from '../format/format'
   import { live } from '../live/live.svelte'
 
-  // What people were told, and what became of it; of one message, or of all.
+  // Messages that were sent to people and their deliveries; of one notification, or of all.
   let { name = '' }: { name?: string } = $props()
 
   const LIMIT = 50

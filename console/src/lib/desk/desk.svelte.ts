@@ -40,7 +40,7 @@ function refused(error: unknown): Outlook {
   return { ...NOTHING, trouble: words(error) }
 }
 
-/** Asks the service what edits would do, without trying anything on the network unless it is told to. */
+/** Asks the service what edits would do, without trying anything on the network unless asked to. */
 export async function foresee(edits: Edit[], quick = true): Promise<Outlook> {
   if (edits.length === 0) return NOTHING
   try {
@@ -68,5 +68,5 @@ export async function make(edits: Edit[], note: string, accept: string[], basedO
   }
 }
 
-/** The warnings that somebody has to accept. */
+/** The warnings that have to be accepted. */
 export const open = (warnings: Warned[]) => warnings.filter((it) => it.level === 'warning' && !it.known && !it.accepted)

@@ -41,7 +41,7 @@ export function dutySign(server: ServerStatus): Sign {
 
 const CARRIED_IS_NEWS_MS = 3_600_000
 
-/** For how long a server's state was watched to last; what nobody watched is not said to have lasted. */
+/** For how long a server's state was watched to last; the time before that is unknown. */
 export function lasting({ health }: ServerStatus, { node, at }: Status): string {
   if (health.watched_until === null) return ago(health.since, at)
   const watched = ago(node.started, at)

@@ -1,4 +1,4 @@
-// The way to the live stream that all pages of a browser share. A page that nobody sees does not watch.
+// The way to the live stream that all pages of a browser share. A hidden page does not watch.
 
 import { serve, type FromWorker, type ToWorker } from './worker'
 
@@ -35,7 +35,7 @@ export class Feed {
   watch(pool: string | null) {
     this.#pool = pool
     this.#watching = true
-    // The first status is worth having also where nobody looks yet: a page that was opened behind others is not empty then.
+    // The first status is worth having also while the page is hidden: a page that was opened behind others is not empty then.
     this.#tell({ watch: pool })
   }
 
@@ -44,7 +44,7 @@ export class Feed {
     this.#tell({ leave: true })
   }
 
-  /** Whether nobody sees the page, so that one status is enough. */
+  /** Whether the page is hidden, so that one status is enough. */
   rest() {
     if (document.hidden) this.#tell({ leave: true })
   }

@@ -29,7 +29,7 @@ class Live {
   #pool: string | null = null
   #feed = new Feed((message) => this.#take(message))
   #retry: ReturnType<typeof setTimeout> | undefined
-  /** When something came last, while this page watches and somebody looks at it. */
+  /** When something came last, while this page watches and is visible. */
   #heard = Date.now()
 
   constructor() {
@@ -38,7 +38,7 @@ class Live {
       this.stop()
     }
     setInterval(() => {
-      // A page that nobody sees does not watch.
+      // A hidden page does not watch.
       if (document.hidden || this.access !== 'yes') this.#heard = Date.now()
       if (Date.now() - this.#heard > SILENT_MS) this.lostSince ??= new Date(this.#heard)
     }, 1000)
@@ -78,7 +78,7 @@ class Live {
   look(pool: string | null) {
     if (this.#pool === pool) return
     this.#pool = pool
-    // Whoever calls this in an effect depends on the pool alone: with the status, each one would open the stream anew.
+    // An effect that calls this depends on the pool alone: with the status, each one would open the stream anew.
     untrack(() => {
       if (this.status?.shortened && this.access === 'yes') {
         this.stop()
@@ -96,7 +96,7 @@ class Live {
       case 'open':
         if (this.lostSince) this.changes += 1
         this.lostSince = null
-        // What happened while nobody watched.
+        // What happened while no page watched.
         events(REMEMBERED).then(
           (page) => this.#remember(page.events),
           () => {},

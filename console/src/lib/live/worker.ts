@@ -50,7 +50,7 @@ function watch(page: MessagePort, pool: string | null) {
       all({ kind, data: message.data })
     })
   }
-  // Whether it is worth trying again is for the pages to find out: nobody may be logged in any more.
+  // Whether it is worth trying again is for the pages to find out: the session may have ended.
   source.addEventListener('error', () => {
     source.close()
     if (streams.get(key) === stream) streams.delete(key)

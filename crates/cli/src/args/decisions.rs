@@ -22,11 +22,11 @@ pub(super) struct DecisionsArgs {
 impl DecisionsArgs {
     pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let mut stream = context.target.client()?.decisions(self.frontend.as_ref()).await?;
-        let mut told = 0;
+        let mut printed = 0;
         while let Some(decision) = stream.next().await {
             show::decision::print(&decision?, context.json);
-            told += 1;
-            if !self.follow && told >= self.count {
+            printed += 1;
+            if !self.follow && printed >= self.count {
                 return Ok(ExitStatus::Done);
             }
         }

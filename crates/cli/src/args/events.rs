@@ -19,7 +19,7 @@ pub(super) struct EventsArgs {
     /// Continue with new events as they happen
     #[arg(long)]
     follow: bool,
-    /// Show only these kinds, with commas between: health, duty, revision, draft, lookup, tier, traffic, node, trial, message, token
+    /// Show only these kinds, with commas between: health, duty, revision, draft, lookup, tier, traffic, node, trial, notification, token
     #[arg(long, value_name = "KIND", value_delimiter = ',', value_parser = kind)]
     kind: Vec<EventKind>,
     /// Show only events about this object: a pool with its servers, POOL/SERVER, a frontend, or "revision 7"

@@ -24,7 +24,7 @@ pub(crate) fn print(decision: &Decision, json: bool) {
     if decision.more_others > 0 {
         text(&format!("    and {} more servers\n", decision.more_others));
     }
-    if decision.untold > 0 {
-        text(&format!("    {} decisions went by untold before this one\n", decision.untold));
+    if decision.passed_over > 0 {
+        text(&format!("    {} decisions before this one were not sampled\n", decision.passed_over));
     }
 }

@@ -128,7 +128,7 @@ pub(crate) fn probes(probes: &Probes) {
     text(&format!("{rows}\n"));
 }
 
-/// How many probes are told in words.
+/// How many probes are described in words.
 const NEWEST: usize = 10;
 
 /// A probe as one sign: passes and failures, and where its health changed.

@@ -170,7 +170,7 @@ pub(crate) fn warnings(warnings: &[AcceptedWarning]) {
     }
 }
 
-/// Prints a warning with what to do, and its key where somebody has to accept it.
+/// Prints a warning with what to do, and its key where it has to be accepted.
 fn warning(warned: &AcceptedWarning) {
     let warning = &warned.warning;
     let line = warning.line.map_or(String::new(), |line| format!("line {line}, "));

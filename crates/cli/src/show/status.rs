@@ -44,7 +44,7 @@ pub(crate) fn print(status: &Status, view: StatusView) {
     }
     if !status.frontends.is_empty() && view == StatusView::Whole {
         text("\n");
-        // The troubled ones were told above, each with its trouble.
+        // The troubled ones were listed above, each with its trouble.
         const SHOWN: usize = 40;
         frontends(&status.frontends[..status.frontends.len().min(SHOWN)]);
         if status.frontends.len() > SHOWN {

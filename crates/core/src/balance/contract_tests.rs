@@ -50,7 +50,7 @@ impl World {
 
     /// One request begins and stays.
     pub(super) fn begin(&self, balance: &dyn Balance, members: &[Member]) -> usize {
-        let place = balance.pick(&self.ask(None), &Excluded::default()).expect("somebody is eligible");
+        let place = balance.pick(&self.ask(None), &Excluded::default()).expect("a server is eligible");
         members[place].cell.lane(0).begun.increment();
         balance.on_begin(&self.ask(None), place);
         place

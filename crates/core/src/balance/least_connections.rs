@@ -106,7 +106,7 @@ mod tests {
         let world = World::default();
         let balance = LeastConnections::new(members.clone());
         let places: Vec<_> = (0..8).map(|_| world.begin(&balance, &members)).collect();
-        // Another snapshot's work ends: the tree is not told.
+        // Another snapshot's work ends: the tree is not updated.
         members[places[5]].cell.lane(0).ended.increment();
         let found = (0..9).find(|_| balance.pick(&world.ask(None), &Excluded::default()) == Some(places[5]));
         assert!(found.is_some());

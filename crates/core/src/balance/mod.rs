@@ -125,7 +125,7 @@ pub trait Balance: Send + Sync + std::fmt::Debug {
     /// Work has ended at a server, and its counts say so already.
     fn on_end(&self, _ask: &PickContext<'_>, _place: usize) {}
 
-    /// What it knows of a server at this moment, in words, for whoever asks why: `2 in flight`.
+    /// What it knows of a server at this moment, in words, for explanations: `2 in flight`.
     fn describe_server(&self, _ask: &PickContext<'_>, _place: usize) -> Option<String> {
         None
     }

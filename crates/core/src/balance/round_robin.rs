@@ -5,7 +5,7 @@ use crate::runtime::PoolRuntime;
 
 /// Cycles up to this length are laid out in full (2 bytes a turn); longer ones are computed turn by turn.
 const LONGEST_TABLE: u64 = 65_536;
-/// How far ahead a server's turn is looked for when somebody asks.
+/// How far ahead a server's turn is looked for in an explanation.
 const MOST_TURNS_AHEAD: u64 = 1 << 20;
 
 /// Exact weighted round robin without state of its own: the n-th turn of a cycle always belongs to the same server.

@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
 use super::{Excluded, Member, PickContext};
 
-/// Nobody: a leaf without a server.
+/// A leaf without a server.
 const NO_SERVER: u32 = u32::MAX;
 /// What a server of one thousandth of a weight spends for a request.
 const PRICE: u64 = 1 << 32;

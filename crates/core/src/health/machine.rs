@@ -458,8 +458,8 @@ mod tests {
         };
         let at = Tick(0).plus(seconds(1));
         let mut machine = up();
-        let told = machine.on_traffic(PassiveAction::Suspect, at);
-        assert_eq!(told, Some(HealthTransition { from: HealthState::Up, to: HealthState::Suspect }));
+        let change = machine.on_traffic(PassiveAction::Suspect, at);
+        assert_eq!(change, Some(HealthTransition { from: HealthState::Up, to: HealthState::Suspect }));
         assert_eq!(
             (machine.next_timeout(), machine.failures_to_down()),
             (at, Some(2)),
@@ -476,8 +476,8 @@ mod tests {
             "it was nothing"
         );
         let mut machine = up();
-        let told = machine.on_traffic(PassiveAction::Down, at);
-        assert_eq!(told, Some(HealthTransition { from: HealthState::Up, to: HealthState::Down }));
+        let change = machine.on_traffic(PassiveAction::Down, at);
+        assert_eq!(change, Some(HealthTransition { from: HealthState::Up, to: HealthState::Down }));
         assert_eq!(machine.on_traffic(PassiveAction::Down, at), None);
         assert_eq!(machine.on_traffic(PassiveAction::Suspect, at), None, "it is no less than down");
         assert_eq!(

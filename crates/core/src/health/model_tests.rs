@@ -118,8 +118,8 @@ proptest! {
             prop_assert_eq!(transition.map(|change| (change.from, change.to)), expected);
             // What it says is missing is what the model counts.
             let missing = model.works.map(|works| if works { down_after } else { up_after } - model.against);
-            let told = if model.works == Some(false) { machine.passes_to_up() } else { machine.failures_to_down() };
-            prop_assert_eq!(told, missing.or(Some(1)));
+            let distance = if model.works == Some(false) { machine.passes_to_up() } else { machine.failures_to_down() };
+            prop_assert_eq!(distance, missing.or(Some(1)));
         }
     }
 }

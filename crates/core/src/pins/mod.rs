@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use crate::draw::digest;
 use crate::name::Name;
 
-/// The number that a pin names a server by. It is made of the name alone: whoever reads it learns no address, and it is
+/// The number that a pin names a server by. It is made of the name alone: its reader learns no address, and it is
 /// the same on every node and after a restart.
 #[must_use]
 pub fn identity(server: &Name) -> u64 {

@@ -5,7 +5,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
 
-/// How many bytes of the signature are kept: enough that nobody guesses one (RFC 2104, 5).
+/// How many bytes of the signature are kept: too many to guess (RFC 2104, 5).
 const SIGNED: usize = 16;
 /// Identity and minute.
 const SAID: usize = 12;

@@ -11,7 +11,7 @@ use crate::name::PoolServer;
 /// Below this p-value a distribution counts as uneven.
 const SIGNIFICANCE: f64 = 0.01;
 
-/// The longest latency that is told from longer ones, in microseconds: an hour.
+/// The longest latency that is distinguished from longer ones, in microseconds: an hour.
 const LONGEST_US: u64 = 3_600_000_000;
 
 /// How one request of a trial ended.
@@ -386,9 +386,9 @@ mod tests {
             RequestResults::Requests,
             None,
         );
-        let told = tally.rows[0].median_us.unwrap() as f64;
+        let median = tally.rows[0].median_us.unwrap() as f64;
         let wanted = latency_us.min(LONGEST_US) as f64;
-        assert!((told / wanted - 1.0).abs() < 0.001, "{told} for {wanted}");
+        assert!((median / wanted - 1.0).abs() < 0.001, "{median} for {wanted}");
     }
 
     #[test]
@@ -488,8 +488,8 @@ mod tests {
     #[test]
     fn one_that_its_server_failed_has_not_strayed_and_one_that_nobody_took_neither() {
         let failed = TallySample { failed_at: vec![server("gull")], ..tied("gull", "tern") };
-        let nobody = TallySample { server: None, outcome: TrialOutcome::Broken, ..tied("gull", "tern") };
-        let tally = tally(&[failed, nobody], &expectations(), RequestResults::Requests, None);
+        let unanswered = TallySample { server: None, outcome: TrialOutcome::Broken, ..tied("gull", "tern") };
+        let tally = tally(&[failed, unanswered], &expectations(), RequestResults::Requests, None);
         assert_eq!((tally.strayed, tally.failed, tally.retried), (0, 1, 1));
     }
 

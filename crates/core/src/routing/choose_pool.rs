@@ -187,7 +187,7 @@ impl Frontend {
         }
         let last = choice.pools.len();
         let resort = choice.last_resort.as_ref().filter(|_| !asked.holds(last));
-        // Where nobody will, the first one says why not, unless one sends work to servers that fail.
+        // Where none will, the first one says why not, unless one sends work to servers that fail.
         let fails = |number: &usize| {
             let pool = &choice.pools[*number];
             !asked.holds(*number)

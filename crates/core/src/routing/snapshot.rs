@@ -129,7 +129,7 @@ pub enum Pick {
     /// None now: those that are eligible and were not tried are all full.
     Full,
     /// None: every eligible server was tried, or none is.
-    Nobody,
+    NoneEligible,
 }
 
 /// How long the steps of an exchange with a server may take.
@@ -240,18 +240,20 @@ impl Pool {
     pub fn decide(&self, ask: &PickContext<'_>, tried: &Excluded) -> Pick {
         if !self.limited {
             let place = self.balance.pick(ask, tried);
-            return place.or_else(|| self.pick_standby(ask, tried)).map_or(Pick::Nobody, Pick::Server);
+            return place.or_else(|| self.pick_standby(ask, tried)).map_or(Pick::NoneEligible, Pick::Server);
         }
         match self.with_room(self.balance.as_ref(), ask, tried) {
             Some(place) => Pick::Server(place),
             None if self.servers_of(false).any(|place| !tried.contains(place)) => Pick::Full,
-            None if tried.is_empty() => Pick::Nobody,
+            None if tried.is_empty() => Pick::NoneEligible,
             None => match self.decide_spilling(ask, tried) {
                 Pick::Server(place) => Pick::Server(place),
-                Pick::Full | Pick::Nobody if self.servers_of(true).any(|index| !tried.contains(index)) => {
+                Pick::Full | Pick::NoneEligible
+                    if self.servers_of(true).any(|index| !tried.contains(index)) =>
+                {
                     Pick::Full
                 }
-                Pick::Full | Pick::Nobody => Pick::Nobody,
+                Pick::Full | Pick::NoneEligible => Pick::NoneEligible,
             },
         }
     }
@@ -322,7 +324,7 @@ impl Pool {
         self.balance.on_begin(ask, place);
     }
 
-    /// Work at a server has ended; its lane counts it already. Room goes to whoever waits for it.
+    /// Work at a server has ended; its lane counts it already. Room goes to the first waiter.
     pub fn leave(&self, ask: &PickContext<'_>, place: usize) {
         self.balance.on_end(ask, place);
         if self.limited {

@@ -46,7 +46,7 @@ fn names(snapshot: &Snapshot, picks: usize) -> Vec<String> {
             match pool.decide(&ask, &Excluded::default()) {
                 Pick::Server(place) => pool.servers[place].name.server.to_string(),
                 Pick::Full => "full".to_owned(),
-                Pick::Nobody => "nobody".to_owned(),
+                Pick::NoneEligible => "none".to_owned(),
             }
         })
         .collect()
@@ -62,8 +62,8 @@ fn only_eligible_servers_get_work_in_proportion_to_their_weights() {
     assert_eq!(picks.iter().filter(|name| *name == "auk").count(), 10);
     known.down = vec!["tern", "auk"];
     known.duties.insert("gull", Duty::Draining);
-    let nobody = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2, Tick(0));
-    assert_eq!((names(&nobody, 1)[0].as_str(), nobody.pools[0].eligible()), ("nobody", 0));
+    let none = compile(&document("192.0.2.21:80"), &known, &mut cells, 1, 2, Tick(0));
+    assert_eq!((names(&none, 1)[0].as_str(), none.pools[0].eligible()), ("none", 0));
 }
 
 #[test]
@@ -161,20 +161,20 @@ fn explained(text: &str, taken: usize) -> Explanation {
 #[rstest]
 #[case::standby("servers.b = { address = \"192.0.2.2:80\", tier = 1 }", "next_pools = [\"q\"]", Some("p/b"))]
 #[case::next_pool("", "next_pools = [\"q\"]", Some("q"))]
-#[case::nobody("", "", None)]
+#[case::no_server("", "", None)]
 fn what_is_explained_of_a_full_pool(#[case] server: &str, #[case] keys: &str, #[case] spills: Option<&str>) {
     let text = format!(
         "format = 3\n[frontends.site]\nprotocol = \"http\"\nlisten = \"192.0.2.9:80\"\npool = \"p\"\n{keys}\n\
          [pools.p]\nin_flight_limit = 1\nservers.a = {{ address = \"192.0.2.1:80\" }}\n{server}\n\
          [pools.q]\nservers.c = {{ address = \"192.0.2.3:80\" }}\n"
     );
-    let told = explained(&text, 1);
-    assert_eq!(told.chosen, None);
+    let explanation = explained(&text, 1);
+    assert_eq!(explanation.chosen, None);
     let words = |spill: Spill| match spill {
         Spill::Standby(server) => server.to_string(),
         Spill::Pool(pool) => pool.to_string(),
     };
-    assert_eq!(told.spills.map(words).as_deref(), spills);
+    assert_eq!(explanation.spills.map(words).as_deref(), spills);
     assert!(explained(&text, 0).spills.is_none(), "there is room");
 }
 

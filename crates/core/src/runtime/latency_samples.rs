@@ -8,8 +8,8 @@ use crate::time::Tick;
 
 /// How many are kept of a server: 2 KiB once it has had work.
 const KEPT: usize = 256;
-/// How old one may be to be told.
-const TOLD: Duration = Duration::from_secs(60);
+/// The greatest age of a sample that is reported.
+const REPORT_WINDOW: Duration = Duration::from_secs(60);
 
 /// Some response times: any number of writers, none of which waits for another, and any number of readers. Each takes the place of the
 /// oldest one.
@@ -35,9 +35,9 @@ impl LatencySamples {
     pub fn last_minute(&self, now: Tick) -> Vec<u32> {
         let Some(kept) = self.kept.get() else { return Vec::new() };
         // What is kept of the millisecond wraps after 49 days.
-        let (now, told) = ((now.0 / 1_000_000) as u32, TOLD.as_millis() as u32);
+        let (now, window) = ((now.0 / 1_000_000) as u32, REPORT_WINDOW.as_millis() as u32);
         let all = kept.iter().map(|slot| slot.load(Ordering::Relaxed)).filter(|measured| *measured != 0);
-        let recent = all.filter(|measured| now.wrapping_sub((measured >> 32) as u32) <= told);
+        let recent = all.filter(|measured| now.wrapping_sub((measured >> 32) as u32) <= window);
         let mut found: Vec<u32> = recent.map(|measured| measured as u32).collect();
         found.sort_unstable();
         found
@@ -66,8 +66,8 @@ mod tests {
         for second in 0..100 {
             latencies.note(at(second), Duration::from_micros(1_000 - second));
         }
-        let told = latencies.last_minute(at(99));
-        assert_eq!((told.len(), told.first(), told.last()), (61, Some(&901), Some(&961)));
+        let recent = latencies.last_minute(at(99));
+        assert_eq!((recent.len(), recent.first(), recent.last()), (61, Some(&901), Some(&961)));
         for _ in 0..1_000 {
             latencies.note(at(100), Duration::ZERO);
         }

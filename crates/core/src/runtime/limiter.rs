@@ -135,7 +135,7 @@ impl Limiter {
     #[must_use]
     pub fn connect(&self, limits: ServerRuntimeLimits) -> bool {
         let has_room = raise(&self.connections, limits.connections);
-        // Somebody keeps connections that nobody uses: they are wanted here.
+        // A worker keeps idle connections: they are wanted here.
         self.wants_rest.store(!has_room, Ordering::Relaxed);
         has_room
     }

@@ -77,7 +77,7 @@ impl BodyTracker {
         matches!(self, Self::Done)
     }
 
-    /// Follows the next bytes: how many of them belong to the body. `tell` is told what they are, for those that do
+    /// Follows the next bytes: how many of them belong to the body. `tell` is called with what they are, for those that do
     /// not understand the chunked coding.
     pub(super) fn pass(
         &mut self,
@@ -107,7 +107,7 @@ impl BodyTracker {
         Ok(used)
     }
 
-    /// As [`Self::pass`], for whoever passes the bytes on: the extensions of chunks do not go on, for two readers may see
+    /// As [`Self::pass`], for callers that pass the bytes on: the extensions of chunks do not go on, for two readers may see
     /// different ends of them, and neither do trailer fields of a server that would delimit or direct. Where there are such,
     /// what goes on is appended to `out`.
     pub(super) fn forward(&mut self, data: &[u8], out: &mut Vec<u8>) -> Result<Consumed, InvalidChunk> {

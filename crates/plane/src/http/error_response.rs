@@ -33,7 +33,7 @@ pub(super) enum RequestError {
     NoFormInHttp2(&'static str),
     /// It asks about the way and may not go further than here: the question is ours to answer (RFC 9110, 7.6.2).
     Options,
-    /// The same, and wants to see itself; that nobody is shown (RFC 9110, 9.3.8).
+    /// The same, and wants to see itself; which is shown to no client (RFC 9110, 9.3.8).
     Trace,
 }
 

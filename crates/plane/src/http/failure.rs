@@ -59,7 +59,7 @@ impl From<ConnectFailure> for ServerFailure {
     }
 }
 
-/// What its client is told when no other server took the request.
+/// What its client gets when no other server took the request.
 impl From<ServerFailure> for GatewayError {
     fn from(failure: ServerFailure) -> Self {
         match failure {

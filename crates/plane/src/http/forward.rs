@@ -55,14 +55,14 @@ enum ForwardStep {
     Ended(RequestOutcome),
     /// It may go to another server, as the newest snapshot says.
     Again,
-    /// Nobody could answer it.
+    /// No server could answer it.
     Error(GatewayError),
 }
 
 /// What one pool did for a request.
 enum PoolResult {
     Step(ForwardStep),
-    /// It has nobody for it, so another pool is asked.
+    /// It has no server for it, so another pool is asked.
     NoneEligible(GatewayError),
 }
 
@@ -78,7 +78,7 @@ pub(super) struct RequestForwarder<'a> {
     pub(super) watch: ConnectionTimer<'a>,
 }
 
-/// What a request is told by before any algorithm is asked.
+/// The ties of a request, which are looked at before any algorithm is asked.
 #[derive(Clone, Copy, Default)]
 struct AffinityChoice {
     /// The server that its client or its connection is tied to, by the number of its pool and its place in it.
@@ -248,9 +248,9 @@ impl RequestForwarder<'_> {
                         });
                         (placed.place, placed.pin, deal.begin(placed.place))
                     }
-                    Err(nobody) => {
+                    Err(why) => {
                         cold_path();
-                        return self.none_eligible(nobody, course, pool);
+                        return self.none_eligible(why, course, pool);
                     }
                 }
             };
@@ -278,15 +278,15 @@ impl RequestForwarder<'_> {
         }
     }
 
-    /// What follows when a pool has nobody.
+    /// What follows when a pool has no server.
     #[cold]
     fn none_eligible(
         &self,
-        nobody: NoServer,
+        why: NoServer,
         course: &mut AttemptHistory<ServerFailure>,
         pool: &Pool,
     ) -> PoolResult {
-        match nobody {
+        match why {
             NoServer::ClientGone => PoolResult::Step(ForwardStep::Ended(RequestOutcome::ClientGone)),
             NoServer::Stale => {
                 course.stays_in(pool);
@@ -339,7 +339,7 @@ impl RequestForwarder<'_> {
         if was_taken {
             at.lane.taken.increment();
         }
-        // Only what can be told anew from its beginning can go to another server.
+        // Only what can be sent anew from its beginning can go to another server.
         let is_whole = sending.follow.is_done() && !sending.begun;
         let again = self.may_repeat(failure, is_whole, sending.begun);
         if again {
@@ -385,7 +385,7 @@ impl RequestForwarder<'_> {
         }
     }
 
-    /// Tells whoever watches for the request's mark.
+    /// Reports to the watch of the request's mark.
     #[inline]
     fn report_observation(&self, server: Option<&Server>, course: &AttemptHistory<ServerFailure>) {
         if let Some(mark) = &self.request.mark {
@@ -404,7 +404,7 @@ impl RequestForwarder<'_> {
         });
     }
 
-    /// What the decision log is told.
+    /// What the decision log gets.
     fn decision_context<'m>(
         &'m self,
         chosen: &ChosenPool<'m>,
@@ -710,7 +710,7 @@ impl RequestForwarder<'_> {
         }
     }
 
-    /// Tells the client that nobody could answer it.
+    /// Tells the client that no server could answer it.
     async fn gateway_error(
         &self,
         stream: &mut impl Transport,

@@ -1,4 +1,4 @@
-//! Who a request comes from and how it came: what is told to servers, and what is believed of it.
+//! Who a request comes from and how it came: what servers get, and what is believed of it.
 //!
 //! `Forwarded` is RFC 7239; `X-Forwarded-For`, `-Proto` and `-Host` are its customary older kin, and `X-Request-Id` is
 //! as customary. What clients say in these fields is dropped, unless the peer is trusted: then it is added to.
@@ -138,7 +138,7 @@ pub(super) struct ForwardedFields<'h> {
 }
 
 /// Whether a name would be one of those that we set, were its underscores hyphens. Servers that make variables of fields
-/// (RFC 3875, 4.1.18) take them for the same, and would believe whoever sends them.
+/// (RFC 3875, 4.1.18) take them for the same, and would believe every client that sends them.
 #[inline]
 pub(super) fn is_disguised(name: &str) -> bool {
     const OURS: [&str; 4] = ["x-request-id", "x-forwarded-for", "x-forwarded-host", "x-forwarded-proto"];
@@ -223,10 +223,10 @@ impl<'h> ForwardedFields<'h> {
             write_host(host, self.host.filter(|host| is_plain(host)).unwrap_or(host), out);
         }
         match self.request_id.filter(|id| is_plain(id)) {
-            Some(told) => {
+            Some(id) => {
                 let end = client.end();
                 out.extend_from_slice(&end[..ID]);
-                out.extend_from_slice(told);
+                out.extend_from_slice(id);
                 out.extend_from_slice(&end[ID + 32..]);
             }
             None => {
@@ -294,14 +294,14 @@ mod tests {
     #[case::forwarded_six("Forwarded", "proto=https; For=\"[2001:db8::7]:1\"", Some("2001:db8::7"))]
     #[case::nothing("x-forwarded-proto", "https", None)]
     fn who_the_client_is(#[case] name: &str, #[case] value: &str, #[case] client: Option<&str>) {
-        let mut told = ForwardedFields::default();
-        assert!(told.note(name, value.as_bytes()));
-        assert_eq!(told.client(&networks()), client.map(|client| client.parse().unwrap()));
+        let mut fields = ForwardedFields::default();
+        assert!(fields.note(name, value.as_bytes()));
+        assert_eq!(fields.client(&networks()), client.map(|client| client.parse().unwrap()));
     }
 
     #[test]
     fn what_trusted_peers_say_is_added_to() {
-        let mut told = ForwardedFields::default();
+        let mut fields = ForwardedFields::default();
         for (name, value) in [
             ("X-Forwarded-For", "198.51.100.7"),
             ("X-Forwarded-For", "192.0.2.9"),
@@ -310,11 +310,11 @@ mod tests {
             ("Forwarded", "for=198.51.100.7"),
             ("X-Request-Id", "abc-1"),
         ] {
-            assert!(told.note(name, value.as_bytes()));
+            assert!(fields.note(name, value.as_bytes()));
         }
         let mut out = Vec::new();
         let client = ClientFields::new("192.0.2.77:5000".parse().unwrap(), ClientProtocol::One);
-        told.write(&client, b"inner.example", [1, 2], &mut out);
+        fields.write(&client, b"inner.example", [1, 2], &mut out);
         assert_eq!(
             String::from_utf8(out).unwrap(),
             "X-Forwarded-For: 198.51.100.7, 192.0.2.9, 192.0.2.77\r\nX-Forwarded-Proto: https\r\n\
@@ -334,11 +334,11 @@ mod tests {
 
     #[test]
     fn what_could_break_out_of_a_field_is_not_passed_on() {
-        let mut told = ForwardedFields::default();
-        told.note("X-Forwarded-Proto", b"http;host=\"evil\"");
-        told.note("X-Request-Id", b"a b");
+        let mut fields = ForwardedFields::default();
+        fields.note("X-Forwarded-Proto", b"http;host=\"evil\"");
+        fields.note("X-Request-Id", b"a b");
         let mut out = Vec::new();
-        told.write(
+        fields.write(
             &ClientFields::new("[2001:db8::7]:1".parse().unwrap(), ClientProtocol::One),
             b"",
             [10, 11],

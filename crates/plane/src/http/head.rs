@@ -54,7 +54,7 @@ const fn line_feeds(word: u64) -> u64 {
 #[derive(Debug, PartialEq, Eq)]
 pub(super) struct BareLineFeed;
 
-/// What a client is told of it.
+/// What a client gets of it.
 pub(super) const BARE_LINE_FEED: RequestError = RequestError::Malformed("a line ends with a line feed alone");
 
 impl HeadScan {

@@ -60,7 +60,7 @@ impl<'b> RequestBody<'b> {
 
 impl RequestForwarder<'_> {
     /// Waits for the beginning of a body that is sure to come, so that a client which never sends it holds no server. One that
-    /// waits to be told, or sends without saying how much, may have reasons to hear from the server first.
+    /// waits for a sign, or sends without saying how much, may have reasons to hear from the server first.
     pub(super) async fn await_body_start(
         &self,
         stream: &mut impl Transport,
@@ -99,7 +99,7 @@ impl RequestForwarder<'_> {
             if pumping && let Poll::Ready(pumped) = pump.as_mut().poll(context) {
                 pumping = false;
                 if let Some(delivered) = answered.take() {
-                    // What is left of a body that can't be told from the next request ends the connection.
+                    // What is left of a body, which can't be distinguished from a next request, ends the connection.
                     let keep_client = pumped.is_ok();
                     return Poll::Ready(Ok(Ok(ResponseDone { keep_client, ..delivered })));
                 }
@@ -123,7 +123,7 @@ impl RequestForwarder<'_> {
                 return Poll::Pending;
             }
             match deliver.as_mut().poll(context) {
-                // It was told that its connection goes on, so the rest of its request is taken.
+                // The client learned that its connection goes on, so the rest of its request is taken.
                 Poll::Ready(Ok(delivered)) if pumping && delivered.keep_client => {
                     answered = Some(delivered);
                     Poll::Pending
@@ -220,7 +220,7 @@ async fn write_held(
 
 /// Why a body was not carried to its end.
 enum PumpEnd {
-    /// The client went away (`None`), or has to be told something.
+    /// The client went away (`None`), or has to get a response.
     Client(Option<RequestError>),
     Server,
 }

@@ -78,7 +78,7 @@ impl HeadLimits {
             Some(length) if length > self.size => Err(NoRequest::Refused(head::too_large(data, self.size))),
             Some(_) => Ok(true),
             None if data.len() >= self.size => Err(NoRequest::Refused(head::too_large(data, self.size))),
-            // Whoever speaks something else, TLS mostly, would wait for us as we for it.
+            // A client of another protocol, TLS mostly, would wait for us as we for it.
             None if !head::may_begin_head(data) => {
                 Err(NoRequest::Refused(RequestError::Malformed("this is not HTTP")))
             }

@@ -1,4 +1,4 @@
-//! Attempts: each goes by the newest snapshot, and they go on over tiers and pools until somebody takes the work.
+//! Attempts: each goes by the newest snapshot, and they go on over tiers and pools until a server takes the work.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -25,13 +25,13 @@ fn server(pool: &str, name: &str, address: SocketAddr, more: &str) -> String {
     format!("[pools.{pool}.servers.{name}]\naddress = \"{address}\"\n{more}\n")
 }
 
-/// A server that takes requests and answers them when it is told to.
+/// A server that takes requests and answers them when it is released.
 fn holding() -> (Server, Arc<AtomicBool>) {
     let free = Arc::new(AtomicBool::new(false));
-    let told = Arc::clone(&free);
+    let released = Arc::clone(&free);
     let server = Server::start(move |mut conn: Conn, _| {
         while conn.request().is_some() {
-            while !told.load(Ordering::SeqCst) {
+            while !released.load(Ordering::SeqCst) {
                 std::thread::sleep(Duration::from_millis(2));
             }
             conn.answer("held");
@@ -334,7 +334,7 @@ fn tcp_connections_to_a_server_that_goes_down(#[case] keys: &str, #[case] broken
     rig.states.insert("s0".to_owned(), HealthState::Down);
     rig.publish();
     rig.plane.leave_down(rig.plane.snapshot().pools[0].servers[0].cell.id);
-    // Workers do what they are told in order: when tern's connections are cut, gull's were seen to before.
+    // Workers obey commands in order: when tern's connections are cut, gull's were seen to before.
     rig.plane.cut(rig.plane.snapshot().pools[0].servers[1].cell.id);
     let (gulls, terns): (Vec<_>, Vec<_>) =
         clients.iter_mut().zip(&at_gull).partition(|(_, at_gull)| **at_gull);

@@ -124,10 +124,10 @@ fn some_response_times_are_measured_also_where_no_algorithm_needs_them() {
     });
     let rig = Rig::new(&[server.address], "", "");
     rig.client().get("/");
-    let told = || {
+    let latencies = || {
         let snapshot = rig.plane.snapshot();
         snapshot.pools[0].servers[0].cell.latencies.last_minute(rig.plane.now())
     };
-    until("the first one is measured", || !told().is_empty());
-    assert!(told()[0] >= 30_000, "{:?} µs", told());
+    until("the first one is measured", || !latencies().is_empty());
+    assert!(latencies()[0] >= 30_000, "{:?} µs", latencies());
 }

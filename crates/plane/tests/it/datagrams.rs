@@ -122,9 +122,9 @@ fn a_flow_ends_after_its_rest_and_when_its_server_is_withdrawn() {
 
 #[test]
 fn where_nobody_listens_the_next_datagram_goes_elsewhere_and_the_failure_is_counted() {
-    let nobody = free_address();
+    let closed = free_address();
     let station = Station::named("gull");
-    let rig = Rig::speaking("udp", &[nobody, station.address], "algorithm = \"in-order\"", "");
+    let rig = Rig::speaking("udp", &[closed, station.address], "algorithm = \"in-order\"", "");
     let client = client(rig.address);
     client.send(b"lost").unwrap();
     until("ICMP has said so", || rig.counts(0).failed >= 1);

@@ -15,7 +15,7 @@ fn one_client_too_many_is_answered_503_and_counted_and_there_is_room_again_after
         assert_eq!(client.get("/").status, 200);
     }
     let mut third = rig.client();
-    let answer = third.answer().expect("it is told before it asks");
+    let answer = third.answer().expect("it is refused before it asks");
     assert_eq!(answer.status, 503);
     assert!(answer.text().contains("frontend harbour: as many clients as are allowed are connected"));
     assert_eq!(third.end(), ConnectionEnd::Closed);
@@ -168,7 +168,7 @@ fn a_removed_listener_finishes_what_is_in_flight() {
     let start = text.find("[frontends.harbour]").unwrap();
     let end = text.find("[pools.quay]").unwrap();
     rig.publish_text(&format!("{}{}", &text[..start], &text[end..]));
-    until("nobody listens", || std::net::TcpStream::connect(rig.address).is_err());
+    until("the address is closed", || std::net::TcpStream::connect(rig.address).is_err());
     go.send(()).unwrap();
     assert_eq!(client.answer().expect("the answer comes").text(), "at last");
     assert_eq!(client.end(), ConnectionEnd::Closed, "and then the connection ends");

@@ -4,20 +4,20 @@
 #![allow(clippy::unwrap_used)]
 
 mod attempts;
+mod client_hello;
 mod counting;
 mod datagrams;
-mod dealing;
 mod failing;
-mod frames;
-mod greeting;
+mod feature_pairs;
 mod hostile;
+mod http;
+mod http2;
+mod http2_frames;
+mod idle_clients;
 mod limits;
 mod memory;
-mod pairs;
-mod reaching;
-mod relaying;
-mod resting;
+mod relay;
 mod rig;
-mod streams;
-mod traffic;
-mod unruly;
+mod selection;
+mod slow_clients;
+mod upstream;

@@ -7,7 +7,7 @@ use std::sync::{Arc, LazyLock};
 use merismos_plane::memory::MemoryLimits;
 use rstest::rstest;
 
-use crate::frames::{Frames, next_frame};
+use crate::http2_frames::{Frames, next_frame};
 use crate::rig::{Client, Conn, ConnectionEnd, Rig, Server, until};
 
 const MIB: u64 = 1 << 20;

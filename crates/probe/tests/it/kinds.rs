@@ -26,7 +26,7 @@ fn keys(mut keys: Value, more: Value) -> Value {
     keys
 }
 
-fn assert_told(evidence: &Evidence, step: ProbeStep, got: &str) {
+fn assert_described(evidence: &Evidence, step: ProbeStep, got: &str) {
     assert_eq!(evidence.step, step, "{evidence}");
     assert!(evidence.observed.contains(got), "{got:?} in {evidence}");
     assert_eq!(
@@ -47,7 +47,7 @@ async fn an_open_port_may_have_to_say_something(
 ) {
     let greeting = Server::start(|mut conn, _| conn.say("220 ready\r\n"));
     let check = check(keys(json!({ "kind": "tcp" }), more));
-    assert_told(&probe(greeting.address, &check, None).await, step, got);
+    assert_described(&probe(greeting.address, &check, None).await, step, got);
 }
 
 #[tokio::test]
@@ -63,12 +63,12 @@ async fn what_is_sent_is_answered_or_not() {
         }
     });
     let ping = |send: &str| json!({ "kind": "tcp", "send": send, "expect": "+PONG", "timeout": "300ms" });
-    assert_told(&probe(asked.address, &check(ping("PING\r\n")), None).await, ProbeStep::Done, "+PONG");
+    assert_described(&probe(asked.address, &check(ping("PING\r\n")), None).await, ProbeStep::Done, "+PONG");
     let silent = probe(asked.address, &check(ping("HELLO\r\n")), None).await;
-    assert_told(&silent, ProbeStep::Answer, "connected, but no answer within 300 ms");
+    assert_described(&silent, ProbeStep::Answer, "connected, but no answer within 300 ms");
     assert_eq!(silent.cause, Some(FailureCause::Silent));
     let closing = Server::start(|_, _| {});
-    assert_told(
+    assert_described(
         &probe(closing.address, &check(ping("PING\r\n")), None).await,
         ProbeStep::Answer,
         "connected, but",
@@ -100,7 +100,7 @@ async fn the_body_of_an_answer_is_judged(#[case] more: Value, #[case] step: Prob
     let server = saying(r#"{"state": "ready", "lag": 7}"#);
     let check = check(keys(json!({ "kind": "http", "path": "/health" }), more));
     let evidence = probe(server.address, &check, None).await;
-    assert_told(&evidence, step, got);
+    assert_described(&evidence, step, got);
     let steps: Vec<ProbeStep> = evidence.steps.iter().map(|taken| taken.step).collect();
     assert_eq!(steps, [ProbeStep::Connect, ProbeStep::Answer, ProbeStep::Body, step]);
 }
@@ -114,10 +114,10 @@ async fn a_body_that_never_ends_or_is_too_long_fails() {
     });
     let wants = |limit: &str| json!({ "kind": "http", "body_contains": "x", "body_limit": limit, "timeout": "300ms" });
     let half = probe(endless.address, &check(wants("1KiB")), None).await;
-    assert_told(&half, ProbeStep::Body, "status 200, but the body did not end within 300 ms");
+    assert_described(&half, ProbeStep::Body, "status 200, but the body did not end within 300 ms");
     let long = saying(&"x".repeat(5_000));
     let long = probe(long.address, &check(wants("1KiB")), None).await;
-    assert_told(&long, ProbeStep::Body, "longer than 1024 bytes");
+    assert_described(&long, ProbeStep::Body, "longer than 1024 bytes");
 }
 
 #[tokio::test]
@@ -139,23 +139,23 @@ async fn redirections_are_an_answer_unless_they_are_followed() {
     });
     let path =
         |path: &str, redirects: u8| check(json!({ "kind": "http", "path": path, "redirects": redirects }));
-    assert_told(
+    assert_described(
         &probe(server.address, &path("/a", 0), None).await,
         ProbeStep::Status,
         "status 302; expected 200-299",
     );
-    assert_told(&probe(server.address, &path("/a", 2), None).await, ProbeStep::Done, "status 200");
-    assert_told(
+    assert_described(&probe(server.address, &path("/a", 2), None).await, ProbeStep::Done, "status 200");
+    assert_described(
         &probe(server.address, &path("/a", 1), None).await,
         ProbeStep::Status,
         "more than 1 redirections",
     );
-    assert_told(
+    assert_described(
         &probe(server.address, &path("/away", 5), None).await,
         ProbeStep::Status,
         "redirected elsewhere",
     );
-    assert_told(
+    assert_described(
         &probe(server.address, &path("/round", 5), None).await,
         ProbeStep::Status,
         "more than 5 redirections",
@@ -176,7 +176,7 @@ async fn a_check_may_ask_elsewhere_and_in_its_own_way() {
     });
     let elsewhere: SocketAddr = ([127, 0, 0, 1], 9).into();
     let evidence = probe(elsewhere, &check(more), None).await;
-    assert_told(&evidence, ProbeStep::Done, "as expected");
+    assert_described(&evidence, ProbeStep::Done, "as expected");
     assert!(evidence.tried.contains(&server.address.to_string()), "{evidence}");
 }
 
@@ -236,7 +236,7 @@ async fn certificates_are_judged(
     let file = folder.path().join("authority.pem");
     std::fs::write(&file, authority).unwrap();
     let tls = json!({ "kind": "tls", "tls_name": "gull.skerry.example", "tls_authorities": file });
-    assert_told(&probe(address, &check(tls), None).await, step, got);
+    assert_described(&probe(address, &check(tls), None).await, step, got);
     let http = json!({
         "kind": "http", "host": "gull.skerry.example", "tls": "verified", "tls_authorities": file, "body_contains": "well",
     });
@@ -251,11 +251,11 @@ async fn a_stranger_s_certificate_passes_unverified_or_pinned_alone() {
     let tls = |more: Value| check(keys(json!({ "kind": "tls", "tls_name": "gull.skerry.example" }), more));
     let other = "0".repeat(64);
     let stranger = probe(address, &tls(json!({ "tls_authorities": "/nowhere.pem" })), None).await;
-    assert_told(&stranger, ProbeStep::Tls, "the authorities in /nowhere.pem can't be read");
+    assert_described(&stranger, ProbeStep::Tls, "the authorities in /nowhere.pem can't be read");
     assert!(probe(address, &tls(json!({ "tls": "unverified" })), None).await.passed());
     assert!(probe(address, &tls(json!({ "tls": "unverified", "tls_pin": pin })), None).await.passed());
     let wrong = probe(address, &tls(json!({ "tls": "unverified", "tls_pin": other })), None).await;
-    assert_told(&wrong, ProbeStep::Tls, "another one than the pinned one");
+    assert_described(&wrong, ProbeStep::Tls, "another one than the pinned one");
     let plain = saying("no TLS here");
     let plain = probe(plain.address, &tls(json!({ "tls": "unverified", "timeout": "500ms" })), None).await;
     assert_eq!(plain.step, ProbeStep::Tls, "{plain}");
@@ -275,19 +275,27 @@ async fn datagrams_are_answered_refused_or_lost() {
     });
     let udp =
         |send: &str| check(json!({ "kind": "udp", "send": send, "expect": "here", "timeout": "300ms" }));
-    assert_told(&probe(address, &udp("here I am"), None).await, ProbeStep::Done, "answered \"here I am\"");
-    assert_told(&probe(address, &udp("away"), None).await, ProbeStep::Body, "what is expected did not come");
-    assert_told(
+    assert_described(
+        &probe(address, &udp("here I am"), None).await,
+        ProbeStep::Done,
+        "answered \"here I am\"",
+    );
+    assert_described(
+        &probe(address, &udp("away"), None).await,
+        ProbeStep::Body,
+        "what is expected did not come",
+    );
+    assert_described(
         &probe(address, &udp("quiet"), None).await,
         ProbeStep::Answer,
         "sent, but no answer within 300 ms",
     );
-    let nobody = free_address();
-    let refused = probe(nobody, &udp("here"), None).await;
-    assert_told(&refused, ProbeStep::Connect, "refused");
+    let closed = free_address();
+    let refused = probe(closed, &udp("here"), None).await;
+    assert_described(&refused, ProbeStep::Connect, "refused");
     let open = check(json!({ "kind": "udp", "send": "quiet" }));
-    assert_told(&probe(address, &open, None).await, ProbeStep::Done, "sent, and not refused");
-    assert_told(&probe(nobody, &open, None).await, ProbeStep::Connect, "nothing listens on that port");
+    assert_described(&probe(address, &open, None).await, ProbeStep::Done, "sent, and not refused");
+    assert_described(&probe(closed, &open, None).await, ProbeStep::Connect, "nothing listens on that port");
 }
 
 /// A program in a folder of its own.
@@ -315,14 +323,14 @@ async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: ProbeStep,
     let check = check(json!({ "kind": "command", "program": "lag", "arguments": ["lag"], "timeout": "1s" }));
     let began = Instant::now();
     let evidence = merismos_probe::probe(&[([192, 0, 2, 9], 80).into()], &check, None, &surroundings).await;
-    assert_told(&evidence, step, got);
+    assert_described(&evidence, step, got);
     assert!(began.elapsed() < PATIENCE, "what the program started is ended with it");
 }
 
 #[tokio::test]
 async fn no_program_is_run_where_none_may_be() {
     let check = check(json!({ "kind": "command", "program": "lag" }));
-    assert_told(
+    assert_described(
         &probe(free_address(), &check, None).await,
         ProbeStep::Connect,
         "this service runs no programs",
@@ -330,7 +338,7 @@ async fn no_program_is_run_where_none_may_be() {
     let (_folder, surroundings) = program("exit 0");
     let other = crate::probing::check(json!({ "kind": "command", "program": "none" }));
     let evidence = merismos_probe::probe(&[free_address()], &other, None, &surroundings).await;
-    assert_told(&evidence, ProbeStep::Connect, "the program can't be run");
+    assert_described(&evidence, ProbeStep::Connect, "the program can't be run");
 }
 
 #[tokio::test]
@@ -341,8 +349,8 @@ async fn a_server_that_speaks_no_grpc_or_no_sql_says_so() {
     let sql = json!({ "kind": "sql", "user": "merismos", "query": "SELECT 1", "timeout": "1s" });
     let sql = probe(http.address, &check(sql), None).await;
     assert_eq!(sql.step, ProbeStep::Answer, "{sql}");
-    let nobody = probe(free_address(), &check(json!({ "kind": "grpc" })), None).await;
-    assert_eq!((nobody.step, nobody.cause), (ProbeStep::Connect, Some(FailureCause::Refused)));
+    let closed = probe(free_address(), &check(json!({ "kind": "grpc" })), None).await;
+    assert_eq!((closed.step, closed.cause), (ProbeStep::Connect, Some(FailureCause::Refused)));
 }
 
 #[rstest]

@@ -1,4 +1,4 @@
-//! Calls with a wrong token: counted, slowed for each address, and told of once a minute.
+//! Calls with a wrong token: counted, slowed for each address, and reported once a minute.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -13,8 +13,8 @@ const LONGEST_WAIT: Duration = Duration::from_secs(3);
 const FORGOTTEN_AFTER: Duration = Duration::from_secs(600);
 /// The most addresses that are remembered; beyond, the one that guessed longest ago is forgotten.
 const MOST_ADDRESSES: usize = 4_096;
-/// How often they are told of.
-const TOLD_EVERY: Duration = Duration::from_secs(60);
+/// How often they are reported.
+const REPORT_INTERVAL: Duration = Duration::from_secs(60);
 
 /// The calls with a wrong token.
 #[derive(Clone, Debug, Default)]
@@ -27,8 +27,8 @@ pub(crate) struct FailedLogins {
 struct FailuresOfAddress {
     by_address: HashMap<IpAddr, (u32, Instant)>,
     all: u64,
-    untold: u64,
-    told: Option<Instant>,
+    unreported: u64,
+    reported: Option<Instant>,
 }
 
 /// What is to be done about a wrong token.
@@ -36,8 +36,8 @@ struct FailuresOfAddress {
 pub(crate) struct GuessVerdict {
     /// How long its answer waits.
     pub(crate) wait: Duration,
-    /// How many there were since the last time that was told; absent when that was a moment ago.
-    pub(crate) to_tell: Option<u64>,
+    /// How many there were since the last report; absent when that was a moment ago.
+    pub(crate) to_report: Option<u64>,
 }
 
 impl FailedLogins {
@@ -59,13 +59,13 @@ impl FailedLogins {
         let wait = FIRST_WAIT.saturating_mul(1 << (*count).min(16)).min(LONGEST_WAIT);
         (*count, *last) = (count.saturating_add(1), now);
         known.all += 1;
-        known.untold += 1;
-        let is_due = known.told.is_none_or(|told| now.duration_since(told) >= TOLD_EVERY);
-        let to_tell = is_due.then(|| std::mem::take(&mut known.untold));
+        known.unreported += 1;
+        let is_due = known.reported.is_none_or(|at| now.duration_since(at) >= REPORT_INTERVAL);
+        let to_report = is_due.then(|| std::mem::take(&mut known.unreported));
         if is_due {
-            known.told = Some(now);
+            known.reported = Some(now);
         }
-        GuessVerdict { wait, to_tell }
+        GuessVerdict { wait, to_report }
     }
 
     /// How many there were since the start.
@@ -84,9 +84,9 @@ mod tests {
         let (one, other) = (IpAddr::from([192, 0, 2, 1]), IpAddr::from([192, 0, 2, 2]));
         let waits: Vec<u64> = (0..9).map(|_| guesses.note(one, start).wait.as_millis() as u64).collect();
         assert_eq!(waits, [50, 100, 200, 400, 800, 1_600, 3_000, 3_000, 3_000]);
-        assert_eq!(guesses.note(other, start), GuessVerdict { wait: FIRST_WAIT, to_tell: None });
-        let later = start + TOLD_EVERY;
-        assert_eq!(guesses.note(other, later).to_tell, Some(10), "the first was told of at once");
+        assert_eq!(guesses.note(other, start), GuessVerdict { wait: FIRST_WAIT, to_report: None });
+        let later = start + REPORT_INTERVAL;
+        assert_eq!(guesses.note(other, later).to_report, Some(10), "the first was reported at once");
         assert_eq!(guesses.note(one, start + FORGOTTEN_AFTER).wait, FIRST_WAIT, "it is forgotten");
         assert_eq!(guesses.all(), 12);
     }

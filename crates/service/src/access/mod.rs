@@ -89,7 +89,7 @@ pub(crate) struct Access {
     limits: SessionLimits,
     /// Held for a look-up or a change, never across a wait.
     known: Arc<Mutex<KnownToken>>,
-    /// Told whenever the state file should be written anew.
+    /// Notified whenever the state file should be written anew.
     state_is_old: watch::Sender<u64>,
 }
 
@@ -333,7 +333,7 @@ mod tests {
     fn the_last_token_stays_and_one_that_was_taken_back_does_too() {
         let (access, secret) = access(SessionLimits::default());
         assert!(matches!(access.revoke("admin"), Err(TokenError::Last(_))));
-        assert!(matches!(access.revoke("nobody"), Err(TokenError::Unknown(_))));
+        assert!(matches!(access.revoke("unknown"), Err(TokenError::Unknown(_))));
         assert!(matches!(access.create(&"admin".parse().unwrap()), Err(TokenError::Exists(_))));
         access.create(&"second".parse().unwrap()).unwrap();
         let old = access.tokens();

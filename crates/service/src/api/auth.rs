@@ -69,7 +69,7 @@ pub(super) async fn guard(
                 None
             }
         },
-        // A session that is over is no guess: its page asks again and again until somebody logs in.
+        // A session that is over is no guess: its page asks again and again until a log-in.
         (None, Some(secret)) if !changes || is_same_origin(headers) => app.access.by_session(secret),
         (None, _) => None,
     };
@@ -86,7 +86,7 @@ pub(super) async fn guard(
 /// Counts a wrong token, and lets its address wait before the answer.
 async fn slow_down(app: &ApiState, peer: SocketAddr) {
     let guess = app.guesses.note(counted_as(peer.ip()), Instant::now());
-    if let Some(count) = guess.to_tell {
+    if let Some(count) = guess.to_report {
         let calls = if count == 1 { "a call".to_owned() } else { format!("{count} calls") };
         app.journal.here(
             format!("{calls} with a wrong token, the last one from {}", peer.ip()),

@@ -1,4 +1,4 @@
-//! Checks that somebody tries, and servers that somebody asks about.
+//! Trying checks, and diagnosing servers.
 
 use std::net::SocketAddr;
 use std::sync::Arc;

@@ -32,7 +32,7 @@ pub(super) struct DecisionsQuery {
     frontend: Option<String>,
 }
 
-/// Decisions as they are made: some of them when there are many, each with how many went by untold.
+/// Decisions as they are made: some of them when there are many, each with how many were passed over.
 #[utoipa::path(
     get, path = "/decisions", operation_id = "watch_decisions", tag = "look", params(DecisionsQuery),
     responses((status = 200, description = "Server-sent events named decision", body = Decision, content_type = "text/event-stream"), Watching)
@@ -51,46 +51,47 @@ pub(super) async fn decisions(
     }
     let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let watcher = app.decisions.watch();
-    let told = BroadcastStream::new(watcher.receiver.resubscribe());
+    let received = BroadcastStream::new(watcher.receiver.resubscribe());
     let access = app.access.clone();
-    let told = told.take_while(move |_| std::future::ready(access.still_counts(&credential)));
-    let events = told.filter_map(move |told| {
+    let received = received.take_while(move |_| std::future::ready(access.still_counts(&credential)));
+    let events = received.filter_map(move |received| {
         // It watches for as long as the stream is there.
         let _watches = (&watcher, &count);
-        let wanted = told.ok().filter(|told| frontend.as_ref().is_none_or(|name| *name == told.frontend));
-        std::future::ready(wanted.map(|told| {
-            let event = Event::default().event("decision").json_data(view(&told));
+        let wanted =
+            received.ok().filter(|decision| frontend.as_ref().is_none_or(|name| *name == decision.frontend));
+        std::future::ready(wanted.map(|decision| {
+            let event = Event::default().event("decision").json_data(view(&decision));
             Ok(event.unwrap_or_else(|error| Event::default().comment(error.to_string())))
         }))
     });
     Ok(Sse::new(events).keep_alive(KeepAlive::default()))
 }
 
-fn view(told: &decisions::SampledDecision) -> Decision {
-    let why = match told.tied {
+fn view(decision: &decisions::SampledDecision) -> Decision {
+    let why = match decision.tied {
         Some(PinReason::Pin) => "its client is pinned to it".to_owned(),
         Some(PinReason::Connection) => "its connection was assigned to it before".to_owned(),
-        None => because(told.algorithm, told.key.as_deref(), told.knows.as_deref(), Tense::Made),
+        None => because(decision.algorithm, decision.key.as_deref(), decision.knows.as_deref(), Tense::Made),
     };
     let not_chosen = |other: &OtherServer| NotChosen {
         server: other.server.to_string(),
-        why: why_other(other, told.algorithm, told.tied.is_some()),
+        why: why_other(other, decision.algorithm, decision.tied.is_some()),
     };
     Decision {
         at: wall(),
-        frontend: told.frontend.to_string(),
-        client: told.client.to_string(),
-        pool: told.pool.to_string(),
-        why_pool: told.why_pool.as_ref().map(merismos_core::describe::pool_choice),
-        pool_reason: told.why_pool.clone(),
-        algorithm: told.algorithm.to_string(),
-        key: told.key.clone(),
-        server: told.server.to_string(),
+        frontend: decision.frontend.to_string(),
+        client: decision.client.to_string(),
+        pool: decision.pool.to_string(),
+        why_pool: decision.why_pool.as_ref().map(merismos_core::describe::pool_choice),
+        pool_reason: decision.why_pool.clone(),
+        algorithm: decision.algorithm.to_string(),
+        key: decision.key.clone(),
+        server: decision.server.to_string(),
         why,
-        failed_at: told.failed_at.iter().map(ToString::to_string).collect(),
-        others: told.others.iter().map(not_chosen).collect(),
-        more_others: told.more_others,
-        untold: told.untold,
+        failed_at: decision.failed_at.iter().map(ToString::to_string).collect(),
+        others: decision.others.iter().map(not_chosen).collect(),
+        more_others: decision.more_others,
+        passed_over: decision.passed_over,
     }
 }
 

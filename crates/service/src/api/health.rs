@@ -1,4 +1,4 @@
-//! Whether this service lives and is ready, in a word, for whoever watches it from outside. Nothing else is told without a token.
+//! Whether this service lives and is ready, in a word, for watchers from outside. Nothing else is answered without a token.
 
 use std::sync::Arc;
 

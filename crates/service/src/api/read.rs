@@ -59,7 +59,7 @@ pub(super) async fn status(
     Ok(Json(app.controller.status(query.detail()?).await?))
 }
 
-/// A request that somebody imagines.
+/// A hypothetical request.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]

@@ -44,7 +44,7 @@ pub(super) struct StreamQuery {
 /// Statuses that were made for streams, each once for all who look at the same pool.
 #[derive(Debug, Default)]
 pub(crate) struct StatusFrames {
-    /// By the pool that is looked at. Held while a status is made, so that whoever wants the same one waits for it.
+    /// By the pool that is looked at. Held while a status is made, so that readers of the same one wait for it.
     made: Mutex<BTreeMap<Option<Name>, StatusFrame>>,
 }
 
@@ -73,7 +73,7 @@ impl StatusFrames {
 struct StreamGuard {
     app: Arc<ApiState>,
     pool: Option<Name>,
-    told: broadcast::Receiver<StreamItem>,
+    journal: broadcast::Receiver<StreamItem>,
     status: watch::Receiver<Option<StatusFrame>>,
     comments: Interval,
     credential: Credential,
@@ -81,15 +81,15 @@ struct StreamGuard {
 }
 
 impl StreamGuard {
-    /// What comes next; `None` when the service stops, or when whoever watches may not any more.
+    /// What comes next; `None` when the service stops, or when the watcher lost its right to it.
     async fn next(&mut self) -> Option<Bytes> {
         loop {
             if !self.app.access.still_counts(&self.credential) {
                 return None;
             }
             tokio::select! {
-                told = self.told.recv() => match told {
-                    Ok(told) => return Some(told.frame),
+                item = self.journal.recv() => match item {
+                    Ok(item) => return Some(item.frame),
                     // A watcher that was too slow misses events; the page asks for them when it is back.
                     Err(RecvError::Lagged(_)) => {}
                     Err(RecvError::Closed) => return None,
@@ -122,13 +122,13 @@ pub(super) async fn stream(
 ) -> Result<Response, ApiError> {
     let count = app.usage.open_stream().ok_or_else(|| ApiError::too_many_streams(&app.usage))?;
     let pool = query.pool.map(|pool| pool.parse::<Name>()).transpose().map_err(ApiError::bad_request)?;
-    let (told, mut status) = (app.journal.watch(), app.journal.watch_status());
+    let (journal, mut status) = (app.journal.watch(), app.journal.watch_status());
     let number = status.borrow_and_update().as_ref().map_or(0, |newest| newest.number);
     let first = app.frames.get(&app.controller, pool.as_ref(), number).await?;
     let mut comments = interval(COMMENT_EVERY);
     comments.set_missed_tick_behavior(MissedTickBehavior::Delay);
     comments.reset();
-    let watcher = StreamGuard { app, pool, told, status, comments, credential, _count: count };
+    let watcher = StreamGuard { app, pool, journal, status, comments, credential, _count: count };
     let frames = stream::unfold((Some(first), watcher), async |(first, mut watcher)| {
         let frame = match first {
             Some(first) => first,

@@ -41,7 +41,7 @@ use tokio::sync::{broadcast, mpsc, oneshot, watch};
 pub(crate) use slow_start::FailbackError;
 pub(crate) use state::{ControllerStart, ControllerState};
 
-/// How often rates are sampled and watchers are told the status.
+/// How often rates are sampled and watchers get the status.
 const SECOND: Duration = Duration::from_secs(1);
 
 /// What runs, to weigh a change against.
@@ -133,7 +133,7 @@ pub(crate) enum DutyError {
 #[error("there is no frontend {0}")]
 pub(crate) struct UnknownFrontend(pub(crate) Name);
 
-/// A request that somebody imagines, to be told where it would go.
+/// A hypothetical request, of which is asked where it would go.
 #[derive(Clone, Debug)]
 pub(crate) struct HypotheticalRequest {
     pub(crate) client: IpAddr,
@@ -447,10 +447,10 @@ fn tell_status(state: &ControllerState) {
     }
 }
 
-/// Carries a command out. Whoever asked and went away meanwhile gets no answer; what was done stays done.
+/// Carries a command out. A caller that went away meanwhile gets no answer; what was done stays done.
 fn obey(state: &mut ControllerState, command: ControllerCommand) {
     if state.stopping && command.changes() {
-        // Whoever sent it is told that the service stops, for the way of the answer ends here.
+        // Its sender learns that the service stops, for the way of the answer ends here.
         return;
     }
     match command {

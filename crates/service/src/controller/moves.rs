@@ -23,7 +23,7 @@ use crate::notifications::ChangeReport;
 /// How many failures a minute it takes at least: one failed request of two is no outage.
 const LEAST_FAILURES: u64 = 5;
 
-/// What was told of it.
+/// What was reported of it.
 #[derive(Debug, Default)]
 pub(super) struct ReportedMoves {
     /// Where the work of each frontend goes, by the number of its cell, from when on it first went where it is meant to.
@@ -52,7 +52,7 @@ fn failures(minute: &FrontendCounts) -> u64 {
     minute.errors + minute.unavailable + minute.unanswered
 }
 
-/// Whether so many failed that it has to be told; `share` is the frontend's bound in percent, 0 for none.
+/// Whether so many failed that it has to be reported; `share` is the frontend's bound in percent, 0 for none.
 fn is_much(minute: &FrontendCounts, share: u8) -> bool {
     let failures = failures(minute);
     share > 0 && failures >= LEAST_FAILURES && failures * 100 >= minute.requests * u64::from(share)
@@ -170,7 +170,7 @@ impl ControllerState {
             let counts = frontend.cell.counts();
             let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
             let (was, id) = (self.moves.is_failing(frontend), frontend.cell.id);
-            // It is over when only half as many fail, so that it is not told again and again around the bound.
+            // It is over when only half as many fail, so that it is not reported again and again around the bound.
             let is = if was { is_much(&minute, share.div_ceil(2)) } else { is_much(&minute, share) };
             if is {
                 failing.insert(id);
@@ -215,14 +215,14 @@ impl ControllerState {
     }
 
     fn tell_change(&self, change: NotifiedChange, pool: &Name, subject: String, says: String) {
-        let told = ReportedChange {
+        let report = ReportedChange {
             at: wall(),
             pool: pool.clone(),
             subject,
             change: change.to_string(),
             message: says,
         };
-        self.messages.changed(ChangeReport { change, told });
+        self.messages.changed(ChangeReport { change, report });
     }
 }
 
@@ -241,9 +241,9 @@ mod tests {
         #[case] errors: u64,
         #[case] requests: u64,
         #[case] share: u8,
-        #[case] told: bool,
+        #[case] is_reported: bool,
     ) {
         let minute = FrontendCounts { requests, errors, ..FrontendCounts::default() };
-        assert_eq!(is_much(&minute, share), told);
+        assert_eq!(is_much(&minute, share), is_reported);
     }
 }

@@ -32,14 +32,14 @@ impl ControllerState {
         };
         let flaps = report.flapping && change == NotifiedChange::Down;
         for change in std::iter::once(change).chain(flaps.then_some(NotifiedChange::Flapping)) {
-            let told = ReportedChange {
+            let report = ReportedChange {
                 at,
                 pool: report.server.pool.clone(),
                 subject: report.server.to_string(),
                 change: change.to_string(),
                 message: says.to_owned(),
             };
-            self.messages.changed(ChangeReport { change, told });
+            self.messages.changed(ChangeReport { change, report });
         }
     }
 
@@ -62,14 +62,14 @@ impl ControllerState {
                 }
                 _ => continue,
             };
-            let told = ReportedChange {
+            let report = ReportedChange {
                 at: wall(),
                 pool: pool.name.clone(),
                 subject: format!("pool {}", pool.name),
                 change: change.to_string(),
                 message: says.to_owned(),
             };
-            self.messages.changed(ChangeReport { change, told });
+            self.messages.changed(ChangeReport { change, report });
         }
     }
 

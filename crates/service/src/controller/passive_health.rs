@@ -25,16 +25,16 @@ impl ControllerState {
     /// Looks which servers have failed more than their pool bears, and tells their probes.
     pub(super) fn weigh_traffic(&mut self) {
         let (snapshot, now) = (self.plane.snapshot(), Instant::now());
-        let mut told = Vec::new();
+        let mut reports = Vec::new();
         let document = self.document();
-        // Where nobody listens, ICMP says so, and hardly any check of a host does.
+        // Where no process listens, ICMP says so, and hardly any check of a host does.
         let udp = document.frontends.values().filter(|frontend| frontend.protocol == Protocol::Udp);
         let of_datagrams: BTreeSet<&Name> = udp.flat_map(FrontendSpec::pools).collect();
         for pool in &snapshot.pools {
             let Some(spec) = document.pools.get(&pool.name) else { continue };
             let usual = of_datagrams.contains(&pool.name).then_some(OF_DATAGRAMS);
             let Some(evidence) = spec.passive_check.or(usual) else { continue };
-            // Several may be told at once: the last of them is spared too.
+            // Several may be reported at once: the last of them is spared too.
             let can_work =
                 |server: &Server| matches!(server.standing.reason, None | Some(IneligibleReason::Standby));
             let mut left = pool.servers.iter().filter(|server| can_work(server)).count();
@@ -52,15 +52,15 @@ impl ControllerState {
                 let by = self.rates.server(server.cell.id, &counts, evidence.within.get(), now).by;
                 let of = |failed: u64, errors: u64| if evidence.count_5xx { failed + errors } else { failed };
                 let (failed, total) = (of(by.failed, by.errors), of(counts.failed, counts.errors));
-                // What was told already is not told again.
+                // What was reported already is not reported again.
                 let fresh = failed.min(total.saturating_sub(health.evidence_told));
                 if fresh >= u64::from(evidence.failures) {
                     left -= usize::from(takes_one);
-                    told.push((server.name.clone(), evidence, fresh, total));
+                    reports.push((server.name.clone(), evidence, fresh, total));
                 }
             }
         }
-        for (server, evidence, fresh, total) in told {
+        for (server, evidence, fresh, total) in reports {
             if let Some(health) = self.health.get_mut(&server) {
                 health.evidence_told = total;
             }

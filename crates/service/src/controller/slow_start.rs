@@ -156,7 +156,7 @@ impl ControllerState {
         self.holds.iter().filter_map(due).collect()
     }
 
-    /// Somebody says that the work of a pool goes back to its lowest tier that can; gives that tier.
+    /// An operator orders that the work of a pool goes back to its lowest tier that can; gives that tier.
     pub(super) fn fail_back(&mut self, name: &Name, who: &str) -> Result<u8, FailbackError> {
         let document = self.document();
         let pool = document.pools.get(name).ok_or_else(|| FailbackError::NoPool(name.clone()))?;

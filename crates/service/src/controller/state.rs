@@ -63,7 +63,7 @@ pub(super) struct ServerHealth {
     /// It is not up before this, whatever its probes say.
     pub(super) held_until: Option<Wall>,
     pub(super) history: ProbeHistory,
-    /// How many failures its traffic had when that was told last.
+    /// How many failures its traffic had when that was reported last.
     pub(super) evidence_told: u64,
 }
 
@@ -129,7 +129,7 @@ pub(crate) struct ControllerStart {
     pub(crate) holds: BTreeMap<Name, TierHold>,
     pub(crate) former_names: BTreeMap<Name, FormerNames>,
     pub(crate) pin_key: PinKey,
-    /// Told whenever the copy file should be written anew.
+    /// Notified whenever the state file should be written anew.
     pub(crate) copy_is_old: watch::Sender<u64>,
 }
 
@@ -273,7 +273,7 @@ impl ControllerState {
 
     /// Everything that a change is weighed against.
     pub(super) fn view(&self) -> RunningView {
-        // Only what is out of the ordinary is told one by one: when all is well, ten thousand servers cost nothing.
+        // Only what is out of the ordinary is reported one by one: when all is well, ten thousand servers cost nothing.
         let out_of_order = |server: &&PoolServer| {
             self.duty(server) != Duty::InService
                 || self
@@ -574,7 +574,7 @@ impl ControllerState {
             frontend: Arc::clone(frontend),
             from,
             unjudged: unjudged(frontend),
-            // Nobody outside can guess it, so nobody can mix marks of their own into a trial.
+            // It can not be guessed from outside, so no client can mix marks of its own into a trial.
             sightings: self.plane.watch(rand::rng().random(), what, capacity),
             published: self.published.subscribe(),
             snapshot: Arc::clone(&snapshot),

@@ -32,7 +32,7 @@ use crate::clock::wall;
 const MANY_SERVERS: u64 = 500;
 /// How long servers may go unwatched for a state to count as one that lasted: the copy is a minute old at most.
 const RESTART: Duration = Duration::from_secs(90);
-/// How many troubles are told one by one.
+/// How many troubles are listed one by one.
 const MOST_TROUBLES: usize = 50;
 
 impl ControllerState {
@@ -165,7 +165,7 @@ impl ControllerState {
         let short = self.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
         let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
         let (pool, at) = (&frontend.pool, self.plane.now());
-        let nobody = !frontend.pools().any(|pool| pool.eligible() > 0);
+        let none_eligible = !frontend.pools().any(|pool| pool.eligible() > 0);
         let clients = match frontend.protocol {
             Protocol::Http => "every client gets 503",
             Protocol::Tcp => "every connection is reset",
@@ -174,11 +174,11 @@ impl ControllerState {
         let waiting = pool.cell.line.waiting();
         let trouble = if !listening {
             Some(format!("does not listen: {} is taken by another program or not ours", frontend.listen))
-        } else if nobody && frontend.choice.is_some() {
+        } else if none_eligible && frontend.choice.is_some() {
             Some(format!("{clients}: no server of any of its pools is eligible"))
-        } else if nobody && pool.servers.is_empty() {
+        } else if none_eligible && pool.servers.is_empty() {
             Some(format!("{clients}: pool {} has no servers", pool.name))
-        } else if nobody {
+        } else if none_eligible {
             Some(format!("{clients}: no server of pool {} is eligible", pool.name))
         } else if waiting > 0 {
             Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
@@ -429,12 +429,12 @@ fn troubles(
             frontend.trouble.as_ref().map(|trouble| format!("frontend {}: {trouble}", frontend.name))
         })
         .collect();
-    let mut untold = 0;
+    let mut more = 0;
     for server in pools.iter().flat_map(|pool| &pool.servers) {
         let health = &server.health;
         if health.checked && is_failing(health.state) {
             if troubles.len() >= MOST_TROUBLES {
-                untold += 1;
+                more += 1;
                 continue;
             }
             let probe =
@@ -445,8 +445,8 @@ fn troubles(
             troubles.push(format!("{} is {} for {since}{before}{probe}", server.server, health.state));
         }
     }
-    if untold > 0 {
-        troubles.push(format!("{untold} more servers are failing; each pool's page shows its own"));
+    if more > 0 {
+        troubles.push(format!("{more} more servers are failing; each pool's page shows its own"));
     }
     troubles.extend(elsewhere.iter().cloned());
     troubles.extend(own.iter().cloned());

@@ -29,7 +29,7 @@ pub(super) async fn send(
     let mut letter = lettre::Message::builder()
         .from(mailbox(&mail.from)?)
         .subject(subject(message))
-        // Whoever gets it twice can see that it is the same.
+        // A reader who gets it twice can see that it is the same.
         .message_id(Some(format!("<{}.{}@merismos>", message.id, message.name)))
         .header(ContentType::TEXT_PLAIN);
     for to in &mail.to {
@@ -94,5 +94,5 @@ fn text(message: &StoredMessage) -> String {
     if let Some(more @ 1..) = message.body["more_changes"].as_u64() {
         text += &format!("and {more} more\r\n");
     }
-    text + &format!("\r\nMessage {} of the configuration wants this to be told.\r\n", message.name)
+    text + &format!("\r\nSent by notification {} of the configuration.\r\n", message.name)
 }

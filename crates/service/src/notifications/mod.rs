@@ -41,11 +41,11 @@ const GIVE_UP: Duration = Duration::from_secs(24 * 3_600);
 /// The messages of the document, by name.
 pub(crate) type NotificationSpecs = BTreeMap<Name, NotificationSpec>;
 
-/// A change that somebody may want to be told of.
+/// A change that a notification may report.
 #[derive(Debug)]
 pub(crate) struct ChangeReport {
     pub(crate) change: NotifiedChange,
-    pub(crate) told: ReportedChange,
+    pub(crate) report: ReportedChange,
 }
 
 /// The way to the messages.
@@ -122,7 +122,7 @@ impl NotificationSender {
         let spec =
             self.wanted.borrow().get(name).cloned().ok_or_else(|| UnknownNotification(name.clone()))?;
         let says = format!("a try by {who}: nothing changed");
-        let told = ReportedChange {
+        let report = ReportedChange {
             at: wall(),
             pool: spec.pools.first().unwrap_or(name).clone(),
             subject: "this node".to_owned(),
@@ -133,7 +133,7 @@ impl NotificationSender {
         for via in ways(&spec) {
             // Mail servers throw away what has a number that they have seen.
             let number = u64::try_from(wall().0).unwrap_or(0);
-            let mut message = made(number, name, via, std::slice::from_ref(&told), 0);
+            let mut message = made(number, name, via, std::slice::from_ref(&report), 0);
             let outcome = deliver(&spec, &message, &self.secrets).await;
             message.tries = 1;
             match outcome {
@@ -153,12 +153,12 @@ fn ways(spec: &NotificationSpec) -> impl Iterator<Item = &'static str> {
     webhook.into_iter().chain(spec.mail.as_ref().map(|_| "mail"))
 }
 
-fn made(id: u64, name: &Name, via: &str, told: &[ReportedChange], more: usize) -> StoredMessage {
+fn made(id: u64, name: &Name, via: &str, reports: &[ReportedChange], more: usize) -> StoredMessage {
     let body = json!({
         "notification": name,
         "at": wall(),
-        "message": summary(told, more),
-        "changes": told,
+        "message": summary(reports, more),
+        "changes": reports,
         "more_changes": more,
     });
     StoredMessage {
@@ -175,12 +175,12 @@ fn made(id: u64, name: &Name, via: &str, told: &[ReportedChange], more: usize) -
 }
 
 /// A message in one line: one change as it is, more of them counted by pool and kind.
-fn summary(told: &[ReportedChange], more: usize) -> String {
-    if let ([only], 0) = (told, more) {
+fn summary(reports: &[ReportedChange], more: usize) -> String {
+    if let ([only], 0) = (reports, more) {
         return format!("{}: {}", only.subject, only.message);
     }
     let mut counts: BTreeMap<(&Name, &str), usize> = BTreeMap::new();
-    for change in told {
+    for change in reports {
         *counts.entry((&change.pool, &change.change)).or_default() += 1;
     }
     let parts: Vec<String> = counts
@@ -315,7 +315,7 @@ impl NotificationTask {
     fn on_change(&mut self, changed: &ChangeReport) {
         let now = self.now();
         for gatherer in self.gatherers.values_mut() {
-            gatherer.on_change(changed.change, changed.told.clone(), now);
+            gatherer.on_change(changed.change, changed.report.clone(), now);
         }
     }
 
@@ -337,13 +337,13 @@ impl NotificationTask {
         let now = self.now();
         let mut fresh = Vec::new();
         for (name, gatherer) in &mut self.gatherers {
-            if let Some((told, more)) = gatherer.on_timeout(now) {
+            if let Some((reports, more)) = gatherer.on_timeout(now) {
                 let ways: Vec<&str> = ways(gatherer.spec()).collect();
-                fresh.extend(ways.into_iter().map(|via| (name.clone(), via, told.clone(), more)));
+                fresh.extend(ways.into_iter().map(|via| (name.clone(), via, reports.clone(), more)));
             }
         }
-        for (name, via, told, more) in fresh {
-            self.keep(made(self.journal.number(), &name, via, &told, more));
+        for (name, via, reports, more) in fresh {
+            self.keep(made(self.journal.number(), &name, via, &reports, more));
         }
     }
 
@@ -421,7 +421,7 @@ impl NotificationTask {
                         if given_up { "is given up" } else { "could not be delivered, and is tried again" };
                     let says = format!("a message by {via} {what}: {why}");
                     self.journal.write(
-                        EventKind::Message,
+                        EventKind::Notification,
                         format!("message {name}"),
                         says,
                         json!({ "via": via }),
@@ -438,7 +438,7 @@ impl NotificationTask {
 mod tests {
     use super::*;
 
-    fn told(pool: &str, server: &str, change: &str) -> ReportedChange {
+    fn report(pool: &str, server: &str, change: &str) -> ReportedChange {
         ReportedChange {
             at: Wall(0),
             pool: pool.parse().unwrap(),
@@ -450,13 +450,14 @@ mod tests {
 
     #[test]
     fn a_message_is_one_line() {
-        let one = [told("quay", "gull", "down")];
+        let one = [report("quay", "gull", "down")];
         assert_eq!(summary(&one, 0), "quay/gull: down after 3 s up: connection refused");
-        let rack = [told("quay", "gull", "down"), told("quay", "tern", "down"), told("pier", "auk", "up")];
+        let rack =
+            [report("quay", "gull", "down"), report("quay", "tern", "down"), report("pier", "auk", "up")];
         assert_eq!(summary(&rack, 0), "pool pier: 1 up; pool quay: 2 down");
         assert_eq!(summary(&rack, 7), "pool pier: 1 up; pool quay: 2 down; and 7 changes more");
         assert_eq!(
-            summary(&[told("quay", "", "empty"), told("quay", "gull", "down")], 0),
+            summary(&[report("quay", "", "empty"), report("quay", "gull", "down")], 0),
             "pool quay: 1 down; pool quay: no server is eligible"
         );
     }

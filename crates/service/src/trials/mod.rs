@@ -28,7 +28,7 @@ use crate::journal::{Journal, StreamItem};
 const MOST_RUNNING: usize = 4;
 /// How many trials that are over the service remembers itself, for when the database is away.
 const REMEMBERED: usize = 20;
-/// How often watchers are told how far a trial is.
+/// How often the progress of a trial is published.
 const PROGRESS_EVERY: Duration = Duration::from_millis(200);
 /// How long the last sightings may take after the last answer.
 const LAST_SIGHTINGS: Duration = Duration::from_secs(2);
@@ -227,9 +227,11 @@ fn collect(
             EventKind::Tier => pools.iter().any(|pool| event.subject == pool.as_str()),
             EventKind::Revision => true,
             EventKind::Traffic => event.subject == format!("frontend {frontend}"),
-            EventKind::Node | EventKind::Trial | EventKind::Draft | EventKind::Message | EventKind::Token => {
-                false
-            }
+            EventKind::Node
+            | EventKind::Trial
+            | EventKind::Draft
+            | EventKind::Notification
+            | EventKind::Token => false,
         };
         if concerns {
             let after_ms = event.at.since(began).as_millis() as u64;

@@ -18,7 +18,7 @@ const MOST_SHOTS: u32 = 1_000_000;
 const MOST_AT_ONCE: u32 = 256;
 const MOST_CLIENTS: u32 = 1_000;
 const LONGEST_WORDS: usize = 1_000;
-/// What a datagram says when nobody says what.
+/// The content of a datagram when none is given.
 const USUAL_WORDS: &str = "merismos trial";
 
 /// Why a trial can't be as it was asked for.

@@ -1,4 +1,4 @@
-//! Who may do what, and what strangers are told.
+//! Who may do what, and what strangers get.
 
 use std::os::unix::fs::PermissionsExt;
 
@@ -148,8 +148,11 @@ async fn the_openapi_document_is_whole() {
         };
         assert!(responses.values().all(says_all), "{call}: {responses:?}");
         let takes_body = operation["requestBody"].is_object();
-        let told = ["400", "408", "413", "415", "422"].map(|status| responses.contains_key(status));
-        assert!(responses.contains_key("500") && (!takes_body || told == [true; 5]), "{call}: {responses:?}");
+        let documented = ["400", "408", "413", "415", "422"].map(|status| responses.contains_key(status));
+        assert!(
+            responses.contains_key("500") && (!takes_body || documented == [true; 5]),
+            "{call}: {responses:?}"
+        );
         if takes_body {
             assert!(operation["requestBody"]["content"]["application/json"]["example"].is_object(), "{call}");
         }
@@ -288,7 +291,7 @@ async fn whoever_watches_from_outside_learns_a_word_and_unknown_addresses_are_un
     let (status, page) = get(&service, "/healthz", "text/html,*/*").await;
     assert!(status == 404 && page.contains("<html"), "{status}: {page}");
     assert!(get(&service, "/pools/booking", "*/*").await.1.contains("<html"));
-    // It is on its way out: whoever sends clients shall send them elsewhere.
+    // It is on its way out: clients shall be sent elsewhere.
     let _open = std::net::TcpStream::connect(service.frontend).unwrap();
     let mut slow = std::net::TcpStream::connect(service.frontend).unwrap();
     std::io::Write::write_all(&mut slow, b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\nx")
@@ -330,7 +333,7 @@ async fn a_second_node_on_one_database_does_not_start_unless_it_is_told_to() {
         service.status().await.troubles.iter().any(|trouble| trouble.starts_with(says))
     })
     .await;
-    // What each writes down is told apart.
+    // What each records is distinguished.
     until("both are named in what happened", async || {
         let output = service.merismos(&["events", "--kind", "node", "--json"]);
         let lines = String::from_utf8_lossy(&output.stdout).into_owned();

@@ -129,7 +129,7 @@ async fn a_write_that_is_based_on_an_older_revision_is_refused() {
     };
     assert_eq!(problem.status, 409);
     assert!(problem.detail.contains("revision 2 runs by now"), "{}", problem.detail);
-    let between = problem.between.expect("what changed in between is told");
+    let between = problem.between.expect("what changed in between is listed");
     let words: Vec<_> = between.changes.iter().map(|change| change.description.as_str()).collect();
     assert_eq!(
         (between.from, between.to, words.as_slice()),

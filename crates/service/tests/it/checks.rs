@@ -10,8 +10,8 @@ use merismos_lab::stand_in::Fault;
 use rstest::rstest;
 use serde_json::{Map, Value, json};
 
+use crate::dns::NameServer;
 use crate::harness::{Database, Instance, Service, until};
-use crate::names::NameServer;
 
 fn keys(keys: Value) -> Option<Map<String, Value>> {
     keys.as_object().cloned()
@@ -73,7 +73,7 @@ async fn a_database_that_is_read_only_is_told_from_one_that_is_not() {
     };
     for (more, step, got) in [
         (
-            json!({ "query": "SELECT 1", "user": "nobody" }),
+            json!({ "query": "SELECT 1", "user": "stranger" }),
             ProbeStep::Answer,
             "could not log in: Access denied",
         ),
@@ -179,7 +179,7 @@ async fn a_name_server_is_asked_for_names() {
             "answered gull.skerry.example.",
         ),
         ("gull.skerry.example", "AAAA", "2001:db8::1", ProbeStep::Status, "there is no AAAA of this name"),
-        ("nobody.skerry.example", "A", "192.0.2.21", ProbeStep::Status, "there is no A of this name"),
+        ("absent.skerry.example", "A", "192.0.2.21", ProbeStep::Status, "there is no A of this name"),
     ] {
         let given = keys(json!({ "kind": "dns", "name": name, "record": record, "expect": expect }));
         let answer = try_check(&service, "new", given, &["quay/real"]).await;
@@ -250,7 +250,7 @@ async fn a_check_is_tried_side_by_side_before_it_can_hurt() {
     assert_eq!(service.status().await.pools[0].eligible, 2, "nothing about their health has changed");
     for (args, says) in [
         (vec!["check", "try", "none", "quay/gull"], "There is no check none"),
-        (vec!["check", "try", "new", "quay/nobody", "--kind", "tcp"], "There is no server quay/nobody"),
+        (vec!["check", "try", "new", "quay/unknown", "--kind", "tcp"], "There is no server quay/unknown"),
         (vec!["check", "try", "new", "quay/gull", "--kind", "smoke"], "possible values: tcp, http"),
     ] {
         let wrong = service.merismos(&args);
@@ -282,8 +282,8 @@ async fn a_diagnosis_ends_where_it_breaks_and_says_why() {
     service.stand_ins[1].set(Fault::Error { status: 503 }).await;
     let diagnosis = service.client().diagnose(&id).await.unwrap();
     assert!(!diagnosis.causes.is_empty() && !diagnosis.next.is_empty(), "{diagnosis:?}");
-    let missing = service.client().diagnose(&"quay/nobody".parse().unwrap()).await;
-    assert!(missing.unwrap_err().to_string().contains("There is no server quay/nobody"));
+    let missing = service.client().diagnose(&"quay/unknown".parse().unwrap()).await;
+    assert!(missing.unwrap_err().to_string().contains("There is no server quay/unknown"));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -311,8 +311,8 @@ async fn the_last_probes_are_marks_on_a_line_of_time() {
     assert!(printed.status.success(), "{printed:?}");
     let printed = String::from_utf8_lossy(&printed.stdout).into_owned();
     assert!(printed.contains('▼') && printed.contains("status 500; expected 200-299"), "{printed}");
-    let nobody = service.merismos(&["server", "probes", "quay/nobody"]);
-    assert_eq!(nobody.status.code(), Some(2));
+    let unknown = service.merismos(&["server", "probes", "quay/unknown"]);
+    assert_eq!(unknown.status.code(), Some(2));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -424,7 +424,7 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
         now > before
     })
     .await;
-    assert_eq!(expected(&service).await, [50, 50], "nobody listens to it yet");
+    assert_eq!(expected(&service).await, [50, 50], "it is not applied yet");
     let text = service.document().replace("[checks.well]\n", "[checks.well]\nserver_feedback = true\n");
     service.apply(&text).await.unwrap();
     until("gull gets a smaller share", async || expected(&service).await == [20, 80]).await;
@@ -444,7 +444,7 @@ async fn a_server_may_ask_for_a_smaller_share_or_to_be_drained() {
     for stand_in in &service.stand_ins {
         stand_in.set(Fault::None).await;
     }
-    until("nobody asks any more", async || {
+    until("no probe comes any more", async || {
         let events = service.client().events(100).await.unwrap().events;
         events.iter().filter(|event| event.message == "asks for nothing any more").count() == 2
     })
@@ -550,7 +550,7 @@ async fn another_question_takes_nobody_out_who_works(#[case] from: &str, #[case]
     let service = Service::with(&["gull", "tern"]).await;
     let (one, other) = (service.document(), service.document().replace(from, to));
     for stand_in in &service.stand_ins {
-        // Until the first probe of the new check is answered, nobody knows better than before.
+        // Until the first probe of the new check is answered, the state stays as it was.
         stand_in.set(Fault::Slow { delay_ms: 300 }).await;
     }
     for text in [&other, &one, &other, &one] {

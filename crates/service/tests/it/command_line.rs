@@ -438,8 +438,8 @@ async fn object_by_object_from_an_empty_service_to_a_working_frontend_and_back()
     assert!(done(&["revision", "compare", "5", "7"]).contains("Nothing: they have the same content."));
     let listed = done(&["revision", "list"]).split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(listed.contains("remove frontend pier"), "{listed}");
-    let told = done(&["events", "--kind", "revision"]);
-    assert!(told.contains("; changed: add pool quay (algorithm round-robin"), "{told}");
+    let printed = done(&["events", "--kind", "revision"]);
+    assert!(printed.contains("; changed: add pool quay (algorithm round-robin"), "{printed}");
     let wrong = service.merismos(&["server", "change", "quay/none", "--weight", "1"]);
     assert_eq!(wrong.status.code(), Some(2));
     assert!(err(&wrong).contains("there is no server quay/none"), "{}", err(&wrong));

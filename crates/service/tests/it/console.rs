@@ -48,7 +48,7 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     browser.press("Drain").await;
     let duty = "[data-server='quay/gull'] [data-testid=duty]";
     until("gull is shown drained", async || browser.text(duty).await.contains("▽ drained")).await;
-    until("the event is told", async || {
+    until("the event is shown", async || {
         browser.text("[data-testid=facts]").await.contains("draining by admin: new disk")
     })
     .await;
@@ -108,7 +108,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     })
     .await;
 
-    // A frontend before an empty pool is not made before somebody says that it is meant to be so.
+    // A frontend before an empty pool is not made before its warning is accepted.
     browser.go("/frontends").await;
     browser.press("New frontend").await;
     browser.set("Name", "harbour").await;
@@ -226,7 +226,7 @@ async fn a_check_is_tried_from_its_form_and_a_message_from_its_page() {
     browser.make_live("Apply", "add notification watch").await;
     browser.press("Send a try").await;
     until("it is there", async || browser.text("[data-testid=sent]").await.contains("✓ delivered")).await;
-    assert!(bell.letters()[0].text.contains("a try by admin"));
+    assert!(bell.inbox()[0].text.contains("a try by admin"));
     let complaints = browser.complaints().await;
     // A message that goes nowhere yet is refused when its preview is asked for in the middle of typing.
     let half_typed = |message: &serde_json::Value| {

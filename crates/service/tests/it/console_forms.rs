@@ -49,10 +49,10 @@ async fn what_is_typed_stays_when_a_page_is_left_loaded_anew_or_its_object_remov
     until("it is made", async || weights(&service).await == [7, 1]).await;
     until("nothing is left", async || browser.text("[data-testid=unsaved]").await.is_empty()).await;
 
-    // Two people who type the same field: the second is told, and by whom it is not overwritten in silence.
+    // Two people who type the same field: the second learns of it, and nothing is overwritten in silence.
     browser.type_over(TERN, "5").await;
     change(&service, "pools.quay.servers.tern", json!({ "weight": 3 })).await;
-    until("the other one is told", async || {
+    until("the other page shows it", async || {
         browser.text("[data-testid=clash]").await.contains("Another change set it to 3 meanwhile, from 1")
     })
     .await;

@@ -153,7 +153,7 @@ async fn too_few_descriptors_mark_no_server_down_and_leave_the_api_open() {
         client.write_all(b"GET / HTTP/1.1\r\nHost: a\r\n\r\n").unwrap();
         clients.push(client);
     }
-    until("it is told", async || {
+    until("the status reports the shortage", async || {
         service.status().await.troubles.iter().any(|trouble| trouble.contains("short of file descriptors"))
     })
     .await;

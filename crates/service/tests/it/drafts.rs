@@ -6,8 +6,8 @@ use merismos_core::name::Name;
 use merismos_lab::free::free_address;
 use serde_json::json;
 
-use crate::desk::{change, refused, set};
 use crate::harness::{Database, Instance, Service, until};
+use crate::objects::{change, refused, set};
 
 fn name(text: &str) -> Name {
     text.parse().unwrap()

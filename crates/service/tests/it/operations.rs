@@ -144,7 +144,7 @@ async fn a_server_that_dies_half_way_shows_as_what_happened() {
         .happened
         .iter()
         .find(|happening| happening.message.starts_with("down"))
-        .expect("the change is told");
+        .expect("the change is reported");
     assert!(down.subject == "quay/gull" && down.after_ms > 900, "{down:?}");
 }
 
@@ -183,8 +183,8 @@ async fn the_stream_tells_the_status_and_what_happens() {
     let first = tokio::time::timeout(PATIENCE, stream.next()).await.unwrap().unwrap().unwrap();
     assert!(matches!(first, StreamMessage::Status(_)), "the status comes first");
     service.client().duty(&"quay/gull".parse().unwrap(), &request(Duty::Draining, false)).await.unwrap();
-    let (mut told, mut shown) = (false, false);
-    while !(told && shown) {
+    let (mut reported, mut shown) = (false, false);
+    while !(reported && shown) {
         match tokio::time::timeout(PATIENCE, stream.next())
             .await
             .expect("a message in time")
@@ -192,7 +192,7 @@ async fn the_stream_tells_the_status_and_what_happens() {
             .unwrap()
         {
             StreamMessage::Event(event) => {
-                told |= event.kind == EventKind::Duty && event.message.contains("new disk")
+                reported |= event.kind == EventKind::Duty && event.message.contains("new disk")
             }
             StreamMessage::Status(status) => shown |= status.pools[0].eligible == 1,
             StreamMessage::Trial(_) => {}

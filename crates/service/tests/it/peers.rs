@@ -7,8 +7,8 @@ use std::process::{Child, Command, Output, Stdio};
 use merismos_api::TryRequest;
 use merismos_lab::free::free_address;
 
+use crate::dns::NameServer;
 use crate::harness::{Database, PATIENCE, Service, until};
-use crate::names::NameServer;
 
 /// A program that is ended with the test.
 struct Peer(Child);
@@ -131,7 +131,7 @@ async fn bulk_by_tcp_and_udp_on_one_port() {
     let udp = measure(&["-u", "-b", "4M", "-t", "1", "-l", "1200"]).await;
     let sum = &udp["end"]["sum"];
     assert!(sum["packets"].as_u64().unwrap() > 200, "{sum}");
-    // A machine that stands still for a moment loses some, whoever relays.
+    // A machine that stands still for a moment loses some, with any relay.
     assert!(sum["lost_percent"].as_f64().unwrap() < 20.0, "{sum}");
 }
 
@@ -309,7 +309,7 @@ if sys.argv[1] == "serve":
     state.set("booking", pb.HealthCheckResponse.SERVING)
     server.start()
     print("ready", flush=True)
-    # Whoever started this says with each line what the state is now.
+    # The test that started this says with each line what the state is now.
     for line in sys.stdin:
         state.set("booking", pb.HealthCheckResponse.ServingStatus.Value(line.strip()))
 else:
@@ -318,7 +318,7 @@ else:
     for _ in range(20):
         assert stub.Check(ask, timeout=20).status == pb.HealthCheckResponse.SERVING
     try:
-        stub.Check(pb.HealthCheckRequest(service="nobody"), timeout=20)
+        stub.Check(pb.HealthCheckRequest(service="unknown"), timeout=20)
         sys.exit("an unknown service was answered")
     except grpc.RpcError as error:
         assert error.code() == grpc.StatusCode.NOT_FOUND, error
@@ -357,7 +357,7 @@ async fn grpc_with_its_health_service() {
     };
     let of = |name: &str| serde_json::json!({ "kind": "grpc", "service": name });
     assert_eq!(ask(&service, of("booking")).await, "SERVING");
-    assert!(ask(&service, of("nobody")).await.starts_with("gRPC status 5"));
+    assert!(ask(&service, of("unknown")).await.starts_with("gRPC status 5"));
     let mut client = start("ask", service.frontend.port());
     assert_eq!(
         line(&mut client),

@@ -14,10 +14,10 @@ use merismos_lab::stand_in::Fault;
 
 use crate::harness::{PATIENCE, Service, until};
 
-/// Clients that make a connection for each request, until they are told to stop; gives how many failed and how many were served.
+/// Clients that make a connection for each request, until they are stopped; gives how many failed and how many were served.
 fn load(service: &Service) -> (Arc<AtomicBool>, std::thread::JoinHandle<(u64, u64)>) {
     let (end, address) = (Arc::new(AtomicBool::new(false)), service.frontend);
-    let told = Arc::clone(&end);
+    let stopped = Arc::clone(&end);
     let running = std::thread::spawn(move || {
         let failed = AtomicU64::new(0);
         let served = AtomicU64::new(0);
@@ -32,7 +32,7 @@ fn load(service: &Service) -> (Arc<AtomicBool>, std::thread::JoinHandle<(u64, u6
         std::thread::scope(|scope| {
             for _ in 0..2 {
                 scope.spawn(|| {
-                    while !told.load(Ordering::SeqCst) {
+                    while !stopped.load(Ordering::SeqCst) {
                         if ask().is_ok() { &served } else { &failed }.fetch_add(1, Ordering::SeqCst);
                         std::thread::sleep(Duration::from_millis(1));
                     }

@@ -10,8 +10,8 @@ use merismos_client::EventFilterQuery;
 use merismos_core::config::DocumentFormat;
 use serde_json::json;
 
-use crate::desk::{change, set};
 use crate::harness::{Database, Service, until};
+use crate::objects::{change, set};
 
 /// Resident memory of a process, in MiB.
 fn resident(pid: u32) -> u64 {
@@ -51,7 +51,7 @@ async fn ten_thousand_servers_in_a_thousand_pools() {
     let port = listener.local_addr().unwrap().port();
     std::thread::spawn(move || listener.incoming().for_each(drop));
     let service = Service::bare(Database::shared(), &[]).await;
-    // Every process of tests has an address of its own for its frontends, on ports that the system gives to nobody by
+    // Every process of tests has an address of its own for its frontends, on ports that the system gives to no process by
     // itself.
     let text = large(port, 20_000).replace("127.0.9.1", &format!("127.9.{}.1", std::process::id() % 250));
     let made = service.client().apply(&Service::request(&text)).await.unwrap();

@@ -81,8 +81,8 @@ async fn connections_are_counted_where_they_went_and_a_server_that_refuses_is_to
     assert!(tally.failed <= u64::from(request.concurrency), "{:?}", tally.because);
     assert_eq!(tally.without_server, 0, "{:?}", tally.because);
     assert!(tally.retried > 0, "{:?}", tally.because);
-    let told = tally.because.iter().any(|why| why.contains("failed at quay/tern"));
-    assert!(told, "{:?}", tally.because);
+    let names_the_failure = tally.because.iter().any(|why| why.contains("failed at quay/tern"));
+    assert!(names_the_failure, "{:?}", tally.because);
     assert!(
         broken.happened.iter().any(|happening| happening.subject == "quay/tern"),
         "{:?}",
@@ -125,7 +125,7 @@ async fn datagrams_without_answers_are_judged_by_where_they_went() {
     );
     assert_eq!(counted.rows.iter().map(|row| row.requests).collect::<Vec<_>>(), [30, 30]);
     assert!(counted.because[0].contains("every datagram was sent on"), "{:?}", counted.because);
-    // Where nobody listens any more the host says so (ICMP), and what comes after goes elsewhere.
+    // When the port is closed the host answers by ICMP, and what comes after goes elsewhere.
     stations[0].set(Fault::Refuse).await;
     let deaf = tally(&service, &at_once("line", 60)).await;
     assert_eq!(deaf.verdict, TrialVerdict::NotAsExpected, "{deaf:?}");

@@ -54,7 +54,7 @@ pub(crate) struct Instance {
 impl Instance {
     pub(crate) fn new(name: &str) -> Self {
         let folder = Path::new("/dev/shm").join(format!("merismos-{name}-{}", std::process::id()));
-        // Below the ports that the system gives by itself, one of which could be somebody else's by the time it is used.
+        // Below the ports that the system gives by itself, one of which could be another process's by the time it is used.
         static GIVEN: AtomicU16 = AtomicU16::new(0);
         let begin = 12_000 + (std::process::id() % 7_000) as u16;
         let is_free = |port: &u16| std::net::TcpListener::bind(("127.0.0.1", *port)).is_ok();

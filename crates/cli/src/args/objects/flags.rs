@@ -135,7 +135,7 @@ fn help(declared: &[&'static ObjectKey]) -> String {
         let key = declared.key;
         let mut line = String::new();
         if let Some(when) = &declared.when {
-            // Keys of nearly every kind are not told kind by kind.
+            // Keys of nearly every kind are not listed kind by kind.
             if when.values.len() < 5 {
                 line += &format!("{}: ", when.values.join(", "));
             }

@@ -12,7 +12,7 @@ use crate::config::tree::DocumentNode;
 use crate::config::warnings::{Warning, warnings};
 use crate::name::{Name, nearest};
 
-/// A document that was checked whole. Only [`crate::config::load`] and [`check`] make one, so whoever holds it may deploy it.
+/// A document that was checked whole. Only [`crate::config::load`] and [`check`] make one, so its holder may deploy it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Checked {
     document: Arc<Document>,
@@ -20,7 +20,7 @@ pub struct Checked {
 }
 
 impl Checked {
-    /// The document of a service that nobody has configured yet.
+    /// The document of a service that is not configured yet.
     #[must_use]
     pub fn empty() -> Self {
         Self { document: Arc::default(), warnings: Vec::new() }
@@ -246,7 +246,7 @@ fn pool_tables(name: &Name, frontend: &FrontendSpec, document: &Document, proble
     }
 }
 
-/// A header that tells who the client is has to come from somebody who is trusted.
+/// A header with the address of the client has to come from a trusted proxy.
 fn trust(document: &Document, problems: &mut Vec<Problem>) {
     for (name, frontend) in &document.frontends {
         if frontend.proxy_protocol && frontend.trusted.is_empty() {
@@ -285,7 +285,7 @@ fn frontends_overlap(document: &Document, problems: &mut Vec<Problem>) {
     let mut by_port: BTreeMap<(bool, u16), Vec<(&Name, SocketAddr)>> = BTreeMap::new();
     for (name, frontend) in &document.frontends {
         let listen = frontend.listen.get();
-        // A reserved address that leads nowhere was told already, and stands for no address.
+        // A reserved address that leads nowhere was reported already, and stands for no address.
         let is_settled =
             matches!(frontend.listen.written(), AddressSource::Literal) || !listen.ip().is_unspecified();
         if !is_settled {

@@ -267,7 +267,7 @@ fn compare<T: PartialEq + Serialize>(
 
 pub(in crate::config) type PlainKeys = BTreeMap<String, String>;
 
-/// The keys by which an object is known, in the order in which they are told.
+/// The keys by which an object is known, in the order in which they are listed.
 const FIRST: [&str; 14] = [
     "kind",
     "name",

@@ -20,9 +20,9 @@ use crate::units::Span;
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum WarningLevel {
-    /// Clients would feel it: somebody has to accept it before it goes live.
+    /// Clients would feel it: it has to be accepted before it goes live.
     Warning,
-    /// Worth knowing; needs nobody's word.
+    /// Worth knowing; needs no acceptance.
     Notice,
 }
 
@@ -211,7 +211,7 @@ impl Warning {
     }
 }
 
-/// Somebody's word that a warning is meant to be so.
+/// The acceptance of a warning.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Acceptance {

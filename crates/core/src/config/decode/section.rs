@@ -271,7 +271,7 @@ impl<'t, 'p> Section<'t, 'p> {
         }
     }
 
-    /// Says which keys nobody asked for.
+    /// Says which keys are unknown.
     pub(in crate::config) fn close(self) {
         if self.undecided {
             return;

@@ -77,7 +77,7 @@ pub fn merge(base: &Document, mine: &Document, theirs: &Document) -> Result<Docu
     let (my_whole, their_whole) = (whole(&base, &mine), whole(&base, &theirs));
     let mut overlap = std::collections::BTreeSet::new();
     for (path, value) in &my_changes {
-        // The same change on both sides hurts nobody.
+        // The same change on both sides is no conflict.
         let same = their_changes.get(*path) == Some(value);
         let meets =
             |objects: &[Vec<String>], path: &[String]| objects.iter().any(|object| path.starts_with(object));

@@ -161,7 +161,7 @@ pub enum EditError {
         first: IpAddr,
     },
     /// A key or a value is wrong.
-    #[error("{}", .0.iter().map(told).collect::<Vec<_>>().join("; "))]
+    #[error("{}", .0.iter().map(with_place).collect::<Vec<_>>().join("; "))]
     Keys(Vec<Problem>),
 }
 
@@ -181,7 +181,7 @@ impl EditError {
     }
 }
 
-fn told(problem: &Problem) -> String {
+fn with_place(problem: &Problem) -> String {
     format!("{}: {}. Right would be: {}", problem.path, problem.found, problem.expected)
 }
 

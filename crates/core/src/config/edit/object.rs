@@ -54,7 +54,7 @@ pub enum ObjectKind {
     Lookup,
     /// A frontend.
     Frontend,
-    /// Who is told of which changes.
+    /// Which people get which changes.
     Notification,
     /// A list of clients' networks.
     Network,

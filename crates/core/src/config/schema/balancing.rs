@@ -258,7 +258,7 @@ pub enum Failback {
     Automatic,
     /// When they could work for this long without a break. 1s to 24h.
     After(Span),
-    /// When somebody says so.
+    /// When an operator orders it.
     ByHand,
 }
 

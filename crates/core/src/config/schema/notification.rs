@@ -1,4 +1,4 @@
-//! Messages: who is told of which changes, and how.
+//! Notifications: which changes are reported, to whom and how.
 
 use std::collections::BTreeSet;
 
@@ -124,7 +124,7 @@ pub enum MailTls {
     None,
 }
 
-/// What is told of.
+/// Which changes are reported.
 #[derive(
     Clone,
     Copy,
@@ -167,7 +167,7 @@ pub enum NotifiedChange {
 }
 
 impl NotifiedChange {
-    /// The change that undoes it: when it comes before the first was told, neither is.
+    /// The change that undoes it: when it comes before the first was reported, neither is reported.
     #[must_use]
     pub fn undone_by(self) -> Option<Self> {
         match self {

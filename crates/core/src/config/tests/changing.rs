@@ -284,8 +284,8 @@ fn what_names_a_renamed_object_follows_it() {
 )]
 #[case::missing_key(Edit::Add { object: object("checks.open"), keys: keys(json!({})) }, "the key kind is missing")]
 fn edits_that_cannot_be_made(#[case] wrong: Edit, #[case] says: &str) {
-    let told = refused(RICH, &[wrong]);
-    assert!(told.contains(says), "{told}");
+    let problems = refused(RICH, &[wrong]);
+    assert!(problems.contains(says), "{problems}");
 }
 
 #[test]
@@ -300,8 +300,8 @@ fn the_next_free_address_is_taken_until_none_is_left() {
         edited(RICH, &[take("a", Some("192.0.2.18")), take("b", None)]),
         ["add address public/a (192.0.2.18)", "add address public/b (192.0.2.17)",]
     );
-    let told = refused(RICH, &[take("a", None), take("b", None), take("c", None)]);
-    assert!(told.starts_with("no address of range public is free"), "{told}");
+    let problems = refused(RICH, &[take("a", None), take("b", None), take("c", None)]);
+    assert!(problems.starts_with("no address of range public is free"), "{problems}");
     // An address stays taken when its frontend goes away, until it is released.
     let gone = edit(&document(RICH), &[Edit::Remove { object: object("frontends.web") }]).unwrap();
     assert!(gone.ranges.values().all(|range| range.reserved.len() == 1));
@@ -344,8 +344,8 @@ fn servers_are_added_from_lines() {
 #[case::second_line("192.0.2.40:80\nx y z", "line 2", "and a port")]
 #[case::far_too_many("192.0.0.0-192.255.0.0:80", "line 1", "at most 4096 addresses")]
 fn lines_that_make_no_servers(#[case] lines: &str, #[case] line: &str, #[case] why: &str) {
-    let told = refused(RICH, &[add_servers(lines)]);
-    assert!(told.starts_with(line) && told.contains(why), "{told}");
+    let problems = refused(RICH, &[add_servers(lines)]);
+    assert!(problems.starts_with(line) && problems.contains(why), "{problems}");
 }
 
 #[test]
@@ -571,8 +571,8 @@ fn lists_of_networks_are_objects_too() {
     let used = refused(&text, &[Edit::Remove { object: islands.clone() }]);
     assert!(used.contains("frontend web"), "{used}");
     let wrong = keys(json!({ "prefixes": ["192.0.2.0/24"], "note": "a" }));
-    let told = refused(&text, &[Edit::Add { object: inland.clone(), keys: wrong }]);
-    assert!(told.contains("networks.inland.note"), "{told}");
+    let problems = refused(&text, &[Edit::Add { object: inland.clone(), keys: wrong }]);
+    assert!(problems.contains("networks.inland.note"), "{problems}");
     let unknown = refused(&text, &[Edit::Remove { object: inland }]);
     assert!(unknown.contains("islands, coast"), "{unknown}");
     assert_eq!(

@@ -270,7 +270,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::too_many_redirections("/checks/deep/redirects", json!(6))]
 #[case::a_change_of_nothing("/notifications/watch/changes", json!(["weather"]))]
 #[case::a_hook_by_ftp("/notifications/watch/webhook", json!("ftp://a.example/"))]
-#[case::no_mailbox("/notifications/watch/mail_to", json!(["nobody"]))]
+#[case::no_mailbox("/notifications/watch/mail_to", json!(["no-at-sign"]))]
 #[case::mail_to_nobody("/notifications/watch/mail_to", json!([]))]
 #[case::no_mail_port("/notifications/watch/mail_server", json!("mail.b.example"))]
 #[case::a_secret_of_the_hook("/notifications/watch/webhook_secret", json!("hunter2"))]

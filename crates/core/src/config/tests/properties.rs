@@ -172,7 +172,7 @@ proptest! {
         prop_assert_eq!(merge(&base, &mine, &mine), Ok(mine.clone()));
     }
 
-    /// Whoever is second, the same comes out: both changes joined, or both refused.
+    /// In either order the same comes out: both changes joined, or both refused.
     #[test]
     fn a_merge_is_the_same_from_both_sides((base, mine) in pair(), other in document(), which in any_pool()) {
         let mut theirs = base.clone();

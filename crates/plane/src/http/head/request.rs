@@ -28,7 +28,7 @@ pub(in super::super) struct Request {
     pub(in super::super) is_idempotent: bool,
     pub(in super::super) is_http_10: bool,
     pub(in super::super) keep_alive: bool,
-    /// The client waits to be told that its body is wanted (RFC 9110, 10.1.1).
+    /// The client waits for a sign that its body is wanted (RFC 9110, 10.1.1).
     pub(in super::super) expects: bool,
     /// The client wants to go on with another protocol on this connection, which the server may agree to.
     pub(in super::super) upgrade: bool,
@@ -60,7 +60,7 @@ struct ParsedFields<'h> {
     expects: bool,
     upgrade_named: bool,
     upgrade: Option<&'h [u8]>,
-    told: ForwardedFields<'h>,
+    forwarded: ForwardedFields<'h>,
     /// A `Connection` field that names other fields.
     names_others: bool,
     has_cookies: bool,
@@ -121,7 +121,7 @@ pub(in super::super) fn request(
         drop_named(parsed.headers, &mut fates);
     }
     if found.expects && is_http_10 {
-        // A client of HTTP/1.0 can't be told to go on, so it does not wait (RFC 9110, 10.1.1).
+        // A client of HTTP/1.0 can't get an informational response, so it does not wait (RFC 9110, 10.1.1).
         drop_expect(parsed.headers, &mut fates);
     }
     if found.host.is_none() && !is_http_10 {
@@ -164,8 +164,8 @@ pub(in super::super) fn request(
         write_field("Upgrade", upgrade, out);
     }
     let client = if believed {
-        found.told.write(origin.client, host, origin.id, out);
-        found.told.client(origin.trusted)
+        found.forwarded.write(origin.client, host, origin.id, out);
+        found.forwarded.client(origin.trusted)
     } else {
         origin.client.write(host, origin.id, out);
         None
@@ -230,7 +230,7 @@ fn classify_field<'h>(field: &Header<'h>, found: &mut ParsedFields<'h>) -> Resul
         }
         6 if is("expect") => found.expects = true,
         6 if is("cookie") => {
-            // Several are one (RFC 6265, 5.4), for whoever looks for a cookie looks at one field.
+            // Several are one (RFC 6265, 5.4), for the search for a cookie looks at one field.
             let is_another = std::mem::replace(&mut found.has_cookies, true);
             found.joins_cookies |=
                 is_another || memchr::memmem::find(value, SESSION_COOKIE.as_bytes()).is_some();
@@ -271,7 +271,7 @@ fn classify_field<'h>(field: &Header<'h>, found: &mut ParsedFields<'h>) -> Resul
             }
             found.chunked = true;
         }
-        9 | 12 | 15..=17 if found.told.note(name, value) => return Ok(FieldAction::Drop),
+        9 | 12 | 15..=17 if found.forwarded.note(name, value) => return Ok(FieldAction::Drop),
         12 | 15..=17 if is_disguised(name) => return Ok(FieldAction::Drop),
         _ => {}
     }

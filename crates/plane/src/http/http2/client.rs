@@ -34,7 +34,7 @@ use crate::memory::{CONNECTION_TWO, MemoryGuard, hold_head};
 
 /// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
 pub(in super::super) const CONNECTION_PREFACE: &[u8] = b"PRI * HTTP/2.0\r\n\r\n";
-/// How long a client that was told to go may take to be done with what it has.
+/// How long a client may after GOAWAY take to be done with what it has.
 const GOAWAY_GRACE: Duration = Duration::from_secs(1);
 /// How long a client may take for an answer of our own.
 const REFUSAL_TIME: Duration = Duration::from_secs(5);
@@ -281,7 +281,7 @@ pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
     line.seats.close();
 }
 
-/// Takes one request after the other until the client has ended or was told to go.
+/// Takes one request after the other until the client has ended or got GOAWAY.
 async fn take_requests(line: &Rc<ClientStreams>, mut connection: Connection<PrefacedStream, Bytes>) {
     let ClientStreams { ref worker, ref client, rest, .. } = **line;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };

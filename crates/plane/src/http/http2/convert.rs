@@ -206,7 +206,7 @@ fn request(head: &Bytes) -> Result<Request<()>, &'static str> {
         Method::from_bytes(method.as_bytes()).map_err(|_| "the method has no form in HTTP/2")?;
     *request.uri_mut() = Uri::from_parts(parts).map_err(|_| "the request target has no form in HTTP/2")?;
     *request.headers_mut() = fields(head, parsed.headers, |name| name.eq_ignore_ascii_case("host"));
-    // Trailers are passed on to whoever can take them.
+    // Trailers are passed on to receivers that can take them.
     request.headers_mut().insert(TE, HeaderValue::from_static("trailers"));
     Ok(request)
 }

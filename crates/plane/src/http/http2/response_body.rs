@@ -79,7 +79,7 @@ impl StreamBodyWriter {
     pub(super) fn end(&mut self) {
         if !self.ended && matches!(self.follow, BodyTracker::UntilClose) {
             self.ended = true;
-            // If the stream is gone, nobody waits for its end.
+            // If the stream is gone, its end is not waited for.
             let _ = self.stream.send_data(Bytes::new(), true);
         }
     }

@@ -32,7 +32,7 @@ pub(super) struct SharedConnection {
     pub(super) spent: Cell<bool>,
     /// When it was used last, in ticks.
     pub(super) used: Cell<u64>,
-    /// How long it stays that nobody uses it, in ticks.
+    /// How long it stays without use, in ticks.
     rests: u64,
     /// From when on it takes no more requests, in ticks.
     until: u64,
@@ -106,13 +106,13 @@ impl SharedConnections {
                 }
                 StreamStep::WaitFor(opening) => wait_for(&opening, server, watch).await?,
                 StreamStep::Open(opening) => {
-                    // Whoever waits is told, also when this request ends before the connection is made.
-                    let told = NotifyWaiting(Rc::clone(&opening));
+                    // Those who wait are woken, also when this request ends before the connection is made.
+                    let notify = NotifyWaiting(Rc::clone(&opening));
                     let line = self.open((server, how, turn), watch).await;
                     if let Err(failure) = &line {
                         opening.failure.set(Some(*failure));
                     }
-                    drop((told, opening));
+                    drop((notify, opening));
                     line?;
                 }
             }

@@ -92,10 +92,10 @@ async fn a_state_file_that_can_not_be_written_is_told_and_tried_again() {
     .await;
     until("and nothing is wrong", async || !has_trouble(&service, "the state file").await).await;
     let events = service.client().events(50).await.unwrap().events;
-    let told = events
+    let reports = events
         .iter()
         .filter(|event| event.kind == EventKind::Node && event.message.contains("the state file is"));
-    assert_eq!(told.count(), 2, "once when it failed and once when it was mended");
+    assert_eq!(reports.count(), 2, "once when it failed and once when it was mended");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -149,7 +149,7 @@ async fn a_database_that_was_set_back_or_holds_another_revision_is_told() {
     instance(&service).as_root("DELETE FROM merismos.revision WHERE number > 1");
     service.start().await;
     assert_eq!(service.status().await.revision.number, 4, "what ran goes on running");
-    until("the lost ones are told of", async || has_trouble(&service, "the database was set back").await)
+    until("the lost ones are reported", async || has_trouble(&service, "the database was set back").await)
         .await;
     service.signal("-KILL");
     service.ended().await;

@@ -9,7 +9,7 @@ use sha2::{Digest, Sha256};
 use crate::harness::{Database, Instance, Service, until};
 
 /// A service with two servers and one message by webhook and one by mail.
-struct Told {
+struct NotifiedService {
     service: Service,
     hook: StandIn,
     mail: StandIn,
@@ -18,7 +18,7 @@ struct Told {
 
 const SECRET: &str = "seagulls at noon";
 
-async fn told(database: Database) -> Told {
+async fn notified_service(database: Database) -> NotifiedService {
     let service = Service::bare(database, &["gull", "tern"]).await;
     let (hook, mail) = (
         StandIn::for_posts("bell", free_address()).unwrap(),
@@ -38,7 +38,7 @@ async fn told(database: Database) -> Told {
         );
     service.apply(&text).await.unwrap();
     service.all_up().await;
-    Told { service, hook, mail, _secret: secret }
+    NotifiedService { service, hook, mail, _secret: secret }
 }
 
 fn field<'l>(letter: &'l ReceivedMail, name: &str) -> &'l str {
@@ -67,14 +67,16 @@ fn is_signed(letter: &ReceivedMail, url: &str, key: &str) -> bool {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
-    let told = told(Database::shared()).await;
-    for stand_in in &told.service.stand_ins {
+    let setup = notified_service(Database::shared()).await;
+    for stand_in in &setup.service.stand_ins {
         stand_in.set(Fault::Refuse).await;
     }
-    until("both were told", async || !told.hook.letters().is_empty() && !told.mail.letters().is_empty())
-        .await;
-    let letter = told.hook.letters()[0].clone();
-    let url = format!("http://{}/hook", told.hook.address);
+    until("both stand-ins got a message", async || {
+        !setup.hook.inbox().is_empty() && !setup.mail.inbox().is_empty()
+    })
+    .await;
+    let letter = setup.hook.inbox()[0].clone();
+    let url = format!("http://{}/hook", setup.hook.address);
     assert!(is_signed(&letter, &url, SECRET));
     assert!(!is_signed(&letter, &url, "another secret"), "the signature depends on the secret");
     let body: Value = serde_json::from_str(&letter.text).unwrap();
@@ -89,7 +91,7 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
     changes.sort();
     assert_eq!(changes, ["pool quay empty", "quay/gull down", "quay/tern down"], "{body:#}");
     assert!(body["changes"][0]["message"].as_str().unwrap().contains("refused"), "{body:#}");
-    let mail = told.mail.letters()[0].clone();
+    let mail = setup.mail.inbox()[0].clone();
     assert!(
         mail.text.contains("Subject: pool quay: 2 down; pool quay: no server is eligible"),
         "{}",
@@ -97,72 +99,72 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
     );
     assert!(mail.text.contains("quay/gull") && mail.text.contains("refused"), "{}", mail.text);
     assert_eq!(field(&mail, "rcpt"), "<watch@skerry.example>");
-    let sent = told.service.client().messages(10).await.unwrap().messages;
+    let sent = setup.service.client().messages(10).await.unwrap().messages;
     until("both are known as delivered", async || {
-        let sent = told.service.client().messages(10).await.unwrap().messages;
+        let sent = setup.service.client().messages(10).await.unwrap().messages;
         sent.len() == 2 && sent.iter().all(|message| message.delivered.is_some() && message.tries == 1)
     })
     .await;
     assert_eq!(sent.len(), 2, "one each: {sent:#?}");
-    let shown = told.service.merismos(&["notification", "sent"]);
+    let shown = setup.service.merismos(&["notification", "sent"]);
     let shown = String::from_utf8_lossy(&shown.stdout).into_owned();
     assert!(shown.contains("bell") && shown.contains("2 down"), "{shown}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_mail_server_that_is_down_for_a_while_gets_its_mail_also_after_a_crash() {
-    let mut told = told(Database::shared()).await;
-    told.mail.set(Fault::Refuse).await;
-    told.hook.set(Fault::Error { status: 503 }).await;
-    told.service.stand_ins[0].set(Fault::Refuse).await;
-    let on_their_way = async |told: &Told| {
-        let sent = told.service.client().messages(10).await.unwrap().messages;
+    let mut setup = notified_service(Database::shared()).await;
+    setup.mail.set(Fault::Refuse).await;
+    setup.hook.set(Fault::Error { status: 503 }).await;
+    setup.service.stand_ins[0].set(Fault::Refuse).await;
+    let on_their_way = async |setup: &NotifiedService| {
+        let sent = setup.service.client().messages(10).await.unwrap().messages;
         sent.iter()
             .filter(|message| message.next_try.is_some() && message.tries >= 2 && message.why.is_some())
             .count()
     };
-    until("both were tried twice", async || on_their_way(&told).await == 2).await;
-    let events = told.service.client().events(50).await.unwrap().events;
+    until("both were tried twice", async || on_their_way(&setup).await == 2).await;
+    let events = setup.service.client().events(50).await.unwrap().events;
     let says = events
         .iter()
         .filter(|event| event.message.contains("could not be delivered, and is tried again"))
         .count();
-    assert_eq!(says, 2, "each is told once: {events:#?}");
-    told.service.crash_and_restart().await;
+    assert_eq!(says, 2, "each is reported once: {events:#?}");
+    setup.service.crash_and_restart().await;
     until("they are known again", async || {
-        told.service.client().messages(10).await.unwrap().messages.len() == 2
+        setup.service.client().messages(10).await.unwrap().messages.len() == 2
     })
     .await;
-    told.mail.set(Fault::None).await;
-    told.hook.set(Fault::None).await;
-    until("both arrived", async || told.mail.letters().len() == 1 && told.hook.letters().len() == 1).await;
+    setup.mail.set(Fault::None).await;
+    setup.hook.set(Fault::None).await;
+    until("both arrived", async || setup.mail.inbox().len() == 1 && setup.hook.inbox().len() == 1).await;
     until("that is known", async || {
-        let sent = told.service.client().messages(10).await.unwrap().messages;
+        let sent = setup.service.client().messages(10).await.unwrap().messages;
         sent.iter().all(|message| message.delivered.is_some())
     })
     .await;
-    assert!(told.mail.letters()[0].text.contains("quay/gull: down after"), "{:?}", told.mail.letters());
+    assert!(setup.mail.inbox()[0].text.contains("quay/gull: down after"), "{:?}", setup.mail.inbox());
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_nobody_wants_any_more_is_given_up() {
-    let told = told(Database::shared()).await;
-    told.hook.set(Fault::Error { status: 503 }).await;
-    told.service.stand_ins[0].set(Fault::Refuse).await;
-    let bell = async |told: &Told| {
-        let sent = told.service.client().messages(10).await.unwrap().messages;
+    let setup = notified_service(Database::shared()).await;
+    setup.hook.set(Fault::Error { status: 503 }).await;
+    setup.service.stand_ins[0].set(Fault::Refuse).await;
+    let bell = async |setup: &NotifiedService| {
+        let sent = setup.service.client().messages(10).await.unwrap().messages;
         sent.into_iter().find(|message| message.name == "bell")
     };
     until("it waits", async || {
-        bell(&told).await.is_some_and(|message| message.tries > 0 && message.next_try.is_some())
+        bell(&setup).await.is_some_and(|message| message.tries > 0 && message.next_try.is_some())
     })
     .await;
-    let shown = told.service.merismos(&["notification", "remove", "bell"]);
+    let shown = setup.service.merismos(&["notification", "remove", "bell"]);
     assert!(shown.status.success(), "{shown:?}");
-    until("it is given up", async || bell(&told).await.is_some_and(|message| message.next_try.is_none()))
+    until("it is given up", async || bell(&setup).await.is_some_and(|message| message.next_try.is_none()))
         .await;
-    assert_eq!(bell(&told).await.unwrap().delivered, None);
-    let events = told.service.client().events(50).await.unwrap().events;
+    assert_eq!(bell(&setup).await.unwrap().delivered, None);
+    let events = setup.service.client().events(50).await.unwrap().events;
     assert!(
         events
             .iter()
@@ -172,25 +174,28 @@ async fn what_nobody_wants_any_more_is_given_up() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn messages_go_out_while_the_database_is_away() {
-    let told = told(Database::Own(Instance::new())).await;
-    let Database::Own(instance) = &told.service.database else { panic!("it has an instance of its own") };
+    let setup = notified_service(Database::Own(Instance::new())).await;
+    let Database::Own(instance) = &setup.service.database else { panic!("it has an instance of its own") };
     instance.kill();
-    told.service.stand_ins[0].set(Fault::Refuse).await;
-    until("it was told", async || told.hook.letters().len() == 1 && told.mail.letters().len() == 1).await;
+    setup.service.stand_ins[0].set(Fault::Refuse).await;
+    until("both stand-ins got a message", async || {
+        setup.hook.inbox().len() == 1 && setup.mail.inbox().len() == 1
+    })
+    .await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_message_can_be_tried() {
-    let told = told(Database::shared()).await;
-    let tried = told.service.merismos(&["notification", "try", "bell"]);
+    let setup = notified_service(Database::shared()).await;
+    let tried = setup.service.merismos(&["notification", "try", "bell"]);
     assert!(tried.status.success(), "{tried:?}");
-    assert!(told.hook.letters()[0].text.contains("a try by admin: nothing changed"));
-    told.mail.set(Fault::Error { status: 500 }).await;
-    let tried = told.service.merismos(&["notification", "try", "post"]);
+    assert!(setup.hook.inbox()[0].text.contains("a try by admin: nothing changed"));
+    setup.mail.set(Fault::Error { status: 500 }).await;
+    let tried = setup.service.merismos(&["notification", "try", "post"]);
     let said = String::from_utf8_lossy(&tried.stdout).into_owned();
     assert_eq!(tried.status.code(), Some(1), "{said}");
     assert!(said.contains("not delivered") && said.contains("451"), "{said}");
-    let unknown = told.service.merismos(&["notification", "try", "nobody"]);
+    let unknown = setup.service.merismos(&["notification", "try", "unknown"]);
     assert_eq!(unknown.status.code(), Some(2), "{unknown:?}");
 }
 

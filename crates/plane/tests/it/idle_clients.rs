@@ -62,12 +62,12 @@ fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any
     let mut rig = Rig::new(&[server.address], "", "");
     let mut clients = resting(&rig, 3);
     rig.publish_text("format = 3");
-    assert!(ended_in_order(&mut clients), "nobody listens there any more");
+    assert!(ended_in_order(&mut clients), "the address is closed");
     rig.publish();
     let mut clients = resting(&rig, 3);
     let begin = Instant::now();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-    assert_eq!(runtime.block_on(rig.plane.stop(PATIENCE)), 0, "nobody is left behind");
+    assert_eq!(runtime.block_on(rig.plane.stop(PATIENCE)), 0, "no client is left behind");
     assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
     assert!(ended_in_order(&mut clients));
 }
@@ -88,7 +88,7 @@ fn a_frontend_that_was_removed_comes_back_at_its_address_at_once() {
     assert_eq!(rig.client().get("/").status, 200);
 }
 
-/// More requests at once than tasks are kept for, again and again: each is answered, whoever answered one before it.
+/// More requests at once than tasks are kept for, again and again: each is answered, whichever task answered the one before it.
 #[test]
 fn many_streams_at_once_are_answered_again_and_again_also_after_a_rest() {
     let server = Server::named("gull");
@@ -125,7 +125,7 @@ fn a_client_of_http_2_that_rests_is_let_go_when_the_service_stops() {
         let late = streams::connect(rig.address).await;
         streams::ask(&late, streams::get("/")).await.unwrap();
         let begin = Instant::now();
-        assert_eq!(rig.plane.stop(PATIENCE).await, 0, "nobody is left behind");
+        assert_eq!(rig.plane.stop(PATIENCE).await, 0, "no client is left behind");
         assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
         assert!(streams::ask(&early, streams::get("/")).await.is_err());
     });

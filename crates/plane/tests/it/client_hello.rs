@@ -125,7 +125,7 @@ fn a_greeting_in_pieces_is_waited_for_and_goes_on_whole() {
         before.chunks(pieces).for_each(|piece| stream.write_all(piece).unwrap());
         until("it has come", || rig.frontend_counts().connections == 1);
         let asked = servers.iter().map(Server::connections).sum::<usize>();
-        assert_eq!(asked, got.len(), "nobody is asked before the name is known");
+        assert_eq!(asked, got.len(), "no server is asked before the name is known");
         stream.write_all(&[&[*last], b"and more".as_slice()].concat()).unwrap();
         stream.shutdown(Shutdown::Write).unwrap();
         got.push(rest(stream));

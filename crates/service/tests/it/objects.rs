@@ -52,7 +52,7 @@ async fn from_nothing_to_a_working_frontend_and_back_object_by_object() {
     let client = service.client();
     assert!(
         change(&service, vec![add("pools.quay", json!({}))]).await.unwrap().made,
-        "an empty pool hurts nobody"
+        "an empty pool hurts no client"
     );
     let lines: String = service.stand_ins.iter().map(|stand_in| format!("{}\n", stand_in.address)).collect();
     let several = Edit::AddServers { pool: "quay".parse().unwrap(), lines, weight: None, tier: None };
@@ -94,7 +94,7 @@ async fn from_nothing_to_a_working_frontend_and_back_object_by_object() {
 async fn every_guard_speaks_before_the_change_goes_live() {
     let service = Service::with(&["gull", "tern"]).await;
     let gull = service.stand_ins[0].address.to_string();
-    // Bound and not listened on: nobody else can have it, and it refuses.
+    // Bound and not listened on: no other process can have it, and it refuses.
     let unheard = tokio::net::TcpSocket::new_v4().unwrap();
     unheard.bind(([127, 0, 0, 1], 0).into()).unwrap();
     let dead = unheard.local_addr().unwrap().to_string();
@@ -124,7 +124,7 @@ async fn every_guard_speaks_before_the_change_goes_live() {
     let empty = refused(change(&service, vec![add("pools.spare", json!({})), front("spare")]).await);
     assert_eq!(empty.warnings[0].warning.key, "empty-pool:pools.spare");
     assert!(empty.detail.contains("every client of second gets 503"), "{}", empty.detail);
-    // Also when the pool was empty before, and nobody minded.
+    // Also when the pool was empty before, and no warning was given.
     change(&service, vec![add("pools.spare", json!({}))]).await.unwrap();
     let empty = refused(change(&service, vec![front("spare")]).await);
     assert_eq!(empty.warnings[0].warning.key, "empty-pool:pools.spare");
@@ -335,8 +335,8 @@ async fn pinned_clients_stay_with_a_renamed_server_of_a_renamed_pool() {
         assert_eq!(ask(&service).await, home);
     }
     let facts = [("cookie", cookie.clone())];
-    let told = service.client().explain(&"harbour".parse().unwrap(), &facts).await.unwrap();
-    assert_eq!(told.server.as_deref(), Some("pier/puffin"), "explain agrees");
+    let explanation = service.client().explain(&"harbour".parse().unwrap(), &facts).await.unwrap();
+    assert_eq!(explanation.server.as_deref(), Some("pier/puffin"), "explain agrees");
     until("the copy has it", async || {
         let copy = service.folder.path().join("state/copy.json");
         std::fs::read_to_string(copy).is_ok_and(|text| text.contains("former_names\":{\"pier"))
@@ -401,11 +401,12 @@ async fn a_server_in_service_stays_so_under_a_name_with_an_old_order() {
     let status = service.status().await;
     assert_eq!(status.pools[0].eligible, 2, "{:?}", status.pools[0].servers);
     let events = service.client().events(10).await.unwrap().events;
-    let told: Vec<_> = events.iter().map(|event| event.message.as_str()).collect();
+    let messages: Vec<_> = events.iter().map(|event| event.message.as_str()).collect();
     assert!(
-        told.iter()
+        messages
+            .iter()
             .any(|line| line.starts_with("in service, as it was when it was called quay/gull; draining by")),
-        "{told:?}"
+        "{messages:?}"
     );
 }
 
@@ -416,7 +417,7 @@ async fn a_pool_of_known_servers_works_at_once() {
         Edit::Copy { object: object("pools.quay"), to: "pier".parse().unwrap(), keys: keys(json!({})) };
     let edits = vec![copy, set("frontends.harbour", json!({ "pool": "pier" }))];
     assert!(change(&service, edits).await.unwrap().made);
-    // The same question to the same address has the same answer: nobody waits for a first probe.
+    // The same question to the same address has the same answer: a first probe is not waited for.
     assert_eq!(service.get().await.unwrap().0, 200);
 }
 

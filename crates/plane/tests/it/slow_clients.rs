@@ -1,4 +1,4 @@
-//! Clients that ask for what servers can't be told, take nothing, take their requests back, or are slow on purpose: it costs
+//! Clients that ask for what has no form at servers, take nothing, take their requests back, or are slow on purpose: it costs
 //! them, and no server.
 
 use std::io::{Read, Write};
@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use rstest::rstest;
 
-use crate::frames::{Frames, Rest};
+use crate::http2_frames::{Frames, Rest};
 use crate::rig::{Conn, ConnectionEnd, Rig, Server, until};
 
 const TWO: &str = "http_version = \"2\"";
@@ -87,7 +87,7 @@ fn a_client_that_takes_its_requests_back_again_and_again_is_told_to_go() {
             break;
         }
         let is_over = || rig.frontend_counts().connections == 0 || rig.counts(0).in_flight == 10;
-        until("the server has them, or it was told to go", is_over);
+        until("the server has them, or it got GOAWAY", is_over);
         let resets = streams.iter().map(|stream| Frames::frame(3, 0, *stream, &8_u32.to_be_bytes()));
         if frames.stream.write_all(&resets.collect::<Vec<_>>().concat()).is_err() {
             break;

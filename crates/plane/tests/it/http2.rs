@@ -18,7 +18,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Notify;
 use tokio::time::timeout;
 
-use crate::frames::{Frames, Rest};
+use crate::http2_frames::{Frames, Rest};
 use crate::rig::{PATIENCE, Rig, Server, until};
 
 /// Runs a client's side of a test.
@@ -404,13 +404,13 @@ fn both_directions_of_a_stream_flow_at_once_and_end_with_trailers() {
 #[test]
 fn a_client_that_gives_up_frees_the_server_and_counts_against_nobody() {
     let freed = Arc::new(Notify::new());
-    let told = Arc::clone(&freed);
+    let cancelled = Arc::clone(&freed);
     let server = StreamServer::start(move |_, mut respond| {
-        let told = Arc::clone(&told);
+        let cancelled = Arc::clone(&cancelled);
         async move {
-            // It never answers: it waits until it is told that nobody wants to know.
+            // It never answers: it waits until the stream is cancelled.
             let _ = std::future::poll_fn(|context| respond.poll_reset(context)).await;
-            told.notify_one();
+            cancelled.notify_one();
         }
     });
     let rig = Rig::new(&[server.address], TWO, "");
@@ -565,7 +565,7 @@ fn a_frontend_that_goes_lets_streams_end_and_takes_no_new_ones() {
     let moved = rig.text().replace(&rig.address.to_string(), &merismos_lab::free::free_address().to_string());
     let old = rig.address;
     rig.publish_text(&moved);
-    until("the old address takes nobody", || std::net::TcpStream::connect(old).is_err());
+    until("the old address takes no client", || std::net::TcpStream::connect(old).is_err());
     go_on.send(()).unwrap();
     assert_eq!(frames.rest(), Rest { goaway: Some(0), whole: [stream].into() });
 }

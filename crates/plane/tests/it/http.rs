@@ -201,7 +201,11 @@ fn a_server_may_answer_before_the_body_has_come() {
     let answer = client.answer().unwrap();
     assert_eq!((answer.status, answer.text().as_str()), (413, "big"));
     assert!(answer.head.contains("Connection: close"), "{}", answer.head);
-    assert_eq!(client.end(), ConnectionEnd::Closed, "the rest of the body can't be told from a next request");
+    assert_eq!(
+        client.end(),
+        ConnectionEnd::Closed,
+        "the rest of the body can't be distinguished from a next request"
+    );
 }
 
 #[test]
@@ -367,8 +371,8 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
     let address = taken.local_addr().unwrap();
     let error = plane.bind([Endpoint { udp: false, address }]).unwrap_err();
     assert!(
-        matches!(error, merismos_plane::BindError::Taken { address: told, holder: Some(ref who) }
-            if told == address && who.contains(&std::process::id().to_string())),
+        matches!(error, merismos_plane::BindError::Taken { address: taken, holder: Some(ref who) }
+            if taken == address && who.contains(&std::process::id().to_string())),
         "{error}"
     );
     let error = plane.bind([Endpoint { udp: false, address: "192.0.2.1:80".parse().unwrap() }]).unwrap_err();

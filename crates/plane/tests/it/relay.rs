@@ -108,7 +108,7 @@ fn idle_and_old_connections_are_ended_and_withdrawing_breaks_them_off() {
         // The end, should the service not have made one.
         let _ = writer.shutdown(Shutdown::Both);
     });
-    // The reset is told to the one of its two sides that meets it first.
+    // The reset is reported to the one of its two sides that meets it first.
     client.rest();
     let lasted = began.elapsed();
     assert!((Duration::from_millis(900)..PATIENCE).contains(&lasted), "{lasted:?}");
@@ -215,7 +215,7 @@ fn trusted_peers_say_who_the_client_is_and_others_can_not() {
     until("it is counted", || rig.frontend_counts().refused == 1);
     let wary = Rig::new(&[server.address], "", "trusted = [\"192.0.2.0/24\"]\nproxy_protocol = true");
     let refused = wary.client().send(format!("{header}{get}")).answer().unwrap();
-    assert_eq!(refused.status, 505, "a header of somebody else is a request line that makes no sense");
+    assert_eq!(refused.status, 505, "a header of an untrusted client is a request line that makes no sense");
 }
 
 #[test]
@@ -241,7 +241,7 @@ fn watched_connections_are_told_by_where_they_come_from() {
         rig.plane.watch(1, what, 10)
     };
     let (mut here, mut elsewhere) = (watch("127.0.0.1/32"), watch("192.0.2.0/24"));
-    let mut told = Vec::new();
+    let mut seen = Vec::new();
     let mut came = Vec::new();
     for _ in 0..2 {
         let mut stream = connect(rig.address);
@@ -251,10 +251,10 @@ fn watched_connections_are_told_by_where_they_come_from() {
         stream.read_to_end(&mut Vec::new()).unwrap();
         let sighting = here.receiver.blocking_recv().unwrap();
         assert_eq!(sighting.server.unwrap().to_string(), "quay/s1");
-        told.push((sighting.of, sighting.failed_at.len()));
+        seen.push((sighting.of, sighting.failed_at.len()));
     }
     // One of the two was assigned to s0 first, which refused it.
-    let failed: Vec<usize> = told.iter().map(|(_, failed)| *failed).collect();
-    assert_eq!((told.iter().map(|(of, _)| *of).collect::<Vec<_>>(), failed), (came, vec![1, 0]));
-    assert!(elsewhere.receiver.try_recv().is_err(), "nobody came from there");
+    let failed: Vec<usize> = seen.iter().map(|(_, failed)| *failed).collect();
+    assert_eq!((seen.iter().map(|(of, _)| *of).collect::<Vec<_>>(), failed), (came, vec![1, 0]));
+    assert!(elsewhere.receiver.try_recv().is_err(), "no client came from there");
 }

@@ -109,13 +109,13 @@ const FEATURES: [Feature; 13] = [
 const EXEMPT: [(&str, &str, &str); 9] = [
     ("weights", "a drain", "one of the two gets no new work"),
     ("weights", "a suspect server", "one of the two gets half its share"),
-    ("weights", "a dead server", "what the dead one fails goes to whoever is next"),
-    ("weights", "a mute server", "what the mute one fails goes to whoever is next"),
+    ("weights", "a dead server", "what the dead one fails goes to the next one"),
+    ("weights", "a mute server", "what the mute one fails goes to the next one"),
     ("weights", "hash", "keys and not turns say who gets what"),
     ("a suspect server", "a drain", "it is the one that drains, and gets nothing new"),
     ("a suspect server", "hash", "a hash would move clients, so a suspect server keeps its share"),
-    ("a suspect server", "a dead server", "what the dead one fails goes to whoever is next"),
-    ("a suspect server", "a mute server", "what the mute one fails goes to whoever is next"),
+    ("a suspect server", "a dead server", "what the dead one fails goes to the next one"),
+    ("a suspect server", "a mute server", "what the mute one fails goes to the next one"),
 ];
 
 /// How many requests each server has at once, and had at most.
@@ -183,7 +183,7 @@ impl World {
         Self { rig, text, loads, _servers: servers }
     }
 
-    /// A request of a client that nobody knows, on a connection of its own.
+    /// A request of an unknown client, on a connection of its own.
     fn fresh(&self, path: &str, fields: &str) -> Answer {
         let mut client = self.rig.client();
         ask(&mut client, path, fields)

@@ -1,4 +1,4 @@
-//! Traffic flows, and not as it is meant to: clients get errors, or another pool or tier does the work. Whoever looks at the
+//! Traffic flows, and not as it is meant to: clients get errors, or another pool or tier does the work. A reader of the
 //! status, at the events or at their messages learns of it.
 
 use merismos_api::{Event, EventFilter, EventKind};
@@ -28,7 +28,7 @@ async fn headline(service: &Service, part: &str) -> bool {
 }
 
 fn was_told(bell: &StandIn, part: &str) -> bool {
-    bell.letters().iter().any(|letter| letter.text.contains(part))
+    bell.inbox().iter().any(|letter| letter.text.contains(part))
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -56,9 +56,9 @@ async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
     assert_eq!(service.status().await.frontends[0].errors, 10);
     // The service looks once a second: how many had failed by then depends on when that was.
     until("a notification was sent", async || was_told(&bell, "answered 5xx by servers")).await;
-    let told = events(&service, EventKind::Traffic).await;
-    assert_eq!((told.len(), told[0].subject.as_str()), (1, "frontend harbour"));
-    assert!(told[0].message.ends_with(" answered 5xx by servers"), "{}", told[0].message);
+    let reported = events(&service, EventKind::Traffic).await;
+    assert_eq!((reported.len(), reported[0].subject.as_str()), (1, "frontend harbour"));
+    assert!(reported[0].message.ends_with(" answered 5xx by servers"), "{}", reported[0].message);
 
     // Withdrawn servers are no errors of theirs, and a client's failure all the same.
     service.stand_ins[0].set(Fault::None).await;
@@ -67,8 +67,8 @@ async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
     }
     until("it is over", async || was_told(&bell, "its clients are answered well again")).await;
     assert!(!headline(&service, "of the last minute failed").await);
-    let told = events(&service, EventKind::Traffic).await;
-    assert_eq!(told.last().unwrap().message, "its clients are answered well again");
+    let reported = events(&service, EventKind::Traffic).await;
+    assert_eq!(reported.last().unwrap().message, "its clients are answered well again");
     let off = text.replace("pool = \"quay\"\n", "pool = \"quay\"\nfailing_share = 0\n");
     service.apply(&off).await.unwrap();
     service.stand_ins[0].set(Fault::Error { status: 500 }).await;
@@ -76,7 +76,7 @@ async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
         let _ = service.get().await.unwrap();
     }
     until("they are counted", async || service.status().await.frontends[0].errors >= 40).await;
-    assert!(!headline(&service, "of the last minute failed").await, "nobody wants to know");
+    assert!(!headline(&service, "of the last minute failed").await, "it is switched off");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -106,7 +106,7 @@ async fn work_that_goes_to_another_pool_or_the_last_resort_is_told_and_so_is_its
                   eligible; pier: 0 of 1 servers eligible)";
     until("the last resort", async || headline(&service, resort).await).await;
     service.stand_ins[0].set(Fault::None).await;
-    until("it is told that work is back", async || {
+    until("the event says that work is back", async || {
         was_told(&bell, "its work goes where it is meant to again")
     })
     .await;

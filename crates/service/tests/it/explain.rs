@@ -46,12 +46,12 @@ async fn what_explain_says_of_a_client_is_what_its_requests_meet() {
     let http = reqwest::Client::builder().no_proxy().timeout(PATIENCE).build().unwrap();
     for visit in 0..20 {
         let cookie = format!("visit={visit}");
-        let told = explain(&service, &[("cookie", &cookie), ("path", "/")]).await;
-        assert_eq!(told.key.as_deref(), Some(format!("cookie:visit is \"{visit}\"").as_str()));
+        let explanation = explain(&service, &[("cookie", &cookie), ("path", "/")]).await;
+        assert_eq!(explanation.key.as_deref(), Some(format!("cookie:visit is \"{visit}\"").as_str()));
         let request = http.get(format!("http://{}/", service.frontend)).header("cookie", cookie);
         let got = request.send().await.unwrap().text().await.unwrap();
-        let server = told.server.unwrap();
-        assert!(got.starts_with(server.trim_start_matches("quay/")), "{server} was told, {got} came");
+        let server = explanation.server.unwrap();
+        assert!(got.starts_with(server.trim_start_matches("quay/")), "{server} was explained, {got} came");
     }
     // The command line says the same, and a file of one client's keys is all it needs.
     let args = ["explain", "harbour", "--client", "192.0.2.7", "--json"];
@@ -89,9 +89,9 @@ async fn work_goes_back_to_a_lower_tier_when_somebody_says_so_also_after_a_resta
     let pool = &service.status().await.pools[0];
     assert_eq!((pool.tier, pool.held), (Some(1), true));
     assert!(service.get().await.unwrap().1.starts_with("tern"), "standby goes on working");
-    let told = service.merismos(&["explain", "harbour"]);
-    let told = String::from_utf8(told.stdout).unwrap();
-    assert!(told.contains("quay/gull: standing by for the tier that works"), "{told}");
+    let output = service.merismos(&["explain", "harbour"]);
+    let printed = String::from_utf8(output.stdout).unwrap();
+    assert!(printed.contains("quay/gull: standing by for the tier that works"), "{printed}");
     let status = String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
     assert!(status.contains("1 of 2 eligible, 1 stands by"), "{status}");
     let copy = service.folder.path().join("state/copy.json");
@@ -158,8 +158,8 @@ async fn several_pools_share_explain_and_trial_know_them() {
     let pools = &service.status().await.frontends[0].pools;
     let shares: Vec<_> = pools.iter().map(|pool| (pool.pool.as_str(), pool.usable, pool.expected)).collect();
     assert_eq!(shares, [("quay", true, Some(0.75)), ("mole", true, Some(0.25))]);
-    let told = explain(&service, &[]).await;
-    assert_eq!(told.why_pool.unwrap(), "drawn by weight (quay 75.0 %, mole 25.0 %)");
+    let explanation = explain(&service, &[]).await;
+    assert_eq!(explanation.why_pool.unwrap(), "drawn by weight (quay 75.0 %, mole 25.0 %)");
     let tally = trial(&service, 1_200).await.tally.unwrap();
     assert_eq!(tally.verdict, TrialVerdict::AsExpected, "{:?}", tally.because);
     let mole = tally.rows.iter().find(|row| row.server.pool.as_str() == "mole").unwrap();
@@ -188,9 +188,9 @@ async fn a_pinned_client_stays_over_a_restart_of_the_service() {
     for _ in 0..4 {
         assert_eq!(name(&ask(&service).await), name(&home));
     }
-    let told = explain(&service, &[("cookie", &cookie)]).await;
-    assert_eq!(told.server, Some(format!("quay/{}", name(&home))));
-    assert_eq!(told.why, "the client's cookie merismos-pin ties it to this server");
+    let explanation = explain(&service, &[("cookie", &cookie)]).await;
+    assert_eq!(explanation.server, Some(format!("quay/{}", name(&home))));
+    assert_eq!(explanation.why, "the client's cookie merismos-pin ties it to this server");
     service.crash_and_restart().await;
     service.all_up().await;
     assert_eq!(name(&ask(&service).await), name(&home), "the secret is kept");
@@ -205,19 +205,25 @@ async fn decisions_about_real_traffic_say_what_was_known() {
     service.apply(&text).await.unwrap();
     let harbour = "harbour".parse().unwrap();
     let mut stream = service.client().decisions(Some(&harbour)).await.unwrap();
-    let mut nobody = service.client().decisions(Some(&"other".parse().unwrap())).await.unwrap();
+    let mut unrelated = service.client().decisions(Some(&"other".parse().unwrap())).await.unwrap();
     // Watching begins when the service has the call, and the answer to it has begun.
-    let mut told = None;
-    while told.is_none() {
+    let mut decision = None;
+    while decision.is_none() {
         service.get().await.unwrap();
-        told = tokio::time::timeout(std::time::Duration::from_millis(200), stream.next()).await.ok();
+        decision = tokio::time::timeout(std::time::Duration::from_millis(200), stream.next()).await.ok();
     }
-    let told = told.unwrap().unwrap().unwrap();
-    assert_eq!((told.frontend.as_str(), told.pool.as_str(), told.others.len()), ("harbour", "quay", 1));
-    assert!(told.client.starts_with("127.0.0.1:"), "{told:?}");
-    assert!(told.why.starts_with("it has the least work in flight for its weight: 0 in flight"), "{told:?}");
-    assert!(told.others[0].why.contains("(0 in flight)"), "{told:?}");
-    let silent = tokio::time::timeout(std::time::Duration::from_millis(100), nobody.next()).await;
+    let decision = decision.unwrap().unwrap().unwrap();
+    assert_eq!(
+        (decision.frontend.as_str(), decision.pool.as_str(), decision.others.len()),
+        ("harbour", "quay", 1)
+    );
+    assert!(decision.client.starts_with("127.0.0.1:"), "{decision:?}");
+    assert!(
+        decision.why.starts_with("it has the least work in flight for its weight: 0 in flight"),
+        "{decision:?}"
+    );
+    assert!(decision.others[0].why.contains("(0 in flight)"), "{decision:?}");
+    let silent = tokio::time::timeout(std::time::Duration::from_millis(100), unrelated.next()).await;
     assert!(silent.is_err(), "another frontend's watcher hears nothing");
     // The command line prints the same while requests come.
     let asking = async {
@@ -245,15 +251,18 @@ async fn decisions_about_real_traffic_say_what_was_known() {
 async fn a_connection_that_is_with_a_server_stays_with_it_where_connections_are_dealt_out() {
     let service = Service::with(&["gull", "tern"]).await;
     let before = [("connection", "quay/tern")];
-    let told = explain(&service, &before).await;
-    assert!(told.why.starts_with("each request is distributed by itself; it is eligible"), "{told:?}");
+    let explanation = explain(&service, &before).await;
+    assert!(
+        explanation.why.starts_with("each request is distributed by itself; it is eligible"),
+        "{explanation:?}"
+    );
     let text = service
         .document()
         .replace("[frontends.harbour]\n", "[frontends.harbour]\nbalance_per = \"connection\"\n");
     service.apply(&text).await.unwrap();
     for _ in 0..4 {
-        let told = explain(&service, &before).await;
-        assert_eq!(told.server.as_deref(), Some("quay/tern"));
+        let explanation = explain(&service, &before).await;
+        assert_eq!(explanation.server.as_deref(), Some("quay/tern"));
     }
     order(&service, "tern", Duty::Withdrawn).await;
     let printed = service.merismos(&["explain", "harbour", "--connection", "quay/tern"]);

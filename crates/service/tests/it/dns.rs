@@ -9,8 +9,8 @@ use merismos_core::config::edit::Edit;
 use merismos_lab::free::free_address;
 use tempfile::TempDir;
 
-use crate::desk::change;
 use crate::harness::{Database, Service, until};
+use crate::objects::change;
 
 /// A private name server for `skerry.example`.
 pub(crate) struct NameServer {
@@ -151,7 +151,7 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
     assert!(found.contains(&gone.as_str()), "{found:?}");
 
     service.all_up().await;
-    // Under another name it has found the same: nobody waits for the next answer.
+    // Under another name it has found the same: the next answer is not waited for.
     let rename = |from: &str, to: &str| Edit::Rename {
         object: format!("pools.quay.lookups.{from}").parse().unwrap(),
         to: to.parse().unwrap(),
@@ -164,7 +164,7 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
 
     // An answer that shrinks to nothing, and then none at all: the last servers stay.
     dns.change("");
-    until("the empty answer is told", async || {
+    until("the empty answer is reported", async || {
         lookup(&service)
             .await
             .trouble
@@ -173,7 +173,7 @@ async fn servers_come_and_go_with_the_answers_and_an_empty_one_keeps_the_last() 
     .await;
     assert_eq!(servers(&service).await.len(), 2);
     dns.stop();
-    until("the silence is told", async || {
+    until("the silence is reported", async || {
         lookup(&service).await.trouble.is_some_and(|trouble| trouble.contains("could not be looked up"))
     })
     .await;
@@ -232,7 +232,7 @@ async fn a_name_that_leads_nowhere_is_told_before_it_goes_live() {
     );
     let mut preview = Service::request(&text);
     preview.going.preview = true;
-    until("it is told", async || {
+    until("it is reported", async || {
         let review = service.client().apply(&preview).await.unwrap();
         let found = review
             .warnings

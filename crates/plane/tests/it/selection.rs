@@ -120,7 +120,7 @@ fn where_connections_are_dealt_out_a_connection_stays_also_while_its_server_drai
     rig.duties.insert("s0".to_owned(), Duty::Draining);
     rig.publish();
     assert_eq!(get(&mut clients[of_gull], ""), "gull", "those it has may finish");
-    assert_ne!(get(&mut rig.client(), ""), "gull", "but nobody new comes");
+    assert_ne!(get(&mut rig.client(), ""), "gull", "but no new client comes");
     rig.duties.insert("s0".to_owned(), Duty::Withdrawn);
     rig.publish();
     assert_ne!(get(&mut clients[of_gull], ""), "gull");
@@ -128,7 +128,7 @@ fn where_connections_are_dealt_out_a_connection_stays_also_while_its_server_drai
     assert_eq!(homes, ["auk", "gull", "tern"]);
 }
 
-/// A server that answers when it is told to.
+/// A server that answers when it is released.
 fn on_demand() -> (Server, mpsc::Sender<()>) {
     let (release, wait) = mpsc::channel::<()>();
     let wait = std::sync::Mutex::new(wait);
