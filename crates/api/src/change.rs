@@ -57,7 +57,7 @@ pub struct ApplyOptions {
     pub accept: Vec<String>,
 }
 
-/// A revert.
+/// Makes the content of an older revision the newest revision.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct RevertRequest {
     /// How it is to go live.
@@ -68,7 +68,7 @@ pub struct RevertRequest {
 /// One change, with its words.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NamedChange {
-    /// The change.
+    /// The change of the document, with both values.
     #[serde(flatten)]
     pub change: DocumentChange,
     /// The change in words.
@@ -84,7 +84,7 @@ impl From<DocumentChange> for NamedChange {
 /// A warning, and whether it still has to be accepted.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AcceptedWarning {
-    /// The warning.
+    /// The warning as it was when it was accepted.
     #[serde(flatten)]
     pub warning: Warning,
     /// Whether the running revision has it already.
@@ -124,7 +124,7 @@ pub struct TouchedDocument {
 /// How long a deployment took, in microseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Timings {
-    /// Reading and checking.
+    /// Reading and checking the document, in microseconds.
     pub check_us: u64,
     /// Comparing with what runs.
     pub compare_us: u64,
@@ -143,7 +143,7 @@ pub struct Review {
     pub revision: u64,
     /// Whether it was made by this call: false for a preview, and when nothing changes.
     pub made: bool,
-    /// What changes.
+    /// The changes against the running revision, object by object.
     pub changes: Vec<NamedChange>,
     /// What that touches and moves.
     pub impact: Impact,
@@ -161,9 +161,9 @@ pub struct Review {
 /// What happened between two revisions.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Between {
-    /// The older one.
+    /// Number of the older revision.
     pub from: u64,
-    /// The newer one.
+    /// Number of the newer revision.
     pub to: u64,
     /// The changes from one to the other.
     pub changes: Vec<NamedChange>,
@@ -173,7 +173,7 @@ pub struct Between {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DutyRequest {
-    /// The duty.
+    /// The duty that the server shall have.
     pub duty: Duty,
     /// Why; at least one character, shown wherever the server is shown.
     #[schema(min_length = 1, max_length = 500)]
@@ -188,7 +188,7 @@ pub struct DutyRequest {
 pub struct DutyResponse {
     /// The server, as `pool/server`.
     pub server: String,
-    /// Its duty now.
+    /// The order that holds from now on: duty, author, reason and time.
     pub order: DutyOrder,
     /// Requests at the server right now.
     pub in_flight: u64,
@@ -201,7 +201,7 @@ pub struct DutyResponse {
 /// A pool whose work was sent back.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FailbackResponse {
-    /// The pool.
+    /// Name of the pool whose work goes back.
     pub pool: String,
     /// The tier that works now.
     pub tier: u8,
@@ -210,7 +210,7 @@ pub struct FailbackResponse {
 /// From when on totals are counted anew.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TotalsReset {
-    /// The moment.
+    /// When the totals were set to zero.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
 }
@@ -219,7 +219,7 @@ pub struct TotalsReset {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Session {
-    /// The token.
+    /// The token in clear, as it was given out.
     #[schema(min_length = 1)]
     pub token: String,
 }

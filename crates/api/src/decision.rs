@@ -14,7 +14,7 @@ pub struct Decision {
     pub frontend: String,
     /// Who sent it: address and port.
     pub client: String,
-    /// The pool.
+    /// Name of the pool, of the frontend's pools, that the request went to.
     pub pool: String,
     /// Why the pool was chosen, in words, where the frontend has several.
     pub why_pool: Option<String>,

@@ -14,7 +14,7 @@ use crate::{Between, NamedChange, Review};
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDraft {
-    /// Its name.
+    /// Name for the draft; it must be new.
     #[schema(value_type = String, pattern = "^[a-z][a-z0-9-]{0,62}$")]
     pub name: Name,
     /// What it is for; becomes the revision's note.
@@ -25,9 +25,9 @@ pub struct NewDraft {
 /// A draft, without what is in it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Draft {
-    /// Its name.
+    /// Name of the draft, unique in the service.
     pub name: String,
-    /// Who began it.
+    /// Name of the token that began the draft.
     pub owner: String,
     /// What it is for.
     pub note: String,
@@ -48,7 +48,7 @@ pub struct Draft {
 /// Drafts, the one that was changed last first.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Drafts {
-    /// The drafts.
+    /// All drafts that were neither deployed nor discarded.
     pub drafts: Vec<Draft>,
 }
 
@@ -73,7 +73,7 @@ pub struct DraftEdits {
 /// What a draft would do.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DraftReview {
-    /// The draft.
+    /// The draft under review, with its text.
     pub draft: Draft,
     /// The relations that do not hold yet; while there are any it can't be deployed.
     pub mistakes: Vec<Problem>,
@@ -92,16 +92,16 @@ pub struct DraftReview {
 pub struct RevisionHead {
     /// Its number, from 1.
     pub number: u64,
-    /// Who made it.
+    /// Name of the token that made the revision.
     pub author: String,
-    /// Why.
+    /// The note that its author left; may be empty.
     pub note: String,
-    /// When.
+    /// When the revision was made.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
     /// What it changed of the one before, in a line; empty for one that an older release made.
     pub changed: String,
-    /// Whether it runs.
+    /// Whether this revision is the one that runs.
     pub running: bool,
     /// The warnings that were accepted with it.
     pub accepted: Vec<Acceptance>,
@@ -110,14 +110,14 @@ pub struct RevisionHead {
 /// Revisions, the newest first.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Revisions {
-    /// The revisions.
+    /// The newest revisions first, without their documents.
     pub revisions: Vec<RevisionHead>,
 }
 
 /// One revision and what it changed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RevisionResponse {
-    /// The revision.
+    /// Number, author, note and time of the revision.
     pub revision: RevisionHead,
     /// What it changed of the one before.
     pub changes: Vec<NamedChange>,

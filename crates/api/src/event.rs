@@ -26,7 +26,7 @@ pub enum EventKind {
     Traffic,
     /// The service itself: started, stopped, lost its database, has it back.
     Node,
-    /// A trial ended.
+    /// A trial ended, by itself or because it was stopped.
     Trial,
     /// A message of a notification could not be delivered.
     Notification,
@@ -108,9 +108,9 @@ fn is_by(says: &str, by: &str) -> bool {
 /// A dated fact worth keeping.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Event {
-    /// Grows with time.
+    /// Number of the event; a later event has a larger one.
     pub id: u64,
-    /// When.
+    /// When it happened, by the clock of the node.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
     /// What kind of fact.
@@ -127,7 +127,7 @@ pub struct Event {
 /// Events, the newest first.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Events {
-    /// The events.
+    /// The newest events first, at most as many as were asked for.
     pub events: Vec<Event>,
     /// Whether the database answered; if not, these are only the last ones that the service remembers.
     pub complete: bool,
@@ -139,7 +139,7 @@ pub struct Events {
 pub enum StreamMessage {
     /// The status as it is now; comes at least once a second.
     Status(Box<Status>),
-    /// Something happened.
+    /// An event was written to the journal.
     Event(Event),
     /// A trial went on or ended.
     Trial(Box<Trial>),

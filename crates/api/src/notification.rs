@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 /// Messages that were made, the newest first.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SentMessages {
-    /// The messages.
+    /// The newest messages first, with their deliveries.
     pub messages: Vec<SentMessage>,
 }
 

@@ -20,7 +20,7 @@ pub struct ObjectView {
     pub summary: String,
     /// What it is for.
     pub note: String,
-    /// Its labels.
+    /// Labels of the object, by name.
     pub labels: BTreeMap<String, String>,
     /// The objects that use it, as paths: a pool's frontends, a check's pools, a host's servers.
     pub used_by: Vec<String>,
@@ -47,13 +47,13 @@ pub struct Objects {
 /// A machine, known or only seen in pools.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct HostView {
-    /// Its address.
+    /// IP address of the host.
     pub address: String,
     /// Its name, when it is known.
     pub name: Option<String>,
     /// What it is for.
     pub note: String,
-    /// Its labels.
+    /// Labels of the host, by name.
     pub labels: BTreeMap<String, String>,
     /// Its servers, as `pool/server`.
     pub servers: Vec<String>,

@@ -33,9 +33,9 @@ pub struct TryResponse {
 pub struct TryResult {
     /// The server, as `pool/server`.
     pub server: String,
-    /// Where it listens.
+    /// Address and port of the server that was probed.
     pub address: String,
-    /// Whether it passed.
+    /// Whether the server passed the check.
     pub passed: bool,
     /// What was tried, step by step, and what came back.
     pub evidence: Evidence,
@@ -48,9 +48,9 @@ pub struct Probes {
     pub server: String,
     /// Whether its pool has a check; without one nothing is probed.
     pub checked: bool,
-    /// Its health.
+    /// Health of the server by its configured check.
     pub state: HealthState,
-    /// Since when.
+    /// Since when it has this state.
     #[schema(value_type = String, format = DateTime)]
     pub since: Wall,
     /// How many times its health has changed today (UTC), as far as this run of the service knows.
@@ -67,10 +67,10 @@ pub struct Probes {
 /// One probe, as a mark on a line of time.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ProbeRecord {
-    /// When it began.
+    /// When the probe began.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
-    /// Whether it passed.
+    /// Whether the probe passed.
     pub passed: bool,
     /// The step that it failed at.
     pub step: ProbeStep,
@@ -87,7 +87,7 @@ pub struct ProbeRecord {
 pub struct Diagnosis {
     /// The server, as `pool/server`.
     pub server: String,
-    /// Where it listens.
+    /// Address and port of the server.
     pub address: String,
     /// The server of the same pool that it is held against: one that works.
     pub against: Option<String>,
@@ -95,7 +95,7 @@ pub struct Diagnosis {
     pub rungs: Vec<DiagnosisStep>,
     /// Whether every step worked.
     pub works: bool,
-    /// What was found.
+    /// The step that failed and what that means, as a value.
     pub finding: Finding,
     /// What it comes to, in a sentence.
     pub message: String,
@@ -109,7 +109,7 @@ pub struct Diagnosis {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Finding {
-    /// Every step passed.
+    /// Every step passed: the fault is not on the way to the server.
     Works,
     /// This machine has no route to the server.
     NoRoute,
@@ -140,7 +140,7 @@ pub struct DiagnosisStep {
     pub what: String,
     /// The step of a probe that it is, where it is one.
     pub step: Option<ProbeStep>,
-    /// Whether it worked.
+    /// Whether this step passed.
     pub works: bool,
     /// What came of it, in words.
     pub observed: String,

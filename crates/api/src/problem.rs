@@ -14,7 +14,7 @@ pub struct ProblemDocument {
     pub kind: String,
     /// The kind of problem in words.
     pub title: String,
-    /// The HTTP status.
+    /// HTTP status of the response (RFC 9457, 3.1.2).
     #[schema(minimum = 400, maximum = 599)]
     pub status: u16,
     /// What happened this time, and what to do.

@@ -14,9 +14,9 @@ pub struct Status {
     /// When this was so.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
-    /// The service.
+    /// The node that answers: version, start, limits and their use.
     pub node: Node,
-    /// The running revision.
+    /// The revision that runs, and who made it.
     pub revision: RevisionStatus,
     /// Whether what happens is recorded.
     pub records: StoreStatus,
@@ -35,9 +35,9 @@ pub struct Status {
 /// The service that answers.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Node {
-    /// Its version.
+    /// Version of the software.
     pub version: String,
-    /// When it started.
+    /// When this run of the service started.
     #[schema(value_type = String, format = DateTime)]
     pub started: Wall,
     /// When the totals were reset; absent when they never were.
@@ -65,16 +65,16 @@ pub struct Node {
     pub wrong_tokens: u64,
 }
 
-/// The running revision.
+/// The running revision, with its author and note.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RevisionStatus {
     /// Its number; 0 before the first.
     pub number: u64,
-    /// Who made it.
+    /// Name of the token that made the revision.
     pub author: String,
-    /// Why.
+    /// The note that its author left; may be empty.
     pub note: String,
-    /// When.
+    /// When the revision was made.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
 }
@@ -96,16 +96,16 @@ pub struct StoreStatus {
     pub why: Option<String>,
 }
 
-/// A frontend.
+/// A frontend: where it listens, what it counts, where its work goes.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FrontendStatus {
-    /// Its name.
+    /// Name of the frontend, unique among frontends.
     pub name: String,
     /// What its clients speak: `http`, `tcp` or `udp`.
     pub protocol: String,
     /// What is distributed: `request`, `connection`, `flow` or `datagram`.
     pub unit: String,
-    /// Where it listens.
+    /// Address and port where it listens, or the reserved address behind it.
     pub listen: String,
     /// Its pool, or the first of several.
     pub pool: String,
@@ -133,17 +133,17 @@ pub struct FrontendStatus {
     pub cut_for_memory: u64,
 }
 
-/// A pool.
+/// A pool: its check, its servers, and what they get.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PoolStatus {
-    /// Its name.
+    /// Name of the pool, unique among pools.
     pub name: String,
     /// How it distributes work.
     pub algorithm: String,
     /// What decides its servers' shares besides their weights; absent where weights alone do. Where it is there, the servers'
     /// expected shares are what their weights say, and not what is to be expected of each.
     pub shares_go_by: Option<String>,
-    /// Its check.
+    /// The check of its servers; absent when they are not probed.
     pub check: Option<CheckStatus>,
     /// More checks that are made with it, in words.
     pub more_checks: Vec<String>,
@@ -176,7 +176,7 @@ pub struct PoolStatus {
 /// What a frontend with several pools sends to one of them.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PoolShare {
-    /// The pool.
+    /// Name of the pool that gets this share.
     pub pool: String,
     /// Whether enough of its servers are eligible.
     pub usable: bool,
@@ -189,7 +189,7 @@ pub struct PoolShare {
 pub struct LookupStatus {
     /// Its name in the pool.
     pub lookup: String,
-    /// The DNS name.
+    /// DNS name that is looked up.
     pub name: String,
     /// How many servers it has found.
     pub found: u64,
@@ -200,10 +200,10 @@ pub struct LookupStatus {
     pub trouble: Option<String>,
 }
 
-/// A pool's check.
+/// The check of a pool, with its timing and its cost.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CheckStatus {
-    /// Its name.
+    /// Name of the check, unique among checks.
     pub name: String,
     /// What it asks, in words.
     pub asks: String,
@@ -222,9 +222,9 @@ pub struct CheckStatus {
 pub struct AtStake {
     /// Requests a second at the pool's server with the largest expected share.
     pub per_second: f64,
-    /// On average.
+    /// Requests that meet a failure on average before it is noticed.
     pub average: u64,
-    /// At worst.
+    /// Requests that meet a failure at worst before it is noticed.
     pub worst: u64,
 }
 
@@ -235,9 +235,9 @@ pub struct ServerStatus {
     pub server: String,
     /// Configuration: where it listens.
     pub address: String,
-    /// Configuration: its weight.
+    /// Configuration: weight of the server, 0 to 1000.
     pub weight: u16,
-    /// Configuration: its tier.
+    /// Configuration: tier of the server; 0 works first.
     pub tier: u8,
     /// How far it has come on its ramp, 0 to 1; absent when it is on none.
     pub ramp: Option<f64>,
@@ -251,13 +251,13 @@ pub struct ServerStatus {
     pub health: HealthStatus,
     /// The answer: may it get new work?
     pub eligible: bool,
-    /// Why not.
+    /// Why it is not eligible; absent when it is.
     pub reason: Option<IneligibleReason>,
     /// Why not, in words.
     pub reason_words: Option<String>,
     /// The expected share of the pool's new work, 0 to 1.
     pub expected: f64,
-    /// What was observed.
+    /// What its traffic was: rates, failures and response times.
     pub observed: Observed,
     /// How long it takes; absent when nothing was measured in the last minute.
     pub latency: Option<Latency>,
@@ -281,21 +281,21 @@ pub struct DrainingStatus {
     pub clients_tied: bool,
 }
 
-/// A server's health.
+/// Health of a server, with the evidence for it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct HealthStatus {
     /// Whether the pool has a check; if not, the server is taken to work.
     pub checked: bool,
-    /// The state.
+    /// The state of its health machine.
     pub state: HealthState,
-    /// Since when.
+    /// Since when it has this state.
     #[schema(value_type = String, format = DateTime)]
     pub since: Wall,
     /// Where the state is older than this run of the service: until when an earlier run watched the server. From then until this
     /// run's start no node did.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub watched_until: Option<Wall>,
-    /// The last probe.
+    /// The last probe that ended; absent before the first one.
     pub last_probe: Option<Evidence>,
     /// Failures in a row from now that would make it down.
     pub failures_to_down: Option<u32>,
@@ -346,7 +346,7 @@ pub struct Totals {
 pub struct Observed {
     /// The last 10 seconds.
     pub ten_seconds: Window,
-    /// The last minute.
+    /// What happened within the last minute.
     pub minute: Window,
 }
 
@@ -368,7 +368,7 @@ pub struct Window {
 /// Where the next request would go, and why nowhere else.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ExplainResponse {
-    /// The frontend.
+    /// Name of the frontend that was asked about.
     pub frontend: String,
     /// The pool that it sends its clients to.
     pub pool: String,
@@ -390,7 +390,7 @@ pub struct ExplainResponse {
     pub server: Option<String>,
     /// Why that one, in words.
     pub why: String,
-    /// Every other server.
+    /// Every other server of the pool, with the reason against it.
     pub others: Vec<PassedOverServer>,
 }
 

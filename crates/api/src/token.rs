@@ -21,7 +21,7 @@ pub struct TokenView {
     pub revoked: Option<Wall>,
 }
 
-/// Every token.
+/// All tokens, without their secrets.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Tokens {
     /// Those that count come first, the oldest first.
@@ -42,7 +42,7 @@ pub struct NewToken {
 /// A token that was made.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct MadeToken {
-    /// Its name.
+    /// Name of the token, as it stands in events.
     pub name: String,
     /// The token, which is shown this once.
     pub token: String,
@@ -55,7 +55,7 @@ pub struct MadeToken {
 /// A token that was revoked.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TokenResponse {
-    /// Its name.
+    /// Name of the token that was revoked.
     pub name: String,
     /// Whether the node's state file has it.
     pub saved: bool,

@@ -89,24 +89,24 @@ pub struct TrialHappening {
     pub after_ms: u64,
     /// What it is about.
     pub subject: String,
-    /// What happened.
+    /// What happened, as a sentence.
     #[serde(alias = "says")]
     pub message: String,
 }
 
-/// A trial.
+/// A trial: what was asked for, how far it is, what it showed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Trial {
-    /// Its number.
+    /// Number of the trial; a later trial has a larger one.
     pub id: u64,
-    /// Who began it.
+    /// Name of the token that began it.
     pub who: String,
-    /// When it began.
+    /// When the trial began.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
     /// What it was to do.
     pub request: TrialRequest,
-    /// What it sends.
+    /// Requests, connections or datagrams, by the frontend's protocol.
     #[serde(default)]
     pub sends: RequestResults,
     /// How far it is.
@@ -124,6 +124,6 @@ pub struct Trial {
 /// Trials, the newest first.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Trials {
-    /// The trials.
+    /// The newest trials first, without their samples.
     pub trials: Vec<Trial>,
 }

@@ -5,21 +5,21 @@ use merismos_api::ProblemDocument;
 /// Why a call did not succeed.
 #[derive(Debug, thiserror::Error)]
 pub enum ClientError {
-    /// Nothing answers there.
+    /// Nothing answers at the address of the service.
     #[error("no Merismos service answers at {url}: {why}")]
     Unreachable {
-        /// The address.
+        /// Address of the service that was called.
         url: String,
-        /// What happened.
+        /// What the system or the library says of it.
         why: String,
     },
-    /// The service refused.
+    /// The service refused the call; its problem document says why.
     #[error("{}", .0.detail)]
     Refused(Box<ProblemDocument>),
     /// Something else answers there.
     #[error("what answers at {url} is not a Merismos service (status {status})")]
     NotMerismos {
-        /// The address.
+        /// Address of the service that was called.
         url: String,
         /// The status of the answer.
         status: u16,
@@ -27,7 +27,7 @@ pub enum ClientError {
     /// The answer can't be read: a service of another release.
     #[error("the service at {url} answers in a way that this release does not understand: {source}")]
     Unreadable {
-        /// The address.
+        /// Address of the service that was called.
         url: String,
         /// What is wrong with it.
         source: serde_json::Error,

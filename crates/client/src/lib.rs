@@ -32,7 +32,7 @@ const CALL_LIMIT: Duration = Duration::from_secs(60);
 /// Which objects to list.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct EventFilterQuery {
-    /// Only this kind.
+    /// Only objects of this kind; all kinds when absent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub kind: Option<ObjectKind>,
     /// Only what is inside this pool or range.
@@ -118,7 +118,7 @@ impl Client {
         Self { is_for_people: true, ..self }
     }
 
-    /// The service's address.
+    /// Address of the service, without a path.
     #[must_use]
     pub fn url(&self) -> &str {
         &self.url

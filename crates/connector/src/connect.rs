@@ -35,7 +35,7 @@ pub enum ConnectError {
     /// This process may open no more sockets.
     #[error("this service has no free file descriptor (or local port) for another connection")]
     Exhausted,
-    /// Something else.
+    /// Any other error of the system.
     #[error("the connection failed: {0}")]
     Other(io::ErrorKind),
 }

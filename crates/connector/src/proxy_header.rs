@@ -26,7 +26,7 @@ pub enum ProxyHeader {
     },
     /// More has to come.
     Partial,
-    /// They are none.
+    /// The bytes are no header of this protocol.
     Wrong,
 }
 

@@ -17,7 +17,7 @@ impl Draw {
         Self(seed)
     }
 
-    /// The next number.
+    /// The next number of the sequence, over all 64 bits.
     pub fn number(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(GOLDEN);
         mix(self.0)

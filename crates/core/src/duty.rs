@@ -18,7 +18,7 @@ use crate::time::Wall;
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Duty {
-    /// It may work.
+    /// It gets new work as far as its health allows.
     #[default]
     InService,
     /// No new clients; those it has may finish.
@@ -41,11 +41,11 @@ impl fmt::Display for Duty {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DutyOrder {
-    /// The duty.
+    /// The duty that the order gives.
     pub duty: Duty,
     /// Why, in the operator's words.
     pub reason: String,
-    /// Who gave it.
+    /// Name of the token that gave the order.
     pub who: String,
     /// Its place among all orders: of two for one server the one with the larger number counts, whatever the clocks said.
     #[serde(default)]
@@ -61,9 +61,9 @@ pub enum DutyRefusal {
     /// Nothing would be left to do the pool's work.
     #[error("{server} is the last eligible server of pool {pool}: without it every client would get 503")]
     LastOne {
-        /// The server's name.
+        /// Name of the server in its pool.
         server: String,
-        /// Its pool.
+        /// Name of the pool.
         pool: String,
     },
 }

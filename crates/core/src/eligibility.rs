@@ -52,7 +52,7 @@ pub enum IneligibleReason {
     WeightZero,
     /// No probe has ended yet.
     Unproven,
-    /// Probes fail.
+    /// Its health is `down`: probes or traffic failed too often.
     Down,
     /// Probes pass again, but not yet often enough.
     Recovering,

@@ -61,7 +61,7 @@ impl fmt::Display for Name {
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct PoolServer {
-    /// The pool.
+    /// Name of the pool that the server is in.
     pub pool: Name,
     /// The server's name inside the pool.
     pub server: Name,

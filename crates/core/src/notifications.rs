@@ -12,9 +12,9 @@ use crate::time::{Tick, Wall};
 /// One change that a message tells of.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ReportedChange {
-    /// When.
+    /// When the change happened.
     pub at: Wall,
-    /// The pool.
+    /// Name of the pool that it happened in.
     pub pool: Name,
     /// The server, as `pool/server`, or the pool for what is of all of it.
     pub subject: String,
@@ -64,7 +64,7 @@ impl NotificationBatcher {
         self.spec = spec;
     }
 
-    /// Something changed.
+    /// Takes in a change. It is reported when it has lasted for `min_duration`, with others of the same batch window.
     pub fn on_change(&mut self, change: NotifiedChange, report: ReportedChange, now: Tick) {
         if !self.spec.pools.is_empty() && !self.spec.pools.contains(&report.pool) {
             return;

@@ -102,7 +102,7 @@ impl WaitQueue {
         answer
     }
 
-    /// How many wait.
+    /// How many requests wait, at this moment.
     #[must_use]
     pub fn waiting(&self) -> u64 {
         self.waiting.load(Ordering::Acquire)

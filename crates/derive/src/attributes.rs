@@ -140,7 +140,6 @@ pub(crate) fn doc_comment(attributes: &[Attribute]) -> (String, String) {
     (help, paragraphs.collect::<Vec<_>>().join("\n"))
 }
 
-/// A text.
 pub(crate) fn text(value: &Expr) -> Result<LitStr> {
     match value {
         Expr::Lit(ExprLit { lit: Lit::Str(text), .. }) => Ok(text.clone()),

@@ -80,7 +80,6 @@ fn table(input: &DeriveInput, fields: &FieldsNamed) -> Result<TokenStream> {
     })
 }
 
-/// One key.
 fn key(ident: &Ident, field: &Field, attributes: &FieldAttributes) -> Result<TokenStream> {
     if attributes.help.is_empty() {
         return Err(Error::new(ident.span(), "a key needs a doc comment, which is its help"));

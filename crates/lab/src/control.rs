@@ -34,10 +34,10 @@ pub struct StandInFile {
     /// Stand-ins for mail servers.
     #[serde(default)]
     pub mail: BTreeMap<String, SocketAddr>,
-    /// Stand-ins for webhooks.
+    /// Stand-ins for receivers of webhooks, by name.
     #[serde(default)]
     pub posts: BTreeMap<String, SocketAddr>,
-    /// Visitors, by name.
+    /// Groups of visitors, by name.
     #[serde(default)]
     pub visitors: BTreeMap<String, Visitors>,
 }
@@ -48,7 +48,7 @@ pub enum LabError {
     /// The file can't be read.
     #[error("{path} can't be read: {source}", path = path.display())]
     File {
-        /// The file.
+        /// The file that could not be read.
         path: PathBuf,
         /// What the system said.
         source: std::io::Error,
@@ -56,17 +56,17 @@ pub enum LabError {
     /// The file is wrong.
     #[error("{path} is wrong: {source}", path = path.display())]
     Content {
-        /// The file.
+        /// The file with the mistake.
         path: PathBuf,
-        /// What is wrong.
+        /// The mistake and its place.
         source: toml::de::Error,
     },
     /// An address can't be listened on.
     #[error("{what} can't listen on {address}: {source}")]
     Listen {
-        /// Who wants it.
+        /// The stand-in that wants the address.
         what: String,
-        /// The address.
+        /// The address that is taken.
         address: SocketAddr,
         /// What the system said.
         source: std::io::Error,
@@ -74,9 +74,9 @@ pub enum LabError {
     /// The lab is not there, or refuses.
     #[error("the lab at {control} did not do it: {why}")]
     Control {
-        /// Its control address.
+        /// The control address that was called.
         control: SocketAddr,
-        /// What happened.
+        /// What the system or the library says of it.
         why: String,
     },
 }
@@ -96,11 +96,11 @@ impl StandInFile {
 /// A stand-in as the control endpoints show it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StandInView {
-    /// Its name.
+    /// Name of the stand-in, as in the scenario.
     pub name: String,
-    /// Where it listens.
+    /// Address and port where it listens.
     pub address: SocketAddr,
-    /// How it fails.
+    /// The fault that it has now.
     pub fault: Fault,
 }
 

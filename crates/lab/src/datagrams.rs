@@ -172,7 +172,7 @@ pub struct DatagramLoad {
     pub burst: usize,
     /// The size of each.
     pub size: usize,
-    /// For how long.
+    /// For how long datagrams are sent.
     pub time: Duration,
 }
 

@@ -58,7 +58,7 @@ impl SilentServer {
 /// A scripted server: each connection runs the script, with its number.
 #[derive(Debug)]
 pub struct ScriptedServer {
-    /// Where it listens.
+    /// Address and port where it listens, on loopback.
     pub address: SocketAddr,
     connections: Arc<AtomicUsize>,
 }
@@ -116,7 +116,7 @@ impl ScriptedServer {
 /// One connection of a scripted server.
 #[derive(Debug)]
 pub struct ScriptedConnection {
-    /// The connection.
+    /// The accepted connection, with what was read ahead.
     pub stream: BufReader<TcpStream>,
 }
 

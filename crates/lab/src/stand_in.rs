@@ -45,7 +45,7 @@ pub enum Fault {
     },
     /// It answers everything with this status.
     Error {
-        /// The status.
+        /// The HTTP status that it answers with.
         status: u16,
     },
     /// It answers with the right status and another server's body.
@@ -71,9 +71,9 @@ pub enum Fault {
 /// A running stand-in. It ends when it is dropped.
 #[derive(Debug)]
 pub struct StandIn {
-    /// Its name.
+    /// Name of the stand-in, as in its answers.
     pub name: String,
-    /// Where it listens.
+    /// Address and port where it listens.
     pub address: SocketAddr,
     fault: watch::Sender<Fault>,
     listening: watch::Receiver<bool>,

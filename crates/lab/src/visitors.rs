@@ -36,7 +36,7 @@ pub enum VisitorProtocol {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Visitors {
-    /// Their protocol.
+    /// The protocol that they speak to the frontend.
     pub protocol: VisitorProtocol,
     /// Where they come to.
     pub address: SocketAddr,
@@ -88,11 +88,11 @@ impl Visitors {
 /// Visitors as the control endpoints show them.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ShownVisitors {
-    /// Their name.
+    /// Name of the group of visitors.
     pub name: String,
     /// Where they come to.
     pub address: SocketAddr,
-    /// Whether they come.
+    /// Whether they come now, or were stopped.
     pub come: bool,
     /// How many requests they brought.
     pub sent: u64,
@@ -131,7 +131,7 @@ impl VisitorGroups {
         Self(all.into_iter().map(begin).collect())
     }
 
-    /// How they are.
+    /// The groups, and what became of their requests so far.
     #[must_use]
     pub fn shown(&self) -> Vec<ShownVisitors> {
         let show = |(name, group): (&String, &VisitorGroup)| ShownVisitors {

@@ -18,11 +18,11 @@ pub use stream_client::{can_send_from, usual_source};
 /// What is to be sent.
 #[derive(Clone, Debug)]
 pub struct LoadPlan {
-    /// Where to.
+    /// Address and port that all requests go to.
     pub address: SocketAddr,
-    /// What.
+    /// What each client sends.
     pub work: RequestSpec,
-    /// How often.
+    /// How many requests are sent in all.
     pub shots: u64,
     /// How many at the same time.
     pub concurrency: u32,
@@ -30,11 +30,11 @@ pub struct LoadPlan {
     pub per_second: Option<u32>,
     /// How long one may take from its connection to the end of its answer.
     pub timeout: Duration,
-    /// By whom.
+    /// The clients: how many, with which addresses and cookies.
     pub clients: LoadClients,
 }
 
-/// One request.
+/// What is sent: an HTTP request, a connection or a datagram.
 #[derive(Clone, Debug)]
 pub enum RequestSpec {
     /// A request on a connection that is kept.
@@ -78,11 +78,11 @@ pub enum ClientOutcome {
     Done,
     /// No connection, or no whole answer.
     Broken,
-    /// Nothing in time.
+    /// No answer came within the time for it.
     Late,
 }
 
-/// One request, done.
+/// A request that has ended, with its outcome and its times.
 #[derive(Clone, Copy, Debug)]
 pub struct RequestRecord {
     /// Its number, from 0.

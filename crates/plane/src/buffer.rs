@@ -53,7 +53,6 @@ pub(crate) struct Buffer {
 }
 
 impl Buffer {
-    /// The data.
     #[inline]
     pub(crate) fn data(&self) -> &[u8] {
         &self.bytes[self.start..self.end]

@@ -96,7 +96,6 @@ fn no_client_hello(
     }
 }
 
-/// See [`crate::fuzzing`].
 #[cfg(fuzzing)]
 pub(crate) fn fuzz(data: &[u8]) {
     let Some((size, data)) = data.split_first() else { return };

@@ -153,7 +153,6 @@ impl WorkerContext {
         Tick(0).plus(self.start.elapsed())
     }
 
-    /// A random number.
     pub(crate) fn draw(&self) -> u64 {
         self.draw.borrow_mut().number()
     }
@@ -326,7 +325,6 @@ impl WorkerContext {
     }
 }
 
-/// A registered connection.
 #[derive(Debug)]
 pub(crate) struct RegisteredConnection {
     pub(crate) worker: Rc<WorkerContext>,

@@ -26,7 +26,7 @@ pub(crate) fn ticks(length: Duration) -> u64 {
 /// Why a waiting connection was woken without I/O.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum WakeReason {
-    /// The deadline passed.
+    /// The deadline that was set has passed.
     Deadline,
     /// The server of the exchange was withdrawn.
     Cut,
@@ -36,7 +36,6 @@ pub(crate) enum WakeReason {
     Crowded,
 }
 
-/// One connection's deadline.
 #[derive(Debug)]
 pub(crate) struct DeadlineEntry {
     deadline: Cell<u64>,
@@ -97,7 +96,6 @@ impl DeadlineEntry {
         self.held.get()
     }
 
-    /// Rings now.
     pub(crate) fn wake(&self, why: WakeReason) {
         self.ring.set(Some(why));
         if let Some(waker) = &*self.waker.borrow() {
@@ -106,7 +104,6 @@ impl DeadlineEntry {
     }
 }
 
-/// One worker's wheel.
 #[derive(Debug)]
 pub(crate) struct TimerWheel {
     start: Instant,

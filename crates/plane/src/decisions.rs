@@ -23,12 +23,12 @@ const WAITING: usize = 1_024;
 /// How many of the other servers are described.
 const MOST_OTHERS: usize = 8;
 
-/// One decision.
+/// A decision that was sampled: which server, and why.
 #[derive(Clone, Debug)]
 pub struct SampledDecision {
     /// The frontend that the work came to.
     pub frontend: Name,
-    /// Who sent it.
+    /// Address and port of the client.
     pub client: SocketAddr,
     /// The pool, and how it was chosen where there are several.
     pub pool: Name,
@@ -40,13 +40,13 @@ pub struct SampledDecision {
     pub key: Option<String>,
     /// Why this server and no other was asked, when the algorithm was not.
     pub tied: Option<PinReason>,
-    /// The server.
+    /// The server that got the request.
     pub server: PoolServer,
     /// What the algorithm knew of it, in words.
     pub knows: Option<String>,
     /// Servers that failed this work before.
     pub failed_at: Vec<PoolServer>,
-    /// Other servers.
+    /// The other servers of the pool, the nearest ones first.
     pub others: Vec<OtherServer>,
     /// How many others there were beyond those.
     pub more_others: u64,
@@ -59,7 +59,7 @@ pub struct SampledDecision {
 /// A server that did not get the work.
 #[derive(Clone, Debug)]
 pub struct OtherServer {
-    /// The server.
+    /// The server that did not get the request.
     pub server: PoolServer,
     /// Why it is not eligible.
     pub reason: Option<IneligibleReason>,
@@ -78,7 +78,7 @@ pub enum PinReason {
     Connection,
 }
 
-/// Where decisions go.
+/// Where workers send decisions while there is a watcher.
 #[derive(Clone, Debug)]
 pub struct DecisionLog {
     watchers: Arc<AtomicU32>,

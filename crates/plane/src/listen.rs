@@ -15,7 +15,7 @@ pub enum BindError {
     /// Something else listens there.
     #[error("{address} is taken by {}: stop it, or choose another port", holder_words(.holder))]
     Taken {
-        /// The address.
+        /// The address that is taken.
         address: SocketAddr,
         /// The process that listens there, where the system tells: its name and number.
         holder: Option<String>,
@@ -23,19 +23,19 @@ pub enum BindError {
     /// This machine has no such address.
     #[error("this machine has no address {}: choose one of its own, or 0.0.0.0 for all", address.ip())]
     NotOurs {
-        /// The address.
+        /// The address that this machine lacks.
         address: SocketAddr,
     },
     /// The port is reserved for root.
     #[error("port {} is reserved: choose one from 1024 on, or give the service the right to bind it", address.port())]
     Forbidden {
-        /// The address.
+        /// The address whose port is reserved for root.
         address: SocketAddr,
     },
-    /// Something else.
+    /// Any other error of the system.
     #[error("{address} can't be listened on: {source}")]
     Other {
-        /// The address.
+        /// The address that was to be bound.
         address: SocketAddr,
         /// What the system said.
         source: io::Error,

@@ -18,7 +18,7 @@ use crate::accept::is_in;
 /// The name of the request field that carries a mark: `<watch>-<number>`, both in decimal.
 pub const MARK: &str = "merismos-mark";
 
-/// What was seen.
+/// What became of watched work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum ObservedWork {
     /// The request of this number.
@@ -30,7 +30,7 @@ pub enum ObservedWork {
 /// What became of it.
 #[derive(Clone, Debug)]
 pub struct Observation {
-    /// What.
+    /// The request, connection, flow or datagram that was watched.
     pub of: ObservedWork,
     /// The version of the snapshot in which it was decided.
     pub version: u64,

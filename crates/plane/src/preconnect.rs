@@ -16,7 +16,6 @@ use crate::upstream::connect_server;
 /// What a worker knew of servers when it looked last.
 #[derive(Debug, Default)]
 pub(crate) struct Preconnector {
-    /// The snapshot's version.
     seen: Cell<u64>,
     /// The numbers of the cells of those that were eligible.
     eligible: RefCell<BTreeSet<u32>>,

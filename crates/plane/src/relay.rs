@@ -34,11 +34,10 @@ pub(crate) enum RelayEnd {
     Finished,
     /// One of them broke off.
     Broken,
-    /// The alarm rang.
+    /// The alarm rang: a deadline passed, or the connection is cut.
     Rang(WakeReason),
 }
 
-/// One direction.
 #[derive(Default)]
 struct Direction {
     buffer: Option<Buffer>,

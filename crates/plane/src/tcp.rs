@@ -32,7 +32,7 @@ enum TcpEnd {
     Unavailable,
     /// No server could be reached.
     Unreached,
-    /// It went away.
+    /// The client closed or reset its connection.
     ClientGone,
 }
 

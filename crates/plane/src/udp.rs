@@ -153,7 +153,6 @@ impl ServerSocket {
     }
 }
 
-/// One client's flow.
 #[derive(Debug)]
 struct Flow {
     outlet: ServerSocket,

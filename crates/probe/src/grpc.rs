@@ -8,21 +8,18 @@ use prost::Message;
 
 use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
 
-/// `HealthCheckRequest`.
 #[derive(Clone, PartialEq, Message)]
 struct HealthRequest {
     #[prost(string, tag = "1")]
     service: String,
 }
 
-/// `HealthCheckResponse`.
 #[derive(Clone, PartialEq, Message)]
 struct HealthResponse {
     #[prost(int32, tag = "1")]
     status: i32,
 }
 
-/// `SERVING`.
 const SERVING: i32 = 1;
 /// How much of an answer is looked at.
 const MOST: usize = 64 << 10;

@@ -17,7 +17,6 @@ use tokio::task::JoinHandle;
 use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
 use crate::tls;
 
-/// What came back.
 struct ProbeResponse {
     status: u16,
     /// What the server asks for, as it says it.

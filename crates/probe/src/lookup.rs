@@ -34,7 +34,7 @@ pub enum LookupError {
     /// The name server answered that there is nothing.
     #[error("the name server says that {name} has no {records} records")]
     Empty {
-        /// The name.
+        /// The DNS name that was looked up.
         name: String,
         /// What was asked for.
         records: &'static str,
@@ -42,9 +42,9 @@ pub enum LookupError {
     /// The name server did not answer, or not in a way that helps.
     #[error("{name} could not be looked up: {why}")]
     Failed {
-        /// The name.
+        /// The DNS name that was looked up.
         name: String,
-        /// What happened.
+        /// What the resolver says of it.
         why: String,
     },
 }
@@ -61,11 +61,11 @@ pub struct LookedUp {
 /// What one lookup came to.
 #[derive(Debug)]
 pub struct LookupReport {
-    /// Which one.
+    /// The lookup that this is a result of.
     pub id: LookupId,
     /// What was asked: a report of a lookup that was changed meanwhile is out of date.
     pub lookup: LookupSpec,
-    /// What came back.
+    /// The servers that were found, or why there is no answer.
     pub outcome: Result<LookedUp, LookupError>,
 }
 

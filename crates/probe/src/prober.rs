@@ -33,9 +33,9 @@ const FIRST_FOR_EACH: Duration = Duration::from_millis(1);
 /// A server to be probed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ProbeTarget {
-    /// The server.
+    /// The server that is probed.
     pub server: PoolServer,
-    /// Where it listens.
+    /// Address and port of its traffic.
     pub address: SocketAddr,
     /// Where it listens too.
     pub other_addresses: Vec<SocketAddr>,
@@ -50,11 +50,11 @@ pub struct ProbeTarget {
 /// What one probe said, and what the server's health is with it.
 #[derive(Clone, Debug)]
 pub struct ProbeReport {
-    /// The server.
+    /// The server that was probed.
     pub server: PoolServer,
     /// Where it was probed: a report on an address that the server has no more is out of date.
     pub address: SocketAddr,
-    /// Its health.
+    /// Its health after the probe.
     pub state: HealthState,
     /// The change that this probe made.
     pub transition: Option<HealthTransition>,
@@ -227,7 +227,6 @@ impl Drop for Prober {
     }
 }
 
-/// The wall clock.
 fn wall() -> Wall {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     Wall(i64::try_from(since.as_millis()).unwrap_or(i64::MAX))

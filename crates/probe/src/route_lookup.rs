@@ -8,7 +8,7 @@ use procfs::net::{ARPFlags, arp};
 /// What the system knows of a neighbour: a host, or a router, on the same network.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Neighbour {
-    /// It has answered.
+    /// It answered lately: its link-layer address is known.
     Answers,
     /// It was asked for and did not answer.
     Silent,
@@ -17,9 +17,9 @@ pub enum Neighbour {
 /// The way to an address.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Route {
-    /// There is none.
+    /// The system has no route to the address; its words for it.
     None(String),
-    /// There is one.
+    /// The way that packets to the address take.
     Route {
         /// The address of this machine that it begins at.
         from: IpAddr,

@@ -60,7 +60,6 @@ impl ProbeFailure {
 /// What came of a question: what passed in words, or why it did not.
 pub(super) type ProbeOutcome = Result<String, ProbeFailure>;
 
-/// One question.
 pub(super) struct ProbeRun<'a> {
     /// The server's own address.
     pub(super) address: SocketAddr,

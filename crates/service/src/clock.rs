@@ -5,7 +5,6 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use merismos_core::time::Wall;
 
-/// The wall clock.
 pub(crate) fn wall() -> Wall {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     Wall(i64::try_from(since.as_millis()).unwrap_or(i64::MAX))

@@ -46,7 +46,7 @@ pub(crate) struct Proposal {
 /// Why a proposal does not run. What ran before still does.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ApplyError {
-    /// It holds mistakes.
+    /// The document has mistakes; nothing was changed.
     #[error("the document is refused, nothing was changed; mistakes: {}", .0.len())]
     Mistakes(Vec<Problem>),
     /// An edit can't be made.
@@ -74,7 +74,7 @@ pub(crate) enum ApplyError {
          have taken it after all, it runs as soon as the database is back"
     )]
     NotRecorded(StoreError),
-    /// The service stops.
+    /// The service stops and takes no changes any more.
     #[error(transparent)]
     Stopping(#[from] Stopping),
 }

@@ -30,7 +30,6 @@ fn frame(message: &StreamMessage) -> Bytes {
 pub(crate) struct StreamItem {
     /// The event, for those inside the service.
     pub(crate) event: Option<Arc<Event>>,
-    /// The server-sent event.
     pub(crate) frame: Bytes,
 }
 
@@ -43,7 +42,6 @@ pub(crate) struct StatusFrame {
     pub(crate) made: Instant,
     /// Whether servers were left out of it.
     pub(crate) shortened: bool,
-    /// The server-sent event.
     pub(crate) frame: Bytes,
 }
 
@@ -84,7 +82,6 @@ impl Journal {
         self.write(EventKind::Node, &*self.node, says, detail);
     }
 
-    /// Writes a fact.
     pub(crate) fn write(
         &self,
         kind: EventKind,

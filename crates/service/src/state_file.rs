@@ -126,7 +126,6 @@ pub(crate) async fn load(
 /// How far the state file has come.
 #[derive(Clone, Copy, Debug, Default)]
 struct SaveProgress {
-    /// What it holds.
     number: u64,
     /// What could not be written, last.
     failed: u64,

@@ -10,9 +10,9 @@ use crate::{Store, StoreError};
 /// A draft as it is kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StoredDraft {
-    /// Its name.
+    /// Name of the draft, unique in the store.
     pub name: String,
-    /// Who began it.
+    /// Name of the token that began it.
     pub owner: String,
     /// What it is for.
     pub note: String,

@@ -12,15 +12,15 @@ pub enum StoreError {
     /// write was done is not known.
     #[error("the database answers but can't be used by this service: {why}; {help}")]
     Unusable {
-        /// What it said.
+        /// What the database says of it.
         why: String,
-        /// What to do.
+        /// What an operator should do.
         help: &'static str,
     },
     /// Another writer was first: a revision of that number exists.
     #[error("revision {number} was made by another change meanwhile")]
     Stale {
-        /// The number.
+        /// The number that is taken.
         number: u64,
     },
     /// The URL makes no sense.
@@ -32,12 +32,12 @@ pub enum StoreError {
     /// What was read makes no sense to this release.
     #[error("{what} in the database makes no sense to this release: {why}")]
     Unreadable {
-        /// What was read.
+        /// What was read from the database.
         what: String,
         /// Why it makes no sense.
         why: String,
     },
-    /// It refused.
+    /// The database refused the statement.
     #[error("the database refused: {0}")]
     Refused(#[source] sqlx::Error),
 }

@@ -10,7 +10,7 @@ use crate::{Store, StoreError};
 pub struct StoredEvent {
     /// Made by the service; grows with time.
     pub id: u64,
-    /// When.
+    /// When it happened, by the clock of the node.
     pub at: Wall,
     /// What kind of fact.
     pub kind: String,

@@ -44,7 +44,7 @@ const STAYS_AWAY: Duration = Duration::from_millis(800);
 /// The most connections to the database.
 const MOST_CONNECTIONS: u32 = 4;
 
-/// The database.
+/// The connection pool to MariaDB, and what is known of its state.
 #[derive(Clone, Debug)]
 pub struct Store {
     pool: MySqlPool,
@@ -92,7 +92,7 @@ impl Store {
         }
     }
 
-    /// Closes all connections.
+    /// Closes all connections; calls after this fail.
     pub async fn close(&self) {
         let _ = tokio::time::timeout(CALL_LIMIT, self.pool.close()).await;
     }

@@ -16,7 +16,7 @@ pub struct StoredMessage {
     pub via: String,
     /// When it was made.
     pub at: Wall,
-    /// What it tells.
+    /// The message as it is delivered, in JSON.
     pub body: serde_json::Value,
     /// How often it was tried.
     pub tries: u32,

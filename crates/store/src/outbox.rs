@@ -18,7 +18,7 @@ const RETRY_AFTER: Duration = Duration::from_secs(1);
 /// What the outbox holds right now.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Backlog {
-    /// Records that wait.
+    /// How many records wait to be written.
     pub waiting: u64,
     /// Records that were dropped because too many waited.
     pub dropped: u64,
@@ -64,7 +64,7 @@ impl Outbox {
         self.queue.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Adds an event.
+    /// Adds an event; the oldest one is dropped and counted when there is no room.
     pub fn add_event(&self, event: StoredEvent) {
         let mut queue = self.queue();
         if queue.events.len() >= self.limit {
@@ -76,7 +76,7 @@ impl Outbox {
         self.wake.notify_one();
     }
 
-    /// Adds an order.
+    /// Adds an order; of several for one server the newest is kept.
     pub fn add_duty(&self, server: PoolServer, order: DutyOrder) {
         let mut queue = self.queue();
         let is_newer = queue.duties.get(&server).is_none_or(|waiting| waiting.number <= order.number);
@@ -87,7 +87,7 @@ impl Outbox {
         self.wake.notify_one();
     }
 
-    /// Adds a trial.
+    /// Adds a trial; a later state of the same trial takes its place.
     pub fn add_trial(&self, trial: StoredTrial) {
         let mut queue = self.queue();
         if queue.trials.len() >= self.limit {
@@ -111,7 +111,7 @@ impl Outbox {
         self.wake.notify_one();
     }
 
-    /// What it holds.
+    /// How much waits, and how much had to be dropped.
     #[must_use]
     pub fn backlog(&self) -> Backlog {
         let queue = self.queue();

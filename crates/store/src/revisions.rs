@@ -16,11 +16,11 @@ pub struct Revision {
     pub number: u64,
     /// The document as JSON.
     pub document: String,
-    /// Who made it.
+    /// Name of the token that made it.
     pub author: String,
-    /// Why.
+    /// The note that its author left.
     pub note: String,
-    /// When.
+    /// When it was made.
     pub at: Wall,
     /// The warnings that were accepted with it.
     #[serde(default)]
@@ -41,11 +41,11 @@ pub struct Revision {
 pub struct StoredRevisionHead {
     /// Its number, from 1.
     pub number: u64,
-    /// Who made it.
+    /// Name of the token that made it.
     pub author: String,
-    /// Why.
+    /// The note that its author left.
     pub note: String,
-    /// When.
+    /// When it was made.
     pub at: Wall,
     /// The warnings that were accepted with it.
     pub accepted: Vec<Acceptance>,

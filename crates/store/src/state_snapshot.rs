@@ -21,7 +21,7 @@ pub struct StateSnapshot {
     /// When it was written: until then its servers were watched.
     #[serde(default)]
     pub written: Option<Wall>,
-    /// The running revision.
+    /// The revision that ran last; absent before the first one.
     pub revision: Option<Revision>,
     /// Every order, by `pool/server`.
     pub duties: BTreeMap<String, DutyOrder>,
@@ -59,9 +59,9 @@ pub struct StoredSession {
 /// A server's health as it was seen last.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct KnownHealth {
-    /// The state.
+    /// The state when the snapshot was written.
     pub state: HealthState,
-    /// Since when.
+    /// Since when it had this state.
     pub since: Wall,
     /// What it asked for.
     #[serde(default, alias = "wish")]
@@ -77,7 +77,7 @@ pub enum StateSnapshotError {
     /// The file can't be read or written.
     #[error("{path} can't be read or written: {source}", path = path.display())]
     File {
-        /// The file.
+        /// The file that could not be read.
         path: PathBuf,
         /// What the system said.
         source: io::Error,
@@ -85,9 +85,9 @@ pub enum StateSnapshotError {
     /// The file holds something else.
     #[error("{path} is not a copy that this release wrote: {source}", path = path.display())]
     Content {
-        /// The file.
+        /// The file with the mistake.
         path: PathBuf,
-        /// What is wrong.
+        /// The mistake and its place.
         source: serde_json::Error,
     },
 }

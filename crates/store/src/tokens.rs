@@ -11,7 +11,7 @@ use crate::{Store, StoreError};
 pub struct Token {
     /// The SHA-256 of the token in hexadecimal.
     pub hash: String,
-    /// Its name.
+    /// Name of the token, as it stands in events.
     pub name: String,
     /// When it was made.
     pub at: Wall,

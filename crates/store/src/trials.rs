@@ -9,7 +9,7 @@ use crate::{Store, StoreError};
 pub struct StoredTrial {
     /// Its number; grows with time.
     pub id: u64,
-    /// All of it.
+    /// The whole trial, as the API shows it.
     pub trial: serde_json::Value,
 }
 

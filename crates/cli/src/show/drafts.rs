@@ -112,7 +112,6 @@ fn head(revision: &RevisionHead) -> String {
     format!("by {}, {}{note}", revision.author, moment(revision.at))
 }
 
-/// Prints revisions.
 pub(crate) fn revisions(revisions: &Revisions) {
     if revisions.revisions.is_empty() {
         text("There are no revisions yet.\n");

@@ -123,7 +123,6 @@ fn labels_of(pairs: &serde_json::Map<String, serde_json::Value>) -> String {
     pairs.iter().map(|(key, value)| format!("{key}={}", plain(value))).collect::<Vec<_>>().join(" ")
 }
 
-/// Prints machines.
 pub(crate) fn hosts(hosts: &Hosts) {
     if hosts.hosts.is_empty() {
         text("There is no host that matches.\n");

@@ -21,7 +21,6 @@ pub(crate) enum StatusView {
     Totals,
 }
 
-/// Prints the status.
 pub(crate) fn print(status: &Status, view: StatusView) {
     let revision = &status.revision;
     let by = if revision.number == 0 {

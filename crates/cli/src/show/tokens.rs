@@ -6,7 +6,6 @@ use merismos_api::{MadeToken, TokenResponse, Tokens};
 use super::table::table;
 use super::{moment, note, strong, text};
 
-/// Prints every token.
 pub(crate) fn list(tokens: &Tokens) {
     let mut table = table(&["token", "created", "last used", "revoked", ""]);
     let at = |wall: Option<_>| wall.map_or_else(|| "-".to_owned(), moment);

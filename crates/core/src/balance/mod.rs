@@ -43,7 +43,7 @@ impl Excluded {
         }
     }
 
-    /// None yet.
+    /// The empty set: no server was tried yet.
     #[must_use]
     pub const fn none() -> Self {
         Self { indexes: [0; MOST_ATTEMPTS], len: 0 }
@@ -91,13 +91,13 @@ pub struct Member {
 /// What a pick goes by, beside what the algorithm knows itself.
 #[derive(Clone, Copy, Debug)]
 pub struct PickContext<'a> {
-    /// The pool's turn.
+    /// State of the pool that outlives snapshots: turns, spent weight.
     pub cell: &'a PoolRuntime,
     /// The number of the key that this request is distributed by, when it has one.
     pub key: Option<u64>,
     /// A random number, where the algorithm [draws](crate::config::document::Algorithm::draws).
     pub draw: u64,
-    /// The time.
+    /// The time of the decision; 0 where neither the pool nor its algorithm needs it.
     pub now: Tick,
 }
 

@@ -7,7 +7,7 @@ use crate::config::{ClientFate, WarningReason};
 /// What a warning says, and what to do about it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Advice {
-    /// What will happen.
+    /// What will happen, as a sentence.
     pub message: String,
     /// What to do about it.
     pub help: String,

@@ -45,7 +45,7 @@ pub enum FailureCause {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct CompletedStep {
-    /// Which step.
+    /// The step of the probe that was done.
     pub step: ProbeStep,
     /// How long it took, in microseconds.
     pub took_us: u64,

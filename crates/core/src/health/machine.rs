@@ -28,7 +28,7 @@ pub enum HealthState {
     /// No probe has ended yet.
     #[default]
     Unproven,
-    /// It works.
+    /// It works: the last probes passed.
     Up,
     /// It fails, and is not yet down.
     Suspect,
@@ -70,7 +70,7 @@ pub struct HealthRules {
 pub struct FlappingRule {
     /// So many times down.
     pub after: u32,
-    /// Within this time.
+    /// Only changes within this time are counted.
     pub within: Duration,
     /// How long it is held down then, if at all.
     pub hold_down: Option<HoldDown>,
@@ -81,7 +81,7 @@ pub struct FlappingRule {
 pub struct HoldDown {
     /// The first time; each further time while it flaps is twice as long.
     pub first: Duration,
-    /// The longest.
+    /// The longest time that a server is held down.
     pub most: Duration,
 }
 
@@ -125,9 +125,9 @@ const LEAST_PACE: Duration = Duration::from_millis(100);
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct HealthTransition {
-    /// The state before.
+    /// The state before the change.
     pub from: HealthState,
-    /// The state after.
+    /// The state after the change.
     pub to: HealthState,
 }
 
@@ -201,7 +201,7 @@ impl HealthMachine {
         }
     }
 
-    /// The state.
+    /// The state at this moment; no time has to pass for it to hold.
     #[must_use]
     pub fn state(&self) -> HealthState {
         match self.phase {

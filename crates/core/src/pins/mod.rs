@@ -21,7 +21,7 @@ pub fn identity(server: &Name) -> u64 {
 /// How the clients of a pool are tied to its servers.
 #[derive(Clone, Debug)]
 pub struct PinRule {
-    /// The cookie's name.
+    /// Name of the cookie that carries the pin.
     pub cookie: String,
     /// How long a pin holds, in minutes.
     pub lifetime_minutes: Option<u32>,

@@ -7,7 +7,6 @@ use sha2::Sha256;
 
 /// How many bytes of the signature are kept: too many to guess (RFC 2104, 5).
 const SIGNED: usize = 16;
-/// Identity and minute.
 const SAID: usize = 12;
 /// The length of a value.
 const LENGTH: usize = (SAID + SIGNED).div_ceil(3) * 4 - 2;

@@ -52,7 +52,7 @@ pub enum RequestResults {
 }
 
 impl RequestResults {
-    /// One of them.
+    /// The noun for a single one: `request`.
     #[must_use]
     pub fn one(self) -> &'static str {
         match self {
@@ -62,7 +62,7 @@ impl RequestResults {
         }
     }
 
-    /// Several of them.
+    /// The noun for several of them: `requests`.
     #[must_use]
     pub fn many(self) -> &'static str {
         match self {
@@ -98,7 +98,7 @@ pub struct TallySample {
     pub server: Option<PoolServer>,
     /// The servers that failed it before.
     pub failed_at: Vec<PoolServer>,
-    /// How it ended.
+    /// How the request ended for its client.
     pub outcome: TrialOutcome,
     /// From sending the request to the end of its answer, in microseconds.
     pub latency_us: u64,
@@ -106,11 +106,11 @@ pub struct TallySample {
     pub expectation: Expectation,
 }
 
-/// One server's line.
+/// What one server got in a trial, beside what was expected.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TallyRow {
-    /// The server.
+    /// The server that this row is about.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub server: PoolServer,
     /// The share that it should have got, 0 to 1.
@@ -144,13 +144,13 @@ pub enum TrialVerdict {
     TooFew,
 }
 
-/// The whole count.
+/// The result of a trial: one row a server, the outcomes, and the verdict.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Tally {
     /// A line for each server that expected or got anything, in the order of the names.
     pub rows: Vec<TallyRow>,
-    /// Requests sent.
+    /// How many requests were sent.
     pub requests: u64,
     /// Requests that ended badly, with or without a server.
     pub failed: u64,
@@ -167,7 +167,7 @@ pub struct Tally {
     /// The test of the observed counts against the expected ones, of the requests that are not tied; `None` when it can't
     /// say anything.
     pub test: Option<ChiSquare>,
-    /// What it shows.
+    /// Whether what was observed fits what was expected.
     pub verdict: TrialVerdict,
     /// Why, a sentence each.
     pub because: Vec<String>,

@@ -40,7 +40,7 @@ pub enum PoolReason {
 pub struct ChosenPool<'a> {
     /// Its number among the frontend's pools; the last resort comes after all others.
     pub number: usize,
-    /// The pool.
+    /// The pool that was chosen.
     pub pool: &'a Arc<Pool>,
 }
 
@@ -48,7 +48,7 @@ pub struct ChosenPool<'a> {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WhyPool {
-    /// Why.
+    /// The rule by which the pool was chosen.
     #[serde(flatten)]
     pub reason: PoolChoiceReason,
     /// The frontend's pools that were not usable.
@@ -82,7 +82,7 @@ pub enum PoolChoiceReason {
     NotMeasured,
     /// The client is in a network of the pool.
     ClientNetwork {
-        /// The network.
+        /// The network of the rule that the client's address is in.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         network: IpNet,
     },
@@ -98,7 +98,7 @@ pub enum PoolChoiceReason {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PoolChance {
-    /// The pool.
+    /// The pool that may be drawn.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub pool: Name,
     /// From 0 to 1.
@@ -109,7 +109,7 @@ pub struct PoolChance {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PoolLatency {
-    /// The pool.
+    /// The pool whose response time was measured.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub pool: Name,
     /// In microseconds; none where it is not measured.
@@ -139,7 +139,7 @@ pub struct AskedPools(u64);
 pub const MOST_POOLS: usize = 32;
 
 impl AskedPools {
-    /// Notes a pool.
+    /// Notes that a pool was asked, by its number among the frontend's pools.
     pub fn note(&mut self, number: usize) {
         self.0 |= 1 << number.min(63);
     }

@@ -42,7 +42,7 @@ pub enum Spill {
 /// The server that a request would go to.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ExplainedServer {
-    /// The server.
+    /// The server that is explained.
     pub server: PoolServer,
     /// Its expected share, 0 to 1.
     pub share: f64,
@@ -53,7 +53,7 @@ pub struct ExplainedServer {
 /// A server that would not get it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PassedOver {
-    /// The server.
+    /// The server that did not get the request.
     pub server: PoolServer,
     /// Why it is not eligible; `None` when it is and another one was preferred.
     pub reason: Option<IneligibleReason>,

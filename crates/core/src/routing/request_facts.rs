@@ -9,7 +9,7 @@ use crate::draw::digest;
 /// What is known of a request. What a protocol does not have stays empty.
 #[derive(Clone, Copy)]
 pub struct RequestFacts<'a> {
-    /// The client's address.
+    /// Address of the client, as far as it is trusted.
     pub client: IpAddr,
     /// The path with its query.
     pub target: Option<&'a str>,

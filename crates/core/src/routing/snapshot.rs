@@ -34,13 +34,13 @@ pub struct Snapshot {
 /// A frontend as traffic sees it.
 #[derive(Clone, Debug)]
 pub struct Frontend {
-    /// Its name.
+    /// Name of the frontend, as in the document.
     pub name: Name,
-    /// Where it listens.
+    /// Address, port and protocol where it listens.
     pub listen: Endpoint,
     /// What its clients speak.
     pub protocol: Protocol,
-    /// What it distributes.
+    /// What is assigned to servers: a connection, a request, a flow or a datagram.
     pub balance_per: BalancePer,
     /// The most clients connected at once.
     pub connection_limit: u64,
@@ -70,7 +70,7 @@ pub struct Frontend {
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.
     pub proxy_protocol: bool,
-    /// Its first pool.
+    /// The first of its pools; most frontends have no other.
     pub pool: Arc<Pool>,
     /// More pools, when it has more than one.
     pub choice: Option<Box<PoolChoice>>,
@@ -83,7 +83,7 @@ pub struct Frontend {
 /// A pool as traffic sees it.
 #[derive(Debug)]
 pub struct Pool {
-    /// Its name.
+    /// Name of the pool, as in the document.
     pub name: Name,
     /// Whether enough of its servers are eligible for a frontend with several pools to use it.
     pub usable: bool,
@@ -117,7 +117,7 @@ pub struct Pool {
     pub attempts: usize,
     /// What becomes of work while a server fails.
     pub failing: FailureHandling,
-    /// Its turn.
+    /// State of the pool that outlives snapshots.
     pub cell: Arc<PoolRuntime>,
 }
 
@@ -135,7 +135,7 @@ pub enum Pick {
 /// How long the steps of an exchange with a server may take.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct UpstreamTimeouts {
-    /// Connecting.
+    /// The longest time until a connection is made (`connect_timeout`).
     pub connect: Duration,
     /// From the end of the request to the answer's first byte.
     pub first_byte: Duration,
@@ -148,9 +148,9 @@ pub struct UpstreamTimeouts {
 /// A server as traffic sees it.
 #[derive(Debug)]
 pub struct Server {
-    /// Its name.
+    /// Pool and name of the server, as in the document.
     pub name: PoolServer,
-    /// Where it listens.
+    /// The first address of the server, with its port.
     pub address: SocketAddr,
     /// Where it listens too.
     pub other_addresses: Box<[SocketAddr]>,
@@ -177,7 +177,7 @@ impl Snapshot {
         self.frontends.get(id as usize)?.as_ref()
     }
 
-    /// All frontends.
+    /// All frontends, in the order of their names.
     pub fn frontends(&self) -> impl Iterator<Item = &Arc<Frontend>> {
         self.frontends.iter().flatten()
     }

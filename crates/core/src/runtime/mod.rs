@@ -41,7 +41,7 @@ impl Counter {
         self.0.store(count, Ordering::Relaxed);
     }
 
-    /// The count.
+    /// The count since the worker started.
     #[must_use]
     pub fn get(&self) -> u64 {
         self.0.load(Ordering::Relaxed)
@@ -114,9 +114,9 @@ impl ServerCounts {
 #[derive(Debug, Default)]
 #[repr(align(128))]
 pub struct FrontendWorkerCounters {
-    /// Connections accepted.
+    /// Connections that were accepted since the start.
     pub opened: Counter,
-    /// Connections ended.
+    /// Connections that have ended since the start.
     pub closed: Counter,
     /// Requests whose head was read whole and made sense.
     pub requests: Counter,
@@ -210,7 +210,7 @@ impl ServerRuntime {
         self.spent.store(spent, Ordering::Relaxed);
     }
 
-    /// All lanes together.
+    /// The sum over all workers, read without stopping them.
     #[must_use]
     pub fn counts(&self) -> ServerCounts {
         let sum = |pick: fn(&ServerWorkerCounters) -> &Counter| {
@@ -254,7 +254,7 @@ impl FrontendRuntime {
         self.lanes.iter().map(|lane| lane.opened.get()).sum::<u64>().saturating_sub(closed)
     }
 
-    /// All lanes together.
+    /// The sum over all workers, read without stopping them.
     #[must_use]
     pub fn counts(&self) -> FrontendCounts {
         let sum = |pick: fn(&FrontendWorkerCounters) -> &Counter| {

@@ -45,7 +45,7 @@ pub(super) struct Consumed {
 /// Follows a body as its bytes pass by.
 #[derive(Clone, Debug)]
 pub(super) enum BodyTracker {
-    /// Everything has passed.
+    /// The whole body has passed.
     Done,
     /// So many bytes are still to come.
     Counted(u64),

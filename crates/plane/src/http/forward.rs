@@ -40,7 +40,7 @@ pub(super) enum RequestOutcome {
     Refused(RequestError),
     /// Its answer broke off; `open_ended` when only the end of the connection would tell that it is whole.
     BrokenOff { open_ended: bool },
-    /// It went away.
+    /// The client closed or reset its connection.
     ClientGone,
 }
 
@@ -87,7 +87,6 @@ struct AffinityChoice {
     keeps_pin: bool,
 }
 
-/// One server's chance.
 #[derive(Clone, Copy)]
 struct AttemptTarget<'t> {
     server: &'t Server,

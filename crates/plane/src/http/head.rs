@@ -23,11 +23,11 @@ pub(super) const MOST_RESPONSE_FIELDS: usize = 256;
 /// How the body of a message is delimited (RFC 9112, 6.3).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Framing {
-    /// There is none.
+    /// There is no body.
     None,
-    /// As many bytes.
+    /// The body has this many bytes (`Content-Length`).
     Length(u64),
-    /// The chunked coding.
+    /// The body comes in chunks (RFC 9112, 7.1).
     Chunked,
     /// Everything until the connection closes (responses only).
     UntilClose,

@@ -78,7 +78,7 @@ pub(super) fn long_rest(
 /// How much of its request a server has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum RequestProgress {
-    /// All of it.
+    /// The request was sent whole.
     Whole,
     /// The rest is on its way.
     InPart,

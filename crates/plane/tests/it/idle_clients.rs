@@ -4,8 +4,8 @@ use std::time::{Duration, Instant};
 
 use merismos_core::config::document::Endpoint;
 
+use crate::http2;
 use crate::rig::{Client, ConnectionEnd, PATIENCE, Rig, Server, until};
-use crate::streams;
 
 /// Longer than a client has to be quiet to be one that rests: nothing outside tells when it does.
 const QUIET: Duration = Duration::from_millis(600);
@@ -93,14 +93,14 @@ fn a_frontend_that_was_removed_comes_back_at_its_address_at_once() {
 fn many_streams_at_once_are_answered_again_and_again_also_after_a_rest() {
     let server = Server::named("gull");
     let rig = Rig::new(&[server.address], "idle_connections = 300", "max_concurrent_streams = 300");
-    streams::run(async {
-        let requests = streams::connect(rig.address).await;
+    http2::run(async {
+        let requests = http2::connect(rig.address).await;
         for round in 0..3 {
             let asked = (0..200).map(|number| {
                 let requests = &requests;
                 async move {
                     let path = format!("/{round}/{number}");
-                    let answer = streams::ask(requests, streams::get(&path)).await.unwrap();
+                    let answer = http2::ask(requests, http2::get(&path)).await.unwrap();
                     assert_eq!(answer.status, 200);
                     assert!(answer.text().contains(&format!("GET {path} ")), "{path}: {}", answer.text());
                 }
@@ -117,16 +117,16 @@ fn many_streams_at_once_are_answered_again_and_again_also_after_a_rest() {
 fn a_client_of_http_2_that_rests_is_let_go_when_the_service_stops() {
     let server = Server::named("gull");
     let rig = Rig::new(&[server.address], "", "");
-    streams::run(async {
+    http2::run(async {
         // One has asked a moment ago, and one a while ago.
-        let early = streams::connect(rig.address).await;
-        streams::ask(&early, streams::get("/")).await.unwrap();
+        let early = http2::connect(rig.address).await;
+        http2::ask(&early, http2::get("/")).await.unwrap();
         tokio::time::sleep(QUIET).await;
-        let late = streams::connect(rig.address).await;
-        streams::ask(&late, streams::get("/")).await.unwrap();
+        let late = http2::connect(rig.address).await;
+        http2::ask(&late, http2::get("/")).await.unwrap();
         let begin = Instant::now();
         assert_eq!(rig.plane.stop(PATIENCE).await, 0, "no client is left behind");
         assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
-        assert!(streams::ask(&early, streams::get("/")).await.is_err());
+        assert!(http2::ask(&early, http2::get("/")).await.is_err());
     });
 }

@@ -29,7 +29,6 @@ const USE_NOTED_EVERY: Duration = Duration::from_secs(60);
 /// How long sessions of the console last.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct SessionLimits {
-    /// Without any call.
     pub(crate) idle: Duration,
     /// From the log-in on.
     pub(crate) life: Duration,
@@ -67,7 +66,6 @@ pub(crate) enum Credential {
 /// A caller that may use the API.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Caller {
-    /// The token's name.
     pub(crate) name: String,
     pub(crate) credential: Credential,
 }
@@ -95,9 +93,7 @@ pub(crate) struct Access {
 
 #[derive(Debug, Default)]
 struct KnownToken {
-    /// By their hashes.
     tokens: BTreeMap<String, Token>,
-    /// By their hashes.
     sessions: BTreeMap<String, StoredSession>,
 }
 
@@ -204,7 +200,6 @@ impl Access {
         Some((secret, self.limits.life))
     }
 
-    /// Ends a session.
     pub(crate) fn log_out(&self, secret: &str) {
         if self.known().sessions.remove(&hash(secret)).is_some() {
             self.changed();

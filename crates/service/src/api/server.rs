@@ -35,7 +35,7 @@ const ACCEPT_REST: Duration = Duration::from_millis(200);
 /// How many connections and event streams there may be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct ApiLimits {
-    /// Connections at once.
+    /// The most connections that may be open at once.
     pub(crate) connections: usize,
     /// Connections of one client address at once; the addresses of an IPv6 /64 count as one.
     pub(crate) connections_per_address: usize,
@@ -71,7 +71,7 @@ impl ApiUsage {
         })
     }
 
-    /// Connections open now.
+    /// How many connections are open at this moment.
     pub(crate) fn connections(&self) -> u64 {
         self.connections.load(Relaxed)
     }

@@ -22,7 +22,6 @@ const LONGEST: usize = 120;
 /// A day in milliseconds.
 const DAY: i64 = 24 * 3_600 * 1_000;
 
-/// One probe.
 #[derive(Clone, Debug)]
 struct StoredProbe {
     at: Wall,
@@ -59,7 +58,6 @@ pub(super) struct ProbeHistory {
 }
 
 impl ProbeHistory {
-    /// Notes a probe.
     pub(super) fn note(&mut self, report: &ProbeReport, now: Wall) {
         let evidence = &report.evidence;
         if self.marks.len() == KEPT {

@@ -49,11 +49,9 @@ const SECOND: Duration = Duration::from_secs(1);
 pub(crate) struct RunningView {
     /// The running revision; `None` before the first.
     pub(crate) revision: Option<Arc<Revision>>,
-    /// Its document.
     pub(crate) checked: Checked,
     /// Its document with the servers that lookups found.
     pub(crate) effective: Checked,
-    /// What lookups found.
     pub(crate) found: DiscoveredServers,
     /// The two other truths of each server.
     pub(crate) facts: StatesSnapshot,
@@ -99,7 +97,7 @@ impl ServerStates for StatesSnapshot {
 /// Which pools' servers a status shows one by one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum StatusDetail {
-    /// All of them.
+    /// Every pool with all of its servers.
     All,
     /// All of them unless there are very many, and this pool's in any case.
     Short(Option<Name>),
@@ -285,7 +283,6 @@ impl Controller {
         answer.await.map_err(|_| Stopping)
     }
 
-    /// What runs.
     pub(crate) async fn view(&self) -> Result<RunningView, Stopping> {
         self.ask(|reply| ControllerCommand::View { reply }).await.map(|view| *view)
     }
@@ -323,7 +320,6 @@ impl Controller {
         self.ask(|reply| ControllerCommand::AdoptOrders { orders, reply }).await
     }
 
-    /// The status.
     pub(crate) async fn status(&self, detail: StatusDetail) -> Result<Status, Stopping> {
         self.ask(|reply| ControllerCommand::Status { detail, reply }).await
     }

@@ -6,9 +6,7 @@ use std::time::{Duration, Instant};
 use merismos_core::routing::Snapshot;
 use merismos_core::runtime::{FrontendCounts, ServerCounts};
 
-/// The short window.
 pub(super) const TEN_SECONDS: Duration = Duration::from_secs(10);
-/// The long window.
 pub(super) const MINUTE: Duration = Duration::from_secs(60);
 
 /// How far apart the samples are that are older than the short window: they are kept for the long one alone.

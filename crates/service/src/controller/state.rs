@@ -100,10 +100,8 @@ const COPY_TIMED_EVERY: Duration = Duration::from_secs(60);
 /// From how many changes of health a day on an event says how many there were.
 const OFTEN: u32 = 4;
 
-/// The running revision.
 pub(super) struct RunningRevision {
     pub(super) revision: Arc<Revision>,
-    /// Its document.
     pub(super) checked: Checked,
     /// Its document with the servers that lookups found.
     pub(super) effective: Checked,

@@ -11,7 +11,6 @@ use merismos_core::config::document::{MailTarget, MailTls};
 use merismos_probe::secret_ref::SecretCache;
 use merismos_store::StoredMessage;
 
-/// The longest subject.
 const SUBJECT: usize = 150;
 
 /// Sends a message.

@@ -33,7 +33,6 @@ const CHANGES: usize = 20_000;
 const LIMIT: Duration = Duration::from_secs(10);
 /// The first wait after a failure; each further one is twice as long.
 const FIRST_WAIT: Duration = Duration::from_secs(1);
-/// The longest wait.
 const LONGEST_WAIT: Duration = Duration::from_secs(300);
 /// A message that could not be delivered for so long is given up.
 const GIVE_UP: Duration = Duration::from_secs(24 * 3_600);

@@ -73,7 +73,6 @@ impl TrialRunner {
         act(&mut self.known.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// Begins a trial.
     pub(crate) async fn begin(&self, request: TrialRequest, who: String) -> Result<Trial, TrialError> {
         let from = order::check(&request)?;
         let frontend: Name = request.frontend.parse()?;
@@ -118,7 +117,6 @@ impl TrialRunner {
         trials.into_values().rev().take(limit as usize).collect()
     }
 
-    /// One trial.
     pub(crate) async fn get(&self, id: u64) -> Result<Option<Trial>, StoreError> {
         if let Some(trial) = self.with(|known| known.get(&id).cloned()) {
             return Ok(Some(trial));

@@ -32,7 +32,7 @@ impl Checked {
         Arc::clone(&self.document)
     }
 
-    /// The document.
+    /// The document that was checked, with defaults in place.
     #[must_use]
     pub fn document(&self) -> &Document {
         &self.document

@@ -11,11 +11,11 @@ use crate::name::Name;
 /// A server that a lookup found.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct DiscoveredServer {
-    /// Where it listens.
+    /// Address and port that the lookup found.
     pub address: SocketAddr,
-    /// Its weight.
+    /// Weight of the server, from the lookup or the SRV record.
     pub weight: u16,
-    /// Its tier.
+    /// Tier of the server, from the lookup or the SRV priority.
     pub tier: u8,
     /// Where it listens too.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -63,9 +63,9 @@ pub struct ServiceRecord {
     pub priority: u16,
     /// The part of the work among those of the same priority.
     pub weight: u16,
-    /// The port.
+    /// Port of the service at the target.
     pub port: u16,
-    /// The target's addresses.
+    /// Addresses of the target host.
     pub addresses: Vec<IpAddr>,
 }
 

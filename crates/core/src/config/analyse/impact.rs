@@ -16,7 +16,7 @@ use crate::name::{Name, PoolServer};
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ShareChange {
-    /// The server.
+    /// The server whose share changes.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub server: PoolServer,
     /// Its expected share now, 0 to 1; absent when it is new.

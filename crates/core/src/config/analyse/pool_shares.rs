@@ -12,10 +12,10 @@ use crate::name::Name;
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PoolShareChange {
-    /// The frontend.
+    /// The frontend whose work is divided.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub frontend: Name,
-    /// The pool.
+    /// The pool whose part of it changes.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub pool: Name,
     /// Its part now, 0 to 1; absent when it is not one of the frontend's pools yet.
@@ -29,9 +29,9 @@ pub struct PoolShareChange {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum CapacityKind {
-    /// Requests in flight.
+    /// Requests in flight at the same time.
     InFlight,
-    /// Connections.
+    /// Connections open at the same time.
     Connections,
     /// Requests that begin in a second.
     EachSecond,
@@ -61,10 +61,10 @@ impl CapacityKind {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct CapacityChange {
-    /// The pool.
+    /// The pool whose capacity changes.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub pool: Name,
-    /// Room for what.
+    /// What the capacity is counted in.
     pub room: CapacityKind,
     /// How much now; absent when a server has no such limit.
     pub before: Option<u64>,

@@ -15,11 +15,11 @@ use crate::name::{Name, PoolServer};
 /// What was renamed between two documents: the old name and the new one.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Renames {
-    /// Pools.
+    /// New names of pools, by the old ones.
     pub pools: BTreeMap<Name, Name>,
     /// Servers, of renamed pools as well, even when their own name stayed.
     pub servers: BTreeMap<PoolServer, PoolServer>,
-    /// Frontends.
+    /// New names of frontends, by the old ones.
     pub frontends: BTreeMap<Name, Name>,
 }
 

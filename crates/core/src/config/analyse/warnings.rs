@@ -145,7 +145,7 @@ pub struct ClientFate {
 /// A server that two pools have.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SharedServer {
-    /// Its address.
+    /// The address and port that several servers have.
     pub address: SocketAddr,
     /// Its name in one pool.
     pub server: Name,
@@ -156,11 +156,11 @@ pub struct SharedServer {
 /// How many servers of a pool are eligible and do not fail.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct EligibleCount {
-    /// The pool.
+    /// The pool that falls short.
     pub pool: Name,
-    /// How many are.
+    /// How many of its servers are eligible.
     pub eligible: usize,
-    /// Of how many.
+    /// How many servers the pool has.
     pub servers: usize,
 }
 
@@ -183,15 +183,15 @@ impl WarningReason {
 pub struct Warning {
     /// The name by which it is accepted: its kind and its path, such as `empty-pool:pools.booking`.
     pub key: String,
-    /// The kind.
+    /// What it warns of, for programs.
     pub kind: WarningKind,
     /// How much it weighs.
     pub level: WarningLevel,
-    /// The key path.
+    /// Path of the key that it concerns, as `pools.booking.check`.
     pub path: String,
     /// The line in the text, where there is one.
     pub line: Option<usize>,
-    /// What will happen.
+    /// What will happen, as a sentence for people.
     pub message: String,
     /// What to do about it.
     pub help: String,
@@ -215,14 +215,14 @@ impl Warning {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Acceptance {
-    /// The warning's key.
+    /// Key of the warning that is accepted.
     pub key: String,
-    /// What it said.
+    /// Text of the warning when it was accepted.
     #[serde(alias = "says")]
     pub message: String,
-    /// Who accepted it.
+    /// Name of the token that accepted it.
     pub who: String,
-    /// When.
+    /// When it was accepted.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub at: Wall,
 }

@@ -43,7 +43,6 @@ impl Place<'_, '_> {
         self.problem(format!("found {}", describe(value)), expected);
     }
 
-    /// Notes a problem.
     pub(in crate::config) fn problem(&mut self, found: String, expected: impl Into<String>) {
         let problem = Problem::at(&self.path(), found, expected);
         self.problems.push(Problem { line: Some(self.line), ..problem });

@@ -21,20 +21,20 @@ pub enum DocumentFormat {
 pub struct DocumentNode {
     /// The line, from 1; 0 for a value that stands in no text.
     pub line: usize,
-    /// The value.
+    /// The value at this place of the document.
     pub value: Value,
 }
 
 /// What a [`DocumentNode`] holds.
 #[derive(Clone, Debug)]
 pub enum Value {
-    /// A text.
+    /// A text, unescaped.
     Text(String),
-    /// A whole number.
+    /// A whole number of 64 bits with a sign.
     Number(i64),
-    /// True or false.
+    /// A flag: true or false.
     Flag(bool),
-    /// A list.
+    /// A list; its items have lines of their own.
     List(Vec<DocumentNode>),
     /// Keys in the order of the text, each with its own line.
     Table(Vec<(String, usize, DocumentNode)>),

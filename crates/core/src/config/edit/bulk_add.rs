@@ -16,7 +16,7 @@ const MOST: u128 = 4_096;
 pub struct LineError {
     /// The line, from 1.
     pub line: usize,
-    /// What stands there.
+    /// The text of the line, as it was pasted.
     pub text: String,
     /// What is wrong with it, and what would be right.
     pub why: String,

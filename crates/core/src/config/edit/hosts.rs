@@ -135,7 +135,7 @@ fn from_csv(text: &str) -> Result<Vec<(Name, HostSpec)>, HostsError> {
 pub struct KnownHost {
     /// Its name, when it is known.
     pub name: Option<Name>,
-    /// Its servers.
+    /// The servers on this host, in order of their names.
     pub servers: Vec<PoolServer>,
 }
 

@@ -23,14 +23,14 @@ use hosts::{HostsError, HostsFormat};
 use object::ObjectPath;
 use references::{removal_order, users};
 
-/// One edit.
+/// One edit of a document; several are made together or not at all.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "do", rename_all = "snake_case", deny_unknown_fields)]
 pub enum Edit {
     /// Adds an object that is not there yet.
     Add {
-        /// Where.
+        /// The object that is made.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         object: ObjectPath,
         /// Its keys, as in the document.
@@ -39,7 +39,7 @@ pub enum Edit {
     },
     /// Changes some keys of an object (RFC 7396): null puts a key back to its default.
     Change {
-        /// Which.
+        /// The object whose keys are changed.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         object: ObjectPath,
         /// The keys that change.
@@ -48,19 +48,19 @@ pub enum Edit {
     },
     /// Gives an object another name; whatever names it follows.
     Rename {
-        /// Which.
+        /// The object that is renamed.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         object: ObjectPath,
-        /// Its new name.
+        /// The new name, free among objects of its kind.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         to: Name,
     },
     /// Copies an object, with what is inside it.
     Copy {
-        /// Which.
+        /// The object that is copied.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         object: ObjectPath,
-        /// The copy's name.
+        /// Name of the copy, free among objects of its kind.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         to: Name,
         /// The keys in which the copy differs.
@@ -70,13 +70,13 @@ pub enum Edit {
     },
     /// Removes an object that nothing uses.
     Remove {
-        /// Which.
+        /// The object that is removed.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         object: ObjectPath,
     },
     /// Adds several servers to a pool.
     AddServers {
-        /// The pool.
+        /// The pool that gets the servers.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         pool: Name,
         /// A line each: `address:port [weight]`, `host:port [weight]` or `first-last:port [weight]`.
@@ -94,12 +94,12 @@ pub enum Edit {
     ImportHosts {
         /// How the list is written.
         format: HostsFormat,
-        /// The list.
+        /// The pasted list: one server a line.
         text: String,
     },
     /// Takes an address from a range.
     Reserve {
-        /// The range.
+        /// The range of whose free addresses one is reserved.
         #[cfg_attr(feature = "schema", schema(value_type = String))]
         range: Name,
         /// The name to take it under.
@@ -118,7 +118,7 @@ pub enum EditError {
     /// It is not there.
     #[error("there is no {}{}", .object.words(), near_words(.near))]
     Unknown {
-        /// What was named.
+        /// The path that was named.
         object: ObjectPath,
         /// Names that are there.
         near: Vec<String>,
@@ -126,7 +126,7 @@ pub enum EditError {
     /// It is there already.
     #[error("there is a {} already: change it, or choose another name", .0.words())]
     Exists(ObjectPath),
-    /// Others name it.
+    /// Other objects refer to it, so it can't be removed yet.
     #[error(
         "{} is used by {}: it can't be removed before they are. In this order it can be done: {}",
         .object.words(), words(.users), words(.order)
@@ -134,7 +134,7 @@ pub enum EditError {
     InUse {
         /// What was to be removed.
         object: ObjectPath,
-        /// What names it.
+        /// The objects that refer to it.
         users: Vec<ObjectPath>,
         /// What to remove, in this order.
         order: Vec<ObjectPath>,
@@ -155,7 +155,7 @@ pub enum EditError {
         "this machine has none of the free addresses of range {range}: give it one, such as {first}, or name the address to take"
     )]
     NoneHere {
-        /// The range.
+        /// The range that has no free address.
         range: Name,
         /// Its first free address.
         first: IpAddr,
@@ -304,7 +304,6 @@ fn one(document: Document, edit: &Edit, is_here: &dyn Fn(IpAddr) -> bool) -> Res
     }
 }
 
-/// RFC 7396, 2.
 fn merge_patch(value: &mut Value, keys: &Map<String, Value>) {
     let Value::Object(entries) = value else { return };
     for (key, new) in keys {

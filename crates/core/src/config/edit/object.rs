@@ -38,21 +38,21 @@ pub enum ObjectPath {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum ObjectKind {
-    /// A known machine.
+    /// A known machine: `hosts.NAME`.
     Host,
     /// A range of service addresses.
     Range,
     /// An address taken from a range.
     Reserved,
-    /// A health check.
+    /// A health check: `checks.NAME`.
     Check,
-    /// A pool.
+    /// A pool of servers: `pools.NAME`.
     Pool,
     /// A server of a pool.
     Server,
     /// A DNS name whose answers are servers of a pool.
     Lookup,
-    /// A frontend.
+    /// A frontend: `frontends.NAME`.
     Frontend,
     /// Which people get which changes.
     Notification,
@@ -109,7 +109,7 @@ impl ObjectPath {
         }
     }
 
-    /// Its own name.
+    /// The last part of the path: the object's name among its kind.
     #[must_use]
     pub fn name(&self) -> &Name {
         match self {

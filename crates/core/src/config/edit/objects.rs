@@ -9,11 +9,11 @@ use crate::name::PoolServer;
 /// An object with what people look for it by.
 #[derive(Clone, Debug)]
 pub struct ObjectEntry<'d> {
-    /// Which object.
+    /// Path of the object in the document.
     pub object: ObjectPath,
-    /// Its labels.
+    /// Labels of the object, by name.
     pub labels: &'d Labels,
-    /// Its note.
+    /// Note of the object; may be empty.
     pub note: &'d str,
     document: &'d Document,
 }

@@ -58,7 +58,7 @@ pub struct Document {
     #[key(count = 0..=1000)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub networks: BTreeMap<Name, Vec<IpNet>>,
-    /// Active health checks.
+    /// Active health checks, by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub checks: BTreeMap<Name, CheckSpec>,
     /// Sets of servers that can do the same work.
@@ -124,7 +124,7 @@ pub struct RangeSpec {
     pub reserved: BTreeMap<Name, IpAddr>,
 }
 
-/// Where clients connect.
+/// Where clients connect: an address, a protocol and the pools for its traffic.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct FrontendSpec {
     /// Protocol that clients speak.
@@ -222,7 +222,7 @@ impl FrontendSpec {
         std::iter::once(&self.pool).chain(&self.more.next_pools).chain(&self.more.last_resort)
     }
 
-    /// Where it listens.
+    /// Address, port and protocol where it listens.
     #[must_use]
     pub fn endpoint(&self) -> Endpoint {
         Endpoint { udp: self.protocol == Protocol::Udp, address: self.listen.get() }

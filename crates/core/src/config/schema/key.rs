@@ -29,7 +29,7 @@ impl<T: Keys> Keys for Box<T> {
 /// The keys that one field of a type declares.
 #[derive(Debug)]
 pub enum Field {
-    /// One key.
+    /// A single key of the object.
     Key(&'static Key),
     /// The keys of another type, in the same table.
     Inline {
@@ -42,7 +42,7 @@ pub enum Field {
     },
 }
 
-/// One key.
+/// The declaration of a key: type, range, default, conditions and texts.
 #[derive(Debug)]
 pub struct Key {
     /// Its name in the document.
@@ -131,23 +131,23 @@ pub enum Shape {
     Duration,
     /// A number of bytes, such as `64KiB`.
     Size,
-    /// A whole number.
+    /// A whole number, within the key's range.
     Number,
-    /// True or false.
+    /// A flag: `true` or `false`.
     Flag,
     /// One of a few words.
     Choice {
-        /// The words.
+        /// The words that may be written.
         names: &'static [&'static str],
         /// What each of them means.
         help: fn(&str) -> &'static str,
     },
-    /// Several values.
+    /// A list of several values of one shape.
     List {
         /// What each looks like.
         of: &'static Shape,
     },
-    /// Values by name.
+    /// A table whose keys are names that the author chooses.
     Map {
         /// What names look like.
         names: &'static TextFormat,
@@ -156,7 +156,7 @@ pub enum Shape {
     },
     /// A table with keys of its own.
     Table {
-        /// Its keys.
+        /// Keys of the table inside this one.
         fields: &'static [Field],
     },
 }
@@ -181,7 +181,7 @@ pub enum DefaultValue {
     Value(&'static str),
     /// A value for each value of another key.
     ByKey {
-        /// That key.
+        /// Name of the key whose value holds.
         key: &'static str,
         /// Its values and what holds with each.
         values: &'static [(&'static str, &'static str)],
@@ -193,20 +193,20 @@ pub enum DefaultValue {
 /// The smallest and the largest value of a key.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Range {
-    /// There is none.
+    /// Every value of the type is allowed.
     None,
-    /// Of whole numbers.
+    /// Whole numbers between two bounds.
     Numbers {
-        /// The smallest.
+        /// The smallest number that is allowed.
         least: i64,
-        /// The largest.
+        /// The largest number that is allowed.
         most: i64,
     },
     /// Of durations or sizes, as a document writes them.
     Texts {
-        /// The smallest.
+        /// The smallest value that is allowed, as it is written in a document.
         least: &'static str,
-        /// The largest.
+        /// The largest value that is allowed, as it is written in a document.
         most: &'static str,
     },
 }
@@ -214,25 +214,25 @@ pub enum Range {
 /// How many items a list has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ItemCount {
-    /// At least.
+    /// The fewest items that a list may have.
     pub least: usize,
-    /// At most.
+    /// The most items that a list may have.
     pub most: usize,
 }
 
 /// The values of another key of the same table that a key goes with.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct KeyCondition {
-    /// That key.
+    /// Name of the key that decides.
     pub key: &'static str,
-    /// Those values.
+    /// Values of that key with which this one exists.
     pub values: &'static [&'static str],
 }
 
 /// Which values a key has for each value of another key. The first is the default.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ChoicesByKey {
-    /// That key.
+    /// Name of the key that decides.
     pub key: &'static str,
     /// Its values and which there are with each.
     pub names: &'static [(&'static str, &'static [&'static str])],

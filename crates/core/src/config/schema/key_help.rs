@@ -14,7 +14,7 @@ pub struct KeyHelp {
     pub key: String,
     /// What forms call it.
     pub label: String,
-    /// What it means.
+    /// What the key means, its cost and its dangers.
     pub help: &'static str,
     /// Cost, danger, and what larger and smaller values do; a line is a paragraph.
     #[serde(skip_serializing_if = "str::is_empty")]
@@ -48,7 +48,7 @@ pub struct KeyHelp {
     /// The kind of object that it names.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub refers: Option<String>,
-    /// When it exists.
+    /// The condition under which the key exists; absent when it always does.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Object))]
     pub when: Option<DecidedBy>,
@@ -67,11 +67,11 @@ pub struct KeyHelp {
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum ValueType {
-    /// A text.
+    /// A text in quotes.
     Text,
-    /// A whole number.
+    /// A whole number without a unit.
     Number,
-    /// True or false.
+    /// A flag: true or false.
     Flag,
     /// One of a few words.
     Choice,
@@ -79,11 +79,11 @@ pub enum ValueType {
     Duration,
     /// A size such as `64KiB`.
     Size,
-    /// Several texts.
+    /// A list of texts.
     Texts,
-    /// Texts by name.
+    /// A table of texts by name.
     Pairs,
-    /// Numbers by name.
+    /// A table of numbers by name.
     Numbers,
     /// Lists of texts by name.
     Lists,
@@ -93,9 +93,9 @@ pub enum ValueType {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ChoiceHelp {
-    /// The word.
+    /// The word as it is written in a document.
     pub name: &'static str,
-    /// What it means.
+    /// What this choice means.
     pub help: &'static str,
     /// When it is one of them.
     #[serde(skip_serializing_if = "Option::is_none")]

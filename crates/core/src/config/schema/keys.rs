@@ -41,9 +41,9 @@ const INNER_OBJECTS: [&str; 3] = ["servers", "lookups", "reserved"];
 pub struct ObjectKey {
     /// Its path in the object's table: `weight`, `passive_check.failures`.
     pub path: String,
-    /// Its declaration.
+    /// Declaration of the key.
     pub key: &'static Key,
-    /// When it exists.
+    /// The condition under which the key exists; absent when it always does.
     pub when: Option<DecidedBy>,
     /// When it has an effect.
     pub effective: Option<DecidedBy>,
@@ -58,9 +58,9 @@ pub struct ObjectKey {
 /// The values of another key of the object that decide about one.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct DecidedBy {
-    /// The other key.
+    /// Name of the key that decides.
     pub key: &'static str,
-    /// The values.
+    /// Values of that key with which this one exists.
     pub values: Vec<&'static str>,
 }
 
@@ -154,7 +154,6 @@ fn listed(fields: &'static [Field]) -> Vec<ObjectKey> {
 struct Surroundings<'a> {
     /// The path of the table that they are in, with a dot behind it.
     path: &'a str,
-    /// When they exist.
     when: Option<KeyCondition>,
     /// Whether they are there together or not at all.
     is_optional: bool,

@@ -17,7 +17,7 @@ pub enum AddressSource {
     Host(Name),
     /// An address that was taken from a range: `public/web:80`.
     Taken {
-        /// The range.
+        /// Name of the range that has the address.
         range: Name,
         /// The name under which the address was taken.
         name: Name,

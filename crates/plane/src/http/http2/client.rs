@@ -363,7 +363,6 @@ async fn serve_requests(line: Rc<ClientStreams>, first: StreamRequest) {
     }
 }
 
-/// Answers one request.
 async fn serve_request(
     line: &ClientStreams,
     own: &ConnectionState,
@@ -437,7 +436,6 @@ fn in_buffer(worker: &WorkerContext, text: &[u8]) -> Result<Buffer, RequestError
     if buffer.append(text) { Ok(buffer) } else { Err(RequestError::HeadTooLarge) }
 }
 
-/// The answer's side.
 struct ResponseWriter {
     respond: SendResponse<Bytes>,
     to_head: bool,

@@ -37,7 +37,6 @@ pub(in super::super) type ServerStream = StreamHalves<ResponseHalf, RequestHalf>
 /// An answer that will come: the request's side begins it, the answer's side takes it.
 type PendingResponse = Rc<Cell<Option<ResponseFuture>>>;
 
-/// The request's side.
 pub(in super::super) struct RequestHalf {
     requests: SendRequest<Bytes>,
     framing: Framing,
@@ -52,7 +51,6 @@ pub(in super::super) struct RequestHalf {
     untouched: bool,
 }
 
-/// The answer's side.
 pub(in super::super) struct ResponseHalf {
     to_head: bool,
     coming: PendingResponse,
