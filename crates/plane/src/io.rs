@@ -243,13 +243,14 @@ pub(crate) fn read_fresh(
     shelf: &Rc<BufferPool>,
     watch: ConnectionTimer<'_>,
 ) -> impl Future<Output = Result<Buffer, IoError>> {
-    read_first(source, (shelf, usize::MAX), watch)
+    read_first(source, shelf, usize::MAX, watch)
 }
 
 /// As [`read_fresh`], but so many bytes at most.
 pub(crate) fn read_first(
     source: &mut impl Source,
-    (shelf, most): (&Rc<BufferPool>, usize),
+    shelf: &Rc<BufferPool>,
+    most: usize,
     watch: ConnectionTimer<'_>,
 ) -> impl Future<Output = Result<Buffer, IoError>> {
     let mut waited = false;
@@ -262,7 +263,7 @@ pub(crate) fn read_first(
             }
         }
         let mut buffer = shelf.take();
-        let read = ready!(poll_into(source, (&mut buffer, most), watch, context));
+        let read = ready!(poll_into(source, &mut buffer, most, watch, context));
         Poll::Ready(read.map(|_| buffer))
     })
 }
@@ -276,13 +277,14 @@ pub(crate) fn read(
     buffer: &mut Buffer,
     watch: ConnectionTimer<'_>,
 ) -> impl Future<Output = Result<usize, IoError>> {
-    poll_fn(move |context| poll_into(source, (buffer, usize::MAX), watch, context))
+    poll_fn(move |context| poll_into(source, buffer, usize::MAX, watch, context))
 }
 
 #[inline]
 fn poll_into(
     source: &mut impl Source,
-    (buffer, most): (&mut Buffer, usize),
+    buffer: &mut Buffer,
+    most: usize,
     watch: ConnectionTimer<'_>,
     context: &mut Context<'_>,
 ) -> Poll<Result<usize, IoError>> {
@@ -337,7 +339,8 @@ pub(crate) fn write_all(
 pub(crate) fn write_to_client(
     sink: &mut impl Sink,
     mut bytes: &[u8],
-    (watch, patience): (ConnectionTimer<'_>, Duration),
+    watch: ConnectionTimer<'_>,
+    patience: Duration,
     rate: &ClientRate,
     buffered: usize,
 ) -> impl Future<Output = Result<(), IoError>> {
@@ -390,120 +393,140 @@ pub(crate) enum SpliceError {
     Sink(IoError),
 }
 
-/// Moves what is there of the `left` bytes of a source into the empty pipe and sends `ahead`, in one segment with the
-/// beginning of that, and counts both. Gives how many bytes are left to come.
-pub(crate) async fn send_ahead(
-    source: &TcpStream,
-    (sink, patience): (&TcpStream, Duration),
-    (mut ahead, mut left): (&[u8], u64),
-    (pipe, counted): (&mut Pipe, &Counter),
-    watch: ConnectionTimer<'_>,
-) -> Result<u64, IoError> {
-    counted.add(ahead.len() as u64);
-    watch.set_timeout(patience);
-    let mut held = MemoryGuard::new(watch);
-    poll_fn(|context| {
-        // Whether the source has ended or has nothing yet, moving what is left will find out.
-        if pipe.is_empty()
-            && let Poll::Ready(Ok(count)) = pipe.poll_fill_last(source, left, context)
-        {
-            left -= count as u64;
-            counted.add(count as u64);
-        }
-        while !ahead.is_empty() {
-            match poll_send(sink, ahead, !pipe.is_empty(), context) {
-                Poll::Ready(sent) => ahead = &ahead[sent?..],
-                Poll::Pending => {
-                    watch.check()?;
-                    held.set(ahead.len() + pipe.holds());
-                    return Poll::Pending;
-                }
-            }
-        }
-        Poll::Ready(Ok(left))
-    })
-    .await
+/// Two sockets between which bytes move by `splice`.
+#[derive(Clone, Copy)]
+pub(crate) struct SplicePair<'a> {
+    pub(crate) source: &'a TcpStream,
+    /// How long the source may rest.
+    pub(crate) source_timeout: Duration,
+    pub(crate) sink: &'a TcpStream,
+    /// How long the sink may take nothing.
+    pub(crate) sink_timeout: Duration,
+    /// Counts the bytes that are moved.
+    pub(crate) counted: &'a Counter,
+    pub(crate) watch: ConnectionTimer<'a>,
 }
 
-/// Moves what the pipe holds, and exactly `left` bytes behind it, which are counted, by `splice`. Each side may rest for its own patience.
-/// Gives whether the source said no more than that, as far as it may not.
-pub(crate) async fn splice(
-    (source, source_patience): (&TcpStream, Duration),
-    (sink, sink_patience): (&TcpStream, Duration),
-    (mut left, what): (u64, BodyKind<'_>),
-    (pipe, counted): (&mut Pipe, &Counter),
-    watch: ConnectionTimer<'_>,
-) -> Result<bool, SpliceError> {
-    let mut gathering = matches!(what, BodyKind::Answer).then(|| ReceiveLowWater::new(source));
-    watch.set_timeout(if pipe.is_empty() { source_patience } else { sink_patience });
-    let mut held = MemoryGuard::new(watch);
-    poll_fn(|context| {
-        while left > 0 || !pipe.is_empty() {
-            if pipe.is_empty() {
-                let filled = match what {
-                    BodyKind::Answer | BodyKind::EarlyAnswer => pipe.poll_fill_last(source, left, context),
-                    BodyKind::Request(_) => pipe.poll_fill(source, left, context),
-                };
-                match filled {
-                    Poll::Ready(Ok(0)) => return Poll::Ready(Err(SpliceError::Source(IoError::Closed))),
-                    Poll::Ready(Err(error)) => return Poll::Ready(Err(SpliceError::Source(error.into()))),
-                    Poll::Ready(Ok(count)) => {
-                        left -= count as u64;
-                        counted.add(count as u64);
-                        if gathering.as_ref().is_some_and(ReceiveLowWater::is_on)
-                            && watch.alarm.fired() == Some(WakeReason::Deadline)
-                        {
-                            // It came in the moment in which it was not waited for any longer: neither side was late.
-                            watch.alarm.ack();
-                        }
-                        watch.set_timeout(sink_patience);
-                        if let BodyKind::Request(rate) = what
-                            && rate.is_too_slow(watch.wheel.now(), count)
-                        {
-                            let trouble = IoError::Rang(WakeReason::Deadline);
-                            return Poll::Ready(Err(SpliceError::Source(trouble)));
-                        }
-                    }
+impl SplicePair<'_> {
+    /// Moves what is there of the `left` bytes of the source into the empty pipe and sends `ahead`, in one segment with the
+    /// beginning of that, and counts both. Gives how many bytes are left to come.
+    pub(crate) async fn send_ahead(
+        self,
+        pipe: &mut Pipe,
+        mut ahead: &[u8],
+        mut left: u64,
+    ) -> Result<u64, IoError> {
+        let Self { source, sink, sink_timeout, counted, watch, .. } = self;
+        counted.add(ahead.len() as u64);
+        watch.set_timeout(sink_timeout);
+        let mut held = MemoryGuard::new(watch);
+        poll_fn(|context| {
+            // Whether the source has ended or has nothing yet, moving what is left will find out.
+            if pipe.is_empty()
+                && let Poll::Ready(Ok(count)) = pipe.poll_fill_last(source, left, context)
+            {
+                left -= count as u64;
+                counted.add(count as u64);
+            }
+            while !ahead.is_empty() {
+                match poll_send(sink, ahead, !pipe.is_empty(), context) {
+                    Poll::Ready(sent) => ahead = &ahead[sent?..],
                     Poll::Pending => {
-                        if let BodyKind::Request(rate) = what {
-                            rate.wait(watch.wheel.now());
-                        }
-                        let rang = watch.alarm.fired();
-                        if let Some(gathering) = &mut gathering {
-                            if rang == Some(WakeReason::Deadline) && gathering.is_on() {
-                                gathering.give_up();
-                                watch.alarm.ack();
-                                watch.set_timeout(source_patience);
-                                continue;
-                            }
-                            if rang.is_none() && gathering.begin(left) {
-                                watch.set_timeout(receive_low_water::LONGEST.min(source_patience));
-                                continue;
-                            }
-                        }
-                        return match rang {
-                            Some(ring) => Poll::Ready(Err(SpliceError::Source(IoError::Rang(ring)))),
-                            None => Poll::Pending,
-                        };
+                        watch.check()?;
+                        held.set(ahead.len() + pipe.holds());
+                        return Poll::Pending;
                     }
                 }
-                continue;
             }
-            match pipe.poll_drain(sink, context) {
-                Poll::Ready(Ok(_)) if pipe.is_empty() => {
-                    held.set(0);
-                    watch.set_timeout(source_patience);
+            Poll::Ready(Ok(left))
+        })
+        .await
+    }
+
+    /// Moves what the pipe holds, and exactly `left` bytes behind it, which are counted, by `splice`. Each side may rest for its own
+    /// timeout. Gives whether the source said no more than that, as far as it may not.
+    pub(crate) async fn splice(
+        self,
+        pipe: &mut Pipe,
+        mut left: u64,
+        what: BodyKind<'_>,
+    ) -> Result<bool, SpliceError> {
+        let Self { source, source_timeout, sink, sink_timeout, counted, watch } = self;
+        let mut gathering = matches!(what, BodyKind::Answer).then(|| ReceiveLowWater::new(source));
+        watch.set_timeout(if pipe.is_empty() { source_timeout } else { sink_timeout });
+        let mut held = MemoryGuard::new(watch);
+        poll_fn(|context| {
+            while left > 0 || !pipe.is_empty() {
+                if pipe.is_empty() {
+                    let filled = match what {
+                        BodyKind::Answer | BodyKind::EarlyAnswer => {
+                            pipe.poll_fill_last(source, left, context)
+                        }
+                        BodyKind::Request(_) => pipe.poll_fill(source, left, context),
+                    };
+                    match filled {
+                        Poll::Ready(Ok(0)) => return Poll::Ready(Err(SpliceError::Source(IoError::Closed))),
+                        Poll::Ready(Err(error)) => {
+                            return Poll::Ready(Err(SpliceError::Source(error.into())));
+                        }
+                        Poll::Ready(Ok(count)) => {
+                            left -= count as u64;
+                            counted.add(count as u64);
+                            if gathering.as_ref().is_some_and(ReceiveLowWater::is_on)
+                                && watch.alarm.fired() == Some(WakeReason::Deadline)
+                            {
+                                // It came in the moment in which it was not waited for any longer: neither side was late.
+                                watch.alarm.ack();
+                            }
+                            watch.set_timeout(sink_timeout);
+                            if let BodyKind::Request(rate) = what
+                                && rate.is_too_slow(watch.wheel.now(), count)
+                            {
+                                let trouble = IoError::Rang(WakeReason::Deadline);
+                                return Poll::Ready(Err(SpliceError::Source(trouble)));
+                            }
+                        }
+                        Poll::Pending => {
+                            if let BodyKind::Request(rate) = what {
+                                rate.wait(watch.wheel.now());
+                            }
+                            let rang = watch.alarm.fired();
+                            if let Some(gathering) = &mut gathering {
+                                if rang == Some(WakeReason::Deadline) && gathering.is_on() {
+                                    gathering.give_up();
+                                    watch.alarm.ack();
+                                    watch.set_timeout(source_timeout);
+                                    continue;
+                                }
+                                if rang.is_none() && gathering.begin(left) {
+                                    watch.set_timeout(receive_low_water::LONGEST.min(source_timeout));
+                                    continue;
+                                }
+                            }
+                            return match rang {
+                                Some(ring) => Poll::Ready(Err(SpliceError::Source(IoError::Rang(ring)))),
+                                None => Poll::Pending,
+                            };
+                        }
+                    }
+                    continue;
                 }
-                Poll::Ready(Ok(_)) => watch.set_timeout(sink_patience),
-                Poll::Ready(Err(error)) => return Poll::Ready(Err(SpliceError::Sink(error.into()))),
-                Poll::Pending => {
-                    watch.check().map_err(SpliceError::Sink)?;
-                    held.set(pipe.holds());
-                    return Poll::Pending;
+                match pipe.poll_drain(sink, context) {
+                    Poll::Ready(Ok(_)) if pipe.is_empty() => {
+                        held.set(0);
+                        watch.set_timeout(source_timeout);
+                    }
+                    Poll::Ready(Ok(_)) => watch.set_timeout(sink_timeout),
+                    Poll::Ready(Err(error)) => return Poll::Ready(Err(SpliceError::Sink(error.into()))),
+                    Poll::Pending => {
+                        watch.check().map_err(SpliceError::Sink)?;
+                        held.set(pipe.holds());
+                        return Poll::Pending;
+                    }
                 }
             }
-        }
-        Poll::Ready(Ok(!pipe.has_excess()))
-    })
-    .await
+            Poll::Ready(Ok(!pipe.has_excess()))
+        })
+        .await
+    }
 }

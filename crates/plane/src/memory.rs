@@ -155,7 +155,7 @@ impl MemoryEnforcer {
             |clients: &Vec<Rc<ConnectionState>>| clients.iter().map(|client| weight(client)).sum::<u64>();
         let by_address = clients.iter().map(|(address, clients)| (*address, weigh(clients))).collect();
         let totals = self.memory.share(worker.index, &by_address);
-        let excesses = excesses(self.memory.limits(), (own, all), &by_address, &totals);
+        let excesses = excesses(self.memory.limits(), own, all, &by_address, &totals);
         if let Some((worst, _)) = excesses.first() {
             *self.memory.0.worst.lock().unwrap_or_else(PoisonError::into_inner) = Some(*worst);
         }
@@ -215,7 +215,8 @@ pub fn counted_as(address: IpAddr) -> IpAddr {
 /// still beyond the bound of all, from the addresses that hold most. A worker gives its part of what all hold.
 fn excesses(
     limits: MemoryLimits,
-    (own, all): (u64, u64),
+    own: u64,
+    all: u64,
     by_address: &BTreeMap<IpAddr, u64>,
     totals: &BTreeMap<IpAddr, u64>,
 ) -> Vec<(IpAddr, u64)> {
@@ -312,7 +313,7 @@ mod tests {
     ) {
         let sums = (own.iter().sum(), totals.iter().sum());
         let limits = MemoryLimits { in_all, per_address };
-        let found = excesses(limits, sums, &addresses(own), &addresses(totals));
+        let found = excesses(limits, sums.0, sums.1, &addresses(own), &addresses(totals));
         let found: BTreeMap<IpAddr, u64> = found.into_iter().collect();
         let expected: BTreeMap<_, _> =
             addresses(expected).into_iter().filter(|(_, excess)| *excess > 0).collect();

@@ -54,7 +54,7 @@ pub enum ObserveFilter {
     },
 }
 
-/// One trial's ear: sightings of one watch number.
+/// One trial's ear: observations of one watch number.
 #[derive(Debug)]
 pub(crate) struct Observer {
     number: u64,
@@ -67,19 +67,19 @@ pub(crate) struct Observer {
 #[derive(Clone, Debug, Default)]
 pub(crate) struct ObserverList(Arc<ArcSwap<Vec<Arc<Observer>>>>);
 
-/// The sightings of one watch; dropping it ends the watch.
+/// The observations of one watch; dropping it ends the watch.
 #[derive(Debug)]
 pub struct Observations {
     /// The watch's number, the first part of its marks.
     pub number: u64,
-    /// The sightings as they come.
+    /// The observations as they come.
     pub receiver: mpsc::Receiver<Observation>,
     missed: Arc<AtomicU64>,
     watches: ObserverList,
 }
 
 impl ObserverList {
-    /// Begins a watch that holds up to `capacity` sightings that were not yet received.
+    /// Begins a watch that holds up to `capacity` observations that were not yet received.
     pub(crate) fn begin(&self, number: u64, what: ObserveFilter, capacity: usize) -> Observations {
         let (sender, receiver) = mpsc::channel(capacity.max(1));
         let missed = Arc::new(AtomicU64::new(0));
@@ -107,20 +107,21 @@ impl ObserverList {
         self.0.load().iter().find(is_meant).map(|observer| (Arc::clone(observer), number))
     }
 
-    /// Tells everyone who watches a frontend where a connection or flow of this client went.
-    pub(crate) fn tell(
+    /// Reports to every watch of a frontend where a connection or flow of this client went.
+    pub(crate) fn report(
         &self,
         frontend: u32,
         client: SocketAddr,
         version: u64,
-        (server, failed_at): (Option<&PoolServer>, impl Fn() -> Vec<PoolServer>),
+        server: Option<&PoolServer>,
+        failed_at: impl Fn() -> Vec<PoolServer>,
     ) {
         for watch in self.0.load().iter() {
             let ObserveFilter::Clients { frontend: watched, from } = &watch.what else { continue };
             if *watched != frontend || !is_in(client.ip(), from) {
                 continue;
             }
-            watch.tell(Observation {
+            watch.report(Observation {
                 of: ObservedWork::Client(SocketAddr::new(client.ip().to_canonical(), client.port())),
                 version,
                 server: server.cloned(),
@@ -131,16 +132,16 @@ impl ObserverList {
 }
 
 impl Observer {
-    /// Tells a sighting; one for which there is no room is counted.
-    pub(crate) fn tell(&self, sighting: Observation) {
-        if self.sender.try_send(sighting).is_err() {
+    /// Reports an observation; one for which there is no room is counted.
+    pub(crate) fn report(&self, observation: Observation) {
+        if self.sender.try_send(observation).is_err() {
             self.missed.fetch_add(1, Ordering::Relaxed);
         }
     }
 }
 
 impl Observations {
-    /// Sightings that were lost because they were not received in time.
+    /// Observations that were lost because they were not received in time.
     #[must_use]
     pub fn missed(&self) -> u64 {
         self.missed.load(Ordering::Relaxed)

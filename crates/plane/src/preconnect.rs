@@ -68,7 +68,7 @@ async fn connect(worker: Rc<WorkerContext>, pool: Arc<Pool>, place: usize) {
                 let reached = connect_server(server, how, worker.draw(), watch).await;
                 reached.map(|upstream| worker.idle.keep(server.cell.id, upstream, how, worker.wheel.now()))
             }
-            HttpVersion::Two => worker.shared.open((server, how, worker.draw()), watch).await,
+            HttpVersion::Two => worker.shared.open(server, how, worker.draw(), watch).await,
         };
         if let Err(failure) = made {
             tracing::debug!(server = %server.name, ?failure, "no connection could be made ahead");

@@ -165,7 +165,8 @@ impl<'a> Relay<'a> {
     /// A relay that ends when nothing moves for `idle`. `there` and `back` are what the client and the server have sent
     /// already.
     pub(crate) fn new(
-        (worker, lane): (&'a WorkerContext, &'a ServerWorkerCounters),
+        worker: &'a WorkerContext,
+        lane: &'a ServerWorkerCounters,
         watch: ConnectionTimer<'a>,
         idle: Duration,
         there: Option<Buffer>,

@@ -172,8 +172,8 @@ impl TcpStep<'_> {
     /// Reports to the watches where the connection went.
     fn report_observation(&self, server: Option<&Server>, course: &AttemptHistory<()>) {
         let server = server.map(|server| &server.name);
-        let report = (server, || course.server_names());
-        self.worker.watches.tell(self.frontend.cell.id, self.who.client, self.version, report);
+        let failed_at = || course.server_names();
+        self.worker.watches.report(self.frontend.cell.id, self.who.client, self.version, server, failed_at);
     }
 
     /// Connects to a server and relays until the end.
@@ -234,7 +234,7 @@ impl TcpStep<'_> {
         }
         client.may_move.set(pool.failing.on_down == OpenConnections::Break);
         client.leaves_at_failback.set(pool.failing.on_failback == OpenConnections::Break);
-        let mut relay = Relay::new((worker, at.lane), watch, frontend.idle_timeout, first.take(), None);
+        let mut relay = Relay::new(worker, at.lane, watch, frontend.idle_timeout, first.take(), None);
         match relay.run(stream, &mut upstream.stream).await {
             RelayEnd::Finished => {}
             // The peer that is left must not take this for an orderly end.

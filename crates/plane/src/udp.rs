@@ -255,10 +255,11 @@ fn select_server<'f>(
 }
 
 /// Reports to the watches of such clients where one went. `tried` are the numbers of the cells of the servers that failed it.
-fn witness(
+fn report_observation(
     worker: &WorkerContext,
     frontend: &Frontend,
-    (pool, at, version): (&Pool, usize, u64),
+    server: &Server,
+    version: u64,
     client: SocketAddr,
     tried: &[u32],
 ) {
@@ -270,11 +271,17 @@ fn witness(
         let failed = known.filter(|server| tried.contains(&server.cell.id));
         failed.map(|server| server.name.clone()).collect()
     };
-    worker.watches.tell(frontend.cell.id, client, version, (Some(&pool.servers[at].name), failed));
+    worker.watches.report(frontend.cell.id, client, version, Some(&server.name), failed);
 }
 
-/// Tells the decision log.
-fn tell(worker: &WorkerContext, frontend: &Frontend, (pool, place): (&Pool, usize), client: SocketAddr) {
+/// Samples the decision for the decision log.
+fn sample_decision(
+    worker: &WorkerContext,
+    frontend: &Frontend,
+    pool: &Pool,
+    place: usize,
+    client: SocketAddr,
+) {
     if !worker.sampler.should_sample(worker.wheel.now()) {
         return;
     }
@@ -375,8 +382,14 @@ impl UdpListener {
                 Ok(()) => {
                     let cell = &current.server().cell;
                     cell.lane(worker.index).bytes_to.add(row.bytes.len() as u64);
-                    let where_to = (&*current.pool, current.place, current.version);
-                    witness(worker, frontend, where_to, meta.addr, &tried);
+                    report_observation(
+                        worker,
+                        frontend,
+                        current.server(),
+                        current.version,
+                        meta.addr,
+                        &tried,
+                    );
                     return;
                 }
                 Err(error) => {
@@ -408,7 +421,7 @@ impl UdpListener {
             lane.unavailable.increment();
             return None;
         };
-        tell(worker, frontend, (pool, place), meta.addr);
+        sample_decision(worker, frontend, pool, place, meta.addr);
         let at = UdpInFlight::begin(worker, pool, place);
         let server = &pool.servers[place];
         let outlet = match ServerSocket::connect_to(server.address, &pool.reaching, worker.draw()) {
@@ -433,7 +446,7 @@ impl UdpListener {
         let flow = Rc::new(Flow { outlet, pool, place, version, seen, refused, client });
         self.flows.borrow_mut().insert(meta.addr, Rc::clone(&flow));
         let answers =
-            answer(Rc::clone(self), Rc::clone(&flow), (Arc::clone(frontend), at), (meta.addr, meta.dst_ip));
+            answer(Rc::clone(self), Rc::clone(&flow), Arc::clone(frontend), at, meta.addr, meta.dst_ip);
         tokio::task::spawn_local(answers);
         Some(flow)
     }
@@ -455,13 +468,13 @@ impl UdpListener {
             let mut sent = false;
             while !sent && tried.len() < MOST_TRIED {
                 let Some((pool, place)) = self.decide(worker, frontend, meta.addr, &tried) else { break };
-                tell(worker, frontend, (pool, place), meta.addr);
+                sample_decision(worker, frontend, pool, place, meta.addr);
                 let at = UdpInFlight::begin(worker, pool, place);
-                sent = self.send_to_server((pool, at.server()), row, worker.draw()).is_ok();
+                sent = self.send_to_server(pool, at.server(), row, worker.draw()).is_ok();
                 if sent {
                     at.server().cell.lane(worker.index).bytes_to.add(row.bytes.len() as u64);
-                    let where_to = (&**pool, place, worker.snapshot().version);
-                    witness(worker, frontend, where_to, meta.addr, &tried);
+                    let version = worker.snapshot().version;
+                    report_observation(worker, frontend, at.server(), version, meta.addr, &tried);
                 } else {
                     at.failed();
                     self.avoid_server(worker, at.server().cell.id);
@@ -478,7 +491,8 @@ impl UdpListener {
 
     fn send_to_server(
         &self,
-        (pool, server): (&Pool, &Server),
+        pool: &Pool,
+        server: &Server,
         row: SegmentBatch<'_>,
         turn: u64,
     ) -> io::Result<()> {
@@ -537,8 +551,10 @@ impl Drop for FlowGuard<'_> {
 async fn answer(
     port: Rc<UdpListener>,
     flow: Rc<Flow>,
-    (frontend, at): (Arc<Frontend>, UdpInFlight),
-    (client, from): (SocketAddr, Option<IpAddr>),
+    frontend: Arc<Frontend>,
+    at: UdpInFlight,
+    client: SocketAddr,
+    from: Option<IpAddr>,
 ) {
     let worker = Rc::clone(&at.worker);
     let lane = frontend.cell.lane(worker.index);

@@ -88,10 +88,10 @@ struct AffinityChoice {
 }
 
 #[derive(Clone, Copy)]
-struct AttemptTarget<'t> {
-    server: &'t Server,
+pub(super) struct AttemptTarget<'t> {
+    pub(super) server: &'t Server,
     /// A field that ties the client to it.
-    pin: Option<&'t [u8]>,
+    pub(super) pin: Option<&'t [u8]>,
     /// How long it may take for its first byte before another one gets the request.
     hedge_after: Option<Duration>,
 }
@@ -271,7 +271,7 @@ impl RequestForwarder<'_> {
                 }
                 Err(failed) => {
                     cold_path();
-                    PoolResult::Step(self.after_failure((pool, place), failed, at, course, sending))
+                    PoolResult::Step(self.after_failure(pool, place, failed, at, course, sending))
                 }
             }
         }
@@ -302,7 +302,8 @@ impl RequestForwarder<'_> {
     #[cold]
     fn after_failure(
         &self,
-        (pool, place): (&Pool, usize),
+        pool: &Pool,
+        place: usize,
         failed: AttemptFailure,
         mut at: InFlight<'_>,
         course: &mut AttemptHistory<ServerFailure>,
@@ -395,7 +396,7 @@ impl RequestForwarder<'_> {
     #[cold]
     fn report_mark(&self, mark: &[u8], server: Option<&Server>, course: &AttemptHistory<ServerFailure>) {
         let Some((watch, number)) = self.worker.watches.find(mark) else { return };
-        watch.tell(Observation {
+        watch.report(Observation {
             of: ObservedWork::Request(number),
             version: self.version,
             server: server.map(|server| server.name.clone()),
@@ -534,10 +535,10 @@ impl RequestForwarder<'_> {
                     upstream = Some(connected.map_err(|error| AttemptFailure::Server(error.into()))?);
                 }
                 let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
-                let way = (&mut reached.stream, reached.was_long);
-                match self.send_request(stream, way, target, sending).await {
+                let was_long = reached.was_long;
+                match self.send_request(stream, &mut reached.stream, was_long, target, sending).await {
                     Ok(delivered) => {
-                        self.keep_connection((pool, server), upstream, &delivered, sending.follow.is_done());
+                        self.keep_connection(pool, server, upstream, &delivered, sending.follow.is_done());
                         return Ok(delivered);
                     }
                     Err(AttemptFailure::Server(ServerFailure::Closed)) if resendable && !is_fresh => {
@@ -570,10 +571,10 @@ impl RequestForwarder<'_> {
             })?;
             let upstream = {
                 let turn = self.worker.draw();
-                self.worker.shared.stream((server, &pool.reaching, turn), self.watch, asked).await
+                self.worker.shared.stream(server, &pool.reaching, turn, self.watch, asked).await
             };
             let mut upstream = upstream.map_err(|error| AttemptFailure::Server(error.into()))?;
-            let delivered = self.send_request(stream, (&mut upstream, false), target, sending).await;
+            let delivered = self.send_request(stream, &mut upstream, false, target, sending).await;
             match delivered {
                 Err(AttemptFailure::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
                     if is_second || sending.begun {
@@ -593,7 +594,8 @@ impl RequestForwarder<'_> {
     /// Keeps the connection of a delivered answer when it can carry another.
     fn keep_connection(
         &self,
-        (pool, server): (&Pool, &Server),
+        pool: &Pool,
+        server: &Server,
         upstream: Option<Upstream>,
         delivered: &ResponseDone,
         body_sent: bool,
@@ -620,7 +622,8 @@ impl RequestForwarder<'_> {
     fn send_request(
         &self,
         stream: &mut impl Transport,
-        (upstream, was_long): (&mut impl Transport, bool),
+        upstream: &mut impl Transport,
+        was_long: bool,
         target: AttemptTarget<'_>,
         sending: &mut RequestBody<'_>,
     ) -> impl Future<Output = Result<ResponseDone, AttemptFailure>> {
@@ -631,17 +634,8 @@ impl RequestForwarder<'_> {
                 return Err(AttemptFailure::Server(server_failure(&trouble)));
             }
             let carried = if sending.follow.is_done() { BodyKind::Answer } else { BodyKind::EarlyAnswer };
-            let who = (self.worker, self.client);
-            let from = (target.server, target.pin);
             target.server.cell.lane(self.worker.index).bytes_to.add(sending.start.len() as u64);
-            let answer = ResponseForwarder::new(
-                who,
-                self.frontend,
-                self.request,
-                from,
-                (was_long, carried),
-                self.watch,
-            );
+            let answer = ResponseForwarder::new(*self, target, was_long, carried);
             let delivered = if sending.follow.is_done() {
                 self.watch.set_timeout(target.hedge_after.unwrap_or(times.first_byte));
                 // While nothing of an answer is here another server may have it, should this one go down.
@@ -688,7 +682,7 @@ impl RequestForwarder<'_> {
             if let Some(tunnel) = delivered.tunnel.take() {
                 cold_path();
                 let lane = target.server.cell.lane(self.worker.index);
-                Box::pin(self.tunnel(stream, (upstream, lane), sending.input.take(), *tunnel)).await;
+                Box::pin(self.tunnel(stream, upstream, lane, sending.input.take(), *tunnel)).await;
             }
             Ok(delivered)
         }
@@ -698,13 +692,14 @@ impl RequestForwarder<'_> {
     async fn tunnel(
         &self,
         stream: &mut impl Transport,
-        (upstream, lane): (&mut impl Transport, &ServerWorkerCounters),
+        upstream: &mut impl Transport,
+        lane: &ServerWorkerCounters,
         first: Option<Buffer>,
         Tunnel { begun }: Tunnel,
     ) {
         if let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection()) {
             let mut relay =
-                Relay::new((self.worker, lane), self.watch, self.frontend.tunnel_timeout, first, begun);
+                Relay::new(self.worker, lane, self.watch, self.frontend.tunnel_timeout, first, begun);
             relay.run(stream, upstream).await;
         }
     }

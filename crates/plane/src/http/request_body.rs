@@ -16,8 +16,8 @@ use crate::buffer::Buffer;
 use crate::client_rate::ClientRate;
 use crate::deadline::WakeReason;
 use crate::io::{
-    BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, Transport, read_fresh, readable, splice,
-    write_all,
+    BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, SplicePair, Transport, read_fresh,
+    readable, write_all,
 };
 use crate::memory::MemoryGuard;
 
@@ -154,17 +154,17 @@ impl RequestForwarder<'_> {
                 Some(buffer) => buffer,
                 None => {
                     if let Some((mut pipe, left)) = long_rest(self.worker, follow, client, server)
-                        && let (Some(from), Some(to)) = (client.socket(), server.socket())
+                        && let (Some(source), Some(sink)) = (client.socket(), server.socket())
                     {
-                        let (from, to) = ((from, patience), (to, times.idle));
-                        let moved = splice(
-                            from,
-                            to,
-                            (left, BodyKind::Request(&rate)),
-                            (&mut pipe, counted),
-                            self.watch,
-                        )
-                        .await;
+                        let pair = SplicePair {
+                            source,
+                            source_timeout: patience,
+                            sink,
+                            sink_timeout: times.idle,
+                            counted,
+                            watch: self.watch,
+                        };
+                        let moved = pair.splice(&mut pipe, left, BodyKind::Request(&rate)).await;
                         self.worker.pipes.give_back(Some(pipe));
                         moved.map_err(|spilt| match spilt {
                             SpliceError::Source(trouble) => PumpEnd::client(trouble),
@@ -189,8 +189,7 @@ impl RequestForwarder<'_> {
             let passed = passed.map_err(|_| PumpEnd::Client(Some(RequestError::BrokenChunks)))?;
             let on = if passed.as_is { &buffer[..passed.used] } else { &clean };
             counted.add(on.len() as u64);
-            let sent =
-                write_held(server, on, (self.watch, times.idle), || buffer.capacity() + client.unread());
+            let sent = write_held(server, on, self.watch, times.idle, || buffer.capacity() + client.unread());
             sent.await.map_err(|_| PumpEnd::Server)?;
             buffer.consume(passed.used);
             *input = (!buffer.is_empty()).then_some(buffer);
@@ -203,7 +202,8 @@ impl RequestForwarder<'_> {
 async fn write_held(
     server: &mut impl Sink,
     bytes: &[u8],
-    (watch, patience): (ConnectionTimer<'_>, Duration),
+    watch: ConnectionTimer<'_>,
+    patience: Duration,
     mut held_bytes: impl FnMut() -> usize,
 ) -> Result<(), IoError> {
     let mut sent = pin!(write_all(server, bytes, watch, patience));

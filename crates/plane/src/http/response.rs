@@ -8,20 +8,21 @@ use std::task::{Context, Poll};
 use std::time::SystemTime;
 
 use futures_util::TryFutureExt;
-use merismos_core::routing::{Frontend, Server, UpstreamTimeouts};
+use merismos_core::routing::{Frontend, UpstreamTimeouts};
 use merismos_core::runtime::ServerWorkerCounters;
 
 use tokio::io::{AsyncRead, ReadBuf};
 
 use super::body::{BodyTracker, content};
 use super::failure::{ServerFailure, server_failure};
+use super::forward::{AttemptTarget, RequestForwarder};
 use super::head::{self, ExtraFields, Framing, HeadScan, Request, Response};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::client_rate::ClientRate;
 use crate::context::{ConnectionState, WorkerContext};
 use crate::io::{
-    BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, peek, read, read_first, read_fresh,
-    readable, send_ahead, splice, write_to_client,
+    BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, SplicePair, peek, read, read_first,
+    read_fresh, readable, write_to_client,
 };
 use crate::pipe::Pipe;
 
@@ -105,6 +106,13 @@ pub(super) struct ResponseForwarder<'a> {
     received: Cell<RequestProgress>,
 }
 
+/// Which connections may carry another request after the response.
+#[derive(Clone, Copy)]
+struct KeepAlive {
+    client: bool,
+    server: bool,
+}
+
 /// What goes to the client before the rest of a long body: the head, and what came with it.
 enum ResponseStart {
     /// The head is still where the body is.
@@ -116,13 +124,13 @@ enum ResponseStart {
 
 impl<'a> ResponseForwarder<'a> {
     pub(super) fn new(
-        (worker, client): (&'a WorkerContext, &'a ConnectionState),
-        frontend: &'a Frontend,
-        request: &'a Request,
-        (server, pin): (&'a Server, Option<&'a [u8]>),
-        (may_be_long, carried): (bool, BodyKind<'a>),
-        watch: ConnectionTimer<'a>,
+        exchange: RequestForwarder<'a>,
+        target: AttemptTarget<'a>,
+        may_be_long: bool,
+        carried: BodyKind<'a>,
     ) -> Self {
+        let RequestForwarder { worker, client, frontend, request, watch, .. } = exchange;
+        let AttemptTarget { server, pin, .. } = target;
         let (lane, times, begun) = (server.cell.lane(worker.index), &server.times, Cell::new(false));
         let whole = matches!(carried, BodyKind::Answer);
         let received = Cell::new(if whole { RequestProgress::Whole } else { RequestProgress::InPart });
@@ -199,8 +207,8 @@ impl<'a> ResponseForwarder<'a> {
             self.watch.set_total_timeout(self.times.whole_answer);
             let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
             let (keep_client, connection) = self.keeps_connection(response, unchunk);
+            let keep = KeepAlive { client: keep_client, server: response.keep_alive };
             let mut follow = BodyTracker::new(response.framing);
-            let may_stay = (keep_client, response.keep_alive);
             if response.passes_as_is && connection.is_none() && self.pin.is_none() {
                 // The head needs no change: it goes on from the buffer it was read into, with what came behind it.
                 let mut clean = Vec::new();
@@ -212,13 +220,12 @@ impl<'a> ResponseForwarder<'a> {
                     clean.splice(..0, buffer[..length].iter().copied());
                     self.send(client, &clean, buffer.capacity()).await?;
                     buffer.consume(length + used);
-                    return Box::pin(self.forward_rest(server, client, (follow, buffer, false), may_stay))
-                        .await;
+                    return Box::pin(self.forward_rest(server, client, follow, buffer, false, keep)).await;
                 }
-                if let Some(rest) = long_rest(self.worker, &follow, server, client) {
+                if let Some((pipe, left)) = long_rest(self.worker, &follow, server, client) {
                     cold_path();
                     let ahead = ResponseStart::Read(buffer, length + used);
-                    return Box::pin(self.splice_long(server, client, (ahead, rest), may_stay)).await;
+                    return Box::pin(self.splice_long(server, client, ahead, pipe, left, keep)).await;
                 }
                 self.send(client, &buffer[..length + used], buffer.capacity()).await?;
                 buffer.consume(length + used);
@@ -240,13 +247,15 @@ impl<'a> ResponseForwarder<'a> {
                 };
                 buffer.consume(used);
                 self.count(response);
-                if let Some(rest) = long_rest(self.worker, &follow, server, client) {
+                if let Some((pipe, left)) = long_rest(self.worker, &follow, server, client) {
                     drop(buffer);
                     return Box::pin(self.splice_long(
                         server,
                         client,
-                        (ResponseStart::Written(out), rest),
-                        may_stay,
+                        ResponseStart::Written(out),
+                        pipe,
+                        left,
+                        keep,
                     ))
                     .await;
                 }
@@ -259,7 +268,7 @@ impl<'a> ResponseForwarder<'a> {
                 return Ok(ResponseDone { keep_client, keep_server, was_long: false, tunnel: None });
             }
             cold_path();
-            Box::pin(self.forward_rest(server, client, (follow, buffer, unchunk), may_stay)).await
+            Box::pin(self.forward_rest(server, client, follow, buffer, unchunk, keep)).await
         }
     }
 
@@ -268,8 +277,10 @@ impl<'a> ResponseForwarder<'a> {
         &self,
         server: &mut impl Source,
         client: &mut impl Sink,
-        (follow, buffer, unchunk): (BodyTracker, Buffer, bool),
-        (keep_client, keep_server): (bool, bool),
+        follow: BodyTracker,
+        buffer: Buffer,
+        unchunk: bool,
+        keep: KeepAlive,
     ) -> Result<ResponseDone, ForwardError> {
         let clean = if follow.is_done() {
             buffer.is_empty()
@@ -278,7 +289,12 @@ impl<'a> ResponseForwarder<'a> {
             drop(buffer);
             self.forward_body(server, client, follow, unchunk).await?
         };
-        Ok(ResponseDone { keep_client, keep_server: keep_server && clean, was_long: false, tunnel: None })
+        Ok(ResponseDone {
+            keep_client: keep.client,
+            keep_server: keep.server && clean,
+            was_long: false,
+            tunnel: None,
+        })
     }
 
     /// Tells the client that the server goes on with another protocol, and leaves the rest to them.
@@ -340,13 +356,13 @@ impl<'a> ResponseForwarder<'a> {
         if !is_final || !response.passes_as_is || connection.is_some() || self.pin.is_some() {
             return None;
         }
-        let rest = (self.worker.pipes.take()?, response.length as u64 + length);
+        let (pipe, left) = (self.worker.pipes.take()?, response.length as u64 + length);
         drop(buffer);
         self.begun.set(true);
         self.watch.set_total_timeout(self.times.whole_answer);
         self.count(response);
-        let may_stay = (keep_client, response.keep_alive);
-        Some(self.splice_long(server, client, (ResponseStart::Nothing, rest), may_stay).await)
+        let keep = KeepAlive { client: keep_client, server: response.keep_alive };
+        Some(self.splice_long(server, client, ResponseStart::Nothing, pipe, left, keep).await)
     }
 
     /// Carries a long body by `splice`, its head ahead.
@@ -354,22 +370,26 @@ impl<'a> ResponseForwarder<'a> {
         &self,
         server: &impl Source,
         client: &impl Sink,
-        (ahead, (mut pipe, left)): (ResponseStart, (Pipe, u64)),
-        (keep_client, keep_server): (bool, bool),
+        ahead: ResponseStart,
+        mut pipe: Pipe,
+        left: u64,
+        keep: KeepAlive,
     ) -> Result<ResponseDone, ForwardError> {
-        let (Some(from), Some(to)) = (server.socket(), client.socket()) else {
+        let (Some(source), Some(sink)) = (server.socket(), client.socket()) else {
             return Err(invalid_response());
         };
-        let (from, to) = ((from, self.times.idle), (to, self.frontend.idle_timeout));
-        let counted = &self.lane.bytes_from;
+        let pair = SplicePair {
+            source,
+            source_timeout: self.times.idle,
+            sink,
+            sink_timeout: self.frontend.idle_timeout,
+            counted: &self.lane.bytes_from,
+            watch: self.watch,
+        };
         let left = match &ahead {
             ResponseStart::Nothing => Ok(left),
-            ResponseStart::Read(buffer, length) => {
-                send_ahead(from.0, to, (&buffer[..*length], left), (&mut pipe, counted), self.watch).await
-            }
-            ResponseStart::Written(text) => {
-                send_ahead(from.0, to, (text, left), (&mut pipe, counted), self.watch).await
-            }
+            ResponseStart::Read(buffer, length) => pair.send_ahead(&mut pipe, &buffer[..*length], left).await,
+            ResponseStart::Written(text) => pair.send_ahead(&mut pipe, text, left).await,
         };
         // What follows may take long, and needs no buffer.
         if let ResponseStart::Written(text) = ahead {
@@ -378,12 +398,12 @@ impl<'a> ResponseForwarder<'a> {
             drop(ahead);
         }
         let left = left.map_err(|trouble| client_write_error(&trouble))?;
-        let moved = splice(from, to, (left, self.carried), (&mut pipe, counted), self.watch).await;
+        let moved = pair.splice(&mut pipe, left, self.carried).await;
         self.worker.pipes.give_back(Some(pipe));
         match moved {
             Ok(clean) => Ok(ResponseDone {
-                keep_client,
-                keep_server: keep_server && clean,
+                keep_client: keep.client,
+                keep_server: keep.server && clean,
                 was_long: true,
                 tunnel: None,
             }),
@@ -483,7 +503,7 @@ impl<'a> ResponseForwarder<'a> {
         async move {
             // What is read is copied, and what of a long body stays where it is need not be.
             let most = if self.may_be_long { HEAD_ALONE } else { usize::MAX };
-            let buffer = match read_first(server, (&self.worker.small, most), self.watch).await {
+            let buffer = match read_first(server, &self.worker.small, most, self.watch).await {
                 Ok(buffer) => buffer,
                 Err(trouble) => return Err(server_failure(&trouble)),
             };
@@ -595,7 +615,7 @@ impl<'a> ResponseForwarder<'a> {
     ) -> impl Future<Output = Result<(), ForwardError>> {
         let patience = self.frontend.idle_timeout;
         self.lane.bytes_from.add(bytes.len() as u64);
-        let sent = write_to_client(client, bytes, (self.watch, patience), &self.rate, held);
+        let sent = write_to_client(client, bytes, self.watch, patience, &self.rate, held);
         sent.map_err(|trouble| client_write_error(&trouble))
     }
 }

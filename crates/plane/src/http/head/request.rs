@@ -147,7 +147,7 @@ pub(in super::super) fn request(
     } else {
         None
     };
-    write_request(head, &parsed, &fates, (method, path), out);
+    write_request(head, &parsed, &fates, method, path, out);
     if found.joins_cookies {
         write_cookies(parsed.headers, out);
     }
@@ -366,7 +366,8 @@ fn write_request(
     head: &[u8],
     parsed: &httparse::Request<'_, '_>,
     fates: &[FieldAction],
-    (method, target): (&str, &str),
+    method: &str,
+    target: &str,
     out: &mut Vec<u8>,
 ) {
     out.extend_from_slice(method.as_bytes());

@@ -95,7 +95,9 @@ impl SharedConnections {
     /// A stream to a server, over a connection that is there or a new one.
     pub(in super::super) async fn stream(
         &self,
-        (server, how, turn): (&Server, &UpstreamSettings, u64),
+        server: &Server,
+        how: &UpstreamSettings,
+        turn: u64,
         watch: ConnectionTimer<'_>,
         asked: RequestHead,
     ) -> Result<ServerStream, ConnectFailure> {
@@ -108,7 +110,7 @@ impl SharedConnections {
                 StreamStep::Open(opening) => {
                     // Those who wait are woken, also when this request ends before the connection is made.
                     let notify = NotifyWaiting(Rc::clone(&opening));
-                    let line = self.open((server, how, turn), watch).await;
+                    let line = self.open(server, how, turn, watch).await;
                     if let Err(failure) = &line {
                         opening.failure.set(Some(*failure));
                     }
@@ -121,7 +123,9 @@ impl SharedConnections {
 
     pub(crate) async fn open(
         &self,
-        (server, how, turn): (&Server, &UpstreamSettings, u64),
+        server: &Server,
+        how: &UpstreamSettings,
+        turn: u64,
         watch: ConnectionTimer<'_>,
     ) -> Result<(), ConnectFailure> {
         let Upstream { stream, seat, born, .. } = connect_server(server, how, turn, watch).await?;
