@@ -11,7 +11,7 @@
 //! [`eligibility`] — the one pure function that joins the three, and [`tiers`] of which one works;
 //! [`balance`] — how a pool distributes work;
 //! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
-//! [`pins`] — what ties a client to its server;
+//! [`pins`] — what ties a client to its server, and [`cookie`], how `Cookie` fields are read;
 //! [`notifications`] — which changes are reported to people;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
 //! [`proof`] — expected against observed.
@@ -19,6 +19,7 @@
 
 pub mod balance;
 pub mod config;
+pub mod cookie;
 pub mod describe;
 pub mod draw;
 pub mod duty;

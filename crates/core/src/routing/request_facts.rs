@@ -4,6 +4,7 @@ use std::fmt;
 use std::net::IpAddr;
 
 use crate::config::document::{HashKey, HashSettings, WhenAbsent};
+use crate::cookie::cookie_values;
 use crate::draw::digest;
 
 /// What is known of a request. What a protocol does not have stays empty.
@@ -30,15 +31,6 @@ impl fmt::Debug for RequestFacts<'_> {
     }
 }
 
-/// The value of a cookie in a `Cookie` field (RFC 6265, 4.2.1).
-#[must_use]
-pub fn cookie_in<'f>(field: &'f [u8], name: &str) -> Option<&'f [u8]> {
-    field.split(|byte| *byte == b';').map(<[u8]>::trim_ascii).find_map(|pair| {
-        let at = pair.iter().position(|byte| *byte == b'=')?;
-        (&pair[..at] == name.as_bytes()).then(|| &pair[at + 1..])
-    })
-}
-
 impl<'a> RequestFacts<'a> {
     /// Of work that says nothing of itself: a connection or a datagram.
     #[must_use]
@@ -47,7 +39,7 @@ impl<'a> RequestFacts<'a> {
     }
 
     fn cookie(&self, name: &str) -> Option<&'a [u8]> {
-        cookie_in((self.field)("cookie")?, name)
+        cookie_values((self.field)("cookie")?, name).next()
     }
 
     fn query(&self, name: &str) -> Option<&'a [u8]> {

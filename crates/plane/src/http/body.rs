@@ -156,51 +156,65 @@ enum ChunkState {
     DataLf,
     /// At the start of a trailer line, or of the line that ends the body.
     TrailerStart,
-    /// In a trailer's name; a digest of it so far.
-    TrailerName(u64),
+    /// In a trailer's name.
+    TrailerName(TrailerNameMatch),
     Trailer,
     TrailerLf,
     LastLf,
     Done,
 }
 
-/// Fields that have no place behind a body, by the digests of their names: they delimit, direct, or say who the client is
-/// (RFC 9110, 6.5.1), and a peer that joins trailers with the head would believe them.
-const NO_TRAILERS: [u64; 15] = [
-    digest_of("content-length"),
-    digest_of("transfer-encoding"),
-    digest_of("host"),
-    digest_of("connection"),
-    digest_of("keep-alive"),
-    digest_of("proxy-connection"),
-    digest_of("te"),
-    digest_of("trailer"),
-    digest_of("upgrade"),
-    digest_of("via"),
-    digest_of("forwarded"),
-    digest_of("x-forwarded-for"),
-    digest_of("x-forwarded-host"),
-    digest_of("x-forwarded-proto"),
-    digest_of("x-request-id"),
+/// Fields that have no place behind a body: they delimit, direct, or say who the client is (RFC 9110, 6.5.1),
+/// and a peer that joins trailers with the head would believe them.
+const NO_TRAILERS: [&[u8]; 15] = [
+    b"content-length",
+    b"transfer-encoding",
+    b"host",
+    b"connection",
+    b"keep-alive",
+    b"proxy-connection",
+    b"te",
+    b"trailer",
+    b"upgrade",
+    b"via",
+    b"forwarded",
+    b"x-forwarded-for",
+    b"x-forwarded-host",
+    b"x-forwarded-proto",
+    b"x-request-id",
 ];
 
-/// Of a name that is made of nothing (FNV-1a, 64 bits). Another name with the digest of a forbidden one can be made, and
-/// is refused for it; no forbidden one escapes.
-const DIGEST_OF_NOTHING: u64 = 0xcbf2_9ce4_8422_2325;
-
-/// An underscore counts as a hyphen: servers that make variables of fields (RFC 3875, 4.1.18) take them for the same.
-const fn digest(before: u64, byte: u8) -> u64 {
-    let byte = if byte == b'_' { b'-' } else { byte };
-    (before ^ byte.to_ascii_lowercase() as u64).wrapping_mul(0x100_0000_01b3)
+/// A trailer's name while its bytes come one by one: which of [`NO_TRAILERS`] begin with what has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct TrailerNameMatch {
+    /// One bit for each of the forbidden names.
+    candidates: u16,
+    /// How many bytes have come; what is longer than every forbidden name is not counted further.
+    length: u8,
 }
 
-const fn digest_of(name: &str) -> u64 {
-    let (name, mut at, mut so_far) = (name.as_bytes(), 0, DIGEST_OF_NOTHING);
-    while at < name.len() {
-        so_far = digest(so_far, name[at]);
-        at += 1;
+impl TrailerNameMatch {
+    const NEW: Self = Self { candidates: (1 << NO_TRAILERS.len()) - 1, length: 0 };
+
+    /// Takes in the next byte. An underscore counts as a hyphen: servers that make variables of fields (RFC 3875, 4.1.18) take
+    /// them for the same.
+    fn with(self, byte: u8) -> Self {
+        let byte = if byte == b'_' { b'-' } else { byte.to_ascii_lowercase() };
+        let still = |(number, name): (usize, &&[u8])| {
+            let fits = name.get(usize::from(self.length)) == Some(&byte);
+            u16::from(fits) << number
+        };
+        let fitting = NO_TRAILERS.iter().enumerate().map(still).fold(0, std::ops::BitOr::bitor);
+        Self { candidates: self.candidates & fitting, length: self.length.saturating_add(1) }
     }
-    so_far
+
+    /// Whether the name, which has come whole, is a forbidden one.
+    fn is_forbidden(self) -> bool {
+        let is_whole = |(number, name): (usize, &&[u8])| {
+            self.candidates & (1 << number) != 0 && name.len() == usize::from(self.length)
+        };
+        NO_TRAILERS.iter().enumerate().any(is_whole)
+    }
 }
 
 /// What names are made of (RFC 9110, 5.6.2).
@@ -318,7 +332,7 @@ impl ChunkDecoder {
                 (_, S::Gap { .. } | S::Extension { .. }) => {}
                 (S::TrailerStart | S::TrailerName(_), S::TrailerName(_)) => self.held.push(byte),
                 (S::TrailerName(name), S::Trailer) => {
-                    self.drops_field = NO_TRAILERS.contains(&name);
+                    self.drops_field = name.is_forbidden();
                     if self.drops_field {
                         self.held.clear();
                     } else {
@@ -379,13 +393,13 @@ impl ChunkDecoder {
                 if self.is_wary && self.trailer_fields > MOST_TRAILERS {
                     return Err(InvalidChunk);
                 }
-                S::TrailerName(digest(DIGEST_OF_NOTHING, byte))
+                S::TrailerName(TrailerNameMatch::NEW.with(byte))
             }
             (S::TrailerName(name), byte) if is_token(byte) => {
                 self.trailers += 1;
-                S::TrailerName(digest(name, byte))
+                S::TrailerName(name.with(byte))
             }
-            (S::TrailerName(name), b':') if !self.is_wary || !NO_TRAILERS.contains(&name) => {
+            (S::TrailerName(name), b':') if !self.is_wary || !name.is_forbidden() => {
                 self.trailers += 1;
                 S::Trailer
             }
@@ -426,6 +440,31 @@ mod tests {
             used += follow.pass(piece, content(&mut whole))?;
         }
         Ok((whole, used, follow.is_done()))
+    }
+
+    #[rstest]
+    #[case::too_short("hos", false)]
+    #[case::whole("Host", true)]
+    #[case::too_long("hosts", false)]
+    #[case::disguised("X_Forwarded_For", true)]
+    #[case::begins_like_two("te", true)]
+    #[case::begins_like_another("transfer", false)]
+    #[case::longest("Transfer-Encoding", true)]
+    #[case::of_no_kin("digest", false)]
+    fn forbidden_trailers_are_known_by_their_whole_names(#[case] name: &str, #[case] forbidden: bool) {
+        let matched = name.bytes().fold(TrailerNameMatch::NEW, TrailerNameMatch::with);
+        assert_eq!(matched.is_forbidden(), forbidden);
+    }
+
+    #[test]
+    fn every_forbidden_trailer_is_found_and_no_name_that_is_one_byte_longer() {
+        for name in NO_TRAILERS {
+            let matched = name.iter().fold(TrailerNameMatch::NEW, |matched, byte| matched.with(*byte));
+            assert!(matched.is_forbidden());
+            assert!(!matched.with(b'x').is_forbidden());
+        }
+        let endless = (0..1_000).fold(TrailerNameMatch::NEW, |matched, _| matched.with(b'h'));
+        assert!(!endless.is_forbidden());
     }
 
     #[test]

@@ -12,6 +12,7 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use merismos_api::{ProblemDocument, Session};
 use merismos_core::config::document::SESSION_COOKIE;
+use merismos_core::cookie::cookie_values;
 use merismos_plane::memory::counted_as;
 use serde_json::json;
 
@@ -33,11 +34,9 @@ fn bearer(headers: &HeaderMap) -> Option<&str> {
 }
 
 fn cookie(headers: &HeaderMap) -> Option<&str> {
-    let pairs = headers.get_all(COOKIE).iter().filter_map(|value| value.to_str().ok());
-    pairs
-        .flat_map(|value| value.split(';'))
-        .filter_map(|pair| pair.trim().split_once('='))
-        .find_map(|(name, value)| (name == SESSION_COOKIE).then_some(value))
+    let fields = headers.get_all(COOKIE).iter();
+    let value = fields.flat_map(|field| cookie_values(field.as_bytes(), SESSION_COOKIE)).next()?;
+    std::str::from_utf8(value).ok()
 }
 
 /// Whether a browser says that the call comes from a page of ours.

@@ -2,6 +2,7 @@
 
 use merismos_api::{ExplainResponse, PassedOverServer};
 use merismos_core::config::document::{Algorithm, BalancePer, Protocol};
+use merismos_core::cookie::cookie_values;
 use merismos_core::describe::pool_choice;
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
@@ -84,11 +85,8 @@ impl ControllerState {
     fn pinned(&self, pool: &Pool, cookies: &[&str]) -> Option<usize> {
         let rule = pool.pin_rule.as_ref()?;
         let minute = u32::try_from(wall().0 / 60_000).unwrap_or(0);
-        let pairs =
-            cookies.iter().flat_map(|field| field.split(';')).filter_map(|pair| pair.trim().split_once('='));
-        let mut pinned = pairs
-            .filter(|(name, _)| *name == rule.cookie)
-            .filter_map(|(_, value)| rule.read(&self.pin_key, value.as_bytes(), minute));
+        let values = cookies.iter().flat_map(|field| cookie_values(field.as_bytes(), &rule.cookie));
+        let mut pinned = values.filter_map(|value| rule.read(&self.pin_key, value, minute));
         pinned.next().filter(|place| pool.servers[*place].may_go_on())
     }
 

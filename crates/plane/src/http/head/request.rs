@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
+use merismos_core::cookie::{cookie_pairs, cookie_values};
 use merismos_core::routing::{DroppedFields, Pool, RequestFacts, RequestKey};
 
 use super::super::error_response::RequestError;
@@ -282,11 +283,6 @@ fn is_cookie(field: &Header<'_>) -> bool {
     field.name.eq_ignore_ascii_case("cookie")
 }
 
-/// The pairs of a `Cookie` field (RFC 6265, 4.2.1).
-fn cookie_pairs(value: &[u8]) -> impl Iterator<Item = &[u8]> {
-    value.split(|byte| *byte == b';').map(<[u8]>::trim_ascii).filter(|pair| !pair.is_empty())
-}
-
 fn is_session_cookie(pair: &[u8]) -> bool {
     pair.strip_prefix(SESSION_COOKIE.as_bytes()).is_some_and(|rest| rest.trim_ascii_start().starts_with(b"="))
 }
@@ -411,14 +407,7 @@ pub(in super::super) fn in_cookies<T>(
     name: &str,
     find: impl FnMut(&[u8]) -> Option<T>,
 ) -> Option<T> {
-    with_fields(head, |_, fields| {
-        let value = |pair: &[u8]| -> Option<usize> {
-            let at = memchr::memchr(b'=', pair)?;
-            (&pair[..at] == name.as_bytes()).then_some(at + 1)
-        };
-        let pairs = cookie_pairs(field_of(fields, "cookie")?);
-        pairs.filter_map(|pair| value(pair).map(|at| &pair[at..])).find_map(find)
-    })
+    with_fields(head, |_, fields| cookie_values(field_of(fields, "cookie")?, name).find_map(find))
 }
 
 /// Reads a head that we wrote ourselves once more, for those few who want to know what is in it.
