@@ -24,7 +24,7 @@ impl ControllerState {
         name: &Name,
         imagined: &HypotheticalRequest,
     ) -> Result<ExplainResponse, UnknownFrontend> {
-        let snapshot: std::sync::Arc<Snapshot> = self.plane.snapshot();
+        let snapshot: std::sync::Arc<Snapshot> = self.publisher.plane.snapshot();
         let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
         let fields = &imagined.fields;
         let field =
@@ -36,7 +36,7 @@ impl ControllerState {
             sni: imagined.sni.as_deref(),
             field: &field,
         };
-        let explanation = frontend.explain(&facts, rand::rng().random(), self.plane.now());
+        let explanation = frontend.explain(&facts, rand::rng().random(), self.publisher.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
         // A tie is looked for in all pools, and before any of them is chosen.
         let before = imagined.connection.as_ref();
@@ -51,7 +51,7 @@ impl ControllerState {
             let server = &pool.servers[place];
             // A relayed connection holds its room already.
             let is_new = tie == ClientTie::Pin || frontend.protocol == Protocol::Http;
-            match server.cell.room.full(server.limits, self.plane.now()).filter(|_| is_new) {
+            match server.cell.room.full(server.limits, self.publisher.plane.now()).filter(|_| is_new) {
                 None => return Ok(explain_tie(frontend, pool, place, tie, snapshot.revision)),
                 Some(full) => why_no_tie.push(format!("{} {}: {}", tie.of(), server.name, full_words(full))),
             }
@@ -103,11 +103,12 @@ impl ControllerState {
                 }
             }
             (Some(reason), _, _) => {
-                let order = self
-                    .duties
-                    .get(&passed.server)
-                    .filter(|_| matches!(reason, IneligibleReason::Withdrawn | IneligibleReason::Draining));
-                let probe = self.health.get(&passed.server).and_then(|health| health.last_probe.as_ref());
+                let order =
+                    self.servers.duties.get(&passed.server).filter(|_| {
+                        matches!(reason, IneligibleReason::Withdrawn | IneligibleReason::Draining)
+                    });
+                let probe =
+                    self.servers.health.get(&passed.server).and_then(|health| health.last_probe.as_ref());
                 match (order, probe) {
                     (Some(order), _) => format!("{reason} ({}: {})", order.who, order.reason),
                     (None, Some(probe)) if !probe.passed() => format!("{reason} ({probe})"),

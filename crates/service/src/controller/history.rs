@@ -12,7 +12,8 @@ use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_probe::ProbeReport;
 
-use super::state::{ControllerState, ServerHealth};
+use super::server_records::ServerHealth;
+use super::state::ControllerState;
 use crate::clock::wall;
 
 /// How many probes are kept of a server: some 3 KiB, for most of them give the same words.
@@ -98,7 +99,7 @@ impl ControllerState {
     pub(super) fn probes(&self, server: &PoolServer) -> Option<Probes> {
         let document = self.document();
         let check = document.pools.get(&server.pool)?.check.as_ref().map(|name| &document.checks[name]);
-        let health = self.health.get(server)?;
+        let health = self.servers.health.get(server)?;
         let now = wall();
         let history = &health.history;
         Some(Probes {

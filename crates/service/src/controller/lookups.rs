@@ -1,14 +1,15 @@
 //! Servers that come and go with the answers of name servers.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use merismos_api::EventKind;
-use merismos_core::config::discovery::{DiscoveredServer, discovered_name};
+use merismos_core::config::discovery::{DiscoveredServer, DiscoveredServers, discovered_name};
 use merismos_core::config::document::{Document, LookupSpec, WhenEmpty};
 use merismos_core::config::renames::Renames;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
-use merismos_probe::lookup::{LookupError, LookupId, LookupReport};
+use merismos_probe::lookup::{LookupError, LookupId, LookupReport, Lookups};
 use serde_json::json;
 
 use super::state::ControllerState;
@@ -31,6 +32,22 @@ pub(super) fn lookup_id(key: &str) -> Option<LookupId> {
     Some((pool.parse().ok()?, lookup.parse().ok()?))
 }
 
+/// The lookups of DNS names, and what they found.
+pub(super) struct Discovery {
+    pub(super) lookups: Lookups,
+    pub(super) found: DiscoveredServers,
+    pub(super) looked: BTreeMap<LookupId, LookupState>,
+}
+
+impl Discovery {
+    /// Goes on with what lookups found before the start, by [`lookup_key`].
+    pub(super) fn new(lookups: Lookups, found: BTreeMap<String, BTreeSet<DiscoveredServer>>) -> Self {
+        let found =
+            found.into_iter().filter_map(|(key, servers)| Some((lookup_id(&key)?, servers))).collect();
+        Self { lookups, found, looked: BTreeMap::new() }
+    }
+}
+
 impl ControllerState {
     /// Keeps what lookups found as long as they stand in the new document, under their pools' new names.
     pub(super) fn keep_found(&mut self, new: &Document) {
@@ -48,18 +65,18 @@ impl ControllerState {
             let same = same.and_then(|(now, asked)| now.iter().find(|(_, known)| *known == asked));
             same.map_or(lookup, |(name, _)| name.clone())
         };
-        let found = std::mem::take(&mut self.found);
+        let found = std::mem::take(&mut self.discovery.found);
         let found = found.into_iter().map(|((old_pool, lookup), found)| {
             let pool = moved(old_pool.clone());
             let lookup = called(&old_pool, &pool, lookup);
             ((pool, lookup), found)
         });
-        self.found = found.collect();
+        self.discovery.found = found.collect();
         let stands = |(pool, lookup): &LookupId| {
             new.pools.get(pool).is_some_and(|pool| pool.lookups.contains_key(lookup))
         };
-        self.found.retain(|id, _| stands(id));
-        self.looked.retain(|id, _| stands(id));
+        self.discovery.found.retain(|id, _| stands(id));
+        self.discovery.looked.retain(|id, _| stands(id));
     }
 
     pub(super) fn set_lookups(&mut self) {
@@ -69,7 +86,7 @@ impl ControllerState {
             let all = spec.lookups.iter();
             lookups.extend(all.map(|(name, lookup)| ((pool.clone(), name.clone()), lookup.clone())));
         }
-        self.lookups.set(lookups);
+        self.discovery.lookups.set(lookups);
     }
 
     /// Takes what a lookup came to.
@@ -81,20 +98,20 @@ impl ControllerState {
             return;
         }
         let subject = format!("{}/{}", id.0, id.1);
-        let looked = self.looked.entry(id.clone()).or_default();
+        let looked = self.discovery.looked.entry(id.clone()).or_default();
         let had_trouble = looked.trouble.take();
         match outcome {
             Ok(answer) => {
                 looked.at = Some(wall());
                 if had_trouble.is_some() {
                     let says = format!("{} is answered again", lookup.name);
-                    self.journal.write(EventKind::Lookup, subject, says, json!({}));
+                    self.reports.journal.write(EventKind::Lookup, subject, says, json!({}));
                 }
                 self.find(id, &lookup, answer.servers);
             }
             Err(error) => {
                 let is_empty = matches!(error, LookupError::Empty { .. });
-                let kept = self.found.get(&id).map_or(0, BTreeSet::len);
+                let kept = self.discovery.found.get(&id).map_or(0, BTreeSet::len);
                 let goes = is_empty && lookup.when_empty == WhenEmpty::Remove;
                 let what_now = match (goes, kept) {
                     (_, 0) => "there is nothing to keep".to_owned(),
@@ -103,7 +120,7 @@ impl ControllerState {
                 };
                 let trouble = format!("{error}; {what_now}");
                 if had_trouble.is_none() {
-                    self.journal.write(EventKind::Lookup, subject, trouble.clone(), json!({}));
+                    self.reports.journal.write(EventKind::Lookup, subject, trouble.clone(), json!({}));
                 }
                 looked.trouble = Some(trouble);
                 if goes {
@@ -115,7 +132,7 @@ impl ControllerState {
 
     /// Lets the servers that a lookup found come and go.
     fn find(&mut self, id: LookupId, lookup: &LookupSpec, servers: BTreeSet<DiscoveredServer>) {
-        let before = self.found.get(&id).cloned().unwrap_or_default();
+        let before = self.discovery.found.get(&id).cloned().unwrap_or_default();
         if before == servers {
             return;
         }
@@ -127,23 +144,23 @@ impl ControllerState {
                 "found at {} by {}, weight {}, tier {}",
                 server.address, lookup.name, server.weight, server.tier
             );
-            self.journal.write(EventKind::Lookup, name(server), says, json!({ "found": server }));
+            self.reports.journal.write(EventKind::Lookup, name(server), says, json!({ "found": server }));
         }
         for server in before.iter().filter(|server| !servers.iter().any(|now| now.address == server.address))
         {
             let says = format!("gone: {} does not name {} any more", lookup.name, server.address);
-            self.journal.write(EventKind::Lookup, name(server), says, json!({ "gone": server }));
+            self.reports.journal.write(EventKind::Lookup, name(server), says, json!({ "gone": server }));
         }
-        self.found.insert(id, servers);
+        self.discovery.found.insert(id, servers);
         let Some(running) = &self.running else { return };
-        let effective = running.checked.with_found(&self.found);
+        let effective = running.checked.with_found(&self.discovery.found);
         self.settle(effective.document());
         if let Some(running) = &mut self.running {
-            running.effective = effective;
+            Arc::make_mut(running).effective = effective;
         }
         self.publish(Vec::new());
         self.set_probes();
         self.forget_gone_servers();
-        self.copy_is_old.send_modify(|changes| *changes += 1);
+        self.state_file.changed();
     }
 }

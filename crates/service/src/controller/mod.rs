@@ -9,8 +9,10 @@ mod lookups;
 mod moves;
 mod notify;
 mod passive_health;
+mod publisher;
 mod rates;
 mod reconcile;
+mod server_records;
 mod slow_start;
 mod state;
 mod status;
@@ -438,8 +440,8 @@ async fn serve(
 }
 
 fn tell_status(state: &ControllerState) {
-    if state.journal.is_status_watched() {
-        state.journal.tell_status(Box::new(state.status(&StatusDetail::Short(None))));
+    if state.reports.journal.is_status_watched() {
+        state.reports.journal.tell_status(Box::new(state.status(&StatusDetail::Short(None))));
     }
 }
 

@@ -112,35 +112,35 @@ impl ControllerState {
         }
         for pool in &after.pools {
             let (first, Some(works)) = pool.tiers else { continue };
-            let Some(before) = self.moves.tiers.get(&pool.name).copied() else {
+            let Some(before) = self.reports.moves.tiers.get(&pool.name).copied() else {
                 if works == first {
-                    self.moves.tiers.insert(pool.name.clone(), works);
+                    self.reports.moves.tiers.insert(pool.name.clone(), works);
                 }
                 continue;
             };
             if before == works {
                 continue;
             }
-            self.moves.tiers.insert(pool.name.clone(), works);
+            self.reports.moves.tiers.insert(pool.name.clone(), works);
             let says = format!("tier {works} works now, after tier {before}");
             // Where work is bound to a tier, the event was written when that was decided.
             if document.pools.get(&pool.name).is_some_and(|pool| pool.failback == Failback::Automatic) {
                 let detail = json!({ "from": before, "to": works, "failback": Failback::Automatic });
-                self.journal.write(EventKind::Tier, pool.name.to_string(), says.clone(), detail);
+                self.reports.journal.write(EventKind::Tier, pool.name.to_string(), says.clone(), detail);
             }
             let change = if works == first { NotifiedChange::MovedBack } else { NotifiedChange::Moved };
             self.tell_change(change, &pool.name, format!("pool {}", pool.name), says);
         }
-        self.moves.tiers.retain(|name, _| document.pools.contains_key(name));
+        self.reports.moves.tiers.retain(|name, _| document.pools.contains_key(name));
     }
 
     fn tell_of_frontend(&mut self, frontend: &Frontend) {
         let (goes, id) = (frontend.goes(), frontend.cell.id);
-        let known = self.moves.frontends.get(&id);
+        let known = self.reports.moves.frontends.get(&id);
         // Until its pools have been proven for the first time, it is no news where its work goes.
         let is_news = known.is_some_and(|before| *before != goes);
         if known.is_some() || goes == CurrentRouting::AsMeant {
-            self.moves.frontends.insert(id, goes.clone());
+            self.reports.moves.frontends.insert(id, goes.clone());
         }
         if !is_news {
             return;
@@ -157,19 +157,24 @@ impl ControllerState {
             }
         };
         let subject = format!("frontend {}", frontend.name);
-        self.journal.write(EventKind::Traffic, subject.clone(), says.clone(), json!({ "change": change }));
+        self.reports.journal.write(
+            EventKind::Traffic,
+            subject.clone(),
+            says.clone(),
+            json!({ "change": change }),
+        );
         self.tell_change(change, &frontend.pool.name, subject, says);
     }
 
     /// Tells of frontends that fail many of their clients, and of those that do so no more.
     pub(super) fn tell_of_failures(&mut self, now: Instant) {
-        let (snapshot, document) = (self.plane.snapshot(), self.document());
+        let (snapshot, document) = (self.publisher.plane.snapshot(), self.document());
         let mut failing = BTreeSet::new();
         for frontend in snapshot.frontends() {
             let share = document.frontends.get(&frontend.name).map_or(0, |frontend| frontend.failing_share);
             let counts = frontend.cell.counts();
-            let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
-            let (was, id) = (self.moves.is_failing(frontend), frontend.cell.id);
+            let minute = self.totals.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
+            let (was, id) = (self.reports.moves.is_failing(frontend), frontend.cell.id);
             // It is over when only half as many fail, so that it is not reported again and again around the bound.
             let is = if was { is_much(&minute, share.div_ceil(2)) } else { is_much(&minute, share) };
             if is {
@@ -189,15 +194,15 @@ impl ControllerState {
                 "change": change, "requests": minute.requests, "errors": minute.errors,
                 "unavailable": minute.unavailable, "unanswered": minute.unanswered,
             });
-            self.journal.write(EventKind::Traffic, subject.clone(), says.clone(), detail);
+            self.reports.journal.write(EventKind::Traffic, subject.clone(), says.clone(), detail);
             self.tell_change(change, &frontend.pool.name, subject, says);
         }
-        self.moves.failing = failing;
+        self.reports.moves.failing = failing;
     }
 
     /// Notes which servers that are being drained were given work since the last look: clients that are tied to them still come.
     pub(super) fn watch_draining(&mut self) {
-        let snapshot = self.plane.snapshot();
+        let snapshot = self.publisher.plane.snapshot();
         let now = wall();
         let mut draining = BTreeMap::new();
         for server in snapshot.pools.iter().flat_map(|pool| &pool.servers) {
@@ -208,10 +213,10 @@ impl ControllerState {
                 continue;
             }
             let begun = server.cell.counts().begun;
-            let known = self.moves.draining.get(&server.name).filter(|(before, _)| *before == begun);
+            let known = self.reports.moves.draining.get(&server.name).filter(|(before, _)| *before == begun);
             draining.insert(server.name.clone(), (begun, known.map_or(now, |(_, since)| *since)));
         }
-        self.moves.draining = draining;
+        self.reports.moves.draining = draining;
     }
 
     fn tell_change(&self, change: NotifiedChange, pool: &Name, subject: String, says: String) {
@@ -222,7 +227,7 @@ impl ControllerState {
             change: change.to_string(),
             message: says,
         };
-        self.messages.changed(ChangeReport { change, report });
+        self.reports.messages.changed(ChangeReport { change, report });
     }
 }
 

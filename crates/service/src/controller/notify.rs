@@ -1,5 +1,7 @@
 //! What the controller tells people of: changes of health, pools that are emptied, and failures that all servers share.
 
+use std::collections::BTreeSet;
+
 use merismos_api::EventKind;
 use merismos_core::config::document::NotifiedChange;
 use merismos_core::health::timing::timing;
@@ -11,9 +13,29 @@ use merismos_core::time::Wall;
 use merismos_probe::ProbeReport;
 use serde_json::json;
 
+use super::moves::ReportedMoves;
 use super::state::ControllerState;
 use crate::clock::wall;
-use crate::notifications::ChangeReport;
+use crate::journal::Journal;
+use crate::notifications::{ChangeReport, NotificationSender};
+use crate::troubles::Troubles;
+
+/// Where changes are reported: the journal, notifications and troubles, with what was reported already.
+pub(super) struct Reports {
+    pub(super) journal: Journal,
+    pub(super) messages: NotificationSender,
+    pub(super) troubles: Troubles,
+    /// Pools that had an eligible server and have none now.
+    pub(super) emptied: BTreeSet<Name>,
+    /// What goes otherwise than it is meant to.
+    pub(super) moves: ReportedMoves,
+}
+
+impl Reports {
+    pub(super) fn new(journal: Journal, messages: NotificationSender, troubles: Troubles) -> Self {
+        Self { journal, messages, troubles, emptied: BTreeSet::new(), moves: ReportedMoves::default() }
+    }
+}
 
 impl ControllerState {
     /// Tells those who want to know of a change of health.
@@ -39,7 +61,7 @@ impl ControllerState {
                 change: change.to_string(),
                 message: says.to_owned(),
             };
-            self.messages.changed(ChangeReport { change, report });
+            self.reports.messages.changed(ChangeReport { change, report });
         }
     }
 
@@ -53,11 +75,11 @@ impl ControllerState {
             let was = &before.pools[place];
             let (change, says) = match (was.eligible() > 0, pool.eligible() > 0) {
                 (true, false) => {
-                    self.emptied.insert(pool.name.clone());
+                    self.reports.emptied.insert(pool.name.clone());
                     (NotifiedChange::Empty, "no server is eligible any more")
                 }
                 // A new pool was not emptied: its first server is no news.
-                (false, true) if self.emptied.remove(&pool.name) => {
+                (false, true) if self.reports.emptied.remove(&pool.name) => {
                     (NotifiedChange::Filled, "a server is eligible again")
                 }
                 _ => continue,
@@ -69,7 +91,7 @@ impl ControllerState {
                 change: change.to_string(),
                 message: says.to_owned(),
             };
-            self.messages.changed(ChangeReport { change, report });
+            self.reports.messages.changed(ChangeReport { change, report });
         }
     }
 
@@ -83,7 +105,8 @@ impl ControllerState {
         let mut way: Option<(ProbeStep, &str)> = None;
         for server in spec.servers.keys() {
             let id = PoolServer { pool: pool.clone(), server: server.clone() };
-            let Some(health) = self.health.get(&id).filter(|known| known.state == HealthState::Down) else {
+            let Some(health) = self.servers.health.get(&id).filter(|known| known.state == HealthState::Down)
+            else {
                 return;
             };
             let Some(probe) = &health.last_probe else { return };
@@ -100,6 +123,6 @@ impl ControllerState {
              them, or something that all of them need"
         );
         let detail = json!({ "pool": pool, "check": name, "step": step, "got": got });
-        self.journal.write(EventKind::Health, format!("pool {pool}"), says, detail);
+        self.reports.journal.write(EventKind::Health, format!("pool {pool}"), says, detail);
     }
 }

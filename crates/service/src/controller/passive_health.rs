@@ -24,7 +24,7 @@ const OF_DATAGRAMS: PassiveCheck = PassiveCheck {
 impl ControllerState {
     /// Looks which servers have failed more than their pool bears, and tells their probes.
     pub(super) fn weigh_traffic(&mut self) {
-        let (snapshot, now) = (self.plane.snapshot(), Instant::now());
+        let (snapshot, now) = (self.publisher.plane.snapshot(), Instant::now());
         let mut reports = Vec::new();
         let document = self.document();
         // Where no process listens, ICMP says so, and hardly any check of a host does.
@@ -39,7 +39,7 @@ impl ControllerState {
                 |server: &Server| matches!(server.standing.reason, None | Some(IneligibleReason::Standby));
             let mut left = pool.servers.iter().filter(|server| can_work(server)).count();
             for server in &pool.servers {
-                let Some(health) = self.health.get(&server.name) else { continue };
+                let Some(health) = self.servers.health.get(&server.name) else { continue };
                 let open = match evidence.action {
                     PassiveAction::Suspect => health.state == HealthState::Up,
                     PassiveAction::Down => matches!(health.state, HealthState::Up | HealthState::Suspect),
@@ -49,7 +49,7 @@ impl ControllerState {
                     continue;
                 }
                 let counts = server.cell.counts();
-                let by = self.rates.server(server.cell.id, &counts, evidence.within.get(), now).by;
+                let by = self.totals.rates.server(server.cell.id, &counts, evidence.within.get(), now).by;
                 let of = |failed: u64, errors: u64| if evidence.count_5xx { failed + errors } else { failed };
                 let (failed, total) = (of(by.failed, by.errors), of(counts.failed, counts.errors));
                 // What was reported already is not reported again.
@@ -61,7 +61,7 @@ impl ControllerState {
             }
         }
         for (server, evidence, fresh, total) in reports {
-            if let Some(health) = self.health.get_mut(&server) {
+            if let Some(health) = self.servers.health.get_mut(&server) {
                 health.evidence_told = total;
             }
             let what = if evidence.count_5xx { "failed or answered 500 and above" } else { "failed" };

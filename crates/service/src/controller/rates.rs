@@ -1,10 +1,11 @@
 //! What was observed over the last 10 seconds and the last minute.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
 use merismos_core::routing::Snapshot;
 use merismos_core::runtime::{FrontendCounts, ServerCounts};
+use merismos_core::time::Wall;
 
 pub(super) const TEN_SECONDS: Duration = Duration::from_secs(10);
 pub(super) const MINUTE: Duration = Duration::from_secs(60);
@@ -115,4 +116,16 @@ impl Rates {
 /// At least a second, so that a rate right after the start is not a huge number made of nothing.
 fn age(base: Option<&CountsSample>, now: Instant) -> Duration {
     base.map_or(Duration::ZERO, |sample| now.duration_since(sample.at)).max(Duration::from_secs(1))
+}
+/// What traffic was: rates of the last minute, and the moment from which totals count.
+pub(super) struct TrafficTotals {
+    pub(super) rates: Rates,
+    /// When totals began to be counted anew, and what each server's cell had counted then.
+    pub(super) reset: Option<(Wall, BTreeMap<u32, ServerCounts>)>,
+}
+
+impl TrafficTotals {
+    pub(super) fn new(now: Instant) -> Self {
+        Self { rates: Rates::new(now), reset: None }
+    }
 }

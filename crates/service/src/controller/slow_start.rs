@@ -26,7 +26,7 @@ pub(super) struct SlowStart {
 }
 
 impl SlowStart {
-    fn thousandths(self) -> u32 {
+    pub(super) fn thousandths(self) -> u32 {
         let part = self.since.elapsed().as_secs_f64() / self.length.as_secs_f64();
         ((part * f64::from(RAMPED)) as u32).clamp(RAMP_START, RAMPED)
     }
@@ -57,28 +57,14 @@ fn was_away(reason: IneligibleReason) -> bool {
 }
 
 impl ControllerState {
-    pub(super) fn thousandths(&self, server: &PoolServer) -> u32 {
-        self.ramps.get(server).map_or(RAMPED, |ramping| ramping.thousandths())
-    }
-
-    /// How far a server has come on its ramp, 0 to 1; `None` when it is on none.
-    pub(super) fn ramp_of(&self, server: &PoolServer) -> Option<f64> {
-        self.ramps.get(server).map(|ramping| f64::from(ramping.thousandths()) / f64::from(RAMPED))
-    }
-
-    /// Whether work is bound to a tier although a lower one could work.
-    pub(super) fn is_held(&self, pool: &Name) -> bool {
-        self.holds.get(pool).is_some_and(|hold| hold.lower_able_since.is_some())
-    }
-
     /// Follows what servers can do now, before a snapshot of these pools is compiled.
     pub(super) fn follow_pools<'p>(&mut self, pools: impl Iterator<Item = (&'p Name, &'p PoolSpec)>) {
         for (name, pool) in pools {
-            if pool.ramp.is_some() || self.ramps.keys().any(|server| server.pool == *name) {
+            if pool.ramp.is_some() || self.servers.ramps.keys().any(|server| server.pool == *name) {
                 self.follow_ramps(name, pool);
             }
             if pool.failback == Failback::Automatic {
-                self.holds.remove(name);
+                self.servers.holds.remove(name);
             } else {
                 self.follow_tier(name, pool);
             }
@@ -86,8 +72,8 @@ impl ControllerState {
     }
 
     fn follow_tier(&mut self, name: &Name, pool: &PoolSpec) {
-        let able = eligible_per_tier(name, pool, self);
-        let held = self.holds.get(name).copied();
+        let able = eligible_per_tier(name, pool, &self.servers);
+        let held = self.servers.holds.get(name).copied();
         let Some(hold) = TierHold::follow(held, &able, pool.tier_min_eligible, pool.failback, wall()) else {
             return;
         };
@@ -97,48 +83,49 @@ impl ControllerState {
         if let Some(before) = held.filter(|before| before.tier != hold.tier) {
             let says = format!("tier {} works now, after tier {}", hold.tier, before.tier);
             let detail = json!({ "from": before.tier, "to": hold.tier, "failback": pool.failback });
-            self.journal.write(EventKind::Tier, name.to_string(), says, detail);
+            self.reports.journal.write(EventKind::Tier, name.to_string(), says, detail);
         } else if held.is_some_and(|before| before.lower_able_since.is_none()) {
             let says = format!(
                 "a lower tier can work again; tier {} goes on working (failback: {})",
                 hold.tier, pool.failback
             );
-            self.journal.write(EventKind::Tier, name.to_string(), says, json!({ "tier": hold.tier }));
+            self.reports.journal.write(EventKind::Tier, name.to_string(), says, json!({ "tier": hold.tier }));
         }
-        self.holds.insert(name.clone(), hold);
-        self.copy_is_old.send_modify(|changes| *changes += 1);
+        self.servers.holds.insert(name.clone(), hold);
+        self.state_file.changed();
     }
 
     fn follow_ramps(&mut self, name: &Name, pool: &PoolSpec) {
-        let snapshot = self.plane.snapshot();
+        let snapshot = self.publisher.plane.snapshot();
         let before = snapshot.pools.iter().find(|pool| pool.name == *name);
         let before: BTreeMap<&Name, Option<IneligibleReason>> = before
             .iter()
             .flat_map(|pool| &pool.servers)
             .map(|server| (&server.name.server, server.standing.reason))
             .collect();
-        let reasons = ineligible_reasons(name, pool, self);
+        let reasons = ineligible_reasons(name, pool, &self.servers);
         for (server, now) in pool.servers.keys().zip(reasons) {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let was = before.get(server).copied().flatten();
             match (pool.ramp, now) {
                 (Some(length), None) if was.is_some_and(was_away) => {
                     let ramping = SlowStart { since: Instant::now(), length: length.get() };
-                    self.ramps.insert(id, ramping);
+                    self.servers.ramps.insert(id, ramping);
                 }
                 (Some(_), None) => {}
-                (None, _) | (_, Some(_)) => drop(self.ramps.remove(&id)),
+                (None, _) | (_, Some(_)) => drop(self.servers.ramps.remove(&id)),
             }
         }
     }
 
     /// Raises the shares of those on their ramps, and sends work back where the time has come.
     pub(super) fn on_beat(&mut self) {
-        if self.ramps.is_empty() && self.holds.is_empty() {
+        if self.servers.ramps.is_empty() && self.servers.holds.is_empty() {
             return;
         }
-        let mut touched: BTreeSet<Name> = self.ramps.keys().map(|server| server.pool.clone()).collect();
-        self.ramps.retain(|_, ramping| ramping.thousandths() < RAMPED);
+        let mut touched: BTreeSet<Name> =
+            self.servers.ramps.keys().map(|server| server.pool.clone()).collect();
+        self.servers.ramps.retain(|_, ramping| ramping.thousandths() < RAMPED);
         let document = self.document();
         touched.extend(self.due_holds(&document));
         if !touched.is_empty() {
@@ -153,15 +140,16 @@ impl ControllerState {
             let since = hold.lower_able_since?;
             (wall().since(since) >= span.get()).then(|| name.clone())
         };
-        self.holds.iter().filter_map(due).collect()
+        self.servers.holds.iter().filter_map(due).collect()
     }
 
     /// An operator orders that the work of a pool goes back to its lowest tier that can; gives that tier.
     pub(super) fn fail_back(&mut self, name: &Name, who: &str) -> Result<u8, FailbackError> {
         let document = self.document();
         let pool = document.pools.get(name).ok_or_else(|| FailbackError::NoPool(name.clone()))?;
-        let able = eligible_per_tier(name, pool, self);
-        let held = self.holds.get(name).copied().ok_or_else(|| FailbackError::NotHeld(name.clone()))?;
+        let able = eligible_per_tier(name, pool, &self.servers);
+        let held =
+            self.servers.holds.get(name).copied().ok_or_else(|| FailbackError::NotHeld(name.clone()))?;
         let released = held.released(&able, pool.tier_min_eligible);
         if released.tier == held.tier {
             return Err(match lowest(&able, pool.tier_min_eligible) {
@@ -172,10 +160,10 @@ impl ControllerState {
         }
         let says = format!("tier {} works now, after tier {}: sent back by {who}", released.tier, held.tier);
         let detail = json!({ "from": held.tier, "to": released.tier, "who": who });
-        self.journal.write(EventKind::Tier, name.to_string(), says, detail);
-        self.holds.insert(name.clone(), released);
+        self.reports.journal.write(EventKind::Tier, name.to_string(), says, detail);
+        self.servers.holds.insert(name.clone(), released);
         self.publish_pools(&BTreeSet::from([name.clone()]));
-        self.copy_is_old.send_modify(|changes| *changes += 1);
+        self.state_file.changed();
         Ok(released.tier)
     }
 }

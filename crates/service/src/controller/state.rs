@@ -9,33 +9,33 @@ use std::time::{Duration, Instant};
 use ipnet::IpNet;
 use merismos_api::EventKind;
 use merismos_core::config::Checked;
-use merismos_core::config::discovery::{DiscoveredServer, DiscoveredServers};
-use merismos_core::config::document::{CheckKind, Document, FrontendSpec, Protocol};
+use merismos_core::config::discovery::DiscoveredServer;
+use merismos_core::config::document::{Document, FrontendSpec, Protocol};
 use merismos_core::duty::{Duty, DutyOrder, guard};
 use merismos_core::eligibility::{IneligibleReason, ServerStates};
-use merismos_core::health::{Evidence, HealthState, InitialHealth as KnownState, ServerFeedback};
+use merismos_core::health::{HealthState, InitialHealth};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::{FormerNames, PinKey};
-use merismos_core::routing::{self, PoolReason, Snapshot, compile, recompile};
-use merismos_core::runtime::{RuntimeRegistry, ServerCounts};
+use merismos_core::routing::{self, PoolReason, Snapshot};
 use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::observer::ObserveFilter;
 use merismos_plane::{BindError, BoundSockets, Plane};
-use merismos_probe::lookup::{LookupId, Lookups};
+use merismos_probe::lookup::Lookups;
 use merismos_probe::{ProbeReport, ProbeTarget, Prober};
 use merismos_store::Revision;
 use merismos_store::state_snapshot::{KnownHealth, StateSnapshot};
 use rand::RngExt;
 use serde_json::json;
-use tokio::sync::{broadcast, watch};
+use tokio::sync::watch;
 
-use super::history::{ProbeHistory, after};
-use super::lookups::{LookupState, lookup_id, lookup_key};
-use super::moves::ReportedMoves;
-use super::rates::Rates;
-use super::slow_start::SlowStart;
+use super::history::after;
+use super::lookups::{Discovery, lookup_key};
+use super::notify::Reports;
+use super::publisher::SnapshotPublisher;
+use super::rates::TrafficTotals;
+use super::server_records::{ServerRecords, health_key};
 use super::{DutyError, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
@@ -43,52 +43,6 @@ use crate::clock::{GrowingNumbers, wall};
 use crate::journal::Journal;
 use crate::notifications::NotificationSender;
 use crate::troubles::Troubles;
-
-/// How many snapshots a trial may be behind.
-const PUBLISHED: usize = 4_096;
-
-/// A server's health as the controller knows it.
-#[derive(Clone, Debug)]
-pub(super) struct ServerHealth {
-    pub(super) address: SocketAddr,
-    pub(super) asked: Option<CheckKind>,
-    pub(super) state: HealthState,
-    pub(super) since: Wall,
-    pub(super) last_probe: Option<Evidence>,
-    pub(super) failures_to_down: Option<u32>,
-    pub(super) passes_to_up: Option<u32>,
-    /// What it asks for.
-    pub(super) feedback: Option<ServerFeedback>,
-    pub(super) flapping: bool,
-    /// It is not up before this, whatever its probes say.
-    pub(super) held_until: Option<Wall>,
-    pub(super) history: ProbeHistory,
-    /// How many failures its traffic had when that was reported last.
-    pub(super) evidence_told: u64,
-}
-
-impl ServerHealth {
-    /// Whether it gets work as far as its health goes.
-    pub(super) fn works(&self) -> bool {
-        self.asked.is_none() || matches!(self.state, HealthState::Up | HealthState::Suspect)
-    }
-
-    /// What its probes begin with.
-    fn known(&self, now: Wall) -> KnownState {
-        let held_for = self.held_until.map(|until| until.since(now)).unwrap_or_default();
-        KnownState { state: self.state, held_for }
-    }
-
-    /// What a restart goes on with.
-    fn to_keep(&self) -> KnownHealth {
-        KnownHealth {
-            state: self.state,
-            since: self.since,
-            feedback: self.feedback,
-            held_until: self.held_until,
-        }
-    }
-}
 
 /// To whole seconds, for people.
 fn round(length: Duration) -> Duration {
@@ -100,6 +54,8 @@ const COPY_TIMED_EVERY: Duration = Duration::from_secs(60);
 /// From how many changes of health a day on an event says how many there were.
 const OFTEN: u32 = 4;
 
+/// The revision that runs. It is shared, so that parts of the state can change while it is read.
+#[derive(Clone)]
 pub(super) struct RunningRevision {
     pub(super) revision: Arc<Revision>,
     pub(super) checked: Checked,
@@ -131,76 +87,54 @@ pub(crate) struct ControllerStart {
     pub(crate) copy_is_old: watch::Sender<u64>,
 }
 
-/// The state of the service.
-pub(crate) struct ControllerState {
-    pub(super) plane: Plane,
-    pub(super) messages: NotificationSender,
+/// What this node is and since when, for the status.
+pub(super) struct NodeFacts {
     pub(super) nodes: Arc<AtomicU64>,
-    /// Pools that had an eligible server and have none now.
-    pub(super) emptied: BTreeSet<Name>,
     pub(super) api_usage: Arc<ApiUsage>,
     pub(super) guesses: FailedLogins,
-    pub(super) prober: Prober,
-    pub(super) journal: Journal,
-    pub(super) cells: RuntimeRegistry,
-    pub(super) lookups: Lookups,
-    pub(super) running: Option<RunningRevision>,
-    pub(super) duties: BTreeMap<PoolServer, DutyOrder>,
-    pub(super) health: BTreeMap<PoolServer, ServerHealth>,
-    pub(super) known_health: BTreeMap<String, KnownHealth>,
-    pub(super) found: DiscoveredServers,
-    pub(super) looked: BTreeMap<LookupId, LookupState>,
-    pub(super) rates: Rates,
-    /// When totals began to be counted anew, and what each server's cell had counted then.
-    pub(super) reset: Option<(Wall, BTreeMap<u32, ServerCounts>)>,
-    /// The tiers of pools whose work does not go back by itself.
-    pub(super) holds: BTreeMap<Name, TierHold>,
-    /// What pools and their servers were called before, where that was otherwise.
-    pub(super) former_names: BTreeMap<Name, FormerNames>,
-    pub(super) pin_key: PinKey,
-    /// What goes otherwise than it is meant to.
-    pub(super) moves: ReportedMoves,
-    /// Servers that returned or recovered a moment ago.
-    pub(super) ramps: BTreeMap<PoolServer, SlowStart>,
     pub(super) started: Wall,
     /// Until when an earlier run of the service watched the servers.
     pub(super) watched_until: Option<Wall>,
-    /// When the copy was asked to be written last for the sake of its time.
-    copy_timed: Instant,
-    /// Numbers for orders: larger than all that are known, whatever the clock says.
-    pub(super) order_numbers: GrowingNumbers,
-    pub(super) troubles: Troubles,
-    /// Nothing is changed any more.
-    pub(super) stopping: bool,
-    version: u64,
-    published: broadcast::Sender<Arc<Snapshot>>,
-    pub(super) copy_is_old: watch::Sender<u64>,
 }
 
-impl ServerStates for ControllerState {
-    fn duty(&self, server: &PoolServer) -> Duty {
-        self.duties.get(server).map(|order| order.duty).unwrap_or_default()
+/// Asks for the state file to be written anew.
+pub(super) struct StateFileSignal {
+    changes: watch::Sender<u64>,
+    /// When it was asked last for the sake of the time in it.
+    timed: Instant,
+}
+
+impl StateFileSignal {
+    /// Something that it holds has changed.
+    pub(super) fn changed(&self) {
+        self.changes.send_modify(|changes| *changes += 1);
     }
 
-    fn health(&self, server: &PoolServer) -> HealthState {
-        self.health.get(server).map(|health| health.state).unwrap_or_default()
+    /// Has it written when the time in it is older than [`COPY_TIMED_EVERY`].
+    fn keep_time(&mut self, now: Instant) {
+        if self.timed.elapsed() >= COPY_TIMED_EVERY {
+            self.timed = now;
+            self.changed();
+        }
     }
+}
 
-    fn ramp(&self, server: &PoolServer) -> u32 {
-        self.thousandths(server)
-    }
-
-    fn feedback(&self, server: &PoolServer) -> Option<ServerFeedback> {
-        self.health.get(server).and_then(|health| health.feedback)
-    }
-
-    fn held_tier(&self, pool: &Name) -> Option<u8> {
-        self.holds.get(pool).map(|hold| hold.tier)
-    }
-
-    fn former_names(&self, pool: &Name) -> FormerNames {
-        self.former_names.get(pool).cloned().unwrap_or_default()
-    }
+/// The state of the service. Each part has one concern and can be borrowed alone.
+pub(crate) struct ControllerState {
+    pub(super) running: Option<Arc<RunningRevision>>,
+    pub(super) servers: ServerRecords,
+    pub(super) discovery: Discovery,
+    pub(super) publisher: SnapshotPublisher,
+    pub(super) totals: TrafficTotals,
+    pub(super) reports: Reports,
+    pub(super) node: NodeFacts,
+    pub(super) state_file: StateFileSignal,
+    pub(super) prober: Prober,
+    pub(super) pin_key: PinKey,
+    /// Numbers for orders: larger than all that are known, whatever the clock says.
+    pub(super) order_numbers: GrowingNumbers,
+    /// Nothing is changed any more.
+    pub(super) stopping: bool,
 }
 
 /// Why the shares of a trial can't be held against the weights, where that is so.
@@ -214,53 +148,35 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
     })
 }
 
-/// How a server's health is named in the copy: at another address it is another server.
-pub(super) fn health_key(server: &PoolServer, address: SocketAddr) -> String {
-    format!("{server} {address}")
-}
-
 impl ControllerState {
     pub(crate) fn new(start: ControllerStart) -> Self {
-        let (published, _) = broadcast::channel(PUBLISHED);
         let order_numbers = GrowingNumbers::default();
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         Self {
-            cells: RuntimeRegistry::new(start.plane.workers()),
-            plane: start.plane,
-            messages: start.messages,
-            nodes: start.nodes,
-            emptied: BTreeSet::new(),
-            api_usage: start.api_usage,
-            guesses: start.guesses,
-            prober: start.prober,
-            lookups: start.lookups,
-            found: start
-                .found
-                .into_iter()
-                .filter_map(|(key, state)| Some((lookup_id(&key)?, state)))
-                .collect(),
-            looked: BTreeMap::new(),
-            journal: start.journal,
             running: None,
-            duties: start.duties,
-            health: BTreeMap::new(),
-            known_health: start.known_health,
-            rates: Rates::new(Instant::now()),
-            reset: None,
-            holds: start.holds,
-            former_names: start.former_names,
+            servers: ServerRecords {
+                duties: start.duties,
+                known_health: start.known_health,
+                holds: start.holds,
+                former_names: start.former_names,
+                ..ServerRecords::default()
+            },
+            discovery: Discovery::new(start.lookups, start.found),
+            publisher: SnapshotPublisher::new(start.plane),
+            totals: TrafficTotals::new(Instant::now()),
+            reports: Reports::new(start.journal, start.messages, start.troubles),
+            node: NodeFacts {
+                nodes: start.nodes,
+                api_usage: start.api_usage,
+                guesses: start.guesses,
+                started: wall(),
+                watched_until: start.watched_until,
+            },
+            state_file: StateFileSignal { changes: start.copy_is_old, timed: Instant::now() },
+            prober: start.prober,
             pin_key: start.pin_key,
-            moves: ReportedMoves::default(),
-            ramps: BTreeMap::new(),
-            started: wall(),
-            watched_until: start.watched_until,
-            copy_timed: Instant::now(),
             order_numbers,
-            troubles: start.troubles,
             stopping: false,
-            version: 0,
-            published,
-            copy_is_old: start.copy_is_old,
         }
     }
 
@@ -273,40 +189,46 @@ impl ControllerState {
     pub(super) fn view(&self) -> RunningView {
         // Only what is out of the ordinary is reported one by one: when all is well, ten thousand servers cost nothing.
         let out_of_order = |server: &&PoolServer| {
-            self.duty(server) != Duty::InService
+            self.servers.duty(server) != Duty::InService
                 || self
+                    .servers
                     .health
                     .get(*server)
                     .is_some_and(|health| health.state != HealthState::Up || health.feedback.is_some())
         };
-        let facts = self.health.keys().chain(self.duties.keys()).filter(out_of_order);
+        let facts = self.servers.health.keys().chain(self.servers.duties.keys()).filter(out_of_order);
         let facts = facts
-            .map(|server| (server.clone(), (self.duty(server), self.health(server), self.feedback(server))))
+            .map(|server| {
+                (
+                    server.clone(),
+                    (self.servers.duty(server), self.servers.health(server), self.servers.feedback(server)),
+                )
+            })
             .collect();
         let empty = Checked::empty();
         RunningView {
             revision: self.running.as_ref().map(|running| Arc::clone(&running.revision)),
             checked: self.running.as_ref().map_or_else(|| empty.clone(), |running| running.checked.clone()),
             effective: self.running.as_ref().map_or(empty, |running| running.effective.clone()),
-            found: self.found.clone(),
+            found: self.discovery.found.clone(),
             facts: StatesSnapshot {
                 servers: facts,
-                tiers: self.holds.iter().map(|(pool, hold)| (pool.clone(), hold.tier)).collect(),
+                tiers: self.servers.holds.iter().map(|(pool, hold)| (pool.clone(), hold.tier)).collect(),
             },
-            orders: self.duties.clone(),
-            snapshot: self.plane.snapshot(),
+            orders: self.servers.duties.clone(),
+            snapshot: self.publisher.plane.snapshot(),
         }
     }
 
     pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<BoundSockets>, BindError> {
-        self.plane.bind(checked.document().frontends.values().map(FrontendSpec::endpoint))
+        self.publisher.plane.bind(checked.document().frontends.values().map(FrontendSpec::endpoint))
     }
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
     /// Gives the moment from which on every worker reads it.
     pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<BoundSockets>) -> Instant {
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
-        let runs = if revision.at < self.started { "runs again after the start" } else { "runs now" };
+        let runs = if revision.at < self.node.started { "runs again after the start" } else { "runs now" };
         let mut says = format!("{runs}, by {author}");
         if !note.is_empty() {
             says += &format!(": {note}");
@@ -316,17 +238,17 @@ impl ControllerState {
         }
         let accepted = revision.accepted.clone();
         self.keep_found(checked.document());
-        let effective = checked.with_found(&self.found);
+        let effective = checked.with_found(&self.discovery.found);
         self.settle(effective.document());
-        self.running = Some(RunningRevision { revision: Arc::new(revision), checked, effective });
+        self.running = Some(Arc::new(RunningRevision { revision: Arc::new(revision), checked, effective }));
         self.publish(bound);
         let published = Instant::now();
         self.set_probes();
         self.set_lookups();
         self.forget_gone_servers();
         let detail = json!({ "number": number, "author": author, "note": note, "accepted": accepted });
-        self.journal.write(EventKind::Revision, format!("revision {number}"), says, detail);
-        self.copy_is_old.send_modify(|changes| *changes += 1);
+        self.reports.journal.write(EventKind::Revision, format!("revision {number}"), says, detail);
+        self.state_file.changed();
         published
     }
 
@@ -348,7 +270,7 @@ impl ControllerState {
                 proxy_protocol: spec.proxy_protocol,
             }));
         }
-        let health = &self.health;
+        let health = &self.servers.health;
         let now = wall();
         self.prober.set(targets, |target| {
             health.get(&target.server).map(|health| health.known(now)).unwrap_or_default()
@@ -356,52 +278,38 @@ impl ControllerState {
     }
 
     pub(super) fn forget_gone_servers(&mut self) {
-        let health = &self.health;
-        self.cells.retain_servers(|server, address| {
+        let health = &self.servers.health;
+        self.publisher.cells.retain_servers(|server, address| {
             health.get(server).is_some_and(|health| health.address == address)
         });
     }
 
     /// Compiles what is so now and publishes it to the workers.
     pub(super) fn publish(&mut self, bound: Vec<BoundSockets>) {
-        let Some(running) = self.running.take() else { return };
-        self.version += 1;
-        self.follow_pools(running.effective.document().pools.iter());
-        let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
-        let number = running.revision.number;
-        let (version, now) = (self.version, self.plane.now());
-        let snapshot = Arc::new(compile(&running.effective, self, &mut cells, number, version, now));
-        self.messages.set(&running.effective.document().notifications);
-        let previous = self.plane.snapshot();
-        self.tell_of_pools(&previous, &snapshot);
-        self.tell_of_moves(&snapshot, running.effective.document());
-        self.cells = cells;
-        self.running = Some(running);
-        self.plane.publish(Arc::clone(&snapshot), bound);
-        self.leave_servers(&previous, &snapshot);
-        // Only running trials listen.
-        let _ = self.published.send(snapshot);
+        let Some(running) = self.running.clone() else { return };
+        let document = running.effective.document();
+        self.follow_pools(document.pools.iter());
+        self.reports.messages.set(&document.notifications);
+        let snapshot = self.publisher.compile(&running.effective, &self.servers, running.revision.number);
+        self.go_over_to(snapshot, document, bound);
     }
 
     /// As [`Self::publish`], when only the duty or the health of servers of these pools changed.
     pub(super) fn publish_pools(&mut self, touched: &BTreeSet<Name>) {
-        let Some(running) = self.running.take() else { return };
-        self.version += 1;
-        self.follow_pools(
-            running.effective.document().pools.iter().filter(|(name, _)| touched.contains(*name)),
-        );
-        let mut cells = std::mem::replace(&mut self.cells, RuntimeRegistry::new(0));
-        let (previous, document) = (self.plane.snapshot(), running.effective.document());
-        let (version, now) = (self.version, self.plane.now());
-        let snapshot = recompile(&previous, document, touched, self, &mut cells, version, now);
-        let snapshot = Arc::new(snapshot);
+        let Some(running) = self.running.clone() else { return };
+        let document = running.effective.document();
+        self.follow_pools(document.pools.iter().filter(|(name, _)| touched.contains(*name)));
+        let snapshot = self.publisher.recompile(document, touched, &self.servers);
+        self.go_over_to(snapshot, document, Vec::new());
+    }
+
+    /// Reports what the snapshot changes, and has the workers go by it.
+    fn go_over_to(&mut self, snapshot: Arc<Snapshot>, document: &Document, bound: Vec<BoundSockets>) {
+        let previous = self.publisher.plane.snapshot();
         self.tell_of_pools(&previous, &snapshot);
-        self.tell_of_moves(&snapshot, running.effective.document());
-        self.cells = cells;
-        self.running = Some(running);
-        self.plane.publish(Arc::clone(&snapshot), Vec::new());
+        self.tell_of_moves(&snapshot, document);
+        self.publisher.publish(Arc::clone(&snapshot), bound);
         self.leave_servers(&previous, &snapshot);
-        let _ = self.published.send(snapshot);
     }
 
     /// Has work leave the servers that are down now, and those that stand by again, as far as it should.
@@ -423,8 +331,10 @@ impl ControllerState {
                     known.cell.id == server.cell.id && known.standing.reason != reason
                 });
                 match reason {
-                    Some(IneligibleReason::Down) if worked => self.plane.leave_down(server.cell.id),
-                    Some(IneligibleReason::Standby) if worked => self.plane.leave_standby(server.cell.id),
+                    Some(IneligibleReason::Down) if worked => self.publisher.plane.leave_down(server.cell.id),
+                    Some(IneligibleReason::Standby) if worked => {
+                        self.publisher.plane.leave_standby(server.cell.id)
+                    }
                     _ => {}
                 }
             }
@@ -433,7 +343,7 @@ impl ControllerState {
 
     /// Takes a probe's report; gives the pool whose eligible servers may change with it.
     pub(super) fn on_report(&mut self, report: ProbeReport) -> Option<Name> {
-        let health = self.health.get_mut(&report.server)?;
+        let health = self.servers.health.get_mut(&report.server)?;
         if health.address != report.address {
             return None;
         }
@@ -451,8 +361,8 @@ impl ControllerState {
                 .feedback
                 .map_or("asks for nothing any more".to_owned(), |feedback| feedback.to_string());
             let detail = json!({ "feedback": health.feedback });
-            self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
-            self.copy_is_old.send_modify(|changes| *changes += 1);
+            self.reports.journal.write(EventKind::Health, report.server.to_string(), says, detail);
+            self.state_file.changed();
         }
         let Some(transition) = report.transition else {
             // Nearly all reports are such.
@@ -484,8 +394,8 @@ impl ControllerState {
             "flapping": report.flapping, "held_for_ms": report.held_for.map(|held| held.as_millis() as u64),
         });
         self.tell_people(&report, transition, &says, now);
-        self.journal.write(EventKind::Health, report.server.to_string(), says, detail);
-        self.copy_is_old.send_modify(|changes| *changes += 1);
+        self.reports.journal.write(EventKind::Health, report.server.to_string(), says, detail);
+        self.state_file.changed();
         if report.state == HealthState::Down {
             self.tell_common_failure(&report.server.pool);
         }
@@ -500,7 +410,7 @@ impl ControllerState {
         even_if_last: bool,
     ) -> Result<(u64, DutyOrder), DutyError> {
         let order = DutyOrder { number: self.order_numbers.next(), ..order };
-        let snapshot = self.plane.snapshot();
+        let snapshot = self.publisher.plane.snapshot();
         let pool = snapshot.pools.iter().find(|pool| pool.name == server.pool);
         let found = pool.and_then(|pool| {
             pool.servers.iter().find(|candidate| candidate.name == *server).map(|server| (pool, server))
@@ -511,16 +421,16 @@ impl ControllerState {
             guard(server, order.duty, is_eligible, pool.able() - usize::from(is_eligible))?;
         }
         let says = format!("{} by {}: {}", order.duty, order.who, order.reason);
-        self.journal.write(EventKind::Duty, server.to_string(), says, json!({ "order": order }));
+        self.reports.journal.write(EventKind::Duty, server.to_string(), says, json!({ "order": order }));
         let cut = order.duty == Duty::Withdrawn;
-        self.duties.insert(server.clone(), order.clone());
+        self.servers.duties.insert(server.clone(), order.clone());
         self.publish_pools(&BTreeSet::from([server.pool.clone()]));
         // Counted before it is broken off: the workers may be done with that at once.
         let in_flight = it.cell.counts().in_flight;
         if cut {
-            self.plane.cut(it.cell.id);
+            self.publisher.plane.cut(it.cell.id);
         }
-        self.copy_is_old.send_modify(|changes| *changes += 1);
+        self.state_file.changed();
         Ok((in_flight, order))
     }
 
@@ -530,16 +440,21 @@ impl ControllerState {
         let mut touched = BTreeSet::new();
         for (server, order) in orders {
             self.order_numbers.not_before(order.number);
-            if self.duties.get(&server).is_none_or(|known| known.number < order.number) {
+            if self.servers.duties.get(&server).is_none_or(|known| known.number < order.number) {
                 let says = format!("{} by {}: {} (from the database)", order.duty, order.who, order.reason);
-                self.journal.write(EventKind::Duty, server.to_string(), says, json!({ "order": order }));
+                self.reports.journal.write(
+                    EventKind::Duty,
+                    server.to_string(),
+                    says,
+                    json!({ "order": order }),
+                );
                 touched.insert(server.pool.clone());
-                self.duties.insert(server, order);
+                self.servers.duties.insert(server, order);
             }
         }
         if !touched.is_empty() {
             self.publish_pools(&touched);
-            self.copy_is_old.send_modify(|changes| *changes += 1);
+            self.state_file.changed();
         }
     }
 
@@ -549,7 +464,7 @@ impl ControllerState {
         from: Option<IpNet>,
         capacity: usize,
     ) -> Result<TrialTarget, UnknownFrontend> {
-        let snapshot = self.plane.snapshot();
+        let snapshot = self.publisher.plane.snapshot();
         let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
         let mut address = frontend.listen.address;
         if address.ip().is_unspecified() {
@@ -573,26 +488,37 @@ impl ControllerState {
             from,
             unjudged: unjudged(frontend),
             // It can not be guessed from outside, so no client can mix marks of its own into a trial.
-            sightings: self.plane.watch(rand::rng().random(), what, capacity),
-            published: self.published.subscribe(),
+            sightings: self.publisher.plane.watch(rand::rng().random(), what, capacity),
+            published: self.publisher.published.subscribe(),
             snapshot: Arc::clone(&snapshot),
         })
     }
 
     pub(super) fn copy(&self) -> StateSnapshot {
-        let health = self.health.iter().filter(|(_, health)| health.state != HealthState::Unproven);
+        let health = self.servers.health.iter().filter(|(_, health)| health.state != HealthState::Unproven);
         StateSnapshot {
             written: Some(wall()),
             revision: self.running.as_ref().map(|running| Revision::clone(&running.revision)),
-            duties: self.duties.iter().map(|(server, order)| (server.to_string(), order.clone())).collect(),
+            duties: self
+                .servers
+                .duties
+                .iter()
+                .map(|(server, order)| (server.to_string(), order.clone()))
+                .collect(),
             health: health
                 .map(|(server, health)| (health_key(server, health.address), health.to_keep()))
                 .collect(),
             tokens: Vec::new(),
             sessions: Vec::new(),
-            found: self.found.iter().map(|(id, servers)| (lookup_key(id), servers.clone())).collect(),
-            tiers: self.holds.iter().map(|(pool, hold)| (pool.to_string(), *hold)).collect(),
+            found: self
+                .discovery
+                .found
+                .iter()
+                .map(|(id, servers)| (lookup_key(id), servers.clone()))
+                .collect(),
+            tiers: self.servers.holds.iter().map(|(pool, hold)| (pool.to_string(), *hold)).collect(),
             former_names: self
+                .servers
                 .former_names
                 .iter()
                 .map(|(pool, former)| (pool.to_string(), former.clone()))
@@ -602,28 +528,25 @@ impl ControllerState {
 
     /// Whether clients can be sent here.
     pub(super) fn is_ready(&self) -> bool {
-        self.running.is_some() && !self.stopping && self.plane.deaf().is_empty()
+        self.running.is_some() && !self.stopping && self.publisher.plane.deaf().is_empty()
     }
 
     /// Samples the rates, and tries again to listen where it was not possible.
     pub(super) fn on_second(&mut self) {
-        let snapshot = self.plane.snapshot();
+        let snapshot = self.publisher.plane.snapshot();
         let now = Instant::now();
-        self.rates.sample(&snapshot, now);
+        self.totals.rates.sample(&snapshot, now);
         self.tell_of_failures(now);
         self.watch_draining();
-        if self.copy_timed.elapsed() >= COPY_TIMED_EVERY {
-            self.copy_timed = now;
-            self.copy_is_old.send_modify(|changes| *changes += 1);
-        }
+        self.state_file.keep_time(now);
         self.weigh_traffic();
         if self.stopping {
             return;
         }
-        for endpoint in self.plane.deaf() {
-            if let Ok(bound) = self.plane.bind([endpoint]) {
-                self.plane.publish(Arc::clone(&snapshot), bound);
-                self.journal.here(format!("listens on {endpoint} again"), json!({}));
+        for endpoint in self.publisher.plane.deaf() {
+            if let Ok(bound) = self.publisher.plane.bind([endpoint]) {
+                self.publisher.plane.publish(Arc::clone(&snapshot), bound);
+                self.reports.journal.here(format!("listens on {endpoint} again"), json!({}));
             }
         }
     }
@@ -631,8 +554,8 @@ impl ControllerState {
     /// Stops probing and traffic.
     pub(super) fn stop(&mut self, grace: Duration) -> impl Future<Output = usize> + Send + use<> {
         self.stopping = true;
-        self.prober.set(Vec::new(), |_| KnownState::default());
-        self.lookups.set(BTreeMap::new());
-        self.plane.stop(grace)
+        self.prober.set(Vec::new(), |_| InitialHealth::default());
+        self.discovery.lookups.set(BTreeMap::new());
+        self.publisher.plane.stop(grace)
     }
 }

@@ -38,10 +38,10 @@ const MOST_TROUBLES: usize = 50;
 impl ControllerState {
     /// Everything that is going on.
     pub(super) fn status(&self, detail: &StatusDetail) -> Status {
-        let (snapshot, document) = (self.plane.snapshot(), self.document());
+        let (snapshot, document) = (self.publisher.plane.snapshot(), self.document());
         let (at, now) = (wall(), Instant::now());
-        let deaf = self.plane.deaf();
-        let (probed, nodes) = (probes_per_minute(&document), self.nodes.load(Relaxed));
+        let deaf = self.publisher.plane.deaf();
+        let (probed, nodes) = (probes_per_minute(&document), self.node.nodes.load(Relaxed));
         let frontends: Vec<FrontendStatus> = document
             .frontends
             .keys()
@@ -68,10 +68,22 @@ impl ControllerState {
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
         elsewhere.extend(
-            self.plane.snapshot().pools.iter().filter_map(|pool| tier_words(pool, self.is_held(&pool.name))),
+            self.publisher
+                .plane
+                .snapshot()
+                .pools
+                .iter()
+                .filter_map(|pool| tier_words(pool, self.servers.is_held(&pool.name))),
         );
-        let troubles =
-            troubles(&frontends, &pools, &elsewhere, &self.troubles.messages(), &records, self.started, at);
+        let troubles = troubles(
+            &frontends,
+            &pools,
+            &elsewhere,
+            &self.reports.troubles.messages(),
+            &records,
+            self.node.started,
+            at,
+        );
         let (probes, late_probes) = self.prober.started();
         let mut shortened = false;
         if let StatusDetail::Short(wanted) = detail
@@ -87,18 +99,18 @@ impl ControllerState {
             at,
             node: Node {
                 version: env!("CARGO_PKG_VERSION").to_owned(),
-                started: self.started,
-                totals_reset: self.reset.as_ref().map(|(at, _)| *at),
-                workers: self.plane.workers() as u64,
+                started: self.node.started,
+                totals_reset: self.totals.reset.as_ref().map(|(at, _)| *at),
+                workers: self.publisher.plane.workers() as u64,
                 nodes,
                 probes,
                 late_probes,
-                client_memory: self.plane.memory().held(),
-                client_memory_limit: self.plane.memory().limits().in_all,
-                api_connections: self.api_usage.connections(),
-                api_streams: self.api_usage.streams(),
-                api_turned_away: self.api_usage.turned_away(),
-                wrong_tokens: self.guesses.all(),
+                client_memory: self.publisher.plane.memory().held(),
+                client_memory_limit: self.publisher.plane.memory().limits().in_all,
+                api_connections: self.node.api_usage.connections(),
+                api_streams: self.node.api_usage.streams(),
+                api_turned_away: self.node.api_usage.turned_away(),
+                wrong_tokens: self.node.guesses.all(),
             },
             revision: self.revision(),
             troubles,
@@ -112,18 +124,19 @@ impl ControllerState {
 
     /// What is wrong with lookups, a sentence each.
     fn lookup_troubles(&self) -> Vec<String> {
-        let troubled = self.looked.iter().filter_map(|(id, looked)| Some((id, looked.trouble.as_ref()?)));
+        let troubled =
+            self.discovery.looked.iter().filter_map(|(id, looked)| Some((id, looked.trouble.as_ref()?)));
         troubled.map(|((pool, lookup), trouble)| format!("lookup {pool}/{lookup}: {trouble}")).collect()
     }
 
     fn lookups(&self, pool: &Name, spec: &PoolSpec) -> Vec<LookupStatus> {
         let status = |(name, lookup): (&Name, &LookupSpec)| {
             let id = (pool.clone(), name.clone());
-            let looked = self.looked.get(&id).cloned().unwrap_or_default();
+            let looked = self.discovery.looked.get(&id).cloned().unwrap_or_default();
             LookupStatus {
                 lookup: name.to_string(),
                 name: lookup.name.clone(),
-                found: self.found.get(&id).map_or(0, |found| found.len() as u64),
+                found: self.discovery.found.get(&id).map_or(0, |found| found.len() as u64),
                 at: looked.at,
                 trouble: looked.trouble,
             }
@@ -132,7 +145,7 @@ impl ControllerState {
     }
 
     fn revision(&self) -> RevisionStatus {
-        match &self.running {
+        match self.running.as_deref() {
             Some(RunningRevision { revision, .. }) => RevisionStatus {
                 number: revision.number,
                 author: revision.author.clone(),
@@ -143,13 +156,13 @@ impl ControllerState {
                 number: 0,
                 author: String::new(),
                 note: "nothing was applied yet".to_owned(),
-                at: self.started,
+                at: self.node.started,
             },
         }
     }
 
     fn records(&self) -> StoreStatus {
-        let backlog = self.journal.outbox().backlog();
+        let backlog = self.reports.journal.outbox().backlog();
         StoreStatus {
             kept: backlog.why.is_none(),
             waiting: backlog.waiting,
@@ -162,9 +175,9 @@ impl ControllerState {
 
     fn frontend(&self, frontend: &Frontend, listening: bool, now: Instant) -> FrontendStatus {
         let counts = frontend.cell.counts();
-        let short = self.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
-        let minute = self.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
-        let (pool, at) = (&frontend.pool, self.plane.now());
+        let short = self.totals.rates.frontend(frontend.cell.id, &counts, TEN_SECONDS, now);
+        let minute = self.totals.rates.frontend(frontend.cell.id, &counts, MINUTE, now).by;
+        let (pool, at) = (&frontend.pool, self.publisher.plane.now());
         let none_eligible = !frontend.pools().any(|pool| pool.eligible() > 0);
         let clients = match frontend.protocol {
             Protocol::Http => "every client gets 503",
@@ -183,7 +196,7 @@ impl ControllerState {
         } else if waiting > 0 {
             Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
         } else {
-            let failing = self.moves.is_failing(frontend);
+            let failing = self.reports.moves.is_failing(frontend);
             let failing = failing.then(|| failing_words(&minute, &frontend.balance_per.to_string()));
             let both: Vec<String> = failing.into_iter().chain(moved_words(frontend)).collect();
             (!both.is_empty()).then(|| both.join("; "))
@@ -226,7 +239,7 @@ impl ControllerState {
                 Some(IneligibleReason::Draining | IneligibleReason::AsksToDrain)
             )
             .then(|| DrainingStatus {
-                quiet_since: self.moves.quiet_since(&server.name),
+                quiet_since: self.reports.moves.quiet_since(&server.name),
                 clients_tied: ties_clients,
             });
             Some(status)
@@ -250,7 +263,7 @@ impl ControllerState {
             downs_today: servers.iter().map(|server| server.health.downs_today).sum(),
             per_second: windows[0].iter().map(|window| window.per_second).sum(),
             tier: pool.tiers.1,
-            held: self.is_held(&pool.name),
+            held: self.servers.is_held(&pool.name),
             waiting: pool.cell.line.waiting(),
             waited_in_vain: pool.cell.line.in_vain(),
             lookups: self.lookups(&pool.name, spec),
@@ -260,23 +273,23 @@ impl ControllerState {
 
     /// Counts totals anew from now on.
     pub(super) fn reset_totals(&mut self) -> Wall {
-        let (at, snapshot) = (wall(), self.plane.snapshot());
+        let (at, snapshot) = (wall(), self.publisher.plane.snapshot());
         let servers = snapshot.pools.iter().flat_map(|pool| &pool.servers);
         let counts = servers.map(|server| (server.cell.id, server.cell.counts())).collect();
-        self.reset = Some((at, counts));
+        self.totals.reset = Some((at, counts));
         at
     }
 
     /// Until when an earlier run of the service watched the servers, where that is longer ago than a restart takes.
     fn unwatched_since(&self) -> Option<Wall> {
-        self.watched_until.filter(|until| self.started.since(*until) > RESTART)
+        self.node.watched_until.filter(|until| self.node.started.since(*until) > RESTART)
     }
 
     fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {
         let growths: Vec<_> = pool
             .servers
             .iter()
-            .map(|server| self.rates.server(server.cell.id, &server.cell.counts(), window, now))
+            .map(|server| self.totals.rates.server(server.cell.id, &server.cell.counts(), window, now))
             .collect();
         let total: u64 = growths.iter().map(|growth| growth.by.taken).sum();
         growths
@@ -292,7 +305,7 @@ impl ControllerState {
     }
 
     fn server(&self, server: &Server, spec: &ServerSpec, checked: bool, observed: Observed) -> ServerStatus {
-        let health = self.health.get(&server.name);
+        let health = self.servers.health.get(&server.name);
         let reason = server.standing.reason;
         let counts = server.cell.counts();
         ServerStatus {
@@ -300,16 +313,16 @@ impl ControllerState {
             address: server.address.to_string(),
             weight: spec.weight,
             tier: spec.tier,
-            ramp: self.ramp_of(&server.name),
-            full: server.cell.room.full(server.limits, self.plane.now()).is_some(),
+            ramp: self.servers.ramp_of(&server.name),
+            full: server.cell.room.full(server.limits, self.publisher.plane.now()).is_some(),
             found_by: spec.found_by.as_ref().map(ToString::to_string),
-            duty: self.duties.get(&server.name).cloned(),
+            duty: self.servers.duties.get(&server.name).cloned(),
             health: HealthStatus {
                 checked,
                 state: health.map(|health| health.state).unwrap_or_default(),
-                since: health.map_or(self.started, |health| health.since),
+                since: health.map_or(self.node.started, |health| health.since),
                 watched_until: health
-                    .and_then(|health| self.unwatched_since().filter(|_| health.since < self.started)),
+                    .and_then(|health| self.unwatched_since().filter(|_| health.since < self.node.started)),
                 last_probe: health.and_then(|health| health.last_probe.clone()),
                 failures_to_down: health.and_then(|health| health.failures_to_down),
                 passes_to_up: health.and_then(|health| health.passes_to_up),
@@ -323,9 +336,9 @@ impl ControllerState {
             reason_words: reason.map(|reason| reason.to_string()),
             expected: server.standing.share,
             observed,
-            latency: latency(&server.cell.latencies.last_minute(self.plane.now())),
+            latency: latency(&server.cell.latencies.last_minute(self.publisher.plane.now())),
             totals: totals(&counts),
-            since_reset: self.reset.as_ref().map(|(_, base)| {
+            since_reset: self.totals.reset.as_ref().map(|(_, base)| {
                 let before = base.get(&server.cell.id).copied().unwrap_or_default();
                 totals(&counts.since(&before))
             }),
