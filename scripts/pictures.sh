@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 folder=${1:-docs/screenshots}
 mkdir -p "$folder"
 
-scripts/need.sh Xvfb=xvfb xterm=xterm import=imagemagick xwininfo=x11-utils chromium=chromium chromedriver=chromium-driver fc-list=fontconfig
+scripts/need.sh Xvfb=xvfb xterm=xterm import=imagemagick xwininfo=x11-utils chromium=chromium fc-list=fontconfig
 fc-list | grep -q DejaVuSansMono || scripts/need.sh no-such-program=fonts-dejavu-core
 [ -f .run/demo.env ] || { echo "the demo does not run: make demo-up" >&2; exit 1; }
 . .run/demo.env
@@ -58,7 +58,7 @@ load=$!
 sleep 14
 
 terminal status 150x45 "show merismos status"
-python3 scripts/picture.py "$folder/console.png"
+node console/tests/picture.mjs "$folder/console.png"
 
 terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse) &
 printf '\\033[1m$ (sleep 2; merismos-lab break tern refuse) &\\033[0m\\n'
@@ -74,7 +74,7 @@ show merismos notification sent --limit 3"
 terminal decisions 150x16 "show merismos decisions --frontend telemetry --count 2
 echo
 show merismos decisions --frontend booking --count 2"
-python3 scripts/picture.py "$folder/console-service.png" --path /new-service --script "fill('Name', 'catalogue'); fill('Listen', '127.0.0.1:17490'); fill('Servers, a line each', 'oak=127.0.1.13:17503\\nelm=127.0.1.11:17501 2')" --script "press('Try it on the servers')"
+node console/tests/picture.mjs "$folder/console-service.png" --path /new-service --script "fill('Name', 'catalogue'); fill('Listen', '127.0.0.1:17490'); fill('Servers, a line each', 'oak=127.0.1.13:17503\\nelm=127.0.1.11:17501 2')" --script "press('Try it on the servers')"
 merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3
 lab break auk wrong-body >/dev/null
@@ -84,14 +84,14 @@ show merismos diagnose booking/tern
 echo
 show merismos server probes booking/tern"
 lab restore auk >/dev/null
-python3 scripts/picture.py "$folder/console-probes.png" --path /pools/booking --script "document.querySelector('[aria-label=\"Probes of booking/tern\"]').click()" --script "press('Find where it fails')"
+node console/tests/picture.mjs "$folder/console-probes.png" --path /pools/booking --script "document.querySelector('[aria-label=\"Probes of booking/tern\"]').click()" --script "press('Find where it fails')"
 merismos return booking/gull --reason "disk is in" >/dev/null
 lab restore tern >/dev/null
 sleep 4
-python3 scripts/picture.py "$folder/console-trial.png" --try booking
-python3 scripts/picture.py "$folder/console-log-in.png" --logged-out
+node console/tests/picture.mjs "$folder/console-trial.png" --try booking
+node console/tests/picture.mjs "$folder/console-log-in.png" --logged-out
 merismos token create night-shift >/dev/null
-python3 scripts/picture.py "$folder/console-access.png" --dark --path /access
+node console/tests/picture.mjs "$folder/console-access.png" --dark --path /access
 merismos token revoke night-shift >/dev/null
 
 merismos draft create autumn --note "the autumn timetable" >/dev/null
@@ -108,13 +108,13 @@ show merismos apply skerry.toml --preview
 echo
 show merismos apply skerry-wrong.toml"
 rm -f /tmp/skerry.toml /tmp/skerry-wrong.toml
-python3 scripts/picture.py "$folder/console-draft.png" --path /changes/drafts/autumn
+node console/tests/picture.mjs "$folder/console-draft.png" --path /changes/drafts/autumn
 merismos draft discard autumn >/dev/null
-python3 scripts/picture.py "$folder/console-changes.png" --path /changes
-python3 scripts/picture.py "$folder/console-notifications.png" --path /notifications/watch
-python3 scripts/picture.py "$folder/console-events.png" --path /events
-python3 scripts/picture.py "$folder/console-hosts.png" --path /hosts
-python3 scripts/picture.py "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
+node console/tests/picture.mjs "$folder/console-changes.png" --path /changes
+node console/tests/picture.mjs "$folder/console-notifications.png" --path /notifications/watch
+node console/tests/picture.mjs "$folder/console-events.png" --path /events
+node console/tests/picture.mjs "$folder/console-hosts.png" --path /hosts
+node console/tests/picture.mjs "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
 lab break auk wrong-body >/dev/null
-python3 scripts/picture.py "$folder/console-form.png" --path /checks/site-answers --script "fill('Interval', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
+node console/tests/picture.mjs "$folder/console-form.png" --path /checks/site-answers --script "fill('Interval', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
 lab restore auk >/dev/null

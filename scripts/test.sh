@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-scripts/need.sh mariadbd=mariadb-server nsd=nsd chromium=chromium chromedriver=chromium-driver
+scripts/need.sh mariadbd=mariadb-server nsd=nsd chromium=chromium
 # Real programs before and behind frontends.
 scripts/need.sh curl=curl dig=bind9-dnsutils iperf3=iperf3 logger=bsdutils redis-server=redis-server redis-cli=redis-tools \
   h2load=nghttp2-client \

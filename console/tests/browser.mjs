@@ -6,7 +6,7 @@ import { chromium } from 'playwright-core'
 
 const axe = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8')
 const RULES = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']
-const PATIENCE_MS = 15_000
+export const PATIENCE_MS = 30_000
 
 export const open = () =>
   chromium.launch({

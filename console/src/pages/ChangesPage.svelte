@@ -7,7 +7,7 @@
   import { desk } from '../lib/desk/desk.svelte'
   import { ago, moment } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
-  import { navigate } from '../router'
+  import { goOn } from '../lib/desk/goOn'
 
   const PAGE = 25
 
@@ -56,7 +56,7 @@
       await beginDraft(name.trim(), note.trim())
       desk.made += 1
       desk.choose(name.trim())
-      await navigate(`/changes/drafts/${name.trim()}` as '/')
+      await goOn('/changes', `/changes/drafts/${name.trim()}`)
     } catch (error) {
       refusal = words(error)
     }

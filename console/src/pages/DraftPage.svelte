@@ -9,7 +9,8 @@
   import { desk, open, type Outlook } from '../lib/desk/desk.svelte'
   import { moment } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
-  import { navigate, route } from '../router'
+  import { goOn } from '../lib/desk/goOn'
+  import { route } from '../router'
 
   const name = $derived(route.pathname.split('/')[3] ?? '')
   let seen = $state.raw<DraftReview | null>(null)
@@ -73,20 +74,22 @@
 
   const deploy = () =>
     act(async () => {
+      const here = location.pathname
       gone = true
       const review = await deployDraft(name, { note: note ?? seen?.draft.note ?? '' })
       desk.choose(null)
       desk.made += 1
-      await navigate(`/changes/revisions/${review.revision}` as '/')
+      await goOn(here, `/changes/revisions/${review.revision}`)
     })
   const rebase = () => act(async () => (seen = await rebaseDraft(name)))
   const discard = () =>
     act(async () => {
+      const here = location.pathname
       gone = true
       await discardDraft(name)
       if (desk.draft === name) desk.choose(null)
       desk.made += 1
-      await navigate('/changes')
+      await goOn(here, '/changes')
     })
 </script>
 

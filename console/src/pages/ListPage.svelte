@@ -15,7 +15,8 @@
   import { kindOf, pageOf } from '../lib/desk/place'
   import { rate } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
-  import { navigate, route } from '../router'
+  import { goOn } from '../lib/desk/goOn'
+  import { route } from '../router'
 
   const LIMIT = 50
 
@@ -99,7 +100,7 @@
         {kind}
         onmade={(name) => {
           adding = false
-          void navigate(`/${KINDS[kind].home}/${name}` as '/')
+          void goOn(`/${KINDS[kind].home}`, `/${KINDS[kind].home}/${name}`)
         }}
       />
     </section>

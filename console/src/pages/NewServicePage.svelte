@@ -9,7 +9,7 @@
   import { unsaved } from '../lib/desk/unsaved.svelte'
   import { clock } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
-  import { navigate } from '../router'
+  import { goOn } from '../lib/desk/goOn'
 
   // A frontend, its pool, servers and check, in one step.
   const KEY = 'new service'
@@ -92,7 +92,7 @@
   function done() {
     made = true
     unsaved.keep(KEY, '', null)
-    void navigate((desk.draft ? '/changes' : `/pools/${name}`) as '/')
+    void goOn('/new-service', desk.draft ? '/changes' : `/pools/${name}`)
   }
 </script>
 

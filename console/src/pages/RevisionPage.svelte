@@ -9,7 +9,8 @@
   import { desk, open, type Outlook } from '../lib/desk/desk.svelte'
   import { moment } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
-  import { navigate, route } from '../router'
+  import { goOn } from '../lib/desk/goOn'
+  import { route } from '../router'
 
   const number = $derived(Number(route.pathname.split('/')[3]))
   let head = $state.raw<RevisionHead | null>(null)
@@ -45,11 +46,12 @@
   }
 
   async function go() {
+    const here = location.pathname
     try {
       const done = await revert(number, { note, accept })
       desk.made += 1
       back = null
-      await navigate(`/changes/revisions/${done.revision}` as '/')
+      await goOn(here, `/changes/revisions/${done.revision}`)
     } catch (error) {
       trouble = words(error)
       if (error instanceof CallError && error.between) back = null

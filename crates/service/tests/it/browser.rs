@@ -1,208 +1,195 @@
-//! A real browser: headless, driven over WebDriver.
+//! A real browser: Debian's Chromium, driven by the console's own driver (`console/tests/bridge.mjs`), one command a line.
 
-use std::io::{BufRead, BufReader};
-use std::process::{Child, Command, Stdio};
+use std::path::Path;
+use std::process::Stdio;
 
-use fantoccini::key::Key;
-use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
-use fantoccini::{Client, ClientBuilder, Locator};
-use hyper_util::client::legacy::connect::HttpConnector;
-use serde_json::json;
-use tempfile::TempDir;
+use serde_json::{Value, json};
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader, Lines};
+use tokio::process::{Child, ChildStdin, ChildStdout, Command};
+use tokio::sync::Mutex;
 
 use crate::harness::{PATIENCE, Service, until};
 
-/// Asks chromedriver for what the page complained of.
+/// How much longer than the browser's own waits an answer of it is waited for.
+const GRACE: u32 = 2;
+
 #[derive(Debug)]
-struct ReadLog;
-
-impl WebDriverCompatibleCommand for ReadLog {
-    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
-        base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
-    }
-
-    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
-        (http::Method::POST, Some(json!({ "type": "browser" }).to_string()))
-    }
+struct Pipes {
+    commands: ChildStdin,
+    answers: Lines<BufReader<ChildStdout>>,
 }
 
-/// Sets the size of the page through chromedriver: a window of the desktop may not be as narrow as that of a telephone.
+/// A real browser, with what pages need to be tried as a person would. Elements are named by CSS selectors, or by XPath after `xpath=`.
 #[derive(Debug)]
-struct Metrics(serde_json::Value);
-
-impl WebDriverCompatibleCommand for Metrics {
-    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
-        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
-    }
-
-    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
-        let body = json!({ "cmd": "Emulation.setDeviceMetricsOverride", "params": self.0 });
-        (http::Method::POST, Some(body.to_string()))
-    }
-}
-
-/// How often the driver is started at most: the port that it draws may be another test's in the moment in which it takes it, and then it ends.
-const DRIVER_STARTS: usize = 5;
-
-/// Starts a driver; gives it with its port, or nothing when it ended without one.
-fn start_driver() -> Option<(Child, u16)> {
-    let mut driver = Command::new("chromedriver")
-        .arg("--port=0")
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .expect("chromedriver is installed: run `make test`");
-    let mut lines = BufReader::new(driver.stdout.take().expect("it is a pipe")).lines();
-    let port = lines
-        .by_ref()
-        .map_while(Result::ok)
-        .find_map(|line| line.split("successfully on port ").nth(1)?.trim_end_matches('.').parse().ok());
-    let Some(port) = port else {
-        let _ = driver.wait();
-        return None;
-    };
-    // Its output has to be read on, or it stops when the pipe is full.
-    std::thread::spawn(move || lines.map_while(Result::ok).for_each(drop));
-    Some((driver, port))
-}
-
-/// A real browser, with what pages need to be tried as a person would.
 pub(crate) struct Browser {
     driver: Child,
-    pub(crate) client: Client,
-    profile: TempDir,
+    pipes: Mutex<Pipes>,
 }
 
 impl Browser {
     pub(crate) async fn start() -> Self {
-        let (driver, port) =
-            (0..DRIVER_STARTS).find_map(|_| start_driver()).expect("chromedriver says its port");
-        let profile = tempfile::tempdir().unwrap();
-        let mut args: Vec<String> = [
-            "--headless=new",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-dev-shm-usage",
-            "--disable-quic",
-            "--no-first-run",
-            "--no-default-browser-check",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--disable-extensions",
-            "--no-proxy-server",
-            "--hide-scrollbars",
-            "--force-device-scale-factor=1",
-            "--window-size=1280,939",
-            "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE 127.0.0.1",
-        ]
-        .map(str::to_owned)
-        .to_vec();
-        args.push(format!("--user-data-dir={}", profile.path().display()));
-        let mut capabilities = Capabilities::new();
-        capabilities.insert("goog:chromeOptions".to_owned(), json!({ "args": args }));
-        capabilities.insert("goog:loggingPrefs".to_owned(), json!({ "browser": "ALL" }));
-        let client = ClientBuilder::new(HttpConnector::new())
-            .capabilities(capabilities)
-            .connect(&format!("http://127.0.0.1:{port}"))
-            .await
-            .expect("chromedriver answers");
-        Self { driver, client, profile }
+        let console = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console");
+        let mut driver = Command::new("node")
+            .arg("tests/bridge.mjs")
+            .current_dir(console)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .kill_on_drop(true)
+            .spawn()
+            .expect("node is installed");
+        let commands = driver.stdin.take().expect("it is a pipe");
+        let answers = BufReader::new(driver.stdout.take().expect("it is a pipe")).lines();
+        Self { driver, pipes: Mutex::new(Pipes { commands, answers }) }
     }
 
-    pub(crate) async fn text(&self, css: &str) -> String {
-        match self.client.find(Locator::Css(css)).await {
-            Ok(element) => element.text().await.unwrap_or_default(),
-            Err(_) => String::new(),
+    /// Has the browser do something; gives what it says of it.
+    async fn ask(&self, command: Value) -> Result<Value, String> {
+        let mut pipes = self.pipes.lock().await;
+        pipes.commands.write_all(format!("{command}\n").as_bytes()).await.expect("the driver runs");
+        let line = tokio::time::timeout(PATIENCE * GRACE, pipes.answers.next_line()).await;
+        let line = line.unwrap_or_else(|_| panic!("no answer to {command}")).expect("the driver runs");
+        let mut answer: Value = serde_json::from_str(&line.expect("the driver runs")).unwrap();
+        match answer.get("error") {
+            Some(error) => Err(error.as_str().unwrap_or_default().to_owned()),
+            None => Ok(answer["value"].take()),
         }
     }
 
-    pub(crate) async fn click(&self, css: &str) {
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await;
-        element.unwrap_or_else(|error| panic!("{css}: {error}")).click().await.unwrap();
+    /// As [`Self::ask`], where it has to succeed.
+    async fn order(&self, command: Value) -> Value {
+        let asked = command.to_string();
+        self.ask(command).await.unwrap_or_else(|error| panic!("{asked}: {error}"))
     }
 
-    pub(crate) async fn fill(&self, css: &str, text: &str) {
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await.unwrap();
-        element.send_keys(text).await.unwrap();
+    pub(crate) async fn goto(&self, url: &str) {
+        self.order(json!({ "do": "goto", "url": url })).await;
     }
 
-    /// Types into the field with this label, in place of what is there.
+    /// Goes on in another tab.
+    pub(crate) async fn new_tab(&self) {
+        self.order(json!({ "do": "newPage" })).await;
+    }
+
+    pub(crate) async fn url(&self) -> url::Url {
+        self.order(json!({ "do": "url" })).await.as_str().unwrap().parse().unwrap()
+    }
+
+    pub(crate) async fn title(&self) -> String {
+        self.order(json!({ "do": "title" })).await.as_str().unwrap().to_owned()
+    }
+
+    /// How many elements there are.
+    pub(crate) async fn count(&self, selector: &str) -> u64 {
+        self.order(json!({ "do": "count", "selector": selector })).await.as_u64().unwrap()
+    }
+
+    pub(crate) async fn wait_for(&self, selector: &str) {
+        self.order(json!({ "do": "waitFor", "selector": selector })).await;
+    }
+
+    /// The text of an element as a person sees it; empty when it is not there.
+    pub(crate) async fn text(&self, selector: &str) -> String {
+        let text = self.ask(json!({ "do": "text", "selector": selector })).await;
+        text.ok().and_then(|text| text.as_str().map(str::to_owned)).unwrap_or_default()
+    }
+
+    pub(crate) async fn click(&self, selector: &str) {
+        self.order(json!({ "do": "click", "selector": selector })).await;
+    }
+
+    /// Types behind what stands in a field.
+    pub(crate) async fn fill(&self, selector: &str, text: &str) {
+        self.order(json!({ "do": "type", "selector": selector, "text": text })).await;
+    }
+
+    /// As [`Self::type_over`], into the field with this label.
     pub(crate) async fn set(&self, label: &str, text: &str) {
-        let field = format!("//*[@id=//label[starts-with(normalize-space(), '{label}')]/@for]");
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&field)).await;
-        let element = element.unwrap_or_else(|error| panic!("field {label}: {error}"));
-        if element.tag_name().await.unwrap() == "select" {
-            element.select_by_label(text).await.unwrap();
-            return;
-        }
-        element.clear().await.unwrap();
-        element.send_keys(text).await.unwrap();
+        let field = format!("xpath=//*[@id=//label[starts-with(normalize-space(), '{label}')]/@for]");
+        self.type_over(&field, text).await;
+    }
+
+    /// Types in place of what stands in a field. A tab or a line end at the end of the text presses that key.
+    pub(crate) async fn type_over(&self, selector: &str, text: &str) {
+        let (typed, key) = match (text.strip_suffix('\t'), text.strip_suffix('\n')) {
+            (Some(typed), _) => (typed, Some("Tab")),
+            (None, Some(typed)) => (typed, Some("Enter")),
+            (None, None) => (text, None),
+        };
+        self.order(json!({ "do": "replace", "selector": selector, "text": typed, "press": key })).await;
+    }
+
+    /// Chooses an entry of a list by its value.
+    pub(crate) async fn choose(&self, selector: &str, value: &str) {
+        self.order(json!({ "do": "choose", "selector": selector, "value": value })).await;
     }
 
     /// Waits until the consequences of what was typed tell this, then makes it live.
     pub(crate) async fn make_live(&self, button: &str, tells: &str) {
         until(tells, async || self.text("[data-testid=consequences]").await.contains(tells)).await;
-        let path = format!("//button[normalize-space()='{button}' and not(@disabled)]");
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await;
-        element.unwrap_or_else(|error| panic!("button {button}: {error}")).click().await.unwrap();
+        self.click(&format!("xpath=//button[normalize-space()='{button}' and not(@disabled)]")).await;
     }
 
     pub(crate) async fn log_in(&self, service: &Service) {
-        self.client.goto(&service.url()).await.unwrap();
+        self.goto(&service.url()).await;
         self.fill("#token", &service.token()).await;
         self.press("Log in").await;
+        self.wait_for("nav").await;
     }
 
     pub(crate) async fn go(&self, page: &str) {
         self.click(&format!("nav a[href='{page}']")).await;
     }
 
-    /// Types in place of what stands in a field.
-    pub(crate) async fn type_over(&self, css: &str, text: &str) {
-        let field = self.client.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await;
-        let field = field.unwrap_or_else(|error| panic!("{css}: {error}"));
-        field.send_keys(&(Key::Control + "a")).await.unwrap();
-        field.send_keys(&Key::Backspace).await.unwrap();
-        field.send_keys(text).await.unwrap();
-    }
-
     /// What stands in a field; empty when it is not there.
-    pub(crate) async fn value(&self, css: &str) -> String {
-        match self.client.find(Locator::Css(css)).await {
-            Ok(field) => field.prop("value").await.unwrap_or_default().unwrap_or_default(),
-            Err(_) => String::new(),
-        }
+    pub(crate) async fn value(&self, selector: &str) -> String {
+        let value = self.ask(json!({ "do": "value", "selector": selector })).await;
+        value.ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
     }
 
-    pub(crate) async fn attribute(&self, css: &str, name: &str) -> Option<String> {
-        self.client.find(Locator::Css(css)).await.ok()?.attr(name).await.unwrap()
+    pub(crate) async fn attribute(&self, selector: &str, name: &str) -> Option<String> {
+        let value = self.ask(json!({ "do": "attribute", "selector": selector, "name": name })).await;
+        value.ok().and_then(|value| value.as_str().map(str::to_owned))
     }
 
-    /// Loads the page anew, and lets the browser do it when it asks whether what was typed may be lost.
+    /// An attribute of every such element.
+    pub(crate) async fn attributes(&self, selector: &str, name: &str) -> Vec<String> {
+        let values = self.order(json!({ "do": "attributes", "selector": selector, "name": name })).await;
+        serde_json::from_value(values).unwrap()
+    }
+
+    /// Runs the body of a function in the page.
+    pub(crate) async fn run(&self, script: &str, arguments: Vec<Value>) -> Value {
+        self.order(json!({ "do": "run", "script": script, "arguments": arguments })).await
+    }
+
+    /// The names of the cookies that the browser has.
+    pub(crate) async fn cookies(&self) -> Vec<String> {
+        serde_json::from_value(self.order(json!({ "do": "cookies" })).await).unwrap()
+    }
+
+    pub(crate) async fn clear_cookies(&self) {
+        self.order(json!({ "do": "clearCookies" })).await;
+    }
+
+    /// Loads the page anew, after the browser would have asked whether what was typed may be lost.
     pub(crate) async fn reload_against_a_question(&self) {
         let asks = "const event = new Event('beforeunload', { cancelable: true }); return !window.dispatchEvent(event)";
-        assert_eq!(
-            self.client.execute(asks, Vec::new()).await.unwrap(),
-            json!(true),
-            "the browser would not ask"
-        );
-        self.client.refresh().await.unwrap();
+        assert_eq!(self.run(asks, Vec::new()).await, json!(true), "the browser would not ask");
+        self.order(json!({ "do": "reload" })).await;
     }
 
     /// Gives the window another width.
     pub(crate) async fn narrow_to(&self, width: u32) {
-        let metrics = json!({ "width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false });
-        self.client.issue_cmd(Metrics(metrics)).await.unwrap();
+        self.order(json!({ "do": "size", "width": width, "height": 800 })).await;
     }
 
     /// Texts that lie over each other; empty when none does.
     pub(crate) async fn overlaps(&self, css: &str) -> String {
-        let script = "const all = [...document.querySelectorAll(arguments[0])].map((it) => [it.textContent, it.getBoundingClientRect()]); \
+        let script = "const all = [...document.querySelectorAll(arguments[0])].map((text) => [text.textContent, text.getBoundingClientRect()]); \
             const over = all.flatMap(([one, a], i) => all.slice(i + 1).flatMap(([other, b]) => \
               a.left < b.right && b.left < a.right && a.top + 3 < b.bottom && b.top + 3 < a.bottom ? [one + ' / ' + other] : [])); \
             return over.join(' | ')";
-        self.client.execute(script, vec![json!(css)]).await.unwrap().as_str().unwrap_or("?").to_owned()
+        self.run(script, vec![json!(css)]).await.as_str().unwrap_or("?").to_owned()
     }
 
     /// The elements that stand out of the window, in words; empty when none does.
@@ -210,32 +197,33 @@ impl Browser {
         let script = "const most = document.documentElement.clientWidth; \
             const open = document.querySelector('dialog[open]'); \
             if (document.documentElement.scrollWidth <= most && (!open || open.scrollWidth <= open.clientWidth)) return ''; \
-            const out = [...(open ?? document.body).querySelectorAll('*')].filter((it) => it.getBoundingClientRect().right > (open?.getBoundingClientRect().right ?? most) + 1); \
+            const edge = (open?.getBoundingClientRect().right ?? most) + 1; \
+            const out = [...(open ?? document.body).querySelectorAll('*')].filter((part) => part.getBoundingClientRect().right > edge); \
             return document.documentElement.scrollWidth + ' of ' + most + ': ' + \
-            out.slice(0, 6).map((it) => it.tagName + '.' + it.className + ' ' + (it.textContent ?? '').slice(0, 40)).join(' | ')";
-        self.client.execute(script, Vec::new()).await.unwrap().as_str().unwrap_or("?").to_owned()
+            out.slice(0, 6).map((part) => part.tagName + '.' + part.className + ' ' + (part.textContent ?? '').slice(0, 40)).join(' | ')";
+        self.run(script, Vec::new()).await.as_str().unwrap_or("?").to_owned()
     }
 
-    pub(crate) async fn complaints(&self) -> Vec<serde_json::Value> {
-        let complaints = self.client.issue_cmd(ReadLog).await.unwrap();
+    /// What the browser's log complains of.
+    pub(crate) async fn complaints(&self) -> Vec<Value> {
+        let complaints = self.order(json!({ "do": "complaints" })).await;
         complaints.as_array().unwrap().iter().filter(|complaint| !is_expected(complaint)).cloned().collect()
     }
 
     pub(crate) async fn press(&self, text: &str) {
-        let path = format!("//button[normalize-space()='{text}']");
-        let element = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await;
-        element.unwrap_or_else(|error| panic!("button {text}: {error}")).click().await.unwrap();
+        self.click(&format!("xpath=//button[normalize-space()='{text}']")).await;
     }
 
-    pub(crate) async fn end(mut self) {
-        self.client.clone().close().await.unwrap();
-        let _ = self.driver.kill();
-        let _ = self.driver.wait();
-        drop(self.profile);
+    pub(crate) async fn end(self) {
+        let Self { mut driver, pipes } = self;
+        // The end of its commands ends the browser, and then the driver.
+        drop(pipes);
+        let ended = tokio::time::timeout(PATIENCE, driver.wait()).await;
+        assert!(ended.expect("the driver ends").unwrap().success());
     }
 }
 
 /// The browser notes the two refused log-ins: before there was a token, and with the wrong one.
-pub(crate) fn is_expected(complaint: &serde_json::Value) -> bool {
+pub(crate) fn is_expected(complaint: &Value) -> bool {
     complaint["message"].as_str().is_some_and(|message| message.contains("401 (Unauthorized)"))
 }

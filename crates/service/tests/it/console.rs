@@ -3,14 +3,12 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use fantoccini::Locator;
-use fantoccini::key::Key;
 use merismos_lab::stand_in::{Fault, StandIn};
 
 use serde_json::json;
 
 use crate::browser::{Browser, is_expected};
-use crate::harness::{Database, PATIENCE, Service, until};
+use crate::harness::{Database, Service, until};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn from_the_log_in_to_a_drained_server_and_a_trial() {
@@ -18,14 +16,13 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     assert!(index.exists(), "the console is not built: run `make test`");
     let service = Service::with(&["gull", "tern"]).await;
     let browser = Browser::start().await;
-    browser.client.goto(&service.url()).await.unwrap();
+    browser.goto(&service.url()).await;
 
     browser.fill("#token", "guess").await;
     browser.press("Log in").await;
     until("the wrong token is refused", async || browser.text("[role=alert]").await.contains("not a token"))
         .await;
-    browser.client.find(Locator::Css("#token")).await.unwrap().clear().await.unwrap();
-    browser.fill("#token", &service.token()).await;
+    browser.type_over("#token", &service.token()).await;
     browser.press("Log in").await;
     until("all is well", async || browser.text("#verdict").await.contains("All is well.")).await;
     for part in ["harbour", "quay", "gull", "tern", "of 50.0 %"] {
@@ -160,9 +157,7 @@ async fn from_an_empty_service_to_a_working_frontend_and_a_deployed_draft() {
     browser.go("/pools").await;
     browser.click("a[href='/pools/quay']").await;
     let share = "input[aria-label$='in percent']";
-    let field = browser.client.wait().at_most(PATIENCE).for_element(Locator::Css(share)).await.unwrap();
-    field.send_keys(&(Key::Control + "a")).await.unwrap();
-    field.send_keys("80\t").await.unwrap();
+    browser.type_over(share, "80\t").await;
     browser.make_live("Put into draft autumn", "80.0 %").await;
     browser.press("Settings").await;
     browser.set("Note", "ferries").await;
@@ -261,7 +256,7 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     browser.go("/frontends").await;
     browser.click("a[href='/frontends/harbour']").await;
     browser.press("▸ All other keys").await;
-    browser.set("Next pools", "standby\u{e007}").await;
+    browser.set("Next pools", "standby\n").await;
     browser.set("Choose pool", "by-network").await;
     browser.set("Pool networks", "standby=islands").await;
     browser.make_live("Apply", "pool_networks.standby of frontend harbour").await;
@@ -298,11 +293,9 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
         flow.contains("75 %") && flow.contains("25 %")
     })
     .await;
-    assert_eq!(flow().await.matches("standby").count(), 1);
-    let mut ways = Vec::new();
-    for way in browser.client.find_all(Locator::Css("[data-way]")).await.unwrap() {
-        ways.push(way.attr("data-way").await.unwrap().unwrap());
-    }
+    let drawn = "xpath=//*[@data-testid='flow']//*[local-name()='text' and starts-with(normalize-space(), 'standby') and not(contains(., '/'))]";
+    assert_eq!(browser.count(drawn).await, 1);
+    let mut ways = browser.attributes("[data-way]", "data-way").await;
     ways.sort();
     assert_eq!(ways, ["harbour/quay", "harbour/standby", "mole/standby"]);
     browser.end().await;
@@ -313,12 +306,10 @@ async fn twenty_tabs_share_one_stream_and_all_work() {
     let service = Service::with(&["gull", "tern"]).await;
     let browser = Browser::start().await;
     browser.log_in(&service).await;
-    for tab in 0..20 {
-        let window = browser.client.new_window(false).await.unwrap().handle;
-        browser.client.switch_to_window(window).await.unwrap();
-        browser.client.goto(&format!("{}/pools/quay", service.url())).await.unwrap();
-        let shown = browser.client.wait().at_most(PATIENCE).for_element(Locator::Css("#verdict")).await;
-        assert!(shown.is_ok(), "tab {tab} is loaded");
+    for _ in 0..20 {
+        browser.new_tab().await;
+        browser.goto(&format!("{}/pools/quay", service.url())).await;
+        browser.wait_for("#verdict").await;
     }
     assert!(service.status().await.node.api_streams <= 3, "{}", service.status().await.node.api_streams);
     // The last one is alive: it shows what changes.
@@ -353,11 +344,11 @@ async fn tokens_are_made_and_taken_back_on_their_page() {
 /// How many calls of the API the page makes in a length of time. The browser remembers few hundred, so they are forgotten first.
 async fn calls_within(browser: &Browser, length: Duration) -> u64 {
     let script = "performance.clearResourceTimings()";
-    browser.client.execute(script, Vec::new()).await.unwrap();
+    browser.run(script, Vec::new()).await;
     tokio::time::sleep(length).await;
     let script =
-        "return performance.getEntriesByType('resource').filter((it) => it.name.includes('/api/')).length";
-    browser.client.execute(script, Vec::new()).await.unwrap().as_u64().unwrap()
+        "return performance.getEntriesByType('resource').filter((entry) => entry.name.includes('/api/')).length";
+    browser.run(script, Vec::new()).await.as_u64().unwrap()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -392,8 +383,8 @@ async fn a_page_at_rest_asks_for_nothing() {
         "/no-such-page",
     ];
     for page in pages {
-        browser.client.goto(&format!("{}{page}", service.url())).await.unwrap();
-        browser.client.wait().at_most(PATIENCE).for_element(Locator::Css("#verdict")).await.unwrap();
+        browser.goto(&format!("{}{page}", service.url())).await;
+        browser.wait_for("#verdict").await;
         // Something may happen on a busy machine, and then a page asks: but not again and again.
         let mut is_quiet = false;
         for _ in 0..4 {
@@ -418,10 +409,10 @@ async fn a_service_that_hangs_is_a_connection_that_is_lost() {
         browser.text("#verdict").await.contains("connection to the service is lost")
     })
     .await;
-    assert!(browser.client.find(Locator::Css(".lost")).await.is_ok(), "what is old is grey");
+    assert!(browser.count(".lost").await > 0, "what is old is grey");
     service.signal("-CONT");
     until("it is back", async || browser.text("#verdict").await.contains("All is well")).await;
-    assert!(browser.client.find(Locator::Css(".lost")).await.is_err());
+    assert_eq!(browser.count(".lost").await, 0);
     browser.end().await;
 }
 
@@ -437,22 +428,21 @@ async fn events_have_a_page_whose_address_says_what_is_asked_for() {
         text.contains("new disk") && text.contains("up after")
     })
     .await;
-    let kind = browser.client.find(Locator::Css("main select")).await.unwrap();
-    kind.select_by_value("duty").await.unwrap();
+    browser.choose("main select", "duty").await;
     until("only duties are", async || {
         let text = browser.text("[data-testid=events]").await;
         text.contains("new disk") && !text.contains("up after")
     })
     .await;
-    let address = browser.client.current_url().await.unwrap();
+    let address = browser.url().await;
     assert_eq!(address.query(), Some("kind=duty"));
-    browser.client.goto(address.as_str()).await.unwrap();
+    browser.goto(address.as_str()).await;
     until("it is the same when it is opened again", async || {
         let text = browser.text("[data-testid=events]").await;
         text.contains("new disk") && !text.contains("up after")
     })
     .await;
-    browser.client.goto(&format!("{}/no/such/page", service.url())).await.unwrap();
+    browser.goto(&format!("{}/no/such/page", service.url())).await;
     until("an unknown page is none", async || {
         browser.text("[aria-label='No such page']").await.contains("There is nothing at /no/such/page")
     })

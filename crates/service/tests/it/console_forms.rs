@@ -1,6 +1,5 @@
 //! The console's forms in a real browser: what is typed is not lost, and mistakes stand where they were made.
 
-use fantoccini::Locator;
 use merismos_core::config::edit::Edit;
 use serde_json::json;
 
@@ -129,8 +128,8 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
             browser.text("main").await.contains("One mistake stands at its field.")
         })
         .await;
-        let free = "//button[normalize-space()='Apply' and not(@disabled)]";
-        assert!(browser.client.find(Locator::XPath(free)).await.is_err(), "{wrong}");
+        let free = "xpath=//button[normalize-space()='Apply' and not(@disabled)]";
+        assert_eq!(browser.count(free).await, 0, "{wrong}");
     }
     browser.type_over(GULL, "2").await;
     browser.make_live("Apply", "weight of server quay/tern: 1 (default) to 4").await;
@@ -200,9 +199,8 @@ async fn a_session_that_ended_asks_for_the_token_over_the_page_and_the_form_stay
         browser.text("[data-testid=consequences]").await.contains("/health to /deeper")
     })
     .await;
-    let cookies = browser.client.get_all_cookies().await.unwrap();
-    assert!(cookies.iter().any(|cookie| cookie.name() == "merismos_session"));
-    browser.client.delete_all_cookies().await.unwrap();
+    assert!(browser.cookies().await.contains(&"merismos_session".to_owned()));
+    browser.clear_cookies().await;
     browser.fill("#field-path", "st").await;
     until("the log-in lies over the page", async || {
         browser.text("dialog").await.contains("Your session has ended")
@@ -226,7 +224,7 @@ async fn several_servers_get_one_duty_and_rows_say_by_whom_and_why() {
     let service = Service::with(&["gull", "tern", "auk"]).await;
     let browser = Browser::start().await;
     browser.log_in(&service).await;
-    browser.client.goto(&format!("{}/pools/quay?state=eligible", service.url())).await.unwrap();
+    browser.goto(&format!("{}/pools/quay?state=eligible", service.url())).await;
     browser.click("[aria-label='Pick quay/gull']").await;
     browser.click("[aria-label='Pick quay/tern']").await;
     browser.press("Duty of 2 …").await;
@@ -243,28 +241,24 @@ async fn several_servers_get_one_duty_and_rows_say_by_whom_and_why() {
     })
     .await;
     until("only those that are eligible are listed", async || {
-        browser.client.find_all(Locator::Css("[data-server]")).await.is_ok_and(|rows| rows.len() == 1)
+        browser.count("[data-server]").await == 1
     })
     .await;
-    browser.client.goto(&format!("{}/pools/quay?state=out", service.url())).await.unwrap();
+    browser.goto(&format!("{}/pools/quay?state=out", service.url())).await;
     until("who, why and since", async || {
         let says = browser.text("[data-server='quay/gull'] [data-testid=duty-why]").await;
         says.starts_with("by admin, ") && says.ends_with("ago: new disks")
     })
     .await;
-    assert_eq!(browser.client.find_all(Locator::Css("[data-server]")).await.unwrap().len(), 2);
+    assert_eq!(browser.count("[data-server]").await, 2);
     // A tab stands in the address as well, and a page has its title.
     browser.press("Settings").await;
     until("the tab is in the address", async || {
-        browser
-            .client
-            .current_url()
-            .await
-            .is_ok_and(|url| url.query().is_some_and(|query| query.contains("tab=settings")))
+        browser.url().await.query().is_some_and(|query| query.contains("tab=settings"))
     })
     .await;
-    assert_eq!(browser.client.title().await.unwrap(), "quay · Pools · Merismos");
-    browser.client.goto(&format!("{}/pools?state=empty", service.url())).await.unwrap();
+    assert_eq!(browser.title().await, "quay · Pools · Merismos");
+    browser.goto(&format!("{}/pools?state=empty", service.url())).await;
     until("no pool is empty", async || browser.text("main").await.contains("No pool matches.")).await;
     browser.end().await;
 }
@@ -308,14 +302,14 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
             ["frontends", "pools", "checks", "hosts", "ranges", "networks", "notifications"]
                 .map(|kind| format!("/{kind}/{long}")),
         ) {
-            browser.client.goto(&format!("{}{page}", service.url())).await.unwrap();
+            browser.goto(&format!("{}{page}", service.url())).await;
             until(&page, async || !browser.text("main, section[aria-label=Servers]").await.is_empty()).await;
             let wide = browser.overhang().await;
             assert_eq!(wide, "", "{page} at {width}");
         }
-        browser.client.goto(&format!("{}/", service.url())).await.unwrap();
+        browser.goto(&format!("{}/", service.url())).await;
         until("the drawing is there", async || {
-            browser.client.find(Locator::Css("[data-testid=flow] text")).await.is_ok()
+            browser.count("[data-testid=flow] text").await > 0
         })
         .await;
         assert_eq!(browser.overlaps("[data-testid=flow] text").await, "", "the drawing at {width}");
@@ -348,10 +342,8 @@ async fn a_service_is_made_on_one_page_and_removed_in_one_step() {
     .await;
     browser.set("Listen", &service.frontend.to_string()).await;
     // The check is tried before anything is saved.
-    let path = "//label[starts-with(normalize-space(), 'Path')]/input";
-    let path = browser.client.find(Locator::XPath(path)).await.unwrap();
-    path.clear().await.unwrap();
-    path.send_keys("/nowhere").await.unwrap();
+    let path = "xpath=//label[starts-with(normalize-space(), 'Path')]/input";
+    browser.type_over(path, "/nowhere").await;
     service.stand_ins[1].set(merismos_lab::stand_in::Fault::Refuse).await;
     until("the change is seen", async || {
         browser.text("[data-testid=consequences]").await.contains("path /nowhere")
@@ -363,8 +355,7 @@ async fn a_service_is_made_on_one_page_and_removed_in_one_step() {
     })
     .await;
     service.stand_ins[1].set(merismos_lab::stand_in::Fault::None).await;
-    path.clear().await.unwrap();
-    path.send_keys("/health").await.unwrap();
+    browser.type_over(path, "/health").await;
     until("the change is seen", async || {
         browser.text("[data-testid=consequences]").await.contains("path /health")
     })
