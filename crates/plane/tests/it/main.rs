@@ -20,4 +20,5 @@ mod relay;
 mod rig;
 mod selection;
 mod slow_clients;
+mod timeouts;
 mod upstream;

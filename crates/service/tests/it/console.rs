@@ -346,8 +346,7 @@ async fn calls_within(browser: &Browser, length: Duration) -> u64 {
     let script = "performance.clearResourceTimings()";
     browser.run(script, Vec::new()).await;
     tokio::time::sleep(length).await;
-    let script =
-        "return performance.getEntriesByType('resource').filter((entry) => entry.name.includes('/api/')).length";
+    let script = "return performance.getEntriesByType('resource').filter((entry) => entry.name.includes('/api/')).length";
     browser.run(script, Vec::new()).await.as_u64().unwrap()
 }
 

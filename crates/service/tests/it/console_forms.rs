@@ -240,10 +240,8 @@ async fn several_servers_get_one_duty_and_rows_say_by_whom_and_why() {
             == 2
     })
     .await;
-    until("only those that are eligible are listed", async || {
-        browser.count("[data-server]").await == 1
-    })
-    .await;
+    until("only those that are eligible are listed", async || browser.count("[data-server]").await == 1)
+        .await;
     browser.goto(&format!("{}/pools/quay?state=out", service.url())).await;
     until("who, why and since", async || {
         let says = browser.text("[data-server='quay/gull'] [data-testid=duty-why]").await;
@@ -308,10 +306,7 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
             assert_eq!(wide, "", "{page} at {width}");
         }
         browser.goto(&format!("{}/", service.url())).await;
-        until("the drawing is there", async || {
-            browser.count("[data-testid=flow] text").await > 0
-        })
-        .await;
+        until("the drawing is there", async || browser.count("[data-testid=flow] text").await > 0).await;
         assert_eq!(browser.overlaps("[data-testid=flow] text").await, "", "the drawing at {width}");
         browser.click(&format!("[aria-label='Try {long} …']")).await;
         until("the dialog is open", async || browser.text("dialog").await.contains("real requests")).await;
