@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from '../lib/components/DataTable.svelte'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { createToken, revokeToken, tokens, words } from '../lib/api/call'
@@ -66,36 +67,25 @@
     </section>
   {/if}
   {#if found}
-    <table class="w-full">
-      <thead class="text-left text-secondary">
+    <DataTable columns={['token', 'made', 'last used', 'state', { name: 'what can be done', spoken: true }]}>
+      {#each found.tokens as it (it.name + it.made)}
         <tr>
-          <th class="py-1 pr-4 font-normal" scope="col">token</th>
-          <th class="pr-4 font-normal" scope="col">made</th>
-          <th class="pr-4 font-normal" scope="col">last used</th>
-          <th class="pr-4 font-normal" scope="col">state</th>
-          <th class="font-normal" scope="col"><span class="sr-only">what can be done</span></th>
+          <td class="py-1 pr-4">{it.name}</td>
+          <td class="pr-4">{moment(it.made)}</td>
+          <td class="pr-4">{it.used ? moment(it.used) : 'never'}</td>
+          <td class="pr-4">
+            {#if it.revoked}✕ revoked {moment(it.revoked)}{:else}● counts{it.name === found.yours ? ', yours' : ''}{/if}
+          </td>
+          <td class="text-right">
+            {#if !it.revoked && revoking === it.name}
+              <button class="btn btn-error btn-xs" onclick={() => revoke(it.name)}>Revoke {it.name} now</button>
+              <button class="btn btn-xs" onclick={() => (revoking = null)}>Leave it</button>
+            {:else if !it.revoked}
+              <button class="btn btn-xs" onclick={() => (revoking = it.name)} aria-label={`Revoke ${it.name}`}>Revoke</button>
+            {/if}
+          </td>
         </tr>
-      </thead>
-      <tbody>
-        {#each found.tokens as it (it.name + it.made)}
-          <tr class="border-t border-base-300">
-            <td class="py-1 pr-4">{it.name}</td>
-            <td class="pr-4">{moment(it.made)}</td>
-            <td class="pr-4">{it.used ? moment(it.used) : 'never'}</td>
-            <td class="pr-4">
-              {#if it.revoked}✕ revoked {moment(it.revoked)}{:else}● counts{it.name === found.yours ? ', yours' : ''}{/if}
-            </td>
-            <td class="text-right">
-              {#if !it.revoked && revoking === it.name}
-                <button class="btn btn-error btn-xs" onclick={() => revoke(it.name)}>Revoke {it.name} now</button>
-                <button class="btn btn-xs" onclick={() => (revoking = null)}>Leave it</button>
-              {:else if !it.revoked}
-                <button class="btn btn-xs" onclick={() => (revoking = it.name)} aria-label={`Revoke ${it.name}`}>Revoke</button>
-              {/if}
-            </td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
+      {/each}
+    </DataTable>
   {/if}
 </Card>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from '../lib/components/DataTable.svelte'
   import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import { beginDraft, compare, drafts, revisions, words } from '../lib/api/call'
@@ -120,43 +121,29 @@
       <p class="mb-2 text-secondary">Choose a second revision to compare with.</p>
     {/if}
     <div class="relative overflow-x-auto">
-      <table class="w-full" data-testid="revisions">
-        <thead class="text-left text-secondary">
-          <tr>
-            <th class="pr-3 font-normal" scope="col">compare: from, to</th>
-            <th class="pr-3 font-normal" scope="col">revision</th>
-            <th class="pr-3 font-normal" scope="col">made</th>
-            <th class="pr-3 font-normal" scope="col">author</th>
-            <th class="pr-3 font-normal" scope="col">what changed</th>
-            <th class="font-normal" scope="col">note</th>
-          </tr>
-        </thead>
-        <tbody>
-          {#each made ?? [] as it (it.number)}
-            <tr class="border-t border-base-300 align-baseline hover:bg-base-200">
-              <td class="pr-3">
-                <input type="radio" class="radio radio-xs" name="from" aria-label={`Compare from ${it.number}`} value={it.number} bind:group={from} />
-                <input type="radio" class="radio radio-xs" name="to" aria-label={`Compare to ${it.number}`} value={it.number} bind:group={to} />
-              </td>
-              <th scope="row" class="py-1 pr-3 text-left font-semibold">
-                <a class="link" href={`/changes/revisions/${it.number}`}>{it.number}</a>
-                {#if it.running}<span class="font-normal text-success">● runs</span>{/if}
-              </th>
-              <td class="whitespace-nowrap pr-3">{moment(it.at)}</td>
-              <td class="pr-3">{it.author}</td>
-              <td class="pr-3">{it.changed}</td>
-              <td
-                >{it.note}{#if it.accepted.length > 0}<span class="text-secondary"> · accepted: {it.accepted.map((one) => one.key).join(', ')}</span>{/if}</td
-              >
-            </tr>
-          {:else}
-            <tr
-              ><td colspan="6" class="text-secondary">{made ? 'Nothing was applied yet.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</td
-              ></tr
+      <DataTable columns={['compare: from, to', 'revision', 'made', 'author', 'what changed', 'note']} testid="revisions">
+        {#each made ?? [] as it (it.number)}
+          <tr class="hover:bg-base-200">
+            <td class="pr-3">
+              <input type="radio" class="radio radio-xs" name="from" aria-label={`Compare from ${it.number}`} value={it.number} bind:group={from} />
+              <input type="radio" class="radio radio-xs" name="to" aria-label={`Compare to ${it.number}`} value={it.number} bind:group={to} />
+            </td>
+            <th scope="row" class="py-1 pr-3 text-left font-semibold">
+              <a class="link" href={`/changes/revisions/${it.number}`}>{it.number}</a>
+              {#if it.running}<span class="font-normal text-success">● runs</span>{/if}
+            </th>
+            <td class="whitespace-nowrap pr-3">{moment(it.at)}</td>
+            <td class="pr-3">{it.author}</td>
+            <td class="pr-3">{it.changed}</td>
+            <td
+              >{it.note}{#if it.accepted.length > 0}<span class="text-secondary"> · accepted: {it.accepted.map((one) => one.key).join(', ')}</span>{/if}</td
             >
-          {/each}
-        </tbody>
-      </table>
+          </tr>
+        {:else}
+          <tr><td colspan="6" class="text-secondary">{made ? 'Nothing was applied yet.' : trouble ? 'They can’t be read now.' : 'Asking the service …'}</td></tr
+          >
+        {/each}
+      </DataTable>
     </div>
     {#if more && made && made.length > 0}<button class="btn btn-xs mt-2" onclick={older}>Older ones</button>{/if}
   </section>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from '../lib/components/DataTable.svelte'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { findEvents, words } from '../lib/api/call'
@@ -80,28 +81,18 @@
   </div>
   {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if !complete}<p class="text-warning">◆ The database does not answer: these are only the last events that the service remembers.</p>{/if}
-  <table class="w-full" data-testid="events">
-    <thead>
-      <tr class="text-left text-secondary">
-        <th class="font-normal" scope="col">when</th>
-        <th class="font-normal" scope="col">kind</th>
-        <th class="font-normal" scope="col">about</th>
-        <th class="font-normal" scope="col">what</th>
+  <DataTable columns={['when', 'kind', 'about', 'what']} testid="events">
+    {#each found as fact (fact.id)}
+      <tr>
+        <td class="whitespace-nowrap py-0.5 pr-3">{moment(fact.at)}</td>
+        <td class="pr-3">{fact.kind}</td>
+        <td class="max-w-72 wrap-anywhere pr-3 font-semibold">{fact.subject}</td>
+        <td class="wrap-anywhere">{fact.message}</td>
       </tr>
-    </thead>
-    <tbody>
-      {#each found as fact (fact.id)}
-        <tr class="border-t border-base-300 align-baseline">
-          <td class="whitespace-nowrap py-0.5 pr-3">{moment(fact.at)}</td>
-          <td class="pr-3">{fact.kind}</td>
-          <td class="max-w-72 wrap-anywhere pr-3 font-semibold">{fact.subject}</td>
-          <td class="wrap-anywhere">{fact.message}</td>
-        </tr>
-      {:else}
-        <tr><td colspan="4" class="text-secondary">{busy ? 'Asking …' : 'Nothing of this kind.'}</td></tr>
-      {/each}
-    </tbody>
-  </table>
+    {:else}
+      <tr><td colspan="4" class="text-secondary">{busy ? 'Asking …' : 'Nothing of this kind.'}</td></tr>
+    {/each}
+  </DataTable>
   {#if more}
     <button class="btn btn-xs mt-2" disabled={busy} onclick={() => void ask(found.at(-1)?.id)}>Older ›</button>
   {/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from '../lib/components/DataTable.svelte'
   import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
@@ -91,36 +92,25 @@
       <p class="py-6 text-center text-secondary">{search || labels ? 'No host matches.' : 'No host is known or seen yet.'}</p>
     {:else}
       <div class="relative overflow-x-auto">
-        <table class="w-full">
-          <thead class="text-left text-secondary">
-            <tr>
-              <th class="py-1 pr-4 font-normal" scope="col">host</th>
-              <th class="pr-4 font-normal" scope="col">address</th>
-              <th class="pr-4 font-normal" scope="col">servers</th>
-              <th class="pr-4 font-normal" scope="col">labels</th>
-              <th class="font-normal" scope="col">note</th>
+        <DataTable columns={['host', 'address', 'servers', 'labels', 'note']}>
+          {#each found.hosts as host (host.address)}
+            <tr class="hover:bg-base-200" data-host={host.address}>
+              <th scope="row" class="py-1 pr-4 text-left font-semibold">
+                {#if host.name}<a class="link" href={`/hosts/${host.name}`}>{host.name}</a>{:else}<span class="font-normal text-secondary"
+                    >only seen in pools</span
+                  >{/if}
+              </th>
+              <td class="pr-4">{host.address}</td>
+              <td class="pr-4">
+                {#each host.servers.slice(0, 8) as server, index (server)}{index > 0 ? ', ' : ''}<a class="link" href={`/pools/${server.split('/')[0]}`}
+                    >{server}</a
+                  >{:else}<span class="text-secondary">none</span>{/each}{host.servers.length > 8 ? ` and ${host.servers.length - 8} more` : ''}
+              </td>
+              <td class="pr-4">{labelText(host.labels)}</td>
+              <td>{host.note}</td>
             </tr>
-          </thead>
-          <tbody>
-            {#each found.hosts as host (host.address)}
-              <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-host={host.address}>
-                <th scope="row" class="py-1 pr-4 text-left font-semibold">
-                  {#if host.name}<a class="link" href={`/hosts/${host.name}`}>{host.name}</a>{:else}<span class="font-normal text-secondary"
-                      >only seen in pools</span
-                    >{/if}
-                </th>
-                <td class="pr-4">{host.address}</td>
-                <td class="pr-4">
-                  {#each host.servers.slice(0, 8) as server, index (server)}{index > 0 ? ', ' : ''}<a class="link" href={`/pools/${server.split('/')[0]}`}
-                      >{server}</a
-                    >{:else}<span class="text-secondary">none</span>{/each}{host.servers.length > 8 ? ` and ${host.servers.length - 8} more` : ''}
-                </td>
-                <td class="pr-4">{labelText(host.labels)}</td>
-                <td>{host.note}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
+          {/each}
+        </DataTable>
       </div>
       <Pager bind:offset limit={LIMIT} total={found.total} />
     {/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from '../lib/components/DataTable.svelte'
   import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
@@ -113,49 +114,46 @@
       </p>
     {:else}
       <div class="relative overflow-x-auto">
-        <table class="w-full">
-          <thead class="text-left text-secondary">
-            <tr>
-              <th class="py-1 pr-4 font-normal" scope="col">{KINDS[kind].one}</th>
-              <th class="pr-4 font-normal" scope="col">Configuration</th>
-              {#if kind === 'frontend' || kind === 'pool'}<th class="pr-4 font-normal" scope="col">Status</th>{/if}
-              {#if uses}<th class="pr-4 font-normal" scope="col">used by</th>{/if}
-              <th class="pr-4 font-normal" scope="col">labels</th>
-              <th class="font-normal" scope="col">note</th>
+        <DataTable
+          columns={[
+            KINDS[kind].one,
+            'Configuration',
+            ...(kind === 'frontend' || kind === 'pool' ? ['Status'] : []),
+            ...(uses ? ['used by'] : []),
+            'labels',
+            'note',
+          ]}
+        >
+          {#each shown as object (object.path)}
+            <tr class="hover:bg-base-200" data-object={object.path}>
+              <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link" href={pageOf(object.path)}>{object.name}</a></th>
+              <td class="pr-4">{object.summary}</td>
+              {#if kind === 'frontend'}
+                {@const now = frontends[object.name]}
+                <td class="pr-4">
+                  {#if !now}<span class="text-secondary">not live</span>
+                  {:else if now.trouble}<span class="text-error">✕ {now.trouble}</span>
+                  {:else}<span class="text-success">●</span> {rate(now.per_second)}/s, {now.connections} clients{/if}
+                </td>
+              {:else if kind === 'pool'}
+                {@const now = pools[object.name]}
+                <td class="pr-4">
+                  {#if !now}<span class="text-secondary">not live</span>
+                  {:else if now.eligible === 0}<span class="text-error">✕ none of {now.size} eligible</span>
+                  {:else}<span class="text-success">●</span> {now.eligible} of {now.size} eligible, {rate(now.per_second)}/s{/if}
+                </td>
+              {/if}
+              {#if uses}
+                <td class="pr-4">
+                  {#each object.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">none</span
+                    >{/each}{object.used_by.length > 6 ? ` and ${object.used_by.length - 6} more` : ''}
+                </td>
+              {/if}
+              <td class="pr-4">{labelText(object.labels)}</td>
+              <td>{object.note}</td>
             </tr>
-          </thead>
-          <tbody>
-            {#each shown as object (object.path)}
-              <tr class="border-t border-base-300 align-baseline hover:bg-base-200" data-object={object.path}>
-                <th scope="row" class="py-1 pr-4 text-left font-semibold"><a class="link" href={pageOf(object.path)}>{object.name}</a></th>
-                <td class="pr-4">{object.summary}</td>
-                {#if kind === 'frontend'}
-                  {@const now = frontends[object.name]}
-                  <td class="pr-4">
-                    {#if !now}<span class="text-secondary">not live</span>
-                    {:else if now.trouble}<span class="text-error">✕ {now.trouble}</span>
-                    {:else}<span class="text-success">●</span> {rate(now.per_second)}/s, {now.connections} clients{/if}
-                  </td>
-                {:else if kind === 'pool'}
-                  {@const now = pools[object.name]}
-                  <td class="pr-4">
-                    {#if !now}<span class="text-secondary">not live</span>
-                    {:else if now.eligible === 0}<span class="text-error">✕ none of {now.size} eligible</span>
-                    {:else}<span class="text-success">●</span> {now.eligible} of {now.size} eligible, {rate(now.per_second)}/s{/if}
-                  </td>
-                {/if}
-                {#if uses}
-                  <td class="pr-4">
-                    {#each object.used_by.slice(0, 6) as path, index (path)}{index > 0 ? ', ' : ''}<Path {path} />{:else}<span class="text-secondary">none</span
-                      >{/each}{object.used_by.length > 6 ? ` and ${object.used_by.length - 6} more` : ''}
-                  </td>
-                {/if}
-                <td class="pr-4">{labelText(object.labels)}</td>
-                <td>{object.note}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
+          {/each}
+        </DataTable>
       </div>
       {#if inState === ''}<Pager bind:offset limit={LIMIT} total={found.total} />{/if}
     {/if}

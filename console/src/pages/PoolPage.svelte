@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from '../lib/components/DataTable.svelte'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import { CallError, object as ask, objects, words } from '../lib/api/call'
@@ -304,78 +305,75 @@
           </p>
         {:else if servers}
           <div class="relative overflow-x-auto">
-            <table class="w-full">
-              <thead class="text-left text-secondary">
-                <tr>
-                  <th class="py-1 pr-3 font-normal" scope="col">server</th>
-                  <th class="pr-3 font-normal" scope="col">address</th>
-                  <th class="pr-3 font-normal" scope="col">weight</th>
-                  <th class="hidden pr-3 font-normal sm:table-cell" scope="col">share when all work</th>
-                  <th class="pr-3 font-normal" scope="col">duty</th>
-                  <th class="pr-3 font-normal" scope="col">health</th>
-                  <th class="font-normal" scope="col">share: expected, last 10 s, last minute</th>
-                  <th scope="col"><span class="sr-only">actions</span></th>
-                </tr>
-              </thead>
-              <tbody>
-                {#each rows as server (server.path)}
-                  <tr class="border-t border-base-300 align-baseline" data-server={server.name}>
-                    <th scope="row" class="min-w-24 py-1 pr-3 text-left font-semibold">
-                      {#if now[server.name]}<input
-                          type="checkbox"
-                          class="checkbox checkbox-xs mr-1 align-middle"
-                          aria-label={`Pick ${server.name}`}
-                          value={server.name}
-                          bind:group={picked}
-                        />{/if}
-                      <button class="link" onclick={() => void openServer(server)}>{server.name.split('/')[1]}</button>
-                    </th>
-                    <td class="pr-3">{server.keys.address}{Number(server.keys.tier ?? 0) > 0 ? ` · tier ${server.keys.tier}` : ''}</td>
-                    <td class="pr-3">
+            <DataTable
+              columns={[
+                'server',
+                'address',
+                'weight',
+                { name: 'share when all work', hidden: true },
+                'duty',
+                'health',
+                'share: expected, last 10 s, last minute',
+                { name: 'actions', spoken: true },
+              ]}
+            >
+              {#each rows as server (server.path)}
+                <tr data-server={server.name}>
+                  <th scope="row" class="min-w-24 py-1 pr-3 text-left font-semibold">
+                    {#if now[server.name]}<input
+                        type="checkbox"
+                        class="checkbox checkbox-xs mr-1 align-middle"
+                        aria-label={`Pick ${server.name}`}
+                        value={server.name}
+                        bind:group={picked}
+                      />{/if}
+                    <button class="link" onclick={() => void openServer(server)}>{server.name.split('/')[1]}</button>
+                  </th>
+                  <td class="pr-3">{server.keys.address}{Number(server.keys.tier ?? 0) > 0 ? ` · tier ${server.keys.tier}` : ''}</td>
+                  <td class="pr-3">
+                    <input
+                      class="input input-xs w-16 text-right"
+                      inputmode="numeric"
+                      aria-label={`Weight of ${server.name}`}
+                      value={weights[server.path]?.typed ?? String(own(server))}
+                      oninput={(event) => setWeight(server, event.currentTarget.value)}
+                      aria-invalid={mistakeOf(server) ? 'true' : undefined}
+                      aria-describedby={`wrong-weight-${server.name}`}
+                    />
+                    <FieldNotes id={`wrong-weight-${server.name}`} mistake={mistakeOf(server)} clash={clashOf(server)} />
+                  </td>
+                  <td class="hidden pr-3 sm:table-cell">
+                    {#if whole}
                       <input
                         class="input input-xs w-16 text-right"
-                        inputmode="numeric"
-                        aria-label={`Weight of ${server.name}`}
-                        value={weights[server.path]?.typed ?? String(own(server))}
-                        oninput={(event) => setWeight(server, event.currentTarget.value)}
-                        aria-invalid={mistakeOf(server) ? 'true' : undefined}
-                        aria-describedby={`wrong-weight-${server.name}`}
+                        aria-label={`Share of ${server.name} in percent`}
+                        value={wrongShares[server.path] ?? (share(server) * 100).toFixed(1)}
+                        onchange={(event) => setShare(server, event.currentTarget.value)}
+                        aria-invalid={wrongShares[server.path] === undefined ? undefined : 'true'}
+                        aria-describedby={`wrong-share-${server.name}`}
                       />
-                      <FieldNotes id={`wrong-weight-${server.name}`} mistake={mistakeOf(server)} clash={clashOf(server)} />
-                    </td>
-                    <td class="hidden pr-3 sm:table-cell">
-                      {#if whole}
-                        <input
-                          class="input input-xs w-16 text-right"
-                          aria-label={`Share of ${server.name} in percent`}
-                          value={wrongShares[server.path] ?? (share(server) * 100).toFixed(1)}
-                          onchange={(event) => setShare(server, event.currentTarget.value)}
-                          aria-invalid={wrongShares[server.path] === undefined ? undefined : 'true'}
-                          aria-describedby={`wrong-share-${server.name}`}
-                        />
-                        %
-                        <FieldNotes
-                          id={`wrong-share-${server.name}`}
-                          mistake={wrongShares[server.path] === undefined
-                            ? null
-                            : { found: wrongShares[server.path]?.trim() ? `found ${wrongShares[server.path]}` : 'found nothing', expected: '0 to 100' }}
-                        />
-                      {:else}<span class="text-secondary">–</span>{/if}
-                    </td>
-                    {@render liveCells(now[server.name])}
-                  </tr>
-                {/each}
-                {#each foundOnes.filter(isOf) as at (at.server)}
-                  <tr class="border-t border-base-300 align-baseline" data-server={at.server}>
-                    <th scope="row" class="py-1 pr-3 text-left font-semibold">{at.server.split('/')[1]}</th>
-                    <td class="pr-3">{at.address}{at.tier > 0 ? ` · tier ${at.tier}` : ''}</td>
-                    <td class="pr-3 text-right">{at.weight}</td>
-                    <td class="hidden pr-3 text-secondary sm:table-cell">found by {at.found_by}</td>
-                    {@render liveCells(at)}
-                  </tr>
-                {/each}
-              </tbody>
-            </table>
+                      %
+                      <FieldNotes
+                        id={`wrong-share-${server.name}`}
+                        mistake={wrongShares[server.path] === undefined
+                          ? null
+                          : { found: wrongShares[server.path]?.trim() ? `found ${wrongShares[server.path]}` : 'found nothing', expected: '0 to 100' }}
+                      />
+                    {:else}<span class="text-secondary">–</span>{/if}
+                  </td>
+                  {@render liveCells(now[server.name])}
+                </tr>
+              {/each}
+              {#each foundOnes.filter(isOf) as at (at.server)}
+                <tr data-server={at.server}>
+                  <th scope="row" class="py-1 pr-3 text-left font-semibold">{at.server.split('/')[1]}</th>
+                  <td class="pr-3">{at.address}{at.tier > 0 ? ` · tier ${at.tier}` : ''}</td>
+                  <td class="pr-3 text-right">{at.weight}</td>
+                  <td class="hidden pr-3 text-secondary sm:table-cell">found by {at.found_by}</td>
+                  {@render liveCells(at)}
+                </tr>
+              {/each}
+            </DataTable>
           </div>
           <Pager bind:offset limit={LIMIT} {total} />
           {#if edits.length > 0 || wrong > 0}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from './DataTable.svelte'
   import Alert from './Alert.svelte'
   import { open, type Outlook } from '../desk/desk.svelte'
   import { noticed, percent, points } from '../format/format'
@@ -85,60 +86,47 @@ frontend {unanswered[0]}: no server is available</pre>
   {#if moves.length > 0}
     <div>
       <h3 class="mb-1 font-semibold">Shares</h3>
-      <table class="w-full max-w-2xl">
-        <thead class="text-left text-secondary">
-          <tr
-            ><th class="font-normal" scope="col">server</th><th class="w-28 font-normal" scope="col"><span class="sr-only">bar</span></th><th
-              class="text-right font-normal"
-              scope="col">before</th
-            ><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr
-          >
-        </thead>
-        <tbody>
-          {#each moves.slice(0, SHOWN) as move (move.server)}
-            <tr>
-              <th scope="row" class="pr-2 text-left font-normal"
-                >{move.server}{#if move.why_none}<span class="text-secondary"> {move.why_none}</span>{/if}</th
-              >
-              <td>
-                <div class="relative h-2.5 bg-base-300" aria-hidden="true">
-                  <div class="h-full bg-primary/60" style={`width: ${(move.after ?? 0) * 100}%`}></div>
-                  <div class="absolute -top-0.5 h-3.5 w-0.5 bg-base-content" style={`left: calc(${(move.before ?? 0) * 100}% - 1px)`}></div>
-                </div>
-              </td>
-              <td class="text-right">{percent(move.before)}</td>
-              <td class="text-right">{percent(move.after)}</td>
-              <td class="text-right">{points((move.after ?? 0) - (move.before ?? 0))}</td>
-            </tr>
-          {/each}
-        </tbody>
-      </table>
+      <DataTable
+        columns={['server', { name: 'bar', spoken: true }, { name: 'before', right: true }, { name: 'after', right: true }, { name: 'points', right: true }]}
+        class="w-full max-w-2xl"
+      >
+        {#each moves.slice(0, SHOWN) as move (move.server)}
+          <tr>
+            <th scope="row" class="pr-2 text-left font-normal"
+              >{move.server}{#if move.why_none}<span class="text-secondary"> {move.why_none}</span>{/if}</th
+            >
+            <td>
+              <div class="relative h-2.5 bg-base-300" aria-hidden="true">
+                <div class="h-full bg-primary/60" style={`width: ${(move.after ?? 0) * 100}%`}></div>
+                <div class="absolute -top-0.5 h-3.5 w-0.5 bg-base-content" style={`left: calc(${(move.before ?? 0) * 100}% - 1px)`}></div>
+              </div>
+            </td>
+            <td class="text-right">{percent(move.before)}</td>
+            <td class="text-right">{percent(move.after)}</td>
+            <td class="text-right">{points((move.after ?? 0) - (move.before ?? 0))}</td>
+          </tr>
+        {/each}
+      </DataTable>
       {#if moves.length > SHOWN}<p class="text-secondary">and {moves.length - SHOWN} more servers</p>{/if}
     </div>
   {/if}
   {#if poolMoves.length > 0}
     <div data-testid="pool-moves">
       <h3 class="mb-1 font-semibold">Parts of pools</h3>
-      <table class="w-full max-w-2xl">
-        <thead class="text-left text-secondary">
-          <tr
-            ><th class="font-normal" scope="col">frontend</th><th class="font-normal" scope="col">pool</th><th class="text-right font-normal" scope="col"
-              >before</th
-            ><th class="text-right font-normal" scope="col">after</th><th class="text-right font-normal" scope="col">points</th></tr
-          >
-        </thead>
-        <tbody>
-          {#each poolMoves as move (`${move.frontend} ${move.pool}`)}
-            <tr>
-              <td>{move.frontend}</td>
-              <td>{move.pool}</td>
-              <td class="text-right">{percent(move.before)}</td>
-              <td class="text-right">{percent(move.after)}</td>
-              <td class="text-right">{points((move.after ?? 0) - (move.before ?? 0))}</td>
-            </tr>
-          {/each}
-        </tbody>
-      </table>
+      <DataTable
+        columns={['frontend', 'pool', { name: 'before', right: true }, { name: 'after', right: true }, { name: 'points', right: true }]}
+        class="w-full max-w-2xl"
+      >
+        {#each poolMoves as move (`${move.frontend} ${move.pool}`)}
+          <tr>
+            <td>{move.frontend}</td>
+            <td>{move.pool}</td>
+            <td class="text-right">{percent(move.before)}</td>
+            <td class="text-right">{percent(move.after)}</td>
+            <td class="text-right">{points((move.after ?? 0) - (move.before ?? 0))}</td>
+          </tr>
+        {/each}
+      </DataTable>
     </div>
   {/if}
   {#each rooms as it (`${it.pool} ${it.room}`)}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from './DataTable.svelte'
   import type { Status } from '../api/types'
   import { asked, askedNumber, tell } from '../desk/address'
   import { rate } from '../format/format'
@@ -30,27 +31,16 @@
     <h2 id="pools-title" class="font-semibold">{status.pools.length} pools with {status.servers} servers, those in trouble first</h2>
     <input class="input input-xs w-48" placeholder="search" aria-label="Search pools" bind:value={search} oninput={() => (offset = 0)} />
   </div>
-  <table class="w-full">
-    <thead class="text-left text-secondary">
+  <DataTable columns={['pool', 'frontends', { name: 'eligible', right: true }, { name: 'failing', right: true }, { name: 'requests/s', right: true }]}>
+    {#each shown as pool (pool.name)}
       <tr>
-        <th class="font-normal" scope="col">pool</th>
-        <th class="font-normal" scope="col">frontends</th>
-        <th class="text-right font-normal" scope="col">eligible</th>
-        <th class="text-right font-normal" scope="col">failing</th>
-        <th class="text-right font-normal" scope="col">requests/s</th>
+        <th scope="row" class="py-0.5 text-left"><a class="link font-semibold" href={`/pools/${pool.name}`}>{pool.name}</a></th>
+        <td>{(frontends[pool.name] ?? []).join(', ') || '–'}</td>
+        <td class="text-right" class:text-error={pool.eligible === 0}>{pool.eligible === 0 ? '✕ ' : ''}{pool.eligible} of {pool.size}</td>
+        <td class="text-right" class:text-warning={pool.failing > 0}>{pool.failing}</td>
+        <td class="text-right">{rate(pool.per_second)}</td>
       </tr>
-    </thead>
-    <tbody>
-      {#each shown as pool (pool.name)}
-        <tr class="border-t border-base-300">
-          <th scope="row" class="py-0.5 text-left"><a class="link font-semibold" href={`/pools/${pool.name}`}>{pool.name}</a></th>
-          <td>{(frontends[pool.name] ?? []).join(', ') || '–'}</td>
-          <td class="text-right" class:text-error={pool.eligible === 0}>{pool.eligible === 0 ? '✕ ' : ''}{pool.eligible} of {pool.size}</td>
-          <td class="text-right" class:text-warning={pool.failing > 0}>{pool.failing}</td>
-          <td class="text-right">{rate(pool.per_second)}</td>
-        </tr>
-      {/each}
-    </tbody>
-  </table>
+    {/each}
+  </DataTable>
   <Pager bind:offset limit={PAGE} total={found.length} />
 </section>

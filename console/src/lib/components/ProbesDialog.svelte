@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from './DataTable.svelte'
   import Prose from './Prose.svelte'
   import Alert from './Alert.svelte'
   import { diagnose, probes as ask, words } from '../api/call'
@@ -84,28 +85,17 @@
         {/each}
       </div>
       <p class="mb-3 flex justify-between text-xs text-secondary"><span>{clock(known.marks[0]!.at)}</span><span>now</span></p>
-      <table class="mb-3 w-full">
-        <thead class="text-left text-secondary">
+      <DataTable columns={['at', { name: 'outcome', spoken: true }, { name: 'took', right: true }, 'step', 'what came back']} class="mb-3 w-full">
+        {#each known.marks.slice(-NEWEST).reverse() as mark (mark.at)}
           <tr>
-            <th class="font-normal" scope="col">at</th>
-            <th class="font-normal" scope="col"><span class="sr-only">outcome</span></th>
-            <th class="text-right font-normal" scope="col">took</th>
-            <th class="pl-3 font-normal" scope="col">step</th>
-            <th class="font-normal" scope="col">what came back</th>
+            <td class="pr-3">{clock(mark.at)}</td>
+            <td class={mark.passed ? 'text-success' : 'text-error'}>{sign(mark)}</td>
+            <td class="text-right">{micros(mark.took_us)}</td>
+            <td class="px-3">{steps[mark.step]}</td>
+            <td>{mark.observed}{mark.to ? ` → ${mark.to}` : ''}</td>
           </tr>
-        </thead>
-        <tbody>
-          {#each known.marks.slice(-NEWEST).reverse() as mark (mark.at)}
-            <tr class="border-t border-base-300 align-baseline">
-              <td class="pr-3">{clock(mark.at)}</td>
-              <td class={mark.passed ? 'text-success' : 'text-error'}>{sign(mark)}</td>
-              <td class="text-right">{micros(mark.took_us)}</td>
-              <td class="px-3">{steps[mark.step]}</td>
-              <td>{mark.observed}{mark.to ? ` → ${mark.to}` : ''}</td>
-            </tr>
-          {/each}
-        </tbody>
-      </table>
+        {/each}
+      </DataTable>
     {/if}
   {/if}
   <button class="btn btn-sm btn-primary" disabled={busy} onclick={climb}>{busy ? 'Climbing …' : 'Find where it fails'}</button>
@@ -114,28 +104,17 @@
       <p class="mb-2">
         <span class={found.works ? 'text-success' : 'text-error'}>{found.works ? '●' : '✕'}</span> <strong>{found.message}</strong>
       </p>
-      <table class="w-full">
-        <thead class="text-left text-secondary">
+      <DataTable columns={[{ name: 'works', spoken: true }, 'step', { name: 'took', right: true }, found.server, ...(found.against ? [found.against] : [])]}>
+        {#each found.rungs as rung, index (index)}
           <tr>
-            <th class="font-normal" scope="col"><span class="sr-only">works</span></th>
-            <th class="font-normal" scope="col">step</th>
-            <th class="text-right font-normal" scope="col">took</th>
-            <th class="pl-3 font-normal" scope="col">{found.server}</th>
-            {#if found.against}<th class="font-normal" scope="col">{found.against}</th>{/if}
+            <td class={rung.works ? 'text-success' : 'text-error'}>{rung.works ? '✓' : '✗'}</td>
+            <td class="pr-3">{rung.what}</td>
+            <td class="text-right">{rung.took_us === null ? '' : micros(rung.took_us)}</td>
+            <td class="px-3">{rung.observed}</td>
+            {#if found.against}<td class="text-secondary">{rung.there ?? ''}</td>{/if}
           </tr>
-        </thead>
-        <tbody>
-          {#each found.rungs as rung, index (index)}
-            <tr class="border-t border-base-300 align-baseline">
-              <td class={rung.works ? 'text-success' : 'text-error'}>{rung.works ? '✓' : '✗'}</td>
-              <td class="pr-3">{rung.what}</td>
-              <td class="text-right">{rung.took_us === null ? '' : micros(rung.took_us)}</td>
-              <td class="px-3">{rung.observed}</td>
-              {#if found.against}<td class="text-secondary">{rung.there ?? ''}</td>{/if}
-            </tr>
-          {/each}
-        </tbody>
-      </table>
+        {/each}
+      </DataTable>
       {#each [['May be', found.causes], ['Look at', found.next]] as const as [head, items] (head)}
         {#if items.length > 0}
           <h3 class="mt-2 font-semibold">{head}</h3>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import DataTable from './DataTable.svelte'
   import Alert from './Alert.svelte'
   import { beginTrial, words } from '../api/call'
   import type { Trial } from '../api/types'
@@ -46,7 +47,7 @@
   }
 </script>
 
-<Dialog title={`Try ${frontend}`} {onclose}>
+<Dialog title={`Try ${frontend}`} wide {onclose}>
   <form class="flex flex-wrap items-end gap-3" onsubmit={submit}>
     <label>
       <span class="mb-1 block capitalize">{many}</span>
@@ -105,37 +106,31 @@
           {well ? '● As expected' : tally.verdict === 'too_few' ? '○ Can’t be judged' : '✕ Not as expected'}:
           {tally.because.join('; ')}
         </p>
-        <table class="mt-2 w-full">
-          <thead class="text-secondary">
-            <tr>
-              {#each ['server', sent, 'expected', 'observed', 'difference', 'failed', 'retried', 'median', '99th pct.'] as head, index (head)}
-                <th scope="col" class={`font-normal ${index === 0 ? 'text-left' : 'pl-2 text-right'}`}>{head}</th>
-              {/each}
+        <DataTable
+          columns={['server', ...[sent, 'expected', 'observed', 'difference', 'failed', 'retried', 'median', '99 %'].map((name) => ({ name, right: true }))]}
+          class="mt-2 w-full"
+        >
+          {#each tally.rows as row (row.server)}
+            <tr class="whitespace-nowrap text-right">
+              <th scope="row" class="py-0.5 text-left font-semibold">{row.server}</th>
+              <td>{row.requests}</td>
+              <td>{percent(row.expected)}</td>
+              <td>{percent(row.observed)}</td>
+              <td>{points(row.observed - row.expected)}</td>
+              <td class:text-error={row.failed > 0}>{row.failed}</td>
+              <td class:text-warning={row.retried > 0}>{row.retried}</td>
+              <td>{micros(row.median_us)}</td>
+              <td>{micros(row.p99_us)}</td>
             </tr>
-          </thead>
-          <tbody>
-            {#each tally.rows as row (row.server)}
-              <tr class="border-t border-base-300 text-right">
-                <th scope="row" class="py-0.5 text-left font-semibold">{row.server}</th>
-                <td>{row.requests}</td>
-                <td>{percent(row.expected)}</td>
-                <td>{percent(row.observed)}</td>
-                <td>{points(row.observed - row.expected)}</td>
-                <td class:text-error={row.failed > 0}>{row.failed}</td>
-                <td class:text-warning={row.retried > 0}>{row.retried}</td>
-                <td>{micros(row.median_us)}</td>
-                <td>{micros(row.p99_us)}</td>
-              </tr>
-            {/each}
-            {#if tally.without_server > 0}
-              <tr class="border-t border-base-300 text-right text-error">
-                <th scope="row" class="py-0.5 text-left font-semibold">no server</th>
-                <td>{tally.without_server}</td>
-                <td colspan="7"></td>
-              </tr>
-            {/if}
-          </tbody>
-        </table>
+          {/each}
+          {#if tally.without_server > 0}
+            <tr class="text-right text-error">
+              <th scope="row" class="py-0.5 text-left font-semibold">no server</th>
+              <td>{tally.without_server}</td>
+              <td colspan="7"></td>
+            </tr>
+          {/if}
+        </DataTable>
         <p class="mt-2">
           {tally.requests}
           {sent} in {length(trial.took_ms)}, {tally.failed} failed, {tally.retried} went to another server after one failed{(tally.tied ?? 0) > 0
