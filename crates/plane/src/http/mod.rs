@@ -2,7 +2,7 @@
 //! edges.
 //!
 //! The life of a request: [`session`] reads its head, [`head`] checks and rewrites it, [`forward`] offers it to
-//! one server after the other, [`request_body`] brings the rest of its body there, [`response`] brings the answer back, [`body`]
+//! one server after the other, [`attempt`] tries one server, [`request_body`] brings the rest of the body there, [`response`] brings the answer back, [`body`]
 //! knows where bodies end. [`http2`] makes streams of HTTP/2 look like connections of HTTP/1.1.
 //!
 //! What every request passes through is written for small states and little code, for beside thousands of others a request
@@ -11,7 +11,10 @@
 //! what follows does not lie between what is needed.
 #![expect(clippy::manual_async_fn, reason = "an async function keeps each argument twice")]
 
+mod affinity;
+mod attempt;
 mod body;
+mod cancel_on_reset;
 mod error_response;
 mod failure;
 mod forward;
@@ -20,6 +23,7 @@ mod forwarded;
 pub(crate) mod fuzzing;
 mod head;
 mod http2;
+mod long_response;
 #[cfg(test)]
 mod properties;
 mod request_body;

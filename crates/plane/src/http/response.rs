@@ -2,35 +2,30 @@
 
 use std::cell::Cell;
 use std::hint::cold_path;
-use std::io;
-use std::pin::{Pin, pin};
-use std::task::{Context, Poll};
+use std::pin::pin;
+use std::task::Poll;
 use std::time::SystemTime;
 
 use futures_util::TryFutureExt;
 use merismos_core::routing::{Frontend, UpstreamTimeouts};
 use merismos_core::runtime::ServerWorkerCounters;
 
-use tokio::io::{AsyncRead, ReadBuf};
-
+use super::attempt::AttemptTarget;
 use super::body::{BodyTracker, content};
+use super::cancel_on_reset::CancelOnReset;
 use super::failure::{ServerFailure, server_failure};
-use super::forward::{AttemptTarget, RequestForwarder};
+use super::forward::RequestForwarder;
 use super::head::{self, ExtraFields, Framing, HeadScan, Request, Response};
+use super::long_response::{ResponseStart, long_rest};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::client_rate::ClientRate;
 use crate::context::{ConnectionState, WorkerContext};
 use crate::io::{
-    BodyKind, ConnectionTimer, IoError, Sink, Source, SpliceError, SplicePair, peek, read, read_first,
-    read_fresh, readable, write_to_client,
+    BodyKind, ConnectionTimer, IoError, Sink, Source, read, read_first, read_fresh, write_to_client,
 };
-use crate::pipe::Pipe;
-
-/// From how much on the rest of a body of known length goes by `splice` (see docs/performance.md).
-const SPLICE_FROM: u64 = 32 << 10;
 
 /// How much of an answer that may be long is read at first: room for its head.
-const HEAD_ALONE: usize = 2 << 10;
+pub(super) const HEAD_ALONE: usize = 2 << 10;
 
 /// A whole answer has gone to the client.
 pub(super) struct ResponseDone {
@@ -63,19 +58,6 @@ pub(super) enum ForwardError {
     ClientGone,
 }
 
-/// How much of a body is still to come, and a pipe for it, when it is worth one.
-#[inline]
-pub(super) fn long_rest(
-    worker: &WorkerContext,
-    follow: &BodyTracker,
-    from: &impl Source,
-    to: &impl Sink,
-) -> Option<(Pipe, u64)> {
-    let BodyTracker::Counted(left @ SPLICE_FROM..) = *follow else { return None };
-    let (Some(_), Some(_)) = (from.socket(), to.socket()) else { return None };
-    Some((worker.pipes.take()?, left))
-}
-
 /// How much of its request a server has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum RequestProgress {
@@ -89,37 +71,28 @@ pub(super) enum RequestProgress {
 
 /// Everything that is needed to bring one answer back.
 pub(super) struct ResponseForwarder<'a> {
-    worker: &'a WorkerContext,
-    client: &'a ConnectionState,
-    frontend: &'a Frontend,
-    request: &'a Request,
+    pub(super) worker: &'a WorkerContext,
+    pub(super) client: &'a ConnectionState,
+    pub(super) frontend: &'a Frontend,
+    pub(super) request: &'a Request,
     pub(super) lane: &'a ServerWorkerCounters,
-    times: &'a UpstreamTimeouts,
-    watch: ConnectionTimer<'a>,
+    pub(super) times: &'a UpstreamTimeouts,
+    pub(super) watch: ConnectionTimer<'a>,
     /// A field that ties the client to the server.
-    pin: Option<&'a [u8]>,
+    pub(super) pin: Option<&'a [u8]>,
     /// The last answer that came this way was long: this one probably is, too.
-    may_be_long: bool,
-    carried: BodyKind<'a>,
-    rate: ClientRate,
-    begun: Cell<bool>,
-    received: Cell<RequestProgress>,
+    pub(super) may_be_long: bool,
+    pub(super) carried: BodyKind<'a>,
+    pub(super) rate: ClientRate,
+    pub(super) begun: Cell<bool>,
+    pub(super) received: Cell<RequestProgress>,
 }
 
 /// Which connections may carry another request after the response.
 #[derive(Clone, Copy)]
-struct KeepAlive {
-    client: bool,
-    server: bool,
-}
-
-/// What goes to the client before the rest of a long body: the head, and what came with it.
-enum ResponseStart {
-    /// The head is still where the body is.
-    Nothing,
-    /// As it was read: so many bytes of the buffer.
-    Read(Buffer, usize),
-    Written(Vec<u8>),
+pub(super) struct KeepAlive {
+    pub(super) client: bool,
+    pub(super) server: bool,
 }
 
 impl<'a> ResponseForwarder<'a> {
@@ -319,7 +292,7 @@ impl<'a> ResponseForwarder<'a> {
     }
 
     /// Whether the client's connection goes on after the answer, and what has to be said of that.
-    fn keeps_connection(&self, response: Response, unchunk: bool) -> (bool, Option<&'static str>) {
+    pub(super) fn keeps_connection(&self, response: Response, unchunk: bool) -> (bool, Option<&'static str>) {
         let ends_with_close = unchunk || response.framing == Framing::UntilClose;
         let stays = !self.worker.stopping.get() && !self.client.leaving.get();
         // A server that answers before it has everything, and does not look as if it wanted more, leaves the rest of
@@ -338,82 +311,8 @@ impl<'a> ResponseForwarder<'a> {
         (keep_client, connection)
     }
 
-    /// Looks at the beginning of an answer without taking it. When it is a long one that goes on as it is, its head goes
-    /// by `splice` too; `None` when it is not, and has to be read.
-    async fn peek_long(
-        &self,
-        server: &mut impl Source,
-        client: &impl Sink,
-    ) -> Option<Result<ResponseDone, ForwardError>> {
-        readable(server, self.watch).await.ok()?;
-        let mut buffer = self.worker.small.take();
-        let seen = peek(server.socket()?, &mut buffer.room()[..HEAD_ALONE])?;
-        buffer.filled(seen);
-        let response = head::server_response(&buffer, self.request.is_head).ok()??;
-        let Framing::Length(length @ SPLICE_FROM..) = response.framing else { return None };
-        let (keep_client, connection) = self.keeps_connection(response, false);
-        let is_final = response.status >= 200;
-        if !is_final || !response.passes_as_is || connection.is_some() || self.pin.is_some() {
-            return None;
-        }
-        let (pipe, left) = (self.worker.pipes.take()?, response.length as u64 + length);
-        drop(buffer);
-        self.begun.set(true);
-        self.watch.set_total_timeout(self.times.whole_answer);
-        self.count(response);
-        let keep = KeepAlive { client: keep_client, server: response.keep_alive };
-        Some(self.splice_long(server, client, ResponseStart::Nothing, pipe, left, keep).await)
-    }
-
-    /// Carries a long body by `splice`, its head ahead.
-    async fn splice_long(
-        &self,
-        server: &impl Source,
-        client: &impl Sink,
-        ahead: ResponseStart,
-        mut pipe: Pipe,
-        left: u64,
-        keep: KeepAlive,
-    ) -> Result<ResponseDone, ForwardError> {
-        let (Some(source), Some(sink)) = (server.socket(), client.socket()) else {
-            return Err(invalid_response());
-        };
-        let pair = SplicePair {
-            source,
-            source_timeout: self.times.idle,
-            sink,
-            sink_timeout: self.frontend.idle_timeout,
-            counted: &self.lane.bytes_from,
-            watch: self.watch,
-        };
-        let left = match &ahead {
-            ResponseStart::Nothing => Ok(left),
-            ResponseStart::Read(buffer, length) => pair.send_ahead(&mut pipe, &buffer[..*length], left).await,
-            ResponseStart::Written(text) => pair.send_ahead(&mut pipe, text, left).await,
-        };
-        // What follows may take long, and needs no buffer.
-        if let ResponseStart::Written(text) = ahead {
-            self.worker.return_scratch(text);
-        } else {
-            drop(ahead);
-        }
-        let left = left.map_err(|trouble| client_write_error(&trouble))?;
-        let moved = pair.splice(&mut pipe, left, self.carried).await;
-        self.worker.pipes.give_back(Some(pipe));
-        match moved {
-            Ok(clean) => Ok(ResponseDone {
-                keep_client: keep.client,
-                keep_server: keep.server && clean,
-                was_long: true,
-                tunnel: None,
-            }),
-            Err(SpliceError::Source(_)) => Err(ForwardError::BrokenOff { open_ended: false }),
-            Err(SpliceError::Sink(trouble)) => Err(client_write_error(&trouble)),
-        }
-    }
-
     /// Counts the answer, before the client can have it.
-    fn count(&self, response: Response) {
+    pub(super) fn count(&self, response: Response) {
         self.lane.taken.increment();
         if response.status >= 500 {
             cold_path();
@@ -620,63 +519,9 @@ impl<'a> ResponseForwarder<'a> {
     }
 }
 
-/// A server that is read from for a client who may say meanwhile that it wants nothing more.
-struct CancelOnReset<'a, S, C> {
-    server: &'a mut S,
-    client: &'a mut C,
-    /// It said so; that is what reading failed of.
-    given_up: bool,
-}
-
-impl<S: Source, C: Sink> CancelOnReset<'_, S, C> {
-    /// What came of reading a head.
-    fn heard(
-        &self,
-        head: Result<(Buffer, Response), ServerFailure>,
-    ) -> Result<(Buffer, Response), ForwardError> {
-        match head {
-            Ok(head) if !self.given_up => Ok(head),
-            Err(failure) if !self.given_up => {
-                cold_path();
-                Err(ForwardError::Server(failure))
-            }
-            _ => {
-                cold_path();
-                Err(ForwardError::ClientGone)
-            }
-        }
-    }
-
-    fn attend(&mut self, context: &mut Context<'_>) -> io::Result<()> {
-        if self.client.poll_given_up(context).is_ready() {
-            self.given_up = true;
-            return Err(io::ErrorKind::ConnectionAborted.into());
-        }
-        Ok(())
-    }
-}
-
-impl<S: Source, C: Sink> AsyncRead for CancelOnReset<'_, S, C> {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        room: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        self.attend(context)?;
-        Pin::new(&mut *self.server).poll_read(context, room)
-    }
-}
-
-impl<S: Source, C: Sink> Source for CancelOnReset<'_, S, C> {
-    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        self.attend(context)?;
-        self.server.poll_ready(context)
-    }
-}
-
 /// What it means that the client did not take a part of its answer.
 #[cold]
-fn client_write_error(trouble: &IoError) -> ForwardError {
+pub(super) fn client_write_error(trouble: &IoError) -> ForwardError {
     match trouble {
         IoError::Rang(crate::deadline::WakeReason::Cut) => ForwardError::BrokenOff { open_ended: true },
         IoError::Rang(_) | IoError::Closed | IoError::Broken => ForwardError::ClientGone,
@@ -684,6 +529,6 @@ fn client_write_error(trouble: &IoError) -> ForwardError {
 }
 
 #[cold]
-fn invalid_response() -> ForwardError {
+pub(super) fn invalid_response() -> ForwardError {
     ForwardError::Server(ServerFailure::Nonsense)
 }

@@ -16,7 +16,8 @@ use crate::config::document::{
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
-use crate::config::schema::checks::{ExpectedValue, Pattern, SecretRef};
+use crate::config::schema::checks::SecretRef;
+use crate::config::schema::expectation::{ExpectedValue, Pattern};
 use crate::config::tree::{DocumentNode, Value};
 use crate::name::Name;
 use crate::units::{Size, Span};

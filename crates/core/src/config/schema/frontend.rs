@@ -1,0 +1,195 @@
+//! Frontends: where clients connect.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::net::SocketAddr;
+
+use ipnet::IpNet;
+use merismos_derive::Keys;
+use serde::Serialize;
+use strum::{Display, EnumMessage, EnumString, VariantNames};
+
+use crate::config::document::{BalancePer, Labels, PoolSelection};
+use crate::config::listen_address::AddressRef;
+use crate::name::Name;
+use crate::units::{Size, Span};
+
+/// Where clients connect: an address, a protocol and the pools for its traffic.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
+pub struct FrontendSpec {
+    /// Protocol that clients speak.
+    #[key(basic, example = "http")]
+    pub protocol: Protocol,
+    /// IP address and port to listen on, or `RANGE/NAME:port` with a reserved address.
+    ///
+    /// `0.0.0.0` and `[::]` are every address of the machine. Two frontends of one transport can't overlap.
+    #[key(basic, format = LISTEN_ADDRESS)]
+    pub listen: AddressRef,
+    /// Pool that gets the work, or the first of several.
+    #[key(basic, refers = Pool)]
+    pub pool: Name,
+    /// More pools, how one is chosen, and the last resort.
+    #[serde(flatten)]
+    pub more: PoolSelection,
+    /// Unit in which work is distributed.
+    ///
+    /// Clients keep connections open: with `connection` all requests of one go to the same server, and a client that is asked many times
+    /// over one connection sees a single server. A `datagram` is distributed by itself and gets no responses back.
+    #[key(basic, choices(protocol(http = "request connection", tcp = "connection", udp = "flow datagram")))]
+    pub balance_per: BalancePer,
+    /// Most clients that may be connected at once; for `udp`, most flows.
+    ///
+    /// A client above the limit is closed, after a response 503 where it speaks HTTP, and is counted as over the limit.
+    #[key(range = 1..=1_000_000, default = "10000", group = "Limits")]
+    pub connection_limit: u32,
+    /// Share of a minute's requests, in percent, that has to fail before the frontend is reported as failing; 0 is never.
+    ///
+    /// For `tcp` connections are counted, for `udp` flows. A request fails when a server responds with 5xx, when no server is eligible or
+    /// has room, or when the response is cut off. At least 5 of them are needed, and the frontend recovers at half the share.
+    #[key(range = 0..=100, default = "10")]
+    pub failing_share: u8,
+    /// What only `http` frontends have.
+    #[key(when(protocol = "http"))]
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub http: Option<HttpKeys>,
+    /// Longest time that a client's connection may be idle.
+    ///
+    /// Between requests, in the middle of a body, or, for `tcp` and `udp`, without a byte or datagram in either direction. A shorter time
+    /// frees memory and descriptors; a longer one spares clients new connections.
+    #[key(range = "100ms".."24h", default(protocol(http = "60s", tcp = "10m", udp = "30s")), group = "Timeouts")]
+    pub idle_timeout: Span,
+    /// Longest time that a connection may last (`tcp`).
+    ///
+    /// A connection of that age is closed whatever it does. Without it connections last as long as they are used.
+    #[key(range = "1s".."720h", when(protocol = "tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub max_connection_age: Option<Span>,
+    /// Longest time to wait for a TLS ClientHello (RFC 8446, 4.1.2) where the pool hashes by `sni` (`tcp`).
+    ///
+    /// After it the connection is treated as one without a server name. Clients whose servers speak first wait that long.
+    #[key(range = "100ms".."5m", without = "2s", when(protocol = "tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub client_hello_timeout: Option<Span>,
+    /// Networks of trusted proxies.
+    ///
+    /// Their `Forwarded` and `X-Forwarded-*` fields, `X-Request-Id` and PROXY headers are used; those of all other clients are replaced.
+    /// A network that holds clients lets them claim any address.
+    #[key(count = 0..=1000, when(protocol = "http tcp"), group = "Trusted proxies")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub trusted: Vec<IpNet>,
+    /// Whether connections from trusted proxies begin with a PROXY protocol header, version 1 or 2.
+    #[key(default = "false", when(protocol = "http tcp"), label = "PROXY protocol")]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub proxy_protocol: bool,
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
+}
+
+/// Where a frontend listens: TCP and UDP ports are apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Endpoint {
+    /// Whether it takes datagrams.
+    pub udp: bool,
+    /// The address and port.
+    pub address: SocketAddr,
+}
+
+impl fmt::Display for Endpoint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}{}", self.address, if self.udp { " (udp)" } else { "" })
+    }
+}
+
+impl FrontendSpec {
+    /// Every pool that it may send work to, each once.
+    pub fn pools(&self) -> impl Iterator<Item = &Name> {
+        std::iter::once(&self.pool).chain(&self.more.next_pools).chain(&self.more.last_resort)
+    }
+
+    /// Address, port and protocol where it listens.
+    #[must_use]
+    pub fn endpoint(&self) -> Endpoint {
+        Endpoint { udp: self.protocol == Protocol::Udp, address: self.listen.get() }
+    }
+}
+
+/// What only `http` frontends have.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
+pub struct HttpKeys {
+    /// Largest header section of a request; a larger one gets 431, or 414 when the request line alone is larger.
+    ///
+    /// Each connection may hold so much memory while a request arrives.
+    #[key(range = "1KiB".."64KiB", default = "16KiB", group = "Requests")]
+    pub header_size_limit: Size,
+    /// Most header fields of a request; one with more gets 431.
+    #[key(range = 1..=100, default = "100")]
+    pub header_count_limit: u16,
+    /// Most requests that a client may have open at once over HTTP/2 (RFC 9113, 5.1.2).
+    #[key(range = 1..=1_000, default = "100")]
+    pub max_concurrent_streams: u16,
+    /// Longest time from the first byte of a request to the end of its header section; then 408.
+    ///
+    /// It ends clients that send their headers byte by byte to hold connections.
+    #[key(range = "100ms".."5m", default = "10s")]
+    pub header_timeout: Span,
+    /// Longest time that an upgraded connection (WebSocket) may be idle.
+    #[key(range = "1s".."24h", default = "1h")]
+    pub tunnel_timeout: Span,
+    /// Lowest rate, in bytes a second, at which a client sends a body and takes a response; `0B` is none.
+    ///
+    /// It is counted over the time that the client is waited for, after `min_rate_grace`. A slower client gets 408, or its response is cut
+    /// off. Clients that stream slowly on purpose need `0B`.
+    #[key(range = "0B".."1MiB", default = "32B")]
+    pub min_rate: Size,
+    /// How long a client may be slower than `min_rate` before it is ended.
+    #[key(range = "1s".."1h", default = "30s")]
+    pub min_rate_grace: Span,
+    /// Header fields that are removed from requests of clients that are not trusted.
+    ///
+    /// Servers may believe these fields, and clients could set them. Fields that differ only by underscores are removed too. Without the
+    /// key thirteen fields are removed that are known to name a client's address or another target: `X-Real-IP`, `X-Client-IP`,
+    /// `Client-IP`, `True-Client-IP`, `X-Remote-IP`, `X-Remote-Addr`, `X-Originating-IP`, `X-Forwarded`, `Forwarded-For`,
+    /// `X-Forwarded-Port`, `X-Forwarded-Server`, `X-Original-URL`, `X-Rewrite-URL`.
+    #[key(format = FIELD_NAME, count = 0..=64, without = "X-Real-IP and its like", group = "Trusted proxies")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dropped_fields: Option<Vec<String>>,
+}
+
+impl HttpKeys {
+    /// The fields that are dropped where nothing is said: they tell a client's address or another address of the request, and
+    /// servers have been made to believe them.
+    pub const USUAL_DROPPED_FIELDS: [&str; 13] = [
+        "X-Real-IP",
+        "X-Client-IP",
+        "Client-IP",
+        "True-Client-IP",
+        "X-Remote-IP",
+        "X-Remote-Addr",
+        "X-Originating-IP",
+        "X-Forwarded",
+        "Forwarded-For",
+        "X-Forwarded-Port",
+        "X-Forwarded-Server",
+        "X-Original-URL",
+        "X-Rewrite-URL",
+    ];
+}
+
+/// What a frontend's clients speak.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum Protocol {
+    /// HTTP/1.1, HTTP/1.0, and HTTP/2 by prior knowledge; upgraded connections (WebSocket) are relayed.
+    Http,
+    /// Bytes in both directions, unread.
+    Tcp,
+    /// Datagrams, and the responses of a flow.
+    Udp,
+}

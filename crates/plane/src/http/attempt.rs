@@ -1,0 +1,233 @@
+//! One attempt at one server: a connection, the request on it, and its response.
+
+use std::future::Future;
+use std::hint::cold_path;
+use std::time::Duration;
+
+use merismos_connector::connect::ConnectError;
+use merismos_connector::proxy_header;
+use merismos_core::config::document::HttpVersion;
+use merismos_core::routing::{Pool, Server};
+use merismos_core::runtime::ServerWorkerCounters;
+
+use super::error_response::RequestError;
+use super::failure::{ServerFailure, server_failure};
+use super::forward::{AttemptFailure, RequestForwarder, RequestOutcome};
+use super::http2::RequestHead;
+use super::request_body::RequestBody;
+use super::response::{ForwardError, ResponseDone, ResponseForwarder, Tunnel};
+use crate::buffer::Buffer;
+use crate::idle::ReusePolicy;
+use crate::io::{BodyKind, Transport, write_all};
+use crate::relay::Relay;
+use crate::upstream::{ConnectFailure, Upstream};
+
+#[derive(Clone, Copy)]
+pub(super) struct AttemptTarget<'t> {
+    pub(super) server: &'t Server,
+    /// A field that ties the client to it.
+    pub(super) pin: Option<&'t [u8]>,
+    /// How long it may take for its first byte before another one gets the request.
+    pub(super) hedge_after: Option<Duration>,
+}
+
+impl RequestForwarder<'_> {
+    /// One server's chance. A kept connection that turns out to be stale is replaced once by a fresh one.
+    pub(super) fn try_server(
+        &self,
+        pool: &Pool,
+        stream: &mut impl Transport,
+        target: AttemptTarget<'_>,
+        sending: &mut RequestBody<'_>,
+    ) -> impl Future<Output = Result<ResponseDone, AttemptFailure>> {
+        async move {
+            let server = target.server;
+            if pool.reaching.http_version == HttpVersion::Two {
+                cold_path();
+                return Box::pin(self.try_shared_connection(pool, stream, target, sending)).await;
+            }
+            let resendable = self.request.is_idempotent && sending.follow.is_done();
+            let trust = if resendable { ReusePolicy::Any } else { ReusePolicy::Recent };
+            // With a PROXY protocol header a connection is one client's alone, and none is kept.
+            let mut upstream = match pool.proxy_protocol {
+                None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
+                Some(_) => None,
+            };
+            loop {
+                let is_fresh = upstream.is_none();
+                if is_fresh {
+                    cold_path();
+                    // Rare beside kept connections; in a box it does not make every request's future larger.
+                    let connected = Box::pin(self.connect(pool, server)).await;
+                    upstream = Some(connected.map_err(|error| AttemptFailure::Server(error.into()))?);
+                }
+                let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
+                let was_long = reached.was_long;
+                match self.send_request(stream, &mut reached.stream, was_long, target, sending).await {
+                    Ok(delivered) => {
+                        self.keep_connection(pool, server, upstream, &delivered, sending.follow.is_done());
+                        return Ok(delivered);
+                    }
+                    Err(AttemptFailure::Server(ServerFailure::Closed)) if resendable && !is_fresh => {
+                        upstream = None;
+                    }
+                    Err(failed) => {
+                        cold_path();
+                        return Err(failed);
+                    }
+                }
+            }
+        }
+    }
+
+    /// One server's chance, on a stream of a connection that others share. When that closed before it took the request,
+    /// another one is tried once.
+    async fn try_shared_connection(
+        &self,
+        pool: &Pool,
+        stream: &mut impl Transport,
+        target: AttemptTarget<'_>,
+        sending: &mut RequestBody<'_>,
+    ) -> Result<ResponseDone, AttemptFailure> {
+        let server = target.server;
+        let mut is_second = false;
+        loop {
+            // What the client asks for in a form that HTTP/2 does not have is the client's doing, not the server's.
+            let asked = RequestHead::new(sending.start, self.request).map_err(|what| {
+                AttemptFailure::Client(RequestOutcome::Refused(RequestError::NoFormInHttp2(what)))
+            })?;
+            let upstream = {
+                let turn = self.worker.draw();
+                self.worker.shared.stream(server, &pool.reaching, turn, self.watch, asked).await
+            };
+            let mut upstream = upstream.map_err(|error| AttemptFailure::Server(error.into()))?;
+            let delivered = self.send_request(stream, &mut upstream, false, target, sending).await;
+            match delivered {
+                Err(AttemptFailure::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
+                    if is_second || sending.begun {
+                        return Err(AttemptFailure::Server(ServerFailure::Untouched));
+                    }
+                    is_second = true;
+                }
+                Err(AttemptFailure::Server(ServerFailure::Late | ServerFailure::Slow)) => {
+                    upstream.retire_connection();
+                    return delivered;
+                }
+                _ => return delivered,
+            }
+        }
+    }
+
+    /// Keeps the connection of a delivered answer when it can carry another.
+    fn keep_connection(
+        &self,
+        pool: &Pool,
+        server: &Server,
+        upstream: Option<Upstream>,
+        delivered: &ResponseDone,
+        body_sent: bool,
+    ) {
+        let Some(mut upstream) = upstream else { return };
+        upstream.was_long = delivered.was_long;
+        if delivered.keep_server && body_sent && pool.proxy_protocol.is_none() {
+            self.worker.idle.keep(server.cell.id, upstream, &pool.reaching, self.worker.wheel.now());
+        }
+    }
+
+    /// Makes a connection, and says on it who the client is where the server wants to know that way.
+    async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, ConnectFailure> {
+        let mut upstream = self.worker.connect_server(server, pool, self.watch).await?;
+        if let Some(version) = pool.proxy_protocol {
+            let header = proxy_header::header(version, self.who.client, self.who.meant_for);
+            let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;
+            sent.map_err(|_| ConnectFailure::Failed(ConnectError::Other(std::io::ErrorKind::BrokenPipe)))?;
+        }
+        Ok(upstream)
+    }
+
+    /// Sends the request on a connection and brings the answer back. The last one on it may have been long.
+    fn send_request(
+        &self,
+        stream: &mut impl Transport,
+        upstream: &mut impl Transport,
+        was_long: bool,
+        target: AttemptTarget<'_>,
+        sending: &mut RequestBody<'_>,
+    ) -> impl Future<Output = Result<ResponseDone, AttemptFailure>> {
+        async move {
+            let times = &target.server.times;
+            if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
+                cold_path();
+                return Err(AttemptFailure::Server(server_failure(&trouble)));
+            }
+            let carried = if sending.follow.is_done() { BodyKind::Answer } else { BodyKind::EarlyAnswer };
+            target.server.cell.lane(self.worker.index).bytes_to.add(sending.start.len() as u64);
+            let answer = ResponseForwarder::new(*self, target, was_long, carried);
+            let delivered = if sending.follow.is_done() {
+                self.watch.set_timeout(target.hedge_after.unwrap_or(times.first_byte));
+                // While nothing of an answer is here another server may have it, should this one go down.
+                self.client.may_move.set(self.request.is_idempotent && !sending.begun);
+                // One after the other here, for their states lie in the same place then.
+                if let Some(long) = answer.forward_long(upstream, stream).await {
+                    cold_path();
+                    self.client.may_move.set(false);
+                    long
+                } else {
+                    let head = answer.read_final_head(upstream, stream).await;
+                    self.client.may_move.set(false);
+                    match head {
+                        Ok((buffer, response)) => {
+                            answer.forward_from_head(upstream, stream, buffer, response).await
+                        }
+                        Err(ForwardError::Server(ServerFailure::Late)) if target.hedge_after.is_some() => {
+                            cold_path();
+                            Err(ForwardError::Server(ServerFailure::Slow))
+                        }
+                        Err(error) => {
+                            cold_path();
+                            Err(error)
+                        }
+                    }
+                }
+            } else {
+                cold_path();
+                Box::pin(self.duplex(stream, upstream, &answer, times, sending)).await?
+            };
+            let mut delivered = match delivered {
+                Ok(delivered) => delivered,
+                Err(error) => {
+                    cold_path();
+                    return Err(match error {
+                        ForwardError::Server(failure) => AttemptFailure::Server(failure),
+                        ForwardError::BrokenOff { open_ended } => {
+                            AttemptFailure::Client(RequestOutcome::BrokenOff { open_ended })
+                        }
+                        ForwardError::ClientGone => AttemptFailure::Client(RequestOutcome::ClientGone),
+                    });
+                }
+            };
+            if let Some(tunnel) = delivered.tunnel.take() {
+                cold_path();
+                let lane = target.server.cell.lane(self.worker.index);
+                Box::pin(self.tunnel(stream, upstream, lane, sending.input.take(), *tunnel)).await;
+            }
+            Ok(delivered)
+        }
+    }
+
+    /// Goes on with another protocol, until that ends. `first` is what the client has sent of it already.
+    async fn tunnel(
+        &self,
+        stream: &mut impl Transport,
+        upstream: &mut impl Transport,
+        lane: &ServerWorkerCounters,
+        first: Option<Buffer>,
+        Tunnel { begun }: Tunnel,
+    ) {
+        if let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection()) {
+            let mut relay =
+                Relay::new(self.worker, lane, self.watch, self.frontend.tunnel_timeout, first, begun);
+            relay.run(stream, upstream).await;
+        }
+    }
+}
