@@ -324,6 +324,9 @@ fn strangers_forge_no_field(world: &mut World) {
     }
 }
 
+/// After how many broken promises the others are not tried any more.
+const MOST_BROKEN: usize = 5;
+
 #[test]
 fn what_each_feature_promises_holds_beside_every_other() {
     let exempt = |one: &str, other: &str| EXEMPT.iter().any(|pair| (pair.0, pair.1) == (one, other));
@@ -338,6 +341,8 @@ fn what_each_feature_promises_holds_beside_every_other() {
                 if tried.is_err() {
                     broken.push(format!("{} beside {}", one.name, other.name));
                 }
+                // Each may have waited for as long as anything is waited for; more of them say little more.
+                assert!(broken.len() < MOST_BROKEN, "not held, and the rest was not tried: {broken:#?}");
             }
         }
     }

@@ -172,7 +172,8 @@ impl<'t, 'p> Section<'t, 'p> {
             format!("{} = ... with {}", key.name, expected(key))
         } else {
             let example = match key.shape {
-                Shape::Number | Shape::Flag | Shape::List { .. } => key.example.to_owned(),
+                Shape::Number | Shape::Flag => key.example.to_owned(),
+                Shape::List { .. } => format!("[{:?}]", key.example),
                 _ => format!("{:?}", key.example),
             };
             format!("{} = {example}: {}", key.name, key.help)
