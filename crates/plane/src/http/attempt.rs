@@ -11,11 +11,11 @@ use merismos_core::routing::{Pool, Server};
 use merismos_core::runtime::ServerWorkerCounters;
 
 use super::error_response::RequestError;
-use super::failure::{ServerFailure, server_failure};
-use super::forward::{AttemptFailure, RequestForwarder, RequestOutcome};
+use super::failure::{ForwardError, ServerFailure, server_failure};
+use super::forward::RequestForwarder;
 use super::http2::RequestHead;
 use super::request_body::RequestBody;
-use super::response::{ForwardError, ResponseDone, ResponseForwarder, Tunnel};
+use super::response::{ResponseDone, ResponseForwarder, Tunnel};
 use crate::buffer::Buffer;
 use crate::idle::ReusePolicy;
 use crate::io::{BodyKind, Transport, write_all};
@@ -39,7 +39,7 @@ impl RequestForwarder<'_> {
         stream: &mut impl Transport,
         target: AttemptTarget<'_>,
         sending: &mut RequestBody<'_>,
-    ) -> impl Future<Output = Result<ResponseDone, AttemptFailure>> {
+    ) -> impl Future<Output = Result<ResponseDone, ForwardError>> {
         async move {
             let server = target.server;
             if pool.reaching.http_version == HttpVersion::Two {
@@ -59,7 +59,7 @@ impl RequestForwarder<'_> {
                     cold_path();
                     // Rare beside kept connections; in a box it does not make every request's future larger.
                     let connected = Box::pin(self.connect(pool, server)).await;
-                    upstream = Some(connected.map_err(|error| AttemptFailure::Server(error.into()))?);
+                    upstream = Some(connected.map_err(|error| ForwardError::Server(error.into()))?);
                 }
                 let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
                 let was_long = reached.was_long;
@@ -68,7 +68,7 @@ impl RequestForwarder<'_> {
                         self.keep_connection(pool, server, upstream, &delivered, sending.follow.is_done());
                         return Ok(delivered);
                     }
-                    Err(AttemptFailure::Server(ServerFailure::Closed)) if resendable && !is_fresh => {
+                    Err(ForwardError::Server(ServerFailure::Closed)) if resendable && !is_fresh => {
                         upstream = None;
                     }
                     Err(failed) => {
@@ -88,28 +88,27 @@ impl RequestForwarder<'_> {
         stream: &mut impl Transport,
         target: AttemptTarget<'_>,
         sending: &mut RequestBody<'_>,
-    ) -> Result<ResponseDone, AttemptFailure> {
+    ) -> Result<ResponseDone, ForwardError> {
         let server = target.server;
         let mut is_second = false;
         loop {
             // What the client asks for in a form that HTTP/2 does not have is the client's doing, not the server's.
-            let asked = RequestHead::new(sending.start, self.request).map_err(|what| {
-                AttemptFailure::Client(RequestOutcome::Refused(RequestError::NoFormInHttp2(what)))
-            })?;
+            let asked = RequestHead::new(sending.start, self.request)
+                .map_err(|what| ForwardError::Refused(RequestError::NoFormInHttp2(what)))?;
             let upstream = {
                 let turn = self.worker.draw();
                 self.worker.shared.stream(server, &pool.reaching, turn, self.watch, asked).await
             };
-            let mut upstream = upstream.map_err(|error| AttemptFailure::Server(error.into()))?;
+            let mut upstream = upstream.map_err(|error| ForwardError::Server(error.into()))?;
             let delivered = self.send_request(stream, &mut upstream, false, target, sending).await;
             match delivered {
-                Err(AttemptFailure::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
+                Err(ForwardError::Server(ServerFailure::Closed)) if upstream.is_untouched() => {
                     if is_second || sending.begun {
-                        return Err(AttemptFailure::Server(ServerFailure::Untouched));
+                        return Err(ForwardError::Server(ServerFailure::Untouched));
                     }
                     is_second = true;
                 }
-                Err(AttemptFailure::Server(ServerFailure::Late | ServerFailure::Slow)) => {
+                Err(ForwardError::Server(ServerFailure::Late | ServerFailure::Slow)) => {
                     upstream.retire_connection();
                     return delivered;
                 }
@@ -153,12 +152,12 @@ impl RequestForwarder<'_> {
         was_long: bool,
         target: AttemptTarget<'_>,
         sending: &mut RequestBody<'_>,
-    ) -> impl Future<Output = Result<ResponseDone, AttemptFailure>> {
+    ) -> impl Future<Output = Result<ResponseDone, ForwardError>> {
         async move {
             let times = &target.server.times;
             if let Err(trouble) = write_all(upstream, sending.start, self.watch, times.idle).await {
                 cold_path();
-                return Err(AttemptFailure::Server(server_failure(&trouble)));
+                return Err(ForwardError::Server(server_failure(&trouble)));
             }
             let carried = if sending.follow.is_done() { BodyKind::Answer } else { BodyKind::EarlyAnswer };
             target.server.cell.lane(self.worker.index).bytes_to.add(sending.start.len() as u64);
@@ -191,19 +190,13 @@ impl RequestForwarder<'_> {
                 }
             } else {
                 cold_path();
-                Box::pin(self.duplex(stream, upstream, &answer, times, sending)).await?
+                Box::pin(self.duplex(stream, upstream, &answer, times, sending)).await
             };
             let mut delivered = match delivered {
                 Ok(delivered) => delivered,
                 Err(error) => {
                     cold_path();
-                    return Err(match error {
-                        ForwardError::Server(failure) => AttemptFailure::Server(failure),
-                        ForwardError::BrokenOff { open_ended } => {
-                            AttemptFailure::Client(RequestOutcome::BrokenOff { open_ended })
-                        }
-                        ForwardError::ClientGone => AttemptFailure::Client(RequestOutcome::ClientGone),
-                    });
+                    return Err(error);
                 }
             };
             if let Some(tunnel) = delivered.tunnel.take() {

@@ -7,9 +7,8 @@ use std::task::{Context, Poll};
 
 use tokio::io::{AsyncRead, ReadBuf};
 
-use super::failure::ServerFailure;
+use super::failure::{ForwardError, ServerFailure};
 use super::head::Response;
-use super::response::ForwardError;
 use crate::buffer::Buffer;
 use crate::io::{Sink, Source};
 

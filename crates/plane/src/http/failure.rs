@@ -1,10 +1,25 @@
-//! How a server fails a request.
+//! How a request fails on its way: at its server, or with its client.
 
-use super::error_response::GatewayError;
+use super::error_response::{GatewayError, RequestError};
 use crate::deadline::WakeReason;
 use crate::io::IoError;
 use crate::upstream::ConnectFailure;
 use merismos_connector::connect::ConnectError;
+
+/// Why a request got no whole answer from the server that it was sent to.
+pub(super) enum ForwardError {
+    /// The server failed before a byte of its answer went to the client: another one may get the request.
+    Server(ServerFailure),
+    /// What the client sent breaks the rules or did not come in time, and no answer has begun.
+    Refused(RequestError),
+    /// The server failed in the middle of its answer.
+    BrokenOff {
+        /// Only the end of the connection would tell the client that the body is whole.
+        open_ended: bool,
+    },
+    /// The client went away.
+    ClientGone,
+}
 
 /// Why a server did not answer a request. No byte of an answer has gone to the client.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

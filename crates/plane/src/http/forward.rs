@@ -10,7 +10,7 @@ use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pool, RequestKey,
 use super::affinity::{AffinityChoice, SelectedServer};
 use super::attempt::AttemptTarget;
 use super::error_response::{self, GatewayError, RequestError};
-use super::failure::ServerFailure;
+use super::failure::{ForwardError, ServerFailure};
 use super::head::{self, Request};
 use super::request_body::RequestBody;
 use super::response::ResponseDone;
@@ -35,12 +35,6 @@ pub(super) enum RequestOutcome {
     BrokenOff { open_ended: bool },
     /// The client closed or reset its connection.
     ClientGone,
-}
-
-/// How one attempt ended, when it did not end well.
-pub(super) enum AttemptFailure {
-    Server(ServerFailure),
-    Client(RequestOutcome),
 }
 
 /// What became of a request by one step: at most one attempt at a server.
@@ -270,7 +264,7 @@ impl RequestForwarder<'_> {
         &self,
         pool: &Pool,
         place: usize,
-        failed: AttemptFailure,
+        failed: ForwardError,
         mut at: InFlight<'_>,
         course: &mut AttemptHistory<ServerFailure>,
         sending: &RequestBody<'_>,
@@ -281,15 +275,16 @@ impl RequestForwarder<'_> {
             return ForwardStep::Ended(RequestOutcome::ClientGone);
         }
         let failure = match failed {
-            AttemptFailure::Client(outcome) => {
-                if matches!(outcome, RequestOutcome::BrokenOff { .. }) {
-                    at.failed();
-                    self.frontend.cell.lane(self.worker.index).unanswered.increment();
-                }
-                self.report_observation(Some(server), course);
-                return ForwardStep::Ended(outcome);
+            ForwardError::Server(failure) => failure,
+            ForwardError::Refused(refusal) => {
+                return self.end(RequestOutcome::Refused(refusal), server, course);
             }
-            AttemptFailure::Server(failure) => failure,
+            ForwardError::ClientGone => return self.end(RequestOutcome::ClientGone, server, course),
+            ForwardError::BrokenOff { open_ended } => {
+                at.failed();
+                self.frontend.cell.lane(self.worker.index).unanswered.increment();
+                return self.end(RequestOutcome::BrokenOff { open_ended }, server, course);
+            }
         };
         self.client.alarm.cancel();
         tracing::debug!(server = %server.name, ?failure, "a server failed a request");
@@ -320,6 +315,17 @@ impl RequestForwarder<'_> {
         }
         self.report_observation(was_taken.then_some(server), course);
         ForwardStep::Error(failure.into())
+    }
+
+    /// The request ends with this server, whatever became of it.
+    fn end(
+        &self,
+        outcome: RequestOutcome,
+        server: &Server,
+        course: &AttemptHistory<ServerFailure>,
+    ) -> ForwardStep {
+        self.report_observation(Some(server), course);
+        ForwardStep::Ended(outcome)
     }
 
     /// How long the server may take for its first byte before another one gets the request, where that is allowed now.

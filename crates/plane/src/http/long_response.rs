@@ -1,10 +1,10 @@
 //! Long bodies of known length: they go by `splice`, and need no buffer.
 
 use super::body::BodyTracker;
+use super::failure::ForwardError;
 use super::head::{self, Framing};
 use super::response::{
-    ForwardError, HEAD_ALONE, KeepAlive, ResponseDone, ResponseForwarder, client_write_error,
-    invalid_response,
+    HEAD_ALONE, KeepAlive, ResponseDone, ResponseForwarder, client_write_error, invalid_response,
 };
 use crate::buffer::Buffer;
 use crate::context::WorkerContext;

@@ -9,10 +9,11 @@ use merismos_core::routing::UpstreamTimeouts;
 
 use super::body::BodyTracker;
 use super::error_response::RequestError;
-use super::forward::{AttemptFailure, RequestForwarder, RequestOutcome};
+use super::failure::ForwardError;
+use super::forward::{RequestForwarder, RequestOutcome};
 use super::head::{Framing, Request};
 use super::long_response::long_rest;
-use super::response::{ForwardError, RequestProgress, ResponseDone, ResponseForwarder};
+use super::response::{RequestProgress, ResponseDone, ResponseForwarder};
 use crate::buffer::Buffer;
 use crate::client_rate::ClientRate;
 use crate::deadline::WakeReason;
@@ -89,7 +90,7 @@ impl RequestForwarder<'_> {
         answer: &ResponseForwarder<'_>,
         times: &UpstreamTimeouts,
         sending: &mut RequestBody<'_>,
-    ) -> Result<Result<ResponseDone, ForwardError>, AttemptFailure> {
+    ) -> Result<ResponseDone, ForwardError> {
         let (mut from_client, mut to_client) = stream.sides();
         let (mut from_server, mut to_server) = upstream.sides();
         let mut pump = pin!(self.pump(&mut from_client, &mut to_server, times, sending, answer));
@@ -102,7 +103,7 @@ impl RequestForwarder<'_> {
                 if let Some(delivered) = answered.take() {
                     // What is left of a body, which can't be distinguished from a next request, ends the connection.
                     let keep_client = pumped.is_ok();
-                    return Poll::Ready(Ok(Ok(ResponseDone { keep_client, ..delivered })));
+                    return Poll::Ready(Ok(ResponseDone { keep_client, ..delivered }));
                 }
                 match pumped {
                     Ok(()) => {
@@ -112,11 +113,12 @@ impl RequestForwarder<'_> {
                     // The server stopped listening; it may have said why before, so its answer is still read.
                     Err(PumpEnd::Server) => answer.note(RequestProgress::InVain),
                     Err(PumpEnd::Client(refusal)) if !answer.has_begun() => {
-                        let outcome = refusal.map_or(RequestOutcome::ClientGone, RequestOutcome::Refused);
-                        return Poll::Ready(Err(AttemptFailure::Client(outcome)));
+                        return Poll::Ready(Err(
+                            refusal.map_or(ForwardError::ClientGone, ForwardError::Refused)
+                        ));
                     }
                     Err(PumpEnd::Client(_)) => {
-                        return Poll::Ready(Err(AttemptFailure::Client(RequestOutcome::ClientGone)));
+                        return Poll::Ready(Err(ForwardError::ClientGone));
                     }
                 }
             }
@@ -129,7 +131,7 @@ impl RequestForwarder<'_> {
                     answered = Some(delivered);
                     Poll::Pending
                 }
-                delivered => delivered.map(Ok),
+                delivered => delivered,
             }
         })
         .await

@@ -13,7 +13,7 @@ use merismos_core::runtime::ServerWorkerCounters;
 use super::attempt::AttemptTarget;
 use super::body::{BodyTracker, content};
 use super::cancel_on_reset::CancelOnReset;
-use super::failure::{ServerFailure, server_failure};
+use super::failure::{ForwardError, ServerFailure, server_failure};
 use super::forward::RequestForwarder;
 use super::head::{self, ExtraFields, Framing, HeadScan, Request, Response};
 use super::long_response::{ResponseStart, long_rest};
@@ -43,19 +43,6 @@ pub(super) struct ResponseDone {
 pub(super) struct Tunnel {
     /// What the server has sent of it already.
     pub(super) begun: Option<Buffer>,
-}
-
-/// Why an answer did not get through.
-pub(super) enum ForwardError {
-    /// The server failed before a byte of its answer went to the client.
-    Server(ServerFailure),
-    /// The server failed in the middle of its answer.
-    BrokenOff {
-        /// Only the end of the connection would tell the client that the body is whole.
-        open_ended: bool,
-    },
-    /// The client went away.
-    ClientGone,
 }
 
 /// How much of its request a server has.

@@ -289,14 +289,26 @@ fn of_many_names_the_nearest_are_offered() {
 
 /// What a message proposes for a key that is missing can be written into the document as it is.
 #[rstest]
-#[case::text("[frontends.f]\nlisten = \"192.0.2.1:80\"\npool = \"booking\"\n", "frontends.f.protocol", "protocol = ")]
+#[case::text(
+    "[frontends.f]\nlisten = \"192.0.2.1:80\"\npool = \"booking\"\n",
+    "frontends.f.protocol",
+    "protocol = "
+)]
 #[case::list(
     "[notifications.n]\nmail_from = \"a@skerry.example\"\nmail_server = \"mail.skerry.example:25\"\n",
     "notifications.n.mail_to",
     "mail_to = [\"watch@skerry.example\"]"
 )]
-#[case::number("[pools.q.lookups.l]\nname = \"q.skerry.example\"\nrecords = \"address\"\n", "pools.q.lookups.l.port", "port = 8080")]
-fn what_is_proposed_for_a_missing_key_can_be_pasted(#[case] more: &str, #[case] path: &str, #[case] right: &str) {
+#[case::number(
+    "[pools.q.lookups.l]\nname = \"q.skerry.example\"\nrecords = \"address\"\n",
+    "pools.q.lookups.l.port",
+    "port = 8080"
+)]
+fn what_is_proposed_for_a_missing_key_can_be_pasted(
+    #[case] more: &str,
+    #[case] path: &str,
+    #[case] right: &str,
+) {
     let text = format!("{GOOD}{more}");
     let problems = load(&text, DocumentFormat::Toml).expect_err("a key is missing");
     let missing = problems.iter().find(|problem| problem.path == path);
