@@ -407,37 +407,73 @@ pub(in super::super) fn in_cookies<T>(
     name: &str,
     find: impl FnMut(&[u8]) -> Option<T>,
 ) -> Option<T> {
-    with_fields(head, |_, fields| cookie_values(field_of(fields, "cookie")?, name).find_map(find))
+    cookie_values(field_of(head, "cookie")?, name).find_map(find)
 }
 
-/// Reads a head that we wrote ourselves once more, for those few who want to know what is in it.
-fn with_fields<'h, T>(head: &'h [u8], act: impl FnOnce(Option<&'h str>, &[Header<'h>]) -> T) -> T {
-    let mut fields = [const { std::mem::MaybeUninit::uninit() }; MOST_FIELDS + 16];
-    let mut parsed = httparse::Request::new(&mut []);
-    let read = parsed.parse_with_uninit_headers(head, &mut fields);
-    assert!(matches!(read, Ok(Status::Complete(_))), "this head was written by ourselves");
-    act(parsed.path, parsed.headers)
+/// The value of the first field of a name in a head that was written for a server: it was checked before, so its lines are well
+/// formed, and it is not parsed once more.
+fn field_of<'h>(head: &'h [u8], name: &str) -> Option<&'h [u8]> {
+    let mut rest = head;
+    while let Some(end) = memchr::memchr(b'\n', rest) {
+        rest = &rest[end + 1..];
+        if rest.starts_with(b"\r\n") {
+            // What follows is the body, as far as it is there.
+            return None;
+        }
+        if rest.len() > name.len()
+            && rest[name.len()] == b':'
+            && rest[..name.len()].eq_ignore_ascii_case(name.as_bytes())
+        {
+            let value = &rest[name.len() + 1..];
+            return Some(value[..memchr::memchr(b'\r', value)?].trim_ascii());
+        }
+    }
+    None
 }
 
-fn field_of<'h>(fields: &[Header<'h>], name: &str) -> Option<&'h [u8]> {
-    fields.iter().find(|field| field.name.eq_ignore_ascii_case(name)).map(|field| field.value)
+/// The target of a head that was written for a server.
+fn target_of(head: &[u8]) -> Option<&str> {
+    let mut words = head.splitn(3, |byte| *byte == b' ');
+    std::str::from_utf8(words.nth(1)?).ok()
 }
 
 /// What a request says that work can be distributed by, read from the head that was written for the server. Only pools
 /// that go by such objects ask for it.
 pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> RequestKey {
-    with_fields(head, |target, fields| {
-        let field = |name: &str| field_of(fields, name);
-        pool.key(&RequestFacts { client, target, host: field("host"), sni: None, field: &field })
-    })
+    let field = |name: &str| field_of(head, name);
+    pool.key(&RequestFacts { client, target: target_of(head), host: field("host"), sni: None, field: &field })
 }
 
 /// The key of a request in words, for the decision log.
 pub(in super::super) fn key_words(head: &[u8], client: IpAddr, pool: &Pool) -> Option<String> {
     let rule = pool.key_rule.as_ref()?;
-    with_fields(head, |target, fields| {
-        let field = |name: &str| field_of(fields, name);
-        let facts = RequestFacts { client, target, host: field("host"), sni: None, field: &field };
-        rule.words(rule.key(&facts), &facts)
-    })
+    let field = |name: &str| field_of(head, name);
+    let facts =
+        RequestFacts { client, target: target_of(head), host: field("host"), sni: None, field: &field };
+    rule.words(rule.key(&facts), &facts)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const HEAD: &[u8] = b"POST /a?b=c HTTP/1.1\r\nHost: harbour.skerry.example\r\nX-Berth:  7 \r\nX-Berth: 8\r\nX-Empty:\r\n\r\nX-Body: no\r\n";
+
+    #[rstest]
+    #[case::the_first_of_two("x-berth", Some("7"))]
+    #[case::in_any_case("HOST", Some("harbour.skerry.example"))]
+    #[case::empty("x-empty", Some(""))]
+    #[case::only_begins_so("x-b", None)]
+    #[case::not_there("cookie", None)]
+    #[case::a_line_of_the_body("x-body", None)]
+    fn fields_are_found_in_the_head_alone(#[case] name: &str, #[case] value: Option<&str>) {
+        assert_eq!(field_of(HEAD, name), value.map(str::as_bytes));
+    }
+
+    #[test]
+    fn the_target_stands_between_the_first_two_spaces() {
+        assert_eq!(target_of(HEAD), Some("/a?b=c"));
+    }
 }
