@@ -94,8 +94,8 @@ instructions() { # name, address, command...
   for requests in 2000 6000; do
     rm -f "$work/callgrind.out."*
     valgrind --tool=callgrind --separate-threads=yes --callgrind-out-file="$work/callgrind.out.%p" "$@" >"$work/$name.log" 2>&1 &
-    local pid=$!
     # This runs in a subshell, whose end has to take it along.
+    pid=$!
     trap 'kill "$pid" 2>/dev/null || true' EXIT
     if [ "$name" != relay ]; then wait_for applied; fi
     wait_for answers "$address"

@@ -1,7 +1,6 @@
 //! The one pure function that joins the three truths: configuration, duty and health.
 
 use std::collections::BTreeMap;
-use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
@@ -60,21 +59,6 @@ pub enum IneligibleReason {
     AsksToDrain,
     /// It could work, and servers of another tier do.
     Standby,
-}
-
-impl fmt::Display for IneligibleReason {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
-            Self::Withdrawn => "withdrawn by an operator",
-            Self::Draining => "being drained by an operator",
-            Self::WeightZero => "its weight is 0",
-            Self::Unproven => "no probe has ended yet",
-            Self::Down => "down: its probes fail",
-            Self::Recovering => "recovering: its probes pass, but not yet often enough",
-            Self::AsksToDrain => "it asks to be drained",
-            Self::Standby => "standing by for the tier that works",
-        })
-    }
 }
 
 /// The one answer for a server.

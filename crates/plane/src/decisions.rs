@@ -8,7 +8,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-use merismos_core::balance::PickContext;
+use merismos_core::balance::{PickContext, ServerFact};
 use merismos_core::config::document::Algorithm;
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
@@ -43,7 +43,7 @@ pub struct SampledDecision {
     /// The server that got the request.
     pub server: PoolServer,
     /// What the algorithm knew of it, in words.
-    pub knows: Option<String>,
+    pub fact: Option<ServerFact>,
     /// Servers that failed this work before.
     pub failed_at: Vec<PoolServer>,
     /// The other servers of the pool, the nearest ones first.
@@ -66,7 +66,7 @@ pub struct OtherServer {
     /// Which of its limits it had reached.
     pub full: Option<LimitReached>,
     /// What the algorithm knew of it, in words.
-    pub knows: Option<String>,
+    pub fact: Option<ServerFact>,
 }
 
 /// What ties work to a server before an algorithm is asked.
@@ -169,13 +169,13 @@ impl DecisionContext<'_> {
     pub(crate) fn into_decision(self, ask: &PickContext<'_>) -> SampledDecision {
         let pool = self.pool;
         let name = |place: usize| pool.servers[place].name.clone();
-        let knows = |place: usize| pool.balance.describe_server(ask, place);
+        let fact = |place: usize| pool.balance.server_fact(ask, place);
         let others = pool.servers.iter().enumerate().filter(|(place, _)| *place != self.place);
         let other = |(place, server): (usize, &merismos_core::routing::Server)| OtherServer {
             server: server.name.clone(),
             reason: server.standing.reason,
             full: server.cell.room.full(server.limits, ask.now),
-            knows: knows(place),
+            fact: fact(place),
         };
         SampledDecision {
             frontend: self.frontend.name.clone(),
@@ -186,7 +186,7 @@ impl DecisionContext<'_> {
             key: self.key,
             tied: self.tied,
             server: name(self.place),
-            knows: knows(self.place),
+            fact: fact(self.place),
             failed_at: self.failed_at.iter().map(|place| name(*place as usize)).collect(),
             others: others.map(other).take(MOST_OTHERS).collect(),
             more_others: pool.servers.len().saturating_sub(1 + MOST_OTHERS) as u64,

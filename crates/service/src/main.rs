@@ -21,7 +21,6 @@ mod shortages;
 mod state_file;
 mod trials;
 mod troubles;
-mod words;
 
 use std::io::IsTerminal;
 use std::process::ExitCode;

@@ -1,7 +1,7 @@
 //! The same server for the same key, with as little movement as possible when servers come and go.
 
 use super::round_robin::RoundRobin;
-use super::{Balance, Excluded, Member, PickContext};
+use super::{Balance, Excluded, Member, PickContext, ServerFact};
 use crate::draw::{GOLDEN, mix};
 use crate::runtime::PoolRuntime;
 
@@ -246,11 +246,11 @@ impl Balance for Hash {
         }
     }
 
-    fn describe_server(&self, ask: &PickContext<'_>, place: usize) -> Option<String> {
+    fn server_fact(&self, ask: &PickContext<'_>, place: usize) -> Option<ServerFact> {
         let bound = self.bound?;
         let member = self.members.get(place).filter(|member| member.weight > 0)?;
-        let over = if self.is_over(bound, ask.cell, place) { ", as much as its bound allows" } else { "" };
-        Some(format!("{} in flight{over}", member.cell.in_flight()))
+        let at_bound = self.is_over(bound, ask.cell, place);
+        Some(ServerFact::InFlight { count: member.cell.in_flight(), at_bound })
     }
 }
 

@@ -1,6 +1,6 @@
 //! The first eligible server: the heaviest one, and among equals the first by name.
 
-use super::{Balance, Excluded, Member, PickContext};
+use super::{Balance, Excluded, Member, PickContext, ServerFact};
 
 /// Sends everything to one server, and to the next when that one is not eligible, full, or has just failed.
 ///
@@ -38,9 +38,9 @@ impl Balance for InOrder {
         self.order.iter().map(|place| *place as usize).find(|place| !tried.contains(*place))
     }
 
-    fn describe_server(&self, _: &PickContext<'_>, place: usize) -> Option<String> {
+    fn server_fact(&self, _: &PickContext<'_>, place: usize) -> Option<ServerFact> {
         let rank = self.order.iter().position(|candidate| *candidate as usize == place)?;
-        Some(format!("rank {} of {}", rank + 1, self.order.len()))
+        Some(ServerFact::Rank { rank: rank + 1, of: self.order.len() })
     }
 }
 

@@ -1,7 +1,7 @@
 //! The server with the least work in flight for its weight.
 
 use super::tournament_tree::TournamentTree;
-use super::{Balance, Excluded, Member, PickContext};
+use super::{Balance, Excluded, Member, PickContext, ServerFact};
 
 /// Work in flight, all workers together, divided by the weight; the lowest gets the next piece.
 #[derive(Debug)]
@@ -48,9 +48,9 @@ impl Balance for LeastConnections {
         self.refresh(place);
     }
 
-    fn describe_server(&self, _: &PickContext<'_>, place: usize) -> Option<String> {
+    fn server_fact(&self, _: &PickContext<'_>, place: usize) -> Option<ServerFact> {
         let member = self.tree.members.get(place).filter(|member| member.weight > 0)?;
-        Some(format!("{} in flight", member.cell.in_flight()))
+        Some(ServerFact::InFlight { count: member.cell.in_flight(), at_bound: false })
     }
 }
 

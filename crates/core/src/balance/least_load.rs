@@ -1,10 +1,9 @@
 //! The server on which a request would wait least: work in flight and response time together.
 
 use super::tournament_tree::TournamentTree;
-use super::{Balance, Excluded, Member, PickContext};
+use super::{Balance, Excluded, Member, PickContext, ServerFact};
 use crate::runtime::PoolRuntime;
 use crate::time::Tick;
-use crate::units::humane;
 
 /// The expected wait: one more than the work in flight, times the response time, divided by the weight.
 ///
@@ -58,15 +57,11 @@ impl Balance for LeastLoad {
         self.refresh(ask, place);
     }
 
-    fn describe_server(&self, ask: &PickContext<'_>, place: usize) -> Option<String> {
+    fn server_fact(&self, ask: &PickContext<'_>, place: usize) -> Option<ServerFact> {
         let member = self.tree.members.get(place).filter(|member| member.weight > 0)?;
         let typical = ask.cell.pace.typical(ask.now, None);
-        let response = member.cell.pace.typical(ask.now, typical);
-        let time = response.map_or_else(
-            || "no answer timed yet".to_owned(),
-            |micros| format!("answers in {}", humane(std::time::Duration::from_micros(micros as u64))),
-        );
-        Some(format!("{} in flight, {time}", member.cell.in_flight()))
+        let response_us = member.cell.pace.typical(ask.now, typical).map(|micros| micros as u64);
+        Some(ServerFact::Load { in_flight: member.cell.in_flight(), response_us })
     }
 }
 

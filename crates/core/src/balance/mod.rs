@@ -125,10 +125,36 @@ pub trait Balance: Send + Sync + std::fmt::Debug {
     /// Work has ended at a server, and its counts say so already.
     fn on_end(&self, _ask: &PickContext<'_>, _place: usize) {}
 
-    /// What it knows of a server at this moment, in words, for explanations: `2 in flight`.
-    fn describe_server(&self, _ask: &PickContext<'_>, _place: usize) -> Option<String> {
+    /// What it goes by for a server at this moment, for explanations; `None` where it goes by turns or by the key alone.
+    fn server_fact(&self, _ask: &PickContext<'_>, _place: usize) -> Option<ServerFact> {
         None
     }
+}
+
+/// What an algorithm goes by for one server. [`crate::describe::server_fact`] puts it into words.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ServerFact {
+    /// How much work is in flight at it.
+    InFlight {
+        /// Requests, connections or flows.
+        count: u64,
+        /// It has as much as the bound of its pool allows (`bounded_load`).
+        at_bound: bool,
+    },
+    /// How long work would wait there.
+    Load {
+        /// Requests, connections or flows in flight.
+        in_flight: u64,
+        /// How long it takes for a response, in microseconds; `None` before the first one was timed.
+        response_us: Option<u64>,
+    },
+    /// Its place in a fixed order, from 1.
+    Rank {
+        /// The place; 1 gets the work while it can.
+        rank: usize,
+        /// How many servers the order has.
+        of: usize,
+    },
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! The less busy of two servers that are drawn at random.
 
-use super::{Balance, Excluded, Member, PickContext};
+use super::{Balance, Excluded, Member, PickContext, ServerFact};
 use crate::draw::{mix, part};
 
 /// How often a draw is repeated that gave a server that can't be taken, before the servers are gone through.
@@ -97,9 +97,9 @@ impl Balance for RandomTwo {
         Some(second.filter(|second| !self.is_less_busy(first, *second)).unwrap_or(first))
     }
 
-    fn describe_server(&self, _: &PickContext<'_>, place: usize) -> Option<String> {
+    fn server_fact(&self, _: &PickContext<'_>, place: usize) -> Option<ServerFact> {
         let member = self.members.get(place).filter(|member| member.weight > 0)?;
-        Some(format!("{} in flight", member.cell.in_flight()))
+        Some(ServerFact::InFlight { count: member.cell.in_flight(), at_bound: false })
     }
 }
 

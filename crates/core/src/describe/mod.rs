@@ -1,9 +1,11 @@
 //! Reasons in words: the one place where the core's typed reasons become sentences for people. Nothing reads these sentences but people.
 
 mod routing;
+mod selection;
 mod warnings;
 
 pub use routing::pool_choice;
+pub use selection::{Tense, because, full_words, server_fact, why_not};
 pub use warnings::{Advice, warning};
 
 /// The first few of many, and how many more there are.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::choose_pool::{AskedPools, PoolReason, WhyPool};
 use super::request_facts::RequestFacts;
 use super::snapshot::{Frontend, Pool, Server};
-use crate::balance::{Excluded, PickContext};
+use crate::balance::{Excluded, PickContext, ServerFact};
 use crate::eligibility::IneligibleReason;
 use crate::name::{Name, PoolServer};
 use crate::runtime::LimitReached;
@@ -46,8 +46,8 @@ pub struct ExplainedServer {
     pub server: PoolServer,
     /// Its expected share, 0 to 1.
     pub share: f64,
-    /// What the algorithm knows of it, in words.
-    pub knows: Option<String>,
+    /// What the algorithm goes by for it.
+    pub fact: Option<ServerFact>,
 }
 
 /// A server that would not get it.
@@ -61,8 +61,8 @@ pub struct PassedOver {
     pub full: Option<LimitReached>,
     /// In how many requests from now its turn comes, when it is eligible and there are turns.
     pub turns_until: Option<u64>,
-    /// What the algorithm knows of it, in words.
-    pub knows: Option<String>,
+    /// What the algorithm goes by for it.
+    pub fact: Option<ServerFact>,
 }
 
 impl Frontend {
@@ -107,11 +107,11 @@ impl Frontend {
             server.standing.reason.is_none() && full(server).is_none()
         };
         let next = next.or_else(|| (0..pool.servers.len()).filter(|_| !refused).find(has_room));
-        let knows = |place: usize| pool.balance.describe_server(&ask, place);
+        let fact = |place: usize| pool.balance.server_fact(&ask, place);
         let chosen = next.map(|place| ExplainedServer {
             server: pool.servers[place].name.clone(),
             share: pool.servers[place].standing.share,
-            knows: knows(place),
+            fact: fact(place),
         });
         let others = pool.servers.iter().enumerate().filter(|(place, _)| Some(*place) != next);
         let passed = others
@@ -120,7 +120,7 @@ impl Frontend {
                 reason: server.standing.reason,
                 full: full(server),
                 turns_until: pool.balance.turns_until(&pool.cell, place),
-                knows: knows(place),
+                fact: fact(place),
             })
             .collect();
         let is_full = next.is_none() && !refused && pool.eligible() > 0;

@@ -10,6 +10,7 @@ use futures_util::Stream;
 use futures_util::stream::StreamExt;
 use merismos_api::{Decision, NotChosen};
 use merismos_core::config::document::Algorithm;
+use merismos_core::describe::{Tense, because, full_words, pool_choice, server_fact, why_not};
 use merismos_core::name::Name;
 use merismos_plane::decisions::{self, OtherServer, PinReason};
 use serde::Deserialize;
@@ -21,7 +22,6 @@ use super::problem::{ApiError, QueryParams, Watching};
 use crate::access::Credential;
 use crate::clock::wall;
 use crate::controller::UnknownFrontend;
-use crate::words::{Tense, because, full_words, why_not};
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -71,7 +71,7 @@ fn view(decision: &decisions::SampledDecision) -> Decision {
     let why = match decision.tied {
         Some(PinReason::Pin) => "its client is pinned to it".to_owned(),
         Some(PinReason::Connection) => "its connection was assigned to it before".to_owned(),
-        None => because(decision.algorithm, decision.key.as_deref(), decision.knows.as_deref(), Tense::Made),
+        None => because(decision.algorithm, decision.key.as_deref(), decision.fact.as_ref(), Tense::Made),
     };
     let not_chosen = |other: &OtherServer| NotChosen {
         server: other.server.to_string(),
@@ -82,7 +82,7 @@ fn view(decision: &decisions::SampledDecision) -> Decision {
         frontend: decision.frontend.to_string(),
         client: decision.client.to_string(),
         pool: decision.pool.to_string(),
-        why_pool: decision.why_pool.as_ref().map(merismos_core::describe::pool_choice),
+        why_pool: decision.why_pool.as_ref().map(pool_choice),
         pool_reason: decision.why_pool.clone(),
         algorithm: decision.algorithm.to_string(),
         key: decision.key.clone(),
@@ -96,12 +96,12 @@ fn view(decision: &decisions::SampledDecision) -> Decision {
 }
 
 fn why_other(other: &OtherServer, algorithm: Algorithm, is_tied: bool) -> String {
-    let knows = other.knows.as_ref().map(|knows| format!(" ({knows})")).unwrap_or_default();
+    let fact = other.fact.as_ref().map(|fact| format!(" ({})", server_fact(fact))).unwrap_or_default();
     match (other.reason, other.full) {
         (Some(reason), _) => reason.to_string(),
         (None, Some(full)) => full_words(full).to_owned(),
-        (None, None) if is_tied => format!("it was not asked{knows}"),
+        (None, None) if is_tied => format!("it was not asked{fact}"),
         (None, None) if algorithm == Algorithm::RoundRobin => "it was not its turn".to_owned(),
-        (None, None) => format!("{}{knows}", why_not(algorithm)),
+        (None, None) => format!("{}{fact}", why_not(algorithm)),
     }
 }

@@ -3,7 +3,7 @@
 use merismos_api::{ExplainResponse, PassedOverServer};
 use merismos_core::config::document::{Algorithm, BalancePer, Protocol};
 use merismos_core::cookie::cookie_values;
-use merismos_core::describe::pool_choice;
+use merismos_core::describe::{Tense, because, full_words, pool_choice, server_fact, why_not};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{
@@ -15,7 +15,6 @@ use rand::RngExt;
 use super::state::ControllerState;
 use super::{HypotheticalRequest, UnknownFrontend};
 use crate::clock::wall;
-use crate::words::{Tense, because, full_words, why_not};
 
 impl ControllerState {
     /// Which server a request would go to, and why no other.
@@ -96,10 +95,10 @@ impl ControllerState {
             (None, None, Some(1)) => "its turn comes with the request after the next".to_owned(),
             (None, None, Some(turns)) => format!("its turn comes {turns} requests after the next"),
             (None, None, None) => {
-                let knows = passed.knows.map(|knows| format!(" ({knows})")).unwrap_or_default();
+                let fact = passed.fact.map(|fact| format!(" ({})", server_fact(&fact))).unwrap_or_default();
                 match refused {
                     true => "it is eligible".to_owned(),
-                    false => format!("it is eligible; {}{knows}", why_not(algorithm)),
+                    false => format!("it is eligible; {}{fact}", why_not(algorithm)),
                 }
             }
             (Some(reason), _, _) => {
@@ -239,7 +238,7 @@ fn why_chosen(frontend: &Frontend, explanation: &Explanation) -> String {
             when_full(explanation, without)
         };
     };
-    let because = because(pool.algorithm, explanation.key.as_deref(), chosen.knows.as_deref(), Tense::Next);
+    let because = because(pool.algorithm, explanation.key.as_deref(), chosen.fact.as_ref(), Tense::Next);
     let share = chosen.share * 100.0;
     // Where more than weights decides, no share is to be expected.
     let expected =
