@@ -58,8 +58,12 @@ async fn idle_connections_and_streams_are_cheap_and_their_memory_comes_back() {
     let before = resident(&service);
     let mut streams: Vec<TcpStream> = (0..400).map(|_| connect(&service)).collect();
     streams.iter_mut().for_each(|stream| ask(stream, &head, "event: status"));
-    // None of them reads on, and statuses are made each second.
-    tokio::time::sleep(Duration::from_secs(3)).await;
+    // None of them reads on, and statuses are made each second: another one reads three more.
+    let mut reading = connect(&service);
+    ask(&mut reading, &head, "event: status");
+    (0..3).for_each(|_| ask(&mut reading, "", "event: status"));
+    drop(reading);
+    until("only the others are left", async || service.status().await.node.api_streams == 400).await;
     let node = service.status().await.node;
     assert_eq!(node.api_streams, 400);
     let each = resident(&service).saturating_sub(before) / 400;
@@ -157,8 +161,18 @@ async fn too_few_descriptors_mark_no_server_down_and_leave_the_api_open() {
         service.status().await.troubles.iter().any(|trouble| trouble.contains("short of file descriptors"))
     })
     .await;
-    // Some rounds of probes.
-    tokio::time::sleep(Duration::from_secs(2)).await;
+    // Some rounds of probes that began after that.
+    let since = merismos_core::time::Wall(
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis() as i64,
+    );
+    for name in ["gull", "tern", "auk"] {
+        let server = format!("quay/{name}").parse().unwrap();
+        until("it was probed again and again", async || {
+            let probes = service.client().probes(&server).await.unwrap();
+            probes.marks.iter().filter(|mark| mark.at.0 > since.0).count() >= 5
+        })
+        .await;
+    }
     let status = service.status().await;
     for server in &status.pools[0].servers {
         assert!(server.eligible && server.observed.minute.failed == 0, "{server:?}");
