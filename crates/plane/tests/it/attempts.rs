@@ -261,12 +261,13 @@ fn a_connection_that_is_dealt_out_keeps_its_pool_and_server() {
 #[test]
 fn a_request_without_a_first_byte_goes_to_another_server_after_a_while() {
     let (silent, tern) = (silent(), Server::named("tern"));
-    let keys = "algorithm = \"in-order\"\nretry_after = \"200ms\"\nfirst_byte_timeout = \"2s\"";
-    let rig = Rig::new(&[silent.address, tern.address], keys, "");
-    let begin = Instant::now();
+    let keys = |first_byte: &str| {
+        format!("algorithm = \"in-order\"\nretry_after = \"200ms\"\nfirst_byte_timeout = \"{first_byte}\"")
+    };
+    let rig = Rig::new(&[silent.address, tern.address], &keys("1h"), "");
     assert!(rig.client().get("/").text().starts_with("tern"));
-    assert!(begin.elapsed() < Duration::from_secs(2), "{:?}", begin.elapsed());
     assert_eq!((rig.counts(0).failed, rig.counts(0).retried), (1, 1));
+    let rig = Rig::new(&[silent.address, tern.address], &keys("500ms"), "");
     let mut client = rig.client();
     client.send("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\nab");
     assert_eq!(client.answer().unwrap().status, 504, "what may have been acted on is not sent again");
