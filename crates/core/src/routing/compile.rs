@@ -248,12 +248,8 @@ fn pool(
 }
 
 fn pin_rule(name: &Name, spec: &document::PoolSpec, truths: &impl ServerStates) -> Option<PinRule> {
-    let persistence = &spec.persistence;
-    let PersistenceKind::Cookie = persistence.by?;
-    let cookie = persistence.cookie.clone().unwrap_or_else(|| "merismos-pin".to_owned());
-    let minutes = |span: Span| u32::try_from(span.get().as_secs() / 60).unwrap_or(u32::MAX);
-    let (lifetime, former) = (persistence.lifetime.map(minutes), truths.former_names(name));
-    Some(PinRule::new(name, cookie, lifetime, spec.servers.keys(), &former))
+    let PersistenceKind::Cookie = spec.persistence.by?;
+    Some(PinRule::new(name, &spec.persistence, spec.servers.keys(), &truths.former_names(name)))
 }
 
 /// Whether a frontend chooses this pool by how fast it answers.

@@ -93,15 +93,8 @@ impl RequestForwarder<'_> {
         head::in_cookies(head, &rule.cookie, |value| rule.read(&self.worker.pin_key, value, minute()))
     }
 
-    /// The field that ties the client to a server (RFC 6265, 4.1).
+    /// The field that ties the client to a server.
     fn pin_cookie(&self, rule: &PinRule, server: &Server) -> Box<[u8]> {
-        let mut field = format!("Set-Cookie: {}=", rule.cookie).into_bytes();
-        rule.write(&self.worker.pin_key, &server.name.server, minute(), &mut field);
-        field.extend_from_slice(b"; Path=/; HttpOnly; SameSite=Lax");
-        if let Some(minutes) = rule.lifetime_minutes {
-            field.extend_from_slice(format!("; Max-Age={}", u64::from(minutes) * 60).as_bytes());
-        }
-        field.extend_from_slice(b"\r\n");
-        field.into()
+        rule.field(&self.worker.pin_key, &server.name.server, minute()).into()
     }
 }

@@ -301,6 +301,32 @@ fn a_pinned_client_stays_until_its_server_is_down_and_forged_pins_are_none() {
 }
 
 #[test]
+fn a_pin_of_one_pool_holds_in_another_of_its_group() {
+    let (servers, others) = (three(), three());
+    let keys = "persistence = \"cookie\"\npin_group = \"site\"\npin_path = \"/booking\"\npin_domain = \"skerry.example\"";
+    let mut rig = Rig::new(&servers.each_ref().map(|server| server.address), keys, "");
+    let answer = rig.client().get("/booking");
+    let (home, made) = (who(&answer.text()), pin(&answer.head).expect("a new client is tied"));
+    assert!(
+        answer.head.contains("; Path=/booking; HttpOnly; SameSite=Lax; Domain=skerry.example"),
+        "{}",
+        answer.head
+    );
+    // The frontend gets another pool, whose servers have the same names.
+    let mut text =
+        rig.text().replace("pool = \"quay\"", "pool = \"mole\"") + &format!("[pools.mole]\n{keys}\n");
+    for (index, server) in others.iter().enumerate() {
+        text += &format!("[pools.mole.servers.s{index}]\naddress = \"{}\"\n", server.address);
+    }
+    rig.publish_text(&text);
+    for _ in 0..4 {
+        let request = format!("GET /booking HTTP/1.1\r\nHost: a\r\nCookie: {made}\r\n\r\n");
+        let answer = rig.client().send(request).answer().unwrap();
+        assert_eq!((who(&answer.text()), pin(&answer.head)), (home.clone(), None));
+    }
+}
+
+#[test]
 fn a_client_is_tied_to_its_server_too_when_the_kept_connection_was_stale() {
     // It answers once on a connection, and closes that when it is asked again.
     let server = Server::start(|mut conn, _| {

@@ -91,6 +91,7 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     frontends_overlap(&document, &mut problems);
     trust(&document, &mut problems);
     introductions(&document, &mut problems);
+    pin_groups(&document, &mut problems);
     for (name, pool) in &document.pools {
         repeated_addresses(name, pool, &mut problems);
         long_lookups(name, pool, &mut problems);
@@ -254,6 +255,23 @@ fn trust(document: &Document, problems: &mut Vec<Problem>) {
                 &format!("frontends.{name}.proxy_protocol"),
                 "no proxy is trusted to name the client".to_owned(),
                 format!("trusted = [\"192.0.2.0/24\"] or the like under [frontends.{name}]"),
+            ));
+        }
+    }
+}
+
+/// Pools of a group read each other's pins, so they look into the same cookie.
+fn pin_groups(document: &Document, problems: &mut Vec<Problem>) {
+    let mut groups: BTreeMap<&Name, (&Name, &str)> = BTreeMap::new();
+    for (name, pool) in &document.pools {
+        let Some(group) = &pool.persistence.group else { continue };
+        let cookie = pool.persistence.cookie_name();
+        let (first, expected) = *groups.entry(group).or_insert((name, cookie));
+        if cookie != expected {
+            problems.push(Problem::at(
+                &format!("pools.{name}.pin_cookie"),
+                format!("its cookie is {cookie}, and that of pool {first} of the same pin_group {group} is {expected}"),
+                format!("pin_cookie = \"{expected}\", or another pin_group"),
             ));
         }
     }

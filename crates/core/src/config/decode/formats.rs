@@ -118,6 +118,9 @@ formats! {
     /// Paths of requests.
     PATH: "a path that begins with a slash and holds no spaces", "paths", "/health", "^/[!-~]*$",
         |text| kept(text, text.starts_with('/') && text.bytes().all(|byte| byte.is_ascii_graphic()));
+    /// Paths of cookies (RFC 6265, 4.1.1: no semicolon).
+    COOKIE_PATH: "a path that begins with a slash and holds no spaces and no semicolons", "paths", "/booking", "^/[!-:<-~]*$",
+        |text| kept(text, text.starts_with('/') && text.len() <= 1_024 && text.bytes().all(|byte| byte.is_ascii_graphic() && byte != b';'));
     /// Methods of requests.
     METHOD: "a method, and not CONNECT", "methods", "GET", "^[!#$%&'*+.^_`|~0-9A-Za-z-]{1,100}$",
         |text| kept(text, is_token(text) && text != "CONNECT");

@@ -10,9 +10,9 @@ use ipnet::IpNet;
 use super::formats::{self, TextFormat};
 use super::section::{Place, quoted};
 use crate::config::document::{
-    Algorithm, BalancePer, ChecksNeeded, ChoosePool, DnsRecordType, Failback, HashKey, HttpVersion,
-    LookupRecords, MailTls, NotifiedChange, OpenConnections, PassiveAction, PersistenceKind, Protocol,
-    ProxyVersion, StatusRange, TlsVerify, WhenAbsent, WhenEmpty, WhenNone,
+    Algorithm, BalancePer, ChecksNeeded, ChoosePool, CookieSameSite, DnsRecordType, Failback, HashKey,
+    HttpVersion, LookupRecords, MailTls, NotifiedChange, OpenConnections, PassiveAction, PersistenceKind,
+    Protocol, ProxyVersion, StatusRange, TlsVerify, WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -310,7 +310,7 @@ macro_rules! choices {
 }
 choices! {
     Algorithm BalancePer ChoosePool ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction PersistenceKind Protocol ProxyVersion TlsVerify WhenAbsent WhenEmpty WhenNone
+    PassiveAction CookieSameSite PersistenceKind Protocol ProxyVersion TlsVerify WhenAbsent WhenEmpty WhenNone
 }
 
 /// Reads the items of a list; `None` when one of them is wrong, or there are too many or too few.

@@ -238,7 +238,7 @@ pub struct Persistence {
     pub by: Option<PersistenceKind>,
     /// Name of the cookie that ties clients.
     ///
-    /// It is removed from requests before they go to servers.
+    /// Servers get it with a request like every other cookie; its value names the server by a number and is signed.
     #[key(format = COOKIE_NAME, without = "merismos-pin", effective(persistence = "cookie"))]
     #[serde(rename = "pin_cookie", skip_serializing_if = "Option::is_none")]
     pub cookie: Option<String>,
@@ -248,6 +248,76 @@ pub struct Persistence {
     #[key(range = "1m".."720h", without = "the browser's session", effective(persistence = "cookie"))]
     #[serde(rename = "pin_lifetime", skip_serializing_if = "Option::is_none")]
     pub lifetime: Option<Span>,
+    /// Domain of the cookie that ties clients (RFC 6265, 4.1.2.3).
+    ///
+    /// With it the browser sends the cookie to every host of the domain, so that sites under several names of one domain share
+    /// their pins. Without it the cookie is for the host of the request alone.
+    #[key(
+        format = DNS_NAME,
+        without = "the host of the request alone",
+        effective(persistence = "cookie"),
+        example = "skerry.example"
+    )]
+    #[serde(rename = "pin_domain", skip_serializing_if = "Option::is_none")]
+    pub domain: Option<String>,
+    /// Path of the cookie that ties clients (RFC 6265, 4.1.2.4).
+    ///
+    /// The browser sends the cookie with requests for this path and those below it alone: requests for other paths are not tied.
+    #[key(format = COOKIE_PATH, without = "/", effective(persistence = "cookie"), example = "/booking")]
+    #[serde(rename = "pin_path", skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Whether the cookie that ties clients comes with requests from other sites (`SameSite`).
+    #[key(default = "lax", effective(persistence = "cookie"), label = "Pin SameSite")]
+    #[serde(rename = "pin_same_site", skip_serializing_if = "CookieSameSite::is_lax")]
+    pub same_site: CookieSameSite,
+    /// A name that pools share whose pins hold in each other, for servers of the same name.
+    ///
+    /// It is for pools behind frontends that serve one site, such as one for each address. They need the same `pin_cookie`. A
+    /// client that is tied to server `gull` of one pool is tied to `gull` of the others.
+    #[key(
+        effective(persistence = "cookie"),
+        without = "pins hold in their own pool",
+        example = "booking-site"
+    )]
+    #[serde(rename = "pin_group", skip_serializing_if = "Option::is_none")]
+    pub group: Option<Name>,
+}
+
+impl Persistence {
+    /// Name of the cookie that ties clients.
+    #[must_use]
+    pub fn cookie_name(&self) -> &str {
+        self.cookie.as_deref().unwrap_or("merismos-pin")
+    }
+}
+
+/// Which requests from other sites carry a cookie.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum CookieSameSite {
+    /// Links from other sites carry it, and requests that other sites make on their own do not.
+    #[default]
+    Lax,
+    /// No request from another site carries it: a client that follows a link there gets a new pin.
+    Strict,
+}
+
+impl CookieSameSite {
+    fn is_lax(&self) -> bool {
+        *self == Self::Lax
+    }
+
+    /// The value of the attribute in a `Set-Cookie` field.
+    #[must_use]
+    pub fn attribute(self) -> &'static str {
+        match self {
+            Self::Lax => "Lax",
+            Self::Strict => "Strict",
+        }
+    }
 }
 
 /// When work goes back to a lower tier whose servers can work again.

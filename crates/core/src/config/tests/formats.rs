@@ -135,6 +135,10 @@ fn everything() -> Value {
         }
         with_times(object)
     };
+    let pins = json!({
+        "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "pin_domain": "skerry.example",
+        "pin_path": "/booking", "pin_same_site": "strict", "pin_group": "site"
+    });
     let failing = json!({
         "suspect_share": 20, "retry_after": "2s", "retry_budget": 5, "on_down": "keep", "on_failback": "break"
     });
@@ -147,6 +151,7 @@ fn everything() -> Value {
     let hashing = |mut object: Value| {
         object.as_object_mut().unwrap().extend(hashing.as_object().unwrap().clone());
         object.as_object_mut().unwrap().extend(failing.as_object().unwrap().clone());
+        object.as_object_mut().unwrap().extend(pins.as_object().unwrap().clone());
         object
     };
     let checking = |mut pool: Value| {
@@ -196,7 +201,7 @@ fn everything() -> Value {
         },
         "pools": { "booking": checking(hashing(limits(json!({
             "attempts": 2,
-            "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "min_eligible": 2,
+            "min_eligible": 2,
             "tier_min_eligible": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
             "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
             "http_version": "1.1", "source_addresses": ["192.0.2.5", "2001:db8::5"], "idle_connections": 8,
@@ -295,6 +300,10 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_field_with_a_space("/frontends/web/dropped_fields", json!(["X Real"]))]
 #[case::the_consoles_cookie("/pools/booking/pin_cookie", json!("merismos_session"))]
 #[case::a_cookie_with_a_space("/pools/booking/pin_cookie", json!("a b"))]
+#[case::a_domain_with_a_semicolon("/pools/booking/pin_domain", json!("skerry.example; Secure"))]
+#[case::a_path_with_a_semicolon("/pools/booking/pin_path", json!("/a;b"))]
+#[case::a_path_of_nothing("/pools/booking/pin_path", json!("booking"))]
+#[case::a_same_site_that_is_none("/pools/booking/pin_same_site", json!("none"))]
 #[case::another_choice("/frontends/web/choose_pool", json!("guess"))]
 #[case::a_weight_of_a_pool_too_large("/frontends/web/pool_weights/second", json!(1001))]
 #[case::another_unit("/frontends/feed/balance_per", json!("packet"))]

@@ -315,3 +315,17 @@ fn what_is_proposed_for_a_missing_key_can_be_pasted(
     let expected = &missing.unwrap_or_else(|| panic!("{problems:#?}")).expected;
     assert!(expected.starts_with(right), "{expected}");
 }
+
+#[rstest]
+#[case::the_same_cookie("pin_cookie = \"visit\"", None)]
+#[case::another_cookie("pin_cookie = \"berth\"", Some("pools.second.pin_cookie"))]
+#[case::one_that_is_not_named("", Some("pools.second.pin_cookie"))]
+fn pools_of_a_pin_group_have_the_same_cookie(#[case] key: &str, #[case] wrong: Option<&str>) {
+    let tied = "persistence = \"cookie\"\npin_group = \"site\"\n";
+    let text = format!(
+        "format = 3\n[pools.first]\n{tied}pin_cookie = \"visit\"\nservers.a = {{ address = \"192.0.2.1:80\" }}\n\
+         [pools.second]\n{tied}{key}\nservers.a = {{ address = \"192.0.2.2:80\" }}\n"
+    );
+    let problems = load(&text, DocumentFormat::Toml).err().unwrap_or_default();
+    assert_eq!(problems.first().map(|problem| problem.path.as_str()), wrong, "{problems:#?}");
+}
