@@ -78,6 +78,8 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_failed_trial_exits_with_1_and_shows_what_happened() {
     let service = Service::with(&["gull", "tern"]).await;
+    // No probe notices the failure before the trial does.
+    service.apply(&service.document().replace("interval = \"200ms\"", "interval = \"1h\"")).await.unwrap();
     service.stand_ins[1].set(Fault::Error { status: 500 }).await;
     let trial = service.merismos(&["trial", "harbour", "--requests", "40"]);
     assert_eq!(trial.status.code(), Some(1), "{}", out(&trial));
