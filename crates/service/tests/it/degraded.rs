@@ -27,8 +27,8 @@ async fn headline(service: &Service, part: &str) -> bool {
     service.status().await.troubles.iter().any(|trouble| trouble.contains(part))
 }
 
-fn was_told(bell: &StandIn, part: &str) -> bool {
-    bell.inbox().iter().any(|letter| letter.text.contains(part))
+fn has_message(bell: &StandIn, part: &str) -> bool {
+    bell.inbox().iter().any(|message| message.text.contains(part))
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -55,7 +55,7 @@ async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
     until("the status says so", async || headline(&service, says).await).await;
     assert_eq!(service.status().await.frontends[0].errors, 10);
     // The service looks once a second: how many had failed by then depends on when that was.
-    until("a notification was sent", async || was_told(&bell, "answered 5xx by servers")).await;
+    until("a notification was sent", async || has_message(&bell, "answered 5xx by servers")).await;
     let reported = events(&service, EventKind::Traffic).await;
     assert_eq!((reported.len(), reported[0].subject.as_str()), (1, "frontend harbour"));
     assert!(reported[0].message.ends_with(" answered 5xx by servers"), "{}", reported[0].message);
@@ -65,7 +65,7 @@ async fn clients_who_get_errors_are_a_headline_an_event_and_a_message() {
     for _ in 0..200 {
         assert_eq!(service.get().await.unwrap().0, 200);
     }
-    until("it is over", async || was_told(&bell, "its clients are answered well again")).await;
+    until("it is over", async || has_message(&bell, "its clients are answered well again")).await;
     assert!(!headline(&service, "of the last minute failed").await);
     let reported = events(&service, EventKind::Traffic).await;
     assert_eq!(reported.last().unwrap().message, "its clients are answered well again");
@@ -107,10 +107,10 @@ async fn work_that_goes_to_another_pool_or_the_last_resort_is_told_and_so_is_its
     until("the last resort", async || headline(&service, resort).await).await;
     service.stand_ins[0].set(Fault::None).await;
     until("the event says that work is back", async || {
-        was_told(&bell, "its work goes where it is meant to again")
+        has_message(&bell, "its work goes where it is meant to again")
     })
     .await;
-    assert!(was_told(&bell, says) && was_told(&bell, resort));
+    assert!(has_message(&bell, says) && has_message(&bell, resort));
     let says: Vec<String> =
         events(&service, EventKind::Traffic).await.into_iter().map(|event| event.message).collect();
     assert_eq!(says.len(), 3, "{says:#?}");
@@ -129,8 +129,8 @@ async fn a_tier_that_stands_in_for_the_first_is_told() {
     until("the status says so", async || headline(&service, "pool quay: tier 1 works, and not tier 0").await)
         .await;
     service.stand_ins[0].set(Fault::None).await;
-    until("work is back", async || was_told(&bell, "tier 0 works now, after tier 1")).await;
-    assert!(was_told(&bell, "tier 1 works now, after tier 0"));
+    until("work is back", async || has_message(&bell, "tier 0 works now, after tier 1")).await;
+    assert!(has_message(&bell, "tier 1 works now, after tier 0"));
     let says: Vec<String> =
         events(&service, EventKind::Tier).await.into_iter().map(|event| event.message).collect();
     assert_eq!(says, ["tier 1 works now, after tier 0", "tier 0 works now, after tier 1"]);

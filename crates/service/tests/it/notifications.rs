@@ -41,8 +41,13 @@ async fn notified_service(database: Database) -> NotifiedService {
     NotifiedService { service, hook, mail, _secret: secret }
 }
 
-fn field<'l>(letter: &'l ReceivedMail, name: &str) -> &'l str {
-    letter.fields.iter().find(|(field, _)| field == name).map(|(_, value)| value.as_str()).unwrap_or_default()
+fn field<'l>(message: &'l ReceivedMail, name: &str) -> &'l str {
+    message
+        .fields
+        .iter()
+        .find(|(field, _)| field == name)
+        .map(|(_, value)| value.as_str())
+        .unwrap_or_default()
 }
 
 fn base64(bytes: &[u8]) -> String {
@@ -51,18 +56,18 @@ fn base64(bytes: &[u8]) -> String {
 }
 
 /// What a receiver does to know who sent it (RFC 9421, 3.2).
-fn is_signed(letter: &ReceivedMail, url: &str, key: &str) -> bool {
-    let parameters = field(letter, "signature-input").strip_prefix("message=").unwrap();
-    let digest = field(letter, "content-digest");
-    assert_eq!(digest, format!("sha-256=:{}:", base64(&Sha256::digest(letter.text.as_bytes()))));
+fn is_signed(message: &ReceivedMail, url: &str, key: &str) -> bool {
+    let parameters = field(message, "signature-input").strip_prefix("message=").unwrap();
+    let digest = field(message, "content-digest");
+    assert_eq!(digest, format!("sha-256=:{}:", base64(&Sha256::digest(message.text.as_bytes()))));
     let base = format!(
         "\"@method\": POST\n\"@target-uri\": {url}\n\"content-type\": {}\n\"content-digest\": {digest}\n\
          \"@signature-params\": {parameters}",
-        field(letter, "content-type")
+        field(message, "content-type")
     );
     let mut mac = Hmac::<Sha256>::new_from_slice(key.as_bytes()).unwrap();
     mac.update(base.as_bytes());
-    field(letter, "signature") == format!("message=:{}:", base64(&mac.finalize().into_bytes()))
+    field(message, "signature") == format!("message=:{}:", base64(&mac.finalize().into_bytes()))
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -75,11 +80,11 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
         !setup.hook.inbox().is_empty() && !setup.mail.inbox().is_empty()
     })
     .await;
-    let letter = setup.hook.inbox()[0].clone();
+    let message = setup.hook.inbox()[0].clone();
     let url = format!("http://{}/hook", setup.hook.address);
-    assert!(is_signed(&letter, &url, SECRET));
-    assert!(!is_signed(&letter, &url, "another secret"), "the signature depends on the secret");
-    let body: Value = serde_json::from_str(&letter.text).unwrap();
+    assert!(is_signed(&message, &url, SECRET));
+    assert!(!is_signed(&message, &url, "another secret"), "the signature depends on the secret");
+    let body: Value = serde_json::from_str(&message.text).unwrap();
     let mut changes: Vec<String> = body["changes"]
         .as_array()
         .unwrap()
