@@ -352,3 +352,27 @@ fn of_status(check: &CheckSpec, status: Option<u16>, works_there: bool) -> Vec<S
     }
     causes
 }
+
+#[cfg(test)]
+mod tests {
+    use merismos_core::config::{self, DocumentFormat};
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::unknown_everywhere(404, false, "the check's path /health is wrong")]
+    #[case::unknown_here(404, true, "this server does not know /health")]
+    #[case::log_in(403, true, "the path requires a log-in")]
+    #[case::redirect(302, false, "it redirects")]
+    #[case::another_host(421, true, "it expects another host name")]
+    #[case::error(503, true, "reports an error itself")]
+    #[case::any_other(204, true, "does not do its work")]
+    fn a_status_has_a_likely_cause(#[case] status: u16, #[case] works_there: bool, #[case] cause: &str) {
+        let text = "format = 3\n[checks.well]\nkind = \"http\"\npath = \"/health\"\n";
+        let document = config::load(text, DocumentFormat::Toml).unwrap();
+        let check = document.document().checks.values().next().unwrap();
+        let causes = of_status(check, Some(status), works_there);
+        assert!(causes[0].contains(cause), "{causes:?}");
+    }
+}

@@ -2,13 +2,13 @@
 
 use merismos_core::config::Acceptance;
 use merismos_core::time::Wall;
-use sqlx::Row;
-use sqlx::mysql::MySqlRow;
+use sqlx::FromRow;
 
+use crate::columns::{JsonText, Moment};
 use crate::{Store, StoreError};
 
 /// A draft as it is kept.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, FromRow)]
 pub struct StoredDraft {
     /// Name of the draft, unique in the store.
     pub name: String,
@@ -21,32 +21,20 @@ pub struct StoredDraft {
     /// The document as JSON. Its objects can be read, but the relations between them need not hold yet.
     pub document: String,
     /// The warnings that were accepted in it.
+    #[sqlx(try_from = "JsonText")]
     pub accepted: Vec<Acceptance>,
     /// Grows by one with each change.
     pub version: u64,
     /// When it was begun.
+    #[sqlx(try_from = "Moment")]
     pub created: Wall,
     /// When it was last changed.
+    #[sqlx(try_from = "Moment")]
     pub changed: Wall,
 }
 
 const COLUMNS: &str = "name, owner, note, base, CAST(document AS CHAR) AS document, \
                        CAST(accepted AS CHAR) AS accepted, version, created, changed";
-
-fn from_row(row: &MySqlRow) -> Result<StoredDraft, sqlx::Error> {
-    let accepted: String = row.try_get("accepted")?;
-    Ok(StoredDraft {
-        name: row.try_get("name")?,
-        owner: row.try_get("owner")?,
-        note: row.try_get("note")?,
-        base: row.try_get("base")?,
-        document: row.try_get("document")?,
-        accepted: serde_json::from_str(&accepted).unwrap_or_default(),
-        version: row.try_get("version")?,
-        created: Wall(row.try_get("created")?),
-        changed: Wall(row.try_get("changed")?),
-    })
-}
 
 fn accepted_json(draft: &StoredDraft) -> String {
     serde_json::to_string(&draft.accepted).expect("texts and numbers make JSON")
@@ -59,8 +47,7 @@ impl Store {
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn drafts(&self) -> Result<Vec<StoredDraft>, StoreError> {
         let query = format!("SELECT {COLUMNS} FROM draft ORDER BY changed DESC, name LIMIT 1000");
-        let rows = self.call(sqlx::query(sqlx::AssertSqlSafe(query)).fetch_all(&self.pool)).await?;
-        Ok(rows.iter().map(from_row).collect::<Result<_, _>>()?)
+        self.call(sqlx::query_as(sqlx::AssertSqlSafe(query)).fetch_all(&self.pool)).await
     }
 
     /// One draft.
@@ -69,9 +56,8 @@ impl Store {
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn draft(&self, name: &str) -> Result<Option<StoredDraft>, StoreError> {
         let query = format!("SELECT {COLUMNS} FROM draft WHERE name = ?");
-        let select = sqlx::query(sqlx::AssertSqlSafe(query)).bind(name);
-        let row = self.call(select.fetch_optional(&self.pool)).await?;
-        Ok(row.as_ref().map(from_row).transpose()?)
+        let select = sqlx::query_as(sqlx::AssertSqlSafe(query)).bind(name);
+        self.call(select.fetch_optional(&self.pool)).await
     }
 
     /// Adds a draft; `false` when one of that name exists.

@@ -1,24 +1,28 @@
 //! Events: dated facts.
 
 use merismos_core::time::Wall;
-use sqlx::{QueryBuilder, Row};
+use sqlx::{FromRow, QueryBuilder};
 
+use crate::columns::{JsonText, Moment};
 use crate::{Store, StoreError};
 
 /// An event as it is kept.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, FromRow)]
 pub struct StoredEvent {
     /// Made by the service; grows with time.
     pub id: u64,
     /// When it happened, by the clock of the node.
+    #[sqlx(try_from = "Moment")]
     pub at: Wall,
     /// What kind of fact.
     pub kind: String,
     /// What it is about.
     pub subject: String,
     /// The fact in words.
+    #[sqlx(rename = "says")]
     pub message: String,
     /// The fact in detail.
+    #[sqlx(try_from = "JsonText")]
     pub detail: serde_json::Value,
 }
 
@@ -109,19 +113,6 @@ impl Store {
             query.push(" AND at < ").push_bind(until.0);
         }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(limit);
-        let rows = self.call(query.build().fetch_all(&self.pool)).await?;
-        rows.iter()
-            .map(|row| {
-                let detail: String = row.try_get("detail")?;
-                Ok(StoredEvent {
-                    id: row.try_get("id")?,
-                    at: Wall(row.try_get("at")?),
-                    kind: row.try_get("kind")?,
-                    subject: row.try_get("subject")?,
-                    message: row.try_get("says")?,
-                    detail: serde_json::from_str(&detail).unwrap_or_default(),
-                })
-            })
-            .collect()
+        self.call(query.build_query_as().fetch_all(&self.pool)).await
     }
 }

@@ -6,6 +6,7 @@
 //! from which the service starts when the database is away.
 #![forbid(unsafe_code)]
 
+mod columns;
 mod drafts;
 mod duties;
 mod error;

@@ -1,12 +1,13 @@
 //! Messages to people, on their way and delivered.
 
 use merismos_core::time::Wall;
-use sqlx::{QueryBuilder, Row};
+use sqlx::{FromRow, QueryBuilder};
 
+use crate::columns::{JsonText, MaybeMoment, Moment};
 use crate::{Store, StoreError};
 
 /// A message as it is kept.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, FromRow)]
 pub struct StoredMessage {
     /// Made by the service; grows with time.
     pub id: u64,
@@ -15,14 +16,18 @@ pub struct StoredMessage {
     /// How it goes: `webhook` or `mail`.
     pub via: String,
     /// When it was made.
+    #[sqlx(try_from = "Moment")]
     pub at: Wall,
     /// The message as it is delivered, in JSON.
+    #[sqlx(try_from = "JsonText")]
     pub body: serde_json::Value,
     /// How often it was tried.
     pub tries: u32,
     /// When it is tried next; `None` when it was delivered or given up.
+    #[sqlx(try_from = "MaybeMoment")]
     pub next_try: Option<Wall>,
     /// When it was delivered.
+    #[sqlx(try_from = "MaybeMoment")]
     pub done: Option<Wall>,
     /// Why the last try failed.
     pub why: Option<String>,
@@ -62,23 +67,7 @@ impl Store {
         let query = "SELECT id, name, via, at, CAST(body AS CHAR) AS body, tries, next_try, done, why FROM \
                      ((SELECT * FROM message WHERE next_try IS NOT NULL ORDER BY id DESC LIMIT ?) UNION \
                      (SELECT * FROM message ORDER BY id DESC LIMIT ?)) AS both_of ORDER BY id DESC";
-        let select = sqlx::query(query).bind(limit).bind(limit);
-        let rows = self.call(select.fetch_all(&self.pool)).await?;
-        rows.iter()
-            .map(|row| {
-                let body: String = row.try_get("body")?;
-                Ok(StoredMessage {
-                    id: row.try_get("id")?,
-                    name: row.try_get("name")?,
-                    via: row.try_get("via")?,
-                    at: Wall(row.try_get("at")?),
-                    body: serde_json::from_str(&body).unwrap_or_default(),
-                    tries: row.try_get("tries")?,
-                    next_try: row.try_get::<Option<i64>, _>("next_try")?.map(Wall),
-                    done: row.try_get::<Option<i64>, _>("done")?.map(Wall),
-                    why: row.try_get("why")?,
-                })
-            })
-            .collect()
+        let select = sqlx::query_as(query).bind(limit).bind(limit);
+        self.call(select.fetch_all(&self.pool)).await
     }
 }

@@ -4,13 +4,13 @@ use merismos_core::config::Acceptance;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use sqlx::Row;
-use sqlx::mysql::MySqlRow;
+use sqlx::FromRow;
 
+use crate::columns::{JsonText, Moment};
 use crate::{Store, StoreError};
 
 /// One immutable state of the whole configuration.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, FromRow)]
 pub struct Revision {
     /// Its number, from 1.
     pub number: u64,
@@ -21,9 +21,11 @@ pub struct Revision {
     /// The note that its author left.
     pub note: String,
     /// When it was made.
+    #[sqlx(try_from = "Moment")]
     pub at: Wall,
     /// The warnings that were accepted with it.
     #[serde(default)]
+    #[sqlx(try_from = "JsonText")]
     pub accepted: Vec<Acceptance>,
     /// The SHA-256 of its content and of the digest before it, in hexadecimal; `None` for one of an older release.
     #[serde(default)]
@@ -37,7 +39,7 @@ pub struct Revision {
 }
 
 /// A revision without its document.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, FromRow)]
 pub struct StoredRevisionHead {
     /// Its number, from 1.
     pub number: u64,
@@ -46,8 +48,10 @@ pub struct StoredRevisionHead {
     /// The note that its author left.
     pub note: String,
     /// When it was made.
+    #[sqlx(try_from = "Moment")]
     pub at: Wall,
     /// The warnings that were accepted with it.
+    #[sqlx(try_from = "JsonText")]
     pub accepted: Vec<Acceptance>,
     /// What it changed of the one before, in a line; empty for one of an older release.
     pub changed: String,
@@ -110,25 +114,6 @@ impl Revision {
     }
 }
 
-fn head_from_row(row: &MySqlRow) -> Result<StoredRevisionHead, sqlx::Error> {
-    let accepted: String = row.try_get("accepted")?;
-    Ok(StoredRevisionHead {
-        number: row.try_get("number")?,
-        author: row.try_get("author")?,
-        note: row.try_get("note")?,
-        at: Wall(row.try_get("at")?),
-        accepted: serde_json::from_str(&accepted).unwrap_or_default(),
-        changed: row.try_get("changed")?,
-    })
-}
-
-fn from_row(row: &MySqlRow) -> Result<Revision, sqlx::Error> {
-    let StoredRevisionHead { number, author, note, at, accepted, changed } = head_from_row(row)?;
-    let (digest, parent) = (row.try_get("digest")?, row.try_get("parent")?);
-    let document = row.try_get("document")?;
-    Ok(Revision { number, document, author, note, at, accepted, digest, parent, changed })
-}
-
 impl Store {
     /// The newest revision.
     ///
@@ -137,8 +122,7 @@ impl Store {
     pub async fn latest_revision(&self) -> Result<Option<Revision>, StoreError> {
         let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
                      CAST(accepted AS CHAR) AS accepted, digest, parent, changed FROM revision ORDER BY number DESC LIMIT 1";
-        let row = self.call(sqlx::query(query).fetch_optional(&self.pool)).await?;
-        Ok(row.as_ref().map(from_row).transpose()?)
+        self.call(sqlx::query_as(query).fetch_optional(&self.pool)).await
     }
 
     /// One revision.
@@ -148,8 +132,7 @@ impl Store {
     pub async fn revision(&self, number: u64) -> Result<Option<Revision>, StoreError> {
         let query = "SELECT number, CAST(document AS CHAR) AS document, author, note, at, \
                      CAST(accepted AS CHAR) AS accepted, digest, parent, changed FROM revision WHERE number = ?";
-        let row = self.call(sqlx::query(query).bind(number).fetch_optional(&self.pool)).await?;
-        Ok(row.as_ref().map(from_row).transpose()?)
+        self.call(sqlx::query_as(query).bind(number).fetch_optional(&self.pool)).await
     }
 
     /// Revisions without their documents, the newest first: at most `limit`, all with numbers below `before`.
@@ -163,9 +146,8 @@ impl Store {
     ) -> Result<Vec<StoredRevisionHead>, StoreError> {
         let query = "SELECT number, author, note, at, CAST(accepted AS CHAR) AS accepted, changed FROM revision \
                      WHERE number < ? ORDER BY number DESC LIMIT ?";
-        let select = sqlx::query(query).bind(before.unwrap_or(u64::MAX)).bind(limit);
-        let rows = self.call(select.fetch_all(&self.pool)).await?;
-        Ok(rows.iter().map(head_from_row).collect::<Result<_, _>>()?)
+        let select = sqlx::query_as(query).bind(before.unwrap_or(u64::MAX)).bind(limit);
+        self.call(select.fetch_all(&self.pool)).await
     }
 
     /// Adds a revision: the whole of it or nothing.

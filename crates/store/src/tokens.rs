@@ -2,24 +2,28 @@
 
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
-use sqlx::Row;
+use sqlx::FromRow;
 
+use crate::columns::{MaybeMoment, Moment};
 use crate::{Store, StoreError};
 
 /// What is kept of a token.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, FromRow)]
 pub struct Token {
     /// The SHA-256 of the token in hexadecimal.
     pub hash: String,
     /// Name of the token, as it stands in events.
     pub name: String,
     /// When it was made.
+    #[sqlx(try_from = "Moment")]
     pub at: Wall,
     /// When it was used last, to the minute.
     #[serde(default)]
+    #[sqlx(try_from = "MaybeMoment")]
     pub used: Option<Wall>,
     /// When it was revoked; it is kept so that no older record of it lets it in again.
     #[serde(default)]
+    #[sqlx(try_from = "MaybeMoment")]
     pub revoked: Option<Wall>,
 }
 
@@ -56,17 +60,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn tokens(&self) -> Result<Vec<Token>, StoreError> {
-        let select = sqlx::query("SELECT hash, name, at, used, revoked FROM token");
-        let rows = self.call(select.fetch_all(&self.pool)).await?;
-        let token = |row: &sqlx::mysql::MySqlRow| {
-            Ok(Token {
-                hash: row.try_get("hash")?,
-                name: row.try_get("name")?,
-                at: Wall(row.try_get("at")?),
-                used: row.try_get::<Option<i64>, _>("used")?.map(Wall),
-                revoked: row.try_get::<Option<i64>, _>("revoked")?.map(Wall),
-            })
-        };
-        rows.iter().map(token).collect()
+        let select = sqlx::query_as("SELECT hash, name, at, used, revoked FROM token");
+        self.call(select.fetch_all(&self.pool)).await
     }
 }

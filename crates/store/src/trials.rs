@@ -1,6 +1,6 @@
 //! Trials that are over.
 
-use sqlx::Row;
+use sqlx::FromRow;
 
 use crate::{Store, StoreError};
 
@@ -48,7 +48,7 @@ impl Store {
 }
 
 fn from_row(row: &sqlx::mysql::MySqlRow) -> Result<StoredTrial, StoreError> {
-    let (id, text): (u64, String) = (row.try_get("id")?, row.try_get("trial")?);
+    let (id, text) = <(u64, String)>::from_row(row)?;
     let trial = serde_json::from_str(&text)
         .map_err(|error| StoreError::Unreadable { what: format!("trial {id}"), why: error.to_string() })?;
     Ok(StoredTrial { id, trial })

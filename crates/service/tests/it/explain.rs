@@ -7,9 +7,10 @@ use merismos_core::duty::Duty;
 use merismos_core::name::PoolServer;
 use merismos_core::proof::TrialVerdict;
 use merismos_lab::free::free_address;
+use merismos_lab::stand_in::Fault;
 use serde_json::Value;
 
-use crate::harness::{PATIENCE, Service, until};
+use crate::harness::{Database, PATIENCE, Service, until};
 
 async fn order(service: &Service, server: &str, duty: Duty) {
     let server: PoolServer = format!("quay/{server}").parse().unwrap();
@@ -298,4 +299,30 @@ async fn weights_and_networks_of_pools_by_flags() {
     let wrong = service.merismos(&["frontend", "change", "harbour", "--pool-weights", "quay"]);
     assert_eq!(wrong.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("NAME=VALUE"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn of_a_full_pool_it_is_explained_who_waits_and_what_happens_then() {
+    let service = Service::bare(Database::shared(), &["gull"]).await;
+    let text = service.document().replace(
+        "[pools.quay]\n",
+        "[pools.quay]\nin_flight_limit = 1\nqueue_timeout = \"5s\"\npassive_check = { failures = 1000 }\n",
+    );
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    // It passes its check, and its answers take long.
+    service.stand_ins[0].set(Fault::Slow { delay_ms: 600 }).await;
+    let url = format!("http://{}/", service.frontend);
+    let busy = tokio::spawn(async move {
+        loop {
+            let _ = reqwest::get(&url).await;
+        }
+    });
+    until("the pool is full", async || {
+        let now = explain(&service, &[]).await;
+        now.server.is_none()
+            && now.why.starts_with("every eligible server of pool quay is full: it waits for 5")
+    })
+    .await;
+    busy.abort();
 }

@@ -8,12 +8,13 @@ use regex::Regex;
 use crate::harness::{Service, until};
 
 /// What differs from run to run, in the order in which it is masked.
-const MASKS: [(&str, &str); 9] = [
+const MASKS: [(&str, &str); 10] = [
     (r"\d{4}-\d{2}-\d{2}[ T]\d{2}:\d{2}(:\d{2})?(\.\d+)?Z?", "WHEN"),
     (r"\b\d{2}:\d{2}:\d{2}(\.\d+)?\b", "WHEN"),
     (r"\b(\d{1,3}\.){3}\d{1,3}(:\d+)?\b", "ADDRESS"),
     (r"\bnode \S+ \([0-9a-f]{6}\)|\b[0-9a-f]{6}\b", "NODE"),
     (r"\b\d[\d.]* ?(µs|ms|s|min|h|d)\b( \d+ ?min)?", "TIME"),
+    (r"a probe is under way", "next probe in TIME"),
     (r"[█▏▎▍▌▋▊▉]+", "BAR"),
     (r"·{3,}", "···"),
     (r"[+-]?\d[\d.]*", "#"),

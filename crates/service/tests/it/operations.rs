@@ -170,6 +170,8 @@ async fn the_status_shows_observed_beside_expected_shares() {
     let status = service.status().await;
     assert!(status.troubles.is_empty() && status.records.kept, "{:?}", status.troubles);
     assert!(status.frontends[0].listening && status.frontends[0].per_second > 0.0);
+    // No probe notices the failure before the trial does.
+    service.apply(&service.document().replace("interval = \"200ms\"", "interval = \"1h\"")).await.unwrap();
     service.stand_ins[1].set(Fault::Error { status: 503 }).await;
     let begun = trial(&service, 20, None).await;
     result(&service, begun.id).await;
