@@ -203,7 +203,7 @@ def main():
         "",
     ]
     lines += [
-        "Instructions a pick, with what beginning and ending a piece of work costs (weights 1, 2 and 3; callgrind, as above):",
+        "Instructions a pick, with what beginning and ending a request costs (weights 1, 2 and 3; callgrind, as above):",
         "",
         "| algorithm | 3 servers | 10,000 servers | ratio | wanted at most |",
         "|---|---:|---:|---:|---:|",

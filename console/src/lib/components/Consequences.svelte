@@ -95,7 +95,7 @@ frontend {unanswered[0]}: no server is available</pre>
             <th scope="row" class="pr-2 text-left font-normal"
               >{move.server}{#if move.why_none}<span class="text-secondary"> {move.why_none}</span>{/if}</th
             >
-            <td>
+            <td class="w-28">
               <div class="relative h-2.5 bg-base-300" aria-hidden="true">
                 <div class="h-full bg-primary/60" style={`width: ${(move.after ?? 0) * 100}%`}></div>
                 <div class="absolute -top-0.5 h-3.5 w-0.5 bg-base-content" style={`left: calc(${(move.before ?? 0) * 100}% - 1px)`}></div>
