@@ -12,7 +12,7 @@ pub(crate) fn sent(messages: &[SentMessage]) {
         text("No message was made yet.\n");
         return;
     }
-    let mut rows = table(&["", "made", "notification", "by", "tries", "says"]);
+    let mut rows = table(&["", "made", "notification", "by", "tries", "message"]);
     for message in messages {
         let (sign, state) = match (message.delivered, message.next_try, &message.why) {
             (Some(_), ..) => (Cell::new("✓").fg(Color::Green), String::new()),
