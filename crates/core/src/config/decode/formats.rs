@@ -118,6 +118,9 @@ formats! {
     /// Paths of requests.
     PATH: "a path that begins with a slash and holds no spaces", "paths", "/health", "^/[!-~]*$",
         |text| kept(text, text.starts_with('/') && text.bytes().all(|byte| byte.is_ascii_graphic()));
+    /// Domains of cookies. Browsers ignore a cookie whose domain ends with a dot (RFC 6265, 5.2.3 and 5.3).
+    COOKIE_DOMAIN: "a DNS name without a dot at its end", "DNS names", "skerry.example", "^[A-Za-z0-9_-]{1,63}(\\.[A-Za-z0-9_-]{1,63})*$",
+        |text| kept(text, is_dns_name(text) && !text.ends_with('.'));
     /// Paths of cookies (RFC 6265, 4.1.1: no semicolon).
     COOKIE_PATH: "a path that begins with a slash and holds no spaces and no semicolons", "paths", "/booking", "^/[!-:<-~]*$",
         |text| kept(text, text.starts_with('/') && text.len() <= 1_024 && text.bytes().all(|byte| byte.is_ascii_graphic() && byte != b';'));

@@ -253,7 +253,7 @@ pub struct Persistence {
     /// With it the browser sends the cookie to every host of the domain, so that sites under several names of one domain share
     /// their pins. Without it the cookie is for the host of the request alone.
     #[key(
-        format = DNS_NAME,
+        format = COOKIE_DOMAIN,
         without = "the host of the request alone",
         effective(persistence = "cookie"),
         example = "skerry.example"

@@ -301,6 +301,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::the_consoles_cookie("/pools/booking/pin_cookie", json!("merismos_session"))]
 #[case::a_cookie_with_a_space("/pools/booking/pin_cookie", json!("a b"))]
 #[case::a_domain_with_a_semicolon("/pools/booking/pin_domain", json!("skerry.example; Secure"))]
+#[case::a_domain_with_a_dot_at_its_end("/pools/booking/pin_domain", json!("skerry.example."))]
 #[case::a_path_with_a_semicolon("/pools/booking/pin_path", json!("/a;b"))]
 #[case::a_path_of_nothing("/pools/booking/pin_path", json!("booking"))]
 #[case::a_same_site_that_is_none("/pools/booking/pin_same_site", json!("none"))]
