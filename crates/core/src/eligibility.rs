@@ -15,6 +15,18 @@ use crate::tiers::{self, EligiblePerTier, TIERS};
 pub trait ServerStates {
     /// What the operators say of a server.
     fn duty(&self, server: &PoolServer) -> Duty;
+    /// Whether the deadline of a server's drain has passed.
+    fn drain_is_over(&self, _server: &PoolServer) -> bool {
+        false
+    }
+    /// Whether clients that are tied to a server go elsewhere while it drains.
+    fn pins_move(&self, _server: &PoolServer) -> bool {
+        false
+    }
+    /// Whether a server that returned has not passed a check since.
+    fn awaits_pass(&self, _server: &PoolServer) -> bool {
+        false
+    }
     /// What probes say of a server.
     fn health(&self, server: &PoolServer) -> HealthState;
     /// What a server asks for by itself.
@@ -47,10 +59,14 @@ pub enum IneligibleReason {
     Withdrawn,
     /// An operator drains it.
     Draining,
+    /// An operator drained it, and the deadline has passed.
+    Drained,
     /// Its weight is 0.
     WeightZero,
     /// No probe has ended yet.
     Unproven,
+    /// It returned, and has not passed a check since.
+    AwaitsPass,
     /// Its health is `down`: probes or traffic failed too often.
     Down,
     /// Probes pass again, but not yet often enough.
@@ -73,6 +89,8 @@ pub struct Eligibility {
     pub weight: u32,
     /// It fails, and gets work all the same because every server of its pool does (`when_none = "all"`).
     pub fails: bool,
+    /// It drains, and clients that are tied to it go elsewhere.
+    pub pins_move: bool,
 }
 
 /// Whether a server may get new work, and if not, why: what people decided first, then what probes saw.
@@ -132,8 +150,12 @@ pub fn ineligible_reasons(
     let mut reasons: Vec<Option<IneligibleReason>> = Vec::with_capacity(pool.servers.len());
     for (server, spec) in &pool.servers {
         id.server.clone_from(server);
-        let reason =
-            ineligible_reason(spec.weight, pool.check.is_some(), truths.duty(&id), truths.health(&id));
+        let has_check = pool.check.is_some();
+        let reason = match ineligible_reason(spec.weight, has_check, truths.duty(&id), truths.health(&id)) {
+            Some(IneligibleReason::Draining) if truths.drain_is_over(&id) => Some(IneligibleReason::Drained),
+            None if has_check && truths.awaits_pass(&id) => Some(IneligibleReason::AwaitsPass),
+            reason => reason,
+        };
         if reason.is_none() && truths.feedback(&id) == Some(ServerFeedback::Drain) {
             asks_to_drain.push(reasons.len());
         }
@@ -174,8 +196,9 @@ pub fn eligibilities(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -
             id.server.clone_from(server);
             let fails = sends_to_all && is_of_health(reason);
             let reason = reason.filter(|_| !fails);
+            let pins_move = reason == Some(IneligibleReason::Draining) && truths.pins_move(&id);
             if reason.is_some() {
-                return Eligibility { reason, share: 0.0, weight: 0, fails };
+                return Eligibility { reason, share: 0.0, weight: 0, fails, pins_move };
             }
             able[usize::from(spec.tier)] += 1;
             let wish = truths.feedback(&id).map_or(100, ServerFeedback::percent);
@@ -190,6 +213,7 @@ pub fn eligibilities(name: &Name, pool: &PoolSpec, truths: &impl ServerStates) -
                 share: 0.0,
                 weight: u32::try_from(weight).unwrap_or(u32::MAX).max(1),
                 fails,
+                pins_move,
             }
         })
         .collect();

@@ -36,3 +36,4 @@ pub mod tiers;
 pub mod time;
 pub mod units;
 pub mod wait_queue;
+pub mod websocket;

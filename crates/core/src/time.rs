@@ -57,6 +57,12 @@ impl fmt::Display for Wall {
 }
 
 impl Wall {
+    /// This moment plus `after`; stays at the end of time instead of wrapping.
+    #[must_use]
+    pub fn plus(self, after: Duration) -> Self {
+        Self(self.0.saturating_add(i64::try_from(after.as_millis()).unwrap_or(i64::MAX)))
+    }
+
     /// How long ago `earlier` was; zero when it lies ahead (the clock was set back).
     #[must_use]
     pub fn since(self, earlier: Self) -> Duration {

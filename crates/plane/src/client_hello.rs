@@ -92,7 +92,10 @@ fn no_client_hello(
             watch.alarm.cancel();
             Some(ClientHello { name: None, first: first.filter(|first| !first.is_empty()) })
         }
-        IoError::Broken | IoError::Rang(WakeReason::Cut | WakeReason::Close | WakeReason::Crowded) => None,
+        IoError::Broken
+        | IoError::Rang(WakeReason::Cut | WakeReason::Drained | WakeReason::Close | WakeReason::Crowded) => {
+            None
+        }
     }
 }
 

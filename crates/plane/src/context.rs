@@ -77,6 +77,16 @@ pub(crate) struct ConnectionState {
     pub(crate) leaves_at_failback: Cell<bool>,
 }
 
+impl ConnectionState {
+    /// Closes the connection at once when it rests, else after its next response. One that has not asked yet is answered once.
+    pub(crate) fn let_go(&self) {
+        self.leaving.set(true);
+        if self.resting.get() && !self.fresh.get() {
+            self.alarm.wake(WakeReason::Close);
+        }
+    }
+}
+
 /// The minute since 1970, as pins count.
 pub(crate) fn minute() -> u32 {
     let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
@@ -316,10 +326,7 @@ impl WorkerContext {
     pub(crate) fn close_clients_of(&self, address: SocketAddr) {
         self.each_client(|client| {
             if client.address == address {
-                client.leaving.set(true);
-                if client.resting.get() && !client.fresh.get() {
-                    client.alarm.wake(WakeReason::Close);
-                }
+                client.let_go();
             }
         });
     }

@@ -30,6 +30,8 @@ pub(crate) enum WakeReason {
     Deadline,
     /// The server of the exchange was withdrawn.
     Cut,
+    /// The deadline of a drain of the exchange's server has passed: it is ended in order where its protocol has a way.
+    Drained,
     /// The frontend is gone or the service stops: a resting connection is closed.
     Close,
     /// Clients hold too much memory, and this one much of it: it is ended.

@@ -207,6 +207,11 @@ impl Plane {
         self.tell(|| WorkerCommand::Cut { server });
     }
 
+    /// The deadline of a server's drain has passed, by the number of its cell: what is open at it is ended in order.
+    pub fn end_drain(&self, server: u32) {
+        self.tell(|| WorkerCommand::Drained { server });
+    }
+
     /// A server went down, by the number of its cell: idempotent requests of which it has not begun an answer go to others, and
     /// TCP connections that are to be broken then are reset.
     pub fn leave_down(&self, server: u32) {

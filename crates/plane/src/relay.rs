@@ -11,7 +11,8 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use merismos_core::runtime::ServerWorkerCounters;
-use tokio::io::AsyncWrite;
+use merismos_core::websocket::{FrameTracker, GOING_AWAY, close_frame};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
@@ -26,6 +27,8 @@ use crate::pipe::Pipe;
 const FULL_BUFFERS: u32 = 4;
 /// How much one connection may move before others get their turn.
 const BUDGET: usize = 4 << 20;
+/// How long two sides that are told to end have to do so.
+const END_WITHIN: Duration = Duration::from_secs(2);
 
 /// How a relay ended.
 #[derive(Debug, PartialEq, Eq)]
@@ -36,6 +39,14 @@ pub(crate) enum RelayEnd {
     Broken,
     /// The alarm rang: a deadline passed, or the connection is cut.
     Rang(WakeReason),
+}
+
+/// What is known of the frames of one direction of a WebSocket.
+#[derive(Default)]
+struct WebSocketDirection {
+    frames: FrameTracker,
+    /// What is written before our end, after all else.
+    farewell: Vec<u8>,
 }
 
 #[derive(Default)]
@@ -49,6 +60,8 @@ struct Direction {
     ended: bool,
     /// Its end was passed on.
     done: bool,
+    /// Of a WebSocket. Its data never goes through a pipe, for then nobody sees where a frame ends.
+    websocket: Option<Box<WebSocketDirection>>,
 }
 
 impl Direction {
@@ -58,6 +71,14 @@ impl Direction {
             return 0;
         }
         self.buffer.as_ref().map_or(0, Buffer::capacity) + self.pipe.as_ref().map_or(0, Pipe::holds)
+    }
+
+    /// Takes nothing more from its source; what was taken goes on.
+    fn end(&mut self, mask: Option<[u8; 4]>) {
+        self.ended = true;
+        if let Some(websocket) = self.websocket.as_mut().filter(|of| of.frames.is_between_frames()) {
+            websocket.farewell = close_frame(GOING_AWAY, mask);
+        }
     }
 
     /// Moves what can be moved; ready when the direction has ended and its end was passed on.
@@ -83,6 +104,12 @@ impl Direction {
             *moved += step;
         }
         if !self.done {
+            if let Some(websocket) = &mut self.websocket {
+                while !websocket.farewell.is_empty() {
+                    let count = ready!(Pin::new(&mut *to).poll_write(context, &websocket.farewell))?;
+                    websocket.farewell.drain(..count);
+                }
+            }
             ready!(Pin::new(&mut *to).poll_shutdown(context))?;
             self.done = true;
         }
@@ -99,16 +126,19 @@ impl Direction {
         if self.buffer.is_none() {
             ready!(from.poll_read_ready(context))?;
             let mut buffer = if self.full > 0 { worker.large.take() } else { worker.small.take() };
-            let mut room = tokio::io::ReadBuf::new(buffer.room());
-            ready!(tokio::io::AsyncRead::poll_read(Pin::new(from), context, &mut room))?;
+            let mut room = ReadBuf::new(buffer.room());
+            ready!(Pin::new(from).poll_read(context, &mut room))?;
             let count = room.filled().len();
             buffer.filled(count);
+            if let Some(websocket) = &mut self.websocket {
+                websocket.frames.on_bytes(&buffer);
+            }
             if count == 0 {
                 self.ended = true;
                 return Poll::Ready(Ok(0));
             }
             self.full = if count == buffer.capacity() { self.full + 1 } else { 0 };
-            if self.full >= FULL_BUFFERS {
+            if self.full >= FULL_BUFFERS && self.websocket.is_none() {
                 self.pipe = worker.pipes.take();
                 self.full = 0;
             }
@@ -176,6 +206,41 @@ impl<'a> Relay<'a> {
         Self { worker, lane, watch, idle, there: way(there), back: way(back) }
     }
 
+    /// A relay that knows that its connections are a WebSocket's (RFC 6455).
+    pub(crate) fn of_websocket(mut self) -> Self {
+        for way in [&mut self.there, &mut self.back] {
+            let mut websocket = Box::<WebSocketDirection>::default();
+            websocket.frames.on_bytes(way.buffer.as_deref().unwrap_or_default());
+            way.websocket = Some(websocket);
+        }
+        self
+    }
+
+    /// Ends both connections in order: what was taken goes on, both sides of a WebSocket get a close frame where one may stand, then
+    /// both get our end (FIN). Gives whether both ended theirs within [`END_WITHIN`]; if not, they are to be reset.
+    pub(crate) async fn end_in_order(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> bool {
+        self.watch.alarm.cancel();
+        self.watch.set_timeout(END_WITHIN);
+        self.there.end(Some((self.worker.draw() as u32).to_ne_bytes()));
+        self.back.end(None);
+        let mut ended = [false; 2];
+        std::future::poll_fn(|context| {
+            let mut moved = 0;
+            let there = self.there.poll(self.worker, client, server, context, &mut moved);
+            let back = self.back.poll(self.worker, server, client, context, &mut moved);
+            for (stream, ended) in [&mut *client, &mut *server].into_iter().zip(&mut ended) {
+                *ended = *ended || poll_discard(stream, context).is_ready();
+            }
+            match (there, back) {
+                (Poll::Ready(Err(_)), _) | (_, Poll::Ready(Err(_))) => Poll::Ready(false),
+                (Poll::Ready(Ok(())), Poll::Ready(Ok(()))) if ended == [true; 2] => Poll::Ready(true),
+                (_, _) if self.watch.alarm.fired().is_some() => Poll::Ready(false),
+                (_, _) => Poll::Pending,
+            }
+        })
+        .await
+    }
+
     /// Carries bytes until both sides have ended, one breaks off, or the alarm rings.
     pub(crate) async fn run(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> RelayEnd {
         self.watch.set_timeout(self.idle);
@@ -209,5 +274,17 @@ impl<'a> Relay<'a> {
             }
         })
         .await
+    }
+}
+
+/// Takes what still comes and forgets it; ready when the peer has ended its side or broken off.
+fn poll_discard(stream: &mut TcpStream, context: &mut Context<'_>) -> Poll<()> {
+    let mut scrap = [0; 4 << 10];
+    loop {
+        let mut room = ReadBuf::new(&mut scrap);
+        match ready!(Pin::new(&mut *stream).poll_read(context, &mut room)) {
+            Ok(()) if !room.filled().is_empty() => {}
+            Ok(()) | Err(_) => return Poll::Ready(()),
+        }
     }
 }

@@ -11,7 +11,7 @@ use std::time::Duration;
 use merismos_core::balance::{Excluded, PickContext};
 use merismos_core::name::PoolServer;
 use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pick, Pool, RequestKey};
-use merismos_core::runtime::{PoolRuntime, ServerRuntime, ServerWorkerCounters};
+use merismos_core::runtime::{Counter, PoolRuntime, ServerRuntime, ServerWorkerCounters};
 use merismos_core::time::Tick;
 
 use crate::context::{ConnectionState, WorkerContext};
@@ -272,7 +272,7 @@ impl<'a> ServerSelection<'a> {
                 match self.client.alarm.fired() {
                     None => {}
                     Some(WakeReason::Deadline) => return Poll::Ready(Some(Err(NoServer::Full))),
-                    Some(WakeReason::Cut | WakeReason::Close | WakeReason::Crowded) => {
+                    Some(WakeReason::Cut | WakeReason::Drained | WakeReason::Close | WakeReason::Crowded) => {
                         return Poll::Ready(Some(Err(NoServer::ClientGone)));
                     }
                 }
@@ -351,6 +351,22 @@ impl<'a> ServerSelection<'a> {
             timed: false,
             measured,
         }
+    }
+}
+
+/// Counts something as open until it is dropped.
+pub(crate) struct GaugeGuard<'a>(&'a Counter);
+
+impl<'a> GaugeGuard<'a> {
+    pub(crate) fn new(gauge: &'a Counter) -> Self {
+        gauge.increment();
+        Self(gauge)
+    }
+}
+
+impl Drop for GaugeGuard<'_> {
+    fn drop(&mut self) {
+        self.0.decrement();
     }
 }
 

@@ -18,7 +18,7 @@ use crate::deadline::WakeReason;
 use crate::decisions::DecisionContext;
 use crate::io::{ConnectionTimer, Transport};
 use crate::relay::{Relay, RelayEnd};
-use crate::select::{AttemptHistory, NoServer, ServerSelection};
+use crate::select::{AttemptHistory, GaugeGuard, NoServer, ServerSelection};
 use crate::upstream::ConnectFailure;
 use merismos_connector::connect::ConnectError;
 use merismos_connector::proxy_header;
@@ -219,6 +219,7 @@ impl TcpStep<'_> {
         at.lane.taken.increment();
         self.report_observation(Some(server), course);
         at.goes_on();
+        let _open = GaugeGuard::new(&at.lane.connections);
         if let Some(version) = pool.proxy_protocol
             && upstream
                 .stream
@@ -237,11 +238,21 @@ impl TcpStep<'_> {
         let mut relay = Relay::new(worker, at.lane, watch, frontend.idle_timeout, first.take(), None);
         match relay.run(stream, &mut upstream.stream).await {
             RelayEnd::Finished => {}
+            RelayEnd::Rang(WakeReason::Drained) => {
+                at.lane.cut_connections.increment();
+                if !Box::pin(relay.end_in_order(stream, &mut upstream.stream)).await {
+                    reset(stream);
+                    reset(&upstream.stream);
+                }
+            }
             // The peer that is left must not take this for an orderly end.
-            RelayEnd::Broken
+            ended @ (RelayEnd::Broken
             | RelayEnd::Rang(
                 WakeReason::Cut | WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded,
-            ) => {
+            )) => {
+                if ended == RelayEnd::Rang(WakeReason::Cut) {
+                    at.lane.cut_connections.increment();
+                }
                 reset(stream);
                 reset(&upstream.stream);
             }

@@ -197,6 +197,7 @@ impl UdpInFlight {
         let lane = pool.servers[place].cell.lane(worker.index);
         lane.begun.increment();
         lane.taken.increment();
+        lane.connections.increment();
         pool.begin(&ask(worker, pool, RequestKey::Unneeded), place);
         Self { worker: Rc::clone(worker), pool: Arc::clone(pool), place }
     }
@@ -212,7 +213,9 @@ impl UdpInFlight {
 
 impl Drop for UdpInFlight {
     fn drop(&mut self) {
-        self.server().cell.lane(self.worker.index).ended.increment();
+        let lane = self.server().cell.lane(self.worker.index);
+        lane.ended.increment();
+        lane.connections.decrement();
         self.pool.leave(&ask(&self.worker, &self.pool, RequestKey::Unneeded), self.place);
     }
 }
@@ -595,9 +598,11 @@ async fn answer(
                 worker.wheel.set(&known.alarm, frontend.idle_timeout);
                 Poll::Pending
             }
-            Some(WakeReason::Cut | WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded) => {
+            Some(WakeReason::Cut | WakeReason::Drained) => {
+                flow.server().cell.lane(worker.index).cut_connections.increment();
                 Poll::Ready(())
             }
+            Some(WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded) => Poll::Ready(()),
         }
     })
     .await;

@@ -39,7 +39,9 @@ async fn connect_within_timeout(
             }
             match watch.alarm.fired() {
                 None => return Poll::Pending,
-                Some(WakeReason::Cut | WakeReason::Crowded) => return Poll::Ready(Err(ConnectFailure::Cut)),
+                Some(WakeReason::Cut | WakeReason::Drained | WakeReason::Crowded) => {
+                    return Poll::Ready(Err(ConnectFailure::Cut));
+                }
                 Some(WakeReason::Close) => {
                     return Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)));
                 }
@@ -130,7 +132,7 @@ pub(crate) async fn connect_server(
         std::future::poll_fn(|context| match (opening.as_mut().poll(context), watch.alarm.fired()) {
             (Poll::Ready(opened), _) => Poll::Ready(opened.map_err(ConnectFailure::Failed)),
             (Poll::Pending, None) => Poll::Pending,
-            (Poll::Pending, Some(WakeReason::Cut | WakeReason::Crowded)) => {
+            (Poll::Pending, Some(WakeReason::Cut | WakeReason::Drained | WakeReason::Crowded)) => {
                 Poll::Ready(Err(ConnectFailure::Cut))
             }
             (Poll::Pending, Some(WakeReason::Deadline | WakeReason::Close)) => {

@@ -41,6 +41,9 @@ pub(crate) enum WorkerCommand {
     HandOver { frontend: u32, endpoint: Endpoint },
     /// Break off every exchange with a server and forget its idle connections.
     Cut { server: u32 },
+    /// The deadline of a server's drain has passed: every exchange with it is ended, in order where its protocol has a way, and the
+    /// connections of clients that were assigned to it are closed after their next response.
+    Drained { server: u32 },
     /// A server went down: what waits for it and may go elsewhere does. Its idle connections are forgotten.
     Down { server: u32 },
     /// A server stands by again, for work went back to a lower tier.
@@ -125,6 +128,17 @@ async fn serve(
                 worker.each_client(|client| {
                     if client.server.get() == Some(server) {
                         client.alarm.wake(WakeReason::Cut);
+                    }
+                });
+            }
+            WorkerCommand::Drained { server } => {
+                worker.idle.forget(server);
+                worker.shared.forget(server);
+                worker.each_client(|client| {
+                    if client.server.get() == Some(server) {
+                        client.alarm.wake(WakeReason::Drained);
+                    } else if client.dealt_to.get() == Some(server) && !client.is_stream {
+                        client.let_go();
                     }
                 });
             }

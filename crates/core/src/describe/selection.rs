@@ -88,6 +88,8 @@ impl fmt::Display for IneligibleReason {
         f.pad(match self {
             Self::Withdrawn => "withdrawn by an operator",
             Self::Draining => "being drained by an operator",
+            Self::Drained => "drained by an operator, and the deadline has passed",
+            Self::AwaitsPass => "it returned, and has not passed a check since",
             Self::WeightZero => "its weight is 0",
             Self::Unproven => "no probe has ended yet",
             Self::Down => "down: its probes fail",

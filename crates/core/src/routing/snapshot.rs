@@ -190,21 +190,21 @@ impl Snapshot {
 }
 
 impl Server {
-    /// Whether a client that is tied to it may go on with it: it may while the server drains, and not when it is down or
-    /// withdrawn.
+    /// Whether a client that is tied to it may go on with it: it may while the server drains, unless the operator moves pinned clients,
+    /// and not when it is down or withdrawn.
     #[must_use]
     pub fn may_go_on(&self) -> bool {
         match self.standing.reason {
+            Some(IneligibleReason::Draining) => !self.standing.pins_move,
             None
             | Some(
-                IneligibleReason::Draining
-                | IneligibleReason::AsksToDrain
-                | IneligibleReason::Standby
-                | IneligibleReason::WeightZero,
+                IneligibleReason::AsksToDrain | IneligibleReason::Standby | IneligibleReason::WeightZero,
             ) => true,
             Some(
                 IneligibleReason::Withdrawn
+                | IneligibleReason::Drained
                 | IneligibleReason::Unproven
+                | IneligibleReason::AwaitsPass
                 | IneligibleReason::Down
                 | IneligibleReason::Recovering,
             ) => false,

@@ -18,6 +18,7 @@ pub use self::latency_average::LatencyAverage;
 pub use self::latency_samples::{LatencySamples, of_thousand};
 pub use self::limiter::{LimitReached, Limiter, ServerRuntimeLimits};
 use crate::config::renames::Renames;
+use crate::duty::{CutWork, OpenWork};
 use crate::name::{Name, PoolServer};
 use crate::wait_queue::WaitQueue;
 
@@ -29,6 +30,11 @@ impl Counter {
     /// Adds one. Only the lane's own worker may call it: it is a load and a store, not one atomic step.
     pub fn increment(&self) {
         self.0.store(self.0.load(Ordering::Relaxed).wrapping_add(1), Ordering::Relaxed);
+    }
+
+    /// Takes one away again. Only the lane's own worker may call it.
+    pub fn decrement(&self) {
+        self.add(u64::MAX);
     }
 
     /// Adds so many. Only the lane's own worker may call it.
@@ -68,6 +74,16 @@ pub struct ServerWorkerCounters {
     pub bytes_to: Counter,
     /// Bytes of its answers that went on to clients.
     pub bytes_from: Counter,
+    /// Connections of `tcp` frontends and flows of `udp` ones that are open now.
+    pub connections: Counter,
+    /// Connections that went on with another protocol and are open now.
+    pub tunnels: Counter,
+    /// Requests that ended without their response because an operator took the server out, or it went down.
+    pub cut_requests: Counter,
+    /// Connections and flows that were cut for the same reason.
+    pub cut_connections: Counter,
+    /// Tunnels that were cut for the same reason.
+    pub cut_tunnels: Counter,
     /// From when on a response time is measured again, in the worker's own coarse time.
     pub measured_next: Counter,
 }
@@ -91,6 +107,10 @@ pub struct ServerCounts {
     pub bytes_to: u64,
     /// See [`ServerWorkerCounters::bytes_from`].
     pub bytes_from: u64,
+    /// What of it is open, by kind.
+    pub open: OpenWork,
+    /// What was cut off.
+    pub cut: CutWork,
 }
 
 impl ServerCounts {
@@ -106,6 +126,8 @@ impl ServerCounts {
             errors: self.errors.saturating_sub(before.errors),
             bytes_to: self.bytes_to.saturating_sub(before.bytes_to),
             bytes_from: self.bytes_from.saturating_sub(before.bytes_from),
+            open: self.open,
+            cut: self.cut.since(before.cut),
         }
     }
 }
@@ -219,15 +241,27 @@ impl ServerRuntime {
         // `ended` is read first: a request that ends in between is then counted as still there, never below zero.
         let ended = sum(|lane| &lane.ended);
         let begun = sum(|lane| &lane.begun);
+        let in_flight = begun.saturating_sub(ended);
+        let (connections, tunnels) = (sum(|lane| &lane.connections), sum(|lane| &lane.tunnels));
         ServerCounts {
             begun,
-            in_flight: begun.saturating_sub(ended),
+            in_flight,
             taken: sum(|lane| &lane.taken),
             failed: sum(|lane| &lane.failed),
             retried: sum(|lane| &lane.retried),
             errors: sum(|lane| &lane.errors),
             bytes_to: sum(|lane| &lane.bytes_to),
             bytes_from: sum(|lane| &lane.bytes_from),
+            open: OpenWork {
+                requests: in_flight.saturating_sub(connections + tunnels),
+                connections,
+                tunnels,
+            },
+            cut: CutWork {
+                requests: sum(|lane| &lane.cut_requests),
+                connections: sum(|lane| &lane.cut_connections),
+                tunnels: sum(|lane| &lane.cut_tunnels),
+            },
         }
     }
 }

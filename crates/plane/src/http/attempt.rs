@@ -17,9 +17,11 @@ use super::http2::RequestHead;
 use super::request_body::RequestBody;
 use super::response::{ResponseDone, ResponseForwarder, Tunnel};
 use crate::buffer::Buffer;
+use crate::deadline::WakeReason;
 use crate::idle::ReusePolicy;
 use crate::io::{BodyKind, Transport, write_all};
-use crate::relay::Relay;
+use crate::relay::{Relay, RelayEnd};
+use crate::select::GaugeGuard;
 use crate::upstream::{ConnectFailure, Upstream};
 
 #[derive(Clone, Copy)]
@@ -215,12 +217,21 @@ impl RequestForwarder<'_> {
         upstream: &mut impl Transport,
         lane: &ServerWorkerCounters,
         first: Option<Buffer>,
-        Tunnel { begun }: Tunnel,
+        Tunnel { begun, is_websocket }: Tunnel,
     ) {
-        if let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection()) {
-            let mut relay =
-                Relay::new(self.worker, lane, self.watch, self.frontend.tunnel_timeout, first, begun);
-            relay.run(stream, upstream).await;
+        let (Some(stream), Some(upstream)) = (stream.connection(), upstream.connection()) else { return };
+        let _open = GaugeGuard::new(&lane.tunnels);
+        let mut relay = Relay::new(self.worker, lane, self.watch, self.frontend.tunnel_timeout, first, begun);
+        if is_websocket {
+            relay = relay.of_websocket();
+        }
+        match relay.run(stream, upstream).await {
+            RelayEnd::Rang(WakeReason::Drained) => {
+                lane.cut_tunnels.increment();
+                relay.end_in_order(stream, upstream).await;
+            }
+            RelayEnd::Rang(WakeReason::Cut) => lane.cut_tunnels.increment(),
+            RelayEnd::Finished | RelayEnd::Broken | RelayEnd::Rang(_) => {}
         }
     }
 }

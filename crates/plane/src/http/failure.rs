@@ -61,7 +61,7 @@ pub(super) fn server_failure(trouble: &IoError) -> ServerFailure {
     match trouble {
         IoError::Closed | IoError::Broken => ServerFailure::Closed,
         IoError::Rang(WakeReason::Deadline | WakeReason::Close) => ServerFailure::Late,
-        IoError::Rang(WakeReason::Cut | WakeReason::Crowded) => ServerFailure::Cut,
+        IoError::Rang(WakeReason::Cut | WakeReason::Drained | WakeReason::Crowded) => ServerFailure::Cut,
     }
 }
 

@@ -274,6 +274,7 @@ impl RequestForwarder<'_> {
             // It is ended for what it holds, wherever that was met.
             return ForwardStep::Ended(RequestOutcome::ClientGone);
         }
+        let was_cut = matches!(self.client.alarm.fired(), Some(WakeReason::Cut | WakeReason::Drained));
         let failure = match failed {
             ForwardError::Server(failure) => failure,
             ForwardError::Refused(refusal) => {
@@ -281,7 +282,11 @@ impl RequestForwarder<'_> {
             }
             ForwardError::ClientGone => return self.end(RequestOutcome::ClientGone, server, course),
             ForwardError::BrokenOff { open_ended } => {
-                at.failed();
+                if was_cut {
+                    at.lane.cut_requests.increment();
+                } else {
+                    at.failed();
+                }
                 self.frontend.cell.lane(self.worker.index).unanswered.increment();
                 return self.end(RequestOutcome::BrokenOff { open_ended }, server, course);
             }
@@ -312,6 +317,9 @@ impl RequestForwarder<'_> {
                 }
                 return ForwardStep::Again;
             }
+        }
+        if was_cut {
+            at.lane.cut_requests.increment();
         }
         self.report_observation(was_taken.then_some(server), course);
         ForwardStep::Error(failure.into())

@@ -232,7 +232,7 @@ impl PumpEnd {
     fn client(trouble: IoError) -> Self {
         match trouble {
             IoError::Rang(WakeReason::Deadline) => Self::Client(Some(RequestError::Slow)),
-            IoError::Rang(WakeReason::Cut) => Self::Server,
+            IoError::Rang(WakeReason::Cut | WakeReason::Drained) => Self::Server,
             IoError::Rang(WakeReason::Close | WakeReason::Crowded) | IoError::Closed | IoError::Broken => {
                 Self::Client(None)
             }

@@ -20,6 +20,7 @@ use super::long_response::{ResponseStart, long_rest};
 use crate::buffer::{Buffer, SMALL, with_room};
 use crate::client_rate::ClientRate;
 use crate::context::{ConnectionState, WorkerContext};
+use crate::deadline::WakeReason;
 use crate::io::{
     BodyKind, ConnectionTimer, IoError, Sink, Source, read, read_first, read_fresh, write_to_client,
 };
@@ -43,6 +44,8 @@ pub(super) struct ResponseDone {
 pub(super) struct Tunnel {
     /// What the server has sent of it already.
     pub(super) begun: Option<Buffer>,
+    /// Whether it is a WebSocket (RFC 6455, 4.2.2).
+    pub(super) is_websocket: bool,
 }
 
 /// How much of its request a server has.
@@ -267,6 +270,7 @@ impl<'a> ResponseForwarder<'a> {
         self.count(response);
         // What concerns the server's connection alone ends here, as with every other answer; what is agreed on goes on.
         let mut more = head::upgrade_field(&buffer[..response.length]);
+        let is_websocket = more.eq_ignore_ascii_case(b"Upgrade: websocket\r\n");
         more.extend_from_slice(self.pin.unwrap_or_default());
         let mut out = Vec::new();
         let more = ExtraFields { connection: Some("Upgrade"), field: Some(&more), date: None };
@@ -274,7 +278,7 @@ impl<'a> ResponseForwarder<'a> {
         self.send(client, &out, buffer.capacity()).await?;
         buffer.consume(response.length);
         let begun = (!buffer.is_empty()).then_some(buffer);
-        let tunnel = Some(Box::new(Tunnel { begun }));
+        let tunnel = Some(Box::new(Tunnel { begun, is_websocket }));
         Ok(ResponseDone { keep_client: false, keep_server: false, was_long: false, tunnel })
     }
 
@@ -510,7 +514,7 @@ impl<'a> ResponseForwarder<'a> {
 #[cold]
 pub(super) fn client_write_error(trouble: &IoError) -> ForwardError {
     match trouble {
-        IoError::Rang(crate::deadline::WakeReason::Cut) => ForwardError::BrokenOff { open_ended: true },
+        IoError::Rang(WakeReason::Cut | WakeReason::Drained) => ForwardError::BrokenOff { open_ended: true },
         IoError::Rang(_) | IoError::Closed | IoError::Broken => ForwardError::ClientGone,
     }
 }

@@ -7,6 +7,7 @@ mod attempts;
 mod client_hello;
 mod counting;
 mod datagrams;
+mod drains;
 mod failing;
 mod feature_pairs;
 mod hostile;

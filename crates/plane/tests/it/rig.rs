@@ -1,6 +1,6 @@
 //! A plane with one frontend, scripted servers behind it, and clients that speak bytes.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{SocketAddr, TcpStream};
 use std::sync::Arc;
@@ -33,11 +33,23 @@ pub(crate) struct Rig {
     servers: Vec<SocketAddr>,
     pub(crate) duties: BTreeMap<String, Duty>,
     pub(crate) states: BTreeMap<String, HealthState>,
+    /// Servers whose drain's deadline has passed.
+    pub(crate) drained: BTreeSet<String>,
+    /// Servers whose drain moves pinned clients.
+    pub(crate) pins_moved: BTreeSet<String>,
 }
 
 impl ServerStates for Rig {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.duties.get(server.server.as_str()).copied().unwrap_or_default()
+    }
+
+    fn drain_is_over(&self, server: &PoolServer) -> bool {
+        self.drained.contains(server.server.as_str())
+    }
+
+    fn pins_move(&self, server: &PoolServer) -> bool {
+        self.pins_moved.contains(server.server.as_str())
     }
 
     fn health(&self, server: &PoolServer) -> HealthState {
@@ -81,6 +93,8 @@ impl Rig {
             servers: servers.to_vec(),
             duties: BTreeMap::new(),
             states: BTreeMap::new(),
+            drained: BTreeSet::new(),
+            pins_moved: BTreeSet::new(),
         };
         rig.publish();
         rig
@@ -119,6 +133,14 @@ impl Rig {
         let listen = checked.document().frontends.values().map(FrontendSpec::endpoint);
         let bound = self.plane.bind(listen).unwrap();
         self.plane.publish(Arc::new(snapshot), bound);
+    }
+
+    /// The deadline of a server's drain passes.
+    pub(crate) fn end_drain(&mut self, server: usize) {
+        self.duties.insert(format!("s{server}"), Duty::Draining);
+        self.drained.insert(format!("s{server}"));
+        self.publish();
+        self.plane.end_drain(self.plane.snapshot().pools[0].servers[server].cell.id);
     }
 
     pub(crate) fn counts(&self, server: usize) -> ServerCounts {

@@ -113,6 +113,12 @@ pub struct PoolSpec {
     /// What becomes of work while a server fails.
     #[serde(flatten)]
     pub failing: FailureHandling,
+    /// When a drain stops waiting for open requests and connections, if its order does not say; then they are closed.
+    ///
+    /// Without it a drain waits for as long as its clients take.
+    #[key(range = "1s".."24h", without = "a drain has no end by itself", group = "Maintenance")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub drain_timeout: Option<Span>,
     /// What the object is for, in the engineer's words.
     #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]

@@ -321,7 +321,7 @@ async fn take_requests(line: &Rc<ClientStreams>, mut connection: Connection<Pref
                     }
                     watch.set_timeout(GOAWAY_GRACE);
                 }
-                Some(WakeReason::Cut) | None => {}
+                Some(WakeReason::Cut | WakeReason::Drained) | None => {}
             }
             let accepted = connection.poll_accept(context);
             // Looking for the next one has written what could be written.

@@ -203,7 +203,9 @@ async fn wait_for(
         }
         match watch.alarm.fired() {
             None => Poll::Pending,
-            Some(WakeReason::Cut | WakeReason::Crowded) => Poll::Ready(Err(ConnectFailure::Cut)),
+            Some(WakeReason::Cut | WakeReason::Drained | WakeReason::Crowded) => {
+                Poll::Ready(Err(ConnectFailure::Cut))
+            }
             Some(WakeReason::Deadline | WakeReason::Close) => {
                 Poll::Ready(Err(ConnectFailure::Failed(ConnectError::Silent)))
             }
