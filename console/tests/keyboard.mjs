@@ -50,6 +50,8 @@ await tabTo(page, 'Reason', 30)
 await keyboard.type('new disk')
 await tabTo(page, 'Drain', 30)
 await keyboard.press('Enter')
+await page.locator('dialog').getByText('it is safe to work').waitFor()
+await keyboard.press('Escape')
 await page.locator('dialog').waitFor({ state: 'detached' })
 await page
   .getByText(/drain(ing|ed)/)

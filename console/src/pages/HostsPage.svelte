@@ -3,6 +3,7 @@
   import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
+  import DutyDialog from '../lib/components/DutyDialog.svelte'
   import { hosts, words } from '../lib/api/call'
   import type { Edit, Hosts } from '../lib/api/types'
   import GoLive from '../lib/components/GoLive.svelte'
@@ -16,11 +17,15 @@
 
   const LIMIT = 50
 
+  /** The servers of a host, or of all hosts with a label, that an order is for. */
+  let duty = $state<{ of: string; servers: string[] } | null>(null)
+
   let search = $state(asked('search'))
   let labels = $state(asked('labels'))
   let offset = $state(askedNumber('from'))
   $effect(() => tell({ search, labels, from: offset }))
   let found = $state.raw<Hosts | null>(null)
+  const listed = $derived(found?.hosts.flatMap((host) => host.servers) ?? [])
   let trouble = $state('')
   const LIST = 'list of hosts'
   let list = $state(unsaved.kept<string>(LIST) ?? '')
@@ -50,6 +55,11 @@
     <h2 class="text-base font-semibold">Hosts</h2>
     <input class="input input-sm w-44" placeholder="search" aria-label="Search" bind:value={search} oninput={() => (offset = 0)} />
     <input class="input input-sm w-52" placeholder="label, such as site=north" aria-label="Labels" bind:value={labels} oninput={() => (offset = 0)} />
+    {#if labels && found && found.total <= LIMIT && listed.length > 0}
+      <button class="btn btn-sm" onclick={() => (duty = { of: `${listed.length} servers on hosts with ${labels}`, servers: listed })}
+        >Duty of {listed.length} servers …</button
+      >
+    {/if}
     <button class="btn btn-sm ml-auto" aria-expanded={doing === 'import'} onclick={() => (doing = doing === 'import' ? null : 'import')}>Import a list</button>
     <button class="btn btn-primary btn-sm" aria-expanded={doing === 'add'} onclick={() => (doing = doing === 'add' ? null : 'add')}>New host</button>
   </div>
@@ -92,7 +102,7 @@
       <p class="py-6 text-center text-secondary">{search || labels ? 'No host matches.' : 'No host is known or seen yet.'}</p>
     {:else}
       <div class="relative overflow-x-auto">
-        <DataTable columns={['host', 'address', 'servers', 'labels', 'note']}>
+        <DataTable columns={['host', 'address', 'servers', 'labels', 'note', { name: 'maintenance', spoken: true }]}>
           {#each found.hosts as host (host.address)}
             <tr class="hover:bg-base-200" data-host={host.address}>
               <th scope="row" class="py-1 pr-4 text-left font-semibold">
@@ -108,6 +118,13 @@
               </td>
               <td class="pr-4">{labelText(host.labels)}</td>
               <td>{host.note}</td>
+              <td class="text-right"
+                >{#if host.servers.length > 0}<button
+                    class="btn btn-xs whitespace-nowrap"
+                    aria-label={`Duty of host ${host.name ?? host.address}`}
+                    onclick={() => (duty = { of: `host ${host.name ?? host.address}`, servers: host.servers })}>Duty …</button
+                  >{/if}</td
+              >
             </tr>
           {/each}
         </DataTable>
@@ -116,3 +133,7 @@
     {/if}
   {/if}
 </Card>
+
+{#if duty}
+  <DutyDialog servers={duty.servers} of={duty.of} onclose={() => (duty = null)} />
+{/if}

@@ -39,7 +39,7 @@
 {/if}
 
 {#if server}
-  <DutyDialog servers={[server]} onclose={() => (server = null)} />
+  <DutyDialog servers={[server.server]} onclose={() => (server = null)} />
 {/if}
 {#if probed}
   <ProbesDialog server={probed} onclose={() => (probed = null)} />

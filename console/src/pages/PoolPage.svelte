@@ -42,7 +42,7 @@
   /** Which servers, by how they are; the service lists them all. */
   let inState = $state(asked('state'))
   $effect(() => tell({ tab: part === 'servers' ? '' : part, search, state: inState, from: offset }))
-  let duty = $state<ServerStatus[] | null>(null)
+  let duty = $state<string[] | null>(null)
   /** Servers that are ticked, by their names. */
   let picked = $state<string[]>([])
   let probed = $state<string | null>(null)
@@ -222,7 +222,7 @@
     >
     <td class="whitespace-nowrap text-right"
       >{#if at.health.checked}<button class="btn btn-xs" onclick={() => (probed = at.server)} aria-label={`Probes of ${at.server}`}>Probes …</button>{/if}
-      <button class="btn btn-xs ml-1" onclick={() => (duty = [at])} aria-label={`Duty of ${at.server}`}>Duty …</button></td
+      <button class="btn btn-xs ml-1" onclick={() => (duty = [at.server])} aria-label={`Duty of ${at.server}`}>Duty …</button></td
     >
   {:else}
     <td colspan="4" class="text-secondary">not live</td>
@@ -286,7 +286,7 @@
               <option value="out">out of service</option>
             </select>
             {#if picked.length > 0}
-              <button class="btn btn-sm" onclick={() => (duty = picked.flatMap((it) => now[it] ?? []))}>Duty of {picked.length} …</button>
+              <button class="btn btn-sm" onclick={() => (duty = picked)}>Duty of {picked.length} …</button>
               <button class="btn btn-ghost btn-sm" onclick={() => (picked = [])}>Untick all</button>
             {/if}
           </div>

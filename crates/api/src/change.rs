@@ -1,11 +1,10 @@
-//! Changes: of the configuration, of a duty, and the console's session.
+//! Changes: of the configuration, and the console's session.
 
 use merismos_core::config::diff::DocumentChange;
 use merismos_core::config::edit::Edit;
 use merismos_core::config::impact::Impact;
 use merismos_core::config::tree::DocumentFormat;
 use merismos_core::config::{Acceptance, Warning};
-use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -167,35 +166,6 @@ pub struct Between {
     pub to: u64,
     /// The changes from one to the other.
     pub changes: Vec<NamedChange>,
-}
-
-/// A new duty for a server.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct DutyRequest {
-    /// The duty that the server shall have.
-    pub duty: Duty,
-    /// Why; at least one character, shown wherever the server is shown.
-    #[schema(min_length = 1, max_length = 500)]
-    pub reason: String,
-    /// Do it even when no eligible server is left in the pool.
-    #[serde(default)]
-    pub even_if_last: bool,
-}
-
-/// A server's duty after the call.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DutyResponse {
-    /// The server, as `pool/server`.
-    pub server: String,
-    /// The order that holds from now on: duty, author, reason and time.
-    pub order: DutyOrder,
-    /// Requests at the server right now.
-    pub in_flight: u64,
-    /// Whether the node's state file has it.
-    pub saved: bool,
-    /// Whether the database has it already; if not, it follows when the database is back.
-    pub recorded: bool,
 }
 
 /// A pool whose work was sent back.

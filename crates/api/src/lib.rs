@@ -6,6 +6,7 @@
 mod change;
 mod decision;
 mod draft;
+mod duty;
 mod event;
 mod notification;
 mod object;
@@ -16,12 +17,15 @@ mod token;
 mod trial;
 
 pub use change::{
-    AcceptedWarning, ApplyOptions, ApplyRequest, Between, ChangeRequest, DutyRequest, DutyResponse,
-    FailbackResponse, NamedChange, RevertRequest, Review, Session, Timings, TotalsReset, TouchedDocument,
+    AcceptedWarning, ApplyOptions, ApplyRequest, Between, ChangeRequest, FailbackResponse, NamedChange,
+    RevertRequest, Review, Session, Timings, TotalsReset, TouchedDocument,
 };
 pub use decision::{Decision, NotChosen};
 pub use draft::{
     Draft, DraftEdits, DraftReview, Drafts, NewDraft, RevisionHead, RevisionResponse, Revisions,
+};
+pub use duty::{
+    DrainProgress, DrainingStatus, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse,
 };
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use notification::{SentMessage, SentMessages};
@@ -29,9 +33,9 @@ pub use object::{HostView, Hosts, ObjectView, Objects};
 pub use probe::{Diagnosis, DiagnosisStep, Finding, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
 pub use problem::ProblemDocument;
 pub use status::{
-    AtStake, CheckStatus, DrainingStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency,
-    LookupStatus, Node, Observed, PassedOverServer, PoolShare, PoolStatus, RevisionStatus, ServerStatus,
-    Status, StoreStatus, Totals, Window,
+    AtStake, CheckStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
+    Observed, PassedOverServer, PoolShare, PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus,
+    Totals, Window,
 };
 pub use token::{MadeToken, NewToken, TokenResponse, TokenView, Tokens};
 pub use trial::{Trial, TrialHappening, TrialRequest, TrialState, Trials};

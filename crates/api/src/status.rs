@@ -8,6 +8,8 @@ use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::duty::DrainingStatus;
+
 /// Everything that is going on.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Status {
@@ -269,16 +271,6 @@ pub struct ServerStatus {
     pub in_flight: u64,
     /// How far it is drained; absent when it is not drained.
     pub draining: Option<DrainingStatus>,
-}
-
-/// How far a server is drained.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DrainingStatus {
-    /// Since when it was given nothing, as far as that was watched: clients that are tied to it may still come.
-    #[schema(value_type = Option<String>, format = DateTime)]
-    pub quiet_since: Option<Wall>,
-    /// Whether clients may be tied to it, by cookies or by connections: then it is never sure that none comes any more.
-    pub clients_tied: bool,
 }
 
 /// Health of a server, with the evidence for it.

@@ -78,8 +78,8 @@ impl CliError {
             Self::Client(ClientError::Refused(problem)) if problem.status == 404 => {
                 Some("`merismos status` and the `list` of each kind of object show what there is.".to_owned())
             }
-            Self::Client(ClientError::Refused(problem)) if problem.kind.ends_with("/last-eligible-server") => {
-                Some("If it is meant to be so: --even-if-last.".to_owned())
+            Self::Client(ClientError::Refused(problem)) if problem.kind.ends_with("/guarded") => {
+                Some("If it is meant to be so: --anyway.".to_owned())
             }
             Self::Client(ClientError::Refused(_)) | Self::File { .. } | Self::Call(_) => None,
         }

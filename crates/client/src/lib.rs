@@ -8,10 +8,10 @@ use std::time::Duration;
 
 use merismos_api::{
     ApplyOptions, ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
-    Drafts, DutyRequest, DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, Hosts,
-    MadeToken, NewDraft, NewToken, ObjectView, Objects, Probes, ProblemDocument, RevertRequest, Review,
-    RevisionResponse, Revisions, SentMessages, Status, TokenResponse, Tokens, TotalsReset, Trial,
-    TrialRequest, Trials, TryRequest, TryResponse,
+    Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
+    ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, Probes,
+    ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions, SentMessages, ServerStatus, Status,
+    TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -142,7 +142,15 @@ impl Client {
     }
 
     async fn call<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
-        let response = self.send(request.timeout(CALL_LIMIT)).await?;
+        self.call_within(request, CALL_LIMIT).await
+    }
+
+    async fn call_within<T: DeserializeOwned>(
+        &self,
+        request: RequestBuilder,
+        limit: Duration,
+    ) -> Result<T, ClientError> {
+        let response = self.send(request.timeout(limit)).await?;
         let text = response.text().await.map_err(|error| ClientError::from_http(&self.url, error))?;
         from_json(&text, self.is_for_people)
             .map_err(|source| ClientError::Unreadable { url: self.url.clone(), source })
@@ -359,8 +367,38 @@ impl Client {
         server: &PoolServer,
         request: &DutyRequest,
     ) -> Result<DutyResponse, ClientError> {
-        let path = format!("/pools/{}/servers/{}/duty", server.pool, server.server);
-        self.write(Method::PUT, &path, request).await
+        let path = format!("/servers/{}/{}/duty", server.pool, server.server);
+        self.write(Method::POST, &path, request).await
+    }
+
+    /// Gives several servers a duty in one order, and waits for so long at most until what was ordered is reached.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn duties(
+        &self,
+        request: &DutiesRequest,
+        wait: Option<Duration>,
+    ) -> Result<DutiesResponse, ClientError> {
+        let Some(wait) = wait else { return self.write(Method::POST, "/duties", request).await };
+        let path = format!("/duties?wait={}ms", wait.as_millis());
+        self.call_within(self.request(Method::POST, &path).json(request), CALL_LIMIT + wait).await
+    }
+
+    /// One server: configuration, duty, health and traffic.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn server(&self, server: &PoolServer) -> Result<ServerStatus, ClientError> {
+        self.get(&format!("/servers/{}/{}", server.pool, server.server)).await
+    }
+
+    /// Every server that operators took out of service, and how far that is.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn drains(&self) -> Result<Drains, ClientError> {
+        self.get("/drains").await
     }
 
     /// Counts the totals of all servers anew from now on.

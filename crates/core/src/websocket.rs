@@ -118,7 +118,8 @@ mod tests {
     #[case::long(0x1_0000)]
     fn frames_end_where_their_length_says(#[case] length: usize, #[values(false, true)] is_masked: bool) {
         let frame = frame(length, is_masked);
-        for split in [0, 1, 2, 3, frame.len() / 2, frame.len() - 1] {
+        let splits = [0, 1, 2, 3, frame.len() / 2, frame.len() - 1];
+        for split in splits.into_iter().filter(|split| *split < frame.len()) {
             let mut tracker = FrameTracker::default();
             tracker.on_bytes(&frame[..split]);
             assert_eq!(tracker.is_between_frames(), split == 0, "after {split} of {}", frame.len());

@@ -76,6 +76,8 @@ pub struct ProbeReport {
 #[derive(Debug, Default)]
 struct TrafficHint {
     hints: Notify,
+    /// The next probe is due at once.
+    due_now: Notify,
     says: Mutex<Option<(PassiveAction, String)>>,
 }
 
@@ -208,6 +210,13 @@ impl Prober {
 }
 
 impl Prober {
+    /// Makes the next probe of a server due at once. While one is under way, another one follows it.
+    pub fn probe_now(&self, server: &PoolServer) {
+        if let Some((_, _, nudge)) = self.running.get(server) {
+            nudge.due_now.notify_one();
+        }
+    }
+
     /// Tells the probes of a server what traffic says of it, and why.
     pub fn tell(&self, server: &PoolServer, verdict: PassiveAction, why: String) {
         if let Some((_, _, nudge)) = self.running.get(server) {
@@ -260,7 +269,10 @@ async fn watch(
         begun.store(false, Relaxed);
         let due = start + Duration::from_nanos(machine.next_timeout().0);
         let mut probe = std::pin::pin!(async {
-            tokio::time::sleep_until(due).await;
+            let due = tokio::select! {
+                () = tokio::time::sleep_until(due) => due,
+                () = nudge.due_now.notified() => Instant::now(),
+            };
             // Probes of many servers that do not answer must not use up all descriptors.
             let _room = shell.room.acquire().await;
             begun.store(true, Relaxed);

@@ -1,6 +1,6 @@
 //! Duties: what the operators said last of each server.
 
-use merismos_core::duty::{Duty, DutyOrder};
+use merismos_core::duty::{DrainPinsError, Duty, DutyOrder};
 use merismos_core::name::PoolServer;
 use merismos_core::time::Wall;
 use sqlx::Row;
@@ -25,7 +25,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn duties(&self) -> Result<Vec<(PoolServer, DutyOrder)>, StoreError> {
-        let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, number, at FROM duty";
+        let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, number, at, deadline, \
+                     CAST(pins AS CHAR) AS pins, until_at FROM duty";
         let rows = self.call(sqlx::query(query).fetch_all(&self.pool)).await?;
         let mut orders = Vec::new();
         for row in rows {
@@ -35,12 +36,16 @@ impl Store {
                 .parse()
                 .map_err(|error: merismos_core::name::PoolServerError| unreadable(error.to_string()))?;
             let word: String = row.try_get("duty")?;
+            let pins: String = row.try_get("pins")?;
             let order = DutyOrder {
                 duty: duty(&word).ok_or_else(|| unreadable(format!("the duty {word:?}")))?,
                 reason: row.try_get("reason")?,
                 who: row.try_get("who")?,
                 number: row.try_get("number")?,
                 at: Wall(row.try_get("at")?),
+                deadline: row.try_get::<Option<i64>, _>("deadline")?.map(Wall),
+                pins: pins.parse().map_err(|error: DrainPinsError| unreadable(error.to_string()))?,
+                until: row.try_get::<Option<i64>, _>("until_at")?.map(Wall),
             };
             orders.push((name, order));
         }
@@ -54,12 +59,16 @@ impl Store {
     pub async fn put_duty(&self, server: &PoolServer, order: &DutyOrder) -> Result<(), StoreError> {
         // `number` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
         let upsert = sqlx::query(
-            "INSERT INTO duty (pool, server, duty, reason, who, at, number) VALUES (?, ?, ?, ?, ?, ?, ?) \
+            "INSERT INTO duty (pool, server, duty, reason, who, at, deadline, pins, until_at, number) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
              ON DUPLICATE KEY UPDATE \
              duty = IF(VALUES(number) >= number, VALUES(duty), duty), \
              reason = IF(VALUES(number) >= number, VALUES(reason), reason), \
              who = IF(VALUES(number) >= number, VALUES(who), who), \
-             at = IF(VALUES(number) >= number, VALUES(at), at), number = GREATEST(VALUES(number), number)",
+             at = IF(VALUES(number) >= number, VALUES(at), at), \
+             deadline = IF(VALUES(number) >= number, VALUES(deadline), deadline), \
+             pins = IF(VALUES(number) >= number, VALUES(pins), pins), \
+             until_at = IF(VALUES(number) >= number, VALUES(until_at), until_at), number = GREATEST(VALUES(number), number)",
         )
         .bind(server.pool.as_str())
         .bind(server.server.as_str())
@@ -67,6 +76,9 @@ impl Store {
         .bind(&order.reason)
         .bind(&order.who)
         .bind(order.at.0)
+        .bind(order.deadline.map(|deadline| deadline.0))
+        .bind(order.pins.to_string())
+        .bind(order.until.map(|until| until.0))
         .bind(order.number);
         self.call(upsert.execute(&self.pool)).await?;
         Ok(())

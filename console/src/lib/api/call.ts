@@ -6,7 +6,9 @@ import type {
   Diagnosis,
   Draft,
   DraftReview,
-  Duty,
+  DrainState,
+  DutiesResponse,
+  DutyTerms,
   Edit,
   Explanation,
   Fact,
@@ -17,6 +19,7 @@ import type {
   Review,
   RevisionHead,
   SentMessage,
+  ServerStatus,
   ObjectView,
   Objects,
   Tokens,
@@ -99,10 +102,9 @@ export const tryCheck = (check: string, servers: string[], keys: Keys) => call<T
 export const messages = (limit: number) => call<{ messages: SentMessage[] }>('GET', `/notifications?limit=${limit}`)
 export const tryMessage = (name: string) => call<{ messages: SentMessage[] }>('POST', `/notifications/${name}/try`)
 export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(server, 'diagnosis'))
-export const giveDuty = (server: string, duty: Duty, reason: string, evenIfLast: boolean) => {
-  const [pool, name] = server.split('/')
-  return call<void>('PUT', `/pools/${pool}/servers/${name}/duty`, { duty, reason, even_if_last: evenIfLast })
-}
+export const server = (name: string) => call<ServerStatus>('GET', atServer(name, '').replace(/\/$/, ''))
+export const giveDuties = (servers: string[], terms: DutyTerms) => call<DutiesResponse>('POST', '/duties', { servers, ...terms })
+export const drains = () => call<{ servers: DrainState[] }>('GET', '/drains')
 
 export const beginTrial = (request: TrialRequest) => call<Trial>('POST', '/trials', request)
 export const trial = (id: number) => call<Trial>('GET', `/trials/${id}`)

@@ -1,6 +1,7 @@
 // How each state is drawn: a sign, a word and a colour, never the colour alone. See DESIGN.md.
 
 import type { ServerStatus, Status } from '../api/types'
+import { openWords } from './drain'
 import { ago } from './format'
 
 export interface Sign {
@@ -28,9 +29,7 @@ export function healthSign(server: ServerStatus): Sign {
 export function dutySign(server: ServerStatus): Sign {
   switch (server.duty?.duty) {
     case 'draining':
-      return server.in_flight === 0 && !server.draining?.clients_tied
-        ? { glyph: '▽', word: 'drained', tone: 'text-warning' }
-        : { glyph: '▼', word: 'draining', tone: 'text-warning' }
+      return server.draining?.safe ? { glyph: '▽', word: 'drained', tone: 'text-warning' } : { glyph: '▼', word: 'draining', tone: 'text-warning' }
     case 'withdrawn':
       return { glyph: '■', word: 'withdrawn', tone: 'text-warning' }
     case 'in_service':
@@ -51,12 +50,16 @@ export function lasting({ health }: ServerStatus, { node, at }: Status): string 
 }
 
 /** What else there is to say of a server's health, a few words each. */
-export function standing({ health, eligible, draining, in_flight }: ServerStatus, at: string): string[] {
+export function standing({ health, eligible, draining, duty }: ServerStatus, at: string): string[] {
   const says: string[] = []
   if (draining) {
     const quiet = draining.quiet_since ? `, no work begun for ${ago(draining.quiet_since, at)}` : ''
-    says.push(`${in_flight} in flight${quiet}${draining.clients_tied ? '; clients that are tied to it may still come' : ''}`)
+    const tied = draining.clients_tied && !(draining.ties_end && draining.ties_end <= at)
+    says.push(`${openWords(draining.open)}${quiet}${tied ? '; clients that are tied to it may still come' : ''}`)
+    if (duty?.deadline && duty.deadline > at) says.push(`what is open at ${new Date(duty.deadline).toLocaleTimeString('en-GB')} is closed`)
   }
+  if (duty?.until && duty.duty !== 'in_service')
+    says.push(duty.until < at ? `! expected back ${ago(duty.until, at)} ago` : `expected back in ${ago(at, duty.until)}`)
   if (health.feedback === 'drain') says.push(eligible ? 'asks to be drained; no other server could work' : 'asks to be drained')
   else if (health.feedback) says.push(`asks for ${health.feedback.share} % of its share`)
   if (health.downs_today > 0) says.push(health.downs_today === 1 ? 'went down once today' : `went down ${health.downs_today} times today`)

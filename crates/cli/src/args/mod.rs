@@ -96,11 +96,11 @@ enum TopCommand {
     Apply(apply::ApplyArgs),
     /// Export the running configuration as a document
     Export(export::ExportArgs),
-    /// Drain a server: it gets no new clients, and open work finishes
-    Drain(duty::DutyArgs),
-    /// Withdraw a server at once: it gets no work at all
-    Withdraw(duty::DutyArgs),
-    /// Return a server to service
+    /// Drain servers: they get no new clients, and open work finishes until the deadline
+    Drain(duty::DrainArgs),
+    /// Withdraw servers at once: they get no work at all
+    Withdraw(duty::WithdrawArgs),
+    /// Return servers to service, when their check has passed
     Return(duty::ReturnArgs),
     /// Return the work of a pool to its lowest tier that can do it
     Failback(failback::FailbackArgs),
@@ -123,8 +123,6 @@ struct CommandContext {
 
 impl CommandLine {
     pub(crate) async fn run(self) -> Result<ExitStatus, CliError> {
-        use merismos_core::duty::Duty;
-
         let target = ServiceTarget { for_people: !self.json, ..self.target };
         let context = CommandContext { target, json: self.json };
         match self.command {
@@ -147,8 +145,8 @@ impl CommandLine {
             TopCommand::Revision(verb) => verb.run(&context).await,
             TopCommand::Apply(args) => args.run(&context).await,
             TopCommand::Export(args) => args.run(&context).await,
-            TopCommand::Drain(args) => args.run(&context, Duty::Draining).await,
-            TopCommand::Withdraw(args) => args.run(&context, Duty::Withdrawn).await,
+            TopCommand::Drain(args) => args.run(&context).await,
+            TopCommand::Withdraw(args) => args.run(&context).await,
             TopCommand::Return(args) => args.run(&context).await,
             TopCommand::Failback(args) => args.run(&context).await,
             TopCommand::Trial(args) => args.run(&context).await,

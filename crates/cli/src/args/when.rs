@@ -15,6 +15,28 @@ pub(super) fn moment(text: &str) -> Result<Wall, String> {
     })
 }
 
+/// A moment that lies ahead: in so long (`2h`), or as with [`moment`]; a time of today that has passed is meant for tomorrow.
+///
+/// # Errors
+/// What a moment looks like, or that it has passed.
+pub(super) fn coming(text: &str) -> Result<Wall, String> {
+    ahead(text, Local::now())
+}
+
+fn ahead(text: &str, now: DateTime<Local>) -> Result<Wall, String> {
+    let this_moment = Wall(now.timestamp_millis());
+    if let Ok(span) = text.parse::<Span>() {
+        return Ok(this_moment.plus(span.get()));
+    }
+    let wanted = "wanted a time that lies ahead: in so long (2h), a time (18:00), or a day and a time (\"2026-11-28 18:00\")";
+    let found = at(text, now).ok_or(wanted)?;
+    if found > this_moment {
+        return Ok(found);
+    }
+    let tomorrow = now.checked_add_days(chrono::Days::new(1)).and_then(|tomorrow| at(text, tomorrow));
+    tomorrow.filter(|moment| *moment > this_moment).ok_or_else(|| wanted.to_owned())
+}
+
 fn at(text: &str, now: DateTime<Local>) -> Option<Wall> {
     if let Ok(span) = text.parse::<Span>() {
         return Some(Wall(now.timestamp_millis() - i64::try_from(span.get().as_millis()).ok()?));
@@ -42,6 +64,22 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case::in_so_long("2h", Some("2026-11-28 09:30:10"))]
+    #[case::later_today("18:00", Some("2026-11-28 18:00:00"))]
+    #[case::tomorrow_morning("07:15", Some("2026-11-29 07:15:00"))]
+    #[case::a_day_and_a_time("2026-12-01 06:00", Some("2026-12-01 06:00:00"))]
+    #[case::past("2026-11-27 22:10:05", None)]
+    #[case::nonsense("soon", None)]
+    fn moments_ahead_are_read(#[case] text: &str, #[case] expected: Option<&str>) {
+        let local = |text: &str| {
+            let naive = NaiveDateTime::parse_from_str(text, "%Y-%m-%d %H:%M:%S").unwrap();
+            Local.from_local_datetime(&naive).unwrap()
+        };
+        let found = ahead(text, local("2026-11-28 07:30:10"));
+        assert_eq!(found.ok(), expected.map(|expected| Wall(local(expected).timestamp_millis())));
+    }
 
     #[rstest]
     #[case::so_long_ago("2h", Some("2026-11-28 05:30:10"))]

@@ -3,6 +3,7 @@
 
 pub(crate) mod decision;
 pub(crate) mod drafts;
+pub(crate) mod duty;
 pub(crate) mod explain;
 pub(crate) mod keys;
 pub(crate) mod notifications;
@@ -18,9 +19,8 @@ use std::io::Write;
 
 use chrono::{DateTime, Local};
 use indicatif::{ProgressBar, ProgressStyle};
-use merismos_api::{DutyResponse, Event};
+use merismos_api::Event;
 use merismos_client::ClientError;
-use merismos_core::duty::Duty;
 use merismos_core::time::Wall;
 use owo_colors::{OwoColorize, Stream};
 use serde::Serialize;
@@ -110,27 +110,6 @@ pub(crate) fn event(event: &Event, json: bool) {
     }
     let kind = event.kind.word();
     text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.message));
-}
-
-/// Prints the result of a new duty.
-pub(crate) fn duty(answer: &DutyResponse) {
-    let left = match (answer.order.duty, answer.in_flight) {
-        (Duty::InService, _) => "It gets new work as soon as its health allows.".to_owned(),
-        (Duty::Draining, 0) => "It gets no new work, and nothing is in flight. `merismos status` says whether clients that are tied to it still come.".to_owned(),
-        (Duty::Draining, left) => {
-            format!(
-                "It gets no new work; {left} in flight may finish. `merismos status` shows when it is empty."
-            )
-        }
-        (Duty::Withdrawn, left) => format!("It gets nothing more; {left} in flight were broken off."),
-    };
-    text(&format!("{} is {} now. {left}\n", strong(&answer.server), answer.order.duty));
-    if !answer.recorded {
-        note("The database did not take it; it is kept in the service's state folder and follows by itself.");
-    }
-    if !answer.saved {
-        note("The node's state file could not be written; the database has it. `merismos status` says why.");
-    }
 }
 
 /// A bar for work that takes a while; drawn on standard error when that is a terminal.

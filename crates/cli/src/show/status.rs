@@ -7,6 +7,7 @@ use merismos_core::eligibility::IneligibleReason;
 use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::units::humane;
 
+use super::duty::open_words;
 use super::table::{bar, bytes, count, number, percent, table};
 use super::{bad, good, moment, strong, text};
 
@@ -401,9 +402,7 @@ fn cell(
 fn duty(server: &ServerStatus) -> Cell {
     match server.duty.as_ref().map_or(Duty::InService, |order| order.duty) {
         Duty::InService => Cell::new("in service"),
-        Duty::Draining
-            if server.in_flight == 0 && !server.draining.is_some_and(|draining| draining.clients_tied) =>
-        {
+        Duty::Draining if server.draining.is_some_and(|draining| draining.safe) => {
             Cell::new("drained").fg(Color::Yellow)
         }
         Duty::Draining => Cell::new("draining").fg(Color::Yellow),
@@ -431,11 +430,13 @@ fn drained(server: &ServerStatus, draining: DrainingStatus, status: &Status) -> 
     let quiet = draining
         .quiet_since
         .map_or_else(String::new, |since| format!(", no work begun for {}", humane(status.at.since(since))));
-    let tied = if draining.clients_tied { "; clients that are tied to it may still come" } else { "" };
-    match server.in_flight {
-        0 => format!("nothing is in flight{quiet}{tied}"),
-        left => format!("{left} in flight{quiet}{tied}"),
-    }
+    let may_come = draining.clients_tied && draining.ties_end.is_none_or(|end| end > status.at);
+    let tied = if may_come { "; clients that are tied to it may still come" } else { "" };
+    let deadline = server.duty.as_ref().and_then(|order| order.deadline).filter(|end| *end > status.at);
+    let closed = deadline.map_or_else(String::new, |end| {
+        format!("; what is open in {} is closed", humane(end.since(status.at)))
+    });
+    format!("{}{quiet}{tied}{closed}", open_words(draining.open))
 }
 
 /// How long after its start the service says of each server how it was before.
@@ -463,6 +464,13 @@ fn reasons(server: &ServerStatus, status: &Status) -> Vec<String> {
     }
     if let Some(order) = server.duty.as_ref().filter(|order| order.duty != Duty::InService) {
         says.push(format!("{} by {} at {}: {}", order.duty, order.who, moment(order.at), order.reason));
+        if let Some(until) = order.until {
+            says.push(if until < status.at {
+                bad(&format!("was expected back {} ago", humane(status.at.since(until))))
+            } else {
+                format!("expected back in {}", humane(until.since(status.at)))
+            });
+        }
     }
     if let Some(ramp) = server.ramp {
         says.push(format!("came back a moment ago: its share has grown to {} of its own", percent(ramp)));

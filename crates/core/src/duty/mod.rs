@@ -2,6 +2,7 @@
 
 mod drain;
 mod guard;
+mod selector;
 
 use std::fmt;
 use std::str::FromStr;
@@ -10,6 +11,7 @@ use serde::{Deserialize, Serialize};
 
 pub use self::drain::{ClientTies, CutWork, DrainWatch, OpenWork, is_safe};
 pub use self::guard::{DutyRefusal, LoadPeak, PoolStock, ServerStock, guard};
+pub use self::selector::{SelectorError, ServerSelector};
 use crate::time::Wall;
 
 /// What the operators say of a server.

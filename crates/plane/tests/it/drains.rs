@@ -31,9 +31,7 @@ fn tcp_connections_end_with_a_fin_on_both_sides() {
     let mut client = rig.client();
     client.send("hello");
     client.bytes(&mut [0; 5]);
-    until("it is open", || {
-        rig.counts(0).open == OpenWork { connections: 1, ..OpenWork::default() }
-    });
+    until("it is open", || rig.counts(0).open == OpenWork { connections: 1, ..OpenWork::default() });
     rig.duties.insert("s0".to_owned(), Duty::Draining);
     rig.publish();
     client.send(" again");
@@ -63,10 +61,8 @@ fn tcp_peers_that_do_not_end_their_side_are_reset() {
     assert_eq!(told.recv().unwrap().1, ConnectionEnd::Closed);
 }
 
-const UPGRADE: &str =
-    "GET /talk HTTP/1.1\r\nHost: a\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n";
-const AGREED: &str =
-    "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: WebSocket\r\n\r\n";
+const UPGRADE: &str = "GET /talk HTTP/1.1\r\nHost: a\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n";
+const AGREED: &str = "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: WebSocket\r\n\r\n";
 
 #[rstest]
 #[case::between_frames(b"\x81\x02hi", &CLOSE)]

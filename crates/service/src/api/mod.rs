@@ -5,6 +5,7 @@ mod changes;
 mod checks;
 mod decisions;
 mod drafts;
+mod duties;
 mod health;
 mod notifications;
 mod objects;
@@ -117,7 +118,10 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(drafts::revision))
         .routes(routes!(drafts::compare))
         .routes(routes!(drafts::revert))
-        .routes(routes!(changes::duty))
+        .routes(routes!(duties::many))
+        .routes(routes!(duties::one))
+        .routes(routes!(duties::server))
+        .routes(routes!(duties::drains))
         .routes(routes!(changes::failback))
         .routes(routes!(changes::reset_totals))
         .routes(routes!(trials::list, trials::begin))

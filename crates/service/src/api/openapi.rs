@@ -31,7 +31,9 @@ const NETWORK: &str = "^((25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])(\\.(25[0-5]
                        |(::1|[0-9a-f]{1,4}(:[0-9a-f]{1,4}){0,6}::)(/(12[0-8]|1[01][0-9]|[1-9]?[0-9]))?)$";
 
 /// What properties of what calls take look like: schema, property, pattern.
-const PATTERNS: [(&str, &str, &str); 12] = [
+/// A label with its value.
+const LABEL: &str = "^[a-z][a-z0-9-]{0,62}=.*\\S.*$";
+const PATTERNS: [(&str, &str, &str); 13] = [
     ("Edit", "object", OBJECT_PATH),
     ("Edit", "to", NAME),
     ("Edit", "pool", NAME),
@@ -41,6 +43,7 @@ const PATTERNS: [(&str, &str, &str); 12] = [
     ("NewDraft", "note", PLAIN_PATTERN),
     ("DraftEdits", "note", PLAIN_PATTERN),
     ("DutyRequest", "reason", PLAIN_PATTERN),
+    ("DutiesRequest", "label", LABEL),
     ("TrialRequest", "frontend", NAME),
     ("TrialRequest", "path", REQUEST_PATH),
     ("TrialRequest", "from", NETWORK),
@@ -103,7 +106,8 @@ fn body_example(operation: &str) -> Option<Value> {
         "begin_draft" => json!({ "name": "winter-timetable", "note": "fewer ferries, fewer servers" }),
         "deploy_draft" => json!({ "note": "the winter timetable holds from tonight on", "based_on": 2 }),
         "revert_to_revision" => json!({ "note": "back to what worked", "preview": true }),
-        "give_duty" => json!({ "duty": "draining", "reason": "new disk" }),
+        "give_duty" => json!({ "duty": "draining", "reason": "new disk", "within": "10m" }),
+        "give_duties" => json!({ "host": "gull", "duty": "draining", "reason": "new disk", "within": "10m" }),
         "try_check" => json!({ "servers": ["booking/gull"] }),
         "begin_trial" => json!({ "frontend": "booking", "requests": 100, "path": "/ferry?day=3" }),
         "log_in" => json!({ "token": "the-token-of-this-node" }),
@@ -126,7 +130,9 @@ pub(super) fn whole(document: &OpenApi) -> Bytes {
     say_what_is_always_there(&mut document);
     let schemas = &mut document["components"]["schemas"];
     schemas["DutyRequest"]["properties"]["reason"]["allOf"] = json!([{ "pattern": WORDS }]);
-    schemas["TryRequest"]["properties"]["servers"]["items"]["pattern"] = json!(POOL_SERVER);
+    for request in ["TryRequest", "DutiesRequest"] {
+        schemas[request]["properties"]["servers"]["items"]["pattern"] = json!(POOL_SERVER);
+    }
     Bytes::from(document.to_string())
 }
 

@@ -76,6 +76,13 @@ impl ApiError {
         Self::new(StatusCode::NOT_FOUND, "unknown", "There is no such object", detail)
     }
 
+    /// A change ended in a panic.
+    pub(super) fn broken() -> Self {
+        let detail =
+            "The change ended badly; the service's log says where. Look at what runs before you try again.";
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "Something in Merismos broke", detail)
+    }
+
     pub(super) fn bad_request(detail: impl ToString) -> Self {
         Self::new(StatusCode::BAD_REQUEST, "bad-request", "The call is wrong", detail)
     }
@@ -119,7 +126,7 @@ impl From<DutyError> for ApiError {
         match error {
             DutyError::Unknown(_) => Self::unknown(error),
             DutyError::Refused(_) => {
-                Self::new(StatusCode::CONFLICT, "last-eligible-server", "The last eligible server", error)
+                Self::new(StatusCode::CONFLICT, "guarded", "Too little would be left", error)
             }
         }
     }

@@ -102,10 +102,12 @@ impl ControllerState {
                 }
             }
             (Some(reason), _, _) => {
-                let order =
-                    self.servers.duties.get(&passed.server).filter(|_| {
-                        matches!(reason, IneligibleReason::Withdrawn | IneligibleReason::Draining)
-                    });
+                let order = self.servers.duties.get(&passed.server).filter(|_| {
+                    matches!(
+                        reason,
+                        IneligibleReason::Withdrawn | IneligibleReason::Draining | IneligibleReason::Drained
+                    )
+                });
                 let probe =
                     self.servers.health.get(&passed.server).and_then(|health| health.last_probe.as_ref());
                 match (order, probe) {
@@ -129,7 +131,7 @@ fn of_connection(frontend: &Frontend, pool: &Pool, server: &PoolServer) -> Optio
         BalancePer::Request | BalancePer::Datagram => false,
         BalancePer::Connection if frontend.protocol == Protocol::Http => server.may_go_on(),
         BalancePer::Connection | BalancePer::Flow => {
-            server.standing.reason != Some(IneligibleReason::Withdrawn)
+            !matches!(server.standing.reason, Some(IneligibleReason::Withdrawn | IneligibleReason::Drained))
         }
     };
     stays.then_some(place)

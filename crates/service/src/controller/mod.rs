@@ -3,6 +3,8 @@
 //! Nothing here waits for the database or the disk: commands change what is in memory and publish it, and those
 //! who sent them see to the records.
 
+mod drains;
+mod duties;
 mod explain;
 mod history;
 mod lookups;
@@ -23,10 +25,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
-use merismos_api::{ExplainResponse, Probes, Status};
+use merismos_api::{DrainProgress, ExplainResponse, Probes, ServerStatus, Status};
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
-use merismos_core::duty::{Duty, DutyOrder, DutyRefusal};
+use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::ServerStates;
 use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
@@ -40,6 +42,7 @@ use merismos_store::Revision;
 use merismos_store::state_snapshot::StateSnapshot;
 use tokio::sync::{broadcast, mpsc, oneshot, watch};
 
+pub(crate) use duties::{DutyAct, DutyError, FollowedAct, FollowedOrder};
 pub(crate) use slow_start::FailbackError;
 pub(crate) use state::{ControllerStart, ControllerState};
 
@@ -119,15 +122,6 @@ pub(crate) struct TrialTarget {
     pub(crate) published: broadcast::Receiver<Arc<Snapshot>>,
 }
 
-/// Why an order was not followed.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum DutyError {
-    #[error("there is no server {0}")]
-    Unknown(PoolServer),
-    #[error("{0}. To do it anyway, say that it is meant even if it is the last")]
-    Refused(#[from] DutyRefusal),
-}
-
 /// A name that leads nowhere.
 #[derive(Debug, thiserror::Error)]
 #[error("there is no frontend {0}")]
@@ -163,11 +157,16 @@ enum ControllerCommand {
         bound: Vec<BoundSockets>,
         reply: oneshot::Sender<Instant>,
     },
-    Order {
-        server: PoolServer,
-        order: DutyOrder,
-        even_if_last: bool,
-        reply: oneshot::Sender<Result<(u64, DutyOrder), DutyError>>,
+    Act {
+        act: Box<DutyAct>,
+        reply: oneshot::Sender<Result<FollowedAct, DutyError>>,
+    },
+    Servers {
+        servers: Vec<PoolServer>,
+        reply: oneshot::Sender<Vec<Option<ServerStatus>>>,
+    },
+    Drains {
+        reply: oneshot::Sender<Vec<DrainProgress>>,
     },
     AdoptOrders {
         orders: Vec<(PoolServer, DutyOrder)>,
@@ -219,11 +218,13 @@ impl ControllerCommand {
         match self {
             Self::Bind { .. }
             | Self::Run { .. }
-            | Self::Order { .. }
+            | Self::Act { .. }
             | Self::AdoptOrders { .. }
             | Self::FailBack { .. } => true,
             Self::View { .. }
             | Self::Status { .. }
+            | Self::Servers { .. }
+            | Self::Drains { .. }
             | Self::Explain { .. }
             | Self::Probes { .. }
             | Self::Watch { .. }
@@ -307,14 +308,22 @@ impl Controller {
         self.ask(|reply| ControllerCommand::Run { revision, checked: Box::new(checked), bound, reply }).await
     }
 
-    /// Gives a server a duty; answers with the number of requests in flight at it, and the order with its number.
-    pub(crate) async fn order(
+    /// Follows an order for all of its servers, or for none.
+    pub(crate) async fn act(&self, act: DutyAct) -> Result<Result<FollowedAct, DutyError>, Stopping> {
+        self.ask(|reply| ControllerCommand::Act { act: Box::new(act), reply }).await
+    }
+
+    /// The status of these servers; `None` of one that is not there.
+    pub(crate) async fn servers(
         &self,
-        server: PoolServer,
-        order: DutyOrder,
-        even_if_last: bool,
-    ) -> Result<Result<(u64, DutyOrder), DutyError>, Stopping> {
-        self.ask(|reply| ControllerCommand::Order { server, order, even_if_last, reply }).await
+        servers: Vec<PoolServer>,
+    ) -> Result<Vec<Option<ServerStatus>>, Stopping> {
+        self.ask(|reply| ControllerCommand::Servers { servers, reply }).await
+    }
+
+    /// Every server that operators took out of service.
+    pub(crate) async fn drains(&self) -> Result<Vec<DrainProgress>, Stopping> {
+        self.ask(|reply| ControllerCommand::Drains { reply }).await
     }
 
     /// Follows those orders that are later than what is known here.
@@ -459,11 +468,13 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             let _ = reply.send(published);
             tell_status(state);
         }
-        ControllerCommand::Order { server, order, even_if_last, reply } => {
-            let done = state.order(&server, order, even_if_last);
+        ControllerCommand::Act { act, reply } => {
+            let done = state.act(*act);
             tell_status(state);
             drop(reply.send(done));
         }
+        ControllerCommand::Servers { servers, reply } => drop(reply.send(state.server_statuses(&servers))),
+        ControllerCommand::Drains { reply } => drop(reply.send(state.drains())),
         ControllerCommand::AdoptOrders { orders, reply } => {
             state.adopt_orders(orders);
             let _ = reply.send(());

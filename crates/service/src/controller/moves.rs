@@ -7,12 +7,10 @@ use std::time::Instant;
 
 use merismos_api::EventKind;
 use merismos_core::config::document::{Document, Failback, NotifiedChange};
-use merismos_core::eligibility::IneligibleReason;
-use merismos_core::name::{Name, PoolServer};
+use merismos_core::name::Name;
 use merismos_core::notifications::ReportedChange;
 use merismos_core::routing::{CurrentRouting, Frontend, Pool, Snapshot};
 use merismos_core::runtime::FrontendCounts;
-use merismos_core::time::Wall;
 use serde_json::json;
 
 use super::rates::MINUTE;
@@ -30,18 +28,11 @@ pub(super) struct ReportedMoves {
     frontends: BTreeMap<u32, CurrentRouting>,
     /// Which tier of each pool works, from when on its first one did.
     tiers: BTreeMap<Name, u8>,
-    /// Servers that are being drained: how much work they had been given, and when that was seen first.
-    draining: BTreeMap<PoolServer, (u64, Wall)>,
     /// Frontends that fail their clients, by the numbers of their cells.
     failing: BTreeSet<u32>,
 }
 
 impl ReportedMoves {
-    /// Since when a server that is being drained was given nothing, as far as that was watched.
-    pub(super) fn quiet_since(&self, server: &PoolServer) -> Option<Wall> {
-        self.draining.get(server).map(|(_, since)| *since)
-    }
-
     pub(super) fn is_failing(&self, frontend: &Frontend) -> bool {
         self.failing.contains(&frontend.cell.id)
     }
@@ -200,26 +191,7 @@ impl ControllerState {
         self.reports.moves.failing = failing;
     }
 
-    /// Notes which servers that are being drained were given work since the last look: clients that are tied to them still come.
-    pub(super) fn watch_draining(&mut self) {
-        let snapshot = self.publisher.plane.snapshot();
-        let now = wall();
-        let mut draining = BTreeMap::new();
-        for server in snapshot.pools.iter().flat_map(|pool| &pool.servers) {
-            if !matches!(
-                server.standing.reason,
-                Some(IneligibleReason::Draining | IneligibleReason::AsksToDrain)
-            ) {
-                continue;
-            }
-            let begun = server.cell.counts().begun;
-            let known = self.reports.moves.draining.get(&server.name).filter(|(before, _)| *before == begun);
-            draining.insert(server.name.clone(), (begun, known.map_or(now, |(_, since)| *since)));
-        }
-        self.reports.moves.draining = draining;
-    }
-
-    fn tell_change(&self, change: NotifiedChange, pool: &Name, subject: String, says: String) {
+    pub(super) fn tell_change(&self, change: NotifiedChange, pool: &Name, subject: String, says: String) {
         let report = ReportedChange {
             at: wall(),
             pool: pool.clone(),

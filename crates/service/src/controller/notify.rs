@@ -25,6 +25,8 @@ pub(super) struct Reports {
     pub(super) journal: Journal,
     pub(super) messages: NotificationSender,
     pub(super) troubles: Troubles,
+    /// Servers that should be back by now, by the numbers of their orders.
+    pub(super) overdue: BTreeSet<(PoolServer, u64)>,
     /// Pools that had an eligible server and have none now.
     pub(super) emptied: BTreeSet<Name>,
     /// What goes otherwise than it is meant to.
@@ -33,7 +35,14 @@ pub(super) struct Reports {
 
 impl Reports {
     pub(super) fn new(journal: Journal, messages: NotificationSender, troubles: Troubles) -> Self {
-        Self { journal, messages, troubles, emptied: BTreeSet::new(), moves: ReportedMoves::default() }
+        Self {
+            journal,
+            messages,
+            troubles,
+            overdue: BTreeSet::new(),
+            emptied: BTreeSet::new(),
+            moves: ReportedMoves::default(),
+        }
     }
 }
 

@@ -3,6 +3,8 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
+use merismos_core::duty::LoadPeak;
+use merismos_core::name::Name;
 use merismos_core::routing::Snapshot;
 use merismos_core::runtime::{FrontendCounts, ServerCounts};
 use merismos_core::time::Wall;
@@ -117,15 +119,90 @@ impl Rates {
 fn age(base: Option<&CountsSample>, now: Instant) -> Duration {
     base.map_or(Duration::ZERO, |sample| now.duration_since(sample.at)).max(Duration::from_secs(1))
 }
+/// Over how long the work of a pool is taken for a peak.
+const PEAK_OVER: usize = 10;
+/// How many hours of peaks are kept.
+const PEAK_HOURS: usize = 24;
+
+/// The most work that pools had within each of the last 24 hours of this run.
+#[derive(Debug)]
+pub(super) struct LoadPeaks {
+    started: Instant,
+    pools: BTreeMap<Name, PoolPeaks>,
+}
+
+#[derive(Debug)]
+struct PoolPeaks {
+    /// What had begun, at the last seconds.
+    begun: VecDeque<(Instant, u64)>,
+    /// The peak of each hour, the newest last, with the hour's number since the start.
+    hours: VecDeque<(u64, f64, u64)>,
+}
+
+impl LoadPeaks {
+    fn new(started: Instant) -> Self {
+        Self { started, pools: BTreeMap::new() }
+    }
+
+    /// Takes a sample, each second.
+    pub(super) fn sample(&mut self, snapshot: &Snapshot, at: Instant) {
+        let hour = at.duration_since(self.started).as_secs() / 3_600;
+        self.pools.retain(|name, _| snapshot.pools.binary_search_by(|pool| pool.name.cmp(name)).is_ok());
+        for pool in &snapshot.pools {
+            let counts = pool.servers.iter().map(|server| server.cell.counts());
+            let (begun, in_flight) =
+                counts.fold((0, 0), |(begun, open), counts| (begun + counts.begun, open + counts.in_flight));
+            let peaks = self
+                .pools
+                .entry(pool.name.clone())
+                .or_insert_with(|| PoolPeaks { begun: VecDeque::new(), hours: VecDeque::new() });
+            peaks.note(at, hour, begun, in_flight);
+        }
+    }
+
+    /// The most work that a pool had within the last 24 hours.
+    pub(super) fn of(&self, pool: &Name) -> LoadPeak {
+        let Some(peaks) = self.pools.get(pool) else { return LoadPeak::default() };
+        let hours = self.started.elapsed().as_secs() / 3_600 + 1;
+        LoadPeak {
+            per_second: peaks.hours.iter().map(|(_, rate, _)| *rate).fold(0.0, f64::max),
+            in_flight: peaks.hours.iter().map(|(.., open)| *open).max().unwrap_or_default(),
+            hours: u32::try_from(hours).unwrap_or(u32::MAX).min(PEAK_HOURS as u32),
+        }
+    }
+}
+
+impl PoolPeaks {
+    fn note(&mut self, at: Instant, hour: u64, begun: u64, in_flight: u64) {
+        // Servers that are gone take their counts along: that is no negative rate.
+        let rate = self.begun.front().map_or(0.0, |(since, before)| {
+            let seconds = at.duration_since(*since).as_secs_f64().max(1.0);
+            begun.saturating_sub(*before) as f64 / seconds
+        });
+        self.begun.push_back((at, begun));
+        if self.begun.len() > PEAK_OVER {
+            self.begun.pop_front();
+        }
+        match self.hours.back_mut().filter(|(known, ..)| *known == hour) {
+            Some((_, peak, open)) => (*peak, *open) = (peak.max(rate), (*open).max(in_flight)),
+            None => self.hours.push_back((hour, rate, in_flight)),
+        }
+        while self.hours.front().is_some_and(|(known, ..)| known + PEAK_HOURS as u64 <= hour) {
+            self.hours.pop_front();
+        }
+    }
+}
+
 /// What traffic was: rates of the last minute, and the moment from which totals count.
 pub(super) struct TrafficTotals {
     pub(super) rates: Rates,
+    pub(super) peaks: LoadPeaks,
     /// When totals began to be counted anew, and what each server's cell had counted then.
     pub(super) reset: Option<(Wall, BTreeMap<u32, ServerCounts>)>,
 }
 
 impl TrafficTotals {
     pub(super) fn new(now: Instant) -> Self {
-        Self { rates: Rates::new(now), reset: None }
+        Self { rates: Rates::new(now), peaks: LoadPeaks::new(now), reset: None }
     }
 }

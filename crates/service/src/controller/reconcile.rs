@@ -33,11 +33,8 @@ impl ControllerState {
             let own = self.servers.duties.get(from).filter(away).cloned();
             let stale = self.servers.duties.get(to).filter(away);
             let ended = |why: String, number: u64| DutyOrder {
-                duty: Duty::InService,
-                reason: why,
-                who: "the service".to_owned(),
                 number,
-                at: wall(),
+                ..DutyOrder::new(Duty::InService, why, "the service", wall())
             };
             if let Some(order) = own {
                 let gone = ended(format!("it is called {to} now"), self.order_numbers.next());

@@ -1,12 +1,12 @@
 //! What is known of each server beside the document: orders, health, and what hangs on them. It needs no plane, no journal and no
 //! database.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 
 use merismos_core::config::document::{CheckKind, Document};
 use merismos_core::config::renames::Renames;
-use merismos_core::duty::{Duty, DutyOrder};
+use merismos_core::duty::{DrainPins, Duty, DutyOrder};
 use merismos_core::eligibility::{RAMPED, ServerStates};
 use merismos_core::health::{Evidence, HealthState, InitialHealth, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
@@ -15,6 +15,7 @@ use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
 use merismos_store::state_snapshot::KnownHealth;
 
+use super::drains::DrainRecord;
 use super::history::ProbeHistory;
 use super::slow_start::SlowStart;
 use crate::clock::wall;
@@ -80,11 +81,29 @@ pub(super) struct ServerRecords {
     pub(super) former_names: BTreeMap<Name, FormerNames>,
     /// Servers that returned or recovered a moment ago.
     pub(super) ramps: BTreeMap<PoolServer, SlowStart>,
+    /// Servers that drain.
+    pub(super) drains: BTreeMap<PoolServer, DrainRecord>,
+    /// Servers that returned, and since when: they wait for their first passed check.
+    pub(super) awaiting: BTreeMap<PoolServer, Wall>,
+    /// Servers that returned without slow start.
+    pub(super) full_at_once: BTreeSet<PoolServer>,
 }
 
 impl ServerStates for ServerRecords {
     fn duty(&self, server: &PoolServer) -> Duty {
         self.duties.get(server).map(|order| order.duty).unwrap_or_default()
+    }
+
+    fn drain_is_over(&self, server: &PoolServer) -> bool {
+        self.drains.get(server).is_some_and(DrainRecord::is_over)
+    }
+
+    fn pins_move(&self, server: &PoolServer) -> bool {
+        self.duties.get(server).is_some_and(|order| order.pins == DrainPins::Move)
+    }
+
+    fn awaits_pass(&self, server: &PoolServer) -> bool {
+        self.awaiting.contains_key(server)
     }
 
     fn health(&self, server: &PoolServer) -> HealthState {

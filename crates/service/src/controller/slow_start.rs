@@ -48,6 +48,8 @@ fn was_away(reason: IneligibleReason) -> bool {
     match reason {
         IneligibleReason::Withdrawn
         | IneligibleReason::Draining
+        | IneligibleReason::Drained
+        | IneligibleReason::AwaitsPass
         | IneligibleReason::AsksToDrain
         | IneligibleReason::WeightZero
         | IneligibleReason::Down
@@ -108,6 +110,7 @@ impl ControllerState {
             let id = PoolServer { pool: name.clone(), server: server.clone() };
             let was = before.get(server).copied().flatten();
             match (pool.ramp, now) {
+                (Some(_), None) if self.servers.full_at_once.remove(&id) => {}
                 (Some(length), None) if was.is_some_and(was_away) => {
                     let ramping = SlowStart { since: Instant::now(), length: length.get() };
                     self.servers.ramps.insert(id, ramping);
@@ -120,6 +123,7 @@ impl ControllerState {
 
     /// Raises the shares of those on their ramps, and sends work back where the time has come.
     pub(super) fn on_beat(&mut self) {
+        self.end_due_drains();
         if self.servers.ramps.is_empty() && self.servers.holds.is_empty() {
             return;
         }

@@ -11,7 +11,8 @@ use merismos_api::EventKind;
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServer;
 use merismos_core::config::document::{Document, FrontendSpec, Protocol};
-use merismos_core::duty::{Duty, DutyOrder, guard};
+use merismos_core::config::renames::Renames;
+use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::{IneligibleReason, ServerStates};
 use merismos_core::health::{HealthState, InitialHealth};
 use merismos_core::name::{Name, PoolServer};
@@ -36,7 +37,7 @@ use super::notify::Reports;
 use super::publisher::SnapshotPublisher;
 use super::rates::TrafficTotals;
 use super::server_records::{ServerRecords, health_key};
-use super::{DutyError, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
+use super::{RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
 use crate::clock::{GrowingNumbers, wall};
@@ -45,7 +46,7 @@ use crate::notifications::NotificationSender;
 use crate::troubles::Troubles;
 
 /// To whole seconds, for people.
-fn round(length: Duration) -> Duration {
+pub(super) fn round(length: Duration) -> Duration {
     Duration::from_secs((length + Duration::from_millis(500)).as_secs())
 }
 
@@ -238,11 +239,16 @@ impl ControllerState {
         }
         let accepted = revision.accepted.clone();
         self.keep_found(checked.document());
+        if let Some(running) = self.running.clone() {
+            let (old, new) = (running.checked.document(), checked.document());
+            self.end_removed_duties(old, new, &Renames::between(old, new), number);
+        }
         let effective = checked.with_found(&self.discovery.found);
         self.settle(effective.document());
         self.running = Some(Arc::new(RunningRevision { revision: Arc::new(revision), checked, effective }));
         self.publish(bound);
         let published = Instant::now();
+        self.follow_drains();
         self.set_probes();
         self.set_lookups();
         self.forget_gone_servers();
@@ -364,10 +370,16 @@ impl ControllerState {
             self.reports.journal.write(EventKind::Health, report.server.to_string(), says, detail);
             self.state_file.changed();
         }
+        // What began before the server returned says nothing of it.
+        let returned = self.servers.awaiting.get(&report.server).copied();
+        let proves = returned.is_some_and(|at| report.evidence.passed() && report.evidence.at >= at);
+        if proves {
+            self.servers.awaiting.remove(&report.server);
+        }
         let Some(transition) = report.transition else {
             // Nearly all reports are such.
             health.last_probe = Some(report.evidence);
-            return is_other.then_some(report.server.pool);
+            return (is_other || proves).then_some(report.server.pool);
         };
         health.last_probe = Some(report.evidence.clone());
         let lasted = now.since(health.since);
@@ -400,62 +412,6 @@ impl ControllerState {
             self.tell_common_failure(&report.server.pool);
         }
         Some(report.server.pool)
-    }
-
-    /// Follows an order at once; gives the number of requests in flight at the server.
-    pub(super) fn order(
-        &mut self,
-        server: &PoolServer,
-        order: DutyOrder,
-        even_if_last: bool,
-    ) -> Result<(u64, DutyOrder), DutyError> {
-        let order = DutyOrder { number: self.order_numbers.next(), ..order };
-        let snapshot = self.publisher.plane.snapshot();
-        let pool = snapshot.pools.iter().find(|pool| pool.name == server.pool);
-        let found = pool.and_then(|pool| {
-            pool.servers.iter().find(|candidate| candidate.name == *server).map(|server| (pool, server))
-        });
-        let Some((pool, it)) = found else { return Err(DutyError::Unknown(server.clone())) };
-        let is_eligible = it.standing.reason.is_none();
-        if !even_if_last {
-            guard(server, order.duty, is_eligible, pool.able() - usize::from(is_eligible))?;
-        }
-        let says = format!("{} by {}: {}", order.duty, order.who, order.reason);
-        self.reports.journal.write(EventKind::Duty, server.to_string(), says, json!({ "order": order }));
-        let cut = order.duty == Duty::Withdrawn;
-        self.servers.duties.insert(server.clone(), order.clone());
-        self.publish_pools(&BTreeSet::from([server.pool.clone()]));
-        // Counted before it is broken off: the workers may be done with that at once.
-        let in_flight = it.cell.counts().in_flight;
-        if cut {
-            self.publisher.plane.cut(it.cell.id);
-        }
-        self.state_file.changed();
-        Ok((in_flight, order))
-    }
-
-    /// Follows those orders that are later than what is known here: given before the database was away, or while this node's
-    /// state file could not be written.
-    pub(super) fn adopt_orders(&mut self, orders: Vec<(PoolServer, DutyOrder)>) {
-        let mut touched = BTreeSet::new();
-        for (server, order) in orders {
-            self.order_numbers.not_before(order.number);
-            if self.servers.duties.get(&server).is_none_or(|known| known.number < order.number) {
-                let says = format!("{} by {}: {} (from the database)", order.duty, order.who, order.reason);
-                self.reports.journal.write(
-                    EventKind::Duty,
-                    server.to_string(),
-                    says,
-                    json!({ "order": order }),
-                );
-                touched.insert(server.pool.clone());
-                self.servers.duties.insert(server, order);
-            }
-        }
-        if !touched.is_empty() {
-            self.publish_pools(&touched);
-            self.state_file.changed();
-        }
     }
 
     pub(super) fn watch(
@@ -536,8 +492,10 @@ impl ControllerState {
         let snapshot = self.publisher.plane.snapshot();
         let now = Instant::now();
         self.totals.rates.sample(&snapshot, now);
+        self.totals.peaks.sample(&snapshot, now);
         self.tell_of_failures(now);
-        self.watch_draining();
+        self.watch_drains();
+        self.tell_of_overdue();
         self.state_file.keep_time(now);
         self.weigh_traffic();
         if self.stopping {

@@ -7,16 +7,13 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    AtStake, CheckStatus, DrainingStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
-    Observed, PoolShare, PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus, Totals, Window,
+    AtStake, CheckStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node, Observed, PoolShare,
+    PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus, Totals, Window,
 };
-use merismos_core::config::document::{
-    BalancePer, CheckSpec, Document, FrontendSpec, LookupSpec, PoolSpec, Protocol, ServerSpec,
-};
-use merismos_core::eligibility::IneligibleReason;
+use merismos_core::config::document::{CheckSpec, Document, LookupSpec, PoolSpec, Protocol, ServerSpec};
 use merismos_core::health::HealthState;
 use merismos_core::health::timing::{DetectionTiming, timing};
-use merismos_core::name::Name;
+use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Pool, PoolReason, Server};
 use merismos_core::runtime::{ServerCounts, of_thousand};
 use merismos_core::time::{Tick, Wall};
@@ -67,6 +64,7 @@ impl ControllerState {
             .collect();
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
+        elsewhere.extend(self.overdue(at));
         elsewhere.extend(
             self.publisher
                 .plane
@@ -224,24 +222,12 @@ impl ControllerState {
     fn pool(&self, pool: &Pool, spec: &PoolSpec, document: &Document, now: Instant) -> PoolStatus {
         let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
         let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
-        let deals_connections = |frontend: &FrontendSpec| {
-            frontend.balance_per == BalancePer::Connection
-                && frontend.http.is_some()
-                && frontend.pools().any(|name| *name == pool.name)
-        };
-        let ties_clients = pool.pin_rule.is_some() || document.frontends.values().any(deals_connections);
+        let at = wall();
         let servers = pool.servers.iter().enumerate().filter_map(|(place, server)| {
             let observed = Observed { ten_seconds: windows[0][place], minute: windows[1][place] };
             let mut status =
                 self.server(server, spec.servers.get(&server.name.server)?, check.is_some(), observed);
-            status.draining = matches!(
-                server.standing.reason,
-                Some(IneligibleReason::Draining | IneligibleReason::AsksToDrain)
-            )
-            .then(|| DrainingStatus {
-                quiet_since: self.reports.moves.quiet_since(&server.name),
-                clients_tied: ties_clients,
-            });
+            status.draining = self.draining(server, document, at);
             Some(status)
         });
         let servers: Vec<ServerStatus> = servers.collect();
@@ -269,6 +255,26 @@ impl ControllerState {
             lookups: self.lookups(&pool.name, spec),
             servers,
         }
+    }
+
+    /// The status of single servers, without that of their pools.
+    pub(super) fn server_statuses(&self, servers: &[PoolServer]) -> Vec<Option<ServerStatus>> {
+        let (snapshot, document) = (self.publisher.plane.snapshot(), self.document());
+        let (now, at) = (Instant::now(), wall());
+        let status = |name: &PoolServer| {
+            let pool = snapshot.pools.iter().find(|pool| pool.name == name.pool)?;
+            let spec = document.pools.get(&name.pool)?;
+            let place = pool.servers.iter().position(|server| server.name == *name)?;
+            let server = &pool.servers[place];
+            let [ten_seconds, minute] =
+                [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now)[place]);
+            let observed = Observed { ten_seconds, minute };
+            let spec_of_server = spec.servers.get(&name.server)?;
+            let mut status = self.server(server, spec_of_server, spec.check.is_some(), observed);
+            status.draining = self.draining(server, &document, at);
+            Some(status)
+        };
+        servers.iter().map(status).collect()
     }
 
     /// Counts totals anew from now on.

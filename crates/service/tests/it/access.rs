@@ -52,16 +52,16 @@ async fn the_consoles_cookie_works_and_not_from_other_pages() {
     assert!(set.contains("HttpOnly") && set.contains("SameSite=Strict"), "{set}");
     let cookie = set.split(';').next().unwrap();
     let call = |method: Method, origin: Option<&str>| {
-        let duty = format!("{}/api/v1/pools/quay/servers/gull/duty", service.url());
-        let body = serde_json::json!({ "duty": "draining", "reason": "x", "even_if_last": true });
+        let duty = format!("{}/api/v1/servers/quay/gull/duty", service.url());
+        let body = serde_json::json!({ "duty": "draining", "reason": "x", "anyway": true });
         let mut request = http().request(method, duty).header("cookie", cookie).json(&body);
         if let Some(origin) = origin {
             request = request.header("origin", origin);
         }
         async move { request.send().await.unwrap().status() }
     };
-    assert_eq!(call(Method::PUT, Some("http://evil.example")).await, StatusCode::UNAUTHORIZED);
-    assert_eq!(call(Method::PUT, Some(&service.url())).await, StatusCode::OK);
+    assert_eq!(call(Method::POST, Some("http://evil.example")).await, StatusCode::UNAUTHORIZED);
+    assert_eq!(call(Method::POST, Some(&service.url())).await, StatusCode::OK);
     let secret = cookie.split_once('=').unwrap().1;
     assert_ne!(secret, service.token(), "the cookie is a session's, not the token");
     let as_token =
@@ -69,7 +69,7 @@ async fn the_consoles_cookie_works_and_not_from_other_pages() {
     assert_eq!(as_token.status(), StatusCode::UNAUTHORIZED, "and it is no token");
     let out = http().delete(&session).header("cookie", cookie).send().await.unwrap();
     assert_eq!(out.status(), StatusCode::NO_CONTENT);
-    assert_eq!(call(Method::PUT, None).await, StatusCode::UNAUTHORIZED, "it ends with the log-out");
+    assert_eq!(call(Method::POST, None).await, StatusCode::UNAUTHORIZED, "it ends with the log-out");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -236,7 +236,7 @@ async fn no_control_character_reaches_a_terminal_or_is_taken_from_one() {
     let gull = "quay/gull".parse().unwrap();
     for character in &all {
         let reason = format!("new{character}disk");
-        let order = DutyRequest { duty: Duty::Draining, reason: reason.clone(), even_if_last: true };
+        let order = DutyRequest { anyway: true, ..DutyRequest::new(Duty::Draining, reason.clone()) };
         assert!(service.client().duty(&gull, &order).await.is_err(), "{character:?} in a reason");
         let mut request = Service::request(&service.document());
         request.going.note = reason;

@@ -253,7 +253,7 @@ async fn what_takes_the_last_eligible_server_at_this_moment_has_to_be_accepted()
 
     // The document alone would do; at this moment tern is the last one.
     let client = service.client();
-    let order = DutyRequest { duty: Duty::Withdrawn, reason: "new disk".to_owned(), even_if_last: false };
+    let order = DutyRequest::new(Duty::Withdrawn, "new disk");
     client.duty(&"quay/gull".parse().unwrap(), &order).await.unwrap();
     let tern = service.stand_ins[1].address;
     let gone =

@@ -48,11 +48,9 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
     assert!(out(&service.merismos(&["trial", "list"])).contains("as expected"));
 
     let drained = service.merismos(&["drain", "quay/gull", "--reason", "new disk"]);
-    assert!(
-        out(&drained).contains("quay/gull is draining now. It gets no new work, and nothing is in flight")
-    );
-    let back = service.merismos(&["return", "quay/gull"]);
-    assert!(back.status.success() && out(&back).contains("quay/gull is in service now"), "{}", err(&back));
+    assert!(out(&drained).contains("quay/gull drains: it gets no new clients; nothing is open"));
+    let back = service.merismos(&["return", "quay/gull", "--wait"]);
+    assert!(back.status.success() && out(&back).contains("quay/gull is back"), "{}", err(&back));
     assert!(service.merismos(&["drain", "quay/gull", "--reason", "new disk"]).status.success());
     let explained = service.merismos(&["explain", "harbour"]);
     assert!(
@@ -62,7 +60,7 @@ async fn the_way_from_an_empty_service_to_a_proven_one() {
     );
     let last = service.merismos(&["withdraw", "quay/tern", "--reason", "oh"]);
     assert_eq!(last.status.code(), Some(3));
-    assert!(err(&last).contains("--even-if-last"), "{}", err(&last));
+    assert!(err(&last).contains("--anyway"), "{}", err(&last));
     assert!(service.merismos(&["return", "quay/gull", "--reason", "done"]).status.success());
 
     let events = out(&service.merismos(&["events"]));

@@ -43,6 +43,11 @@ async fn from_the_log_in_to_a_drained_server_and_a_trial() {
     until("a reason is wanted", async || browser.text("dialog [role=alert]").await.contains("Say why")).await;
     browser.fill("#reason", "new disk").await;
     browser.press("Drain").await;
+    until("it says when it is safe to work", async || {
+        browser.text("[data-testid=drain-progress]").await.contains("it is safe to work")
+    })
+    .await;
+    browser.click("dialog [aria-label=Close]").await;
     let duty = "[data-server='quay/gull'] [data-testid=duty]";
     until("gull is shown drained", async || browser.text(duty).await.contains("▽ drained")).await;
     until("the event is shown", async || {
@@ -313,11 +318,7 @@ async fn twenty_tabs_share_one_stream_and_all_work() {
     }
     assert!(service.status().await.node.api_streams <= 3, "{}", service.status().await.node.api_streams);
     // The last one is alive: it shows what changes.
-    let order = merismos_api::DutyRequest {
-        duty: merismos_core::duty::Duty::Draining,
-        reason: "new disk".to_owned(),
-        even_if_last: false,
-    };
+    let order = merismos_api::DutyRequest::new(merismos_core::duty::Duty::Draining, "new disk");
     service.client().duty(&"quay/gull".parse().unwrap(), &order).await.unwrap();
     until("the last tab shows it", async || browser.text("main").await.contains("▽ drained")).await;
     browser.end().await;

@@ -240,6 +240,8 @@ async fn several_servers_get_one_duty_and_rows_say_by_whom_and_why() {
             == 2
     })
     .await;
+    until("the progress of both is shown", async || browser.count("dialog [data-drain]").await == 2).await;
+    browser.click("dialog [aria-label=Close]").await;
     until("only those that are eligible are listed", async || browser.count("[data-server]").await == 1)
         .await;
     browser.goto(&format!("{}/pools/quay?state=out", service.url())).await;

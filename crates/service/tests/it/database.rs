@@ -14,7 +14,7 @@ fn instance(service: &Service) -> &Instance {
 }
 
 fn duty(duty: Duty) -> DutyRequest {
-    DutyRequest { duty, reason: "a test".to_owned(), even_if_last: false }
+    DutyRequest::new(duty, "a test")
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -147,7 +147,7 @@ async fn a_server_whose_pinned_clients_still_come_is_not_called_drained() {
     let url = format!("http://{}/", service.frontend);
     let first = client.get(&url).send().await.unwrap();
     let cookie = first.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
-    let drain = ["drain", "quay/gull", "--reason", "new disk", "--even-if-last"];
+    let drain = ["drain", "quay/gull", "--reason", "new disk", "--anyway"];
     assert!(service.merismos(&drain).status.success());
     let status = || String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
     let says = "nothing is in flight, no work begun for ";

@@ -13,7 +13,7 @@ fn instance(service: &Service) -> &Instance {
 }
 
 async fn order(service: &Service, duty: Duty) -> bool {
-    let request = DutyRequest { duty, reason: "a test".to_owned(), even_if_last: true };
+    let request = DutyRequest { anyway: true, ..DutyRequest::new(duty, "a test") };
     service.client().duty(&"quay/gull".parse().unwrap(), &request).await.unwrap().recorded
 }
 
@@ -81,7 +81,7 @@ async fn a_state_file_that_can_not_be_written_is_told_and_tried_again() {
     std::fs::create_dir(&file).unwrap();
     let review = service.apply(&(service.document() + "weight = 5\n")).await.unwrap();
     assert_eq!((review.made, review.saved), (true, Some(false)), "the database has it, the file has not");
-    let request = DutyRequest { duty: Duty::Draining, reason: "a test".to_owned(), even_if_last: false };
+    let request = DutyRequest::new(Duty::Draining, "a test");
     let answer = service.client().duty(&"quay/gull".parse().unwrap(), &request).await.unwrap();
     assert_eq!((answer.recorded, answer.saved), (true, false));
     assert!(has_trouble(&service, "the state file is behind").await);

@@ -14,7 +14,7 @@ use crate::harness::{Database, PATIENCE, Service, until};
 
 async fn order(service: &Service, server: &str, duty: Duty) {
     let server: PoolServer = format!("quay/{server}").parse().unwrap();
-    let request = DutyRequest { duty, reason: "a test".to_owned(), even_if_last: true };
+    let request = DutyRequest { anyway: true, ..DutyRequest::new(duty, "a test") };
     service.client().duty(&server, &request).await.unwrap();
 }
 

@@ -67,7 +67,7 @@ async fn every_output_is_worded_as_it_was() {
         ("pool-list", &["pool", "list"]),
         ("pool-show", &["pool", "show", "quay"]),
         ("server-drain", &["drain", "quay/tern", "--reason", "new disk"]),
-        ("server-return", &["return", "quay/tern"]),
+        ("server-return", &["return", "quay/tern", "--wait"]),
         ("server-list", &["server", "list", "quay"]),
         ("server-probes", &["server", "probes", "quay/gull"]),
         ("server-show", &["server", "show", "quay/gull"]),

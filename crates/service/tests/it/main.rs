@@ -22,6 +22,7 @@ mod durability;
 mod explain;
 mod golden_outputs;
 mod harness;
+mod maintenance;
 mod notifications;
 mod objects;
 mod operations;

@@ -9,8 +9,8 @@ use merismos_lab::stand_in::Fault;
 
 use crate::harness::{PATIENCE, Service, until};
 
-fn request(duty: Duty, even_if_last: bool) -> DutyRequest {
-    DutyRequest { duty, reason: "new disk".to_owned(), even_if_last }
+fn request(duty: Duty, anyway: bool) -> DutyRequest {
+    DutyRequest { anyway, ..DutyRequest::new(duty, "new disk") }
 }
 
 async fn trial(service: &Service, requests: u32, per_second: Option<u32>) -> Trial {
@@ -75,7 +75,7 @@ async fn a_duty_holds_until_it_is_changed_also_over_a_crash() {
     else {
         panic!("the last one is guarded")
     };
-    assert_eq!((problem.status, problem.kind.as_str()), (409, "/problems/last-eligible-server"));
+    assert_eq!((problem.status, problem.kind.as_str()), (409, "/problems/guarded"));
     service.client().duty(&tern, &request(Duty::Draining, true)).await.unwrap();
     assert_eq!(service.get().await.unwrap().0, 503);
     for server in [&gull, &tern] {

@@ -96,7 +96,7 @@ async fn while_it_stops_the_api_answers_and_changes_nothing() {
     let status = service.client().status().await.expect("it answers while it stops");
     assert!(begin.elapsed() < Duration::from_secs(2), "at once");
     assert_eq!(status.revision.number, 1);
-    let order = DutyRequest { duty: Duty::Draining, reason: "a test".to_owned(), even_if_last: false };
+    let order = DutyRequest::new(Duty::Draining, "a test");
     let refused = service.client().duty(&"quay/gull".parse().unwrap(), &order).await;
     let Err(ClientError::Refused(problem)) = refused else { panic!("{refused:?}") };
     assert_eq!((problem.status, problem.kind.as_str()), (503, "/problems/stopping"));

@@ -1,7 +1,7 @@
 //! What is kept comes back as it was.
 
 use merismos_core::config::Acceptance;
-use merismos_core::duty::{Duty, DutyOrder};
+use merismos_core::duty::{DrainPins, Duty, DutyOrder};
 use merismos_core::time::Wall;
 use merismos_store::{
     Revision, Store, StoreError, StoredDraft, StoredEvent, StoredMessage, StoredRevisionHead, StoredTrial,
@@ -30,7 +30,14 @@ fn revision(number: u64) -> Revision {
 }
 
 pub(crate) fn order(duty: Duty, at: i64) -> DutyOrder {
-    DutyOrder { duty, reason: "works".to_owned(), who: "Ada".to_owned(), number: at as u64, at: Wall(5) }
+    let order = DutyOrder::new(duty, "works", "Ada", Wall(5));
+    DutyOrder {
+        number: at as u64,
+        deadline: Some(Wall(at)),
+        pins: DrainPins::Move,
+        until: Some(Wall(7)),
+        ..order
+    }
 }
 
 pub(crate) fn event(id: u64) -> StoredEvent {

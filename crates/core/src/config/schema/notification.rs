@@ -21,7 +21,7 @@ pub struct NotificationSpec {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pools: Vec<Name>,
     /// Changes that are reported.
-    #[key(basic, default = "down up empty", count = 1..=10)]
+    #[key(basic, default = "down up empty", count = 1..=11)]
     pub changes: BTreeSet<NotifiedChange>,
     /// Shortest time that a change has to last before it is reported.
     ///
@@ -164,6 +164,8 @@ pub enum NotifiedChange {
     Moved,
     /// Work goes to its usual tier and pool again.
     MovedBack,
+    /// A server that was taken out is not back at the time that its order names.
+    Overdue,
 }
 
 impl NotifiedChange {
@@ -175,7 +177,7 @@ impl NotifiedChange {
             Self::Empty => Some(Self::Filled),
             Self::Failing => Some(Self::Answering),
             Self::Moved => Some(Self::MovedBack),
-            Self::Up | Self::Filled | Self::Answering | Self::MovedBack => None,
+            Self::Up | Self::Filled | Self::Answering | Self::MovedBack | Self::Overdue => None,
         }
     }
 }
