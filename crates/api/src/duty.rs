@@ -97,7 +97,7 @@ pub struct DutyResponse {
     /// Requests, connections and flows at the server when the order was followed.
     pub in_flight: u64,
     /// Whether what the order is for is reached: a server that drains or is withdrawn can be worked on, and one that returns is
-    /// eligible.
+    /// eligible or stands by.
     pub reached: bool,
     /// How far it is drained; absent when it does not drain.
     pub draining: Option<DrainingStatus>,

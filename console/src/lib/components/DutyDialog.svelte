@@ -74,7 +74,7 @@
   {:else}
     {#if one}
       <p class="mb-3 text-secondary">
-        It is {(one.duty?.duty ?? 'in_service').replace('_', ' ')}{one.duty ? `, by ${one.duty.who}: ${one.duty.reason}` : ''}. {inFlight} requests are in flight.
+        It is {(one.duty?.duty ?? 'in_service').replace('_', ' ')}{one.duty ? `, by ${one.duty.who}: ${one.duty.reason}` : ''}. {inFlight} in flight.
       </p>
     {:else}
       <ul class="mb-3 max-h-40 overflow-auto text-secondary">
@@ -84,7 +84,7 @@
               : ''}
           </li>{/each}
       </ul>
-      <p class="mb-3 text-secondary">{inFlight} requests are in flight at them. One order is followed for all of them, or for none.</p>
+      <p class="mb-3 text-secondary">{inFlight} in flight at them. One order is followed for all of them, or for none.</p>
     {/if}
     <label class="mb-1 block" for="reason">Reason</label>
     <input id="reason" class="input w-full" maxlength="500" bind:value={reason} placeholder="new disk, ticket 4711" />

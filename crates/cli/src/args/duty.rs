@@ -89,7 +89,7 @@ pub(super) struct ReturnArgs {
     /// Do not wait for a check to pass, and skip slow start
     #[arg(long)]
     at_once: bool,
-    /// Wait until the servers are eligible, for so long at most: exit 0 when they are, 1 when not
+    /// Wait until the servers can work, for so long at most: exit 0 when they can, 1 when not
     #[arg(long, value_name = "DURATION", num_args = 0..=1, default_missing_value = "1m")]
     wait: Option<Span>,
 }

@@ -39,7 +39,7 @@ fn order(response: &DutyResponse) -> String {
         };
     }
     match order.duty {
-        Duty::InService if *reached => "is back: it is in service and eligible.".to_owned(),
+        Duty::InService if *reached => "is back: it is in service and can work.".to_owned(),
         Duty::InService => "is in service: it gets new work when its check has passed.".to_owned(),
         Duty::Withdrawn if *in_flight > 0 => {
             format!("is withdrawn: it gets nothing more; what was open ({in_flight}) was broken off.")

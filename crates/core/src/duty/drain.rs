@@ -95,15 +95,13 @@ pub struct DrainWatch {
     quiet_since: Wall,
     /// What was open, over [`DECLINE_OVER`].
     open: VecDeque<(Wall, u64)>,
-    /// That it is safe to work was reported.
-    pub reported_safe: bool,
 }
 
 impl DrainWatch {
     /// Begins to follow a server that had been given so much work.
     #[must_use]
     pub fn new(now: Wall, begun: u64) -> Self {
-        Self { begun, quiet_since: now, open: VecDeque::new(), reported_safe: false }
+        Self { begun, quiet_since: now, open: VecDeque::new() }
     }
 
     /// Takes a sample: all work that the server had been given, and what of it is open.

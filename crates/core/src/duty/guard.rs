@@ -49,7 +49,7 @@ pub struct LoadPeak {
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
 pub enum DutyRefusal {
     /// Nothing would be left to do the pool's work.
-    #[error("pool {pool} would have no eligible server: without {out} every client would get 503")]
+    #[error("pool {pool} would have no eligible server without {out}: none of its clients could be served")]
     NoneLeft {
         /// Name of the pool.
         pool: Name,
@@ -76,7 +76,7 @@ pub enum DutyRefusal {
     },
     /// The rest could not take the pool's work.
     #[error(
-        "pool {pool} had up to {peak} {what} within the last {hours} h; without {out} its {left} eligible servers may take {capacity} by their {key}"
+        "pool {pool} had up to {peak} {what} within the last {hours} h; without {out} the rest ({left} eligible) may take {capacity} by {key}"
     )]
     OverCapacity {
         /// Name of the pool.
@@ -216,15 +216,15 @@ mod tests {
 
     #[rstest]
     #[case::one_of_three(&THREE, 1, &["auk"], "")]
-    #[case::all(&THREE, 1, &["auk", "gull", "tern"], "pool booking would have no eligible server: without auk, gull, tern every client would get 503")]
-    #[case::the_last_able_one(&[("auk", 0, 0), ("-gull", 0, 0)], 1, &["auk"], "pool booking would have no eligible server: without auk every client would get 503")]
+    #[case::all(&THREE, 1, &["auk", "gull", "tern"], "pool booking would have no eligible server without auk, gull, tern: none of its clients could be served")]
+    #[case::the_last_able_one(&[("auk", 0, 0), ("-gull", 0, 0)], 1, &["auk"], "pool booking would have no eligible server without auk: none of its clients could be served")]
     #[case::one_that_could_not_work(&[("auk", 0, 0), ("-gull", 0, 0)], 1, &["gull"], "")]
     #[case::below_the_minimum(&THREE, 2, &["auk", "gull"], "pool booking would have 1 of 3 eligible servers without auk, gull; its min_eligible is 2")]
     #[case::at_the_minimum(&THREE, 2, &["auk"], "")]
     #[case::the_next_tier_takes_over(&[("auk", 0, 0), ("gull", 1, 0)], 1, &["auk"], "")]
     #[case::the_next_tier_is_too_small(&[("auk", 0, 0), ("gull", 0, 0), ("tern", 1, 0)], 2, &["auk", "gull"], "pool booking would have 1 of 2 eligible servers without auk, gull; its min_eligible is 2")]
     #[case::one_that_stands_by(&[("auk", 0, 0), ("gull", 0, 0), ("tern", 1, 0)], 2, &["tern"], "")]
-    #[case::the_rest_is_too_slow(&[("auk", 0, 80), ("gull", 0, 80), ("tern", 0, 69)], 1, &["auk"], "pool booking had up to 150 a second within the last 24 h; without auk its 2 eligible servers may take 149 by their rate_limit")]
+    #[case::the_rest_is_too_slow(&[("auk", 0, 80), ("gull", 0, 80), ("tern", 0, 69)], 1, &["auk"], "pool booking had up to 150 a second within the last 24 h; without auk the rest (2 eligible) may take 149 by rate_limit")]
     #[case::the_rest_is_fast_enough(&[("auk", 0, 80), ("gull", 0, 80), ("tern", 0, 70)], 1, &["auk"], "")]
     #[case::one_without_a_limit(&[("auk", 0, 80), ("gull", 0, 0), ("tern", 0, 9)], 1, &["auk"], "")]
     fn orders_that_leave_too_little_are_refused(

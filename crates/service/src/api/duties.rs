@@ -10,6 +10,7 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use merismos_api::{Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, ServerStatus};
 use merismos_core::duty::{Duty, ServerSelector};
+use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::PoolServer;
 use merismos_core::units::Span;
 use serde::Deserialize;
@@ -247,7 +248,7 @@ async fn reach(app: &ApiState, done: &mut DutiesResponse, wait: Duration) -> Res
 
 fn is_reached(duty: Duty, state: &ServerStatus) -> bool {
     match duty {
-        Duty::InService => state.eligible,
+        Duty::InService => matches!(state.reason, None | Some(IneligibleReason::Standby)),
         Duty::Draining => state.draining.is_some_and(|draining| draining.safe),
         Duty::Withdrawn => state.in_flight == 0,
     }

@@ -29,6 +29,8 @@ pub(super) struct DrainRecord {
     /// When its deadline is, by a clock that nobody sets.
     ends: Option<Instant>,
     end: DrainEnd,
+    /// What became of it was reported.
+    is_reported: bool,
 }
 
 /// How far the end of a drain is.
@@ -43,13 +45,14 @@ enum DrainEnd {
 }
 
 impl DrainRecord {
-    fn new(order: Option<&DutyOrder>, now: Wall, begun: u64) -> Self {
+    fn new(order: Option<&DutyOrder>, now: Wall, begun: u64, was_reported: bool) -> Self {
         let deadline = order.and_then(|order| order.deadline);
         Self {
             order: order.map_or(0, |order| order.number),
             watch: DrainWatch::new(now, begun),
             ends: deadline.map(|deadline| Instant::now() + deadline.since(now)),
             end: DrainEnd::Ahead,
+            is_reported: was_reported,
         }
     }
 
@@ -81,14 +84,22 @@ impl ServerRecords {
         self.duties.get(server).filter(|order| order.duty == Duty::Draining)
     }
 
-    /// Follows the drains of these servers, and forgets those of all others. A new order for one begins anew.
-    fn follow_drains<'s>(&mut self, draining: impl Iterator<Item = &'s Server>, now: Wall) {
+    /// Follows the drains of these servers, and forgets those of all others. A new order for one begins anew. `was_reported` says of an
+    /// order whether an earlier run of the service has reported what became of it.
+    fn follow_drains<'s>(
+        &mut self,
+        draining: impl Iterator<Item = &'s Server>,
+        now: Wall,
+        was_reported: impl Fn(&DutyOrder) -> bool,
+    ) {
         let mut before = std::mem::take(&mut self.drains);
         for server in draining {
             let (order, counts) = (self.drain_order(&server.name), server.cell.counts());
             let number = order.map_or(0, |order| order.number);
             let known = before.remove(&server.name).filter(|known| known.order == number);
-            let drain = known.unwrap_or_else(|| DrainRecord::new(order, now, counts.begun));
+            let drain = known.unwrap_or_else(|| {
+                DrainRecord::new(order, now, counts.begun, order.is_some_and(&was_reported))
+            });
             self.drains.insert(server.name.clone(), drain);
         }
     }
@@ -127,7 +138,14 @@ impl ControllerState {
     pub(super) fn follow_drains(&mut self) {
         let snapshot = self.publisher.plane.snapshot();
         let draining = snapshot.pools.iter().flat_map(|pool| &pool.servers).filter(|server| drains(server));
-        self.servers.follow_drains(draining, wall());
+        let (now, started) = (wall(), self.node.started);
+        let watched_until = self.node.watched_until.unwrap_or(started);
+        let was_reported = |order: &DutyOrder| {
+            let passed_unseen =
+                order.deadline.is_some_and(|deadline| deadline > watched_until && deadline <= now);
+            order.at < started && !passed_unseen
+        };
+        self.servers.follow_drains(draining, now, was_reported);
     }
 
     /// Ends drains whose deadlines have passed: what is left at their servers is closed. Costs nothing while none is due.
@@ -167,29 +185,33 @@ impl ControllerState {
             {
                 let cut = counts.cut.since(cut_before);
                 drain.end = DrainEnd::Over(cut);
-                drain.watch.reported_safe = true;
-                reports.push((name.clone(), Some(cut)));
+                let is_news = !drain.is_reported || cut.all() > 0;
+                drain.is_reported = true;
+                reports.extend(is_news.then(|| (name.clone(), Some(cut))));
             }
             let order = self.servers.duties.get(name).filter(|order| order.duty == Duty::Draining);
             let pool = document.pools.get(&name.pool);
             if let (Some(order), Some(pool)) = (order, pool)
-                && !drain.watch.reported_safe
+                && !drain.is_reported
                 && !drain.is_over()
                 && is_safe(order, client_ties(&document, &name.pool, pool), counts.open, now)
             {
-                drain.watch.reported_safe = true;
+                drain.is_reported = true;
                 reports.push((name.clone(), None));
             }
         }
         for (server, cut) in reports {
             let Some(order) = self.servers.duties.get(&server) else { continue };
-            let lasted = humane(round(now.since(order.at)));
+            let lasted = match round(now.since(order.at)) {
+                Duration::ZERO => "at once".to_owned(),
+                lasted => format!("after {}", humane(lasted)),
+            };
             let says = match cut {
-                None => format!("drained after {lasted}: nothing is open, and it can be worked on"),
+                None => format!("drained {lasted}: nothing is open, and it can be worked on"),
                 Some(cut) if cut.all() == 0 => {
-                    format!("drained at its deadline, after {lasted}: nothing had to be cut")
+                    format!("drained {lasted}, at its deadline: nothing had to be cut")
                 }
-                Some(cut) => format!("drained at its deadline, after {lasted}: {} cut", cut_words(cut)),
+                Some(cut) => format!("drained {lasted}, at its deadline: {} cut", cut_words(cut)),
             };
             let detail = json!({ "order": order, "cut": cut.unwrap_or_default(), "safe": true });
             self.reports.journal.write(EventKind::Duty, server.to_string(), says, detail);
@@ -299,9 +321,9 @@ mod tests {
             deadline: Some(Wall(deadline)),
             ..DutyOrder::new(Duty::Draining, "new disk", "kittiwake", Wall(0))
         };
-        assert!(DrainRecord::new(Some(&order(5_000)), Wall(9_000), 0).is_due());
-        assert!(!DrainRecord::new(Some(&order(69_000)), Wall(9_000), 0).is_due());
-        assert!(!DrainRecord::new(None, Wall(9_000), 0).is_due());
+        assert!(DrainRecord::new(Some(&order(5_000)), Wall(9_000), 0, false).is_due());
+        assert!(!DrainRecord::new(Some(&order(69_000)), Wall(9_000), 0, false).is_due());
+        assert!(!DrainRecord::new(None, Wall(9_000), 0, false).is_due());
     }
 
     #[test]

@@ -66,7 +66,7 @@ async fn a_drain_waits_for_what_is_open_and_says_when_it_is_safe_to_work() {
     assert!(text.contains("1 request open; what is left at "), "{text}");
     assert!(text.ends_with("quay/gull can be worked on: nothing is open, and nothing was cut\n"), "{text}");
     until("that is an event", async || {
-        duty_events(&service, "quay/gull").await[0].message.starts_with("drained after ")
+        duty_events(&service, "quay/gull").await[0].message.starts_with("drained ")
     })
     .await;
 }
@@ -120,6 +120,13 @@ async fn a_deadline_that_passes_while_the_service_is_down_holds_at_the_next_star
             .any(|event| event.message.contains("nothing had to be cut"))
     })
     .await;
+    let told = duty_events(&service, "quay/gull").await.len();
+    service.crash_and_restart().await;
+    until("it holds again", async || service.server("gull").await.reason == Some(IneligibleReason::Drained))
+        .await;
+    let since = Instant::now();
+    until("two seconds have passed", async || since.elapsed() > Duration::from_secs(2)).await;
+    assert_eq!(duty_events(&service, "quay/gull").await.len(), told, "it is told once");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -175,8 +182,8 @@ async fn a_rest_that_is_too_slow_for_the_peak_is_guarded() {
         stand_in.set(Fault::None).await;
     }
     let refused = problem(service.client().duty(&"quay/gull".parse().unwrap(), &drain(None)).await);
-    let arithmetic = "pool quay had up to 4 in flight at once within the last 1 h; without gull its 1 eligible \
-                      servers may take 2 by their in_flight_limit";
+    let arithmetic = "pool quay had up to 4 in flight at once within the last 1 h; without gull the rest (1 eligible) \
+                      may take 2 by in_flight_limit";
     assert!(refused.detail.starts_with(arithmetic), "{}", refused.detail);
 }
 
