@@ -6,7 +6,7 @@
   import type { DraftReview } from '../lib/api/types'
   import Dialog from '../lib/components/Dialog.svelte'
   import Consequences from '../lib/components/Consequences.svelte'
-  import { desk, open, type Outlook } from '../lib/desk/desk.svelte'
+  import { addsServers, desk, open, type Outlook } from '../lib/desk/desk.svelte'
   import { moment } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
   import { goOn } from '../lib/desk/goOn'
@@ -72,11 +72,12 @@
     busy = false
   }
 
+  let withdrawn = $state(false)
   const deploy = () =>
     act(async () => {
       const here = location.pathname
       gone = true
-      const review = await deployDraft(name, { note: note ?? seen?.draft.note ?? '' })
+      const review = await deployDraft(name, { note: note ?? seen?.draft.note ?? '', withdrawn })
       desk.choose(null)
       desk.made += 1
       await goOn(here, `/changes/revisions/${review.revision}`)
@@ -122,6 +123,12 @@
       </p>
     {/if}
     <Consequences {outlook} bind:accept />
+    {#if addsServers(seen.changes)}
+      <label class="mt-3 flex items-center gap-2">
+        <input type="checkbox" class="checkbox checkbox-sm" bind:checked={withdrawn} />
+        New servers join withdrawn: they can be tried, and get clients when they are returned
+      </label>
+    {/if}
     <div class="mt-3 flex flex-wrap items-end gap-2 border-t border-base-300 pt-3">
       <label class="min-w-64 grow">
         <span class="text-secondary">Why (kept with the revision)</span>

@@ -54,6 +54,9 @@ pub struct ApplyOptions {
     /// Keys of the warnings that the author accepts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub accept: Vec<String>,
+    /// Servers that the change adds join withdrawn: clients do not reach them until they are returned.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub withdrawn: bool,
 }
 
 /// Makes the content of an older revision the newest revision.

@@ -1,6 +1,6 @@
 //! From a proposal to the running revision: composed, checked whole, weighed, tried, committed, published.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::time::Instant;
 
@@ -11,15 +11,18 @@ use merismos_core::config::document::Document;
 use merismos_core::config::edit::{self, Edit, EditError};
 use merismos_core::config::impact::impact;
 use merismos_core::config::lost_capacity::losses;
+use merismos_core::config::renames::Renames;
 use merismos_core::config::{self, Checked, DocumentFormat, Problem, merge, tree};
 use merismos_core::config::{Acceptance, Warning};
+use merismos_core::duty::{Duty, DutyOrder};
+use merismos_core::name::PoolServer;
 use merismos_plane::BindError;
 use merismos_probe::ProbeEnvironment;
 use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 
 use crate::clock::wall;
-use crate::controller::{Controller, RunningView, Stopping};
+use crate::controller::{Controller, RevisionChange, RunningView, Stopping};
 use crate::preflight::{self, PreflightResult};
 
 /// What is to run.
@@ -113,6 +116,13 @@ impl Deployer {
         let checked = compose(&view, proposal.what)?;
         let check_us = micros(checks);
         let compares = Instant::now();
+        let joining = if proposal.going.withdrawn {
+            joining(&view, &checked, &proposal.author)
+        } else {
+            BTreeMap::new()
+        };
+        let mut view = view;
+        joining.keys().for_each(|server| view.facts.withdraw(server.clone()));
         let WeighedProposal { view, checked, mut review } = weigh(view, checked);
         (review.took.check_us, review.took.compare_us) = (check_us, micros(compares));
 
@@ -163,7 +173,7 @@ impl Deployer {
             changed: in_a_line(review.changes.iter().map(|change| change.description.as_str())),
         }
         .after(view.revision.as_deref());
-        if let Err(error) = self.store.add_revision(&next).await {
+        if let Err(error) = self.store.add_revision(&next, &joining).await {
             drop((binding, bound));
             return Err(self.not_recorded(error, running).await);
         }
@@ -171,7 +181,8 @@ impl Deployer {
         let runs = Instant::now();
         review.revision = next.number;
         review.made = true;
-        let published = self.controller.run(next, checked, bound).await?;
+        let published =
+            self.controller.run(RevisionChange { revision: next, checked, bound, joining }).await?;
         drop(binding);
         review.took.run_us = u64::try_from((published - runs).as_micros()).unwrap_or(u64::MAX);
         Ok(review)
@@ -241,12 +252,33 @@ impl Deployer {
         let number = revision.number;
         let checked = config::load(&revision.document, DocumentFormat::Json)
             .map_err(|problems| AdoptError::Mistakes { number, problems })?;
+        // Servers that join withdrawn have their orders beside the revision.
+        self.controller.adopt_orders(self.store.duties().await?).await?;
         let _binding = self.binding.lock().await;
         // An address that can't be had does not keep the rest from running; the controller tries it again.
         let bound = self.controller.bind(checked.clone()).await?.unwrap_or_default();
-        self.controller.run(revision, checked, bound).await?;
+        self.controller.run(RevisionChange::new(revision, checked, bound)).await?;
         Ok(())
     }
+}
+
+/// The orders of servers that a change adds, for those that join withdrawn.
+fn joining(view: &RunningView, checked: &Checked, who: &str) -> BTreeMap<PoolServer, DutyOrder> {
+    let (old, new) = (view.checked.document(), checked.document());
+    let renames = Renames::between(old, new);
+    let renamed: BTreeSet<&PoolServer> = renames.servers.values().collect();
+    let is_known = |server: &PoolServer| {
+        let known = old.pools.get(&server.pool).is_some_and(|pool| pool.servers.contains_key(&server.server));
+        known || renamed.contains(server)
+    };
+    let all = new.pools.iter().flat_map(|(pool, spec)| {
+        spec.servers.keys().map(|server| PoolServer { pool: pool.clone(), server: server.clone() })
+    });
+    let order = || DutyOrder {
+        number: view.order_numbers.next(),
+        ..DutyOrder::new(Duty::Withdrawn, "it was added withdrawn", who, wall())
+    };
+    all.filter(|server| !is_known(server)).map(|server| (server, order())).collect()
 }
 
 fn micros(since: Instant) -> u64 {
@@ -407,6 +439,8 @@ fn warned(
 pub(crate) enum AdoptError {
     #[error("revision {number} does not pass this release's checks: {}", .problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
     Mistakes { number: u64, problems: Vec<Problem> },
+    #[error(transparent)]
+    Store(#[from] StoreError),
     #[error(transparent)]
     Stopping(#[from] Stopping),
 }

@@ -22,7 +22,7 @@ use tokio::sync::{mpsc, watch};
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, StatusFrames};
-use crate::controller::{Controller, ControllerStart, ControllerState};
+use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
 use crate::journal::Journal;
@@ -282,7 +282,7 @@ async fn start(
             }
             Err(_) => Vec::new(),
         };
-        let _ = controller.run(revision, checked, bound).await;
+        let _ = controller.run(RevisionChange::new(revision, checked, bound)).await;
     }
     let keeper = StateFile::start(
         controller.clone(),

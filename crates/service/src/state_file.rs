@@ -276,7 +276,7 @@ pub(crate) async fn reconcile(
     match (copy.revision, recorded) {
         // The database was set back or is new: what runs is worth keeping.
         (Some(running), recorded) if running.number > recorded_number => {
-            store.add_revision(&running).await?;
+            store.add_revision(&running, &BTreeMap::new()).await?;
             let lost = running.number - 1 - recorded_number;
             if lost > 0 || recorded.is_none() {
                 let held = recorded

@@ -3,7 +3,9 @@
 use merismos_core::duty::{DrainPinsError, Duty, DutyOrder};
 use merismos_core::name::PoolServer;
 use merismos_core::time::Wall;
-use sqlx::Row;
+use sqlx::mysql::MySqlArguments;
+use sqlx::query::Query;
+use sqlx::{MySql, Row};
 
 use crate::{Store, StoreError};
 
@@ -57,8 +59,15 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn put_duty(&self, server: &PoolServer, order: &DutyOrder) -> Result<(), StoreError> {
-        // `number` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
-        let upsert = sqlx::query(
+        self.call(upsert(server, order).execute(&self.pool)).await?;
+        Ok(())
+    }
+}
+
+/// Writes an order, unless a newer one stands.
+pub(crate) fn upsert<'q>(server: &'q PoolServer, order: &'q DutyOrder) -> Query<'q, MySql, MySqlArguments> {
+    // `number` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
+    sqlx::query(
             "INSERT INTO duty (pool, server, duty, reason, who, at, deadline, pins, until_at, number) \
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
              ON DUPLICATE KEY UPDATE \
@@ -79,8 +88,5 @@ impl Store {
         .bind(order.deadline.map(|deadline| deadline.0))
         .bind(order.pins.to_string())
         .bind(order.until.map(|until| until.0))
-        .bind(order.number);
-        self.call(upsert.execute(&self.pool)).await?;
-        Ok(())
-    }
+        .bind(order.number)
 }

@@ -1,12 +1,17 @@
 //! Revisions: the whole document, one row each, never changed.
 
+use std::collections::BTreeMap;
+
 use merismos_core::config::Acceptance;
+use merismos_core::duty::DutyOrder;
+use merismos_core::name::PoolServer;
 use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use sqlx::FromRow;
 
 use crate::columns::{JsonText, Moment};
+use crate::duties::upsert;
 use crate::{Store, StoreError};
 
 /// One immutable state of the whole configuration.
@@ -150,12 +155,16 @@ impl Store {
         self.call(select.fetch_all(&self.pool)).await
     }
 
-    /// Adds a revision: the whole of it or nothing.
+    /// Adds a revision with the orders of servers that join with it: the whole of it or nothing.
     ///
     /// # Errors
     /// [`StoreError::Stale`] when one of that number exists; [`StoreError::Away`] when the database does not answer,
     /// in which case it may or may not have been added.
-    pub async fn add_revision(&self, revision: &Revision) -> Result<(), StoreError> {
+    pub async fn add_revision(
+        &self,
+        revision: &Revision,
+        duties: &BTreeMap<PoolServer, DutyOrder>,
+    ) -> Result<(), StoreError> {
         let insert = sqlx::query(
             "INSERT INTO revision (number, document, author, note, at, accepted, digest, parent, changed) \
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -169,7 +178,15 @@ impl Store {
         .bind(&revision.digest)
         .bind(&revision.parent)
         .bind(&revision.changed);
-        match self.call(insert.execute(&self.pool)).await {
+        let written = async {
+            let mut transaction = self.pool.begin().await?;
+            insert.execute(&mut *transaction).await?;
+            for (server, order) in duties {
+                upsert(server, order).execute(&mut *transaction).await?;
+            }
+            transaction.commit().await
+        };
+        match self.call(written).await {
             Ok(_) => Ok(()),
             Err(StoreError::Refused(sqlx::Error::Database(error))) if error.is_unique_violation() => {
                 Err(StoreError::Stale { number: revision.number })

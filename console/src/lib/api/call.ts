@@ -136,6 +136,8 @@ export interface Going {
   quick?: boolean
   based_on?: number
   accept?: string[]
+  /** Servers that the change adds join withdrawn. */
+  withdrawn?: boolean
 }
 
 export const change = (edits: Edit[], going: Going) => call<Review>('POST', '/changes', { edits, ...going })

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { desk, foresee, make, open, type Outlook } from '../desk/desk.svelte'
+  import { addsServers, desk, foresee, make, open, type Outlook } from '../desk/desk.svelte'
   import type { Edit } from '../api/types'
   import { live } from '../live/live.svelte'
   import { announcement } from '../desk/announce.svelte'
@@ -36,20 +36,21 @@
   let refusal = $state.raw<Outlook | null>(null)
   let accept = $state<string[]>([])
   let note = $state('')
+  let withdrawn = $state(false)
   let busy = $state(false)
-  const text = $derived(JSON.stringify([edits, desk.draft]))
+  const text = $derived(JSON.stringify([edits, desk.draft, withdrawn]))
 
   $effect(() => {
     void text
     // What runs may change meanwhile, and with it what this would do.
     void live.changes
     refusal = null
-    const asked = edits
+    const [asked, away] = [edits, withdrawn]
     let current = true
     const timer = setTimeout(async () => {
       // What is on its way is not asked about once more: when it has been made, it would be there twice.
       if (busy) return
-      const seen = await foresee(asked)
+      const seen = await foresee(asked, true, away)
       if (current) outlook = seen
     }, WAIT_MS)
     return () => {
@@ -69,12 +70,13 @@
     event.preventDefault()
     if (blocked) return
     busy = true
-    const inTheWay = await make(edits, note, accept, basedOn)
+    const inTheWay = await make(edits, { note, accept, withdrawn, ...(basedOn === undefined ? {} : { based_on: basedOn }) })
     busy = false
     if (inTheWay) refusal = inTheWay
     else {
       note = ''
       accept = []
+      withdrawn = false
       announcement.say(desk.draft ? `The change is in draft ${desk.draft}.` : 'The change is applied.')
       onmade()
     }
@@ -90,6 +92,12 @@
     <Consequences outlook={shown} bind:accept canAccept={!desk.draft} />
   {:else}
     <p class="text-secondary">Asking what this would do …</p>
+  {/if}
+  {#if !desk.draft && addsServers(shown?.changes ?? [])}
+    <label class="flex items-center gap-2">
+      <input type="checkbox" class="checkbox checkbox-sm" bind:checked={withdrawn} />
+      New servers join withdrawn: they can be tried, and get clients when they are returned
+    </label>
   {/if}
   <div class="flex flex-wrap items-end gap-2 border-t border-base-300 pt-3">
     {#if !desk.draft}

@@ -1,6 +1,6 @@
 // Where work goes: into what runs, or into a draft; and what a set of edits would do.
 
-import { CallError, change, editDraft, words } from '../api/call'
+import { CallError, change, editDraft, words, type Going } from '../api/call'
 import type { Between, Change, Edit, Problem, Review, Warned } from '../api/types'
 
 const KEPT = 'merismos-draft'
@@ -41,7 +41,7 @@ function refused(error: unknown): Outlook {
 }
 
 /** Asks the service what edits would do, without trying anything on the network unless asked to. */
-export async function foresee(edits: Edit[], quick = true): Promise<Outlook> {
+export async function foresee(edits: Edit[], quick = true, withdrawn = false): Promise<Outlook> {
   if (edits.length === 0) return NOTHING
   try {
     if (desk.draft) {
@@ -49,7 +49,7 @@ export async function foresee(edits: Edit[], quick = true): Promise<Outlook> {
       const { changes, mistakes, review, between } = seen
       return { changes, mistakes, review, between, trouble: '', warnings: review?.warnings ?? [] }
     }
-    const review = await change(edits, { preview: true, quick })
+    const review = await change(edits, { preview: true, quick, withdrawn })
     return { ...NOTHING, changes: review.changes, review, warnings: review.warnings }
   } catch (error) {
     return refused(error)
@@ -57,16 +57,20 @@ export async function foresee(edits: Edit[], quick = true): Promise<Outlook> {
 }
 
 /** Makes edits: live, or in the chosen draft. Gives null when they were made, else what is in the way. */
-export async function make(edits: Edit[], note: string, accept: string[], basedOn?: number): Promise<Outlook | null> {
+export async function make(edits: Edit[], going: Going): Promise<Outlook | null> {
   try {
     if (desk.draft) await editDraft(desk.draft, edits)
-    else await change(edits, { note, accept, ...(basedOn === undefined ? {} : { based_on: basedOn }) })
+    else await change(edits, going)
     desk.made += 1
     return null
   } catch (error) {
     return refused(error)
   }
 }
+
+/** Whether changes add servers, which can join withdrawn. */
+export const addsServers = (changes: Change[]) =>
+  changes.some(({ path, old, renamed }) => !renamed && old === null && /^pools\.[^.]+\.servers\.[^.]+$/.test(path))
 
 /** The warnings that have to be accepted. */
 export const open = (warnings: Warned[]) => warnings.filter((it) => it.level === 'warning' && !it.known && !it.accepted)

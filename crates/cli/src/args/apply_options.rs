@@ -24,12 +24,15 @@ pub(super) struct ChangeArgs {
     /// Accept the warning with this key; may be given several times
     #[arg(long, value_name = "KEY", value_parser = warning_key)]
     pub(super) accept_warning: Vec<String>,
+    /// Servers that the change adds join withdrawn: they can be tried, and get clients when they are returned
+    #[arg(long)]
+    pub(super) withdrawn: bool,
 }
 
 impl From<ChangeArgs> for ApplyOptions {
     fn from(args: ChangeArgs) -> Self {
-        let ChangeArgs { preview, revision_note, based_on, accept_warning } = args;
-        Self { note: revision_note, preview, quick: false, based_on, accept: accept_warning }
+        let ChangeArgs { preview, revision_note, based_on, accept_warning, withdrawn } = args;
+        Self { note: revision_note, preview, quick: false, based_on, accept: accept_warning, withdrawn }
     }
 }
 
@@ -39,7 +42,7 @@ pub(super) struct ChangeTargetArgs {
     #[command(flatten)]
     going: ChangeArgs,
     /// Make the change in this draft instead of the running configuration
-    #[arg(long, value_name = "DRAFT", conflicts_with_all = ["preview", "based_on"], help_heading = "How it goes live")]
+    #[arg(long, value_name = "DRAFT", conflicts_with_all = ["preview", "based_on", "withdrawn"], help_heading = "How it goes live")]
     draft: Option<Name>,
 }
 

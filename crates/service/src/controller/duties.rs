@@ -115,7 +115,13 @@ impl ControllerState {
         }
     }
 
-    fn tell_of_order(&self, server: &PoolServer, order: &DutyOrder, many: usize, refusals: &[DutyRefusal]) {
+    pub(super) fn tell_of_order(
+        &self,
+        server: &PoolServer,
+        order: &DutyOrder,
+        many: usize,
+        refusals: &[DutyRefusal],
+    ) {
         let mut says = format!("{} by {}: {}", order.duty, order.who, order.reason);
         if let Some(deadline) = order.deadline {
             says += &format!("; what is open after {} is closed", humane(round(deadline.since(order.at))));

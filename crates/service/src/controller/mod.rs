@@ -24,6 +24,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use crate::clock::GrowingNumbers;
 use ipnet::IpNet;
 use merismos_api::{DrainProgress, ExplainResponse, Probes, ServerStatus, Status};
 use merismos_core::config::Checked;
@@ -62,6 +63,8 @@ pub(crate) struct RunningView {
     pub(crate) facts: StatesSnapshot,
     /// Every order that stands.
     pub(crate) orders: BTreeMap<PoolServer, DutyOrder>,
+    /// Numbers for orders that go with a revision.
+    pub(crate) order_numbers: Arc<GrowingNumbers>,
     /// What workers read, with the counts of what is in flight.
     pub(crate) snapshot: Arc<Snapshot>,
 }
@@ -73,12 +76,37 @@ impl RunningView {
     }
 }
 
+/// A revision that was committed, on its way to run.
+#[derive(Debug)]
+pub(crate) struct RevisionChange {
+    pub(crate) revision: Revision,
+    pub(crate) checked: Checked,
+    /// The sockets of frontends that it adds.
+    pub(crate) bound: Vec<BoundSockets>,
+    /// Servers that join with an order.
+    pub(crate) joining: BTreeMap<PoolServer, DutyOrder>,
+}
+
+impl RevisionChange {
+    /// A revision whose servers join as they are.
+    pub(crate) fn new(revision: Revision, checked: Checked, bound: Vec<BoundSockets>) -> Self {
+        Self { revision, checked, bound, joining: BTreeMap::new() }
+    }
+}
+
 /// Duty, health and feedback of servers at one moment; those that are not named are in service and up.
 #[derive(Clone, Debug)]
 pub(crate) struct StatesSnapshot {
     servers: BTreeMap<PoolServer, (Duty, HealthState, Option<ServerFeedback>)>,
     /// The tiers that work is bound to.
     tiers: BTreeMap<Name, u8>,
+}
+
+impl StatesSnapshot {
+    /// What would be if a server were withdrawn.
+    pub(crate) fn withdraw(&mut self, server: PoolServer) {
+        self.servers.entry(server).or_insert((Duty::InService, HealthState::Up, None)).0 = Duty::Withdrawn;
+    }
 }
 
 impl ServerStates for StatesSnapshot {
@@ -152,9 +180,7 @@ enum ControllerCommand {
         reply: oneshot::Sender<Result<Vec<BoundSockets>, BindError>>,
     },
     Run {
-        revision: Revision,
-        checked: Box<Checked>,
-        bound: Vec<BoundSockets>,
+        change: Box<RevisionChange>,
         reply: oneshot::Sender<Instant>,
     },
     Act {
@@ -299,13 +325,8 @@ impl Controller {
     }
 
     /// Runs a revision that was committed; gives the moment from which on every worker reads it.
-    pub(crate) async fn run(
-        &self,
-        revision: Revision,
-        checked: Checked,
-        bound: Vec<BoundSockets>,
-    ) -> Result<Instant, Stopping> {
-        self.ask(|reply| ControllerCommand::Run { revision, checked: Box::new(checked), bound, reply }).await
+    pub(crate) async fn run(&self, change: RevisionChange) -> Result<Instant, Stopping> {
+        self.ask(|reply| ControllerCommand::Run { change: Box::new(change), reply }).await
     }
 
     /// Follows an order for all of its servers, or for none.
@@ -463,8 +484,8 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
     match command {
         ControllerCommand::View { reply } => drop(reply.send(Box::new(state.view()))),
         ControllerCommand::Bind { checked, reply } => drop(reply.send(state.bind(&checked))),
-        ControllerCommand::Run { revision, checked, bound, reply } => {
-            let published = state.run(revision, *checked, bound);
+        ControllerCommand::Run { change, reply } => {
+            let published = state.run(*change);
             let _ = reply.send(published);
             tell_status(state);
         }

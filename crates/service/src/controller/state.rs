@@ -37,7 +37,7 @@ use super::notify::Reports;
 use super::publisher::SnapshotPublisher;
 use super::rates::TrafficTotals;
 use super::server_records::{ServerRecords, health_key};
-use super::{RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
+use super::{RevisionChange, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
 use crate::clock::{GrowingNumbers, wall};
@@ -133,7 +133,7 @@ pub(crate) struct ControllerState {
     pub(super) prober: Prober,
     pub(super) pin_key: PinKey,
     /// Numbers for orders: larger than all that are known, whatever the clock says.
-    pub(super) order_numbers: GrowingNumbers,
+    pub(super) order_numbers: Arc<GrowingNumbers>,
     /// Nothing is changed any more.
     pub(super) stopping: bool,
 }
@@ -151,7 +151,7 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
 
 impl ControllerState {
     pub(crate) fn new(start: ControllerStart) -> Self {
-        let order_numbers = GrowingNumbers::default();
+        let order_numbers = Arc::new(GrowingNumbers::default());
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         Self {
             running: None,
@@ -217,6 +217,7 @@ impl ControllerState {
                 tiers: self.servers.holds.iter().map(|(pool, hold)| (pool.clone(), hold.tier)).collect(),
             },
             orders: self.servers.duties.clone(),
+            order_numbers: Arc::clone(&self.order_numbers),
             snapshot: self.publisher.plane.snapshot(),
         }
     }
@@ -227,7 +228,8 @@ impl ControllerState {
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
     /// Gives the moment from which on every worker reads it.
-    pub(super) fn run(&mut self, revision: Revision, checked: Checked, bound: Vec<BoundSockets>) -> Instant {
+    pub(super) fn run(&mut self, change: RevisionChange) -> Instant {
+        let RevisionChange { revision, checked, bound, joining } = change;
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
         let runs = if revision.at < self.node.started { "runs again after the start" } else { "runs now" };
         let mut says = format!("{runs}, by {author}");
@@ -245,6 +247,11 @@ impl ControllerState {
         }
         let effective = checked.with_found(&self.discovery.found);
         self.settle(effective.document());
+        // What joins out of service never has a client: its orders stand before the workers know it.
+        for (server, order) in joining {
+            self.tell_of_order(&server, &order, 1, &[]);
+            self.servers.duties.insert(server, order);
+        }
         self.running = Some(Arc::new(RunningRevision { revision: Arc::new(revision), checked, effective }));
         self.publish(bound);
         let published = Instant::now();

@@ -10,7 +10,7 @@ use merismos_client::ClientError;
 use merismos_core::duty::{CutWork, Duty};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::time::Wall;
-use merismos_lab::stand_in::Fault;
+use merismos_lab::stand_in::{Fault, StandIn};
 
 use crate::harness::{Service, http_client, merismos, until};
 
@@ -337,4 +337,30 @@ async fn a_server_that_is_not_back_in_time_is_told_once() {
         .await
         .unwrap();
     until("it is over", async || service.status().await.troubles.is_empty()).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn servers_can_join_out_of_service_and_stay_so_over_a_crash() {
+    let mut service = Service::with(&["gull", "tern"]).await;
+    let auk = StandIn::start("auk", ([127, 0, 0, 1], 0).into()).unwrap();
+    let address = auk.address.to_string();
+    let create = ["server", "create", "quay/auk", "--address", address.as_str(), "--withdrawn"];
+    let preview = service.merismos(&[&create[..], &["--preview"]].concat());
+    assert!(preview.status.success());
+    let text = String::from_utf8_lossy(&preview.stdout).into_owned();
+    assert!(!text.contains("33.3 %"), "the shares of the others stay: {text}");
+    assert!(service.merismos(&create).status.success());
+    // Nothing was written to the state file in the meantime, perhaps: the database has both, or neither.
+    service.crash_and_restart().await;
+    let joined = service.server("auk").await;
+    assert_eq!(joined.reason, Some(IneligibleReason::Withdrawn));
+    assert_eq!(joined.duty.unwrap().reason, "it was added withdrawn");
+    assert_eq!(service.server("gull").await.duty, None, "those that were there stay in service");
+    let tried = service.merismos(&["check", "try", "well", "quay/auk"]);
+    assert!(tried.status.success(), "{}", String::from_utf8_lossy(&tried.stdout));
+    for _ in 0..6 {
+        assert!(!service.get().await.unwrap().1.starts_with("auk"));
+    }
+    assert!(service.merismos(&["return", "quay/auk", "--wait"]).status.success());
+    until("it has clients", async || service.get().await.unwrap().1.starts_with("auk")).await;
 }

@@ -1,5 +1,7 @@
 //! What is kept comes back as it was.
 
+use std::collections::BTreeMap;
+
 use merismos_core::config::Acceptance;
 use merismos_core::duty::{DrainPins, Duty, DutyOrder};
 use merismos_core::time::Wall;
@@ -56,10 +58,19 @@ async fn revisions_are_numbered_and_never_changed() {
     let database = Database::new("revisions").await;
     let store = &database.store;
     assert_eq!(store.latest_revision().await.unwrap(), None);
-    store.add_revision(&revision(1)).await.unwrap();
+    store.add_revision(&revision(1), &BTreeMap::new()).await.unwrap();
     let other = Revision { note: "another".to_owned(), ..revision(1) };
-    assert!(matches!(store.add_revision(&other).await, Err(StoreError::Stale { number: 1 })));
-    store.add_revision(&revision(2)).await.unwrap();
+    assert!(matches!(
+        store.add_revision(&other, &BTreeMap::new()).await,
+        Err(StoreError::Stale { number: 1 })
+    ));
+    store
+        .add_revision(
+            &revision(2),
+            &BTreeMap::from([("booking/gull".parse().unwrap(), order(Duty::Withdrawn, 9))]),
+        )
+        .await
+        .unwrap();
     assert_eq!(store.latest_revision().await.unwrap(), Some(revision(2)));
     database.done().await;
 }
@@ -69,7 +80,7 @@ async fn revisions_are_found_by_number_and_listed_without_their_documents() {
     let database = Database::new("listed").await;
     let store = &database.store;
     for number in 1..=5 {
-        store.add_revision(&revision(number)).await.unwrap();
+        store.add_revision(&revision(number), &BTreeMap::new()).await.unwrap();
     }
     assert_eq!(store.revision(3).await.unwrap(), Some(revision(3)));
     assert_eq!(store.revision(6).await.unwrap(), None);
