@@ -2,6 +2,7 @@
 
 use std::io::Write;
 use std::net::TcpStream;
+use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -363,4 +364,47 @@ async fn servers_can_join_out_of_service_and_stay_so_over_a_crash() {
     }
     assert!(service.merismos(&["return", "quay/auk", "--wait"]).status.success());
     until("it has clients", async || service.get().await.unwrap().1.starts_with("auk")).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_pipeline_of_the_guide_replaces_every_server_and_fails_no_request() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let page = include_str!("../../../../docs/deployments.md");
+    let script = page.split("```sh\n").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
+    let log = service.folder.path().join("replaced");
+    let replace = service.folder.path().join("replace");
+    std::fs::write(&replace, format!("#!/bin/sh\necho \"$1\" >>{}\n", log.display())).unwrap();
+    std::fs::set_permissions(&replace, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let over = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let clients: Vec<_> = (0..4)
+        .map(|_| {
+            let (over, client) = (std::sync::Arc::clone(&over), http_client());
+            let url = format!("http://{}/", service.frontend);
+            tokio::spawn(async move {
+                let mut statuses = std::collections::BTreeMap::<u16, u64>::new();
+                while !over.load(std::sync::atomic::Ordering::Relaxed) {
+                    *statuses.entry(client.get(&url).send().await.unwrap().status().as_u16()).or_default() +=
+                        1;
+                }
+                statuses
+            })
+        })
+        .collect();
+    let ended = tokio::process::Command::new("sh")
+        .args(["-c", script])
+        .env("MERISMOS_URL", service.url())
+        .env("MERISMOS_TOKEN", service.token())
+        .env("SERVERS", "quay/gull quay/tern")
+        .env("REPLACE", &replace)
+        .status()
+        .await
+        .unwrap();
+    over.store(true, std::sync::atomic::Ordering::Relaxed);
+    for client in clients {
+        let statuses = client.await.unwrap();
+        assert!(statuses.keys().eq(&[200]) && statuses[&200] > 0, "{statuses:?}");
+    }
+    assert!(ended.success());
+    assert_eq!(std::fs::read_to_string(log).unwrap(), "quay/gull\nquay/tern\n");
+    service.all_up().await;
 }
