@@ -1,9 +1,11 @@
 //! Persistence: what ties a client to its server.
 
 mod former;
+mod table;
 mod token;
 
 pub use former::FormerNames;
+pub use table::{LearnedPin, PinDigest, PinLimits, PinTable};
 pub use token::{PinClaim, PinKey};
 
 use std::collections::BTreeMap;
