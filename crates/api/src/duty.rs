@@ -135,6 +135,8 @@ pub struct DrainingStatus {
     pub quiet_since: Option<Wall>,
     /// Whether clients are tied to servers of its pool, by pins or by connections.
     pub clients_tied: bool,
+    /// How many pins of the server are kept here; absent where the pool keeps none.
+    pub pins_left: Option<u64>,
     /// When no tied client can come any more: at the deadline, or when the last pin ends. Absent: never by itself.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ties_end: Option<Wall>,

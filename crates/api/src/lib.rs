@@ -10,6 +10,7 @@ mod duty;
 mod event;
 mod notification;
 mod object;
+mod pin;
 mod probe;
 mod problem;
 mod status;
@@ -30,12 +31,13 @@ pub use duty::{
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use notification::{SentMessage, SentMessages};
 pub use object::{HostView, Hosts, ObjectView, Objects};
+pub use pin::{PinClient, PinQuery, Pins, PinsRemoved};
 pub use probe::{Diagnosis, DiagnosisStep, Finding, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
 pub use problem::ProblemDocument;
 pub use status::{
     AtStake, CheckStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
-    Observed, PassedOverServer, PoolShare, PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus,
-    Totals, Window,
+    Observed, PassedOverServer, PinView, PoolShare, PoolStatus, RevisionStatus, ServerStatus, Status,
+    StoreStatus, Totals, Window,
 };
 pub use token::{MadeToken, NewToken, TokenResponse, TokenView, Tokens};
 pub use trial::{Trial, TrialHappening, TrialRequest, TrialState, Trials};

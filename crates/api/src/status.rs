@@ -269,6 +269,8 @@ pub struct ServerStatus {
     pub since_reset: Option<Totals>,
     /// Requests at the server right now.
     pub in_flight: u64,
+    /// How many clients are tied to it by pins that are kept here; absent where the pool keeps none.
+    pub pins: Option<u64>,
     /// How far it is drained; absent when it is not drained.
     pub draining: Option<DrainingStatus>,
 }
@@ -347,6 +349,9 @@ pub struct Observed {
 pub struct Window {
     /// Its share of the pool's requests, 0 to 1; absent when the pool had none.
     pub share: Option<f64>,
+    /// Its share of the clients that were tied to no server before; absent when there was none, and where nothing ties clients.
+    #[serde(default)]
+    pub new_share: Option<f64>,
     /// Requests that it took, a second.
     pub per_second: f64,
     /// Connections and answers that failed.
@@ -384,6 +389,30 @@ pub struct ExplainResponse {
     pub why: String,
     /// Every other server of the pool, with the reason against it.
     pub others: Vec<PassedOverServer>,
+    /// The pin that ties the client, whether it decided or its server can't have the client now; absent when there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
+    pub pin: Option<PinView>,
+}
+
+/// A client's tie to a server.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PinView {
+    /// What ties it: `cookie`, `client-address`, `header:x-account` and so on.
+    pub kind: String,
+    /// The server, as `pool/server`.
+    pub server: String,
+    /// Where the client came from when the pin was made; absent of a cookie, which is kept by the client.
+    pub client: Option<String>,
+    /// When it was made; absent of a cookie.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub made: Option<Wall>,
+    /// When it was used last; absent of a cookie.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub used: Option<Wall>,
+    /// When it ends if it is not used again; absent of a cookie.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub until: Option<Wall>,
 }
 
 /// A server that would not get the next request.

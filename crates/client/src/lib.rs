@@ -9,9 +9,10 @@ use std::time::Duration;
 use merismos_api::{
     ApplyOptions, ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
     Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
-    ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, Probes,
-    ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions, SentMessages, ServerStatus, Status,
-    TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse,
+    ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, PinQuery,
+    Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
+    SentMessages, ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials,
+    TryRequest, TryResponse,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -391,6 +392,22 @@ impl Client {
     /// [`ClientError`].
     pub async fn server(&self, server: &PoolServer) -> Result<ServerStatus, ClientError> {
         self.get(&format!("/servers/{}/{}", server.pool, server.server)).await
+    }
+
+    /// Pins of a pool that are kept by the service.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn pins(&self, pool: &Name, query: &PinQuery) -> Result<Pins, ClientError> {
+        self.call(self.request(Method::GET, &format!("/pools/{pool}/pins")).query(query)).await
+    }
+
+    /// Removes pins of a pool; their clients are distributed anew.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn remove_pins(&self, pool: &Name, query: &PinQuery) -> Result<PinsRemoved, ClientError> {
+        self.call(self.request(Method::DELETE, &format!("/pools/{pool}/pins")).query(query)).await
     }
 
     /// Every server that operators took out of service, and how far that is.

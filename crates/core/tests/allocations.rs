@@ -44,6 +44,7 @@ fn dealing_out_allocates_nothing(
     let mut draw = Draw::seeded(1);
     let field = |_: &str| None;
     let facts = RequestFacts {
+        port: None,
         client: [192, 0, 2, 7].into(),
         target: Some("/ferry?day=3"),
         host: Some(b"skerry.example"),

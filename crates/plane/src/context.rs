@@ -41,6 +41,8 @@ pub(crate) struct WorkerShared {
     pub(crate) watches: ObserverList,
     /// From when time counts, for all workers alike.
     pub(crate) start: Instant,
+    /// The second since 1970 of `start`.
+    pub(crate) start_second: u32,
     pub(crate) pin_key: PinKey,
     pub(crate) log: DecisionLog,
     pub(crate) memory: Memory,
@@ -93,6 +95,12 @@ pub(crate) fn minute() -> u32 {
     u32::try_from(seconds / 60).unwrap_or(u32::MAX)
 }
 
+/// The second since 1970.
+pub(crate) fn second() -> u32 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    u32::try_from(since.as_secs()).unwrap_or(u32::MAX)
+}
+
 /// Where a worker's random numbers begin: elsewhere at each start, and elsewhere for each worker.
 fn seed(index: usize) -> u64 {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_nanos() as u64);
@@ -112,6 +120,7 @@ pub(crate) struct WorkerContext {
     pub(crate) watches: ObserverList,
     pub(crate) stopping: Cell<bool>,
     start: Instant,
+    start_second: u32,
     pub(crate) pin_key: PinKey,
     pub(crate) sampler: DecisionSampler,
     draw: RefCell<Draw>,
@@ -144,6 +153,7 @@ impl WorkerContext {
             watches: shared.watches,
             stopping: Cell::new(false),
             start: shared.start,
+            start_second: shared.start_second,
             pin_key: shared.pin_key,
             sampler: DecisionSampler::new(shared.log),
             draw: RefCell::new(Draw::seeded(seed(index))),
@@ -161,6 +171,12 @@ impl WorkerContext {
     /// The time, for all workers alike.
     pub(crate) fn now(&self) -> Tick {
         Tick(0).plus(self.start.elapsed())
+    }
+
+    /// The second that learned pins count by: since 1970 at the start, and by a clock that nobody sets from then on.
+    pub(crate) fn pin_second(&self) -> u32 {
+        let since = u32::try_from(self.start.elapsed().as_secs()).unwrap_or(u32::MAX);
+        self.start_second.saturating_add(since)
     }
 
     pub(crate) fn draw(&self) -> u64 {

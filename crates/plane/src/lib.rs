@@ -20,6 +20,7 @@ mod listen;
 pub mod memory;
 mod memory_trim;
 pub mod observer;
+mod pinning;
 mod pipe;
 mod plane;
 mod preconnect;

@@ -68,6 +68,7 @@ impl Plane {
             snapshot,
             watches: ObserverList::default(),
             start: Instant::now(),
+            start_second: crate::context::second(),
             pin_key,
             log: DecisionLog::new(),
             memory: Memory::new(limits, workers),
@@ -227,6 +228,13 @@ impl Plane {
     #[must_use]
     pub fn memory(&self) -> Memory {
         self.shared.memory.clone()
+    }
+
+    /// The second that learned pins count by.
+    #[must_use]
+    pub fn pin_second(&self) -> u32 {
+        let since = u32::try_from(self.shared.start.elapsed().as_secs()).unwrap_or(u32::MAX);
+        self.shared.start_second.saturating_add(since)
     }
 
     /// Where decisions can be watched.

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use merismos_core::balance;
-use merismos_core::config::document::OpenConnections;
+use merismos_core::config::document::{OpenConnections, PinWhenGone};
 use merismos_core::routing::{AskedPools, ChosenPool, Frontend, RequestFacts, RequestKey, Server};
 use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
@@ -15,8 +15,9 @@ use crate::buffer::Buffer;
 use crate::client_hello::{ClientHello, peek_client_hello};
 use crate::context::{ConnectionState, RegisteredConnection, WorkerContext};
 use crate::deadline::WakeReason;
-use crate::decisions::DecisionContext;
+use crate::decisions::{DecisionContext, PinReason};
 use crate::io::{ConnectionTimer, Transport};
+use crate::pinning::ClientPin;
 use crate::relay::{Relay, RelayEnd};
 use crate::select::{AttemptHistory, GaugeGuard, NoServer, ServerSelection};
 use crate::upstream::ConnectFailure;
@@ -126,11 +127,25 @@ impl TcpStep<'_> {
             let deal = ServerSelection { worker, client, pool, key, watch, version };
             let tried = course.tried_in(pool);
             let before = tried.as_deref().unwrap_or(const { &balance::Excluded::none() });
-            let place = deal.select_server(before, course, |context| stream.is_gone(context)).await;
+            let mut pin = if course.is_new() { worker.client_pin(pool, self.facts) } else { ClientPin::None };
+            let refuses = pool.pin_rule.as_ref().is_some_and(|rule| rule.when_gone == PinWhenGone::Refuse);
+            let place = match pin {
+                ClientPin::At { place, .. } => Ok(place),
+                ClientPin::Full | ClientPin::Gone if refuses => Err(NoServer::NoneEligible),
+                ClientPin::None | ClientPin::Full | ClientPin::Gone => {
+                    pin = if pin == ClientPin::Full { pin } else { ClientPin::None };
+                    deal.select_server(before, course, |context| stream.is_gone(context)).await
+                }
+            };
             match place {
                 Ok(place) => {
-                    self.sample_decision(&deal, &chosen, place, before);
-                    return self.try_server(&deal, place, course, stream, first).await;
+                    if pin == ClientPin::None {
+                        worker.learn_pin(pool, place, self.facts);
+                    }
+                    let tied = matches!(pin, ClientPin::At { .. }).then_some(PinReason::Pin);
+                    self.sample_decision(&deal, &chosen, place, before, tied);
+                    let sticks = refuses && tied.is_some();
+                    return self.try_server(&deal, place, course, stream, first, sticks).await;
                 }
                 Err(NoServer::ClientGone) => return TcpAttempt::Ended(TcpEnd::ClientGone),
                 Err(NoServer::Stale) => {
@@ -154,6 +169,7 @@ impl TcpStep<'_> {
         chosen: &ChosenPool<'_>,
         place: usize,
         before: &balance::Excluded,
+        tied: Option<PinReason>,
     ) {
         let (frontend, client, pool) = (self.frontend, self.who.client, chosen.pool.as_ref());
         deal.sample_decision(|| DecisionContext {
@@ -162,7 +178,7 @@ impl TcpStep<'_> {
             why_pool: frontend.why_pool(chosen, client.ip(), self.worker.now()),
             client,
             key: pool.key_rule.as_ref().and_then(|rule| rule.words(deal.key, self.facts)),
-            tied: None,
+            tied,
             place,
             failed_at: before.indexes(),
             version: self.version,
@@ -184,6 +200,7 @@ impl TcpStep<'_> {
         course: &mut AttemptHistory<()>,
         stream: &mut TcpStream,
         first: &mut Option<Buffer>,
+        sticks: bool,
     ) -> TcpAttempt {
         let Self { worker, client, frontend, who, watch, .. } = *self;
         let pool = deal.pool;
@@ -209,7 +226,7 @@ impl TcpStep<'_> {
                     ConnectFailure::Failed(_) => at.failed(),
                 }
                 course.record_failure(pool, place);
-                if course.failures() < pool.attempts {
+                if !sticks && course.failures() < pool.attempts {
                     return TcpAttempt::Again;
                 }
                 self.report_observation(None, course);

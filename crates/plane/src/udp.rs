@@ -14,7 +14,7 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use merismos_core::balance::{Excluded, PickContext};
-use merismos_core::config::document::{BalancePer, UpstreamSettings};
+use merismos_core::config::document::{BalancePer, PinWhenGone, UpstreamSettings};
 use merismos_core::routing::{AskedPools, Frontend, Pick, Pool, RequestFacts, RequestKey, Server};
 use merismos_core::runtime::FrontendWorkerCounters;
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
@@ -25,6 +25,7 @@ use crate::buffer::Buffer;
 use crate::context::{RegisteredConnection, WorkerContext};
 use crate::deadline::{WakeReason, ticks};
 use crate::decisions::DecisionContext;
+use crate::pinning::ClientPin;
 use crate::select::choose;
 use merismos_connector::connect::sources;
 use merismos_connector::descriptors;
@@ -241,14 +242,23 @@ fn select_server<'f>(
                 passed.add(place);
             }
         }
-        let key = pool.key(&RequestFacts::of_client(client.ip()));
-        if key != RequestKey::Refused {
+        let facts = RequestFacts { port: Some(client.port()), ..RequestFacts::of_client(client.ip()) };
+        let pin = if tried.is_empty() { worker.client_pin(pool, &facts) } else { ClientPin::None };
+        if let ClientPin::At { place, .. } = pin {
+            return Some((pool, place));
+        }
+        let refuses = pool.pin_rule.as_ref().is_some_and(|rule| rule.when_gone == PinWhenGone::Refuse);
+        let key = pool.key(&facts);
+        if key != RequestKey::Refused && !(refuses && pin != ClientPin::None) {
             let ask = ask(worker, pool, key);
             let decision = match pool.decide(&ask, &passed) {
                 Pick::Full => pool.decide_spilling(&ask, &passed),
                 decided => decided,
             };
             if let Pick::Server(place) = decision {
+                if pin != ClientPin::Full {
+                    worker.learn_pin(pool, place, &facts);
+                }
                 return Some((pool, place));
             }
         }

@@ -14,6 +14,7 @@ mod input;
 mod key;
 mod login;
 mod objects;
+mod pin;
 mod revision;
 mod service;
 mod status;
@@ -102,6 +103,9 @@ enum TopCommand {
     Withdraw(duty::WithdrawArgs),
     /// Return servers to service, when their check has passed
     Return(duty::ReturnArgs),
+    /// Manage pins: clients that are tied to servers
+    #[command(subcommand)]
+    Pin(pin::PinCommand),
     /// Return the work of a pool to its lowest tier that can do it
     Failback(failback::FailbackArgs),
     /// Run a trial: send requests through a frontend, count which servers got them, and judge the distribution
@@ -148,6 +152,7 @@ impl CommandLine {
             TopCommand::Drain(args) => args.run(&context).await,
             TopCommand::Withdraw(args) => args.run(&context).await,
             TopCommand::Return(args) => args.run(&context).await,
+            TopCommand::Pin(verb) => verb.run(&context).await,
             TopCommand::Failback(args) => args.run(&context).await,
             TopCommand::Trial(args) => args.run(&context).await,
             TopCommand::Token(verb) => verb.run(&context).await,

@@ -8,6 +8,7 @@ pub(crate) mod explain;
 pub(crate) mod keys;
 pub(crate) mod notifications;
 pub(crate) mod objects;
+pub(crate) mod pins;
 pub(crate) mod probe;
 pub(crate) mod review;
 pub(crate) mod status;

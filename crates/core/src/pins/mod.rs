@@ -9,10 +9,19 @@ pub use table::{LearnedPin, PinDigest, PinLimits, PinTable};
 pub use token::{PinClaim, PinKey};
 
 use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::sync::Arc;
 
-use crate::config::document::Persistence;
-use crate::draw::digest;
+use crate::config::document::{Persistence, PersistenceKind, PinWhenGone};
+use crate::draw::{digest, mix};
 use crate::name::Name;
+use crate::routing::{RequestFacts, masked};
+use crate::units::Span;
+
+/// The most learned pins of a pool that says nothing of it.
+const USUAL_LIMIT: u32 = 100_000;
+/// How long a learned pin is kept that is not used, where nothing is said.
+const USUAL_IDLE_SECONDS: u32 = 30 * 60;
 
 /// The number that a pin names a server by. It is made of the name alone: its reader learns no address, and it is
 /// the same on every node and after a restart.
@@ -24,9 +33,33 @@ pub fn identity(server: &Name) -> u64 {
 /// How the clients of a pool are tied to its servers.
 #[derive(Clone, Debug)]
 pub struct PinRule {
-    /// Name of the cookie that carries the pin.
-    pub cookie: String,
-    /// What follows the cookie's value in its field: where it is sent, and for how long.
+    /// In order of preference.
+    kinds: Box<[PinKind]>,
+    /// What becomes of a client whose server can't have it.
+    pub when_gone: PinWhenGone,
+    /// The cookie of the service, where it is one of the kinds.
+    pub cookie: Option<CookiePin>,
+    /// Where pins of the other kinds are kept, and for how long.
+    pub learned: Option<(Arc<PinTable>, PinLimits)>,
+    prefix_ipv4: u8,
+    prefix_ipv6: u8,
+    /// The places of the servers by their identities, those of former names too, in order.
+    servers: Box<[(u64, u32)]>,
+}
+
+/// A kind of persistence, with the digest of its name: the same value under two names makes two keys.
+#[derive(Clone, Debug)]
+struct PinKind {
+    kind: PersistenceKind,
+    seed: u64,
+}
+
+/// The cookie of the service that ties clients.
+#[derive(Clone, Debug)]
+pub struct CookiePin {
+    /// Its name.
+    pub name: String,
+    /// What follows the value in its field: where it is sent, and for how long.
     attributes: String,
     /// How long a pin holds, in minutes.
     lifetime_minutes: Option<u32>,
@@ -34,46 +67,261 @@ pub struct PinRule {
     pool: u64,
     /// Its numbers under former names, the newest first, and that of a pool that belongs to a group.
     former_pools: Box<[u64]>,
-    /// The places of the servers by their identities, those of former names too, in order.
-    servers: Box<[(u64, u32)]>,
+}
+
+/// The moment of a look: pins count whole seconds and minutes of their own.
+#[derive(Clone, Copy, Debug)]
+pub struct PinMoment {
+    /// Minutes since 1970, as cookies count.
+    pub minute: u32,
+    /// Seconds by a clock that nobody sets, as learned pins count.
+    pub second: u32,
+}
+
+/// What a request says of its client's server.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PinLookup {
+    /// It carries none of the kinds: it may get a cookie.
+    None,
+    /// It carries this kind, and its client has no server yet, or one that is not there any more. The key is learned with the server
+    /// that is selected.
+    Unpinned {
+        /// The place of the kind among the rule's.
+        kind: u8,
+        /// What its pin is kept under.
+        key: PinDigest,
+    },
+    /// Its client is tied to a server.
+    Pinned {
+        /// The place of the server in the pool.
+        place: usize,
+        /// The place of the kind among the rule's.
+        kind: u8,
+        /// What its pin is kept under; `None` of a cookie, which carries it.
+        key: Option<PinDigest>,
+    },
 }
 
 impl PinRule {
     /// A rule for the servers of a pool, in the order of their places. What a server is called now goes before what
-    /// another one was called.
+    /// another one was called. `None` when nothing ties clients.
     pub fn new<'n>(
         pool: &Name,
         settings: &Persistence,
         names: impl Iterator<Item = &'n Name>,
         former: &FormerNames,
-    ) -> Self {
+        table: &Arc<PinTable>,
+    ) -> Option<Self> {
+        if !settings.ties_clients() {
+            return None;
+        }
         let mut places: BTreeMap<u64, u32> = names.map(identity).zip(0..).collect();
         for (name, now) in former.servers() {
             if let Some(place) = places.get(&identity(now)).copied() {
                 places.entry(identity(name)).or_insert(place);
             }
         }
+        let kinds = settings
+            .by
+            .0
+            .iter()
+            .map(|kind| PinKind { seed: digest(kind.to_string().as_bytes()), kind: kind.clone() });
+        let seconds = |span: Span| u32::try_from(span.get().as_secs().max(1)).unwrap_or(u32::MAX);
+        let limits = PinLimits {
+            pins: u64::from(settings.limit.unwrap_or(USUAL_LIMIT)),
+            idle: settings.idle.map_or(USUAL_IDLE_SECONDS, seconds),
+            lifetime: settings.lifetime.map(seconds),
+        };
+        let is_learned = settings.by.0.iter().any(PersistenceKind::is_learned);
+        Some(Self {
+            kinds: kinds.collect(),
+            when_gone: settings.when_gone,
+            cookie: settings.has(&PersistenceKind::Cookie).then(|| CookiePin::new(pool, settings, former)),
+            learned: is_learned.then(|| (Arc::clone(table), limits)),
+            prefix_ipv4: settings.prefix_ipv4.unwrap_or(32),
+            prefix_ipv6: settings.prefix_ipv6.unwrap_or(64),
+            servers: places.into_iter().collect(),
+        })
+    }
+
+    /// What a request says of its client's server: the first kind that it carries decides. A learned pin that is found counts as used.
+    #[must_use]
+    pub fn look_up(&self, key: &PinKey, facts: &RequestFacts<'_>, now: PinMoment) -> PinLookup {
+        self.look(key, facts, now.minute, |table, limits, digest| table.get(digest, now.second, limits))
+    }
+
+    /// As [`look_up`](Self::look_up), without using a pin: for those who only ask.
+    #[must_use]
+    pub fn peek(&self, key: &PinKey, facts: &RequestFacts<'_>, now: PinMoment) -> PinLookup {
+        self.look(key, facts, now.minute, |table, limits, digest| table.peek(digest, now.second, limits))
+    }
+
+    fn look(
+        &self,
+        pin_key: &PinKey,
+        facts: &RequestFacts<'_>,
+        minute: u32,
+        learned: impl Fn(&PinTable, &PinLimits, PinDigest) -> Option<LearnedPin>,
+    ) -> PinLookup {
+        for (kind, number) in self.kinds.iter().zip(0..) {
+            if kind.kind == PersistenceKind::Cookie {
+                let Some(cookie) = &self.cookie else { continue };
+                let mut values = facts.cookies(&cookie.name);
+                // A cookie that was forged, is over or is another pool's is none, and so is one of a server that is gone.
+                if let Some(place) = values.find_map(|value| self.place(cookie.read(pin_key, value, minute)?))
+                {
+                    return PinLookup::Pinned { place, kind: number, key: None };
+                }
+                continue;
+            }
+            let (Some(key), Some((table, limits))) = (self.key(kind, facts), &self.learned) else { continue };
+            let pin = learned(table, limits, key);
+            return match pin.and_then(|pin| self.place(pin.server)) {
+                Some(place) => PinLookup::Pinned { place, kind: number, key: Some(key) },
+                None => PinLookup::Unpinned { kind: number, key },
+            };
+        }
+        PinLookup::None
+    }
+
+    /// What the pin of a request is kept under; `None` when the request does not carry the kind.
+    fn key(&self, kind: &PinKind, facts: &RequestFacts<'_>) -> Option<PinDigest> {
+        let of = |bytes: &[u8]| Some(PinDigest(mix(kind.seed ^ digest(bytes))));
+        match &kind.kind {
+            PersistenceKind::Cookie => None,
+            PersistenceKind::ClientAddress => {
+                match masked(facts.client, self.prefix_ipv4, self.prefix_ipv6) {
+                    IpAddr::V4(address) => of(&address.octets()),
+                    IpAddr::V6(address) => of(&address.octets()),
+                }
+            }
+            PersistenceKind::ClientAddressAndPort => {
+                let port = facts.port?.to_be_bytes();
+                match facts.client.to_canonical() {
+                    IpAddr::V4(address) => of(&[&address.octets()[..], &port].concat()),
+                    IpAddr::V6(address) => of(&[&address.octets()[..], &port].concat()),
+                }
+            }
+            PersistenceKind::Sni => of(facts.sni?.as_bytes()),
+            PersistenceKind::Header(name) => of((facts.field)(name)?),
+            PersistenceKind::Query(name) => of(facts.query(name)?),
+            PersistenceKind::ApplicationCookie(name) => {
+                facts.cookies(name).find(|value| !value.is_empty()).and_then(of)
+            }
+        }
+    }
+
+    /// A learned pin with the second at which it ends if it is not used again.
+    #[must_use]
+    pub fn learned_pin(&self, key: PinDigest, second: u32) -> Option<(LearnedPin, u32)> {
+        let (table, limits) = self.learned.as_ref()?;
+        let pin = table.peek(key, second, limits)?;
+        Some((pin, limits.end(&pin)))
+    }
+
+    /// Whether every request from an address goes to one server, whatever it carries.
+    #[must_use]
+    pub fn goes_by_address(&self) -> bool {
+        let by_address = |kind: &PinKind| {
+            matches!(kind.kind, PersistenceKind::ClientAddress | PersistenceKind::ClientAddressAndPort)
+        };
+        self.kinds.iter().any(by_address)
+    }
+
+    /// Ties a client to a server from now on.
+    pub fn learn(&self, PinLearned { kind, key, client }: PinLearned, server: &Name, second: u32) {
+        if let Some((table, limits)) = &self.learned {
+            let pin = LearnedPin { server: identity(server), client, kind, made: second, used: second };
+            table.put(key, pin, limits);
+        }
+    }
+
+    /// What a `Set-Cookie` field of a response ties to the server that sent it: the application began a session with its client.
+    #[must_use]
+    pub fn of_set_cookie(&self, value: &[u8], client: IpAddr) -> Option<PinLearned> {
+        let pair = value.split(|byte| *byte == b';').next()?.trim_ascii();
+        let at = pair.iter().position(|byte| *byte == b'=')?;
+        let (name, value) = (pair[..at].trim_ascii(), pair[at + 1..].trim_ascii());
+        let is_named = |(kind, _): &(&PinKind, u8)| matches!(&kind.kind, PersistenceKind::ApplicationCookie(known) if known.as_bytes() == name);
+        let (kind, number) = self.kinds.iter().zip(0..).find(is_named).filter(|_| !value.is_empty())?;
+        Some(PinLearned { kind: number, key: PinDigest(mix(kind.seed ^ digest(value))), client })
+    }
+
+    /// Whether pins are learned from responses.
+    #[must_use]
+    pub fn reads_responses(&self) -> bool {
+        self.kinds.iter().any(|kind| matches!(kind.kind, PersistenceKind::ApplicationCookie(_)))
+    }
+
+    /// Whether the server name that a TLS client asks for is one of the kinds.
+    #[must_use]
+    pub fn has_sni(&self) -> bool {
+        self.kinds.iter().any(|kind| kind.kind == PersistenceKind::Sni)
+    }
+
+    /// One of the kinds, by its place.
+    #[must_use]
+    pub fn kind(&self, number: u8) -> Option<&PersistenceKind> {
+        self.kinds.get(usize::from(number)).map(|kind| &kind.kind)
+    }
+
+    /// The place of a server by its identity, also that of a former name; `None` when it is not there any more.
+    #[must_use]
+    pub fn place(&self, identity: u64) -> Option<usize> {
+        let found = self.servers.binary_search_by_key(&identity, |(known, _)| *known).ok()?;
+        Some(self.servers[found].1 as usize)
+    }
+}
+
+/// Whose pins a table holds.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum PinScope {
+    /// Those of one pool.
+    Pool(Name),
+    /// Those of all pools of a group.
+    Group(Name),
+}
+
+impl PinScope {
+    /// Where the learned pins of a pool are.
+    #[must_use]
+    pub fn of(pool: &Name, settings: &Persistence) -> Self {
+        settings.group.clone().map_or_else(|| Self::Pool(pool.clone()), Self::Group)
+    }
+}
+
+/// A pin that is to be kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PinLearned {
+    /// The place of its kind among the rule's.
+    pub kind: u8,
+    /// What it is kept under.
+    pub key: PinDigest,
+    /// Where its client came from.
+    pub client: IpAddr,
+}
+
+impl CookiePin {
+    fn new(pool: &Name, settings: &Persistence, former: &FormerNames) -> Self {
         let lifetime_minutes =
             settings.lifetime.map(|span| u32::try_from(span.get().as_secs() / 60).unwrap_or(u32::MAX));
         // Pins from before the pool joined its group go on to hold.
         let (own, of_group) = (number(pool), settings.group.as_ref().map(group_number));
         Self {
-            cookie: settings.cookie_name().to_owned(),
+            name: settings.cookie_name().to_owned(),
             attributes: attributes(settings, lifetime_minutes),
             lifetime_minutes,
             pool: of_group.unwrap_or(own),
             former_pools: of_group.map(|_| own).into_iter().chain(former.pools().map(number)).collect(),
-            servers: places.into_iter().collect(),
         }
     }
 
-    /// The place of the server that a cookie's value names, at a minute since 1970; `None` when it was not we who wrote
-    /// it, when it was for another pool, when its time is over or its server gone.
-    #[must_use]
-    pub fn read(&self, key: &PinKey, value: &[u8], minute: u32) -> Option<usize> {
+    /// The identity of the server that a value names, at a minute since 1970; `None` when it was not we who wrote it, when it was for
+    /// another pool, or when its time is over.
+    fn read(&self, key: &PinKey, value: &[u8], minute: u32) -> Option<u64> {
         let mut pools = std::iter::once(&self.pool).chain(&self.former_pools);
         let pinned = pools.find_map(|pool| key.read(*pool, value))?;
-        if self.holds(pinned.minute, minute) { self.place(pinned.server) } else { None }
+        self.holds(pinned.minute, minute).then_some(pinned.server)
     }
 
     /// Appends the value that ties a client to a server from a minute since 1970 on.
@@ -84,16 +332,11 @@ impl PinRule {
     /// The field that ties a client to a server from a minute since 1970 on, with its line end (RFC 6265, 4.1).
     #[must_use]
     pub fn field(&self, key: &PinKey, server: &Name, minute: u32) -> Vec<u8> {
-        let mut field = format!("Set-Cookie: {}=", self.cookie).into_bytes();
+        let mut field = format!("Set-Cookie: {}=", self.name).into_bytes();
         self.write(key, server, minute, &mut field);
         field.extend_from_slice(self.attributes.as_bytes());
         field.extend_from_slice(b"\r\n");
         field
-    }
-
-    fn place(&self, identity: u64) -> Option<usize> {
-        let found = self.servers.binary_search_by_key(&identity, |(known, _)| *known).ok()?;
-        Some(self.servers[found].1 as usize)
     }
 
     /// Whether a pin made at a minute still holds at another.
@@ -126,7 +369,7 @@ fn attributes(settings: &Persistence, lifetime_minutes: Option<u32>) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::config::document::CookieSameSite;
+    use crate::config::document::{CookieSameSite, OneOrMore};
 
     fn name(name: &str) -> Name {
         name.parse().unwrap()
@@ -134,14 +377,32 @@ mod tests {
 
     fn rule(pool: &str, names: &[&str], former: &FormerNames) -> PinRule {
         let names: Vec<Name> = names.iter().copied().map(name).collect();
-        let settings = Persistence { lifetime: Some("60m".parse().unwrap()), ..Persistence::default() };
-        PinRule::new(&name(pool), &settings, names.iter(), former)
+        let settings = Persistence { lifetime: Some("60m".parse().unwrap()), ..cookie() };
+        made(pool, &settings, names.iter(), former)
+    }
+
+    fn cookie() -> Persistence {
+        Persistence { by: OneOrMore(vec![PersistenceKind::Cookie]), ..Persistence::default() }
+    }
+
+    fn made<'n>(
+        pool: &str,
+        settings: &Persistence,
+        names: impl Iterator<Item = &'n Name>,
+        former: &FormerNames,
+    ) -> PinRule {
+        PinRule::new(&name(pool), settings, names, former, &Arc::new(PinTable::new(3))).unwrap()
     }
 
     fn pin(rule: &PinRule, server: &str) -> Vec<u8> {
         let mut value = Vec::new();
-        rule.write(&PinKey::new(&[7; 32]), &name(server), 1_000, &mut value);
+        rule.cookie.as_ref().unwrap().write(&PinKey::new(&[7; 32]), &name(server), 1_000, &mut value);
         value
+    }
+
+    /// The place that a value of the cookie names.
+    fn read(rule: &PinRule, key: &PinKey, value: &[u8], minute: u32) -> Option<usize> {
+        rule.place(rule.cookie.as_ref().unwrap().read(key, value, minute)?)
     }
 
     #[test]
@@ -150,19 +411,19 @@ mod tests {
         let names = ["auk", "gull", "tern"];
         let rule = rule("booking", &names, &FormerNames::default());
         for (place, name) in names.iter().enumerate() {
-            assert_eq!(rule.read(&key, &pin(&rule, name), 1_060), Some(place));
+            assert_eq!(read(&rule, &key, &pin(&rule, name), 1_060), Some(place));
         }
-        assert_eq!(rule.read(&key, &pin(&rule, "petrel"), 1_000), None);
+        assert_eq!(read(&rule, &key, &pin(&rule, "petrel"), 1_000), None);
         let gull = pin(&rule, "gull");
-        assert_eq!(rule.read(&key, &gull, 1_061), None);
-        assert_eq!(rule.read(&key, &gull, 900), Some(1), "a clock that was set back ends no pin");
-        assert_eq!(rule.read(&PinKey::new(&[8; 32]), &gull, 1_000), None);
+        assert_eq!(read(&rule, &key, &gull, 1_061), None);
+        assert_eq!(read(&rule, &key, &gull, 900), Some(1), "a clock that was set back ends no pin");
+        assert_eq!(read(&rule, &PinKey::new(&[8; 32]), &gull, 1_000), None);
     }
 
     fn grouped(pool: &str, group: Option<&str>, names: &[&str]) -> PinRule {
-        let settings = Persistence { group: group.map(name), ..Persistence::default() };
+        let settings = Persistence { group: group.map(name), ..cookie() };
         let names: Vec<Name> = names.iter().copied().map(name).collect();
-        PinRule::new(&name(pool), &settings, names.iter(), &FormerNames::default())
+        made(pool, &settings, names.iter(), &FormerNames::default())
     }
 
     #[test]
@@ -171,10 +432,14 @@ mod tests {
         let plain = grouped("plain", Some("site"), &["auk", "gull"]);
         let other = grouped("encrypted", Some("site"), &["gull", "tern"]);
         let gull = pin(&plain, "gull");
-        assert_eq!(other.read(&key, &gull, 1_000), Some(0), "the server of the same name");
-        assert_eq!(other.read(&key, &pin(&plain, "auk"), 1_000), None, "it has no such server");
-        assert_eq!(grouped("encrypted", Some("shop"), &["gull"]).read(&key, &gull, 1_000), None);
-        assert_eq!(grouped("site", None, &["gull"]).read(&key, &gull, 1_000), None, "a pool is not a group");
+        assert_eq!(read(&other, &key, &gull, 1_000), Some(0), "the server of the same name");
+        assert_eq!(read(&other, &key, &pin(&plain, "auk"), 1_000), None, "it has no such server");
+        assert_eq!(read(&grouped("encrypted", Some("shop"), &["gull"]), &key, &gull, 1_000), None);
+        assert_eq!(
+            read(&grouped("site", None, &["gull"]), &key, &gull, 1_000),
+            None,
+            "a pool is not a group"
+        );
     }
 
     #[test]
@@ -182,8 +447,8 @@ mod tests {
         let key = PinKey::new(&[7; 32]);
         let before = grouped("plain", None, &["auk", "gull"]);
         let after = grouped("plain", Some("site"), &["auk", "gull"]);
-        assert_eq!(after.read(&key, &pin(&before, "gull"), 1_000), Some(1));
-        assert_eq!(before.read(&key, &pin(&after, "gull"), 1_000), None, "one that leaves it does not");
+        assert_eq!(read(&after, &key, &pin(&before, "gull"), 1_000), Some(1));
+        assert_eq!(read(&before, &key, &pin(&after, "gull"), 1_000), None, "one that leaves it does not");
     }
 
     #[test]
@@ -194,11 +459,12 @@ mod tests {
             domain: Some("skerry.example".to_owned()),
             path: Some("/booking".to_owned()),
             same_site: CookieSameSite::Strict,
-            ..Persistence::default()
+            ..cookie()
         };
         let gull = name("gull");
-        let rule = PinRule::new(&name("booking"), &settings, [&gull].into_iter(), &FormerNames::default());
-        let field = String::from_utf8(rule.field(&PinKey::new(&[7; 32]), &gull, 1_000)).unwrap();
+        let rule = made("booking", &settings, [&gull].into_iter(), &FormerNames::default());
+        let field =
+            String::from_utf8(rule.cookie.unwrap().field(&PinKey::new(&[7; 32]), &gull, 1_000)).unwrap();
         let (value, attributes) = field.split_once("; ").unwrap();
         assert!(value.starts_with("Set-Cookie: visit="), "{value}");
         assert_eq!(
@@ -216,15 +482,111 @@ mod tests {
         former.pool_was(name("booking"));
         former.server_was(name("gull"), name("puffin"));
         let now = rule("tickets", &["auk", "puffin"], &former);
-        assert_eq!((now.read(&key, &auk, 1_000), now.read(&key, &gull, 1_000)), (Some(0), Some(1)));
-        assert_eq!(now.read(&key, &pin(&now, "puffin"), 1_000), Some(1));
+        assert_eq!((read(&now, &key, &auk, 1_000), read(&now, &key, &gull, 1_000)), (Some(0), Some(1)));
+        assert_eq!(read(&now, &key, &pin(&now, "puffin"), 1_000), Some(1));
 
         former.server_was(name("puffin"), name("skua"));
         let twice = rule("tickets", &["auk", "skua"], &former);
-        assert_eq!(twice.read(&key, &gull, 1_000), Some(1), "over two renames");
+        assert_eq!(read(&twice, &key, &gull, 1_000), Some(1), "over two renames");
         let again = rule("tickets", &["auk", "gull", "skua"], &former);
-        assert_eq!(again.read(&key, &gull, 1_000), Some(1), "the name is another server's now");
+        assert_eq!(read(&again, &key, &gull, 1_000), Some(1), "the name is another server's now");
         let gone = rule("tickets", &["auk"], &former);
-        assert_eq!(gone.read(&key, &gull, 1_000), None);
+        assert_eq!(read(&gone, &key, &gull, 1_000), None);
+    }
+
+    fn kinds(kinds: &[&str]) -> Persistence {
+        let by = OneOrMore(kinds.iter().map(|kind| kind.parse().unwrap()).collect());
+        Persistence { by, ..Persistence::default() }
+    }
+
+    const NOW: PinMoment = PinMoment { minute: 1_000, second: 60_000 };
+
+    fn look(rule: &PinRule, target: &str, fields: &[(&str, &str)]) -> PinLookup {
+        let field =
+            |name: &str| fields.iter().find(|(known, _)| *known == name).map(|(_, value)| value.as_bytes());
+        let facts = RequestFacts {
+            target: Some(target),
+            field: &field,
+            ..RequestFacts::of_client("192.0.2.7".parse().unwrap())
+        };
+        rule.look_up(&PinKey::new(&[7; 32]), &facts, NOW)
+    }
+
+    fn unpinned(lookup: PinLookup) -> PinLearned {
+        let PinLookup::Unpinned { kind, key } = lookup else { panic!("{lookup:?}") };
+        PinLearned { kind, key, client: "192.0.2.7".parse().unwrap() }
+    }
+
+    #[test]
+    fn the_first_kind_that_a_request_carries_decides() {
+        let settings = kinds(&["cookie", "header:X-Account", "query:day", "client-address"]);
+        let names = ["auk", "gull"].map(name);
+        let rule = made("booking", &settings, names.iter(), &FormerNames::default());
+        let account = [("x-account", "17")];
+        let by_account = unpinned(look(&rule, "/?day=3", &account));
+        assert_eq!(rule.kind(by_account.kind), Some(&PersistenceKind::Header("x-account".to_owned())));
+        rule.learn(by_account, &name("gull"), NOW.second);
+        assert!(matches!(look(&rule, "/", &account), PinLookup::Pinned { place: 1, kind: 1, .. }));
+        let by_day = unpinned(look(&rule, "/?day=3", &[]));
+        assert_eq!(by_day.kind, 2, "another value of another kind is another client");
+        assert_eq!(unpinned(look(&rule, "/", &[])).kind, 3);
+        let visit = String::from_utf8(pin(&rule, "auk")).unwrap();
+        let cookie = format!("lang=en; merismos-pin={visit}");
+        let both = [("cookie", cookie.as_str()), ("x-account", "17")];
+        assert_eq!(look(&rule, "/", &both), PinLookup::Pinned { place: 0, kind: 0, key: None });
+        let forged = [("cookie", "merismos-pin=forged"), ("x-account", "17")];
+        assert!(matches!(look(&rule, "/", &forged), PinLookup::Pinned { place: 1, kind: 1, .. }));
+    }
+
+    #[test]
+    fn the_applications_cookie_is_learned_from_the_response_that_sets_it() {
+        let names = ["auk", "gull"].map(name);
+        let settings = kinds(&["application-cookie:SESSION"]);
+        let rule = made("booking", &settings, names.iter(), &FormerNames::default());
+        let client = "192.0.2.7".parse().unwrap();
+        assert_eq!(look(&rule, "/", &[("cookie", "lang=en")]), PinLookup::None);
+        for other in ["session=a81f", "SESSION=", "SESSION", "LANG=en; Path=/"] {
+            assert_eq!(rule.of_set_cookie(other.as_bytes(), client), None, "{other}");
+        }
+        let begun = rule.of_set_cookie(b"SESSION=a81f; Path=/; HttpOnly", client).unwrap();
+        rule.learn(begun, &name("gull"), NOW.second);
+        let known = [("cookie", "lang=en; SESSION=a81f")];
+        assert!(matches!(look(&rule, "/", &known), PinLookup::Pinned { place: 1, .. }));
+        assert_eq!(unpinned(look(&rule, "/", &[("cookie", "SESSION=b92e")])).kind, 0);
+    }
+
+    #[test]
+    fn addresses_count_by_their_prefix() {
+        let settings = Persistence { prefix_ipv4: Some(24), ..kinds(&["client-address"]) };
+        let gull = name("gull");
+        let rule = made("booking", &settings, [&gull].into_iter(), &FormerNames::default());
+        let of = |client: &str| {
+            let facts = RequestFacts::of_client(client.parse().unwrap());
+            rule.look_up(&PinKey::new(&[7; 32]), &facts, NOW)
+        };
+        rule.learn(unpinned(of("192.0.2.7")), &gull, NOW.second);
+        assert!(matches!(of("192.0.2.99"), PinLookup::Pinned { .. }));
+        assert!(matches!(of("::ffff:192.0.2.5"), PinLookup::Pinned { .. }), "as an IPv6 socket tells it");
+        assert!(matches!(of("192.0.3.7"), PinLookup::Unpinned { .. }));
+    }
+
+    #[test]
+    fn a_learned_pin_goes_with_a_renamed_server_and_not_with_one_that_is_gone() {
+        let table = Arc::new(PinTable::new(3));
+        let settings = kinds(&["client-address"]);
+        let rule = |names: &[&str], former: &FormerNames| {
+            let names: Vec<Name> = names.iter().copied().map(name).collect();
+            PinRule::new(&name("booking"), &settings, names.iter(), former, &table).unwrap()
+        };
+        let before = rule(&["auk", "gull"], &FormerNames::default());
+        before.learn(unpinned(look(&before, "/", &[])), &name("gull"), NOW.second);
+        let mut former = FormerNames::default();
+        former.server_was(name("gull"), name("puffin"));
+        assert!(matches!(
+            look(&rule(&["auk", "puffin"], &former), "/", &[]),
+            PinLookup::Pinned { place: 1, .. }
+        ));
+        let gone = rule(&["auk"], &FormerNames::default());
+        assert!(matches!(look(&gone, "/", &[]), PinLookup::Unpinned { .. }));
     }
 }

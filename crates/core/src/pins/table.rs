@@ -445,7 +445,11 @@ mod tests {
         let table = table(&[(1, 7), (2, 7), (3, 8)], &LIMITS);
         assert_eq!(table.per_server(), BTreeMap::from([(7, 2), (8, 1)]));
         table.put(PinDigest(2), pin(8, 9), &LIMITS);
-        assert_eq!(table.per_server(), BTreeMap::from([(7, 1), (8, 2)]), "a client that moved is counted once");
+        assert_eq!(
+            table.per_server(),
+            BTreeMap::from([(7, 1), (8, 2)]),
+            "a client that moved is counted once"
+        );
         assert_eq!(table.remove_where(|_, pin| pin.server == 8), 2);
         assert_eq!((table.len(), table.per_server()), (1, BTreeMap::from([(7, 1)])));
         table.forget_idle(61, &LIMITS);

@@ -12,12 +12,10 @@ use super::request_facts::KeyRule;
 use super::snapshot::{Frontend, Pool, Server, Snapshot, UpstreamTimeouts};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::config::Checked;
-use crate::config::document::{
-    self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, PersistenceKind, Protocol,
-};
+use crate::config::document::{self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, Protocol};
 use crate::eligibility::{IneligibleReason, ServerStates, eligibilities};
 use crate::name::{Name, PoolServer};
-use crate::pins::{PinRule, identity};
+use crate::pins::{PinRule, PinScope, identity};
 use crate::runtime::{PoolRuntime, RuntimeRegistry, ServerRuntimeLimits};
 use crate::time::Tick;
 use crate::units::Span;
@@ -228,7 +226,7 @@ fn pool(
         spill: spill.collect(),
         bounded: spec.hashing.bound.is_some(),
         key_rule: (spec.algorithm == Algorithm::Hash).then(|| KeyRule::new(&spec.hashing)),
-        pin_rule: pin_rule(name, spec, truths),
+        pin_rule: pin_rule(name, spec, truths, cells),
         limited,
         queue: spec.queue,
         timed: spec.algorithm == Algorithm::LeastLoad || is_compared(name, document),
@@ -247,9 +245,18 @@ fn pool(
     }
 }
 
-fn pin_rule(name: &Name, spec: &document::PoolSpec, truths: &impl ServerStates) -> Option<PinRule> {
-    let PersistenceKind::Cookie = spec.persistence.by?;
-    Some(PinRule::new(name, &spec.persistence, spec.servers.keys(), &truths.former_names(name)))
+fn pin_rule(
+    name: &Name,
+    spec: &document::PoolSpec,
+    truths: &impl ServerStates,
+    cells: &mut RuntimeRegistry,
+) -> Option<PinRule> {
+    let settings = &spec.persistence;
+    if !settings.ties_clients() {
+        return None;
+    }
+    let table = cells.pin_table(PinScope::of(name, settings));
+    PinRule::new(name, settings, spec.servers.keys(), &truths.former_names(name), &table)
 }
 
 /// Whether a frontend chooses this pool by how fast it answers.

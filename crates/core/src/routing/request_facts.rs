@@ -12,6 +12,8 @@ use crate::draw::digest;
 pub struct RequestFacts<'a> {
     /// Address of the client, as far as it is trusted.
     pub client: IpAddr,
+    /// The port that datagrams come from.
+    pub port: Option<u16>,
     /// The path with its query.
     pub target: Option<&'a str>,
     /// The host that was asked for, as it was written.
@@ -35,14 +37,20 @@ impl<'a> RequestFacts<'a> {
     /// Of work that says nothing of itself: a connection or a datagram.
     #[must_use]
     pub fn of_client(client: IpAddr) -> Self {
-        Self { client, target: None, host: None, sni: None, field: &|_| None }
+        Self { client, port: None, target: None, host: None, sni: None, field: &|_| None }
     }
 
     fn cookie(&self, name: &str) -> Option<&'a [u8]> {
-        cookie_values((self.field)("cookie")?, name).next()
+        self.cookies(name).next()
     }
 
-    fn query(&self, name: &str) -> Option<&'a [u8]> {
+    /// The values of all cookies of a name.
+    pub(crate) fn cookies(&self, name: &str) -> impl Iterator<Item = &'a [u8]> {
+        cookie_values((self.field)("cookie").unwrap_or_default(), name)
+    }
+
+    /// The value of a parameter of the query, as it was written.
+    pub(crate) fn query(&self, name: &str) -> Option<&'a [u8]> {
         let (_, query) = self.target?.split_once('?')?;
         let value = |pair: &'a str| match pair.split_once('=') {
             Some((key, value)) => (key == name).then_some(value.as_bytes()),
@@ -90,14 +98,14 @@ impl RequestKey {
 }
 
 /// The first bits of an address, the others zero.
-fn masked(address: IpAddr, rule: &KeyRule) -> IpAddr {
+pub(crate) fn masked(address: IpAddr, prefix_ipv4: u8, prefix_ipv6: u8) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V4(it) => {
-            let mask = u32::MAX.checked_shl(32 - u32::from(rule.prefix_ipv4)).unwrap_or(0);
+            let mask = u32::MAX.checked_shl(32 - u32::from(prefix_ipv4)).unwrap_or(0);
             IpAddr::V4((u32::from(it) & mask).into())
         }
         IpAddr::V6(it) => {
-            let mask = u128::MAX.checked_shl(128 - u32::from(rule.prefix_ipv6)).unwrap_or(0);
+            let mask = u128::MAX.checked_shl(128 - u32::from(prefix_ipv6)).unwrap_or(0);
             IpAddr::V6((u128::from(it) & mask).into())
         }
     }
@@ -135,7 +143,7 @@ impl KeyRule {
 
     fn number(&self, key: &HashKey, facts: &RequestFacts<'_>) -> Option<u64> {
         match key {
-            HashKey::ClientAddress => Some(match masked(facts.client, self) {
+            HashKey::ClientAddress => Some(match masked(facts.client, self.prefix_ipv4, self.prefix_ipv6) {
                 IpAddr::V4(it) => digest(&it.octets()),
                 IpAddr::V6(it) => digest(&it.octets()),
             }),
@@ -174,7 +182,7 @@ impl KeyRule {
             HashKey::ClientAddress => {
                 let bits =
                     if facts.client.to_canonical().is_ipv4() { self.prefix_ipv4 } else { self.prefix_ipv6 };
-                format!("{key} is in {}/{bits}", masked(facts.client, self))
+                format!("{key} is in {}/{bits}", masked(facts.client, self.prefix_ipv4, self.prefix_ipv6))
             }
             _ => format!("{key} is {:?}", String::from_utf8_lossy(self.text(key, facts)?)),
         })
@@ -207,6 +215,7 @@ mod tests {
 
     fn facts(client: &str) -> RequestFacts<'static> {
         RequestFacts {
+            port: None,
             client: client.parse().unwrap(),
             target: Some("/ferry/lerwick?day=3&seats"),
             host: Some(b"Skerry.example"),

@@ -217,6 +217,7 @@ impl Pool {
     #[must_use]
     pub fn goes_by_sni(&self) -> bool {
         self.key_rule.as_ref().is_some_and(KeyRule::has_sni)
+            || self.pin_rule.as_ref().is_some_and(PinRule::has_sni)
     }
 
     /// What decides its servers' shares besides their weights; `None` where weights alone do.

@@ -20,6 +20,7 @@ pub use self::limiter::{LimitReached, Limiter, ServerRuntimeLimits};
 use crate::config::renames::Renames;
 use crate::duty::{CutWork, OpenWork};
 use crate::name::{Name, PoolServer};
+use crate::pins::{PinScope, PinTable};
 use crate::wait_queue::WaitQueue;
 
 /// A count with one writer and any number of readers.
@@ -84,6 +85,8 @@ pub struct ServerWorkerCounters {
     pub cut_connections: Counter,
     /// Tunnels that were cut for the same reason.
     pub cut_tunnels: Counter,
+    /// Requests, connections and flows of clients that were tied to no server before: new sessions.
+    pub new_clients: Counter,
     /// From when on a response time is measured again, in the worker's own coarse time.
     pub measured_next: Counter,
 }
@@ -107,6 +110,8 @@ pub struct ServerCounts {
     pub bytes_to: u64,
     /// See [`ServerWorkerCounters::bytes_from`].
     pub bytes_from: u64,
+    /// See [`ServerWorkerCounters::new_clients`].
+    pub new_clients: u64,
     /// What of it is open, by kind.
     pub open: OpenWork,
     /// What was cut off.
@@ -126,6 +131,7 @@ impl ServerCounts {
             errors: self.errors.saturating_sub(before.errors),
             bytes_to: self.bytes_to.saturating_sub(before.bytes_to),
             bytes_from: self.bytes_from.saturating_sub(before.bytes_from),
+            new_clients: self.new_clients.saturating_sub(before.new_clients),
             open: self.open,
             cut: self.cut.since(before.cut),
         }
@@ -246,6 +252,7 @@ impl ServerRuntime {
         ServerCounts {
             begun,
             in_flight,
+            new_clients: sum(|lane| &lane.new_clients),
             taken: sum(|lane| &lane.taken),
             failed: sum(|lane| &lane.failed),
             retried: sum(|lane| &lane.retried),
@@ -418,6 +425,8 @@ pub struct RuntimeRegistry {
     servers: BTreeMap<PoolServer, (SocketAddr, Arc<ServerRuntime>)>,
     frontends: BTreeMap<Name, Arc<FrontendRuntime>>,
     pools: BTreeMap<Name, Arc<PoolRuntime>>,
+    pin_tables: BTreeMap<PinScope, Arc<PinTable>>,
+    pin_seed: u64,
     next_server: u32,
     next_frontend: u32,
 }
@@ -431,6 +440,8 @@ impl RuntimeRegistry {
             servers: BTreeMap::new(),
             frontends: BTreeMap::new(),
             pools: BTreeMap::new(),
+            pin_tables: BTreeMap::new(),
+            pin_seed: 0,
             next_server: 0,
             next_frontend: 0,
         }
@@ -473,11 +484,30 @@ impl RuntimeRegistry {
         Arc::clone(self.pools.entry(name.clone()).or_default())
     }
 
+    /// What tables of pins are seeded with from now on: a secret, so that no client can foresee where its keys are kept.
+    pub fn seed_pins(&mut self, seed: u64) {
+        self.pin_seed = seed;
+    }
+
+    /// The table of learned pins of a pool or a group, made when it is first asked for.
+    pub fn pin_table(&mut self, scope: PinScope) -> Arc<PinTable> {
+        let seed = self.pin_seed;
+        Arc::clone(self.pin_tables.entry(scope).or_insert_with(|| Arc::new(PinTable::new(seed))))
+    }
+
+    /// Forgets the pins of pools and groups that `keep` does not want any more.
+    pub fn retain_pins(&mut self, keep: impl Fn(&PinScope) -> bool) {
+        self.pin_tables.retain(|scope, _| keep(scope));
+    }
+
     /// Lets what was renamed keep its cells under its new name; a frontend's number goes with it.
     pub fn rename(&mut self, renames: &Renames) {
         for (from, to) in &renames.pools {
             if let Some(cell) = self.pools.remove(from) {
                 self.pools.insert(to.clone(), cell);
+            }
+            if let Some(pins) = self.pin_tables.remove(&PinScope::Pool(from.clone())) {
+                self.pin_tables.insert(PinScope::Pool(to.clone()), pins);
             }
         }
         let moved: Vec<_> =

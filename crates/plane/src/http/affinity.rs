@@ -3,16 +3,18 @@
 use std::future::Future;
 
 use merismos_core::balance::Excluded;
-use merismos_core::config::document::BalancePer;
-use merismos_core::pins::PinRule;
-use merismos_core::routing::Server;
+use merismos_core::config::document::{BalancePer, PinWhenGone};
+use merismos_core::pins::CookiePin;
+use merismos_core::routing::{Pool, Server};
 
+use super::error_response::GatewayError;
 use super::failure::ServerFailure;
 use super::forward::RequestForwarder;
 use super::head;
 use crate::context::minute;
 use crate::decisions::PinReason;
 use crate::io::Transport;
+use crate::pinning::ClientPin;
 use crate::select::{Affinity, AttemptHistory, NoServer, ServerSelection, affinity};
 
 /// The ties of a request, which are looked at before any algorithm is asked.
@@ -22,6 +24,12 @@ pub(super) struct AffinityChoice {
     pub(super) server: Option<(usize, usize, PinReason)>,
     /// Its pin stands although the server has no room now.
     pub(super) keeps_pin: bool,
+    /// It is tied to its server by a pin that is kept here, and has no cookie that does.
+    lacks_cookie: bool,
+    /// No other server may have it.
+    pub(super) sticks: bool,
+    /// Its server can't have it, and no other may.
+    pub(super) refused: Option<GatewayError>,
 }
 
 /// A server for the request.
@@ -40,15 +48,20 @@ impl RequestForwarder<'_> {
         let mut ties = AffinityChoice::default();
         for (number, pool) in self.frontend.pools().enumerate() {
             let Some(rule) = &pool.pin_rule else { continue };
-            if let Some(place) = self.pinned_server(rule, head) {
-                match affinity(self.worker, pool, place) {
-                    Affinity::At(place) => {
-                        ties.server = Some((number, place, PinReason::Pin));
-                        return ties;
-                    }
-                    Affinity::Full => ties.keeps_pin = true,
-                    Affinity::Gone => {}
+            let refuses = rule.when_gone == PinWhenGone::Refuse;
+            let client = self.client_address();
+            match head::with_facts(head, client, |facts| self.worker.client_pin(pool, facts)) {
+                ClientPin::None => {}
+                ClientPin::At { place, is_learned } => {
+                    ties.server = Some((number, place, PinReason::Pin));
+                    ties.lacks_cookie = is_learned;
+                    ties.sticks = refuses;
+                    return ties;
                 }
+                ClientPin::Full if refuses => ties.refused = Some(GatewayError::Full),
+                ClientPin::Gone if refuses => ties.refused = Some(GatewayError::PinnedAway),
+                ClientPin::Full => ties.keeps_pin = true,
+                ClientPin::Gone => {}
             }
         }
         if self.frontend.balance_per == BalancePer::Connection
@@ -73,28 +86,31 @@ impl RequestForwarder<'_> {
         course: &mut AttemptHistory<ServerFailure>,
         stream: &mut impl Transport,
         tried: &Excluded,
+        head: &[u8],
     ) -> impl Future<Output = Result<SelectedServer, NoServer>> {
         async move {
             if let Some((_, place, tied)) = ties.server {
-                return Ok(SelectedServer { place, pin: None, tied: Some(tied) });
+                let cookie = if ties.lacks_cookie { self.pin_cookie(deal.pool, place) } else { None };
+                return Ok(SelectedServer { place, pin: cookie, tied: Some(tied) });
             }
             let place = deal.select_server(tried, course, |context| stream.is_gone(context)).await?;
             if self.frontend.balance_per == BalancePer::Connection {
                 self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
             }
-            let pin = deal.pool.pin_rule.as_ref().filter(|_| !ties.keeps_pin);
-            let pin = pin.map(|rule| self.pin_cookie(rule, &deal.pool.servers[place]));
+            let mut pin = None;
+            if deal.pool.pin_rule.is_some() && !ties.keeps_pin {
+                let client = self.client_address();
+                head::with_facts(head, client, |facts| self.worker.learn_pin(deal.pool, place, facts));
+                pin = self.pin_cookie(deal.pool, place);
+            }
             Ok(SelectedServer { place, pin, tied: None })
         }
     }
 
-    /// The place of the server that the client is tied to.
-    fn pinned_server(&self, rule: &PinRule, head: &[u8]) -> Option<usize> {
-        head::in_cookies(head, &rule.cookie, |value| rule.read(&self.worker.pin_key, value, minute()))
-    }
-
-    /// The field that ties the client to a server.
-    fn pin_cookie(&self, rule: &PinRule, server: &Server) -> Box<[u8]> {
-        rule.field(&self.worker.pin_key, &server.name.server, minute()).into()
+    /// The field that ties the client to a server, where the pool has a cookie for that.
+    fn pin_cookie(&self, pool: &Pool, place: usize) -> Option<Box<[u8]>> {
+        let cookie: &CookiePin = pool.pin_rule.as_ref()?.cookie.as_ref()?;
+        let server: &Server = &pool.servers[place];
+        Some(cookie.field(&self.worker.pin_key, &server.name.server, minute()).into())
     }
 }

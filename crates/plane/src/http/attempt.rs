@@ -20,6 +20,7 @@ use crate::buffer::Buffer;
 use crate::deadline::WakeReason;
 use crate::idle::ReusePolicy;
 use crate::io::{BodyKind, Transport, write_all};
+use crate::pinning::SessionLearner;
 use crate::relay::{Relay, RelayEnd};
 use crate::select::GaugeGuard;
 use crate::upstream::{ConnectFailure, Upstream};
@@ -29,6 +30,8 @@ pub(super) struct AttemptTarget<'t> {
     pub(super) server: &'t Server,
     /// A field that ties the client to it.
     pub(super) pin: Option<&'t [u8]>,
+    /// Where sessions are learned from responses.
+    pub(super) learns: Option<SessionLearner<'t>>,
     /// How long it may take for its first byte before another one gets the request.
     pub(super) hedge_after: Option<Duration>,
 }

@@ -42,6 +42,8 @@ pub(super) enum RequestError {
 pub(super) enum GatewayError {
     /// No server is eligible.
     NoServer,
+    /// The server that its client is tied to is out of service, and no other may have it.
+    PinnedAway,
     /// All eligible servers are full, and so is the line, or the wait was too long.
     Full,
     /// Every server that was tried failed.
@@ -101,7 +103,7 @@ impl GatewayError {
     /// The status that the client gets.
     pub(super) fn status(self) -> u16 {
         match self {
-            Self::NoServer | Self::Full | Self::Exhausted => 503,
+            Self::NoServer | Self::PinnedAway | Self::Full | Self::Exhausted => 503,
             Self::AllFailed | Self::BrokenAnswer | Self::Withdrawn => 502,
             Self::Late => 504,
         }
@@ -112,6 +114,9 @@ impl fmt::Display for GatewayError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::NoServer => "no server is available",
+            Self::PinnedAway => {
+                "the server that holds this session is out of service; it is kept for its return"
+            }
             Self::Full => "every server has as much work as it may have; try again soon",
             Self::AllFailed => "no server could be reached",
             Self::BrokenAnswer => "the server broke off its answer or gave one that makes no sense",

@@ -20,6 +20,7 @@ use crate::deadline::WakeReason;
 use crate::decisions::DecisionContext;
 use crate::io::{ConnectionTimer, Transport, write_all};
 use crate::observer::{Observation, ObservedWork};
+use crate::pinning::SessionLearner;
 use crate::select::{AttemptHistory, InFlight, NoServer, ServerSelection};
 use merismos_connector::connect::ConnectError;
 
@@ -129,6 +130,9 @@ impl RequestForwarder<'_> {
             if self.frontend.ties_clients && course.is_new() {
                 cold_path();
                 ties = self.affinity_choice(sending.start);
+                if let Some(refused) = ties.refused {
+                    return ForwardStep::Error(refused);
+                }
             }
             let mut asked = AskedPools::default();
             let mut why = None;
@@ -166,7 +170,7 @@ impl RequestForwarder<'_> {
     }
 
     /// Where the request comes from, as far as it is believed.
-    fn client_address(&self) -> IpAddr {
+    pub(super) fn client_address(&self) -> IpAddr {
         self.request.client.unwrap_or(self.who.client.ip())
     }
 
@@ -200,7 +204,7 @@ impl RequestForwarder<'_> {
                     watch: self.watch,
                     version: self.version,
                 };
-                match self.select_server(&deal, ties, course, stream, before).await {
+                match self.select_server(&deal, ties, course, stream, before, sending.start).await {
                     Ok(placed) => {
                         deal.sample_decision(|| {
                             self.decision_context(chosen, &placed, before, sending.start)
@@ -222,7 +226,8 @@ impl RequestForwarder<'_> {
                     self.hedge_timeout(pool, after.get(), course, sending)
                 }
             };
-            let target = AttemptTarget { server, pin: pin.as_deref(), hedge_after: hurry };
+            let learns = SessionLearner::of(pool, place, || self.client_address());
+            let target = AttemptTarget { server, pin: pin.as_deref(), learns, hedge_after: hurry };
             match self.try_server(pool, stream, target, sending).await {
                 Ok(delivered) => {
                     at.succeeded();
@@ -231,7 +236,15 @@ impl RequestForwarder<'_> {
                 }
                 Err(failed) => {
                     cold_path();
-                    PoolResult::Step(self.after_failure(pool, place, failed, at, course, sending))
+                    PoolResult::Step(self.after_failure(
+                        pool,
+                        place,
+                        failed,
+                        at,
+                        course,
+                        sending,
+                        ties.sticks,
+                    ))
                 }
             }
         }
@@ -268,6 +281,7 @@ impl RequestForwarder<'_> {
         mut at: InFlight<'_>,
         course: &mut AttemptHistory<ServerFailure>,
         sending: &RequestBody<'_>,
+        sticks: bool,
     ) -> ForwardStep {
         let server = &pool.servers[place];
         if self.client.alarm.fired() == Some(WakeReason::Crowded) {
@@ -307,7 +321,7 @@ impl RequestForwarder<'_> {
         }
         // Only what can be sent anew from its beginning can go to another server.
         let is_whole = sending.follow.is_done() && !sending.begun;
-        let again = self.may_repeat(failure, is_whole, sending.begun);
+        let again = !sticks && self.may_repeat(failure, is_whole, sending.begun);
         if again {
             course.record_failure(pool, place);
             course.last = Some(failure);
@@ -423,7 +437,10 @@ impl RequestForwarder<'_> {
     ) -> RequestOutcome {
         let RequestBody { follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
-        if matches!(shortage, GatewayError::NoServer | GatewayError::Full | GatewayError::Exhausted) {
+        if matches!(
+            shortage,
+            GatewayError::NoServer | GatewayError::PinnedAway | GatewayError::Full | GatewayError::Exhausted
+        ) {
             &lane.unavailable
         } else {
             &lane.unanswered

@@ -12,8 +12,10 @@ use httparse::Header;
 
 use super::error_response::RequestError;
 
-pub(super) use request::{Request, RequestOrigin, in_cookies, key, key_words, request};
-pub(super) use response::{ExtraFields, Response, response, server_response, upgrade_field, write_response};
+pub(super) use request::{Request, RequestOrigin, key, key_words, request, with_facts};
+pub(super) use response::{
+    ExtraFields, Response, response, server_response, set_cookies, upgrade_field, write_response,
+};
 
 /// The most fields that a head may have; frontends may set a lower limit.
 pub(super) const MOST_FIELDS: usize = 100;

@@ -24,6 +24,7 @@ use crate::deadline::WakeReason;
 use crate::io::{
     BodyKind, ConnectionTimer, IoError, Sink, Source, read, read_first, read_fresh, write_to_client,
 };
+use crate::pinning::SessionLearner;
 
 /// How much of an answer that may be long is read at first: room for its head.
 pub(super) const HEAD_ALONE: usize = 2 << 10;
@@ -70,6 +71,8 @@ pub(super) struct ResponseForwarder<'a> {
     pub(super) watch: ConnectionTimer<'a>,
     /// A field that ties the client to the server.
     pub(super) pin: Option<&'a [u8]>,
+    /// Where sessions are learned from the response.
+    pub(super) learns: Option<SessionLearner<'a>>,
     /// The last answer that came this way was long: this one probably is, too.
     pub(super) may_be_long: bool,
     pub(super) carried: BodyKind<'a>,
@@ -93,7 +96,7 @@ impl<'a> ResponseForwarder<'a> {
         carried: BodyKind<'a>,
     ) -> Self {
         let RequestForwarder { worker, client, frontend, request, watch, .. } = exchange;
-        let AttemptTarget { server, pin, .. } = target;
+        let AttemptTarget { server, pin, learns, .. } = target;
         let (lane, times, begun) = (server.cell.lane(worker.index), &server.times, Cell::new(false));
         let whole = matches!(carried, BodyKind::Answer);
         let received = Cell::new(if whole { RequestProgress::Whole } else { RequestProgress::InPart });
@@ -106,7 +109,9 @@ impl<'a> ResponseForwarder<'a> {
             times,
             watch,
             pin,
-            may_be_long,
+            // What goes on unread teaches nothing.
+            may_be_long: may_be_long && learns.is_none(),
+            learns,
             carried,
             rate: ClientRate::new(frontend),
             begun,
@@ -163,6 +168,10 @@ impl<'a> ResponseForwarder<'a> {
         async move {
             let length = response.length;
             self.begun.set(true);
+            if let Some(sessions) = &self.learns {
+                cold_path();
+                head::set_cookies(&buffer[..length], |value| sessions.learn(self.worker, value));
+            }
             if response.status == 101 {
                 cold_path();
                 return Box::pin(self.switch_protocols(client, buffer, response)).await;

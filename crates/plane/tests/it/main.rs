@@ -17,6 +17,7 @@ mod http2_frames;
 mod idle_clients;
 mod limits;
 mod memory;
+mod pins;
 mod relay;
 mod rig;
 mod selection;

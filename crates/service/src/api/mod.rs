@@ -10,6 +10,7 @@ mod health;
 mod notifications;
 mod objects;
 mod openapi;
+mod pins;
 mod problem;
 mod read;
 mod server;
@@ -122,6 +123,7 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(duties::one))
         .routes(routes!(duties::server))
         .routes(routes!(duties::drains))
+        .routes(routes!(pins::list, pins::remove))
         .routes(routes!(changes::failback))
         .routes(routes!(changes::reset_totals))
         .routes(routes!(trials::list, trials::begin))

@@ -4,10 +4,11 @@ use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use merismos_api::{DrainProgress, DrainingStatus, EventKind};
-use merismos_core::config::document::{BalancePer, Document, NotifiedChange, PoolSpec};
+use merismos_core::config::document::{BalancePer, Document, NotifiedChange};
 use merismos_core::duty::{ClientTies, CutWork, DrainWatch, Duty, DutyOrder, is_safe};
 use merismos_core::eligibility::IneligibleReason;
-use merismos_core::name::{Name, PoolServer};
+use merismos_core::name::PoolServer;
+use merismos_core::pins::identity;
 use merismos_core::routing::{Pool, Server, Snapshot};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
@@ -105,18 +106,28 @@ impl ServerRecords {
     }
 }
 
-/// What ties clients to the servers of a pool, and for how long.
-fn client_ties(document: &Document, name: &Name, pool: &PoolSpec) -> ClientTies {
+/// What ties clients to a server of a pool, and for how long. Where all pins are kept here, none are left when the last one is gone.
+fn client_ties(document: &Document, pool: &Pool, server: &Server) -> ClientTies {
     let by_connection = document.frontends.values().any(|frontend| {
         frontend.balance_per == BalancePer::Connection
             && frontend.http.is_some()
-            && frontend.pools().any(|candidate| candidate == name)
+            && frontend.pools().any(|candidate| *candidate == pool.name)
     });
-    match (by_connection, pool.persistence.by, pool.persistence.lifetime) {
-        (true, _, _) | (false, Some(_), None) => ClientTies::Endless,
-        (false, Some(_), Some(lifetime)) => ClientTies::For(lifetime.get()),
-        (false, None, _) => ClientTies::None,
+    let settings = document.pools.get(&pool.name).map(|spec| &spec.persistence);
+    let lifetime = settings.and_then(|settings| settings.lifetime);
+    let has_pins =
+        pool.pin_rule.as_ref().is_some_and(|rule| rule.cookie.is_some() || pins_left(pool, server) > Some(0));
+    match (by_connection, has_pins, lifetime) {
+        (true, _, _) | (false, true, None) => ClientTies::Endless,
+        (false, true, Some(lifetime)) => ClientTies::For(lifetime.get()),
+        (false, false, _) => ClientTies::None,
     }
+}
+
+/// How many pins of a server are kept here; `None` where none are.
+fn pins_left(pool: &Pool, server: &Server) -> Option<u64> {
+    let (table, _) = pool.pin_rule.as_ref()?.learned.as_ref()?;
+    Some(table.per_server().get(&identity(&server.name.server)).copied().unwrap_or_default())
 }
 
 fn drains(server: &Server) -> bool {
@@ -177,7 +188,7 @@ impl ControllerState {
         let (snapshot, document, now) = (self.publisher.plane.snapshot(), self.document(), wall());
         let mut reports = Vec::new();
         for (name, drain) in &mut self.servers.drains {
-            let Some((_, server)) = server_of(&snapshot, name) else { continue };
+            let Some((pool, server)) = server_of(&snapshot, name) else { continue };
             let counts = server.cell.counts();
             drain.watch.on_sample(now, counts.begun, counts.open.all());
             if let DrainEnd::Closing { since, cut_before } = drain.end
@@ -190,11 +201,10 @@ impl ControllerState {
                 reports.extend(is_news.then(|| (name.clone(), Some(cut))));
             }
             let order = self.servers.duties.get(name).filter(|order| order.duty == Duty::Draining);
-            let pool = document.pools.get(&name.pool);
-            if let (Some(order), Some(pool)) = (order, pool)
+            if let Some(order) = order
                 && !drain.is_reported
                 && !drain.is_over()
-                && is_safe(order, client_ties(&document, &name.pool, pool), counts.open, now)
+                && is_safe(order, client_ties(&document, pool, server), counts.open, now)
             {
                 drain.is_reported = true;
                 reports.push((name.clone(), None));
@@ -237,19 +247,26 @@ impl ControllerState {
     }
 
     /// How far a server is drained; `None` when it does not drain.
-    pub(super) fn draining(&self, server: &Server, document: &Document, now: Wall) -> Option<DrainingStatus> {
+    pub(super) fn draining(
+        &self,
+        pool: &Pool,
+        server: &Server,
+        document: &Document,
+        now: Wall,
+    ) -> Option<DrainingStatus> {
         if !drains(server) {
             return None;
         }
         let (name, counts) = (&server.name, server.cell.counts());
         let drain = self.servers.drains.get(name);
         let order = self.servers.drain_order(name);
-        let ties = client_ties(document, &name.pool, document.pools.get(&name.pool)?);
+        let ties = client_ties(document, pool, server);
         let over = drain.is_some_and(DrainRecord::is_over);
         Some(DrainingStatus {
             open: counts.open,
             quiet_since: drain.map(|drain| drain.watch.quiet_since()),
             clients_tied: ties != ClientTies::None,
+            pins_left: pins_left(pool, server),
             ties_end: order.and_then(|order| ties.end(order)),
             safe: counts.open.all() == 0
                 && (over || order.is_some_and(|order| is_safe(order, ties, counts.open, now))),
@@ -265,12 +282,13 @@ impl ControllerState {
         let (snapshot, document, now) = (self.publisher.plane.snapshot(), self.document(), wall());
         let away = self.servers.duties.iter().filter(|(_, order)| order.duty != Duty::InService);
         away.filter_map(|(name, order)| {
-            let (_, server) = server_of(&snapshot, name)?;
+            let (pool, server) = server_of(&snapshot, name)?;
             let open = server.cell.counts().open;
             let withdrawn = || DrainingStatus {
                 open,
                 quiet_since: None,
                 clients_tied: false,
+                pins_left: pins_left(pool, server),
                 ties_end: Some(order.at),
                 safe: open.all() == 0,
                 over: true,
@@ -281,7 +299,7 @@ impl ControllerState {
             Some(DrainProgress {
                 server: name.to_string(),
                 order: order.clone(),
-                draining: self.draining(server, &document, now).unwrap_or_else(withdrawn),
+                draining: self.draining(pool, server, &document, now).unwrap_or_else(withdrawn),
             })
         })
         .collect()

@@ -1,14 +1,15 @@
 //! Which server a request would go to, in words.
 
-use merismos_api::{ExplainResponse, PassedOverServer};
-use merismos_core::config::document::{Algorithm, BalancePer, Protocol};
-use merismos_core::cookie::cookie_values;
+use merismos_api::{ExplainResponse, PassedOverServer, PinView};
+use merismos_core::config::document::{Algorithm, BalancePer, PinWhenGone, Protocol};
 use merismos_core::describe::{Tense, because, full_words, pool_choice, server_fact, why_not};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::pins::{LearnedPin, PinLookup, PinMoment, PinRule};
 use merismos_core::routing::{
     Explanation, Frontend, PassedOver, Pool, PoolChoiceReason, RequestFacts, Server, Snapshot, Spill, WhyPool,
 };
+use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use rand::RngExt;
 
@@ -26,10 +27,17 @@ impl ControllerState {
         let snapshot: std::sync::Arc<Snapshot> = self.publisher.plane.snapshot();
         let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
         let fields = &imagined.fields;
-        let field =
-            |name: &str| fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes());
+        // Several fields are one (RFC 9113, 8.2.3).
+        let cookies: Vec<&str> =
+            fields.iter().filter(|(name, _)| name == "cookie").map(|(_, value)| value.as_str()).collect();
+        let cookies = cookies.join("; ");
+        let field = |name: &str| match name {
+            "cookie" => (!cookies.is_empty()).then_some(cookies.as_bytes()),
+            _ => fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes()),
+        };
         let facts = RequestFacts {
             client: imagined.client,
+            port: None,
             target: imagined.path.as_deref(),
             host: imagined.host.as_deref().map(str::as_bytes),
             sni: imagined.sni.as_deref(),
@@ -39,17 +47,30 @@ impl ControllerState {
         let pool = std::sync::Arc::clone(&explanation.pool);
         // A tie is looked for in all pools, and before any of them is chosen.
         let before = imagined.connection.as_ref();
-        let cookies: Vec<&str> =
-            fields.iter().filter(|(name, _)| name == "cookie").map(|(_, value)| value.as_str()).collect();
-        let mut why_no_tie = Vec::new();
+        let (mut why_no_tie, mut pin) = (Vec::new(), None);
         for pool in frontend.pools() {
-            let pinned = self.pinned(pool, &cookies).map(|place| (place, ClientTie::Pin));
+            let pinned = self.pinned(pool, &facts);
+            let refuses = pool.pin_rule.as_ref().is_some_and(|rule| rule.when_gone == PinWhenGone::Refuse);
+            pin = pinned.as_ref().map(|(_, view)| view.clone()).or(pin);
+            let gone = pinned.as_ref().filter(|(place, _)| !pool.servers[*place].may_go_on());
+            if let Some((place, view)) = gone {
+                let server = &pool.servers[*place];
+                let reason = server.standing.reason.map(|reason| reason.to_string()).unwrap_or_default();
+                let says = format!("the client's pin ({}) names {}: {reason}", view.kind, server.name);
+                if refuses {
+                    let why = format!("{says}; pin_when_gone is refuse, so no other server may have it");
+                    return Ok(explain_refused(frontend, pool, why, pin, snapshot.revision));
+                }
+                why_no_tie.push(says);
+            }
+            let goes_on = pinned.filter(|(place, _)| pool.servers[*place].may_go_on());
+            let pinned = goes_on.map(|(place, view)| (place, ClientTie::Pin(view)));
             let tied =
                 pinned.or_else(|| Some((of_connection(frontend, pool, before?)?, ClientTie::Connection)));
             let Some((place, tie)) = tied else { continue };
             let server = &pool.servers[place];
             // A relayed connection holds its room already.
-            let is_new = tie == ClientTie::Pin || frontend.protocol == Protocol::Http;
+            let is_new = matches!(&tie, ClientTie::Pin(_)) || frontend.protocol == Protocol::Http;
             match server.cell.room.full(server.limits, self.publisher.plane.now()).filter(|_| is_new) {
                 None => return Ok(explain_tie(frontend, pool, place, tie, snapshot.revision)),
                 Some(full) => why_no_tie.push(format!("{} {}: {}", tie.of(), server.name, full_words(full))),
@@ -77,16 +98,21 @@ impl ControllerState {
                 .into_iter()
                 .map(|passed| self.passed(passed, pool.algorithm, explanation.refused))
                 .collect(),
+            pin,
         })
     }
 
-    /// The place of the server that the client is pinned to and may go on with.
-    fn pinned(&self, pool: &Pool, cookies: &[&str]) -> Option<usize> {
+    /// The place of the server that the client is pinned to, with its pin.
+    fn pinned(&self, pool: &Pool, facts: &RequestFacts<'_>) -> Option<(usize, PinView)> {
         let rule = pool.pin_rule.as_ref()?;
-        let minute = u32::try_from(wall().0 / 60_000).unwrap_or(0);
-        let values = cookies.iter().flat_map(|field| cookie_values(field.as_bytes(), &rule.cookie));
-        let mut pinned = values.filter_map(|value| rule.read(&self.pin_key, value, minute));
-        pinned.next().filter(|place| pool.servers[*place].may_go_on())
+        let now = wall();
+        let second = self.publisher.plane.pin_second();
+        let moment = PinMoment { minute: u32::try_from(now.0 / 60_000).unwrap_or(0), second };
+        let PinLookup::Pinned { place, kind, key } = rule.peek(&self.pin_key, facts, moment) else {
+            return None;
+        };
+        let learned = key.and_then(|key| rule.learned_pin(key, second));
+        Some((place, pin_view(rule, kind, &pool.servers[place].name, learned, second)))
     }
 
     fn passed(&self, passed: PassedOver, algorithm: Algorithm, refused: bool) -> PassedOverServer {
@@ -147,16 +173,15 @@ fn why_not_before(frontend: &Frontend, before: &PoolServer) -> String {
 }
 
 /// What ties a client to a server.
-#[derive(Clone, Copy, PartialEq, Eq)]
 enum ClientTie {
-    Pin,
+    Pin(PinView),
     Connection,
 }
 
 impl ClientTie {
-    fn of(self) -> &'static str {
+    fn of(&self) -> &'static str {
         match self {
-            Self::Pin => "its cookie ties the client to",
+            Self::Pin(_) => "a pin ties the client to",
             Self::Connection => "its connection was assigned to",
         }
     }
@@ -180,14 +205,12 @@ fn explain_tie(
         reason: server.standing.reason,
         turns_until: None,
     };
-    let (why, reason) = match tie {
-        ClientTie::Pin => {
-            let cookie = pool.pin_rule.as_ref().map_or("", |rule| rule.cookie.as_str());
-            (format!("the client's cookie {cookie} ties it to this server"), PoolChoiceReason::Pin)
-        }
+    let (why, reason, pin) = match tie {
+        ClientTie::Pin(view) => (pin_words(pool, &view), PoolChoiceReason::Pin, Some(view)),
         ClientTie::Connection => (
             "its connection has this server already, and stays with it".to_owned(),
             PoolChoiceReason::Connection,
+            None,
         ),
     };
     let pool_reason = frontend.choice.is_some().then_some(WhyPool { reason, unusable: Vec::new() });
@@ -203,6 +226,73 @@ fn explain_tie(
         server: Some(pool.servers[place].name.to_string()),
         why,
         others: others.map(other).collect(),
+        pin,
+    }
+}
+
+/// What is said of a client whose server can't have it when no other may.
+fn explain_refused(
+    frontend: &Frontend,
+    pool: &Pool,
+    why: String,
+    pin: Option<PinView>,
+    revision: u64,
+) -> ExplainResponse {
+    let other = |server: &Server| PassedOverServer {
+        server: server.name.to_string(),
+        why: server
+            .standing
+            .reason
+            .map_or_else(|| "the client is tied to another one".to_owned(), |reason| reason.to_string()),
+        reason: server.standing.reason,
+        turns_until: None,
+    };
+    ExplainResponse {
+        frontend: frontend.name.to_string(),
+        pool: pool.name.to_string(),
+        why_pool: None,
+        pool_reason: None,
+        algorithm: pool.algorithm.to_string(),
+        unit: frontend.balance_per.to_string(),
+        revision,
+        key: None,
+        server: None,
+        why,
+        others: pool.servers.iter().map(other).collect(),
+        pin,
+    }
+}
+
+/// Why a pin decides, and until when.
+fn pin_words(pool: &Pool, view: &PinView) -> String {
+    let cookie = pool.pin_rule.as_ref().and_then(|rule| rule.cookie.as_ref());
+    match (view.until, cookie) {
+        (None, Some(cookie)) => format!("the client's cookie {} ties it to this server", cookie.name),
+        (None, None) => "the client is tied to this server".to_owned(),
+        (Some(until), _) => {
+            let left = humane(until.since(wall()));
+            format!("its {} ties it to this server, for {left} if it does not come again", view.kind)
+        }
+    }
+}
+
+/// A pin as it is shown; `learned` is that of a kind that is kept here, with the second of its end.
+pub(super) fn pin_view(
+    rule: &PinRule,
+    kind: u8,
+    server: &PoolServer,
+    learned: Option<(LearnedPin, u32)>,
+    second: u32,
+) -> PinView {
+    let now = wall();
+    let at = |then: u32| Wall(now.0 + (i64::from(then) - i64::from(second)) * 1_000);
+    PinView {
+        kind: rule.kind(kind).map(ToString::to_string).unwrap_or_default(),
+        server: server.to_string(),
+        client: learned.map(|(pin, _)| pin.client.to_string()),
+        made: learned.map(|(pin, _)| at(pin.made)),
+        used: learned.map(|(pin, _)| at(pin.used)),
+        until: learned.map(|(_, end)| at(end)),
     }
 }
 

@@ -11,6 +11,7 @@ mod lookups;
 mod moves;
 mod notify;
 mod passive_health;
+mod pins;
 mod publisher;
 mod rates;
 mod reconcile;
@@ -26,7 +27,7 @@ use std::time::{Duration, Instant};
 
 use crate::clock::GrowingNumbers;
 use ipnet::IpNet;
-use merismos_api::{DrainProgress, ExplainResponse, Probes, ServerStatus, Status};
+use merismos_api::{DrainProgress, ExplainResponse, PinQuery, Pins, Probes, ServerStatus, Status};
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
 use merismos_core::duty::{Duty, DutyOrder};
@@ -150,6 +151,11 @@ pub(crate) struct TrialTarget {
     pub(crate) published: broadcast::Receiver<Arc<Snapshot>>,
 }
 
+/// A pool that is not there.
+#[derive(Debug, thiserror::Error)]
+#[error("there is no pool {0}")]
+pub(crate) struct UnknownPool(pub(crate) Name);
+
 /// A name that leads nowhere.
 #[derive(Debug, thiserror::Error)]
 #[error("there is no frontend {0}")]
@@ -193,6 +199,16 @@ enum ControllerCommand {
     },
     Drains {
         reply: oneshot::Sender<Vec<DrainProgress>>,
+    },
+    Pins {
+        pool: Name,
+        query: PinQuery,
+        reply: oneshot::Sender<Result<Pins, UnknownPool>>,
+    },
+    RemovePins {
+        pool: Name,
+        query: PinQuery,
+        reply: oneshot::Sender<Result<u64, UnknownPool>>,
     },
     AdoptOrders {
         orders: Vec<(PoolServer, DutyOrder)>,
@@ -251,6 +267,8 @@ impl ControllerCommand {
             | Self::Status { .. }
             | Self::Servers { .. }
             | Self::Drains { .. }
+            | Self::Pins { .. }
+            | Self::RemovePins { .. }
             | Self::Explain { .. }
             | Self::Probes { .. }
             | Self::Watch { .. }
@@ -340,6 +358,24 @@ impl Controller {
         servers: Vec<PoolServer>,
     ) -> Result<Vec<Option<ServerStatus>>, Stopping> {
         self.ask(|reply| ControllerCommand::Servers { servers, reply }).await
+    }
+
+    /// The pins of a pool that a query means.
+    pub(crate) async fn pins(
+        &self,
+        pool: Name,
+        query: PinQuery,
+    ) -> Result<Result<Pins, UnknownPool>, Stopping> {
+        self.ask(|reply| ControllerCommand::Pins { pool, query, reply }).await
+    }
+
+    /// Removes the pins of a pool that a query means; gives their number.
+    pub(crate) async fn remove_pins(
+        &self,
+        pool: Name,
+        query: PinQuery,
+    ) -> Result<Result<u64, UnknownPool>, Stopping> {
+        self.ask(|reply| ControllerCommand::RemovePins { pool, query, reply }).await
     }
 
     /// Every server that operators took out of service.
@@ -496,6 +532,10 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
         }
         ControllerCommand::Servers { servers, reply } => drop(reply.send(state.server_statuses(&servers))),
         ControllerCommand::Drains { reply } => drop(reply.send(state.drains())),
+        ControllerCommand::Pins { pool, query, reply } => drop(reply.send(state.pins(&pool, &query))),
+        ControllerCommand::RemovePins { pool, query, reply } => {
+            drop(reply.send(state.remove_pins(&pool, &query)));
+        }
         ControllerCommand::AdoptOrders { orders, reply } => {
             state.adopt_orders(orders);
             let _ = reply.send(());

@@ -9,6 +9,7 @@ use merismos_core::name::Name;
 use merismos_core::routing::{Snapshot, compile, recompile};
 use merismos_core::runtime::RuntimeRegistry;
 use merismos_plane::{BoundSockets, Plane};
+use rand::RngExt;
 use tokio::sync::broadcast;
 
 use super::server_records::ServerRecords;
@@ -27,7 +28,9 @@ pub(super) struct SnapshotPublisher {
 impl SnapshotPublisher {
     pub(super) fn new(plane: Plane) -> Self {
         let (published, _) = broadcast::channel(PUBLISHED);
-        Self { cells: RuntimeRegistry::new(plane.workers()), plane, version: 0, published }
+        let mut cells = RuntimeRegistry::new(plane.workers());
+        cells.seed_pins(rand::rng().random());
+        Self { cells, plane, version: 0, published }
     }
 
     /// Compiles a document whole.

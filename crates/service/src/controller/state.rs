@@ -16,7 +16,7 @@ use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::{IneligibleReason, ServerStates};
 use merismos_core::health::{HealthState, InitialHealth};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{FormerNames, PinKey};
+use merismos_core::pins::{FormerNames, PinKey, PinRule, PinScope};
 use merismos_core::routing::{self, PoolReason, Snapshot};
 use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
@@ -144,6 +144,9 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
         return Some("its pool is chosen by how fast each answers".to_owned());
     }
     frontend.pools().find_map(|pool| {
+        if pool.pin_rule.as_ref().is_some_and(PinRule::goes_by_address) {
+            return Some(format!("pool {} ties clients by their addresses", pool.name));
+        }
         let goes_by = pool.shares_go_by()?;
         Some(format!("pool {} distributes by {goes_by} ({})", pool.name, pool.algorithm))
     })
@@ -295,6 +298,14 @@ impl ControllerState {
         self.publisher.cells.retain_servers(|server, address| {
             health.get(server).is_some_and(|health| health.address == address)
         });
+        let document = self.document();
+        let in_use: BTreeSet<PinScope> = document
+            .pools
+            .iter()
+            .filter(|(_, pool)| pool.persistence.ties_clients())
+            .map(|(name, pool)| PinScope::of(name, &pool.persistence))
+            .collect();
+        self.publisher.cells.retain_pins(|scope| in_use.contains(scope));
     }
 
     /// Compiles what is so now and publishes it to the workers.
@@ -501,6 +512,7 @@ impl ControllerState {
         self.totals.rates.sample(&snapshot, now);
         self.totals.peaks.sample(&snapshot, now);
         self.tell_of_failures(now);
+        self.forget_idle_pins();
         self.watch_drains();
         self.tell_of_overdue();
         self.state_file.keep_time(now);

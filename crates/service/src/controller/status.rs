@@ -14,6 +14,7 @@ use merismos_core::config::document::{CheckSpec, Document, LookupSpec, PoolSpec,
 use merismos_core::health::HealthState;
 use merismos_core::health::timing::{DetectionTiming, timing};
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::pins::identity;
 use merismos_core::routing::{Frontend, Pool, PoolReason, Server};
 use merismos_core::runtime::{ServerCounts, of_thousand};
 use merismos_core::time::{Tick, Wall};
@@ -223,11 +224,15 @@ impl ControllerState {
         let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
         let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
         let at = wall();
+        let pins = pool.pin_rule.as_ref().and_then(|rule| rule.learned.as_ref());
+        let pins = pins.map(|(table, _)| table.per_server());
         let servers = pool.servers.iter().enumerate().filter_map(|(place, server)| {
             let observed = Observed { ten_seconds: windows[0][place], minute: windows[1][place] };
             let mut status =
                 self.server(server, spec.servers.get(&server.name.server)?, check.is_some(), observed);
-            status.draining = self.draining(server, document, at);
+            status.draining = self.draining(pool, server, document, at);
+            let identity = identity(&server.name.server);
+            status.pins = pins.as_ref().map(|pins| pins.get(&identity).copied().unwrap_or_default());
             Some(status)
         });
         let servers: Vec<ServerStatus> = servers.collect();
@@ -271,7 +276,7 @@ impl ControllerState {
             let observed = Observed { ten_seconds, minute };
             let spec_of_server = spec.servers.get(&name.server)?;
             let mut status = self.server(server, spec_of_server, spec.check.is_some(), observed);
-            status.draining = self.draining(server, &document, at);
+            status.draining = self.draining(pool, server, &document, at);
             Some(status)
         };
         servers.iter().map(status).collect()
@@ -298,10 +303,12 @@ impl ControllerState {
             .map(|server| self.totals.rates.server(server.cell.id, &server.cell.counts(), window, now))
             .collect();
         let total: u64 = growths.iter().map(|growth| growth.by.taken).sum();
+        let new: u64 = growths.iter().map(|growth| growth.by.new_clients).sum();
         growths
             .into_iter()
             .map(|growth| Window {
                 share: (total > 0).then(|| growth.by.taken as f64 / total as f64),
+                new_share: (new > 0).then(|| growth.by.new_clients as f64 / new as f64),
                 per_second: per_second(growth.by.taken, growth.over),
                 failed: growth.by.failed,
                 retried: growth.by.retried,
@@ -349,6 +356,7 @@ impl ControllerState {
                 totals(&counts.since(&before))
             }),
             in_flight: counts.in_flight,
+            pins: None,
             draining: None,
         }
     }

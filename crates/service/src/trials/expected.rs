@@ -176,6 +176,7 @@ impl ObservationBook<'_> {
         };
         let facts = match &self.plan.work {
             RequestSpec::Http { path, .. } => RequestFacts {
+                port: None,
                 client: address,
                 target: Some(path),
                 host: Some(host.as_bytes()),

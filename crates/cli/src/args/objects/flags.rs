@@ -116,9 +116,9 @@ fn flag(declared: &[&'static ObjectKey]) -> Arg {
     match first.key.shape {
         // Arguments of a program may hold anything, and values of labels and header fields too.
         Shape::List { .. } if first.key.name == "arguments" => flag.allow_hyphen_values(true),
-        Shape::List { .. } | Shape::Map { of: Shape::Number | Shape::List { .. }, .. } => {
-            flag.value_delimiter(',')
-        }
+        Shape::List { .. }
+        | Shape::OneOrMore { .. }
+        | Shape::Map { of: Shape::Number | Shape::List { .. }, .. } => flag.value_delimiter(','),
         Shape::Map { .. } => flag,
         _ => flag.action(ArgAction::Set),
     }
@@ -159,7 +159,7 @@ fn help(declared: &[&'static ObjectKey]) -> String {
 
 fn several(shape: &Shape) -> Option<&'static str> {
     match shape {
-        Shape::List { .. } => Some("; several with commas between"),
+        Shape::List { .. } | Shape::OneOrMore { .. } => Some("; several with commas between"),
         Shape::Map { of: Shape::Number | Shape::List { .. }, .. } => Some("; several with commas between"),
         Shape::Map { .. } => Some("; may be given several times, and NAME= removes one"),
         _ => None,
@@ -187,7 +187,7 @@ fn value_name(declared: &ObjectKey) -> String {
         Shape::Map { of: Shape::Number, .. } => "POOL=WEIGHT".to_owned(),
         Shape::Map { of: Shape::List { .. }, .. } => "POOL=LIST".to_owned(),
         Shape::Map { .. } => "NAME=VALUE".to_owned(),
-        Shape::List { .. } | Shape::Table { .. } => "VALUE".to_owned(),
+        Shape::List { .. } | Shape::OneOrMore { .. } | Shape::Table { .. } => "VALUE".to_owned(),
     }
 }
 
@@ -200,7 +200,9 @@ fn value(matches: &ArgMatches, declared: &[&'static ObjectKey]) -> Result<Value,
     Ok(match &first.key.shape {
         Shape::Number => matches.get_one::<i64>(id).copied().into(),
         Shape::Flag => matches.get_one::<bool>(id).copied().into(),
-        Shape::List { .. } => texts().map(String::as_str).collect::<Vec<_>>().into(),
+        Shape::List { .. } | Shape::OneOrMore { .. } => {
+            texts().map(String::as_str).collect::<Vec<_>>().into()
+        }
         Shape::Map { of, .. } => pairs(texts(), of)?,
         _ => text().into(),
     })
@@ -218,7 +220,7 @@ fn pairs<'t>(texts: impl Iterator<Item = &'t String>, of: &Shape) -> Result<Valu
         let last = values.last().copied().unwrap_or_default();
         Ok(match of {
             _ if last.is_empty() => Value::Null,
-            Shape::List { .. } => values.into(),
+            Shape::List { .. } | Shape::OneOrMore { .. } => values.into(),
             Shape::Number => {
                 last.parse::<i64>().map_err(|_| format!("a whole number is wanted; found {last:?}"))?.into()
             }

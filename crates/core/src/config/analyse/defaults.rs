@@ -66,7 +66,7 @@ pub(in crate::config) fn json(key: &Key, text: &str) -> Value {
     match key.shape {
         Shape::Number => text.parse::<i64>().map_or(Value::Null, Value::from),
         Shape::Flag => (text == "true").into(),
-        Shape::List { .. } => text.split_whitespace().collect::<Vec<_>>().into(),
+        Shape::List { .. } | Shape::OneOrMore { .. } => text.split_whitespace().collect::<Vec<_>>().into(),
         // Equal durations print alike, however they are written.
         Shape::Duration => text.parse::<Span>().map_or(Value::Null, |span| span.to_string().into()),
         Shape::Size => text.parse::<Size>().map_or(Value::Null, |size| size.to_string().into()),

@@ -6,8 +6,8 @@ use std::net::SocketAddr;
 use serde::{Deserialize, Serialize};
 
 use crate::config::document::{
-    Algorithm, BalancePer, CheckKind, Document, Failback, FrontendSpec, HashKey, PoolSpec, Protocol,
-    WhenAbsent,
+    Algorithm, BalancePer, CheckKind, Document, Failback, FrontendSpec, HashKey, PersistenceKind, PoolSpec,
+    Protocol, WhenAbsent,
 };
 use crate::duty::Duty;
 use crate::health::Evidence;
@@ -343,8 +343,10 @@ fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
     for (name, frontend) in
         document.frontends.iter().filter(|(_, frontend)| frontend.client_hello_timeout.is_some())
     {
-        let by_sni =
-            |pool: &PoolSpec| pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni);
+        let by_sni = |pool: &PoolSpec| {
+            pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni)
+                || pool.persistence.has(&PersistenceKind::Sni)
+        };
         if !frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_sni) {
             let path = format!("frontends.{name}.client_hello_timeout");
             let reason = WarningReason::ClientHelloWithoutEffect { frontend: name.clone() };

@@ -6,7 +6,7 @@ use ipnet::IpNet;
 
 use crate::config::document::{Failback, SESSION_COOKIE, StatusRange};
 use crate::config::listen_address::{AddressRange, AddressRef, AddressSource};
-use crate::config::schema::balancing::{HashKey, is_token};
+use crate::config::schema::balancing::{HashKey, PersistenceKind, is_token};
 use crate::config::schema::checks::SecretRef;
 use crate::config::schema::expectation::ExpectedValue;
 use crate::name::Name;
@@ -96,6 +96,11 @@ formats! {
         "keys, each client-address, path, path-with-query, host, sni, query:NAME, header:NAME or cookie:NAME", "client-address",
         "^(client-address|path|path-with-query|host|sni|(query|header|cookie):.+)$",
         |text| kept(text, text.parse::<HashKey>().is_ok());
+    /// What ties clients.
+    PERSISTENCE: "cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME or application-cookie:NAME",
+        "kinds, each cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME or application-cookie:NAME", "cookie",
+        "^(cookie|client-address|client-address-and-port|sni|(header|query|application-cookie):[!#$%&'*+.^_`|~0-9A-Za-z-]{1,100})$",
+        |text| kept(text, text.parse::<PersistenceKind>().is_ok());
     /// When work goes back to a lower tier.
     FAILBACK: "automatic, by hand, or after and a duration from 1s to 24h", "", "after 5m", "^(automatic|by hand|after [0-9]+(ms|s|m|h))$",
         |text| kept(text, text.parse::<Failback>().is_ok());

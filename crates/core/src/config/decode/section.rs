@@ -173,7 +173,7 @@ impl<'t, 'p> Section<'t, 'p> {
         } else {
             let example = match key.shape {
                 Shape::Number | Shape::Flag => key.example.to_owned(),
-                Shape::List { .. } => format!("[{:?}]", key.example),
+                Shape::List { .. } | Shape::OneOrMore { .. } => format!("[{:?}]", key.example),
                 _ => format!("{:?}", key.example),
             };
             format!("{} = {example}: {}", key.name, key.help)

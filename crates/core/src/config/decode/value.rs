@@ -11,8 +11,9 @@ use super::formats::{self, TextFormat};
 use super::section::{Place, quoted};
 use crate::config::document::{
     Algorithm, BalancePer, ChecksNeeded, ChoosePool, CookieSameSite, DnsRecordType, Failback, HashKey,
-    HttpVersion, LookupRecords, MailTls, NotifiedChange, OpenConnections, PassiveAction, PersistenceKind,
-    Protocol, ProxyVersion, StatusRange, TlsVerify, WhenAbsent, WhenEmpty, WhenNone,
+    HttpVersion, LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction,
+    PersistenceKind, PinWhenGone, Protocol, ProxyVersion, StatusRange, TlsVerify, WhenAbsent, WhenEmpty,
+    WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -42,7 +43,7 @@ pub(crate) trait KeyValue: Sized {
         let value = match Self::SHAPE {
             Shape::Number => Value::Number(text.parse().expect("a whole number")),
             Shape::Flag => Value::Flag(text == "true"),
-            Shape::List { .. } => {
+            Shape::List { .. } | Shape::OneOrMore { .. } => {
                 let item = |text: &str| DocumentNode { line: 0, value: Value::Text(text.to_owned()) };
                 Value::List(text.split_whitespace().map(item).collect())
             }
@@ -72,6 +73,7 @@ fn describe_shape(shape: &Shape, key: &Key) -> String {
         Shape::Flag => "true or false".to_owned(),
         Shape::Choice { names, .. } => quoted(names),
         Shape::List { of } => describe_list(of, key),
+        Shape::OneOrMore { of } => format!("{}, or {}", describe_shape(of, key), describe_list(of, key)),
         Shape::Map { .. } | Shape::Table { .. } => "a table with keys".to_owned(),
     }
 }
@@ -234,6 +236,7 @@ texts! {
     AddressRef => SERVER_ADDRESS,
     AddressRange => ADDRESS_RANGE,
     HashKey => HASH_KEY,
+    PersistenceKind => PERSISTENCE,
     Failback => FAILBACK,
     ExpectedValue => CONDITION,
     SecretRef => SECRET,
@@ -310,7 +313,7 @@ macro_rules! choices {
 }
 choices! {
     Algorithm BalancePer ChoosePool ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PersistenceKind Protocol ProxyVersion TlsVerify WhenAbsent WhenEmpty WhenNone
+    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion TlsVerify WhenAbsent WhenEmpty WhenNone
 }
 
 /// Reads the items of a list; `None` when one of them is wrong, or there are too many or too few.
@@ -361,6 +364,22 @@ impl<T: KeyValue + PartialEq> KeyValue for Vec<T> {
             return None;
         }
         Some(items)
+    }
+}
+
+impl<T: KeyValue + PartialEq> KeyValue for OneOrMore<T> {
+    const SHAPE: Shape = Shape::OneOrMore { of: &T::SHAPE };
+    const IS_OPTIONAL: bool = true;
+
+    fn absent() -> Option<Self> {
+        Some(Self(Vec::new()))
+    }
+
+    fn read(node: &DocumentNode, place: &mut Place<'_, '_>, key: &'static Key) -> Option<Self> {
+        match &node.value {
+            Value::List(_) => Vec::read(node, place, key).map(Self),
+            _ => T::read(node, place, key).map(|one| Self(vec![one])),
+        }
     }
 }
 

@@ -10,8 +10,8 @@ use serde::Serialize;
 pub use crate::config::failure_handling::{FailureHandling, OpenConnections};
 use crate::config::listen_address::AddressRange;
 pub use crate::config::schema::balancing::{
-    Algorithm, BalancePer, ChoosePool, CookieSameSite, Failback, HashKey, HashSettings, Persistence,
-    PersistenceKind, PoolSelection, QueueSettings, ServerLimits, WhenAbsent,
+    Algorithm, BalancePer, ChoosePool, CookieSameSite, Failback, HashKey, HashSettings, OneOrMore,
+    Persistence, PersistenceKind, PinWhenGone, PoolSelection, QueueSettings, ServerLimits, WhenAbsent,
 };
 pub use crate::config::schema::check_spec::{
     CheckSpec, FlappingSettings, ProbeAddress, StatusRange, StatusRangeError,

@@ -158,17 +158,8 @@ fn shape(shape: &Shape, key: &'static Key) -> Value {
                 names.iter().map(|name| json!({ "const": name, "description": help(name) })).collect();
             json!({ "oneOf": meant })
         }
-        Shape::List { of } => {
-            let mut schema = json!({ "type": "array", "items": self::shape(of, key) });
-            if let Some(ItemCount { least, most }) = key.count {
-                schema["minItems"] = least.into();
-                schema["maxItems"] = most.into();
-            }
-            if key.is_distinct {
-                schema["uniqueItems"] = true.into();
-            }
-            schema
-        }
+        Shape::List { of } => list(of, key),
+        Shape::OneOrMore { of } => json!({ "anyOf": [self::shape(of, key), list(of, key)] }),
         Shape::Map { names, of } => json!({
             "type": "object",
             "propertyNames": { "pattern": names.pattern },
@@ -176,4 +167,17 @@ fn shape(shape: &Shape, key: &'static Key) -> Value {
         }),
         Shape::Table { fields } => table(fields),
     }
+}
+
+/// What a list looks like.
+fn list(of: &'static Shape, key: &'static Key) -> Value {
+    let mut schema = json!({ "type": "array", "items": shape(of, key) });
+    if let Some(ItemCount { least, most }) = key.count {
+        schema["minItems"] = least.into();
+        schema["maxItems"] = most.into();
+    }
+    if key.is_distinct {
+        schema["uniqueItems"] = true.into();
+    }
+    schema
 }

@@ -147,6 +147,11 @@ pub enum Shape {
         /// What each looks like.
         of: &'static Shape,
     },
+    /// As a list, of which one item may stand without brackets.
+    OneOrMore {
+        /// What each looks like.
+        of: &'static Shape,
+    },
     /// A table whose keys are names that the author chooses.
     Map {
         /// What names look like.

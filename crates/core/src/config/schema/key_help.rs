@@ -140,7 +140,7 @@ fn value_type(shape: &Shape) -> ValueType {
         Shape::Number => ValueType::Number,
         Shape::Flag => ValueType::Flag,
         Shape::Choice { .. } => ValueType::Choice,
-        Shape::List { .. } => ValueType::Texts,
+        Shape::List { .. } | Shape::OneOrMore { .. } => ValueType::Texts,
         Shape::Map { of: Shape::Number, .. } => ValueType::Numbers,
         Shape::Map { of: Shape::List { .. }, .. } => ValueType::Lists,
         Shape::Map { .. } => ValueType::Pairs,
@@ -152,7 +152,9 @@ fn value_type(shape: &Shape) -> ValueType {
 #[must_use]
 pub fn default(key: &Key) -> String {
     match key.default {
-        DefaultValue::Value(text) if matches!(key.shape, Shape::List { .. }) => text.replace(' ', ", "),
+        DefaultValue::Value(text) if matches!(key.shape, Shape::List { .. } | Shape::OneOrMore { .. }) => {
+            text.replace(' ', ", ")
+        }
         DefaultValue::Value(text) | DefaultValue::Described(text) => text.to_owned(),
         DefaultValue::ByKey { values, .. } => by_key(values.iter().map(|(value, text)| (*value, *text))),
         DefaultValue::None => key.choices.map_or_else(String::new, |choices| {

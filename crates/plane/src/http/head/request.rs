@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
-use merismos_core::cookie::{cookie_pairs, cookie_values};
+use merismos_core::cookie::cookie_pairs;
 use merismos_core::routing::{DroppedFields, Pool, RequestFacts, RequestKey};
 
 use super::super::error_response::RequestError;
@@ -401,15 +401,6 @@ fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(b"\r\n");
 }
 
-/// What `find` finds in one of the cookies of a name, in the head that was written for the server.
-pub(in super::super) fn in_cookies<T>(
-    head: &[u8],
-    name: &str,
-    find: impl FnMut(&[u8]) -> Option<T>,
-) -> Option<T> {
-    cookie_values(field_of(head, "cookie")?, name).find_map(find)
-}
-
 /// The value of the first field of a name in a head that was written for a server: it was checked before, so its lines are well
 /// formed, and it is not parsed once more.
 fn field_of<'h>(head: &'h [u8], name: &str) -> Option<&'h [u8]> {
@@ -437,20 +428,33 @@ fn target_of(head: &[u8]) -> Option<&str> {
     std::str::from_utf8(words.nth(1)?).ok()
 }
 
-/// What a request says that work can be distributed by, read from the head that was written for the server. Only pools
-/// that go by such objects ask for it.
-pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> RequestKey {
+/// What a request says that work can be distributed by and clients can be tied by, read from the head that was written for the server.
+/// Only pools that go by such things ask for it.
+pub(in super::super) fn with_facts<T>(
+    head: &[u8],
+    client: IpAddr,
+    look: impl FnOnce(&RequestFacts<'_>) -> T,
+) -> T {
     let field = |name: &str| field_of(head, name);
-    pool.key(&RequestFacts { client, target: target_of(head), host: field("host"), sni: None, field: &field })
+    look(&RequestFacts {
+        client,
+        port: None,
+        target: target_of(head),
+        host: field("host"),
+        sni: None,
+        field: &field,
+    })
+}
+
+/// The key of a request.
+pub(in super::super) fn key(head: &[u8], client: IpAddr, pool: &Pool) -> RequestKey {
+    with_facts(head, client, |facts| pool.key(facts))
 }
 
 /// The key of a request in words, for the decision log.
 pub(in super::super) fn key_words(head: &[u8], client: IpAddr, pool: &Pool) -> Option<String> {
     let rule = pool.key_rule.as_ref()?;
-    let field = |name: &str| field_of(head, name);
-    let facts =
-        RequestFacts { client, target: target_of(head), host: field("host"), sni: None, field: &field };
-    rule.words(rule.key(&facts), &facts)
+    with_facts(head, client, |facts| rule.words(rule.key(facts), facts))
 }
 
 #[cfg(test)]

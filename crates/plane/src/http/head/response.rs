@@ -166,6 +166,18 @@ pub(in super::super) fn upgrade_field(head: &[u8]) -> Vec<u8> {
     upgrade.map_or_else(Vec::new, |field| [b"Upgrade: ", field.value, b"\r\n"].concat())
 }
 
+/// Shows each `Set-Cookie` field of a response's head (RFC 6265, 4.1), which was parsed before.
+pub(in super::super) fn set_cookies(head: &[u8], mut show: impl FnMut(&[u8])) {
+    const NAME: &[u8] = b"set-cookie:";
+    for line in head.split(|byte| *byte == b'\n') {
+        if let Some((name, value)) = line.split_at_checked(NAME.len())
+            && name.eq_ignore_ascii_case(NAME)
+        {
+            show(value.trim_ascii());
+        }
+    }
+}
+
 fn is_hop_by_hop(name: &str) -> bool {
     match name.len() {
         7 => name.eq_ignore_ascii_case("upgrade"),

@@ -1,0 +1,81 @@
+//! `merismos pin list|remove POOL`
+
+use merismos_api::{PinClient, PinQuery};
+use merismos_core::name::{Name, PoolServer};
+
+use super::CommandContext;
+use crate::exit::{CliError, ExitStatus};
+use crate::show;
+
+/// What can be done with pins.
+#[derive(Debug, clap::Subcommand)]
+pub(super) enum PinCommand {
+    /// List clients that are tied to servers of a pool, by pins that the service keeps
+    List {
+        #[command(flatten)]
+        which: WhichPins,
+        /// Largest number of pins to list, those that were used last
+        #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u32).range(1..=1_000))]
+        limit: u32,
+    },
+    /// Remove pins: their clients are distributed anew when they come again
+    Remove {
+        #[command(flatten)]
+        which: WhichPins,
+        /// Remove all pins of the pool
+        #[arg(long)]
+        all: bool,
+    },
+}
+
+/// Which pins are meant.
+#[derive(Debug, clap::Args)]
+pub(super) struct WhichPins {
+    /// Pool, such as booking
+    pool: Name,
+    /// Only those of clients from this address or network
+    #[arg(long, value_name = "NETWORK")]
+    client: Option<PinClient>,
+    /// Only those of this server, such as booking/gull
+    #[arg(long, value_name = "POOL/SERVER")]
+    server: Option<PoolServer>,
+}
+
+impl WhichPins {
+    fn query(&self, limit: Option<u32>) -> Result<PinQuery, CliError> {
+        if let Some(server) = self.server.as_ref().filter(|server| server.pool != self.pool) {
+            return Err(CliError::Call(format!("{server} is no server of pool {}", self.pool)));
+        }
+        let server = self.server.as_ref().map(|server| server.server.to_string());
+        Ok(PinQuery { client: self.client, server, limit })
+    }
+}
+
+impl PinCommand {
+    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
+        let client = context.target.client()?;
+        match self {
+            Self::List { which, limit } => {
+                let pins = client.pins(&which.pool, &which.query(Some(limit))?).await?;
+                if context.json {
+                    show::json(&pins);
+                } else {
+                    show::pins::list(&pins);
+                }
+            }
+            Self::Remove { which, all } => {
+                if !all && which.client.is_none() && which.server.is_none() {
+                    let says = "say which pins: --client NETWORK, --server POOL/SERVER or --all".to_owned();
+                    return Err(CliError::Call(says));
+                }
+                let removed = client.remove_pins(&which.pool, &which.query(None)?).await?;
+                if context.json {
+                    show::json(&removed);
+                } else {
+                    show::pins::removed(removed.removed);
+                }
+            }
+        }
+        Ok(ExitStatus::Done)
+    }
+}

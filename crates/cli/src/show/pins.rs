@@ -1,0 +1,62 @@
+//! Pins of clients.
+
+use chrono::Utc;
+use comfy_table::Cell;
+use merismos_api::Pins;
+use merismos_core::time::Wall;
+use merismos_core::units::humane;
+
+use super::table::table;
+use super::{moment, text};
+
+/// Prints pins, and how full their table is.
+pub(crate) fn list(pins: &Pins) {
+    if pins.limit == 0 {
+        text(
+            "The pool keeps no pins: its clients are not tied, or by the cookie of the service, which they keep themselves.\n",
+        );
+        return;
+    }
+    let now = Wall(Utc::now().timestamp_millis());
+    let mut shown = table(&["client", "kind", "server", "since", "last used", "ends in"]);
+    for pin in &pins.pins {
+        let ago =
+            |at: Option<Wall>| at.map_or_else(String::new, |at| format!("{} ago", humane(now.since(at))));
+        let ends = pin.until.map_or_else(String::new, |until| humane(until.since(now)));
+        shown.add_row([
+            Cell::new(pin.client.as_deref().unwrap_or_default()),
+            Cell::new(&pin.kind),
+            Cell::new(&pin.server),
+            Cell::new(pin.made.map(moment).unwrap_or_default()),
+            Cell::new(ago(pin.used)),
+            Cell::new(ends),
+        ]);
+    }
+    if !pins.pins.is_empty() {
+        text(&format!("{shown}\n"));
+    }
+    let evicted = match pins.evicted {
+        0 => String::new(),
+        evicted => {
+            format!("; {evicted} were forgotten before their time, because there were as many as allowed")
+        }
+    };
+    text(&format!(
+        "{} of {} shown; {} pins are kept of {} at most, in {}{evicted}\n",
+        pins.pins.len(),
+        pins.matching,
+        pins.kept,
+        pins.limit,
+        humane_bytes(pins.bytes)
+    ));
+}
+
+/// Prints how many pins were removed.
+pub(crate) fn removed(removed: u64) {
+    let pins = if removed == 1 { "1 pin was" } else { &format!("{removed} pins were") };
+    text(&format!("{pins} removed. Their clients are distributed anew when they come again.\n"));
+}
+
+fn humane_bytes(bytes: u64) -> String {
+    format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20))
+}
