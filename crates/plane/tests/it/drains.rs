@@ -61,6 +61,8 @@ fn tcp_peers_that_do_not_end_their_side_are_reset() {
     assert_eq!(told.recv().unwrap().1, ConnectionEnd::Closed);
 }
 
+/// A masked frame of one byte.
+const OURS: [u8; 7] = [0x81, 0x81, 1, 2, 3, 4, b'x' ^ 1];
 const UPGRADE: &str = "GET /talk HTTP/1.1\r\nHost: a\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n";
 const AGREED: &str = "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: WebSocket\r\n\r\n";
 
@@ -72,26 +74,26 @@ fn websockets_get_a_close_frame_where_one_may_stand(#[case] frame: &'static [u8]
     let server = Server::start(move |mut conn, _| {
         if conn.request().is_some() {
             conn.say([AGREED.as_bytes(), frame].concat());
+            let mut first = vec![0; OURS.len()];
+            conn.stream.read_exact(&mut first).unwrap();
+            let _ = tell.send((first, ConnectionEnd::Closed));
             let _ = tell.send(read_to_end(&mut conn.stream));
         }
     });
     let mut rig = Rig::new(&[server.address], "", "");
     let mut client = rig.client();
-    // A masked frame of one byte.
-    let ours = [0x81, 0x81, 1, 2, 3, 4, b'x' ^ 1];
     client.send(UPGRADE).head().unwrap();
-    client.send(ours);
+    client.send(OURS);
     let mut came = vec![0; frame.len()];
     client.bytes(&mut came);
     assert_eq!(came, frame);
     assert_eq!(rig.counts(0).open, OpenWork { tunnels: 1, ..OpenWork::default() });
-    until("it has our frame", || rig.counts(0).bytes_to >= (UPGRADE.len() + ours.len()) as u64);
+    assert_eq!(told.recv().unwrap().0, OURS);
     rig.end_drain(0);
     assert_eq!(client.rest(), (farewell.to_vec(), ConnectionEnd::Closed));
     drop(client);
-    let (got, end) = told.recv().unwrap();
-    let (first, last) = got.split_at(ours.len());
-    assert_eq!((first, end), (&ours[..], ConnectionEnd::Closed));
+    let (last, end) = told.recv().unwrap();
+    assert_eq!(end, ConnectionEnd::Closed);
     assert!(last.starts_with(&MASKED_CLOSE) && last.len() == 8, "{last:?}");
     let status = [last[6] ^ last[2], last[7] ^ last[3]];
     assert_eq!(u16::from_be_bytes(status), 1001);
