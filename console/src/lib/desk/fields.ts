@@ -93,7 +93,12 @@ export const FIELDS = Object.fromEntries(
   Object.entries(declared as unknown as Record<Kind, KeyHelp[]>).map(([kind, keys]) => [kind, keys.filter((key) => key.key !== 'labels').map(field)]),
 ) as Record<Kind, Field[]>
 
-const holds = (condition: DecidedBy, values: Record<string, string>) => condition.values.includes(values[condition.key] ?? '')
+/** Whether a field has one of the values of a condition; of a list, whether an item has: `header:x-account` is a `header`. */
+const holds = (condition: DecidedBy, values: Record<string, string>) => {
+  const value = values[condition.key] ?? ''
+  const items = value.split(/[\s,]+/).flatMap((item) => [item, item.split(':')[0] ?? ''])
+  return [value, ...items].some((item) => condition.values.includes(item))
+}
 
 /** The choices of a field beside the values of the others. */
 export const choicesOf = (field: Field, values: Record<string, string>): Choice[] =>

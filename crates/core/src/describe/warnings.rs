@@ -74,6 +74,16 @@ fn of_document(reason: &WarningReason) -> Said {
             format!("client_hello_timeout of frontend {frontend} has no effect: none of its pools hashes by sni"),
             "hash_keys = [\"sni\"] on its pool, or no client_hello_timeout".to_owned(),
         ),
+        WarningReason::NeverTied { frontends, kinds } => {
+            let kinds: Vec<String> = kinds.iter().map(ToString::to_string).collect();
+            let frontends = frontends.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+            (
+                format!("no client of {} carries {}: none is tied to a server", frontends, kinds.join(", ")),
+                "client-address for every protocol; sni for tcp; cookie, header:NAME, query:NAME or \
+                 application-cookie:NAME for http"
+                    .to_owned(),
+            )
+        }
         WarningReason::NeverThere { frontends, keys, is_refused } => {
             let keys: Vec<String> = keys.iter().map(ToString::to_string).collect();
             let what = if *is_refused { "all of them are refused" } else { "they are distributed in turns" };

@@ -68,6 +68,8 @@ pub enum WarningReason {
     FailbackWithoutEffect { pool: Name },
     /// A time for the ClientHello, where no pool needs the server name.
     ClientHelloWithoutEffect { frontend: Name },
+    /// Kinds of persistence that no client of some frontends can carry.
+    NeverTied { frontends: Vec<Name>, kinds: Vec<PersistenceKind> },
     /// Keys to hash by that no client of some frontends can have.
     NeverThere {
         frontends: Vec<Name>,
@@ -290,6 +292,7 @@ fn pool_warnings(
     }
     without_effect(name, pool, found);
     without_key(name, pool, frontends, found);
+    never_tied(name, pool, frontends, found);
     if frontends.is_empty() {
         found.push(Warning::notice(&WarningReason::UnusedPool { pool: pool_name() }, &path));
     }
@@ -336,6 +339,19 @@ fn without_key(name: &Name, pool: &PoolSpec, frontends: &[(&Name, &FrontendSpec)
     };
     let level = if is_refused { WarningLevel::Warning } else { WarningLevel::Notice };
     found.push(Warning::new(&reason, level, &format!("pools.{name}.hash_keys")));
+}
+
+/// Says of which frontends no client is ever tied by what the pool goes by.
+fn never_tied(name: &Name, pool: &PoolSpec, frontends: &[(&Name, &FrontendSpec)], found: &mut Vec<Warning>) {
+    let kinds = &pool.persistence.by.0;
+    let never = |(_, frontend): &&(&Name, &FrontendSpec)| {
+        !kinds.is_empty() && !kinds.iter().any(|kind| kind.is_known_of(frontend.protocol))
+    };
+    let frontends: Vec<Name> = frontends.iter().filter(never).map(|(name, _)| (*name).clone()).collect();
+    if !frontends.is_empty() {
+        let reason = WarningReason::NeverTied { frontends, kinds: kinds.clone() };
+        found.push(Warning::notice(&reason, &format!("pools.{name}.persistence")));
+    }
 }
 
 /// Says of frontends that wait for nothing.

@@ -375,21 +375,29 @@ pub struct Persistence {
     #[serde(rename = "pin_lifetime", skip_serializing_if = "Option::is_none")]
     pub lifetime: Option<Span>,
     /// How long a client that does not come stays tied, by the kinds that are kept here.
-    #[key(range = "1s".."720h", without = "30m")]
+    #[key(
+        range = "1s".."720h",
+        without = "30m",
+        effective(persistence = "client-address client-address-and-port sni header query application-cookie")
+    )]
     #[serde(rename = "pin_idle", skip_serializing_if = "Option::is_none")]
     pub idle: Option<Span>,
     /// Most clients that are kept; beyond, the one that did not come for the longest time is forgotten.
     ///
     /// A client takes some 70 bytes.
-    #[key(range = 1..=10_000_000, without = "100000")]
+    #[key(
+        range = 1..=10_000_000,
+        without = "100000",
+        effective(persistence = "client-address client-address-and-port sni header query application-cookie")
+    )]
     #[serde(rename = "pin_limit", skip_serializing_if = "Option::is_none")]
     pub limit: Option<u32>,
     /// Number of bits of an IPv4 client's address that count for `client-address`.
-    #[key(range = 1..=32, without = "32", label = "Pin prefix, IPv4")]
+    #[key(range = 1..=32, without = "32", effective(persistence = "client-address"), label = "Pin prefix, IPv4")]
     #[serde(rename = "pin_prefix_ipv4", skip_serializing_if = "Option::is_none")]
     pub prefix_ipv4: Option<u8>,
     /// Number of bits of an IPv6 client's address that count for `client-address`.
-    #[key(range = 1..=128, without = "64", label = "Pin prefix, IPv6")]
+    #[key(range = 1..=128, without = "64", effective(persistence = "client-address"), label = "Pin prefix, IPv6")]
     #[serde(rename = "pin_prefix_ipv6", skip_serializing_if = "Option::is_none")]
     pub prefix_ipv6: Option<u8>,
     /// Domain of the cookie that ties clients (RFC 6265, 4.1.2.3).

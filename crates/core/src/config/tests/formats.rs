@@ -136,7 +136,8 @@ fn everything() -> Value {
         with_times(object)
     };
     let pins = json!({
-        "persistence": "cookie", "pin_cookie": "visit-pin", "pin_lifetime": "8h", "pin_domain": "skerry.example",
+        "persistence": ["cookie", "client-address"], "pin_when_gone": "refuse", "pin_idle": "5m", "pin_limit": 500,
+        "pin_prefix_ipv4": 24, "pin_prefix_ipv6": 56, "pin_cookie": "visit-pin", "pin_lifetime": "8h", "pin_domain": "skerry.example",
         "pin_path": "/booking", "pin_same_site": "strict", "pin_group": "site"
     });
     let failing = json!({
@@ -295,6 +296,12 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_failback_without_time("/pools/booking/failback", json!("after"))]
 #[case::more_than_all_capacity("/pools/booking/capacity", json!(101))]
 #[case::another_persistence("/pools/booking/persistence", json!("memory"))]
+#[case::another_persistence_among_others("/pools/booking/persistence", json!(["cookie", "memory"]))]
+#[case::a_header_without_a_name("/pools/booking/persistence", json!("header:"))]
+#[case::no_persistence_at_all("/pools/booking/persistence", json!([]))]
+#[case::a_pin_that_stays("/pools/booking/pin_when_gone", json!("stay"))]
+#[case::no_pin_at_all("/pools/booking/pin_limit", json!(0))]
+#[case::too_long_a_prefix("/pools/booking/pin_prefix_ipv4", json!(33))]
 #[case::a_suspect_share_of_none("/pools/booking/suspect_share", json!(0))]
 #[case::an_on_down_that_is_none("/pools/booking/on_down", json!("reset"))]
 #[case::a_field_with_a_space("/frontends/web/dropped_fields", json!(["X Real"]))]
