@@ -27,6 +27,7 @@ mod notifications;
 mod objects;
 mod operations;
 mod peers;
+mod pins;
 mod restarts;
 mod size;
 mod trials;

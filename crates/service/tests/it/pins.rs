@@ -1,0 +1,142 @@
+//! Pins that the service keeps: explained, listed, counted and removed, over deploys and renames.
+
+use merismos_api::{DutyRequest, PinQuery};
+use merismos_core::config::edit::Edit;
+use merismos_core::duty::Duty;
+use merismos_core::name::PoolServer;
+
+use crate::harness::{Service, http_client, until};
+
+/// The server that a request of an account goes to.
+async fn home(service: &Service, account: &str) -> String {
+    let request = http_client().get(format!("http://{}/", service.frontend)).header("x-account", account);
+    let text = request.send().await.unwrap().text().await.unwrap();
+    text.split_whitespace().next().unwrap_or_default().to_owned()
+}
+
+async fn by_account(service: &Service, keys: &str) {
+    let keys = format!("[pools.quay]\npersistence = [\"header:X-Account\", \"cookie\"]\n{keys}");
+    service.apply(&service.document().replace("[pools.quay]", &keys)).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_pin_is_explained_with_its_end_and_holds_over_deploys_and_renames() {
+    let service = Service::with(&["gull", "tern", "auk"]).await;
+    by_account(&service, "pin_idle = \"10m\"").await;
+    let first = home(&service, "17").await;
+    let explain = async |account: &str| {
+        let header = format!("X-Account: {account}");
+        service.client().explain(&"harbour".parse().unwrap(), &[("header", header)]).await.unwrap()
+    };
+    let explained = explain("17").await;
+    assert_eq!(explained.server.as_deref(), Some(format!("quay/{first}").as_str()));
+    let pin = explained.pin.unwrap();
+    assert_eq!((pin.kind.as_str(), pin.client.as_deref()), ("header:x-account", Some("127.0.0.1")));
+    let left = pin.until.unwrap().since(pin.used.unwrap()).as_secs();
+    assert_eq!(left, 600);
+    assert!(
+        explained.why.starts_with("its header:x-account ties it to this server, for "),
+        "{}",
+        explained.why
+    );
+    assert_eq!(explain("18").await.pin, None);
+    // A deploy, and a rename of the server and of its pool.
+    let rename =
+        |object: &str, to: &str| Edit::Rename { object: object.parse().unwrap(), to: to.parse().unwrap() };
+    let edits = vec![rename(&format!("pools.quay.servers.{first}"), "puffin"), rename("pools.quay", "pier")];
+    let request = merismos_api::ChangeRequest { edits, going: merismos_api::ApplyOptions::default() };
+    service.client().change(&request).await.unwrap();
+    assert_eq!(explain("17").await.server.as_deref(), Some("pier/puffin"));
+    for _ in 0..4 {
+        assert_eq!(home(&service, "17").await, first, "its own name for itself stays");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn pins_are_listed_counted_and_removed() {
+    let service = Service::with(&["gull", "tern"]).await;
+    by_account(&service, "").await;
+    for account in 0..10 {
+        home(&service, &account.to_string()).await;
+    }
+    let pool = "quay".parse().unwrap();
+    let pins = service.client().pins(&pool, &PinQuery::default()).await.unwrap();
+    assert_eq!((pins.matching, pins.kept, pins.limit, pins.evicted), (10, 10, 100_000, 0));
+    let status = service.status().await;
+    let counts: Vec<_> = status.pools[0].servers.iter().map(|server| server.pins).collect();
+    assert_eq!(counts, [Some(5), Some(5)]);
+    for server in &status.pools[0].servers {
+        assert_eq!(server.observed.minute.new_share, Some(0.5), "{}", server.server);
+    }
+    // One client that comes often pulls the shares out of shape; those of new clients stay.
+    let often = home(&service, "3").await;
+    for _ in 0..20 {
+        home(&service, "3").await;
+    }
+    let server = service.server(&often).await;
+    assert!(server.observed.minute.share.unwrap() > 0.8, "{:?}", server.observed);
+    assert_eq!(server.observed.minute.new_share, Some(0.5));
+    let said = service.merismos(&["pin", "list", "quay", "--server", "quay/gull"]);
+    let text = String::from_utf8(said.stdout).unwrap();
+    assert!(text.contains("header:x-account") && text.contains("5 of 5 shown; 10 pins are kept"), "{text}");
+    assert!(!text.contains("quay/tern"), "{text}");
+    let wrong = service.merismos(&["pin", "remove", "quay"]);
+    assert_eq!(wrong.status.code(), Some(2), "all are removed only when that is said");
+    let removed = service.merismos(&["pin", "remove", "quay", "--server", "quay/gull"]);
+    assert!(String::from_utf8(removed.stdout).unwrap().starts_with("5 pins were removed."));
+    assert_eq!(service.server("gull").await.pins, Some(0));
+    let other = PinQuery { client: Some("192.0.2.0/24".parse().unwrap()), ..PinQuery::default() };
+    assert_eq!(service.client().remove_pins(&pool, &other).await.unwrap().removed, 0);
+    let events = service.client().events(20).await.unwrap().events;
+    let told = events.iter().any(|event| event.message == "5 pins of server gull removed by admin");
+    assert!(told, "{events:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_drain_ends_when_the_last_pin_is_gone() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let keys = "[pools.quay]\npersistence = \"header:x-account\"\npin_idle = \"2s\"";
+    service.apply(&service.document().replace("[pools.quay]", keys)).await.unwrap();
+    let first = home(&service, "17").await;
+    let server: PoolServer = format!("quay/{first}").parse().unwrap();
+    let drain = DutyRequest::new(Duty::Draining, "new disk");
+    let given = service.client().duty(&server, &drain).await.unwrap();
+    let draining = given.draining.unwrap();
+    assert_eq!((given.reached, draining.pins_left, draining.clients_tied), (false, Some(1), true));
+    assert_eq!(home(&service, "17").await, first, "until then it goes on");
+    until("its pin has ended, and it is safe to work", async || {
+        service
+            .server(&first)
+            .await
+            .draining
+            .is_some_and(|draining| draining.safe && draining.pins_left == Some(0))
+    })
+    .await;
+    assert_ne!(home(&service, "17").await, first);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_client_that_may_not_move_is_explained() {
+    let service = Service::with(&["gull", "tern"]).await;
+    by_account(&service, "pin_when_gone = \"refuse\"").await;
+    let first = home(&service, "17").await;
+    let server: PoolServer = format!("quay/{first}").parse().unwrap();
+    service.client().duty(&server, &DutyRequest::new(Duty::Withdrawn, "new disk")).await.unwrap();
+    let said = service.merismos(&["explain", "harbour", "--header", "X-Account: 17"]);
+    let text = String::from_utf8(said.stdout).unwrap();
+    assert_eq!(said.status.code(), Some(1), "{text}");
+    let why = format!(
+        "the client's pin (header:x-account) names quay/{first}: withdrawn by an operator; pin_when_gone is refuse"
+    );
+    assert!(text.contains(&why), "{text}");
+    assert_eq!(
+        http_client()
+            .get(format!("http://{}/", service.frontend))
+            .header("x-account", "17")
+            .send()
+            .await
+            .unwrap()
+            .status(),
+        503
+    );
+}
