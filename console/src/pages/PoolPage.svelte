@@ -6,6 +6,7 @@
   import type { Edit, ServerStatus, Objects, ObjectView } from '../lib/api/types'
   import AddServers from '../lib/components/AddServers.svelte'
   import Dialog from '../lib/components/Dialog.svelte'
+  import Pins from '../lib/components/Pins.svelte'
   import DutyDialog from '../lib/components/DutyDialog.svelte'
   import GoLive from '../lib/components/GoLive.svelte'
   import Pager from '../lib/components/Pager.svelte'
@@ -36,8 +37,8 @@
   let gone = $state(false)
   let search = $state(asked('search'))
   let offset = $state(askedNumber('from'))
-  type Part = 'servers' | 'totals' | 'add' | 'lookups' | 'settings'
-  const PARTS: Part[] = ['servers', 'totals', 'add', 'lookups', 'settings']
+  type Part = 'servers' | 'totals' | 'pins' | 'add' | 'lookups' | 'settings'
+  const PARTS: Part[] = ['servers', 'totals', 'pins', 'add', 'lookups', 'settings']
   let part = $state<Part>(PARTS.find((it) => it === asked('tab')) ?? 'servers')
   /** Which servers, by how they are; the service lists them all. */
   let inState = $state(asked('state'))
@@ -268,6 +269,7 @@
       parts={[
         { key: 'servers', title: `Servers (${servers?.total ?? 0})` },
         { key: 'totals', title: 'Totals' },
+        ...(pool.keys.persistence ? [{ key: 'pins' as const, title: 'Pins' }] : []),
         { key: 'add', title: 'Add servers' },
         { key: 'lookups', title: `DNS names (${lookups.length})` },
         { key: 'settings', title: 'Settings' },
@@ -417,6 +419,8 @@
         {:else}
           <button class="btn btn-sm" onclick={() => (lookup = 'new')}>New DNS name</button>
         {/if}
+      {:else if part === 'pins'}
+        <Pins pool={name} servers={status?.servers ?? []} />
       {:else}
         <ObjectForm kind="pool" object={pool} {gone} basedOn={desk.draft ? undefined : live.status?.revision.number} onmade={() => {}} />
       {/if}

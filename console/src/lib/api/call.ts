@@ -22,6 +22,7 @@ import type {
   ServerStatus,
   ObjectView,
   Objects,
+  Pins,
   Tokens,
   Trial,
   TrialRequest,
@@ -104,6 +105,8 @@ export const tryMessage = (name: string) => call<{ messages: SentMessage[] }>('P
 export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(server, 'diagnosis'))
 export const server = (name: string) => call<ServerStatus>('GET', atServer(name, '').replace(/\/$/, ''))
 export const giveDuties = (servers: string[], terms: DutyTerms) => call<DutiesResponse>('POST', '/duties', { servers, ...terms })
+export const pins = (pool: string, which: Record<string, string>) => call<Pins>('GET', `/pools/${pool}/pins${query(which)}`)
+export const removePins = (pool: string, which: Record<string, string>) => call<{ removed: number }>('DELETE', `/pools/${pool}/pins${query(which)}`)
 export const drains = () => call<{ servers: DrainState[] }>('GET', '/drains')
 
 export const beginTrial = (request: TrialRequest) => call<Trial>('POST', '/trials', request)

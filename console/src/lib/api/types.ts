@@ -37,6 +37,7 @@ export type ObjectView = WithKeys<Schemas['ObjectView']>
 export type Objects = Omit<Schemas['Objects'], 'objects'> & { objects: ObjectView[] }
 export type OpenWork = Schemas['OpenWork']
 export type Order = Schemas['DutyOrder']
+export type Pins = Schemas['Pins']
 export type PoolStatus = Schemas['PoolStatus']
 export type Probes = Schemas['Probes']
 export type Problem = Schemas['Problem']
