@@ -58,5 +58,8 @@ pub(crate) fn removed(removed: u64) {
 }
 
 fn humane_bytes(bytes: u64) -> String {
-    format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20))
+    match bytes {
+        0..=0xf_ffff => format!("{} KiB", bytes.div_ceil(1 << 10)),
+        _ => format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20)),
+    }
 }

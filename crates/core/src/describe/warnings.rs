@@ -79,7 +79,7 @@ fn of_document(reason: &WarningReason) -> Said {
             let frontends = frontends.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
             (
                 format!("no client of {} carries {}: none is tied to a server", frontends, kinds.join(", ")),
-                "client-address for every protocol; sni for tcp; cookie, header:NAME, query:NAME or \
+                "use client-address for every protocol; sni for tcp; cookie, header:NAME, query:NAME or \
                  application-cookie:NAME for http"
                     .to_owned(),
             )

@@ -1,10 +1,12 @@
 //! Persistence: what ties a client to its server.
 
 mod former;
+mod skew;
 mod table;
 mod token;
 
 pub use former::FormerNames;
+pub use skew::{PinSkew, ServerShares, SkewChange};
 pub use table::{LearnedPin, PinDigest, PinLimits, PinTable};
 pub use token::{PinClaim, PinKey};
 

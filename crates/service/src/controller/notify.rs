@@ -1,6 +1,6 @@
 //! What the controller tells people of: changes of health, pools that are emptied, and failures that all servers share.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use merismos_api::EventKind;
 use merismos_core::config::document::NotifiedChange;
@@ -8,6 +8,7 @@ use merismos_core::health::timing::timing;
 use merismos_core::health::{HealthState, HealthTransition, ProbeStep};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::notifications::ReportedChange;
+use merismos_core::pins::PinSkew;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Wall;
 use merismos_probe::ProbeReport;
@@ -27,6 +28,8 @@ pub(super) struct Reports {
     pub(super) troubles: Troubles,
     /// Servers that should be back by now, by the numbers of their orders.
     pub(super) overdue: BTreeSet<(PoolServer, u64)>,
+    /// Pools with pins, and whether those fight the weights.
+    pub(super) pin_skews: BTreeMap<Name, PinSkew>,
     /// Pools that had an eligible server and have none now.
     pub(super) emptied: BTreeSet<Name>,
     /// What goes otherwise than it is meant to.
@@ -40,6 +43,7 @@ impl Reports {
             messages,
             troubles,
             overdue: BTreeSet::new(),
+            pin_skews: BTreeMap::new(),
             emptied: BTreeSet::new(),
             moves: ReportedMoves::default(),
         }

@@ -1,11 +1,16 @@
 //! Pins that are kept here: listed, removed, and forgotten when their time is over.
 
-use merismos_api::{PinQuery, PinView, Pins};
+use std::time::Instant;
+
+use merismos_api::{EventKind, PinQuery, PinView, Pins, Window};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::routing::Pool;
+use merismos_core::pins::{ServerShares, SkewChange};
+use merismos_core::routing::{Pool, Server};
+use serde_json::json;
 
 use super::UnknownPool;
 use super::explain::pin_view;
+use super::rates::MINUTE;
 use super::state::ControllerState;
 
 /// The most pins that one answer lists.
@@ -19,6 +24,31 @@ impl ControllerState {
             if let Some((table, limits)) = pool.pin_rule.as_ref().and_then(|rule| rule.learned.as_ref()) {
                 table.forget_idle(second, limits);
             }
+        }
+    }
+
+    /// Tells of pools whose pins have pulled the shares away from the weights for long, and of those where that is over.
+    pub(super) fn watch_pin_skew(&mut self, now: Instant) {
+        let (snapshot, tick) = (self.publisher.plane.snapshot(), self.publisher.plane.now());
+        let pinned: Vec<_> = snapshot.pools.iter().filter(|pool| pool.pin_rule.is_some()).collect();
+        self.reports.pin_skews.retain(|name, _| pinned.iter().any(|pool| pool.name == *name));
+        for pool in pinned {
+            let windows = self.windows(pool, MINUTE, now);
+            let requests = windows.iter().map(|window| window.per_second).sum::<f64>() * MINUTE.as_secs_f64();
+            let share = |(window, server): (&Window, &Server)| ServerShares {
+                expected: server.standing.share,
+                of_all: window.share.unwrap_or_default(),
+                of_new: window.new_share,
+            };
+            let shares: Vec<ServerShares> = windows.iter().zip(&pool.servers).map(share).collect();
+            let skew = self.reports.pin_skews.entry(pool.name.clone()).or_default();
+            let says = match skew.on_sample(tick, requests as u64, &shares) {
+                None => continue,
+                Some(SkewChange::Over) => "its shares are near the expected ones again".to_owned(),
+                Some(SkewChange::Begun(place)) => skew_words(&pool.servers[place], shares[place]),
+            };
+            let detail = json!({ "skewed": skew.is_reported() });
+            self.reports.journal.write(EventKind::Traffic, format!("pool {}", pool.name), says, detail);
         }
     }
 
@@ -76,4 +106,19 @@ impl ControllerState {
             query.takes(pin.client, server)
         }))
     }
+}
+
+/// What pins do to a server's share.
+fn skew_words(server: &Server, shares: ServerShares) -> String {
+    let new = shares.of_new.map_or_else(
+        || "no client was new".to_owned(),
+        |new| format!("of the new clients it got {:.1} %", new * 100.0),
+    );
+    format!(
+        "its pins pull the shares away from the weights: {} got {:.1} % of the last minute and {:.1} % were expected; {new}. \
+         `merismos pin list` shows its clients, and `merismos pin remove` lets them go",
+        server.name,
+        shares.of_all * 100.0,
+        shares.expected * 100.0
+    )
 }

@@ -513,6 +513,7 @@ impl ControllerState {
         self.totals.peaks.sample(&snapshot, now);
         self.tell_of_failures(now);
         self.forget_idle_pins();
+        self.watch_pin_skew(now);
         self.watch_drains();
         self.tell_of_overdue();
         self.state_file.keep_time(now);

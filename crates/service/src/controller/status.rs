@@ -296,7 +296,7 @@ impl ControllerState {
         self.node.watched_until.filter(|until| self.node.started.since(*until) > RESTART)
     }
 
-    fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {
+    pub(super) fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {
         let growths: Vec<_> = pool
             .servers
             .iter()
