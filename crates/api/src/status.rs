@@ -400,8 +400,8 @@ pub struct ExplainResponse {
 pub struct PinView {
     /// What ties it: `cookie`, `client-address`, `header:x-account` and so on.
     pub kind: String,
-    /// The server, as `pool/server`.
-    pub server: String,
+    /// The server, as `pool/server`; absent when it was removed, and the pin ends when its client comes.
+    pub server: Option<String>,
     /// Where the client came from when the pin was made; absent of a cookie, which is kept by the client.
     pub client: Option<String>,
     /// When it was made; absent of a cookie.

@@ -96,7 +96,7 @@
           <tr>
             <td>{pin.client ?? ''}</td>
             <td>{pin.kind}</td>
-            <td>{shortName(pin.server)}</td>
+            <td>{pin.server ? shortName(pin.server) : '(removed)'}</td>
             <td>{pin.made ? moment(pin.made) : ''}</td>
             <td class="text-right">{pin.used ? `${ago(pin.used, now)} ago` : ''}</td>
             <td class="text-right">{pin.until ? ago(now, pin.until) : ''}</td>

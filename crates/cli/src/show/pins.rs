@@ -26,7 +26,7 @@ pub(crate) fn list(pins: &Pins) {
         shown.add_row([
             Cell::new(pin.client.as_deref().unwrap_or_default()),
             Cell::new(&pin.kind),
-            Cell::new(&pin.server),
+            Cell::new(pin.server.as_deref().unwrap_or("(removed)")),
             Cell::new(pin.made.map(moment).unwrap_or_default()),
             Cell::new(ago(pin.used)),
             Cell::new(ends),

@@ -98,7 +98,11 @@ impl ControllerState {
             for FollowedOrder { server, .. } in changed {
                 match duty {
                     Duty::Withdrawn => self.cut(&snapshot, server),
-                    Duty::InService => self.prober.probe_now(server),
+                    Duty::InService => {
+                        // It is for this return alone, and has been heeded.
+                        self.servers.full_at_once.remove(server);
+                        self.prober.probe_now(server);
+                    }
                     Duty::Draining => {}
                 }
             }

@@ -112,7 +112,7 @@ impl ControllerState {
             return None;
         };
         let learned = key.and_then(|key| rule.learned_pin(key, second));
-        Some((place, pin_view(rule, kind, &pool.servers[place].name, learned, second)))
+        Some((place, pin_view(rule, kind, Some(&pool.servers[place].name), learned, second)))
     }
 
     fn passed(&self, passed: PassedOver, algorithm: Algorithm, refused: bool) -> PassedOverServer {
@@ -280,7 +280,7 @@ fn pin_words(pool: &Pool, view: &PinView) -> String {
 pub(super) fn pin_view(
     rule: &PinRule,
     kind: u8,
-    server: &PoolServer,
+    server: Option<&PoolServer>,
     learned: Option<(LearnedPin, u32)>,
     second: u32,
 ) -> PinView {
@@ -288,7 +288,7 @@ pub(super) fn pin_view(
     let at = |then: u32| Wall(now.0 + (i64::from(then) - i64::from(second)) * 1_000);
     PinView {
         kind: rule.kind(kind).map(ToString::to_string).unwrap_or_default(),
-        server: server.to_string(),
+        server: server.map(ToString::to_string),
         client: learned.map(|(pin, _)| pin.client.to_string()),
         made: learned.map(|(pin, _)| at(pin.made)),
         used: learned.map(|(pin, _)| at(pin.used)),

@@ -1,10 +1,12 @@
 //! Pins that are kept here: listed, removed, and forgotten when their time is over.
 
+use std::cmp::Reverse;
+use std::sync::Arc;
 use std::time::Instant;
 
-use merismos_api::{EventKind, PinQuery, PinView, Pins, Window};
+use merismos_api::{EventKind, PinQuery, Pins, Window};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{ServerShares, SkewChange};
+use merismos_core::pins::{LearnedPin, ServerShares, SkewChange};
 use merismos_core::routing::{Pool, Server};
 use serde_json::json;
 
@@ -52,12 +54,10 @@ impl ControllerState {
         }
     }
 
-    fn pool_with_pins(&self, name: &Name) -> Result<std::sync::Arc<Pool>, UnknownPool> {
+    fn pool_with_pins(&self, name: &Name) -> Result<Arc<Pool>, UnknownPool> {
         let snapshot = self.publisher.plane.snapshot();
         let place = snapshot.pools.binary_search_by(|pool| pool.name.cmp(name));
-        place
-            .map(|place| std::sync::Arc::clone(&snapshot.pools[place]))
-            .map_err(|_| UnknownPool(name.clone()))
+        place.map(|place| Arc::clone(&snapshot.pools[place])).map_err(|_| UnknownPool(name.clone()))
     }
 
     /// The pins of a pool, those that were used last first.
@@ -74,17 +74,16 @@ impl ControllerState {
                 return;
             }
             matching += 1;
-            if found.len() < MOST_LISTED * 2 {
-                found.push((*pin, server));
+            found.push((*pin, server));
+            if found.len() >= 2 * MOST_LISTED {
+                found.select_nth_unstable_by_key(MOST_LISTED, |(pin, _)| Reverse(pin.used));
+                found.truncate(MOST_LISTED);
             }
         });
-        found.sort_by_key(|(pin, _)| std::cmp::Reverse(pin.used));
+        found.sort_by_key(|(pin, _)| Reverse(pin.used));
         found.truncate(query.limit.map_or(MOST_LISTED, |limit| limit as usize).min(MOST_LISTED));
-        // A server that is gone has no name any more; its pins end when their clients come.
-        let gone = || PoolServer { pool: name.clone(), server: "gone".parse().expect("a name") };
-        let view = |(pin, server): (merismos_core::pins::LearnedPin, Option<PoolServer>)| -> PinView {
-            let server = server.unwrap_or_else(gone);
-            pin_view(rule, pin.kind, &server, Some((pin, limits.end(&pin))), second)
+        let view = |(pin, server): (LearnedPin, Option<PoolServer>)| {
+            pin_view(rule, pin.kind, server.as_ref(), Some((pin, limits.end(&pin))), second)
         };
         Ok(Pins {
             pins: found.into_iter().map(view).collect(),

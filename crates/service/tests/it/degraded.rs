@@ -150,7 +150,7 @@ async fn a_server_whose_pinned_clients_still_come_is_not_called_drained() {
     let drain = ["drain", "quay/gull", "--reason", "new disk", "--anyway"];
     assert!(service.merismos(&drain).status.success());
     let status = || String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
-    let says = "nothing is in flight, no work begun for ";
+    let says = "nothing is open, no work begun for ";
     until("it is watched", async || status().contains(says)).await;
     assert!(status().contains("clients that are tied to it may still come"), "{}", status());
     assert!(!status().contains("  drained"), "{}", status());
