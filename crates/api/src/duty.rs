@@ -15,11 +15,12 @@ pub struct DutyRequest {
     /// Why; at least one character, shown wherever the server is shown.
     #[schema(min_length = 1, max_length = 500)]
     pub reason: String,
-    /// How long a drain waits; then what is still open is closed. Without it and without `deadline`, the pool's `drain_timeout`.
+    /// How long a drain waits; then what is still open is closed. Without it and without `deadline`, the pool's `drain_timeout`. Other
+    /// duties have no deadline.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = String, nullable = false, example = "10m")]
     pub within: Option<Span>,
-    /// When a drain stops waiting, in place of `within`.
+    /// When a drain stops waiting, in place of `within`; of both the earlier one counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = String, format = DateTime, nullable = false)]
     pub deadline: Option<Wall>,

@@ -31,8 +31,8 @@ const LOOK_EVERY: Duration = Duration::from_millis(50);
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(super) struct WaitQuery {
-    /// Answer when what was ordered is reached, after so long at the latest: up to `10m`.
-    #[param(value_type = Option<String>, example = "30s")]
+    /// Answer when what was ordered is reached, after so long at the latest; a longer time than `10m` is 10 minutes.
+    #[param(value_type = Option<String>, example = "30s", pattern = "^[0-9]{1,4}(ms|s)$")]
     wait: Option<Span>,
 }
 
@@ -49,11 +49,7 @@ impl<S: Send + Sync> FromRequestParts<S> for Patience {
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
         let QueryParams(WaitQuery { wait }) = QueryParams::from_request_parts(parts, state).await?;
         if let Some(limit) = wait.map(Span::get) {
-            if limit > LONGEST_WAIT {
-                let longest = LONGEST_WAIT.as_secs() / 60;
-                return Err(ApiError::bad_request(format!("A call waits for {longest} minutes at most.")));
-            }
-            return Ok(Self { limit, applied: None });
+            return Ok(Self { limit: limit.min(LONGEST_WAIT), applied: None });
         }
         // A preference that can't be followed whole is followed as far as it can.
         let preferred = preferred_wait(&parts.headers);
@@ -153,7 +149,10 @@ fn selector(request: &DutiesRequest) -> Result<ServerSelector, ApiError> {
         }
         (true, Some(host), None) => Ok(ServerSelector::Host(host.clone())),
         (true, None, Some(label)) => ServerSelector::label(label).map_err(ApiError::bad_request),
-        _ => Err(ApiError::bad_request(
+        _ => Err(ApiError::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "refused-order",
+            "The order makes no sense",
             "An order is for servers, for a host or for a label: name one of the three.",
         )),
     }
@@ -175,12 +174,6 @@ async fn give(
         return Err(ApiError::bad_request(detail));
     }
     check_note(&reason)?;
-    if request.duty != Duty::Draining && (request.within.is_some() || request.deadline.is_some()) {
-        return Err(ApiError::bad_request("Only a drain has a deadline."));
-    }
-    if request.within.is_some() && request.deadline.is_some() {
-        return Err(ApiError::bad_request("A drain has one deadline: give within or deadline."));
-    }
     let act = DutyAct { servers, request: DutyRequest { reason, ..request }, who };
     // What is followed is recorded even when its caller goes away.
     let followed = tokio::spawn(follow(Arc::clone(&app), act)).await;

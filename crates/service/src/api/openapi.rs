@@ -30,10 +30,12 @@ const NETWORK: &str = "^((25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])(\\.(25[0-5]
                        (/(3[0-2]|[12]?[0-9]))?\
                        |(::1|[0-9a-f]{1,4}(:[0-9a-f]{1,4}){0,6}::)(/(12[0-8]|1[01][0-9]|[1-9]?[0-9]))?)$";
 
-/// What properties of what calls take look like: schema, property, pattern.
 /// A label with its value.
 const LABEL: &str = "^[a-z][a-z0-9-]{0,62}=.*\\S.*$";
-const PATTERNS: [(&str, &str, &str); 13] = [
+/// A length of time.
+const SPAN: &str = "^[0-9]{1,4}(ms|s|m|h)$";
+/// What properties of what calls take look like: schema, property, pattern.
+const PATTERNS: [(&str, &str, &str); 14] = [
     ("Edit", "object", OBJECT_PATH),
     ("Edit", "to", NAME),
     ("Edit", "pool", NAME),
@@ -44,6 +46,7 @@ const PATTERNS: [(&str, &str, &str); 13] = [
     ("DraftEdits", "note", PLAIN_PATTERN),
     ("DutyRequest", "reason", PLAIN_PATTERN),
     ("DutiesRequest", "label", LABEL),
+    ("DutyRequest", "within", SPAN),
     ("TrialRequest", "frontend", NAME),
     ("TrialRequest", "path", REQUEST_PATH),
     ("TrialRequest", "from", NETWORK),

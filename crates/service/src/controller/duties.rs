@@ -12,7 +12,7 @@ use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Pool, Snapshot};
 use merismos_core::time::Wall;
-use merismos_core::units::humane;
+use merismos_core::units::{Span, humane};
 use serde_json::json;
 
 use super::state::{ControllerState, round};
@@ -251,11 +251,13 @@ impl ControllerState {
 /// The order for one server: without a deadline of its own it has that of its pool.
 fn order_for(act: &DutyAct, document: &Document, server: &PoolServer, now: Wall) -> DutyOrder {
     let DutyRequest { duty, reason, within, deadline, pins, until, .. } = &act.request;
-    let of_pool = || document.pools.get(&server.pool).and_then(|pool| pool.drain_timeout);
-    let within = || within.or_else(of_pool).map(|within| now.plus(within.get()));
+    let after = |within: Span| now.plus(within.get());
+    // Of two the earlier one counts.
+    let own = [*deadline, within.map(after)].into_iter().flatten().min();
+    let of_pool = || document.pools.get(&server.pool).and_then(|pool| pool.drain_timeout).map(after);
     let is_drain = *duty == Duty::Draining;
     DutyOrder {
-        deadline: if is_drain { deadline.or_else(within) } else { None },
+        deadline: if is_drain { own.or_else(of_pool) } else { None },
         pins: if is_drain { *pins } else { merismos_core::duty::DrainPins::default() },
         until: if *duty == Duty::InService { None } else { *until },
         ..DutyOrder::new(*duty, reason.clone(), act.who.clone(), now)

@@ -293,7 +293,6 @@ async fn orders_can_be_given_twice_and_waited_for() {
         post(serde_json::json!({ "duty": "draining", "reason": "new disk", "within": "9m" }), None).await;
     assert_eq!(other["changed"], true, "another deadline is another order");
     for (body, part) in [
-        (serde_json::json!({ "duty": "withdrawn", "reason": "x", "within": "5m" }), "Only a drain"),
         (serde_json::json!({ "duty": "draining", "reason": " " }), "A reason is needed"),
         (serde_json::json!({ "duty": "draining", "reason": "x", "until_when": 1 }), "unknown field"),
     ] {
