@@ -158,6 +158,9 @@ impl ServerRecords {
         self.holds.extend(held.into_iter().filter_map(|(to, hold)| Some((to.clone(), hold?))));
         let ramps: Vec<_> = renames.servers.iter().map(|(from, to)| (to, self.ramps.remove(from))).collect();
         self.ramps.extend(ramps.into_iter().filter_map(|(to, ramp)| Some((to.clone(), ramp?))));
+        let awaiting: Vec<_> =
+            renames.servers.iter().map(|(from, to)| (to, self.awaiting.remove(from))).collect();
+        self.awaiting.extend(awaiting.into_iter().filter_map(|(to, at)| Some((to.clone(), at?))));
         let known: Vec<_> =
             renames.pools.iter().map(|(from, to)| (from, to, self.former_names.remove(from))).collect();
         for (from, to, former) in known {
@@ -318,6 +321,17 @@ mod tests {
         assert_eq!(records.held_tier(&"pier".parse().unwrap()), Some(1));
         assert_eq!(records.held_tier(&"quay".parse().unwrap()), None);
         assert!(!records.former_names(&"pier".parse().unwrap()).is_empty(), "pins of clients find it");
+    }
+
+    #[test]
+    fn a_server_that_waits_for_its_first_check_waits_on_under_another_name() {
+        let mut records = ServerRecords::default();
+        let (old, new) = (document(QUAY), document(&QUAY.replace("servers.gull", "servers.puffin")));
+        records.settle_health(&old, &Renames::default());
+        records.awaiting.insert(id("quay/gull"), Wall(5));
+        records.rename(&Renames::between(&old, &new));
+        assert!(records.awaits_pass(&id("quay/puffin")));
+        assert!(!records.awaits_pass(&id("quay/gull")), "a new server of the old name has not returned");
     }
 
     #[test]
