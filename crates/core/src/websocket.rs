@@ -1,4 +1,4 @@
-//! WebSocket frames (RFC 6455), as far as somebody who only passes them on has to know them: where one ends, so that a close frame can
+//! WebSocket frames (RFC 6455), as far as a relay has to know them: where a frame ends, so that a close frame can
 //! be put between two.
 
 /// The status of a peer that goes away (RFC 6455, 7.4.1).

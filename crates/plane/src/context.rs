@@ -173,7 +173,7 @@ impl WorkerContext {
         Tick(0).plus(self.start.elapsed())
     }
 
-    /// The second that learned pins count by: since 1970 at the start, and by a clock that nobody sets from then on.
+    /// The second that learned pins count by: since 1970 at the start, and by a monotonic clock from then on.
     pub(crate) fn pin_second(&self) -> u32 {
         let since = u32::try_from(self.start.elapsed().as_secs()).unwrap_or(u32::MAX);
         self.start_second.saturating_add(since)

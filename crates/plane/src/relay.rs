@@ -60,7 +60,7 @@ struct Direction {
     ended: bool,
     /// Its end was passed on.
     done: bool,
-    /// Of a WebSocket. Its data never goes through a pipe, for then nobody sees where a frame ends.
+    /// Of a WebSocket. Its data never goes through a pipe, because the ends of frames can't be seen there.
     websocket: Option<Box<WebSocketDirection>>,
 }
 

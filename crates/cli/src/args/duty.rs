@@ -152,7 +152,7 @@ fn print(context: &CommandContext, done: &DutiesResponse) {
 /// Waits until all servers of an order can be worked on, and shows how far they are.
 async fn wait_for_drains(client: &Client, done: &DutiesResponse, json: bool) -> Result<ExitStatus, CliError> {
     let bar = show::duty::DrainBar::new();
-    // What was seen last of each server: one that is ready may be given back by somebody else.
+    // What was seen last of each server: a server that is ready may be returned by another operator.
     let mut last: BTreeMap<String, DrainProgress> = BTreeMap::new();
     let is_ready = |last: &BTreeMap<String, DrainProgress>, server: &String| {
         last.get(server).is_some_and(|progress| progress.draining.safe)

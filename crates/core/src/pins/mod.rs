@@ -22,7 +22,7 @@ use crate::units::Span;
 
 /// The most learned pins of a pool that says nothing of it.
 const USUAL_LIMIT: u32 = 100_000;
-/// How long a learned pin is kept that is not used, where nothing is said.
+/// Default of `pin_idle`.
 const USUAL_IDLE_SECONDS: u32 = 30 * 60;
 
 /// The number that a pin names a server by. It is made of the name alone: its reader learns no address, and it is
@@ -76,7 +76,7 @@ pub struct CookiePin {
 pub struct PinMoment {
     /// Minutes since 1970, as cookies count.
     pub minute: u32,
-    /// Seconds by a clock that nobody sets, as learned pins count.
+    /// Seconds by a monotonic clock, as learned pins count.
     pub second: u32,
 }
 

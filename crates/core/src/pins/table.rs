@@ -200,7 +200,7 @@ impl Shard {
 #[derive(Debug)]
 pub struct PinTable {
     shards: Box<[Mutex<Shard>]>,
-    /// Nobody can foresee which keys meet in one place.
+    /// A secret, so that clients can't choose keys that collide.
     seed: u64,
     count: AtomicU64,
     evicted: AtomicU64,
@@ -218,7 +218,7 @@ impl PinTable {
         }
     }
 
-    /// How many pins there are, those among them whose time is over and that nobody has looked at since.
+    /// How many pins there are, expired pins included until they are looked up or swept.
     #[must_use]
     pub fn len(&self) -> u64 {
         self.count.load(Ordering::Relaxed)

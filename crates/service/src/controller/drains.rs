@@ -27,7 +27,7 @@ pub(super) struct DrainRecord {
     /// The number of the order that it follows; 0 for a server that asks for it by itself.
     order: u64,
     watch: DrainWatch,
-    /// When its deadline is, by a clock that nobody sets.
+    /// Its deadline by the monotonic clock.
     ends: Option<Instant>,
     end: DrainEnd,
     /// What became of it was reported.
@@ -228,7 +228,7 @@ impl ControllerState {
         }
     }
 
-    /// Tells once of each server that should be back by now.
+    /// Reports each overdue server once.
     pub(super) fn tell_of_overdue(&mut self) {
         let now = wall();
         let overdue = |(server, order): (&PoolServer, &DutyOrder)| {

@@ -230,7 +230,7 @@ fn explain_tie(
     }
 }
 
-/// What is said of a client whose server can't have it when no other may.
+/// The explanation for a client that is refused because its pinned server is gone (`pin_when_gone = "refuse"`).
 fn explain_refused(
     frontend: &Frontend,
     pool: &Pool,

@@ -19,7 +19,7 @@ use super::state::ControllerState;
 const MOST_LISTED: usize = 1_000;
 
 impl ControllerState {
-    /// Forgets the pins that nobody used for too long.
+    /// Forgets pins that were idle for longer than `pin_idle`.
     pub(super) fn forget_idle_pins(&self) {
         let second = self.publisher.plane.pin_second();
         for pool in &self.publisher.plane.snapshot().pools {
@@ -29,7 +29,7 @@ impl ControllerState {
         }
     }
 
-    /// Tells of pools whose pins have pulled the shares away from the weights for long, and of those where that is over.
+    /// Reports pools whose pins have pulled the shares away from the weights for long, and the end of that.
     pub(super) fn watch_pin_skew(&mut self, now: Instant) {
         let (snapshot, tick) = (self.publisher.plane.snapshot(), self.publisher.plane.now());
         let pinned: Vec<_> = snapshot.pools.iter().filter(|pool| pool.pin_rule.is_some()).collect();
