@@ -69,6 +69,12 @@ impl DrainRecord {
         !self.is_over() && self.ends.is_some_and(|ends| ends <= Instant::now())
     }
 
+    /// Whether the drain can still end before its deadline. One whose deadline has passed is reported with what was cut, also when
+    /// nothing has been closed yet, as at a start.
+    fn can_end_early(&self) -> bool {
+        !self.is_reported && !self.is_over() && !self.is_due()
+    }
+
     /// What was cut at the server since the deadline.
     fn cut(&self, counted: CutWork) -> CutWork {
         match self.end {
@@ -202,8 +208,7 @@ impl ControllerState {
             }
             let order = self.servers.duties.get(name).filter(|order| order.duty == Duty::Draining);
             if let Some(order) = order
-                && !drain.is_reported
-                && !drain.is_over()
+                && drain.can_end_early()
                 && is_safe(order, client_ties(&document, pool, server), counts.open, now)
             {
                 drain.is_reported = true;
@@ -339,8 +344,11 @@ mod tests {
             deadline: Some(Wall(deadline)),
             ..DutyOrder::new(Duty::Draining, "new disk", "kittiwake", Wall(0))
         };
-        assert!(DrainRecord::new(Some(&order(5_000)), Wall(9_000), 0, false).is_due());
-        assert!(!DrainRecord::new(Some(&order(69_000)), Wall(9_000), 0, false).is_due());
+        let (passed, ahead) = (order(5_000), order(69_000));
+        assert!(DrainRecord::new(Some(&passed), Wall(9_000), 0, false).is_due());
+        assert!(!DrainRecord::new(Some(&passed), Wall(9_000), 0, false).can_end_early());
+        assert!(!DrainRecord::new(Some(&ahead), Wall(9_000), 0, false).is_due());
+        assert!(DrainRecord::new(Some(&ahead), Wall(9_000), 0, false).can_end_early());
         assert!(!DrainRecord::new(None, Wall(9_000), 0, false).is_due());
     }
 
