@@ -32,11 +32,13 @@ pub enum EventKind {
     Notification,
     /// A token was made or revoked.
     Token,
+    /// A window was planned, opened, closed or removed.
+    Window,
 }
 
 impl EventKind {
     /// All kinds, with the word for each.
-    pub const ALL: [(Self, &'static str); 11] = [
+    pub const ALL: [(Self, &'static str); 12] = [
         (Self::Health, "health"),
         (Self::Duty, "duty"),
         (Self::Revision, "revision"),
@@ -48,6 +50,7 @@ impl EventKind {
         (Self::Trial, "trial"),
         (Self::Notification, "notification"),
         (Self::Token, "token"),
+        (Self::Window, "window"),
     ];
 
     /// The word for it.

@@ -16,6 +16,7 @@ mod problem;
 mod status;
 mod token;
 mod trial;
+mod window;
 
 pub use change::{
     AcceptedWarning, ApplyOptions, ApplyRequest, Between, ChangeRequest, FailbackResponse, NamedChange,
@@ -37,7 +38,8 @@ pub use problem::ProblemDocument;
 pub use status::{
     AtStake, CheckStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
     Observed, PassedOverServer, PinView, PoolShare, PoolStatus, RevisionStatus, ServerStatus, Status,
-    StoreStatus, Totals, Window,
+    StoreStatus, Totals, TrafficPeriod,
 };
 pub use token::{MadeToken, NewToken, TokenResponse, TokenView, Tokens};
 pub use trial::{Trial, TrialHappening, TrialRequest, TrialState, Trials};
+pub use window::{WindowQuery, WindowResponse, WindowState, WindowView, Windows};

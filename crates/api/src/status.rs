@@ -339,14 +339,14 @@ pub struct Totals {
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Observed {
     /// The last 10 seconds.
-    pub ten_seconds: Window,
+    pub ten_seconds: TrafficPeriod,
     /// What happened within the last minute.
-    pub minute: Window,
+    pub minute: TrafficPeriod,
 }
 
 /// What a server did in a window of time.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Window {
+pub struct TrafficPeriod {
     /// Its share of the pool's requests, 0 to 1; absent when the pool had none.
     pub share: Option<f64>,
     /// Its share of the clients that were tied to no server before; absent when there was none, and where nothing ties clients.

@@ -12,12 +12,13 @@ use merismos_api::{
     ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, PinQuery,
     Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
     SentMessages, ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials,
-    TryRequest, TryResponse,
+    TryRequest, TryResponse, WindowQuery, WindowResponse, Windows,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::text::{is_plain, printable};
+use merismos_core::window::WindowPlan;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -416,6 +417,41 @@ impl Client {
     /// [`ClientError`].
     pub async fn drains(&self) -> Result<Drains, ClientError> {
         self.get("/drains").await
+    }
+
+    /// Windows, with their times in so many days.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn windows(&self, query: &WindowQuery) -> Result<Windows, ClientError> {
+        self.call(self.request(Method::GET, "/windows").query(query)).await
+    }
+
+    /// Windows as a calendar: iCalendar (RFC 5545).
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn windows_calendar(&self, query: &WindowQuery) -> Result<String, ClientError> {
+        let request = self.request(Method::GET, "/windows.ics").query(query).timeout(CALL_LIMIT);
+        let response = self.send(request).await?;
+        response.text().await.map_err(|error| ClientError::from_http(&self.url, error))
+    }
+
+    /// Plans a window, or plans it anew.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn put_window(&self, name: &Name, plan: &WindowPlan) -> Result<WindowResponse, ClientError> {
+        self.write(Method::PUT, &format!("/windows/{name}"), plan).await
+    }
+
+    /// Removes a window.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn remove_window(&self, name: &Name) -> Result<(), ClientError> {
+        let request = self.request(Method::DELETE, &format!("/windows/{name}")).timeout(CALL_LIMIT);
+        self.send(request).await.map(drop)
     }
 
     /// Counts the totals of all servers anew from now on.

@@ -37,3 +37,4 @@ pub mod time;
 pub mod units;
 pub mod wait_queue;
 pub mod websocket;
+pub mod window;

@@ -21,7 +21,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::{mpsc, watch};
 
 use crate::access::{self, Access, FailedLogins, SecretError};
-use crate::api::{self, ApiState, ApiUsage, StatusFrames};
+use crate::api::{self, ApiState, ApiUsage, StatusFrames, WindowDesk};
 use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
@@ -212,7 +212,7 @@ async fn start(
         refuse_beside_others(&store, node).await?;
     }
     let known = state_file::load(&store, &copy_file, &troubles).await?;
-    let RestoredState { revision, duties, mut tokens, copy } = known;
+    let RestoredState { revision, duties, plans, mut tokens, copy } = known;
     let first = access::first_token(&settings.state_folder, &tokens, &troubles)?;
     if !tokens.iter().any(|token| token.hash == first.hash) {
         tokens.push(first);
@@ -257,6 +257,7 @@ async fn start(
         found: copy.found,
         journal: journal.clone(),
         duties,
+        plans,
         known_health: copy.health,
         watched_until: copy.written,
         pin_key,
@@ -314,6 +315,7 @@ async fn start(
         surroundings,
         usage,
         frames: StatusFrames::default(),
+        windows: WindowDesk::default(),
     });
     Ok(ServiceParts { controller, journal, store, keeper, app, troubles, memory, node })
 }

@@ -9,6 +9,7 @@ use std::time::Duration;
 use merismos_core::duty::DutyOrder;
 use merismos_core::name::PoolServer;
 use merismos_store::files::set_aside;
+use merismos_store::plans::StoredPlan;
 use merismos_store::state_snapshot::{self, StateSnapshot, StateSnapshotError};
 use merismos_store::{Revision, Store, StoreError, Token};
 use serde_json::json;
@@ -33,6 +34,7 @@ const RETRY_AFTER: Duration = Duration::from_secs(2);
 pub(crate) struct RestoredState {
     pub(crate) revision: Option<Revision>,
     pub(crate) duties: BTreeMap<PoolServer, DutyOrder>,
+    pub(crate) plans: Vec<StoredPlan>,
     pub(crate) tokens: Vec<Token>,
     pub(crate) copy: StateSnapshot,
 }
@@ -54,6 +56,7 @@ async fn from_database(store: &Store) -> Result<RestoredState, StoreError> {
     Ok(RestoredState {
         revision: store.latest_revision().await?,
         duties: store.duties().await?.into_iter().collect(),
+        plans: store.plans().await?,
         tokens: store.tokens().await?,
         copy: StateSnapshot::default(),
     })
@@ -113,6 +116,8 @@ pub(crate) async fn load(
             known.duties.insert(server, order.clone());
         }
     }
+    // The newest state of each is found when they are taken over.
+    known.plans.extend(copy.plans.iter().cloned());
     for token in &copy.tokens {
         match known.tokens.iter_mut().find(|kept| kept.hash == token.hash) {
             Some(kept) => kept.join(token),
@@ -257,7 +262,8 @@ pub(crate) async fn reconcile(
     }
     // Of two orders for a server the later one holds, wherever it was kept.
     let recorded = store.duties().await?;
-    if controller.adopt_orders(recorded).await.is_err() {
+    let plans = store.plans().await?;
+    if controller.adopt_orders(recorded).await.is_err() || controller.adopt_plans(plans).await.is_err() {
         return Ok(());
     }
     let Ok(copy) = controller.copy().await else { return Ok(()) };
@@ -265,6 +271,9 @@ pub(crate) async fn reconcile(
         if let Ok(server) = server.parse() {
             store.put_duty(&server, order).await?;
         }
+    }
+    for plan in &copy.plans {
+        store.put_plan(plan).await?;
     }
     let recorded = store.latest_revision().await?;
     let recorded_number = recorded.as_ref().map_or(0, |revision| revision.number);

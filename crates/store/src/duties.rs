@@ -28,7 +28,7 @@ impl Store {
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn duties(&self) -> Result<Vec<(PoolServer, DutyOrder)>, StoreError> {
         let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, number, at, deadline, \
-                     CAST(pins AS CHAR) AS pins, until_at FROM duty";
+                     CAST(pins AS CHAR) AS pins, until_at, window_name FROM duty";
         let rows = self.call(sqlx::query(query).fetch_all(&self.pool)).await?;
         let mut orders = Vec::new();
         for row in rows {
@@ -48,6 +48,9 @@ impl Store {
                 deadline: row.try_get::<Option<i64>, _>("deadline")?.map(Wall),
                 pins: pins.parse().map_err(|error: DrainPinsError| unreadable(error.to_string()))?,
                 until: row.try_get::<Option<i64>, _>("until_at")?.map(Wall),
+                window: row
+                    .try_get::<Option<String>, _>("window_name")?
+                    .and_then(|window| window.parse().ok()),
             };
             orders.push((name, order));
         }
@@ -68,8 +71,8 @@ impl Store {
 pub(crate) fn upsert<'q>(server: &'q PoolServer, order: &'q DutyOrder) -> Query<'q, MySql, MySqlArguments> {
     // `number` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
     sqlx::query(
-            "INSERT INTO duty (pool, server, duty, reason, who, at, deadline, pins, until_at, number) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
+            "INSERT INTO duty (pool, server, duty, reason, who, at, deadline, pins, until_at, window_name, number) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
              ON DUPLICATE KEY UPDATE \
              duty = IF(VALUES(number) >= number, VALUES(duty), duty), \
              reason = IF(VALUES(number) >= number, VALUES(reason), reason), \
@@ -77,7 +80,8 @@ pub(crate) fn upsert<'q>(server: &'q PoolServer, order: &'q DutyOrder) -> Query<
              at = IF(VALUES(number) >= number, VALUES(at), at), \
              deadline = IF(VALUES(number) >= number, VALUES(deadline), deadline), \
              pins = IF(VALUES(number) >= number, VALUES(pins), pins), \
-             until_at = IF(VALUES(number) >= number, VALUES(until_at), until_at), number = GREATEST(VALUES(number), number)",
+             until_at = IF(VALUES(number) >= number, VALUES(until_at), until_at), \
+             window_name = IF(VALUES(number) >= number, VALUES(window_name), window_name), number = GREATEST(VALUES(number), number)",
         )
         .bind(server.pool.as_str())
         .bind(server.server.as_str())
@@ -88,5 +92,6 @@ pub(crate) fn upsert<'q>(server: &'q PoolServer, order: &'q DutyOrder) -> Query<
         .bind(order.deadline.map(|deadline| deadline.0))
         .bind(order.pins.to_string())
         .bind(order.until.map(|until| until.0))
+        .bind(order.window.as_ref().map(|window| window.as_str()))
         .bind(order.number)
 }

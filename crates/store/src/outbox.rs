@@ -8,6 +8,7 @@ use merismos_core::duty::DutyOrder;
 use merismos_core::name::PoolServer;
 use tokio::sync::Notify;
 
+use crate::plans::{PlanKind, StoredPlan};
 use crate::{Store, StoreError, StoredEvent, StoredMessage, StoredTrial};
 
 /// How many events are written in one step.
@@ -35,6 +36,8 @@ struct OutboxQueue {
     events: VecDeque<StoredEvent>,
     /// Only the newest order for each server matters, so these are bounded by the number of servers.
     duties: BTreeMap<PoolServer, DutyOrder>,
+    /// Only the newest state of each plan matters.
+    plans: BTreeMap<(PlanKind, String), StoredPlan>,
     trials: VecDeque<StoredTrial>,
     /// Only what is last known of each message matters.
     messages: BTreeMap<u64, StoredMessage>,
@@ -87,6 +90,17 @@ impl Outbox {
         self.wake.notify_one();
     }
 
+    /// Adds the state of a plan; of several of one plan the newest is kept.
+    pub fn add_plan(&self, plan: StoredPlan) {
+        let mut queue = self.queue();
+        let key = plan.key();
+        if queue.plans.get(&key).is_none_or(|waiting| waiting.number <= plan.number) {
+            queue.plans.insert(key, plan);
+        }
+        drop(queue);
+        self.wake.notify_one();
+    }
+
     /// Adds a trial; a later state of the same trial takes its place.
     pub fn add_trial(&self, trial: StoredTrial) {
         let mut queue = self.queue();
@@ -115,7 +129,8 @@ impl Outbox {
     #[must_use]
     pub fn backlog(&self) -> Backlog {
         let queue = self.queue();
-        let waiting = queue.events.len() + queue.duties.len() + queue.trials.len() + queue.messages.len();
+        let orders = queue.duties.len() + queue.plans.len();
+        let waiting = queue.events.len() + orders + queue.trials.len() + queue.messages.len();
         Backlog {
             waiting: waiting as u64,
             dropped: queue.dropped,
@@ -170,12 +185,13 @@ impl Outbox {
 
     /// Writes the next records; `false` when there were none. What was not written stays.
     async fn write_some(&self, store: &Store) -> Result<bool, StoreError> {
-        let (duty, events, trial, messages) = {
+        let (duty, plan, events, trial, messages) = {
             let queue = self.queue();
             let duty = queue.duties.first_key_value().map(|(server, order)| (server.clone(), order.clone()));
+            let plan = queue.plans.first_key_value().map(|(_, plan)| plan.clone());
             let events: Vec<_> = queue.events.iter().take(BATCH).cloned().collect();
             let messages: Vec<_> = queue.messages.values().take(BATCH).cloned().collect();
-            (duty, events, queue.trials.front().cloned(), messages)
+            (duty, plan, events, queue.trials.front().cloned(), messages)
         };
         if let Some((server, order)) = duty {
             let written = store.put_duty(&server, &order).await;
@@ -183,6 +199,15 @@ impl Outbox {
             let mut queue = self.queue();
             if queue.duties.get(&server) == Some(&order) {
                 queue.duties.remove(&server);
+            }
+            return Ok(true);
+        }
+        if let Some(plan) = plan {
+            let written = store.put_plan(&plan).await;
+            self.or_set_aside(written, || format!("{} {}", plan.kind.word(), plan.name))?;
+            let mut queue = self.queue();
+            if queue.plans.get(&plan.key()) == Some(&plan) {
+                queue.plans.remove(&plan.key());
             }
             return Ok(true);
         }

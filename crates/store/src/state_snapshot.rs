@@ -13,6 +13,7 @@ use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 
 use crate::files::write_whole;
+use crate::plans::StoredPlan;
 use crate::{Revision, Token};
 
 /// Everything that the service needs to go on as it was.
@@ -25,6 +26,9 @@ pub struct StateSnapshot {
     pub revision: Option<Revision>,
     /// Every order, by `pool/server`.
     pub duties: BTreeMap<String, DutyOrder>,
+    /// Windows and rolls, also those that were removed lately.
+    #[serde(default)]
+    pub plans: Vec<StoredPlan>,
     /// The health seen last, by `pool/server address`.
     pub health: BTreeMap<String, KnownHealth>,
     /// Who may use the API.

@@ -21,6 +21,7 @@ mod status;
 mod token;
 mod trial;
 mod when;
+mod window;
 
 use clap::{Parser, Subcommand};
 
@@ -106,6 +107,9 @@ enum TopCommand {
     /// Manage pins: clients that are tied to servers
     #[command(subcommand)]
     Pin(pin::PinCommand),
+    /// Manage windows: planned times of maintenance, once or repeated
+    #[command(subcommand)]
+    Window(window::WindowCommand),
     /// Return the work of a pool to its lowest tier that can do it
     Failback(failback::FailbackArgs),
     /// Run a trial: send requests through a frontend, count which servers got them, and judge the distribution
@@ -153,6 +157,7 @@ impl CommandLine {
             TopCommand::Withdraw(args) => args.run(&context).await,
             TopCommand::Return(args) => args.run(&context).await,
             TopCommand::Pin(verb) => verb.run(&context).await,
+            TopCommand::Window(verb) => verb.run(&context).await,
             TopCommand::Failback(args) => args.run(&context).await,
             TopCommand::Trial(args) => args.run(&context).await,
             TopCommand::Token(verb) => verb.run(&context).await,

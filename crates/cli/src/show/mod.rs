@@ -15,6 +15,7 @@ pub(crate) mod status;
 mod table;
 pub(crate) mod tokens;
 pub(crate) mod trial;
+pub(crate) mod windows;
 
 use std::io::Write;
 

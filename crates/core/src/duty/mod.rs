@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 pub use self::drain::{ClientTies, CutWork, DrainWatch, OpenWork, is_safe};
 pub use self::guard::{DutyRefusal, LoadPeak, PoolStock, ServerStock, guard};
 pub use self::selector::{SelectorError, ServerSelector};
+use crate::name::Name;
 use crate::time::Wall;
 
 /// What the operators say of a server.
@@ -114,10 +115,15 @@ pub struct DutyOrder {
     /// What becomes of clients that are tied to the server while it drains.
     #[serde(default, skip_serializing_if = "DrainPins::is_honour")]
     pub pins: DrainPins,
-    /// When the server is expected back. Nothing happens then by itself, but whoever looks is told.
+    /// When the server is expected back. An order of a window ends then, if the server is healthy. Any other stands until an operator
+    /// changes it, and is reported as overdue.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = String, nullable = false))]
     pub until: Option<Wall>,
+    /// Name of the window that gave the order; absent when an operator did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = String, nullable = false))]
+    pub window: Option<Name>,
 }
 
 impl DutyOrder {
@@ -133,6 +139,7 @@ impl DutyOrder {
             deadline: None,
             pins: DrainPins::default(),
             until: None,
+            window: None,
         }
     }
 
@@ -146,6 +153,7 @@ impl DutyOrder {
             && (self.deadline == standing.deadline || within(self) == within(standing))
             && self.pins == standing.pins
             && self.until == standing.until
+            && self.window == standing.window
     }
 
     /// Whether the server should be back by now, and is not.

@@ -174,7 +174,7 @@ async fn give(
         return Err(ApiError::bad_request(detail));
     }
     check_note(&reason)?;
-    let act = DutyAct { servers, request: DutyRequest { reason, ..request }, who };
+    let act = DutyAct { servers, request: DutyRequest { reason, ..request }, who, window: None };
     // What is followed is recorded even when its caller goes away.
     let followed = tokio::spawn(follow(Arc::clone(&app), act)).await;
     let mut done = followed.map_err(|_| ApiError::broken())??;

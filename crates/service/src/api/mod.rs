@@ -17,6 +17,7 @@ mod server;
 mod stream;
 mod tokens;
 mod trials;
+mod windows;
 
 use std::sync::Arc;
 
@@ -48,6 +49,7 @@ use crate::trials::TrialRunner;
 
 pub(crate) use server::{ApiLimits, ApiUsage};
 pub(crate) use stream::StatusFrames;
+pub(crate) use windows::WindowDesk;
 
 /// The largest body of a call that takes a document or edits: a document of ten thousand servers has about 1 MiB.
 const DOCUMENT_LIMIT: usize = 16 << 20;
@@ -72,6 +74,7 @@ pub(crate) struct ApiState {
     pub(crate) surroundings: ProbeEnvironment,
     pub(crate) usage: Arc<ApiUsage>,
     pub(crate) frames: StatusFrames,
+    pub(crate) windows: WindowDesk,
 }
 
 #[derive(OpenApi)]
@@ -124,6 +127,9 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(duties::server))
         .routes(routes!(duties::drains))
         .routes(routes!(pins::list, pins::remove))
+        .routes(routes!(windows::list))
+        .routes(routes!(windows::calendar))
+        .routes(routes!(windows::show, windows::put, windows::remove))
         .routes(routes!(changes::failback))
         .routes(routes!(changes::reset_totals))
         .routes(routes!(trials::list, trials::begin))

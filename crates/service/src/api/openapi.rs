@@ -35,7 +35,7 @@ const LABEL: &str = "^[a-z][a-z0-9-]{0,62}=.*\\S.*$";
 /// A length of time.
 const SPAN: &str = "^[0-9]{1,4}(ms|s|m|h)$";
 /// What properties of what calls take look like: schema, property, pattern.
-const PATTERNS: [(&str, &str, &str); 14] = [
+const PATTERNS: [(&str, &str, &str); 18] = [
     ("Edit", "object", OBJECT_PATH),
     ("Edit", "to", NAME),
     ("Edit", "pool", NAME),
@@ -47,6 +47,10 @@ const PATTERNS: [(&str, &str, &str); 14] = [
     ("DutyRequest", "reason", PLAIN_PATTERN),
     ("DutiesRequest", "label", LABEL),
     ("DutyRequest", "within", SPAN),
+    ("WindowPlan", "reason", PLAIN_PATTERN),
+    ("WindowPlan", "label", LABEL),
+    ("WindowPlan", "within", SPAN),
+    ("Schedule", "length", SPAN),
     ("TrialRequest", "frontend", NAME),
     ("TrialRequest", "path", REQUEST_PATH),
     ("TrialRequest", "from", NETWORK),
@@ -111,6 +115,10 @@ fn body_example(operation: &str) -> Option<Value> {
         "revert_to_revision" => json!({ "note": "back to what worked", "preview": true }),
         "give_duty" => json!({ "duty": "draining", "reason": "new disk", "within": "10m" }),
         "give_duties" => json!({ "host": "gull", "duty": "draining", "reason": "new disk", "within": "10m" }),
+        "put_window" => json!({
+            "host": "gull", "start": "2026-12-01T22:00:00", "zone": "Europe/Oslo", "length": "2h",
+            "repeat": "FREQ=WEEKLY;BYDAY=TU", "reason": "updates of the system",
+        }),
         "try_check" => json!({ "servers": ["booking/gull"] }),
         "begin_trial" => json!({ "frontend": "booking", "requests": 100, "path": "/ferry?day=3" }),
         "log_in" => json!({ "token": "the-token-of-this-node" }),

@@ -24,6 +24,8 @@ pub(crate) struct DutyAct {
     pub(crate) servers: ServerSelector,
     pub(crate) request: DutyRequest,
     pub(crate) who: String,
+    /// The window that gives it, where one does.
+    pub(crate) window: Option<Name>,
 }
 
 /// An order that was followed.
@@ -54,7 +56,7 @@ pub(crate) enum DutyError {
     Refused(Vec<DutyRefusal>),
 }
 
-fn lines(refusals: &[DutyRefusal]) -> String {
+pub(super) fn lines(refusals: &[DutyRefusal]) -> String {
     refusals.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
 }
 
@@ -156,7 +158,7 @@ impl ControllerState {
     }
 
     /// What the pools of these servers have now.
-    fn stocks(
+    pub(super) fn stocks(
         &self,
         snapshot: &Snapshot,
         document: &Document,
@@ -260,6 +262,7 @@ fn order_for(act: &DutyAct, document: &Document, server: &PoolServer, now: Wall)
         deadline: if is_drain { own.or_else(of_pool) } else { None },
         pins: if is_drain { *pins } else { merismos_core::duty::DrainPins::default() },
         until: if *duty == Duty::InService { None } else { *until },
+        window: act.window.clone(),
         ..DutyOrder::new(*duty, reason.clone(), act.who.clone(), now)
     }
 }

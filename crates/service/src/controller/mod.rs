@@ -19,6 +19,7 @@ mod server_records;
 mod slow_start;
 mod state;
 mod status;
+mod windows;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -27,7 +28,7 @@ use std::time::{Duration, Instant};
 
 use crate::clock::GrowingNumbers;
 use ipnet::IpNet;
-use merismos_api::{DrainProgress, ExplainResponse, PinQuery, Pins, Probes, ServerStatus, Status};
+use merismos_api::{DrainProgress, ExplainResponse, PinQuery, Pins, Probes, ServerStatus, Status, Windows};
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
 use merismos_core::duty::{Duty, DutyOrder};
@@ -36,17 +37,20 @@ use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::routing::{Frontend, Snapshot};
 use merismos_core::time::Wall;
+use merismos_core::window::Window;
 use merismos_plane::observer::Observations;
 use merismos_plane::{BindError, BoundSockets};
 use merismos_probe::ProbeReport;
 use merismos_probe::lookup::LookupReport;
 use merismos_store::Revision;
+use merismos_store::plans::StoredPlan;
 use merismos_store::state_snapshot::StateSnapshot;
 use tokio::sync::{broadcast, mpsc, oneshot, watch};
 
 pub(crate) use duties::{DutyAct, DutyError, FollowedAct, FollowedOrder};
 pub(crate) use slow_start::FailbackError;
 pub(crate) use state::{ControllerStart, ControllerState};
+pub(crate) use windows::{TIMES, WindowBookError, WindowGround};
 
 /// How often rates are sampled and watchers get the status.
 const SECOND: Duration = Duration::from_secs(1);
@@ -214,6 +218,28 @@ enum ControllerCommand {
         orders: Vec<(PoolServer, DutyOrder)>,
         reply: oneshot::Sender<()>,
     },
+    WindowGround {
+        name: Name,
+        reply: oneshot::Sender<Box<WindowGround>>,
+    },
+    PutWindow {
+        name: Name,
+        window: Box<Window>,
+        reply: oneshot::Sender<Result<bool, WindowBookError>>,
+    },
+    RemoveWindow {
+        name: Name,
+        who: String,
+        reply: oneshot::Sender<Result<Vec<PoolServer>, WindowBookError>>,
+    },
+    Windows {
+        length: Duration,
+        reply: oneshot::Sender<Windows>,
+    },
+    AdoptPlans {
+        plans: Vec<StoredPlan>,
+        reply: oneshot::Sender<()>,
+    },
     Status {
         detail: StatusDetail,
         reply: oneshot::Sender<Status>,
@@ -262,12 +288,17 @@ impl ControllerCommand {
             | Self::Run { .. }
             | Self::Act { .. }
             | Self::AdoptOrders { .. }
+            | Self::PutWindow { .. }
+            | Self::RemoveWindow { .. }
+            | Self::AdoptPlans { .. }
             | Self::FailBack { .. } => true,
             Self::View { .. }
             | Self::Status { .. }
             | Self::Servers { .. }
             | Self::Drains { .. }
             | Self::Pins { .. }
+            | Self::WindowGround { .. }
+            | Self::Windows { .. }
             | Self::RemovePins { .. }
             | Self::Explain { .. }
             | Self::Probes { .. }
@@ -386,6 +417,40 @@ impl Controller {
     /// Follows those orders that are later than what is known here.
     pub(crate) async fn adopt_orders(&self, orders: Vec<(PoolServer, DutyOrder)>) -> Result<(), Stopping> {
         self.ask(|reply| ControllerCommand::AdoptOrders { orders, reply }).await
+    }
+
+    /// What a plan for a window of this name is weighed against.
+    pub(crate) async fn window_ground(&self, name: Name) -> Result<WindowGround, Stopping> {
+        self.ask(|reply| ControllerCommand::WindowGround { name, reply }).await.map(|ground| *ground)
+    }
+
+    /// Plans a window, or plans it anew; gives whether that changed anything.
+    pub(crate) async fn put_window(
+        &self,
+        name: Name,
+        window: Window,
+    ) -> Result<Result<bool, WindowBookError>, Stopping> {
+        let window = Box::new(window);
+        self.ask(|reply| ControllerCommand::PutWindow { name, window, reply }).await
+    }
+
+    /// Removes a window; gives the servers that it holds until its end.
+    pub(crate) async fn remove_window(
+        &self,
+        name: Name,
+        who: String,
+    ) -> Result<Result<Vec<PoolServer>, WindowBookError>, Stopping> {
+        self.ask(|reply| ControllerCommand::RemoveWindow { name, who, reply }).await
+    }
+
+    /// Every window, with its times so long ahead.
+    pub(crate) async fn windows(&self, length: Duration) -> Result<Windows, Stopping> {
+        self.ask(|reply| ControllerCommand::Windows { length, reply }).await
+    }
+
+    /// Follows those plans that are later than what is known here.
+    pub(crate) async fn adopt_plans(&self, plans: Vec<StoredPlan>) -> Result<(), Stopping> {
+        self.ask(|reply| ControllerCommand::AdoptPlans { plans, reply }).await
     }
 
     pub(crate) async fn status(&self, detail: StatusDetail) -> Result<Status, Stopping> {
@@ -538,6 +603,20 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
         }
         ControllerCommand::AdoptOrders { orders, reply } => {
             state.adopt_orders(orders);
+            let _ = reply.send(());
+        }
+        ControllerCommand::WindowGround { name, reply } => {
+            drop(reply.send(Box::new(state.window_ground(&name))));
+        }
+        ControllerCommand::PutWindow { name, window, reply } => {
+            drop(reply.send(state.put_window(&name, *window)));
+        }
+        ControllerCommand::RemoveWindow { name, who, reply } => {
+            drop(reply.send(state.remove_window(&name, &who)));
+        }
+        ControllerCommand::Windows { length, reply } => drop(reply.send(state.windows(length))),
+        ControllerCommand::AdoptPlans { plans, reply } => {
+            state.adopt_plans(&plans);
             let _ = reply.send(());
         }
         ControllerCommand::Status { detail, reply } => drop(reply.send(state.status(&detail))),

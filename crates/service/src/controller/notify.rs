@@ -51,9 +51,9 @@ impl Reports {
 }
 
 impl ControllerState {
-    /// Tells those who want to know of a change of health.
+    /// Tells those who want to know of a change of health. Within a window its servers may do as they like.
     pub(super) fn tell_people(
-        &self,
+        &mut self,
         report: &ProbeReport,
         transition: HealthTransition,
         says: &str,
@@ -65,6 +65,9 @@ impl ControllerState {
             (HealthState::Down | HealthState::Recovering, HealthState::Up) => NotifiedChange::Up,
             _ => return,
         };
+        if self.hold_back(&report.server) {
+            return;
+        }
         let flaps = report.flapping && change == NotifiedChange::Down;
         for change in std::iter::once(change).chain(flaps.then_some(NotifiedChange::Flapping)) {
             let report = ReportedChange {

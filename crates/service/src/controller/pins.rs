@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 use std::sync::Arc;
 use std::time::Instant;
 
-use merismos_api::{EventKind, PinQuery, Pins, Window};
+use merismos_api::{EventKind, PinQuery, Pins, TrafficPeriod};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::{LearnedPin, ServerShares, SkewChange};
 use merismos_core::routing::{Pool, Server};
@@ -35,9 +35,9 @@ impl ControllerState {
         let pinned: Vec<_> = snapshot.pools.iter().filter(|pool| pool.pin_rule.is_some()).collect();
         self.reports.pin_skews.retain(|name, _| pinned.iter().any(|pool| pool.name == *name));
         for pool in pinned {
-            let windows = self.windows(pool, MINUTE, now);
+            let windows = self.periods(pool, MINUTE, now);
             let requests = windows.iter().map(|window| window.per_second).sum::<f64>() * MINUTE.as_secs_f64();
-            let share = |(window, server): (&Window, &Server)| ServerShares {
+            let share = |(window, server): (&TrafficPeriod, &Server)| ServerShares {
                 expected: server.standing.share,
                 of_all: window.share.unwrap_or_default(),
                 of_new: window.new_share,

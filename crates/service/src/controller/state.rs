@@ -26,6 +26,7 @@ use merismos_plane::{BindError, BoundSockets, Plane};
 use merismos_probe::lookup::Lookups;
 use merismos_probe::{ProbeReport, ProbeTarget, Prober};
 use merismos_store::Revision;
+use merismos_store::plans::StoredPlan;
 use merismos_store::state_snapshot::{KnownHealth, StateSnapshot};
 use rand::RngExt;
 use serde_json::json;
@@ -37,6 +38,7 @@ use super::notify::Reports;
 use super::publisher::SnapshotPublisher;
 use super::rates::TrafficTotals;
 use super::server_records::{ServerRecords, health_key};
+use super::windows::WindowBook;
 use super::{RevisionChange, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
@@ -78,6 +80,7 @@ pub(crate) struct ControllerStart {
     pub(crate) found: BTreeMap<String, BTreeSet<DiscoveredServer>>,
     pub(crate) journal: Journal,
     pub(crate) duties: BTreeMap<PoolServer, DutyOrder>,
+    pub(crate) plans: Vec<StoredPlan>,
     pub(crate) known_health: BTreeMap<String, KnownHealth>,
     /// Until when an earlier run of the service watched the servers.
     pub(crate) watched_until: Option<Wall>,
@@ -124,6 +127,7 @@ impl StateFileSignal {
 pub(crate) struct ControllerState {
     pub(super) running: Option<Arc<RunningRevision>>,
     pub(super) servers: ServerRecords,
+    pub(super) windows: WindowBook,
     pub(super) discovery: Discovery,
     pub(super) publisher: SnapshotPublisher,
     pub(super) totals: TrafficTotals,
@@ -156,8 +160,11 @@ impl ControllerState {
     pub(crate) fn new(start: ControllerStart) -> Self {
         let order_numbers = Arc::new(GrowingNumbers::default());
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
+        let windows = WindowBook::restore(&start.plans);
+        order_numbers.not_before(windows.newest());
         Self {
             running: None,
+            windows,
             servers: ServerRecords {
                 duties: start.duties,
                 known_health: start.known_health,
@@ -246,7 +253,9 @@ impl ControllerState {
         self.keep_found(checked.document());
         if let Some(running) = self.running.clone() {
             let (old, new) = (running.checked.document(), checked.document());
-            self.end_removed_duties(old, new, &Renames::between(old, new), number);
+            let renames = Renames::between(old, new);
+            self.end_removed_duties(old, new, &renames, number);
+            self.rename_in_windows(&renames);
         }
         let effective = checked.with_found(&self.discovery.found);
         self.settle(effective.document());
@@ -262,6 +271,7 @@ impl ControllerState {
         self.set_probes();
         self.set_lookups();
         self.forget_gone_servers();
+        self.plan_windows();
         let detail = json!({ "number": number, "author": author, "note": note, "accepted": accepted });
         self.reports.journal.write(EventKind::Revision, format!("revision {number}"), says, detail);
         self.state_file.changed();
@@ -482,6 +492,7 @@ impl ControllerState {
             health: health
                 .map(|(server, health)| (health_key(server, health.address), health.to_keep()))
                 .collect(),
+            plans: self.windows.to_keep(),
             tokens: Vec::new(),
             sessions: Vec::new(),
             found: self
@@ -515,6 +526,7 @@ impl ControllerState {
         self.forget_idle_pins();
         self.watch_pin_skew(now);
         self.watch_drains();
+        self.keep_windows();
         self.tell_of_overdue();
         self.state_file.keep_time(now);
         self.weigh_traffic();

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use merismos_api::{
     AtStake, CheckStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node, Observed, PoolShare,
-    PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus, Totals, Window,
+    PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus, Totals, TrafficPeriod,
 };
 use merismos_core::config::document::{CheckSpec, Document, LookupSpec, PoolSpec, Protocol, ServerSpec};
 use merismos_core::health::HealthState;
@@ -66,6 +66,7 @@ impl ControllerState {
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
         elsewhere.extend(self.overdue(at));
+        elsewhere.extend(self.late_windows(at));
         elsewhere.extend(
             self.publisher
                 .plane
@@ -222,7 +223,7 @@ impl ControllerState {
 
     fn pool(&self, pool: &Pool, spec: &PoolSpec, document: &Document, now: Instant) -> PoolStatus {
         let check = spec.check.as_ref().map(|name| (name, &document.checks[name]));
-        let windows = [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now));
+        let windows = [TEN_SECONDS, MINUTE].map(|window| self.periods(pool, window, now));
         let at = wall();
         let pins = pool.pin_rule.as_ref().and_then(|rule| rule.learned.as_ref());
         let pins = pins.map(|(table, _)| table.per_server());
@@ -272,7 +273,7 @@ impl ControllerState {
             let place = pool.servers.iter().position(|server| server.name == *name)?;
             let server = &pool.servers[place];
             let [ten_seconds, minute] =
-                [TEN_SECONDS, MINUTE].map(|window| self.windows(pool, window, now)[place]);
+                [TEN_SECONDS, MINUTE].map(|window| self.periods(pool, window, now)[place]);
             let observed = Observed { ten_seconds, minute };
             let spec_of_server = spec.servers.get(&name.server)?;
             let mut status = self.server(server, spec_of_server, spec.check.is_some(), observed);
@@ -296,7 +297,7 @@ impl ControllerState {
         self.node.watched_until.filter(|until| self.node.started.since(*until) > RESTART)
     }
 
-    pub(super) fn windows(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<Window> {
+    pub(super) fn periods(&self, pool: &Pool, window: Duration, now: Instant) -> Vec<TrafficPeriod> {
         let growths: Vec<_> = pool
             .servers
             .iter()
@@ -306,7 +307,7 @@ impl ControllerState {
         let new: u64 = growths.iter().map(|growth| growth.by.new_clients).sum();
         growths
             .into_iter()
-            .map(|growth| Window {
+            .map(|growth| TrafficPeriod {
                 share: (total > 0).then(|| growth.by.taken as f64 / total as f64),
                 new_share: (new > 0).then(|| growth.by.new_clients as f64 / new as f64),
                 per_second: per_second(growth.by.taken, growth.over),

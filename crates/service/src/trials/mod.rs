@@ -229,7 +229,8 @@ fn collect(
             | EventKind::Trial
             | EventKind::Draft
             | EventKind::Notification
-            | EventKind::Token => false,
+            | EventKind::Token
+            | EventKind::Window => false,
         };
         if concerns {
             let after_ms = event.at.since(began).as_millis() as u64;

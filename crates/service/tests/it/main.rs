@@ -31,3 +31,4 @@ mod pins;
 mod restarts;
 mod size;
 mod trials;
+mod windows;
