@@ -34,11 +34,13 @@ pub enum EventKind {
     Token,
     /// A window was planned, opened, closed or removed.
     Window,
+    /// A roll was begun, told something, went on with a server, or ended.
+    Roll,
 }
 
 impl EventKind {
     /// All kinds, with the word for each.
-    pub const ALL: [(Self, &'static str); 12] = [
+    pub const ALL: [(Self, &'static str); 13] = [
         (Self::Health, "health"),
         (Self::Duty, "duty"),
         (Self::Revision, "revision"),
@@ -51,6 +53,7 @@ impl EventKind {
         (Self::Notification, "notification"),
         (Self::Token, "token"),
         (Self::Window, "window"),
+        (Self::Roll, "roll"),
     ];
 
     /// The word for it.

@@ -13,6 +13,7 @@ mod object;
 mod pin;
 mod probe;
 mod problem;
+mod roll;
 mod status;
 mod token;
 mod trial;
@@ -35,6 +36,7 @@ pub use object::{HostView, Hosts, ObjectView, Objects};
 pub use pin::{PinClient, PinQuery, Pins, PinsRemoved};
 pub use probe::{Diagnosis, DiagnosisStep, Finding, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
 pub use problem::ProblemDocument;
+pub use roll::{RollOrderRequest, RollRequest, RollVerb, RollView, Rolls, WorkReport};
 pub use status::{
     AtStake, CheckStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
     Observed, PassedOverServer, PinView, PoolShare, PoolStatus, RevisionStatus, ServerStatus, Status,

@@ -11,8 +11,9 @@ use merismos_api::{
     Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
     ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, PinQuery,
     Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
-    SentMessages, ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials,
-    TryRequest, TryResponse, WindowQuery, WindowResponse, Windows,
+    RollOrderRequest, RollRequest, RollView, Rolls, SentMessages, ServerStatus, Status, TokenResponse,
+    Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery, WindowResponse,
+    Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -452,6 +453,54 @@ impl Client {
     pub async fn remove_window(&self, name: &Name) -> Result<(), ClientError> {
         let request = self.request(Method::DELETE, &format!("/windows/{name}")).timeout(CALL_LIMIT);
         self.send(request).await.map(drop)
+    }
+
+    /// Rolls, the newest first.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn rolls(&self) -> Result<Rolls, ClientError> {
+        self.get("/rolls").await
+    }
+
+    /// One roll.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn roll(&self, id: u64) -> Result<RollView, ClientError> {
+        self.get(&format!("/rolls/{id}")).await
+    }
+
+    /// Begins a roll, or says how it would begin. The same call with the same `key` begins no second one.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn begin_roll(
+        &self,
+        request: &RollRequest,
+        key: Option<&str>,
+    ) -> Result<RollView, ClientError> {
+        let mut call = self.request(Method::POST, "/rolls").json(request);
+        if let Some(key) = key {
+            call = call.header("Idempotency-Key", key);
+        }
+        self.call(call.timeout(CALL_LIMIT)).await
+    }
+
+    /// Has a roll pause, go on or end.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn order_roll(&self, id: u64, order: &RollOrderRequest) -> Result<RollView, ClientError> {
+        self.write(Method::POST, &format!("/rolls/{id}/order"), order).await
+    }
+
+    /// Reports the work on a server of a roll.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn report_work(&self, id: u64, report: &WorkReport) -> Result<RollView, ClientError> {
+        self.write(Method::POST, &format!("/rolls/{id}/work"), report).await
     }
 
     /// Counts the totals of all servers anew from now on.

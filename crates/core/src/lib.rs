@@ -29,6 +29,7 @@ pub mod name;
 pub mod notifications;
 pub mod pins;
 pub mod proof;
+pub mod roll;
 pub mod routing;
 pub mod runtime;
 pub mod text;

@@ -16,6 +16,7 @@ mod login;
 mod objects;
 mod pin;
 mod revision;
+mod roll;
 mod service;
 mod status;
 mod token;
@@ -107,6 +108,8 @@ enum TopCommand {
     /// Manage pins: clients that are tied to servers
     #[command(subcommand)]
     Pin(pin::PinCommand),
+    /// Roll maintenance over servers: drain, work, return and watch each before the next
+    Roll(Box<roll::RollArgs>),
     /// Manage windows: planned times of maintenance, once or repeated
     #[command(subcommand)]
     Window(window::WindowCommand),
@@ -157,6 +160,7 @@ impl CommandLine {
             TopCommand::Withdraw(args) => args.run(&context).await,
             TopCommand::Return(args) => args.run(&context).await,
             TopCommand::Pin(verb) => verb.run(&context).await,
+            TopCommand::Roll(args) => args.run(&context).await,
             TopCommand::Window(verb) => verb.run(&context).await,
             TopCommand::Failback(args) => args.run(&context).await,
             TopCommand::Trial(args) => args.run(&context).await,

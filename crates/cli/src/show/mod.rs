@@ -11,6 +11,7 @@ pub(crate) mod objects;
 pub(crate) mod pins;
 pub(crate) mod probe;
 pub(crate) mod review;
+pub(crate) mod rolls;
 pub(crate) mod status;
 mod table;
 pub(crate) mod tokens;

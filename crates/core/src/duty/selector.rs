@@ -11,6 +11,8 @@ use crate::name::{Name, PoolServer};
 pub enum ServerSelector {
     /// These.
     Servers(Vec<PoolServer>),
+    /// Every server of a pool.
+    Pool(Name),
     /// Every server on a host: the name of a host, or its address.
     Host(String),
     /// Every server with a label of its own or of its host.
@@ -28,6 +30,9 @@ pub enum SelectorError {
     /// The document has no such server.
     #[error("there is no server {0}")]
     NoServer(PoolServer),
+    /// The document has no such pool, or it has no servers.
+    #[error("there is no pool {0} with servers")]
+    NoPool(Name),
     /// No server runs on a host of this name or address.
     #[error("no server runs on host {0}: `merismos host list` shows hosts with their servers")]
     NoHost(String),
@@ -82,6 +87,13 @@ impl ServerSelector {
                     Some(missing) => Err(SelectorError::NoServer(missing.clone())),
                     None => Ok(servers.iter().cloned().collect()),
                 }
+            }
+            Self::Pool(name) => {
+                let found: BTreeSet<_> = all
+                    .filter(|(pool, ..)| *pool == name)
+                    .map(|(pool, server, _)| id((pool, server)))
+                    .collect();
+                if found.is_empty() { Err(SelectorError::NoPool(name.clone())) } else { Ok(found) }
             }
             Self::Host(host) => {
                 let known = document.hosts.iter().find(|(name, _)| name.as_str() == host);
@@ -144,6 +156,7 @@ mod tests {
 
     #[rstest]
     #[case::named(servers(&["tickets/skua", "booking/gull"]), &["booking/gull", "tickets/skua"])]
+    #[case::pool(ServerSelector::Pool("tickets".parse().unwrap()), &["tickets/auk", "tickets/skua"])]
     #[case::host_by_name(ServerSelector::Host("gull".to_owned()), &["booking/gull", "tickets/auk"])]
     #[case::host_by_address(ServerSelector::Host("192.0.2.23".to_owned()), &["tickets/skua"])]
     #[case::label_of_servers_and_hosts(label("r7"), &["booking/gull", "booking/tern", "tickets/auk"])]
@@ -163,6 +176,7 @@ mod tests {
 
     #[rstest]
     #[case::unknown_server(servers(&["booking/skua"]), "there is no server booking/skua")]
+    #[case::unknown_pool(ServerSelector::Pool("quay".parse().unwrap()), "there is no pool quay with servers")]
     #[case::unknown_host(ServerSelector::Host("heron".to_owned()), "no server runs on host heron: `merismos host list` shows hosts with their servers")]
     #[case::unknown_label(label("r8"), "no server has the label rack=r8, and neither has the host of one")]
     #[case::none(servers(&[]), "the order names no server: give servers, a host or a label")]

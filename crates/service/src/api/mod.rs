@@ -13,6 +13,7 @@ mod openapi;
 mod pins;
 mod problem;
 mod read;
+mod rolls;
 mod server;
 mod stream;
 mod tokens;
@@ -127,6 +128,10 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(duties::server))
         .routes(routes!(duties::drains))
         .routes(routes!(pins::list, pins::remove))
+        .routes(routes!(rolls::list, rolls::begin))
+        .routes(routes!(rolls::show))
+        .routes(routes!(rolls::order))
+        .routes(routes!(rolls::work))
         .routes(routes!(windows::list))
         .routes(routes!(windows::calendar))
         .routes(routes!(windows::show, windows::put, windows::remove))

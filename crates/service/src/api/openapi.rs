@@ -35,7 +35,7 @@ const LABEL: &str = "^[a-z][a-z0-9-]{0,62}=.*\\S.*$";
 /// A length of time.
 const SPAN: &str = "^[0-9]{1,4}(ms|s|m|h)$";
 /// What properties of what calls take look like: schema, property, pattern.
-const PATTERNS: [(&str, &str, &str); 18] = [
+const PATTERNS: [(&str, &str, &str); 27] = [
     ("Edit", "object", OBJECT_PATH),
     ("Edit", "to", NAME),
     ("Edit", "pool", NAME),
@@ -51,6 +51,15 @@ const PATTERNS: [(&str, &str, &str); 18] = [
     ("WindowPlan", "label", LABEL),
     ("WindowPlan", "within", SPAN),
     ("Schedule", "length", SPAN),
+    ("RollPlan", "pool", NAME),
+    ("RollPlan", "reason", PLAIN_PATTERN),
+    ("RollPlan", "label", LABEL),
+    ("RollPlan", "within", SPAN),
+    ("RollPlan", "soak", SPAN),
+    ("RollPlan", "return_within", SPAN),
+    ("RollOrderRequest", "reason", PLAIN_PATTERN),
+    ("WorkReport", "server", POOL_SERVER),
+    ("WorkReport", "note", PLAIN_PATTERN),
     ("TrialRequest", "frontend", NAME),
     ("TrialRequest", "path", REQUEST_PATH),
     ("TrialRequest", "from", NETWORK),
@@ -119,6 +128,12 @@ fn body_example(operation: &str) -> Option<Value> {
             "host": "gull", "start": "2026-12-01T22:00:00", "zone": "Europe/Oslo", "length": "2h",
             "repeat": "FREQ=WEEKLY;BYDAY=TU", "reason": "updates of the system",
         }),
+        "begin_roll" => json!({
+            "plan": { "pool": "booking", "reason": "updates of the system", "soak": "2m" },
+            "preview": true,
+        }),
+        "order_roll" => json!({ "order": "pause", "reason": "lunch" }),
+        "report_work" => json!({ "server": "booking/gull", "outcome": "done" }),
         "try_check" => json!({ "servers": ["booking/gull"] }),
         "begin_trial" => json!({ "frontend": "booking", "requests": 100, "path": "/ferry?day=3" }),
         "log_in" => json!({ "token": "the-token-of-this-node" }),

@@ -15,6 +15,7 @@ mod pins;
 mod publisher;
 mod rates;
 mod reconcile;
+mod rolls;
 mod server_records;
 mod slow_start;
 mod state;
@@ -28,7 +29,10 @@ use std::time::{Duration, Instant};
 
 use crate::clock::GrowingNumbers;
 use ipnet::IpNet;
-use merismos_api::{DrainProgress, ExplainResponse, PinQuery, Pins, Probes, ServerStatus, Status, Windows};
+use merismos_api::{
+    DrainProgress, ExplainResponse, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, ServerStatus, Status,
+    Windows, WorkReport,
+};
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
 use merismos_core::duty::{Duty, DutyOrder};
@@ -48,6 +52,7 @@ use merismos_store::state_snapshot::StateSnapshot;
 use tokio::sync::{broadcast, mpsc, oneshot, watch};
 
 pub(crate) use duties::{DutyAct, DutyError, FollowedAct, FollowedOrder};
+pub(crate) use rolls::{RollBookError, RollStart};
 pub(crate) use slow_start::FailbackError;
 pub(crate) use state::{ControllerStart, ControllerState};
 pub(crate) use windows::{TIMES, WindowBookError, WindowGround};
@@ -236,6 +241,30 @@ enum ControllerCommand {
         length: Duration,
         reply: oneshot::Sender<Windows>,
     },
+    BeginRoll {
+        start: Box<RollStart>,
+        reply: oneshot::Sender<Result<RollView, RollBookError>>,
+    },
+    OrderRoll {
+        id: u64,
+        verb: RollVerb,
+        reason: Option<String>,
+        who: String,
+        reply: oneshot::Sender<Result<RollView, RollBookError>>,
+    },
+    ReportWork {
+        id: u64,
+        report: WorkReport,
+        who: String,
+        reply: oneshot::Sender<Result<RollView, RollBookError>>,
+    },
+    Roll {
+        id: u64,
+        reply: oneshot::Sender<Result<RollView, RollBookError>>,
+    },
+    Rolls {
+        reply: oneshot::Sender<Rolls>,
+    },
     AdoptPlans {
         plans: Vec<StoredPlan>,
         reply: oneshot::Sender<()>,
@@ -290,6 +319,9 @@ impl ControllerCommand {
             | Self::AdoptOrders { .. }
             | Self::PutWindow { .. }
             | Self::RemoveWindow { .. }
+            | Self::BeginRoll { .. }
+            | Self::OrderRoll { .. }
+            | Self::ReportWork { .. }
             | Self::AdoptPlans { .. }
             | Self::FailBack { .. } => true,
             Self::View { .. }
@@ -299,6 +331,8 @@ impl ControllerCommand {
             | Self::Pins { .. }
             | Self::WindowGround { .. }
             | Self::Windows { .. }
+            | Self::Roll { .. }
+            | Self::Rolls { .. }
             | Self::RemovePins { .. }
             | Self::Explain { .. }
             | Self::Probes { .. }
@@ -446,6 +480,45 @@ impl Controller {
     /// Every window, with its times so long ahead.
     pub(crate) async fn windows(&self, length: Duration) -> Result<Windows, Stopping> {
         self.ask(|reply| ControllerCommand::Windows { length, reply }).await
+    }
+
+    /// Begins a roll, or says how it would begin.
+    pub(crate) async fn begin_roll(
+        &self,
+        start: RollStart,
+    ) -> Result<Result<RollView, RollBookError>, Stopping> {
+        self.ask(|reply| ControllerCommand::BeginRoll { start: Box::new(start), reply }).await
+    }
+
+    /// Has a roll pause, go on or end.
+    pub(crate) async fn order_roll(
+        &self,
+        id: u64,
+        verb: RollVerb,
+        reason: Option<String>,
+        who: String,
+    ) -> Result<Result<RollView, RollBookError>, Stopping> {
+        self.ask(|reply| ControllerCommand::OrderRoll { id, verb, reason, who, reply }).await
+    }
+
+    /// Takes a report of the work on a server of a roll.
+    pub(crate) async fn report_work(
+        &self,
+        id: u64,
+        report: WorkReport,
+        who: String,
+    ) -> Result<Result<RollView, RollBookError>, Stopping> {
+        self.ask(|reply| ControllerCommand::ReportWork { id, report, who, reply }).await
+    }
+
+    /// One roll.
+    pub(crate) async fn roll(&self, id: u64) -> Result<Result<RollView, RollBookError>, Stopping> {
+        self.ask(|reply| ControllerCommand::Roll { id, reply }).await
+    }
+
+    /// Every roll, the newest first.
+    pub(crate) async fn rolls(&self) -> Result<Rolls, Stopping> {
+        self.ask(|reply| ControllerCommand::Rolls { reply }).await
     }
 
     /// Follows those plans that are later than what is known here.
@@ -615,6 +688,23 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             drop(reply.send(state.remove_window(&name, &who)));
         }
         ControllerCommand::Windows { length, reply } => drop(reply.send(state.windows(length))),
+        ControllerCommand::BeginRoll { start, reply } => {
+            let begun = state.begin_roll(*start);
+            tell_status(state);
+            drop(reply.send(begun));
+        }
+        ControllerCommand::OrderRoll { id, verb, reason, who, reply } => {
+            let done = state.order_roll(id, verb, reason, &who);
+            tell_status(state);
+            drop(reply.send(done));
+        }
+        ControllerCommand::ReportWork { id, report, who, reply } => {
+            let done = state.report_work(id, report, &who);
+            tell_status(state);
+            drop(reply.send(done));
+        }
+        ControllerCommand::Roll { id, reply } => drop(reply.send(state.roll(id))),
+        ControllerCommand::Rolls { reply } => drop(reply.send(state.rolls())),
         ControllerCommand::AdoptPlans { plans, reply } => {
             state.adopt_plans(&plans);
             let _ = reply.send(());

@@ -37,6 +37,7 @@ use super::lookups::{Discovery, lookup_key};
 use super::notify::Reports;
 use super::publisher::SnapshotPublisher;
 use super::rates::TrafficTotals;
+use super::rolls::RollBook;
 use super::server_records::{ServerRecords, health_key};
 use super::windows::WindowBook;
 use super::{RevisionChange, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
@@ -128,6 +129,7 @@ pub(crate) struct ControllerState {
     pub(super) running: Option<Arc<RunningRevision>>,
     pub(super) servers: ServerRecords,
     pub(super) windows: WindowBook,
+    pub(super) rolls: RollBook,
     pub(super) discovery: Discovery,
     pub(super) publisher: SnapshotPublisher,
     pub(super) totals: TrafficTotals,
@@ -161,10 +163,12 @@ impl ControllerState {
         let order_numbers = Arc::new(GrowingNumbers::default());
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         let windows = WindowBook::restore(&start.plans);
-        order_numbers.not_before(windows.newest());
+        let rolls = RollBook::restore(&start.plans);
+        order_numbers.not_before(windows.newest().max(rolls.newest()));
         Self {
             running: None,
             windows,
+            rolls,
             servers: ServerRecords {
                 duties: start.duties,
                 known_health: start.known_health,
@@ -492,7 +496,7 @@ impl ControllerState {
             health: health
                 .map(|(server, health)| (health_key(server, health.address), health.to_keep()))
                 .collect(),
-            plans: self.windows.to_keep(),
+            plans: self.windows.to_keep().into_iter().chain(self.rolls.to_keep()).collect(),
             tokens: Vec::new(),
             sessions: Vec::new(),
             found: self
@@ -527,6 +531,7 @@ impl ControllerState {
         self.watch_pin_skew(now);
         self.watch_drains();
         self.keep_windows();
+        self.keep_rolls();
         self.tell_of_overdue();
         self.state_file.keep_time(now);
         self.weigh_traffic();

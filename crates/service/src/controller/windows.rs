@@ -270,7 +270,7 @@ impl ControllerState {
         let mut adopted = false;
         for plan in plans {
             self.order_numbers.not_before(plan.number);
-            adopted |= self.windows.adopt(plan);
+            adopted |= self.windows.adopt(plan) | self.rolls.adopt(plan);
         }
         if adopted {
             for known in self.windows.windows.values_mut() {

@@ -230,7 +230,8 @@ fn collect(
             | EventKind::Draft
             | EventKind::Notification
             | EventKind::Token
-            | EventKind::Window => false,
+            | EventKind::Window
+            | EventKind::Roll => false,
         };
         if concerns {
             let after_ms = event.at.since(began).as_millis() as u64;

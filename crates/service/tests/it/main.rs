@@ -29,6 +29,7 @@ mod operations;
 mod peers;
 mod pins;
 mod restarts;
+mod rolls;
 mod size;
 mod trials;
 mod windows;
