@@ -7,6 +7,7 @@ import DraftPage from './pages/DraftPage.svelte'
 import EventsPage from './pages/EventsPage.svelte'
 import HostsPage from './pages/HostsPage.svelte'
 import ListPage from './pages/ListPage.svelte'
+import MaintenancePage from './pages/MaintenancePage.svelte'
 import NewServicePage from './pages/NewServicePage.svelte'
 import NoSuchPage from './pages/NoSuchPage.svelte'
 import OverviewPage from './pages/OverviewPage.svelte'
@@ -31,6 +32,7 @@ export const { navigate, route, isActive } = createRouter({
   '/networks/:name': ObjectPage,
   '/notifications': ListPage,
   '/notifications/:name': ObjectPage,
+  '/maintenance': MaintenancePage,
   '/events': EventsPage,
   '/access': AccessPage,
   '/changes': ChangesPage,

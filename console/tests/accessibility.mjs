@@ -17,6 +17,7 @@ const PAGES = [
   '/ranges',
   '/networks',
   '/notifications',
+  '/maintenance',
   '/changes',
   '/events',
   '/access',
@@ -40,6 +41,8 @@ const STATES = [
   ['/checks', 'new check', press('New check')],
   ['/frontends', 'new frontend', press('New frontend')],
   ['/notifications', 'new notification', press('New notification')],
+  ['/maintenance', 'new window', press('New window')],
+  ['/maintenance', 'new roll', press('New roll')],
   ['/', 'trial', press(`Try ${frontend} …`)],
   ['/', 'signs', press('Signs')],
 ]

@@ -176,9 +176,9 @@ pub struct SoakSample {
     pub others_taken: u64,
     /// How many of those failed.
     pub others_failed: u64,
-    /// How long it takes on average now, in seconds; 0 when that is not known.
+    /// Median of its response times in the last minute, in seconds; 0 when there was none.
     pub seconds: f64,
-    /// How long the others take.
+    /// That of the others.
     pub others_seconds: f64,
 }
 
@@ -552,7 +552,7 @@ fn compare(before: SoakSample, now: SoakSample) -> Result<String, String> {
         return Err(format!("worse than the others: {failures}"));
     }
     let times =
-        format!("{:.1} ms on average, {:.1} ms at the others", now.seconds * 1e3, now.others_seconds * 1e3);
+        format!("median {:.1} ms, {:.1} ms at the others", now.seconds * 1e3, now.others_seconds * 1e3);
     let is_slow =
         now.others_seconds > 0.0 && now.seconds > FAST && now.seconds > SLOWER_BY * now.others_seconds;
     if is_slow {
@@ -738,7 +738,7 @@ mod tests {
         pool.tick();
         pool.facts("gull").sample = SoakSample { taken: 100, others_taken: 100, seconds: 0.05, others_seconds: 0.02, ..SoakSample::default() };
         for _ in 0..3 { pool.tick(); }
-    }, "slower than the others: 50.0 ms on average, 20.0 ms at the others")]
+    }, "slower than the others: median 50.0 ms, 20.0 ms at the others")]
     fn a_failing_step_stops_the_roll_with_the_server_withdrawn(
         #[case] act: fn(&mut Pool),
         #[case] why: &str,

@@ -17,6 +17,8 @@ import type {
   Probes,
   Problem,
   Review,
+  Roll,
+  RollPlan,
   RevisionHead,
   SentMessage,
   ServerStatus,
@@ -28,6 +30,9 @@ import type {
   TrialRequest,
   TryAnswer,
   Warned,
+  WindowAnswer,
+  WindowPlan,
+  Windows,
 } from './types'
 
 /** The service said no, or could not be reached; the message says what to do. */
@@ -107,6 +112,13 @@ export const server = (name: string) => call<ServerStatus>('GET', atServer(name,
 export const giveDuties = (servers: string[], terms: DutyTerms) => call<DutiesResponse>('POST', '/duties', { servers, ...terms })
 export const pins = (pool: string, which: Record<string, string>) => call<Pins>('GET', `/pools/${pool}/pins${query(which)}`)
 export const removePins = (pool: string, which: Record<string, string>) => call<{ removed: number }>('DELETE', `/pools/${pool}/pins${query(which)}`)
+export const windows = (days: number) => call<Windows>('GET', `/windows?days=${days}`)
+export const putWindow = (name: string, plan: WindowPlan) => call<WindowAnswer>('PUT', `/windows/${name}`, plan)
+export const removeWindow = (name: string) => call<void>('DELETE', `/windows/${name}`)
+export const rolls = () => call<{ rolls: Roll[] }>('GET', '/rolls')
+export const beginRoll = (plan: RollPlan, preview: boolean) => call<Roll>('POST', '/rolls', { plan, preview })
+export const orderRoll = (id: number, order: 'pause' | 'resume' | 'stop') => call<Roll>('POST', `/rolls/${id}/order`, { order })
+export const reportWork = (id: number, server: string, outcome: 'done' | 'failed') => call<Roll>('POST', `/rolls/${id}/work`, { server, outcome })
 export const drains = () => call<{ servers: DrainState[] }>('GET', '/drains')
 
 export const beginTrial = (request: TrialRequest) => call<Trial>('POST', '/trials', request)

@@ -56,7 +56,13 @@ export type Trial = Schemas['Trial']
 export type TrialRequest = Schemas['TrialRequest']
 export type TryAnswer = Schemas['TryResponse']
 export type Warned = Schemas['AcceptedWarning']
-export type Window = Schemas['Window']
+export type MaintenanceWindow = Schemas['WindowView']
+export type Roll = Schemas['RollView']
+export type RollPlan = Schemas['RollPlan']
+export type RollStep = Schemas['RollStep']
+export type WindowAnswer = Schemas['WindowResponse']
+export type WindowPlan = Schemas['WindowPlan']
+export type Windows = Schemas['Windows']
 
 /** The kinds of events, in the order in which the console offers them. */
 export const EVENT_KINDS = [
@@ -71,4 +77,6 @@ export const EVENT_KINDS = [
   'trial',
   'notification',
   'token',
+  'window',
+  'roll',
 ] as const satisfies readonly EventKind[]

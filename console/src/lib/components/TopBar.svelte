@@ -21,6 +21,7 @@
     ['/ranges', 'Addresses'],
     ['/networks', 'Networks'],
     ['/notifications', 'Notifications'],
+    ['/maintenance', 'Maintenance'],
     ['/changes', 'Changes'],
     ['/events', 'Events'],
     ['/access', 'Access'],
@@ -70,16 +71,16 @@
 </script>
 
 <header class="rounded-box bg-neutral px-3 py-2 text-neutral-content">
-  <div class="flex flex-wrap items-center gap-x-4 gap-y-1">
+  <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
     <div class="flex items-center gap-2">
       <img src="/mark.svg" alt="" class="h-6 w-6" />
       <h1 class="text-base font-semibold">Merismos</h1>
     </div>
-    <nav class="flex flex-wrap gap-x-1" aria-label="Pages">
+    <nav class="flex flex-wrap gap-x-0.5" aria-label="Pages">
       {#each PAGES as [path, name] (path)}
         <a
           href={path}
-          class={`rounded-field px-2 py-1 ${isHere(path) ? 'bg-neutral-content font-semibold text-neutral' : 'hover:bg-neutral-content/15'}`}
+          class={`rounded-field px-1.5 py-1 ${isHere(path) ? 'bg-neutral-content font-semibold text-neutral' : 'hover:bg-neutral-content/15'}`}
           aria-current={isHere(path) ? 'page' : undefined}>{name}</a
         >
       {/each}
@@ -87,7 +88,7 @@
     <label class="ml-auto flex items-center gap-2">
       <span>Apply to</span>
       <select
-        class="select select-xs w-48 border-neutral-content/40 bg-neutral text-neutral-content"
+        class="select select-xs w-40 border-neutral-content/40 bg-neutral text-neutral-content"
         value={desk.draft ?? ''}
         onchange={(event) => desk.choose(event.currentTarget.value || null)}
         data-testid="where"

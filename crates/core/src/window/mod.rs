@@ -88,7 +88,7 @@ pub enum WindowError {
     #[error("the window has no time that lies ahead")]
     Past,
     /// It clashes with the guard, alone or together with others.
-    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
+    #[error("{}. Plan it for another time, or say that it is to be opened anyway", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
     Clashes(Vec<Clash>),
 }
 
@@ -105,13 +105,20 @@ pub struct Clash {
 
 impl std::fmt::Display for Clash {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "on {}", self.at)?;
+        write!(f, "on {}", minute(self.at))?;
         if !self.others.is_empty() {
             let others: Vec<&str> = self.others.iter().map(Name::as_str).collect();
             write!(f, ", together with {}", others.join(" and "))?;
         }
         write!(f, ": {}", self.refusal)
     }
+}
+
+/// A moment to the minute, as people read it.
+#[must_use]
+pub fn minute(at: Wall) -> String {
+    let utc = chrono::DateTime::from_timestamp_millis(at.0).unwrap_or_default();
+    utc.format("%Y-%m-%d %H:%M UTC").to_string()
 }
 
 impl WindowPlan {

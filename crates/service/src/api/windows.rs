@@ -138,8 +138,13 @@ pub(super) async fn calendar(
 }
 
 fn in_calendar(windows: &Windows) -> String {
-    let mut calendar = Calendar::new();
-    calendar.name("Maintenance windows").append_property(("PRODID", "-//Merismos//Windows//EN"));
+    let mut calendar = Calendar::empty();
+    for (property, value) in
+        [("VERSION", "2.0"), ("PRODID", "-//Merismos//Windows//EN"), ("CALSCALE", "GREGORIAN")]
+    {
+        calendar.append_property((property, value));
+    }
+    calendar.name("Maintenance windows");
     for window in &windows.windows {
         for time in &window.times {
             let reason = printable(&window.plan.reason).into_owned();
@@ -240,6 +245,7 @@ mod tests {
         for line in ["DTSTART:20261201T210000Z", "DTEND:20261201T230000Z", "DTSTAMP:20261129T000000Z"] {
             assert!(text.contains(&format!("\r\n{line}\r\n")), "{text}");
         }
+        assert_eq!(text.matches("PRODID:").count(), 1, "{text}");
         assert_eq!(text.lines().filter(|line| *line == "END:VCALENDAR").count(), 1, "{text}");
         assert!(text.starts_with("BEGIN:VCALENDAR\r\nVERSION:2.0\r\n"), "{text}");
     }

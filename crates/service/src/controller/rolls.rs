@@ -10,7 +10,7 @@ use merismos_core::roll::{
     Roll, RollError, RollFacts, RollOrder, RollPlan, RollServer, RollState, RollStep, SoakSample,
 };
 use merismos_core::routing::Pool;
-use merismos_core::runtime::ServerCounts;
+use merismos_core::runtime::{ServerCounts, of_thousand};
 use merismos_store::plans::{PlanKind, StoredPlan};
 use serde_json::json;
 
@@ -405,23 +405,24 @@ impl ControllerState {
         let now = self.publisher.plane.now();
         let failures = |counts: &ServerCounts| counts.failed + counts.errors;
         let mut sample = SoakSample::default();
-        let (mut others, mut weighed) = (0.0, 0_u32);
+        let seconds = |mut micros: Vec<u32>| {
+            micros.sort_unstable();
+            of_thousand(&micros, 500).map_or(0.0, |median| f64::from(median) / 1e6)
+        };
+        let mut others = Vec::new();
         for server in pool.servers.iter() {
             let counts = server.cell.counts();
-            let seconds = server.cell.pace.typical(now, None).map(|micros| micros / 1e6);
+            let lately = server.cell.latencies.last_minute(now);
             if server.name == *name {
                 (sample.taken, sample.failed) = (counts.taken, failures(&counts));
-                sample.seconds = seconds.unwrap_or_default();
+                sample.seconds = seconds(lately);
             } else {
                 sample.others_taken += counts.taken;
                 sample.others_failed += failures(&counts);
-                others += seconds.unwrap_or_default();
-                weighed += u32::from(seconds.is_some());
+                others.extend(lately);
             }
         }
-        if weighed > 0 {
-            sample.others_seconds = others / f64::from(weighed);
-        }
+        sample.others_seconds = seconds(others);
         sample
     }
 

@@ -12,7 +12,7 @@ use merismos_core::health::HealthState;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
-use merismos_core::window::{Occurrence, Window};
+use merismos_core::window::{Occurrence, Window, minute};
 use merismos_store::plans::{PlanKind, StoredPlan};
 use serde_json::json;
 
@@ -200,9 +200,9 @@ impl ControllerState {
         let number = self.order_numbers.next();
         let mut known = KnownWindow { window, number, next: None, kept_in: None, held_back: 0 };
         known.plan_next(&self.document(), wall());
-        let next = known
-            .next
-            .map(|(_, next)| format!("; opens on {} for {}", next.start, known.window.plan.schedule.length));
+        let next = known.next.map(|(_, next)| {
+            format!("; opens on {} for {}", minute(next.start), known.window.plan.schedule.length)
+        });
         let says = format!(
             "{verb} by {}: {}{}",
             known.window.who,
@@ -399,7 +399,7 @@ impl ControllerState {
             Some(why) => (format!("is due, and its servers stay in service: {why}"), false),
             None => {
                 (known.window.begun, known.number, known.held_back) = (Some(next.start), number, 0);
-                let mut says = format!("begins: {} drain until {}", names(&servers), next.start);
+                let mut says = format!("begins: {} drain until {}", names(&servers), minute(next.start));
                 if servers.is_empty() {
                     says = "begins".to_owned();
                 }

@@ -375,6 +375,7 @@ async fn a_page_at_rest_asks_for_nothing() {
         "/pools/quay",
         "/checks",
         "/hosts",
+        "/maintenance",
         "/notifications",
         "/notifications/bell",
         "/changes",

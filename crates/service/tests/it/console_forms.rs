@@ -288,6 +288,7 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
             "/pools",
             "/checks",
             "/hosts",
+            "/maintenance",
             "/ranges",
             "/networks",
             "/notifications",

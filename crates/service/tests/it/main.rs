@@ -13,6 +13,7 @@ mod command_line;
 mod console;
 mod console_access;
 mod console_forms;
+mod console_maintenance;
 mod control_side;
 mod database;
 mod degraded;
