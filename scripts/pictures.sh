@@ -115,6 +115,11 @@ node console/tests/picture.mjs "$folder/console-notifications.png" --path /notif
 node console/tests/picture.mjs "$folder/console-events.png" --path /events
 node console/tests/picture.mjs "$folder/console-hosts.png" --path /hosts
 node console/tests/picture.mjs "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
-lab break auk wrong-body >/dev/null
-node console/tests/picture.mjs "$folder/console-form.png" --path /checks/site-answers --script "fill('Interval', '5s'); fill('Body contains', 'well')" --script "press('Try it')"
-lab restore auk >/dev/null
+merismos window add tuesday-night --host gull --start "$(date -d '2 days' +%F) 22:00" --zone Europe/Oslo --length 2h --repeat FREQ=WEEKLY --reason "updates of the system" >/dev/null
+merismos window add index-rebuild timetable/petrel --start "$(date -d '4 days' +%F) 06:00" --zone Europe/Oslo --length 45m --repeat "FREQ=DAILY;COUNT=4" --reason "index rebuild" >/dev/null
+roll=$(merismos roll booking --detached --yes --soak 1m --within 5s --reason "updates of the system" --json | sed -n 's/^  "id": \([0-9]*\),/\1/p')
+sleep 3
+node console/tests/picture.mjs "$folder/console-maintenance.png" --path /maintenance
+merismos roll stop "$roll" >/dev/null
+merismos window remove tuesday-night >/dev/null
+merismos window remove index-rebuild >/dev/null

@@ -88,7 +88,7 @@
     <label class="ml-auto flex items-center gap-2">
       <span>Apply to</span>
       <select
-        class="select select-xs w-40 border-neutral-content/40 bg-neutral text-neutral-content"
+        class="select select-xs w-44 border-neutral-content/40 bg-neutral text-neutral-content"
         value={desk.draft ?? ''}
         onchange={(event) => desk.choose(event.currentTarget.value || null)}
         data-testid="where"
