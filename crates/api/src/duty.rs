@@ -27,7 +27,7 @@ pub struct DutyRequest {
     /// What becomes of pinned clients while the servers drain.
     #[serde(default)]
     pub pins: DrainPins,
-    /// When the servers are expected back. Nothing happens then by itself, but it is said.
+    /// When the servers are expected back. Nothing happens then by itself; servers that are still out are reported as overdue.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = String, format = DateTime, nullable = false)]
     pub until: Option<Wall>,

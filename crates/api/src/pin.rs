@@ -9,7 +9,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::status::PinView;
 
-/// Which pins are meant; all of the pool when nothing is said.
+/// Which pins are meant; all of the pool when no property is given.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]

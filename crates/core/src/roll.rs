@@ -213,7 +213,7 @@ pub enum RollOrder {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum WorkOutcome {
-    /// It has begun: nobody else needs to.
+    /// It has begun: another caller that reports the same is refused.
     Begun,
     /// It is done, and the server can return.
     Done,

@@ -143,7 +143,7 @@ impl DutyOrder {
         }
     }
 
-    /// Whether it says the same as one that stands, whoever gave them and when. Deadlines are compared by how long they leave after
+    /// Whether it says the same as one that stands, apart from author and time. Deadlines are compared by how long they leave after
     /// the order, so a call that is sent twice does not prolong a drain.
     #[must_use]
     pub fn says_the_same(&self, standing: &Self) -> bool {

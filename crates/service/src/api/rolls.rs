@@ -129,7 +129,7 @@ fn note(text: Option<String>) -> Result<Option<String>, ApiError> {
     let text = text.map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
     if let Some(text) = &text {
         if text.chars().count() > LONGEST_NOTE {
-            return Err(refused(format!("What is said of it has at most {LONGEST_NOTE} characters.")));
+            return Err(refused(format!("A reason or a note has {LONGEST_NOTE} characters at most.")));
         }
         check_note(text)?;
     }

@@ -22,7 +22,7 @@ use super::problem::{ApiError, Changing, Finding, JsonBody, Looking, PathParams,
 use crate::clock::wall;
 use crate::controller::{TIMES, WindowBookError, WindowGround};
 
-/// Over how many days the times of windows are given when nobody says.
+/// Over how many days the times of windows are given where the call does not say.
 const USUAL_DAYS: u16 = 30;
 /// The largest number of days.
 const MOST_DAYS: u16 = 400;

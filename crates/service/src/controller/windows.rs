@@ -22,6 +22,8 @@ use crate::clock::wall;
 
 /// How many times of a window are shown or weighed.
 pub(crate) const TIMES: u16 = 60;
+/// Within how long after its time a drain begins in time.
+const BEGINS_WITHIN: Duration = Duration::from_secs(5);
 /// How many windows there may be.
 const WINDOW_LIMIT: usize = 200;
 /// How many removals are remembered: those that were longest ago are forgotten first.
@@ -37,7 +39,7 @@ struct KnownWindow {
     next: Option<(Wall, Occurrence)>,
     /// Why its servers were not taken out although it is time.
     kept_in: Option<String>,
-    /// How many notifications about its servers were held back since it opened.
+    /// How many changes of its servers' health were not reported since it opened.
     held_back: u32,
 }
 
@@ -366,14 +368,14 @@ impl ControllerState {
             known.servers(&document).into_iter().partition(|server| {
                 self.servers.duties.get(server).is_some_and(|order| order.duty != Duty::InService)
             });
+        // A window that begins late gives clients the same time, up to its end.
+        let late = next.start.plus(now.since(drains_at)).min(next.end);
+        let deadline = if now.since(drains_at) > BEGINS_WITHIN { late } else { next.start };
         let kept_in = if servers.is_empty() && out.is_empty() {
             Some("there are no servers that it is for".to_owned())
         } else if servers.is_empty() {
             None
         } else {
-            // A window that begins late gives clients the same time, up to its end.
-            let late = next.start.plus(now.since(drains_at)).min(next.end);
-            let deadline = if now.since(drains_at) > Duration::from_secs(5) { late } else { next.start };
             let request = DutyRequest {
                 deadline: Some(deadline),
                 pins: plan.pins,
@@ -399,7 +401,7 @@ impl ControllerState {
             Some(why) => (format!("is due, and its servers stay in service: {why}"), false),
             None => {
                 (known.window.begun, known.number, known.held_back) = (Some(next.start), number, 0);
-                let mut says = format!("begins: {} drain until {}", names(&servers), minute(next.start));
+                let mut says = format!("begins: {} drain until {}", names(&servers), minute(deadline));
                 if servers.is_empty() {
                     says = "begins".to_owned();
                 }
@@ -430,7 +432,7 @@ impl ControllerState {
             let state = |server: &PoolServer| {
                 self.servers.health.get(server).map(|health| (health.asked.is_some(), health.state))
             };
-            // What nobody has looked at yet is decided when its first probe is back.
+            // A server that was not probed yet is decided when its first probe is back.
             let decided = servers
                 .into_iter()
                 .filter(|server| !matches!(state(server), Some((true, HealthState::Unproven)) | None));
@@ -461,8 +463,8 @@ impl ControllerState {
         let mut says = format!("has ended: {} return", names(servers));
         match held_back {
             0 => {}
-            1 => says += "; 1 notification about its servers was held back",
-            many => says += &format!("; {many} notifications about its servers were held back"),
+            1 => says += "; 1 change of health within it was not reported",
+            many => says += &format!("; {many} changes of health within it were not reported"),
         }
         let detail = json!({ "servers": servers.len(), "held_back": held_back });
         self.reports.journal.write(EventKind::Window, subject(name), says, detail);
@@ -493,7 +495,7 @@ impl ControllerState {
         Ok(())
     }
 
-    /// Counts a notification about a server that a window holds; gives whether it is held back.
+    /// Counts a change of health of a server that a window holds; gives whether it is not reported.
     pub(super) fn hold_back(&mut self, server: &PoolServer) -> bool {
         let order = self.servers.duties.get(server).filter(|order| is_held(order));
         let Some(window) = order.and_then(|order| order.window.as_ref()) else { return false };

@@ -1,6 +1,8 @@
 //! Messages to people: gathered, signed, delivered, and not lost.
 
 use hmac::{Hmac, KeyInit, Mac};
+use merismos_core::duty::Duty;
+use merismos_core::health::HealthState;
 use merismos_lab::free::free_address;
 use merismos_lab::stand_in::{Fault, ReceivedMail, StandIn};
 use serde_json::Value;
@@ -114,6 +116,41 @@ async fn a_rack_that_goes_down_is_one_signed_post_and_one_mail() {
     let shown = setup.service.merismos(&["notification", "sent"]);
     let shown = String::from_utf8_lossy(&shown.stdout).into_owned();
     assert!(shown.contains("bell") && shown.contains("2 down"), "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn within_a_window_nothing_is_reported_of_its_servers() {
+    let setup = notified_service(Database::shared()).await;
+    // What is left of it is enough to go down and up again.
+    let night = crate::windows::plan(&["quay/gull"], -45);
+    setup.service.client().put_window(&"night".parse().unwrap(), &night).await.unwrap();
+    let drains =
+        async || setup.service.server("gull").await.duty.is_some_and(|order| order.duty == Duty::Draining);
+    until("gull drains", drains).await;
+    let is =
+        async |server: &str, state: HealthState| setup.service.server(server).await.health.state == state;
+    setup.service.stand_ins[0].set(Fault::Refuse).await;
+    until("gull is down", async || is("gull", HealthState::Down).await).await;
+    setup.service.stand_ins[0].set(Fault::None).await;
+    until("gull is up", async || is("gull", HealthState::Up).await).await;
+    assert!(drains().await, "the window is still open");
+    // The other server is not in the window.
+    setup.service.stand_ins[1].set(Fault::Refuse).await;
+    until("tern is reported", async || !setup.hook.inbox().is_empty()).await;
+    let texts: Vec<String> = setup.hook.inbox().into_iter().map(|message| message.text).collect();
+    assert!(
+        texts[0].contains("quay/tern") && !texts.iter().any(|text| text.contains("quay/gull")),
+        "{texts:?}"
+    );
+    setup.service.stand_ins[1].set(Fault::None).await;
+    until("the end says what was held back", async || {
+        let events = setup.service.client().events(50).await.unwrap().events;
+        events.iter().any(|event| {
+            event.subject == "window night"
+                && event.message.ends_with("; 3 changes of health within it were not reported")
+        })
+    })
+    .await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -22,7 +22,7 @@ fn in_seconds(seconds: i64) -> String {
 }
 
 /// A window of a minute that opens in so many seconds, and drains for two.
-fn plan(servers: &[&str], opens_in: i64) -> WindowPlan {
+pub(crate) fn plan(servers: &[&str], opens_in: i64) -> WindowPlan {
     WindowPlan {
         servers: servers.iter().map(|server| (*server).to_owned()).collect(),
         host: None,

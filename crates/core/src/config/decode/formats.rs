@@ -6,9 +6,10 @@ use ipnet::IpNet;
 
 use crate::config::document::{Failback, SESSION_COOKIE, StatusRange};
 use crate::config::listen_address::{AddressRange, AddressRef, AddressSource};
-use crate::config::schema::balancing::{HashKey, PersistenceKind, is_token};
+use crate::config::schema::balancing::{HashKey, is_token};
 use crate::config::schema::checks::SecretRef;
 use crate::config::schema::expectation::ExpectedValue;
+use crate::config::schema::persistence::PersistenceKind;
 use crate::name::Name;
 use crate::text::is_plain;
 

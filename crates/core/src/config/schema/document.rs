@@ -10,8 +10,8 @@ use serde::Serialize;
 pub use crate::config::failure_handling::{FailureHandling, OpenConnections};
 use crate::config::listen_address::AddressRange;
 pub use crate::config::schema::balancing::{
-    Algorithm, BalancePer, ChoosePool, CookieSameSite, Failback, HashKey, HashSettings, OneOrMore,
-    Persistence, PersistenceKind, PinWhenGone, PoolSelection, QueueSettings, ServerLimits, WhenAbsent,
+    Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, PoolSelection, QueueSettings,
+    ServerLimits, WhenAbsent,
 };
 pub use crate::config::schema::check_spec::{
     CheckSpec, FlappingSettings, ProbeAddress, StatusRange, StatusRangeError,
@@ -24,6 +24,9 @@ pub use crate::config::schema::expectation::{BodyExpectation, ExpectedValue, Pat
 pub use crate::config::schema::frontend::{Endpoint, FrontendSpec, HttpKeys, Protocol};
 pub use crate::config::schema::notification::{
     MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget,
+};
+pub use crate::config::schema::persistence::{
+    CookieSameSite, OneOrMore, Persistence, PersistenceKind, PinWhenGone,
 };
 pub use crate::config::schema::pool::{
     ChecksNeeded, PassiveAction, PassiveCheck, PoolSpec, ProxyVersion, WhenNone,

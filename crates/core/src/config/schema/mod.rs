@@ -13,6 +13,7 @@ pub mod key_help;
 pub mod keys;
 pub mod listen_address;
 pub(crate) mod notification;
+pub(crate) mod persistence;
 pub(crate) mod pool;
 pub(crate) mod server;
 pub(crate) mod upstream;
