@@ -17,6 +17,8 @@ const COMPARED_FROM: u64 = 20;
 const FAILURES_ABOVE: f64 = 0.02;
 /// How many times as long as the others it may take.
 const SLOWER_BY: f64 = 2.0;
+/// What is to be known of a drain without an end.
+const ENDLESS: &str = "clients that are tied to it may come for as long as they like: drain it with a deadline, or move its pins";
 /// Responses that are faster than this are never slow.
 const FAST: f64 = 0.005;
 
@@ -189,6 +191,8 @@ pub struct RollFacts {
     pub duty: Duty,
     /// Whether it drains and can be worked on.
     pub is_safe: bool,
+    /// Whether its drain has no end: clients that are tied to it may come for as long as they like.
+    pub is_endless: bool,
     /// Whether it is eligible, or stands by.
     pub is_eligible: bool,
     /// Whether it gets its full share: it is not on the ramp of slow start.
@@ -479,6 +483,8 @@ impl Roll {
             RollStep::Draining => {
                 if facts.is_safe || facts.duty == Duty::Withdrawn {
                     entry.go_to(RollStep::Ready, now, None);
+                } else if facts.is_endless {
+                    entry.note = Some(ENDLESS.to_owned());
                 }
                 Vec::new()
             }
@@ -602,6 +608,7 @@ mod tests {
             let facts = RollFacts {
                 duty: Duty::InService,
                 is_safe: false,
+                is_endless: false,
                 is_eligible: true,
                 has_full_share: true,
                 sample: SoakSample::default(),
@@ -661,6 +668,9 @@ mod tests {
         assert_eq!(pool.orders, [RollOrder::Drain(name("gull"))]);
         pool.tick();
         assert_eq!(pool.steps(), [Draining, Waiting], "something is open at it");
+        pool.facts("gull").is_endless = true;
+        pool.tick();
+        assert!(pool.roll.servers[0].note.as_ref().is_some_and(|note| note.contains("as long as they like")));
         assert!(matches!(pool.work("gull", WorkOutcome::Begun), Err(RollError::NotReady { .. })));
         pool.facts("gull").is_safe = true;
         pool.tick();

@@ -225,7 +225,7 @@ impl BeginArgs {
         }
         if !self.yes && !context.json && std::io::stdin().is_terminal() {
             show::rolls::plan(&planned);
-            if !asked("Begin? [y/N] ") {
+            if asked("Begin? [y/N] ") != Some(true) {
                 return Ok(ExitStatus::No);
             }
         }
@@ -243,19 +243,20 @@ impl BeginArgs {
     }
 }
 
-/// Asks at the terminal.
-fn asked(question: &str) -> bool {
+/// Asks at the terminal; `None` when nobody is there any more.
+fn asked(question: &str) -> Option<bool> {
     show::text(question);
     let _ = std::io::stdout().flush();
     let mut line = String::new();
     let read = std::io::stdin().lock().read_line(&mut line);
-    read.is_ok_and(|read| read > 0) && matches!(line.trim(), "y" | "yes")
+    read.is_ok_and(|read| read > 0).then(|| matches!(line.trim(), "y" | "yes"))
 }
 
 /// What came of the work on a server.
 struct WorkDone {
     server: PoolServer,
-    failed: Option<String>,
+    outcome: WorkOutcome,
+    note: Option<String>,
 }
 
 /// Follows a roll to its end, and does the work on its servers.
@@ -271,7 +272,7 @@ async fn attach(
         ));
     }
     let mut told = show::rolls::Follower::default();
-    let mut running: JoinSet<WorkDone> = JoinSet::new();
+    let mut running: JoinSet<Option<WorkDone>> = JoinSet::new();
     let mut taken = BTreeSet::new();
     loop {
         let roll = client.roll(id).await?;
@@ -287,14 +288,19 @@ async fn attach(
             return Ok(if roll.state == RollState::Finished { ExitStatus::Done } else { ExitStatus::No });
         }
         for (entry, address) in roll.servers.iter().zip(&roll.addresses) {
-            let is_wanted = entry.step == RollStep::Ready && (work.run.is_some() || work.ask);
+            // Work that another terminal has begun is asked for, and not done twice.
+            let is_wanted = match entry.step {
+                RollStep::Ready => work.run.is_some() || work.ask,
+                RollStep::Working => work.ask,
+                _ => false,
+            };
             if !is_wanted || !taken.insert(entry.server.clone()) {
                 continue;
             }
             let server = entry.server.clone();
             let begun = WorkReport { server: server.clone(), outcome: WorkOutcome::Begun, note: None };
             // Of two terminals one does the work.
-            if client.report_work(id, &begun).await.is_err() {
+            if entry.step == RollStep::Ready && client.report_work(id, &begun).await.is_err() {
                 continue;
             }
             let address = address.clone().unwrap_or_default();
@@ -306,8 +312,10 @@ async fn attach(
         tokio::select! {
             Some(done) = running.join_next(), if !running.is_empty() => {
                 let done = done.map_err(|error| CliError::Call(format!("the work ended without a result: {error}")))?;
-                let outcome = if done.failed.is_none() { WorkOutcome::Done } else { WorkOutcome::Failed };
-                client.report_work(id, &WorkReport { server: done.server, outcome, note: done.failed }).await?;
+                let done = done.ok_or_else(|| CliError::Call(format!(
+                    "nobody answers at this terminal. The roll waits for the work: `merismos roll attach {id} --ask` goes on with it"
+                )))?;
+                client.report_work(id, &WorkReport { server: done.server, outcome: done.outcome, note: done.note }).await?;
             }
             () = tokio::time::sleep(LOOK_EVERY) => {}
         }
@@ -315,7 +323,7 @@ async fn attach(
 }
 
 /// Runs an operator's program for a server.
-async fn run_program(program: PathBuf, roll: u64, server: PoolServer, address: String) -> WorkDone {
+async fn run_program(program: PathBuf, roll: u64, server: PoolServer, address: String) -> Option<WorkDone> {
     let socket: Option<SocketAddr> = address.parse().ok();
     let mut command = tokio::process::Command::new(&program);
     command
@@ -329,12 +337,18 @@ async fn run_program(program: PathBuf, roll: u64, server: PoolServer, address: S
         Ok(status) => Some(format!("{} ended with {status}", program.display())),
         Err(error) => Some(format!("{} can't be run: {error}", program.display())),
     };
-    WorkDone { server, failed }
+    let outcome = if failed.is_none() { WorkOutcome::Done } else { WorkOutcome::Failed };
+    Some(WorkDone { server, outcome, note: failed })
 }
 
 /// Asks whether the work on a server is done.
-fn ask(server: PoolServer, address: &str) -> WorkDone {
+fn ask(server: PoolServer, address: &str) -> Option<WorkDone> {
     show::text(&format!("{server} ({address}) can be worked on. "));
-    let is_done = asked("Is the work done, and may it return? [y/N: it failed] ");
-    WorkDone { server, failed: (!is_done).then(|| "the operator said that it failed".to_owned()) }
+    let is_done = asked("Is the work done, and may it return? [y/N: it failed] ")?;
+    Some(if is_done {
+        WorkDone { server, outcome: WorkOutcome::Done, note: None }
+    } else {
+        let note = Some("the operator said that it failed".to_owned());
+        WorkDone { server, outcome: WorkOutcome::Failed, note }
+    })
 }

@@ -167,7 +167,7 @@ fn not_done(error: RollBookError) -> ApiError {
         RollBookError::Unknown(_)
         | RollBookError::Servers(_)
         | RollBookError::Roll(RollError::NoServer(_)) => ApiError::unknown(error),
-        RollBookError::OtherPlan(_) => refused(error),
+        RollBookError::OtherPlan(_) | RollBookError::TooMany(_) => refused(error),
         RollBookError::Roll(_) | RollBookError::Busy(..) | RollBookError::Full => conflict(error.to_string()),
     }
 }

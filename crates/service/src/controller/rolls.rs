@@ -1,6 +1,6 @@
 //! Rolls: the controller takes their servers out, returns them and watches them; the work itself is done and reported by others.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use merismos_api::{DutyRequest, EventKind, RollVerb, RollView, Rolls, WorkReport};
 use merismos_core::duty::{Duty, SelectorError, ServerSelector, guard};
@@ -22,6 +22,8 @@ use crate::clock::wall;
 const KEPT: usize = 50;
 /// How many rolls may be under way.
 const ROLL_LIMIT: usize = 20;
+/// How many servers a roll may have: each step writes the state of all of them.
+const SERVER_LIMIT: usize = 1_000;
 
 /// A roll with the place of its newest state among all changes.
 #[derive(Clone, Debug)]
@@ -51,6 +53,8 @@ pub(crate) enum RollBookError {
     Busy(u64, PoolServer),
     #[error("{ROLL_LIMIT} rolls are under way, which is the limit")]
     Full,
+    #[error("{0} servers are too many for a roll: {SERVER_LIMIT} at most")]
+    TooMany(usize),
     #[error("a call of this Idempotency-Key has begun roll {0}, with another plan")]
     OtherPlan(u64),
 }
@@ -143,6 +147,9 @@ impl ControllerState {
             return if known.roll.plan == plan { self.roll(id) } else { Err(RollBookError::OtherPlan(id)) };
         }
         let servers = servers.select(&self.document())?;
+        if servers.len() > SERVER_LIMIT {
+            return Err(RollBookError::TooMany(servers.len()));
+        }
         let under_way = || self.rolls.rolls.iter().filter(|(_, known)| !known.roll.is_over());
         for (id, known) in under_way() {
             let is_busy = |entry: &&RollServer| {
@@ -267,7 +274,12 @@ impl ControllerState {
     fn advance_roll(&mut self, id: u64) {
         let Some(known) = self.rolls.rolls.get(&id) else { return };
         let mut roll = known.roll.clone();
-        let orders = roll.advance(wall(), |server| self.roll_facts(server));
+        // What servers did is looked at where it is compared: it costs a look at every server of the pool.
+        let is_watched =
+            |entry: &&RollServer| matches!(entry.step, RollStep::Returning | RollStep::Soaking);
+        let watched: BTreeSet<PoolServer> =
+            roll.servers.iter().filter(is_watched).map(|entry| entry.server.clone()).collect();
+        let orders = roll.advance(wall(), |server| self.roll_facts(server, watched.contains(server)));
         self.tell_of_steps(id, &known.roll.servers.clone(), &roll);
         self.follow_roll(id, &mut roll, orders);
         if self.rolls.rolls.get(&id).is_some_and(|known| known.roll != roll) {
@@ -385,7 +397,7 @@ impl ControllerState {
     }
 
     /// What is so of a server now; `None` of one that is no longer there.
-    fn roll_facts(&self, name: &PoolServer) -> Option<RollFacts> {
+    fn roll_facts(&self, name: &PoolServer, is_watched: bool) -> Option<RollFacts> {
         let snapshot = self.publisher.plane.snapshot();
         let place = snapshot.pools.binary_search_by(|pool| pool.name.cmp(&name.pool)).ok()?;
         let pool = &snapshot.pools[place];
@@ -395,9 +407,10 @@ impl ControllerState {
         Some(RollFacts {
             duty: order.map(|order| order.duty).unwrap_or_default(),
             is_safe: draining.is_some_and(|draining| draining.safe),
+            is_endless: draining.is_some_and(|draining| draining.clients_tied && draining.ties_end.is_none()),
             is_eligible: matches!(server.standing.reason, None | Some(IneligibleReason::Standby)),
             has_full_share: !self.servers.ramps.contains_key(name),
-            sample: self.soak_sample(pool, name),
+            sample: if is_watched { self.soak_sample(pool, name) } else { SoakSample::default() },
         })
     }
 

@@ -366,7 +366,9 @@ impl ControllerState {
         let plan = &known.window.plan;
         let (out, servers): (Vec<PoolServer>, Vec<PoolServer>) =
             known.servers(&document).into_iter().partition(|server| {
-                self.servers.duties.get(server).is_some_and(|order| order.duty != Duty::InService)
+                // Its own order is given anew: a window that is planned anew while it is open may end later.
+                let order = self.servers.duties.get(server).filter(|order| order.duty != Duty::InService);
+                order.is_some_and(|order| order.window.as_ref() != Some(name))
             });
         // A window that begins late gives clients the same time, up to its end.
         let late = next.start.plus(now.since(drains_at)).min(next.end);

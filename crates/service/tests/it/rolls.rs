@@ -1,5 +1,6 @@
 //! Rolls: servers that are worked on one after the other, by a program, from several terminals, and over crashes.
 
+use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 
@@ -181,4 +182,34 @@ async fn a_roll_waits_for_the_guard_and_leaves_alone_what_is_out() {
     let events = service.client().events(200).await.unwrap().events;
     let told = events.iter().filter(|event| event.message.contains("quay/tern waits")).count();
     assert_eq!(told, 1, "it is told once");
+}
+
+/// Answers the questions of an attached terminal.
+fn with_answers(service: &Service, args: &[&str], answers: &str) -> std::process::Output {
+    let mut child = merismos()
+        .args(["--url", &service.url(), "--token", &service.token()])
+        .args(args)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(answers.as_bytes()).unwrap();
+    child.wait_with_output().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_terminal_that_goes_away_fails_nothing_and_another_goes_on() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let begin = ["roll", "quay/gull", "quay/tern", "--ask", "--reason", "updates"];
+    let left = with_answers(&service, &begin, "");
+    assert_eq!(left.status.code(), Some(2), "{}", String::from_utf8_lossy(&left.stdout));
+    let says = String::from_utf8(left.stderr).unwrap();
+    assert!(says.contains("`merismos roll attach 1 --ask` goes on with it"), "{says}");
+    let roll = service.client().roll(1).await.unwrap();
+    assert_eq!((roll.state, roll.servers[0].step), (RollState::Running, RollStep::Working));
+    let ended = with_answers(&service, &["roll", "attach", "1", "--ask"], "y\ny\n");
+    let text = String::from_utf8(ended.stdout).unwrap();
+    assert_eq!(ended.status.code(), Some(0), "{text}");
+    assert!(text.ends_with("Roll 1 is finished: 2 done.\n"), "{text}");
 }

@@ -91,6 +91,22 @@ async fn a_window_drains_its_servers_in_time_and_returns_them() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_window_that_is_open_can_be_prolonged() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let night = "night".parse().unwrap();
+    let short = plan(&["quay/gull"], -50);
+    service.client().put_window(&night, &short).await.unwrap();
+    until("it drains", async || duty(&service, "gull").await == Duty::Draining).await;
+    let mut long = short.clone();
+    long.schedule.length = "5m".parse().unwrap();
+    let put = service.client().put_window(&night, &long).await.unwrap();
+    let end = put.window.times[0].end;
+    until("its order says so", async || service.server("gull").await.duty.unwrap().until == Some(end)).await;
+    assert_eq!(duty(&service, "gull").await, Duty::Draining);
+    assert_eq!(service.server("gull").await.duty.unwrap().window, Some(night));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_drain_begins_before_the_window_and_ends_with_its_start() {
     let mut service = Service::with(&["gull", "tern"]).await;
     let night = "night".parse().unwrap();
