@@ -20,7 +20,9 @@ const LISTS: [&str; 8] =
 fn is_page(path: &str) -> bool {
     let parts: Vec<&str> = path.split('/').collect();
     match parts.as_slice() {
-        [""] | ["access" | "new-service" | "changes"] | ["changes", "drafts" | "revisions", _] => true,
+        [""]
+        | ["access" | "maintenance" | "new-service" | "changes"]
+        | ["changes", "drafts" | "revisions", _] => true,
         [list] => LISTS.contains(list),
         [list, name] => LISTS.contains(list) && !name.is_empty(),
         _ => false,

@@ -275,8 +275,7 @@ impl ControllerState {
         let Some(known) = self.rolls.rolls.get(&id) else { return };
         let mut roll = known.roll.clone();
         // What servers did is looked at where it is compared: it costs a look at every server of the pool.
-        let is_watched =
-            |entry: &&RollServer| matches!(entry.step, RollStep::Returning | RollStep::Soaking);
+        let is_watched = |entry: &&RollServer| matches!(entry.step, RollStep::Returning | RollStep::Soaking);
         let watched: BTreeSet<PoolServer> =
             roll.servers.iter().filter(is_watched).map(|entry| entry.server.clone()).collect();
         let orders = roll.advance(wall(), |server| self.roll_facts(server, watched.contains(server)));
