@@ -17,8 +17,12 @@
   let duty = $state<string | null>(null)
 
   $effect(() => live.look(null))
+  // Orders are events; how far a drain is has to be asked for.
+  const isMoving = $derived((out ?? []).some((it) => !it.draining.safe))
   $effect(() => {
-    void live.status?.at
+    void live.changes
+    void live.orders
+    if (isMoving) void live.status?.at
     return useAnswer(
       drains(),
       (answer) => {

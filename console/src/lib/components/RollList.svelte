@@ -36,11 +36,14 @@
   let stopping = $state<number | null>(null)
   let made = $state(0)
 
-  // What rolls do is an event each time; what they wait for is not.
+  // Every step is an event. How far one is that goes on by itself is not: it is asked for each second.
+  const MOVING: RollStep[] = ['draining', 'returning', 'soaking']
+  const isMoving = $derived((found ?? []).some((roll) => roll.servers.some((it) => MOVING.includes(it.step))))
   $effect(() => {
     void made
     void live.changes
-    void live.status?.at
+    void live.orders
+    if (isMoving) void live.status?.at
     return useAnswer(
       rolls(),
       (answer) => (found = answer.rolls),

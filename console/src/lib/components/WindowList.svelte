@@ -21,6 +21,7 @@
   $effect(() => {
     void made
     void live.changes
+    void live.orders
     return useAnswer(
       windows(DAYS),
       (answer) => {

@@ -22,6 +22,8 @@ class Live {
   trials = $state.raw<Record<number, Trial>>({})
   /** Grows with each revision and each change of a draft, so that pages ask again. */
   changes = $state(0)
+  /** Grows with each order, and each step of a window or a roll. */
+  orders = $state(0)
   /** Since when the stream is broken. */
   lostSince = $state<Date | null>(null)
 
@@ -111,6 +113,7 @@ class Live {
       case 'event': {
         const fact: Fact = JSON.parse(message.data)
         if (fact.kind === 'revision' || fact.kind === 'draft' || fact.kind === 'lookup') this.changes += 1
+        if (fact.kind === 'duty' || fact.kind === 'window' || fact.kind === 'roll') this.orders += 1
         this.#remember([fact])
         break
       }
