@@ -34,6 +34,15 @@ const DAY: Duration = Duration::from_secs(86_400);
 #[derive(Debug, Default)]
 pub(crate) struct WindowDesk(Mutex<()>);
 
+/// Over how long a time the times of windows are asked for.
+fn span(query: &WindowQuery) -> Result<Duration, ApiError> {
+    let days = query.days.unwrap_or(USUAL_DAYS);
+    if !(1..=MOST_DAYS).contains(&days) {
+        return Err(ApiError::bad_request(format!("{days} days are out of range: 1 to {MOST_DAYS}.")));
+    }
+    Ok(DAY * u32::from(days))
+}
+
 /// Windows, with their times in the days that come.
 #[utoipa::path(
     get, path = "/windows", operation_id = "list_windows", tag = "look", params(WindowQuery),
@@ -43,8 +52,7 @@ pub(super) async fn list(
     State(app): State<Arc<ApiState>>,
     QueryParams(query): QueryParams<WindowQuery>,
 ) -> Result<Json<Windows>, ApiError> {
-    let days = query.days.unwrap_or(USUAL_DAYS).clamp(1, MOST_DAYS);
-    Ok(Json(app.controller.windows(DAY * u32::from(days)).await?))
+    Ok(Json(app.controller.windows(span(&query)?).await?))
 }
 
 /// Plan a window, or plan it anew. A plan that the guard would not follow is refused, unless it says `anyway`. Given again it changes
@@ -117,8 +125,7 @@ pub(super) async fn show(
     QueryParams(query): QueryParams<WindowQuery>,
 ) -> Result<Json<WindowView>, ApiError> {
     let name: Name = name.parse().map_err(ApiError::bad_request)?;
-    let days = query.days.unwrap_or(USUAL_DAYS).clamp(1, MOST_DAYS);
-    let windows = app.controller.windows(DAY * u32::from(days)).await?;
+    let windows = app.controller.windows(span(&query)?).await?;
     let window = windows.windows.into_iter().find(|window| window.name == name.as_str());
     window.map(Json).ok_or_else(|| ApiError::unknown(format!("there is no window {name}")))
 }
@@ -132,8 +139,7 @@ pub(super) async fn calendar(
     State(app): State<Arc<ApiState>>,
     QueryParams(query): QueryParams<WindowQuery>,
 ) -> Result<impl IntoResponse, ApiError> {
-    let days = query.days.unwrap_or(USUAL_DAYS).clamp(1, MOST_DAYS);
-    let windows = app.controller.windows(DAY * u32::from(days)).await?;
+    let windows = app.controller.windows(span(&query)?).await?;
     Ok(([(CONTENT_TYPE, "text/calendar; charset=utf-8")], in_calendar(&windows)))
 }
 
