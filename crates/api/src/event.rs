@@ -34,7 +34,7 @@ pub enum EventKind {
     Token,
     /// A window was planned, opened, closed or removed.
     Window,
-    /// A roll was begun, told something, went on with a server, or ended.
+    /// A roll was begun, paused, resumed or stopped, went on with a server, or ended.
     Roll,
 }
 

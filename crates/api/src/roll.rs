@@ -63,7 +63,7 @@ pub struct RollOrderRequest {
     pub reason: Option<String>,
 }
 
-/// What a roll can be told.
+/// What a roll can be ordered to do.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum RollVerb {

@@ -38,7 +38,7 @@ pub struct StoredPlan {
 }
 
 impl StoredPlan {
-    /// What tells plans apart.
+    /// Kind and name, which no two plans share.
     #[must_use]
     pub fn key(&self) -> (PlanKind, String) {
         (self.kind, self.name.clone())

@@ -15,6 +15,8 @@
   let within = $state('')
   let pins = $state<'honour' | 'move'>('honour')
   let reason = $state('')
+  let returnWithin = $state('')
+  let anyway = $state(false)
   let planned = $state.raw<Roll | null>(null)
   let trouble = $state('')
   let busy = $state(false)
@@ -23,7 +25,7 @@
   const isWhole = $derived(which.trim() !== '' && reason.trim() !== '' && atOnce >= 1)
   // Another plan has to be shown first.
   $effect(() => {
-    void [by, which, atOnce, soak, within, pins, reason]
+    void [by, which, atOnce, soak, within, returnWithin, pins, reason, anyway]
     planned = null
   })
 
@@ -37,7 +39,8 @@
       ...(within.trim() ? { within: within.trim() } : {}),
       pins,
       reason: reason.trim(),
-      anyway: false,
+      ...(returnWithin.trim() ? { return_within: returnWithin.trim() } : {}),
+      anyway,
     }
   }
 
@@ -109,11 +112,20 @@
         <option value="move">go elsewhere at once</option>
       </select>
     </div>
-    <div class="sm:col-span-2">
+    <div>
+      <label class="mb-1 block" for="roll-return-within">Return within</label>
+      <input id="roll-return-within" class="input w-full" bind:value={returnWithin} placeholder="10m" />
+      <p class="mt-1 text-secondary">then the roll stops</p>
+    </div>
+    <div>
       <label class="mb-1 block" for="roll-reason">Reason</label>
       <input id="roll-reason" class="input w-full" maxlength="500" bind:value={reason} placeholder="updates of the system, ticket 4711" />
     </div>
   </div>
+  <label class="mt-2 flex items-center gap-2">
+    <input type="checkbox" class="checkbox checkbox-xs" bind:checked={anyway} />
+    also when the guard speaks against it
+  </label>
   {#if trouble}<Alert class="mt-2">{trouble}</Alert>{/if}
   {#if planned}
     <div class="mt-3 rounded-box border border-base-300 bg-base-200 p-3" aria-live="polite" data-testid="roll-plan">

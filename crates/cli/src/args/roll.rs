@@ -70,7 +70,7 @@ enum RollCommand {
     },
 }
 
-/// A roll, and why it is told something.
+/// A roll, and the reason for an order.
 #[derive(Debug, clap::Args)]
 struct TellArgs {
     /// Number of the roll
@@ -243,7 +243,7 @@ impl BeginArgs {
     }
 }
 
-/// Asks at the terminal; `None` when nobody is there any more.
+/// Asks at the terminal; `None` when its input has ended.
 fn asked(question: &str) -> Option<bool> {
     show::text(question);
     let _ = std::io::stdout().flush();
@@ -313,7 +313,7 @@ async fn attach(
             Some(done) = running.join_next(), if !running.is_empty() => {
                 let done = done.map_err(|error| CliError::Call(format!("the work ended without a result: {error}")))?;
                 let done = done.ok_or_else(|| CliError::Call(format!(
-                    "nobody answers at this terminal. The roll waits for the work: `merismos roll attach {id} --ask` goes on with it"
+                    "the input of this terminal has ended. The roll waits for the work: `merismos roll attach {id} --ask` goes on with it"
                 )))?;
                 client.report_work(id, &WorkReport { server: done.server, outcome: done.outcome, note: done.note }).await?;
             }

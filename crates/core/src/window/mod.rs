@@ -14,7 +14,7 @@ use crate::name::{Name, PoolServer};
 use crate::time::Wall;
 use crate::units::Span;
 
-/// How long before a window its drain begins, where neither the window nor a pool of its servers says so.
+/// How long before a window its drain begins, where neither the window nor a pool of its servers has a time for it.
 const DRAIN_WITHIN: Duration = Duration::from_secs(600);
 
 /// A window as operators plan it.

@@ -30,7 +30,7 @@ const MOST_DAYS: u16 = 400;
 const WEIGHED_DAYS: u64 = 90;
 const DAY: Duration = Duration::from_secs(86_400);
 
-/// Lets one plan at a time be weighed and made: of two that clash, the second is told.
+/// Lets one plan at a time be weighed and made: of two that clash, the second is refused.
 #[derive(Debug, Default)]
 pub(crate) struct WindowDesk(Mutex<()>);
 

@@ -40,7 +40,7 @@ pub(super) struct RollBook {
     removed: BTreeMap<u64, u64>,
 }
 
-/// Why a roll can't be begun, or does not do what it is told.
+/// Why a roll can't be begun, or does not follow an order.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum RollBookError {
     #[error("there is no roll {0}")]
@@ -438,24 +438,29 @@ impl ControllerState {
         sample
     }
 
-    /// Rolls that wait for an operator, a sentence each.
-    pub(super) fn waiting_rolls(&self) -> Vec<String> {
-        let stopped =
-            self.rolls.rolls.iter().filter(|(_, known)| !known.roll.is_over()).filter_map(|(id, known)| {
-                let waits = known.roll.servers.iter().find(|entry| {
-                    entry.step == RollStep::Waiting
-                        && entry.note.is_some()
-                        && known.roll.state == RollState::Running
-                })?;
-                let is_at_work = known.roll.servers.iter().any(|entry| entry.step.is_under_way());
-                (!is_at_work).then(|| {
-                    format!(
-                        "roll {id} can't go on: {} {}",
-                        waits.server,
-                        waits.note.as_deref().unwrap_or_default()
-                    )
-                })
-            });
-        stopped.collect()
+    /// Rolls that need an operator, a sentence each: those that the guard keeps from going on, and servers that failed and are still out.
+    pub(super) fn rolls_in_need(&self) -> Vec<String> {
+        self.rolls.rolls.iter().filter_map(|(id, known)| self.need_of(*id, &known.roll)).collect()
+    }
+
+    fn need_of(&self, id: u64, roll: &Roll) -> Option<String> {
+        if roll.state == RollState::Stopped {
+            let is_out = |server: &PoolServer| {
+                let order = self.servers.duties.get(server);
+                order.is_some_and(|order| order.duty != Duty::InService && order.who == subject(id))
+            };
+            let mut failed = roll.servers.iter().filter(|entry| entry.step == RollStep::Failed);
+            let failed = &failed.find(|entry| is_out(&entry.server))?.server;
+            let why = roll.why.as_deref().unwrap_or_default();
+            return Some(format!(
+                "roll {id} stopped at {why}. {failed} is out of service: mend it, and `merismos return {failed}`"
+            ));
+        }
+        if roll.state != RollState::Running || roll.servers.iter().any(|entry| entry.step.is_under_way()) {
+            return None;
+        }
+        let mut waiting = roll.servers.iter().filter(|entry| entry.step == RollStep::Waiting);
+        let (server, why) = waiting.find_map(|entry| Some((&entry.server, entry.note.as_ref()?)))?;
+        Some(format!("roll {id} can't go on: {server} {why}"))
     }
 }

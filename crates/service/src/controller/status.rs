@@ -67,7 +67,7 @@ impl ControllerState {
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
         elsewhere.extend(self.overdue(at));
         elsewhere.extend(self.late_windows(at));
-        elsewhere.extend(self.waiting_rolls());
+        elsewhere.extend(self.rolls_in_need());
         elsewhere.extend(
             self.publisher
                 .plane

@@ -113,6 +113,17 @@ async fn a_failing_step_stops_the_roll_with_the_server_withdrawn() {
         steps(&roll),
         [("auk", RollStep::Done), ("gull", RollStep::Failed), ("tern", RollStep::Waiting)]
     );
+    let is_headline = async || {
+        let troubles = service.status().await.troubles;
+        troubles.iter().any(|trouble| {
+            trouble.starts_with("roll 1 stopped at quay/gull: ")
+                && trouble.ends_with("`merismos return quay/gull`")
+        })
+    };
+    assert!(is_headline().await);
+    let gull = "quay/gull".parse().unwrap();
+    service.client().duty(&gull, &DutyRequest::new(Duty::InService, "mended")).await.unwrap();
+    assert!(!is_headline().await, "it is back");
     let events = service.client().events(100).await.unwrap().events;
     let end = events
         .iter()
