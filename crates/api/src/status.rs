@@ -42,6 +42,9 @@ pub struct Node {
     /// When this run of the service started.
     #[schema(value_type = String, format = DateTime)]
     pub started: Wall,
+    /// Since when totals count: when it started, or the first of the services that took over from each other by upgrades.
+    #[schema(value_type = String, format = DateTime)]
+    pub counted_since: Wall,
     /// When the totals were reset; absent when they never were.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub totals_reset: Option<Wall>,
@@ -263,7 +266,7 @@ pub struct ServerStatus {
     pub observed: Observed,
     /// How long it takes; absent when nothing was measured in the last minute.
     pub latency: Option<Latency>,
-    /// The totals since the service started.
+    /// The totals since `counted_since` of the node.
     pub totals: Totals,
     /// The totals since the last reset; absent when there was none.
     pub since_reset: Option<Totals>,

@@ -72,6 +72,8 @@ pub(crate) struct ConnectionState {
     pub(crate) dealt_to: Rc<Cell<Option<u32>>>,
     /// Between two requests: may be closed without hurting anyone.
     pub(crate) resting: Cell<bool>,
+    /// It speaks a protocol in which it can be told to go before it asks again (HTTP/2).
+    pub(crate) can_go_away: Cell<bool>,
     /// Nothing of an answer is here, and another server may have what it asked for; or it is to be broken off when its server
     /// goes down.
     pub(crate) may_move: Cell<bool>,
@@ -118,7 +120,10 @@ pub(crate) struct WorkerContext {
     pub(crate) large: Rc<BufferPool>,
     pub(crate) pipes: Pipes,
     pub(crate) watches: ObserverList,
+    /// Nothing new is taken, and clients are let go after their next answer.
     pub(crate) stopping: Cell<bool>,
+    /// Connections that rest are closed.
+    pub(crate) closes_resting: Cell<bool>,
     start: Instant,
     start_second: u32,
     pub(crate) pin_key: PinKey,
@@ -152,6 +157,7 @@ impl WorkerContext {
             pipes: Pipes::default(),
             watches: shared.watches,
             stopping: Cell::new(false),
+            closes_resting: Cell::new(false),
             start: shared.start,
             start_second: shared.start_second,
             pin_key: shared.pin_key,
@@ -240,6 +246,7 @@ impl WorkerContext {
             server: Cell::new(None),
             dealt_to: dealt_with.map(Rc::clone).unwrap_or_default(),
             resting: Cell::new(true),
+            can_go_away: Cell::new(false),
             may_move: Cell::new(false),
             leaves_at_failback: Cell::new(false),
         });
@@ -328,10 +335,10 @@ impl WorkerContext {
         }
     }
 
-    /// Closes every connection that rests between two requests.
+    /// Closes every connection that rests between two requests; only those that can be told before, until `closes_resting` is set.
     pub(crate) fn close_resting(&self) {
         self.each_client(|client| {
-            if client.resting.get() {
+            if client.resting.get() && (self.closes_resting.get() || client.can_go_away.get()) {
                 client.alarm.wake(WakeReason::Close);
             }
         });

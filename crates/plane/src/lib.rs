@@ -32,6 +32,6 @@ mod udp;
 mod upstream;
 mod worker;
 
-pub use listen::{BindError, BoundSockets};
+pub use listen::{BindError, BoundSockets, HandedSocket};
 pub use merismos_core::routing::Snapshot;
-pub use plane::{Plane, StartError};
+pub use plane::{Plane, Queued, StartError};

@@ -2,6 +2,7 @@
 
 use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
+use std::os::fd::OwnedFd;
 
 use merismos_core::config::document::Endpoint;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
@@ -99,7 +100,7 @@ impl BindError {
     }
 }
 
-/// Sockets that are bound and listen, one for each worker, and not yet handed to them.
+/// Sockets that are bound and listen, at least one for each worker, and not yet handed to them.
 #[derive(Debug)]
 pub struct BoundSockets {
     pub(crate) endpoint: Endpoint,
@@ -111,6 +112,38 @@ pub struct BoundSockets {
 pub(crate) enum Listener {
     Tcp(TcpListener),
     Udp(UdpSocket),
+}
+
+/// A socket that a service listens with, to be handed to its successor: a copy, so that the queue of those that connect is never without
+/// an owner.
+#[derive(Debug)]
+pub struct HandedSocket {
+    /// Where it listens.
+    pub endpoint: Endpoint,
+    /// The socket itself.
+    pub descriptor: OwnedFd,
+}
+
+impl From<HandedSocket> for Listener {
+    fn from(handed: HandedSocket) -> Self {
+        if handed.endpoint.udp {
+            Self::Udp(handed.descriptor.into())
+        } else {
+            Self::Tcp(handed.descriptor.into())
+        }
+    }
+}
+
+/// Adds sockets to those that were handed over, until each worker has one.
+pub(crate) fn complete(
+    endpoint: Endpoint,
+    mut sockets: Vec<Listener>,
+    workers: usize,
+) -> Result<BoundSockets, BindError> {
+    while sockets.len() < workers {
+        sockets.push(socket(endpoint, true).map_err(|error| BindError::new(endpoint, error))?);
+    }
+    Ok(BoundSockets { endpoint, sockets })
 }
 
 /// Binds an address once for each worker; `ours` when sockets of this service may be in the way.

@@ -15,7 +15,7 @@ use tokio::sync::{Notify, mpsc, oneshot};
 use crate::context::WorkerShared;
 use crate::deadline::TICK;
 use crate::decisions::DecisionLog;
-use crate::listen::{self, BindError, BoundSockets};
+use crate::listen::{self, BindError, BoundSockets, HandedSocket, Listener};
 use crate::memory::{Memory, MemoryLimits};
 use crate::observer::{Observations, ObserveFilter, ObserverList};
 use crate::worker::{self, ClosingToken, WorkerCommand};
@@ -43,6 +43,15 @@ fn beat(pulses: &[Weak<Notify>]) {
     }
 }
 
+/// What becomes of connections that wait in the queues of listening sockets when a service stops.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Queued {
+    /// They are taken and served: closing the sockets would reset them.
+    Served,
+    /// They are a successor's, which listens with the same sockets.
+    HandedOn,
+}
+
 /// All workers. Dropping it leaves them running until their threads end with the process; use [`Plane::stop`].
 #[derive(Debug)]
 pub struct Plane {
@@ -52,8 +61,8 @@ pub struct Plane {
     listening: BTreeMap<Endpoint, u32>,
     /// Where workers may still have sockets that they were ordered to close.
     closing: BTreeMap<Endpoint, Weak<ClosingToken>>,
-    /// Whether another service of ours may listen on the same addresses.
-    shares_ports: bool,
+    /// Sockets that a service before this one handed over, until the first snapshot says whose they are.
+    inherited: BTreeMap<Endpoint, Vec<Listener>>,
 }
 
 impl Plane {
@@ -96,13 +105,16 @@ impl Plane {
             workers,
             listening: BTreeMap::new(),
             closing: BTreeMap::new(),
-            shares_ports: false,
+            inherited: BTreeMap::new(),
         })
     }
 
-    /// Whether addresses may be shared with another service of ours that still listens there: one that this one takes the place of.
-    pub fn share_ports(&mut self, shares: bool) {
-        self.shares_ports = shares;
+    /// Takes over the sockets of the service before this one. The first snapshot that is published listens with them; those that it has
+    /// no frontend for are closed then.
+    pub fn inherit(&mut self, sockets: impl IntoIterator<Item = HandedSocket>) {
+        for socket in sockets {
+            self.inherited.entry(socket.endpoint).or_default().push(socket.into());
+        }
     }
 
     /// The time as the workers count it.
@@ -126,17 +138,19 @@ impl Plane {
         &self,
         endpoints: impl IntoIterator<Item = Endpoint>,
     ) -> Result<Vec<BoundSockets>, BindError> {
-        let fresh = endpoints.into_iter().filter(|endpoint| !self.listening.contains_key(endpoint));
+        let is_there = |endpoint: &Endpoint| {
+            self.listening.contains_key(endpoint) || self.inherited.contains_key(endpoint)
+        };
+        let fresh = endpoints.into_iter().filter(|endpoint| !is_there(endpoint));
         // Where we listen on the same port already, perhaps on all addresses, our own sockets are no other program's.
         let same_port = |own: &Endpoint, endpoint: &Endpoint| {
             own.udp == endpoint.udp && own.address.port() == endpoint.address.port()
         };
         let closing =
             self.closing.iter().filter(|(_, token)| token.strong_count() > 0).map(|(endpoint, _)| endpoint);
-        let own: Vec<&Endpoint> = self.listening.keys().chain(closing).collect();
+        let own: Vec<&Endpoint> = self.listening.keys().chain(self.inherited.keys()).chain(closing).collect();
         let ours = |endpoint: &Endpoint| own.iter().any(|own| same_port(own, endpoint));
-        let shares = |endpoint: &Endpoint| self.shares_ports || ours(endpoint);
-        fresh.map(|endpoint| listen::bind(endpoint, self.workers.len(), shares(&endpoint))).collect()
+        fresh.map(|endpoint| listen::bind(endpoint, self.workers.len(), ours(&endpoint))).collect()
     }
 
     /// Makes a snapshot the one that every worker reads from its next request on, and listens where it says.
@@ -168,6 +182,12 @@ impl Plane {
                 }
             }
         }
+        for (endpoint, sockets) in std::mem::take(&mut self.inherited) {
+            match listen::complete(endpoint, sockets, self.workers.len()) {
+                Ok(sockets) => self.listen(sockets, &wanted),
+                Err(error) => tracing::error!(%error, "a socket for each worker could not be had"),
+            }
+        }
         for sockets in bound {
             self.listen(sockets, &wanted);
         }
@@ -177,7 +197,9 @@ impl Plane {
         let endpoint = bound.endpoint;
         let Some(frontend) = wanted.get(&endpoint).copied() else { return };
         self.listening.insert(endpoint, frontend);
-        for ((sender, _), socket) in self.workers.iter().zip(bound.sockets) {
+        // Every socket is accepted from, also where a service with more workers handed its own over: the queue of one that is closed
+        // would be reset.
+        for ((sender, _), socket) in self.workers.iter().cycle().zip(bound.sockets) {
             // A worker that is gone has stopped for good; there is no receiver.
             let _ = sender.send(WorkerCommand::Listen { frontend, endpoint, socket });
         }
@@ -249,13 +271,31 @@ impl Plane {
         self.shared.watches.begin(number, what, capacity)
     }
 
+    /// Copies of all sockets that workers listen with, for a successor. Workers go on accepting from them.
+    pub fn sockets(&self) -> impl Future<Output = Vec<HandedSocket>> + Send + use<> {
+        let mut waiting = Vec::new();
+        for (sender, _) in &self.workers {
+            let (reply, sockets) = oneshot::channel();
+            if sender.send(WorkerCommand::Sockets { reply }).is_ok() {
+                waiting.push(sockets);
+            }
+        }
+        async move {
+            let mut all = Vec::new();
+            for sockets in waiting {
+                all.extend(sockets.await.unwrap_or_default());
+            }
+            all
+        }
+    }
+
     /// Stops accepting, lets work in flight finish within the grace period, and ends the workers. Gives the number
     /// of connections that were broken off.
-    pub fn stop(&self, grace: Duration) -> impl Future<Output = usize> + Send + use<> {
+    pub fn stop(&self, grace: Duration, queued: Queued) -> impl Future<Output = usize> + Send + use<> {
         let mut waiting = Vec::new();
         for (sender, _) in &self.workers {
             let (done, finished) = oneshot::channel();
-            if sender.send(WorkerCommand::Stop { grace, done }).is_ok() {
+            if sender.send(WorkerCommand::Stop { grace, queued, done }).is_ok() {
                 waiting.push(finished);
             }
         }

@@ -8,6 +8,7 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::io::{self, IoSliceMut};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, UdpSocket as StdSocket};
+use std::os::fd::{AsFd, OwnedFd};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::task::{Context, Poll};
@@ -331,6 +332,11 @@ impl UdpListener {
         let outlet = ServerSocket::new(socket)?;
         let (flows, one_way, shunned) = (RefCell::default(), RefCell::default(), RefCell::default());
         Ok(Rc::new(Self { address, outlet, flows, one_way, shunned }))
+    }
+
+    /// Another descriptor of the socket that clients send to.
+    pub(crate) fn copy(&self) -> io::Result<OwnedFd> {
+        self.outlet.socket.as_fd().try_clone_to_owned()
     }
 
     /// Notes that no process listens at a server.

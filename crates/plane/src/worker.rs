@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::net::SocketAddr;
+use std::os::fd::{AsFd, OwnedFd};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -18,14 +19,17 @@ use tokio::task::JoinHandle;
 use crate::accept;
 use crate::context::{WorkerContext, WorkerShared};
 use crate::deadline::WakeReason;
-use crate::listen::Listener;
+use crate::listen::{HandedSocket, Listener};
 use crate::memory::MemoryEnforcer;
 use crate::memory_trim::MemoryTrim;
+use crate::plane::Queued;
 use crate::preconnect::Preconnector;
 use crate::udp;
 
 /// How often idle connections and free buffers are looked through.
 const TIDY_EVERY: Duration = Duration::from_secs(1);
+/// How long a connection of HTTP/1.1 may rest when the service stops, before it is closed.
+const REST_BEFORE_CLOSE: Duration = Duration::from_secs(1);
 /// How many ticks accepting rests when there are no file descriptors left.
 const ACCEPT_REST_TICKS: u32 = 3;
 
@@ -48,8 +52,10 @@ pub(crate) enum WorkerCommand {
     Down { server: u32 },
     /// A server stands by again, for work went back to a lower tier.
     StandsBy { server: u32 },
+    /// Give copies of all listening sockets.
+    Sockets { reply: oneshot::Sender<Vec<HandedSocket>> },
     /// Stop listening everywhere, let work in flight finish until the deadline, then end.
-    Stop { grace: Duration, done: oneshot::Sender<usize> },
+    Stop { grace: Duration, queued: Queued, done: oneshot::Sender<usize> },
 }
 
 /// Held by each worker that has not closed its socket on an address yet.
@@ -94,26 +100,44 @@ async fn serve(
     mut commands: mpsc::UnboundedReceiver<WorkerCommand>,
 ) {
     let clock = tokio::task::spawn_local(keep_time(Rc::clone(&worker), keeping, pulse));
-    let mut listeners: BTreeMap<Endpoint, ActiveListener> = BTreeMap::new();
-    while let Some(command) = commands.recv().await {
+    let mut listeners: BTreeMap<Endpoint, Vec<ActiveListener>> = BTreeMap::new();
+    let mut finishing: Option<(JoinHandle<usize>, oneshot::Sender<usize>)> = None;
+    loop {
+        // What clients still do here can be cut off until they are done.
+        let finished = async {
+            match &mut finishing {
+                Some((finishing, _)) => finishing.await.unwrap_or(0),
+                None => std::future::pending().await,
+            }
+        };
+        let command = tokio::select! {
+            command = commands.recv() => command,
+            left = finished => {
+                clock.abort();
+                // The receiver may be gone; the number is for the log only.
+                let _ = finishing.map(|(_, done)| done.send(left));
+                return;
+            }
+        };
+        let Some(command) = command else { return };
         match command {
             WorkerCommand::Listen { frontend, endpoint, socket } => {
                 match ActiveListener::begin(&worker, endpoint, frontend, socket) {
-                    Ok(listening) => drop(listeners.insert(endpoint, listening)),
+                    Ok(listening) => listeners.entry(endpoint).or_default().push(listening),
                     Err(error) => {
                         tracing::error!(%endpoint, %error, "a listening socket could not be watched")
                     }
                 }
             }
             WorkerCommand::Unlisten { endpoint, closing } => {
-                if let Some(listening) = listeners.remove(&endpoint) {
+                for listening in listeners.remove(&endpoint).into_iter().flatten() {
                     listening.close(&worker, endpoint.address).await;
                 }
                 drop(closing);
                 worker.close_clients_of(endpoint.address);
             }
             WorkerCommand::HandOver { frontend, endpoint } => {
-                if let Some(listening) = listeners.get_mut(&endpoint) {
+                for listening in listeners.get_mut(&endpoint).into_iter().flatten() {
                     listening.hand_over(&worker, endpoint, frontend);
                 }
                 worker.each_client(|client| {
@@ -156,25 +180,44 @@ async fn serve(
                     client.alarm.wake(WakeReason::Cut);
                 }
             }),
-            WorkerCommand::Stop { grace, done } => {
-                for (endpoint, listening) in std::mem::take(&mut listeners) {
-                    listening.close(&worker, endpoint.address).await;
+            WorkerCommand::Sockets { reply } => {
+                let all = listeners
+                    .iter()
+                    .flat_map(|(endpoint, active)| active.iter().map(move |one| (endpoint, one)));
+                let copies = all.filter_map(|(endpoint, one)| {
+                    Some(HandedSocket { endpoint: *endpoint, descriptor: one.socket.copy().ok()? })
+                });
+                // Who asked may have given up.
+                let _ = reply.send(copies.collect());
+            }
+            WorkerCommand::Stop { grace, queued, done } => {
+                for (endpoint, active) in std::mem::take(&mut listeners) {
+                    for listening in active {
+                        match queued {
+                            Queued::Served => listening.close(&worker, endpoint.address).await,
+                            Queued::HandedOn => listening.let_go().await,
+                        }
+                    }
                 }
-                let left = finish(&worker, grace).await;
-                clock.abort();
-                // The receiver may be gone; the number is for the log only.
-                let _ = done.send(left);
-                return;
+                finishing = Some((tokio::task::spawn_local(finish(Rc::clone(&worker), grace)), done));
             }
         }
     }
 }
 
 /// Waits until the last client is done or the grace is over; gives the number of those that were not done.
-async fn finish(worker: &WorkerContext, grace: Duration) -> usize {
+///
+/// Connections of HTTP/2 that rest are told at once (GOAWAY). One of HTTP/1.1 can't be told: a request may be on its way, and would be
+/// lost with the connection. It is answered once more, with `Connection: close`, and closed only when it has rested for a while.
+async fn finish(worker: Rc<WorkerContext>, grace: Duration) -> usize {
     worker.stopping.set(true);
-    let end = Instant::now() + grace;
+    let begin = Instant::now();
+    let end = begin + grace;
+    let patient_until = begin + REST_BEFORE_CLOSE.min(grace / 2);
     loop {
+        if Instant::now() >= patient_until {
+            worker.closes_resting.set(true);
+        }
         worker.close_resting();
         let left = worker.client_count();
         if left == 0 || Instant::now() >= end {
@@ -222,6 +265,14 @@ enum ListenerSocket {
 }
 
 impl ListenerSocket {
+    /// Another descriptor of the same socket.
+    fn copy(&self) -> io::Result<OwnedFd> {
+        match self {
+            Self::Tcp(listener) => listener.as_fd().try_clone_to_owned(),
+            Self::Udp(listener) => listener.copy(),
+        }
+    }
+
     fn task(&self, worker: &Rc<WorkerContext>, endpoint: Endpoint, frontend: u32) -> JoinHandle<()> {
         let worker = Rc::clone(worker);
         match self {
@@ -252,6 +303,12 @@ impl ActiveListener {
         self.task.abort();
         self.task = self.socket.task(worker, endpoint, frontend);
         self.frontend = frontend;
+    }
+
+    /// Stops taking; what waits in the socket's queue is another's.
+    async fn let_go(self) {
+        self.task.abort();
+        let _ = self.task.await;
     }
 
     /// Stops taking. The connections that wait in the socket's queue are taken, for closing it would reset them.

@@ -14,6 +14,7 @@ mod lock;
 mod log;
 mod memory;
 mod notifications;
+mod pin_keeper;
 mod preflight;
 mod run;
 mod settings;
@@ -21,6 +22,7 @@ mod shortages;
 mod state_file;
 mod trials;
 mod troubles;
+mod upgrade;
 
 use std::io::IsTerminal;
 use std::process::ExitCode;

@@ -1,19 +1,21 @@
 //! The life of the service: start, serve, stop.
 
 use std::io;
+use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use merismos_connector::descriptors::DescriptorBudget;
 use merismos_core::config::{self, Problem};
-use merismos_plane::Plane;
 use merismos_plane::memory::Memory;
+use merismos_plane::{Plane, Queued};
 use merismos_probe::lookup::Lookups;
 use merismos_probe::secret_ref::SecretCache;
 use merismos_probe::{ProbeEnvironment, Prober};
 use merismos_store::outbox::Outbox;
+use merismos_store::pin_files::PinFiles;
 use merismos_store::{Store, StoreError};
 use serde_json::json;
 use tokio::net::TcpListener;
@@ -28,11 +30,13 @@ use crate::drafts::DraftDesk;
 use crate::journal::Journal;
 use crate::lock::{FolderLock, LockError};
 use crate::notifications::NotificationSender;
+use crate::pin_keeper::{self, PinKeeper};
 use crate::settings::Settings;
 use crate::shortages;
 use crate::state_file::{self, LoadError, RestoredState, StateFile};
 use crate::trials::TrialRunner;
 use crate::troubles::{TroubleKind, Troubles};
+use crate::upgrade::{self, Predecessor, Succession, UpgradeError, UpgradeOffer, UpgradeParts};
 
 /// How many probe reports may wait for the controller.
 const REPORTS: usize = 4_096;
@@ -49,8 +53,6 @@ const DATABASE_ASKED_EVERY: Duration = Duration::from_secs(2);
 /// Which of these times the store also records that this node is there: one in a third of the time after which a node is gone.
 const SIGN_OF_LIFE_AMONG: u32 =
     (merismos_store::GONE_AFTER.as_secs() / 3 / DATABASE_ASKED_EVERY.as_secs()) as u32;
-/// How long the API's port may take to come free when this service takes another's place.
-const API_PORT_WITHIN: Duration = Duration::from_secs(15);
 /// How long open API connections may take to end.
 const API_GRACE: Duration = Duration::from_secs(2);
 
@@ -59,6 +61,8 @@ const API_GRACE: Duration = Duration::from_secs(2);
 pub(crate) enum RunError {
     #[error(transparent)]
     Lock(#[from] LockError),
+    #[error(transparent)]
+    Upgrade(#[from] UpgradeError),
     #[error(
         "the API can't listen on {address}: stop what uses the port, or choose another with --api-listen"
     )]
@@ -93,16 +97,32 @@ struct ServiceParts {
     journal: Journal,
     store: Store,
     keeper: StateFile,
+    pin_keeper: PinKeeper,
     app: Arc<ApiState>,
     troubles: Troubles,
     memory: Memory,
+    pins: PinFiles,
     node: [u8; 16],
 }
 
 /// Runs the service until it is stopped.
 pub(crate) async fn run(settings: Settings, allotment: DescriptorBudget) -> Result<(), RunError> {
-    let lock = FolderLock::take(&settings.state_folder, settings.replace).await?;
-    let listener = listen_for_api(settings.api_listen, lock.has_predecessor).await?;
+    let mut predecessor = match settings.upgrade {
+        Some(_) => Some(Predecessor::take_over(&settings.state_folder, settings.api_listen).await?),
+        None => None,
+    };
+    let lock = match predecessor.as_mut().and_then(|before| before.lock.take()) {
+        Some(lock) => FolderLock::inherit(&settings.state_folder, lock)?,
+        None => FolderLock::take(&settings.state_folder)?,
+    };
+    let address = settings.api_listen;
+    let listener = match predecessor.as_mut().and_then(|before| before.api.take()) {
+        Some(listener) => listener,
+        None => {
+            let bound = TcpListener::bind(address).await;
+            bound.map_err(|source| RunError::ApiListen { address, source })?
+        }
+    };
     let mut stop = [SignalKind::terminate(), SignalKind::interrupt()].map(signal);
     let load = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(1)
@@ -110,24 +130,34 @@ pub(crate) async fn run(settings: Settings, allotment: DescriptorBudget) -> Resu
         .enable_all()
         .build()
         .map_err(RunError::LoadClients)?;
-    let ended = serve(&settings, allotment, lock, listener, &mut stop, load.handle().clone()).await;
+    let ended =
+        serve(&settings, allotment, (lock, listener), predecessor, &mut stop, load.handle().clone()).await;
     // However it ended: a task must not wait for the threads of another runtime.
     load.shutdown_background();
     ended
+}
+
+/// Why a service ends.
+enum Ending {
+    /// It was told to.
+    Told,
+    /// Another one has taken over.
+    Succeeded(Succession),
 }
 
 /// Starts everything and waits until the service is stopped.
 async fn serve(
     settings: &Settings,
     allotment: DescriptorBudget,
-    mut lock: FolderLock,
-    listener: TcpListener,
+    (lock, listener): (FolderLock, TcpListener),
+    predecessor: Option<Predecessor>,
     stop: &mut [io::Result<Signal>; 2],
     load: tokio::runtime::Handle,
 ) -> Result<(), RunError> {
     let address = settings.api_listen;
-    let parts = start(settings, load, lock.has_predecessor).await?;
-    lock.say_listening();
+    // The runtime keeps what it listens with; a successor gets a copy of the copy.
+    let api_socket = listener.as_fd().try_clone_to_owned();
+    let parts = start(settings, load, predecessor).await?;
     let watchers = || (parts.troubles.clone(), parts.journal.clone());
     let (troubles, journal) = watchers();
     tokio::spawn(shortages::watch_descriptors(allotment, troubles, journal));
@@ -144,21 +174,35 @@ async fn serve(
     let (Ok(terminate), Ok(interrupt)) = (terminate, interrupt) else {
         return Err(RunError::Signals(io::Error::other("no signal handler")));
     };
+    let ending = tokio::select! {
+        _ = terminate.recv() => Ending::Told,
+        _ = interrupt.recv() => Ending::Told,
+        succession = wait_for_successor(settings, &parts, &lock, api_socket) => Ending::Succeeded(succession),
+    };
+    let (grace, queued, succession) = match ending {
+        Ending::Told => {
+            tracing::info!(grace = ?settings.grace, "stopping: no new work is taken, work in flight may finish");
+            parts.journal.here("stops", json!({}));
+            parts.controller.begin_to_stop().await;
+            parts.keeper.finish().await;
+            parts.pin_keeper.finish().await;
+            (settings.grace, Queued::Served, None)
+        }
+        Ending::Succeeded(succession) => {
+            let within = succession.within;
+            tracing::info!(?within, "another service has taken over: this one sees its clients through");
+            // Its API answers at the same address.
+            let _ = end_api.send(true);
+            (within, Queued::HandedOn, Some(succession))
+        }
+    };
+    let (reporting, controller) = (parts.controller.clone(), &parts.controller);
+    let reporter =
+        succession.map(|succession| tokio::spawn(async move { succession.report(&reporting).await }));
+    // A service without a successor keeps the folder until it has ended.
+    let _held = reporter.is_none().then_some(lock);
     tokio::select! {
-        _ = terminate.recv() => {}
-        _ = interrupt.recv() => {}
-    }
-    tracing::info!(grace = ?settings.grace, "stopping: no new work is taken, work in flight may finish");
-    parts.journal.here("stops", json!({}));
-    parts.controller.begin_to_stop().await;
-    // From here on the state file is the next service's.
-    parts.keeper.finish().await;
-    lock.hand_over(|| {
-        let _ = end_api.send(true);
-    })
-    .await;
-    tokio::select! {
-        left = parts.controller.stop(settings.grace) => match left {
+        left = controller.stop(grace, queued) => match left {
             Ok(0) | Err(_) => tracing::info!("all work in flight has finished"),
             Ok(left) => tracing::warn!(left, "the grace period is over; connections were broken off"),
         },
@@ -171,25 +215,41 @@ async fn serve(
     if !matches!(last, Ok(Ok(()))) {
         tracing::warn!(waiting = parts.journal.outbox().backlog().waiting, "records were lost with the end");
     }
-    // The next one, perhaps with another state folder, need not wait. If the database is away, it forgets by itself.
-    let _ = tokio::time::timeout(LAST_RECORDS, parts.store.leave(parts.node)).await;
+    if let Some(reporter) = reporter {
+        // What was counted last is told before the end of the connection says that nothing is open.
+        tokio::time::sleep(upgrade::REPORTED_EVERY).await;
+        reporter.abort();
+    } else {
+        // The next one, perhaps with another state folder, need not wait. If the database is away, it forgets by itself.
+        let _ = tokio::time::timeout(LAST_RECORDS, parts.store.leave(parts.node)).await;
+    }
     parts.store.close().await;
     Ok(())
 }
 
-/// Listens for the API. A service that this one takes the place of gives its port back a moment after its lock.
-async fn listen_for_api(
-    address: std::net::SocketAddr,
-    has_predecessor: bool,
-) -> Result<TcpListener, RunError> {
-    let end = Instant::now() + if has_predecessor { API_PORT_WITHIN } else { Duration::ZERO };
-    loop {
-        match TcpListener::bind(address).await {
-            Ok(listener) => return Ok(listener),
-            Err(error) if error.kind() == io::ErrorKind::AddrInUse && Instant::now() < end => {
-                tokio::time::sleep(Duration::from_millis(10)).await;
-            }
-            Err(source) => return Err(RunError::ApiListen { address, source }),
+/// Waits for a service that takes over from this one; for ever where none can.
+async fn wait_for_successor(
+    settings: &Settings,
+    parts: &ServiceParts,
+    lock: &FolderLock,
+    api_socket: io::Result<OwnedFd>,
+) -> Succession {
+    let offer = UpgradeOffer::listen(&settings.state_folder).and_then(|offer| Ok((offer, api_socket?)));
+    match offer {
+        Ok((offer, api_socket)) => {
+            let handed = UpgradeParts {
+                controller: &parts.controller,
+                keeper: &parts.keeper,
+                pins: &parts.pins,
+                journal: &parts.journal,
+                lock,
+                api: (&api_socket, settings.api_listen),
+            };
+            offer.succession(&handed).await
+        }
+        Err(error) => {
+            tracing::warn!(%error, "no other service can take over from this one");
+            std::future::pending().await
         }
     }
 }
@@ -197,7 +257,7 @@ async fn listen_for_api(
 async fn start(
     settings: &Settings,
     load: tokio::runtime::Handle,
-    shares_ports: bool,
+    mut predecessor: Option<Predecessor>,
 ) -> Result<ServiceParts, RunError> {
     let secrets = SecretCache { folder: settings.secrets_folder.clone() };
     let surroundings =
@@ -232,7 +292,10 @@ async fn start(
     let (copy_is_old, changed) = watch::channel(0);
     let pin_key = access::pin_key(&settings.state_folder, &troubles)?;
     let mut plane = Plane::start(settings.workers, pin_key.clone(), settings.client_memory)?;
-    plane.share_ports(shares_ports);
+    let pins = PinFiles::new(settings.state_folder.join("pins"));
+    if let Some(before) = &mut predecessor {
+        plane.inherit(std::mem::take(&mut before.sockets));
+    }
     let (decisions, memory) = (plane.decisions(), plane.memory());
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
@@ -261,6 +324,8 @@ async fn start(
         known_health: copy.health,
         watched_until: copy.written,
         pin_key,
+        pins: pin_keeper::load(&pins),
+        has_predecessor: predecessor.is_some(),
         holds: copy.tiers.into_iter().filter_map(|(pool, hold)| Some((pool.parse().ok()?, hold))).collect(),
         former_names: copy
             .former_names
@@ -272,6 +337,9 @@ async fn start(
     let access = Access::new(tokens, copy.sessions, settings.session_limits, copy_is_old.clone());
     let controller = Controller::start(state, reported, looked_up);
     let deployer = Arc::new(Deployer::new(controller.clone(), store.clone(), surroundings.clone()));
+    if let Some(before) = &mut predecessor {
+        before.still_waits().await?;
+    }
     if let (Some(revision), Some(checked)) = (revision, checked) {
         let bound = controller.bind(checked.clone()).await;
         // An address that is taken does not keep the rest from serving: the controller tries it again each second.
@@ -285,6 +353,18 @@ async fn start(
         };
         let _ = controller.run(RevisionChange::new(revision, checked, bound)).await;
     }
+    if let (Some(before), Some(within)) = (predecessor, settings.upgrade) {
+        let (process, version) = (before.state.process, before.state.version.clone());
+        let (from, totals, work) = before.say_serving(within).await;
+        controller.follow(totals, work, from).await;
+        journal.here(
+            format!(
+                "took over from merismosd {version}, process {process}, which finishes its clients' work"
+            ),
+            json!({ "version": version, "process": process }),
+        );
+    }
+    let pin_keeper = PinKeeper::start(controller.clone(), pins.clone(), troubles.clone());
     let keeper = StateFile::start(
         controller.clone(),
         access.clone(),
@@ -317,7 +397,7 @@ async fn start(
         frames: StatusFrames::default(),
         windows: WindowDesk::default(),
     });
-    Ok(ServiceParts { controller, journal, store, keeper, app, troubles, memory, node })
+    Ok(ServiceParts { controller, journal, store, keeper, pin_keeper, app, troubles, memory, pins, node })
 }
 
 /// Notes what lets others in who should not be: a state folder that others can read, and an API that can be reached from

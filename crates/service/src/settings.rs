@@ -16,6 +16,8 @@ use crate::api::ApiLimits;
 use crate::memory;
 
 const MIB: u64 = 1 << 20;
+/// How long a service that handed over may take to finish its clients' work.
+const USUAL_WITHIN: Duration = Duration::from_secs(3_600);
 /// The smallest bounds of clients' memory.
 const LEAST_CLIENT_MEMORY: u64 = MIB;
 
@@ -35,9 +37,12 @@ pub(crate) struct Flags {
     /// The folder for the first token and for the copy to start from when the database is away
     #[arg(long, env = "MERISMOSD_STATE_FOLDER", value_name = "FOLDER")]
     state_folder: Option<PathBuf>,
-    /// Take the place of the service that uses the state folder: it is asked to stop, and finishes with its clients
-    #[arg(long)]
-    replace: bool,
+    /// What to do, instead of starting
+    #[arg(value_enum)]
+    action: Option<Action>,
+    /// With upgrade: how long the service before this one may take to finish its clients' work [default: 1h]
+    #[arg(long, value_name = "DURATION", requires = "action")]
+    within: Option<Span>,
     /// Start although another node uses the same database; neither follows the other's revisions and duties
     #[arg(long)]
     standalone: bool,
@@ -89,6 +94,13 @@ pub(crate) struct Flags {
     log_format: Option<LogFormat>,
 }
 
+/// What the program does instead of starting a service beside none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Action {
+    /// Take over from the service that runs with the same state folder: no client is refused or cut off
+    Upgrade,
+}
+
 /// How log lines look.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -129,8 +141,8 @@ pub(crate) struct Settings {
     pub(crate) api_listen: SocketAddr,
     pub(crate) database: String,
     pub(crate) state_folder: PathBuf,
-    /// Whether a service that uses the state folder is stopped.
-    pub(crate) replace: bool,
+    /// How long the service that runs may take to finish its clients' work, where this one takes over from it.
+    pub(crate) upgrade: Option<Duration>,
     /// Whether it starts although another node uses the same database.
     pub(crate) standalone: bool,
     pub(crate) workers: usize,
@@ -179,7 +191,7 @@ impl Settings {
                 flag: "state-folder",
                 variable: "MERISMOSD_STATE_FOLDER",
             })?,
-            replace: flags.replace,
+            upgrade: flags.action.map(|Action::Upgrade| flags.within.map_or(USUAL_WITHIN, Span::get)),
             standalone: flags.standalone,
             workers: workers.max(1),
             grace: flags.grace.or(file.grace).map_or(Duration::from_secs(30), Span::get),

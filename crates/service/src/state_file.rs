@@ -169,6 +169,11 @@ impl StateFile {
         self.finished.store(true, Relaxed);
     }
 
+    /// Writes it again, after [`finish`](Self::finish).
+    pub(crate) fn go_on(&self) {
+        self.finished.store(false, Relaxed);
+    }
+
     /// Waits until everything that has changed by now is in the state file; `false` when it can't be written.
     pub(crate) async fn is_saved(&self) -> bool {
         let wanted = *self.changed.borrow();
@@ -208,7 +213,7 @@ impl StateFileWriter {
             let number = *changed.borrow_and_update();
             let Ok(copy) = self.controller.copy().await else { return };
             if self.finished.load(Relaxed) {
-                return;
+                continue;
             }
             let copy =
                 StateSnapshot { tokens: self.access.tokens(), sessions: self.access.sessions(), ..copy };

@@ -14,6 +14,8 @@ pub(crate) enum TroubleKind {
     StateFileWrite,
     /// The state file could not be read at the start.
     StateFileRead,
+    /// Pins that are to be kept can't be written.
+    KeptPins,
     /// The database does not answer.
     DatabaseAway,
     /// The database refused at the start.

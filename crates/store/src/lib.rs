@@ -15,6 +15,7 @@ pub mod files;
 mod nodes;
 mod notifications;
 pub mod outbox;
+pub mod pin_files;
 pub mod plans;
 mod revisions;
 pub mod state_snapshot;

@@ -43,7 +43,7 @@
     <thead class="text-left text-secondary">
       <tr>
         <td></td>
-        <th colspan="6" class="text-right font-normal" scope="colgroup">since the start, {moment(status.node.started)}</th>
+        <th colspan="6" class="text-right font-normal" scope="colgroup">since the start, {moment(status.node.counted_since)}</th>
         {#if reset}<th colspan="6" class="text-right font-normal" scope="colgroup">since {moment(reset)}</th>{/if}
       </tr>
       <tr>

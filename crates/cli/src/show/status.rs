@@ -127,7 +127,7 @@ fn totals(status: &Status) {
     }
     text(&format!("{table}\n"));
     let since = reset.map_or_else(String::new, |at| format!("; since reset: from {} on", moment(at)));
-    text(&format!("Counted since the service started at {}{since}.\n", moment(status.node.started)));
+    text(&format!("Counted since the service started at {}{since}.\n", moment(status.node.counted_since)));
 }
 
 fn frontends(frontends: &[FrontendStatus]) {

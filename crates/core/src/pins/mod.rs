@@ -7,12 +7,15 @@ mod token;
 
 pub use former::FormerNames;
 pub use skew::{PinSkew, ServerShares, SkewChange};
-pub use table::{LearnedPin, PinDigest, PinLimits, PinTable};
+pub use table::{KeptPin, LearnedPin, PinDigest, PinLimits, PinTable};
 pub use token::{PinClaim, PinKey};
 
 use std::collections::BTreeMap;
+use std::fmt;
 use std::net::IpAddr;
 use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
 
 use crate::config::document::{Persistence, PersistenceKind, PinWhenGone};
 use crate::draw::{digest, mix};
@@ -41,6 +44,8 @@ pub struct PinRule {
     pub when_gone: PinWhenGone,
     /// The cookie of the service, where it is one of the kinds.
     pub cookie: Option<CookiePin>,
+    /// Whether pins that are kept here outlive the service.
+    pub keep: bool,
     /// Where pins of the other kinds are kept, and for how long.
     pub learned: Option<(Arc<PinTable>, PinLimits)>,
     prefix_ipv4: u8,
@@ -138,6 +143,7 @@ impl PinRule {
         Some(Self {
             kinds: kinds.collect(),
             when_gone: settings.when_gone,
+            keep: settings.keep,
             cookie: settings.has(&PersistenceKind::Cookie).then(|| CookiePin::new(pool, settings, former)),
             learned: is_learned.then(|| (Arc::clone(table), limits)),
             prefix_ipv4: settings.prefix_ipv4.unwrap_or(32),
@@ -276,7 +282,8 @@ impl PinRule {
 }
 
 /// Whose pins a table holds.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum PinScope {
     /// Those of one pool.
     Pool(Name),
@@ -289,6 +296,15 @@ impl PinScope {
     #[must_use]
     pub fn of(pool: &Name, settings: &Persistence) -> Self {
         settings.group.clone().map_or_else(|| Self::Pool(pool.clone()), Self::Group)
+    }
+}
+
+impl fmt::Display for PinScope {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Pool(name) => write!(f, "pool {name}"),
+            Self::Group(name) => write!(f, "group {name}"),
+        }
     }
 }
 

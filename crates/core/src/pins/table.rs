@@ -60,6 +60,49 @@ pub struct LearnedPin {
     pub used: u32,
 }
 
+/// A pin with what it is kept under: what outlives the process, or goes to another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct KeptPin {
+    /// What the client carries.
+    pub key: PinDigest,
+    /// Which server has it.
+    pub pin: LearnedPin,
+}
+
+impl KeptPin {
+    /// How many bytes a written pin has.
+    pub const LENGTH: usize = 41;
+
+    /// Appends the pin: key, server, client (IPv4 as mapped, RFC 4291, 2.5.5.2), kind, made, used; numbers with the lowest byte first.
+    pub fn write(&self, out: &mut Vec<u8>) {
+        out.extend_from_slice(&self.key.0.to_le_bytes());
+        out.extend_from_slice(&self.pin.server.to_le_bytes());
+        out.extend_from_slice(&bytes_of(self.pin.client));
+        out.push(self.pin.kind);
+        out.extend_from_slice(&self.pin.made.to_le_bytes());
+        out.extend_from_slice(&self.pin.used.to_le_bytes());
+    }
+
+    /// Reads a written pin.
+    #[must_use]
+    pub fn read(bytes: &[u8; Self::LENGTH]) -> Self {
+        let (mut long, mut short, mut client) = ([0; 8], [0; 4], [0; 16]);
+        let mut number = |at: usize| {
+            long.copy_from_slice(&bytes[at..at + 8]);
+            u64::from_le_bytes(long)
+        };
+        let (key, server) = (PinDigest(number(0)), number(8));
+        let mut second = |at: usize| {
+            short.copy_from_slice(&bytes[at..at + 4]);
+            u32::from_le_bytes(short)
+        };
+        let (made, used) = (second(33), second(37));
+        client.copy_from_slice(&bytes[16..32]);
+        let client = IpAddr::V6(Ipv6Addr::from(client)).to_canonical();
+        Self { key, pin: LearnedPin { server, client, kind: bytes[32], made, used } }
+    }
+}
+
 #[derive(Clone, Copy, Debug)]
 struct Entry {
     key: u64,
@@ -204,6 +247,7 @@ pub struct PinTable {
     seed: u64,
     count: AtomicU64,
     evicted: AtomicU64,
+    removals: AtomicU64,
 }
 
 impl PinTable {
@@ -215,6 +259,7 @@ impl PinTable {
             seed,
             count: AtomicU64::new(0),
             evicted: AtomicU64::new(0),
+            removals: AtomicU64::new(0),
         }
     }
 
@@ -234,6 +279,12 @@ impl PinTable {
     #[must_use]
     pub fn evicted(&self) -> u64 {
         self.evicted.load(Ordering::Relaxed)
+    }
+
+    /// How often pins were removed that are not over yet.
+    #[must_use]
+    pub fn removals(&self) -> u64 {
+        self.removals.load(Ordering::Relaxed)
     }
 
     fn hash(&self, key: u64) -> u64 {
@@ -340,6 +391,7 @@ impl PinTable {
             }
         }
         self.count.fetch_sub(removed, Ordering::Relaxed);
+        self.removals.fetch_add(u64::from(removed > 0), Ordering::Relaxed);
         removed
     }
 
@@ -366,6 +418,36 @@ impl PinTable {
                 if !limits.is_over(&pin, now) {
                     look(PinDigest(entry.key), &pin);
                 }
+            }
+        }
+    }
+
+    /// The pins that were made or used at a second or after it. Costs a look at these alone.
+    #[must_use]
+    pub fn changed_since(&self, second: u32) -> Vec<KeptPin> {
+        let mut changed = Vec::new();
+        for shard in 0..SHARDS {
+            let shard = self.lock(shard);
+            let mut at = shard.newest;
+            while let Some(entry) = shard.entries.get(at as usize).filter(|entry| entry.used >= second) {
+                changed.push(KeptPin { key: PinDigest(entry.key), pin: entry.pin() });
+                at = entry.before;
+            }
+        }
+        changed
+    }
+
+    /// Takes pins in that were kept elsewhere. Of two for one key the one that was used last holds. Limits are those of the next
+    /// look: nothing is forgotten here.
+    pub fn restore(&self, mut pins: Vec<KeptPin>, now: u32) {
+        const NO_LIMITS: PinLimits = PinLimits { pins: u64::MAX, idle: u32::MAX, lifetime: None };
+        // The list of each shard is in the order of use.
+        pins.sort_unstable_by_key(|kept| kept.pin.used);
+        for KeptPin { key, pin } in pins {
+            // A clock that was set back must not make a pin immortal.
+            let pin = LearnedPin { made: pin.made.min(now), used: pin.used.min(now), ..pin };
+            if self.peek(key, now, &NO_LIMITS).is_none_or(|known| known.used < pin.used) {
+                self.put(key, pin, &NO_LIMITS);
             }
         }
     }
@@ -454,6 +536,31 @@ mod tests {
         assert_eq!((table.len(), table.per_server()), (1, BTreeMap::from([(7, 1)])));
         table.forget_idle(61, &LIMITS);
         assert!(table.is_empty());
+    }
+
+    #[test]
+    fn pins_that_are_kept_elsewhere_come_back_as_they_were() {
+        let before = table(&[(1, 7), (2, 7), (3, 8)], &LIMITS);
+        let all = before.changed_since(0);
+        assert_eq!((all.len(), before.changed_since(2).len(), before.changed_since(3).len()), (3, 1, 0));
+        let mut written = Vec::new();
+        all.iter().for_each(|kept| kept.write(&mut written));
+        let read: Vec<_> = written.as_chunks::<{ KeptPin::LENGTH }>().0.iter().map(KeptPin::read).collect();
+        assert_eq!(read, all);
+        let after = PinTable::new(99);
+        // What the client was tied to since holds.
+        after.put(PinDigest(2), pin(9, 5), &LIMITS);
+        after.restore(read, 5);
+        let server = |key| after.peek(PinDigest(key), 5, &LIMITS).map(|pin| pin.server);
+        assert_eq!([server(1), server(2), server(3)], [Some(7), Some(9), Some(8)]);
+        // By a clock that was set back they are as young as can be.
+        let earlier = PinTable::new(0);
+        earlier.restore(vec![KeptPin { key: PinDigest(4), pin: pin(7, 900) }], 100);
+        assert_eq!(
+            earlier.peek(PinDigest(4), 160, &LIMITS).map(|pin| (pin.made, pin.used)),
+            Some((100, 100))
+        );
+        assert_eq!(earlier.peek(PinDigest(4), 161, &LIMITS), None);
     }
 
     #[test]

@@ -14,6 +14,8 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
+use serde::{Deserialize, Serialize};
+
 pub use self::latency_average::LatencyAverage;
 pub use self::latency_samples::{LatencySamples, of_thousand};
 pub use self::limiter::{LimitReached, Limiter, ServerRuntimeLimits};
@@ -92,7 +94,7 @@ pub struct ServerWorkerCounters {
 }
 
 /// The sum of all lanes of a server at one moment.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ServerCounts {
     /// See [`ServerWorkerCounters::begun`].
     pub begun: u64,
@@ -119,6 +121,12 @@ pub struct ServerCounts {
 }
 
 impl ServerCounts {
+    /// The same with nothing open: what stays of it when whoever counted it has ended.
+    #[must_use]
+    pub fn closed(self) -> Self {
+        Self { in_flight: 0, open: OpenWork::default(), ..self }
+    }
+
     /// What was counted since `before`; what is in flight stays as it is.
     #[must_use]
     pub fn since(&self, before: &Self) -> Self {
@@ -163,7 +171,7 @@ pub struct FrontendWorkerCounters {
 }
 
 /// The sum of all lanes of a frontend at one moment.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FrontendCounts {
     /// Clients connected right now.
     pub connections: u64,
@@ -188,7 +196,9 @@ pub struct FrontendCounts {
 pub struct ServerRuntime {
     /// The identity's number; never given to another server while the service runs.
     pub id: u32,
+    /// One of each worker; behind them, where there was a service before this one, one of what that has counted and has open.
     lanes: Box<[ServerWorkerCounters]>,
+    workers: usize,
     /// How fast it answers.
     pub pace: LatencyAverage,
     /// How long it took for some of its work.
@@ -217,6 +227,27 @@ impl ServerRuntime {
     #[must_use]
     pub fn lane(&self, worker: usize) -> &ServerWorkerCounters {
         &self.lanes[worker]
+    }
+
+    /// Takes over what a service before this one has counted up to now, and what is open there. Only one task may call it.
+    /// Nothing happens where the registry does not [`inherit`](RuntimeRegistry::inherit).
+    pub fn inherit(&self, counts: &ServerCounts) {
+        let Some(lane) = self.lanes.get(self.workers) else { return };
+        // As in `counts`: what ended is never more than what began.
+        lane.begun.set(counts.begun);
+        lane.ended.set(counts.begun.saturating_sub(counts.in_flight));
+        lane.taken.set(counts.taken);
+        lane.failed.set(counts.failed);
+        lane.retried.set(counts.retried);
+        lane.errors.set(counts.errors);
+        lane.bytes_to.set(counts.bytes_to);
+        lane.bytes_from.set(counts.bytes_from);
+        lane.new_clients.set(counts.new_clients);
+        lane.connections.set(counts.open.connections);
+        lane.tunnels.set(counts.open.tunnels);
+        lane.cut_requests.set(counts.cut.requests);
+        lane.cut_connections.set(counts.cut.connections);
+        lane.cut_tunnels.set(counts.cut.tunnels);
     }
 
     /// Work at the server right now.
@@ -278,7 +309,9 @@ impl ServerRuntime {
 pub struct FrontendRuntime {
     /// The identity's number; never given to another frontend while the service runs.
     pub id: u32,
+    /// As those of [`ServerRuntime`].
     lanes: Box<[FrontendWorkerCounters]>,
+    workers: usize,
 }
 
 impl FrontendRuntime {
@@ -293,6 +326,19 @@ impl FrontendRuntime {
     pub fn connections(&self) -> u64 {
         let closed: u64 = self.lanes.iter().map(|lane| lane.closed.get()).sum();
         self.lanes.iter().map(|lane| lane.opened.get()).sum::<u64>().saturating_sub(closed)
+    }
+
+    /// Takes over what a service before this one has counted up to now, and who is still connected there. Only one task may call it.
+    pub fn inherit(&self, counts: &FrontendCounts) {
+        let Some(lane) = self.lanes.get(self.workers) else { return };
+        lane.opened.set(counts.connections);
+        lane.requests.set(counts.requests);
+        lane.refused.set(counts.refused);
+        lane.turned_away.set(counts.turned_away);
+        lane.unavailable.set(counts.unavailable);
+        lane.unanswered.set(counts.unanswered);
+        lane.errors.set(counts.errors);
+        lane.cut_for_memory.set(counts.cut_for_memory);
     }
 
     /// The sum over all workers, read without stopping them.
@@ -422,6 +468,8 @@ impl PoolRuntime {
 #[derive(Debug)]
 pub struct RuntimeRegistry {
     workers: usize,
+    /// Whether cells take over what a service before this one counted.
+    inherits: bool,
     servers: BTreeMap<PoolServer, (SocketAddr, Arc<ServerRuntime>)>,
     frontends: BTreeMap<Name, Arc<FrontendRuntime>>,
     pools: BTreeMap<Name, Arc<PoolRuntime>>,
@@ -437,6 +485,7 @@ impl RuntimeRegistry {
     pub fn new(workers: usize) -> Self {
         Self {
             workers,
+            inherits: false,
             servers: BTreeMap::new(),
             frontends: BTreeMap::new(),
             pools: BTreeMap::new(),
@@ -447,6 +496,15 @@ impl RuntimeRegistry {
         }
     }
 
+    /// From now on cells are made that can take over what a service before this one counted.
+    pub fn inherit(&mut self) {
+        self.inherits = true;
+    }
+
+    fn lanes(&self) -> usize {
+        self.workers + usize::from(self.inherits)
+    }
+
     /// The cell of a server, made when it is first asked for, and anew when it is asked for at another address.
     pub fn server(&mut self, server: &PoolServer, address: SocketAddr) -> Arc<ServerRuntime> {
         if let Some((_, cell)) = self.servers.get(server).filter(|(known, _)| *known == address) {
@@ -454,10 +512,11 @@ impl RuntimeRegistry {
         }
         let id = self.next_server;
         self.next_server += 1;
-        let lanes = (0..self.workers).map(|_| ServerWorkerCounters::default()).collect();
+        let lanes = (0..self.lanes()).map(|_| ServerWorkerCounters::default()).collect();
         let cell = Arc::new(ServerRuntime {
             id,
             lanes,
+            workers: self.workers,
             pace: LatencyAverage::default(),
             latencies: LatencySamples::default(),
             room: Limiter::default(),
@@ -470,11 +529,12 @@ impl RuntimeRegistry {
 
     /// The cell of a frontend, made when it is first asked for. Frontends that go keep theirs, for their number.
     pub fn frontend(&mut self, name: &Name) -> Arc<FrontendRuntime> {
-        let (next, workers) = (&mut self.next_frontend, self.workers);
+        let (workers, lanes) = (self.workers, self.lanes());
+        let next = &mut self.next_frontend;
         let cell = self.frontends.entry(name.clone()).or_insert_with(|| {
             *next += 1;
-            let lanes = (0..workers).map(|_| FrontendWorkerCounters::default()).collect();
-            Arc::new(FrontendRuntime { id: *next - 1, lanes })
+            let lanes = (0..lanes).map(|_| FrontendWorkerCounters::default()).collect();
+            Arc::new(FrontendRuntime { id: *next - 1, lanes, workers })
         });
         Arc::clone(cell)
     }
@@ -487,6 +547,21 @@ impl RuntimeRegistry {
     /// What tables of pins are seeded with from now on: a secret, so that no client can foresee where its keys are kept.
     pub fn seed_pins(&mut self, seed: u64) {
         self.pin_seed = seed;
+    }
+
+    /// The servers that there are, with their addresses.
+    pub fn servers(&self) -> impl Iterator<Item = (&PoolServer, SocketAddr, &Arc<ServerRuntime>)> {
+        self.servers.iter().map(|(server, (address, cell))| (server, *address, cell))
+    }
+
+    /// The frontends that there are, and those that were removed.
+    pub fn frontends(&self) -> impl Iterator<Item = (&Name, &Arc<FrontendRuntime>)> {
+        self.frontends.iter()
+    }
+
+    /// The tables of learned pins that there are.
+    pub fn pin_tables(&self) -> impl Iterator<Item = (&PinScope, &Arc<PinTable>)> {
+        self.pin_tables.iter()
     }
 
     /// The table of learned pins of a pool or a group, made when it is first asked for.
@@ -525,5 +600,33 @@ impl RuntimeRegistry {
     /// Forgets the servers that `keep` does not want any more.
     pub fn retain_servers(&mut self, mut keep: impl FnMut(&PoolServer, SocketAddr) -> bool) {
         self.servers.retain(|server, (address, _)| keep(server, *address));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_service_before_counted_is_added_and_ends_with_it() {
+        let mut registry = RuntimeRegistry::new(2);
+        registry.inherit();
+        let cell = registry.server(&"quay/gull".parse().unwrap(), ([192, 0, 2, 21], 80).into());
+        for _ in 0..3 {
+            cell.lane(1).begun.increment();
+        }
+        let open = OpenWork { requests: 1, connections: 3, tunnels: 2 };
+        let before = ServerCounts { begun: 40, in_flight: 6, taken: 38, open, ..ServerCounts::default() };
+        cell.inherit(&before);
+        let counts = cell.counts();
+        assert_eq!((counts.begun, counts.in_flight, cell.in_flight(), counts.taken), (43, 9, 9, 38));
+        assert_eq!(counts.open, OpenWork { requests: 4, ..open });
+        cell.inherit(&before.closed());
+        let counts = cell.counts();
+        assert_eq!((counts.begun, counts.in_flight, counts.open.tunnels), (43, 3, 0));
+        let frontend = registry.frontend(&"harbour".parse().unwrap());
+        frontend.lane(0).opened.increment();
+        frontend.inherit(&FrontendCounts { connections: 4, requests: 70, ..FrontendCounts::default() });
+        assert_eq!((frontend.counts().connections, frontend.counts().requests), (5, 70));
     }
 }

@@ -277,7 +277,7 @@ impl HttpSession {
             let mut buffer = match input {
                 Some(buffer) => buffer,
                 None => {
-                    if self.visit.at.worker.stopping.get() {
+                    if self.visit.at.worker.closes_resting.get() {
                         cold_path();
                         return Err(NoRequest::Ended);
                     }

@@ -8,6 +8,7 @@ use merismos_core::duty::Duty;
 use merismos_core::health::HealthState;
 
 use crate::rig::{Client, ConnectionEnd, Rig, Server, until};
+use merismos_plane::Queued;
 use merismos_plane::memory::MemoryLimits;
 use merismos_plane::observer::{ObserveFilter, ObservedWork};
 
@@ -352,7 +353,8 @@ fn stopping_lets_work_in_flight_finish() {
     busy.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
     until("the request is at the server", || rig.counts(0).in_flight == 1);
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-    let stop = std::thread::spawn(move || runtime.block_on(rig.plane.stop(crate::rig::PATIENCE)));
+    let stop =
+        std::thread::spawn(move || runtime.block_on(rig.plane.stop(crate::rig::PATIENCE, Queued::Served)));
     assert_eq!(resting.end(), ConnectionEnd::Closed, "a resting connection is closed");
     until("new connections are refused", || std::net::TcpStream::connect(address).is_err());
     release.send(()).unwrap();

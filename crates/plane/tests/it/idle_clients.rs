@@ -3,6 +3,7 @@
 use std::time::{Duration, Instant};
 
 use merismos_core::config::document::Endpoint;
+use merismos_plane::Queued;
 
 use crate::http2;
 use crate::rig::{Client, ConnectionEnd, PATIENCE, Rig, Server, until};
@@ -67,9 +68,33 @@ fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any
     let mut clients = resting(&rig, 3);
     let begin = Instant::now();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-    assert_eq!(runtime.block_on(rig.plane.stop(PATIENCE)), 0, "no client is left behind");
+    assert_eq!(runtime.block_on(rig.plane.stop(PATIENCE, Queued::Served)), 0, "no client is left behind");
     assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
     assert!(ended_in_order(&mut clients));
+}
+
+#[test]
+fn a_request_that_is_on_its_way_when_the_service_stops_is_answered() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "");
+    let address = rig.address;
+    let (mut asks, mut waits) = (rig.client(), rig.client());
+    asks.get("/");
+    waits.get("/");
+    let stop = std::thread::spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(rig.plane.stop(PATIENCE, Queued::Served))
+    });
+    until("new connections are refused", || std::net::TcpStream::connect(address).is_err());
+    let answer = asks.get("/");
+    assert!(
+        answer.head.starts_with("HTTP/1.1 200") && answer.head.contains("Connection: close"),
+        "{}",
+        answer.head
+    );
+    assert_eq!(asks.end(), ConnectionEnd::Closed);
+    assert_eq!(waits.end(), ConnectionEnd::Closed, "one that does not ask is closed in a moment");
+    assert_eq!(stop.join().unwrap(), 0, "no client is left behind");
 }
 
 #[test]
@@ -125,7 +150,7 @@ fn a_client_of_http_2_that_rests_is_let_go_when_the_service_stops() {
         let late = http2::connect(rig.address).await;
         http2::ask(&late, http2::get("/")).await.unwrap();
         let begin = Instant::now();
-        assert_eq!(rig.plane.stop(PATIENCE).await, 0, "no client is left behind");
+        assert_eq!(rig.plane.stop(PATIENCE, Queued::Served).await, 0, "no client is left behind");
         assert!(begin.elapsed() < PATIENCE, "those who rest are not waited for");
         assert!(http2::ask(&early, http2::get("/")).await.is_err());
     });

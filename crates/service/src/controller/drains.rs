@@ -17,6 +17,7 @@ use serde_json::json;
 use super::server_records::ServerRecords;
 use super::state::{ControllerState, round};
 use crate::clock::wall;
+use crate::upgrade::WorkAct;
 
 /// How long after the deadline what was cut is added up: connections have two seconds to end in order.
 const CUT_WITHIN: Duration = Duration::from_secs(3);
@@ -183,7 +184,7 @@ impl ControllerState {
         self.publish_pools(&due.iter().map(|server| server.pool.clone()).collect());
         for server in &due {
             if let Some((_, server)) = server_of(&snapshot, server) {
-                self.publisher.plane.end_drain(server.cell.id);
+                self.publisher.act(WorkAct::EndDrain, server.cell.id);
             }
         }
     }

@@ -17,6 +17,7 @@ use serde_json::json;
 
 use super::state::{ControllerState, round};
 use crate::clock::wall;
+use crate::upgrade::WorkAct;
 
 /// An order on its way to be followed.
 #[derive(Clone, Debug)]
@@ -117,7 +118,7 @@ impl ControllerState {
         if let Some(server) = pool_of(snapshot, &server.pool)
             .and_then(|pool| pool.servers.iter().find(|candidate| candidate.name == *server))
         {
-            self.publisher.plane.cut(server.cell.id);
+            self.publisher.act(WorkAct::Cut, server.cell.id);
         }
     }
 

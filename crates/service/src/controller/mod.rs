@@ -20,6 +20,7 @@ mod server_records;
 mod slow_start;
 mod state;
 mod status;
+mod upgrade;
 mod windows;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -28,6 +29,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use crate::clock::GrowingNumbers;
+use crate::pin_keeper::KeptTables;
+use crate::upgrade::{Following, HandedTotals, WorkAct, WorkReport as HandedReport};
 use ipnet::IpNet;
 use merismos_api::{
     DrainProgress, ExplainResponse, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, ServerStatus, Status,
@@ -43,7 +46,7 @@ use merismos_core::routing::{Frontend, Snapshot};
 use merismos_core::time::Wall;
 use merismos_core::window::Window;
 use merismos_plane::observer::Observations;
-use merismos_plane::{BindError, BoundSockets};
+use merismos_plane::{BindError, BoundSockets, HandedSocket, Queued};
 use merismos_probe::ProbeReport;
 use merismos_probe::lookup::LookupReport;
 use merismos_store::Revision;
@@ -55,6 +58,7 @@ pub(crate) use duties::{DutyAct, DutyError, FollowedAct, FollowedOrder};
 pub(crate) use rolls::{RollBookError, RollStart};
 pub(crate) use slow_start::FailbackError;
 pub(crate) use state::{ControllerStart, ControllerState};
+pub(crate) use upgrade::HandedWork;
 pub(crate) use windows::{TIMES, WindowBookError, WindowGround};
 
 /// How often rates are sampled and watchers get the status.
@@ -303,10 +307,40 @@ enum ControllerCommand {
     BeginToStop {
         reply: oneshot::Sender<()>,
     },
+    /// Everything goes on as before.
+    GoOn {
+        reply: oneshot::Sender<()>,
+    },
     Stop {
         grace: Duration,
+        queued: Queued,
         reply: oneshot::Sender<usize>,
     },
+    /// What a successor needs, now or while work is finished here.
+    HandedWork {
+        pins_since: Option<u32>,
+        reply: oneshot::Sender<HandedWork>,
+    },
+    KeptPins {
+        reply: oneshot::Sender<KeptTables>,
+    },
+    Sockets {
+        reply: oneshot::Sender<Vec<HandedSocket>>,
+    },
+    /// What a successor wants done.
+    WorkAct {
+        act: WorkAct,
+        server: String,
+    },
+    InheritTotals {
+        totals: Box<HandedTotals>,
+        work: Box<HandedReport>,
+        acts: mpsc::UnboundedSender<(WorkAct, String)>,
+    },
+    InheritWork {
+        report: Box<HandedReport>,
+    },
+    EndPredecessor,
 }
 
 impl ControllerCommand {
@@ -340,6 +374,14 @@ impl ControllerCommand {
             | Self::ResetTotals { .. }
             | Self::Copy { .. }
             | Self::BeginToStop { .. }
+            | Self::GoOn { .. }
+            | Self::HandedWork { .. }
+            | Self::KeptPins { .. }
+            | Self::Sockets { .. }
+            | Self::WorkAct { .. }
+            | Self::InheritTotals { .. }
+            | Self::InheritWork { .. }
+            | Self::EndPredecessor
             | Self::Stop { .. } => false,
         }
     }
@@ -578,9 +620,48 @@ impl Controller {
         let _ = self.ask(|reply| ControllerCommand::BeginToStop { reply }).await;
     }
 
+    /// Takes back that the service is to stop.
+    pub(crate) async fn go_on(&self) {
+        let _ = self.ask(|reply| ControllerCommand::GoOn { reply }).await;
+    }
+
     /// Stops traffic; gives the number of connections that were broken off at the end of the grace period.
-    pub(crate) async fn stop(&self, grace: Duration) -> Result<usize, Stopping> {
-        self.ask(|reply| ControllerCommand::Stop { grace, reply }).await
+    pub(crate) async fn stop(&self, grace: Duration, queued: Queued) -> Result<usize, Stopping> {
+        self.ask(|reply| ControllerCommand::Stop { grace, queued, reply }).await
+    }
+
+    /// What a successor needs to know of the work here, with the pins that were made or used at a second or later; by default all.
+    pub(crate) async fn work(&self, pins_since: Option<u32>) -> Result<HandedWork, Stopping> {
+        self.ask(|reply| ControllerCommand::HandedWork { pins_since, reply }).await
+    }
+
+    /// The tables of pins that outlive the service.
+    pub(crate) async fn kept_pins(&self) -> Result<KeptTables, Stopping> {
+        self.ask(|reply| ControllerCommand::KeptPins { reply }).await
+    }
+
+    /// Copies of all sockets that frontends listen with.
+    pub(crate) async fn sockets(&self) -> Result<Vec<HandedSocket>, Stopping> {
+        self.ask(|reply| ControllerCommand::Sockets { reply }).await
+    }
+
+    /// Does what a successor says to the work at a server, by its `pool/server address`.
+    pub(crate) async fn work_act(&self, act: WorkAct, server: String) {
+        // A controller that has ended has no work.
+        let _ = self.commands.send(ControllerCommand::WorkAct { act, server }).await;
+    }
+
+    /// Goes on counting where the service before this one stopped, and has it do what is done here, until `reports` end.
+    pub(crate) async fn follow(&self, totals: HandedTotals, work: HandedReport, mut from: Following) {
+        let (totals, work) = (Box::new(totals), Box::new(work));
+        let _ = self.commands.send(ControllerCommand::InheritTotals { totals, work, acts: from.acts }).await;
+        let commands = self.commands.clone();
+        tokio::spawn(async move {
+            while let Some(report) = from.reports.recv().await {
+                let _ = commands.send(ControllerCommand::InheritWork { report: Box::new(report) }).await;
+            }
+            let _ = commands.send(ControllerCommand::EndPredecessor).await;
+        });
     }
 }
 
@@ -601,15 +682,21 @@ async fn serve(
     loop {
         tokio::select! {
             command = commands.recv() => match command {
-                Some(ControllerCommand::Stop { grace, reply }) => {
+                Some(ControllerCommand::Sockets { reply }) => {
+                    let sockets = state.publisher.plane.sockets();
+                    tokio::spawn(async move {
+                        let _ = reply.send(sockets.await);
+                    });
+                }
+                Some(ControllerCommand::Stop { grace, queued, reply }) => {
                     // Those who look are answered while work in flight finishes.
-                    let stopping = state.stop(grace);
+                    let stopping = state.stop(grace, queued);
                     tokio::spawn(async move {
                         let _ = reply.send(stopping.await);
                     });
                 }
                 Some(command) => {
-                    let may_matter = command.changes() || matches!(command, ControllerCommand::BeginToStop { .. });
+                    let may_matter = command.changes() || matches!(command, ControllerCommand::BeginToStop { .. } | ControllerCommand::GoOn { .. });
                     obey(&mut state, command);
                     if may_matter {
                         tell_ready(&state);
@@ -730,6 +817,28 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             state.stopping = true;
             let _ = reply.send(());
         }
-        ControllerCommand::Stop { .. } => unreachable!("the loop keeps this one to itself"),
+        ControllerCommand::GoOn { reply } => {
+            state.stopping = false;
+            state.state_file.changed();
+            let _ = reply.send(());
+        }
+        ControllerCommand::HandedWork { pins_since, reply } => {
+            drop(reply.send(state.handed_work(pins_since)));
+        }
+        ControllerCommand::KeptPins { reply } => drop(reply.send(state.kept_pins())),
+        ControllerCommand::WorkAct { act, server } => state.work_act(act, &server),
+        ControllerCommand::InheritTotals { totals, work, acts } => {
+            state.inherit_work(*work);
+            state.inherit_totals(&totals);
+            state.follow_predecessor(acts);
+        }
+        ControllerCommand::InheritWork { report } => state.inherit_work(*report),
+        ControllerCommand::EndPredecessor => {
+            state.end_predecessor();
+            tell_status(state);
+        }
+        ControllerCommand::Sockets { .. } | ControllerCommand::Stop { .. } => {
+            unreachable!("the loop keeps these to itself")
+        }
     }
 }

@@ -1,12 +1,13 @@
 //! Pins that are kept here: listed, removed, and forgotten when their time is over.
 
 use std::cmp::Reverse;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Instant;
 
 use merismos_api::{EventKind, PinQuery, Pins, TrafficPeriod};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{LearnedPin, ServerShares, SkewChange};
+use merismos_core::pins::{LearnedPin, PinScope, ServerShares, SkewChange};
 use merismos_core::routing::{Pool, Server};
 use serde_json::json;
 
@@ -14,6 +15,7 @@ use super::UnknownPool;
 use super::explain::pin_view;
 use super::rates::MINUTE;
 use super::state::ControllerState;
+use crate::pin_keeper::KeptTables;
 
 /// The most pins that one answer lists.
 const MOST_LISTED: usize = 1_000;
@@ -27,6 +29,20 @@ impl ControllerState {
                 table.forget_idle(second, limits);
             }
         }
+    }
+
+    /// The tables of pins that outlive the service: those of pools with `pin_keep`.
+    pub(super) fn kept_pins(&self) -> KeptTables {
+        let mut tables = BTreeMap::new();
+        for (name, pool) in &self.document().pools {
+            if !pool.persistence.keep {
+                continue;
+            }
+            let scope = PinScope::of(name, &pool.persistence);
+            let table = self.publisher.cells.pin_tables().find(|(known, _)| **known == scope);
+            tables.extend(table.map(|(_, table)| (scope, Arc::clone(table))));
+        }
+        KeptTables { tables: tables.into_iter().collect(), second: self.publisher.plane.pin_second() }
     }
 
     /// Reports pools whose pins have pulled the shares away from the weights for long, and the end of that.

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use merismos_core::config::Checked;
 use merismos_core::config::document::Document;
 use merismos_core::name::Name;
+use merismos_core::pins::{KeptPin, PinScope};
 use merismos_core::routing::{Snapshot, compile, recompile};
 use merismos_core::runtime::RuntimeRegistry;
 use merismos_plane::{BoundSockets, Plane};
@@ -13,6 +14,8 @@ use rand::RngExt;
 use tokio::sync::broadcast;
 
 use super::server_records::ServerRecords;
+use super::upgrade::PredecessorWork;
+use crate::upgrade::WorkAct;
 
 /// How many snapshots a running trial may lag behind.
 const PUBLISHED: usize = 4_096;
@@ -23,14 +26,33 @@ pub(super) struct SnapshotPublisher {
     pub(super) cells: RuntimeRegistry,
     version: u64,
     pub(super) published: broadcast::Sender<Arc<Snapshot>>,
+    pub(super) predecessor: PredecessorWork,
 }
 
 impl SnapshotPublisher {
-    pub(super) fn new(plane: Plane) -> Self {
+    /// With the pins that were kept, and cells that can take over what a service before this one counted, if there was one.
+    pub(super) fn new(plane: Plane, has_predecessor: bool, pins: Vec<(PinScope, Vec<KeptPin>)>) -> Self {
         let (published, _) = broadcast::channel(PUBLISHED);
         let mut cells = RuntimeRegistry::new(plane.workers());
         cells.seed_pins(rand::rng().random());
-        Self { cells, plane, version: 0, published }
+        if has_predecessor {
+            cells.inherit();
+        }
+        for (scope, pins) in pins {
+            cells.pin_table(scope).restore(pins, plane.pin_second());
+        }
+        Self { cells, plane, version: 0, published, predecessor: PredecessorWork::default() }
+    }
+
+    /// Does something to the work at a server, by the number of its cell; also to what a service before this one has open there.
+    pub(super) fn act(&self, act: WorkAct, server: u32) {
+        match act {
+            WorkAct::Cut => self.plane.cut(server),
+            WorkAct::EndDrain => self.plane.end_drain(server),
+            WorkAct::LeaveDown => self.plane.leave_down(server),
+            WorkAct::LeaveStandby => self.plane.leave_standby(server),
+        }
+        self.predecessor.act(act, server);
     }
 
     /// Compiles a document whole.

@@ -44,6 +44,12 @@ impl Rates {
         Self(VecDeque::from([CountsSample { at, servers: Box::default(), frontends: Box::default() }]))
     }
 
+    /// Forgets all samples: what was counted up to now is no growth.
+    pub(super) fn begin_anew(&mut self, snapshot: &Snapshot, at: Instant) {
+        self.0.clear();
+        self.sample(snapshot, at);
+    }
+
     /// Takes a sample and forgets those that are older than the long window.
     pub(super) fn sample(&mut self, snapshot: &Snapshot, at: Instant) {
         let servers = snapshot.pools.iter().flat_map(|pool| &pool.servers);

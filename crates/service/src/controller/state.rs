@@ -16,13 +16,13 @@ use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::{IneligibleReason, ServerStates};
 use merismos_core::health::{HealthState, InitialHealth};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{FormerNames, PinKey, PinRule, PinScope};
+use merismos_core::pins::{FormerNames, KeptPin, PinKey, PinRule, PinScope};
 use merismos_core::routing::{self, PoolReason, Snapshot};
 use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::observer::ObserveFilter;
-use merismos_plane::{BindError, BoundSockets, Plane};
+use merismos_plane::{BindError, BoundSockets, Plane, Queued};
 use merismos_probe::lookup::Lookups;
 use merismos_probe::{ProbeReport, ProbeTarget, Prober};
 use merismos_store::Revision;
@@ -47,6 +47,7 @@ use crate::clock::{GrowingNumbers, wall};
 use crate::journal::Journal;
 use crate::notifications::NotificationSender;
 use crate::troubles::Troubles;
+use crate::upgrade::WorkAct;
 
 /// To whole seconds, for people.
 pub(super) fn round(length: Duration) -> Duration {
@@ -88,6 +89,10 @@ pub(crate) struct ControllerStart {
     pub(crate) holds: BTreeMap<Name, TierHold>,
     pub(crate) former_names: BTreeMap<Name, FormerNames>,
     pub(crate) pin_key: PinKey,
+    /// Pins that were kept.
+    pub(crate) pins: Vec<(PinScope, Vec<KeptPin>)>,
+    /// Whether a service before this one finishes its clients' work.
+    pub(crate) has_predecessor: bool,
     /// Notified whenever the state file should be written anew.
     pub(crate) copy_is_old: watch::Sender<u64>,
 }
@@ -98,6 +103,8 @@ pub(super) struct NodeFacts {
     pub(super) api_usage: Arc<ApiUsage>,
     pub(super) guesses: FailedLogins,
     pub(super) started: Wall,
+    /// Since when totals count: that of the first of services that took over from each other.
+    pub(super) counted_since: Wall,
     /// Until when an earlier run of the service watched the servers.
     pub(super) watched_until: Option<Wall>,
 }
@@ -142,6 +149,8 @@ pub(crate) struct ControllerState {
     pub(super) order_numbers: Arc<GrowingNumbers>,
     /// Nothing is changed any more.
     pub(super) stopping: bool,
+    /// Another service has taken over: what time brings is its business.
+    pub(super) handed_on: bool,
 }
 
 /// Why the shares of a trial can't be held against the weights, where that is so.
@@ -177,7 +186,7 @@ impl ControllerState {
                 ..ServerRecords::default()
             },
             discovery: Discovery::new(start.lookups, start.found),
-            publisher: SnapshotPublisher::new(start.plane),
+            publisher: SnapshotPublisher::new(start.plane, start.has_predecessor, start.pins),
             totals: TrafficTotals::new(Instant::now()),
             reports: Reports::new(start.journal, start.messages, start.troubles),
             node: NodeFacts {
@@ -185,6 +194,7 @@ impl ControllerState {
                 api_usage: start.api_usage,
                 guesses: start.guesses,
                 started: wall(),
+                counted_since: wall(),
                 watched_until: start.watched_until,
             },
             state_file: StateFileSignal { changes: start.copy_is_old, timed: Instant::now() },
@@ -192,6 +202,7 @@ impl ControllerState {
             pin_key: start.pin_key,
             order_numbers,
             stopping: false,
+            handed_on: false,
         }
     }
 
@@ -369,9 +380,11 @@ impl ControllerState {
                     known.cell.id == server.cell.id && known.standing.reason != reason
                 });
                 match reason {
-                    Some(IneligibleReason::Down) if worked => self.publisher.plane.leave_down(server.cell.id),
+                    Some(IneligibleReason::Down) if worked => {
+                        self.publisher.act(WorkAct::LeaveDown, server.cell.id)
+                    }
                     Some(IneligibleReason::Standby) if worked => {
-                        self.publisher.plane.leave_standby(server.cell.id)
+                        self.publisher.act(WorkAct::LeaveStandby, server.cell.id)
                     }
                     _ => {}
                 }
@@ -522,6 +535,9 @@ impl ControllerState {
 
     /// Samples the rates, and tries again to listen where it was not possible.
     pub(super) fn on_second(&mut self) {
+        if self.handed_on {
+            return;
+        }
         let snapshot = self.publisher.plane.snapshot();
         let now = Instant::now();
         self.totals.rates.sample(&snapshot, now);
@@ -547,10 +563,15 @@ impl ControllerState {
     }
 
     /// Stops probing and traffic.
-    pub(super) fn stop(&mut self, grace: Duration) -> impl Future<Output = usize> + Send + use<> {
+    pub(super) fn stop(
+        &mut self,
+        grace: Duration,
+        queued: Queued,
+    ) -> impl Future<Output = usize> + Send + use<> {
         self.stopping = true;
+        self.handed_on = queued == Queued::HandedOn;
         self.prober.set(Vec::new(), |_| InitialHealth::default());
         self.discovery.lookups.set(BTreeMap::new());
-        self.publisher.plane.stop(grace)
+        self.publisher.plane.stop(grace, queued)
     }
 }

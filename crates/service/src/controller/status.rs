@@ -101,6 +101,7 @@ impl ControllerState {
             node: Node {
                 version: env!("CARGO_PKG_VERSION").to_owned(),
                 started: self.node.started,
+                counted_since: self.node.counted_since,
                 totals_reset: self.totals.reset.as_ref().map(|(at, _)| *at),
                 workers: self.publisher.plane.workers() as u64,
                 nodes,

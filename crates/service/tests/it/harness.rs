@@ -206,6 +206,19 @@ impl Service {
             .append(true)
             .open(self.folder.path().join("log"))
             .unwrap();
+        let child = self.command(&[]).stderr(Stdio::from(log)).spawn().unwrap();
+        self.child = Some(child);
+        until("the API answers", async || {
+            let ended = self.child.as_mut().unwrap().try_wait().unwrap();
+            assert!(ended.is_none(), "merismosd ended: {}", self.log());
+            let token = self.folder.path().join("state/first-token");
+            token.exists() && self.client().status().await.is_ok()
+        })
+        .await;
+    }
+
+    /// The program with its flags; `first` go before them, and hold where both say something.
+    fn command(&self, first: &[&str]) -> Command {
         let program = env!("CARGO_BIN_EXE_merismosd");
         let mut command = match self.descriptors {
             None => Command::new(program),
@@ -215,25 +228,24 @@ impl Service {
                 shell
             }
         };
-        let child = command
-            .args(["--api-listen", &self.api.to_string(), "--grace", "20s"])
+        command.args(first);
+        if !first.contains(&"--api-listen") {
+            command.args(["--api-listen", &self.api.to_string()]);
+        }
+        command
+            .args(["--grace", "20s"])
             .arg("--state-folder")
             .arg(self.folder.path().join("state"))
             .arg("--secrets-folder")
             .arg(std::env::temp_dir())
             .args(&self.flags)
-            .env("MERISMOSD_DATABASE", self.database.url())
-            .stderr(Stdio::from(log))
-            .spawn()
-            .unwrap();
-        self.child = Some(child);
-        until("the API answers", async || {
-            let ended = self.child.as_mut().unwrap().try_wait().unwrap();
-            assert!(ended.is_none(), "merismosd ended: {}", self.log());
-            let token = self.folder.path().join("state/first-token");
-            token.exists() && self.client().status().await.is_ok()
-        })
-        .await;
+            .env("MERISMOSD_DATABASE", self.database.url());
+        command
+    }
+
+    /// Runs another process with more flags until it ends by itself.
+    pub(crate) fn run_once(&self, flags: &[&str]) -> Output {
+        self.command(flags).output().unwrap()
     }
 
     pub(crate) fn log(&self) -> String {
@@ -271,12 +283,17 @@ impl Service {
         tokio::time::timeout(PATIENCE, waiting).await.expect("the service ends in time").unwrap()
     }
 
-    /// Starts another process that takes this one's place; gives the old one.
-    pub(crate) async fn replace(&mut self) -> Old {
+    /// Starts another process that takes over from this one; gives the old one, which finishes its clients' work.
+    pub(crate) async fn upgrade(&mut self) -> Old {
+        let before = self.status().await.node.started;
         let old = self.child.take().expect("it runs");
-        self.flags.push("--replace".to_owned());
+        self.flags.insert(0, "upgrade".to_owned());
         self.start().await;
-        self.flags.pop();
+        self.flags.remove(0);
+        until("the new process answers", async || {
+            self.client().status().await.is_ok_and(|status| status.node.started != before)
+        })
+        .await;
         Old(std::sync::Mutex::new(old))
     }
 

@@ -33,4 +33,5 @@ mod restarts;
 mod rolls;
 mod size;
 mod trials;
+mod upgrade;
 mod windows;

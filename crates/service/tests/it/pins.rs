@@ -53,6 +53,42 @@ async fn a_pin_is_explained_with_its_end_and_holds_over_deploys_and_renames() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn pins_that_are_to_be_kept_hold_over_a_restart_and_a_crash() {
+    let mut service = Service::with(&["gull", "tern", "auk"]).await;
+    by_account(&service, "pin_keep = true").await;
+    let mut homes = Vec::new();
+    for account in 0..9 {
+        homes.push(home(&service, &account.to_string()).await);
+    }
+    let same = async |service: &Service| {
+        for (account, before) in homes.iter().enumerate() {
+            assert_eq!(&home(service, &account.to_string()).await, before, "account {account}");
+        }
+    };
+    service.signal("-TERM");
+    assert!(service.ended().await.success());
+    service.start().await;
+    service.all_up().await;
+    same(&service).await;
+    let kept = service.client().pins(&"quay".parse().unwrap(), &PinQuery::default()).await.unwrap();
+    assert_eq!(kept.kept, 9);
+    // After a crash those are there that were written before it, and none that was removed.
+    let removed = PinQuery { server: Some("gull".to_owned()), ..PinQuery::default() };
+    let gone = service.client().remove_pins(&"quay".parse().unwrap(), &removed).await.unwrap().removed;
+    let file = service.folder.path().join("state/pins/pool-quay.pins");
+    until("they are written", async || {
+        std::fs::metadata(&file).is_ok_and(|file| file.len() == 16 + 41 * (9 - gone))
+    })
+    .await;
+    service.crash_and_restart().await;
+    let kept = service.client().pins(&"quay".parse().unwrap(), &PinQuery::default()).await.unwrap();
+    assert_eq!((kept.kept, gone), (9 - gone, 3));
+    // A pool that keeps none any more leaves no file.
+    by_account(&service, "").await;
+    until("the file is gone", async || !file.exists()).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn pins_are_listed_counted_and_removed() {
     let service = Service::with(&["gull", "tern"]).await;
     by_account(&service, "").await;

@@ -1,9 +1,5 @@
 //! Restarts: what they cost clients, and what answers meanwhile.
 
-use std::io::{Read, Write};
-use std::net::TcpStream;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use merismos_api::DutyRequest;
@@ -12,68 +8,7 @@ use merismos_core::duty::Duty;
 use merismos_core::time::Wall;
 use merismos_lab::stand_in::Fault;
 
-use crate::harness::{PATIENCE, Service, until};
-
-/// Clients that make a connection for each request, until they are stopped; gives how many failed and how many were served.
-fn load(service: &Service) -> (Arc<AtomicBool>, std::thread::JoinHandle<(u64, u64)>) {
-    let (end, address) = (Arc::new(AtomicBool::new(false)), service.frontend);
-    let stopped = Arc::clone(&end);
-    let running = std::thread::spawn(move || {
-        let failed = AtomicU64::new(0);
-        let served = AtomicU64::new(0);
-        let ask = || -> std::io::Result<()> {
-            let mut stream = TcpStream::connect(address)?;
-            stream.set_read_timeout(Some(PATIENCE))?;
-            stream.write_all(b"GET / HTTP/1.1\r\nHost: a\r\nConnection: close\r\n\r\n")?;
-            let mut answer = String::new();
-            stream.read_to_string(&mut answer)?;
-            if answer.starts_with("HTTP/1.1 200") { Ok(()) } else { Err(std::io::ErrorKind::Other.into()) }
-        };
-        std::thread::scope(|scope| {
-            for _ in 0..2 {
-                scope.spawn(|| {
-                    while !stopped.load(Ordering::SeqCst) {
-                        if ask().is_ok() { &served } else { &failed }.fetch_add(1, Ordering::SeqCst);
-                        std::thread::sleep(Duration::from_millis(1));
-                    }
-                });
-            }
-        });
-        (failed.into_inner(), served.into_inner())
-    });
-    (end, running)
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_service_that_takes_the_place_of_another_refuses_nobody() {
-    let mut service = Service::with(&["gull", "tern"]).await;
-    // A client in the middle of something keeps the old one for a while.
-    service.stand_ins[0].set(Fault::Slow { delay_ms: 1_500 }).await;
-    let frontend = service.frontend;
-    let slow: Vec<_> = (0..2)
-        .map(|_| {
-            tokio::spawn(async move {
-                let client = crate::harness::http_client();
-                client.get(format!("http://{frontend}/")).send().await.unwrap().status().as_u16()
-            })
-        })
-        .collect();
-    until("one is in flight", async || service.server("gull").await.in_flight == 1).await;
-    service.stand_ins[0].set(Fault::None).await;
-    let (end, clients) = load(&service);
-    let old = service.replace().await;
-    until("the old one has ended", async || old.has_ended()).await;
-    tokio::time::sleep(Duration::from_millis(300)).await;
-    end.store(true, Ordering::SeqCst);
-    let (failed, served) = clients.join().unwrap();
-    assert!(served > 50, "{served}");
-    // Closing a listening socket resets who is in its queue at that very moment.
-    assert!(failed <= 1, "{failed} of {served} failed");
-    for request in slow {
-        assert_eq!(request.await.unwrap(), 200, "what was in flight finished");
-    }
-    assert_eq!(service.status().await.revision.number, 1);
-}
+use crate::harness::{Service, until};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn while_it_stops_the_api_answers_and_changes_nothing() {

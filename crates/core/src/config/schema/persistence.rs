@@ -184,6 +184,17 @@ pub struct Persistence {
     )]
     #[serde(rename = "pin_limit", skip_serializing_if = "Option::is_none")]
     pub limit: Option<u32>,
+    /// Whether the clients that are kept stay tied over a restart of the service.
+    ///
+    /// They are written to the state folder every 5 s. An upgrade keeps them in any case, and so does every change of the configuration.
+    #[key(
+        default = "false",
+        effective(
+            persistence = "client-address client-address-and-port sni header query application-cookie"
+        )
+    )]
+    #[serde(rename = "pin_keep", skip_serializing_if = "std::ops::Not::not")]
+    pub keep: bool,
     /// Number of bits of an IPv4 client's address that count for `client-address`.
     #[key(range = 1..=32, without = "32", effective(persistence = "client-address"), label = "Pin prefix, IPv4")]
     #[serde(rename = "pin_prefix_ipv4", skip_serializing_if = "Option::is_none")]

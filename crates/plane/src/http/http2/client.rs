@@ -277,6 +277,7 @@ pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
     });
     // To close it means to say so and to let its streams end: that may be done at any time.
     client.resting.set(true);
+    client.can_go_away.set(true);
     take_requests(&line, connection).await;
     line.seats.close();
 }
