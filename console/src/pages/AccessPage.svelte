@@ -2,8 +2,8 @@
   import DataTable from '../lib/components/DataTable.svelte'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
-  import { createToken, revokeToken, tokens, words } from '../lib/api/call'
-  import type { Tokens } from '../lib/api/types'
+  import { createToken, pinKey, renewPinKey, revokeToken, tokens, words } from '../lib/api/call'
+  import type { PinKeyTimes, Tokens } from '../lib/api/types'
   import { moment } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
 
@@ -12,13 +12,15 @@
   let name = $state('')
   let made = $state<{ name: string; token: string } | null>(null)
   let revoking = $state<string | null>(null)
+  let key = $state.raw<PinKeyTimes | null>(null)
+  let renewing = $state(false)
 
   const NAME = /^[a-z][a-z0-9-]{0,62}$/
 
   async function ask(act: () => Promise<void>) {
     try {
       await act()
-      found = await tokens()
+      ;[found, key] = await Promise.all([tokens(), pinKey()])
       trouble = ''
     } catch (error) {
       trouble = words(error)
@@ -41,6 +43,11 @@
       revoking = null
       await revokeToken(token)
       if (made?.name === token) made = null
+    })
+  const renew = () =>
+    ask(async () => {
+      renewing = false
+      await renewPinKey()
     })
 </script>
 
@@ -89,3 +96,24 @@
     </DataTable>
   {/if}
 </Card>
+{#if key}
+  <Card class="mt-4">
+    <div class="flex flex-wrap items-center gap-x-4 gap-y-2">
+      <h2 class="text-base font-semibold">Key of the pin cookies</h2>
+      <p class="text-secondary" data-testid="pin-key">
+        The cookies that tie clients to servers are signed with a key drawn {moment(key.drawn)}{key.before
+          ? `; those of the key before it, replaced ${moment(key.before)}, hold until the next is drawn`
+          : ''}.
+      </p>
+      <div class="ml-auto flex items-center gap-2">
+        {#if renewing}
+          <span>Cookies of the key of now hold until the next; their clients get new ones.</span>
+          <button class="btn btn-sm btn-warning" onclick={renew}>Draw a new key now</button>
+          <button class="btn btn-ghost btn-sm" onclick={() => (renewing = false)}>Leave it</button>
+        {:else}
+          <button class="btn btn-sm" onclick={() => (renewing = true)}>New key …</button>
+        {/if}
+      </div>
+    </div>
+  </Card>
+{/if}

@@ -33,7 +33,7 @@ pub use duty::{
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use notification::{SentMessage, SentMessages};
 pub use object::{HostView, Hosts, ObjectView, Objects};
-pub use pin::{PinClient, PinQuery, Pins, PinsRemoved};
+pub use pin::{PinClient, PinKeyTimes, PinQuery, Pins, PinsRemoved};
 pub use probe::{Diagnosis, DiagnosisStep, Finding, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
 pub use problem::ProblemDocument;
 pub use roll::{RollOrderRequest, RollRequest, RollVerb, RollView, Rolls, WorkReport};

@@ -4,6 +4,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 use merismos_core::name::PoolServer;
+use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -82,6 +83,19 @@ pub struct Pins {
     pub evicted: u64,
     /// The memory that they take.
     pub bytes: u64,
+    /// Cookies of the name of the service's own that clients carried and that were taken for none: forged, over, or another pool's.
+    pub refused_cookies: u64,
+}
+
+/// Since when cookies that tie clients are signed with which key.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PinKeyTimes {
+    /// When the key was drawn that signs them.
+    #[schema(value_type = String, format = DateTime)]
+    pub drawn: Wall,
+    /// When the key before it was replaced, of which cookies are still taken; absent when there is none.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub before: Option<Wall>,
 }
 
 /// Pins that were removed.

@@ -9,11 +9,11 @@ use std::time::Duration;
 use merismos_api::{
     ApplyOptions, ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
     Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
-    ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, PinQuery,
-    Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
-    RollOrderRequest, RollRequest, RollView, Rolls, SentMessages, ServerStatus, Status, TokenResponse,
-    Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery, WindowResponse,
-    Windows, WorkReport,
+    ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects,
+    PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
+    RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, SentMessages, ServerStatus,
+    Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse,
+    WindowQuery, WindowResponse, Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -501,6 +501,22 @@ impl Client {
     /// [`ClientError`].
     pub async fn report_work(&self, id: u64, report: &WorkReport) -> Result<RollView, ClientError> {
         self.write(Method::POST, &format!("/rolls/{id}/work"), report).await
+    }
+
+    /// Since when cookies that tie clients are signed with which key.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn pin_key(&self) -> Result<PinKeyTimes, ClientError> {
+        self.get("/pin-key").await
+    }
+
+    /// Draws a new key that cookies are signed with.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn renew_pin_key(&self) -> Result<PinKeyTimes, ClientError> {
+        self.write(Method::POST, "/pin-key", &()).await
     }
 
     /// Counts the totals of all servers anew from now on.

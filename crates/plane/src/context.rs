@@ -15,7 +15,6 @@ use arc_swap::{ArcSwap, Cache};
 use merismos_connector::connect::ConnectError;
 use merismos_connector::descriptors;
 use merismos_core::draw::{Draw, GOLDEN, mix};
-use merismos_core::pins::PinKey;
 use merismos_core::routing::{Pool, Server, Snapshot};
 use merismos_core::time::Tick;
 use tokio::sync::Notify;
@@ -43,7 +42,6 @@ pub(crate) struct WorkerShared {
     pub(crate) start: Instant,
     /// The second since 1970 of `start`.
     pub(crate) start_second: u32,
-    pub(crate) pin_key: PinKey,
     pub(crate) log: DecisionLog,
     pub(crate) memory: Memory,
 }
@@ -126,7 +124,6 @@ pub(crate) struct WorkerContext {
     pub(crate) closes_resting: Cell<bool>,
     start: Instant,
     start_second: u32,
-    pub(crate) pin_key: PinKey,
     pub(crate) sampler: DecisionSampler,
     draw: RefCell<Draw>,
     /// Notified at each tick, for the few that wait for time to pass.
@@ -160,7 +157,6 @@ impl WorkerContext {
             closes_resting: Cell::new(false),
             start: shared.start,
             start_second: shared.start_second,
-            pin_key: shared.pin_key,
             sampler: DecisionSampler::new(shared.log),
             draw: RefCell::new(Draw::seeded(seed(index))),
             ticked: Notify::new(),

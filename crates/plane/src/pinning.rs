@@ -13,8 +13,8 @@ use crate::select::{Affinity, affinity};
 pub(crate) enum ClientPin {
     /// Nothing: the pool has none, or the client is tied to no server that is there.
     None,
-    /// It goes on with this server; room was taken for it. Whether that is by a pin that is kept here.
-    At { place: usize, is_learned: bool },
+    /// It goes on with this server; room was taken for it. As of which minute it is to get a cookie, where it has none of the key of now.
+    At { place: usize, wants_cookie: Option<u32> },
     /// Its server has no room now, and stays the client's.
     Full,
     /// Its server can't have it now.
@@ -33,10 +33,13 @@ impl WorkerContext {
     /// What a pool's pins say of a client.
     pub(crate) fn client_pin(&self, pool: &Pool, facts: &RequestFacts<'_>) -> ClientPin {
         let Some(rule) = &pool.pin_rule else { return ClientPin::None };
-        match rule.look_up(&self.pin_key, facts, self.pin_moment(rule)) {
+        let now = self.pin_moment(rule);
+        match rule.look_up(facts, now) {
             PinLookup::None | PinLookup::Unpinned { .. } => ClientPin::None,
-            PinLookup::Pinned { place, key, .. } => match affinity(self, pool, place) {
-                Affinity::At(place) => ClientPin::At { place, is_learned: key.is_some() },
+            PinLookup::Pinned { place, key, signed_before, .. } => match affinity(self, pool, place) {
+                Affinity::At(place) => {
+                    ClientPin::At { place, wants_cookie: signed_before.or_else(|| key.map(|_| now.minute)) }
+                }
                 Affinity::Full => ClientPin::Full,
                 Affinity::Gone => ClientPin::Gone,
             },
@@ -53,7 +56,7 @@ impl WorkerContext {
         }
         let now = self.pin_moment(rule);
         let (PinLookup::Unpinned { kind, key } | PinLookup::Pinned { kind, key: Some(key), .. }) =
-            rule.peek(&self.pin_key, facts, now)
+            rule.peek(facts, now)
         else {
             return;
         };

@@ -7,7 +7,6 @@ use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use merismos_core::config::document::Endpoint;
-use merismos_core::pins::PinKey;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
 use tokio::sync::{Notify, mpsc, oneshot};
@@ -66,11 +65,11 @@ pub struct Plane {
 }
 
 impl Plane {
-    /// Starts `workers` threads that serve nothing yet. Pins are signed with the key; clients may make them hold so much memory.
+    /// Starts `workers` threads that serve nothing yet. Clients may make them hold so much memory.
     ///
     /// # Errors
     /// When the system gives no more threads.
-    pub fn start(workers: usize, pin_key: PinKey, limits: MemoryLimits) -> Result<Self, StartError> {
+    pub fn start(workers: usize, limits: MemoryLimits) -> Result<Self, StartError> {
         let workers = workers.max(1);
         let snapshot = Arc::new(ArcSwap::from_pointee(Snapshot::empty()));
         let shared = WorkerShared {
@@ -78,7 +77,6 @@ impl Plane {
             watches: ObserverList::default(),
             start: Instant::now(),
             start_second: crate::context::second(),
-            pin_key,
             log: DecisionLog::new(),
             memory: Memory::new(limits, workers),
         };

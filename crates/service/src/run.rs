@@ -20,7 +20,7 @@ use merismos_store::{Store, StoreError};
 use serde_json::json;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{Signal, SignalKind, signal};
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{Mutex, mpsc, watch};
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, StatusFrames, WindowDesk};
@@ -291,7 +291,7 @@ async fn start(
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
     let pin_key = access::pin_key(&settings.state_folder, &troubles)?;
-    let mut plane = Plane::start(settings.workers, pin_key.clone(), settings.client_memory)?;
+    let mut plane = Plane::start(settings.workers, settings.client_memory)?;
     let pins = PinFiles::new(settings.state_folder.join("pins"));
     if let Some(before) = &mut predecessor {
         plane.inherit(std::mem::take(&mut before.sockets));
@@ -396,6 +396,9 @@ async fn start(
         usage,
         frames: StatusFrames::default(),
         windows: WindowDesk::default(),
+        pin_key: Mutex::default(),
+        state_folder: settings.state_folder.clone(),
+        troubles: troubles.clone(),
     });
     Ok(ServiceParts { controller, journal, store, keeper, pin_keeper, app, troubles, memory, pins, node })
 }

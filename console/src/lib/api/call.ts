@@ -24,6 +24,7 @@ import type {
   ServerStatus,
   ObjectView,
   Objects,
+  PinKeyTimes,
   Pins,
   Tokens,
   Trial,
@@ -111,6 +112,8 @@ export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(ser
 export const server = (name: string) => call<ServerStatus>('GET', atServer(name, '').replace(/\/$/, ''))
 export const giveDuties = (servers: string[], terms: DutyTerms) => call<DutiesResponse>('POST', '/duties', { servers, ...terms })
 export const pins = (pool: string, which: Record<string, string>) => call<Pins>('GET', `/pools/${pool}/pins${query(which)}`)
+export const pinKey = () => call<PinKeyTimes>('GET', '/pin-key')
+export const renewPinKey = () => call<PinKeyTimes>('POST', '/pin-key')
 export const removePins = (pool: string, which: Record<string, string>) => call<{ removed: number }>('DELETE', `/pools/${pool}/pins${query(which)}`)
 export const windows = (days: number) => call<Windows>('GET', `/windows?days=${days}`)
 export const putWindow = (name: string, plan: WindowPlan) => call<WindowAnswer>('PUT', `/windows/${name}`, plan)

@@ -38,6 +38,7 @@ export type Objects = Omit<Schemas['Objects'], 'objects'> & { objects: ObjectVie
 export type OpenWork = Schemas['OpenWork']
 export type Order = Schemas['DutyOrder']
 export type Pins = Schemas['Pins']
+export type PinKeyTimes = Schemas['PinKeyTimes']
 export type PoolStatus = Schemas['PoolStatus']
 export type Probes = Schemas['Probes']
 export type Problem = Schemas['Problem']

@@ -110,4 +110,11 @@
         : ''}.
     </p>
   {/if}
+  {#if found.refused_cookies > 0}
+    <p class="mt-2 text-secondary">
+      {found.refused_cookies}
+      {found.refused_cookies === 1 ? 'cookie' : 'cookies'} of the service's name {found.refused_cookies === 1 ? 'was' : 'were'} taken for none: forged, over, or another
+      pool's.
+    </p>
+  {/if}
 {/if}

@@ -1,4 +1,4 @@
-//! `merismos pin list|remove POOL`
+//! `merismos pin list|remove POOL`, `merismos pin key`
 
 use merismos_api::{PinClient, PinQuery};
 use merismos_core::name::{Name, PoolServer};
@@ -25,6 +25,12 @@ pub(super) enum PinCommand {
         /// Remove all pins of the pool
         #[arg(long)]
         all: bool,
+    },
+    /// Tell since when the cookies of the service are signed with which key, or draw a new one
+    Key {
+        /// Draw a new key: what the last one signed holds until the next, and its clients get a new cookie when they come
+        #[arg(long)]
+        new: bool,
     },
 }
 
@@ -73,6 +79,14 @@ impl PinCommand {
                     show::json(&removed);
                 } else {
                     show::pins::removed(removed.removed);
+                }
+            }
+            Self::Key { new } => {
+                let times = if new { client.renew_pin_key().await? } else { client.pin_key().await? };
+                if context.json {
+                    show::json(&times);
+                } else {
+                    show::pins::key(&times);
                 }
             }
         }

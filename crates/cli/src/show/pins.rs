@@ -2,7 +2,7 @@
 
 use chrono::Utc;
 use comfy_table::Cell;
-use merismos_api::Pins;
+use merismos_api::{PinKeyTimes, Pins};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 
@@ -15,6 +15,7 @@ pub(crate) fn list(pins: &Pins) {
         text(
             "The pool keeps no pins: its clients are not tied, or by the cookie of the service, which they keep themselves.\n",
         );
+        text(&refused_cookies(pins.refused_cookies));
         return;
     }
     let now = Wall(Utc::now().timestamp_millis());
@@ -49,6 +50,35 @@ pub(crate) fn list(pins: &Pins) {
         pins.limit,
         humane_bytes(pins.bytes)
     ));
+    text(&refused_cookies(pins.refused_cookies));
+}
+
+/// Prints since when pins are signed with which key.
+pub(crate) fn key(times: &PinKeyTimes) {
+    text(&format!(
+        "Cookies of the service are signed with a key that was drawn at {}.\n",
+        moment(times.drawn)
+    ));
+    text(&match times.before {
+        Some(before) => format!(
+            "Those of the key before it, which it replaced at {}, hold until the next one is drawn.\n",
+            moment(before)
+        ),
+        None => "There was none before it.\n".to_owned(),
+    });
+}
+
+/// How many cookies were not taken.
+fn refused_cookies(count: u64) -> String {
+    match count {
+        0 => String::new(),
+        1 => {
+            "1 cookie of the service's name was taken for none: forged, over, or another pool's\n".to_owned()
+        }
+        count => format!(
+            "{count} cookies of the service's name were taken for none: forged, over, or another pool's\n"
+        ),
+    }
 }
 
 /// Prints how many pins were removed.

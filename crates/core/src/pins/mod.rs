@@ -21,6 +21,7 @@ use crate::config::document::{Persistence, PersistenceKind, PinWhenGone};
 use crate::draw::{digest, mix};
 use crate::name::Name;
 use crate::routing::{RequestFacts, masked};
+use crate::runtime::PoolRuntime;
 use crate::units::Span;
 
 /// The most learned pins of a pool that says nothing of it.
@@ -74,6 +75,21 @@ pub struct CookiePin {
     pool: u64,
     /// Its numbers under former names, the newest first, and that of a pool that belongs to a group.
     former_pools: Box<[u64]>,
+    /// What it is signed with.
+    key: PinKey,
+    /// Where values are counted that are not taken.
+    cell: Arc<PoolRuntime>,
+}
+
+/// What pins need beside the configuration; it outlives each snapshot.
+#[derive(Clone, Debug)]
+pub struct PinGround {
+    /// Where pins of the kinds are that are kept here.
+    pub table: Arc<PinTable>,
+    /// What cookies are signed with; without it no cookie ties.
+    pub key: Option<PinKey>,
+    /// The pool's cell.
+    pub cell: Arc<PoolRuntime>,
 }
 
 /// The moment of a look: pins count whole seconds and minutes of their own.
@@ -106,6 +122,8 @@ pub enum PinLookup {
         kind: u8,
         /// What its pin is kept under; `None` of a cookie, which carries it.
         key: Option<PinDigest>,
+        /// The minute of a cookie that has to be signed anew, with the key of now.
+        signed_before: Option<u32>,
     },
 }
 
@@ -117,7 +135,7 @@ impl PinRule {
         settings: &Persistence,
         names: impl Iterator<Item = &'n Name>,
         former: &FormerNames,
-        table: &Arc<PinTable>,
+        ground: PinGround,
     ) -> Option<Self> {
         if !settings.ties_clients() {
             return None;
@@ -144,8 +162,11 @@ impl PinRule {
             kinds: kinds.collect(),
             when_gone: settings.when_gone,
             keep: settings.keep,
-            cookie: settings.has(&PersistenceKind::Cookie).then(|| CookiePin::new(pool, settings, former)),
-            learned: is_learned.then(|| (Arc::clone(table), limits)),
+            cookie: ground
+                .key
+                .filter(|_| settings.has(&PersistenceKind::Cookie))
+                .map(|key| CookiePin::new(pool, settings, former, key, ground.cell)),
+            learned: is_learned.then_some((ground.table, limits)),
             prefix_ipv4: settings.prefix_ipv4.unwrap_or(32),
             prefix_ipv6: settings.prefix_ipv6.unwrap_or(64),
             servers: places.into_iter().collect(),
@@ -154,38 +175,50 @@ impl PinRule {
 
     /// What a request says of its client's server: the first kind that it carries decides. A learned pin that is found counts as used.
     #[must_use]
-    pub fn look_up(&self, key: &PinKey, facts: &RequestFacts<'_>, now: PinMoment) -> PinLookup {
-        self.look(key, facts, now.minute, |table, limits, digest| table.get(digest, now.second, limits))
+    pub fn look_up(&self, facts: &RequestFacts<'_>, now: PinMoment) -> PinLookup {
+        let refused = || {
+            if let Some(cookie) = &self.cookie {
+                cookie.cell.note_refused_cookie();
+            }
+        };
+        self.look(facts, now.minute, refused, |table, limits, digest| table.get(digest, now.second, limits))
     }
 
     /// As [`look_up`](Self::look_up), without using a pin: for those who only ask.
     #[must_use]
-    pub fn peek(&self, key: &PinKey, facts: &RequestFacts<'_>, now: PinMoment) -> PinLookup {
-        self.look(key, facts, now.minute, |table, limits, digest| table.peek(digest, now.second, limits))
+    pub fn peek(&self, facts: &RequestFacts<'_>, now: PinMoment) -> PinLookup {
+        self.look(facts, now.minute, || {}, |table, limits, digest| table.peek(digest, now.second, limits))
     }
 
     fn look(
         &self,
-        pin_key: &PinKey,
         facts: &RequestFacts<'_>,
         minute: u32,
+        refused: impl Fn(),
         learned: impl Fn(&PinTable, &PinLimits, PinDigest) -> Option<LearnedPin>,
     ) -> PinLookup {
         for (kind, number) in self.kinds.iter().zip(0..) {
             if kind.kind == PersistenceKind::Cookie {
                 let Some(cookie) = &self.cookie else { continue };
-                let mut values = facts.cookies(&cookie.name);
                 // A cookie that was forged, is over or is another pool's is none, and so is one of a server that is gone.
-                if let Some(place) = values.find_map(|value| self.place(cookie.read(pin_key, value, minute)?))
-                {
-                    return PinLookup::Pinned { place, kind: number, key: None };
+                for value in facts.cookies(&cookie.name) {
+                    let claim = cookie.read(value, minute);
+                    if claim.is_none() {
+                        refused();
+                    }
+                    if let Some((claim, place)) =
+                        claim.and_then(|claim| Some((claim, self.place(claim.server)?)))
+                    {
+                        let signed_before = claim.by_former_key.then_some(claim.minute);
+                        return PinLookup::Pinned { place, kind: number, key: None, signed_before };
+                    }
                 }
                 continue;
             }
             let (Some(key), Some((table, limits))) = (self.key(kind, facts), &self.learned) else { continue };
             let pin = learned(table, limits, key);
             return match pin.and_then(|pin| self.place(pin.server)) {
-                Some(place) => PinLookup::Pinned { place, kind: number, key: Some(key) },
+                Some(place) => PinLookup::Pinned { place, kind: number, key: Some(key), signed_before: None },
                 None => PinLookup::Unpinned { kind: number, key },
             };
         }
@@ -320,7 +353,13 @@ pub struct PinLearned {
 }
 
 impl CookiePin {
-    fn new(pool: &Name, settings: &Persistence, former: &FormerNames) -> Self {
+    fn new(
+        pool: &Name,
+        settings: &Persistence,
+        former: &FormerNames,
+        key: PinKey,
+        cell: Arc<PoolRuntime>,
+    ) -> Self {
         let lifetime_minutes =
             settings.lifetime.map(|span| u32::try_from(span.get().as_secs() / 60).unwrap_or(u32::MAX));
         // Pins from before the pool joined its group go on to hold.
@@ -331,27 +370,29 @@ impl CookiePin {
             lifetime_minutes,
             pool: of_group.unwrap_or(own),
             former_pools: of_group.map(|_| own).into_iter().chain(former.pools().map(number)).collect(),
+            key,
+            cell,
         }
     }
 
-    /// The identity of the server that a value names, at a minute since 1970; `None` when it was not we who wrote it, when it was for
-    /// another pool, or when its time is over.
-    fn read(&self, key: &PinKey, value: &[u8], minute: u32) -> Option<u64> {
+    /// What a value says, at a minute since 1970; `None` when it was not we who wrote it, when it was for another pool, or when its
+    /// time is over.
+    fn read(&self, value: &[u8], minute: u32) -> Option<PinClaim> {
         let mut pools = std::iter::once(&self.pool).chain(&self.former_pools);
-        let pinned = pools.find_map(|pool| key.read(*pool, value))?;
-        self.holds(pinned.minute, minute).then_some(pinned.server)
+        let pinned = pools.find_map(|pool| self.key.read(*pool, value))?;
+        self.holds(pinned.minute, minute).then_some(pinned)
     }
 
     /// Appends the value that ties a client to a server from a minute since 1970 on.
-    fn write(&self, key: &PinKey, server: &Name, minute: u32, out: &mut Vec<u8>) {
-        key.write(self.pool, PinClaim { server: identity(server), minute }, out);
+    fn write(&self, server: &Name, minute: u32, out: &mut Vec<u8>) {
+        self.key.write(self.pool, identity(server), minute, out);
     }
 
     /// The field that ties a client to a server from a minute since 1970 on, with its line end (RFC 6265, 4.1).
     #[must_use]
-    pub fn field(&self, key: &PinKey, server: &Name, minute: u32) -> Vec<u8> {
+    pub fn field(&self, server: &Name, minute: u32) -> Vec<u8> {
         let mut field = format!("Set-Cookie: {}=", self.name).into_bytes();
-        self.write(key, server, minute, &mut field);
+        self.write(server, minute, &mut field);
         field.extend_from_slice(self.attributes.as_bytes());
         field.extend_from_slice(b"\r\n");
         field
@@ -409,33 +450,36 @@ mod tests {
         names: impl Iterator<Item = &'n Name>,
         former: &FormerNames,
     ) -> PinRule {
-        PinRule::new(&name(pool), settings, names, former, &Arc::new(PinTable::new(3))).unwrap()
+        PinRule::new(&name(pool), settings, names, former, ground(&[7; 32])).unwrap()
+    }
+
+    fn ground(secret: &[u8; 32]) -> PinGround {
+        let key = Some(PinKey::new(secret));
+        PinGround { table: Arc::new(PinTable::new(3)), key, cell: Arc::default() }
     }
 
     fn pin(rule: &PinRule, server: &str) -> Vec<u8> {
         let mut value = Vec::new();
-        rule.cookie.as_ref().unwrap().write(&PinKey::new(&[7; 32]), &name(server), 1_000, &mut value);
+        rule.cookie.as_ref().unwrap().write(&name(server), 1_000, &mut value);
         value
     }
 
     /// The place that a value of the cookie names.
-    fn read(rule: &PinRule, key: &PinKey, value: &[u8], minute: u32) -> Option<usize> {
-        rule.place(rule.cookie.as_ref().unwrap().read(key, value, minute)?)
+    fn read(rule: &PinRule, value: &[u8], minute: u32) -> Option<usize> {
+        rule.place(rule.cookie.as_ref().unwrap().read(value, minute)?.server)
     }
 
     #[test]
     fn servers_are_found_by_their_pins_and_pins_end() {
-        let key = PinKey::new(&[7; 32]);
         let names = ["auk", "gull", "tern"];
         let rule = rule("booking", &names, &FormerNames::default());
         for (place, name) in names.iter().enumerate() {
-            assert_eq!(read(&rule, &key, &pin(&rule, name), 1_060), Some(place));
+            assert_eq!(read(&rule, &pin(&rule, name), 1_060), Some(place));
         }
-        assert_eq!(read(&rule, &key, &pin(&rule, "petrel"), 1_000), None);
+        assert_eq!(read(&rule, &pin(&rule, "petrel"), 1_000), None);
         let gull = pin(&rule, "gull");
-        assert_eq!(read(&rule, &key, &gull, 1_061), None);
-        assert_eq!(read(&rule, &key, &gull, 900), Some(1), "a clock that was set back ends no pin");
-        assert_eq!(read(&rule, &PinKey::new(&[8; 32]), &gull, 1_000), None);
+        assert_eq!(read(&rule, &gull, 1_061), None);
+        assert_eq!(read(&rule, &gull, 900), Some(1), "a clock that was set back ends no pin");
     }
 
     fn grouped(pool: &str, group: Option<&str>, names: &[&str]) -> PinRule {
@@ -446,27 +490,21 @@ mod tests {
 
     #[test]
     fn a_pin_holds_in_every_pool_of_its_group_and_in_no_other() {
-        let key = PinKey::new(&[7; 32]);
         let plain = grouped("plain", Some("site"), &["auk", "gull"]);
         let other = grouped("encrypted", Some("site"), &["gull", "tern"]);
         let gull = pin(&plain, "gull");
-        assert_eq!(read(&other, &key, &gull, 1_000), Some(0), "the server of the same name");
-        assert_eq!(read(&other, &key, &pin(&plain, "auk"), 1_000), None, "it has no such server");
-        assert_eq!(read(&grouped("encrypted", Some("shop"), &["gull"]), &key, &gull, 1_000), None);
-        assert_eq!(
-            read(&grouped("site", None, &["gull"]), &key, &gull, 1_000),
-            None,
-            "a pool is not a group"
-        );
+        assert_eq!(read(&other, &gull, 1_000), Some(0), "the server of the same name");
+        assert_eq!(read(&other, &pin(&plain, "auk"), 1_000), None, "it has no such server");
+        assert_eq!(read(&grouped("encrypted", Some("shop"), &["gull"]), &gull, 1_000), None);
+        assert_eq!(read(&grouped("site", None, &["gull"]), &gull, 1_000), None, "a pool is not a group");
     }
 
     #[test]
     fn a_pool_that_joins_a_group_keeps_its_clients() {
-        let key = PinKey::new(&[7; 32]);
         let before = grouped("plain", None, &["auk", "gull"]);
         let after = grouped("plain", Some("site"), &["auk", "gull"]);
-        assert_eq!(read(&after, &key, &pin(&before, "gull"), 1_000), Some(1));
-        assert_eq!(read(&before, &key, &pin(&after, "gull"), 1_000), None, "one that leaves it does not");
+        assert_eq!(read(&after, &pin(&before, "gull"), 1_000), Some(1));
+        assert_eq!(read(&before, &pin(&after, "gull"), 1_000), None, "one that leaves it does not");
     }
 
     #[test]
@@ -481,8 +519,7 @@ mod tests {
         };
         let gull = name("gull");
         let rule = made("booking", &settings, [&gull].into_iter(), &FormerNames::default());
-        let field =
-            String::from_utf8(rule.cookie.unwrap().field(&PinKey::new(&[7; 32]), &gull, 1_000)).unwrap();
+        let field = String::from_utf8(rule.cookie.unwrap().field(&gull, 1_000)).unwrap();
         let (value, attributes) = field.split_once("; ").unwrap();
         assert!(value.starts_with("Set-Cookie: visit="), "{value}");
         assert_eq!(
@@ -493,23 +530,22 @@ mod tests {
 
     #[test]
     fn pins_go_with_renamed_servers_and_pools() {
-        let key = PinKey::new(&[7; 32]);
         let before = rule("booking", &["auk", "gull"], &FormerNames::default());
         let (auk, gull) = (pin(&before, "auk"), pin(&before, "gull"));
         let mut former = FormerNames::default();
         former.pool_was(name("booking"));
         former.server_was(name("gull"), name("puffin"));
         let now = rule("tickets", &["auk", "puffin"], &former);
-        assert_eq!((read(&now, &key, &auk, 1_000), read(&now, &key, &gull, 1_000)), (Some(0), Some(1)));
-        assert_eq!(read(&now, &key, &pin(&now, "puffin"), 1_000), Some(1));
+        assert_eq!((read(&now, &auk, 1_000), read(&now, &gull, 1_000)), (Some(0), Some(1)));
+        assert_eq!(read(&now, &pin(&now, "puffin"), 1_000), Some(1));
 
         former.server_was(name("puffin"), name("skua"));
         let twice = rule("tickets", &["auk", "skua"], &former);
-        assert_eq!(read(&twice, &key, &gull, 1_000), Some(1), "over two renames");
+        assert_eq!(read(&twice, &gull, 1_000), Some(1), "over two renames");
         let again = rule("tickets", &["auk", "gull", "skua"], &former);
-        assert_eq!(read(&again, &key, &gull, 1_000), Some(1), "the name is another server's now");
+        assert_eq!(read(&again, &gull, 1_000), Some(1), "the name is another server's now");
         let gone = rule("tickets", &["auk"], &former);
-        assert_eq!(read(&gone, &key, &gull, 1_000), None);
+        assert_eq!(read(&gone, &gull, 1_000), None);
     }
 
     fn kinds(kinds: &[&str]) -> Persistence {
@@ -527,7 +563,7 @@ mod tests {
             field: &field,
             ..RequestFacts::of_client("192.0.2.7".parse().unwrap())
         };
-        rule.look_up(&PinKey::new(&[7; 32]), &facts, NOW)
+        rule.look_up(&facts, NOW)
     }
 
     fn unpinned(lookup: PinLookup) -> PinLearned {
@@ -551,9 +587,34 @@ mod tests {
         let visit = String::from_utf8(pin(&rule, "auk")).unwrap();
         let cookie = format!("lang=en; merismos-pin={visit}");
         let both = [("cookie", cookie.as_str()), ("x-account", "17")];
-        assert_eq!(look(&rule, "/", &both), PinLookup::Pinned { place: 0, kind: 0, key: None });
+        let pinned = PinLookup::Pinned { place: 0, kind: 0, key: None, signed_before: None };
+        assert_eq!(look(&rule, "/", &both), pinned);
+        let cell = Arc::clone(&rule.cookie.as_ref().unwrap().cell);
+        assert_eq!(cell.refused_cookies(), 0);
         let forged = [("cookie", "merismos-pin=forged"), ("x-account", "17")];
         assert!(matches!(look(&rule, "/", &forged), PinLookup::Pinned { place: 1, kind: 1, .. }));
+        assert_eq!(cell.refused_cookies(), 1, "it is counted");
+        // Of several the first that is ours decides.
+        let cookie = format!("merismos-pin=; merismos-pin={visit}; merismos-pin={}", "x".repeat(5_000));
+        assert_eq!(look(&rule, "/", &[("cookie", cookie.as_str())]), pinned);
+        assert_eq!(cell.refused_cookies(), 2);
+    }
+
+    #[test]
+    fn a_cookie_of_the_key_before_holds_and_is_to_be_signed_anew_as_of_its_own_time() {
+        let names = ["auk", "gull"].map(name);
+        let before = made("booking", &cookie(), names.iter(), &FormerNames::default());
+        let value = String::from_utf8(pin(&before, "gull")).unwrap();
+        let rule = |key| {
+            let ground = PinGround { key: Some(key), ..ground(&[0; 32]) };
+            PinRule::new(&name("booking"), &cookie(), names.iter(), &FormerNames::default(), ground).unwrap()
+        };
+        let cookie = format!("merismos-pin={value}");
+        let carried = [("cookie", cookie.as_str())];
+        let after = rule(PinKey::new(&[8; 32]).after(&[7; 32]));
+        let pinned = PinLookup::Pinned { place: 1, kind: 0, key: None, signed_before: Some(1_000) };
+        assert_eq!(look(&after, "/", &carried), pinned);
+        assert_eq!(look(&rule(PinKey::new(&[8; 32])), "/", &carried), PinLookup::None);
     }
 
     #[test]
@@ -580,7 +641,7 @@ mod tests {
         let rule = made("booking", &settings, [&gull].into_iter(), &FormerNames::default());
         let of = |client: &str| {
             let facts = RequestFacts::of_client(client.parse().unwrap());
-            rule.look_up(&PinKey::new(&[7; 32]), &facts, NOW)
+            rule.look_up(&facts, NOW)
         };
         rule.learn(unpinned(of("192.0.2.7")), &gull, NOW.second);
         assert!(matches!(of("192.0.2.99"), PinLookup::Pinned { .. }));
@@ -594,7 +655,8 @@ mod tests {
         let settings = kinds(&["client-address"]);
         let rule = |names: &[&str], former: &FormerNames| {
             let names: Vec<Name> = names.iter().copied().map(name).collect();
-            PinRule::new(&name("booking"), &settings, names.iter(), former, &table).unwrap()
+            let ground = PinGround { table: Arc::clone(&table), ..ground(&[7; 32]) };
+            PinRule::new(&name("booking"), &settings, names.iter(), former, ground).unwrap()
         };
         let before = rule(&["auk", "gull"], &FormerNames::default());
         before.learn(unpinned(look(&before, "/", &[])), &name("gull"), NOW.second);

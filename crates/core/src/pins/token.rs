@@ -11,9 +11,13 @@ const SAID: usize = 12;
 /// The length of a value.
 const LENGTH: usize = (SAID + SIGNED).div_ceil(3) * 4 - 2;
 
-/// The secret that pins are signed with (HMAC-SHA256, RFC 2104). Every node of a service has the same.
+/// The secret that pins are signed with (HMAC-SHA256, RFC 2104), and the one before it. Every node of a service has the same.
 #[derive(Clone)]
-pub struct PinKey(Hmac<Sha256>);
+pub struct PinKey {
+    current: Hmac<Sha256>,
+    /// What it signed still holds; nothing more is signed with it.
+    former: Option<Hmac<Sha256>>,
+}
 
 impl std::fmt::Debug for PinKey {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -28,28 +32,36 @@ pub struct PinClaim {
     pub server: u64,
     /// When it was made, in minutes since 1970.
     pub minute: u32,
+    /// Whether the key before the current one signed it.
+    pub by_former_key: bool,
 }
 
 impl PinKey {
     /// A key of 32 secret bytes.
     #[must_use]
     pub fn new(secret: &[u8; 32]) -> Self {
-        Self(Hmac::new_from_slice(secret).expect("a key of any length is taken"))
+        Self { current: key(secret), former: None }
+    }
+
+    /// With the secret before this one.
+    #[must_use]
+    pub fn after(self, former: &[u8; 32]) -> Self {
+        Self { former: Some(key(former)), ..self }
     }
 
     fn sign(&self, pool: u64, said: &[u8; SAID]) -> [u8; SIGNED] {
-        let mut mac = self.0.clone();
+        let mut mac = self.current.clone();
         mac.update(&pool.to_le_bytes());
         mac.update(said);
         let whole = mac.finalize().into_bytes();
         std::array::from_fn(|index| whole[index])
     }
 
-    /// Appends the value that says this in a pool.
-    pub fn write(&self, pool: u64, pinned: PinClaim, out: &mut Vec<u8>) {
+    /// Appends the value that ties a client to a server in a pool, by its [`identity`](super::identity), from a minute since 1970 on.
+    pub fn write(&self, pool: u64, server: u64, minute: u32, out: &mut Vec<u8>) {
         let mut said = [0; SAID];
-        said[..8].copy_from_slice(&pinned.server.to_le_bytes());
-        said[8..].copy_from_slice(&pinned.minute.to_le_bytes());
+        said[..8].copy_from_slice(&server.to_le_bytes());
+        said[8..].copy_from_slice(&minute.to_le_bytes());
         let mut bytes = [0; SAID + SIGNED];
         bytes[..SAID].copy_from_slice(&said);
         bytes[SAID..].copy_from_slice(&self.sign(pool, &said));
@@ -69,14 +81,25 @@ impl PinKey {
         }
         bytes.copy_from_slice(&room[..SAID + SIGNED]);
         let (said, signed) = bytes.split_first_chunk::<SAID>()?;
-        let mut mac = self.0.clone();
-        mac.update(&pool.to_le_bytes());
-        mac.update(said);
-        mac.verify_truncated_left(signed).ok()?;
+        let is_signed_by = |key: &Hmac<Sha256>| {
+            let mut mac = key.clone();
+            mac.update(&pool.to_le_bytes());
+            mac.update(said);
+            mac.verify_truncated_left(signed).is_ok()
+        };
+        let by_former_key = !is_signed_by(&self.current);
+        if by_former_key && !self.former.as_ref().is_some_and(is_signed_by) {
+            return None;
+        }
         let (server, minute) = said.split_first_chunk::<8>()?;
         let minute = minute.first_chunk::<4>()?;
-        Some(PinClaim { server: u64::from_le_bytes(*server), minute: u32::from_le_bytes(*minute) })
+        let (server, minute) = (u64::from_le_bytes(*server), u32::from_le_bytes(*minute));
+        Some(PinClaim { server, minute, by_former_key })
     }
+}
+
+fn key(secret: &[u8; 32]) -> Hmac<Sha256> {
+    Hmac::new_from_slice(secret).expect("a key of any length is taken")
 }
 
 #[cfg(test)]
@@ -85,14 +108,27 @@ mod tests {
 
     fn written(key: &PinKey, pool: u64, pinned: PinClaim) -> Vec<u8> {
         let mut out = Vec::new();
-        key.write(pool, pinned, &mut out);
+        key.write(pool, pinned.server, pinned.minute, &mut out);
         out
+    }
+
+    const PINNED: PinClaim =
+        PinClaim { server: 0x0123_4567_89ab_cdef, minute: 29_000_000, by_former_key: false };
+
+    #[test]
+    fn what_the_key_before_signed_holds_until_the_next_one() {
+        let (first, second, third) = ([7; 32], [8; 32], [9; 32]);
+        let value = written(&PinKey::new(&first), 1, PINNED);
+        let after = PinKey::new(&second).after(&first);
+        assert_eq!(after.read(1, &value), Some(PinClaim { by_former_key: true, ..PINNED }));
+        assert_eq!(after.read(1, &written(&after, 1, PINNED)), Some(PINNED), "signed with the new one");
+        assert_eq!(PinKey::new(&third).after(&second).read(1, &value), None);
     }
 
     #[test]
     fn only_what_we_wrote_for_this_pool_is_read() {
         let (key, other) = (PinKey::new(&[7; 32]), PinKey::new(&[8; 32]));
-        let pinned = PinClaim { server: 0x0123_4567_89ab_cdef, minute: 29_000_000 };
+        let pinned = PINNED;
         let value = written(&key, 1, pinned);
         assert_eq!(value.len(), LENGTH);
         assert!(

@@ -255,8 +255,8 @@ fn pin_rule(
     if !settings.ties_clients() {
         return None;
     }
-    let table = cells.pin_table(PinScope::of(name, settings));
-    PinRule::new(name, settings, spec.servers.keys(), &truths.former_names(name), &table)
+    let ground = cells.pin_ground(name, PinScope::of(name, settings));
+    PinRule::new(name, settings, spec.servers.keys(), &truths.former_names(name), ground)
 }
 
 /// Whether a frontend chooses this pool by how fast it answers.

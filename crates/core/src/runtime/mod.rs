@@ -22,7 +22,7 @@ pub use self::limiter::{LimitReached, Limiter, ServerRuntimeLimits};
 use crate::config::renames::Renames;
 use crate::duty::{CutWork, OpenWork};
 use crate::name::{Name, PoolServer};
-use crate::pins::{PinScope, PinTable};
+use crate::pins::{PinGround, PinKey, PinScope, PinTable};
 use crate::wait_queue::WaitQueue;
 
 /// A count with one writer and any number of readers.
@@ -369,6 +369,7 @@ pub struct PoolRuntime {
     /// What the server that got work last had spent before it.
     spent: AtomicU64,
     in_flight: AtomicU64,
+    refused_cookies: AtomicU64,
     /// How fast its servers answer, all together.
     pub pace: LatencyAverage,
     /// Who waits while all its servers are full.
@@ -457,6 +458,17 @@ impl PoolRuntime {
         self.in_flight.fetch_sub(1, Ordering::Relaxed);
     }
 
+    /// A client carried a cookie of the name of its pins that was not taken: forged, over, or another pool's.
+    pub fn note_refused_cookie(&self) {
+        self.refused_cookies.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// How many cookies were not taken.
+    #[must_use]
+    pub fn refused_cookies(&self) -> u64 {
+        self.refused_cookies.load(Ordering::Relaxed)
+    }
+
     /// The work that [`begin`](Self::begin) and [`end`](Self::end) count.
     #[must_use]
     pub fn in_flight(&self) -> u64 {
@@ -475,6 +487,7 @@ pub struct RuntimeRegistry {
     pools: BTreeMap<Name, Arc<PoolRuntime>>,
     pin_tables: BTreeMap<PinScope, Arc<PinTable>>,
     pin_seed: u64,
+    pin_key: Option<PinKey>,
     next_server: u32,
     next_frontend: u32,
 }
@@ -491,6 +504,7 @@ impl RuntimeRegistry {
             pools: BTreeMap::new(),
             pin_tables: BTreeMap::new(),
             pin_seed: 0,
+            pin_key: None,
             next_server: 0,
             next_frontend: 0,
         }
@@ -557,6 +571,16 @@ impl RuntimeRegistry {
     /// The frontends that there are, and those that were removed.
     pub fn frontends(&self) -> impl Iterator<Item = (&Name, &Arc<FrontendRuntime>)> {
         self.frontends.iter()
+    }
+
+    /// Cookies that tie clients are signed with this from the next snapshot on.
+    pub fn sign_pins(&mut self, key: PinKey) {
+        self.pin_key = Some(key);
+    }
+
+    /// What the pins of a pool need that outlives snapshots.
+    pub fn pin_ground(&mut self, pool: &Name, scope: PinScope) -> PinGround {
+        PinGround { table: self.pin_table(scope), key: self.pin_key.clone(), cell: self.pool(pool) }
     }
 
     /// The tables of learned pins that there are.

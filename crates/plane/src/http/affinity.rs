@@ -24,8 +24,8 @@ pub(super) struct AffinityChoice {
     pub(super) server: Option<(usize, usize, PinReason)>,
     /// Its pin stands although the server has no room now.
     pub(super) keeps_pin: bool,
-    /// It is tied to its server by a pin that is kept here, and has no cookie that does.
-    lacks_cookie: bool,
+    /// It has no cookie of the key of now that ties it to its server: as of which minute it is to get one.
+    wants_cookie: Option<u32>,
     /// No other server may have it.
     pub(super) sticks: bool,
     /// Its server can't have it, and no other may.
@@ -52,9 +52,9 @@ impl RequestForwarder<'_> {
             let client = self.client_address();
             match head::with_facts(head, client, |facts| self.worker.client_pin(pool, facts)) {
                 ClientPin::None => {}
-                ClientPin::At { place, is_learned } => {
+                ClientPin::At { place, wants_cookie } => {
                     ties.server = Some((number, place, PinReason::Pin));
-                    ties.lacks_cookie = is_learned;
+                    ties.wants_cookie = wants_cookie;
                     ties.sticks = refuses;
                     return ties;
                 }
@@ -90,7 +90,7 @@ impl RequestForwarder<'_> {
     ) -> impl Future<Output = Result<SelectedServer, NoServer>> {
         async move {
             if let Some((_, place, tied)) = ties.server {
-                let cookie = if ties.lacks_cookie { self.pin_cookie(deal.pool, place) } else { None };
+                let cookie = ties.wants_cookie.and_then(|minute| pin_cookie(deal.pool, place, minute));
                 return Ok(SelectedServer { place, pin: cookie, tied: Some(tied) });
             }
             let place = deal.select_server(tried, course, |context| stream.is_gone(context)).await?;
@@ -101,16 +101,16 @@ impl RequestForwarder<'_> {
             if deal.pool.pin_rule.is_some() && !ties.keeps_pin {
                 let client = self.client_address();
                 head::with_facts(head, client, |facts| self.worker.learn_pin(deal.pool, place, facts));
-                pin = self.pin_cookie(deal.pool, place);
+                pin = pin_cookie(deal.pool, place, minute());
             }
             Ok(SelectedServer { place, pin, tied: None })
         }
     }
+}
 
-    /// The field that ties the client to a server, where the pool has a cookie for that.
-    fn pin_cookie(&self, pool: &Pool, place: usize) -> Option<Box<[u8]>> {
-        let cookie: &CookiePin = pool.pin_rule.as_ref()?.cookie.as_ref()?;
-        let server: &Server = &pool.servers[place];
-        Some(cookie.field(&self.worker.pin_key, &server.name.server, minute()).into())
-    }
+/// The field that ties a client to a server as of a minute since 1970, where the pool has a cookie for that.
+fn pin_cookie(pool: &Pool, place: usize, minute: u32) -> Option<Box<[u8]>> {
+    let cookie: &CookiePin = pool.pin_rule.as_ref()?.cookie.as_ref()?;
+    let server: &Server = &pool.servers[place];
+    Some(cookie.field(&server.name.server, minute).into())
 }

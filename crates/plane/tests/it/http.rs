@@ -367,9 +367,7 @@ fn stopping_lets_work_in_flight_finish() {
 #[test]
 fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let plane =
-        merismos_plane::Plane::start(2, merismos_core::pins::PinKey::new(&[7; 32]), MemoryLimits::NONE)
-            .unwrap();
+    let plane = merismos_plane::Plane::start(2, MemoryLimits::NONE).unwrap();
     let address = taken.local_addr().unwrap();
     let error = plane.bind([Endpoint { udp: false, address }]).unwrap_err();
     assert!(

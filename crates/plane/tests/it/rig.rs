@@ -81,9 +81,9 @@ impl Rig {
         frontend: &str,
         memory: MemoryLimits,
     ) -> Self {
-        let plane = Plane::start(2, PinKey::new(&[7; 32]), memory).unwrap();
+        let plane = Plane::start(2, memory).unwrap();
         let mut rig = Self {
-            cells: RuntimeRegistry::new(plane.workers()),
+            cells: signing(RuntimeRegistry::new(plane.workers())),
             plane,
             version: 0,
             address: free_address(),
@@ -360,4 +360,10 @@ impl Client {
     pub(crate) fn end(&mut self) -> ConnectionEnd {
         read_end(&mut self.stream)
     }
+}
+
+/// Cells whose pins are signed.
+fn signing(mut cells: RuntimeRegistry) -> RuntimeRegistry {
+    cells.sign_pins(PinKey::new(&[7; 32]));
+    cells
 }

@@ -4,6 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use merismos_core::pins::PinKey;
+use merismos_core::time::Wall;
 use merismos_store::Token;
 use merismos_store::files::{set_aside, write_whole};
 use rand::RngExt;
@@ -16,6 +17,8 @@ use crate::troubles::{TroubleKind, Troubles};
 const FIRST_TOKEN: &str = "first-token";
 /// The file with the secret that pins are signed with.
 const PIN_SECRET: &str = "pin-secret";
+/// The file with the secret before it.
+const FORMER_PIN_SECRET: &str = "pin-secret-before";
 /// The file with what this node is known by.
 const NODE_ID: &str = "node-id";
 
@@ -39,7 +42,38 @@ pub(crate) fn pin_key(folder: &Path, troubles: &Troubles) -> Result<PinKey, Secr
             ),
         );
     })?;
-    Ok(PinKey::new(&secret))
+    // One that is broken ties nobody any more, which is what would come with the next secret anyway.
+    let former = std::fs::read(folder.join(FORMER_PIN_SECRET)).ok();
+    let former: Option<[u8; 32]> = former.and_then(|bytes| bytes.try_into().ok());
+    let key = PinKey::new(&secret);
+    Ok(former.iter().fold(key, |key, former| key.after(former)))
+}
+
+/// Draws a new secret that pins are signed with. What the last one signed holds until the next is drawn.
+pub(crate) fn renew_pin_key(folder: &Path, troubles: &Troubles) -> Result<PinKey, SecretError> {
+    let (path, former) = (folder.join(PIN_SECRET), folder.join(FORMER_PIN_SECRET));
+    let of = |path: &Path| {
+        let path = path.to_owned();
+        move |source| SecretError { path, source }
+    };
+    let current = std::fs::read(&path).map_err(of(&path))?;
+    write_whole(&former, &current).map_err(of(&former))?;
+    let mut bytes = [0; 32];
+    rand::rng().fill(&mut bytes[..]);
+    write_whole(&path, &bytes).map_err(of(&path))?;
+    pin_key(folder, troubles)
+}
+
+/// When the secret that pins are signed with was drawn, and the one before it.
+pub(crate) fn pin_key_times(folder: &Path) -> Result<(Wall, Option<Wall>), SecretError> {
+    let drawn = |name: &str| {
+        let path = folder.join(name);
+        let at = std::fs::metadata(&path).and_then(|file| file.modified());
+        let at = at.map_err(|source| SecretError { path, source })?;
+        let since = at.duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+        Ok(Wall(i64::try_from(since.as_millis()).unwrap_or(i64::MAX)))
+    };
+    Ok((drawn(PIN_SECRET)?, drawn(FORMER_PIN_SECRET).ok()))
 }
 
 /// What this node is known by among those that share a database.

@@ -20,6 +20,7 @@ mod tokens;
 mod trials;
 mod windows;
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Router;
@@ -47,6 +48,7 @@ use crate::journal::Journal;
 use crate::notifications::NotificationSender;
 use crate::state_file::StateFile;
 use crate::trials::TrialRunner;
+use crate::troubles::Troubles;
 
 pub(crate) use server::{ApiLimits, ApiUsage};
 pub(crate) use stream::StatusFrames;
@@ -76,6 +78,10 @@ pub(crate) struct ApiState {
     pub(crate) usage: Arc<ApiUsage>,
     pub(crate) frames: StatusFrames,
     pub(crate) windows: WindowDesk,
+    /// Held while a key of pins is drawn: one at a time.
+    pub(crate) pin_key: tokio::sync::Mutex<()>,
+    pub(crate) state_folder: PathBuf,
+    pub(crate) troubles: Troubles,
 }
 
 #[derive(OpenApi)]
@@ -128,6 +134,7 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(duties::server))
         .routes(routes!(duties::drains))
         .routes(routes!(pins::list, pins::remove))
+        .routes(routes!(pins::key, pins::renew_key))
         .routes(routes!(rolls::list, rolls::begin))
         .routes(routes!(rolls::show))
         .routes(routes!(rolls::order))

@@ -4,13 +4,14 @@ use std::sync::Arc;
 
 use axum::extract::State;
 use axum::{Extension, Json};
-use merismos_api::{EventKind, PinQuery, Pins, PinsRemoved};
+use merismos_api::{EventKind, PinKeyTimes, PinQuery, Pins, PinsRemoved};
 use merismos_core::name::Name;
 use serde_json::json;
 
 use super::ApiState;
 use super::auth::CallerName;
-use super::problem::{ApiError, Changing, Finding, PathParams, QueryParams};
+use super::problem::{ApiError, Changing, Finding, Looking, PathParams, QueryParams};
+use crate::access::{self, SecretError};
 
 /// Pins of a pool that are kept here: which client is tied to which server, and until when.
 #[utoipa::path(
@@ -52,4 +53,47 @@ pub(super) async fn remove(
         json!({ "removed": removed, "query": query }),
     );
     Ok(Json(PinsRemoved { removed }))
+}
+
+/// Tell since when cookies that tie clients are signed with which key.
+#[utoipa::path(
+    get, path = "/pin-key", operation_id = "show_pin_key", tag = "look",
+    responses((status = 200, body = PinKeyTimes), Looking)
+)]
+pub(super) async fn key(State(app): State<Arc<ApiState>>) -> Result<Json<PinKeyTimes>, ApiError> {
+    times(&app).await.map(Json)
+}
+
+/// Draw a new key that cookies are signed with. What the last one signed holds until the next is drawn, and its clients get a new cookie
+/// when they come; what the one before signed holds no more.
+#[utoipa::path(
+    post, path = "/pin-key", operation_id = "renew_pin_key", tag = "change",
+    responses((status = 200, body = PinKeyTimes), Changing)
+)]
+pub(super) async fn renew_key(
+    State(app): State<Arc<ApiState>>,
+    Extension(CallerName(who)): Extension<CallerName>,
+) -> Result<Json<PinKeyTimes>, ApiError> {
+    let _one_at_a_time = app.pin_key.lock().await;
+    let (folder, troubles) = (app.state_folder.clone(), app.troubles.clone());
+    let drawn = on_disk(move || access::renew_pin_key(&folder, &troubles)).await?;
+    app.controller.sign_pins(drawn).await?;
+    let says = format!(
+        "a new key that pins are signed with, by {who}; what the last one signed holds until the next"
+    );
+    app.journal.here(says, json!({}));
+    times(&app).await.map(Json)
+}
+
+async fn times(app: &ApiState) -> Result<PinKeyTimes, ApiError> {
+    let folder = app.state_folder.clone();
+    let (drawn, before) = on_disk(move || access::pin_key_times(&folder)).await?;
+    Ok(PinKeyTimes { drawn, before })
+}
+
+async fn on_disk<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, SecretError> + Send + 'static,
+) -> Result<T, ApiError> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.unwrap_or_else(|panicked| std::panic::resume_unwind(panicked.into_panic())).map_err(ApiError::from)
 }

@@ -21,6 +21,7 @@ use utoipa::IntoResponses;
 use utoipa::openapi::{ContentBuilder, Ref, RefOr, Response, ResponseBuilder};
 
 use super::ApiUsage;
+use crate::access::SecretError;
 use crate::controller::{DutyError, FailbackError, Stopping, UnknownFrontend};
 use crate::deploy::ApplyError;
 use crate::drafts::DraftError;
@@ -112,6 +113,12 @@ impl IntoResponse for ApiError {
 impl From<Stopping> for ApiError {
     fn from(stopping: Stopping) -> Self {
         Self::new(StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is stopping", stopping)
+    }
+}
+
+impl From<SecretError> for ApiError {
+    fn from(error: SecretError) -> Self {
+        Self::new(StatusCode::SERVICE_UNAVAILABLE, "disk", "The state folder can't be used", error)
     }
 }
 

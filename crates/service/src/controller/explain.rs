@@ -108,7 +108,7 @@ impl ControllerState {
         let now = wall();
         let second = self.publisher.plane.pin_second();
         let moment = PinMoment { minute: u32::try_from(now.0 / 60_000).unwrap_or(0), second };
-        let PinLookup::Pinned { place, kind, key } = rule.peek(&self.pin_key, facts, moment) else {
+        let PinLookup::Pinned { place, kind, key, .. } = rule.peek(facts, moment) else {
             return None;
         };
         let learned = key.and_then(|key| rule.learned_pin(key, second));

@@ -42,6 +42,7 @@ use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::ServerStates;
 use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::pins::PinKey;
 use merismos_core::routing::{Frontend, Snapshot};
 use merismos_core::time::Wall;
 use merismos_core::window::Window;
@@ -321,6 +322,10 @@ enum ControllerCommand {
         pins_since: Option<u32>,
         reply: oneshot::Sender<HandedWork>,
     },
+    SignPins {
+        key: Box<PinKey>,
+        reply: oneshot::Sender<()>,
+    },
     KeptPins {
         reply: oneshot::Sender<KeptTables>,
     },
@@ -357,6 +362,7 @@ impl ControllerCommand {
             | Self::OrderRoll { .. }
             | Self::ReportWork { .. }
             | Self::AdoptPlans { .. }
+            | Self::SignPins { .. }
             | Self::FailBack { .. } => true,
             Self::View { .. }
             | Self::Status { .. }
@@ -635,6 +641,11 @@ impl Controller {
         self.ask(|reply| ControllerCommand::HandedWork { pins_since, reply }).await
     }
 
+    /// Cookies that tie clients are signed with this key from now on.
+    pub(crate) async fn sign_pins(&self, key: PinKey) -> Result<(), Stopping> {
+        self.ask(|reply| ControllerCommand::SignPins { key: Box::new(key), reply }).await
+    }
+
     /// The tables of pins that outlive the service.
     pub(crate) async fn kept_pins(&self) -> Result<KeptTables, Stopping> {
         self.ask(|reply| ControllerCommand::KeptPins { reply }).await
@@ -824,6 +835,10 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
         }
         ControllerCommand::HandedWork { pins_since, reply } => {
             drop(reply.send(state.handed_work(pins_since)));
+        }
+        ControllerCommand::SignPins { key, reply } => {
+            state.sign_pins(*key);
+            let _ = reply.send(());
         }
         ControllerCommand::KeptPins { reply } => drop(reply.send(state.kept_pins())),
         ControllerCommand::WorkAct { act, server } => state.work_act(act, &server),

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use merismos_api::{EventKind, PinQuery, Pins, TrafficPeriod};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{LearnedPin, PinScope, ServerShares, SkewChange};
+use merismos_core::pins::{LearnedPin, PinKey, PinScope, ServerShares, SkewChange};
 use merismos_core::routing::{Pool, Server};
 use serde_json::json;
 
@@ -28,6 +28,14 @@ impl ControllerState {
             if let Some((table, limits)) = pool.pin_rule.as_ref().and_then(|rule| rule.learned.as_ref()) {
                 table.forget_idle(second, limits);
             }
+        }
+    }
+
+    /// Signs cookies with another key from now on.
+    pub(super) fn sign_pins(&mut self, key: PinKey) {
+        self.publisher.cells.sign_pins(key);
+        if self.running.is_some() {
+            self.publish(Vec::new());
         }
     }
 
@@ -80,8 +88,10 @@ impl ControllerState {
     pub(super) fn pins(&self, name: &Name, query: &PinQuery) -> Result<Pins, UnknownPool> {
         let pool = self.pool_with_pins(name)?;
         let second = self.publisher.plane.pin_second();
-        let Some(rule) = &pool.pin_rule else { return Ok(Pins::default()) };
-        let Some((table, limits)) = &rule.learned else { return Ok(Pins::default()) };
+        let refused_cookies = pool.cell.refused_cookies();
+        let none = Pins { refused_cookies, ..Pins::default() };
+        let Some(rule) = &pool.pin_rule else { return Ok(none) };
+        let Some((table, limits)) = &rule.learned else { return Ok(none) };
         let mut found = Vec::new();
         let mut matching = 0;
         table.for_each(second, limits, |_, pin| {
@@ -108,6 +118,7 @@ impl ControllerState {
             limit: limits.pins,
             evicted: table.evicted(),
             bytes: table.memory(),
+            refused_cookies,
         })
     }
 

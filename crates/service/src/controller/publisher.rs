@@ -6,7 +6,7 @@ use std::sync::Arc;
 use merismos_core::config::Checked;
 use merismos_core::config::document::Document;
 use merismos_core::name::Name;
-use merismos_core::pins::{KeptPin, PinScope};
+use merismos_core::pins::{KeptPin, PinKey, PinScope};
 use merismos_core::routing::{Snapshot, compile, recompile};
 use merismos_core::runtime::RuntimeRegistry;
 use merismos_plane::{BoundSockets, Plane};
@@ -31,10 +31,16 @@ pub(super) struct SnapshotPublisher {
 
 impl SnapshotPublisher {
     /// With the pins that were kept, and cells that can take over what a service before this one counted, if there was one.
-    pub(super) fn new(plane: Plane, has_predecessor: bool, pins: Vec<(PinScope, Vec<KeptPin>)>) -> Self {
+    pub(super) fn new(
+        plane: Plane,
+        has_predecessor: bool,
+        pin_key: PinKey,
+        pins: Vec<(PinScope, Vec<KeptPin>)>,
+    ) -> Self {
         let (published, _) = broadcast::channel(PUBLISHED);
         let mut cells = RuntimeRegistry::new(plane.workers());
         cells.seed_pins(rand::rng().random());
+        cells.sign_pins(pin_key);
         if has_predecessor {
             cells.inherit();
         }

@@ -144,7 +144,6 @@ pub(crate) struct ControllerState {
     pub(super) node: NodeFacts,
     pub(super) state_file: StateFileSignal,
     pub(super) prober: Prober,
-    pub(super) pin_key: PinKey,
     /// Numbers for orders: larger than all that are known, whatever the clock says.
     pub(super) order_numbers: Arc<GrowingNumbers>,
     /// Nothing is changed any more.
@@ -186,7 +185,7 @@ impl ControllerState {
                 ..ServerRecords::default()
             },
             discovery: Discovery::new(start.lookups, start.found),
-            publisher: SnapshotPublisher::new(start.plane, start.has_predecessor, start.pins),
+            publisher: SnapshotPublisher::new(start.plane, start.has_predecessor, start.pin_key, start.pins),
             totals: TrafficTotals::new(Instant::now()),
             reports: Reports::new(start.journal, start.messages, start.troubles),
             node: NodeFacts {
@@ -199,7 +198,6 @@ impl ControllerState {
             },
             state_file: StateFileSignal { changes: start.copy_is_old, timed: Instant::now() },
             prober: start.prober,
-            pin_key: start.pin_key,
             order_numbers,
             stopping: false,
             handed_on: false,

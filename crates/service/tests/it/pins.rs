@@ -89,6 +89,45 @@ async fn pins_that_are_to_be_kept_hold_over_a_restart_and_a_crash() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_new_key_loses_no_client_and_the_one_after_it_those_that_did_not_come() {
+    let service = Service::with(&["gull", "tern", "auk"]).await;
+    let text = service.document().replace("[pools.quay]", "[pools.quay]\npersistence = \"cookie\"");
+    service.apply(&text).await.unwrap();
+    let visit = async |cookie: Option<&str>| {
+        let mut request = http_client().get(format!("http://{}/", service.frontend));
+        if let Some(cookie) = cookie {
+            request = request.header("cookie", cookie);
+        }
+        let response = request.send().await.unwrap();
+        let set = response
+            .headers()
+            .get("set-cookie")
+            .map(|set| set.to_str().unwrap().split(';').next().unwrap().to_owned());
+        (response.text().await.unwrap(), set)
+    };
+    let (home, cookie) = visit(None).await;
+    let first = cookie.unwrap();
+    assert_eq!(visit(Some(&first)).await, (home.clone(), None));
+    let before = service.client().pin_key().await.unwrap();
+    assert_eq!(before.before, None);
+    let shown = service.merismos(&["pin", "key", "--new"]);
+    let says = String::from_utf8(shown.stdout).unwrap();
+    assert!(says.contains("hold until the next one is drawn"), "{says}");
+    let (still, renewed) = visit(Some(&first)).await;
+    assert_eq!(still, home);
+    let second = renewed.expect("a cookie of the new key");
+    assert_ne!(second, first);
+    assert_eq!(visit(Some(&second)).await, (home.clone(), None));
+    service.client().renew_pin_key().await.unwrap();
+    assert_eq!(visit(Some(&second)).await.0, home);
+    let (_, anew) = visit(Some(&first)).await;
+    assert!(anew.is_some(), "it did not come between two keys: it is a new client");
+    let refused =
+        service.client().pins(&"quay".parse().unwrap(), &PinQuery::default()).await.unwrap().refused_cookies;
+    assert_eq!(refused, 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn pins_are_listed_counted_and_removed() {
     let service = Service::with(&["gull", "tern"]).await;
     by_account(&service, "").await;
