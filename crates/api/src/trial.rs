@@ -29,6 +29,15 @@ pub struct TrialRequest {
     /// Whether each client keeps the cookies that it is given (`http`).
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub keep_cookies: bool,
+    /// How many of 100 requests come from a client that begins anew, without connection and cookies (`http`): the others are of
+    /// clients that come again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 100)]
+    pub new_percent: Option<u8>,
+    /// The server that gets all of it, whatever its duty and its health (`http`): so one that is withdrawn is tried before
+    /// clients reach it. Such as `booking/gull`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server: Option<String>,
     /// The path to ask for (`http`).
     #[serde(default = "root")]
     pub path: String,
@@ -56,6 +65,8 @@ impl TrialRequest {
             clients: None,
             from: None,
             keep_cookies: false,
+            new_percent: None,
+            server: None,
             path: root(),
             say: None,
             one_way: false,

@@ -80,6 +80,7 @@ impl Visitors {
                 count: self.clients.max(1),
                 addresses: self.from.clone(),
                 keep_cookies: self.keep_cookies,
+                new_percent: 0,
             },
         }
     }

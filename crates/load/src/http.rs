@@ -48,6 +48,12 @@ impl HttpClient {
         self.connection = None;
     }
 
+    /// Becomes another client, without connection and cookies.
+    pub(crate) fn begin_anew(&mut self) {
+        self.hang_up();
+        self.cookies.iter_mut().for_each(BTreeMap::clear);
+    }
+
     pub(crate) async fn ask(&mut self, path: &str, mark: Option<(&'static str, String)>) -> ClientOutcome {
         match self.try_ask(path, mark).await {
             Ok(status) => ClientOutcome::Answer(status),

@@ -67,6 +67,16 @@ pub struct LoadClients {
     pub addresses: Vec<IpAddr>,
     /// Whether each keeps the cookies that it is given (HTTP).
     pub keep_cookies: bool,
+    /// How many of 100 requests come from a client that begins anew, without connection and cookies (HTTP).
+    pub new_percent: u8,
+}
+
+impl LoadClients {
+    /// Whether the request of a number is one of a client that begins anew: they are spread evenly, and the first is never one.
+    fn is_new(&self, number: u64) -> bool {
+        let until = |number: u64| number * u64::from(self.new_percent) / 100;
+        number > 0 && until(number) != until(number - 1)
+    }
 }
 
 /// What a client saw.
@@ -93,6 +103,8 @@ pub struct RequestRecord {
     pub from: Option<SocketAddr>,
     /// It was the first on its connection.
     pub is_first: bool,
+    /// Its client began anew with it.
+    pub is_new: bool,
     /// When it was sent, since the start of the run.
     pub sent: Duration,
     /// How long it took.

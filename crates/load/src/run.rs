@@ -39,7 +39,12 @@ pub async fn run(
                     )
                     .await;
                 }
+                let is_new = plan.clients.is_new(number);
+                if is_new {
+                    clients[turn].begin_anew();
+                }
                 let shot = clients[turn].send(plan.timeout, number, start).await;
+                let shot = RequestRecord { is_new, ..shot };
                 turn = (turn + 1) % clients.len();
                 each(&shot);
                 shots.push(shot);
@@ -79,6 +84,13 @@ impl LoadClient {
         Self { number, does }
     }
 
+    /// Becomes another client; those of TCP and UDP are in any case.
+    fn begin_anew(&mut self) {
+        if let ClientTask::Ask { browser, .. } = &mut self.does {
+            browser.begin_anew();
+        }
+    }
+
     async fn send(&mut self, limit: Duration, number: u64, start: Instant) -> RequestRecord {
         let sent = Instant::now();
         let (seen, from, is_first) = match &mut self.does {
@@ -112,6 +124,7 @@ impl LoadClient {
             client: self.number,
             from,
             is_first,
+            is_new: false,
             sent: sent - start,
             took: sent.elapsed(),
             seen,
@@ -157,7 +170,7 @@ mod tests {
             concurrency: 4,
             per_second: None,
             timeout: Duration::from_secs(10),
-            clients: LoadClients { count: 1, addresses: Vec::new(), keep_cookies: false },
+            clients: LoadClients { count: 1, addresses: Vec::new(), keep_cookies: false, new_percent: 0 },
         }
     }
 
@@ -220,7 +233,7 @@ mod tests {
     async fn clients_have_their_own_addresses_connections_and_cookies() {
         let (address, seen) = counting().await;
         let addresses = ["127.0.9.1", "127.0.9.2"].map(|address| address.parse().unwrap()).to_vec();
-        let clients = LoadClients { count: 6, addresses, keep_cookies: true };
+        let clients = LoadClients { count: 6, addresses, keep_cookies: true, new_percent: 0 };
         let shots = run(LoadPlan { clients, concurrency: 2, ..plan(address, 24) }, |_| {}).await;
         assert!(shots.iter().all(|shot| shot.seen == ClientOutcome::Answer(204)), "{shots:?}");
         assert_eq!(shots.iter().filter(|shot| shot.is_first).count(), 6, "each keeps its connection");
@@ -235,6 +248,21 @@ mod tests {
             6,
             "strangers at first: {seen:?}"
         );
+    }
+
+    #[tokio::test]
+    async fn new_clients_are_spread_evenly_and_bring_nothing_along() {
+        let (address, seen) = counting().await;
+        let clients = LoadClients { count: 2, addresses: Vec::new(), keep_cookies: true, new_percent: 25 };
+        let shots = run(LoadPlan { clients, concurrency: 2, ..plan(address, 40) }, |_| {}).await;
+        let new: Vec<u64> = shots.iter().filter(|shot| shot.is_new).map(|shot| shot.number).collect();
+        assert_eq!(new, (4..40).step_by(4).collect::<Vec<_>>());
+        assert!(
+            shots.iter().filter(|shot| shot.is_new).all(|shot| shot.is_first),
+            "on connections of their own"
+        );
+        let strangers = seen.lock().unwrap().iter().filter(|(_, cookie)| cookie.is_empty()).count();
+        assert_eq!(strangers, 2 + 9);
     }
 
     #[rstest]

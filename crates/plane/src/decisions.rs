@@ -76,6 +76,8 @@ pub enum PinReason {
     Pin,
     /// Its connection was assigned to it.
     Connection,
+    /// A trial sends it there.
+    Trial,
 }
 
 /// Where workers send decisions while there is a watcher.

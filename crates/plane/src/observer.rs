@@ -44,7 +44,10 @@ pub struct Observation {
 #[derive(Clone, Debug)]
 pub enum ObserveFilter {
     /// Requests with its marks.
-    Marks,
+    Marks {
+        /// The server that has to have them, whatever its duty and its health.
+        to: Option<PoolServer>,
+    },
     /// Connections and flows that come to a frontend (by the number of its cell) from these networks.
     Clients {
         /// The number of the frontend's cell.
@@ -102,7 +105,7 @@ impl ObserverList {
         let (watch, number) = std::str::from_utf8(mark).ok()?.split_once('-')?;
         let (watch, number): (u64, u64) = (watch.parse().ok()?, number.parse().ok()?);
         let is_meant = |observer: &&Arc<Observer>| {
-            observer.number == watch && matches!(observer.what, ObserveFilter::Marks)
+            observer.number == watch && matches!(observer.what, ObserveFilter::Marks { .. })
         };
         self.0.load().iter().find(is_meant).map(|observer| (Arc::clone(observer), number))
     }
@@ -132,6 +135,14 @@ impl ObserverList {
 }
 
 impl Observer {
+    /// The server that has to have the requests with its marks.
+    pub(crate) fn target(&self) -> Option<&PoolServer> {
+        match &self.what {
+            ObserveFilter::Marks { to } => to.as_ref(),
+            ObserveFilter::Clients { .. } => None,
+        }
+    }
+
     /// Reports an observation; one for which there is no room is counted.
     pub(crate) fn report(&self, observation: Observation) {
         if self.sender.try_send(observation).is_err() {

@@ -185,10 +185,16 @@ pub(crate) fn affinity(worker: &WorkerContext, pool: &Pool, place: usize) -> Aff
     if !server.may_go_on() {
         return Affinity::Gone;
     }
-    if pool.limited && server.cell.room.try_acquire(server.limits, worker.now()).is_err() {
+    if !take_room(worker, pool, place) {
         return Affinity::Full;
     }
     Affinity::At(place)
+}
+
+/// Takes room for one more at a server, where its pool has limits; `false` when there is none.
+pub(crate) fn take_room(worker: &WorkerContext, pool: &Pool, place: usize) -> bool {
+    let server = &pool.servers[place];
+    !pool.limited || server.cell.room.try_acquire(server.limits, worker.now()).is_ok()
 }
 
 /// A request that seeks a server.

@@ -14,6 +14,8 @@
   let clients = $state<number | null>(null)
   let from = $state('')
   let keepCookies = $state(false)
+  let newPercent = $state<number | null>(null)
+  let server = $state('')
   let path = $state('/')
   let say = $state('')
   let oneWay = $state(false)
@@ -22,6 +24,11 @@
 
   const protocol = $derived(live.status?.frontends.find((it) => it.name === frontend)?.protocol ?? 'http')
   const many = $derived({ http: 'requests', tcp: 'connections', udp: 'datagrams' }[protocol] ?? 'requests')
+  const servers = $derived.by(() => {
+    const front = live.status?.frontends.find((it) => it.name === frontend)
+    const pools = new Set([front?.pool, ...(front?.pools ?? []).map((it) => it.pool)])
+    return (live.status?.pools ?? []).filter((it) => pools.has(it.name)).flatMap((it) => it.servers.map((server) => server.server))
+  })
   const trial = $derived(begun && (live.trials[begun.id] ?? begun))
   const sent = $derived(trial?.sends === 'one_way' ? 'datagrams' : (trial?.sends ?? many))
 
@@ -30,7 +37,12 @@
     trouble = ''
     const own =
       protocol === 'http'
-        ? { path: path.trim() || '/', keep_cookies: keepCookies }
+        ? {
+            path: path.trim() || '/',
+            keep_cookies: keepCookies,
+            new_percent: newPercent ?? undefined,
+            server: server || undefined,
+          }
         : { say: say || undefined, one_way: (protocol === 'udp' && oneWay) || undefined }
     try {
       begun = await beginTrial({
@@ -73,6 +85,17 @@
       <label class="flex items-center gap-2 pb-2">
         <input class="checkbox checkbox-sm" type="checkbox" bind:checked={keepCookies} />
         keep their cookies
+      </label>
+      <label>
+        <span class="mb-1 block">New clients, %</span>
+        <input class="input w-24" type="number" min="1" max="100" placeholder="none" bind:value={newPercent} />
+      </label>
+      <label>
+        <span class="mb-1 block">Server</span>
+        <select class="select w-44" bind:value={server}>
+          <option value="">as the pool decides</option>
+          {#each servers as it (it)}<option value={it}>{it}</option>{/each}
+        </select>
       </label>
     {:else}
       <label>
@@ -141,6 +164,11 @@
             {tally.test.p_value < 0.001 ? 'p < 0.001' : `p = ${tally.test.p_value.toFixed(3)}`}.
           {/if}
         </p>
+        {#each tally.moves ?? [] as moved (moved.from + (moved.reason ?? ''))}
+          <p class:text-error={!moved.reason}>
+            {moved.clients === 1 ? '1 client was' : `${moved.clients} clients were`} moved from {moved.from}: {moved.reason ?? 'without a reason'}
+          </p>
+        {/each}
         {#if trial.happened.length > 0}
           <h3 class="mt-3 font-semibold">Events meanwhile</h3>
           <ol class="max-h-40 overflow-auto">

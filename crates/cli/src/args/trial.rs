@@ -6,7 +6,7 @@ use clap::Subcommand;
 use ipnet::IpNet;
 use merismos_api::{Trial, TrialRequest, TrialState};
 use merismos_client::Client;
-use merismos_core::name::Name;
+use merismos_core::name::{Name, PoolServer};
 use merismos_core::proof::TrialVerdict;
 
 use super::CommandContext;
@@ -55,6 +55,12 @@ struct TrialRunArgs {
     /// Let each client keep the cookies that it is given (http)
     #[arg(long)]
     keep_cookies: bool,
+    /// Number of 100 requests that come from a client that begins anew, without connection and cookies (http)
+    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(1..=100))]
+    new: Option<u8>,
+    /// Send all of it to one server, whatever its duty and its health (http), such as booking/gull
+    #[arg(long, value_name = "POOL/SERVER")]
+    server: Option<PoolServer>,
     /// Path of the requests (http)
     #[arg(long, default_value = "/")]
     path: String,
@@ -100,6 +106,8 @@ async fn conduct(client: &Client, run: TrialRunArgs, json: bool) -> Result<ExitS
         clients: run.clients,
         from: run.from.map(|from| from.to_string()),
         keep_cookies: run.keep_cookies,
+        new_percent: run.new,
+        server: run.server.map(|server| server.to_string()),
         path: run.path,
         say: run.say,
         one_way: run.one_way,

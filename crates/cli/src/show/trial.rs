@@ -106,6 +106,13 @@ fn rows(tally: &Tally, sends: RequestResults) {
         text(&format!("; {} of one server alone, {} of them went elsewhere", tally.tied, tally.strayed));
     }
     text("\n");
+    for moved in &tally.moves {
+        let clients =
+            if moved.clients == 1 { "1 client".to_owned() } else { format!("{} clients", moved.clients) };
+        let was = if moved.clients == 1 { "was" } else { "were" };
+        let why = moved.reason.as_deref().unwrap_or("without a reason");
+        text(&format!("{clients} {was} moved from {}: {why}\n", moved.from));
+    }
 }
 
 /// What was sent, in words.
@@ -129,6 +136,12 @@ fn by(request: &TrialRequest) -> String {
     }
     if request.keep_cookies {
         words += " that keep their cookies";
+    }
+    if let Some(percent) = request.new_percent {
+        words += &format!(", {percent} % of them new");
+    }
+    if let Some(server) = &request.server {
+        words += &format!(", all for {server}");
     }
     words
 }

@@ -5,5 +5,6 @@ mod tally;
 
 pub use chi_square::{ChiSquare, chi_square};
 pub use tally::{
-    Expectation, RequestResults, Tally, TallyRow, TallySample, TrialOutcome, TrialVerdict, tally,
+    ClientMove, Expectation, RequestResults, Tally, TallyMove, TallyRow, TallySample, TrialOutcome,
+    TrialVerdict, tally,
 };

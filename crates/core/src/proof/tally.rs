@@ -104,6 +104,30 @@ pub struct TallySample {
     pub latency_us: u64,
     /// Where it should have gone.
     pub expectation: Expectation,
+    /// Its client was tied to another server before, and why it went here.
+    pub moved: Option<ClientMove>,
+}
+
+/// A client that was tied to a server and went to another one.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct ClientMove {
+    /// The server that it was tied to.
+    pub from: PoolServer,
+    /// Why it could not stay, such as `withdrawn`; `None` when nothing kept it from staying.
+    pub reason: Option<String>,
+}
+
+/// Clients that were tied to a server and went to others, for one reason.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TallyMove {
+    /// The server that they were tied to.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub from: PoolServer,
+    /// Why they could not stay, such as `withdrawn`; absent when nothing kept them from staying.
+    pub reason: Option<String>,
+    /// How many.
+    pub clients: u64,
 }
 
 /// What one server got in a trial, beside what was expected.
@@ -164,6 +188,9 @@ pub struct Tally {
     /// Those of them that went to another one, without the right one having failed them.
     #[serde(default)]
     pub strayed: u64,
+    /// Clients that were tied to a server and were moved to another one, by the server and the reason.
+    #[serde(default)]
+    pub moves: Vec<TallyMove>,
     /// The test of the observed counts against the expected ones, of the requests that are not tied; `None` when it can't
     /// say anything.
     pub test: Option<ChiSquare>,
@@ -188,7 +215,11 @@ pub fn tally(
     for (server, _) in shares.values().flatten() {
         lines.entry(server.clone()).or_default();
     }
+    let mut moves: BTreeMap<&ClientMove, u64> = BTreeMap::new();
     for sample in samples {
+        if let Some(moved) = &sample.moved {
+            *moves.entry(moved).or_default() += 1;
+        }
         match &sample.expectation {
             Expectation::Shares(version) => {
                 for (server, share) in shares.get(version).into_iter().flatten() {
@@ -222,7 +253,13 @@ pub fn tally(
         false => (TrialVerdict::NotAsExpected, because),
     };
     let rows = lines.into_iter().map(|(server, line)| line.row(server, requests as f64)).collect();
-    Tally { rows, requests, failed, without_server, retried, tied, strayed, test, verdict, because }
+    let moves = moves.into_iter().map(|(moved, clients)| TallyMove {
+        from: moved.from.clone(),
+        reason: moved.reason.clone(),
+        clients,
+    });
+    let moves = moves.collect();
+    Tally { rows, requests, failed, without_server, retried, tied, strayed, moves, test, verdict, because }
 }
 
 /// What is counted of one server.
@@ -354,6 +391,7 @@ mod tests {
             outcome: TrialOutcome::Answered(200),
             latency_us: 1_000,
             expectation: Expectation::Shares(1),
+            moved: None,
         }
     }
 
@@ -461,6 +499,25 @@ mod tests {
             tally(&samples, &expectations(), RequestResults::Requests, Some("so")).verdict,
             TrialVerdict::NotAsExpected
         );
+    }
+
+    #[test]
+    fn clients_that_were_moved_are_counted_by_server_and_reason() {
+        let moved = |from: &str, reason: Option<&str>| {
+            let moved = ClientMove { from: server(from), reason: reason.map(str::to_owned) };
+            TallySample { moved: Some(moved), ..answered("tern") }
+        };
+        let samples = [
+            answered("tern"),
+            moved("gull", Some("withdrawn")),
+            moved("gull", Some("withdrawn")),
+            moved("gull", None),
+            moved("auk", Some("down")),
+        ];
+        let moves = tally(&samples, &BTreeMap::new(), RequestResults::Requests, None).moves;
+        let shown: Vec<_> =
+            moves.iter().map(|it| (it.from.server.as_str(), it.reason.as_deref(), it.clients)).collect();
+        assert_eq!(shown, [("auk", Some("down"), 1), ("gull", None, 1), ("gull", Some("withdrawn"), 2)]);
     }
 
     fn tied(to: &str, went: &str) -> TallySample {

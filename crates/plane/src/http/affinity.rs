@@ -15,7 +15,7 @@ use crate::context::minute;
 use crate::decisions::PinReason;
 use crate::io::Transport;
 use crate::pinning::ClientPin;
-use crate::select::{Affinity, AttemptHistory, NoServer, ServerSelection, affinity};
+use crate::select::{Affinity, AttemptHistory, NoServer, ServerSelection, affinity, take_room};
 
 /// The ties of a request, which are looked at before any algorithm is asked.
 #[derive(Clone, Copy, Default)]
@@ -45,6 +45,9 @@ impl RequestForwarder<'_> {
     /// What ties the request to a server, in whichever of the frontend's pools that is: the pin of its client, or its
     /// connection where connections are distributed.
     pub(super) fn affinity_choice(&self, head: &[u8]) -> AffinityChoice {
+        if let Some(ties) = self.trial_choice() {
+            return ties;
+        }
         let mut ties = AffinityChoice::default();
         for (number, pool) in self.frontend.pools().enumerate() {
             let Some(rule) = &pool.pin_rule else { continue };
@@ -76,6 +79,26 @@ impl RequestForwarder<'_> {
             }
         }
         ties
+    }
+
+    /// The server that a trial wants the request to go to, whatever its duty and its health.
+    fn trial_choice(&self) -> Option<AffinityChoice> {
+        let mark = self.request.mark.as_ref()?;
+        let (watch, _) = self.worker.watches.find(mark)?;
+        let target = watch.target()?;
+        let mut ties = AffinityChoice { sticks: true, ..AffinityChoice::default() };
+        for (number, pool) in self.frontend.pools().enumerate() {
+            let Some(place) = pool.servers.iter().position(|server| server.name == *target) else { continue };
+            match take_room(self.worker, pool, place) {
+                true => ties.server = Some((number, place, PinReason::Trial)),
+                false => ties.refused = Some(GatewayError::Full),
+            }
+        }
+        if ties.server.is_none() && ties.refused.is_none() {
+            // A revision took it out meanwhile.
+            ties.refused = Some(GatewayError::PinnedAway);
+        }
+        Some(ties)
     }
 
     /// The server for the request: the one that it is tied to, or one that the pool decides for.

@@ -127,7 +127,8 @@ impl RequestForwarder<'_> {
     ) -> impl Future<Output = ForwardStep> {
         async move {
             let mut ties = AffinityChoice::default();
-            if self.frontend.ties_clients && course.is_new() {
+            let may_be_tied = self.frontend.ties_clients || self.request.mark.is_some();
+            if may_be_tied && course.is_new() {
                 cold_path();
                 ties = self.affinity_choice(sending.start);
                 if let Some(refused) = ties.refused {

@@ -383,7 +383,7 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
 fn a_watched_mark_is_told_and_the_server_never_sees_it() {
     let server = Server::named("gull");
     let rig = Rig::new(&[merismos_lab::free::free_address(), server.address], "", "");
-    let mut sightings = rig.plane.watch(77, ObserveFilter::Marks, 10);
+    let mut sightings = rig.plane.watch(77, ObserveFilter::Marks { to: None }, 10);
     let mut client = rig.client();
     for number in 0..2 {
         client.send(format!("GET / HTTP/1.1\r\nHost: a\r\nMerismos-Mark: 77-{number}\r\n\r\n"));

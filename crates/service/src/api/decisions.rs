@@ -70,6 +70,7 @@ pub(super) async fn decisions(
 fn view(decision: &decisions::SampledDecision) -> Decision {
     let why = match decision.tied {
         Some(PinReason::Pin) => "its client is pinned to it".to_owned(),
+        Some(PinReason::Trial) => "a trial sends it there".to_owned(),
         Some(PinReason::Connection) => "its connection was assigned to it before".to_owned(),
         None => because(decision.algorithm, decision.key.as_deref(), decision.fact.as_ref(), Tense::Made),
     };

@@ -290,6 +290,7 @@ enum ControllerCommand {
     Watch {
         frontend: Name,
         from: Option<IpNet>,
+        to: Option<String>,
         capacity: usize,
         reply: oneshot::Sender<Result<TrialTarget, UnknownFrontend>>,
     },
@@ -611,9 +612,10 @@ impl Controller {
         &self,
         frontend: Name,
         from: Option<IpNet>,
+        to: Option<String>,
         capacity: usize,
     ) -> Result<Result<TrialTarget, UnknownFrontend>, Stopping> {
-        self.ask(|reply| ControllerCommand::Watch { frontend, from, capacity, reply }).await
+        self.ask(|reply| ControllerCommand::Watch { frontend, from, to, capacity, reply }).await
     }
 
     /// What the copy file should hold now; its tokens are not the controller's to know.
@@ -820,8 +822,8 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             tell_status(state);
             drop(reply.send(done));
         }
-        ControllerCommand::Watch { frontend, from, capacity, reply } => {
-            drop(reply.send(state.watch(&frontend, from, capacity)));
+        ControllerCommand::Watch { frontend, from, to, capacity, reply } => {
+            drop(reply.send(state.watch(&frontend, from, to.as_deref(), capacity)));
         }
         ControllerCommand::Copy { reply } => drop(reply.send(state.copy())),
         ControllerCommand::BeginToStop { reply } => {

@@ -461,6 +461,7 @@ impl ControllerState {
         &self,
         name: &Name,
         from: Option<IpNet>,
+        to: Option<&str>,
         capacity: usize,
     ) -> Result<TrialTarget, UnknownFrontend> {
         let snapshot = self.publisher.plane.snapshot();
@@ -476,7 +477,7 @@ impl ControllerState {
         let usual = || merismos_load::usual_source(address).unwrap_or(address.ip()).into();
         let from = from.unwrap_or_else(usual);
         let what = match frontend.protocol {
-            Protocol::Http => ObserveFilter::Marks,
+            Protocol::Http => ObserveFilter::Marks { to: to.and_then(|to| to.parse().ok()) },
             Protocol::Tcp | Protocol::Udp => {
                 ObserveFilter::Clients { frontend: frontend.cell.id, from: vec![from] }
             }

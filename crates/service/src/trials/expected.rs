@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use merismos_core::config::document::{BalancePer, Protocol};
 use merismos_core::name::PoolServer;
-use merismos_core::proof::{Expectation, RequestResults, TallySample, TrialOutcome};
-use merismos_core::routing::{Frontend, PoolReason, RequestFacts, Server, Snapshot};
+use merismos_core::proof::{ClientMove, Expectation, RequestResults, TallySample, TrialOutcome};
+use merismos_core::routing::{Frontend, Pool, PoolReason, RequestFacts, Server, Snapshot};
 use merismos_core::time::Tick;
 use merismos_load::{ClientOutcome as Outcomes, LoadPlan, RequestRecord, RequestSpec};
 use merismos_plane::observer::{Observation, ObservedWork};
@@ -91,6 +91,7 @@ pub(super) fn join(
     mut sightings: TrialObservations,
     versions: &FrontendVersions,
     what: RequestResults,
+    only: Option<&PoolServer>,
 ) -> JoinedObservations {
     let mut book = ObservationBook { plan, versions, shares: BTreeMap::new(), numbers: BTreeMap::new() };
     let mut last: BTreeMap<u32, PoolServer> = BTreeMap::new();
@@ -98,9 +99,18 @@ pub(super) fn join(
     for shot in shots {
         let sighting = sightings.of(shot);
         let version = sighting.as_ref().map_or(versions.first_version, |sighting| sighting.version);
-        let expectation = book.expectation(shot, version, last.get(&shot.client));
+        if shot.is_new {
+            last.remove(&shot.client);
+        }
+        let before = last.get(&shot.client);
+        let expectation = match only {
+            Some(server) => Expectation::Server(server.clone()),
+            None => book.expectation(shot, version, before),
+        };
         let (server, failed_at) =
             sighting.map(|observation| (observation.server, observation.failed_at)).unwrap_or_default();
+        let went = server.as_ref().zip(before.filter(|_| only.is_none()));
+        let moved = went.and_then(|(server, before)| book.moved(shot, version, before, server, &failed_at));
         if let Some(server) = &server {
             last.insert(shot.client, server.clone());
         }
@@ -112,7 +122,7 @@ pub(super) fn join(
             Outcomes::Broken | Outcomes::Late => TrialOutcome::Broken,
         };
         let latency_us = u64::try_from(shot.took.as_micros()).unwrap_or(u64::MAX);
-        samples.push(TallySample { server, failed_at, outcome, latency_us, expectation });
+        samples.push(TallySample { server, failed_at, outcome, latency_us, expectation, moved });
     }
     JoinedObservations { samples, shares: book.shares }
 }
@@ -160,10 +170,48 @@ impl ObservationBook<'_> {
         let Some((pool, known)) = known.find(|(_, candidate)| candidate.name == *server) else {
             return false;
         };
+        !pool.limited && self.is_tied(frontend, pool, shot) && Server::may_go_on(known)
+    }
+
+    /// Whether what a client of the trial carries ties it to a server of the pool that it had before.
+    fn is_tied(&self, frontend: &Frontend, pool: &Pool, shot: &RequestRecord) -> bool {
         let by_connection = frontend.balance_per == BalancePer::Connection && !shot.is_first;
         let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();
-        let is_simple = frontend.protocol == Protocol::Http && !pool.limited;
-        is_simple && (by_connection || by_pin) && Server::may_go_on(known)
+        frontend.protocol == Protocol::Http && (by_connection || by_pin)
+    }
+
+    /// Whether a client was moved from the server that it had before to another, and why.
+    fn moved(
+        &self,
+        shot: &RequestRecord,
+        version: u64,
+        before: &PoolServer,
+        server: &PoolServer,
+        failed_at: &[PoolServer],
+    ) -> Option<ClientMove> {
+        if before == server {
+            return None;
+        }
+        let frontend = self.versions.at(version)?;
+        let moved = |reason: Option<&str>| {
+            Some(ClientMove { from: before.clone(), reason: reason.map(str::to_owned) })
+        };
+        let mut servers = frontend.pools().flat_map(|pool| pool.servers.iter().map(move |it| (pool, it)));
+        let Some((pool, known)) = servers.find(|(_, it)| it.name == *before) else {
+            return moved(Some("removed"));
+        };
+        if !self.is_tied(frontend, pool, shot) {
+            return None;
+        }
+        if failed_at.contains(before) {
+            return moved(Some("it failed them"));
+        }
+        match &known.standing.reason {
+            Some(reason) if !Server::may_go_on(known) => moved(Some(&reason.to_string())),
+            // Full ones are passed over for a moment, and the pin stays.
+            _ if pool.limited => None,
+            _ => moved(None),
+        }
     }
 
     /// The one server that the client's key says.

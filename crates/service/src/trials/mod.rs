@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use merismos_api::{EventKind, Trial, TrialHappening, TrialRequest, TrialState};
-use merismos_core::name::{Name, NameError};
+use merismos_core::name::{Name, NameError, PoolServer};
 use merismos_core::proof::{TrialVerdict, tally};
 use merismos_load::{ClientOutcome, LoadPlan};
 use merismos_store::{Store, StoreError, StoredTrial};
@@ -76,8 +76,10 @@ impl TrialRunner {
     pub(crate) async fn begin(&self, request: TrialRequest, who: String) -> Result<Trial, TrialError> {
         let from = order::check(&request)?;
         let frontend: Name = request.frontend.parse()?;
-        let ground = self.controller.watch(frontend, from, request.requests as usize).await??;
+        let to = request.server.clone();
+        let ground = self.controller.watch(frontend, from, to, request.requests as usize).await??;
         let plan = order::plan(&request, &ground)?;
+        let server = order::server(&ground.frontend, &request)?;
         let trial = Trial {
             id: self.journal.number(),
             who,
@@ -97,7 +99,7 @@ impl TrialRunner {
             known.insert(trial.id, trial.clone());
             Ok(())
         })?;
-        tokio::spawn(self.clone().conduct(trial.clone(), plan, ground));
+        tokio::spawn(self.clone().conduct(trial.clone(), plan, ground, server));
         Ok(trial)
     }
 
@@ -125,7 +127,13 @@ impl TrialRunner {
         Ok(stored.and_then(|trial| serde_json::from_value(trial.trial).ok()))
     }
 
-    async fn conduct(self, mut trial: Trial, plan: LoadPlan, ground: TrialTarget) {
+    async fn conduct(
+        self,
+        mut trial: Trial,
+        plan: LoadPlan,
+        ground: TrialTarget,
+        server: Option<PoolServer>,
+    ) {
         let began = Instant::now();
         let TrialTarget { frontend, unjudged, mut sightings, snapshot, published, .. } = ground;
         let pools: Vec<Name> = frontend.pools().map(|pool| pool.name.clone()).collect();
@@ -171,8 +179,12 @@ impl TrialRunner {
         }
         versions.catch_up();
         collect(&mut trial.happened, &mut facts, name.as_str(), &pools, trial.at);
-        let joined = join(&plan, &shots, seen, &versions, trial.sends);
-        trial.tally = Some(tally(&joined.samples, &joined.shares, trial.sends, unjudged.as_deref()));
+        let joined = join(&plan, &shots, seen, &versions, trial.sends, server.as_ref());
+        let mut counted = tally(&joined.samples, &joined.shares, trial.sends, unjudged.as_deref());
+        if let Some(server) = server.filter(|_| counted.verdict == TrialVerdict::AsExpected) {
+            counted.because = vec![format!("every request was answered by {server}")];
+        }
+        trial.tally = Some(counted);
         trial.state = TrialState::Done;
         self.finish(trial);
     }

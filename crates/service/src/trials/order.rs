@@ -6,7 +6,7 @@ use std::time::Duration;
 use ipnet::IpNet;
 use merismos_api::TrialRequest;
 use merismos_core::config::document::{BalancePer, Protocol};
-use merismos_core::name::Name;
+use merismos_core::name::{Name, PoolServer};
 use merismos_core::proof::RequestResults;
 use merismos_core::routing::Frontend;
 use merismos_load::{LoadClients, LoadPlan, RequestSpec, can_send_from};
@@ -25,7 +25,8 @@ const USUAL_WORDS: &str = "merismos trial";
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum OrderError {
     #[error(
-        "a trial sends 1 to {MOST_SHOTS} requests, 1 to {MOST_AT_ONCE} at the same time, by 1 to {MOST_CLIENTS} clients"
+        "a trial sends 1 to {MOST_SHOTS} requests, 1 to {MOST_AT_ONCE} at the same time, by 1 to {MOST_CLIENTS} clients, of which 1 to 100 percent \
+         are new"
     )]
     Counts,
     #[error("a path begins with a slash and holds no spaces, such as /ferry?day=3; found {0:?}")]
@@ -42,8 +43,10 @@ pub(crate) enum OrderError {
     Say(Name, Protocol),
     #[error("one_way is for udp; frontend {0} takes {1}")]
     OneWay(Name, Protocol),
-    #[error("path and keep_cookies are for http; frontend {0} takes {1}")]
+    #[error("path, keep_cookies, new_percent and server are for http; frontend {0} takes {1}")]
     OfHttp(Name, Protocol),
+    #[error("no pool of frontend {frontend} has a server {server}")]
+    Server { frontend: Name, server: String },
 }
 
 impl OrderError {
@@ -55,7 +58,8 @@ impl OrderError {
             | Self::Family { .. }
             | Self::Say(..)
             | Self::OneWay(..)
-            | Self::OfHttp(..) => true,
+            | Self::OfHttp(..)
+            | Self::Server { .. } => true,
         }
     }
 }
@@ -65,6 +69,7 @@ pub(super) fn check(request: &TrialRequest) -> Result<Option<IpNet>, OrderError>
     let counts_are_good = (1..=MOST_SHOTS).contains(&request.requests)
         && (1..=MOST_AT_ONCE).contains(&request.concurrency)
         && request.clients.is_none_or(|clients| (1..=MOST_CLIENTS).contains(&clients))
+        && request.new_percent.is_none_or(|percent| (1..=100).contains(&percent))
         && request.per_second != Some(0);
     if !counts_are_good {
         return Err(OrderError::Counts);
@@ -75,6 +80,15 @@ pub(super) fn check(request: &TrialRequest) -> Result<Option<IpNet>, OrderError>
     let Some(text) = &request.from else { return Ok(None) };
     let network = text.parse().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
     network.map(Some).map_err(|_| OrderError::From(text.clone()))
+}
+
+/// The server of the frontend's that gets all of it, if one is named.
+pub(super) fn server(frontend: &Frontend, request: &TrialRequest) -> Result<Option<PoolServer>, OrderError> {
+    let Some(wanted) = &request.server else { return Ok(None) };
+    let mut known = frontend.pools().flat_map(|pool| &pool.servers).map(|server| &server.name);
+    let found = known.find(|known| known.to_string() == *wanted).cloned();
+    let unknown = || OrderError::Server { frontend: frontend.name.clone(), server: wanted.clone() };
+    found.map(Some).ok_or_else(unknown)
 }
 
 /// What a trial sends to a frontend.
@@ -99,7 +113,11 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
     if protocol != Protocol::Udp && request.one_way {
         return Err(OrderError::OneWay(name, protocol));
     }
-    if protocol != Protocol::Http && (request.keep_cookies || request.path != "/") {
+    let of_http = request.keep_cookies
+        || request.new_percent.is_some()
+        || request.server.is_some()
+        || request.path != "/";
+    if protocol != Protocol::Http && of_http {
         return Err(OrderError::OfHttp(name, protocol));
     }
     let at_once = request.concurrency.min(request.requests);
@@ -133,6 +151,11 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
         concurrency: at_once.min(count),
         per_second: request.per_second,
         timeout,
-        clients: LoadClients { count, addresses, keep_cookies: request.keep_cookies },
+        clients: LoadClients {
+            count,
+            addresses,
+            keep_cookies: request.keep_cookies,
+            new_percent: request.new_percent.unwrap_or(0),
+        },
     })
 }

@@ -155,6 +155,48 @@ async fn clients_that_keep_their_cookies_stay_and_are_moved_when_their_server_go
     let moved = over(&service, begun.id).await.tally.unwrap();
     assert_eq!((moved.failed, moved.strayed), (0, 0), "{moved:?}");
     assert!(moved.tied < 570, "its clients were strangers once more: {moved:?}");
+    let moves: Vec<_> =
+        moved.moves.iter().map(|moved| (moved.from.to_string(), moved.reason.clone())).collect();
+    assert_eq!(moves, [("quay/tern".to_owned(), Some("withdrawn by an operator".to_owned()))], "each move has a reason");
+    assert!((5..=15).contains(&moved.moves[0].clients), "a third of 30 clients: {:?}", moved.moves);
+    // One of four requests is a new client's: they are strangers, and the others stay.
+    let mixed = TrialRequest { new_percent: Some(25), per_second: None, ..slow };
+    let mixed = tally(&service, &mixed).await;
+    assert_eq!(
+        (mixed.verdict, mixed.moves.len(), mixed.strayed),
+        (TrialVerdict::AsExpected, 0, 0),
+        "{mixed:?}"
+    );
+    // 149 began anew; for some of the 30 that was their first request.
+    assert!((149..=179).contains(&(600 - mixed.tied)), "{mixed:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_that_is_out_of_service_is_tried_alone_before_clients_reach_it() {
+    let service = Service::with(&["gull", "tern"]).await;
+    service.merismos(&["withdraw", "quay/tern", "--reason", "a test"]);
+    let shown = service.merismos(&["trial", "harbour", "--requests", "40", "--server", "quay/tern"]);
+    let says = String::from_utf8_lossy(&shown.stdout).into_owned();
+    assert_eq!(shown.status.code(), Some(0), "{says}");
+    for wanted in ["all for quay/tern", "As expected: every request was answered by quay/tern"] {
+        assert!(says.contains(wanted), "{wanted:?} in {says}");
+    }
+    // Clients beside it go on as before: a mark without a trial moves no one.
+    let client = crate::harness::http_client();
+    let guess = client.get(format!("http://{}/", service.frontend)).header("merismos-mark", "7-1");
+    assert!(guess.send().await.unwrap().text().await.unwrap().contains("gull"));
+    // One that does not answer fails, and no other server helps it out.
+    service.stand_ins[1].set(Fault::Refuse).await;
+    let alone = TrialRequest { server: Some("quay/tern".to_owned()), ..at_once("harbour", 10) };
+    let failed = tally(&service, &alone).await;
+    assert_eq!(
+        (failed.verdict, failed.failed, failed.retried),
+        (TrialVerdict::NotAsExpected, 10, 0),
+        "{failed:?}"
+    );
+    let nowhere = TrialRequest { server: Some("quay/petrel".to_owned()), ..at_once("harbour", 10) };
+    let error = service.client().begin_trial(&nowhere).await.unwrap_err();
+    assert!(error.to_string().contains("has a server quay/petrel"), "{error}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
