@@ -39,10 +39,8 @@ many = os.path.join(options.work, "many.lua")
 with open(many, "w") as file:
     file.write(
         f"""
-local state = 12345
 request = function()
-  state = (state * 1103515245 + 12345) % 2147483648
-  local n = state % {PINS}
+  local n = math.random(0, {PINS - 1})
   wrk.headers["X-Forwarded-For"] = string.format("100.%d.%d.%d", 64 + math.floor(n / 65536), math.floor(n / 256) % 256, n % 256)
   return wrk.format()
 end

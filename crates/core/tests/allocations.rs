@@ -49,6 +49,7 @@ fn dealing_out_allocates_nothing(
         target: Some("/ferry?day=3"),
         host: Some(b"skerry.example"),
         sni: None,
+        first_bytes: None,
         field: &field,
     };
     let mut work = || {

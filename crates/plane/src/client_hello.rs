@@ -1,8 +1,7 @@
 //! What a TLS client says before anything else: the name of the server that it wants (RFC 8446, 4.1.2; RFC 6066, 3). It is
 //! read and passed on; the session is the client's and its server's.
 
-use std::time::Duration;
-
+use merismos_core::routing::FirstBytes;
 use rustls::server::Acceptor;
 use tokio::net::TcpStream;
 
@@ -43,39 +42,57 @@ pub(crate) struct ClientHello {
     pub(crate) first: Option<Buffer>,
 }
 
-/// Hears whom a client wants to speak with, for so long at most. `first` is what it has sent already. `None`
-/// when its connection is over.
+/// What has come of a client's first bytes.
+struct FirstBytesParser<'a> {
+    wanted: &'a FirstBytes,
+    greeting: ClientHelloParser,
+    taken: usize,
+    /// The name, or that there is none, once that is known.
+    name: Option<Option<String>>,
+}
+
+impl FirstBytesParser<'_> {
+    /// Looks at all that has come; whether no more is needed.
+    fn look(&mut self, bytes: &[u8]) -> bool {
+        if self.wanted.wants_name && self.name.is_none() {
+            let is_tls = bytes.first().is_none_or(|first| *first == HANDSHAKE);
+            self.name = if is_tls { self.greeting.take(&bytes[self.taken..]) } else { Some(None) };
+            self.taken = bytes.len();
+        }
+        let patterns = &self.wanted.patterns;
+        let is_found = patterns.is_empty() || patterns.iter().any(|pattern| pattern.find(bytes).is_some());
+        is_found && (self.name.is_some() || !self.wanted.wants_name)
+    }
+}
+
+/// Hears what a client says first, as far as that has a part in where it goes. `first` is what it has sent already. `None` when its
+/// connection is over.
 pub(crate) async fn peek_client_hello(
     worker: &WorkerContext,
     stream: &mut TcpStream,
     first: Option<Buffer>,
-    limit: Duration,
+    wanted: &FirstBytes,
     watch: ConnectionTimer<'_>,
 ) -> Option<ClientHello> {
-    watch.set_timeout(limit);
-    let (mut greeting, mut taken) = (ClientHelloParser::default(), 0);
+    watch.set_timeout(wanted.within);
+    let mut heard = FirstBytesParser { wanted, greeting: ClientHelloParser::default(), taken: 0, name: None };
     let mut buffer = match first {
         Some(first) => first,
         None => match readable(stream, watch).await {
             Ok(()) => worker.small.take(),
-            Err(trouble) => return no_client_hello(&trouble, None, watch),
+            Err(trouble) => return no_client_hello(&trouble, None, None, watch),
         },
     };
     loop {
-        let is_tls = buffer.first().is_none_or(|first| *first == HANDSHAKE);
-        if let Some(name) = if is_tls { greeting.take(&buffer[taken..]) } else { Some(None) } {
-            watch.alarm.cancel();
-            return Some(ClientHello { name, first: Some(buffer) });
-        }
-        taken = buffer.len();
+        let is_enough = heard.look(&buffer);
         buffer.compact();
-        if buffer.room().is_empty() {
-            // So long a greeting is none.
+        // What has not come within so many bytes does not come.
+        if is_enough || buffer.room().is_empty() {
             watch.alarm.cancel();
-            return Some(ClientHello { name: None, first: Some(buffer) });
+            return Some(ClientHello { name: heard.name.flatten(), first: Some(buffer) });
         }
         if let Err(trouble) = read(stream, &mut buffer, watch).await {
-            return no_client_hello(&trouble, Some(buffer), watch);
+            return no_client_hello(&trouble, heard.name.flatten(), Some(buffer), watch);
         }
     }
 }
@@ -83,6 +100,7 @@ pub(crate) async fn peek_client_hello(
 /// No greeting came to its end: the server shall see what there is of it, unless the connection is over.
 fn no_client_hello(
     trouble: &IoError,
+    name: Option<String>,
     first: Option<Buffer>,
     watch: ConnectionTimer<'_>,
 ) -> Option<ClientHello> {
@@ -90,7 +108,7 @@ fn no_client_hello(
         // It waits for its server to speak first, or has said all that it will.
         IoError::Closed | IoError::Rang(WakeReason::Deadline) => {
             watch.alarm.cancel();
-            Some(ClientHello { name: None, first: first.filter(|first| !first.is_empty()) })
+            Some(ClientHello { name, first: first.filter(|first| !first.is_empty()) })
         }
         IoError::Broken
         | IoError::Rang(WakeReason::Cut | WakeReason::Drained | WakeReason::Close | WakeReason::Crowded) => {

@@ -43,13 +43,18 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
         visit;
     client.alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
-    let heard = match frontend.client_hello_timeout {
-        Some(limit) => Box::pin(peek_client_hello(worker, &mut stream, first, limit, watch)).await,
+    let heard = match &frontend.first_bytes {
+        Some(wanted) => Box::pin(peek_client_hello(worker, &mut stream, first, wanted, watch)).await,
         None => Some(ClientHello { name: None, first }),
     };
     let Some(ClientHello { name, mut first }) = heard else { return };
     client.resting.set(false);
     client.fresh.set(false);
+    // What is looked for in it has to outlive the buffer, which goes on to the server.
+    let said: Option<Box<[u8]>> = match &frontend.first_bytes {
+        Some(wanted) if !wanted.patterns.is_empty() => first.as_deref().map(Box::from),
+        Some(_) | None => None,
+    };
     let mut course = AttemptHistory::default();
     let mut is_counted = false;
     loop {
@@ -61,7 +66,11 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
             lane.requests.increment();
             is_counted = true;
         }
-        let facts = RequestFacts { sni: name.as_deref(), ..RequestFacts::of_client(who.client.ip()) };
+        let facts = RequestFacts {
+            sni: name.as_deref(),
+            first_bytes: said.as_deref(),
+            ..RequestFacts::of_client(who.client.ip())
+        };
         let step = TcpStep { worker, client, frontend, version: snapshot.version, facts: &facts, who, watch };
         let ended = match step.run(&mut course, &mut stream, &mut first).await {
             TcpAttempt::Again => continue,

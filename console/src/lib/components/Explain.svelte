@@ -11,6 +11,7 @@
   let path = $state('')
   let host = $state('')
   let sni = $state('')
+  let firstBytes = $state('')
   let cookie = $state('')
   let header = $state('')
   let connection = $state('')
@@ -20,7 +21,7 @@
   async function ask(event: SubmitEvent) {
     event.preventDefault()
     try {
-      const given = { client, path, host, sni, cookie, header, connection }
+      const given = { client, path, host, sni, first_bytes: firstBytes, cookie, header, connection }
       answer = await explain(frontend, Object.fromEntries(Object.entries(given).filter(([, value]) => value.trim() !== '')))
       trouble = ''
     } catch (error) {
@@ -40,6 +41,7 @@
       <label>A field<input class="input input-sm block w-44" autocomplete="off" placeholder="X-Account: 17" bind:value={header} /></label>
     {:else if protocol === 'tcp'}
       <label>TLS server name<input class="input input-sm block w-44" autocomplete="off" bind:value={sni} /></label>
+      <label>It sends first<input class="input input-sm block w-44" autocomplete="off" placeholder="LOGIN anna" bind:value={firstBytes} /></label>
     {/if}
     <label>Connection is with<input class="input input-sm block w-44" autocomplete="off" placeholder="booking/gull" bind:value={connection} /></label>
     <button class="btn btn-sm btn-primary" type="submit">Explain</button>

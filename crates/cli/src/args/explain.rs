@@ -24,6 +24,9 @@ pub(super) struct ExplainArgs {
     /// Server name of the TLS ClientHello
     #[arg(long, value_name = "NAME")]
     sni: Option<String>,
+    /// Text that a TCP client sends first, such as $'LOGIN anna\r\n'
+    #[arg(long, value_name = "TEXT")]
+    first_bytes: Option<String>,
     /// Header field of the request; may be given several times
     #[arg(long, value_name = "NAME: VALUE")]
     header: Vec<String>,
@@ -43,6 +46,7 @@ impl ExplainArgs {
             ("path", self.path.clone()),
             ("host", self.host.clone()),
             ("sni", self.sni.clone()),
+            ("first_bytes", self.first_bytes.clone()),
             ("header", (!self.header.is_empty()).then(|| self.header.join("\n"))),
             ("cookie", (!self.cookie.is_empty()).then(|| self.cookie.join("; "))),
             ("connection", self.connection.as_ref().map(ToString::to_string)),

@@ -71,7 +71,7 @@ fn of_document(reason: &WarningReason) -> Said {
             "a tier of 1 for the servers that stand by".to_owned(),
         ),
         WarningReason::ClientHelloWithoutEffect { frontend } => (
-            format!("client_hello_timeout of frontend {frontend} has no effect: none of its pools hashes by sni"),
+            format!("client_hello_timeout of frontend {frontend} has no effect: none of its pools goes by sni or first-bytes"),
             "hash_keys = [\"sni\"] on its pool, or no client_hello_timeout".to_owned(),
         ),
         WarningReason::NeverTied { frontends, kinds } => {

@@ -17,7 +17,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::config::document::{Persistence, PersistenceKind, PinWhenGone};
+use crate::config::document::{Pattern, Persistence, PersistenceKind, PinWhenGone};
 use crate::draw::{digest, mix};
 use crate::name::Name;
 use crate::routing::{RequestFacts, masked};
@@ -60,6 +60,8 @@ pub struct PinRule {
 struct PinKind {
     kind: PersistenceKind,
     seed: u64,
+    /// That of `first-bytes`.
+    pattern: Option<Pattern>,
 }
 
 /// The cookie of the service that ties clients.
@@ -146,11 +148,14 @@ impl PinRule {
                 places.entry(identity(name)).or_insert(place);
             }
         }
-        let kinds = settings
-            .by
-            .0
-            .iter()
-            .map(|kind| PinKind { seed: digest(kind.to_string().as_bytes()), kind: kind.clone() });
+        let kinds = settings.by.0.iter().map(|kind| PinKind {
+            seed: digest(kind.to_string().as_bytes()),
+            pattern: match kind {
+                PersistenceKind::FirstBytes(pattern) => pattern.parse().ok(),
+                _ => None,
+            },
+            kind: kind.clone(),
+        });
         let seconds = |span: Span| u32::try_from(span.get().as_secs().max(1)).unwrap_or(u32::MAX);
         let limits = PinLimits {
             pins: u64::from(settings.limit.unwrap_or(USUAL_LIMIT)),
@@ -244,6 +249,7 @@ impl PinRule {
                 }
             }
             PersistenceKind::Sni => of(facts.sni?.as_bytes()),
+            PersistenceKind::FirstBytes(_) => of(kind.pattern.as_ref()?.find(facts.first_bytes?)?),
             PersistenceKind::Header(name) => of((facts.field)(name)?),
             PersistenceKind::Query(name) => of(facts.query(name)?),
             PersistenceKind::ApplicationCookie(name) => {
@@ -298,6 +304,11 @@ impl PinRule {
     #[must_use]
     pub fn has_sni(&self) -> bool {
         self.kinds.iter().any(|kind| kind.kind == PersistenceKind::Sni)
+    }
+
+    /// What is looked for in the first bytes of a client.
+    pub fn patterns(&self) -> impl Iterator<Item = &Pattern> {
+        self.kinds.iter().filter_map(|kind| kind.pattern.as_ref())
     }
 
     /// One of the kinds, by its place.
@@ -632,6 +643,29 @@ mod tests {
         let known = [("cookie", "lang=en; SESSION=a81f")];
         assert!(matches!(look(&rule, "/", &known), PinLookup::Pinned { place: 1, .. }));
         assert_eq!(unpinned(look(&rule, "/", &[("cookie", "SESSION=b92e")])).kind, 0);
+    }
+
+    #[test]
+    fn what_a_pattern_finds_in_the_first_bytes_is_the_client() {
+        let gull = name("gull");
+        let rule = made(
+            "lines",
+            &kinds(&["first-bytes:^LOGIN (\\w+)"]),
+            [&gull].into_iter(),
+            &FormerNames::default(),
+        );
+        let of = |bytes: Option<&'static [u8]>| {
+            let facts =
+                RequestFacts { first_bytes: bytes, ..RequestFacts::of_client("192.0.2.7".parse().unwrap()) };
+            rule.look_up(&facts, NOW)
+        };
+        rule.learn(unpinned(of(Some(b"LOGIN anna first"))), &gull, NOW.second);
+        assert!(matches!(of(Some(b"LOGIN anna, and more")), PinLookup::Pinned { .. }));
+        assert!(matches!(of(Some(b"LOGIN bo")), PinLookup::Unpinned { .. }));
+        assert_eq!((of(Some(b"QUIT")), of(None)), (PinLookup::None, PinLookup::None));
+        for wrong in ["first-bytes:", "first-bytes:(", "first-bytes"] {
+            assert!(wrong.parse::<PersistenceKind>().is_err(), "{wrong}");
+        }
     }
 
     #[test]

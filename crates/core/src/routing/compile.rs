@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use super::choose_pool::{PoolChoice, PoolReason};
 use super::dropped_fields::DroppedFields;
 use super::request_facts::KeyRule;
-use super::snapshot::{Frontend, Pool, Server, Snapshot, UpstreamTimeouts};
+use super::snapshot::{FirstBytes, Frontend, Pool, Server, Snapshot, UpstreamTimeouts};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::config::Checked;
 use crate::config::document::{self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, Protocol};
@@ -41,10 +41,7 @@ pub fn compile(
         let cell = cells.frontend(name);
         let http = spec.http.as_ref();
         let slot = cell.id as usize;
-        let by_sni =
-            spec.protocol == Protocol::Tcp && spec.pools().any(|name| find(&pools, name).goes_by_sni());
-        let client_hello_timeout =
-            by_sni.then(|| spec.client_hello_timeout.map_or(USUAL_GREETING, Span::get));
+        let first_bytes = (spec.protocol == Protocol::Tcp).then(|| first_bytes(spec, &pools)).flatten();
         if frontends.len() <= slot {
             frontends.resize_with(slot + 1, || None);
         }
@@ -65,7 +62,7 @@ pub fn compile(
             min_rate_grace: http.map_or(Duration::ZERO, |http| http.min_rate_grace.get()),
             dropped_fields: http.map(DroppedFields::of).unwrap_or_default(),
             max_connection_age: spec.max_connection_age.map(Span::get),
-            client_hello_timeout,
+            first_bytes,
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),
@@ -301,4 +298,16 @@ fn balance(
         Algorithm::Hash => Box::new(Hash::new(members, spec.hashing.bound)),
         Algorithm::InOrder => Box::new(InOrder::new(&members)),
     }
+}
+
+/// What is waited for before a client of a `tcp` frontend is given a server.
+fn first_bytes(spec: &document::FrontendSpec, pools: &[Arc<Pool>]) -> Option<FirstBytes> {
+    let pools: Vec<_> = spec.pools().map(|name| find(pools, name)).collect();
+    let patterns = pools.iter().filter_map(|pool| pool.pin_rule.as_ref()).flat_map(PinRule::patterns);
+    let waited = FirstBytes {
+        within: spec.client_hello_timeout.map_or(USUAL_GREETING, Span::get),
+        wants_name: pools.iter().any(|pool| pool.goes_by_sni()),
+        patterns: patterns.cloned().collect(),
+    };
+    (waited.wants_name || !waited.patterns.is_empty()).then_some(waited)
 }

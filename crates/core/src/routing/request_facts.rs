@@ -20,6 +20,8 @@ pub struct RequestFacts<'a> {
     pub host: Option<&'a [u8]>,
     /// The server name that a TLS client asked for.
     pub sni: Option<&'a str>,
+    /// What a TCP client has sent before anything was decided.
+    pub first_bytes: Option<&'a [u8]>,
     /// The first field of a name in lower case.
     pub field: &'a dyn Fn(&str) -> Option<&'a [u8]>,
 }
@@ -37,7 +39,7 @@ impl<'a> RequestFacts<'a> {
     /// Of work that says nothing of itself: a connection or a datagram.
     #[must_use]
     pub fn of_client(client: IpAddr) -> Self {
-        Self { client, port: None, target: None, host: None, sni: None, field: &|_| None }
+        Self { client, port: None, target: None, host: None, sni: None, first_bytes: None, field: &|_| None }
     }
 
     fn cookie(&self, name: &str) -> Option<&'a [u8]> {
@@ -219,6 +221,7 @@ mod tests {
             client: client.parse().unwrap(),
             target: Some("/ferry/lerwick?day=3&seats"),
             host: Some(b"Skerry.example"),
+            first_bytes: None,
             sni: Some("Booking.skerry.example"),
             field: &field,
         }

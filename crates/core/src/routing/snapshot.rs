@@ -11,7 +11,8 @@ use super::dropped_fields::DroppedFields;
 use super::request_facts::{KeyRule, RequestFacts, RequestKey};
 use crate::balance::{Balance, Excluded, PickContext};
 use crate::config::document::{
-    Algorithm, BalancePer, Endpoint, FailureHandling, Protocol, ProxyVersion, QueueSettings, UpstreamSettings,
+    Algorithm, BalancePer, Endpoint, FailureHandling, Pattern, Protocol, ProxyVersion, QueueSettings,
+    UpstreamSettings,
 };
 use crate::eligibility::{Eligibility, IneligibleReason};
 use crate::name::{Name, PoolServer};
@@ -64,8 +65,8 @@ pub struct Frontend {
     pub dropped_fields: DroppedFields,
     /// The longest life of a connection.
     pub max_connection_age: Option<Duration>,
-    /// How long a client may take to say which TLS server it wants, when that has a part in where it goes.
-    pub client_hello_timeout: Option<Duration>,
+    /// What a client has to say first, when that has a part in where it goes.
+    pub first_bytes: Option<FirstBytes>,
     /// The networks whose word is believed.
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.
@@ -210,6 +211,17 @@ impl Server {
             ) => false,
         }
     }
+}
+
+/// What is waited for of a client's first bytes.
+#[derive(Clone, Debug)]
+pub struct FirstBytes {
+    /// How long at most.
+    pub within: Duration,
+    /// The name of the TLS server that it wants.
+    pub wants_name: bool,
+    /// What one of these finds.
+    pub patterns: Box<[Pattern]>,
 }
 
 impl Pool {

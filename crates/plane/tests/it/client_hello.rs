@@ -92,6 +92,56 @@ fn repeating(name: &'static str) -> Server {
     })
 }
 
+/// A client that says something in two pieces; gives the server's name, and checks that it got all of it.
+fn say(address: SocketAddr, pieces: [&str; 2]) -> String {
+    let mut stream = connect(address);
+    stream.write_all(pieces[0].as_bytes()).unwrap();
+    // Whether they arrive together or not makes no difference.
+    std::thread::yield_now();
+    stream.write_all(pieces[1].as_bytes()).unwrap();
+    stream.shutdown(Shutdown::Write).unwrap();
+    let said = String::from_utf8(rest(stream)).unwrap();
+    let (name, heard) = said.split_once(' ').unwrap();
+    assert_eq!(heard, pieces.concat());
+    name.to_owned()
+}
+
+#[test]
+fn clients_stay_by_what_is_found_in_their_first_bytes() {
+    let servers = ["gull", "tern", "skua"].map(repeating);
+    let addresses = servers.each_ref().map(|server| server.address);
+    let keys = "persistence = \"first-bytes:LOGIN ([a-z]+)\\\\s\"";
+    let rig = Rig::speaking("tcp", &addresses, keys, PATIENT);
+    let anna = say(rig.address, ["LOGIN an", "na\r\nHELLO 1"]);
+    let others: Vec<String> =
+        ["bo", "cy"].into_iter().map(|who| say(rig.address, ["", &format!("LOGIN {who} today")])).collect();
+    for turn in 0..4 {
+        assert_eq!(say(rig.address, ["LOGIN ", &format!("anna {turn}")]), anna);
+    }
+    assert_ne!(others[0], others[1], "each has a server of its own");
+    // Who says nothing of the kind is distributed, and who ends before it does, too.
+    say(rig.address, ["QUIT", ""]);
+    assert_eq!(say(rig.address, ["x".repeat(20_000).as_str(), ""]).len(), 4, "so much is not waited for");
+    let counts = (0..3).map(|server| rig.counts(server).new_clients).sum::<u64>();
+    assert_eq!(counts, 5, "three that log in, and two that do not");
+}
+
+#[test]
+fn clients_of_tls_stay_by_the_name_that_they_ask_for() {
+    let (served, believed) = harbours();
+    let servers = [harbour("gull", &served), harbour("tern", &served), harbour("skua", &served)];
+    let addresses = servers.each_ref().map(|server| server.address);
+    let rig = Rig::speaking("tcp", &addresses, "persistence = \"sni\"", PATIENT);
+    let of = |name: &str| visit(rig.address, &believed, name);
+    let homes =
+        ["pier1.skerry.example", "pier2.skerry.example", "pier3.skerry.example"].map(|name| (name, of(name)));
+    for (name, home) in &homes {
+        assert_eq!((of(name), of(name)), (home.clone(), home.clone()), "{name}");
+    }
+    let distinct: std::collections::BTreeSet<_> = homes.iter().map(|(_, home)| home).collect();
+    assert_eq!(distinct.len(), 3, "new names are distributed");
+}
+
 fn rest(mut stream: TcpStream) -> Vec<u8> {
     let mut all = Vec::new();
     stream.read_to_end(&mut all).unwrap();

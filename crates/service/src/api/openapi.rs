@@ -84,6 +84,7 @@ fn example(parameter: &str) -> Option<Value> {
         "path" => json!("/ferry?day=3"),
         "host" | "sni" => json!("booking.skerry.example"),
         "cookie" => json!("visit=a81f; lang=en"),
+        "first_bytes" => json!("LOGIN anna"),
         "header" => json!("X-Account: 17"),
         "connection" => json!("booking/gull"),
         "kind" => json!("server"),

@@ -74,6 +74,8 @@ pub(super) struct ExplainQuery {
     host: Option<String>,
     /// The server name that a TLS client asks for.
     sni: Option<String>,
+    /// What a TCP client sends first.
+    first_bytes: Option<String>,
     /// Cookies, as in `Cookie`: `visit=a81f; lang=en`.
     cookie: Option<String>,
     /// Fields, one a line: `X-Account: 17`.
@@ -104,6 +106,7 @@ impl ExplainQuery {
             path: self.path,
             host: self.host,
             sni: self.sni,
+            first_bytes: self.first_bytes,
             fields,
             connection,
         })

@@ -41,6 +41,7 @@ impl ControllerState {
             target: imagined.path.as_deref(),
             host: imagined.host.as_deref().map(str::as_bytes),
             sni: imagined.sni.as_deref(),
+            first_bytes: imagined.first_bytes.as_ref().map(String::as_bytes),
             field: &field,
         };
         let explanation = frontend.explain(&facts, rand::rng().random(), self.publisher.plane.now());

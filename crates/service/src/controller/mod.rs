@@ -183,6 +183,8 @@ pub(crate) struct HypotheticalRequest {
     pub(crate) host: Option<String>,
     /// The server name that a TLS client asks for.
     pub(crate) sni: Option<String>,
+    /// What a TCP client sends first.
+    pub(crate) first_bytes: Option<String>,
     /// Fields by their names in lower case.
     pub(crate) fields: Vec<(String, String)>,
     /// The server that its connection was assigned to before.

@@ -229,6 +229,7 @@ impl ObservationBook<'_> {
                 target: Some(path),
                 host: Some(host.as_bytes()),
                 sni: None,
+                first_bytes: None,
                 field: &field,
             },
             RequestSpec::Tcp { .. } | RequestSpec::Udp { .. } => RequestFacts::of_client(address),

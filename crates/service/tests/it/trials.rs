@@ -157,7 +157,11 @@ async fn clients_that_keep_their_cookies_stay_and_are_moved_when_their_server_go
     assert!(moved.tied < 570, "its clients were strangers once more: {moved:?}");
     let moves: Vec<_> =
         moved.moves.iter().map(|moved| (moved.from.to_string(), moved.reason.clone())).collect();
-    assert_eq!(moves, [("quay/tern".to_owned(), Some("withdrawn by an operator".to_owned()))], "each move has a reason");
+    assert_eq!(
+        moves,
+        [("quay/tern".to_owned(), Some("withdrawn by an operator".to_owned()))],
+        "each move has a reason"
+    );
     assert!((5..=15).contains(&moved.moves[0].clients), "a third of 30 clients: {:?}", moved.moves);
     // One of four requests is a new client's: they are strangers, and the others stay.
     let mixed = TrialRequest { new_percent: Some(25), per_second: None, ..slow };

@@ -362,6 +362,7 @@ fn unused_greeting(document: &Document, found: &mut Vec<Warning>) {
         let by_sni = |pool: &PoolSpec| {
             pool.algorithm == Algorithm::Hash && pool.hashing.keys.contains(&HashKey::Sni)
                 || pool.persistence.has(&PersistenceKind::Sni)
+                || pool.persistence.by.0.iter().any(|kind| matches!(kind, PersistenceKind::FirstBytes(_)))
         };
         if !frontend.pools().filter_map(|pool| document.pools.get(pool)).any(by_sni) {
             let path = format!("frontends.{name}.client_hello_timeout");

@@ -98,9 +98,9 @@ formats! {
         "^(client-address|path|path-with-query|host|sni|(query|header|cookie):.+)$",
         |text| kept(text, text.parse::<HashKey>().is_ok());
     /// What ties clients.
-    PERSISTENCE: "cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME or application-cookie:NAME",
-        "kinds, each cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME or application-cookie:NAME", "cookie",
-        "^(cookie|client-address|client-address-and-port|sni|(header|query|application-cookie):[!#$%&'*+.^_`|~0-9A-Za-z-]{1,100})$",
+    PERSISTENCE: "cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME, application-cookie:NAME or first-bytes:PATTERN",
+        "kinds, each cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME, application-cookie:NAME or first-bytes:PATTERN", "cookie",
+        "^(cookie|client-address|client-address-and-port|sni|(header|query|application-cookie):[!#$%&'*+.^_`|~0-9A-Za-z-]{1,100}|first-bytes:[ -~]{1,200})$",
         |text| kept(text, text.parse::<PersistenceKind>().is_ok());
     /// When work goes back to a lower tier.
     FAILBACK: "automatic, by hand, or after and a duration from 1s to 24h", "", "after 5m", "^(automatic|by hand|after [0-9]+(ms|s|m|h))$",

@@ -22,6 +22,13 @@ impl Pattern {
     pub fn matches(&self, bytes: &[u8]) -> bool {
         self.0.is_match(bytes)
     }
+
+    /// What it finds in the bytes: its first group where it has one, else all of the first match.
+    #[must_use]
+    pub fn find<'b>(&self, bytes: &'b [u8]) -> Option<&'b [u8]> {
+        let found = self.0.captures(bytes)?;
+        found.get(1).or_else(|| found.get(0)).map(|part| part.as_bytes())
+    }
 }
 
 impl FromStr for Pattern {

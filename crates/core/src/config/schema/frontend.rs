@@ -64,9 +64,9 @@ pub struct FrontendSpec {
     #[key(range = "1s".."720h", when(protocol = "tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_connection_age: Option<Span>,
-    /// Longest time to wait for a TLS ClientHello (RFC 8446, 4.1.2) where the pool hashes by `sni` (`tcp`).
+    /// Longest time to wait for a TLS ClientHello (RFC 8446, 4.1.2) where the pool goes by `sni`, or for what `first-bytes` looks for (`tcp`).
     ///
-    /// After it the connection is treated as one without a server name. Clients whose servers speak first wait that long.
+    /// After it the connection is treated as one without them. Clients whose servers speak first wait that long.
     #[key(range = "100ms".."5m", without = "2s", when(protocol = "tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub client_hello_timeout: Option<Span>,

@@ -8,9 +8,13 @@ use serde::{Serialize, Serializer};
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use super::balancing::{ValueError, is_token};
+use super::expectation::Pattern;
 use crate::config::document::Protocol;
 use crate::name::Name;
 use crate::units::Span;
+
+/// The longest pattern that is looked for in a client's first bytes.
+const LONGEST_PATTERN: usize = 200;
 
 /// How a client is tied to its server.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -29,6 +33,8 @@ pub enum PersistenceKind {
     Query(String),
     /// A cookie that the application sets: learned from the response that sets it (`http`).
     ApplicationCookie(String),
+    /// What a regular expression finds in the first bytes that a client sends: its first group, or all of it (`tcp`).
+    FirstBytes(String),
 }
 
 impl PersistenceKind {
@@ -38,7 +44,7 @@ impl PersistenceKind {
         match self {
             Self::ClientAddress => true,
             Self::ClientAddressAndPort => protocol == Protocol::Udp,
-            Self::Sni => protocol == Protocol::Tcp,
+            Self::Sni | Self::FirstBytes(_) => protocol == Protocol::Tcp,
             Self::Cookie | Self::Header(_) | Self::Query(_) | Self::ApplicationCookie(_) => {
                 protocol == Protocol::Http
             }
@@ -62,6 +68,7 @@ impl fmt::Display for PersistenceKind {
             Self::Header(name) => write!(f, "header:{name}"),
             Self::Query(name) => write!(f, "query:{name}"),
             Self::ApplicationCookie(name) => write!(f, "application-cookie:{name}"),
+            Self::FirstBytes(pattern) => write!(f, "first-bytes:{pattern}"),
         }
     }
 }
@@ -70,6 +77,15 @@ impl FromStr for PersistenceKind {
     type Err = ValueError;
 
     fn from_str(text: &str) -> Result<Self, ValueError> {
+        if let Some(pattern) = text.strip_prefix("first-bytes:") {
+            let is_good = pattern.bytes().all(|byte| (b' '..=b'~').contains(&byte))
+                && (1..=LONGEST_PATTERN).contains(&pattern.len())
+                && pattern.parse::<Pattern>().is_ok();
+            return is_good.then(|| Self::FirstBytes(pattern.to_owned())).ok_or_else(|| ValueError {
+                found: text.to_owned(),
+                expected: "first-bytes: and a regular expression, such as first-bytes:^LOGIN ([^ ]+)",
+            });
+        }
         let named = text.split_once(':').filter(|(_, name)| is_token(name));
         match (text, named) {
             ("cookie", _) => Ok(Self::Cookie),
@@ -81,7 +97,7 @@ impl FromStr for PersistenceKind {
             (_, Some(("application-cookie", name))) => Ok(Self::ApplicationCookie(name.to_owned())),
             (_, _) => Err(ValueError {
                 found: text.to_owned(),
-                expected: "cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME or application-cookie:NAME",
+                expected: "cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME, application-cookie:NAME or first-bytes:PATTERN",
             }),
         }
     }
@@ -170,7 +186,7 @@ pub struct Persistence {
     #[key(
         range = "1s".."720h",
         without = "30m",
-        effective(persistence = "client-address client-address-and-port sni header query application-cookie")
+        effective(persistence = "client-address client-address-and-port sni header query application-cookie first-bytes")
     )]
     #[serde(rename = "pin_idle", skip_serializing_if = "Option::is_none")]
     pub idle: Option<Span>,
@@ -180,7 +196,7 @@ pub struct Persistence {
     #[key(
         range = 1..=10_000_000,
         without = "100000",
-        effective(persistence = "client-address client-address-and-port sni header query application-cookie")
+        effective(persistence = "client-address client-address-and-port sni header query application-cookie first-bytes")
     )]
     #[serde(rename = "pin_limit", skip_serializing_if = "Option::is_none")]
     pub limit: Option<u32>,
@@ -190,7 +206,7 @@ pub struct Persistence {
     #[key(
         default = "false",
         effective(
-            persistence = "client-address client-address-and-port sni header query application-cookie"
+            persistence = "client-address client-address-and-port sni header query application-cookie first-bytes"
         )
     )]
     #[serde(rename = "pin_keep", skip_serializing_if = "std::ops::Not::not")]

@@ -442,6 +442,7 @@ pub(in super::super) fn with_facts<T>(
         target: target_of(head),
         host: field("host"),
         sni: None,
+        first_bytes: None,
         field: &field,
     })
 }
