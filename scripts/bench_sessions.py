@@ -39,6 +39,7 @@ many = os.path.join(options.work, "many.lua")
 with open(many, "w") as file:
     file.write(
         f"""
+math.randomseed(os.time())
 request = function()
   local n = math.random(0, {PINS - 1})
   wrk.headers["X-Forwarded-For"] = string.format("100.%d.%d.%d", 64 + math.floor(n / 65536), math.floor(n / 256) % 256, n % 256)

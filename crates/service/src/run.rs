@@ -23,7 +23,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::{Mutex, mpsc, watch};
 
 use crate::access::{self, Access, FailedLogins, SecretError};
-use crate::api::{self, ApiState, ApiUsage, StatusFrames, WindowDesk};
+use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
 use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
@@ -396,6 +396,7 @@ async fn start(
         usage,
         frames: StatusFrames::default(),
         windows: WindowDesk::default(),
+        repeats: RepeatedCalls::default(),
         pin_key: Mutex::default(),
         state_folder: settings.state_folder.clone(),
         troubles: troubles.clone(),

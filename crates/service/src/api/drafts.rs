@@ -40,6 +40,7 @@ pub(super) async fn list(State(app): State<Arc<ApiState>>) -> Result<Json<Drafts
 /// Begin a draft from what runs.
 #[utoipa::path(
     post, path = "/drafts", operation_id = "begin_draft", tag = "draft", request_body = NewDraft,
+    params(("Idempotency-Key" = Option<String>, Header, description = "What the caller names this call: sent again with it, it creates nothing new", example = "night-417", pattern = "^[!-~]{1,255}$")),
     responses((status = 200, body = Draft), Changing)
 )]
 pub(super) async fn begin(

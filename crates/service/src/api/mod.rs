@@ -13,6 +13,7 @@ mod openapi;
 mod pins;
 mod problem;
 mod read;
+mod repeats;
 mod rolls;
 mod server;
 mod stream;
@@ -50,6 +51,7 @@ use crate::state_file::StateFile;
 use crate::trials::TrialRunner;
 use crate::troubles::Troubles;
 
+pub(crate) use repeats::RepeatedCalls;
 pub(crate) use server::{ApiLimits, ApiUsage};
 pub(crate) use stream::StatusFrames;
 pub(crate) use windows::WindowDesk;
@@ -78,6 +80,7 @@ pub(crate) struct ApiState {
     pub(crate) usage: Arc<ApiUsage>,
     pub(crate) frames: StatusFrames,
     pub(crate) windows: WindowDesk,
+    pub(crate) repeats: RepeatedCalls,
     /// Held while a key of pins is drawn: one at a time.
     pub(crate) pin_key: tokio::sync::Mutex<()>,
     pub(crate) state_folder: PathBuf,
@@ -112,7 +115,13 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(changes::change))
         .routes(routes!(drafts::edit))
         .layer(DefaultBodyLimit::max(DOCUMENT_LIMIT));
+    let creating = OpenApiRouter::new()
+        .routes(routes!(drafts::list, drafts::begin))
+        .routes(routes!(trials::list, trials::begin))
+        .routes(routes!(tokens::list, tokens::create))
+        .layer(middleware::from_fn_with_state(Arc::clone(&app), repeats::once));
     let guarded = OpenApiRouter::new()
+        .merge(creating)
         .routes(routes!(read::status))
         .routes(routes!(read::explain))
         .routes(routes!(read::events))
@@ -121,7 +130,6 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(objects::list))
         .routes(routes!(objects::show))
         .routes(routes!(objects::machines))
-        .routes(routes!(drafts::list, drafts::begin))
         .routes(routes!(drafts::review, drafts::discard))
         .routes(routes!(drafts::deploy))
         .routes(routes!(drafts::rebase))
@@ -144,7 +152,6 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(windows::show, windows::put, windows::remove))
         .routes(routes!(changes::failback))
         .routes(routes!(changes::reset_totals))
-        .routes(routes!(trials::list, trials::begin))
         .routes(routes!(trials::show))
         .routes(routes!(decisions::decisions))
         .routes(routes!(checks::try_check))
@@ -152,7 +159,6 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(checks::probes))
         .routes(routes!(notifications::sent))
         .routes(routes!(notifications::try_out))
-        .routes(routes!(tokens::list, tokens::create))
         .routes(routes!(tokens::revoke))
         .routes(routes!(stream::stream))
         .layer(DefaultBodyLimit::max(BODY_LIMIT))

@@ -2,9 +2,8 @@
 
 use std::sync::Arc;
 
-use axum::extract::{FromRequestParts, State};
+use axum::extract::State;
 use axum::http::StatusCode;
-use axum::http::request::Parts;
 use axum::{Extension, Json};
 use merismos_api::{RollOrderRequest, RollRequest, RollView, Rolls, WorkReport};
 use merismos_core::duty::ServerSelector;
@@ -15,28 +14,11 @@ use super::ApiState;
 use super::auth::CallerName;
 use super::changes::{LONGEST_NOTE, check_note};
 use super::problem::{ApiError, Changing, Finding, JsonBody, Looking, PathParams};
+use super::repeats::IdempotencyKey;
 use crate::controller::{RollBookError, RollStart};
 
 /// The most servers of a roll that may be out at the same time.
 const MOST_AT_ONCE: u16 = 100;
-/// The longest name of a call.
-const LONGEST_KEY: usize = 255;
-
-/// What a caller names the call: the same call sent again begins nothing new.
-pub(super) struct IdempotencyKey(Option<String>);
-
-impl<S: Send + Sync> FromRequestParts<S> for IdempotencyKey {
-    type Rejection = ApiError;
-
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
-        let Some(field) = parts.headers.get("idempotency-key") else { return Ok(Self(None)) };
-        let text = field.to_str().ok().map(|text| text.trim().trim_matches('"'));
-        match text.filter(|text| !text.is_empty() && text.len() <= LONGEST_KEY) {
-            Some(text) => Ok(Self(Some(text.to_owned()))),
-            None => Err(refused(format!("An Idempotency-Key has 1 to {LONGEST_KEY} characters of ASCII."))),
-        }
-    }
-}
 
 /// Rolls, the newest first: those that go on, and the last that are over.
 #[utoipa::path(get, path = "/rolls", operation_id = "list_rolls", tag = "look", responses((status = 200, body = Rolls), Looking))]

@@ -44,6 +44,7 @@ pub(super) async fn list(
 /// Make a token. It is shown this once.
 #[utoipa::path(
     post, path = "/tokens", operation_id = "create_token", tag = "token", request_body = NewToken,
+    params(("Idempotency-Key" = Option<String>, Header, description = "What the caller names this call: sent again with it, it creates nothing new", example = "night-417", pattern = "^[!-~]{1,255}$")),
     responses((status = 200, body = MadeToken), Changing)
 )]
 pub(super) async fn create(

@@ -26,6 +26,7 @@ pub(super) async fn list(State(app): State<Arc<ApiState>>) -> Json<Trials> {
 /// Begin a trial: real requests through a frontend. Ask for it by its number to see how far it is.
 #[utoipa::path(
     post, path = "/trials", operation_id = "begin_trial", tag = "trials", request_body = TrialRequest,
+    params(("Idempotency-Key" = Option<String>, Header, description = "What the caller names this call: sent again with it, it creates nothing new", example = "night-417", pattern = "^[!-~]{1,255}$")),
     responses((status = 202, body = Trial), Changing)
 )]
 pub(super) async fn begin(

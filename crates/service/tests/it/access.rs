@@ -8,7 +8,7 @@ use merismos_api::DutyRequest;
 use merismos_client::Client;
 use merismos_core::duty::Duty;
 
-use crate::harness::{Database, PATIENCE, Service, sql, until};
+use crate::harness::{Database, PATIENCE, Service, http_client, sql, until};
 
 fn http() -> reqwest::Client {
     crate::harness::http_client()
@@ -347,4 +347,26 @@ async fn a_second_node_on_one_database_does_not_start_unless_it_is_told_to() {
     .await;
     child.kill().unwrap();
     child.wait().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_call_that_is_sent_again_with_its_key_creates_nothing() {
+    let service = Service::bare(Database::shared(), &[]).await;
+    let call = async |name: &str, key: &str| {
+        let request =
+            http_client().post(format!("{}/api/v1/tokens", service.url())).bearer_auth(service.token());
+        let body = serde_json::json!({ "name": name });
+        let response = request.header("Idempotency-Key", key).json(&body).send().await.unwrap();
+        (response.status().as_u16(), response.json::<serde_json::Value>().await.unwrap())
+    };
+    let (status, first) = call("night-shift", "a").await;
+    assert_eq!((status, first["name"].as_str()), (200, Some("night-shift")));
+    assert_eq!(call("night-shift", "a").await, (200, first), "the same token");
+    let (status, problem) = call("day-shift", "a").await;
+    assert_eq!((status, problem["type"].as_str()), (422, Some("/problems/idempotency-key")));
+    assert_eq!(call("night-shift", "b").await.0, 409, "there is such a token");
+    assert_eq!(call("day-shift", "b").await.0, 200, "a call that was refused may be made otherwise");
+    let tokens = service.client().tokens().await.unwrap().tokens;
+    assert_eq!(tokens.iter().filter(|token| token.name.ends_with("shift")).count(), 2);
+    assert_eq!(call("x", " ").await.0, 422);
 }
