@@ -8,7 +8,7 @@ use std::time::Duration;
 use merismos_core::pins::{KeptPin, PinScope, PinTable};
 use merismos_store::files::set_aside;
 use merismos_store::pin_files::PinFiles;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{Mutex, OwnedMutexGuard, mpsc, oneshot};
 
 use crate::controller::Controller;
 use crate::troubles::{TroubleKind, Troubles};
@@ -50,15 +50,26 @@ pub(crate) struct KeptTables {
 #[derive(Clone, Debug)]
 pub(crate) struct PinKeeper {
     finish: mpsc::Sender<oneshot::Sender<()>>,
+    /// Held while the files are written.
+    files: Arc<Mutex<()>>,
+}
+
+/// The files of pins are another's as long as this is there.
+#[derive(Debug)]
+pub(crate) struct HeldPinFiles {
+    _files: OwnedMutexGuard<()>,
 }
 
 impl PinKeeper {
     pub(crate) fn start(controller: Controller, files: PinFiles, troubles: Troubles) -> Self {
         let (finish, mut asked) = mpsc::channel::<oneshot::Sender<()>>(1);
+        let writing = Arc::<Mutex<()>>::default();
+        let held = Arc::clone(&writing);
         tokio::spawn(async move {
             let mut written = WrittenPins { files, progress: BTreeMap::new() };
             loop {
                 let last = tokio::time::timeout(WRITTEN_EVERY, asked.recv()).await.ok().flatten();
+                let _held = held.lock().await;
                 let Ok(kept) = controller.kept_pins().await else { return };
                 let pass = tokio::task::spawn_blocking(move || {
                     let done = written.write(&kept);
@@ -84,7 +95,12 @@ impl PinKeeper {
                 }
             }
         });
-        Self { finish }
+        Self { finish, files: writing }
+    }
+
+    /// Leaves the files alone until what this gives is dropped.
+    pub(crate) async fn hold(&self) -> HeldPinFiles {
+        HeldPinFiles { _files: Arc::clone(&self.files).lock_owned().await }
     }
 
     /// Writes what there is, and no more after it.

@@ -21,6 +21,7 @@ use serde_json::json;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::{Mutex, mpsc, watch};
+use tokio::task::JoinHandle;
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
@@ -102,6 +103,7 @@ struct ServiceParts {
     troubles: Troubles,
     memory: Memory,
     pins: PinFiles,
+    messenger: JoinHandle<()>,
     node: [u8; 16],
 }
 
@@ -191,8 +193,9 @@ async fn serve(
         Ending::Succeeded(succession) => {
             let within = succession.within;
             tracing::info!(?within, "another service has taken over: this one sees its clients through");
-            // Its API answers at the same address.
+            // Its API answers at the same address, and messages that were not delivered yet are its own.
             let _ = end_api.send(true);
+            parts.messenger.abort();
             (within, Queued::HandedOn, Some(succession))
         }
     };
@@ -241,6 +244,7 @@ async fn wait_for_successor(
                 controller: &parts.controller,
                 keeper: &parts.keeper,
                 pins: &parts.pins,
+                pin_keeper: &parts.pin_keeper,
                 journal: &parts.journal,
                 lock,
                 api: (&api_socket, settings.api_listen),
@@ -375,7 +379,7 @@ async fn start(
     );
     // What this start made, a first token among it, is in the state file from the start on.
     copy_is_old.send_modify(|changes| *changes += 1);
-    tokio::spawn(messenger.run(journal.clone(), store.clone()));
+    let messenger = tokio::spawn(messenger.run(journal.clone(), store.clone()));
     follow_database(&store, &controller, &deployer, &journal, &access, &troubles);
     tokio::spawn(share_tokens(store.clone(), access.clone()));
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
@@ -401,7 +405,19 @@ async fn start(
         state_folder: settings.state_folder.clone(),
         troubles: troubles.clone(),
     });
-    Ok(ServiceParts { controller, journal, store, keeper, pin_keeper, app, troubles, memory, pins, node })
+    Ok(ServiceParts {
+        controller,
+        journal,
+        store,
+        keeper,
+        pin_keeper,
+        app,
+        troubles,
+        memory,
+        pins,
+        messenger,
+        node,
+    })
 }
 
 /// Notes what lets others in who should not be: a state folder that others can read, and an API that can be reached from

@@ -30,7 +30,7 @@ use std::time::{Duration, Instant};
 
 use crate::clock::GrowingNumbers;
 use crate::pin_keeper::KeptTables;
-use crate::upgrade::{Following, HandedTotals, WorkAct, WorkReport as HandedReport};
+use crate::upgrade::{Following, HandedTotals, UpgradeReport, WorkAct};
 use ipnet::IpNet;
 use merismos_api::{
     DrainProgress, ExplainResponse, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, ServerStatus, Status,
@@ -342,11 +342,11 @@ enum ControllerCommand {
     },
     InheritTotals {
         totals: Box<HandedTotals>,
-        work: Box<HandedReport>,
+        work: Box<UpgradeReport>,
         acts: mpsc::UnboundedSender<(WorkAct, String)>,
     },
     InheritWork {
-        report: Box<HandedReport>,
+        report: Box<UpgradeReport>,
     },
     EndPredecessor,
 }
@@ -667,7 +667,7 @@ impl Controller {
     }
 
     /// Goes on counting where the service before this one stopped, and has it do what is done here, until `reports` end.
-    pub(crate) async fn follow(&self, totals: HandedTotals, work: HandedReport, mut from: Following) {
+    pub(crate) async fn follow(&self, totals: HandedTotals, work: UpgradeReport, mut from: Following) {
         let (totals, work) = (Box::new(totals), Box::new(work));
         let _ = self.commands.send(ControllerCommand::InheritTotals { totals, work, acts: from.acts }).await;
         let commands = self.commands.clone();

@@ -13,12 +13,12 @@ use tokio::sync::mpsc;
 
 use super::server_records::health_key;
 use super::state::ControllerState;
-use crate::upgrade::{HandedTotals, WorkAct, WorkReport};
+use crate::upgrade::{HandedTotals, UpgradeReport, WorkAct};
 
 /// Everything that changes by itself while a service hands over, at one moment.
 #[derive(Debug)]
 pub(crate) struct HandedWork {
-    pub(crate) work: WorkReport,
+    pub(crate) work: UpgradeReport,
     pub(crate) totals: HandedTotals,
     /// Pins that were made or used since the second that was asked for.
     pub(crate) pins: Vec<(PinScope, Vec<KeptPin>)>,
@@ -67,7 +67,7 @@ impl ControllerState {
             (*at, counted.collect())
         });
         HandedWork {
-            work: WorkReport {
+            work: UpgradeReport {
                 servers: cells.servers().map(|entry| (key(&entry), entry.2.counts())).collect(),
                 frontends: cells.frontends().map(|(name, cell)| (name.clone(), cell.counts())).collect(),
                 pins: Vec::new(),
@@ -101,7 +101,7 @@ impl ControllerState {
     }
 
     /// Takes over what the service before this one reports.
-    pub(super) fn inherit_work(&mut self, report: WorkReport) {
+    pub(super) fn inherit_work(&mut self, report: UpgradeReport) {
         let second = self.publisher.plane.pin_second();
         let (cells, before) = (&mut self.publisher.cells, &mut self.publisher.predecessor);
         if report.servers.keys().any(|key| !before.servers.contains_key(key)) {

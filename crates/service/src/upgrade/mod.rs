@@ -86,7 +86,7 @@ enum FromPredecessor {
     /// It has gone on by itself.
     GoesOn,
     /// What has changed since the last time.
-    Reports(Box<WorkReport>),
+    Reports(Box<UpgradeReport>),
 }
 
 /// What goes over beside what is in the state folder.
@@ -98,7 +98,7 @@ pub(crate) struct HandedState {
     /// What each of the descriptors is, in their order.
     descriptors: Vec<HandedDescriptor>,
     pub(crate) totals: HandedTotals,
-    pub(crate) work: WorkReport,
+    pub(crate) work: UpgradeReport,
 }
 
 /// Since when totals count.
@@ -125,7 +125,7 @@ enum HandedDescriptor {
 
 /// What a service counted and has open: all of it, or what differs from the last report.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct WorkReport {
+pub(crate) struct UpgradeReport {
     /// By `pool/server address`.
     pub(crate) servers: BTreeMap<String, ServerCounts>,
     pub(crate) frontends: BTreeMap<Name, FrontendCounts>,
@@ -133,7 +133,7 @@ pub(crate) struct WorkReport {
     pub(crate) pins: Vec<(PinScope, String)>,
 }
 
-impl WorkReport {
+impl UpgradeReport {
     /// What of it differs from an earlier report; pins as they are.
     fn since(&self, before: &Self) -> Self {
         let servers = self.servers.iter().filter(|(key, counts)| before.servers.get(*key) != Some(counts));
@@ -172,7 +172,7 @@ mod tests {
     #[test]
     fn a_report_holds_what_has_changed_alone() {
         let counts = |begun| ServerCounts { begun, ..ServerCounts::default() };
-        let mut before = WorkReport::default();
+        let mut before = UpgradeReport::default();
         before.servers.insert("quay/gull 192.0.2.21:80".to_owned(), counts(1));
         before.servers.insert("quay/tern 192.0.2.22:80".to_owned(), counts(1));
         let mut now = before.clone();

@@ -13,7 +13,7 @@ use tokio::sync::mpsc;
 use super::link::Link;
 use super::{
     ANSWERS_WITHIN, FromPredecessor, FromSuccessor, HandedDescriptor, HandedState, HandedTotals, PROTOCOL,
-    UpgradeError, WorkAct, WorkReport, socket_path,
+    UpgradeError, UpgradeReport, WorkAct, socket_path,
 };
 
 /// A service that has handed over what it had, and waits until this one serves.
@@ -86,7 +86,7 @@ impl Predecessor {
 
     /// Says that this service serves: the first one stops accepting, and may take so long to finish its clients' work. What it
     /// reports of that comes out of the first channel; what goes into the second is done there.
-    pub(crate) async fn say_serving(mut self, within: Duration) -> (Following, HandedTotals, WorkReport) {
+    pub(crate) async fn say_serving(mut self, within: Duration) -> (Following, HandedTotals, UpgradeReport) {
         let (report, reports) = mpsc::channel(16);
         let (acts, wanted) = mpsc::unbounded_channel();
         let within_ms = u64::try_from(within.as_millis()).unwrap_or(u64::MAX);
@@ -102,14 +102,14 @@ impl Predecessor {
 #[derive(Debug)]
 pub(crate) struct Following {
     /// Ends with the service.
-    pub(crate) reports: mpsc::Receiver<WorkReport>,
+    pub(crate) reports: mpsc::Receiver<UpgradeReport>,
     /// What is to be done to the work at a server, by its `pool/server address`.
     pub(crate) acts: mpsc::UnboundedSender<(WorkAct, String)>,
 }
 
 async fn follow(
     mut link: Link,
-    report: mpsc::Sender<WorkReport>,
+    report: mpsc::Sender<UpgradeReport>,
     mut wanted: mpsc::UnboundedReceiver<(WorkAct, String)>,
 ) {
     loop {

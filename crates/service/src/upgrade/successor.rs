@@ -13,11 +13,12 @@ use tokio::net::UnixListener;
 use super::link::Link;
 use super::{
     ANSWERS_WITHIN, FromPredecessor, FromSuccessor, HandedDescriptor, HandedState, PROTOCOL, REPORTED_EVERY,
-    SERVES_WITHIN, WorkReport, socket_path,
+    SERVES_WITHIN, UpgradeReport, socket_path,
 };
 use crate::controller::{Controller, HandedWork};
 use crate::journal::Journal;
 use crate::lock::FolderLock;
+use crate::pin_keeper::{HeldPinFiles, PinKeeper};
 use crate::state_file::StateFile;
 
 /// The socket on which a successor may ask.
@@ -29,6 +30,7 @@ pub(crate) struct UpgradeParts<'a> {
     pub(crate) controller: &'a Controller,
     pub(crate) keeper: &'a StateFile,
     pub(crate) pins: &'a PinFiles,
+    pub(crate) pin_keeper: &'a PinKeeper,
     pub(crate) journal: &'a Journal,
     pub(crate) lock: &'a FolderLock,
     /// The socket of the API and its address.
@@ -42,9 +44,11 @@ pub(crate) struct Succession {
     /// How long the work of clients may take to finish.
     pub(crate) within: Duration,
     /// What it knows.
-    reported: WorkReport,
+    reported: UpgradeReport,
     /// The second from which on it knows of no pins.
     pins_since: u32,
+    /// They are its own now.
+    _pin_files: HeldPinFiles,
 }
 
 impl UpgradeOffer {
@@ -110,6 +114,7 @@ async fn hand_over(mut link: Link, parts: &UpgradeParts<'_>) -> io::Result<Succe
         json!({ "version": version, "process": process }),
     );
     // From here on nothing changes that the successor starts from.
+    let pin_files = parts.pin_keeper.hold().await;
     parts.controller.begin_to_stop().await;
     parts.keeper.finish().await;
     let stopped = |_| io::Error::other("this service is about to stop");
@@ -150,7 +155,7 @@ async fn hand_over(mut link: Link, parts: &UpgradeParts<'_>) -> io::Result<Succe
     match link.expect(SERVES_WITHIN).await {
         Ok(FromSuccessor::Serves { within_ms }) => {
             let within = Duration::from_millis(within_ms);
-            Ok(Succession { link, within, reported: work, pins_since: pin_second })
+            Ok(Succession { link, within, reported: work, pins_since: pin_second, _pin_files: pin_files })
         }
         Ok(_) => Err(io::Error::other("it said something else than that it serves")),
         Err(error) => {

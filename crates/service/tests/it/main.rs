@@ -23,6 +23,7 @@ mod durability;
 mod explain;
 mod golden_outputs;
 mod harness;
+mod leaving;
 mod maintenance;
 mod notifications;
 mod objects;

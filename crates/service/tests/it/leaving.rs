@@ -1,0 +1,265 @@
+//! Real clients of servers that leave: curl, a key-value store's own client, a common WebSocket library, a datagram's flow.
+
+use std::io::{BufRead, BufReader, Write};
+use std::net::{SocketAddr, UdpSocket};
+use std::process::{Child, Command, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+
+use merismos_api::{DutiesRequest, DutyRequest};
+use merismos_core::duty::{CutWork, Duty};
+use merismos_lab::free::free_address;
+use merismos_lab::stand_in::StandIn;
+
+use tokio::task::block_in_place;
+
+use crate::harness::{PATIENCE, Service, until};
+
+/// A program with which one can talk; ended with the test.
+struct Talk {
+    child: Child,
+    lines: Receiver<String>,
+}
+
+impl Talk {
+    fn start(program: &str, args: &[&str]) -> Self {
+        let mut command = Command::new(program);
+        command.args(args).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut child =
+            command.spawn().unwrap_or_else(|error| panic!("{program}: {error}; `make test` installs it"));
+        let out = BufReader::new(child.stdout.take().unwrap());
+        let (said, lines) = channel();
+        std::thread::spawn(move || {
+            for line in out.lines().map_while(Result::ok) {
+                if said.send(line).is_err() {
+                    return;
+                }
+            }
+        });
+        Self { child, lines }
+    }
+
+    /// The next line that it says.
+    fn line(&mut self) -> String {
+        block_in_place(|| self.lines.recv_timeout(PATIENCE)).expect("it says something")
+    }
+
+    fn say(&mut self, line: &str) {
+        let stdin = self.child.stdin.as_mut().expect("it listens");
+        writeln!(stdin, "{line}").unwrap();
+        stdin.flush().unwrap();
+    }
+
+    /// Says that nothing more comes, and waits for its end; whether it ended well.
+    fn end(mut self) -> bool {
+        drop(self.child.stdin.take());
+        block_in_place(|| self.child.wait()).unwrap().success()
+    }
+}
+
+impl Drop for Talk {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Two stores with their frontend and pool, the first of them first.
+struct Stores {
+    frontend: SocketAddr,
+    addresses: [SocketAddr; 2],
+    _running: [Talk; 2],
+}
+
+impl Stores {
+    async fn start() -> Self {
+        let addresses = [free_address(), free_address()];
+        let running = addresses.map(|address| {
+            let port = address.port().to_string();
+            Talk::start(
+                "redis-server",
+                &["--port", &port, "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"],
+            )
+        });
+        for address in addresses {
+            until("the store listens", async || std::net::TcpStream::connect(address).is_ok()).await;
+        }
+        Self { frontend: free_address(), addresses, _running: running }
+    }
+
+    fn document(&self) -> String {
+        let [one, two] = self.addresses;
+        format!(
+            "[checks.open]\nkind = \"tcp\"\ninterval = \"500ms\"\ntimeout = \"200ms\"\n[pools.stores]\ncheck = \"open\"\n\
+             algorithm = \"in-order\"\n[pools.stores.servers.one]\naddress = \"{one}\"\n[pools.stores.servers.two]\n\
+             address = \"{two}\"\n[frontends.stores]\nprotocol = \"tcp\"\nlisten = \"{}\"\npool = \"stores\"\n",
+            self.frontend
+        )
+    }
+
+    /// A session of the store's own client.
+    fn session(&self) -> Talk {
+        // Otherwise what it says waits until there is more of it.
+        Talk::start("stdbuf", &["-oL", "redis-cli", "-p", &self.frontend.port().to_string()])
+    }
+}
+
+fn in_order(service: &Service, more: &str) -> String {
+    let keys = "[pools.quay]\nalgorithm = \"in-order\"\npersistence = \"cookie\"";
+    format!("{}\n{more}", service.document().replace("[pools.quay]", keys))
+}
+
+/// Drains servers in one order, and waits until each can be worked on.
+async fn drain(service: &Service, servers: &[&str], within: &str) -> CutWork {
+    let order = DutyRequest {
+        within: Some(within.parse().unwrap()),
+        ..DutyRequest::new(Duty::Draining, "new disks")
+    };
+    let servers = servers.iter().map(|server| (*server).to_owned()).collect();
+    let order = DutiesRequest { servers, host: None, label: None, order };
+    service.client().duties(&order, None).await.unwrap();
+    let mut cut = CutWork::default();
+    until("they can be worked on", async || {
+        let drains = service.client().drains().await.unwrap().servers;
+        cut = drains.iter().fold(CutWork::default(), |all, drain| CutWork {
+            requests: all.requests + drain.draining.cut.requests,
+            connections: all.connections + drain.draining.cut.connections,
+            tunnels: all.tunnels + drain.draining.cut.tunnels,
+        });
+        drains.iter().all(|drain| drain.draining.safe)
+    })
+    .await;
+    cut
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn with_time_enough_no_client_of_any_kind_fails() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let stores = Stores::start().await;
+    let stations =
+        ["auk", "skua"].map(|name| StandIn::for_datagrams(name, ([127, 0, 0, 1], 0).into()).unwrap());
+    let buoys = free_address();
+    let mut more = stores.document();
+    more += &format!(
+        "[checks.where]\nkind = \"udp\"\nsend = \"where\"\nexpect = \"where\"\ninterval = \"500ms\"\ntimeout = \"200ms\"\n\
+         [pools.buoys]\ncheck = \"where\"\nalgorithm = \"in-order\"\n[frontends.buoys]\nprotocol = \"udp\"\nlisten = \"{buoys}\"\n\
+         pool = \"buoys\"\nidle_timeout = \"3s\"\n"
+    );
+    for station in &stations {
+        more += &format!("[pools.buoys.servers.{}]\naddress = \"{}\"\n", station.name, station.address);
+    }
+    service.apply(&in_order(&service, &more)).await.unwrap();
+    service.all_up().await;
+    // A download that lasts, a client with a cookie, a session of the store, and a flow.
+    let url = format!("http://{}/bytes/40000000", service.frontend);
+    let mut download = Talk::start(
+        "curl",
+        &["-sS", "--limit-rate", "12M", "-o", "/dev/null", "-w", "%{http_code} %{size_download}\n", &url],
+    );
+    let jar = service.folder.path().join("jar");
+    let jar = jar.to_str().unwrap();
+    let page = format!("http://{}/", service.frontend);
+    let visit = || {
+        let mut curl = Command::new("curl");
+        let asked = block_in_place(|| curl.args(["-sS", "-b", jar, "-c", jar, &page]).output()).unwrap();
+        assert!(asked.status.success(), "{asked:?}");
+        String::from_utf8(asked.stdout).unwrap()
+    };
+    let home = visit();
+    let mut session = stores.session();
+    session.say("SET ferry Thora");
+    assert_eq!(session.line(), "OK");
+    let flow = UdpSocket::bind("127.0.0.1:0").unwrap();
+    flow.set_read_timeout(Some(PATIENCE)).unwrap();
+    flow.connect(buoys).unwrap();
+    let station = |flow: &UdpSocket| {
+        let mut said = [0; 100];
+        flow.send(b"where").unwrap();
+        let count = block_in_place(|| flow.recv(&mut said)).unwrap();
+        String::from_utf8_lossy(&said[..count]).into_owned()
+    };
+    let at = station(&flow);
+    assert!(at.contains("auk"), "{at}");
+    until("the download is at gull", async || service.server("gull").await.in_flight > 0).await;
+    let draining = async { drain(&service, &["quay/gull", "stores/one", "buoys/auk"], "8s").await };
+    let working = async {
+        until("new clients go elsewhere", async || service.get().await.unwrap().1.contains("tern")).await;
+        assert_eq!(visit(), home, "the cookie still ties its client");
+        session.say("GET ferry");
+        assert_eq!(session.line(), "Thora", "the session goes on");
+        assert_eq!(station(&flow), at, "so does the flow");
+        let mut later = stores.session();
+        later.say("GET ferry");
+        assert_eq!(later.line(), "", "a new session is with the other store");
+        assert!(later.end());
+        assert_eq!(download.line(), "200 40000000");
+        assert!(download.end());
+        assert!(session.end());
+    };
+    let (cut, ()) = tokio::join!(draining, working);
+    assert_eq!(cut, CutWork::default(), "nothing was cut");
+}
+
+/// A client of a well-known library that tells how its connection ends.
+const WEBSOCKET: &str = r#"
+import asyncio, sys, websockets
+async def talk():
+    async with websockets.connect(f"ws://127.0.0.1:{sys.argv[1]}/talk") as socket:
+        await socket.send("ahoy")
+        print(await socket.recv(), flush=True)
+        try:
+            await socket.recv()
+        except websockets.ConnectionClosed as end:
+            print(end.code, flush=True)
+asyncio.run(talk())
+"#;
+/// Its server, which repeats.
+const REPEATING: &str = r#"
+import asyncio, sys, websockets
+async def echo(socket, *_):
+    async for message in socket:
+        await socket.send(message)
+async def serve():
+    async with websockets.serve(echo, "127.0.0.1", int(sys.argv[1])):
+        print("ready", flush=True)
+        await asyncio.Future()
+asyncio.run(serve())
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_deadline_ends_each_kind_in_its_own_way_and_counts_it() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let stores = Stores::start().await;
+    let (talks, repeating) = (free_address(), [free_address(), free_address()]);
+    let mut servers = repeating
+        .map(|address| Talk::start("/usr/bin/python3", &["-c", REPEATING, &address.port().to_string()]));
+    assert!(servers.iter_mut().all(|server| server.line() == "ready"));
+    let [one, two] = repeating;
+    let mut more = stores.document();
+    more += &format!(
+        "[pools.talks]\ncheck = \"open\"\nalgorithm = \"in-order\"\n[pools.talks.servers.one]\naddress = \"{one}\"\n\
+         [pools.talks.servers.two]\naddress = \"{two}\"\n[frontends.talks]\nprotocol = \"http\"\nlisten = \"{talks}\"\n\
+         pool = \"talks\"\n"
+    );
+    service.apply(&in_order(&service, &more)).await.unwrap();
+    service.all_up().await;
+    let mut session = stores.session();
+    session.say("SET ferry Thora");
+    assert_eq!(session.line(), "OK");
+    let mut socket = Talk::start("/usr/bin/python3", &["-c", WEBSOCKET, &talks.port().to_string()]);
+    assert_eq!(socket.line(), "ahoy");
+    let url = format!("http://{}/bytes/60000000", service.frontend);
+    let download = Talk::start("curl", &["-sS", "--limit-rate", "1M", "-o", "/dev/null", &url]);
+    until("the download is at gull", async || service.server("gull").await.in_flight > 0).await;
+    let cut = drain(&service, &["quay/gull", "stores/one", "talks/one"], "1s").await;
+    assert_eq!(cut, CutWork { requests: 1, connections: 1, tunnels: 1 });
+    assert_eq!(socket.line(), "1001", "the server goes away (RFC 6455, 7.4.1)");
+    assert!(socket.end());
+    assert!(!download.end(), "curl tells that the download is not whole");
+    // What the cut session had said is with the store that left; another session is with the other one.
+    let mut later = stores.session();
+    later.say("GET ferry");
+    assert_eq!(later.line(), "");
+    assert!(service.client().drains().await.unwrap().servers.iter().all(|drain| drain.draining.safe));
+    tokio::time::timeout(Duration::from_secs(1), service.get()).await.unwrap().unwrap();
+}
