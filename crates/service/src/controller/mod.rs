@@ -28,7 +28,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use crate::clock::GrowingNumbers;
+use crate::clock::{GrowingNumbers, wall};
 use crate::pin_keeper::KeptTables;
 use crate::upgrade::{Following, HandedTotals, UpgradeReport, WorkAct};
 use ipnet::IpNet;
@@ -59,6 +59,7 @@ pub(crate) use duties::{DutyAct, DutyError, FollowedAct, FollowedOrder};
 pub(crate) use rolls::{RollBookError, RollStart};
 pub(crate) use slow_start::FailbackError;
 pub(crate) use state::{ControllerStart, ControllerState};
+use upgrade::FollowedPredecessor;
 pub(crate) use upgrade::HandedWork;
 pub(crate) use windows::{TIMES, WindowBookError, WindowGround};
 
@@ -343,7 +344,7 @@ enum ControllerCommand {
     InheritTotals {
         totals: Box<HandedTotals>,
         work: Box<UpgradeReport>,
-        acts: mpsc::UnboundedSender<(WorkAct, String)>,
+        follows: FollowedPredecessor,
     },
     InheritWork {
         report: Box<UpgradeReport>,
@@ -668,8 +669,10 @@ impl Controller {
 
     /// Goes on counting where the service before this one stopped, and has it do what is done here, until `reports` end.
     pub(crate) async fn follow(&self, totals: HandedTotals, work: UpgradeReport, mut from: Following) {
-        let (totals, work) = (Box::new(totals), Box::new(work));
-        let _ = self.commands.send(ControllerCommand::InheritTotals { totals, work, acts: from.acts }).await;
+        let (totals, work, since) = (Box::new(totals), Box::new(work), wall());
+        let until = Wall(since.0.saturating_add(i64::try_from(from.within.as_millis()).unwrap_or(i64::MAX)));
+        let follows = FollowedPredecessor { process: from.process, since, until, acts: from.acts };
+        let _ = self.commands.send(ControllerCommand::InheritTotals { totals, work, follows }).await;
         let commands = self.commands.clone();
         tokio::spawn(async move {
             while let Some(report) = from.reports.recv().await {
@@ -846,10 +849,10 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
         }
         ControllerCommand::KeptPins { reply } => drop(reply.send(state.kept_pins())),
         ControllerCommand::WorkAct { act, server } => state.work_act(act, &server),
-        ControllerCommand::InheritTotals { totals, work, acts } => {
+        ControllerCommand::InheritTotals { totals, work, follows } => {
             state.inherit_work(*work);
             state.inherit_totals(&totals);
-            state.follow_predecessor(acts);
+            state.follow_predecessor(follows);
         }
         ControllerCommand::InheritWork { report } => state.inherit_work(*report),
         ControllerCommand::EndPredecessor => {

@@ -2,17 +2,20 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use merismos_core::name::Name;
 use merismos_core::pins::{KeptPin, PinScope};
 use merismos_core::runtime::{FrontendCounts, FrontendRuntime, ServerCounts, ServerRuntime};
+use merismos_core::time::Wall;
+use merismos_core::units::humane;
 use serde_json::json;
 use tokio::sync::mpsc;
 
 use super::server_records::health_key;
-use super::state::ControllerState;
+use super::state::{ControllerState, round};
 use crate::upgrade::{HandedTotals, UpgradeReport, WorkAct};
 
 /// Everything that changes by itself while a service hands over, at one moment.
@@ -41,13 +44,22 @@ pub(super) struct PredecessorWork {
     /// By `pool/server address` as that service knows it: here it may have been renamed since.
     servers: BTreeMap<String, (Arc<ServerRuntime>, ServerCounts)>,
     frontends: BTreeMap<Name, (Arc<FrontendRuntime>, FrontendCounts)>,
-    acts: Option<mpsc::UnboundedSender<(WorkAct, String)>>,
+    follows: Option<FollowedPredecessor>,
+}
+
+/// The way to the service before this one, and until when it is there at most.
+#[derive(Debug)]
+pub(super) struct FollowedPredecessor {
+    pub(super) process: u32,
+    pub(super) since: Wall,
+    pub(super) until: Wall,
+    pub(super) acts: mpsc::UnboundedSender<(WorkAct, String)>,
 }
 
 impl PredecessorWork {
     /// Has the same done to the work at a server there.
     pub(super) fn act(&self, act: WorkAct, server: u32) {
-        let Some(acts) = &self.acts else { return };
+        let Some(FollowedPredecessor { acts, .. }) = &self.follows else { return };
         for (key, (cell, _)) in &self.servers {
             if cell.id == server {
                 // When it has ended nothing is open.
@@ -57,7 +69,25 @@ impl PredecessorWork {
     }
 }
 
+/// How long a service that handed over may finish its clients' work before the status tells of it.
+const TOLD_AFTER: Duration = Duration::from_secs(5);
+
 impl ControllerState {
+    /// That the service before this one still finishes its clients' work, for the status.
+    pub(super) fn finishing_predecessor(&self, now: Wall) -> Option<String> {
+        let before = &self.publisher.predecessor;
+        let FollowedPredecessor { process, since, until, .. } = before.follows.as_ref()?;
+        let clients: u64 = before.frontends.values().map(|(_, counts)| counts.connections).sum();
+        let connections =
+            if clients == 1 { "1 connection".to_owned() } else { format!("{clients} connections") };
+        (now.since(*since) >= TOLD_AFTER).then(|| {
+            format!(
+                "process {process}, which handed over to this one, finishes {connections} of clients; it ends after {} at the latest",
+                humane(round(until.since(now)))
+            )
+        })
+    }
+
     /// What goes to a successor; with the pins that were made or used at `pins_since` or after it, by default all.
     pub(super) fn handed_work(&self, pins_since: Option<u32>) -> HandedWork {
         let cells = &self.publisher.cells;
@@ -96,8 +126,8 @@ impl ControllerState {
     }
 
     /// The way to the service before this one, as long as it finishes its clients' work.
-    pub(super) fn follow_predecessor(&mut self, acts: mpsc::UnboundedSender<(WorkAct, String)>) {
-        self.publisher.predecessor.acts = Some(acts);
+    pub(super) fn follow_predecessor(&mut self, follows: FollowedPredecessor) {
+        self.publisher.predecessor.follows = Some(follows);
     }
 
     /// Takes over what the service before this one reports.

@@ -94,7 +94,7 @@ impl Predecessor {
             Ok(()) => drop(tokio::spawn(follow(self.link, report, wanted))),
             Err(error) => tracing::warn!(%error, "the service before this one has ended already"),
         }
-        (Following { reports, acts }, self.state.totals, self.state.work)
+        (Following { reports, acts, process: self.state.process, within }, self.state.totals, self.state.work)
     }
 }
 
@@ -105,6 +105,9 @@ pub(crate) struct Following {
     pub(crate) reports: mpsc::Receiver<UpgradeReport>,
     /// What is to be done to the work at a server, by its `pool/server address`.
     pub(crate) acts: mpsc::UnboundedSender<(WorkAct, String)>,
+    pub(crate) process: u32,
+    /// How long it may take.
+    pub(crate) within: Duration,
 }
 
 async fn follow(

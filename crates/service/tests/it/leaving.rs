@@ -14,6 +14,7 @@ use merismos_lab::stand_in::StandIn;
 use tokio::task::block_in_place;
 
 use crate::harness::{PATIENCE, Service, until};
+use crate::peers::WEBSOCKETS;
 
 /// A program with which one can talk; ended with the test.
 struct Talk {
@@ -213,26 +214,14 @@ async def talk():
             print(end.code, flush=True)
 asyncio.run(talk())
 "#;
-/// Its server, which repeats.
-const REPEATING: &str = r#"
-import asyncio, sys, websockets
-async def echo(socket, *_):
-    async for message in socket:
-        await socket.send(message)
-async def serve():
-    async with websockets.serve(echo, "127.0.0.1", int(sys.argv[1])):
-        print("ready", flush=True)
-        await asyncio.Future()
-asyncio.run(serve())
-"#;
-
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_deadline_ends_each_kind_in_its_own_way_and_counts_it() {
     let service = Service::with(&["gull", "tern"]).await;
     let stores = Stores::start().await;
     let (talks, repeating) = (free_address(), [free_address(), free_address()]);
-    let mut servers = repeating
-        .map(|address| Talk::start("/usr/bin/python3", &["-c", REPEATING, &address.port().to_string()]));
+    let mut servers = repeating.map(|address| {
+        Talk::start("/usr/bin/python3", &["-c", WEBSOCKETS, "serve", &address.port().to_string()])
+    });
     assert!(servers.iter_mut().all(|server| server.line() == "ready"));
     let [one, two] = repeating;
     let mut more = stores.document();

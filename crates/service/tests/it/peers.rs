@@ -191,7 +191,7 @@ async fn a_name_server_and_its_resolver() {
 }
 
 /// An echo server and a client of the same well-known library.
-const WEBSOCKETS: &str = r#"
+pub(crate) const WEBSOCKETS: &str = r#"
 import asyncio, sys, websockets
 async def echo(socket, *_):
     async for message in socket:

@@ -186,6 +186,13 @@ async fn work_at_the_old_process_is_seen_finished_and_cut_from_the_new_one() {
     // They are open at the old process, and the new one counts them.
     assert_eq!((connections("auk").await, connections("razorbill").await), (1, 1));
     assert_eq!(say(&mut talk[0]).unwrap(), at[0], "they go on");
+    until("the status tells of it", async || {
+        let troubles = service.status().await.troubles;
+        troubles
+            .iter()
+            .any(|trouble| trouble.contains("finishes 3 connections of clients; it ends after 59 min"))
+    })
+    .await;
     let drains = DutyRequest::new(Duty::Draining, "a test");
     service.client().duty(&"lines/razorbill".parse().unwrap(), &drains).await.unwrap();
     let drain = &service.client().drains().await.unwrap().servers[0];
