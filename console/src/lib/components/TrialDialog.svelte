@@ -92,7 +92,7 @@
       </label>
       <label>
         <span class="mb-1 block">Server</span>
-        <select class="select w-44" bind:value={server}>
+        <select class="select w-52" bind:value={server}>
           <option value="">as the pool decides</option>
           {#each servers as it (it)}<option value={it}>{it}</option>{/each}
         </select>
