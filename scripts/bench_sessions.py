@@ -133,6 +133,7 @@ format = 3
 kind = "http"
 path = "/health"
 interval = "1s"
+timeout = "500ms"
 [pools.drains]
 check = "drains"
 servers.leaving = {{ address = "{leaving.address}" }}
