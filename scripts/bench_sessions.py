@@ -173,7 +173,7 @@ for _ in range(30):
     followed.append((time.monotonic() - began) * 1000)
     time.sleep(0.15)
     decided.append((max([it for it in leaving.asked], default=began) - began) * 1000)
-    duty("in-service")
+    duty("in_service")
     while call("GET", "/servers/drains/leaving")["eligible"] is not True:
         time.sleep(0.02)
 over.set()
@@ -201,7 +201,7 @@ for way, took in waits.items():
         took.append((time.monotonic() - max(leaving.answered[before:])) * 1000)
         for it in holding:
             it.join()
-        duty("in-service")
+        duty("in_service")
         while call("GET", "/servers/drains/leaving")["eligible"] is not True:
             time.sleep(0.02)
 
