@@ -8,9 +8,11 @@ use std::time::Duration;
 use merismos_core::pins::{KeptPin, PinScope, PinTable};
 use merismos_store::files::set_aside;
 use merismos_store::pin_files::PinFiles;
+use serde_json::json;
 use tokio::sync::{Mutex, OwnedMutexGuard, mpsc, oneshot};
 
 use crate::controller::Controller;
+use crate::journal::Journal;
 use crate::troubles::{TroubleKind, Troubles};
 
 /// How often pins are written. So much may be lost with a crash.
@@ -61,7 +63,12 @@ pub(crate) struct HeldPinFiles {
 }
 
 impl PinKeeper {
-    pub(crate) fn start(controller: Controller, files: PinFiles, troubles: Troubles) -> Self {
+    pub(crate) fn start(
+        controller: Controller,
+        files: PinFiles,
+        troubles: Troubles,
+        journal: Journal,
+    ) -> Self {
         let (finish, mut asked) = mpsc::channel::<oneshot::Sender<()>>(1);
         let writing = Arc::<Mutex<()>>::default();
         let held = Arc::clone(&writing);
@@ -78,14 +85,18 @@ impl PinKeeper {
                 let Ok((next, done)) = pass.await else { return };
                 written = next;
                 match done {
-                    Ok(()) => drop(troubles.clear(TroubleKind::KeptPins)),
+                    Ok(()) => {
+                        if troubles.clear(TroubleKind::KeptPins) {
+                            journal.here("pins are written again".to_owned(), json!({}));
+                        }
+                    }
                     Err(error) => {
                         let says = format!(
                             "pins can't be written to {}: {error}. After a restart clients get new pins; make room on the disk",
                             written.files.folder().display()
                         );
                         if troubles.set(TroubleKind::KeptPins, says.clone()) {
-                            tracing::error!("{says}");
+                            journal.here(says, json!({}));
                         }
                     }
                 }

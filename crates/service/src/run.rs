@@ -368,7 +368,7 @@ async fn start(
             json!({ "version": version, "process": process }),
         );
     }
-    let pin_keeper = PinKeeper::start(controller.clone(), pins.clone(), troubles.clone());
+    let pin_keeper = PinKeeper::start(controller.clone(), pins.clone(), troubles.clone(), journal.clone());
     let keeper = StateFile::start(
         controller.clone(),
         access.clone(),
