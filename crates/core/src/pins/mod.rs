@@ -1,10 +1,12 @@
 //! Persistence: what ties a client to its server.
 
+mod crowding;
 mod former;
 mod skew;
 mod table;
 mod token;
 
+pub use crowding::{CrowdingChange, PinCrowding};
 pub use former::FormerNames;
 pub use skew::{PinSkew, ServerShares, SkewChange};
 pub use table::{KeptPin, LearnedPin, PinDigest, PinLimits, PinTable};

@@ -8,7 +8,7 @@ use merismos_core::health::timing::timing;
 use merismos_core::health::{HealthState, HealthTransition, ProbeStep};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::notifications::ReportedChange;
-use merismos_core::pins::PinSkew;
+use merismos_core::pins::{PinCrowding, PinSkew};
 use merismos_core::routing::Snapshot;
 use merismos_core::time::Wall;
 use merismos_probe::ProbeReport;
@@ -30,6 +30,8 @@ pub(super) struct Reports {
     pub(super) overdue: BTreeSet<(PoolServer, u64)>,
     /// Pools with pins, and whether those fight the weights.
     pub(super) pin_skews: BTreeMap<Name, PinSkew>,
+    /// Pools whose pins are kept here, and whether those have too little room.
+    pub(super) pin_crowdings: BTreeMap<Name, PinCrowding>,
     /// Pools that had an eligible server and have none now.
     pub(super) emptied: BTreeSet<Name>,
     /// What goes otherwise than it is meant to.
@@ -44,6 +46,7 @@ impl Reports {
             troubles,
             overdue: BTreeSet::new(),
             pin_skews: BTreeMap::new(),
+            pin_crowdings: BTreeMap::new(),
             emptied: BTreeSet::new(),
             moves: ReportedMoves::default(),
         }

@@ -7,7 +7,9 @@ use std::time::Instant;
 
 use merismos_api::{EventKind, PinQuery, Pins, TrafficPeriod};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{LearnedPin, PinKey, PinScope, ServerShares, SkewChange};
+use merismos_core::pins::{
+    CrowdingChange, LearnedPin, PinCrowding, PinKey, PinScope, ServerShares, SkewChange,
+};
 use merismos_core::routing::{Pool, Server};
 use serde_json::json;
 
@@ -78,6 +80,50 @@ impl ControllerState {
         }
     }
 
+    /// Reports tables of pins that are full, and the end of that.
+    pub(super) fn watch_pin_room(&mut self) {
+        let (snapshot, tick) = (self.publisher.plane.snapshot(), self.publisher.plane.now());
+        let tables = snapshot.pools.iter().filter_map(|pool| {
+            let (table, limits) = pool.pin_rule.as_ref()?.learned.as_ref()?;
+            Some((pool, table, limits))
+        });
+        let mut before = std::mem::take(&mut self.reports.pin_crowdings);
+        let mut seen = Vec::new();
+        for (pool, table, limits) in tables {
+            // Pools of one group share a table: it is told of the first of them.
+            if seen.contains(&Arc::as_ptr(table)) {
+                continue;
+            }
+            seen.push(Arc::as_ptr(table));
+            let evicted = table.evicted();
+            let mut crowding = before.remove(&pool.name).unwrap_or_else(|| PinCrowding::from(evicted));
+            let says = match crowding.on_sample(tick, evicted) {
+                None => None,
+                Some(CrowdingChange::Begun) => Some(crowding_words(limits.pins)),
+                Some(CrowdingChange::Over(gone)) => Some(format!(
+                    "its pins have room again: no pin went before its time for ten minutes; {gone} had gone before"
+                )),
+            };
+            if let Some(says) = says {
+                let detail =
+                    json!({ "full": crowding.gone().is_some(), "pins": table.len(), "limit": limits.pins });
+                self.reports.journal.write(EventKind::Traffic, format!("pool {}", pool.name), says, detail);
+            }
+            self.reports.pin_crowdings.insert(pool.name.clone(), crowding);
+        }
+    }
+
+    /// Pools whose pins have too little room, a sentence each.
+    pub(super) fn crowded_pins(&self) -> Vec<String> {
+        let snapshot = self.publisher.plane.snapshot();
+        let crowded = snapshot.pools.iter().filter_map(|pool| {
+            let gone = self.reports.pin_crowdings.get(&pool.name)?.gone()?;
+            let (_, limits) = pool.pin_rule.as_ref()?.learned.as_ref()?;
+            Some(format!("pool {}: {}; {gone} have gone so far", pool.name, crowding_words(limits.pins)))
+        });
+        crowded.collect()
+    }
+
     fn pool_with_pins(&self, name: &Name) -> Result<Arc<Pool>, UnknownPool> {
         let snapshot = self.publisher.plane.snapshot();
         let place = snapshot.pools.binary_search_by(|pool| pool.name.cmp(name));
@@ -132,6 +178,14 @@ impl ControllerState {
             query.takes(pin.client, server)
         }))
     }
+}
+
+/// What it means that pins have too little room.
+fn crowding_words(limit: u64) -> String {
+    format!(
+        "there is room for {limit} pins, and clients need more: the pins that were used longest ago go before their time, and those \
+         clients may come to other servers. Raise `pin_limit`, or lower `pin_idle`"
+    )
 }
 
 /// What pins do to a server's share.

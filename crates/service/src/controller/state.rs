@@ -544,6 +544,7 @@ impl ControllerState {
         self.tell_of_failures(now);
         self.forget_idle_pins();
         self.watch_pin_skew(now);
+        self.watch_pin_room();
         self.watch_drains();
         self.keep_windows();
         self.keep_rolls();

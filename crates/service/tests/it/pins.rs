@@ -168,6 +168,33 @@ async fn pins_are_listed_counted_and_removed() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_that_is_full_is_told_and_the_oldest_pins_go() {
+    let service = Service::with(&["gull", "tern"]).await;
+    by_account(&service, "pin_limit = 100").await;
+    let headline = async || {
+        let troubles = service.status().await.troubles;
+        troubles.into_iter().find(|trouble| trouble.starts_with("pool quay: there is room for 100 pins"))
+    };
+    for account in 0..100 {
+        home(&service, &account.to_string()).await;
+    }
+    until("a second of it has passed", async || service.server("gull").await.observed.minute.share.is_some())
+        .await;
+    assert_eq!(headline().await, None, "there is room for so many");
+    for account in 100..103 {
+        home(&service, &account.to_string()).await;
+    }
+    until("it is a headline", async || headline().await.is_some()).await;
+    let said = headline().await.unwrap();
+    assert!(said.ends_with("Raise `pin_limit`, or lower `pin_idle`; 3 have gone so far"), "{said}");
+    let events = service.client().events(20).await.unwrap().events;
+    let told = events.iter().filter(|event| event.message.starts_with("there is room for 100 pins"));
+    assert_eq!(told.count(), 1, "{events:?}");
+    let pins = service.client().pins(&"quay".parse().unwrap(), &PinQuery::default()).await.unwrap();
+    assert_eq!((pins.kept, pins.evicted), (100, 3));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_drain_ends_when_the_last_pin_is_gone() {
     let service = Service::with(&["gull", "tern"]).await;
     let keys = "[pools.quay]\npersistence = \"header:x-account\"\npin_idle = \"2s\"";
