@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use merismos_api::{DutyRequest, EventKind, RollVerb, RollView, Rolls, WorkReport};
+use merismos_core::config::document::NotifiedChange;
 use merismos_core::duty::{Duty, SelectorError, ServerSelector, guard};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::PoolServer;
@@ -173,7 +174,8 @@ impl ControllerState {
             return Ok(RollView { guard, ..self.view_of(0, &roll) });
         }
         let id = self.rolls.next_id();
-        let says = format!("begun by {}: {}; {} servers", roll.who, roll.plan.reason, roll.servers.len());
+        let many = if roll.servers.len() == 1 { "server" } else { "servers" };
+        let says = format!("begun by {}: {}; {} {many}", roll.who, roll.plan.reason, roll.servers.len());
         self.reports.journal.write(EventKind::Roll, subject(id), says, json!({ "plan": roll.plan }));
         self.keep_roll(id, roll);
         self.advance_roll(id);
@@ -381,14 +383,17 @@ impl ControllerState {
         let why = roll.why.as_deref().unwrap_or_default();
         let says = match roll.state {
             RollState::Finished => {
-                format!(
-                    "finished: {} servers done, {} left alone",
-                    count(RollStep::Done),
-                    count(RollStep::Skipped)
-                )
+                format!("finished: {} done, {} left alone", count(RollStep::Done), count(RollStep::Skipped))
             }
             RollState::Stopped if count(RollStep::Failed) > 0 => {
-                format!("stopped at {why}. Mend that server, `merismos return` it, and roll the others anew")
+                let says = format!(
+                    "stopped at {why}. Mend that server, `merismos return` it, and roll the others anew"
+                );
+                let failed = roll.servers.iter().filter(|entry| entry.step == RollStep::Failed);
+                for pool in failed.map(|entry| &entry.server.pool).collect::<BTreeSet<_>>() {
+                    self.tell_change(NotifiedChange::RollFailed, pool, subject(id), says.clone());
+                }
+                says
             }
             RollState::Stopped | RollState::Running | RollState::Paused => return,
         };

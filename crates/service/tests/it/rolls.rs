@@ -8,7 +8,8 @@ use merismos_api::{DutyRequest, EventKind, RollOrderRequest, RollRequest, RollVe
 use merismos_client::ClientError;
 use merismos_core::duty::{DrainPins, Duty};
 use merismos_core::roll::{RollPlan, RollState, RollStep, WorkOutcome};
-use merismos_lab::stand_in::Fault;
+use merismos_lab::free::free_address;
+use merismos_lab::stand_in::{Fault, StandIn};
 
 use crate::harness::{Service, merismos, until};
 
@@ -100,6 +101,13 @@ async fn a_program_works_on_each_server_while_nobody_notices() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_failing_step_stops_the_roll_with_the_server_withdrawn() {
     let service = Service::with(&["gull", "tern", "auk"]).await;
+    let bell = StandIn::for_posts("bell", free_address()).unwrap();
+    let told = format!(
+        "{}\n[notifications.bell]\nwebhook = \"http://{}/\"\nbatch_window = \"100ms\"\nchanges = [\"roll-failed\"]\n",
+        service.document(),
+        bell.address
+    );
+    service.apply(&told).await.unwrap();
     let (program, notes) = program(&service, "gull");
     let said = service.merismos(&["roll", "quay", "--run", &program, "--reason", "updates"]);
     let text = String::from_utf8(said.stdout).unwrap();
@@ -129,6 +137,12 @@ async fn a_failing_step_stops_the_roll_with_the_server_withdrawn() {
         .iter()
         .find(|event| event.kind == EventKind::Roll && event.message.starts_with("stopped at quay/gull"));
     assert!(end.is_some(), "{events:?}");
+    until("that is a message", async || !bell.inbox().is_empty()).await;
+    let message = &bell.inbox()[0].text;
+    assert!(
+        message.contains("\"subject\":\"roll 1\"") && message.contains("stopped at quay/gull"),
+        "{message}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

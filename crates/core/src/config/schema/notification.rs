@@ -21,7 +21,7 @@ pub struct NotificationSpec {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pools: Vec<Name>,
     /// Changes that are reported.
-    #[key(basic, default = "down up empty", count = 1..=11)]
+    #[key(basic, default = "down up empty", count = 1..=12)]
     pub changes: BTreeSet<NotifiedChange>,
     /// Shortest time that a change has to last before it is reported.
     ///
@@ -166,6 +166,8 @@ pub enum NotifiedChange {
     MovedBack,
     /// A server that was taken out is not back at the time that its order names.
     Overdue,
+    /// A roll stopped because the work on a server failed, or the server did worse afterwards.
+    RollFailed,
 }
 
 impl NotifiedChange {
@@ -177,7 +179,12 @@ impl NotifiedChange {
             Self::Empty => Some(Self::Filled),
             Self::Failing => Some(Self::Answering),
             Self::Moved => Some(Self::MovedBack),
-            Self::Up | Self::Filled | Self::Answering | Self::MovedBack | Self::Overdue => None,
+            Self::Up
+            | Self::Filled
+            | Self::Answering
+            | Self::MovedBack
+            | Self::Overdue
+            | Self::RollFailed => None,
         }
     }
 }
