@@ -138,13 +138,16 @@ impl DrainWatch {
     }
 }
 
-/// Whether work on a server can begin: it is out of service, nothing is open at it, and no client that is tied to it can come.
+/// Whether work on a server can begin: it is out of service, nothing is open at it, and no client that is tied to it can come. That
+/// the deadline of its drain `is_over` is for the caller to say, who counts it by a clock that nobody sets; the end of pins is in the
+/// cookies of clients, by the clock of the day.
 #[must_use]
-pub fn is_safe(order: &DutyOrder, ties: ClientTies, open: OpenWork, now: Wall) -> bool {
-    let none_comes = match order.duty {
-        Duty::InService => false,
-        Duty::Draining => ties.end(order).is_some_and(|end| end <= now),
-        Duty::Withdrawn => true,
+pub fn is_safe(order: &DutyOrder, ties: ClientTies, open: OpenWork, now: Wall, is_over: bool) -> bool {
+    let none_comes = match (order.duty, order.pins, ties) {
+        (Duty::InService, ..) => false,
+        (Duty::Withdrawn, ..) | (_, super::DrainPins::Move, _) | (_, _, ClientTies::None) => true,
+        (Duty::Draining, _, ClientTies::For(lifetime)) => is_over || order.at.plus(lifetime) <= now,
+        (Duty::Draining, _, ClientTies::Endless) => is_over,
     };
     none_comes && open.all() == 0
 }
@@ -181,14 +184,24 @@ mod tests {
     }
 
     #[rstest]
-    #[case::tied_clients_may_come(60_999, 0, false)]
-    #[case::a_request_is_open(61_000, 1, false)]
-    #[case::nothing_comes_and_nothing_is_open(61_000, 0, true)]
-    fn work_can_begin(#[case] now: i64, #[case] requests: u64, #[case] safe: bool) {
+    #[case::tied_clients_may_come(MINUTE, 60_999, 0, false, false)]
+    #[case::a_request_is_open(MINUTE, 61_000, 1, false, false)]
+    #[case::nothing_comes_and_nothing_is_open(MINUTE, 61_000, 0, false, true)]
+    #[case::its_deadline_is_over(MINUTE, 1_000, 0, true, true)]
+    #[case::the_clock_was_set_forward_past_the_deadline(ClientTies::Endless, 9_000_000, 0, false, false)]
+    #[case::the_clock_was_set_back(ClientTies::None, 0, 0, false, true)]
+    fn work_can_begin(
+        #[case] ties: ClientTies,
+        #[case] now: i64,
+        #[case] requests: u64,
+        #[case] is_over: bool,
+        #[case] safe: bool,
+    ) {
         let open = OpenWork { requests, ..OpenWork::default() };
-        assert_eq!(is_safe(&drain(None, DrainPins::Honour), MINUTE, open, Wall(now)), safe);
+        let order = drain(Some(91_000), DrainPins::Honour);
+        assert_eq!(is_safe(&order, ties, open, Wall(now), is_over), safe);
         let in_service = DutyOrder::new(Duty::InService, "back", "kittiwake", Wall(0));
-        assert!(!is_safe(&in_service, ClientTies::None, open, Wall(now)));
+        assert!(!is_safe(&in_service, ties, open, Wall(now), is_over));
     }
 
     #[test]

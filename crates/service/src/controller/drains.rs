@@ -210,7 +210,7 @@ impl ControllerState {
             let order = self.servers.duties.get(name).filter(|order| order.duty == Duty::Draining);
             if let Some(order) = order
                 && drain.can_end_early()
-                && is_safe(order, client_ties(&document, pool, server), counts.open, now)
+                && is_safe(order, client_ties(&document, pool, server), counts.open, now, false)
             {
                 drain.is_reported = true;
                 reports.push((name.clone(), None));
@@ -274,8 +274,8 @@ impl ControllerState {
             clients_tied: ties != ClientTies::None,
             pins_left: pins_left(pool, server),
             ties_end: order.and_then(|order| ties.end(order)),
-            safe: counts.open.all() == 0
-                && (over || order.is_some_and(|order| is_safe(order, ties, counts.open, now))),
+            safe: order
+                .map_or(over && counts.open.all() == 0, |order| is_safe(order, ties, counts.open, now, over)),
             over,
             ends_per_second: drain.and_then(|drain| drain.watch.decline()),
             estimated_end: drain.and_then(|drain| drain.watch.estimated_end()),
