@@ -322,6 +322,33 @@ fn every_kind_of_answer_ends(
     });
 }
 
+#[rstest]
+#[case::of_grpc("application/grpc", Some("14"))]
+#[case::of_grpc_with_its_coding("application/grpc+proto", Some("14"))]
+#[case::of_another_kind("application/grpc-web", None)]
+fn a_response_that_breaks_off_ends_as_its_kind_tells_it(#[case] kind: &str, #[case] status: Option<&str>) {
+    let says = format!(
+        "HTTP/1.1 200 OK\r\nContent-Type: {kind}\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n"
+    );
+    let rig = Rig::new(&[Server::saying(says.leak().as_bytes()).address], "", "");
+    run(async {
+        let mut requests = connect(rig.address).await;
+        let (answer, _) = requests.send_request(get("/talk"), true).unwrap();
+        let mut body = answer.await.unwrap().into_body();
+        assert_eq!(body.data().await.unwrap().unwrap(), "hello");
+        match status {
+            Some(status) => {
+                assert!(body.data().await.is_none());
+                assert_eq!(body.trailers().await.unwrap().unwrap()["grpc-status"], status);
+            }
+            None => {
+                let broken = body.data().await.unwrap().unwrap_err();
+                assert_eq!(broken.reason(), Some(h2::Reason::INTERNAL_ERROR));
+            }
+        }
+    });
+}
+
 #[test]
 fn a_server_of_http_2_gets_the_requests_of_both_kinds_of_clients_over_few_connections() {
     let server = StreamServer::named("skua");

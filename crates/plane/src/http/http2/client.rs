@@ -11,7 +11,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use h2::Reason;
 use h2::server::{Builder, Connection, SendResponse};
-use http::Method;
+use http::header::CONTENT_TYPE;
+use http::{HeaderMap, HeaderValue, Method};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 
@@ -414,7 +415,7 @@ async fn serve_request(
                 // A client that does not want to hear it needs no answer.
                 let _ = write_all(&mut stream, &text, watch, REFUSAL_TIME).await;
             }
-            RequestOutcome::BrokenOff { .. } => stream.writing.reset(Reason::INTERNAL_ERROR),
+            RequestOutcome::BrokenOff { .. } => stream.writing.break_off(),
             RequestOutcome::ClientGone => {
                 line.record_violation();
                 stream.writing.reset(Reason::CANCEL);
@@ -437,6 +438,13 @@ fn in_buffer(worker: &WorkerContext, text: &[u8]) -> Result<Buffer, RequestError
     if buffer.append(text) { Ok(buffer) } else { Err(RequestError::HeadTooLarge) }
 }
 
+/// Whether a message is one of gRPC (gRPC over HTTP/2, "Responses"): its content type is `application/grpc`, alone or with `+` or `;`.
+fn is_grpc(fields: &HeaderMap) -> bool {
+    let kind = fields.get(CONTENT_TYPE).map_or(&b""[..], HeaderValue::as_bytes);
+    let rest = kind.strip_prefix(b"application/grpc");
+    rest.is_some_and(|rest| rest.first().is_none_or(|next| matches!(next, b'+' | b';' | b' ')))
+}
+
 struct ResponseWriter {
     respond: SendResponse<Bytes>,
     to_head: bool,
@@ -444,12 +452,22 @@ struct ResponseWriter {
     head: Vec<u8>,
     scan: HeadScan,
     body: Option<StreamBodyWriter>,
+    /// The response is one of gRPC, whose outcome is in its trailers.
+    is_grpc: bool,
     connection: Rc<WriteState>,
 }
 
 impl ResponseWriter {
     fn new(respond: SendResponse<Bytes>, to_head: bool, connection: Rc<WriteState>) -> Self {
-        Self { respond, to_head, head: Vec::new(), scan: HeadScan::default(), body: None, connection }
+        Self {
+            respond,
+            to_head,
+            head: Vec::new(),
+            scan: HeadScan::default(),
+            body: None,
+            is_grpc: false,
+            connection,
+        }
     }
 
     /// Takes what belongs to the head; the answer begins when it is whole.
@@ -465,6 +483,7 @@ impl ResponseWriter {
             self.respond.send_informational(response).map_err(stream_error)?;
         } else {
             let ends = known.framing == head::Framing::None;
+            self.is_grpc = is_grpc(response.headers());
             let stream = self.respond.send_response(response, ends).map_err(stream_error)?;
             self.body = Some(StreamBodyWriter::new(stream, known.framing, ends));
         }
@@ -475,6 +494,14 @@ impl ResponseWriter {
     fn end(&mut self) {
         if let Some(body) = &mut self.body {
             body.end();
+        }
+    }
+
+    /// Ends a response that its server did not end. Clients of gRPC try a call again that was `UNAVAILABLE`, and none that was reset.
+    fn break_off(&mut self) {
+        match &mut self.body {
+            Some(body) if self.is_grpc => body.end_unavailable(),
+            _ => self.reset(Reason::INTERNAL_ERROR),
         }
     }
 

@@ -5,6 +5,7 @@ use std::task::{Context, Poll, ready};
 
 use bytes::Bytes;
 use h2::{Reason, SendStream};
+use http::{HeaderMap, HeaderValue};
 
 use super::super::body::{BodyPart, BodyTracker};
 use super::super::head::Framing;
@@ -82,6 +83,19 @@ impl StreamBodyWriter {
             // If the stream is gone, its end is not waited for.
             let _ = self.stream.send_data(Bytes::new(), true);
         }
+    }
+
+    /// Ends a body of gRPC that breaks off, with the status that says so: 14, `UNAVAILABLE` (gRPC status codes).
+    pub(super) fn end_unavailable(&mut self) {
+        if self.ended {
+            return;
+        }
+        self.ended = true;
+        let mut trailers = HeaderMap::with_capacity(2);
+        trailers.insert("grpc-status", HeaderValue::from_static("14"));
+        trailers.insert("grpc-message", HeaderValue::from_static("the connection to the server has ended"));
+        // If the stream is gone, nobody wants to hear it.
+        let _ = self.stream.send_trailers(trailers);
     }
 
     /// Breaks the stream off.
