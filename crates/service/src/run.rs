@@ -216,7 +216,12 @@ async fn serve(
     let _ = tokio::time::timeout(API_GRACE, api).await;
     let last = tokio::time::timeout(LAST_RECORDS, parts.journal.outbox().flush(&parts.store)).await;
     if !matches!(last, Ok(Ok(()))) {
-        tracing::warn!(waiting = parts.journal.outbox().backlog().waiting, "records were lost with the end");
+        parts.journal.outbox().keep_waiting().await;
+        let waiting = parts.journal.outbox().backlog().waiting;
+        tracing::warn!(
+            waiting,
+            "the database did not take the last records; events of them follow after the next start"
+        );
     }
     if let Some(reporter) = reporter {
         // What was counted last is told before the end of the connection says that nothing is open.
@@ -289,7 +294,8 @@ async fn start(
         }
         None => None,
     };
-    let outbox = Outbox::new(settings.waiting_events);
+    let waiting = settings.state_folder.join("waiting-events");
+    let outbox = Outbox::new(settings.waiting_events, Some(waiting));
     let journal = Journal::new(outbox.clone(), node);
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);

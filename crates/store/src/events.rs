@@ -1,13 +1,14 @@
 //! Events: dated facts.
 
 use merismos_core::time::Wall;
+use serde::{Deserialize, Serialize};
 use sqlx::{FromRow, QueryBuilder};
 
 use crate::columns::{JsonText, Moment};
 use crate::{Store, StoreError};
 
 /// An event as it is kept.
-#[derive(Clone, Debug, PartialEq, FromRow)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, FromRow)]
 pub struct StoredEvent {
     /// Made by the service; grows with time.
     pub id: u64,

@@ -21,6 +21,7 @@ mod revisions;
 pub mod state_snapshot;
 mod tokens;
 mod trials;
+mod waiting_events;
 
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};

@@ -1,6 +1,8 @@
 //! The outbox: records that must not make anybody wait go through a bounded queue.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::io;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -9,10 +11,13 @@ use merismos_core::name::PoolServer;
 use tokio::sync::Notify;
 
 use crate::plans::{PlanKind, StoredPlan};
+use crate::waiting_events::WaitingEvents;
 use crate::{Store, StoreError, StoredEvent, StoredMessage, StoredTrial};
 
 /// How many events are written in one step.
 const BATCH: usize = 200;
+/// How long a step may take before what waits is kept in the file.
+const KEPT_AFTER: Duration = Duration::from_secs(1);
 /// How long after a failure the database is tried again.
 const RETRY_AFTER: Duration = Duration::from_secs(1);
 
@@ -54,13 +59,27 @@ pub struct Outbox {
     /// A lock held for a push or a look, never across a wait.
     queue: Arc<Mutex<OutboxQueue>>,
     wake: Arc<Notify>,
+    /// Where events wait while the database is away; held for a write by those who may block.
+    file: Option<Arc<Mutex<WaitingEvents>>>,
 }
 
 impl Outbox {
-    /// An empty outbox for at most `limit` events; when it is full the oldest is dropped and counted.
+    /// An outbox for at most `limit` events; when it is full the oldest is dropped and counted. While the database is away, events
+    /// are kept in `file`, so that they outlive a crash: what is in it already waits from now on. A file that can't be read is left as
+    /// it is, and nothing is kept.
     #[must_use]
-    pub fn new(limit: usize) -> Self {
-        Self { limit: limit.max(1), queue: Arc::default(), wake: Arc::default() }
+    pub fn new(limit: usize, file: Option<PathBuf>) -> Self {
+        let mut queue = OutboxQueue::default();
+        let file = file.and_then(|path| {
+            let opened = WaitingEvents::open(path.clone());
+            if let Err(error) = &opened {
+                tracing::error!(%error, path = %path.display(), "the events that wait for the database can't be read");
+            }
+            let (file, events) = opened.ok()?;
+            queue.events.extend(events);
+            Some(Arc::new(Mutex::new(file)))
+        });
+        Self { limit: limit.max(1), queue: Arc::new(Mutex::new(queue)), wake: Arc::default(), file }
     }
 
     fn queue(&self) -> MutexGuard<'_, OutboxQueue> {
@@ -149,17 +168,52 @@ impl Outbox {
     /// Empties the outbox into the store for ever. `changed` is called when the database goes away and comes back.
     pub async fn run(self, store: Store, mut changed: impl FnMut(Option<&StoreError>)) {
         loop {
-            match self.write_some(&store).await {
+            match self.write_or_keep(&store).await {
                 Ok(true) => self.flows(None, &mut changed),
                 Ok(false) => {
                     self.flows(None, &mut changed);
+                    self.with_waiting(|file, _| file.clear()).await;
                     self.wake.notified().await;
                 }
                 Err(error) => {
                     self.flows(Some(&error), &mut changed);
+                    self.keep_waiting().await;
                     tokio::time::sleep(RETRY_AFTER).await;
                 }
             }
+        }
+    }
+
+    /// As [`Self::write_some`]; while the database takes long, what waits is kept.
+    async fn write_or_keep(&self, store: &Store) -> Result<bool, StoreError> {
+        let mut writing = std::pin::pin!(self.write_some(store));
+        loop {
+            tokio::select! {
+                written = &mut writing => return written,
+                () = tokio::time::sleep(KEPT_AFTER) => self.keep_waiting().await,
+            }
+        }
+    }
+
+    /// Keeps the events that wait in the file.
+    pub async fn keep_waiting(&self) {
+        self.with_waiting(WaitingEvents::keep).await;
+    }
+
+    /// Does something to the file of waiting events with those that wait now.
+    async fn with_waiting(
+        &self,
+        act: impl FnOnce(&mut WaitingEvents, &[StoredEvent]) -> io::Result<()> + Send + 'static,
+    ) {
+        let Some(file) = self.file.clone() else { return };
+        let waiting: Vec<StoredEvent> = self.queue().events.iter().cloned().collect();
+        let acted = tokio::task::spawn_blocking(move || {
+            let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
+            act(&mut file, &waiting)
+        });
+        if let Ok(Err(error)) = acted.await {
+            // The events are in the log as well, and wait in memory.
+            tracing::warn!(%error, "events that wait for the database can't be kept on the disk");
         }
     }
 

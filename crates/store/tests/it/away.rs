@@ -19,7 +19,7 @@ async fn records_wait_for_a_killed_database_and_follow_when_it_is_back() {
     let instance = Instance::new("killed");
     let store = Store::new(&instance.url()).unwrap();
     store.migrate().await.unwrap();
-    let outbox = Outbox::new(3);
+    let outbox = Outbox::new(3, None);
     let (sender, mut changes) = mpsc::unbounded_channel();
     let running = outbox.clone().run(store.clone(), move |error| {
         let _ = sender.send(error.is_none());
@@ -74,7 +74,7 @@ async fn a_record_that_is_refused_is_set_aside_and_the_others_follow() {
     let instance = Instance::new("refused");
     let store = Store::new(&instance.url()).unwrap();
     store.migrate().await.unwrap();
-    let outbox = Outbox::new(100);
+    let outbox = Outbox::new(100, None);
     (1..=4).for_each(|id| outbox.add_event(event(id)));
     // Longer than any reason may be.
     let gull: merismos_core::name::PoolServer = "booking/gull".parse().unwrap();
