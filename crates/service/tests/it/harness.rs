@@ -159,6 +159,8 @@ pub(crate) struct Service {
     flags: Vec<String>,
     /// How many descriptors it may have.
     descriptors: Option<u64>,
+    /// The file that says by how much its clock of the day is wrong.
+    clock: Option<PathBuf>,
 }
 
 impl Service {
@@ -188,6 +190,7 @@ impl Service {
             stand_ins,
             flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
             descriptors: None,
+            clock: None,
         };
         service.start().await;
         service
@@ -196,6 +199,20 @@ impl Service {
     /// How many descriptors it may have from its next start on.
     pub(crate) fn limit_descriptors(&mut self, limit: u64) {
         self.descriptors = Some(limit);
+    }
+
+    /// From its next start on its clock of the day can be set ([`Self::set_clock`]); the monotonic one goes on as it is.
+    pub(crate) fn bring_own_clock(&mut self) {
+        self.clock = Some(self.folder.path().join("clock"));
+        self.set_clock("+0");
+    }
+
+    /// Sets its clock so far ahead (`+2h`) or back (`-1h`) of the machine's.
+    pub(crate) fn set_clock(&self, offset: &str) {
+        let file = self.clock.as_ref().expect("it has a clock of its own");
+        let written = file.with_extension("written");
+        std::fs::write(&written, offset).unwrap();
+        std::fs::rename(written, file).unwrap();
     }
 
     /// Starts the process and waits until its API answers.
@@ -228,6 +245,13 @@ impl Service {
                 shell
             }
         };
+        if let Some(clock) = &self.clock {
+            // Debian puts it into a folder of the machine's architecture.
+            let library =
+                format!("/usr/lib/{}-linux-gnu/faketime/libfaketimeMT.so.1", std::env::consts::ARCH);
+            command.env("LD_PRELOAD", library).env("FAKETIME_TIMESTAMP_FILE", clock);
+            command.env("FAKETIME_NO_CACHE", "1").env("FAKETIME_DONT_FAKE_MONOTONIC", "1");
+        }
         command.args(first);
         if !first.contains(&"--api-listen") {
             command.args(["--api-listen", &self.api.to_string()]);

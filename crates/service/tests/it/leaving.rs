@@ -1,4 +1,5 @@
-//! Real clients of servers that leave: curl, a key-value store's own client, a common WebSocket library, a datagram's flow.
+//! Real clients of servers that leave: curl, the clients of a key-value store and of a database, libraries for WebSockets and gRPC, a
+//! datagram's flow.
 
 use std::io::{BufRead, BufReader, Write};
 use std::net::{SocketAddr, UdpSocket};
@@ -13,8 +14,8 @@ use merismos_lab::stand_in::StandIn;
 
 use tokio::task::block_in_place;
 
-use crate::harness::{PATIENCE, Service, until};
-use crate::peers::WEBSOCKETS;
+use crate::harness::{Instance, PATIENCE, Service, until};
+use crate::peers::{GRPC, WEBSOCKETS};
 
 /// A program with which one can talk; ended with the test.
 struct Talk {
@@ -54,7 +55,16 @@ impl Talk {
     /// Says that nothing more comes, and waits for its end; whether it ended well.
     fn end(mut self) -> bool {
         drop(self.child.stdin.take());
-        block_in_place(|| self.child.wait()).unwrap().success()
+        let began = std::time::Instant::now();
+        block_in_place(|| {
+            loop {
+                if let Some(status) = self.child.try_wait().unwrap() {
+                    return status.success();
+                }
+                assert!(began.elapsed() < PATIENCE, "it ends");
+                std::thread::sleep(Duration::from_millis(10));
+            }
+        })
     }
 }
 
@@ -251,4 +261,83 @@ async fn a_deadline_ends_each_kind_in_its_own_way_and_counts_it() {
     assert_eq!(later.line(), "");
     assert!(service.client().drains().await.unwrap().servers.iter().all(|drain| drain.draining.safe));
     tokio::time::timeout(Duration::from_secs(1), service.get()).await.unwrap().unwrap();
+}
+
+/// A session of a database's own client keeps what was set in it; a stream of gRPC stays open and tells of changes.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn sessions_of_a_database_and_streams_of_grpc_outlive_a_drain_and_end_at_a_deadline() {
+    let service = Service::with(&["gull"]).await;
+    let (books, calls, databases) = (free_address(), free_address(), [Instance::new(), Instance::new()]);
+    let peers = std::env::var("MERISMOS_PYTHON_PEERS").expect("`make test` says where they are");
+    let grpc = |role: &str, port: u16| {
+        let (path, port) = (format!("PYTHONPATH={peers}"), port.to_string());
+        Talk::start("env", &[&path, "/usr/bin/python3", "-c", GRPC, role, &port])
+    };
+    let callees = [free_address(), free_address()];
+    let mut callee = callees.map(|address| grpc("serve", address.port()));
+    assert!(callee.iter_mut().all(|server| server.line() == "ready"));
+    let mut more = "[checks.open]\nkind = \"tcp\"\ninterval = \"500ms\"\ntimeout = \"200ms\"\n".to_owned();
+    let servers = [("books", [databases[0].address(), databases[1].address()]), ("calls", callees)];
+    for (pool, [one, two]) in servers {
+        more += &format!(
+            "[pools.{pool}]\ncheck = \"open\"\nalgorithm = \"in-order\"\n{}\n[pools.{pool}.servers.one]\naddress = \"{one}\"\n\
+             [pools.{pool}.servers.two]\naddress = \"{two}\"\n",
+            if pool == "calls" { "http_version = \"2\"" } else { "" }
+        );
+    }
+    more += &format!(
+        "[frontends.books]\nprotocol = \"tcp\"\nlisten = \"{books}\"\npool = \"books\"\n\
+         [frontends.calls]\nprotocol = \"http\"\nlisten = \"{calls}\"\npool = \"calls\"\n"
+    );
+    service.apply(&format!("{}\n{more}", service.document())).await.unwrap();
+    let is_eligible = async |server: &str| {
+        let status = service.client().server(&server.parse().unwrap()).await.unwrap();
+        status.eligible
+    };
+    until("all are up", async || {
+        is_eligible("books/one").await && is_eligible("calls/one").await && is_eligible("calls/two").await
+    })
+    .await;
+    let port = books.port().to_string();
+    let session = || {
+        let mut session = Talk::start(
+            "mariadb",
+            &["--no-defaults", "-h127.0.0.1", "-P", &port, "-umerismos", "-pmerismos", "-BNn"],
+        );
+        session.say("SET @ferry = 'Thora'; SELECT @ferry;");
+        assert_eq!(session.line(), "Thora");
+        session
+    };
+    let mut talk = session();
+    let mut stream = grpc("watch", calls.port());
+    assert_eq!(stream.line(), "SERVING");
+    let leaving = ["books/one", "calls/one"];
+    let draining = async { drain(&service, &leaving, "30s").await };
+    let working = async {
+        until("they drain", async || !is_eligible("books/one").await && !is_eligible("calls/one").await)
+            .await;
+        talk.say("SELECT CONCAT(@ferry, '!');");
+        assert_eq!(talk.line(), "Thora!", "the session is the same");
+        callee[0].say("NOT_SERVING");
+        assert_eq!(stream.line(), "NOT_SERVING", "the stream is the same");
+        callee[0].say("SERVING");
+        assert_eq!(stream.line(), "SERVING");
+        assert!(talk.end());
+        drop(stream);
+    };
+    let (cut, ()) = tokio::join!(draining, working);
+    assert_eq!(cut, CutWork::default(), "nothing was cut");
+    for server in leaving {
+        let back = DutyRequest::new(Duty::InService, "disks are in");
+        service.client().duty(&server.parse().unwrap(), &back).await.unwrap();
+        until("it is back", async || is_eligible(server).await).await;
+    }
+    let mut talk = session();
+    let mut stream = grpc("watch", calls.port());
+    assert_eq!(stream.line(), "SERVING");
+    let cut = drain(&service, &leaving, "1s").await;
+    assert_eq!(cut, CutWork { requests: 1, connections: 1, tunnels: 0 });
+    assert_eq!(stream.line(), "UNAVAILABLE", "what clients of gRPC try again by themselves");
+    talk.say("SELECT @ferry;");
+    assert!(!talk.end(), "the database's client tells that its session is lost");
 }

@@ -295,7 +295,7 @@ async fn many_requests_at_once_over_few_connections() {
 }
 
 /// The standard health service of gRPC and its client: unary calls, and a stream that stays open.
-const GRPC: &str = r#"
+pub(crate) const GRPC: &str = r#"
 import sys
 from concurrent import futures
 import grpc
@@ -312,9 +312,15 @@ if sys.argv[1] == "serve":
     # The test that started this says with each line what the state is now.
     for line in sys.stdin:
         state.set("booking", pb.HealthCheckResponse.ServingStatus.Value(line.strip()))
-else:
-    stub = service.HealthStub(grpc.insecure_channel("127.0.0.1:" + port))
-    ask = pb.HealthCheckRequest(service="booking")
+stub = service.HealthStub(grpc.insecure_channel("127.0.0.1:" + port))
+ask = pb.HealthCheckRequest(service="booking")
+if sys.argv[1] == "watch":
+    try:
+        for answer in stub.Watch(ask, timeout=60):
+            print(pb.HealthCheckResponse.ServingStatus.Name(answer.status), flush=True)
+    except grpc.RpcError as error:
+        print(error.code().name, flush=True)
+elif sys.argv[1] == "ask":
     for _ in range(20):
         assert stub.Check(ask, timeout=20).status == pb.HealthCheckResponse.SERVING
     try:
