@@ -178,7 +178,13 @@ impl Outbox {
                 Err(error) => {
                     self.flows(Some(&error), &mut changed);
                     self.keep_waiting().await;
-                    tokio::time::sleep(RETRY_AFTER).await;
+                    let mut rest = std::pin::pin!(tokio::time::sleep(RETRY_AFTER));
+                    loop {
+                        tokio::select! {
+                            () = &mut rest => break,
+                            () = self.wake.notified() => self.keep_waiting().await,
+                        }
+                    }
                 }
             }
         }
@@ -190,6 +196,7 @@ impl Outbox {
         loop {
             tokio::select! {
                 written = &mut writing => return written,
+                () = self.wake.notified(), if !self.is_flowing() => self.keep_waiting().await,
                 () = tokio::time::sleep(KEPT_AFTER) => self.keep_waiting().await,
             }
         }

@@ -85,6 +85,11 @@ async fn acts_under_way_outlive_the_database_and_two_crashes() {
     })
     .await;
     until("gull returns", async || duty(&service, "gull").await == Duty::InService).await;
+    let kept = service.folder.path().join("state/waiting-events");
+    until("its events are on the disk", async || {
+        std::fs::read_to_string(&kept).is_ok_and(|text| text.contains("has ended: quay/gull return"))
+    })
+    .await;
     service.crash_and_restart().await;
     assert_eq!(service.client().roll(1).await.unwrap().state, RollState::Finished);
     assert_eq!(duty(&service, "gull").await, Duty::InService);
