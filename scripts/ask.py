@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Sends so many requests one after the other on one connection: scripts/ask.py ADDRESS:PORT COUNT."""
+"""Sends so many requests one after the other on one connection: scripts/ask.py ADDRESS:PORT COUNT [FIELD]."""
 
 import socket
 import sys
@@ -7,7 +7,8 @@ import sys
 address, count = sys.argv[1].rsplit(":", 1), int(sys.argv[2])
 stream = socket.create_connection((address[0], int(address[1])), timeout=60)
 stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-request = b"GET /bytes/13 HTTP/1.1\r\nHost: bench.skerry.example\r\nUser-Agent: ask\r\nAccept: */*\r\n\r\n"
+request = b"GET /bytes/13 HTTP/1.1\r\nHost: bench.skerry.example\r\nUser-Agent: ask\r\nAccept: */*\r\n"
+request += "".join(field + "\r\n" for field in sys.argv[3:]).encode() + b"\r\n"
 for _ in range(count):
     stream.sendall(request)
     answer = b""
