@@ -3,6 +3,7 @@
   import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
+  import CertificateStrip from '../lib/components/CertificateStrip.svelte'
   import { objects, words } from '../lib/api/call'
   import type { Kind, Objects } from '../lib/api/types'
   import SentMessages from '../lib/components/SentMessages.svelte'
@@ -106,6 +107,7 @@
       />
     </section>
   {/if}
+  {#if kind === 'certificate'}<CertificateStrip />{/if}
   {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if found}
     {#if found.total === 0 || (inState !== '' && shown.length === 0)}

@@ -34,13 +34,15 @@ pub enum EventKind {
     Token,
     /// A window was planned, opened, closed or removed.
     Window,
+    /// A certificate was replaced, or can't be shown.
+    Certificate,
     /// A roll was begun, paused, resumed or stopped, went on with a server, or ended.
     Roll,
 }
 
 impl EventKind {
     /// All kinds, with the word for each.
-    pub const ALL: [(Self, &'static str); 13] = [
+    pub const ALL: [(Self, &'static str); 14] = [
         (Self::Health, "health"),
         (Self::Duty, "duty"),
         (Self::Revision, "revision"),
@@ -54,6 +56,7 @@ impl EventKind {
         (Self::Token, "token"),
         (Self::Window, "window"),
         (Self::Roll, "roll"),
+        (Self::Certificate, "certificate"),
     ];
 
     /// The word for it.

@@ -3,6 +3,7 @@
 //! Times are RFC 3339 texts in UTC, shares are numbers from 0 to 1, and names are as in the document.
 #![forbid(unsafe_code)]
 
+mod certificate;
 mod change;
 mod decision;
 mod draft;
@@ -19,6 +20,7 @@ mod token;
 mod trial;
 mod window;
 
+pub use certificate::{CertificateView, Certificates};
 pub use change::{
     AcceptedWarning, ApplyOptions, ApplyRequest, Between, ChangeRequest, FailbackResponse, NamedChange,
     RevertRequest, Review, Session, Timings, TotalsReset, TouchedDocument,

@@ -38,6 +38,11 @@ pub struct TrialRequest {
     /// clients reach it. Such as `booking/gull`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub server: Option<String>,
+    /// The name that clients ask for at a frontend that speaks TLS, in the handshake and as the host; without it, the first name of its
+    /// first certificate.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(min_length = 1, max_length = 253)]
+    pub host: Option<String>,
     /// The path to ask for (`http`).
     #[serde(default = "root")]
     pub path: String,
@@ -67,6 +72,7 @@ impl TrialRequest {
             keep_cookies: false,
             new_percent: None,
             server: None,
+            host: None,
             path: root(),
             say: None,
             one_way: false,

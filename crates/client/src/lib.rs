@@ -7,9 +7,9 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyOptions, ApplyRequest, Between, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
-    Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
-    ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects,
+    ApplyOptions, ApplyRequest, Between, Certificates, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits,
+    DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter,
+    Events, ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects,
     PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
     RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, SentMessages, ServerStatus,
     Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse,
@@ -509,6 +509,14 @@ impl Client {
     /// [`ClientError`].
     pub async fn pin_key(&self) -> Result<PinKeyTimes, ClientError> {
         self.get("/pin-key").await
+    }
+
+    /// What clients are shown.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn certificates(&self) -> Result<Certificates, ClientError> {
+        self.get("/certificates").await
     }
 
     /// Draws a new key that cookies are signed with.

@@ -18,6 +18,7 @@
 #![forbid(unsafe_code)]
 
 pub mod balance;
+pub mod certificate_choice;
 pub mod config;
 pub mod cookie;
 pub mod describe;

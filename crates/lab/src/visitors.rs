@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use merismos_load::{ClientOutcome, LoadClients, LoadPlan, RequestSpec, run};
+use merismos_load::{ClientOutcome, LoadClients, LoadPlan, LoadTls, RequestSpec, run};
 use serde::{Deserialize, Serialize};
 use tokio::sync::watch;
 use tokio::time::Instant;
@@ -53,6 +53,9 @@ pub struct Visitors {
     /// `http`: the path that they ask for.
     #[serde(default)]
     pub path: Option<String>,
+    /// They speak TLS, and ask for this name.
+    #[serde(default)]
+    pub tls_name: Option<String>,
     /// `tcp`, `udp`: what they say.
     #[serde(default)]
     pub say: Option<String>,
@@ -71,6 +74,8 @@ impl Visitors {
         };
         LoadPlan {
             address: self.address,
+            // A name that is none is spoken of in plain text, which the frontend answers.
+            tls: self.tls_name.as_deref().and_then(|name| LoadTls::new(name).ok()),
             work,
             shots: u64::from(per_second * ROUND_SECONDS),
             concurrency: self.clients.clamp(1, 16),

@@ -12,7 +12,7 @@ use hyper::{HeaderMap, Request};
 use hyper_util::rt::TokioIo;
 
 use crate::ClientOutcome;
-use crate::stream_client::connect;
+use crate::tls::{self, LoadTls};
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
@@ -20,6 +20,7 @@ type Failure = Box<dyn std::error::Error + Send + Sync>;
 pub(crate) struct HttpClient {
     address: SocketAddr,
     source: Option<IpAddr>,
+    tls: Option<LoadTls>,
     connection: Option<HttpConnection>,
     cookies: Option<BTreeMap<String, String>>,
     /// The last request was the first on its connection.
@@ -38,9 +39,20 @@ impl Drop for HttpConnection {
 }
 
 impl HttpClient {
-    pub(crate) fn new(address: SocketAddr, source: Option<IpAddr>, keeps_cookies: bool) -> Self {
+    pub(crate) fn new(
+        address: SocketAddr,
+        source: Option<IpAddr>,
+        tls: Option<LoadTls>,
+        keeps_cookies: bool,
+    ) -> Self {
         let cookies = keeps_cookies.then(BTreeMap::new);
-        Self { address, source, connection: None, cookies, is_first: true }
+        Self { address, source, tls, connection: None, cookies, is_first: true }
+    }
+
+    /// What it asks for: a name where it speaks TLS, and the address else.
+    fn host(&self) -> String {
+        let port = self.address.port();
+        self.tls.as_ref().map_or_else(|| self.address.to_string(), |tls| format!("{}:{port}", tls.name))
     }
 
     /// Closes its connection; the next request goes over another one.
@@ -70,7 +82,7 @@ impl HttpClient {
             self.connection = None;
         }
         let mut request = Request::get(path)
-            .header(HOST, self.address.to_string())
+            .header(HOST, self.host())
             .header(USER_AGENT, "merismos-trial")
             .body(Empty::<Bytes>::new())?;
         if let Some((name, value)) = mark {
@@ -82,7 +94,7 @@ impl HttpClient {
         }
         let connection = match &mut self.connection {
             Some(connection) => connection,
-            None => self.connection.insert(open(self.address, self.source).await?),
+            None => self.connection.insert(open(self.address, self.source, self.tls.as_ref()).await?),
         };
         let answer = connection.sender.send_request(request).await?;
         let status = answer.status().as_u16();
@@ -111,8 +123,12 @@ fn keep(fields: &HeaderMap, cookies: &mut BTreeMap<String, String>) {
     }
 }
 
-async fn open(address: SocketAddr, source: Option<IpAddr>) -> Result<HttpConnection, Failure> {
-    let stream = connect(address, source).await?;
+async fn open(
+    address: SocketAddr,
+    source: Option<IpAddr>,
+    tls: Option<&LoadTls>,
+) -> Result<HttpConnection, Failure> {
+    let (stream, _) = tls::open(address, source, tls).await?;
     let (sender, driver) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await?;
     let driver = tokio::spawn(async move {
         // How a connection ends is reported by the request that it carried.

@@ -8,18 +8,22 @@
 mod http;
 mod run;
 mod stream_client;
+mod tls;
 
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 pub use run::run;
 pub use stream_client::{can_send_from, usual_source};
+pub use tls::LoadTls;
 
 /// What is to be sent.
 #[derive(Clone, Debug)]
 pub struct LoadPlan {
     /// Address and port that all requests go to.
     pub address: SocketAddr,
+    /// How clients speak TLS; `None`: they speak in plain text.
+    pub tls: Option<LoadTls>,
     /// What each client sends.
     pub work: RequestSpec,
     /// How many requests are sent in all.

@@ -72,10 +72,11 @@ impl LoadClient {
     fn new(plan: &LoadPlan, number: u32) -> Self {
         let addresses = &plan.clients.addresses;
         let source = (!addresses.is_empty()).then(|| addresses[number as usize % addresses.len()]);
-        let caller = StreamClient { to: plan.address, source, from: None };
+        let caller = StreamClient { to: plan.address, source, tls: plan.tls.clone(), from: None };
         let does = match plan.work.clone() {
             RequestSpec::Http { path, mark } => {
-                let browser = HttpClient::new(plan.address, source, plan.clients.keep_cookies);
+                let browser =
+                    HttpClient::new(plan.address, source, plan.tls.clone(), plan.clients.keep_cookies);
                 ClientTask::Ask { browser, path, mark }
             }
             RequestSpec::Tcp { say } => ClientTask::Connect { caller, say },
@@ -164,6 +165,7 @@ mod tests {
 
     fn plan(address: SocketAddr, shots: u64) -> LoadPlan {
         LoadPlan {
+            tls: None,
             address,
             work: RequestSpec::Http { path: "/".to_owned(), mark: Some(("merismos-mark", "9-".to_owned())) },
             shots,

@@ -11,6 +11,7 @@ use tokio::net::{TcpSocket, TcpStream, UdpSocket};
 use tokio::time::timeout;
 
 use crate::ClientOutcome;
+use crate::tls::{self, LoadTls};
 
 /// How long a server may take to end its side when it was answered and left.
 const FAREWELL: Duration = Duration::from_millis(100);
@@ -55,14 +56,15 @@ pub(crate) async fn connect(to: SocketAddr, from: Option<IpAddr>) -> io::Result<
 pub(crate) struct StreamClient {
     pub(crate) to: SocketAddr,
     pub(crate) source: Option<IpAddr>,
+    pub(crate) tls: Option<LoadTls>,
     pub(crate) from: Option<SocketAddr>,
 }
 
 impl StreamClient {
     pub(crate) async fn connection(&mut self, say: &[u8]) -> io::Result<ClientOutcome> {
         self.from = None;
-        let mut stream = connect(self.to, self.source).await?;
-        self.from = Some(stream.local_addr()?);
+        let (mut stream, from) = tls::open(self.to, self.source, self.tls.as_ref()).await?;
+        self.from = Some(from);
         let mut room = [0; 4_096];
         if say.is_empty() {
             stream.shutdown().await?;

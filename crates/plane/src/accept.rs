@@ -13,8 +13,8 @@ use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
 use crate::context::RegisteredConnection;
-use crate::io::{ConnectionTimer, read, readable};
-use crate::{http, tcp};
+use crate::io::{Connection, ConnectionTimer, read, readable};
+use crate::{http, tcp, tls};
 use merismos_connector::proxy_header::{self, ProxyHeader};
 
 /// How long a trusted peer may take to say who the client is.
@@ -45,12 +45,22 @@ pub(crate) struct ConnectionAddrs {
     pub(crate) client: SocketAddr,
     /// Where it connected to.
     pub(crate) meant_for: SocketAddr,
+    /// Whether it speaks TLS.
+    pub(crate) is_secure: bool,
+}
+
+#[cfg(any(test, fuzzing))]
+impl ConnectionAddrs {
+    /// A client that speaks in plain text.
+    pub(crate) fn plain(client: SocketAddr) -> Self {
+        Self { client, meant_for: client, is_secure: false }
+    }
 }
 
 /// A client that was let in, with all that its connection needs whatever it does.
-pub(crate) struct ClientConnection {
+pub(crate) struct ClientConnection<C> {
     pub(crate) at: RegisteredConnection,
-    pub(crate) stream: TcpStream,
+    pub(crate) stream: C,
     pub(crate) who: ConnectionAddrs,
     pub(crate) _counted: ConnectionGuard,
 }
@@ -76,7 +86,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     if stream.set_nodelay(true).is_err() {
         return;
     }
-    let mut who = ConnectionAddrs { client: peer, meant_for: at.client.address };
+    let mut who = ConnectionAddrs { client: peer, meant_for: at.client.address, is_secure: false };
     if who.meant_for.ip().is_unspecified() {
         who.meant_for = stream.local_addr().unwrap_or(who.meant_for);
     }
@@ -84,12 +94,26 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     if frontend.proxy_protocol && is_in(peer.ip(), &frontend.trusted) {
         tokio::task::spawn_local(read_proxy_header(visit, Arc::clone(frontend)));
     } else {
-        serve(visit, frontend, None);
+        begin(visit, frontend, None);
+    }
+}
+
+/// Serves a client, once its handshake is done where it speaks TLS. `first` is what it has sent already.
+fn begin(visit: ClientConnection<TcpStream>, frontend: &Arc<Frontend>, first: Option<Buffer>) {
+    match frontend.handshake_timeout {
+        None => serve(visit, frontend, first),
+        Some(limit) => {
+            tokio::task::spawn_local(tls::accept(visit, Arc::clone(frontend), first, limit));
+        }
     }
 }
 
 /// Hands a client to its protocol. `first` is what it has sent already.
-fn serve(visit: ClientConnection, frontend: &Arc<Frontend>, first: Option<Buffer>) {
+pub(crate) fn serve<C: Connection>(
+    visit: ClientConnection<C>,
+    frontend: &Arc<Frontend>,
+    first: Option<Buffer>,
+) {
     if frontend.protocol == Protocol::Http {
         tokio::task::spawn_local(http::serve(visit, first));
     } else {
@@ -99,7 +123,7 @@ fn serve(visit: ClientConnection, frontend: &Arc<Frontend>, first: Option<Buffer
 }
 
 /// Lets a trusted peer say who the client is, and serves that one.
-async fn read_proxy_header(mut visit: ClientConnection, frontend: Arc<Frontend>) {
+async fn read_proxy_header(mut visit: ClientConnection<TcpStream>, frontend: Arc<Frontend>) {
     visit.at.client.alarm.bind_to_this_task().await;
     let Some((announced, first)) = parse_proxy_header(&mut visit).await else {
         frontend.cell.lane(visit.at.worker.index).refused.increment();
@@ -108,11 +132,13 @@ async fn read_proxy_header(mut visit: ClientConnection, frontend: Arc<Frontend>)
     };
     visit.who.client = announced.unwrap_or(visit.who.client);
     visit.at.client.peer.set(Some(visit.who.client.ip()));
-    serve(visit, &frontend, first);
+    begin(visit, &frontend, first);
 }
 
 /// Reads the header with which a trusted peer says who the client is; `None` when it sends something else.
-async fn parse_proxy_header(visit: &mut ClientConnection) -> Option<(Option<SocketAddr>, Option<Buffer>)> {
+async fn parse_proxy_header(
+    visit: &mut ClientConnection<TcpStream>,
+) -> Option<(Option<SocketAddr>, Option<Buffer>)> {
     let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } = visit;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     watch.set_timeout(HEADER_TIME);

@@ -3,12 +3,11 @@
 
 use merismos_core::routing::FirstBytes;
 use rustls::server::Acceptor;
-use tokio::net::TcpStream;
 
 use crate::buffer::Buffer;
 use crate::context::WorkerContext;
 use crate::deadline::WakeReason;
-use crate::io::{ConnectionTimer, IoError, read, readable};
+use crate::io::{ConnectionTimer, IoError, Source, read, readable};
 
 /// The first byte of a record that holds a handshake (RFC 8446, 5.1).
 const HANDSHAKE: u8 = 22;
@@ -69,7 +68,7 @@ impl FirstBytesParser<'_> {
 /// connection is over.
 pub(crate) async fn peek_client_hello(
     worker: &WorkerContext,
-    stream: &mut TcpStream,
+    stream: &mut impl Source,
     first: Option<Buffer>,
     wanted: &FirstBytes,
     watch: ConnectionTimer<'_>,

@@ -28,6 +28,7 @@ use crate::io::ConnectionTimer;
 use crate::memory::{CONNECTION, Memory, STREAM};
 use crate::observer::ObserverList;
 use crate::pipe::Pipes;
+use crate::tls::TlsTable;
 use crate::upstream::{ConnectFailure, Upstream, connect_server};
 
 /// How many texts to write heads into are kept over a quiet second.
@@ -44,6 +45,8 @@ pub(crate) struct WorkerShared {
     pub(crate) start_second: u32,
     pub(crate) log: DecisionLog,
     pub(crate) memory: Memory,
+    /// How frontends speak TLS.
+    pub(crate) tls: TlsTable,
 }
 
 /// One client's connection, as the worker knows it.
@@ -118,6 +121,7 @@ pub(crate) struct WorkerContext {
     pub(crate) large: Rc<BufferPool>,
     pub(crate) pipes: Pipes,
     pub(crate) watches: ObserverList,
+    pub(crate) tls: TlsTable,
     /// Nothing new is taken, and clients are let go after their next answer.
     pub(crate) stopping: Cell<bool>,
     /// Connections that rest are closed.
@@ -153,6 +157,7 @@ impl WorkerContext {
             large: BufferPool::new(LARGE),
             pipes: Pipes::default(),
             watches: shared.watches,
+            tls: shared.tls,
             stopping: Cell::new(false),
             closes_resting: Cell::new(false),
             start: shared.start,

@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use merismos_core::runtime::Counter;
 use rustix::net::RecvFlags;
+use socket2::SockRef;
 use tokio::io::{AsyncRead, AsyncWrite, Interest, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::net::tcp::{ReadHalf, WriteHalf};
@@ -133,6 +134,9 @@ pub(crate) trait Transport: Source + Sink {
     where
         Self: 'a;
 
+    /// What it is when it is a whole connection.
+    type Whole: Connection;
+
     /// Both sides, to be used at the same time.
     fn sides(&mut self) -> (Self::Reading<'_>, Self::Writing<'_>);
 
@@ -140,8 +144,30 @@ pub(crate) trait Transport: Source + Sink {
     fn is_gone(&mut self, context: &mut Context<'_>) -> bool;
 
     /// The connection, when it is this message's alone and can go on with another protocol.
-    fn connection(&mut self) -> Option<&mut TcpStream> {
+    fn connection(&mut self) -> Option<&mut Self::Whole> {
         None
+    }
+}
+
+/// A whole connection, whatever is spoken over it.
+pub(crate) trait Connection: Transport + 'static {
+    /// The connection of the system below it.
+    fn tcp(&mut self) -> &mut TcpStream;
+
+    /// The name that a client asked for in its handshake, when there was one.
+    fn name(&self) -> Option<String> {
+        None
+    }
+
+    /// The peer must not take our end for an orderly one: it gets a reset when the connection is closed.
+    fn reset(&mut self) {
+        let _ = SockRef::from(&*self.tcp()).set_linger(Some(Duration::ZERO));
+    }
+}
+
+impl Connection for TcpStream {
+    fn tcp(&mut self) -> &mut TcpStream {
+        self
     }
 }
 
@@ -180,6 +206,7 @@ impl Sink for WriteHalf<'_> {
 impl Transport for TcpStream {
     type Reading<'a> = ReadHalf<'a>;
     type Writing<'a> = WriteHalf<'a>;
+    type Whole = Self;
 
     fn sides(&mut self) -> (ReadHalf<'_>, WriteHalf<'_>) {
         self.split()

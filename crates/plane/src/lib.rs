@@ -28,6 +28,7 @@ mod receive_low_water;
 mod relay;
 mod select;
 mod tcp;
+pub mod tls;
 mod udp;
 mod upstream;
 mod worker;

@@ -17,6 +17,7 @@ use crate::decisions::DecisionLog;
 use crate::listen::{self, BindError, BoundSockets, HandedSocket, Listener};
 use crate::memory::{Memory, MemoryLimits};
 use crate::observer::{Observations, ObserveFilter, ObserverList};
+use crate::tls::TlsTable;
 use crate::worker::{self, ClosingToken, WorkerCommand};
 
 /// Why the plane could not start.
@@ -79,6 +80,7 @@ impl Plane {
             start_second: crate::context::second(),
             log: DecisionLog::new(),
             memory: Memory::new(limits, workers),
+            tls: TlsTable::default(),
         };
         let mut pulses = Vec::new();
         let mut spawn = |index: usize| {
@@ -255,6 +257,12 @@ impl Plane {
     pub fn pin_second(&self) -> u32 {
         let since = u32::try_from(self.shared.start.elapsed().as_secs()).unwrap_or(u32::MAX);
         self.shared.start_second.saturating_add(since)
+    }
+
+    /// How frontends speak TLS.
+    #[must_use]
+    pub fn tls(&self) -> TlsTable {
+        self.shared.tls.clone()
     }
 
     /// Where decisions can be watched.

@@ -12,13 +12,12 @@ use std::time::Duration;
 
 use merismos_core::runtime::ServerWorkerCounters;
 use merismos_core::websocket::{FrameTracker, GOING_AWAY, close_frame};
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::TcpStream;
+use tokio::io::ReadBuf;
 
 use crate::buffer::Buffer;
 use crate::context::WorkerContext;
 use crate::deadline::WakeReason;
-use crate::io::ConnectionTimer;
+use crate::io::{Connection, ConnectionTimer, Sink, Source};
 use crate::memory::MemoryGuard;
 use crate::pipe::Pipe;
 
@@ -85,8 +84,8 @@ impl Direction {
     fn poll(
         &mut self,
         worker: &WorkerContext,
-        from: &mut TcpStream,
-        to: &mut TcpStream,
+        from: &mut impl Source,
+        to: &mut impl Sink,
         context: &mut Context<'_>,
         moved: &mut usize,
     ) -> Poll<io::Result<()>> {
@@ -119,15 +118,15 @@ impl Direction {
     fn poll_buffer(
         &mut self,
         worker: &WorkerContext,
-        from: &mut TcpStream,
-        to: &mut TcpStream,
+        from: &mut impl Source,
+        to: &mut impl Sink,
         context: &mut Context<'_>,
     ) -> Poll<io::Result<usize>> {
         if self.buffer.is_none() {
-            ready!(from.poll_read_ready(context))?;
+            ready!(from.poll_ready(context))?;
             let mut buffer = if self.full > 0 { worker.large.take() } else { worker.small.take() };
             let mut room = ReadBuf::new(buffer.room());
-            ready!(Pin::new(from).poll_read(context, &mut room))?;
+            ready!(Pin::new(&mut *from).poll_read(context, &mut room))?;
             let count = room.filled().len();
             buffer.filled(count);
             if let Some(websocket) = &mut self.websocket {
@@ -138,7 +137,11 @@ impl Direction {
                 return Poll::Ready(Ok(0));
             }
             self.full = if count == buffer.capacity() { self.full + 1 } else { 0 };
-            if self.full >= FULL_BUFFERS && self.websocket.is_none() {
+            if self.full >= FULL_BUFFERS
+                && self.websocket.is_none()
+                && from.socket().is_some()
+                && to.socket().is_some()
+            {
                 self.pipe = worker.pipes.take();
                 self.full = 0;
             }
@@ -157,11 +160,13 @@ impl Direction {
 
     fn poll_pipe(
         &mut self,
-        from: &TcpStream,
-        to: &TcpStream,
+        from: &impl Source,
+        to: &impl Sink,
         context: &mut Context<'_>,
     ) -> Poll<io::Result<usize>> {
-        let Some(pipe) = &mut self.pipe else { return Poll::Ready(Ok(0)) };
+        let (Some(pipe), Some(from), Some(to)) = (&mut self.pipe, from.socket(), to.socket()) else {
+            return Poll::Ready(Ok(0));
+        };
         if pipe.is_empty() && ready!(pipe.poll_fill(from, u64::MAX, context))? == 0 {
             self.ended = true;
             return Poll::Ready(Ok(0));
@@ -218,7 +223,11 @@ impl<'a> Relay<'a> {
 
     /// Ends both connections in order: what was taken goes on, both sides of a WebSocket get a close frame where one may stand, then
     /// both get our end (FIN). Gives whether both ended theirs within [`END_WITHIN`]; if not, they are to be reset.
-    pub(crate) async fn end_in_order(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> bool {
+    pub(crate) async fn end_in_order(
+        &mut self,
+        client: &mut impl Connection,
+        server: &mut impl Connection,
+    ) -> bool {
         self.watch.alarm.cancel();
         self.watch.set_timeout(END_WITHIN);
         self.there.end(Some((self.worker.draw() as u32).to_ne_bytes()));
@@ -228,9 +237,8 @@ impl<'a> Relay<'a> {
             let mut moved = 0;
             let there = self.there.poll(self.worker, client, server, context, &mut moved);
             let back = self.back.poll(self.worker, server, client, context, &mut moved);
-            for (stream, ended) in [&mut *client, &mut *server].into_iter().zip(&mut ended) {
-                *ended = *ended || poll_discard(stream, context).is_ready();
-            }
+            ended[0] = ended[0] || poll_discard(client, context).is_ready();
+            ended[1] = ended[1] || poll_discard(server, context).is_ready();
             match (there, back) {
                 (Poll::Ready(Err(_)), _) | (_, Poll::Ready(Err(_))) => Poll::Ready(false),
                 (Poll::Ready(Ok(())), Poll::Ready(Ok(()))) if ended == [true; 2] => Poll::Ready(true),
@@ -242,7 +250,11 @@ impl<'a> Relay<'a> {
     }
 
     /// Carries bytes until both sides have ended, one breaks off, or the alarm rings.
-    pub(crate) async fn run(&mut self, client: &mut TcpStream, server: &mut TcpStream) -> RelayEnd {
+    pub(crate) async fn run(
+        &mut self,
+        client: &mut impl Connection,
+        server: &mut impl Connection,
+    ) -> RelayEnd {
         self.watch.set_timeout(self.idle);
         let mut held = MemoryGuard::new(self.watch);
         std::future::poll_fn(|context| {
@@ -278,7 +290,7 @@ impl<'a> Relay<'a> {
 }
 
 /// Takes what still comes and forgets it; ready when the peer has ended its side or broken off.
-fn poll_discard(stream: &mut TcpStream, context: &mut Context<'_>) -> Poll<()> {
+fn poll_discard(stream: &mut impl Connection, context: &mut Context<'_>) -> Poll<()> {
     let mut scrap = [0; 4 << 10];
     loop {
         let mut room = ReadBuf::new(&mut scrap);

@@ -1,14 +1,11 @@
 //! TCP clients: each connection is distributed once and then relayed.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use merismos_core::balance;
 use merismos_core::config::document::{OpenConnections, PinWhenGone};
 use merismos_core::routing::{AskedPools, ChosenPool, Frontend, RequestFacts, RequestKey, Server};
-use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
-use tokio::net::TcpStream;
 
 use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::Buffer;
@@ -16,7 +13,7 @@ use crate::client_hello::{ClientHello, peek_client_hello};
 use crate::context::{ConnectionState, RegisteredConnection, WorkerContext};
 use crate::deadline::WakeReason;
 use crate::decisions::{DecisionContext, PinReason};
-use crate::io::{ConnectionTimer, Transport};
+use crate::io::{Connection, ConnectionTimer};
 use crate::pinning::ClientPin;
 use crate::relay::{Relay, RelayEnd};
 use crate::select::{AttemptHistory, GaugeGuard, NoServer, ServerSelection};
@@ -38,16 +35,25 @@ enum TcpEnd {
 }
 
 /// Serves one client until its connection ends. `first` is what it has sent already.
-pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, first: Option<Buffer>) {
+pub(crate) async fn serve<C: Connection>(
+    visit: ClientConnection<C>,
+    frontend: Arc<Frontend>,
+    first: Option<Buffer>,
+) {
     let ClientConnection { at: RegisteredConnection { ref worker, ref client, .. }, mut stream, who, .. } =
         visit;
     client.alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     let heard = match &frontend.first_bytes {
+        // The name of a handshake that was done here is known; what is inside of it need not be another one.
+        Some(wanted) if who.is_secure && wanted.patterns.is_empty() => {
+            Some(ClientHello { name: stream.name(), first })
+        }
         Some(wanted) => Box::pin(peek_client_hello(worker, &mut stream, first, wanted, watch)).await,
         None => Some(ClientHello { name: None, first }),
     };
     let Some(ClientHello { name, mut first }) = heard else { return };
+    let name = if who.is_secure { stream.name() } else { name };
     client.resting.set(false);
     client.fresh.set(false);
     // What is looked for in it has to outlive the buffer, which goes on to the server.
@@ -84,14 +90,9 @@ pub(crate) async fn serve(visit: ClientConnection, frontend: Arc<Frontend>, firs
             TcpEnd::ClientGone => return,
         }
         tracing::debug!(frontend = %frontend.name, ?ended, "a connection was not relayed");
-        reset(&stream);
+        stream.reset();
         return;
     }
-}
-
-/// The client must not take our end for that of a server which had nothing to say.
-fn reset(stream: &TcpStream) {
-    let _ = SockRef::from(stream).set_linger(Some(Duration::ZERO));
 }
 
 /// What became of one attempt.
@@ -120,7 +121,7 @@ impl TcpStep<'_> {
     async fn run(
         &self,
         course: &mut AttemptHistory<()>,
-        stream: &mut TcpStream,
+        stream: &mut impl Connection,
         first: &mut Option<Buffer>,
     ) -> TcpAttempt {
         let mut asked = AskedPools::default();
@@ -207,7 +208,7 @@ impl TcpStep<'_> {
         deal: &ServerSelection<'_>,
         place: usize,
         course: &mut AttemptHistory<()>,
-        stream: &mut TcpStream,
+        stream: &mut impl Connection,
         first: &mut Option<Buffer>,
         sticks: bool,
     ) -> TcpAttempt {
@@ -267,8 +268,8 @@ impl TcpStep<'_> {
             RelayEnd::Rang(WakeReason::Drained) => {
                 at.lane.cut_connections.increment();
                 if !Box::pin(relay.end_in_order(stream, &mut upstream.stream)).await {
-                    reset(stream);
-                    reset(&upstream.stream);
+                    stream.reset();
+                    upstream.stream.reset();
                 }
             }
             // The peer that is left must not take this for an orderly end.
@@ -279,8 +280,8 @@ impl TcpStep<'_> {
                 if ended == RelayEnd::Rang(WakeReason::Cut) {
                     at.lane.cut_connections.increment();
                 }
-                reset(stream);
-                reset(&upstream.stream);
+                stream.reset();
+                upstream.stream.reset();
             }
         }
         TcpAttempt::Served

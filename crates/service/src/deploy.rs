@@ -21,6 +21,7 @@ use merismos_probe::ProbeEnvironment;
 use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 
+use crate::certificates::Certificates;
 use crate::clock::wall;
 use crate::controller::{Controller, RevisionChange, RunningView, Stopping};
 use crate::preflight::{self, PreflightResult};
@@ -88,6 +89,7 @@ pub(crate) struct Deployer {
     controller: Controller,
     store: Store,
     surroundings: ProbeEnvironment,
+    certificates: Certificates,
     /// Held over a whole deployment, so that two never interleave.
     one_at_a_time: Mutex<()>,
     /// Held while addresses are bound and not yet listened on: two who try the same one would be in each other's way.
@@ -102,8 +104,20 @@ struct WeighedProposal {
 }
 
 impl Deployer {
-    pub(crate) fn new(controller: Controller, store: Store, surroundings: ProbeEnvironment) -> Self {
-        Self { controller, store, surroundings, one_at_a_time: Mutex::new(()), binding: Mutex::new(()) }
+    pub(crate) fn new(
+        controller: Controller,
+        store: Store,
+        surroundings: ProbeEnvironment,
+        certificates: Certificates,
+    ) -> Self {
+        Self {
+            controller,
+            store,
+            surroundings,
+            certificates,
+            one_at_a_time: Mutex::new(()),
+            binding: Mutex::new(()),
+        }
     }
 
     /// Says what a proposal would change, and unless it is a preview, makes it the running revision.
@@ -138,6 +152,7 @@ impl Deployer {
                 binding = None;
             }
             tried = preflight::try_out(&view, &checked, &self.surroundings).await;
+            tried.warnings.extend(self.try_certificates(&view, &checked).await);
         }
         review.took.try_us = micros(tries);
         let after = checked.with_found(&view.found);
@@ -186,6 +201,13 @@ impl Deployer {
         drop(binding);
         review.took.run_us = u64::try_from((published - runs).as_micros()).unwrap_or(u64::MAX);
         Ok(review)
+    }
+
+    /// What is wrong with certificates that are new in a document.
+    async fn try_certificates(&self, view: &RunningView, checked: &Checked) -> Vec<Warning> {
+        let (certificates, old, new) = (self.certificates.clone(), view.checked.clone(), checked.clone());
+        let tried = tokio::task::spawn_blocking(move || certificates.try_out(old.document(), new.document()));
+        tried.await.unwrap_or_default()
     }
 
     /// Refuses what is based on another revision than the running one.

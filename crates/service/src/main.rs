@@ -3,6 +3,7 @@
 
 mod access;
 mod api;
+mod certificates;
 mod clock;
 mod console;
 mod controller;

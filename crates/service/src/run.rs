@@ -25,6 +25,7 @@ use tokio::task::JoinHandle;
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
+use crate::certificates::{self, Certificates};
 use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
@@ -307,6 +308,7 @@ async fn start(
         plane.inherit(std::mem::take(&mut before.sockets));
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
+    let certificates = Certificates::new(secrets.clone(), &settings.state_folder, plane.tls());
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),
@@ -334,6 +336,7 @@ async fn start(
         known_health: copy.health,
         watched_until: copy.written,
         pin_key,
+        certificates: certificates.clone(),
         pins: pin_keeper::load(&pins),
         has_predecessor: predecessor.is_some(),
         holds: copy.tiers.into_iter().filter_map(|(pool, hold)| Some((pool.parse().ok()?, hold))).collect(),
@@ -346,7 +349,12 @@ async fn start(
     });
     let access = Access::new(tokens, copy.sessions, settings.session_limits, copy_is_old.clone());
     let controller = Controller::start(state, reported, looked_up);
-    let deployer = Arc::new(Deployer::new(controller.clone(), store.clone(), surroundings.clone()));
+    let deployer = Arc::new(Deployer::new(
+        controller.clone(),
+        store.clone(),
+        surroundings.clone(),
+        certificates.clone(),
+    ));
     if let Some(before) = &mut predecessor {
         before.still_waits().await?;
     }
@@ -386,6 +394,7 @@ async fn start(
     // What this start made, a first token among it, is in the state file from the start on.
     copy_is_old.send_modify(|changes| *changes += 1);
     let messenger = tokio::spawn(messenger.run(journal.clone(), store.clone()));
+    tokio::spawn(certificates::keep_up(certificates.clone(), controller.clone(), journal.clone()));
     follow_database(&store, &controller, &deployer, &journal, &access, &troubles);
     tokio::spawn(share_tokens(store.clone(), access.clone()));
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
@@ -408,6 +417,7 @@ async fn start(
         windows: WindowDesk::default(),
         repeats: RepeatedCalls::default(),
         pin_key: Mutex::default(),
+        certificates,
         state_folder: settings.state_folder.clone(),
         troubles: troubles.clone(),
     });

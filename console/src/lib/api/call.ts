@@ -1,6 +1,7 @@
 // Calls to the API. A session is known by a cookie that scripts can't read.
 
 import type {
+  Certificate,
   Between,
   Change,
   Diagnosis,
@@ -112,6 +113,7 @@ export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(ser
 export const server = (name: string) => call<ServerStatus>('GET', atServer(name, '').replace(/\/$/, ''))
 export const giveDuties = (servers: string[], terms: DutyTerms) => call<DutiesResponse>('POST', '/duties', { servers, ...terms })
 export const pins = (pool: string, which: Record<string, string>) => call<Pins>('GET', `/pools/${pool}/pins${query(which)}`)
+export const certificates = () => call<{ certificates: Certificate[] }>('GET', '/certificates')
 export const pinKey = () => call<PinKeyTimes>('GET', '/pin-key')
 export const renewPinKey = () => call<PinKeyTimes>('POST', '/pin-key')
 export const removePins = (pool: string, which: Record<string, string>) => call<{ removed: number }>('DELETE', `/pools/${pool}/pins${query(which)}`)

@@ -4,7 +4,9 @@
   // An object of the configuration, by its path, as a link to its page.
   let { path }: { path: string } = $props()
 
-  const name = $derived(path.replace(/^(frontends|pools|checks|hosts|ranges|networks|notifications)\./, '').replace(/\.(servers|lookups|taken)\./, '/'))
+  const name = $derived(
+    path.replace(/^(frontends|pools|checks|hosts|ranges|networks|certificates|notifications)\./, '').replace(/\.(servers|lookups|taken)\./, '/'),
+  )
 </script>
 
 <a class="link" href={pageOf(path)}>{name}</a>

@@ -20,6 +20,7 @@
     ['/hosts', 'Hosts'],
     ['/ranges', 'Addresses'],
     ['/networks', 'Networks'],
+    ['/certificates', 'Certificates'],
     ['/notifications', 'Notifications'],
     ['/maintenance', 'Maintenance'],
     ['/changes', 'Changes'],

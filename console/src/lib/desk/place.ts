@@ -10,6 +10,7 @@ const HOMES: Record<string, Kind> = {
   ranges: 'range',
   notifications: 'notification',
   networks: 'network',
+  certificates: 'certificate',
 }
 
 /** The kind of object that a page's address is about. */

@@ -8,6 +8,7 @@ const PAGES: Record<string, string> = {
   hosts: 'Hosts',
   ranges: 'Addresses',
   networks: 'Networks',
+  certificates: 'Certificates',
   notifications: 'Notifications',
   maintenance: 'Maintenance',
   changes: 'Changes',

@@ -33,3 +33,15 @@ export function bars(window: Pick<MaintenanceWindow, 'times'>, strip: Date[]): B
     return right > left ? [{ start, end, left, width: right - left }] : []
   })
 }
+
+/** The first days of months within so many days, by how far they are along, in percent. */
+export function months(from: string, days: number): { name: string; left: number }[] {
+  const start = new Date(from)
+  const marks = []
+  for (let month = 1; month <= Math.ceil(days / 28); month += 1) {
+    const first = new Date(start.getFullYear(), start.getMonth() + month, 1)
+    const left = ((first.getTime() - start.getTime()) / (days * 86_400_000)) * 100
+    if (left < 97) marks.push({ name: first.toLocaleDateString('en-GB', { month: 'short', year: first.getMonth() === 0 ? '2-digit' : undefined }), left })
+  }
+  return marks
+}

@@ -86,6 +86,9 @@ enum TopCommand {
     /// Manage lists of client networks, by which frontends may choose pools
     #[command(subcommand)]
     Network(objects::ObjectCommand<objects::NetworkFlags>),
+    /// Manage certificates that frontends show clients who speak TLS
+    #[command(subcommand)]
+    Certificate(objects::CertificateCommand),
     /// Manage notifications of changes by webhook and e-mail
     #[command(subcommand)]
     Notification(objects::NotificationCommand),
@@ -151,6 +154,7 @@ impl CommandLine {
             TopCommand::Host(verb) => verb.run(&context).await,
             TopCommand::Range(verb) => verb.run(&context).await,
             TopCommand::Network(verb) => verb.run(&context).await,
+            TopCommand::Certificate(verb) => verb.run(&context).await,
             TopCommand::Notification(verb) => verb.run(&context).await,
             TopCommand::Draft(verb) => verb.run(&context).await,
             TopCommand::Revision(verb) => verb.run(&context).await,

@@ -61,6 +61,9 @@ struct TrialRunArgs {
     /// Send all of it to one server, whatever its duty and its health (http), such as booking/gull
     #[arg(long, value_name = "POOL/SERVER")]
     server: Option<PoolServer>,
+    /// Name that clients ask for at a frontend that speaks TLS [default: the first name of its first certificate]
+    #[arg(long, value_name = "NAME")]
+    host: Option<String>,
     /// Path of the requests (http)
     #[arg(long, default_value = "/")]
     path: String,
@@ -108,6 +111,7 @@ async fn conduct(client: &Client, run: TrialRunArgs, json: bool) -> Result<ExitS
         keep_cookies: run.keep_cookies,
         new_percent: run.new,
         server: run.server.map(|server| server.to_string()),
+        host: run.host,
         path: run.path,
         say: run.say,
         one_way: run.one_way,

@@ -30,6 +30,7 @@ pub(crate) fn list(objects: &Objects, kind: ObjectKind) {
         | ObjectKind::Range
         | ObjectKind::Host
         | ObjectKind::Reserved
+        | ObjectKind::Certificate
         | ObjectKind::Network => true,
         ObjectKind::Server | ObjectKind::Lookup | ObjectKind::Frontend | ObjectKind::Notification => false,
     };

@@ -176,6 +176,10 @@ fn of_tries(reason: &WarningReason) -> (String, String) {
             problem.clone(),
             "a file in the folder that --secrets-folder names, or a variable that begins with MERISMOS_SECRET_".to_owned(),
         ),
+        WarningReason::BadCertificate { problem } => (
+            problem.clone(),
+            "a chain and its key, in PEM, that hold today; until then its frontends refuse the clients that it is for".to_owned(),
+        ),
         WarningReason::NoAnswer { server, evidence } => (
             format!("nothing answers for {server}: {evidence}"),
             "it gets no work until it passes; correct the address, the port, or the check".to_owned(),

@@ -72,7 +72,7 @@ pub struct CookiePin {
     /// Its name.
     pub name: String,
     /// What follows the value in its field: where it is sent, and for how long.
-    attributes: String,
+    attributes: [String; 2],
     /// How long a pin holds, in minutes.
     lifetime_minutes: Option<u32>,
     /// The number of the pool, or of its group, so that a pin of other pools is none here.
@@ -379,7 +379,7 @@ impl CookiePin {
         let (own, of_group) = (number(pool), settings.group.as_ref().map(group_number));
         Self {
             name: settings.cookie_name().to_owned(),
-            attributes: attributes(settings, lifetime_minutes),
+            attributes: [false, true].map(|secure| attributes(settings, lifetime_minutes, secure)),
             lifetime_minutes,
             pool: of_group.unwrap_or(own),
             former_pools: of_group.map(|_| own).into_iter().chain(former.pools().map(number)).collect(),
@@ -401,12 +401,13 @@ impl CookiePin {
         self.key.write(self.pool, identity(server), minute, out);
     }
 
-    /// The field that ties a client to a server from a minute since 1970 on, with its line end (RFC 6265, 4.1).
+    /// The field that ties a client to a server from a minute since 1970 on, with its line end (RFC 6265, 4.1). A client that speaks
+    /// TLS is told to send the cookie over nothing else.
     #[must_use]
-    pub fn field(&self, server: &Name, minute: u32) -> Vec<u8> {
+    pub fn field(&self, server: &Name, minute: u32, is_secure: bool) -> Vec<u8> {
         let mut field = format!("Set-Cookie: {}=", self.name).into_bytes();
         self.write(server, minute, &mut field);
-        field.extend_from_slice(self.attributes.as_bytes());
+        field.extend_from_slice(self.attributes[usize::from(is_secure)].as_bytes());
         field.extend_from_slice(b"\r\n");
         field
     }
@@ -426,9 +427,12 @@ fn group_number(group: &Name) -> u64 {
     digest(format!("group {group}").as_bytes())
 }
 
-fn attributes(settings: &Persistence, lifetime_minutes: Option<u32>) -> String {
+fn attributes(settings: &Persistence, lifetime_minutes: Option<u32>, is_secure: bool) -> String {
     let path = settings.path.as_deref().unwrap_or("/");
-    let mut text = format!("; Path={path}; HttpOnly; SameSite={}", settings.same_site.attribute());
+    let mut text = format!("; Path={path}; HttpOnly; SameSite={}", settings.same_site.attribute(is_secure));
+    if is_secure {
+        text += "; Secure";
+    }
     if let Some(domain) = &settings.domain {
         text += &format!("; Domain={domain}");
     }
@@ -532,7 +536,10 @@ mod tests {
         };
         let gull = name("gull");
         let rule = made("booking", &settings, [&gull].into_iter(), &FormerNames::default());
-        let field = String::from_utf8(rule.cookie.unwrap().field(&gull, 1_000)).unwrap();
+        let cookie = rule.cookie.unwrap();
+        let secure = String::from_utf8(cookie.field(&gull, 1_000, true)).unwrap();
+        assert!(secure.contains("; SameSite=Strict; Secure; Domain=skerry.example"), "{secure}");
+        let field = String::from_utf8(cookie.field(&gull, 1_000, false)).unwrap();
         let (value, attributes) = field.split_once("; ").unwrap();
         assert!(value.starts_with("Set-Cookie: visit="), "{value}");
         assert_eq!(

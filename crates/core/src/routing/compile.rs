@@ -63,6 +63,7 @@ pub fn compile(
             dropped_fields: http.map(DroppedFields::of).unwrap_or_default(),
             max_connection_age: spec.max_connection_age.map(Span::get),
             first_bytes,
+            handshake_timeout: spec.handshake_time(),
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),

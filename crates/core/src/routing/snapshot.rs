@@ -67,6 +67,8 @@ pub struct Frontend {
     pub max_connection_age: Option<Duration>,
     /// What a client has to say first, when that has a part in where it goes.
     pub first_bytes: Option<FirstBytes>,
+    /// How long the handshake of a client may take; `None` where clients do not speak TLS.
+    pub handshake_timeout: Option<Duration>,
     /// The networks whose word is believed.
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.

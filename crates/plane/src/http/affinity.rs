@@ -113,7 +113,9 @@ impl RequestForwarder<'_> {
     ) -> impl Future<Output = Result<SelectedServer, NoServer>> {
         async move {
             if let Some((_, place, tied)) = ties.server {
-                let cookie = ties.wants_cookie.and_then(|minute| pin_cookie(deal.pool, place, minute));
+                let cookie = ties
+                    .wants_cookie
+                    .and_then(|minute| pin_cookie(deal.pool, place, minute, self.who.is_secure));
                 return Ok(SelectedServer { place, pin: cookie, tied: Some(tied) });
             }
             let place = deal.select_server(tried, course, |context| stream.is_gone(context)).await?;
@@ -124,7 +126,7 @@ impl RequestForwarder<'_> {
             if deal.pool.pin_rule.is_some() && !ties.keeps_pin {
                 let client = self.client_address();
                 head::with_facts(head, client, |facts| self.worker.learn_pin(deal.pool, place, facts));
-                pin = pin_cookie(deal.pool, place, minute());
+                pin = pin_cookie(deal.pool, place, minute(), self.who.is_secure);
             }
             Ok(SelectedServer { place, pin, tied: None })
         }
@@ -132,8 +134,8 @@ impl RequestForwarder<'_> {
 }
 
 /// The field that ties a client to a server as of a minute since 1970, where the pool has a cookie for that.
-fn pin_cookie(pool: &Pool, place: usize, minute: u32) -> Option<Box<[u8]>> {
+fn pin_cookie(pool: &Pool, place: usize, minute: u32, is_secure: bool) -> Option<Box<[u8]>> {
     let cookie: &CookiePin = pool.pin_rule.as_ref()?.cookie.as_ref()?;
     let server: &Server = &pool.servers[place];
-    Some(cookie.field(&server.name.server, minute).into())
+    Some(cookie.field(&server.name.server, minute, is_secure).into())
 }

@@ -8,7 +8,7 @@ use std::ops::Range;
 
 use ipnet::IpNet;
 
-use crate::accept::is_in;
+use crate::accept::{ConnectionAddrs, is_in};
 
 /// How many lines of one field are believed; the last ones count, for they were added last.
 const MOST_LINES: usize = 4;
@@ -23,6 +23,7 @@ pub(super) struct ClientFields {
     words: Range<u8>,
     /// The same as `Forwarded` wants it.
     node: Range<u8>,
+    proto: &'static str,
     spoken: ClientProtocol,
 }
 
@@ -34,18 +35,20 @@ pub(super) enum ClientProtocol {
 }
 
 impl ClientFields {
-    pub(super) fn new(peer: SocketAddr, spoken: ClientProtocol) -> Self {
-        let ip = peer.ip().to_canonical();
+    pub(super) fn new(who: &ConnectionAddrs, spoken: ClientProtocol) -> Self {
+        let ip = who.client.ip().to_canonical();
+        let proto = if who.is_secure { "https" } else { "http" };
         let node = if ip.is_ipv6() { format!("for=\"[{ip}]\"") } else { format!("for={ip}") };
         let before_words = "X-Forwarded-For: ";
-        let before_node = format!("{before_words}{ip}\r\nX-Forwarded-Proto: http\r\nForwarded: ");
+        let before_node = format!("{before_words}{ip}\r\nX-Forwarded-Proto: {proto}\r\nForwarded: ");
         // Both are short: an address has 39 characters at most.
         let range = |start: usize, end: usize| start as u8..end as u8;
         Self {
             peer: ip,
             words: range(before_words.len(), before_words.len() + ip.to_string().len()),
             node: range(before_node.len(), before_node.len() + node.len()),
-            fields: format!("{before_node}{node};proto=http").into(),
+            fields: format!("{before_node}{node};proto={proto}").into(),
+            proto,
             spoken,
         }
     }
@@ -208,7 +211,7 @@ impl<'h> ForwardedFields<'h> {
 
     /// Writes the fields that the server gets of a client that a trusted peer tells of, and the end of the head.
     pub(super) fn write(&self, client: &ClientFields, host: &[u8], id: [u64; 2], out: &mut Vec<u8>) {
-        let proto = self.proto.filter(|proto| is_plain(proto)).unwrap_or(b"http");
+        let proto = self.proto.filter(|proto| is_plain(proto)).unwrap_or(client.proto.as_bytes());
         out.extend_from_slice(b"X-Forwarded-For: ");
         self.forwarded_for.write(out);
         out.extend_from_slice(client.part(&client.words));
@@ -313,7 +316,10 @@ mod tests {
             assert!(fields.note(name, value.as_bytes()));
         }
         let mut out = Vec::new();
-        let client = ClientFields::new("192.0.2.77:5000".parse().unwrap(), ClientProtocol::One);
+        let client = ClientFields::new(
+            &ConnectionAddrs::plain("192.0.2.77:5000".parse().unwrap()),
+            ClientProtocol::One,
+        );
         fields.write(&client, b"inner.example", [1, 2], &mut out);
         assert_eq!(
             String::from_utf8(out).unwrap(),
@@ -339,7 +345,10 @@ mod tests {
         fields.note("X-Request-Id", b"a b");
         let mut out = Vec::new();
         fields.write(
-            &ClientFields::new("[2001:db8::7]:1".parse().unwrap(), ClientProtocol::One),
+            &ClientFields::new(
+                &ConnectionAddrs::plain("[2001:db8::7]:1".parse().unwrap()),
+                ClientProtocol::One,
+            ),
             b"",
             [10, 11],
             &mut out,

@@ -5,10 +5,12 @@ use merismos_core::routing::DroppedFields;
 use super::body::{self, BodyTracker};
 use super::forwarded::{ClientFields, ClientProtocol};
 use super::head::{self, ExtraFields, Framing, HeadScan, RequestOrigin};
+use crate::accept::ConnectionAddrs;
 
 fn pass(bytes: &[u8]) -> Option<(head::Request, Vec<u8>)> {
     let length = HeadScan::default().end(bytes).ok()??;
-    let client = ClientFields::new(([192, 0, 2, 7], 4711).into(), ClientProtocol::One);
+    let client =
+        ClientFields::new(&ConnectionAddrs::plain(([192, 0, 2, 7], 4711).into()), ClientProtocol::One);
     let trusted = ["192.0.2.0/24".parse().expect("a network")];
     let (mut out, dropped) = (Vec::new(), DroppedFields::default());
     let origin = RequestOrigin { client: &client, trusted: &trusted, dropped: &dropped, id: [1, 2] };

@@ -31,4 +31,4 @@ mod response;
 mod session;
 
 pub(crate) use http2::SharedConnections;
-pub(crate) use session::{reject_over_limit, serve};
+pub(crate) use session::{reject_over_limit, reject_plain, serve};

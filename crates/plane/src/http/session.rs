@@ -18,7 +18,7 @@ use crate::accept::ClientConnection;
 use crate::buffer::{Buffer, with_room};
 use crate::context::{RegisteredConnection, WorkerContext};
 use crate::deadline::WakeReason;
-use crate::io::{ConnectionTimer, IoError, read, read_fresh, readable, write_all};
+use crate::io::{Connection, ConnectionTimer, IoError, read, read_fresh, readable, write_all};
 use crate::memory::{MemoryGuard, hold_head};
 
 /// How long a client has to be quiet to be one that rests.
@@ -109,16 +109,19 @@ pub(super) fn take_request<'o>(
     Ok((request, sending))
 }
 
-struct HttpSession {
-    visit: ClientConnection,
+struct HttpSession<C> {
+    visit: ClientConnection<C>,
     fields: ClientFields,
 }
 
 /// Serves one client until its connection ends or it rests. `input` is what it has sent already.
 ///
 /// Not an async function: one would keep room for what it was given beside the session that is made of it.
-pub(crate) fn serve(visit: ClientConnection, mut input: Option<Buffer>) -> impl Future<Output = ()> {
-    let fields = ClientFields::new(visit.who.client, ClientProtocol::One);
+pub(crate) fn serve<C: Connection>(
+    visit: ClientConnection<C>,
+    mut input: Option<Buffer>,
+) -> impl Future<Output = ()> {
+    let fields = ClientFields::new(&visit.who, ClientProtocol::One);
     let mut session = HttpSession { visit, fields };
     async move {
         session.visit.at.client.alarm.bind_to_this_task().await;
@@ -149,7 +152,7 @@ pub(crate) fn serve(visit: ClientConnection, mut input: Option<Buffer>) -> impl 
 /// Waits until a client that rests says something, which has it served again, or its connection ends.
 ///
 /// A task of its own, for the state of one that serves has room for an exchange, which one that rests would hold for nothing.
-async fn wait_idle(mut visit: ClientConnection, patience: Duration) {
+async fn wait_idle<C: Connection>(mut visit: ClientConnection<C>, patience: Duration) {
     let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } = &mut visit;
     client.alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
@@ -170,9 +173,20 @@ pub(crate) async fn reject_over_limit(at: RegisteredConnection, mut stream: TcpS
     }
 }
 
+/// Tells a client that speaks in plain text where TLS is spoken, and lets it go.
+pub(crate) async fn reject_plain(at: RegisteredConnection, mut stream: TcpStream, frontend: Name) {
+    let RegisteredConnection { worker, client, .. } = &at;
+    let says = "this port speaks TLS, and the request came in plain text: use https";
+    let text = error_response(400, &says, &frontend, true, true);
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+    if write_all(&mut stream, &text, watch, LINGER).await.is_ok() {
+        linger(&mut stream, worker, watch).await;
+    }
+}
+
 /// Ends our side and takes what still comes for a short while: closing a socket with unread data resets the
 /// connection, and the client would lose the answer that it has not read yet (RFC 9112, 9.6).
-async fn linger(stream: &mut TcpStream, worker: &WorkerContext, watch: ConnectionTimer<'_>) {
+async fn linger(stream: &mut impl Connection, worker: &WorkerContext, watch: ConnectionTimer<'_>) {
     watch.alarm.cancel();
     if stream.shutdown().await.is_err() {
         return;
@@ -190,7 +204,7 @@ async fn linger(stream: &mut TcpStream, worker: &WorkerContext, watch: Connectio
     }
 }
 
-impl HttpSession {
+impl<C: Connection> HttpSession<C> {
     /// Reads one request and sees it through. `input` holds what came after the one before.
     fn request(&mut self, input: &mut Option<Buffer>) -> impl Future<Output = NextStep> {
         async move {
@@ -258,7 +272,7 @@ impl HttpSession {
                 RequestOutcome::BrokenOff { open_ended: true } | RequestOutcome::ClientGone => {
                     // The client must not take the end of the connection for the end of the body: it gets a reset. And what the
                     // system holds for one that takes nothing is let go.
-                    let _ = socket2::SockRef::from(&*stream).set_linger(Some(Duration::ZERO));
+                    stream.reset();
                     NextStep::Close
                 }
             }

@@ -1,6 +1,7 @@
 //! The API under `/api/v1`, with the OpenAPI document that is made from it, and the console beside it.
 
 mod auth;
+mod certificates;
 mod changes;
 mod checks;
 mod decisions;
@@ -41,6 +42,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::access::{Access, FailedLogins};
+use crate::certificates::Certificates;
 use crate::console;
 use crate::controller::Controller;
 use crate::deploy::Deployer;
@@ -83,6 +85,7 @@ pub(crate) struct ApiState {
     pub(crate) repeats: RepeatedCalls,
     /// Held while a key of pins is drawn: one at a time.
     pub(crate) pin_key: tokio::sync::Mutex<()>,
+    pub(crate) certificates: Certificates,
     pub(crate) state_folder: PathBuf,
     pub(crate) troubles: Troubles,
 }
@@ -143,6 +146,7 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(duties::drains))
         .routes(routes!(pins::list, pins::remove))
         .routes(routes!(pins::key, pins::renew_key))
+        .routes(routes!(certificates::list))
         .routes(routes!(rolls::list, rolls::begin))
         .routes(routes!(rolls::show))
         .routes(routes!(rolls::order))

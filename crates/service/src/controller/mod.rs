@@ -157,6 +157,8 @@ pub(crate) enum StatusDetail {
 pub(crate) struct TrialTarget {
     pub(crate) address: std::net::SocketAddr,
     pub(crate) frontend: Arc<Frontend>,
+    /// The name that its clients usually ask for, when they speak TLS.
+    pub(crate) tls_name: Option<String>,
     /// Where its clients come from.
     pub(crate) from: IpNet,
     /// Why the shares say nothing, where they don't.

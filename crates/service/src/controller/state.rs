@@ -43,6 +43,7 @@ use super::windows::WindowBook;
 use super::{RevisionChange, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
+use crate::certificates::Certificates;
 use crate::clock::{GrowingNumbers, wall};
 use crate::journal::Journal;
 use crate::notifications::NotificationSender;
@@ -89,6 +90,7 @@ pub(crate) struct ControllerStart {
     pub(crate) holds: BTreeMap<Name, TierHold>,
     pub(crate) former_names: BTreeMap<Name, FormerNames>,
     pub(crate) pin_key: PinKey,
+    pub(crate) certificates: Certificates,
     /// Pins that were kept.
     pub(crate) pins: Vec<(PinScope, Vec<KeptPin>)>,
     /// Whether a service before this one finishes its clients' work.
@@ -144,6 +146,7 @@ pub(crate) struct ControllerState {
     pub(super) node: NodeFacts,
     pub(super) state_file: StateFileSignal,
     pub(super) prober: Prober,
+    pub(super) certificates: Certificates,
     /// Numbers for orders: larger than all that are known, whatever the clock says.
     pub(super) order_numbers: Arc<GrowingNumbers>,
     /// Nothing is changed any more.
@@ -198,6 +201,7 @@ impl ControllerState {
             },
             state_file: StateFileSignal { changes: start.copy_is_old, timed: Instant::now() },
             prober: start.prober,
+            certificates: start.certificates,
             order_numbers,
             stopping: false,
             handed_on: false,
@@ -337,8 +341,10 @@ impl ControllerState {
         let document = running.effective.document();
         self.follow_pools(document.pools.iter());
         self.reports.messages.set(&document.notifications);
+        self.certificates.follow(document, &self.reports.journal);
         let snapshot = self.publisher.compile(&running.effective, &self.servers, running.revision.number);
         self.go_over_to(snapshot, document, bound);
+        self.certificates.forget_others(document);
     }
 
     /// As [`Self::publish`], when only the duty or the health of servers of these pools changed.
@@ -482,9 +488,12 @@ impl ControllerState {
                 ObserveFilter::Clients { frontend: frontend.cell.id, from: vec![from] }
             }
         };
+        let document = self.document();
+        let spec = document.frontends.get(name);
         Ok(TrialTarget {
             address,
             frontend: Arc::clone(frontend),
+            tls_name: spec.and_then(|spec| self.certificates.usual_name(spec)),
             from,
             unjudged: unjudged(frontend),
             // It can not be guessed from outside, so no client can mix marks of its own into a trial.

@@ -69,6 +69,7 @@ impl ControllerState {
         elsewhere.extend(self.late_windows(at));
         elsewhere.extend(self.rolls_in_need());
         elsewhere.extend(self.crowded_pins());
+        elsewhere.extend(self.certificates.troubles(at));
         elsewhere.extend(self.finishing_predecessor(at));
         elsewhere.extend(
             self.publisher

@@ -243,6 +243,7 @@ fn collect(
             | EventKind::Notification
             | EventKind::Token
             | EventKind::Window
+            | EventKind::Certificate
             | EventKind::Roll => false,
         };
         if concerns {

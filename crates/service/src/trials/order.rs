@@ -9,7 +9,7 @@ use merismos_core::config::document::{BalancePer, Protocol};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::proof::RequestResults;
 use merismos_core::routing::Frontend;
-use merismos_load::{LoadClients, LoadPlan, RequestSpec, can_send_from};
+use merismos_load::{LoadClients, LoadPlan, LoadTls, RequestSpec, can_send_from};
 use merismos_plane::observer::MARK;
 
 use crate::controller::TrialTarget;
@@ -47,6 +47,12 @@ pub(crate) enum OrderError {
     OfHttp(Name, Protocol),
     #[error("no pool of frontend {frontend} has a server {server}")]
     Server { frontend: Name, server: String },
+    #[error("host is for frontends that speak TLS, and {0} does not: it has no certificates")]
+    NoTls(Name),
+    #[error(
+        "host is a host's name or an IP address that clients ask frontend {frontend} for; found {host:?}"
+    )]
+    Host { frontend: Name, host: String },
 }
 
 impl OrderError {
@@ -59,6 +65,8 @@ impl OrderError {
             | Self::Say(..)
             | Self::OneWay(..)
             | Self::OfHttp(..)
+            | Self::NoTls(_)
+            | Self::Host { .. }
             | Self::Server { .. } => true,
         }
     }
@@ -99,6 +107,20 @@ pub(super) fn sends(frontend: &Frontend, request: &TrialRequest) -> RequestResul
         (Protocol::Udp, BalancePer::Datagram) => RequestResults::OneWay,
         (Protocol::Udp, _) if request.one_way => RequestResults::OneWay,
         (Protocol::Udp, _) => RequestResults::Datagrams,
+    }
+}
+
+/// How clients speak to a frontend that speaks TLS.
+fn tls(request: &TrialRequest, ground: &TrialTarget) -> Result<Option<LoadTls>, OrderError> {
+    let (frontend, wanted) = (&ground.frontend.name, request.host.as_deref());
+    match (&ground.tls_name, wanted) {
+        (None, None) => Ok(None),
+        (None, Some(_)) => Err(OrderError::NoTls(frontend.clone())),
+        (Some(usual), wanted) => {
+            let name = wanted.unwrap_or(usual);
+            let wrong = |_| OrderError::Host { frontend: frontend.clone(), host: name.to_owned() };
+            LoadTls::new(name).map(Some).map_err(wrong)
+        }
     }
 }
 
@@ -145,6 +167,7 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
     };
     Ok(LoadPlan {
         address: *address,
+        tls: tls(request, ground)?,
         work,
         shots: u64::from(request.requests),
         // More at the same time than there are clients would be more clients.

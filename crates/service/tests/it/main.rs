@@ -34,6 +34,7 @@ mod pins;
 mod restarts;
 mod rolls;
 mod size;
+mod tls;
 mod trials;
 mod upgrade;
 mod windows;

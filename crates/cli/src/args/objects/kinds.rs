@@ -54,6 +54,7 @@ impl ObjectName for Name {
             ObjectKind::Frontend => ObjectPath::Frontend(name),
             ObjectKind::Notification => ObjectPath::Notification(name),
             ObjectKind::Network => ObjectPath::Network(name),
+            ObjectKind::Certificate => ObjectPath::Certificate(name),
             ObjectKind::Reserved | ObjectKind::Server | ObjectKind::Lookup => {
                 unreachable!("objects inside others are named with what is around them")
             }
@@ -98,6 +99,8 @@ kinds! {
     ServerFlags: Server, PoolServer;
     /// Lookups, named with their pool.
     LookupFlags: Lookup, PoolServer;
+    /// Certificates.
+    CertificateFlags: Certificate, Name;
     /// Notifications.
     NotificationFlags: Notification, Name;
 }

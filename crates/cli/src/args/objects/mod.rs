@@ -1,5 +1,6 @@
 //! `merismos <object> <verb>`: the same verbs for every kind of object.
 
+mod certificates;
 mod checks;
 mod flags;
 mod kinds;
@@ -15,6 +16,7 @@ use merismos_core::config::hosts::HostsFormat;
 use merismos_core::name::{Name, PoolServer};
 use serde_json::Value;
 
+pub(super) use certificates::CertificateCommand;
 pub(super) use checks::CheckCommand;
 use flags::KeyFlags;
 pub(super) use kinds::{FrontendFlags, LookupFlags, NetworkFlags, PoolFlags};

@@ -195,6 +195,12 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
             problems.push(Problem::at(&format!("frontends.{name}.{key}"), found, "each pool once"));
         }
         pool_tables(name, frontend, document, problems);
+        let certificates = frontend.certificates.iter();
+        for certificate in certificates.filter(|name| !document.certificates.contains_key(*name)) {
+            let wanted = one_of("certificate", certificate, document.certificates.keys());
+            let path = format!("frontends.{name}.certificates");
+            problems.push(Problem::dangling(&path, "certificate", certificate, wanted));
+        }
     }
     for (name, message) in &document.notifications {
         for pool in message.pools.iter().filter(|pool| !document.pools.contains_key(*pool)) {

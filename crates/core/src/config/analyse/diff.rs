@@ -186,6 +186,14 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         |_, _, _, _| {},
     );
     compare(
+        &old.certificates,
+        &new.certificates,
+        &same(&old.certificates, &new.certificates),
+        at("certificates"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
         &old.notifications,
         &new.notifications,
         &same(&old.notifications, &new.notifications),
@@ -268,12 +276,14 @@ fn compare<T: PartialEq + Serialize>(
 pub(in crate::config) type PlainKeys = BTreeMap<String, String>;
 
 /// The keys by which an object is known, in the order in which they are listed.
-const FIRST: [&str; 14] = [
+const FIRST: [&str; 16] = [
     "kind",
     "name",
     "records",
     "protocol",
     "listen",
+    "chain",
+    "self_signed",
     "address",
     "addresses",
     "weight",

@@ -120,6 +120,8 @@ pub enum WarningReason {
     },
     /// A secret can't be read.
     NoSecret { problem: String },
+    /// A certificate can't be shown to clients.
+    BadCertificate { problem: String },
     /// A new server does not answer.
     NoAnswer { server: PoolServer, evidence: Box<Evidence> },
     /// A new server of a pool without a check does not answer.

@@ -12,8 +12,8 @@ use super::section::{Place, quoted};
 use crate::config::document::{
     Algorithm, BalancePer, ChecksNeeded, ChoosePool, CookieSameSite, DnsRecordType, Failback, HashKey,
     HttpVersion, LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction,
-    PersistenceKind, PinWhenGone, Protocol, ProxyVersion, StatusRange, TlsVerify, WhenAbsent, WhenEmpty,
-    WhenNone,
+    PersistenceKind, PinWhenGone, Protocol, ProxyVersion, StatusRange, TlsPolicy, TlsVerify, UnknownName,
+    WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -313,7 +313,8 @@ macro_rules! choices {
 }
 choices! {
     Algorithm BalancePer ChoosePool ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion TlsVerify WhenAbsent WhenEmpty WhenNone
+    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion TlsPolicy TlsVerify UnknownName WhenAbsent WhenEmpty
+    WhenNone
 }
 
 /// Reads the items of a list; `None` when one of them is wrong, or there are too many or too few.

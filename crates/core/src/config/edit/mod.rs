@@ -343,6 +343,7 @@ pub fn value(document: &Document, object: &ObjectPath) -> Option<Value> {
         ObjectPath::Lookup(pool, name) => json(document.pools.get(pool)?.lookups.get(name)),
         ObjectPath::Frontend(name) => json(document.frontends.get(name)),
         ObjectPath::Notification(name) => json(document.notifications.get(name)),
+        ObjectPath::Certificate(name) => json(document.certificates.get(name)),
         ObjectPath::Network(name) => {
             document.networks.get(name).map(|prefixes| serde_json::json!({ "prefixes": prefixes }))
         }
@@ -372,6 +373,7 @@ fn parent(object: &ObjectPath) -> Option<ObjectPath> {
         | ObjectPath::Check(_)
         | ObjectPath::Pool(_)
         | ObjectPath::Frontend(_)
+        | ObjectPath::Certificate(_)
         | ObjectPath::Notification(_)
         | ObjectPath::Network(_) => None,
     }
@@ -399,6 +401,7 @@ fn unknown(document: &Document, object: &ObjectPath) -> EditError {
         }
         ObjectPath::Frontend(_) => names(&document.frontends, own),
         ObjectPath::Notification(_) => names(&document.notifications, own),
+        ObjectPath::Certificate(_) => names(&document.certificates, own),
         ObjectPath::Network(_) => names(&document.networks, own),
     };
     EditError::Unknown { object: object.clone(), near }
@@ -465,6 +468,7 @@ fn put(mut document: Document, object: &ObjectPath, value: Value) -> Result<Docu
         }
         ObjectPath::Frontend(_) => document.frontends.extend(read.frontends),
         ObjectPath::Notification(_) => document.notifications.extend(read.notifications),
+        ObjectPath::Certificate(_) => document.certificates.extend(read.certificates),
         ObjectPath::Network(_) => document.networks.extend(read.networks),
         ObjectPath::Reserved(range, _) => {
             let made = read.ranges.into_values().next().expect(lost);
@@ -497,6 +501,7 @@ fn removed(mut document: Document, object: &ObjectPath) -> Document {
         }
         ObjectPath::Frontend(name) => drop(document.frontends.remove(name)),
         ObjectPath::Notification(name) => drop(document.notifications.remove(name)),
+        ObjectPath::Certificate(name) => drop(document.certificates.remove(name)),
         ObjectPath::Network(name) => drop(document.networks.remove(name)),
     }
     document
@@ -540,6 +545,13 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
                 frontend.into_iter().flat_map(|frontend| frontend.more.pool_networks.values_mut().flatten());
             for list in lists.filter(|list| *list == renamed.name()) {
                 *list = to.clone();
+            }
+        }
+        (ObjectPath::Frontend(name), ObjectPath::Certificate(_)) => {
+            let certificates =
+                document.frontends.get_mut(name).into_iter().flat_map(|frontend| &mut frontend.certificates);
+            for certificate in certificates.filter(|certificate| *certificate == renamed.name()) {
+                *certificate = to.clone();
             }
         }
         (ObjectPath::Notification(name), ObjectPath::Pool(_)) => {

@@ -31,6 +31,8 @@ pub enum ObjectPath {
     Notification(Name),
     /// `networks.NAME`: a list of clients' networks.
     Network(Name),
+    /// `certificates.NAME`
+    Certificate(Name),
 }
 
 /// What kind of object something is.
@@ -58,6 +60,8 @@ pub enum ObjectKind {
     Notification,
     /// A list of clients' networks.
     Network,
+    /// A certificate that frontends show their clients.
+    Certificate,
 }
 
 impl fmt::Display for ObjectKind {
@@ -73,6 +77,7 @@ impl fmt::Display for ObjectKind {
             Self::Frontend => "frontend",
             Self::Notification => "notification",
             Self::Network => "network",
+            Self::Certificate => "certificate",
         })
     }
 }
@@ -83,7 +88,7 @@ pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME or notifications.NAME; found {0:?}"
+         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, certificates.NAME or notifications.NAME; found {0:?}"
     )]
     Shape(String),
     /// One of its names is wrong.
@@ -106,6 +111,7 @@ impl ObjectPath {
             Self::Frontend(_) => ObjectKind::Frontend,
             Self::Notification(_) => ObjectKind::Notification,
             Self::Network(_) => ObjectKind::Network,
+            Self::Certificate(_) => ObjectKind::Certificate,
         }
     }
 
@@ -121,6 +127,7 @@ impl ObjectPath {
             | Self::Lookup(_, name)
             | Self::Frontend(name)
             | Self::Notification(name)
+            | Self::Certificate(name)
             | Self::Network(name) => name,
             Self::Server(server) => &server.server,
         }
@@ -140,6 +147,7 @@ impl ObjectPath {
             Self::Frontend(_) => Self::Frontend(to),
             Self::Notification(_) => Self::Notification(to),
             Self::Network(_) => Self::Network(to),
+            Self::Certificate(_) => Self::Certificate(to),
         }
     }
 
@@ -178,6 +186,7 @@ impl FromStr for ObjectPath {
             ["frontends", name] => Self::Frontend(name.parse()?),
             ["notifications", name] => Self::Notification(name.parse()?),
             ["networks", name] => Self::Network(name.parse()?),
+            ["certificates", name] => Self::Certificate(name.parse()?),
             _ => return Err(ObjectPathError::Shape(path.to_owned())),
         })
     }
@@ -196,6 +205,7 @@ impl fmt::Display for ObjectPath {
             Self::Frontend(name) => write!(f, "frontends.{name}"),
             Self::Notification(name) => write!(f, "notifications.{name}"),
             Self::Network(name) => write!(f, "networks.{name}"),
+            Self::Certificate(name) => write!(f, "certificates.{name}"),
         }
     }
 }

@@ -48,6 +48,7 @@ impl ObjectEntry<'_> {
                 document.pools.get(pool).and_then(|pool| pool.lookups.get(name)).map(summary_of)
             }
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
+            ObjectPath::Certificate(name) => document.certificates.get(name).map(summary_of),
             ObjectPath::Notification(name) => document.notifications.get(name).map(summary_of),
             ObjectPath::Network(name) => {
                 document.networks.get(name).map(|prefixes| first_of(prefixes.iter().map(ToString::to_string)))
@@ -69,6 +70,7 @@ impl ObjectEntry<'_> {
             | ObjectPath::Pool(_)
             | ObjectPath::Frontend(_)
             | ObjectPath::Notification(_)
+            | ObjectPath::Certificate(_)
             | ObjectPath::Network(_) => false,
         }
     }
@@ -104,6 +106,10 @@ pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEnt
         ObjectPath::Notification(name) => {
             document.notifications.get(name).map(|message| (&message.labels, message.note.as_str()))?
         }
+        ObjectPath::Certificate(name) => document
+            .certificates
+            .get(name)
+            .map(|certificate| (&certificate.labels, certificate.note.as_str()))?,
         ObjectPath::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
     };
     Some(ObjectEntry { object: object.clone(), labels, note, document })
@@ -119,6 +125,7 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
         all.extend(range.reserved.keys().map(|taken| ObjectPath::Reserved(name.clone(), taken.clone())));
     }
     all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
+    all.extend(document.certificates.keys().cloned().map(ObjectPath::Certificate));
     all.extend(document.checks.keys().cloned().map(ObjectPath::Check));
     for (name, pool) in &document.pools {
         all.push(ObjectPath::Pool(name.clone()));

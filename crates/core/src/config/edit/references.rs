@@ -25,6 +25,9 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
         ObjectPath::Reserved(wanted, taken) => frontends(
             &|frontend| matches!(frontend.listen.written(), AddressSource::Taken { range, name } if range == wanted && name == taken),
         ),
+        ObjectPath::Certificate(certificate) => {
+            frontends(&|frontend| frontend.certificates.contains(certificate))
+        }
         ObjectPath::Network(list) => {
             frontends(&|frontend| frontend.more.pool_networks.values().flatten().any(|name| name == list))
         }

@@ -13,6 +13,7 @@ pub use crate::config::schema::balancing::{
     Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, PoolSelection, QueueSettings,
     ServerLimits, WhenAbsent,
 };
+pub use crate::config::schema::certificate::{CertificateSpec, TlsPolicy, UnknownName};
 pub use crate::config::schema::check_spec::{
     CheckSpec, FlappingSettings, ProbeAddress, StatusRange, StatusRangeError,
 };
@@ -64,6 +65,9 @@ pub struct Document {
     #[key(count = 0..=1000)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub networks: BTreeMap<Name, Vec<IpNet>>,
+    /// Certificates that frontends show clients who speak TLS.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub certificates: BTreeMap<Name, CertificateSpec>,
     /// Active health checks, by name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub checks: BTreeMap<Name, CheckSpec>,
@@ -85,6 +89,7 @@ impl Default for Document {
             hosts: BTreeMap::new(),
             ranges: BTreeMap::new(),
             networks: BTreeMap::new(),
+            certificates: BTreeMap::new(),
             checks: BTreeMap::new(),
             pools: BTreeMap::new(),
             frontends: BTreeMap::new(),

@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 use std::fmt;
 use std::net::SocketAddr;
+use std::time::Duration;
 
 use ipnet::IpNet;
 use merismos_derive::Keys;
 use serde::Serialize;
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
-use crate::config::document::{BalancePer, Labels, PoolSelection};
+use crate::config::document::{BalancePer, Labels, PoolSelection, TlsPolicy, UnknownName};
 use crate::config::listen_address::AddressRef;
 use crate::name::Name;
 use crate::units::{Size, Span};
@@ -81,6 +82,25 @@ pub struct FrontendSpec {
     #[key(default = "false", when(protocol = "http tcp"), label = "PROXY protocol")]
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub proxy_protocol: bool,
+    /// Certificates for clients, who have to speak TLS then. The name that a client asks for (SNI, RFC 6066) decides between them.
+    ///
+    /// A certificate for exactly that name comes before one with `*` in place of its first label, and the earlier of two before the later.
+    /// Clients of `http` frontends may choose HTTP/2 in the handshake (ALPN, RFC 7301).
+    #[key(basic, refers = Certificate, count = 0..=1000, when(protocol = "http tcp"), group = "TLS", without = "no TLS")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub certificates: Vec<Name>,
+    /// Which versions and ciphers of TLS clients may speak.
+    #[key(without = "compatible", when(protocol = "http tcp"), label = "TLS policy")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tls_policy: Option<TlsPolicy>,
+    /// What clients get that ask for a name of which there is no certificate.
+    #[key(without = "first", when(protocol = "http tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unknown_name: Option<UnknownName>,
+    /// Longest time that a TLS handshake may take.
+    #[key(range = "100ms".."5m", without = "10s", when(protocol = "http tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub handshake_timeout: Option<Span>,
     /// What the object is for, in the engineer's words.
     #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
@@ -110,6 +130,13 @@ impl FrontendSpec {
     /// Every pool that it may send work to, each once.
     pub fn pools(&self) -> impl Iterator<Item = &Name> {
         std::iter::once(&self.pool).chain(&self.more.next_pools).chain(&self.more.last_resort)
+    }
+
+    /// How long a client's TLS handshake may take; `None` where clients do not speak TLS.
+    #[must_use]
+    pub fn handshake_time(&self) -> Option<Duration> {
+        let time = self.handshake_timeout.map_or(Duration::from_secs(10), Span::get);
+        (!self.certificates.is_empty()).then_some(time)
     }
 
     /// Address, port and protocol where it listens.

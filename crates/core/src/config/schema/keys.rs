@@ -10,7 +10,8 @@ use serde::Serialize;
 use crate::config::Document;
 use crate::config::decode::Section;
 use crate::config::document::{
-    CheckSpec, FrontendSpec, HostSpec, LookupSpec, NotificationSpec, PoolSpec, RangeSpec, ServerSpec,
+    CertificateSpec, CheckSpec, FrontendSpec, HostSpec, LookupSpec, NotificationSpec, PoolSpec, RangeSpec,
+    ServerSpec,
 };
 use crate::config::key::{Field, Key, KeyCondition, Keys, Shape};
 use crate::config::object::ObjectKind;
@@ -84,10 +85,11 @@ impl ObjectKey {
 }
 
 /// The kinds of objects that have keys, each with the key of the document under which its objects stand.
-pub const HOMES: [(ObjectKind, &str); 9] = [
+pub const HOMES: [(ObjectKind, &str); 10] = [
     (ObjectKind::Host, "hosts"),
     (ObjectKind::Range, "ranges"),
     (ObjectKind::Network, "networks"),
+    (ObjectKind::Certificate, "certificates"),
     (ObjectKind::Check, "checks"),
     (ObjectKind::Pool, "pools"),
     (ObjectKind::Server, "servers"),
@@ -120,6 +122,7 @@ pub(in crate::config) fn fields(kind: ObjectKind) -> &'static [Field] {
         ObjectKind::Range => RangeSpec::FIELDS,
         ObjectKind::Reserved => ReservedObject::FIELDS,
         ObjectKind::Network => NetworkObject::FIELDS,
+        ObjectKind::Certificate => CertificateSpec::FIELDS,
         ObjectKind::Check => CheckSpec::FIELDS,
         ObjectKind::Pool => PoolSpec::FIELDS,
         ObjectKind::Server => ServerSpec::FIELDS,

@@ -286,6 +286,8 @@ pub enum CookieSameSite {
     Lax,
     /// No request from another site carries it: a client that follows a link there gets a new pin.
     Strict,
+    /// Every request carries it, also of pages inside pages of other sites. Clients that do not speak TLS get `lax`, for browsers refuse it.
+    None,
 }
 
 impl CookieSameSite {
@@ -293,11 +295,12 @@ impl CookieSameSite {
         *self == Self::Lax
     }
 
-    /// The value of the attribute in a `Set-Cookie` field.
+    /// The value of the attribute in a `Set-Cookie` field. `None` is valid beside `Secure` alone.
     #[must_use]
-    pub fn attribute(self) -> &'static str {
+    pub fn attribute(self, is_secure: bool) -> &'static str {
         match self {
-            Self::Lax => "Lax",
+            Self::None if is_secure => "None",
+            Self::Lax | Self::None => "Lax",
             Self::Strict => "Strict",
         }
     }

@@ -6,9 +6,10 @@ use super::super::forwarded::{ClientFields, ClientProtocol};
 use super::host::is_host;
 use super::response::InvalidResponse;
 use super::*;
+use crate::accept::ConnectionAddrs;
 
 fn client() -> ClientFields {
-    ClientFields::new("192.0.2.77:5000".parse().unwrap(), ClientProtocol::One)
+    ClientFields::new(&ConnectionAddrs::plain("192.0.2.77:5000".parse().unwrap()), ClientProtocol::One)
 }
 
 /// What frontends drop where nothing is said.

@@ -10,11 +10,10 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use h2::Reason;
-use h2::server::{Builder, Connection, SendResponse};
+use h2::server::{Builder, SendResponse};
 use http::header::CONTENT_TYPE;
 use http::{HeaderMap, HeaderValue, Method};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::TcpStream;
 
 use super::super::error_response::{RequestError, error_response};
 use super::super::forward::{RequestForwarder, RequestOutcome};
@@ -30,7 +29,7 @@ use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::{Buffer, SMALL};
 use crate::context::{ConnectionState, RegisteredConnection, WorkerContext};
 use crate::deadline::{WakeReason, ticks};
-use crate::io::{ConnectionTimer, Sink, write_all};
+use crate::io::{Connection, ConnectionTimer, Sink, write_all};
 use crate::memory::{CONNECTION_TWO, MemoryGuard, hold_head};
 
 /// What a client begins its connection with (RFC 9113, 3.4), up to where the head of a request would end.
@@ -99,16 +98,16 @@ impl WriteState {
 }
 
 /// A connection of which the beginning was read already.
-struct PrefacedStream {
+struct PrefacedStream<C> {
     first: Option<Buffer>,
-    stream: TcpStream,
+    stream: C,
     /// How many of the first bytes went by.
     seen: usize,
     writing: Rc<WriteState>,
     worker: Rc<WorkerContext>,
 }
 
-impl PrefacedStream {
+impl<C> PrefacedStream<C> {
     /// Refuses a connection whose first frame is not SETTINGS (RFC 9113, 3.4), which the codec would take.
     fn check_first_frame(&mut self, bytes: &[u8]) -> io::Result<()> {
         let at = FIRST_FRAME_TYPE.checked_sub(self.seen).and_then(|at| bytes.get(at));
@@ -125,7 +124,7 @@ impl PrefacedStream {
     }
 }
 
-impl AsyncRead for PrefacedStream {
+impl<C: Connection> AsyncRead for PrefacedStream<C> {
     fn poll_read(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -149,7 +148,7 @@ impl AsyncRead for PrefacedStream {
     }
 }
 
-impl AsyncWrite for PrefacedStream {
+impl<C: Connection> AsyncWrite for PrefacedStream<C> {
     fn poll_write(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -228,7 +227,7 @@ impl ClientStreams {
 }
 
 /// Serves a client until its connection ends. `first` is all that was read of it.
-pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
+pub(in super::super) async fn serve<C: Connection>(visit: ClientConnection<C>, first: Buffer) {
     let ClientConnection { at: RegisteredConnection { ref worker, ref client, .. }, stream, who, .. } = visit;
     let Some(frontend) = worker.snapshot().frontend(client.frontend.get()).cloned() else { return };
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
@@ -262,7 +261,7 @@ pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
     // No snapshot is held while a client rests, or each idle client would keep an old one alive.
     let rest = frontend.idle_timeout;
     drop(frontend);
-    let fields = ClientFields::new(who.client, ClientProtocol::Two);
+    let fields = ClientFields::new(&who, ClientProtocol::Two);
     let line = Rc::new(ClientStreams {
         worker: Rc::clone(worker),
         client: Rc::clone(client),
@@ -284,7 +283,10 @@ pub(in super::super) async fn serve(visit: ClientConnection, first: Buffer) {
 }
 
 /// Takes one request after the other until the client has ended or got GOAWAY.
-async fn take_requests(line: &Rc<ClientStreams>, mut connection: Connection<PrefacedStream, Bytes>) {
+async fn take_requests<C: Connection>(
+    line: &Rc<ClientStreams>,
+    mut connection: h2::server::Connection<PrefacedStream<C>, Bytes>,
+) {
     let ClientStreams { ref worker, ref client, rest, .. } = **line;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     let mut held = MemoryGuard::new(watch);

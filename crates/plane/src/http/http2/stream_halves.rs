@@ -5,6 +5,7 @@ use std::pin::Pin;
 use std::task::{Context, Poll};
 
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
 
 use crate::io::{Sink, Source, Transport};
 
@@ -71,6 +72,7 @@ impl<R: Source, W: Sink> Transport for StreamHalves<R, W> {
         = &'a mut W
     where
         Self: 'a;
+    type Whole = TcpStream;
 
     fn sides(&mut self) -> (&mut R, &mut W) {
         (&mut self.reading, &mut self.writing)

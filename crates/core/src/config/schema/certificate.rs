@@ -1,0 +1,82 @@
+//! Certificates: what frontends show clients who speak TLS.
+
+use merismos_derive::Keys;
+use serde::Serialize;
+use strum::{Display, EnumMessage, EnumString, VariantNames};
+
+use crate::config::decode::Section;
+use crate::config::document::Labels;
+use crate::config::schema::checks::SecretRef;
+
+/// A certificate with its key: references to files or variables, or one that the service makes itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
+#[keys(check = comes_from_somewhere)]
+pub struct CertificateSpec {
+    /// Reference to the certificate and those that lead to its authority, in PEM (RFC 7468), the certificate first.
+    #[key(basic, example = "file:/etc/merismos/secrets/booking.pem", without = "")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub chain: Option<SecretRef>,
+    /// Reference to the private key, in PEM (PKCS #8, PKCS #1 or SEC 1).
+    ///
+    /// Both are looked at again every few seconds. A pair that fits takes the place of the one before, and connections stay; of one that
+    /// does not fit the status tells, and the one before stays.
+    #[key(basic, example = "file:/etc/merismos/secrets/booking.key", without = "")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key: Option<SecretRef>,
+    /// Host names and IP addresses for which the service makes a certificate itself, for labs and first steps.
+    ///
+    /// It is made once and kept in the state folder, made anew before it ends, and no client trusts it by itself.
+    #[key(basic, format = CERTIFICATE_NAME, count = 0..=100)]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub self_signed: Vec<String>,
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
+    #[serde(skip_serializing_if = "std::collections::BTreeMap::is_empty")]
+    pub labels: Labels,
+}
+
+/// A certificate is read, or made here.
+fn comes_from_somewhere(section: &mut Section<'_, '_>) {
+    let wanted = "chain = \"file:/...\" and key = \"file:/...\", or self_signed = [\"www.skerry.example\"]";
+    match (section.holds("chain"), section.holds("key"), section.holds("self_signed")) {
+        (true, true, false) | (false, false, true) => {}
+        (true, false, _) => section.problem("key", "the chain is without its key", wanted),
+        (false, true, _) => section.problem("chain", "the key is without its certificate", wanted),
+        (true, true, true) => {
+            section.problem("self_signed", "the certificate is read, and made here as well", wanted)
+        }
+        (false, false, false) => section.problem("chain", "the certificate comes from nowhere", wanted),
+    }
+}
+
+/// Which versions and ciphers of TLS clients may speak.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum TlsPolicy {
+    /// TLS 1.2 with forward secrecy and authenticated ciphers alone, and TLS 1.3: every client of the last ten years.
+    #[default]
+    Compatible,
+    /// TLS 1.3 alone (RFC 8446).
+    Modern,
+}
+
+/// What clients get that ask for a name of which there is no certificate.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum UnknownName {
+    /// The first of the frontend's certificates, of which browsers warn.
+    #[default]
+    First,
+    /// The alert `unrecognized_name` (RFC 6066, 3), as clients that ask for none.
+    Refuse,
+}

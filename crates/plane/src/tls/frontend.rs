@@ -1,0 +1,132 @@
+//! What a frontend needs to speak TLS: certificates by name, versions and protocols.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use arc_swap::ArcSwap;
+use merismos_core::certificate_choice::CertificateChoice;
+use merismos_core::config::document::{TlsPolicy, UnknownName};
+use merismos_core::name::Name;
+use rustls::ServerConfig;
+use rustls::crypto::CryptoProvider;
+use rustls::server::{ClientHello, NoServerSessionStorage, ProducesTickets, ResolvesServerCert};
+use rustls::sign::CertifiedKey;
+
+/// A certificate that clients may be shown.
+#[derive(Clone, Debug)]
+pub struct ShownCertificate {
+    /// The names that it is for; one may have `*` in place of its first label.
+    pub names: Vec<String>,
+    /// The chain with its key, which belong together.
+    pub key: Arc<CertifiedKey>,
+}
+
+/// By which terms a frontend speaks TLS.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct TlsTerms {
+    /// Versions and ciphers.
+    pub policy: TlsPolicy,
+    /// What clients get that ask for a name of which there is no certificate.
+    pub unknown: UnknownName,
+    /// Whether clients speak HTTP: then they may choose HTTP/2 in the handshake (ALPN, RFC 7301).
+    pub is_http: bool,
+}
+
+/// The keys of session tickets (RFC 8446, 4.6.1; RFC 5077), which change by themselves. Frontends share them, and so a certificate that is
+/// replaced ends no session.
+#[derive(Clone, Debug)]
+pub struct TlsTickets(Option<Arc<dyn ProducesTickets>>);
+
+impl TlsTickets {
+    /// New keys. Where the system gives no random numbers, sessions are not resumed.
+    #[must_use]
+    pub fn new() -> Self {
+        Self(rustls::crypto::ring::Ticketer::new().ok())
+    }
+}
+
+impl Default for TlsTickets {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+/// How a frontend speaks TLS. Connections keep the one that they began with.
+#[derive(Clone, Debug)]
+pub struct FrontendTls {
+    pub(super) config: Arc<ServerConfig>,
+    by_name: Arc<ByName>,
+}
+
+impl FrontendTls {
+    /// Speaks TLS with these certificates, of which the first is for clients whose name is unknown.
+    ///
+    /// # Errors
+    /// When no version is left that this process can speak.
+    pub fn new(
+        certificates: Vec<ShownCertificate>,
+        terms: TlsTerms,
+        tickets: &TlsTickets,
+    ) -> Result<Self, rustls::Error> {
+        let choice =
+            CertificateChoice::new(certificates.iter().map(|certificate| &certificate.names), terms.unknown);
+        let keys = certificates.into_iter().map(|certificate| certificate.key).collect();
+        let by_name = Arc::new(ByName { choice, keys });
+        let provider: Arc<CryptoProvider> = Arc::new(rustls::crypto::ring::default_provider());
+        let versions: &[&rustls::SupportedProtocolVersion] = match terms.policy {
+            TlsPolicy::Compatible => &[&rustls::version::TLS13, &rustls::version::TLS12],
+            TlsPolicy::Modern => &[&rustls::version::TLS13],
+        };
+        let builder = ServerConfig::builder_with_provider(provider).with_protocol_versions(versions)?;
+        let resolver: Arc<ByName> = Arc::clone(&by_name);
+        let mut config = builder.with_no_client_auth().with_cert_resolver(resolver);
+        if let Some(tickets) = &tickets.0 {
+            config.ticketer = Arc::clone(tickets);
+            config.session_storage = Arc::new(NoServerSessionStorage {});
+        }
+        if terms.is_http {
+            config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        }
+        Ok(Self { config: Arc::new(config), by_name })
+    }
+
+    /// Whether there is a certificate for a client that asks for this name.
+    pub(super) fn knows(&self, name: Option<&str>) -> bool {
+        self.by_name.choice.choose(name).is_some()
+    }
+}
+
+/// Certificates by the names that clients ask for.
+#[derive(Debug)]
+struct ByName {
+    choice: CertificateChoice,
+    keys: Box<[Arc<CertifiedKey>]>,
+}
+
+impl ResolvesServerCert for ByName {
+    fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        let (place, _) = self.choice.choose(hello.server_name())?;
+        self.keys.get(place).cloned()
+    }
+}
+
+/// How each frontend speaks TLS, by name. A frontend whose clients speak TLS and that is not in it serves nobody.
+#[derive(Clone, Debug, Default)]
+pub struct TlsTable(Arc<ArcSwap<BTreeMap<Name, FrontendTls>>>);
+
+impl TlsTable {
+    /// How all frontends speak from now on. Connections that are open keep what they began with.
+    pub fn set(&self, frontends: BTreeMap<Name, FrontendTls>) {
+        self.0.store(Arc::new(frontends));
+    }
+
+    /// How all frontends speak now.
+    #[must_use]
+    pub fn get(&self) -> BTreeMap<Name, FrontendTls> {
+        (**self.0.load()).clone()
+    }
+
+    pub(super) fn of(&self, frontend: &Name) -> Option<FrontendTls> {
+        self.0.load().get(frontend).cloned()
+    }
+}

@@ -1,0 +1,142 @@
+//! A client's connection that speaks TLS.
+
+use std::cell::RefCell;
+use std::io;
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
+
+use tokio::io::{AsyncBufRead, AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+use tokio_rustls::server::TlsStream;
+
+use crate::io::{Connection, Sink, Source, Transport};
+
+/// The connection. What was taken of a write has left this process when the write is done: nobody has to flush, and what waits for
+/// the client is where all else waits.
+pub(crate) struct TlsConnection(RefCell<Session>);
+
+struct Session {
+    stream: Box<TlsStream<TcpStream>>,
+    /// How much of a write that is not done was encrypted, and has not left yet.
+    owed: usize,
+}
+
+impl TlsConnection {
+    pub(crate) fn new(stream: TlsStream<TcpStream>) -> Self {
+        Self(RefCell::new(Session { stream: Box::new(stream), owed: 0 }))
+    }
+
+    /// The name that the client asked for.
+    pub(crate) fn server_name(&self) -> Option<String> {
+        self.0.borrow().stream.get_ref().1.server_name().map(str::to_owned)
+    }
+}
+
+impl Session {
+    fn poll_read(&mut self, context: &mut Context<'_>, room: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut *self.stream).poll_read(context, room)
+    }
+
+    /// Ready when reading would give something, or the end.
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        ready!(Pin::new(&mut *self.stream).poll_fill_buf(context))?;
+        Poll::Ready(Ok(()))
+    }
+
+    /// A write that is pending is asked again with the same bytes, perhaps with more behind them.
+    fn poll_write(&mut self, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        if self.owed == 0 {
+            self.owed = ready!(Pin::new(&mut *self.stream).poll_write(context, bytes))?;
+        }
+        ready!(Pin::new(&mut *self.stream).poll_flush(context))?;
+        Poll::Ready(Ok(std::mem::take(&mut self.owed)))
+    }
+
+    fn is_gone(&mut self, context: &mut Context<'_>) -> bool {
+        match Pin::new(&mut *self.stream).poll_fill_buf(context) {
+            Poll::Ready(Ok(bytes)) => bytes.is_empty(),
+            Poll::Ready(Err(_)) => true,
+            Poll::Pending => false,
+        }
+    }
+}
+
+macro_rules! reads {
+    ($($type:ty),*) => {$(
+        impl AsyncRead for $type {
+            fn poll_read(
+                self: Pin<&mut Self>,
+                context: &mut Context<'_>,
+                room: &mut ReadBuf<'_>,
+            ) -> Poll<io::Result<()>> {
+                self.get_mut().0.borrow_mut().poll_read(context, room)
+            }
+        }
+
+        impl Source for $type {
+            fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+                self.0.borrow_mut().poll_ready(context)
+            }
+        }
+    )*};
+}
+
+macro_rules! writes {
+    ($($type:ty),*) => {$(
+        impl AsyncWrite for $type {
+            fn poll_write(
+                self: Pin<&mut Self>,
+                context: &mut Context<'_>,
+                bytes: &[u8],
+            ) -> Poll<io::Result<usize>> {
+                self.get_mut().0.borrow_mut().poll_write(context, bytes)
+            }
+
+            fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+                Pin::new(&mut *self.get_mut().0.borrow_mut().stream).poll_flush(context)
+            }
+
+            fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+                Pin::new(&mut *self.get_mut().0.borrow_mut().stream).poll_shutdown(context)
+            }
+        }
+
+        impl Sink for $type {}
+    )*};
+}
+
+/// The reading side alone. Both sides are polled by one task.
+pub(crate) struct TlsReading<'a>(&'a RefCell<Session>);
+/// The writing side alone.
+pub(crate) struct TlsWriting<'a>(&'a RefCell<Session>);
+
+reads!(TlsConnection, TlsReading<'_>);
+writes!(TlsConnection, TlsWriting<'_>);
+
+impl Transport for TlsConnection {
+    type Reading<'a> = TlsReading<'a>;
+    type Writing<'a> = TlsWriting<'a>;
+    type Whole = Self;
+
+    fn sides(&mut self) -> (TlsReading<'_>, TlsWriting<'_>) {
+        (TlsReading(&self.0), TlsWriting(&self.0))
+    }
+
+    fn is_gone(&mut self, context: &mut Context<'_>) -> bool {
+        self.0.get_mut().is_gone(context)
+    }
+
+    fn connection(&mut self) -> Option<&mut Self> {
+        Some(self)
+    }
+}
+
+impl Connection for TlsConnection {
+    fn tcp(&mut self) -> &mut TcpStream {
+        self.0.get_mut().stream.get_mut().0
+    }
+
+    fn name(&self) -> Option<String> {
+        self.server_name()
+    }
+}

@@ -1,0 +1,355 @@
+//! Frontends whose clients speak TLS: real clients, certificates by name, and certificates that are replaced and can't be read.
+
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use merismos_api::{EventKind, TrialRequest, TrialState};
+use merismos_client::ClientError;
+use merismos_core::proof::TrialVerdict;
+use merismos_lab::free::free_address;
+use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair};
+use tokio::task::block_in_place;
+
+use crate::harness::{Service, until};
+
+/// An authority of the test's own, and files of certificates by it.
+struct Authority {
+    folder: tempfile::TempDir,
+    issuer: CertifiedIssuer<'static, KeyPair>,
+}
+
+impl Authority {
+    fn new() -> Self {
+        let mut params = CertificateParams::default();
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        params.distinguished_name.push(DnType::CommonName, "Skerry test root");
+        let issuer = CertifiedIssuer::self_signed(params, KeyPair::generate().unwrap()).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("root.pem"), issuer.pem()).unwrap();
+        Self { folder, issuer }
+    }
+
+    fn root(&self) -> String {
+        self.folder.path().join("root.pem").display().to_string()
+    }
+
+    /// Makes a certificate for these names; the files are swapped in whole.
+    fn issue(&self, name: &str, names: &[&str]) -> [PathBuf; 2] {
+        let key = KeyPair::generate().unwrap();
+        let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
+        let certificate = CertificateParams::new(names).unwrap().signed_by(&key, &self.issuer).unwrap();
+        let files = ["pem", "key"].map(|ending| self.folder.path().join(format!("{name}.{ending}")));
+        for (file, text) in files.iter().zip([certificate.pem(), key.serialize_pem()]) {
+            std::fs::write(file.with_extension("new"), text).unwrap();
+            std::fs::rename(file.with_extension("new"), file).unwrap();
+        }
+        files
+    }
+
+    /// The tables of certificates with these names, which were issued before.
+    fn tables(&self, certificates: &[&str]) -> String {
+        let table = |name: &&str| {
+            let at = |ending: &str| self.folder.path().join(format!("{name}.{ending}")).display().to_string();
+            format!("\n[certificates.{name}]\nchain = \"file:{}\"\nkey = \"file:{}\"\n", at("pem"), at("key"))
+        };
+        certificates.iter().map(table).collect()
+    }
+}
+
+/// The document of the harness, whose frontend has these keys too.
+fn document(service: &Service, keys: &str) -> String {
+    service.document().replace("[frontends.harbour]", &format!("[frontends.harbour]\n{keys}"))
+}
+
+fn run(program: &str, args: &[&str], input: &str) -> Output {
+    block_in_place(|| {
+        let mut child = Command::new(program)
+            .args(args)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap_or_else(|error| panic!("{program}: {error}; `make test` installs it"));
+        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    })
+}
+
+/// Asks with curl for a name, trusting the authority; gives what it printed.
+fn curl(authority: &Authority, at: SocketAddr, name: &str, more: &[&str]) -> Output {
+    let (resolve, root) = (format!("{name}:{}:127.0.0.1", at.port()), authority.root());
+    let url = format!("https://{name}:{}/", at.port());
+    let args = ["-sS", "--max-time", "20", "--cacert", &root, "--resolve", &resolve, &url];
+    run("curl", &[&args[..], more].concat(), "")
+}
+
+fn said(output: &Output) -> String {
+    format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
+}
+
+/// What a handshake of OpenSSL's own client comes to.
+fn handshake(authority: &Authority, at: SocketAddr, more: &[&str]) -> String {
+    let (to, root) = (at.to_string(), authority.root());
+    said(&run("openssl", &[&["s_client", "-connect", &to, "-CAfile", &root], more].concat(), ""))
+}
+
+/// A server that answers every request with the head that it got.
+fn echo_heads() -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            std::thread::spawn(move || echo(stream));
+        }
+    });
+    address
+}
+
+fn echo(mut stream: TcpStream) {
+    let mut head = Vec::new();
+    let mut byte = [0];
+    while stream.read(&mut byte).is_ok_and(|count| count == 1) {
+        head.push(byte[0]);
+        if head.ends_with(b"\r\n\r\n") {
+            let answer = format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", head.len());
+            if stream.write_all(&[answer.as_bytes(), &head].concat()).is_err() {
+                return;
+            }
+            head.clear();
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn clients_of_each_kind_are_served_and_servers_and_cookies_know_that_it_was_tls() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let heads = echo_heads();
+    let text = document(&service, "certificates = [\"booking\"]")
+        .replace("[pools.quay]", "[pools.quay]\npersistence = \"cookie\"")
+        + &format!("\n[pools.quay.servers.heads]\naddress = \"{heads}\"\n")
+        + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    for (version, more) in [("HTTP/1.1", &["--http1.1"][..]), ("HTTP/2", &["--http2"])] {
+        let asked = curl(&authority, service.frontend, "booking.skerry.example", &[&["-i"], more].concat());
+        let answer = said(&asked);
+        assert!(answer.starts_with(&format!("{version} 200")), "{answer}");
+        assert!(answer.to_lowercase().contains("httponly; samesite=lax; secure"), "{answer}");
+    }
+    let mut answer = String::new();
+    until("the server that shows heads is asked", async || {
+        answer = said(&curl(&authority, service.frontend, "booking.skerry.example", &[]));
+        answer.contains("GET / HTTP/1.1")
+    })
+    .await;
+    assert!(answer.contains("X-Forwarded-Proto: https\r\n"), "{answer}");
+    assert!(answer.contains("Forwarded: for=127.0.0.1;proto=https;host="), "{answer}");
+    // A trial speaks TLS by itself, and asks for a name that the certificate is for.
+    let mut trial = service.client().begin_trial(&TrialRequest::of("harbour", 40)).await.unwrap();
+    until("the trial is over", async || {
+        trial = service.client().trial(trial.id).await.unwrap();
+        trial.state != TrialState::Running
+    })
+    .await;
+    let tally = trial.tally.as_ref().unwrap();
+    assert_eq!(tally.verdict, TrialVerdict::AsExpected, "{trial:?}");
+    let nobody = TrialRequest { host: Some("no name".to_owned()), ..TrialRequest::of("harbour", 1) };
+    assert!(matches!(service.client().begin_trial(&nobody).await, Err(ClientError::Refused(_))));
+    // Whoever speaks in plain text is told.
+    let plain = run("curl", &["-s", "-i", &format!("http://{}/", service.frontend)], "");
+    let plain = said(&plain);
+    assert!(plain.starts_with("HTTP/1.1 400 ") && plain.contains("use https"), "{plain}");
+    // A session is taken up again, in both versions.
+    for version in ["-tls1_3", "-tls1_2"] {
+        let session = service.folder.path().join("session");
+        let session = session.to_str().unwrap();
+        let request = "GET / HTTP/1.1\r\nHost: booking.skerry.example\r\nConnection: close\r\n\r\n";
+        let to = service.frontend.to_string();
+        let first = ["s_client", "-connect", &to, version, "-sess_out", session, "-ign_eof"];
+        let begun = said(&run("openssl", &first, request));
+        assert!(begun.contains("New, TLSv1."), "{begun}");
+        let again = ["s_client", "-connect", &to, version, "-sess_in", session, "-ign_eof"];
+        let reused = said(&run("openssl", &again, request));
+        assert!(reused.contains("Reused, TLSv1."), "{version}: {reused}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn each_name_gets_its_certificate_and_unknown_names_what_the_frontend_says() {
+    let authority = Authority::new();
+    authority.issue("any", &["*.skerry.example"]);
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let text = document(&service, "certificates = [\"any\", \"booking\"]\nunknown_name = \"refuse\"")
+        + &authority.tables(&["any", "booking"]);
+    service.apply(&text).await.unwrap();
+    let shown = |name: &str| {
+        let all = handshake(&authority, service.frontend, &["-servername", name]);
+        (all.contains("Verify return code: 0 (ok)"), all)
+    };
+    for name in ["booking.skerry.example", "pier.skerry.example"] {
+        let (is_right, all) = shown(name);
+        assert!(is_right, "{name}: {all}");
+        assert!(curl(&authority, service.frontend, name, &[]).status.success(), "{name}");
+    }
+    for args in [&["-servername", "elsewhere.example"][..], &["-noservername"]] {
+        let refused = handshake(&authority, service.frontend, args);
+        assert!(refused.contains("unrecognized name"), "{args:?}: {refused}");
+    }
+    // The first certificate is for all others when the frontend does not refuse, and its client says what is wrong.
+    service.apply(&text.replace("\nunknown_name = \"refuse\"", "")).await.unwrap();
+    assert!(shown("elsewhere.example").0, "the chain is right");
+    let warned = curl(&authority, service.frontend, "elsewhere.example", &[]);
+    assert!(said(&warned).contains("no alternative certificate subject name matches"), "{warned:?}");
+    // Versions.
+    let old = ["-servername", "booking.skerry.example", "-tls1_2"];
+    assert!(handshake(&authority, service.frontend, &old).contains("Protocol  : TLSv1.2"));
+    let modern = text.replace("unknown_name = \"refuse\"", "tls_policy = \"modern\"");
+    service.apply(&modern).await.unwrap();
+    let refused = handshake(&authority, service.frontend, &old);
+    assert!(refused.contains("alert protocol version"), "{refused}");
+    assert!(shown("booking.skerry.example").1.contains("TLSv1.3"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_certificate_is_replaced_under_open_connections_and_a_wrong_one_is_not_taken() {
+    let authority = Authority::new();
+    let [chain, key] = authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let text = document(&service, "certificates = [\"booking\"]") + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    let shown = async || service.client().certificates().await.unwrap().certificates.remove(0);
+    let first = shown().await;
+    assert_eq!(first.names, ["booking.skerry.example"]);
+    assert_eq!((first.frontends.as_slice(), &first.problem), (&["harbour".to_owned()][..], &None));
+    let listed = service.merismos(&["certificate", "status"]);
+    assert!(String::from_utf8(listed.stdout).unwrap().contains("booking.skerry.example"));
+    // A client that stays connected all the while.
+    let to = service.frontend.to_string();
+    let mut kept = Command::new("openssl")
+        .args(["s_client", "-connect", &to, "-quiet", "-CAfile", &authority.root()])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut ask = || {
+        let request = "GET / HTTP/1.1\r\nHost: booking.skerry.example\r\n\r\n";
+        kept.stdin.as_mut().unwrap().write_all(request.as_bytes()).unwrap();
+        let (out, mut got) = (kept.stdout.as_mut().unwrap(), Vec::new());
+        let mut piece = [0; 4_096];
+        while !String::from_utf8_lossy(&got).contains("gull") {
+            let count = block_in_place(|| out.read(&mut piece)).unwrap();
+            assert!(count > 0, "the connection is there");
+            got.extend_from_slice(&piece[..count]);
+        }
+    };
+    ask();
+    let issued = handshake(&authority, service.frontend, &["-servername", "booking.skerry.example"]);
+    authority.issue("booking", &["booking.skerry.example", "www.skerry.example"]);
+    until("it is replaced", async || shown().await.sha256 != first.sha256).await;
+    assert_eq!(shown().await.names.len(), 2);
+    assert!(curl(&authority, service.frontend, "www.skerry.example", &[]).status.success());
+    let renewed = handshake(&authority, service.frontend, &["-servername", "booking.skerry.example"]);
+    let body = |text: &str| text.split("-----BEGIN").nth(1).unwrap().to_owned();
+    assert_ne!(body(&issued), body(&renewed));
+    ask();
+    // A key of another pair: what was there stays, and that is told.
+    let [_, other] = authority.issue("other", &["booking.skerry.example"]);
+    std::fs::copy(&other, &key).unwrap();
+    let trouble = async || {
+        let troubles = service.status().await.troubles;
+        troubles.into_iter().find(|trouble| trouble.starts_with("certificate booking can't be shown"))
+    };
+    until("it is a headline", async || trouble().await.is_some()).await;
+    assert!(trouble().await.unwrap().contains("the key is not the one of the certificate"));
+    assert!(curl(&authority, service.frontend, "www.skerry.example", &[]).status.success());
+    ask();
+    assert_eq!(service.merismos(&["certificate", "status"]).status.code(), Some(1));
+    let events = service.client().events(50).await.unwrap().events;
+    let of: Vec<_> = events.iter().filter(|event| event.kind == EventKind::Certificate).collect();
+    assert_eq!(of.len(), 2, "{of:?}");
+    assert!(of.iter().all(|event| event.subject == "certificate booking"));
+    authority.issue("booking", &["booking.skerry.example"]);
+    until("it is mended", async || trouble().await.is_none()).await;
+    assert!(Path::new(&chain).exists());
+    let _ = kept.kill();
+    let _ = kept.wait();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_certificate_that_can_not_be_shown_is_told_before_it_goes_live() {
+    let authority = Authority::new();
+    let [chain, key] = authority.issue("booking", &["booking.skerry.example"]);
+    let [_, other] = authority.issue("other", &["booking.skerry.example"]);
+    std::fs::copy(&other, &key).unwrap();
+    let service = Service::with(&["gull"]).await;
+    let text = document(&service, "certificates = [\"booking\"]") + &authority.tables(&["booking"]);
+    let Err(ClientError::Refused(problem)) = service.apply(&text).await else { panic!("it is refused") };
+    assert!(format!("{problem:?}").contains("the key is not the one of the certificate"), "{problem:?}");
+    std::fs::remove_file(&chain).unwrap();
+    let mut request = Service::request(&text);
+    request.going.accept = vec!["bad-certificate:certificates.booking".to_owned()];
+    service.client().apply(&request).await.unwrap();
+    let refused = handshake(&authority, service.frontend, &["-servername", "booking.skerry.example"]);
+    assert!(refused.contains("alert internal error"), "nobody is served in plain text: {refused}");
+    authority.issue("booking", &["booking.skerry.example"]);
+    until("it is there", async || {
+        curl(&authority, service.frontend, "booking.skerry.example", &[]).status.success()
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_lab_has_a_certificate_at_once_and_keeps_it_over_a_restart() {
+    let mut service = Service::with(&["gull"]).await;
+    let text = document(&service, "certificates = [\"lab\"]")
+        + "\n[certificates.lab]\nself_signed = [\"lab.skerry.example\", \"127.0.0.1\"]\n";
+    service.apply(&text).await.unwrap();
+    let shown =
+        async |service: &Service| service.client().certificates().await.unwrap().certificates.remove(0);
+    let first = shown(&service).await;
+    assert!(first.is_self_signed && first.days_left.unwrap() > 390, "{first:?}");
+    let file = service.folder.path().join("state/certificates/lab.pem");
+    let asked = ["-sS", "--cacert", file.to_str().unwrap(), &format!("https://{}/", service.frontend)];
+    let answer = said(&run("curl", &asked, ""));
+    assert!(answer.starts_with("gull"), "{answer}");
+    service.crash_and_restart().await;
+    service.all_up().await;
+    assert_eq!(shown(&service).await.sha256, first.sha256);
+    assert!(said(&run("curl", &asked, "")).starts_with("gull"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn tcp_frontends_end_tls_before_plain_servers() {
+    let authority = Authority::new();
+    authority.issue("line", &["line.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let (line, heads) = (free_address(), echo_heads());
+    let text = service.document()
+        + &format!(
+            "\n[pools.heads]\ncheck = \"open\"\n[pools.heads.servers.one]\naddress = \"{heads}\"\n[checks.open]\nkind = \"tcp\"\n\
+             [frontends.line]\nprotocol = \"tcp\"\nlisten = \"{line}\"\npool = \"heads\"\ncertificates = [\"line\"]\n"
+        )
+        + &authority.tables(&["line"]);
+    service.apply(&text).await.unwrap();
+    until("it is served", async || curl(&authority, line, "line.skerry.example", &[]).status.success()).await;
+    let answer = said(&curl(&authority, line, "line.skerry.example", &["--http1.1"]));
+    assert!(answer.contains("GET / HTTP/1.1\r\nHost: line.skerry.example"), "{answer}");
+    assert!(!answer.contains("X-Forwarded"), "bytes are passed on as they came: {answer}");
+    let plain = run("curl", &["-s", "--max-time", "10", &format!("http://{line}/")], "");
+    assert!(!plain.status.success(), "nobody is served in plain text");
+    // What is larger than a record goes through whole.
+    let header = format!("X-Long: {}", "y".repeat(60_000));
+    let answer = curl(&authority, line, "line.skerry.example", &["--http1.1", "-H", &header]);
+    assert_eq!(
+        said(&answer).matches('y').count(),
+        60_000 + said(&answer).matches("skerry").count(),
+        "{}",
+        answer.stdout.len()
+    );
+}
