@@ -112,6 +112,8 @@ pub struct FrontendStatus {
     pub unit: String,
     /// Address and port where it listens, or the reserved address behind it.
     pub listen: String,
+    /// Whether its clients speak TLS.
+    pub tls: bool,
     /// Its pool, or the first of several.
     pub pool: String,
     /// All of its pools, where it has several, with the part of its work that each gets.

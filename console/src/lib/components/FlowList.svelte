@@ -20,7 +20,9 @@
         <div class={frontend.trouble ? 'text-error' : ''}>
           {frontend.trouble ? '✕ ' : ''}<span class="font-semibold">{frontend.name}</span>
           <span class="text-secondary"
-            >{frontend.protocol} {frontend.listen} · {rate(frontend.per_second)} {frontend.unit}s/s{way?.part ? ` · ${way.part}` : ''} →</span
+            >{frontend.protocol}{frontend.tls ? ' over TLS' : ''}
+            {frontend.listen} · {rate(frontend.per_second)}
+            {frontend.unit}s/s{way?.part ? ` · ${way.part}` : ''} →</span
           >
         </div>
       {/each}

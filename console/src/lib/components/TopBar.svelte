@@ -81,7 +81,7 @@
       {#each PAGES as [path, name] (path)}
         <a
           href={path}
-          class={`rounded-field px-1.5 py-1 ${isHere(path) ? 'bg-neutral-content font-semibold text-neutral' : 'hover:bg-neutral-content/15'}`}
+          class={`rounded-field px-1 py-1 ${isHere(path) ? 'bg-neutral-content font-semibold text-neutral' : 'hover:bg-neutral-content/15'}`}
           aria-current={isHere(path) ? 'page' : undefined}>{name}</a
         >
       {/each}
@@ -89,7 +89,7 @@
     <label class="ml-auto flex items-center gap-2">
       <span>Apply to</span>
       <select
-        class="select select-xs w-44 border-neutral-content/40 bg-neutral text-neutral-content"
+        class="select select-xs w-36 border-neutral-content/40 bg-neutral text-neutral-content"
         value={desk.draft ?? ''}
         onchange={(event) => desk.choose(event.currentTarget.value || null)}
         data-testid="where"

@@ -152,7 +152,12 @@ fn frontends(frontends: &[FrontendStatus]) {
         };
         let mut row = vec![
             name,
-            Cell::new(format!("{} {}", frontend.protocol, frontend.listen)),
+            Cell::new(format!(
+                "{}{} {}",
+                frontend.protocol,
+                if frontend.tls { " over TLS" } else { "" },
+                frontend.listen
+            )),
             Cell::new(pool_words(frontend)),
             number(frontend.connections),
             number(format!("{:.1} {}s/s", frontend.per_second, frontend.unit)),
