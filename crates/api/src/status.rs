@@ -138,6 +138,17 @@ pub struct FrontendStatus {
     pub errors: u64,
     /// Connections, and requests over HTTP/2, of the last minute that were ended because their clients held too much memory.
     pub cut_for_memory: u64,
+    /// TLS handshakes of the last minute that began a session.
+    pub handshakes: u64,
+    /// TLS handshakes of the last minute that took a session up again.
+    pub resumed: u64,
+    /// TLS handshakes of the last minute that came to nothing.
+    pub bad_handshakes: u64,
+    /// Why the last one of them did.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bad_handshake: Option<String>,
+    /// Clients of the last minute that spoke TLS where plain text is spoken, or plain text where TLS is.
+    pub wrong_protocol: u64,
 }
 
 /// A pool: its check, its servers, and what they get.

@@ -8,9 +8,7 @@ use crate::buffer::Buffer;
 use crate::context::WorkerContext;
 use crate::deadline::WakeReason;
 use crate::io::{ConnectionTimer, IoError, Source, read, readable};
-
-/// The first byte of a record that holds a handshake (RFC 8446, 5.1).
-const HANDSHAKE: u8 = 22;
+use crate::tls::HANDSHAKE;
 
 /// A greeting that comes in pieces.
 #[derive(Default)]

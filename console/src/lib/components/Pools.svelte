@@ -86,6 +86,19 @@
       </tbody>
     {/each}
   </table>
+  {#each status.frontends.filter((it) => it.bad_handshakes > 0) as frontend (frontend.name)}
+    <p class="text-secondary">
+      frontend {frontend.name}, last minute: {frontend.bad_handshakes} TLS handshakes failed, {frontend.handshakes + frontend.resumed} did not{frontend.bad_handshake
+        ? `; the last one: ${frontend.bad_handshake}`
+        : ''}
+    </p>
+  {/each}
+  {#each status.frontends.filter((it) => it.wrong_protocol > 0) as frontend (frontend.name)}
+    <p class="text-secondary">
+      frontend {frontend.name}, last minute: {frontend.wrong_protocol}
+      {frontend.tls ? 'came in plain text, and it speaks TLS' : 'spoke TLS, and it has no certificates'}
+    </p>
+  {/each}
   {#each status.frontends.filter((it) => it.unavailable + it.unanswered + it.refused + it.cut_for_memory > 0) as frontend (frontend.name)}
     <p class="mt-2 text-warning">
       frontend {frontend.name}, last minute: {frontend.unavailable} answered 503, {frontend.unanswered} answered 502/504 or broken off, {frontend.refused} refused{frontend.cut_for_memory >

@@ -169,6 +169,27 @@ fn frontends(frontends: &[FrontendStatus]) {
     if !counted.is_empty() {
         text("  over limit, bad requests, no server and failed: in the last 60 s\n");
     }
+    for frontend in frontends.iter().filter(|frontend| frontend.bad_handshakes > 0) {
+        let why = frontend
+            .bad_handshake
+            .as_deref()
+            .map_or_else(String::new, |why| format!("; the last one: {why}"));
+        let (bad, good) = (frontend.bad_handshakes, frontend.handshakes + frontend.resumed);
+        text(&format!(
+            "{}: {bad} TLS handshakes failed in the last 60 s, and {good} did not{why}\n",
+            frontend.name
+        ));
+    }
+    for frontend in frontends.iter().filter(|frontend| frontend.wrong_protocol > 0) {
+        let (name, many) = (&frontend.name, frontend.wrong_protocol);
+        text(&if frontend.tls {
+            format!("{name}: {many} came in plain text in the last 60 s, and it speaks TLS\n")
+        } else {
+            format!(
+                "{name}: {many} spoke TLS in the last 60 s, and it has no certificates, so they can't reach it\n"
+            )
+        });
+    }
     for frontend in frontends.iter().filter(|frontend| frontend.cut_for_memory > 0) {
         text(&format!(
             "{}: {} ended in the last 60 s for the memory they held\n",

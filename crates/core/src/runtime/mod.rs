@@ -168,6 +168,14 @@ pub struct FrontendWorkerCounters {
     pub errors: Counter,
     /// Connections, and requests over HTTP/2, that were ended because their clients held too much memory.
     pub cut_for_memory: Counter,
+    /// TLS handshakes that began a session.
+    pub handshakes: Counter,
+    /// TLS handshakes that took a session up again.
+    pub resumed: Counter,
+    /// TLS handshakes that came to nothing.
+    pub bad_handshakes: Counter,
+    /// Clients that spoke TLS where plain text is spoken, or the other way round.
+    pub wrong_protocol: Counter,
 }
 
 /// The sum of all lanes of a frontend at one moment.
@@ -189,6 +197,18 @@ pub struct FrontendCounts {
     pub errors: u64,
     /// See [`FrontendWorkerCounters::cut_for_memory`].
     pub cut_for_memory: u64,
+    /// See [`FrontendWorkerCounters::handshakes`].
+    #[serde(default)]
+    pub handshakes: u64,
+    /// See [`FrontendWorkerCounters::resumed`].
+    #[serde(default)]
+    pub resumed: u64,
+    /// See [`FrontendWorkerCounters::bad_handshakes`].
+    #[serde(default)]
+    pub bad_handshakes: u64,
+    /// See [`FrontendWorkerCounters::wrong_protocol`].
+    #[serde(default)]
+    pub wrong_protocol: u64,
 }
 
 /// One server's identity and counts.
@@ -339,6 +359,10 @@ impl FrontendRuntime {
         lane.unanswered.set(counts.unanswered);
         lane.errors.set(counts.errors);
         lane.cut_for_memory.set(counts.cut_for_memory);
+        lane.handshakes.set(counts.handshakes);
+        lane.resumed.set(counts.resumed);
+        lane.bad_handshakes.set(counts.bad_handshakes);
+        lane.wrong_protocol.set(counts.wrong_protocol);
     }
 
     /// The sum over all workers, read without stopping them.
@@ -356,6 +380,10 @@ impl FrontendRuntime {
             unanswered: sum(|lane| &lane.unanswered),
             errors: sum(|lane| &lane.errors),
             cut_for_memory: sum(|lane| &lane.cut_for_memory),
+            handshakes: sum(|lane| &lane.handshakes),
+            resumed: sum(|lane| &lane.resumed),
+            bad_handshakes: sum(|lane| &lane.bad_handshakes),
+            wrong_protocol: sum(|lane| &lane.wrong_protocol),
         }
     }
 }

@@ -20,6 +20,7 @@ use crate::context::{RegisteredConnection, WorkerContext};
 use crate::deadline::WakeReason;
 use crate::io::{Connection, ConnectionTimer, IoError, read, read_fresh, readable, write_all};
 use crate::memory::{MemoryGuard, hold_head};
+use crate::tls::HANDSHAKE;
 
 /// How long a client has to be quiet to be one that rests.
 pub(super) const IDLE_AFTER: Duration = Duration::from_millis(200);
@@ -43,6 +44,8 @@ enum NextStep {
     },
     /// Close, but first take what the client still sends, so that it can read the answer.
     Linger,
+    /// The client speaks TLS, and it is told so.
+    Tls,
     /// The client speaks HTTP/2; this is all that it has said.
     Two(Buffer),
 }
@@ -52,12 +55,17 @@ enum NoRequest {
     Ended,
     /// Nothing came for a moment; something may come for so long.
     Rests(Duration),
+    /// It speaks TLS.
+    Tls,
     /// It speaks HTTP/2; this is all that it has said.
     Two(Buffer),
     Refused(RequestError),
     /// The same, of a request for the head alone.
     RefusedHead(RequestError),
 }
+
+/// The alert `handshake_failure` (RFC 8446, 6.2) in a record of its own.
+const HANDSHAKE_FAILURE: [u8; 7] = [21, 3, 3, 0, 2, 2, 40];
 
 /// What a frontend allows a head.
 #[derive(Clone, Copy)]
@@ -74,6 +82,10 @@ impl HeadLimits {
 
     /// Whether the data begins with a whole head. When it does not, it may still become one.
     fn is_whole(self, scan: &mut HeadScan, data: &[u8]) -> Result<bool, NoRequest> {
+        // A greeting of TLS may hold anything, line ends among it.
+        if data.first() == Some(&HANDSHAKE) {
+            return Err(NoRequest::Tls);
+        }
         match scan.end(data).map_err(|_| NoRequest::Refused(BARE_LINE_FEED))? {
             Some(length) if length > self.size => Err(NoRequest::Refused(head::too_large(data, self.size))),
             Some(_) => Ok(true),
@@ -142,6 +154,7 @@ pub(crate) fn serve<C: Connection>(
                     return Box::pin(session.refuse(refusal, to_head)).await;
                 }
                 NextStep::Linger => return Box::pin(session.linger()).await,
+                NextStep::Tls => return Box::pin(session.refuse_tls()).await,
                 // In a box, for its state is large and most connections are others.
                 NextStep::Two(first) => return Box::pin(http2::serve(session.visit, first)).await,
             }
@@ -225,6 +238,7 @@ impl<C: Connection> HttpSession<C> {
                     return match why {
                         NoRequest::Ended => NextStep::Close,
                         NoRequest::Rests(patience) => NextStep::Rest(patience),
+                        NoRequest::Tls => NextStep::Tls,
                         NoRequest::Two(buffer) => NextStep::Two(buffer),
                         NoRequest::Refused(refusal) => NextStep::Refuse { refusal, to_head: false },
                         NoRequest::RefusedHead(refusal) => NextStep::Refuse { refusal, to_head: true },
@@ -381,6 +395,21 @@ impl<C: Connection> HttpSession<C> {
         let text = error_response(refusal.status(), &refusal, &frontend.name, true, !to_head);
         let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
         if write_all(stream, &text, watch, LINGER).await.is_ok() {
+            linger(stream, worker, watch).await;
+        }
+    }
+
+    /// Tells a client that speaks TLS to a frontend without certificates that there is none, in its own language: it would show an
+    /// answer of HTTP as a version that is wrong.
+    async fn refuse_tls(&mut self) {
+        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
+            &mut self.visit;
+        let snapshot = worker.snapshot();
+        let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
+        frontend.cell.lane(worker.index).wrong_protocol.increment();
+        client.alarm.cancel();
+        let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+        if write_all(stream, &HANDSHAKE_FAILURE, watch, LINGER).await.is_ok() {
             linger(stream, worker, watch).await;
         }
     }

@@ -1,38 +1,44 @@
 //! Handshakes with clients: read as far as their names, refused or answered, and handed on.
 
 use std::future::Future;
+use std::io;
+use std::rc::Rc;
 use std::sync::Arc;
+use std::task::Poll;
 use std::time::Duration;
 
 use merismos_core::config::document::Protocol;
 use merismos_core::routing::Frontend;
+use merismos_core::text::printable;
 use rustls::server::{Accepted, Acceptor};
+use rustls::{AlertDescription, HandshakeKind};
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 use tokio_rustls::StartHandshake;
 
-use super::frontend::FrontendTls;
+use super::HANDSHAKE;
 use super::stream::TlsConnection;
-use crate::accept::{ClientConnection, serve};
-use crate::buffer::Buffer;
+use crate::accept::{ClientConnection, ConnectionAddrs, serve};
+use crate::buffer::{Buffer, BufferPool};
+use crate::deadline::WakeReason;
 use crate::http;
-use crate::io::{ConnectionTimer, read, readable};
+use crate::io::{ConnectionTimer, IoError, read, readable};
 
 /// The alert `unrecognized_name` (RFC 6066, 3; RFC 8446, 6.2) in a record of its own.
 const UNRECOGNIZED_NAME: [u8; 7] = [21, 3, 3, 0, 2, 2, 112];
 /// The alert `internal_error`, for a frontend whose certificates could not be read.
 const INTERNAL_ERROR: [u8; 7] = [21, 3, 3, 0, 2, 2, 80];
-/// The first byte of a record that holds a handshake (RFC 8446, 5.1).
-const HANDSHAKE: u8 = 22;
 
-/// What a client began with.
-enum Greeting {
-    /// A whole ClientHello.
-    Hello(Accepted),
-    /// Something else: perhaps a request in plain text.
+/// Why there is no ClientHello.
+enum NoHello {
+    /// The client said something else: perhaps a request in plain text.
     Plain,
-    /// Nothing that goes on.
-    Over,
+    /// It left, or is let go, without a word.
+    Silent,
+    /// It took too long.
+    Slow,
+    /// What it said makes no sense.
+    Wrong(String),
 }
 
 /// Has a client's handshake done within `limit`, and serves it. `first` is what it has sent already.
@@ -46,93 +52,147 @@ pub(crate) async fn accept(
     let watch = ConnectionTimer { alarm: &visit.at.client.alarm, wheel: &visit.at.worker.wheel };
     watch.set_timeout(limit);
     let lane = || frontend.cell.lane(visit.at.worker.index);
+    let failed = |why: String| {
+        lane().bad_handshakes.increment();
+        visit.at.worker.tls.note_failure(&frontend.name, why);
+    };
     let hello = match read_hello(&visit.at.worker.small, &mut visit.stream, first, watch).await {
-        Greeting::Hello(hello) => hello,
-        Greeting::Plain if frontend.protocol == Protocol::Http => {
-            lane().refused.increment();
+        Ok(hello) => hello,
+        Err(NoHello::Plain) => {
+            lane().wrong_protocol.increment();
             let ClientConnection { at, stream, _counted: counted, .. } = visit;
             at.client.alarm.cancel();
-            http::reject_plain(at, stream, frontend.name.clone()).await;
+            if frontend.protocol == Protocol::Http {
+                http::reject_plain(at, stream, frontend.name.clone()).await;
+            }
             drop(counted);
             return;
         }
-        Greeting::Plain | Greeting::Over => {
-            lane().refused.increment();
+        Err(NoHello::Silent) => return,
+        Err(NoHello::Slow) => return failed(slow(limit)),
+        Err(NoHello::Wrong(why)) => return failed(why),
+    };
+    let name = hello.client_hello().server_name().map(str::to_owned);
+    let tls = match visit.at.worker.tls.of(&frontend.name) {
+        Some(tls) if tls.knows(name.as_deref()) => tls,
+        unknown => {
+            let (alert, why) = match (unknown, name) {
+                (None, _) => (INTERNAL_ERROR, "none of its certificates could be had".to_owned()),
+                (Some(_), Some(name)) => (
+                    UNRECOGNIZED_NAME,
+                    format!("a client asked for {}, of which there is no certificate", printable(&name)),
+                ),
+                (Some(_), None) => (UNRECOGNIZED_NAME, "a client asked for no name".to_owned()),
+            };
+            failed(why);
+            // A client that does not want to hear it needs no answer.
+            let _ = visit.stream.write_all(&alert).await;
             return;
         }
     };
-    let spoken = visit.at.worker.tls.of(&frontend.name);
-    let is_known = |tls: &FrontendTls| tls.knows(hello.client_hello().server_name());
-    let alert = match &spoken {
-        None => Some(INTERNAL_ERROR),
-        Some(tls) if !is_known(tls) => Some(UNRECOGNIZED_NAME),
-        Some(_) => None,
-    };
-    if let Some(alert) = alert {
-        lane().refused.increment();
-        // A client that does not want to hear it needs no answer.
-        let _ = visit.stream.write_all(&alert).await;
-        return;
-    }
-    let Some(FrontendTls { config, .. }) = spoken else { return };
     let ClientConnection { at, stream, who, _counted } = visit;
     let watch = ConnectionTimer { alarm: &at.client.alarm, wheel: &at.worker.wheel };
-    let mut handshake = Box::pin(StartHandshake::from_parts(hello, stream).into_stream(config));
+    let mut handshake = Box::pin(StartHandshake::from_parts(hello, stream).into_stream(tls.config));
     let done = std::future::poll_fn(|context| {
         if watch.check().is_err() {
-            return std::task::Poll::Ready(None);
+            return Poll::Ready(Err(slow(limit)));
         }
-        handshake.as_mut().poll(context).map(Result::ok)
+        handshake.as_mut().poll(context).map_err(|error| in_words(&error))
     });
-    let Some(stream) = done.await else {
-        frontend.cell.lane(at.worker.index).refused.increment();
-        tracing::debug!(client = %who.client, frontend = %frontend.name, "a TLS handshake failed");
-        return;
+    let done = done.await;
+    let lane = frontend.cell.lane(at.worker.index);
+    let stream = match done {
+        Ok(stream) => stream,
+        Err(why) => {
+            lane.bad_handshakes.increment();
+            tracing::debug!(client = %who.client, frontend = %frontend.name, %why, "a TLS handshake failed");
+            at.worker.tls.note_failure(&frontend.name, why);
+            return;
+        }
     };
+    match stream.get_ref().1.handshake_kind() {
+        Some(HandshakeKind::Resumed) => lane.resumed.increment(),
+        Some(HandshakeKind::Full | HandshakeKind::FullWithHelloRetryRequest) | None => {
+            lane.handshakes.increment()
+        }
+    }
     at.client.alarm.cancel();
-    let who = crate::accept::ConnectionAddrs { is_secure: true, ..who };
+    let who = ConnectionAddrs { is_secure: true, ..who };
     serve(ClientConnection { at, stream: TlsConnection::new(stream), who, _counted }, &frontend, None);
+}
+
+fn slow(limit: Duration) -> String {
+    format!("a client took longer than {limit:?}")
+}
+
+/// What a failed handshake means.
+fn in_words(error: &io::Error) -> String {
+    let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
+    match inner {
+        Some(rustls::Error::AlertReceived(AlertDescription::UnknownCA)) => {
+            "a client does not trust the authority of the certificate (alert unknown_ca)".to_owned()
+        }
+        Some(rustls::Error::AlertReceived(
+            alert @ (AlertDescription::BadCertificate
+            | AlertDescription::CertificateUnknown
+            | AlertDescription::CertificateExpired
+            | AlertDescription::CertificateRevoked),
+        )) => format!("a client refuses the certificate (alert {alert:?})"),
+        Some(rustls::Error::PeerIncompatible(why)) => {
+            format!("a client and the frontend have no version, cipher or key exchange in common ({why:?})")
+        }
+        Some(other) => other.to_string(),
+        None if error.kind() == io::ErrorKind::UnexpectedEof => "a client left in the middle".to_owned(),
+        None => error.kind().to_string(),
+    }
 }
 
 /// Reads until the client's ClientHello is whole.
 async fn read_hello(
-    shelf: &std::rc::Rc<crate::buffer::BufferPool>,
+    shelf: &Rc<BufferPool>,
     stream: &mut TcpStream,
     first: Option<Buffer>,
     watch: ConnectionTimer<'_>,
-) -> Greeting {
+) -> Result<Accepted, NoHello> {
     let mut acceptor = Acceptor::default();
     let mut buffer = match first {
         Some(first) => first,
         None => match readable(stream, watch).await {
             Ok(()) => shelf.take(),
-            Err(_) => return Greeting::Over,
+            Err(IoError::Rang(WakeReason::Deadline)) => return Err(NoHello::Slow),
+            Err(_) => return Err(NoHello::Silent),
         },
     };
     let mut is_first = true;
     loop {
-        if buffer.is_empty() && read(stream, &mut buffer, watch).await.is_err() {
-            return Greeting::Over;
+        if buffer.is_empty() {
+            match read(stream, &mut buffer, watch).await {
+                Ok(_) => {}
+                // Who connects to see whether the port is open says nothing.
+                Err(_) if is_first => return Err(NoHello::Silent),
+                Err(IoError::Rang(WakeReason::Deadline)) => return Err(NoHello::Slow),
+                Err(_) => return Err(NoHello::Wrong("a client left in the middle".to_owned())),
+            }
         }
         if std::mem::take(&mut is_first) && buffer[0] != HANDSHAKE {
-            return Greeting::Plain;
+            return Err(NoHello::Plain);
         }
         let mut piece = &*buffer;
         let taken = acceptor.read_tls(&mut piece);
         let length = buffer.len() - piece.len();
         buffer.consume(length);
-        if taken.is_err() {
-            return Greeting::Over;
+        if let Err(error) = taken {
+            return Err(NoHello::Wrong(error.to_string()));
         }
         match acceptor.accept() {
             Ok(None) => {}
             // What has come behind it is in the acceptor already, for nothing of a client's follows its greeting.
-            Ok(Some(hello)) => return Greeting::Hello(hello),
-            Err((_, mut alert)) => {
+            Ok(Some(hello)) => return Ok(hello),
+            Err((error, mut alert)) => {
                 let mut text = Vec::new();
                 let _ = alert.write_all(&mut text);
                 let _ = stream.write_all(&text).await;
-                return Greeting::Over;
+                return Err(NoHello::Wrong(error.to_string()));
             }
         }
     }

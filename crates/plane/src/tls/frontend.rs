@@ -1,7 +1,7 @@
 //! What a frontend needs to speak TLS: certificates by name, versions and protocols.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
 use merismos_core::certificate_choice::CertificateChoice;
@@ -112,21 +112,41 @@ impl ResolvesServerCert for ByName {
 
 /// How each frontend speaks TLS, by name. A frontend whose clients speak TLS and that is not in it serves nobody.
 #[derive(Clone, Debug, Default)]
-pub struct TlsTable(Arc<ArcSwap<BTreeMap<Name, FrontendTls>>>);
+pub struct TlsTable {
+    frontends: Arc<ArcSwap<BTreeMap<Name, FrontendTls>>>,
+    /// Why the last handshake of each that came to nothing did; held for a look or a change.
+    failures: Arc<Mutex<BTreeMap<Name, String>>>,
+}
 
 impl TlsTable {
     /// How all frontends speak from now on. Connections that are open keep what they began with.
     pub fn set(&self, frontends: BTreeMap<Name, FrontendTls>) {
-        self.0.store(Arc::new(frontends));
+        self.failures().retain(|name, _| frontends.contains_key(name));
+        self.frontends.store(Arc::new(frontends));
     }
 
     /// How all frontends speak now.
     #[must_use]
     pub fn get(&self) -> BTreeMap<Name, FrontendTls> {
-        (**self.0.load()).clone()
+        (**self.frontends.load()).clone()
     }
 
     pub(super) fn of(&self, frontend: &Name) -> Option<FrontendTls> {
-        self.0.load().get(frontend).cloned()
+        self.frontends.load().get(frontend).cloned()
+    }
+
+    fn failures(&self) -> MutexGuard<'_, BTreeMap<Name, String>> {
+        self.failures.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Notes why a handshake came to nothing.
+    pub(super) fn note_failure(&self, frontend: &Name, why: String) {
+        self.failures().insert(frontend.clone(), why);
+    }
+
+    /// Why the last handshake of a frontend that came to nothing did.
+    #[must_use]
+    pub fn last_failure(&self, frontend: &Name) -> Option<String> {
+        self.failures().get(frontend).cloned()
     }
 }

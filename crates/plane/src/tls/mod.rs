@@ -6,3 +6,6 @@ mod stream;
 
 pub(crate) use accept::accept;
 pub use frontend::{FrontendTls, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
+
+/// The first byte of a record that holds a handshake (RFC 8446, 5.1).
+pub(crate) const HANDSHAKE: u8 = 22;

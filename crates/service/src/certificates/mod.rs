@@ -237,6 +237,11 @@ impl Certificates {
         views.collect()
     }
 
+    /// Why the last handshake of a frontend that came to nothing did.
+    pub(crate) fn last_failure(&self, frontend: &Name) -> Option<String> {
+        self.0.table.last_failure(frontend)
+    }
+
     /// The name that clients of a frontend ask for when nobody says another one: the first of its first certificate.
     pub(crate) fn usual_name(&self, spec: &FrontendSpec) -> Option<String> {
         let first = spec.certificates.first()?;

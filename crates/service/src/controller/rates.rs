@@ -116,6 +116,10 @@ impl Rates {
             unanswered: counts.unanswered.saturating_sub(before.unanswered),
             errors: counts.errors.saturating_sub(before.errors),
             cut_for_memory: counts.cut_for_memory.saturating_sub(before.cut_for_memory),
+            handshakes: counts.handshakes.saturating_sub(before.handshakes),
+            resumed: counts.resumed.saturating_sub(before.resumed),
+            bad_handshakes: counts.bad_handshakes.saturating_sub(before.bad_handshakes),
+            wrong_protocol: counts.wrong_protocol.saturating_sub(before.wrong_protocol),
         };
         Growth { by, over: age(base, now) }
     }

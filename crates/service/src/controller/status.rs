@@ -224,6 +224,14 @@ impl ControllerState {
             unanswered: minute.unanswered,
             errors: minute.errors,
             cut_for_memory: minute.cut_for_memory,
+            handshakes: minute.handshakes,
+            resumed: minute.resumed,
+            bad_handshakes: minute.bad_handshakes,
+            bad_handshake: self
+                .certificates
+                .last_failure(&frontend.name)
+                .filter(|_| minute.bad_handshakes > 0),
+            wrong_protocol: minute.wrong_protocol,
         }
     }
 

@@ -18,13 +18,13 @@ use crate::harness::{Instance, PATIENCE, Service, until};
 use crate::peers::{GRPC, WEBSOCKETS};
 
 /// A program with which one can talk; ended with the test.
-struct Talk {
+pub(crate) struct Talk {
     child: Child,
     lines: Receiver<String>,
 }
 
 impl Talk {
-    fn start(program: &str, args: &[&str]) -> Self {
+    pub(crate) fn start(program: &str, args: &[&str]) -> Self {
         let mut command = Command::new(program);
         command.args(args).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
         let mut child =
@@ -42,7 +42,7 @@ impl Talk {
     }
 
     /// The next line that it says.
-    fn line(&mut self) -> String {
+    pub(crate) fn line(&mut self) -> String {
         block_in_place(|| self.lines.recv_timeout(PATIENCE)).expect("it says something")
     }
 

@@ -13,6 +13,8 @@ use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, 
 use tokio::task::block_in_place;
 
 use crate::harness::{Service, until};
+use crate::leaving::Talk;
+use crate::peers::WEBSOCKETS;
 
 /// An authority of the test's own, and files of certificates by it.
 struct Authority {
@@ -352,4 +354,116 @@ async fn tcp_frontends_end_tls_before_plain_servers() {
         "{}",
         answer.stdout.len()
     );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn why_clients_do_not_come_through_is_counted_and_said() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let (plain, slow) = (free_address(), free_address());
+    let frontend = |name: &str, listen: SocketAddr, keys: &str| {
+        format!("\n[frontends.{name}]\nprotocol = \"http\"\nlisten = \"{listen}\"\npool = \"quay\"\n{keys}\n")
+    };
+    let keys = "certificates = [\"booking\"]\nunknown_name = \"refuse\"\ntls_policy = \"modern\"";
+    let impatient = "certificates = [\"booking\"]\nhandshake_timeout = \"300ms\"";
+    let text = document(&service, keys)
+        + &frontend("plain", plain, "")
+        + &frontend("slow", slow, impatient)
+        + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    let status = async |name: &str| {
+        let frontends = service.status().await.frontends;
+        frontends.into_iter().find(|frontend| frontend.name == name).unwrap()
+    };
+    let is_said = async |name: &str, part: &str| {
+        until(part, async || status(name).await.bad_handshake.is_some_and(|why| why.contains(part))).await;
+    };
+    // The certificate's name is right, and nobody trusts its authority.
+    let port = service.frontend.port();
+    let resolve = format!("booking.skerry.example:{port}:127.0.0.1");
+    let url = format!("https://booking.skerry.example:{port}/");
+    assert!(!run("curl", &["-sS", "--resolve", &resolve, &url], "").status.success());
+    is_said("harbour", "a client does not trust the authority of the certificate").await;
+    handshake(&authority, service.frontend, &["-servername", "elsewhere.example"]);
+    is_said("harbour", "a client asked for elsewhere.example, of which there is no certificate").await;
+    handshake(&authority, service.frontend, &["-servername", "booking.skerry.example", "-tls1_2"]);
+    is_said("harbour", "no version, cipher or key exchange in common").await;
+    assert_eq!(status("harbour").await.bad_handshakes, 3);
+    assert!(curl(&authority, service.frontend, "booking.skerry.example", &[]).status.success());
+    assert_eq!(status("harbour").await.handshakes, 1);
+    // TLS where there is none, and plain text where TLS is.
+    let alert = handshake(&authority, plain, &["-servername", "booking.skerry.example"]);
+    assert!(alert.contains("handshake failure"), "{alert}");
+    run("curl", &["-s", &format!("http://{}/", service.frontend)], "");
+    assert_eq!((status("plain").await.wrong_protocol, status("harbour").await.wrong_protocol), (1, 1));
+    let shown = String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
+    assert!(shown.contains("plain: 1 spoke TLS in the last 60 s, and it has no certificates"), "{shown}");
+    assert!(
+        shown.contains("harbour: 3 TLS handshakes failed in the last 60 s, and 1 did not; the last one: "),
+        "{shown}"
+    );
+    // Who greets byte by byte is let go, and so is who never ends its greeting.
+    let mut dawdling = TcpStream::connect(slow).unwrap();
+    dawdling.write_all(&[22, 3, 1, 2, 0, 1]).unwrap();
+    let mut rest = Vec::new();
+    block_in_place(|| dawdling.read_to_end(&mut rest)).unwrap();
+    is_said("slow", "a client took longer than 300ms").await;
+    // Nonsense behind the first byte, and a record that is larger than any.
+    for nonsense in [&[22, 9, 9, 255, 255, 1, 0][..], &[22, 3, 1, 0, 4, 1, 0, 0, 0]] {
+        let mut client = TcpStream::connect(service.frontend).unwrap();
+        client.write_all(nonsense).unwrap();
+        let mut answer = Vec::new();
+        block_in_place(|| client.read_to_end(&mut answer)).unwrap();
+        assert_eq!(answer.first(), Some(&21), "an alert: {answer:?}");
+    }
+    assert!(curl(&authority, service.frontend, "booking.skerry.example", &[]).status.success());
+}
+
+/// A client of a common WebSocket library, over TLS.
+const SECURE_WEBSOCKET: &str = r#"
+import asyncio, ssl, sys, websockets
+async def talk():
+    context = ssl.create_default_context(cafile=sys.argv[2])
+    url = f"wss://booking.skerry.example:{sys.argv[1]}/talk"
+    async with websockets.connect(url, ssl=context, host="127.0.0.1", server_hostname="booking.skerry.example", max_size=None) as socket:
+        for word in ["ahoy", "x" * 300000]:
+            await socket.send(word)
+            assert await socket.recv() == word
+    print("done", flush=True)
+asyncio.run(talk())
+"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn websockets_and_many_large_responses_go_over_tls() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let (talks, repeating) = (free_address(), free_address());
+    let port = repeating.port().to_string();
+    let mut echo = Talk::start("/usr/bin/python3", &["-c", WEBSOCKETS, "serve", &port]);
+    assert_eq!(echo.line(), "ready");
+    let text = document(&service, "certificates = [\"booking\"]")
+        + &format!(
+            "\n[pools.talks]\ncheck = \"open\"\n[pools.talks.servers.one]\naddress = \"{repeating}\"\n[checks.open]\nkind = \"tcp\"\n\
+             [frontends.talks]\nprotocol = \"http\"\nlisten = \"{talks}\"\npool = \"talks\"\ncertificates = [\"booking\"]\n"
+        )
+        + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    until("the talks are served", async || {
+        let talks = "talks/one".parse().unwrap();
+        service.client().server(&talks).await.unwrap().eligible
+    })
+    .await;
+    let talked =
+        run("/usr/bin/python3", &["-c", SECURE_WEBSOCKET, &talks.port().to_string(), &authority.root()], "");
+    assert_eq!(said(&talked), "done\n", "{}", said(&talked));
+    for (version, more) in [("HTTP/2", &["-m", "20"][..]), ("HTTP/1.1", &["--h1"])] {
+        let url = format!("https://{}/bytes/300000", service.frontend);
+        let load = run("h2load", &[&["-n", "400", "-c", "4"], more, &[&url]].concat(), "");
+        let load = said(&load);
+        assert!(load.contains("400 succeeded, 0 failed, 0 errored, 0 timeout"), "{version}: {load}");
+        assert!(load.contains("(120000000) data"), "{version}: {load}");
+    }
+    until("nothing is left open", async || service.server("gull").await.in_flight == 0).await;
 }
