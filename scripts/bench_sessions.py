@@ -35,18 +35,26 @@ def cpu_seconds(pid):
 # ---- what pins cost a request ---------------------------------------------------------------------------------------
 
 # Clients from a million addresses, each as a trusted proxy tells it. The same script makes the load of the frontend without pins.
-many = os.path.join(options.work, "many.lua")
-with open(many, "w") as file:
-    file.write(
-        f"""
+def addresses(name, choose):
+    path = os.path.join(options.work, name)
+    with open(path, "w") as file:
+        file.write(
+            f"""
 math.randomseed(os.time())
+local count = -1
 request = function()
-  local n = math.random(0, {PINS - 1})
+  {choose}
   wrk.headers["X-Forwarded-For"] = string.format("100.%d.%d.%d", 64 + math.floor(n / 65536), math.floor(n / 256) % 256, n % 256)
   return wrk.format()
 end
 """
-    )
+        )
+    return path
+
+
+many = addresses("many.lua", f"local n = math.random(0, {PINS - 1})")
+# The wrk of a later run begins anew, so what is left is filled by chance.
+each = addresses("each.lua", "count = count + 1; local n = count")
 one = http.client.HTTPConnection("127.0.0.1", COOKIE, timeout=10)
 one.request("GET", "/bytes/13")
 cookie = one.getresponse().getheader("set-cookie").split(";")[0]
@@ -71,6 +79,7 @@ def measure(port, more):
 
 
 # Every address has its pin before anything is measured.
+subprocess.run(["wrk", "-t1", "-c64", "-d120s", "-s", each, f"http://127.0.0.1:{ADDRESS}/bytes/13"], capture_output=True, check=True)
 while True:
     measure(ADDRESS, ["-s", many])
     kept = call("GET", "/pools/address/pins?limit=1")

@@ -35,7 +35,7 @@ impl LoadTls {
         let builder = ClientConfig::builder_with_provider(Arc::clone(&provider))
             .with_safe_default_protocol_versions()
             .map_err(|error| wrong(&error))?;
-        let verifier = Arc::new(AnyCertificate(provider));
+        let verifier = Arc::new(UnjudgedCertificate(provider));
         let config = builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth();
         Ok(Self { name: name.to_owned(), config: Arc::new(config) })
     }
@@ -62,9 +62,9 @@ pub(crate) async fn open(
 
 /// Takes every certificate, and verifies that its owner is the peer.
 #[derive(Debug)]
-struct AnyCertificate(Arc<CryptoProvider>);
+struct UnjudgedCertificate(Arc<CryptoProvider>);
 
-impl ServerCertVerifier for AnyCertificate {
+impl ServerCertVerifier for UnjudgedCertificate {
     fn verify_server_cert(
         &self,
         _: &CertificateDer<'_>,

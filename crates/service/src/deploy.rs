@@ -21,7 +21,7 @@ use merismos_probe::ProbeEnvironment;
 use merismos_store::{Revision, Store, StoreError};
 use tokio::sync::Mutex;
 
-use crate::certificates::Certificates;
+use crate::certificates::CertificateKeeper;
 use crate::clock::wall;
 use crate::controller::{Controller, RevisionChange, RunningView, Stopping};
 use crate::preflight::{self, PreflightResult};
@@ -89,7 +89,7 @@ pub(crate) struct Deployer {
     controller: Controller,
     store: Store,
     surroundings: ProbeEnvironment,
-    certificates: Certificates,
+    certificates: CertificateKeeper,
     /// Held over a whole deployment, so that two never interleave.
     one_at_a_time: Mutex<()>,
     /// Held while addresses are bound and not yet listened on: two who try the same one would be in each other's way.
@@ -108,7 +108,7 @@ impl Deployer {
         controller: Controller,
         store: Store,
         surroundings: ProbeEnvironment,
-        certificates: Certificates,
+        certificates: CertificateKeeper,
     ) -> Self {
         Self {
             controller,

@@ -25,7 +25,7 @@ use tokio::task::JoinHandle;
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
-use crate::certificates::{self, Certificates};
+use crate::certificates::{self, CertificateKeeper};
 use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
@@ -308,7 +308,7 @@ async fn start(
         plane.inherit(std::mem::take(&mut before.sockets));
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
-    let certificates = Certificates::new(secrets.clone(), &settings.state_folder, plane.tls());
+    let certificates = CertificateKeeper::new(secrets.clone(), &settings.state_folder, plane.tls());
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),

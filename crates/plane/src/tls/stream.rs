@@ -13,9 +13,9 @@ use crate::io::{Connection, Sink, Source, Transport};
 
 /// The connection. What was taken of a write has left this process when the write is done: nobody has to flush, and what waits for
 /// the client is where all else waits.
-pub(crate) struct TlsConnection(RefCell<Session>);
+pub(crate) struct TlsConnection(RefCell<TlsSession>);
 
-struct Session {
+struct TlsSession {
     stream: Box<TlsStream<TcpStream>>,
     /// How much of a write that is not done was encrypted, and has not left yet.
     owed: usize,
@@ -23,7 +23,7 @@ struct Session {
 
 impl TlsConnection {
     pub(crate) fn new(stream: TlsStream<TcpStream>) -> Self {
-        Self(RefCell::new(Session { stream: Box::new(stream), owed: 0 }))
+        Self(RefCell::new(TlsSession { stream: Box::new(stream), owed: 0 }))
     }
 
     /// The name that the client asked for.
@@ -32,7 +32,7 @@ impl TlsConnection {
     }
 }
 
-impl Session {
+impl TlsSession {
     fn poll_read(&mut self, context: &mut Context<'_>, room: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
         Pin::new(&mut *self.stream).poll_read(context, room)
     }
@@ -106,9 +106,9 @@ macro_rules! writes {
 }
 
 /// The reading side alone. Both sides are polled by one task.
-pub(crate) struct TlsReading<'a>(&'a RefCell<Session>);
+pub(crate) struct TlsReading<'a>(&'a RefCell<TlsSession>);
 /// The writing side alone.
-pub(crate) struct TlsWriting<'a>(&'a RefCell<Session>);
+pub(crate) struct TlsWriting<'a>(&'a RefCell<TlsSession>);
 
 reads!(TlsConnection, TlsReading<'_>);
 writes!(TlsConnection, TlsWriting<'_>);

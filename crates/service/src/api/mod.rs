@@ -42,7 +42,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::access::{Access, FailedLogins};
-use crate::certificates::Certificates;
+use crate::certificates::CertificateKeeper;
 use crate::console;
 use crate::controller::Controller;
 use crate::deploy::Deployer;
@@ -85,7 +85,7 @@ pub(crate) struct ApiState {
     pub(crate) repeats: RepeatedCalls,
     /// Held while a key of pins is drawn: one at a time.
     pub(crate) pin_key: tokio::sync::Mutex<()>,
-    pub(crate) certificates: Certificates,
+    pub(crate) certificates: CertificateKeeper,
     pub(crate) state_folder: PathBuf,
     pub(crate) troubles: Troubles,
 }

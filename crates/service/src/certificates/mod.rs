@@ -1,4 +1,4 @@
-//! Certificates: read from where documents refer to, looked at, and handed to the plane; replaced when their files change.
+//! CertificateKeeper: read from where documents refer to, looked at, and handed to the plane; replaced when their files change.
 
 mod facts;
 mod self_signed;
@@ -54,7 +54,7 @@ struct Shared {
 
 /// All certificates, for whoever needs them.
 #[derive(Clone, Debug)]
-pub(crate) struct Certificates(Arc<Shared>);
+pub(crate) struct CertificateKeeper(Arc<Shared>);
 
 /// What became of a certificate.
 struct CertificateNews {
@@ -62,7 +62,7 @@ struct CertificateNews {
     says: String,
 }
 
-impl Certificates {
+impl CertificateKeeper {
     pub(crate) fn new(secrets: SecretCache, state_folder: &std::path::Path, table: TlsTable) -> Self {
         let folder = state_folder.join("certificates");
         let (tickets, known) = (TlsTickets::new(), Mutex::default());
@@ -252,7 +252,7 @@ impl Certificates {
         Some(name.unwrap_or_else(|| spec.listen.get().ip().to_string()))
     }
 
-    /// Certificates that need an operator, a sentence each.
+    /// CertificateKeeper that need an operator, a sentence each.
     pub(crate) fn troubles(&self, now: Wall) -> Vec<String> {
         let known = self.known();
         let troubles = known.iter().filter_map(|(name, certificate)| {
@@ -288,7 +288,7 @@ fn days_left(end: Wall, now: Wall) -> i64 {
 }
 
 /// Looks at the files of certificates every few seconds, for as long as the service runs.
-pub(crate) async fn keep_up(certificates: Certificates, controller: Controller, journal: Journal) {
+pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Controller, journal: Journal) {
     loop {
         tokio::time::sleep(LOOKED_AT_EVERY).await;
         let Ok(view) = controller.view().await else { return };

@@ -43,7 +43,7 @@ use super::windows::WindowBook;
 use super::{RevisionChange, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
-use crate::certificates::Certificates;
+use crate::certificates::CertificateKeeper;
 use crate::clock::{GrowingNumbers, wall};
 use crate::journal::Journal;
 use crate::notifications::NotificationSender;
@@ -90,7 +90,7 @@ pub(crate) struct ControllerStart {
     pub(crate) holds: BTreeMap<Name, TierHold>,
     pub(crate) former_names: BTreeMap<Name, FormerNames>,
     pub(crate) pin_key: PinKey,
-    pub(crate) certificates: Certificates,
+    pub(crate) certificates: CertificateKeeper,
     /// Pins that were kept.
     pub(crate) pins: Vec<(PinScope, Vec<KeptPin>)>,
     /// Whether a service before this one finishes its clients' work.
@@ -146,7 +146,7 @@ pub(crate) struct ControllerState {
     pub(super) node: NodeFacts,
     pub(super) state_file: StateFileSignal,
     pub(super) prober: Prober,
-    pub(super) certificates: Certificates,
+    pub(super) certificates: CertificateKeeper,
     /// Numbers for orders: larger than all that are known, whatever the clock says.
     pub(super) order_numbers: Arc<GrowingNumbers>,
     /// Nothing is changed any more.
