@@ -74,7 +74,8 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     if frontend.cell.connections() >= frontend.connection_limit {
         // One that is refused takes no place, however long it lingers.
         lane.turned_away.increment();
-        if frontend.protocol == Protocol::Http && stream.set_nodelay(true).is_ok() {
+        let speaks_plain = frontend.protocol == Protocol::Http && frontend.handshake_timeout.is_none();
+        if speaks_plain && stream.set_nodelay(true).is_ok() {
             tokio::task::spawn_local(http::reject_over_limit(at, stream, frontend.name.clone()));
         } else {
             let _ = SockRef::from(&stream).set_linger(Some(Duration::ZERO));

@@ -151,6 +151,9 @@ pub(crate) trait Transport: Source + Sink {
 
 /// A whole connection, whatever is spoken over it.
 pub(crate) trait Connection: Transport + 'static {
+    /// Whether the protocol has a word for an end in order.
+    const HAS_FAREWELL: bool = false;
+
     /// The connection of the system below it.
     fn tcp(&mut self) -> &mut TcpStream;
 
@@ -159,8 +162,19 @@ pub(crate) trait Connection: Transport + 'static {
         None
     }
 
+    /// The peer was not given all that it was promised: our end is no orderly one.
+    fn break_off(&mut self) {}
+
+    /// Tells the peer, where its protocol has a word for it, that what it was given is whole; ready when that has left. A connection that
+    /// was broken off says nothing.
+    fn poll_farewell(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        let _ = context;
+        Poll::Ready(())
+    }
+
     /// The peer must not take our end for an orderly one: it gets a reset when the connection is closed.
     fn reset(&mut self) {
+        self.break_off();
         let _ = SockRef::from(&*self.tcp()).set_linger(Some(Duration::ZERO));
     }
 }

@@ -10,7 +10,19 @@ const field = (kind: keyof typeof FIELDS, key: string): Field => {
 
 describe('fields of forms', () => {
   it('know every kind and its needed keys', () => {
-    expect(Object.keys(FIELDS).sort()).toEqual(['check', 'frontend', 'host', 'lookup', 'network', 'notification', 'pool', 'range', 'reserved', 'server'])
+    expect(Object.keys(FIELDS).sort()).toEqual([
+      'certificate',
+      'check',
+      'frontend',
+      'host',
+      'lookup',
+      'network',
+      'notification',
+      'pool',
+      'range',
+      'reserved',
+      'server',
+    ])
     expect(FIELDS.frontend.filter((field) => field.needed).map((field) => field.key)).toEqual(['protocol', 'listen', 'pool'])
     expect(FIELDS.notification.some((field) => field.needed)).toBe(false)
   })

@@ -1,6 +1,7 @@
 //! One client's connection, request after request.
 
 use std::hint::cold_path;
+use std::task::Poll;
 use std::time::Duration;
 
 use merismos_core::name::Name;
@@ -149,7 +150,12 @@ pub(crate) fn serve<C: Connection>(
                     tokio::task::spawn_local(wait_idle(session.visit, patience));
                     return;
                 }
-                NextStep::Close => return,
+                NextStep::Close => {
+                    if C::HAS_FAREWELL {
+                        Box::pin(session.farewell()).await;
+                    }
+                    return;
+                }
                 NextStep::Refuse { refusal, to_head } => {
                     return Box::pin(session.refuse(refusal, to_head)).await;
                 }
@@ -172,7 +178,21 @@ async fn wait_idle<C: Connection>(mut visit: ClientConnection<C>, patience: Dura
     watch.set_timeout(patience);
     if readable(stream, watch).await.is_ok() {
         tokio::task::spawn_local(serve(visit, None));
+        return;
     }
+    if C::HAS_FAREWELL {
+        client.alarm.cancel();
+        watch.set_timeout(LINGER);
+        farewell(stream, watch).await;
+    }
+}
+
+/// Says, where the protocol has a word for it, that this is the end.
+fn farewell(stream: &mut impl Connection, watch: ConnectionTimer<'_>) -> impl Future<Output = ()> {
+    std::future::poll_fn(move |context| match watch.check() {
+        Ok(()) => stream.poll_farewell(context),
+        Err(_) => Poll::Ready(()),
+    })
 }
 
 /// Answers a client for whom there is no room, and lets it go.
@@ -282,7 +302,10 @@ impl<C: Connection> HttpSession<C> {
                 RequestOutcome::Answered { .. } => NextStep::Close,
                 RequestOutcome::AnsweredEarly => NextStep::Linger,
                 RequestOutcome::Refused(refusal) => NextStep::Refuse { refusal, to_head },
-                RequestOutcome::BrokenOff { open_ended: false } => NextStep::Close,
+                RequestOutcome::BrokenOff { open_ended: false } => {
+                    stream.break_off();
+                    NextStep::Close
+                }
                 RequestOutcome::BrokenOff { open_ended: true } | RequestOutcome::ClientGone => {
                     // The client must not take the end of the connection for the end of the body: it gets a reset. And what the
                     // system holds for one that takes nothing is let go.
@@ -397,6 +420,16 @@ impl<C: Connection> HttpSession<C> {
         if write_all(stream, &text, watch, LINGER).await.is_ok() {
             linger(stream, worker, watch).await;
         }
+    }
+
+    /// Ends a connection in order.
+    async fn farewell(&mut self) {
+        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
+            &mut self.visit;
+        client.alarm.cancel();
+        let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+        watch.set_timeout(LINGER);
+        farewell(stream, watch).await;
     }
 
     /// Tells a client that speaks TLS to a frontend without certificates that there is none, in its own language: it would show an

@@ -19,11 +19,13 @@ struct TlsSession {
     stream: Box<TlsStream<TcpStream>>,
     /// How much of a write that is not done was encrypted, and has not left yet.
     owed: usize,
+    /// The client was not given all: it is not told that this is the end (`close_notify`, RFC 8446, 6.1), and does not take it for one.
+    is_broken: bool,
 }
 
 impl TlsConnection {
     pub(crate) fn new(stream: TlsStream<TcpStream>) -> Self {
-        Self(RefCell::new(TlsSession { stream: Box::new(stream), owed: 0 }))
+        Self(RefCell::new(TlsSession { stream: Box::new(stream), owed: 0, is_broken: false }))
     }
 
     /// The name that the client asked for.
@@ -132,8 +134,23 @@ impl Transport for TlsConnection {
 }
 
 impl Connection for TlsConnection {
+    const HAS_FAREWELL: bool = true;
+
     fn tcp(&mut self) -> &mut TcpStream {
         self.0.get_mut().stream.get_mut().0
+    }
+
+    fn break_off(&mut self) {
+        self.0.get_mut().is_broken = true;
+    }
+
+    fn poll_farewell(&mut self, context: &mut Context<'_>) -> Poll<()> {
+        let session = self.0.get_mut();
+        if session.is_broken {
+            return Poll::Ready(());
+        }
+        // A client that does not want to hear it is gone.
+        Pin::new(&mut *session.stream).poll_shutdown(context).map(|_| ())
     }
 
     fn name(&self) -> Option<String> {

@@ -14,6 +14,7 @@ use merismos_lab::stand_in::StandIn;
 
 use tokio::task::block_in_place;
 
+use crate::browser::Browser;
 use crate::harness::{Instance, PATIENCE, Service, until};
 use crate::peers::{GRPC, WEBSOCKETS};
 
@@ -261,6 +262,29 @@ async fn a_deadline_ends_each_kind_in_its_own_way_and_counts_it() {
     assert_eq!(later.line(), "");
     assert!(service.client().drains().await.unwrap().servers.iter().all(|drain| drain.draining.safe));
     tokio::time::timeout(Duration::from_secs(1), service.get()).await.unwrap().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_browser_keeps_its_server_until_the_deadline_and_sees_no_error() {
+    let service = Service::with(&["gull", "tern"]).await;
+    service.apply(&in_order(&service, "")).await.unwrap();
+    service.all_up().await;
+    let browser = Browser::start().await;
+    let page = format!("http://{}/", service.frontend);
+    let home = async || {
+        browser.goto(&page).await;
+        browser.text("body").await
+    };
+    assert!(home().await.starts_with("gull"));
+    let draining = async { drain(&service, &["quay/gull"], "8s").await };
+    let browsing = async {
+        until("new clients go elsewhere", async || service.get().await.unwrap().1.starts_with("tern")).await;
+        assert!(home().await.starts_with("gull"), "its jar holds the cookie");
+    };
+    let (cut, ()) = tokio::join!(draining, browsing);
+    assert_eq!(cut, CutWork::default(), "a connection at rest is no work that is cut");
+    assert!(home().await.starts_with("tern"), "its next page is another server's");
+    browser.end().await;
 }
 
 /// A session of a database's own client keeps what was set in it; a stream of gRPC stays open and tells of changes.

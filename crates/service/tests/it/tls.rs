@@ -4,6 +4,7 @@ use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::Arc;
 
 use merismos_api::{EventKind, TrialRequest, TrialState};
 use merismos_client::ClientError;
@@ -409,6 +410,18 @@ async fn why_clients_do_not_come_through_is_counted_and_said() {
     let mut rest = Vec::new();
     block_in_place(|| dawdling.read_to_end(&mut rest)).unwrap();
     is_said("slow", "a client took longer than 300ms").await;
+    // A whole greeting, and nothing behind it.
+    let mut stalling = TcpStream::connect(slow).unwrap();
+    let config =
+        rustls::ClientConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+            .with_safe_default_protocol_versions()
+            .unwrap()
+            .with_root_certificates(rustls::RootCertStore::empty())
+            .with_no_client_auth();
+    let name = "booking.skerry.example".try_into().unwrap();
+    rustls::ClientConnection::new(Arc::new(config), name).unwrap().write_tls(&mut stalling).unwrap();
+    block_in_place(|| stalling.read_to_end(&mut rest)).unwrap();
+    until("it is counted too", async || status("slow").await.bad_handshakes == 2).await;
     // Nonsense behind the first byte, and a record that is larger than any.
     for nonsense in [&[22, 9, 9, 255, 255, 1, 0][..], &[22, 3, 1, 0, 4, 1, 0, 0, 0]] {
         let mut client = TcpStream::connect(service.frontend).unwrap();
@@ -418,6 +431,55 @@ async fn why_clients_do_not_come_through_is_counted_and_said() {
         assert_eq!(answer.first(), Some(&21), "an alert: {answer:?}");
     }
     assert!(curl(&authority, service.frontend, "booking.skerry.example", &[]).status.success());
+}
+
+/// A server that answers every connection with this and closes it.
+fn says(answer: &'static [u8]) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().map_while(Result::ok) {
+            let mut head = [0; 4_096];
+            let _ = stream.read(&mut head);
+            let _ = stream.write_all(answer);
+        }
+    });
+    address
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_end_is_told_from_a_break() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let pools: [(&str, &[u8]); 3] = [
+        ("whole", b"HTTP/1.0 200 OK\r\n\r\nuntil the end"),
+        ("counted", b"HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\nten bytes."),
+        ("chunked", b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nA\r\nten bytes.\r\n"),
+    ];
+    let frontends = pools.map(|(name, answer)| (name, says(answer), free_address()));
+    let tables = frontends.map(|(name, server, listen)| {
+        format!(
+            "\n[pools.{name}]\ncheck = \"open\"\nattempts = 1\n[pools.{name}.servers.one]\naddress = \"{server}\"\n[frontends.{name}]\n\
+             protocol = \"http\"\nlisten = \"{listen}\"\npool = \"{name}\"\ncertificates = [\"booking\"]\n"
+        )
+    });
+    let text = service.document()
+        + "\n[checks.open]\nkind = \"tcp\"\n"
+        + &tables.concat()
+        + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    for (name, _, listen) in frontends {
+        let server = format!("{name}/one").parse().unwrap();
+        until("it is up", async || service.client().server(&server).await.unwrap().eligible).await;
+        let got = curl(&authority, listen, "booking.skerry.example", &["--http1.1"]);
+        if name == "whole" {
+            assert!(got.status.success(), "{name}: {}", said(&got));
+            assert_eq!(said(&got), "until the end");
+        } else {
+            assert!(!got.status.success(), "{name}: a part is not taken for the whole: {}", said(&got));
+        }
+    }
 }
 
 /// A client of a common WebSocket library, over TLS.
