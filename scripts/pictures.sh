@@ -89,7 +89,7 @@ merismos return booking/gull --reason "disk is in" >/dev/null
 lab restore tern >/dev/null
 sleep 4
 node console/tests/picture.mjs "$folder/console-trial.png" --try booking
-node console/tests/picture.mjs "$folder/console-log-in.png" --logged-out
+node console/tests/picture.mjs "$folder/console-certificates.png" --path /certificates
 merismos token create night-shift >/dev/null
 node console/tests/picture.mjs "$folder/console-access.png" --dark --path /access
 merismos token revoke night-shift >/dev/null

@@ -193,6 +193,7 @@ impl Deployer {
             return Err(self.not_recorded(error, running).await);
         }
         review.took.commit_us = micros(commits);
+        self.certificates.prepare(checked.shared()).await;
         let runs = Instant::now();
         review.revision = next.number;
         review.made = true;

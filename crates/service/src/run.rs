@@ -308,7 +308,8 @@ async fn start(
         plane.inherit(std::mem::take(&mut before.sockets));
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
-    let certificates = CertificateKeeper::new(secrets.clone(), &settings.state_folder, plane.tls());
+    let certificates =
+        CertificateKeeper::new(secrets.clone(), &settings.state_folder, plane.tls(), journal.clone());
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),
@@ -359,6 +360,7 @@ async fn start(
         before.still_waits().await?;
     }
     if let (Some(revision), Some(checked)) = (revision, checked) {
+        certificates.prepare(checked.shared()).await;
         let bound = controller.bind(checked.clone()).await;
         // An address that is taken does not keep the rest from serving: the controller tries it again each second.
         let bound = match bound {
@@ -394,7 +396,7 @@ async fn start(
     // What this start made, a first token among it, is in the state file from the start on.
     copy_is_old.send_modify(|changes| *changes += 1);
     let messenger = tokio::spawn(messenger.run(journal.clone(), store.clone()));
-    tokio::spawn(certificates::keep_up(certificates.clone(), controller.clone(), journal.clone()));
+    tokio::spawn(certificates::keep_up(certificates.clone(), controller.clone()));
     follow_database(&store, &controller, &deployer, &journal, &access, &troubles);
     tokio::spawn(share_tokens(store.clone(), access.clone()));
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());

@@ -4,7 +4,7 @@ mod facts;
 mod self_signed;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -26,13 +26,15 @@ use crate::journal::Journal;
 
 /// How often files are looked at.
 const LOOKED_AT_EVERY: Duration = Duration::from_secs(5);
+/// How long files are waited for.
+const READ_WITHIN: Duration = Duration::from_secs(5);
 /// How long before its end a certificate is a headline.
 const ENDS_SOON: Duration = Duration::from_secs(14 * 86_400);
 
 /// A certificate of the document, as far as it could be had.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 struct KnownCertificate {
-    spec: Option<CertificateSpec>,
+    spec: CertificateSpec,
     /// Of what was read last, so that the same is not looked at again.
     digest: [u8; 32],
     /// What clients are shown: the last one that could be.
@@ -48,79 +50,76 @@ struct Shared {
     folder: PathBuf,
     table: TlsTable,
     tickets: TlsTickets,
-    /// Held for a look or a change, and while files are read at a change of the document.
+    journal: Journal,
+    /// Held for a look or a change, never while a file is read.
     known: Mutex<BTreeMap<Name, KnownCertificate>>,
+    /// Held by who reads files, so that of two what was read later is kept.
+    reading: Arc<tokio::sync::Mutex<()>>,
 }
 
 /// All certificates, for whoever needs them.
 #[derive(Clone, Debug)]
 pub(crate) struct CertificateKeeper(Arc<Shared>);
 
-/// What became of a certificate.
-struct CertificateNews {
-    name: Name,
-    says: String,
-}
-
 impl CertificateKeeper {
-    pub(crate) fn new(secrets: SecretCache, state_folder: &std::path::Path, table: TlsTable) -> Self {
+    pub(crate) fn new(secrets: SecretCache, state_folder: &Path, table: TlsTable, journal: Journal) -> Self {
         let folder = state_folder.join("certificates");
-        let (tickets, known) = (TlsTickets::new(), Mutex::default());
-        Self(Arc::new(Shared { secrets, folder, table, tickets, known }))
+        let (tickets, known, reading) = (TlsTickets::new(), Mutex::default(), Arc::default());
+        Self(Arc::new(Shared { secrets, folder, table, tickets, journal, known, reading }))
     }
 
     fn known(&self) -> MutexGuard<'_, BTreeMap<Name, KnownCertificate>> {
         self.0.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Reads what a document refers to, as far as it is not what was read before, and forgets all else. It blocks while files are read.
-    fn load(&self, document: &Document) -> Vec<CertificateNews> {
-        let now = wall();
-        let mut news = Vec::new();
-        let mut known = self.known();
-        known.retain(|name, _| document.certificates.contains_key(name));
-        for (name, spec) in &document.certificates {
-            let before = known.entry(name.clone()).or_default();
-            let is_same_spec = before.spec.as_ref() == Some(spec);
-            let digest = if spec.self_signed.is_empty() { self.digest(spec) } else { [1; 32] };
-            let renews = !spec.self_signed.is_empty()
-                && before.loaded.as_ref().is_none_or(|loaded| self_signed::is_due(&loaded.facts, now));
-            if is_same_spec && before.digest == digest && !renews {
-                continue;
-            }
-            let was_shown = before.loaded.as_ref().map(|loaded| loaded.facts.sha256.clone());
-            (before.spec, before.digest) = (Some(spec.clone()), digest);
-            match self.read(name, spec, now) {
-                Ok(loaded) => {
-                    let facts = &loaded.facts;
-                    let until = facts.not_after;
-                    let says = format!(
-                        "is shown to clients from now on: for {}, until {until}",
-                        facts.names.join(", ")
-                    );
-                    let is_news =
-                        was_shown.is_some_and(|sha256| sha256 != facts.sha256) || before.problem.is_some();
-                    if is_news {
-                        news.push(CertificateNews { name: name.clone(), says });
-                    }
-                    (before.loaded, before.problem) = (Some(loaded), None);
-                }
-                Err(problem) => {
-                    let stays = match &before.loaded {
-                        Some(loaded) => {
-                            format!("; the one before, which ends on {}, stays", loaded.facts.not_after)
-                        }
-                        None => "; its frontends refuse the clients that it is for".to_owned(),
-                    };
-                    let problem = format!("can't be shown: {problem}{stays}");
-                    if before.problem.as_ref() != Some(&problem) {
-                        news.push(CertificateNews { name: name.clone(), says: problem.clone() });
-                    }
-                    before.problem = Some(problem);
-                }
+    /// Reads what a document refers to, as far as it is not what was read before; what became of certificates goes to the journal. Files
+    /// that do not answer are not waited for longer than a moment: what is read of them comes later.
+    pub(crate) async fn prepare(&self, document: Arc<Document>) {
+        if document.certificates.is_empty() {
+            return;
+        }
+        let keeper = self.clone();
+        let reading = async move {
+            // Whoever reads files that do not answer keeps the turn, so that no second thread waits for them.
+            let turn = Arc::clone(&keeper.0.reading).lock_owned().await;
+            let reading = tokio::task::spawn_blocking(move || {
+                let _turn = turn;
+                keeper.load(&document);
+            });
+            reading.await
+        };
+        match tokio::time::timeout(READ_WITHIN, reading).await {
+            Ok(Ok(())) => {}
+            Ok(Err(error)) => tracing::error!(%error, "certificates were not read"),
+            Err(_) => {
+                tracing::error!("the files of certificates do not answer; they are followed when they do")
             }
         }
-        news
+    }
+
+    /// As [`Self::prepare`], for as long as it takes. It blocks.
+    fn load(&self, document: &Document) {
+        let now = wall();
+        for (name, spec) in &document.certificates {
+            let before = self.known().get(name).cloned();
+            let digest = if spec.self_signed.is_empty() { self.digest(spec) } else { [1; 32] };
+            let is_due = |known: &KnownCertificate| {
+                let loaded = known.loaded.as_ref();
+                !spec.self_signed.is_empty()
+                    && loaded.is_none_or(|loaded| self_signed::is_due(&loaded.facts, now))
+            };
+            let is_known =
+                |known: &KnownCertificate| known.spec == *spec && known.digest == digest && !is_due(known);
+            if before.as_ref().is_some_and(is_known) {
+                continue;
+            }
+            let read = self.read(name, spec, now);
+            let (known, says) = KnownCertificate::after(before, spec.clone(), digest, read);
+            self.known().insert(name.clone(), known);
+            if let Some(says) = says {
+                self.0.journal.write(EventKind::Certificate, format!("certificate {name}"), says, json!({}));
+            }
+        }
     }
 
     /// The digest of what a certificate is read from.
@@ -144,22 +143,19 @@ impl CertificateKeeper {
         }
     }
 
-    /// Reads what a document refers to and has frontends speak by it; what became of certificates goes to the journal. Frontends that the
-    /// document does not have go on as they are, until [`Self::forget_others`].
-    pub(crate) fn follow(&self, document: &Document, journal: &Journal) {
-        for CertificateNews { name, says } in self.load(document) {
-            journal.write(EventKind::Certificate, format!("certificate {name}"), says, json!({}));
-        }
+    /// Has the frontends of a document speak by what was read. Others go on as they are, until [`Self::forget_others`].
+    pub(crate) fn speak(&self, document: &Document) {
         let mut speaking = self.0.table.get();
         speaking.extend(self.speaking(document));
         self.0.table.set(speaking);
     }
 
-    /// Frontends that the document does not have speak no more.
+    /// Frontends and certificates that the document does not have are forgotten.
     pub(crate) fn forget_others(&self, document: &Document) {
         let mut speaking = self.0.table.get();
         speaking.retain(|name, _| document.frontends.contains_key(name));
         self.0.table.set(speaking);
+        self.known().retain(|name, _| document.certificates.contains_key(name));
     }
 
     /// How each frontend with a certificate that could be had speaks.
@@ -262,7 +258,7 @@ impl CertificateKeeper {
             if let Some(trouble) = trouble(certificate, now) {
                 return Some(format!("certificate {name}: {trouble}"));
             }
-            let spec = certificate.spec.as_ref()?;
+            let spec = &certificate.spec;
             let end = certificate.loaded.as_ref()?.facts.not_after;
             let is_near = spec.self_signed.is_empty() && end <= now.plus(ENDS_SOON);
             is_near.then(|| {
@@ -273,6 +269,40 @@ impl CertificateKeeper {
             })
         });
         troubles.collect()
+    }
+}
+
+impl KnownCertificate {
+    /// What is known after reading once more, and what is to be said of it.
+    fn after(
+        before: Option<Self>,
+        spec: CertificateSpec,
+        digest: [u8; 32],
+        read: Result<LoadedCertificate, String>,
+    ) -> (Self, Option<String>) {
+        let (shown, problem) = before.map_or((None, None), |before| (before.loaded, before.problem));
+        match read {
+            Ok(loaded) => {
+                let facts = &loaded.facts;
+                let is_other = shown.is_some_and(|shown| shown.facts.sha256 != facts.sha256);
+                let says = (is_other || problem.is_some()).then(|| {
+                    let names = facts.names.join(", ");
+                    format!("is shown to clients from now on: for {names}, until {}", facts.not_after)
+                });
+                (Self { spec, digest, loaded: Some(loaded), problem: None }, says)
+            }
+            Err(why) => {
+                let stays = match &shown {
+                    Some(shown) => {
+                        format!("; the one before, which ends on {}, stays", shown.facts.not_after)
+                    }
+                    None => "; its frontends refuse the clients that it is for".to_owned(),
+                };
+                let says = format!("can't be shown: {why}{stays}");
+                let news = (problem.as_ref() != Some(&says)).then(|| says.clone());
+                (Self { spec, digest, loaded: shown, problem: Some(says) }, news)
+            }
+        }
     }
 }
 
@@ -288,18 +318,16 @@ fn days_left(end: Wall, now: Wall) -> i64 {
 }
 
 /// Looks at the files of certificates every few seconds, for as long as the service runs.
-pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Controller, journal: Journal) {
+pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Controller) {
     loop {
         tokio::time::sleep(LOOKED_AT_EVERY).await;
         let Ok(view) = controller.view().await else { return };
         let document = view.effective.shared();
-        if document.certificates.is_empty() {
-            continue;
-        }
-        let (certificates, journal) = (certificates.clone(), journal.clone());
-        let followed = tokio::task::spawn_blocking(move || certificates.follow(&document, &journal));
-        if let Err(error) = followed.await {
-            tracing::error!(%error, "certificates were not looked at");
+        if !document.certificates.is_empty() {
+            certificates.prepare(document).await;
+            if controller.speak_tls().await.is_err() {
+                return;
+            }
         }
     }
 }

@@ -332,6 +332,9 @@ enum ControllerCommand {
         key: Box<PinKey>,
         reply: oneshot::Sender<()>,
     },
+    SpeakTls {
+        reply: oneshot::Sender<()>,
+    },
     KeptPins {
         reply: oneshot::Sender<KeptTables>,
     },
@@ -371,6 +374,7 @@ impl ControllerCommand {
             | Self::SignPins { .. }
             | Self::FailBack { .. } => true,
             Self::View { .. }
+            | Self::SpeakTls { .. }
             | Self::Status { .. }
             | Self::Servers { .. }
             | Self::Drains { .. }
@@ -653,6 +657,11 @@ impl Controller {
         self.ask(|reply| ControllerCommand::SignPins { key: Box::new(key), reply }).await
     }
 
+    /// Frontends speak by the certificates that were read last.
+    pub(crate) async fn speak_tls(&self) -> Result<(), Stopping> {
+        self.ask(|reply| ControllerCommand::SpeakTls { reply }).await
+    }
+
     /// The tables of pins that outlive the service.
     pub(crate) async fn kept_pins(&self) -> Result<KeptTables, Stopping> {
         self.ask(|reply| ControllerCommand::KeptPins { reply }).await
@@ -847,6 +856,10 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
         }
         ControllerCommand::SignPins { key, reply } => {
             state.sign_pins(*key);
+            let _ = reply.send(());
+        }
+        ControllerCommand::SpeakTls { reply } => {
+            state.certificates.speak(&state.document());
             let _ = reply.send(());
         }
         ControllerCommand::KeptPins { reply } => drop(reply.send(state.kept_pins())),

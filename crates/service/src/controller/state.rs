@@ -341,7 +341,7 @@ impl ControllerState {
         let document = running.effective.document();
         self.follow_pools(document.pools.iter());
         self.reports.messages.set(&document.notifications);
-        self.certificates.follow(document, &self.reports.journal);
+        self.certificates.speak(document);
         let snapshot = self.publisher.compile(&running.effective, &self.servers, running.revision.number);
         self.go_over_to(snapshot, document, bound);
         self.certificates.forget_others(document);

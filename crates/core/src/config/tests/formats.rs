@@ -311,7 +311,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::a_domain_with_a_dot_at_its_end("/pools/booking/pin_domain", json!("skerry.example."))]
 #[case::a_path_with_a_semicolon("/pools/booking/pin_path", json!("/a;b"))]
 #[case::a_path_of_nothing("/pools/booking/pin_path", json!("booking"))]
-#[case::a_same_site_that_is_none("/pools/booking/pin_same_site", json!("none"))]
+#[case::a_same_site_that_there_is_not("/pools/booking/pin_same_site", json!("some"))]
 #[case::another_choice("/frontends/web/choose_pool", json!("guess"))]
 #[case::a_weight_of_a_pool_too_large("/frontends/web/pool_weights/second", json!(1001))]
 #[case::another_unit("/frontends/feed/balance_per", json!("packet"))]
