@@ -435,6 +435,12 @@ impl Drop for Service {
         if let Some(child) = &mut self.child {
             let _ = child.kill();
             let _ = child.wait();
+            if self.clock.is_some() {
+                // What a clock of its own needs is left when its process is killed.
+                for begin in ["faketime_shm_", "sem.faketime_sem_"] {
+                    let _ = std::fs::remove_file(format!("/dev/shm/{begin}{}", child.id()));
+                }
+            }
         }
         if std::thread::panicking() {
             eprintln!("the service's log:\n{}", self.log());
