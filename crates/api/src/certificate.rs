@@ -19,29 +19,23 @@ pub struct CertificateView {
     /// The DNS names and IP addresses that it is for; empty while it could not be had.
     pub names: Vec<String>,
     /// Who made it.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub issuer: Option<String>,
     /// Whether it was signed with its own key, so that clients warn of it.
     pub is_self_signed: bool,
     /// From when it holds.
-    #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub not_before: Option<Wall>,
     /// Until when it holds.
-    #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub not_after: Option<Wall>,
     /// Whole days until its end; below 0 when that has passed.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub days_left: Option<i64>,
     /// How many certificates clients are sent, itself included.
     pub chain_length: u64,
     /// SHA-256 of the certificate, in hexadecimal digits.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub sha256: Option<String>,
     /// Frontends that show it.
     pub frontends: Vec<String>,
     /// What is wrong with it now.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub problem: Option<String>,
 }

@@ -145,7 +145,6 @@ pub struct FrontendStatus {
     /// TLS handshakes of the last minute that came to nothing.
     pub bad_handshakes: u64,
     /// Why the last one of them did.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub bad_handshake: Option<String>,
     /// Clients of the last minute that spoke TLS where plain text is spoken, or plain text where TLS is.
     pub wrong_protocol: u64,

@@ -77,7 +77,7 @@
       <img src="/mark.svg" alt="" class="h-6 w-6" />
       <h1 class="text-base font-semibold">Merismos</h1>
     </div>
-    <nav class="flex flex-wrap gap-x-0.5" aria-label="Pages">
+    <nav class="flex flex-wrap" aria-label="Pages">
       {#each PAGES as [path, name] (path)}
         <a
           href={path}
@@ -89,7 +89,7 @@
     <label class="ml-auto flex items-center gap-2">
       <span>Apply to</span>
       <select
-        class="select select-xs w-36 border-neutral-content/40 bg-neutral text-neutral-content"
+        class="select select-xs w-40 border-neutral-content/40 bg-neutral text-neutral-content"
         value={desk.draft ?? ''}
         onchange={(event) => desk.choose(event.currentTarget.value || null)}
         data-testid="where"
