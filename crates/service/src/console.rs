@@ -13,8 +13,17 @@ struct ConsoleFiles;
 const PAGE: &str = "index.html";
 
 /// The lists of the console, each of which has pages of its own below it.
-const LISTS: [&str; 9] =
-    ["frontends", "pools", "checks", "hosts", "ranges", "networks", "certificates", "notifications", "events"];
+const LISTS: [&str; 9] = [
+    "frontends",
+    "pools",
+    "checks",
+    "hosts",
+    "ranges",
+    "networks",
+    "certificates",
+    "notifications",
+    "events",
+];
 
 /// Whether an address is a page of the console; the console's own router has the same ones.
 fn is_page(path: &str) -> bool {
