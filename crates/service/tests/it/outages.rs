@@ -5,6 +5,8 @@ use merismos_api::{
 };
 use merismos_core::duty::{DrainPins, Duty};
 use merismos_core::roll::{RollPlan, RollState, RollStep, WorkOutcome};
+use merismos_store::plans::PlanKind;
+use merismos_store::state_snapshot;
 
 use crate::harness::{Database, Instance, Service, http_client, until};
 use crate::windows::plan;
@@ -88,6 +90,15 @@ async fn acts_under_way_outlive_the_database_and_two_crashes() {
     let kept = service.folder.path().join("state/waiting-events");
     until("its events are on the disk", async || {
         std::fs::read_to_string(&kept).is_ok_and(|text| text.contains("has ended: quay/gull return"))
+    })
+    .await;
+    // An event is told once more when the state that goes with it was not on the disk yet.
+    let copy = service.folder.path().join("state/copy.json");
+    until("so are the duty and the roll", async || {
+        let copy = state_snapshot::read(&copy).unwrap().unwrap();
+        let roll = copy.plans.iter().find(|plan| plan.kind == PlanKind::Roll).unwrap();
+        let is_finished = roll.body.as_ref().is_some_and(|roll| roll["state"] == "finished");
+        is_finished && copy.duties["quay/gull"].duty == Duty::InService
     })
     .await;
     service.crash_and_restart().await;
