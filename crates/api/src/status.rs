@@ -166,6 +166,10 @@ pub struct PoolStatus {
     pub more_checks: Vec<String>,
     /// Whether work goes to servers that fail because none passes.
     pub sends_to_all: bool,
+    /// How its servers are spoken to.
+    pub server_tls: ServerTrust,
+    /// Why the last handshake with a server of it failed; absent when none did within a minute.
+    pub server_tls_failure: Option<String>,
     /// How many servers it has.
     pub size: u64,
     /// How many of its servers are eligible.
@@ -188,6 +192,20 @@ pub struct PoolStatus {
     pub lookups: Vec<LookupStatus>,
     /// Servers in the order of their names; left out when there are very many and this pool was not asked for.
     pub servers: Vec<ServerStatus>,
+}
+
+/// Whether traffic to servers is encrypted and verified.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ServerTrust {
+    /// In plain text.
+    Plain,
+    /// In TLS: name, dates and signature of certificates are verified.
+    Verified,
+    /// In TLS: one certificate alone passes.
+    Pinned,
+    /// In TLS with whoever answers.
+    Unverified,
 }
 
 /// What a frontend with several pools sends to one of them.

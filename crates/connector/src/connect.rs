@@ -35,9 +35,44 @@ pub enum ConnectError {
     /// This process may open no more sockets.
     #[error("this service has no free file descriptor (or local port) for another connection")]
     Exhausted,
+    /// There is a connection, and the handshake of TLS on it failed.
+    #[error("TLS with the server failed: {0}")]
+    Tls(TlsFailure),
     /// Any other error of the system.
     #[error("the connection failed: {0}")]
     Other(io::ErrorKind),
+}
+
+/// Why a handshake with a server failed, as far as that matters to the work that needed it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum TlsFailure {
+    /// Its certificate is not to be trusted.
+    #[error("its certificate does not pass")]
+    Certificate,
+    /// Its certificate is another one than the pinned one.
+    #[error("its certificate is not the pinned one")]
+    OtherPin,
+    /// It does not speak TLS.
+    #[error("what it says is no TLS")]
+    NoTls,
+    /// It does not want to go on.
+    #[error("it refused")]
+    Refused,
+    /// It took too long.
+    #[error("the handshake did not end in time")]
+    Slow,
+    /// It speaks no HTTP/2.
+    #[error("it does not agree to HTTP/2")]
+    NoHttp2,
+    /// The request names no host that a server could be asked for.
+    #[error("the request's host is no name")]
+    NoName,
+    /// The authorities of the pool can't be read.
+    #[error("the authorities that the pool trusts can't be read")]
+    NotSetUp,
+    /// The connection broke.
+    #[error("the connection broke in the handshake")]
+    Broken,
 }
 
 impl From<io::Error> for ConnectError {

@@ -4,3 +4,4 @@
 pub mod connect;
 pub mod descriptors;
 pub mod proxy_header;
+pub mod trust;

@@ -28,8 +28,8 @@ use crate::io::ConnectionTimer;
 use crate::memory::{CONNECTION, Memory, STREAM};
 use crate::observer::ObserverList;
 use crate::pipe::Pipes;
-use crate::tls::TlsTable;
-use crate::upstream::{ConnectFailure, Upstream, connect_server};
+use crate::tls::{ServerProtocol, ServerTlsTable, TlsTable};
+use crate::upstream::{ConnectFailure, ServerApproach, Upstream, connect_server};
 
 /// How many texts to write heads into are kept over a quiet second.
 const MOST_SCRAPS: usize = 64;
@@ -47,6 +47,8 @@ pub(crate) struct WorkerShared {
     pub(crate) memory: Memory,
     /// How frontends speak TLS.
     pub(crate) tls: TlsTable,
+    /// How servers are spoken to in TLS.
+    pub(crate) server_tls: ServerTlsTable,
 }
 
 /// One client's connection, as the worker knows it.
@@ -122,6 +124,7 @@ pub(crate) struct WorkerContext {
     pub(crate) pipes: Pipes,
     pub(crate) watches: ObserverList,
     pub(crate) tls: TlsTable,
+    pub(crate) server_tls: ServerTlsTable,
     /// Nothing new is taken, and clients are let go after their next answer.
     pub(crate) stopping: Cell<bool>,
     /// Connections that rest are closed.
@@ -158,6 +161,7 @@ impl WorkerContext {
             pipes: Pipes::default(),
             watches: shared.watches,
             tls: shared.tls,
+            server_tls: shared.server_tls,
             stopping: Cell::new(false),
             closes_resting: Cell::new(false),
             start: shared.start,
@@ -289,6 +293,25 @@ impl WorkerContext {
         self.scraps.borrow_mut().truncate(MOST_SCRAPS);
     }
 
+    /// How servers of a pool are to be reached for something that speaks so.
+    pub(crate) fn approach<'a>(
+        &'a self,
+        pool: &'a Pool,
+        protocol: ServerProtocol,
+        watch: ConnectionTimer<'a>,
+    ) -> ServerApproach<'a> {
+        ServerApproach {
+            how: &pool.reaching,
+            trust_id: pool.trust_id,
+            turn: self.draw(),
+            watch,
+            tls: &self.server_tls,
+            protocol,
+            host: None,
+            header: None,
+        }
+    }
+
     /// Connects to a server for a client's work. While the process is short of descriptors, the idle connections of all workers are closed,
     /// and it is tried again for as long as work of the pool may wait.
     ///
@@ -298,11 +321,11 @@ impl WorkerContext {
         &self,
         server: &Server,
         pool: &Pool,
-        timer: ConnectionTimer<'_>,
+        approach: ServerApproach<'_>,
     ) -> Result<Upstream, ConnectFailure> {
         let mut left = pool.queue.timeout.get();
         loop {
-            match connect_server(server, &pool.reaching, self.draw(), timer).await {
+            match connect_server(server, approach).await {
                 Err(ConnectFailure::Failed(ConnectError::Exhausted)) if !left.is_zero() => {
                     descriptors::claim_idle();
                     self.idle.close_all();

@@ -1,11 +1,9 @@
 //! The idle connections to servers of one worker.
 
 use std::cell::{Cell, RefCell};
-use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
 use merismos_core::config::document::UpstreamSettings;
-use tokio::net::TcpStream;
 
 use crate::deadline::ticks;
 use crate::upstream::Upstream;
@@ -20,6 +18,15 @@ pub(crate) enum ReusePolicy {
     Any,
     /// Only one that was used a moment ago: the request can't be sent again.
     Recent,
+}
+
+impl ReusePolicy {
+    fn longest_rest(self) -> u64 {
+        match self {
+            Self::Any => u64::MAX,
+            Self::Recent => ticks(LONGEST_TRUSTED_REST),
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -39,37 +46,53 @@ pub(crate) struct IdleConnections {
     has_limited: Cell<bool>,
 }
 
-/// Whether the server has neither closed the connection nor sent anything unasked, as far as is known.
-fn is_quiet(stream: &TcpStream) -> bool {
-    let mut context = Context::from_waker(Waker::noop());
-    match stream.poll_read_ready(&mut context) {
-        Poll::Pending => true,
-        Poll::Ready(_) => {
-            let mut byte = [0];
-            matches!(stream.try_read(&mut byte), Err(error) if error.kind() == std::io::ErrorKind::WouldBlock)
-        }
-    }
-}
-
 impl IdleConnections {
     /// Takes the connection that was used last, if there is one that will do.
-    pub(crate) fn take(&self, server: u32, trust: ReusePolicy, now: u64) -> Option<Upstream> {
+    pub(crate) fn take(&self, server: u32, trust: ReusePolicy, now: u64, trust_id: u64) -> Option<Upstream> {
         let mut servers = self.servers.borrow_mut();
         let resting = servers.get_mut(server as usize)?;
-        let longest = match trust {
-            ReusePolicy::Any => u64::MAX,
-            ReusePolicy::Recent => ticks(LONGEST_TRUSTED_REST),
-        };
-        while let Some(candidate) =
+        let longest = trust.longest_rest();
+        while let Some(mut candidate) =
             resting.pop_if(|connection| now < connection.until && now - connection.since < longest)
         {
+            // Servers are trusted in another way by now.
+            if candidate.upstream.trust_id != trust_id {
+                continue;
+            }
             // One that was used in this very tick is taken unseen where being wrong only costs another try.
             let is_fresh = trust == ReusePolicy::Any && candidate.since == now;
-            if is_fresh || is_quiet(&candidate.upstream.stream) {
+            if is_fresh || candidate.upstream.stream.is_quiet() {
                 return Some(candidate.upstream);
             }
         }
         None
+    }
+
+    /// As [`Self::take`], of those whose server was asked for this host.
+    #[cold]
+    pub(crate) fn take_for_host(
+        &self,
+        server: u32,
+        host: &str,
+        trust: ReusePolicy,
+        now: u64,
+        trust_id: u64,
+    ) -> Option<Upstream> {
+        let mut servers = self.servers.borrow_mut();
+        let resting = servers.get_mut(server as usize)?;
+        let longest = trust.longest_rest();
+        loop {
+            let fits = |connection: &IdleConnection| {
+                connection.upstream.host.as_deref() == Some(host)
+                    && connection.upstream.trust_id == trust_id
+                    && now < connection.until
+                    && now - connection.since < longest
+            };
+            let mut candidate = resting.remove(resting.iter().rposition(fits)?);
+            if candidate.upstream.stream.is_quiet() {
+                return Some(candidate.upstream);
+            }
+        }
     }
 
     /// Keeps a connection for the next request to the same server.
@@ -105,7 +128,7 @@ impl IdleConnections {
     /// Closes what rested too long or was closed by its server.
     pub(crate) fn close_expired(&self, now: u64) {
         for resting in self.servers.borrow_mut().iter_mut().filter(|resting| !resting.is_empty()) {
-            resting.retain(|connection| now < connection.until && is_quiet(&connection.upstream.stream));
+            resting.retain_mut(|connection| now < connection.until && connection.upstream.stream.is_quiet());
             resting.shrink_to(resting.len() * 2);
         }
     }

@@ -17,7 +17,7 @@ use crate::decisions::DecisionLog;
 use crate::listen::{self, BindError, BoundSockets, HandedSocket, Listener};
 use crate::memory::{Memory, MemoryLimits};
 use crate::observer::{Observations, ObserveFilter, ObserverList};
-use crate::tls::TlsTable;
+use crate::tls::{ServerTlsTable, TlsTable};
 use crate::worker::{self, ClosingToken, WorkerCommand};
 
 /// Why the plane could not start.
@@ -81,6 +81,7 @@ impl Plane {
             log: DecisionLog::new(),
             memory: Memory::new(limits, workers),
             tls: TlsTable::default(),
+            server_tls: ServerTlsTable::default(),
         };
         let mut pulses = Vec::new();
         let mut spawn = |index: usize| {
@@ -263,6 +264,12 @@ impl Plane {
     #[must_use]
     pub fn tls(&self) -> TlsTable {
         self.shared.tls.clone()
+    }
+
+    /// How servers are spoken to in TLS.
+    #[must_use]
+    pub fn server_tls(&self) -> ServerTlsTable {
+        self.shared.server_tls.clone()
     }
 
     /// Where decisions can be watched.

@@ -5,12 +5,13 @@ use std::collections::BTreeSet;
 use std::rc::Rc;
 use std::sync::Arc;
 
-use merismos_core::config::document::{HttpVersion, Protocol};
+use merismos_core::config::document::{HttpVersion, Protocol, TlsNameOf};
 use merismos_core::routing::{Pool, Snapshot};
 
 use crate::context::WorkerContext;
 use crate::deadline::DeadlineEntry;
 use crate::io::ConnectionTimer;
+use crate::tls::ServerProtocol;
 use crate::upstream::connect_server;
 
 /// What a worker knew of servers when it looked last.
@@ -28,7 +29,8 @@ fn pools(snapshot: &Snapshot) -> impl Iterator<Item = &Arc<Pool>> {
             let fronts = snapshot.frontends().filter(|frontend| frontend.protocol == Protocol::Http);
             fronts.flat_map(|frontend| frontend.pools()).any(|candidate| candidate.name == pool.name)
         };
-        pool.reaching.preconnect > 0 && pool.proxy_protocol.is_none() && serves_http()
+        let is_for_all = pool.proxy_protocol.is_none() && pool.reaching.tls_name_of == TlsNameOf::Server;
+        pool.reaching.preconnect > 0 && is_for_all && serves_http()
     })
 }
 
@@ -65,10 +67,13 @@ async fn connect(worker: Rc<WorkerContext>, pool: Arc<Pool>, place: usize) {
     for _ in 0..how.preconnect {
         let made = match how.http_version {
             HttpVersion::One => {
-                let reached = connect_server(server, how, worker.draw(), watch).await;
+                let approach = worker.approach(&pool, ServerProtocol::Http1, watch);
+                let reached = connect_server(server, approach).await;
                 reached.map(|upstream| worker.idle.keep(server.cell.id, upstream, how, worker.wheel.now()))
             }
-            HttpVersion::Two => worker.shared.open(server, how, worker.draw(), watch).await,
+            HttpVersion::Two => {
+                worker.shared.open(server, worker.approach(&pool, ServerProtocol::Http2, watch)).await
+            }
         };
         if let Err(failure) = made {
             tracing::debug!(server = %server.name, ?failure, "no connection could be made ahead");

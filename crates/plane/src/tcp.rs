@@ -1,11 +1,12 @@
 //! TCP clients: each connection is distributed once and then relayed.
 
+use std::hint::cold_path;
 use std::sync::Arc;
 
 use merismos_core::balance;
 use merismos_core::config::document::{OpenConnections, PinWhenGone};
 use merismos_core::routing::{AskedPools, ChosenPool, Frontend, RequestFacts, RequestKey, Server};
-use tokio::io::AsyncWriteExt;
+use merismos_core::runtime::ServerWorkerCounters;
 
 use crate::accept::{ClientConnection, ConnectionAddrs};
 use crate::buffer::Buffer;
@@ -17,7 +18,8 @@ use crate::io::{Connection, ConnectionTimer};
 use crate::pinning::ClientPin;
 use crate::relay::{Relay, RelayEnd};
 use crate::select::{AttemptHistory, GaugeGuard, NoServer, ServerSelection};
-use crate::upstream::ConnectFailure;
+use crate::tls::ServerProtocol;
+use crate::upstream::{ConnectFailure, ServerApproach, ServerConnection};
 use merismos_connector::connect::ConnectError;
 use merismos_connector::proxy_header;
 
@@ -217,7 +219,11 @@ impl TcpStep<'_> {
         let server = &pool.servers[place];
         course.count_retry(worker);
         let mut at = deal.begin(place);
-        let mut upstream = match worker.connect_server(server, pool, watch).await {
+        let header =
+            pool.proxy_protocol.map(|version| proxy_header::header(version, who.client, who.meant_for));
+        let approach =
+            ServerApproach { header: header.as_deref(), ..worker.approach(pool, ServerProtocol::Any, watch) };
+        let upstream = match worker.connect_server(server, pool, approach).await {
             Ok(upstream) => upstream,
             Err(failure) => {
                 client.alarm.cancel();
@@ -247,43 +253,51 @@ impl TcpStep<'_> {
         self.report_observation(Some(server), course);
         at.goes_on();
         let _open = GaugeGuard::new(&at.lane.connections);
-        if let Some(version) = pool.proxy_protocol
-            && upstream
-                .stream
-                .write_all(&proxy_header::header(version, who.client, who.meant_for))
-                .await
-                .is_err()
-        {
-            at.failed();
-            return TcpAttempt::Ended(TcpEnd::Unreached);
-        }
         if let Some(life) = frontend.max_connection_age {
             watch.set_total_timeout(life);
         }
         client.may_move.set(pool.failing.on_down == OpenConnections::Break);
         client.leaves_at_failback.set(pool.failing.on_failback == OpenConnections::Break);
-        let mut relay = Relay::new(worker, at.lane, watch, frontend.idle_timeout, first.take(), None);
-        match relay.run(stream, &mut upstream.stream).await {
-            RelayEnd::Finished => {}
-            RelayEnd::Rang(WakeReason::Drained) => {
-                at.lane.cut_connections.increment();
-                if !Box::pin(relay.end_in_order(stream, &mut upstream.stream)).await {
-                    stream.reset();
-                    upstream.stream.reset();
-                }
+        let relay = Relay::new(worker, at.lane, watch, frontend.idle_timeout, first.take(), None);
+        match upstream.stream {
+            ServerConnection::Plain(mut upstream) => {
+                relay_to_end(relay, at.lane, stream, &mut upstream).await
             }
-            // The peer that is left must not take this for an orderly end.
-            ended @ (RelayEnd::Broken
-            | RelayEnd::Rang(
-                WakeReason::Cut | WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded,
-            )) => {
-                if ended == RelayEnd::Rang(WakeReason::Cut) {
-                    at.lane.cut_connections.increment();
-                }
-                stream.reset();
-                upstream.stream.reset();
+            ServerConnection::Tls(mut upstream) => {
+                cold_path();
+                Box::pin(relay_to_end(relay, at.lane, stream, &mut *upstream)).await;
             }
         }
         TcpAttempt::Served
+    }
+}
+
+/// Relays until one side ends or breaks off, and ends the other accordingly.
+async fn relay_to_end(
+    mut relay: Relay<'_>,
+    lane: &ServerWorkerCounters,
+    stream: &mut impl Connection,
+    upstream: &mut impl Connection,
+) {
+    match relay.run(stream, upstream).await {
+        RelayEnd::Finished => {}
+        RelayEnd::Rang(WakeReason::Drained) => {
+            lane.cut_connections.increment();
+            if !Box::pin(relay.end_in_order(stream, upstream)).await {
+                stream.reset();
+                upstream.reset();
+            }
+        }
+        // The peer that is left must not take this for an orderly end.
+        ended @ (RelayEnd::Broken
+        | RelayEnd::Rang(
+            WakeReason::Cut | WakeReason::Deadline | WakeReason::Close | WakeReason::Crowded,
+        )) => {
+            if ended == RelayEnd::Rang(WakeReason::Cut) {
+                lane.cut_connections.increment();
+            }
+            stream.reset();
+            upstream.reset();
+        }
     }
 }

@@ -1,9 +1,10 @@
 //! Connections of workers to servers, within the servers' limits and timeouts.
 
 use std::future::Future;
+use std::io;
 use std::pin::pin;
 use std::sync::Arc;
-use std::task::Poll;
+use std::task::{Context, Poll, Waker};
 
 use merismos_connector::connect::{ConnectError, HappyEyeballs, NEXT_ADDRESS_AFTER, connect_address_from};
 use merismos_connector::descriptors;
@@ -13,15 +14,15 @@ use merismos_core::runtime::ServerRuntime;
 use tokio::net::TcpStream;
 
 use crate::deadline::WakeReason;
-use crate::io::ConnectionTimer;
+use crate::io::{ConnectionTimer, write_all};
+use crate::tls::{ServerProtocol, ServerTlsTable, TlsConnection};
 
 /// Connects to the first of a server's addresses that answers, within the server's time, and remembers which it was.
 async fn connect_within_timeout(
     server: &Server,
-    how: &UpstreamSettings,
-    turn: u64,
-    watch: ConnectionTimer<'_>,
+    approach: ServerApproach<'_>,
 ) -> Result<TcpStream, ConnectFailure> {
+    let ServerApproach { how, turn, watch, .. } = approach;
     let addresses = std::iter::once(server.address).chain(server.other_addresses.iter().copied()).collect();
     let mut race = HappyEyeballs::new(&how.source_addresses, turn, addresses, server.cell.way());
     let mut left = server.times.connect;
@@ -60,10 +61,39 @@ async fn connect_within_timeout(
     Ok(stream)
 }
 
+/// A connection to a server, in plain text or in TLS.
+#[derive(Debug)]
+pub(crate) enum ServerConnection {
+    Plain(TcpStream),
+    Tls(Box<TlsConnection>),
+}
+
+impl ServerConnection {
+    /// Whether the server has neither closed it nor sent anything unasked, as far as is known.
+    pub(crate) fn is_quiet(&mut self) -> bool {
+        let stream = match self {
+            Self::Plain(stream) => stream,
+            Self::Tls(stream) => return stream.is_quiet(),
+        };
+        let mut context = Context::from_waker(Waker::noop());
+        match stream.poll_read_ready(&mut context) {
+            Poll::Pending => true,
+            Poll::Ready(_) => {
+                let mut byte = [0];
+                matches!(stream.try_read(&mut byte), Err(error) if error.kind() == io::ErrorKind::WouldBlock)
+            }
+        }
+    }
+}
+
 /// A connection to a server, counted where the server's connections are limited.
 #[derive(Debug)]
 pub(crate) struct Upstream {
-    pub(crate) stream: TcpStream,
+    pub(crate) stream: ServerConnection,
+    /// The host that its server was asked for by a request.
+    pub(crate) host: Option<Box<str>>,
+    /// The pool's `trust_id` when it was made.
+    pub(crate) trust_id: u64,
     pub(crate) seat: Option<ConnectionSlot>,
     /// When it was made, in ticks.
     pub(crate) born: u64,
@@ -85,6 +115,29 @@ impl Drop for ConnectionSlot {
 }
 
 impl Upstream {
+    /// Says who the client is, and begins with TLS, where the pool's servers want that.
+    async fn begin(
+        server: &Server,
+        mut stream: TcpStream,
+        seat: Option<ConnectionSlot>,
+        approach: ServerApproach<'_>,
+    ) -> Result<Self, ConnectFailure> {
+        if let Some(header) = approach.header {
+            let sent = write_all(&mut stream, header, approach.watch, server.times.idle).await;
+            sent.map_err(|_| ConnectFailure::Failed(ConnectError::Other(io::ErrorKind::BrokenPipe)))?;
+        }
+        let stream = match approach.how.tls {
+            None => ServerConnection::Plain(stream),
+            Some(_) => {
+                // Rare beside kept connections; in a box it does not make every connection's future larger.
+                let handshake = Box::pin(approach.tls.handshake(server, stream, approach)).await?;
+                ServerConnection::Tls(Box::new(handshake))
+            }
+        };
+        let (born, host) = (approach.watch.wheel.now(), approach.host.map(Box::from));
+        Ok(Self { stream, host, trust_id: approach.trust_id, seat, born, was_long: false })
+    }
+
     /// Whether it may be kept for later. Where connections are limited, half of them at most rest, for a resting
     /// connection of one worker is of no use to another.
     pub(crate) fn may_rest(&self) -> bool {
@@ -107,13 +160,29 @@ pub(crate) enum ConnectFailure {
     Cut,
 }
 
-/// Connects to a server for a request, within the server's limits. `turn` tells the source addresses apart.
+/// How a server is to be reached for some work.
+#[derive(Clone, Copy)]
+pub(crate) struct ServerApproach<'a> {
+    pub(crate) how: &'a UpstreamSettings,
+    pub(crate) trust_id: u64,
+    /// Tells the source addresses apart.
+    pub(crate) turn: u64,
+    pub(crate) watch: ConnectionTimer<'a>,
+    /// How servers are spoken to in TLS.
+    pub(crate) tls: &'a ServerTlsTable,
+    pub(crate) protocol: ServerProtocol,
+    /// The host of the request, where servers are asked for that.
+    pub(crate) host: Option<&'a str>,
+    /// The header of the PROXY protocol, where servers want one.
+    pub(crate) header: Option<&'a [u8]>,
+}
+
+/// Connects to a server for a request, within the server's limits.
 pub(crate) async fn connect_server(
     server: &Server,
-    how: &UpstreamSettings,
-    turn: u64,
-    watch: ConnectionTimer<'_>,
+    approach: ServerApproach<'_>,
 ) -> Result<Upstream, ConnectFailure> {
+    let ServerApproach { how, turn, watch, .. } = approach;
     let seat = match server.limits.connections {
         None => None,
         Some(_) if !server.cell.room.connect(server.limits) => {
@@ -122,9 +191,8 @@ pub(crate) async fn connect_server(
         Some(limit) => Some(ConnectionSlot { cell: Arc::clone(&server.cell), limit }),
     };
     if !server.other_addresses.is_empty() {
-        let stream =
-            Box::pin(connect_within_timeout(server, how, turn, watch)).await.and_then(only_of_traffic)?;
-        return Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false });
+        let stream = Box::pin(connect_within_timeout(server, approach)).await.and_then(only_of_traffic)?;
+        return Upstream::begin(server, stream, seat, approach).await;
     }
     watch.set_timeout(server.times.connect);
     let mut opening = pin!(connect_address_from(&how.source_addresses, turn, server.address));
@@ -141,7 +209,7 @@ pub(crate) async fn connect_server(
         })
         .await
         .and_then(only_of_traffic)?;
-    Ok(Upstream { stream, seat, born: watch.wheel.now(), was_long: false })
+    Upstream::begin(server, stream, seat, approach).await
 }
 
 /// Closes a connection again that takes a descriptor of those kept for probes and the control side.

@@ -7,6 +7,7 @@ use merismos_core::health::ProbeStep;
 use prost::Message;
 
 use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace};
+use crate::tls;
 
 #[derive(Clone, PartialEq, Message)]
 struct HealthRequest {
@@ -25,7 +26,8 @@ const SERVING: i32 = 1;
 const MOST: usize = 64 << 10;
 
 pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &GrpcProbe, trace: &mut Trace) -> ProbeOutcome {
-    let stream = asking.connect(trace).await?;
+    let stream = tls::connect(asking, None, None, &[b"h2"], trace).await?;
+    let scheme = if asking.is_tls(None) { "https" } else { "http" };
     trace.begin(ProbeStep::Answer, "connected, but no answer");
     let nonsense = |error: h2::Error| {
         ProbeFailure::at(ProbeStep::Answer, format!("connected, but it speaks no gRPC: {error}"))
@@ -33,7 +35,7 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &GrpcProbe, trace: &mut Tr
     let (requests, connection) = h2::client::handshake(stream).await.map_err(nonsense)?;
     let call = async {
         let mut requests = requests.ready().await.map_err(nonsense)?;
-        let request = Request::post(format!("http://{}/grpc.health.v1.Health/Check", asking.address))
+        let request = Request::post(format!("{scheme}://{}/grpc.health.v1.Health/Check", asking.address))
             .header("content-type", "application/grpc")
             .header("te", "trailers")
             .header("user-agent", "merismos-check")

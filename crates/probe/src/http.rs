@@ -131,19 +131,12 @@ async fn once(
             return answer;
         }
     }
-    let stream = asking.connect(trace).await?;
-    match &asked.tls {
-        None => exchange(asking, asked, path, stream, trace).await,
-        Some(trust) => {
-            let protocols: &[&[u8]] = match asked.http_version {
-                HttpVersion::One => &[b"http/1.1"],
-                HttpVersion::Two => &[b"h2"],
-            };
-            let (stream, _) =
-                tls::handshake(asking, trust, asked.host.as_deref(), protocols, stream, trace).await?;
-            exchange(asking, asked, path, stream, trace).await
-        }
-    }
+    let protocols: &[&[u8]] = match asked.http_version {
+        HttpVersion::One => &[b"http/1.1"],
+        HttpVersion::Two => &[b"h2"],
+    };
+    let stream = tls::connect(asking, asked.tls.as_ref(), asked.host.as_deref(), protocols, trace).await?;
+    exchange(asking, asked, path, stream, trace).await
 }
 
 async fn exchange(
@@ -236,7 +229,7 @@ async fn beside<T>(
 
 fn request(asking: &ProbeRun<'_>, asked: &HttpProbe, path: &str) -> Request<Empty<Bytes>> {
     let host = asked.host.clone().unwrap_or_else(|| asking.address.to_string());
-    let scheme = if asked.tls.is_some() { "https" } else { "http" };
+    let scheme = if asking.is_tls(asked.tls.as_ref()) { "https" } else { "http" };
     let mut request = Request::builder().method(asked.method.as_str());
     request = match asked.http_version {
         HttpVersion::One if asked.keep_alive => request.uri(path).header(HOST, &host),

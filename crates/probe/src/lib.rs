@@ -19,5 +19,5 @@ mod tls;
 mod udp;
 
 pub use prober::{AT_ONCE, ProbeReport, ProbeTarget, Prober, probe};
-pub use run::ProbeEnvironment;
+pub use run::{ProbeEnvironment, ProbeOpening};
 pub use tls::verified;

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use merismos_core::config::document::{CheckSpec, ChecksNeeded, PassiveAction, ProxyVersion};
+use merismos_core::config::document::{CheckSpec, ChecksNeeded, PassiveAction};
 use merismos_core::health::{
     CompletedStep, Evidence, HealthMachine, HealthRules, HealthState, HealthTransition, InitialHealth,
     ProbeStep,
@@ -20,7 +20,7 @@ use tokio::task::JoinHandle;
 use tokio::time::Instant;
 
 use crate::http::KeptConnection;
-use crate::run::{ProbeEnvironment, ProbeFailure, ProbeRun};
+use crate::run::{ProbeEnvironment, ProbeFailure, ProbeOpening, ProbeRun};
 
 /// How many probes are under way at once when nothing else is said.
 pub const AT_ONCE: usize = 4_096;
@@ -43,8 +43,8 @@ pub struct ProbeTarget {
     pub checks: Arc<[Arc<CheckSpec>]>,
     /// How many of them it has to pass.
     pub needed: ChecksNeeded,
-    /// The PROXY protocol header that it wants to see first.
-    pub proxy_protocol: Option<ProxyVersion>,
+    /// How connections to it begin.
+    pub opening: Arc<ProbeOpening>,
 }
 
 /// What one probe said, and what the server's health is with it.
@@ -337,7 +337,7 @@ async fn probe_all(
         std::iter::once(target.address).chain(target.other_addresses.iter().copied()).collect();
     let ask = |(check, kept): (&Arc<CheckSpec>, &'_ KeptConnection)| {
         let (check, kept, addresses) = (Arc::clone(check), kept.clone(), Arc::clone(&addresses));
-        async move { probe_with(&addresses, &check, target.proxy_protocol, surroundings, &kept).await }
+        async move { probe_with(&addresses, &check, &target.opening, surroundings, &kept).await }
     };
     let all = futures_util::future::join_all(target.checks.iter().zip(kept).map(ask)).await;
     let feedback = all.iter().find_map(|evidence| evidence.feedback);
@@ -350,7 +350,7 @@ async fn probe_all(
     if decides(&first) { first } else { all.find(|evidence| decides(evidence)).unwrap_or(first) }
 }
 
-/// Runs a check once against a server, which may want to see a PROXY protocol header first. Of several addresses the one
+/// Runs a check once against a server, with connections that begin as its pool's. Of several addresses the one
 /// that answers first is asked, where the check makes a connection of its own; else the first.
 ///
 /// # Panics
@@ -358,23 +358,23 @@ async fn probe_all(
 pub async fn probe(
     addresses: &[SocketAddr],
     check: &CheckSpec,
-    proxy_protocol: Option<ProxyVersion>,
+    opening: &ProbeOpening,
     surroundings: &ProbeEnvironment,
 ) -> Evidence {
-    probe_with(addresses, check, proxy_protocol, surroundings, &KeptConnection::default()).await
+    probe_with(addresses, check, opening, surroundings, &KeptConnection::default()).await
 }
 
 async fn probe_with(
     addresses: &[SocketAddr],
     check: &CheckSpec,
-    proxy_protocol: Option<ProxyVersion>,
+    opening: &ProbeOpening,
     surroundings: &ProbeEnvironment,
     kept: &KeptConnection,
 ) -> Evidence {
     let (at, began) = (wall(), Instant::now());
     let mut addresses: Vec<_> = addresses.iter().map(|address| check.elsewhere.of(*address)).collect();
     addresses.dedup();
-    let asking = ProbeRun { address: addresses[0], addresses, check, proxy_protocol, surroundings, kept };
+    let asking = ProbeRun { address: addresses[0], addresses, check, opening, surroundings, kept };
     let (tried, asked, trace) = asking.ask().await;
     let took_us = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
     let (step, cause, got) = match asked {

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use merismos_core::config::document::{CheckKind, CheckSpec, ProxyVersion};
+use merismos_core::config::document::{CertificateTrust, CheckKind, CheckSpec, PoolSpec, ProxyVersion};
 use merismos_core::health::{CompletedStep, FailureCause, ProbeStep, ServerFeedback};
 use merismos_core::units::humane;
 use tokio::io::AsyncWriteExt;
@@ -26,6 +26,23 @@ pub struct ProbeEnvironment {
     pub command_folder: Option<PathBuf>,
     /// Where secrets may stand.
     pub secrets: SecretCache,
+}
+
+/// How connections to the servers of a pool begin, for traffic and for probes alike.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ProbeOpening {
+    /// The PROXY protocol header that the servers want to see first.
+    pub proxy_protocol: Option<ProxyVersion>,
+    /// How their certificates are judged, where they speak TLS.
+    pub tls: Option<CertificateTrust>,
+}
+
+impl ProbeOpening {
+    /// As the pool's document says.
+    #[must_use]
+    pub fn of(pool: &PoolSpec) -> Self {
+        Self { proxy_protocol: pool.proxy_protocol, tls: pool.reaching.tls.clone() }
+    }
 }
 
 /// Why a probe did not pass.
@@ -66,7 +83,7 @@ pub(super) struct ProbeRun<'a> {
     /// All of them, that one first.
     pub(super) addresses: Vec<SocketAddr>,
     pub(super) check: &'a CheckSpec,
-    pub(super) proxy_protocol: Option<ProxyVersion>,
+    pub(super) opening: &'a ProbeOpening,
     pub(super) surroundings: &'a ProbeEnvironment,
     /// Where a connection is kept for the next probe, when its check keeps one.
     pub(super) kept: &'a http::KeptConnection,
@@ -150,7 +167,7 @@ impl ProbeRun<'_> {
         match &self.check.kind {
             CheckKind::Tcp(_) => format!("connect to {address}"),
             CheckKind::Http(asked) => {
-                let scheme = if asked.tls.is_some() { "https" } else { "http" };
+                let scheme = if self.is_tls(asked.tls.as_ref()) { "https" } else { "http" };
                 format!("{} {scheme}://{address}{}", asked.method, asked.path)
             }
             CheckKind::Icmp => format!("echo of {}", address.ip()),
@@ -178,7 +195,7 @@ impl ProbeRun<'_> {
             ConnectError::Exhausted => ProbeFailure::not_made(error.to_string()),
             _ => ProbeFailure::at(ProbeStep::Connect, error.to_string()),
         })?;
-        if let Some(version) = self.proxy_protocol {
+        if let Some(version) = self.opening.proxy_protocol {
             // A server that closes at once is noticed when it is asked.
             let _ = stream.write_all(&proxy_header::own_header(version)).await;
         }
@@ -186,6 +203,11 @@ impl ProbeRun<'_> {
             if address == self.address { "connected".to_owned() } else { format!("connected to {address}") };
         trace.done(ProbeStep::Connect, got);
         Ok(stream)
+    }
+
+    /// Whether TLS is spoken: as the check itself says, else as the pool does.
+    pub(super) fn is_tls(&self, own: Option<&CertificateTrust>) -> bool {
+        own.or(self.opening.tls.as_ref()).is_some()
     }
 
     /// How long the whole of it may take.

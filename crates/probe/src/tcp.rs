@@ -5,12 +5,13 @@ use merismos_core::health::ProbeStep;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 use crate::run::{ProbeFailure, ProbeOutcome, ProbeRun, Trace, excerpt};
+use crate::tls;
 
 /// How much of an answer is looked at.
 const MOST: usize = 64 << 10;
 
 pub(super) async fn ask(asking: &ProbeRun<'_>, exchange: &SendExpect, trace: &mut Trace) -> ProbeOutcome {
-    let mut stream = asking.connect(trace).await?;
+    let mut stream = tls::connect(asking, None, None, &[], trace).await?;
     if let Some(text) = &exchange.send {
         let sent = stream.write_all(text.as_bytes()).await;
         sent.map_err(|error| {

@@ -4,13 +4,13 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use merismos_connector::trust::{self, TrustError};
 use merismos_core::config::document::{CertificateTrust, TlsProbe, TlsVerify};
 use merismos_core::health::ProbeStep;
-use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
-use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
-use sha2::{Digest, Sha256};
+use rustls::ClientConfig;
+use rustls::client::Resumption;
+use rustls::pki_types::{CertificateDer, ServerName};
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
@@ -27,6 +27,29 @@ pub(super) async fn ask(asking: &ProbeRun<'_>, asked: &TlsProbe, trace: &mut Tra
     Ok(format!("the certificate for {} ends in {} days{warning}", certificate.names, certificate.days_left))
 }
 
+/// Bytes both ways, in plain text or in TLS.
+pub(super) trait ProbeStream: AsyncRead + AsyncWrite + Send + Unpin {}
+
+impl<S: AsyncRead + AsyncWrite + Send + Unpin> ProbeStream for S {}
+
+/// A connection to where the check asks, in TLS where it or the server's pool wants that.
+pub(super) async fn connect(
+    asking: &ProbeRun<'_>,
+    own: Option<&CertificateTrust>,
+    host: Option<&str>,
+    protocols: &[&[u8]],
+    trace: &mut Trace,
+) -> Result<Box<dyn ProbeStream>, ProbeFailure> {
+    let stream = asking.connect(trace).await?;
+    match own.or(asking.opening.tls.as_ref()) {
+        None => Ok(Box::new(stream)),
+        Some(trust) => {
+            let (stream, _) = handshake(asking, trust, host, protocols, stream, trace).await?;
+            Ok(Box::new(stream))
+        }
+    }
+}
+
 /// What was learned of a certificate.
 pub(super) struct Certificate {
     names: String,
@@ -36,7 +59,7 @@ pub(super) struct Certificate {
 /// Speaks TLS on a connection and judges the certificate. `host` is the name that is asked for otherwise.
 pub(super) async fn handshake(
     asking: &ProbeRun<'_>,
-    trust: &CertificateTrust,
+    asked: &CertificateTrust,
     host: Option<&str>,
     protocols: &[&[u8]],
     stream: TcpStream,
@@ -45,27 +68,23 @@ pub(super) async fn handshake(
     trace.begin(ProbeStep::Tls, "connected, but the TLS handshake did not end");
     let failed = |what: String| ProbeFailure::at(ProbeStep::Tls, what);
     let host = host.map(|host| host.rsplit_once(':').map_or(host, |(name, _)| name));
-    let name = match trust.name.as_deref().or(host) {
+    let name = match asked.name.as_deref().or(host) {
         Some(name) => ServerName::try_from(name.to_owned()),
         None => Ok(ServerName::from(asking.address.ip())),
     };
     let name = name.map_err(|_| failed("the name to be verified is no host name".to_owned()))?;
-    let mut config = config(trust).map_err(&failed)?;
+    let config = trust::last_good_config(asked).map_err(|error| failed(error.to_string()))?;
+    let mut config = ClientConfig::clone(&config);
+    // A session that is taken up again proves nothing anew.
+    config.resumption = Resumption::disabled();
     config.alpn_protocols = protocols.iter().map(|protocol| protocol.to_vec()).collect();
     let connector = TlsConnector::from(Arc::new(config));
     let stream = connector.connect(name.clone(), stream).await;
-    let stream =
-        stream.map_err(|error| failed(format!("the TLS handshake failed: {}", in_words(&error, &name))))?;
+    let stream = stream
+        .map_err(|error| failed(format!("the TLS handshake failed: {}", trust::in_words(&error, &name))))?;
     let certificates = stream.get_ref().1.peer_certificates().unwrap_or_default();
     let first = certificates.first().ok_or_else(|| failed("there is no certificate".to_owned()))?;
-    if let Some(pin) = &trust.pin {
-        let digest: String = Sha256::digest(first).iter().map(|byte| format!("{byte:02x}")).collect();
-        if digest != *pin {
-            return Err(failed(format!(
-                "the certificate is another one than the pinned one: its SHA-256 is {digest}"
-            )));
-        }
-    }
+    trust::is_pinned(asked, first).map_err(&failed)?;
     let certificate = look_at(first).map_err(&failed)?;
     trace.done(ProbeStep::Tls, format!("TLS, the certificate ends in {} days", certificate.days_left));
     Ok((stream, certificate))
@@ -98,110 +117,12 @@ fn look_at(der: &CertificateDer<'_>) -> Result<Certificate, String> {
 }
 
 /// How servers that are no servers of pools are spoken to: as this machine trusts them.
-pub fn verified() -> Result<ClientConfig, String> {
-    config(&CertificateTrust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None })
-}
-
-fn config(trust: &CertificateTrust) -> Result<ClientConfig, String> {
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder = ClientConfig::builder_with_provider(Arc::clone(&provider));
-    let builder = builder.with_safe_default_protocol_versions().map_err(|error| error.to_string())?;
-    if trust.tls == TlsVerify::Unverified {
-        let any = Arc::new(AnyCertificate(provider));
-        return Ok(builder.dangerous().with_custom_certificate_verifier(any).with_no_client_auth());
-    }
-    let mut roots = RootCertStore::empty();
-    roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
-    if let Some(path) = &trust.authorities {
-        let wrong =
-            |error: &dyn std::fmt::Display| format!("the authorities in {path} can't be read: {error}");
-        let certificates = CertificateDer::pem_file_iter(path).map_err(|error| wrong(&error))?;
-        for certificate in certificates {
-            let certificate = certificate.map_err(|error| wrong(&error))?;
-            roots.add(certificate).map_err(|error| wrong(&error))?;
-        }
-    }
-    if roots.is_empty() {
-        return Err(
-            "no authority is trusted: this machine has none, and tls_authorities names no file".to_owned()
-        );
-    }
-    Ok(builder.with_root_certificates(roots).with_no_client_auth())
-}
-
-/// What is wrong with a certificate, in words.
-fn in_words(error: &std::io::Error, name: &ServerName<'_>) -> String {
-    let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
-    match inner {
-        Some(rustls::Error::InvalidCertificate(wrong)) => match wrong {
-            CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
-                "the certificate has ended".to_owned()
-            }
-            CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
-                "the certificate is not valid yet".to_owned()
-            }
-            CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
-                format!("the certificate is not for {}", name.to_str())
-            }
-            CertificateError::UnknownIssuer => {
-                "the certificate is not signed by a trusted authority".to_owned()
-            }
-            CertificateError::BadSignature => "the signature of the certificate is wrong".to_owned(),
-            CertificateError::Revoked => "the certificate was revoked".to_owned(),
-            CertificateError::InvalidPurpose | CertificateError::InvalidPurposeContext { .. } => {
-                "the certificate is not meant for servers".to_owned()
-            }
-            CertificateError::BadEncoding => "the certificate can't be read".to_owned(),
-            // The verifier has a type of its own for this, which is not to be had here.
-            CertificateError::Other(other) if format!("{other:?}").contains("CaUsedAsEndEntity") => {
-                "the certificate is an authority's, and not a server's".to_owned()
-            }
-            other => format!("the certificate is not valid: {other}"),
-        },
-        Some(rustls::Error::InvalidMessage(_)) => "what came back is no TLS".to_owned(),
-        _ => error.to_string(),
-    }
-}
-
-/// Takes every certificate: what is wanted is that TLS works, or the pin decides.
-#[derive(Debug)]
-struct AnyCertificate(Arc<rustls::crypto::CryptoProvider>);
-
-impl ServerCertVerifier for AnyCertificate {
-    fn verify_server_cert(
-        &self,
-        _: &CertificateDer<'_>,
-        _: &[CertificateDer<'_>],
-        _: &ServerName<'_>,
-        _: &[u8],
-        _: UnixTime,
-    ) -> Result<ServerCertVerified, rustls::Error> {
-        Ok(ServerCertVerified::assertion())
-    }
-
-    fn verify_tls12_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        let algorithms = &self.0.signature_verification_algorithms;
-        rustls::crypto::verify_tls12_signature(message, certificate, signed, algorithms)
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        let algorithms = &self.0.signature_verification_algorithms;
-        rustls::crypto::verify_tls13_signature(message, certificate, signed, algorithms)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.0.signature_verification_algorithms.supported_schemes()
-    }
+///
+/// # Errors
+/// [`TrustError`], when this machine trusts nobody.
+pub fn verified() -> Result<ClientConfig, TrustError> {
+    let trust = CertificateTrust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None };
+    trust::client_config(&trust)
 }
 
 #[cfg(test)]

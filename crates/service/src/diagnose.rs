@@ -11,7 +11,7 @@ use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_core::name::PoolServer;
 use merismos_core::units::humane;
 use merismos_probe::route_lookup::{Neighbour, Route, way_to};
-use merismos_probe::{ProbeEnvironment, probe};
+use merismos_probe::{ProbeEnvironment, ProbeOpening, probe};
 
 use crate::controller::RunningView;
 
@@ -48,6 +48,7 @@ pub(crate) async fn diagnose(
         pool.checks().filter_map(|name| document.checks.get(name)).cloned().collect();
     let checks = if checks.is_empty() { vec![open_port()] } else { checks };
     let other = one_that_works(view, pool, id);
+    let opening = ProbeOpening::of(pool);
     let address = server.address.get();
     let addresses: Vec<_> = server.addresses().collect();
     let mut rungs = vec![named(server.address.written(), address)];
@@ -60,11 +61,11 @@ pub(crate) async fn diagnose(
         }
         let there = async {
             match &other {
-                Some((_, there)) => Some(probe(there, check, pool.proxy_protocol, surroundings).await),
+                Some((_, there)) => Some(probe(there, check, &opening, surroundings).await),
                 None => None,
             }
         };
-        let here = probe(&addresses, check, pool.proxy_protocol, surroundings);
+        let here = probe(&addresses, check, &opening, surroundings);
         let (here, there) = futures_util::future::join(here, there).await;
         rungs.extend(climbed(&here, there.as_ref()));
         if !here.passed() {

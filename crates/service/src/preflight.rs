@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::future::join_all;
 use merismos_connector::connect;
 use merismos_core::config::document::{
-    CheckKind, CheckSpec, Document, LookupSpec, Protocol, ProxyVersion, SecretRef, ServerSpec,
+    CheckKind, CheckSpec, Document, LookupSpec, Protocol, SecretRef, ServerSpec,
 };
 use merismos_core::config::renames::Renames;
 use merismos_core::config::{Checked, ObjectPath, Warning, WarningLevel, WarningReason};
@@ -15,8 +15,8 @@ use merismos_core::duty::Duty;
 use merismos_core::health::{FailureCause, ProbeStep};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::units::Span;
-use merismos_probe::ProbeEnvironment;
 use merismos_probe::lookup;
+use merismos_probe::{ProbeEnvironment, ProbeOpening};
 
 use crate::controller::RunningView;
 
@@ -75,8 +75,8 @@ pub(crate) async fn try_out(
     let used: BTreeSet<&Name> = new.frontends.values().flat_map(|frontend| frontend.pools()).collect();
     let tries = fresh.into_iter().map(|(id, server, check)| {
         let is_used = used.contains(&id.pool);
-        let proxy_protocol = new.pools.get(&id.pool).and_then(|pool| pool.proxy_protocol);
-        try_server(id, server, check, proxy_protocol, is_used, surroundings)
+        let opening = new.pools.get(&id.pool).map(ProbeOpening::of).unwrap_or_default();
+        try_server(id, server, check, opening, is_used, surroundings)
     });
     let mut failing = BTreeSet::new();
     for (warning, fails) in join_all(tries).await.into_iter().flatten() {
@@ -180,7 +180,7 @@ async fn try_server(
     id: PoolServer,
     server: &ServerSpec,
     check: Option<&CheckSpec>,
-    proxy_protocol: Option<ProxyVersion>,
+    opening: ProbeOpening,
     is_used: bool,
     surroundings: &ProbeEnvironment,
 ) -> Option<(Warning, Option<PoolServer>)> {
@@ -192,7 +192,7 @@ async fn try_server(
             let limit = Span::from_millis(TRY_LIMIT.as_millis() as u64);
             let is_patient = check.timeout > limit;
             let check = CheckSpec { timeout: check.timeout.min(limit), ..check.clone() };
-            let evidence = merismos_probe::probe(&addresses, &check, proxy_protocol, surroundings).await;
+            let evidence = merismos_probe::probe(&addresses, &check, &opening, surroundings).await;
             if evidence.passed() {
                 return None;
             }

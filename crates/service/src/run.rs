@@ -308,8 +308,13 @@ async fn start(
         plane.inherit(std::mem::take(&mut before.sockets));
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
-    let certificates =
-        CertificateKeeper::new(secrets.clone(), &settings.state_folder, plane.tls(), journal.clone());
+    let certificates = CertificateKeeper::new(
+        secrets.clone(),
+        &settings.state_folder,
+        plane.tls(),
+        plane.server_tls(),
+        journal.clone(),
+    );
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),

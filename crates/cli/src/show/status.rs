@@ -1,7 +1,9 @@
 //! The status for people.
 
 use comfy_table::{Cell, Color};
-use merismos_api::{DrainingStatus, FrontendStatus, PoolShare, PoolStatus, ServerStatus, Status, Totals};
+use merismos_api::{
+    DrainingStatus, FrontendStatus, PoolShare, PoolStatus, ServerStatus, ServerTrust, Status, Totals,
+};
 use merismos_core::duty::Duty;
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::health::{HealthState, ServerFeedback};
@@ -266,6 +268,17 @@ fn pool(pool: &PoolStatus, status: &Status) {
         }
         Some(tier @ 1..) => text(&format!("  {} tier {tier} works, for no lower one can\n", bad("!"))),
         Some(0) | None => {}
+    }
+    match pool.server_tls {
+        ServerTrust::Plain => {}
+        ServerTrust::Verified => text("  servers over TLS, verified\n"),
+        ServerTrust::Pinned => text("  servers over TLS, one certificate alone passes\n"),
+        ServerTrust::Unverified => {
+            text(&format!("  {} servers over TLS, not verified: it may be anybody who answers\n", bad("!")));
+        }
+    }
+    if let Some(failure) = &pool.server_tls_failure {
+        text(&format!("  {} a handshake failed within the last minute: {failure}\n", bad("!")));
     }
     if let Some(goes_by) = &pool.shares_go_by {
         text(&format!("  no share is expected: it distributes by {goes_by}\n"));

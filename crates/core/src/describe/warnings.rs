@@ -92,6 +92,12 @@ fn of_document(reason: &WarningReason) -> Said {
                 "client-address for any frontend, sni for tcp, the others for http".to_owned(),
             )
         }
+        WarningReason::UnverifiedServers { pool } => (
+            format!(
+                "the servers of pool {pool} are spoken to in TLS and not verified: whoever stands between can read and change everything"
+            ),
+            "tls = \"verified\", with tls_authorities when they are your own; or a tls_pin".to_owned(),
+        ),
         WarningReason::UnusedPool { pool } => (
             format!("no frontend uses pool {pool}"),
             "name it in a frontend, or remove it".to_owned(),
@@ -179,6 +185,10 @@ fn of_tries(reason: &WarningReason) -> (String, String) {
         WarningReason::BadCertificate { problem } => (
             problem.clone(),
             "a chain and its key, in PEM, that hold today; until then its frontends refuse the clients that it is for".to_owned(),
+        ),
+        WarningReason::NoTrust { pool, problem } => (
+            format!("none of pool {pool}'s servers is reached: {problem}"),
+            "tls_authorities = a file of certificates in PEM on the service's machine".to_owned(),
         ),
         WarningReason::NoAnswer { server, evidence } => (
             format!("nothing answers for {server}: {evidence}"),

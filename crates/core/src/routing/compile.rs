@@ -1,6 +1,7 @@
 //! From a checked document and the other two truths to a snapshot.
 
 use std::collections::BTreeSet;
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -236,11 +237,19 @@ fn pool(
         tiers: (first_tier, works),
         proxy_protocol: spec.proxy_protocol,
         reaching: spec.reaching.clone(),
+        trust_id: trust_id(&spec.reaching),
         attempts: usize::from(spec.attempts),
         failing: spec.failing,
         servers,
         cell,
     }
+}
+
+fn trust_id(reaching: &document::UpstreamSettings) -> u64 {
+    let Some(trust) = &reaching.tls else { return 0 };
+    let mut hasher = DefaultHasher::new();
+    (trust, reaching.tls_name_of).hash(&mut hasher);
+    hasher.finish().max(1)
 }
 
 fn pin_rule(

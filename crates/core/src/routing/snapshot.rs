@@ -114,6 +114,9 @@ pub struct Pool {
     pub proxy_protocol: Option<ProxyVersion>,
     /// How its servers are reached.
     pub reaching: UpstreamSettings,
+    /// Another number for each way in which servers are trusted; 0 in plain text. A connection is used again where the number is the one
+    /// that it was made with.
+    pub trust_id: u64,
     /// All servers in the order of their names, eligible or not; a place in this list is what `balance` picks.
     pub servers: Vec<Server>,
     /// How many servers one request may be offered to, over all tiers and pools.

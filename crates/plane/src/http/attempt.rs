@@ -4,9 +4,8 @@ use std::future::Future;
 use std::hint::cold_path;
 use std::time::Duration;
 
-use merismos_connector::connect::ConnectError;
 use merismos_connector::proxy_header;
-use merismos_core::config::document::HttpVersion;
+use merismos_core::config::document::{HttpVersion, TlsNameOf};
 use merismos_core::routing::{Pool, Server};
 use merismos_core::runtime::ServerWorkerCounters;
 
@@ -23,7 +22,8 @@ use crate::io::{BodyKind, Transport, write_all};
 use crate::pinning::SessionLearner;
 use crate::relay::{Relay, RelayEnd};
 use crate::select::GaugeGuard;
-use crate::upstream::{ConnectFailure, Upstream};
+use crate::tls::ServerProtocol;
+use crate::upstream::{ConnectFailure, ServerApproach, ServerConnection, Upstream};
 
 #[derive(Clone, Copy)]
 pub(super) struct AttemptTarget<'t> {
@@ -53,22 +53,27 @@ impl RequestForwarder<'_> {
             }
             let resendable = self.request.is_idempotent && sending.follow.is_done();
             let trust = if resendable { ReusePolicy::Any } else { ReusePolicy::Recent };
-            // With a PROXY protocol header a connection is one client's alone, and none is kept.
-            let mut upstream = match pool.proxy_protocol {
-                None => self.worker.idle.take(server.cell.id, trust, self.worker.wheel.now()),
-                Some(_) => None,
-            };
+            let mut upstream = self.kept_connection(pool, server, trust, sending);
             loop {
                 let is_fresh = upstream.is_none();
                 if is_fresh {
                     cold_path();
                     // Rare beside kept connections; in a box it does not make every request's future larger.
-                    let connected = Box::pin(self.connect(pool, server)).await;
+                    let connected = Box::pin(self.connect(pool, server, sending)).await;
                     upstream = Some(connected.map_err(|error| ForwardError::Server(error.into()))?);
                 }
                 let Some(reached) = &mut upstream else { unreachable!("it was connected to") };
                 let was_long = reached.was_long;
-                match self.send_request(stream, &mut reached.stream, was_long, target, sending).await {
+                let delivered = match &mut reached.stream {
+                    ServerConnection::Plain(upstream) => {
+                        self.send_request(stream, upstream, was_long, target, sending).await
+                    }
+                    ServerConnection::Tls(upstream) => {
+                        cold_path();
+                        Box::pin(self.send_request(stream, &mut **upstream, was_long, target, sending)).await
+                    }
+                };
+                match delivered {
                     Ok(delivered) => {
                         self.keep_connection(pool, server, upstream, &delivered, sending.follow.is_done());
                         return Ok(delivered);
@@ -100,10 +105,8 @@ impl RequestForwarder<'_> {
             // What the client asks for in a form that HTTP/2 does not have is the client's doing, not the server's.
             let asked = RequestHead::new(sending.start, self.request)
                 .map_err(|what| ForwardError::Refused(RequestError::NoFormInHttp2(what)))?;
-            let upstream = {
-                let turn = self.worker.draw();
-                self.worker.shared.stream(server, &pool.reaching, turn, self.watch, asked).await
-            };
+            let approach = self.worker.approach(pool, ServerProtocol::Http2, self.watch);
+            let upstream = self.worker.shared.stream(server, approach, asked).await;
             let mut upstream = upstream.map_err(|error| ForwardError::Server(error.into()))?;
             let delivered = self.send_request(stream, &mut upstream, false, target, sending).await;
             match delivered {
@@ -138,15 +141,41 @@ impl RequestForwarder<'_> {
         }
     }
 
-    /// Makes a connection, and says on it who the client is where the server wants to know that way.
-    async fn connect(&self, pool: &Pool, server: &Server) -> Result<Upstream, ConnectFailure> {
-        let mut upstream = self.worker.connect_server(server, pool, self.watch).await?;
-        if let Some(version) = pool.proxy_protocol {
-            let header = proxy_header::header(version, self.who.client, self.who.meant_for);
-            let sent = write_all(&mut upstream.stream, &header, self.watch, server.times.idle).await;
-            sent.map_err(|_| ConnectFailure::Failed(ConnectError::Other(std::io::ErrorKind::BrokenPipe)))?;
+    /// A connection that was kept, if there is one that will do.
+    fn kept_connection(
+        &self,
+        pool: &Pool,
+        server: &Server,
+        trust: ReusePolicy,
+        sending: &RequestBody<'_>,
+    ) -> Option<Upstream> {
+        // With a PROXY protocol header a connection is one client's alone, and none is kept.
+        if pool.proxy_protocol.is_some() {
+            return None;
         }
-        Ok(upstream)
+        let (idle, now) = (&self.worker.idle, self.worker.wheel.now());
+        match asked_host(pool, sending) {
+            None => idle.take(server.cell.id, trust, now, pool.trust_id),
+            Some(host) => idle.take_for_host(server.cell.id, host, trust, now, pool.trust_id),
+        }
+    }
+
+    /// Makes a connection, and says on it who the client is where the server wants to know that way.
+    async fn connect(
+        &self,
+        pool: &Pool,
+        server: &Server,
+        sending: &RequestBody<'_>,
+    ) -> Result<Upstream, ConnectFailure> {
+        let header = pool
+            .proxy_protocol
+            .map(|version| proxy_header::header(version, self.who.client, self.who.meant_for));
+        let approach = ServerApproach {
+            host: asked_host(pool, sending),
+            header: header.as_deref(),
+            ..self.worker.approach(pool, ServerProtocol::Http1, self.watch)
+        };
+        self.worker.connect_server(server, pool, approach).await
     }
 
     /// Sends the request on a connection and brings the answer back. The last one on it may have been long.
@@ -236,5 +265,47 @@ impl RequestForwarder<'_> {
             RelayEnd::Rang(WakeReason::Cut) => lane.cut_tunnels.increment(),
             RelayEnd::Finished | RelayEnd::Broken | RelayEnd::Rang(_) => {}
         }
+    }
+}
+
+/// The host that the pool's servers are asked for in their handshake, where that is the request's.
+#[inline]
+fn asked_host<'b>(pool: &Pool, sending: &RequestBody<'b>) -> Option<&'b str> {
+    if pool.reaching.tls_name_of == TlsNameOf::Server {
+        return None;
+    }
+    host_of(sending.start)
+}
+
+/// The host of a request, without its port: of a head as it goes to servers, in which there is one at most.
+#[cold]
+fn host_of(head: &[u8]) -> Option<&str> {
+    let field = head
+        .split(|byte| *byte == b'\n')
+        .find(|line| line.get(..5).is_some_and(|name| name.eq_ignore_ascii_case(b"host:")))?;
+    let host = str::from_utf8(&field[5..]).ok()?.trim();
+    let name = match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|digit| digit.is_ascii_digit()) => name,
+        Some(_) | None => host,
+    };
+    Some(name.trim_start_matches('[').trim_end_matches(']'))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::host_of;
+
+    #[rstest]
+    #[case("GET / HTTP/1.1\r\nHost: booking.skerry.example\r\n\r\n", Some("booking.skerry.example"))]
+    #[case(
+        "GET / HTTP/1.1\r\naccept: a\r\nhost:fares.skerry.example:8443\r\n\r\n",
+        Some("fares.skerry.example")
+    )]
+    #[case("GET / HTTP/1.1\r\nHost: [2001:db8::7]:443\r\n\r\n", Some("2001:db8::7"))]
+    #[case("GET / HTTP/1.1\r\nX-Host: a\r\n\r\n", None)]
+    fn the_host_of_a_request_is_what_its_server_is_asked_for(#[case] head: &str, #[case] host: Option<&str>) {
+        assert_eq!(host_of(head.as_bytes()), host);
     }
 }

@@ -118,7 +118,7 @@ pub(crate) async fn accept(
     }
     at.client.alarm.cancel();
     let who = ConnectionAddrs { is_secure: true, ..who };
-    serve(ClientConnection { at, stream: TlsConnection::new(stream), who, _counted }, &frontend, None);
+    serve(ClientConnection { at, stream: TlsConnection::new(stream.into()), who, _counted }, &frontend, None);
 }
 
 fn slow(limit: Duration) -> String {

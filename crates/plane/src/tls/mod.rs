@@ -1,11 +1,15 @@
-//! TLS of clients: which certificate each is shown, its handshake, and its connection afterwards. The protocol itself is rustls'.
+//! TLS: which certificate a client is shown, how servers are trusted, handshakes, and connections afterwards. The protocol itself is rustls'.
 
 mod accept;
 mod frontend;
+mod server;
 mod stream;
 
 pub(crate) use accept::accept;
 pub use frontend::{FrontendTls, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
+pub(crate) use server::ServerProtocol;
+pub use server::{ServerTls, ServerTlsTable};
+pub(crate) use stream::TlsConnection;
 
 /// The first byte of a record that holds a handshake (RFC 8446, 5.1).
 pub(crate) const HANDSHAKE: u8 = 22;

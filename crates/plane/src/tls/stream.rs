@@ -1,25 +1,25 @@
-//! A client's connection that speaks TLS.
+//! A connection that speaks TLS, a client's or one to a server.
 
 use std::cell::RefCell;
 use std::io;
 use std::pin::Pin;
-use std::task::{Context, Poll, ready};
+use std::task::{Context, Poll, Waker, ready};
 
 use tokio::io::{AsyncBufRead, AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
-use tokio_rustls::server::TlsStream;
+use tokio_rustls::TlsStream;
 
 use crate::io::{Connection, Sink, Source, Transport};
 
 /// The connection. What was taken of a write has left this process when the write is done: nobody has to flush, and what waits for
-/// the client is where all else waits.
+/// the peer is where all else waits.
 pub(crate) struct TlsConnection(RefCell<TlsSession>);
 
 struct TlsSession {
     stream: Box<TlsStream<TcpStream>>,
     /// How much of a write that is not done was encrypted, and has not left yet.
     owed: usize,
-    /// The client was not given all: it is not told that this is the end (`close_notify`, RFC 8446, 6.1), and does not take it for one.
+    /// The peer was not given all: it is not told that this is the end (`close_notify`, RFC 8446, 6.1), and does not take it for one.
     is_broken: bool,
 }
 
@@ -28,9 +28,25 @@ impl TlsConnection {
         Self(RefCell::new(TlsSession { stream: Box::new(stream), owed: 0, is_broken: false }))
     }
 
+    /// Whether its peer has neither ended it nor said anything that was not asked for, as far as is known. Tickets for later sessions are
+    /// taken in.
+    pub(crate) fn is_quiet(&mut self) -> bool {
+        let mut context = Context::from_waker(Waker::noop());
+        self.0.get_mut().poll_ready(&mut context).is_pending()
+    }
+
     /// The name that the client asked for.
     pub(crate) fn server_name(&self) -> Option<String> {
-        self.0.borrow().stream.get_ref().1.server_name().map(str::to_owned)
+        match &*self.0.borrow().stream {
+            TlsStream::Server(stream) => stream.get_ref().1.server_name().map(str::to_owned),
+            TlsStream::Client(_) => None,
+        }
+    }
+}
+
+impl std::fmt::Debug for TlsConnection {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("TlsConnection").finish_non_exhaustive()
     }
 }
 
@@ -137,7 +153,10 @@ impl Connection for TlsConnection {
     const HAS_FAREWELL: bool = true;
 
     fn tcp(&mut self) -> &mut TcpStream {
-        self.0.get_mut().stream.get_mut().0
+        match &mut *self.0.get_mut().stream {
+            TlsStream::Server(stream) => stream.get_mut().0,
+            TlsStream::Client(stream) => stream.get_mut().0,
+        }
     }
 
     fn break_off(&mut self) {

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use merismos_core::config::document::ChecksNeeded;
 use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
-use merismos_probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
+use merismos_probe::{AT_ONCE, ProbeEnvironment, ProbeOpening, ProbeTarget, Prober};
 use rstest::rstest;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 use serde_json::{Value, json};
@@ -322,7 +322,13 @@ async fn programs_are_run_and_ended(#[case] text: &str, #[case] step: ProbeStep,
     let (_folder, surroundings) = program(text);
     let check = check(json!({ "kind": "command", "program": "lag", "arguments": ["lag"], "timeout": "1s" }));
     let began = Instant::now();
-    let evidence = merismos_probe::probe(&[([192, 0, 2, 9], 80).into()], &check, None, &surroundings).await;
+    let evidence = merismos_probe::probe(
+        &[([192, 0, 2, 9], 80).into()],
+        &check,
+        &ProbeOpening::default(),
+        &surroundings,
+    )
+    .await;
     assert_described(&evidence, step, got);
     assert!(began.elapsed() < PATIENCE, "what the program started is ended with it");
 }
@@ -337,7 +343,8 @@ async fn no_program_is_run_where_none_may_be() {
     );
     let (_folder, surroundings) = program("exit 0");
     let other = crate::probing::check(json!({ "kind": "command", "program": "none" }));
-    let evidence = merismos_probe::probe(&[free_address()], &other, None, &surroundings).await;
+    let evidence =
+        merismos_probe::probe(&[free_address()], &other, &ProbeOpening::default(), &surroundings).await;
     assert_described(&evidence, ProbeStep::Connect, "the program can't be run");
 }
 
@@ -367,7 +374,7 @@ async fn several_checks_decide_together(#[case] needed: ChecksNeeded, #[case] st
         server: "quay/s0".parse().unwrap(),
         address: server.address,
         checks: [passes.into(), fails.into()].into(),
-        proxy_protocol: None,
+        opening: Arc::default(),
         other_addresses: Vec::new(),
         needed,
     };

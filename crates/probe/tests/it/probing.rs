@@ -8,7 +8,7 @@ use std::time::Duration;
 use merismos_core::config::document::{CheckSpec, ChecksNeeded, ProxyVersion};
 use merismos_core::health::{Evidence, FailureCause, HealthState, ProbeStep};
 use merismos_lab::free::free_address;
-use merismos_probe::{AT_ONCE, ProbeEnvironment, ProbeTarget, Prober};
+use merismos_probe::{AT_ONCE, ProbeEnvironment, ProbeOpening, ProbeTarget, Prober};
 use rstest::rstest;
 use serde_json::json;
 use tokio::sync::mpsc;
@@ -31,7 +31,8 @@ fn http() -> CheckSpec {
 
 /// Runs a check once, where no program may be run.
 pub(crate) async fn probe(address: SocketAddr, check: &CheckSpec, proxy: Option<ProxyVersion>) -> Evidence {
-    merismos_probe::probe(&[address], check, proxy, &ProbeEnvironment::default()).await
+    let opening = ProbeOpening { proxy_protocol: proxy, tls: None };
+    merismos_probe::probe(&[address], check, &opening, &ProbeEnvironment::default()).await
 }
 
 #[rstest]
@@ -82,7 +83,7 @@ async fn the_prober_follows_a_server_down_and_up() {
         address,
         checks: [check(json!({ "kind": "tcp" })).into()].into(),
         needed: ChecksNeeded::All,
-        proxy_protocol: None,
+        opening: Arc::default(),
         other_addresses: Vec::new(),
     };
     prober.set(vec![target.clone()], |_| HealthState::Up.into());
@@ -126,7 +127,7 @@ async fn probed_many_times(keep_alive: bool, answers_on_each: usize) -> (usize, 
         address: server.address,
         checks: [check(json!({ "kind": "http", "keep_alive": keep_alive })).into()].into(),
         needed: ChecksNeeded::All,
-        proxy_protocol: None,
+        opening: Arc::default(),
         other_addresses: Vec::new(),
     };
     prober.set(vec![target], |_| HealthState::Up.into());
@@ -171,7 +172,8 @@ async fn probes_reach_a_server_by_whichever_of_its_addresses_answers() {
     for kind in ["tcp", "http"] {
         let check = check(serde_json::json!({ "kind": kind }));
         let addresses = [silent.address, server.address];
-        let evidence = merismos_probe::probe(&addresses, &check, None, &environment).await;
+        let evidence =
+            merismos_probe::probe(&addresses, &check, &ProbeOpening::default(), &environment).await;
         assert!(evidence.passed(), "{evidence}");
         let connected =
             evidence.steps.iter().any(|step| step.observed == format!("connected to {}", server.address));

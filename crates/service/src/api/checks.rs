@@ -8,9 +8,9 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use futures_util::future::join_all;
 use merismos_api::{Diagnosis, Probes, TryRequest, TryResponse, TryResult};
-use merismos_core::config::document::{CheckSpec, Document, ProxyVersion};
+use merismos_core::config::document::{CheckSpec, Document};
 use merismos_core::name::{Name, PoolServer};
-use merismos_probe::probe;
+use merismos_probe::{ProbeOpening, probe};
 use serde_json::{Map, Value, json};
 
 use super::ApiState;
@@ -44,10 +44,10 @@ pub(super) async fn try_check(
     let servers: Result<Vec<_>, ApiError> =
         request.servers.iter().map(|server| find(document, server)).collect();
     let surroundings = &app.surroundings;
-    let tries = servers?.into_iter().map(|(id, addresses, proxy)| {
+    let tries = servers?.into_iter().map(|(id, addresses, opening)| {
         let check = &check;
         async move {
-            let evidence = probe(&addresses, check, proxy, surroundings).await;
+            let evidence = probe(&addresses, check, &opening, surroundings).await;
             TryResult {
                 server: id.to_string(),
                 address: addresses[0].to_string(),
@@ -109,16 +109,13 @@ fn read(name: &Name, keys: Map<String, Value>) -> Result<CheckSpec, ApiError> {
     }
 }
 
-fn find(
-    document: &Document,
-    server: &str,
-) -> Result<(PoolServer, Vec<SocketAddr>, Option<ProxyVersion>), ApiError> {
+fn find(document: &Document, server: &str) -> Result<(PoolServer, Vec<SocketAddr>, ProbeOpening), ApiError> {
     let id: PoolServer = server.parse().map_err(ApiError::bad_request)?;
     let pool = document.pools.get(&id.pool);
     let known = pool
-        .and_then(|pool| Some((pool.servers.get(&id.server)?.addresses().collect(), pool.proxy_protocol)));
-    let (addresses, proxy_protocol) = known.ok_or_else(|| no_server(&id))?;
-    Ok((id, addresses, proxy_protocol))
+        .and_then(|pool| Some((pool.servers.get(&id.server)?.addresses().collect(), ProbeOpening::of(pool))));
+    let (addresses, opening) = known.ok_or_else(|| no_server(&id))?;
+    Ok((id, addresses, opening))
 }
 
 fn no_server(id: &PoolServer) -> ApiError {

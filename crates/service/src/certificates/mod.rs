@@ -1,7 +1,8 @@
-//! CertificateKeeper: read from where documents refer to, looked at, and handed to the plane; replaced when their files change.
+//! Certificates, and how servers are trusted: read from where documents refer to, looked at, and handed to the plane; replaced when their files change.
 
 mod facts;
 mod self_signed;
+mod servers;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -14,12 +15,13 @@ use merismos_core::config::{Warning, WarningLevel, WarningReason};
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
-use merismos_plane::tls::{FrontendTls, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
+use merismos_plane::tls::{FrontendTls, ServerTlsTable, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
 use merismos_probe::secret_ref::SecretCache;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
 use self::facts::{CertificateError, LoadedCertificate};
+use self::servers::ServerTrusts;
 use crate::clock::wall;
 use crate::controller::Controller;
 use crate::journal::Journal;
@@ -49,6 +51,7 @@ struct Shared {
     /// Where those stand that are made here.
     folder: PathBuf,
     table: TlsTable,
+    servers: ServerTrusts,
     tickets: TlsTickets,
     journal: Journal,
     /// Held for a look or a change, never while a file is read.
@@ -62,10 +65,23 @@ struct Shared {
 pub(crate) struct CertificateKeeper(Arc<Shared>);
 
 impl CertificateKeeper {
-    pub(crate) fn new(secrets: SecretCache, state_folder: &Path, table: TlsTable, journal: Journal) -> Self {
+    /// Hands what it reads to the plane by its tables.
+    pub(crate) fn new(
+        secrets: SecretCache,
+        state_folder: &Path,
+        table: TlsTable,
+        servers: ServerTlsTable,
+        journal: Journal,
+    ) -> Self {
         let folder = state_folder.join("certificates");
         let (tickets, known, reading) = (TlsTickets::new(), Mutex::default(), Arc::default());
-        Self(Arc::new(Shared { secrets, folder, table, tickets, journal, known, reading }))
+        let servers = ServerTrusts::new(servers);
+        Self(Arc::new(Shared { secrets, folder, table, servers, tickets, journal, known, reading }))
+    }
+
+    /// Whether a document refers to anything that is read here.
+    fn has_work(document: &Document) -> bool {
+        !document.certificates.is_empty() || ServerTrusts::are_needed(document)
     }
 
     fn known(&self) -> MutexGuard<'_, BTreeMap<Name, KnownCertificate>> {
@@ -75,7 +91,7 @@ impl CertificateKeeper {
     /// Reads what a document refers to, as far as it is not what was read before; what became of certificates goes to the journal. Files
     /// that do not answer are not waited for longer than a moment: what is read of them comes later.
     pub(crate) async fn prepare(&self, document: Arc<Document>) {
-        if document.certificates.is_empty() {
+        if !Self::has_work(&document) {
             return;
         }
         let keeper = self.clone();
@@ -100,6 +116,9 @@ impl CertificateKeeper {
     /// As [`Self::prepare`], for as long as it takes. It blocks.
     fn load(&self, document: &Document) {
         let now = wall();
+        for (pool, says) in self.0.servers.load(document) {
+            self.0.journal.write(EventKind::Certificate, format!("pool {pool}"), says, json!({}));
+        }
         for (name, spec) in &document.certificates {
             let before = self.known().get(name).cloned();
             let digest = if spec.self_signed.is_empty() { self.digest(spec) } else { [1; 32] };
@@ -148,14 +167,16 @@ impl CertificateKeeper {
         let mut speaking = self.0.table.get();
         speaking.extend(self.speaking(document));
         self.0.table.set(speaking);
+        self.0.servers.speak(document);
     }
 
-    /// Frontends and certificates that the document does not have are forgotten.
+    /// Frontends, pools and certificates that the document does not have are forgotten.
     pub(crate) fn forget_others(&self, document: &Document) {
         let mut speaking = self.0.table.get();
         speaking.retain(|name, _| document.frontends.contains_key(name));
         self.0.table.set(speaking);
         self.known().retain(|name, _| document.certificates.contains_key(name));
+        self.0.servers.forget_others(document);
     }
 
     /// How each frontend with a certificate that could be had speaks.
@@ -190,7 +211,7 @@ impl CertificateKeeper {
     /// What is wrong with new and changed certificates of a document, before it goes live.
     pub(crate) fn try_out(&self, old: &Document, new: &Document) -> Vec<Warning> {
         let now = wall();
-        let mut warnings = Vec::new();
+        let mut warnings = ServerTrusts::try_out(old, new);
         for (name, spec) in &new.certificates {
             if old.certificates.get(name) == Some(spec) || !spec.self_signed.is_empty() {
                 continue;
@@ -248,7 +269,7 @@ impl CertificateKeeper {
         Some(name.unwrap_or_else(|| spec.listen.get().ip().to_string()))
     }
 
-    /// CertificateKeeper that need an operator, a sentence each.
+    /// Certificates and pools that need an operator, a sentence each.
     pub(crate) fn troubles(&self, now: Wall) -> Vec<String> {
         let known = self.known();
         let troubles = known.iter().filter_map(|(name, certificate)| {
@@ -268,7 +289,12 @@ impl CertificateKeeper {
                 )
             })
         });
-        troubles.collect()
+        troubles.chain(self.0.servers.troubles()).collect()
+    }
+
+    /// Why a handshake with a server of the pool failed a moment ago.
+    pub(crate) fn last_server_failure(&self, pool: &Name) -> Option<String> {
+        self.0.servers.last_failure(pool)
     }
 }
 
@@ -323,7 +349,7 @@ pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Control
         tokio::time::sleep(LOOKED_AT_EVERY).await;
         let Ok(view) = controller.view().await else { return };
         let document = view.effective.shared();
-        if !document.certificates.is_empty() {
+        if CertificateKeeper::has_work(&document) {
             certificates.prepare(document).await;
             if controller.speak_tls().await.is_err() {
                 return;

@@ -24,7 +24,7 @@ use merismos_core::units::humane;
 use merismos_plane::observer::ObserveFilter;
 use merismos_plane::{BindError, BoundSockets, Plane, Queued};
 use merismos_probe::lookup::Lookups;
-use merismos_probe::{ProbeReport, ProbeTarget, Prober};
+use merismos_probe::{ProbeOpening, ProbeReport, ProbeTarget, Prober};
 use merismos_store::Revision;
 use merismos_store::plans::StoredPlan;
 use merismos_store::state_snapshot::{KnownHealth, StateSnapshot};
@@ -304,13 +304,14 @@ impl ControllerState {
             if checks.is_empty() {
                 continue;
             }
+            let opening = Arc::new(ProbeOpening::of(spec));
             targets.extend(spec.servers.iter().map(|(server, server_spec)| ProbeTarget {
                 server: PoolServer { pool: pool.clone(), server: server.clone() },
                 address: server_spec.address.get(),
                 other_addresses: server_spec.other_addresses.clone(),
                 checks: Arc::clone(&checks),
                 needed: spec.checks_needed,
-                proxy_protocol: spec.proxy_protocol,
+                opening: Arc::clone(&opening),
             }));
         }
         let health = &self.servers.health;

@@ -8,9 +8,11 @@ use std::time::{Duration, Instant};
 
 use merismos_api::{
     AtStake, CheckStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node, Observed, PoolShare,
-    PoolStatus, RevisionStatus, ServerStatus, Status, StoreStatus, Totals, TrafficPeriod,
+    PoolStatus, RevisionStatus, ServerStatus, ServerTrust, Status, StoreStatus, Totals, TrafficPeriod,
 };
-use merismos_core::config::document::{CheckSpec, Document, LookupSpec, PoolSpec, Protocol, ServerSpec};
+use merismos_core::config::document::{
+    CheckSpec, Document, LookupSpec, PoolSpec, Protocol, ServerSpec, TlsVerify,
+};
 use merismos_core::health::HealthState;
 use merismos_core::health::timing::{DetectionTiming, timing};
 use merismos_core::name::{Name, PoolServer};
@@ -263,6 +265,8 @@ impl ControllerState {
                 .map(|name| format!("{name} · {}", document.checks[name].kind.asks()))
                 .collect(),
             sends_to_all: pool.servers.iter().any(|server| server.standing.fails),
+            server_tls: server_trust(spec),
+            server_tls_failure: self.certificates.last_server_failure(&pool.name),
             size: servers.len() as u64,
             eligible: pool.eligible() as u64,
             failing: servers.iter().filter(fails).count() as u64,
@@ -453,6 +457,16 @@ fn at_stake(timing: &DetectionTiming, servers: &[ServerStatus], pool_per_second:
     let within = |millis: u64| (per_second * millis as f64 / 1_000.0).ceil() as u64;
     let noticed = timing.noticed;
     AtStake { per_second, average: within(noticed.average_ms), worst: within(noticed.worst_ms) }
+}
+
+/// Whether traffic to a pool's servers is encrypted and verified.
+fn server_trust(pool: &PoolSpec) -> ServerTrust {
+    match &pool.reaching.tls {
+        None => ServerTrust::Plain,
+        Some(trust) if trust.tls == TlsVerify::Verified => ServerTrust::Verified,
+        Some(trust) if trust.pin.is_some() => ServerTrust::Pinned,
+        Some(_) => ServerTrust::Unverified,
+    }
 }
 
 /// What is wrong, the worst first: clients without answers, then servers that fail, then records.

@@ -52,7 +52,7 @@ pub(super) async fn post(
     };
     // A client for each delivery: they are rare, and what is trusted may have changed since the last one.
     let client = reqwest::Client::builder()
-        .tls_backend_preconfigured(verified().map_err(WebhookError::Request)?)
+        .tls_backend_preconfigured(verified().map_err(|error| WebhookError::Request(error.to_string()))?)
         .redirect(Policy::none())
         .no_proxy()
         .pool_max_idle_per_host(0)

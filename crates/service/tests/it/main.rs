@@ -33,6 +33,7 @@ mod peers;
 mod pins;
 mod restarts;
 mod rolls;
+mod server_tls;
 mod size;
 mod tls;
 mod trials;

@@ -18,13 +18,13 @@ use crate::leaving::Talk;
 use crate::peers::WEBSOCKETS;
 
 /// An authority of the test's own, and files of certificates by it.
-struct Authority {
+pub(crate) struct Authority {
     folder: tempfile::TempDir,
     issuer: CertifiedIssuer<'static, KeyPair>,
 }
 
 impl Authority {
-    fn new() -> Self {
+    pub(crate) fn new() -> Self {
         let mut params = CertificateParams::default();
         params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
         params.distinguished_name.push(DnType::CommonName, "Skerry test root");
@@ -34,12 +34,12 @@ impl Authority {
         Self { folder, issuer }
     }
 
-    fn root(&self) -> String {
+    pub(crate) fn root(&self) -> String {
         self.folder.path().join("root.pem").display().to_string()
     }
 
     /// Makes a certificate for these names; the files are swapped in whole.
-    fn issue(&self, name: &str, names: &[&str]) -> [PathBuf; 2] {
+    pub(crate) fn issue(&self, name: &str, names: &[&str]) -> [PathBuf; 2] {
         let key = KeyPair::generate().unwrap();
         let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
         let certificate = CertificateParams::new(names).unwrap().signed_by(&key, &self.issuer).unwrap();
@@ -51,8 +51,17 @@ impl Authority {
         files
     }
 
+    /// The digest of a certificate that was issued before, in hexadecimal digits.
+    pub(crate) fn sha256(&self, name: &str) -> String {
+        let file = self.folder.path().join(format!("{name}.pem"));
+        let args = ["x509", "-noout", "-fingerprint", "-sha256", "-in", file.to_str().unwrap()];
+        let text = said(&run("openssl", &args, ""));
+        let digits = text.trim().rsplit_once('=').unwrap().1;
+        digits.replace(':', "").to_lowercase()
+    }
+
     /// The tables of certificates with these names, which were issued before.
-    fn tables(&self, certificates: &[&str]) -> String {
+    pub(crate) fn tables(&self, certificates: &[&str]) -> String {
         let table = |name: &&str| {
             let at = |ending: &str| self.folder.path().join(format!("{name}.{ending}")).display().to_string();
             format!("\n[certificates.{name}]\nchain = \"file:{}\"\nkey = \"file:{}\"\n", at("pem"), at("key"))
@@ -62,11 +71,11 @@ impl Authority {
 }
 
 /// The document of the harness, whose frontend has these keys too.
-fn document(service: &Service, keys: &str) -> String {
+pub(crate) fn document(service: &Service, keys: &str) -> String {
     service.document().replace("[frontends.harbour]", &format!("[frontends.harbour]\n{keys}"))
 }
 
-fn run(program: &str, args: &[&str], input: &str) -> Output {
+pub(crate) fn run(program: &str, args: &[&str], input: &str) -> Output {
     block_in_place(|| {
         let mut child = Command::new(program)
             .args(args)
@@ -81,14 +90,14 @@ fn run(program: &str, args: &[&str], input: &str) -> Output {
 }
 
 /// Asks with curl for a name, trusting the authority; gives what it printed.
-fn curl(authority: &Authority, at: SocketAddr, name: &str, more: &[&str]) -> Output {
+pub(crate) fn curl(authority: &Authority, at: SocketAddr, name: &str, more: &[&str]) -> Output {
     let (resolve, root) = (format!("{name}:{}:127.0.0.1", at.port()), authority.root());
     let url = format!("https://{name}:{}/", at.port());
     let args = ["-sS", "--max-time", "20", "--cacert", &root, "--resolve", &resolve, &url];
     run("curl", &[&args[..], more].concat(), "")
 }
 
-fn said(output: &Output) -> String {
+pub(crate) fn said(output: &Output) -> String {
     format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
 }
 
@@ -99,7 +108,7 @@ fn handshake(authority: &Authority, at: SocketAddr, more: &[&str]) -> String {
 }
 
 /// A server that answers every request with the head that it got.
-fn echo_heads() -> SocketAddr {
+pub(crate) fn echo_heads() -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
     std::thread::spawn(move || {

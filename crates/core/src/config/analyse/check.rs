@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use crate::config::Problem;
 use crate::config::discovery::{DiscoveredServers, discovered_name};
-use crate::config::document::{Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec};
+use crate::config::document::{
+    Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec, TlsNameOf,
+};
 use crate::config::listen_address::AddressSource;
 use crate::config::tree::DocumentNode;
 use crate::config::warnings::{Warning, warnings};
@@ -91,6 +93,7 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     frontends_overlap(&document, &mut problems);
     trust(&document, &mut problems);
     introductions(&document, &mut problems);
+    server_tls(&document, &mut problems);
     pin_groups(&document, &mut problems);
     for (name, pool) in &document.pools {
         repeated_addresses(name, pool, &mut problems);
@@ -294,6 +297,49 @@ fn introductions(document: &Document, problems: &mut Vec<Problem>) {
                 "http_version = \"1.1\", or no proxy_protocol: servers get Forwarded and X-Forwarded-For"
                     .to_owned(),
             ));
+        }
+    }
+}
+
+/// What servers that speak TLS can't do, and what has no meaning without it.
+fn server_tls(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, pool) in &document.pools {
+        let reaching = &pool.reaching;
+        let mut wrong = |key: &str, found: String, expected: String| {
+            problems.push(Problem::at(&format!("pools.{name}.{key}"), found, expected));
+        };
+        if let Some(trust) = &reaching.tls {
+            let by_datagrams = document.frontends.iter().find(|(_, frontend)| {
+                frontend.protocol == Protocol::Udp && frontend.pools().any(|pool| pool == name)
+            });
+            if let Some((frontend, _)) = by_datagrams {
+                wrong(
+                    "tls",
+                    format!("frontend {frontend} sends datagrams to it, and TLS is for connections"),
+                    "a pool of its own for udp, without keys of TLS".to_owned(),
+                );
+            }
+            if reaching.tls_name_of == TlsNameOf::Request && trust.name.is_some() {
+                wrong(
+                    "tls_name",
+                    "tls_name_of = \"request\" takes the name from each request".to_owned(),
+                    "either tls_name, or tls_name_of = \"request\"".to_owned(),
+                );
+            }
+        } else if reaching.tls_name_of == TlsNameOf::Request {
+            wrong(
+                "tls_name_of",
+                "the pool's servers are spoken to in plain text, where nobody is asked for by name"
+                    .to_owned(),
+                "tls = \"verified\" beside it, or no tls_name_of".to_owned(),
+            );
+        }
+        if reaching.tls_name_of == TlsNameOf::Request && reaching.http_version == HttpVersion::Two {
+            wrong(
+                "tls_name_of",
+                "a connection of HTTP/2 carries requests for many hosts, and is made for one name".to_owned(),
+                "http_version = \"1.1\", or a tls_name that all of them share".to_owned(),
+            );
         }
     }
 }

@@ -6,8 +6,8 @@ use std::net::SocketAddr;
 use serde::{Deserialize, Serialize};
 
 use crate::config::document::{
-    Algorithm, BalancePer, CheckKind, Document, Failback, FrontendSpec, HashKey, PersistenceKind, PoolSpec,
-    Protocol, WhenAbsent,
+    Algorithm, BalancePer, CertificateTrust, CheckKind, Document, Failback, FrontendSpec, HashKey,
+    PersistenceKind, PoolSpec, Protocol, TlsVerify, WhenAbsent,
 };
 use crate::duty::Duty;
 use crate::health::Evidence;
@@ -77,6 +77,8 @@ pub enum WarningReason {
         /// Whether such clients are refused.
         is_refused: bool,
     },
+    /// Whoever stands between may read and change what is sent to a pool's servers.
+    UnverifiedServers { pool: Name },
     /// No frontend uses a pool.
     UnusedPool { pool: Name },
     /// Flows of UDP, distributed in turns.
@@ -122,6 +124,8 @@ pub enum WarningReason {
     NoSecret { problem: String },
     /// A certificate can't be shown to clients.
     BadCertificate { problem: String },
+    /// What a pool's servers are to be verified by can't be read.
+    NoTrust { pool: Name, problem: String },
     /// A new server does not answer.
     NoAnswer { server: PoolServer, evidence: Box<Evidence> },
     /// A new server of a pool without a check does not answer.
@@ -291,6 +295,11 @@ fn pool_warnings(
     }
     if pool.check.is_none() && !(pool.servers.is_empty() && pool.lookups.is_empty()) {
         found.push(Warning::new(&WarningReason::NoCheck { pool: pool_name() }, level, &path));
+    }
+    let is_open = |trust: &CertificateTrust| trust.tls == TlsVerify::Unverified && trust.pin.is_none();
+    if pool.reaching.tls.as_ref().is_some_and(is_open) {
+        let reason = WarningReason::UnverifiedServers { pool: pool_name() };
+        found.push(Warning::new(&reason, level, &format!("{path}.tls")));
     }
     without_effect(name, pool, found);
     without_key(name, pool, frontends, found);

@@ -143,9 +143,11 @@ fn is_zero(number: &u8) -> bool {
 }
 
 /// How a certificate is judged.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Keys)]
 pub struct CertificateTrust {
-    /// What is checked of the server's certificate. Any key of TLS makes an `http` check speak TLS.
+    /// What is checked of the server's certificate. Any key of TLS makes an `http` check, or the connections to a pool's servers, speak TLS.
+    ///
+    /// Checks that have no such key of their own follow their pool.
     #[key(default = "verified", label = "TLS", group = "TLS")]
     pub tls: TlsVerify,
     /// Name that the certificate has to be for, and that is sent as SNI.
@@ -164,7 +166,20 @@ pub struct CertificateTrust {
 
 /// What is checked of a certificate.
 #[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+    Clone,
+    Copy,
+    Debug,
+    Default,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Display,
+    EnumString,
+    VariantNames,
+    EnumMessage,
 )]
 #[serde(rename_all = "kebab-case")]
 #[strum(serialize_all = "kebab-case")]

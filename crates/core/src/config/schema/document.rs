@@ -33,7 +33,7 @@ pub use crate::config::schema::pool::{
     ChecksNeeded, PassiveAction, PassiveCheck, PoolSpec, ProxyVersion, WhenNone,
 };
 pub use crate::config::schema::server::{LookupRecords, LookupSpec, ServerSpec, WhenEmpty};
-pub use crate::config::schema::upstream::{HttpVersion, UpstreamSettings};
+pub use crate::config::schema::upstream::{HttpVersion, TlsNameOf, UpstreamSettings};
 use crate::name::Name;
 /// The format number that this release writes. It reads this one, and lifts older ones to it.
 pub const FORMAT: i64 = 3;

@@ -6,6 +6,7 @@ use merismos_derive::Keys;
 use serde::Serialize;
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
+use crate::config::schema::checks::CertificateTrust;
 use crate::units::Span;
 
 /// The version of HTTP that servers are spoken to in.
@@ -22,6 +23,31 @@ pub enum HttpVersion {
     #[serde(rename = "2")]
     #[strum(serialize = "2")]
     Two,
+}
+
+/// Whose name servers are asked for in the handshake of TLS.
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    Default,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Display,
+    EnumString,
+    VariantNames,
+    EnumMessage,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum TlsNameOf {
+    /// `tls_name`; without it the server's address.
+    #[default]
+    Server,
+    /// The host that the client's request asks for: a connection serves requests for one host.
+    Request,
 }
 
 /// How the servers of a pool are reached.
@@ -56,6 +82,17 @@ pub struct UpstreamSettings {
     #[key(range = 0..=16, default = "0")]
     #[serde(skip_serializing_if = "is_none")]
     pub preconnect: u8,
+    /// How the certificates of servers are judged; without it servers are spoken to in plain text.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub tls: Option<CertificateTrust>,
+    /// Whose name servers are asked for in the handshake, and have to prove.
+    #[key(default = "server", label = "TLS name of", group = "TLS")]
+    #[serde(skip_serializing_if = "is_of_server")]
+    pub tls_name_of: TlsNameOf,
+}
+
+fn is_of_server(of: &TlsNameOf) -> bool {
+    *of == TlsNameOf::Server
 }
 
 fn is_usual(version: &HttpVersion) -> bool {

@@ -207,13 +207,15 @@ fn everything() -> Value {
             "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
             "http_version": "1.1", "source_addresses": ["192.0.2.5", "2001:db8::5"], "idle_connections": 8,
             "idle_connection_timeout": "30s", "idle_connection_age": "10m", "preconnect": 2,
+            "tls": "verified", "tls_name": "a.example", "tls_authorities": "/etc/ssl/own.pem",
+            "tls_pin": "0000000000000000000000000000000000000000000000000000000000000000",
             "servers": { "gull": limits(json!({ "address": "gull:8080", "weight": 0, "tier": 7, "capacity": 50 })) },
             "lookups": {
                 "a": { "name": "booking.skerry.example", "records": "address", "port": 80, "weight": 2,
                        "resolver": "192.0.2.53:53", "when_empty": "remove", "min_interval": "1s", "note": "all" },
                 "s": { "name": "_http._tcp.skerry.example", "records": "service" }
             }
-        })))), "second": {}, "sorry": {} },
+        })))), "second": { "tls": "unverified", "tls_name_of": "request" }, "sorry": {} },
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
             "min_rate": "64B", "min_rate_grace": "10s", "dropped_fields": ["X-Real-IP"],

@@ -9,8 +9,8 @@ use std::task::Poll;
 
 use bytes::Bytes;
 use h2::client::{Builder, SendRequest};
-use merismos_core::config::document::UpstreamSettings;
 use merismos_core::routing::Server;
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::Notify;
 
 use super::convert::RequestHead;
@@ -18,7 +18,9 @@ use super::server_stream::ServerStream;
 use super::{CONNECTION_WINDOW, SEND_BUFFER, STREAM_WINDOW};
 use crate::deadline::{WakeReason, ticks};
 use crate::io::ConnectionTimer;
-use crate::upstream::{ConnectFailure, Upstream, connect_server};
+use crate::upstream::{
+    ConnectFailure, ConnectionSlot, ServerApproach, ServerConnection, Upstream, connect_server,
+};
 use merismos_connector::connect::ConnectError;
 
 /// The most requests that share a connection, where the server would take more.
@@ -36,6 +38,8 @@ pub(super) struct SharedConnection {
     rests: u64,
     /// From when on it takes no more requests, in ticks.
     until: u64,
+    /// The pool's `trust_id` when it was made.
+    trust_id: u64,
 }
 
 impl SharedConnection {
@@ -78,10 +82,10 @@ enum StreamStep {
 }
 
 impl SharedConnections {
-    fn step(&self, server: u32) -> StreamStep {
+    fn step(&self, server: u32, trust_id: u64) -> StreamStep {
         let mut servers = self.servers.borrow_mut();
         let known = servers.entry(server).or_default();
-        if let Some(line) = known.lines.iter().find(|line| line.has_room()) {
+        if let Some(line) = known.lines.iter().find(|line| line.has_room() && line.trust_id == trust_id) {
             return StreamStep::Use(Rc::clone(line));
         }
         if let Some(opening) = known.opening.as_ref().and_then(Weak::upgrade) {
@@ -96,13 +100,12 @@ impl SharedConnections {
     pub(in super::super) async fn stream(
         &self,
         server: &Server,
-        how: &UpstreamSettings,
-        turn: u64,
-        watch: ConnectionTimer<'_>,
+        approach: ServerApproach<'_>,
         asked: RequestHead,
     ) -> Result<ServerStream, ConnectFailure> {
+        let watch = approach.watch;
         loop {
-            match self.step(server.cell.id) {
+            match self.step(server.cell.id, approach.trust_id) {
                 StreamStep::Use(line) => {
                     return Ok(ServerStream::server_stream(line, watch.wheel.now(), asked));
                 }
@@ -110,7 +113,7 @@ impl SharedConnections {
                 StreamStep::Open(opening) => {
                     // Those who wait are woken, also when this request ends before the connection is made.
                     let notify = NotifyWaiting(Rc::clone(&opening));
-                    let line = self.open(server, how, turn, watch).await;
+                    let line = self.open(server, approach).await;
                     if let Err(failure) = &line {
                         opening.failure.set(Some(*failure));
                     }
@@ -124,39 +127,14 @@ impl SharedConnections {
     pub(crate) async fn open(
         &self,
         server: &Server,
-        how: &UpstreamSettings,
-        turn: u64,
-        watch: ConnectionTimer<'_>,
+        approach: ServerApproach<'_>,
     ) -> Result<(), ConnectFailure> {
-        let Upstream { stream, seat, born, .. } = connect_server(server, how, turn, watch).await?;
-        let mut builder = Builder::new();
-        builder
-            .initial_window_size(STREAM_WINDOW)
-            .initial_connection_window_size(CONNECTION_WINDOW)
-            .max_send_buffer_size(SEND_BUFFER)
-            .enable_push(false);
-        let failed = |_| ConnectFailure::Failed(ConnectError::Other(io::ErrorKind::ConnectionReset));
-        // This sends the client's side of the opening and does not wait for the server's.
-        let (requests, connection) = builder.handshake(stream).await.map_err(failed)?;
-        let line = Rc::new(SharedConnection {
-            requests,
-            streams: Cell::new(0),
-            spent: Cell::new(false),
-            used: Cell::new(born),
-            rests: ticks(how.idle_connection_timeout.get()),
-            until: born + ticks(how.idle_connection_age.get()),
-        });
-        let weak = Rc::downgrade(&line);
-        tokio::task::spawn_local(async move {
-            if let Err(error) = connection.await {
-                tracing::debug!(%error, "an HTTP/2 connection to a server ended badly");
-            }
-            drop(seat);
-            if let Some(line) = weak.upgrade() {
-                line.spent.set(true);
-            }
-        });
-        self.servers.borrow_mut().entry(server.cell.id).or_default().lines.push(line);
+        let Upstream { stream, seat, born, .. } = connect_server(server, approach).await?;
+        let line = match stream {
+            ServerConnection::Plain(stream) => share(stream, approach, seat, born).await,
+            ServerConnection::Tls(stream) => share(*stream, approach, seat, born).await,
+        };
+        self.servers.borrow_mut().entry(server.cell.id).or_default().lines.push(line?);
         Ok(())
     }
 
@@ -178,6 +156,44 @@ impl SharedConnections {
             known.lines.clear();
         }
     }
+}
+
+/// Begins with HTTP/2 on a connection to a server.
+async fn share(
+    stream: impl AsyncRead + AsyncWrite + Unpin + 'static,
+    ServerApproach { how, trust_id, .. }: ServerApproach<'_>,
+    seat: Option<ConnectionSlot>,
+    born: u64,
+) -> Result<Rc<SharedConnection>, ConnectFailure> {
+    let mut builder = Builder::new();
+    builder
+        .initial_window_size(STREAM_WINDOW)
+        .initial_connection_window_size(CONNECTION_WINDOW)
+        .max_send_buffer_size(SEND_BUFFER)
+        .enable_push(false);
+    let failed = |_| ConnectFailure::Failed(ConnectError::Other(io::ErrorKind::ConnectionReset));
+    // This sends the client's side of the opening and does not wait for the server's.
+    let (requests, connection) = builder.handshake(stream).await.map_err(failed)?;
+    let line = Rc::new(SharedConnection {
+        requests,
+        streams: Cell::new(0),
+        spent: Cell::new(false),
+        used: Cell::new(born),
+        rests: ticks(how.idle_connection_timeout.get()),
+        until: born + ticks(how.idle_connection_age.get()),
+        trust_id,
+    });
+    let weak = Rc::downgrade(&line);
+    tokio::task::spawn_local(async move {
+        if let Err(error) = connection.await {
+            tracing::debug!(%error, "an HTTP/2 connection to a server ended badly");
+        }
+        drop(seat);
+        if let Some(line) = weak.upgrade() {
+            line.spent.set(true);
+        }
+    });
+    Ok(line)
 }
 
 /// Tells those that wait for a connection that it is made, or will not be.
