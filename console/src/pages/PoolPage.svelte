@@ -23,7 +23,7 @@
   import { wholeNumber, type Mistake } from '../lib/desk/fields'
   import { unsaved } from '../lib/desk/unsaved.svelte'
   import { ago, clock, length, micros } from '../lib/format/format'
-  import { dutySign, healthSign, lasting, standing } from '../lib/format/sign'
+  import { dutySign, healthSign, lasting, standing, trustWords } from '../lib/format/sign'
   import { live } from '../lib/live/live.svelte'
   import { navigate, route } from '../router'
 
@@ -255,6 +255,10 @@
   {:else if trouble}<Alert>{trouble}</Alert>{/if}
   {#if pool}
     {#if status?.sends_to_all}<p class="mb-2 text-warning">! No server passes: work goes to all of them, as when_none says.</p>{/if}
+    {#if status && status.server_tls !== 'plain'}<p class="mb-2" class:text-warning={status.server_tls === 'unverified'} data-testid="server-tls">
+        {trustWords[status.server_tls]}
+      </p>{/if}
+    {#if status?.server_tls_failure}<p class="mb-2 text-warning">! A handshake failed within the last minute: {status.server_tls_failure}</p>{/if}
     {#if status?.check}<p class="mb-2 text-secondary">
         check <a class="link" href={`/checks/${status.check.name}`}>{status.check.name}</a>: {status.check.asks}{#each status.more_checks as more (more)}; with
           it {more}{/each}. A failure is noticed after {length(status.check.timing.noticed.best_ms)} at best, {length(status.check.timing.noticed.average_ms)} on

@@ -148,6 +148,10 @@ pub struct FrontendStatus {
     pub bad_handshake: Option<String>,
     /// Clients of the last minute that spoke TLS where plain text is spoken, or plain text where TLS is.
     pub wrong_protocol: u64,
+    /// Whether it redirects every request to where TLS is spoken.
+    pub redirects: bool,
+    /// Requests of the last minute that it redirected.
+    pub redirected: u64,
 }
 
 /// A pool: its check, its servers, and what they get.

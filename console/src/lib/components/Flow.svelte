@@ -38,7 +38,9 @@
           >
         </text>
         <text x="10" y={middle + 12} class="fill-secondary" font-size="11">
-          {frontend.tls ? 'TLS ' : ''}{fit(frontend.listen, frontend.tls ? 18 : 22)} · {rate(frontend.per_second)}
+          {frontend.tls ? 'TLS ' : ''}{frontend.redirects ? 'to https ' : ''}{fit(frontend.listen, frontend.tls ? 18 : frontend.redirects ? 14 : 22)} · {rate(
+            frontend.per_second,
+          )}
           {frontend.unit}s/s
         </text>
       {/each}

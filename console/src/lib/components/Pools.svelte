@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { ServerStatus, Status } from '../api/types'
   import { ago, length, rate, shortName } from '../format/format'
-  import { dutySign, healthSign, lasting, standing } from '../format/sign'
+  import { dutySign, healthSign, lasting, standing, trustWords } from '../format/sign'
   import Share from './Share.svelte'
 
   let { status, onduty, onprobes }: { status: Status; onduty: (server: ServerStatus) => void; onprobes: (server: ServerStatus) => void } = $props()
@@ -45,6 +45,7 @@
             {:else}
               · no check: every server is taken to work
             {/if}
+            {#if pool.server_tls !== 'plain'}· <span class:text-warning={pool.server_tls === 'unverified'}>{trustWords[pool.server_tls]}</span>{/if}
             {#if pool.held}· <span class="text-warning">◆ tier {pool.tier} goes on working, a lower one could</span>{:else if (pool.tier ?? 0) > 0}· <span
                 class="text-warning">◆ tier {pool.tier} works</span
               >{/if}

@@ -1,6 +1,6 @@
 // How each state is drawn: a sign, a word and a colour, never the colour alone. See DESIGN.md.
 
-import type { ServerStatus, Status } from '../api/types'
+import type { PoolStatus, ServerStatus, Status } from '../api/types'
 import { openWords } from './drain'
 import { ago } from './format'
 
@@ -24,6 +24,14 @@ export function healthSign(server: ServerStatus): Sign {
     case 'unproven':
       return { glyph: '○', word: 'unproven', tone: 'text-secondary' }
   }
+}
+
+/** Whether traffic to a pool's servers is encrypted and verified. */
+export const trustWords: Record<PoolStatus['server_tls'], string> = {
+  plain: 'servers in plain text',
+  verified: 'servers over TLS, verified',
+  pinned: 'servers over TLS, one certificate alone passes',
+  unverified: '! servers over TLS, not verified: it may be anybody who answers',
 }
 
 export function dutySign(server: ServerStatus): Sign {

@@ -155,10 +155,11 @@ fn frontends(frontends: &[FrontendStatus]) {
         let mut row = vec![
             name,
             Cell::new(format!(
-                "{}{} {}",
+                "{}{} {}{}",
                 frontend.protocol,
                 if frontend.tls { " over TLS" } else { "" },
-                frontend.listen
+                frontend.listen,
+                if frontend.redirects { ", redirects to https" } else { "" },
             )),
             Cell::new(pool_words(frontend)),
             number(frontend.connections),

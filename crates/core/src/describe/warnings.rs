@@ -98,6 +98,14 @@ fn of_document(reason: &WarningReason) -> Said {
             ),
             "tls = \"verified\", with tls_authorities when they are your own; or a tls_pin".to_owned(),
         ),
+        WarningReason::LongHsts { frontend, age, subdomains } => (
+            format!(
+                "browsers that came to frontend {frontend} refuse plain text with its hosts{} for {age}, and a certificate that does not pass can't be \
+                 clicked away; that can't be taken back sooner",
+                if *subdomains { " and all names below them" } else { "" }
+            ),
+            "hsts_age = \"5m\" first, and longer when all that is served there works over TLS".to_owned(),
+        ),
         WarningReason::UnusedPool { pool } => (
             format!("no frontend uses pool {pool}"),
             "name it in a frontend, or remove it".to_owned(),

@@ -10,7 +10,7 @@ use ipnet::IpNet;
 use super::choose_pool::{PoolChoice, PoolReason};
 use super::dropped_fields::DroppedFields;
 use super::request_facts::KeyRule;
-use super::snapshot::{FirstBytes, Frontend, Pool, Server, Snapshot, UpstreamTimeouts};
+use super::snapshot::{FirstBytes, Frontend, HttpsRedirect, Pool, Server, Snapshot, UpstreamTimeouts};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::config::Checked;
 use crate::config::document::{self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, Protocol};
@@ -65,6 +65,11 @@ pub fn compile(
             max_connection_age: spec.max_connection_age.map(Span::get),
             first_bytes,
             handshake_timeout: spec.handshake_time(),
+            redirect: http.and_then(|http| {
+                let status = http.redirect_status.unwrap_or_default().number();
+                http.redirect_to_https.map(|port| HttpsRedirect { port, status })
+            }),
+            hsts: http.and_then(hsts),
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),
@@ -243,6 +248,13 @@ fn pool(
         servers,
         cell,
     }
+}
+
+/// The field of responses that has browsers refuse plain text (RFC 6797, 6.1).
+fn hsts(http: &document::HttpKeys) -> Option<Box<[u8]>> {
+    let seconds = http.hsts_age?.get().as_secs();
+    let names = if http.hsts_subdomains { "; includeSubDomains" } else { "" };
+    Some(format!("Strict-Transport-Security: max-age={seconds}{names}\r\n").into_bytes().into())
 }
 
 fn trust_id(reaching: &document::UpstreamSettings) -> u64 {

@@ -69,6 +69,10 @@ pub struct Frontend {
     pub first_bytes: Option<FirstBytes>,
     /// How long the handshake of a client may take; `None` where clients do not speak TLS.
     pub handshake_timeout: Option<Duration>,
+    /// Where every request is redirected; most frontends redirect none.
+    pub redirect: Option<HttpsRedirect>,
+    /// The field of responses that has browsers refuse plain text (RFC 6797, 6.1), with its line end.
+    pub hsts: Option<Box<[u8]>>,
     /// The networks whose word is believed.
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.
@@ -81,6 +85,15 @@ pub struct Frontend {
     pub ties_clients: bool,
     /// Its identity and counts.
     pub cell: Arc<FrontendRuntime>,
+}
+
+/// How requests in plain text are redirected.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct HttpsRedirect {
+    /// The port at the same host.
+    pub port: u16,
+    /// The status of the response.
+    pub status: u16,
 }
 
 /// A pool as traffic sees it.

@@ -176,6 +176,8 @@ pub struct FrontendWorkerCounters {
     pub bad_handshakes: Counter,
     /// Clients that spoke TLS where plain text is spoken, or the other way round.
     pub wrong_protocol: Counter,
+    /// Requests that were redirected to where TLS is spoken.
+    pub redirected: Counter,
 }
 
 /// The sum of all lanes of a frontend at one moment.
@@ -209,6 +211,9 @@ pub struct FrontendCounts {
     /// See [`FrontendWorkerCounters::wrong_protocol`].
     #[serde(default)]
     pub wrong_protocol: u64,
+    /// See [`FrontendWorkerCounters::redirected`].
+    #[serde(default)]
+    pub redirected: u64,
 }
 
 /// One server's identity and counts.
@@ -363,6 +368,7 @@ impl FrontendRuntime {
         lane.resumed.set(counts.resumed);
         lane.bad_handshakes.set(counts.bad_handshakes);
         lane.wrong_protocol.set(counts.wrong_protocol);
+        lane.redirected.set(counts.redirected);
     }
 
     /// The sum over all workers, read without stopping them.
@@ -384,6 +390,7 @@ impl FrontendRuntime {
             resumed: sum(|lane| &lane.resumed),
             bad_handshakes: sum(|lane| &lane.bad_handshakes),
             wrong_protocol: sum(|lane| &lane.wrong_protocol),
+            redirected: sum(|lane| &lane.redirected),
         }
     }
 }

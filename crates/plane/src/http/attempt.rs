@@ -279,7 +279,7 @@ fn asked_host<'b>(pool: &Pool, sending: &RequestBody<'b>) -> Option<&'b str> {
 
 /// The host of a request, without its port: of a head as it goes to servers, in which there is one at most.
 #[cold]
-fn host_of(head: &[u8]) -> Option<&str> {
+pub(super) fn host_of(head: &[u8]) -> Option<&str> {
     let field = head
         .split(|byte| *byte == b'\n')
         .find(|line| line.get(..5).is_some_and(|name| name.eq_ignore_ascii_case(b"host:")))?;

@@ -136,6 +136,10 @@ const RETRY_AFTER: &str = "Retry-After: 1\r\n";
 fn reason_phrase(status: u16) -> &'static str {
     match status {
         200 => "OK",
+        301 => "Moved Permanently",
+        302 => "Found",
+        307 => "Temporary Redirect",
+        308 => "Permanent Redirect",
         400 => "Bad Request",
         408 => "Request Timeout",
         414 => "URI Too Long",
@@ -157,14 +161,38 @@ pub(super) fn error_response(
     close: bool,
     with_body: bool,
 ) -> Vec<u8> {
+    let again = if status == 503 { RETRY_AFTER } else { "" };
+    response(status, says, again, frontend, close, with_body)
+}
+
+/// A redirect, which is not to be cached: it is easy to take back.
+pub(super) fn redirect(
+    status: u16,
+    location: &str,
+    frontend: &Name,
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
+    let field = format!("Location: {location}\r\n");
+    response(status, &format_args!("use {location}"), &field, frontend, close, with_body)
+}
+
+/// `field` is one more field, with its line end.
+fn response(
+    status: u16,
+    says: &dyn fmt::Display,
+    field: &str,
+    frontend: &Name,
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
     let phrase = reason_phrase(status);
     let body = format!("{status} {phrase}\nfrontend {frontend}: {says}\n");
     let connection = if close { "Connection: close\r\n" } else { "" };
-    let again = if status == 503 { RETRY_AFTER } else { "" };
     let body_sent = if with_body { body.as_str() } else { "" };
     format!(
         "HTTP/1.1 {status} {phrase}\r\nDate: {}\r\nContent-Type: text/plain; charset=utf-8\r\n\
-         Content-Length: {}\r\nCache-Control: no-store\r\n{again}{connection}\r\n{body_sent}",
+         Content-Length: {}\r\nCache-Control: no-store\r\n{field}{connection}\r\n{body_sent}",
         HttpDate::from(SystemTime::now()),
         body.len()
     )

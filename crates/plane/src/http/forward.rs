@@ -5,10 +5,10 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use merismos_core::balance::Excluded;
-use merismos_core::routing::{AskedPools, ChosenPool, Frontend, Pool, RequestKey, Server};
+use merismos_core::routing::{AskedPools, ChosenPool, Frontend, HttpsRedirect, Pool, RequestKey, Server};
 
 use super::affinity::{AffinityChoice, SelectedServer};
-use super::attempt::AttemptTarget;
+use super::attempt::{AttemptTarget, host_of};
 use super::error_response::{self, GatewayError, RequestError};
 use super::failure::{ForwardError, ServerFailure};
 use super::head::{self, Request};
@@ -74,6 +74,10 @@ impl RequestForwarder<'_> {
         sending: &mut RequestBody<'_>,
     ) -> impl Future<Output = RequestOutcome> {
         async move {
+            if let Some(to) = self.frontend.redirect {
+                cold_path();
+                return Box::pin(self.redirect(stream, to, sending)).await;
+            }
             if !sending.follow.is_done() {
                 cold_path();
                 if let Err(outcome) = Box::pin(self.await_body_start(stream, sending)).await {
@@ -228,6 +232,13 @@ impl RequestForwarder<'_> {
                 }
             };
             let learns = SessionLearner::of(pool, place, || self.client_address());
+            let pin = match &self.frontend.hsts {
+                None => pin,
+                Some(hsts) => {
+                    cold_path();
+                    Some([hsts, pin.as_deref().unwrap_or_default()].concat().into())
+                }
+            };
             let target = AttemptTarget { server, pin: pin.as_deref(), learns, hedge_after: hurry };
             match self.try_server(pool, stream, target, sending).await {
                 Ok(delivered) => {
@@ -429,6 +440,28 @@ impl RequestForwarder<'_> {
         }
     }
 
+    /// Sends the client to where TLS is spoken, at the same host and path.
+    async fn redirect(
+        &self,
+        stream: &mut impl Transport,
+        to: HttpsRedirect,
+        sending: &RequestBody<'_>,
+    ) -> RequestOutcome {
+        let Some(location) = https_location(sending.start, to.port) else {
+            return RequestOutcome::Refused(RequestError::Malformed("there is no host to be redirected to"));
+        };
+        self.frontend.cell.lane(self.worker.index).redirected.increment();
+        let keep = self.keeps_client(sending);
+        let (name, with_body) = (&self.frontend.name, !self.request.is_head);
+        let text = error_response::redirect(to.status, &location, name, !keep, with_body);
+        self.own_response(stream, &text, keep, sending).await
+    }
+
+    /// Whether the client's connection goes on after a response of our own.
+    fn keeps_client(&self, sending: &RequestBody<'_>) -> bool {
+        self.request.keep_alive && !self.request.is_http_10 && sending.follow.is_done()
+    }
+
     /// Tells the client that no server could answer it.
     async fn gateway_error(
         &self,
@@ -436,7 +469,6 @@ impl RequestForwarder<'_> {
         shortage: GatewayError,
         sending: &RequestBody<'_>,
     ) -> RequestOutcome {
-        let RequestBody { follow, .. } = sending;
         let lane = self.frontend.cell.lane(self.worker.index);
         if matches!(
             shortage,
@@ -447,8 +479,7 @@ impl RequestForwarder<'_> {
             &lane.unanswered
         }
         .increment();
-        self.client.alarm.cancel();
-        let keep = self.request.keep_alive && !self.request.is_http_10 && follow.is_done();
+        let keep = self.keeps_client(sending);
         let text = error_response::error_response(
             shortage.status(),
             &shortage,
@@ -456,10 +487,56 @@ impl RequestForwarder<'_> {
             !keep,
             !self.request.is_head,
         );
-        match write_all(stream, &text, self.watch, self.frontend.idle_timeout).await {
-            Ok(()) if follow.is_done() => RequestOutcome::Answered { keep },
+        self.own_response(stream, &text, keep, sending).await
+    }
+
+    /// Gives the client a response of our own.
+    async fn own_response(
+        &self,
+        stream: &mut impl Transport,
+        text: &[u8],
+        keep: bool,
+        sending: &RequestBody<'_>,
+    ) -> RequestOutcome {
+        self.client.alarm.cancel();
+        match write_all(stream, text, self.watch, self.frontend.idle_timeout).await {
+            Ok(()) if sending.follow.is_done() => RequestOutcome::Answered { keep },
             Ok(()) => RequestOutcome::AnsweredEarly,
             Err(_) => RequestOutcome::ClientGone,
         }
+    }
+}
+
+/// Where a request is redirected: its own host and path, at another port.
+fn https_location(head: &[u8], port: u16) -> Option<String> {
+    let host = host_of(head).filter(|host| !host.is_empty())?;
+    let line = head.split(|byte| *byte == b'\r').next()?;
+    let path = str::from_utf8(line).ok()?.split(' ').nth(1)?;
+    // OPTIONS asks for all of a host with an asterisk, which is no path.
+    let path = if path.starts_with('/') { path } else { "/" };
+    let host = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
+    let port = if port == 443 { String::new() } else { format!(":{port}") };
+    Some(format!("https://{host}{port}{path}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::https_location;
+
+    #[rstest]
+    #[case(
+        "GET /fares?to=Thora HTTP/1.1\r\nHost: a.example:8080\r\n\r\n",
+        443,
+        Some("https://a.example/fares?to=Thora")
+    )]
+    #[case("POST / HTTP/1.1\r\nHost: a.example\r\n\r\n", 8443, Some("https://a.example:8443/"))]
+    #[case("GET /x HTTP/1.1\r\nHost: [2001:db8::7]:80\r\n\r\n", 443, Some("https://[2001:db8::7]/x"))]
+    #[case("OPTIONS * HTTP/1.1\r\nHost: a.example\r\n\r\n", 443, Some("https://a.example/"))]
+    #[case("GET / HTTP/1.1\r\nHost: \r\n\r\n", 443, None)]
+    #[case("GET / HTTP/1.0\r\n\r\n", 443, None)]
+    fn requests_keep_their_host_and_path(#[case] head: &str, #[case] port: u16, #[case] to: Option<&str>) {
+        assert_eq!(https_location(head.as_bytes(), port).as_deref(), to);
     }
 }

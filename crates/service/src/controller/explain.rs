@@ -44,6 +44,13 @@ impl ControllerState {
             first_bytes: imagined.first_bytes.as_ref().map(String::as_bytes),
             field: &field,
         };
+        if let Some(to) = frontend.redirect {
+            let why = format!(
+                "every request is redirected to https at port {} (status {}), and no server gets it",
+                to.port, to.status
+            );
+            return Ok(explain_refused(frontend, &frontend.pool, why, None, snapshot.revision));
+        }
         let explanation = frontend.explain(&facts, rand::rng().random(), self.publisher.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
         // A tie is looked for in all pools, and before any of them is chosen.

@@ -120,6 +120,7 @@ impl Rates {
             resumed: counts.resumed.saturating_sub(before.resumed),
             bad_handshakes: counts.bad_handshakes.saturating_sub(before.bad_handshakes),
             wrong_protocol: counts.wrong_protocol.saturating_sub(before.wrong_protocol),
+            redirected: counts.redirected.saturating_sub(before.redirected),
         };
         Growth { by, over: age(base, now) }
     }

@@ -234,6 +234,8 @@ impl ControllerState {
                 .last_failure(&frontend.name)
                 .filter(|_| minute.bad_handshakes > 0),
             wrong_protocol: minute.wrong_protocol,
+            redirects: frontend.redirect.is_some(),
+            redirected: minute.redirected,
         }
     }
 

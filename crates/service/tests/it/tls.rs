@@ -538,3 +538,73 @@ async fn websockets_and_many_large_responses_go_over_tls() {
     }
     until("nothing is left open", async || service.server("gull").await.in_flight == 0).await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn plain_text_is_sent_to_tls_and_browsers_are_held_to_it() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let plain = free_address();
+    let redirecting = |keys: &str| {
+        document(&service, "certificates = [\"booking\"]\nhsts_age = \"5m\"")
+            .replace("[pools.quay]", "[pools.quay]\npersistence = \"cookie\"")
+            + &format!(
+                "\n[frontends.plain]\nprotocol = \"http\"\nlisten = \"{plain}\"\npool = \"quay\"\nredirect_to_https = {}\n{keys}\n",
+                service.frontend.port()
+            )
+            + &authority.tables(&["booking"])
+    };
+    service.apply(&redirecting("")).await.unwrap();
+    // A client that follows gets there, with its path, and keeps its method.
+    let (from, to) = (plain.port(), service.frontend.port());
+    let name = "booking.skerry.example";
+    let resolve = [from, to].map(|port| format!("{name}:{port}:127.0.0.1"));
+    let url = format!("http://{name}:{from}/fares?to=thora");
+    let root = authority.root();
+    let args = ["-sS", "--cacert", &root, "--resolve", &resolve[0], "--resolve", &resolve[1]];
+    let shown = said(&run("curl", &[&args[..], &["-i", &url]].concat(), ""));
+    assert!(shown.starts_with("HTTP/1.1 308 Permanent Redirect\r\n"), "{shown}");
+    assert!(shown.contains(&format!("Location: https://{name}:{to}/fares?to=thora\r\n")), "{shown}");
+    assert!(shown.contains("Cache-Control: no-store\r\n"), "{shown}");
+    for more in [&["-L", "-d", "ferry=Thora"][..], &["-L", "--http2-prior-knowledge"]] {
+        let code = ["-o", "/dev/null", "-w", "%{http_code} %{num_redirects} %{method}"];
+        let followed = said(&run("curl", &[&args[..], more, &code, &[&url]].concat(), ""));
+        assert!(followed.starts_with("200 1 "), "{more:?}: {followed}");
+        assert_eq!(followed.ends_with("POST"), more.contains(&"-d"), "{followed}");
+    }
+    let old = said(&run("curl", &[&args[..], &["-i", "--http1.0", "-H", "Host:", &url]].concat(), ""));
+    assert!(old.starts_with("HTTP/1.1 400 "), "{old}");
+    let frontend = async |name: &str| {
+        let frontends = service.status().await.frontends;
+        frontends.into_iter().find(|frontend| frontend.name == name).unwrap()
+    };
+    let status = frontend("plain").await;
+    assert_eq!((status.redirects, status.redirected), (true, 3));
+    let explained = String::from_utf8(service.merismos(&["explain", "plain"]).stdout).unwrap();
+    assert!(explained.contains(&format!("redirected to https at port {to} (status 308)")), "{explained}");
+    // The field stands beside a cookie, and in HTTP/2.
+    for version in ["--http1.1", "--http2"] {
+        let answer = said(&curl(&authority, service.frontend, name, &["-i", version])).to_lowercase();
+        assert!(answer.contains("strict-transport-security: max-age=300\r\n"), "{answer}");
+        assert!(answer.contains("set-cookie: "), "{answer}");
+    }
+    let temporary = redirecting("redirect_status = \"307\"");
+    service.apply(&temporary).await.unwrap();
+    let shown = said(&run("curl", &[&args[..], &["-i", &url]].concat(), ""));
+    assert!(shown.starts_with("HTTP/1.1 307 Temporary Redirect\r\n"), "{shown}");
+    // What can't be taken back has to be accepted.
+    let long = temporary.replace("hsts_age = \"5m\"", "hsts_age = \"8760h\"\nhsts_subdomains = true");
+    let Err(ClientError::Refused(problem)) = service.apply(&long).await else { panic!("it is refused") };
+    assert!(format!("{problem:?}").contains("and all names below them for 8760h"), "{problem:?}");
+    // Where nobody could follow, or believe it, it is a mistake.
+    for (wrong, says) in [
+        (
+            temporary.replace("redirect_to_https", "hsts_age = \"5m\"\nredirect_to_https"),
+            "browsers believe it over TLS alone",
+        ),
+        (temporary.replace("hsts_age = \"5m\"", "redirect_to_https = 443"), "would be sent in a circle"),
+    ] {
+        let Err(ClientError::Refused(problem)) = service.apply(&wrong).await else { panic!("{says}") };
+        assert!(format!("{problem:?}").contains(says), "{problem:?}");
+    }
+}

@@ -94,6 +94,7 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     trust(&document, &mut problems);
     introductions(&document, &mut problems);
     server_tls(&document, &mut problems);
+    plain_to_tls(&document, &mut problems);
     pin_groups(&document, &mut problems);
     for (name, pool) in &document.pools {
         repeated_addresses(name, pool, &mut problems);
@@ -297,6 +298,37 @@ fn introductions(document: &Document, problems: &mut Vec<Problem>) {
                 "http_version = \"1.1\", or no proxy_protocol: servers get Forwarded and X-Forwarded-For"
                     .to_owned(),
             ));
+        }
+    }
+}
+
+/// Which clients can be redirected to TLS, and which can be held to it.
+fn plain_to_tls(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, frontend) in &document.frontends {
+        let Some(http) = &frontend.http else { continue };
+        let mut wrong = |key: &str, found: &str, expected: &str| {
+            problems.push(Problem::at(&format!("frontends.{name}.{key}"), found.to_owned(), expected));
+        };
+        let speaks_tls = !frontend.certificates.is_empty();
+        if speaks_tls && http.redirect_to_https.is_some() {
+            wrong(
+                "redirect_to_https",
+                "its clients speak TLS already, and would be sent in a circle",
+                "the key at the frontend of plain text, or no certificates here",
+            );
+        }
+        if http.redirect_to_https.is_none() && http.redirect_status.is_some() {
+            wrong("redirect_status", "nothing is redirected", "redirect_to_https = 443 beside it");
+        }
+        if !speaks_tls && http.hsts_age.is_some() {
+            wrong(
+                "hsts_age",
+                "its clients speak plain text, and browsers believe it over TLS alone (RFC 6797, 7.2)",
+                "the key at the frontend with certificates",
+            );
+        }
+        if http.hsts_subdomains && http.hsts_age.is_none() {
+            wrong("hsts_subdomains", "there is no hsts_age that it could be part of", "hsts_age beside it");
         }
     }
 }

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
@@ -79,6 +80,8 @@ pub enum WarningReason {
     },
     /// Whoever stands between may read and change what is sent to a pool's servers.
     UnverifiedServers { pool: Name },
+    /// Browsers will refuse plain text for longer than anyone could wait who has to take it back.
+    LongHsts { frontend: Name, age: Span, subdomains: bool },
     /// No frontend uses a pool.
     UnusedPool { pool: Name },
     /// Flows of UDP, distributed in turns.
@@ -253,6 +256,7 @@ pub(in crate::config) fn warnings(document: &Document) -> Vec<Warning> {
     for (name, pool) in &document.pools {
         pool_warnings(name, pool, frontends.get(name).unwrap_or(&none), &mut found);
     }
+    long_hsts(document, &mut found);
     unused_greeting(document, &mut found);
     one_way_feeds(document, &mut found);
     shared_servers(document, &mut found);
@@ -306,6 +310,20 @@ fn pool_warnings(
     never_tied(name, pool, frontends, found);
     if frontends.is_empty() {
         found.push(Warning::notice(&WarningReason::UnusedPool { pool: pool_name() }, &path));
+    }
+}
+
+/// From what age on it matters that browsers forget nothing.
+const LONG_HSTS: Duration = Duration::from_secs(86_400);
+
+fn long_hsts(document: &Document, found: &mut Vec<Warning>) {
+    for (name, frontend) in &document.frontends {
+        let Some(http) = &frontend.http else { continue };
+        if let Some(age) = http.hsts_age.filter(|age| age.get() >= LONG_HSTS) {
+            let (frontend, subdomains) = (name.clone(), http.hsts_subdomains);
+            let reason = WarningReason::LongHsts { frontend, age, subdomains };
+            found.push(Warning::new(&reason, WarningLevel::Warning, &format!("frontends.{name}.hsts_age")));
+        }
     }
 }
 

@@ -12,8 +12,8 @@ use super::section::{Place, quoted};
 use crate::config::document::{
     Algorithm, BalancePer, ChecksNeeded, ChoosePool, CookieSameSite, DnsRecordType, Failback, HashKey,
     HttpVersion, LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction,
-    PersistenceKind, PinWhenGone, Protocol, ProxyVersion, StatusRange, TlsNameOf, TlsPolicy, TlsVerify,
-    UnknownName, WhenAbsent, WhenEmpty, WhenNone,
+    PersistenceKind, PinWhenGone, Protocol, ProxyVersion, RedirectStatus, StatusRange, TlsNameOf, TlsPolicy,
+    TlsVerify, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -313,7 +313,7 @@ macro_rules! choices {
 }
 choices! {
     Algorithm BalancePer ChoosePool ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion TlsNameOf TlsPolicy TlsVerify UnknownName WhenAbsent WhenEmpty
+    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus TlsNameOf TlsPolicy TlsVerify UnknownName WhenAbsent WhenEmpty
     WhenNone
 }
 

@@ -186,6 +186,63 @@ pub struct HttpKeys {
     #[key(format = FIELD_NAME, count = 0..=64, without = "X-Real-IP and its like", group = "Trusted proxies")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dropped_fields: Option<Vec<String>>,
+    /// Port of `https` at the same host to which every request is redirected, with its host and path; its pools get nothing then.
+    ///
+    /// The redirect is not cached, so it can be taken back. Requests of HTTP/1.0 without a host get 400.
+    #[key(range = 1..=65_535, example = "443", label = "Redirect to https", group = "TLS")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub redirect_to_https: Option<u16>,
+    /// Status of that redirect.
+    #[key(without = "308", example = "307")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub redirect_status: Option<RedirectStatus>,
+    /// Time in which browsers refuse to speak plain text with the host (HSTS, RFC 6797): each response says so.
+    ///
+    /// It can't be taken back before it is over: begin with minutes. `0s` has browsers forget it.
+    #[key(range = "0s".."17520h", example = "5m", label = "HSTS age")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hsts_age: Option<Span>,
+    /// Whether that is so for every name below the host as well, also for those that no frontend serves.
+    #[key(default = "false", label = "HSTS for subdomains")]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub hsts_subdomains: bool,
+}
+
+/// The statuses of a redirect to `https` (RFC 9110, 15.4).
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
+pub enum RedirectStatus {
+    /// For good, and with the same method and body.
+    #[default]
+    #[serde(rename = "308")]
+    #[strum(serialize = "308")]
+    Permanent,
+    /// For now, and with the same method and body.
+    #[serde(rename = "307")]
+    #[strum(serialize = "307")]
+    Temporary,
+    /// For good; a client may make a GET of a POST.
+    #[serde(rename = "301")]
+    #[strum(serialize = "301")]
+    MovedPermanently,
+    /// For now; a client may make a GET of a POST.
+    #[serde(rename = "302")]
+    #[strum(serialize = "302")]
+    Found,
+}
+
+impl RedirectStatus {
+    /// The number.
+    #[must_use]
+    pub fn number(self) -> u16 {
+        match self {
+            Self::Permanent => 308,
+            Self::Temporary => 307,
+            Self::MovedPermanently => 301,
+            Self::Found => 302,
+        }
+    }
 }
 
 impl HttpKeys {

@@ -221,6 +221,7 @@ fn everything() -> Value {
             "min_rate": "64B", "min_rate_grace": "10s", "dropped_fields": ["X-Real-IP"],
             "header_size_limit": "8KiB", "header_count_limit": 50, "header_timeout": "5s", "idle_timeout": "5s", "balance_per": "connection",
             "max_concurrent_streams": 20,
+            "redirect_to_https": 443, "redirect_status": "307", "hsts_age": "5m", "hsts_subdomains": true,
             "next_pools": ["second"], "choose_pool": "by-network", "pool_weights": { "second": 3 },
             "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
