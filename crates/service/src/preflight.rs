@@ -51,6 +51,7 @@ pub(crate) async fn try_out(
     let (mut fresh, mut untried) = (Vec::new(), Vec::new());
     let mut warnings = Vec::new();
     for (pool, spec) in &new.pools {
+        let opening = ProbeOpening::of(spec);
         for (name, server) in &spec.servers {
             let id = PoolServer { pool: pool.clone(), server: name.clone() };
             let came = old.pools.get(pool).is_none_or(|pool| !pool.servers.contains_key(name));
@@ -61,7 +62,7 @@ pub(crate) async fn try_out(
             let check = spec.check.as_ref().and_then(|check| new.checks.get(check));
             // Nothing is learnt of a server for datagrams by connecting to it.
             let can_be_tried = check.is_some() || !takes_datagrams(new, pool);
-            if can_be_tried && is_new(&asked, pool, server, check) {
+            if can_be_tried && is_new(&asked, pool, server, check, &opening) {
                 fresh.push((id, server, check));
             }
         }
@@ -142,24 +143,35 @@ fn takes_datagrams(document: &Document, pool: &Name) -> bool {
 }
 
 /// What is asked of each address, and for which pools.
-type PreflightChecks<'d> = BTreeMap<SocketAddr, Vec<(&'d Name, Option<&'d CheckKind>)>>;
+type PreflightChecks<'d> = BTreeMap<SocketAddr, Vec<(&'d Name, Option<&'d CheckKind>, ProbeOpening)>>;
 
 fn asked(document: &Document) -> PreflightChecks<'_> {
     let mut asked = PreflightChecks::new();
     for (name, pool) in &document.pools {
         let kind = pool.check.as_ref().and_then(|check| document.checks.get(check)).map(|check| &check.kind);
+        let opening = ProbeOpening::of(pool);
         for server in pool.servers.values() {
-            asked.entry(server.address.get()).or_default().push((name, kind));
+            asked.entry(server.address.get()).or_default().push((name, kind, opening.clone()));
         }
     }
     asked
 }
 
-/// Whether no probe asks this address this question yet. Without a question it is the pool that has to be the same.
-fn is_new(asked: &PreflightChecks<'_>, pool: &Name, server: &ServerSpec, check: Option<&CheckSpec>) -> bool {
-    let same = |(name, kind): &(&Name, Option<&CheckKind>)| match check {
-        Some(check) => *kind == Some(&check.kind),
-        None => *name == pool,
+/// Whether no probe asks this address this question yet, on a connection that begins like this. Without a question it is the pool that has
+/// to be the same.
+fn is_new(
+    asked: &PreflightChecks<'_>,
+    pool: &Name,
+    server: &ServerSpec,
+    check: Option<&CheckSpec>,
+    opening: &ProbeOpening,
+) -> bool {
+    let same = |(name, kind, begins): &(&Name, Option<&CheckKind>, ProbeOpening)| {
+        let is_asked = match check {
+            Some(check) => *kind == Some(&check.kind),
+            None => *name == pool,
+        };
+        is_asked && begins == opening
     };
     asked.get(&server.address.get()).is_none_or(|all| !all.iter().any(same))
 }

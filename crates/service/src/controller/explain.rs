@@ -49,7 +49,8 @@ impl ControllerState {
                 "every request is redirected to https at port {} (status {}), and no server gets it",
                 to.port, to.status
             );
-            return Ok(explain_refused(frontend, &frontend.pool, why, None, snapshot.revision));
+            let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
+            return Ok(ExplainResponse { others: Vec::new(), ..refused });
         }
         let explanation = frontend.explain(&facts, rand::rng().random(), self.publisher.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);

@@ -47,6 +47,10 @@ pub(crate) enum OrderError {
     OfHttp(Name, Protocol),
     #[error("no pool of frontend {frontend} has a server {server}")]
     Server { frontend: Name, server: String },
+    #[error(
+        "frontend {0} redirects every request to https at port {1}: try the frontend that speaks TLS there"
+    )]
+    Redirects(Name, u16),
     #[error("host is for frontends that speak TLS, and {0} does not: it has no certificates")]
     NoTls(Name),
     #[error(
@@ -66,6 +70,7 @@ impl OrderError {
             | Self::OneWay(..)
             | Self::OfHttp(..)
             | Self::NoTls(_)
+            | Self::Redirects(..)
             | Self::Host { .. }
             | Self::Server { .. } => true,
         }
@@ -128,6 +133,9 @@ fn tls(request: &TrialRequest, ground: &TrialTarget) -> Result<Option<LoadTls>, 
 pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadPlan, OrderError> {
     let TrialTarget { address, frontend, from, sightings, .. } = ground;
     let (name, protocol) = (frontend.name.clone(), frontend.protocol);
+    if let Some(to) = frontend.redirect {
+        return Err(OrderError::Redirects(name, to.port));
+    }
     let said = request.say.as_deref();
     if said.is_some_and(|said| !(1..=LONGEST_WORDS).contains(&said.len()) || protocol == Protocol::Http) {
         return Err(OrderError::Say(name, protocol));

@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use merismos_api::{PoolStatus, ServerTrust};
+use merismos_api::{ApplyRequest, PoolStatus, ServerTrust};
 use merismos_client::ClientError;
 use merismos_core::health::HealthState;
 use merismos_lab::free::free_address;
@@ -64,10 +64,15 @@ fn document(service: &Service, server: SocketAddr, keys: &str) -> String {
     )
 }
 
-/// Applies a document, whatever is warned about.
-async fn insist(service: &Service, text: &str) {
+fn preview(text: &str) -> ApplyRequest {
     let mut request = Service::request(text);
     request.going.preview = true;
+    request
+}
+
+/// Applies a document, whatever is warned about.
+async fn insist(service: &Service, text: &str) {
+    let mut request = preview(text);
     let seen = service.client().apply(&request).await.unwrap();
     request.going.preview = false;
     request.going.accept = seen.warnings.into_iter().map(|warning| warning.warning.key).collect();
@@ -291,7 +296,17 @@ async fn authorities_are_followed_and_a_server_in_plain_text_is_told() {
     std::fs::copy(authority.root(), &own).unwrap();
     until("it is mended", async || trouble().await.is_none()).await;
 
-    let plain = document(&service, service.stand_ins[0].address, &keys);
+    // Servers that do not speak it are found out before it goes live, also when they were there before.
+    let address = service.stand_ins[0].address;
+    insist(&service, &document(&service, address, "")).await;
+    until("it is up", async || is_up(&service).await).await;
+    let plain = document(&service, address, &keys);
+    let Err(ClientError::Refused(problem)) = service.apply(&plain).await else { panic!("it is refused") };
+    assert!(format!("{problem:?}").contains("no-server-left:frontends.harbour"), "{problem:?}");
+    let preview = service.client().apply(&preview(&plain)).await.unwrap();
+    let words: Vec<_> = preview.changes.iter().map(|change| change.description.as_str()).collect();
+    assert!(format!("{:?}", preview.warnings).contains("what came back is no TLS"), "{:?}", preview.warnings);
+    assert!(words.contains(&"tls of pool quay: verified, nothing before"), "{words:?}");
     insist(&service, &plain).await;
     let says = "what came back is no TLS";
     until(says, async || why(&service).await.contains(says)).await;

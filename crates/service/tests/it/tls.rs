@@ -582,6 +582,9 @@ async fn plain_text_is_sent_to_tls_and_browsers_are_held_to_it() {
     assert_eq!((status.redirects, status.redirected), (true, 3));
     let explained = String::from_utf8(service.merismos(&["explain", "plain"]).stdout).unwrap();
     assert!(explained.contains(&format!("redirected to https at port {to} (status 308)")), "{explained}");
+    let tried = service.client().begin_trial(&TrialRequest::of("plain", 10)).await;
+    let Err(ClientError::Refused(problem)) = tried else { panic!("no server would get it") };
+    assert!(format!("{problem:?}").contains("try the frontend that speaks TLS there"), "{problem:?}");
     // The field stands beside a cookie, and in HTTP/2.
     for version in ["--http1.1", "--http2"] {
         let answer = said(&curl(&authority, service.frontend, name, &["-i", version])).to_lowercase();

@@ -257,8 +257,16 @@ fn compare<T: PartialEq + Serialize>(
                         let value = keys.get(key).or(default).cloned();
                         (value.is_some() && value.as_ref() == default, value)
                     };
-                    let (old_is_default, old) = side(&before, &old_usual);
-                    let (new_is_default, new) = side(&now, &new_usual);
+                    let (mut old_is_default, mut old) = side(&before, &old_usual);
+                    let (mut new_is_default, mut new) = side(&now, &new_usual);
+                    // A key of a group that comes or goes: without it the default holds of nothing.
+                    if old == new {
+                        if before.contains_key(key) {
+                            (new_is_default, new) = (false, None);
+                        } else {
+                            (old_is_default, old) = (false, None);
+                        }
+                    }
                     changes.push(DocumentChange { old_is_default, new_is_default, ..change(path, old, new) });
                 }
             }
