@@ -26,6 +26,7 @@ use tokio::task::JoinHandle;
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
 use crate::certificates::{self, CertificateKeeper};
+use crate::clock::wall;
 use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
@@ -308,13 +309,16 @@ async fn start(
         plane.inherit(std::mem::take(&mut before.sockets));
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
+    let (messages, messenger) = NotificationSender::new(secrets.clone());
     let certificates = CertificateKeeper::new(
         secrets.clone(),
         &settings.state_folder,
         plane.tls(),
         plane.server_tls(),
         journal.clone(),
+        messages.clone(),
     );
+    let certificates_seen = copy.written.unwrap_or_else(wall);
     let nodes = Arc::new(AtomicU64::new(1));
     tokio::spawn(give_signs_of_life(
         store.clone(),
@@ -323,7 +327,6 @@ async fn start(
         troubles.clone(),
         journal.clone(),
     ));
-    let (messages, messenger) = NotificationSender::new(secrets);
     let (usage, guesses) = (ApiUsage::new(settings.api_limits), FailedLogins::default());
     let state = ControllerState::new(ControllerStart {
         plane,
@@ -401,7 +404,7 @@ async fn start(
     // What this start made, a first token among it, is in the state file from the start on.
     copy_is_old.send_modify(|changes| *changes += 1);
     let messenger = tokio::spawn(messenger.run(journal.clone(), store.clone()));
-    tokio::spawn(certificates::keep_up(certificates.clone(), controller.clone()));
+    tokio::spawn(certificates::keep_up(certificates.clone(), controller.clone(), certificates_seen));
     follow_database(&store, &controller, &deployer, &journal, &access, &troubles);
     tokio::spawn(share_tokens(store.clone(), access.clone()));
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());

@@ -10,9 +10,10 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use merismos_api::{CertificateView, EventKind};
-use merismos_core::config::document::{CertificateSpec, Document, FrontendSpec};
+use merismos_core::config::document::{CertificateSpec, Document, FrontendSpec, NotifiedChange};
 use merismos_core::config::{Warning, WarningLevel, WarningReason};
 use merismos_core::name::Name;
+use merismos_core::notifications::ReportedChange;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::tls::{FrontendTls, ServerTlsTable, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
@@ -25,6 +26,7 @@ use self::servers::ServerTrusts;
 use crate::clock::wall;
 use crate::controller::Controller;
 use crate::journal::Journal;
+use crate::notifications::{ChangeReport, NotificationSender};
 
 /// How often files are looked at.
 const LOOKED_AT_EVERY: Duration = Duration::from_secs(5);
@@ -54,6 +56,7 @@ struct Shared {
     servers: ServerTrusts,
     tickets: TlsTickets,
     journal: Journal,
+    messages: NotificationSender,
     /// Held for a look or a change, never while a file is read.
     known: Mutex<BTreeMap<Name, KnownCertificate>>,
     /// Held by who reads files, so that of two what was read later is kept.
@@ -72,11 +75,12 @@ impl CertificateKeeper {
         table: TlsTable,
         servers: ServerTlsTable,
         journal: Journal,
+        messages: NotificationSender,
     ) -> Self {
         let folder = state_folder.join("certificates");
         let (tickets, known, reading) = (TlsTickets::new(), Mutex::default(), Arc::default());
         let servers = ServerTrusts::new(servers);
-        Self(Arc::new(Shared { secrets, folder, table, servers, tickets, journal, known, reading }))
+        Self(Arc::new(Shared { secrets, folder, table, servers, tickets, journal, messages, known, reading }))
     }
 
     /// Whether a document refers to anything that is read here.
@@ -134,10 +138,48 @@ impl CertificateKeeper {
             }
             let read = self.read(name, spec, now);
             let (known, says) = KnownCertificate::after(before, spec.clone(), digest, read);
+            let fails = known.problem.is_some();
             self.known().insert(name.clone(), known);
             if let Some(says) = says {
+                if fails {
+                    self.tell(document, name, NotifiedChange::CertificateFails, &says);
+                }
                 self.0.journal.write(EventKind::Certificate, format!("certificate {name}"), says, json!({}));
             }
+        }
+    }
+
+    /// Tells people of a certificate that clients are shown: with the pool that they come to first.
+    fn tell(&self, document: &Document, name: &Name, change: NotifiedChange, says: &str) {
+        let user = document.frontends.values().find(|frontend| frontend.certificates.contains(name));
+        let Some(FrontendSpec { pool, .. }) = user else { return };
+        let report = ReportedChange {
+            at: wall(),
+            pool: pool.clone(),
+            subject: format!("certificate {name}"),
+            change: change.to_string(),
+            message: says.to_owned(),
+        };
+        self.0.messages.changed(ChangeReport { change, report });
+    }
+
+    /// Reminds people of certificates whose end has come nearer than so many days after `since`.
+    fn remind(&self, document: &Document, since: Wall, now: Wall) {
+        let near: Vec<(Name, String)> = {
+            let known = self.known();
+            let near = known.iter().filter(|(_, known)| known.spec.self_signed.is_empty());
+            let near = near.filter_map(|(name, known)| {
+                let end = known.loaded.as_ref()?.facts.not_after;
+                let days = day_passed(end, since, now)?;
+                let many = if days == 1 { "1 day".to_owned() } else { format!("{days} days") };
+                Some((name.clone(), format!("ends in {many} ({end}), and is the newest that there is")))
+            });
+            near.collect()
+        };
+        for (name, says) in near {
+            self.tell(document, &name, NotifiedChange::CertificateEnds, &says);
+            let subject = format!("certificate {name}");
+            self.0.journal.write(EventKind::Certificate, subject, says, json!({}));
         }
     }
 
@@ -343,17 +385,55 @@ fn days_left(end: Wall, now: Wall) -> i64 {
     (end.0 - now.0).div_euclid(86_400_000)
 }
 
-/// Looks at the files of certificates every few seconds, for as long as the service runs.
-pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Controller) {
+/// How many days before a certificate's end people are reminded.
+const REMINDED_AT: [i64; 5] = [30, 14, 7, 3, 1];
+
+/// The fewest days before an end, of those at which people are reminded, that were reached after `since`.
+fn day_passed(end: Wall, since: Wall, now: Wall) -> Option<i64> {
+    let reached = |days: &i64| end.0 - days * 86_400_000;
+    REMINDED_AT.into_iter().rev().find(|days| (since.0 + 1..=now.0).contains(&reached(days)))
+}
+
+/// Looks at the files of certificates every few seconds, for as long as the service runs. `seen` is when this node looked last, perhaps
+/// before a restart.
+pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Controller, mut seen: Wall) {
     loop {
         tokio::time::sleep(LOOKED_AT_EVERY).await;
         let Ok(view) = controller.view().await else { return };
         let document = view.effective.shared();
         if CertificateKeeper::has_work(&document) {
-            certificates.prepare(document).await;
+            certificates.prepare(Arc::clone(&document)).await;
             if controller.speak_tls().await.is_err() {
                 return;
             }
+            let now = wall();
+            certificates.remind(&document, seen, now);
+            seen = now;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const DAY: i64 = 86_400_000;
+
+    #[rstest]
+    #[case::nothing_near(31 * DAY, 5_000, None)]
+    #[case::at_the_moment(30 * DAY, 5_000, Some(30))]
+    #[case::once_alone(30 * DAY - 5_000, 5_000, None)]
+    #[case::two_were_missed_while_nobody_looked(7 * DAY - 1, 8 * DAY, Some(7))]
+    #[case::the_last_day(DAY, 5_000, Some(1))]
+    #[case::it_has_ended(-DAY, 5_000, None)]
+    fn people_are_reminded_once_at_each_of_these_days(
+        #[case] left: i64,
+        #[case] since: i64,
+        #[case] days: Option<i64>,
+    ) {
+        let now = Wall(1_000 * DAY);
+        assert_eq!(day_passed(Wall(now.0 + left), Wall(now.0 - since), now), days);
     }
 }

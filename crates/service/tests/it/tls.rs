@@ -5,11 +5,13 @@ use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::sync::Arc;
+use std::time::{Duration, SystemTime};
 
 use merismos_api::{EventKind, TrialRequest, TrialState};
 use merismos_client::ClientError;
 use merismos_core::proof::TrialVerdict;
 use merismos_lab::free::free_address;
+use merismos_lab::stand_in::StandIn;
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair};
 use tokio::task::block_in_place;
 
@@ -40,9 +42,16 @@ impl Authority {
 
     /// Makes a certificate for these names; the files are swapped in whole.
     pub(crate) fn issue(&self, name: &str, names: &[&str]) -> [PathBuf; 2] {
+        self.issue_for(name, names, Duration::from_secs(90 * 86_400))
+    }
+
+    /// As [`Self::issue`], for so long from now.
+    fn issue_for(&self, name: &str, names: &[&str], lasts: Duration) -> [PathBuf; 2] {
         let key = KeyPair::generate().unwrap();
         let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
-        let certificate = CertificateParams::new(names).unwrap().signed_by(&key, &self.issuer).unwrap();
+        let mut params = CertificateParams::new(names).unwrap();
+        params.not_after = (SystemTime::now() + lasts).into();
+        let certificate = params.signed_by(&key, &self.issuer).unwrap();
         let files = ["pem", "key"].map(|ending| self.folder.path().join(format!("{name}.{ending}")));
         for (file, text) in files.iter().zip([certificate.pem(), key.serialize_pem()]) {
             std::fs::write(file.with_extension("new"), text).unwrap();
@@ -610,4 +619,29 @@ async fn plain_text_is_sent_to_tls_and_browsers_are_held_to_it() {
         let Err(ClientError::Refused(problem)) = service.apply(&wrong).await else { panic!("{says}") };
         assert!(format!("{problem:?}").contains(says), "{problem:?}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn people_are_reminded_of_an_end_and_told_of_files_that_can_not_be_shown() {
+    let authority = Authority::new();
+    let week = Duration::from_secs(7 * 86_400);
+    let [_, key] =
+        authority.issue_for("booking", &["booking.skerry.example"], week + Duration::from_secs(8));
+    let service = Service::with(&["gull"]).await;
+    let bell = StandIn::for_posts("bell", free_address()).unwrap();
+    let changes = "changes = [\"certificate-ends\", \"certificate-fails\"]";
+    let text = document(&service, "certificates = [\"booking\"]")
+        + &format!(
+            "\n[notifications.bell]\nwebhook = \"http://{}/\"\nbatch_window = \"100ms\"\nmin_interval = \"1s\"\n{changes}\n",
+            bell.address
+        )
+        + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    let told = |part: &str| bell.inbox().iter().filter(|message| message.text.contains(part)).count();
+    until("it is told", async || told("ends in 7 days") == 1).await;
+    let ended = &service.status().await.troubles;
+    assert!(ended.iter().any(|trouble| trouble.contains("certificate booking ends in 6 d")), "{ended:?}");
+    std::fs::write(&key, "no key").unwrap();
+    until("that is told too", async || told("can't be shown: the key can't be read") == 1).await;
+    assert_eq!(told("ends in 7 days"), 1, "nobody is told twice");
 }

@@ -168,6 +168,10 @@ pub enum NotifiedChange {
     Overdue,
     /// A roll stopped because the work on a server failed, or the server did worse afterwards.
     RollFailed,
+    /// A certificate ends in 30, 14, 7, 3 or 1 days, and nobody has replaced it.
+    CertificateEnds,
+    /// A certificate can't be shown to clients as its files are now.
+    CertificateFails,
 }
 
 impl NotifiedChange {
@@ -184,7 +188,9 @@ impl NotifiedChange {
             | Self::Answering
             | Self::MovedBack
             | Self::Overdue
-            | Self::RollFailed => None,
+            | Self::RollFailed
+            | Self::CertificateEnds
+            | Self::CertificateFails => None,
         }
     }
 }
