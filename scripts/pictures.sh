@@ -57,7 +57,7 @@ terminal() { # name, columns x rows, shell text
 load=$!
 sleep 14
 
-terminal status 150x45 "show merismos status"
+terminal status 150x52 "show merismos status"
 node console/tests/picture.mjs "$folder/console.png"
 
 terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse) &

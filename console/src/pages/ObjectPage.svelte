@@ -68,7 +68,10 @@
           {frontend.unit === 'flow' ? 'flows' : 'clients'}</span
         >
       {/if}
-      <button class="btn btn-xs" onclick={() => (trying = true)}>Try it …</button>
+      {#if frontend.redirects}<span class="text-secondary">redirects every request to https</span>{:else}<button
+          class="btn btn-xs"
+          onclick={() => (trying = true)}>Try it …</button
+        >{/if}
     {/if}
     {#if object && !gone}
       <div class="ml-auto">

@@ -38,10 +38,11 @@
           >
         </text>
         <text x="10" y={middle + 12} class="fill-secondary" font-size="11">
-          {frontend.tls ? 'TLS ' : ''}{frontend.redirects ? 'to https ' : ''}{fit(frontend.listen, frontend.tls ? 18 : frontend.redirects ? 14 : 22)} · {rate(
-            frontend.per_second,
-          )}
-          {frontend.unit}s/s
+          {#if frontend.redirects}{fit(frontend.listen, 18)} · redirects to https{:else}{frontend.tls ? 'TLS ' : ''}{fit(
+              frontend.listen,
+              frontend.tls ? 18 : 22,
+            )} · {rate(frontend.per_second)}
+            {frontend.unit}s/s{/if}
         </text>
       {/each}
       {#each flow.pools as { pool, middle, ribbons } (pool.name)}
@@ -92,7 +93,7 @@
 {/if}
 <div class="mt-1 flex flex-wrap gap-2">
   <a class="btn btn-primary btn-sm" href="/new-service">New service …</a>
-  {#each status.frontends as frontend (frontend.name)}
+  {#each status.frontends.filter((it) => !it.redirects) as frontend (frontend.name)}
     <button class="btn btn-sm" title={frontend.name} aria-label={`Try ${frontend.name} …`} onclick={() => ontry(frontend.name)}
       >Try {fit(frontend.name, 32)} …</button
     >

@@ -20,7 +20,7 @@
         <div class={frontend.trouble ? 'text-error' : ''}>
           {frontend.trouble ? '✕ ' : ''}<span class="font-semibold">{frontend.name}</span>
           <span class="text-secondary"
-            >{frontend.protocol}{frontend.tls ? ' over TLS' : ''}{frontend.redirects ? ', redirects to https' : ''}
+            >{frontend.protocol}{frontend.tls ? ' over TLS' : ''}
             {frontend.listen} · {rate(frontend.per_second)}
             {frontend.unit}s/s{way?.part ? ` · ${way.part}` : ''} →</span
           >
@@ -51,6 +51,12 @@
           </li>
         {/each}
       </ul>
+    </li>
+  {/each}
+  {#each status.frontends.filter((it) => it.redirects) as frontend (frontend.name)}
+    <li>
+      <span class="font-semibold">{frontend.name}</span>
+      <span class="text-secondary">{frontend.protocol} {frontend.listen} · redirects to https · {rate(frontend.per_second)} {frontend.unit}s/s</span>
     </li>
   {/each}
 </ul>

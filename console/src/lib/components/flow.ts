@@ -80,7 +80,9 @@ const rateOf = (pool: PoolStatus) => pool.servers.reduce((sum, it) => sum + it.o
  * work comes from the frontends that have several, in proportion to what each should send. */
 function pairsOf(status: Status): Pair[] {
   const pools = new Map(status.pools.map((pool) => [pool.name, pool]))
-  const pairs = status.frontends.flatMap((frontend) => {
+  // What is redirected comes to no pool.
+  const sending = status.frontends.filter((frontend) => !frontend.redirects)
+  const pairs = sending.flatMap((frontend) => {
     const only = [{ pool: frontend.pool, usable: true, expected: null }]
     const several = frontend.pools.length > 0
     return (several ? frontend.pools : only).flatMap((it) => {
@@ -132,7 +134,7 @@ export function layOut(status: Status): Flow {
   const sum = (ways: Pair[]) => ways.reduce((total, pair) => total + thick(pair), 0)
   const frontends = placeFrontends(
     status,
-    (frontend) => poolAt.get(waysOf(frontend)[0]?.pool as PoolStatus) ?? 0,
+    (frontend) => poolAt.get(waysOf(frontend)[0]?.pool ?? (status.pools.find((pool) => pool.name === frontend.pool) as PoolStatus)) ?? 0,
     (frontend) => sum(waysOf(frontend)),
   )
   // Ways leave a frontend in the order of their pools, and reach a pool in the order of their frontends.

@@ -625,8 +625,7 @@ async fn plain_text_is_sent_to_tls_and_browsers_are_held_to_it() {
 async fn people_are_reminded_of_an_end_and_told_of_files_that_can_not_be_shown() {
     let authority = Authority::new();
     let week = Duration::from_secs(7 * 86_400);
-    let [_, key] =
-        authority.issue_for("booking", &["booking.skerry.example"], week + Duration::from_secs(8));
+    let [_, key] = authority.issue_for("booking", &["booking.skerry.example"], week + Duration::from_secs(8));
     let service = Service::with(&["gull"]).await;
     let bell = StandIn::for_posts("bell", free_address()).unwrap();
     let changes = "changes = [\"certificate-ends\", \"certificate-fails\"]";
