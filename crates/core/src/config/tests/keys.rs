@@ -148,8 +148,12 @@ fn a_default_is_what_holds_without_the_key() {
                 read(kind, &object).unwrap_or_else(|wrong| panic!("{kind} {}: {wrong:?}", declared.path));
             let with =
                 read(kind, &said).unwrap_or_else(|wrong| panic!("{kind} {}: {wrong:?}", declared.path));
-            // The keys of TLS are one table: any of them makes the check speak TLS.
-            if kind == ObjectKind::Check && declared.path == "tls" && object["kind"] == "http" {
+            // The keys of TLS are one table: any of them makes the check, or the connections to servers, speak TLS.
+            let is_optional = match kind {
+                ObjectKind::Check => object["kind"] == "http",
+                other => other == ObjectKind::Pool,
+            };
+            if declared.path == "tls" && is_optional {
                 continue;
             }
             assert_eq!(with, without, "{kind} {} = {text}", declared.path);

@@ -4,6 +4,7 @@ mod generated;
 mod keys;
 mod properties;
 mod size;
+mod tls;
 
 use rstest::rstest;
 
