@@ -16,7 +16,6 @@ const SECOND: &str = "GET /second HTTP/1.1\r\nHost: a\r\n\r\n";
 #[case::bare_line_feed("GET / HTTP/1.1\nHost: a\n\n", 400)]
 #[case::no_host("GET / HTTP/1.1\r\n\r\n", 400)]
 #[case::other_coding("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: gzip\r\n\r\n", 501)]
-#[case::tls("\u{16}\u{3}\u{1}", 400)]
 #[case::port_of_letters("GET / HTTP/1.1\r\nHost: a:http\r\n\r\n", 400)]
 #[case::no_further("OPTIONS * HTTP/1.1\r\nHost: a\r\nMax-Forwards: 0\r\n\r\n", 200)]
 #[case::no_trace("TRACE / HTTP/1.1\r\nHost: a\r\nMax-Forwards: 0\r\n\r\n", 501)]
@@ -31,6 +30,18 @@ fn what_is_refused_never_reaches_a_server(#[case] request: &str, #[case] status:
     assert_eq!(client.end(), ConnectionEnd::Closed, "after a refusal nothing more is read as a request");
     assert_eq!(server.connections(), 0);
     assert_eq!(rig.frontend_counts().refused, 1);
+}
+
+#[test]
+fn who_speaks_tls_where_there_is_none_gets_an_alert() {
+    let server = Server::named("gull");
+    let rig = Rig::new(&[server.address], "", "");
+    // A handshake's record begins; `handshake_failure` (RFC 8446, 6.2) is what clients of TLS understand.
+    let (answer, end) = rig.client().send("\u{16}\u{3}\u{1}").rest();
+    assert_eq!((answer.as_slice(), end), (&[21, 3, 3, 0, 2, 2, 40][..], ConnectionEnd::Closed));
+    assert_eq!(server.connections(), 0);
+    let counts = rig.frontend_counts();
+    assert_eq!((counts.wrong_protocol, counts.requests), (1, 0));
 }
 
 #[test]
