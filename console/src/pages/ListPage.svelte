@@ -10,6 +10,7 @@
   import Pager from '../lib/components/Pager.svelte'
   import Path from '../lib/components/Path.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
+  import TryHandshake from '../lib/components/TryHandshake.svelte'
   import { desk } from '../lib/desk/desk.svelte'
   import { asked, askedNumber, tell } from '../lib/desk/address'
   import { KINDS, labelText } from '../lib/desk/fields'
@@ -107,7 +108,10 @@
       />
     </section>
   {/if}
-  {#if kind === 'certificate'}<CertificateStrip />{/if}
+  {#if kind === 'certificate'}
+    <CertificateStrip />
+    <TryHandshake />
+  {/if}
   {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if found}
     {#if found.total === 0 || (inState !== '' && shown.length === 0)}

@@ -10,6 +10,7 @@
   import Path from '../lib/components/Path.svelte'
   import ObjectActions from '../lib/components/ObjectActions.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
+  import FrontendDiagnosis from '../lib/components/FrontendDiagnosis.svelte'
   import TrialDialog from '../lib/components/TrialDialog.svelte'
   import { desk } from '../lib/desk/desk.svelte'
   import { KINDS } from '../lib/desk/fields'
@@ -25,6 +26,7 @@
   /** It was there when the page was opened, and is not any more. */
   let gone = $state(false)
   let trying = $state(false)
+  let climbing = $state(false)
   let taking = $state('')
   let releasing = $state('')
 
@@ -68,6 +70,7 @@
           {frontend.unit === 'flow' ? 'flows' : 'clients'}</span
         >
       {/if}
+      <button class="btn btn-xs" onclick={() => (climbing = true)}>Find where it fails …</button>
       {#if frontend.redirects}<span class="text-secondary">redirects every request to https</span>{:else}<button
           class="btn btn-xs"
           onclick={() => (trying = true)}>Try it …</button
@@ -130,6 +133,9 @@
   {/if}
 </Card>
 
+{#if climbing}
+  <FrontendDiagnosis frontend={name} onclose={() => (climbing = false)} />
+{/if}
 {#if trying}
   <TrialDialog frontend={name} onclose={() => (trying = false)} />
 {/if}

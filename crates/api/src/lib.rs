@@ -20,7 +20,7 @@ mod token;
 mod trial;
 mod window;
 
-pub use certificate::{CertificateView, Certificates};
+pub use certificate::{CertificateView, Certificates, ChainLink, HandshakeQuery, HandshakeView, Handshakes};
 pub use change::{
     AcceptedWarning, ApplyOptions, ApplyRequest, Between, ChangeRequest, FailbackResponse, NamedChange,
     RevertRequest, Review, Session, Timings, TotalsReset, TouchedDocument,
@@ -36,7 +36,10 @@ pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use notification::{SentMessage, SentMessages};
 pub use object::{HostView, Hosts, ObjectView, Objects};
 pub use pin::{PinClient, PinKeyTimes, PinQuery, Pins, PinsRemoved};
-pub use probe::{Diagnosis, DiagnosisStep, Finding, ProbeRecord, Probes, TryRequest, TryResponse, TryResult};
+pub use probe::{
+    Diagnosis, DiagnosisStep, Finding, FrontendDiagnosis, ProbeRecord, Probes, TryRequest, TryResponse,
+    TryResult,
+};
 pub use problem::ProblemDocument;
 pub use roll::{RollOrderRequest, RollRequest, RollVerb, RollView, Rolls, WorkReport};
 pub use status::{

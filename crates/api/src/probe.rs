@@ -133,6 +133,25 @@ pub enum Finding {
     UnexpectedContent,
 }
 
+/// Whether clients get through to a frontend, and if not, where they fail.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FrontendDiagnosis {
+    /// The frontend.
+    pub frontend: String,
+    /// Where it listens.
+    pub address: String,
+    /// The host that was asked for.
+    pub host: String,
+    /// The steps, in the order in which they were taken.
+    pub steps: Vec<DiagnosisStep>,
+    /// Whether every step worked.
+    pub works: bool,
+    /// What the first step that failed means, or that all is well.
+    pub message: String,
+    /// What to look at next.
+    pub next: Vec<String>,
+}
+
 /// One step of a diagnosis.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DiagnosisStep {

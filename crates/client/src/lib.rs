@@ -9,11 +9,11 @@ use std::time::Duration;
 use merismos_api::{
     ApplyOptions, ApplyRequest, Between, Certificates, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits,
     DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter,
-    Events, ExplainResponse, FailbackResponse, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects,
-    PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
-    RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, SentMessages, ServerStatus,
-    Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse,
-    WindowQuery, WindowResponse, Windows, WorkReport,
+    Events, ExplainResponse, FailbackResponse, FrontendDiagnosis, HandshakeQuery, Handshakes, Hosts,
+    MadeToken, NewDraft, NewToken, ObjectView, Objects, PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes,
+    ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions, RollOrderRequest, RollRequest,
+    RollView, Rolls, SentMessages, ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial,
+    TrialRequest, Trials, TryRequest, TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -519,6 +519,14 @@ impl Client {
         self.get("/certificates").await
     }
 
+    /// What clients are shown that ask for a host.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn handshakes(&self, query: &HandshakeQuery) -> Result<Handshakes, ClientError> {
+        self.call(self.request(Method::GET, "/certificates/handshakes").query(query)).await
+    }
+
     /// Draws a new key that cookies are signed with.
     ///
     /// # Errors
@@ -581,6 +589,19 @@ impl Client {
     pub async fn diagnose(&self, server: &PoolServer) -> Result<Diagnosis, ClientError> {
         let path = format!("/servers/{}/{}/diagnosis", server.pool, server.server);
         self.call(self.request(Method::POST, &path)).await
+    }
+
+    /// Finds out whether clients of a frontend get through that ask for a host, and if not, why.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn diagnose_frontend(
+        &self,
+        frontend: &Name,
+        host: Option<&str>,
+    ) -> Result<FrontendDiagnosis, ClientError> {
+        let request = self.request(Method::POST, &format!("/frontends/{frontend}/diagnosis"));
+        self.call(request.query(&[("host", host)])).await
     }
 
     /// The newest messages to people.

@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use merismos_core::config::document::{CertificateTrust, TlsVerify};
-use rustls::client::WantsClientCert;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::client::{WantsClientCert, WebPkiServerVerifier};
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
@@ -74,6 +74,25 @@ fn authorities(path: Option<(&str, io::Result<Vec<u8>>)>) -> Result<Arc<RootCert
         }
     }
     if roots.is_empty() { Err(TrustError::NoAuthority) } else { Ok(roots) }
+}
+
+/// Whether this machine's authorities vouch for a chain at a moment, whatever the name that its owner is asked for: `name` is one of its own.
+///
+/// # Errors
+/// A sentence with what is wrong.
+pub fn judge_chain(chain: &[CertificateDer<'_>], name: &ServerName<'_>, at: UnixTime) -> Result<(), String> {
+    let Some((own, others)) = chain.split_first() else { return Err("there is no certificate".to_owned()) };
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let roots = system_authorities();
+    if roots.is_empty() {
+        return Err(TrustError::NoAuthority.to_string());
+    }
+    let verifier = WebPkiServerVerifier::builder_with_provider(roots, provider).build();
+    let verifier = verifier.map_err(|error| error.to_string())?;
+    match verifier.verify_server_cert(own, others, name, &[], at) {
+        Ok(_) => Ok(()),
+        Err(error) => Err(in_words(&io::Error::other(error), name)),
+    }
 }
 
 /// What servers were trusted by when that was read last.

@@ -13,6 +13,7 @@ mod prober;
 pub mod route_lookup;
 mod run;
 pub mod secret_ref;
+mod shown;
 mod sql;
 mod tcp;
 mod tls;
@@ -20,4 +21,5 @@ mod udp;
 
 pub use prober::{AT_ONCE, ProbeReport, ProbeTarget, Prober, probe};
 pub use run::{ProbeEnvironment, ProbeOpening};
+pub use shown::{ShownTls, shown_tls};
 pub use tls::verified;

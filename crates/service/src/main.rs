@@ -9,6 +9,7 @@ mod console;
 mod controller;
 mod deploy;
 mod diagnose;
+mod diagnose_frontend;
 mod drafts;
 mod journal;
 mod lock;

@@ -13,6 +13,8 @@ import type {
   Edit,
   Explanation,
   Fact,
+  FrontendDiagnosis,
+  Handshakes,
   Hosts,
   Keys,
   Probes,
@@ -109,11 +111,13 @@ export const probes = (server: string) => call<Probes>('GET', atServer(server, '
 export const tryCheck = (check: string, servers: string[], keys: Keys) => call<TryAnswer>('POST', `/checks/${check}/try`, { servers, keys })
 export const messages = (limit: number) => call<{ messages: SentMessage[] }>('GET', `/notifications?limit=${limit}`)
 export const tryMessage = (name: string) => call<{ messages: SentMessage[] }>('POST', `/notifications/${name}/try`)
+export const diagnoseFrontend = (frontend: string, host: string | null) => call<FrontendDiagnosis>('POST', `/frontends/${frontend}/diagnosis${query({ host })}`)
 export const diagnose = (server: string) => call<Diagnosis>('POST', atServer(server, 'diagnosis'))
 export const server = (name: string) => call<ServerStatus>('GET', atServer(name, '').replace(/\/$/, ''))
 export const giveDuties = (servers: string[], terms: DutyTerms) => call<DutiesResponse>('POST', '/duties', { servers, ...terms })
 export const pins = (pool: string, which: Record<string, string>) => call<Pins>('GET', `/pools/${pool}/pins${query(which)}`)
 export const certificates = () => call<{ certificates: Certificate[] }>('GET', '/certificates')
+export const handshakes = (host: string) => call<Handshakes>('GET', `/certificates/handshakes${query({ host })}`)
 export const pinKey = () => call<PinKeyTimes>('GET', '/pin-key')
 export const renewPinKey = () => call<PinKeyTimes>('POST', '/pin-key')
 export const removePins = (pool: string, which: Record<string, string>) => call<{ removed: number }>('DELETE', `/pools/${pool}/pins${query(which)}`)

@@ -1,10 +1,10 @@
 //! Certificates for people.
 
 use comfy_table::Cell;
-use merismos_api::CertificateView;
+use merismos_api::{CertificateView, Handshakes};
 
 use super::table::table;
-use super::text;
+use super::{bad, good, strong, text};
 
 /// Prints what clients are shown.
 pub(crate) fn status(certificates: &[CertificateView]) {
@@ -34,4 +34,49 @@ pub(crate) fn status(certificates: &[CertificateView]) {
         ]);
     }
     text(&format!("{rows}\n"));
+}
+
+/// Prints what clients are shown that ask for a host, and why they would warn.
+pub(crate) fn handshakes(found: &Handshakes) {
+    let leads_to = if found.leads_to.is_empty() {
+        "leads nowhere, as this machine's resolver says".to_owned()
+    } else {
+        format!("leads to {}", found.leads_to.join(", "))
+    };
+    text(&format!("{} {leads_to}\n", found.host));
+    if found.handshakes.is_empty() {
+        text(
+            "No frontend speaks TLS: `merismos certificate create`, and certificates of a frontend, make one do so.\n",
+        );
+    }
+    for handshake in &found.handshakes {
+        let mut facts = vec![handshake.address.clone()];
+        facts.extend(
+            [&handshake.version, &handshake.cipher, &handshake.protocol].into_iter().flatten().cloned(),
+        );
+        if let Some(certificate) = &handshake.certificate {
+            facts.push(format!("certificate {certificate}"));
+        }
+        text(&format!("\n{}\n", strong(&format!("frontend {}", handshake.frontend))));
+        text(&format!("  {}\n", facts.join(" · ")));
+        for (place, link) in handshake.chain.iter().enumerate() {
+            let names = if link.names.is_empty() { link.subject.clone() } else { link.names.join(", ") };
+            text(&format!(
+                "  {}. {names} · {} · by {} · until {}\n",
+                place + 1,
+                link.key,
+                if link.issuer == link.subject { "itself" } else { &link.issuer },
+                &link.not_after.to_string()[..10]
+            ));
+        }
+        for reason in &handshake.reasons {
+            text(&format!("  {} {reason}\n", bad("✕")));
+        }
+        if handshake.reasons.is_empty() {
+            text(&format!(
+                "  {} a client that trusts whom this machine trusts takes it without a warning\n",
+                good("●")
+            ));
+        }
+    }
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use comfy_table::Cell;
-use merismos_api::{Diagnosis, DiagnosisStep, ProbeRecord, Probes, TryResponse};
+use merismos_api::{Diagnosis, DiagnosisStep, FrontendDiagnosis, ProbeRecord, Probes, TryResponse};
 use merismos_core::health::{HealthState, ProbeStep};
 use merismos_core::name::Name;
 
@@ -72,6 +72,21 @@ pub(crate) fn diagnosis(diagnosis: &Diagnosis) {
     let mark = if diagnosis.works { good("✓") } else { bad("✗") };
     text(&format!("{mark} {}\n", diagnosis.message));
     list("May be", &diagnosis.causes);
+    list("Look at", &diagnosis.next);
+}
+
+/// Prints whether clients get through to a frontend.
+pub(crate) fn frontend_diagnosis(diagnosis: &FrontendDiagnosis) {
+    let FrontendDiagnosis { frontend, address, host, .. } = diagnosis;
+    text(&format!("{}\n", strong(&format!("frontend {frontend} at {address}, asked for {host}"))));
+    let mut rows = table(&[]);
+    rows.set_header(["", "STEP", "TOOK", "WHAT CAME OF IT"]);
+    for step in &diagnosis.steps {
+        rows.add_row(row(step, false));
+    }
+    text(&format!("{rows}\n\n"));
+    let mark = if diagnosis.works { good("✓") } else { bad("✗") };
+    text(&format!("{mark} {}\n", diagnosis.message));
     list("Look at", &diagnosis.next);
 }
 

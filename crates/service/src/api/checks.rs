@@ -7,15 +7,19 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use futures_util::future::join_all;
-use merismos_api::{Diagnosis, Probes, TryRequest, TryResponse, TryResult};
+use merismos_api::{Diagnosis, FrontendDiagnosis, Probes, TryRequest, TryResponse, TryResult};
 use merismos_core::config::document::{CheckSpec, Document};
 use merismos_core::name::{Name, PoolServer};
 use merismos_probe::{ProbeOpening, probe};
+use serde::Deserialize;
 use serde_json::{Map, Value, json};
+use utoipa::IntoParams;
 
 use super::ApiState;
-use super::problem::{ApiError, Finding, JsonBody, PathParams};
-use crate::diagnose;
+use super::certificates::{NO_HOST, is_host, no_frontend};
+use super::problem::{ApiError, Finding, JsonBody, PathParams, QueryParams};
+use crate::controller::StatusDetail;
+use crate::{diagnose, diagnose_frontend};
 
 /// The most servers that one call tries.
 const MOST_SERVERS: usize = 64;
@@ -93,6 +97,46 @@ pub(super) async fn diagnosis(
     let view = app.controller.view().await?;
     let (id, _, _) = find(view.effective.document(), &format!("{pool}/{server}"))?;
     Ok(Json(diagnose::diagnose(&view, &id, &app.surroundings).await))
+}
+
+/// Whom a client of a frontend asks for.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct FrontendDiagnosisQuery {
+    /// The host that is asked for; the first name of its certificate, else its address, without it.
+    #[param(pattern = "^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?(\\.[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?){0,6}$")]
+    host: Option<String>,
+}
+
+/// Go to a frontend as a client on this machine would, and say where that fails and what it means.
+#[utoipa::path(
+    post, path = "/frontends/{frontend}/diagnosis", operation_id = "diagnose_frontend", tag = "look",
+    params(
+        ("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$"),
+        FrontendDiagnosisQuery,
+    ),
+    responses((status = 200, body = FrontendDiagnosis), Finding)
+)]
+pub(super) async fn frontend_diagnosis(
+    State(app): State<Arc<ApiState>>,
+    PathParams(name): PathParams<String>,
+    QueryParams(query): QueryParams<FrontendDiagnosisQuery>,
+) -> Result<Json<FrontendDiagnosis>, ApiError> {
+    let name: Name = name.parse().map_err(ApiError::bad_request)?;
+    let host = query.host.as_deref();
+    if host.is_some_and(|host| !is_host(host)) {
+        return Err(ApiError::bad_request(NO_HOST));
+    }
+    let view = app.controller.view().await?;
+    if !view.effective.document().frontends.contains_key(&name) {
+        return Err(no_frontend(&name));
+    }
+    let status = app.controller.status(StatusDetail::Short(None)).await?;
+    let status = status.frontends.iter().find(|frontend| frontend.name == name.as_str());
+    let trouble = status.and_then(|frontend| frontend.trouble.as_deref());
+    let found = diagnose_frontend::diagnose_frontend(&view, &name, host, &app.certificates, trouble).await;
+    Ok(Json(found))
 }
 
 /// A check of which only the keys are there.

@@ -9,16 +9,22 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
 use sha2::{Digest, Sha256};
 use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
+use x509_parser::public_key::PublicKey;
+use x509_parser::x509::SubjectPublicKeyInfo;
 
 /// What a certificate says.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct CertificateFacts {
+    /// Whose it is.
+    pub(crate) subject: String,
     /// The DNS names and IP addresses that it is for.
     pub(crate) names: Vec<String>,
     /// Who made it.
     pub(crate) issuer: String,
     pub(crate) not_before: Wall,
     pub(crate) not_after: Wall,
+    /// Its key, such as `ECDSA P-256`.
+    pub(crate) key: String,
     /// The digest by which it is recognised, in hexadecimal digits.
     pub(crate) sha256: String,
     /// Whether it was signed with its own key.
@@ -112,19 +118,43 @@ fn facts(chain: &[CertificateDer<'_>]) -> Result<CertificateFacts, CertificateEr
             });
         }
     }
-    let own = &all[0];
+    Ok(CertificateFacts { behind: all.len() - 1, ..said_by(&all[0], &chain[0]) })
+}
+
+/// What a single certificate says.
+pub(super) fn of_one(der: &CertificateDer<'_>) -> Result<CertificateFacts, CertificateError> {
+    Ok(said_by(&parsed(der)?, der))
+}
+
+fn said_by(own: &X509Certificate<'_>, der: &CertificateDer<'_>) -> CertificateFacts {
     let names = own.subject_alternative_name().ok().flatten();
     let names = names.map(|names| names.value.general_names.iter().filter_map(name_of).collect());
     let moment = |time: x509_parser::time::ASN1Time| Wall(time.timestamp().saturating_mul(1_000));
-    Ok(CertificateFacts {
+    CertificateFacts {
+        subject: own.subject().to_string(),
         names: names.unwrap_or_default(),
         issuer: own.issuer().to_string(),
         not_before: moment(own.validity().not_before),
         not_after: moment(own.validity().not_after),
-        sha256: Sha256::digest(&chain[0]).iter().map(|byte| format!("{byte:02x}")).collect(),
+        key: key_words(own.public_key()),
+        sha256: Sha256::digest(der).iter().map(|byte| format!("{byte:02x}")).collect(),
         is_self_signed: own.issuer() == own.subject(),
-        behind: all.len() - 1,
-    })
+        behind: 0,
+    }
+}
+
+/// The object identifier of Ed25519 (RFC 8410, 3).
+const ED25519: &str = "1.3.101.112";
+
+fn key_words(key: &SubjectPublicKeyInfo<'_>) -> String {
+    match key.parsed() {
+        Ok(PublicKey::RSA(key)) => format!("RSA {}", key.key_size()),
+        Ok(PublicKey::EC(point)) => format!("ECDSA P-{}", point.key_size()),
+        Ok(_) | Err(_) => match key.algorithm.algorithm.to_id_string().as_str() {
+            ED25519 => "Ed25519".to_owned(),
+            other => format!("of the kind {other}"),
+        },
+    }
 }
 
 /// A name that clients look for.

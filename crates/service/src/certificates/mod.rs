@@ -1,5 +1,6 @@
 //! Certificates, and how servers are trusted: read from where documents refer to, looked at, and handed to the plane; replaced when their files change.
 
+mod client_view;
 mod facts;
 mod self_signed;
 mod servers;
@@ -9,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use merismos_api::{CertificateView, EventKind};
+use merismos_api::{CertificateView, EventKind, HandshakeView};
 use merismos_core::config::document::{CertificateSpec, Document, FrontendSpec, NotifiedChange};
 use merismos_core::config::{Warning, WarningLevel, WarningReason};
 use merismos_core::name::Name;
@@ -21,6 +22,7 @@ use merismos_probe::secret_ref::SecretCache;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
+pub(crate) use self::client_view::from_here;
 use self::facts::{CertificateError, LoadedCertificate};
 use self::servers::ServerTrusts;
 use crate::clock::wall;
@@ -294,6 +296,30 @@ impl CertificateKeeper {
             }
         });
         views.collect()
+    }
+
+    /// What clients of the frontends that speak TLS, or of the one that is named, are shown when they ask for a host.
+    pub(crate) async fn handshakes(
+        &self,
+        document: &Document,
+        only: Option<&Name>,
+        host: &str,
+    ) -> Vec<HandshakeView> {
+        let asked = document.frontends.iter().filter(|(name, spec)| match only {
+            Some(only) => *name == only,
+            None => !spec.certificates.is_empty(),
+        });
+        let handshakes = asked.map(|(name, spec)| client_view::handshake(name, spec, host));
+        let mut views = futures_util::future::join_all(handshakes).await;
+        let known = self.known();
+        for view in &mut views {
+            let Some(own) = view.chain.first() else { continue };
+            let shown = known.iter().find(|(_, known)| {
+                known.loaded.as_ref().is_some_and(|loaded| loaded.facts.sha256 == own.sha256)
+            });
+            view.certificate = shown.map(|(name, _)| name.to_string());
+        }
+        views
     }
 
     /// Why the last handshake of a frontend that came to nothing did.

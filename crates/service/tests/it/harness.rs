@@ -161,6 +161,8 @@ pub(crate) struct Service {
     descriptors: Option<u64>,
     /// The file that says by how much its clock of the day is wrong.
     clock: Option<PathBuf>,
+    /// The file of the authorities that it trusts, instead of the machine's.
+    authorities: Option<PathBuf>,
 }
 
 impl Service {
@@ -191,6 +193,7 @@ impl Service {
             flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
             descriptors: None,
             clock: None,
+            authorities: None,
         };
         service.start().await;
         service
@@ -213,6 +216,11 @@ impl Service {
         let written = file.with_extension("written");
         std::fs::write(&written, offset).unwrap();
         std::fs::rename(written, file).unwrap();
+    }
+
+    /// From its next start on it trusts these authorities, as if they were the machine's.
+    pub(crate) fn trust(&mut self, authorities: PathBuf) {
+        self.authorities = Some(authorities);
     }
 
     /// Starts the process and waits until its API answers.
@@ -251,6 +259,9 @@ impl Service {
                 format!("/usr/lib/{}-linux-gnu/faketime/libfaketimeMT.so.1", std::env::consts::ARCH);
             command.env("LD_PRELOAD", library).env("FAKETIME_TIMESTAMP_FILE", clock);
             command.env("FAKETIME_NO_CACHE", "1").env("FAKETIME_DONT_FAKE_MONOTONIC", "1");
+        }
+        if let Some(authorities) = &self.authorities {
+            command.env("SSL_CERT_FILE", authorities);
         }
         command.args(first);
         if !first.contains(&"--api-listen") {

@@ -7,14 +7,15 @@ use std::process::{Command, Output, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use merismos_api::{EventKind, TrialRequest, TrialState};
+use merismos_api::{EventKind, FrontendDiagnosis, HandshakeQuery, TrialRequest, TrialState};
 use merismos_client::ClientError;
 use merismos_core::proof::TrialVerdict;
 use merismos_lab::free::free_address;
-use merismos_lab::stand_in::StandIn;
+use merismos_lab::stand_in::{Fault, StandIn};
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair};
 use tokio::task::block_in_place;
 
+use crate::browser::Browser;
 use crate::harness::{Service, until};
 use crate::leaving::Talk;
 use crate::peers::WEBSOCKETS;
@@ -643,4 +644,162 @@ async fn people_are_reminded_of_an_end_and_told_of_files_that_can_not_be_shown()
     std::fs::write(&key, "no key").unwrap();
     until("that is told too", async || told("can't be shown: the key can't be read") == 1).await;
     assert_eq!(told("ends in 7 days"), 1, "nobody is told twice");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_client_is_shown_is_tried_with_each_reason_for_a_warning() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    authority.issue("any", &["*.skerry.example"]);
+    let mut service = Service::with(&["gull"]).await;
+    let plain = free_address();
+    let text =
+        document(&service, "certificates = [\"booking\", \"any\", \"lab\"]\nunknown_name = \"refuse\"")
+            + &format!("\n[frontends.plain]\nprotocol = \"http\"\nlisten = \"{plain}\"\npool = \"quay\"\n")
+            + "\n[certificates.lab]\nself_signed = [\"lab.example\"]\n"
+            + &authority.tables(&["booking", "any"]);
+    service.apply(&text).await.unwrap();
+    let ask = async |service: &Service, host: &str, frontend: Option<&str>| {
+        let query = HandshakeQuery { host: host.to_owned(), frontend: frontend.map(str::to_owned) };
+        let mut found = service.client().handshakes(&query).await.unwrap().handshakes;
+        assert_eq!(found.len(), 1, "{found:?}");
+        found.remove(0)
+    };
+    // Nobody vouches for it on this machine, and its authority was not sent.
+    let shown = ask(&service, "booking.skerry.example", None).await;
+    assert_eq!(
+        (shown.version.as_deref(), shown.protocol.as_deref(), shown.certificate.as_deref()),
+        (Some("TLS 1.3"), Some("h2"), Some("booking"))
+    );
+    assert_eq!(
+        (shown.chain[0].names.as_slice(), shown.chain[0].key.as_str()),
+        (&["booking.skerry.example".to_owned()][..], "ECDSA P-256")
+    );
+    let [why] = shown.reasons.as_slice() else { panic!("{shown:?}") };
+    assert!(why.contains("neither sent nor among this machine's authorities"), "{why}");
+    let said = service.merismos(&["certificate", "try", "booking.skerry.example"]);
+    assert_eq!(said.status.code(), Some(1));
+    let said = String::from_utf8(said.stdout).unwrap();
+    assert!(said.contains("frontend harbour") && said.contains(why.as_str()), "{said}");
+    // A service that trusts the authority has nothing to say.
+    service.trust(authority.root().into());
+    service.crash_and_restart().await;
+    for (host, certificate) in [("booking.skerry.example", "booking"), ("pier.skerry.example", "any")] {
+        let shown = ask(&service, host, Some("harbour")).await;
+        assert_eq!((shown.certificate.as_deref(), shown.reasons.as_slice()), (Some(certificate), &[][..]));
+    }
+    let said = service.merismos(&["certificate", "try", "pier.skerry.example"]);
+    assert_eq!(said.status.code(), Some(0), "{said:?}");
+    // The console says the same.
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/certificates").await;
+    for (host, says) in
+        [("pier.skerry.example", "takes it without a warning"), ("lab.example", "nobody vouches for it")]
+    {
+        browser.type_over("[data-testid=try-host]", host).await;
+        browser.press("Try it").await;
+        let shown = async || browser.text("[data-testid=handshakes]").await;
+        until(says, async || shown().await.contains(host) && shown().await.contains(says)).await;
+    }
+    let complaints = browser.complaints().await;
+    assert!(complaints.is_empty(), "{complaints:#?}");
+    browser.end().await;
+    let own = ask(&service, "lab.example", None).await;
+    assert_eq!(own.reasons, ["the certificate was signed with its own key: nobody vouches for it"]);
+    // A name that is refused, one that would get the first certificate, and plain text.
+    let refused = ask(&service, "elsewhere.example", None).await;
+    assert!(
+        refused.reasons[0].contains("alert unrecognized_name") && refused.chain.is_empty(),
+        "{refused:?}"
+    );
+    let spoken = ask(&service, "booking.skerry.example", Some("plain")).await;
+    assert_eq!(spoken.reasons, ["it has no certificates: its clients speak plain text"]);
+    service.apply(&text.replace("\nunknown_name = \"refuse\"", "")).await.unwrap();
+    let other = ask(&service, "elsewhere.example", None).await;
+    assert_eq!(
+        other.reasons,
+        ["the certificate is for booking.skerry.example, and not for elsewhere.example"]
+    );
+    // What ended is told beside what else is wrong.
+    authority.issue_for("booking", &["booking.skerry.example"], Duration::ZERO);
+    until("it is shown", async || {
+        let shown = ask(&service, "elsewhere.example", None).await;
+        shown.reasons.len() == 2 && shown.reasons[1].starts_with("the certificate ended on ")
+    })
+    .await;
+    for wrong in ["no name", ""] {
+        let query = HandshakeQuery { host: wrong.to_owned(), frontend: None };
+        assert!(service.client().handshakes(&query).await.is_err(), "{wrong:?}");
+    }
+    let nobody = HandshakeQuery { host: "a.example".to_owned(), frontend: Some("pier".to_owned()) };
+    assert!(service.client().handshakes(&nobody).await.is_err());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_frontend_is_diagnosed_as_its_clients_meet_it() {
+    let authority = Authority::new();
+    authority.issue("booking", &["localhost", "booking.skerry.example"]);
+    let mut service = Service::bare(crate::harness::Database::shared(), &["gull"]).await;
+    service.trust(authority.root().into());
+    service.crash_and_restart().await;
+    let (plain, feed) = (free_address(), free_address());
+    let text = document(&service, "certificates = [\"booking\"]")
+        + &format!(
+            "\n[frontends.plain]\nprotocol = \"http\"\nlisten = \"{plain}\"\npool = \"quay\"\nredirect_to_https = {}\n\
+             [frontends.feed]\nprotocol = \"udp\"\nlisten = \"{feed}\"\npool = \"quay\"\n",
+            service.frontend.port()
+        )
+        + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    let ask = async |frontend: &str, host: Option<&str>| {
+        service.client().diagnose_frontend(&frontend.parse().unwrap(), host).await.unwrap()
+    };
+    let failed = |found: &FrontendDiagnosis| {
+        let failed = found.steps.iter().find(|step| !step.works);
+        failed.map(|step| (step.what.clone(), step.observed.clone()))
+    };
+    // All is well: the name is the machine's own.
+    let well = ask("harbour", Some("localhost")).await;
+    assert!(well.works && well.message.contains("over TLS, without a warning"), "{well:#?}");
+    let steps: Vec<&str> = well.steps.iter().map(|step| step.what.as_str()).collect();
+    assert_eq!(
+        steps,
+        [
+            "the name",
+            "the address",
+            "the port",
+            "the handshake",
+            "the certificate",
+            "the answer",
+            "the pools"
+        ]
+    );
+    let redirected = ask("plain", None).await;
+    assert!(redirected.works, "{redirected:#?}");
+    assert!(redirected.steps.iter().any(|step| step.observed.contains("status 308: redirected to https")));
+    assert!(ask("feed", None).await.works);
+    // A name that no certificate is for, and that leads nowhere.
+    let other = ask("harbour", Some("elsewhere.invalid")).await;
+    assert_eq!(failed(&other).unwrap().0, "the name");
+    let warned: Vec<_> =
+        other.steps.iter().filter(|step| !step.works).map(|step| step.what.as_str()).collect();
+    assert_eq!(warned, ["the name", "the certificate"]);
+    let said = service.merismos(&["diagnose", "harbour", "--host", "elsewhere.invalid"]);
+    assert_eq!(said.status.code(), Some(1));
+    let said = String::from_utf8(said.stdout).unwrap();
+    assert!(
+        said.contains("Clients can't find elsewhere.invalid") && said.contains("the certificate"),
+        "{said}"
+    );
+    // No server can have the work.
+    service.stand_ins[0].set(Fault::Refuse).await;
+    let down = async || {
+        let found = ask("harbour", None).await;
+        let failed = found.steps.iter().filter(|step| !step.works);
+        failed.map(|step| format!("{}: {}", step.what, step.observed)).collect::<Vec<_>>()
+    };
+    let both = ["the answer: status 503 for /", "the pools: quay: 0 of 1 servers eligible"];
+    until("nobody can", async || down().await == both).await;
 }
