@@ -89,7 +89,8 @@ merismos return booking/gull --reason "disk is in" >/dev/null
 lab restore tern >/dev/null
 sleep 4
 node console/tests/picture.mjs "$folder/console-trial.png" --try booking
-node console/tests/picture.mjs "$folder/console-certificates.png" --path /certificates
+node console/tests/picture.mjs "$folder/console-certificates.png" --path /certificates \
+  --script "fill('What is a client shown', 'booking.skerry.example')" --script "press('Try it')"
 merismos token create night-shift >/dev/null
 node console/tests/picture.mjs "$folder/console-access.png" --dark --path /access
 merismos token revoke night-shift >/dev/null
