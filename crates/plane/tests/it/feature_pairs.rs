@@ -106,7 +106,7 @@ const FEATURES: [Feature; 13] = [
 ];
 
 /// Whose promise does not hold beside which other feature, and why.
-const EXEMPT: [(&str, &str, &str); 9] = [
+const EXEMPT: [(&str, &str, &str); 10] = [
     ("weights", "a drain", "one of the two gets no new work"),
     ("weights", "a suspect server", "one of the two gets half its share"),
     ("weights", "a dead server", "what the dead one fails goes to the next one"),
@@ -116,6 +116,7 @@ const EXEMPT: [(&str, &str, &str); 9] = [
     ("a suspect server", "hash", "a hash would move clients, so a suspect server keeps its share"),
     ("a suspect server", "a dead server", "what the dead one fails goes to the next one"),
     ("a suspect server", "a mute server", "what the mute one fails goes to the next one"),
+    ("a limit", "a mute server", "what is given up after retry_after goes on for a moment at its server"),
 ];
 
 /// How many requests each server has at once, and had at most.
