@@ -14,6 +14,7 @@ use merismos_connector::trust::{self, TrustError};
 use merismos_core::config::document::CertificateTrust;
 use merismos_core::name::Name;
 use merismos_core::routing::Server;
+use merismos_core::text::printable;
 use rustls::ClientConfig;
 use rustls::client::Resumption;
 use rustls::pki_types::ServerName;
@@ -130,7 +131,10 @@ impl ServerTlsTable {
     }
 
     fn note_failure(&self, server: &Server, why: &str) {
-        self.failures().insert(server.name.pool.clone(), (Instant::now(), format!("{}: {why}", server.name)));
+        self.failures().insert(
+            server.name.pool.clone(),
+            (Instant::now(), format!("{}: {}", server.name, printable(why))),
+        );
     }
 
     /// Has a server's handshake done on a connection to it, within the time that connecting may take.
