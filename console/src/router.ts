@@ -30,6 +30,8 @@ export const { navigate, route, isActive } = createRouter({
   '/ranges/:name': ObjectPage,
   '/networks': ListPage,
   '/networks/:name': ObjectPage,
+  '/authorities': ListPage,
+  '/authorities/:name': ObjectPage,
   '/certificates': ListPage,
   '/certificates/:name': ObjectPage,
   '/notifications': ListPage,

@@ -92,6 +92,8 @@
         <option value="well">all is well</option>
       </select>
     {/if}
+    {#if kind === 'certificate'}<a class="link" href="/authorities">Authorities that they are ordered from</a>{/if}
+    {#if kind === 'authority'}<a class="link" href="/certificates">Certificates</a>{/if}
     {#if kind === 'frontend'}<a class="btn btn-sm ml-auto" href="/new-service">New service …</a>{/if}
     <button class={`btn btn-primary btn-sm ${kind === 'frontend' ? '' : 'ml-auto'}`} onclick={() => (adding = !adding)} aria-expanded={adding}>
       {adding ? 'Close' : `New ${KINDS[kind].one}`}

@@ -38,6 +38,24 @@ pub struct CertificateView {
     pub frontends: Vec<String>,
     /// What is wrong with it now.
     pub problem: Option<String>,
+    /// The authority that it is ordered from.
+    pub authority: Option<String>,
+    /// When it is ordered next, or renewed.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub next_order: Option<Wall>,
+    /// Whether it is being ordered now.
+    pub is_being_ordered: bool,
+    /// Why the last order failed, until one does not.
+    pub order_failure: Option<String>,
+}
+
+/// How a certificate is ordered.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CertificateOrder {
+    /// Whether it is renewed although the one that there is holds.
+    #[serde(default)]
+    pub renew: bool,
 }
 
 /// Whom a client would ask for, and where.

@@ -20,7 +20,9 @@ mod token;
 mod trial;
 mod window;
 
-pub use certificate::{CertificateView, Certificates, ChainLink, HandshakeQuery, HandshakeView, Handshakes};
+pub use certificate::{
+    CertificateOrder, CertificateView, Certificates, ChainLink, HandshakeQuery, HandshakeView, Handshakes,
+};
 pub use change::{
     AcceptedWarning, ApplyOptions, ApplyRequest, Between, ChangeRequest, FailbackResponse, NamedChange,
     RevertRequest, Review, Session, Timings, TotalsReset, TouchedDocument,

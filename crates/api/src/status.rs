@@ -152,6 +152,8 @@ pub struct FrontendStatus {
     pub redirects: bool,
     /// Requests of the last minute that it redirected.
     pub redirected: u64,
+    /// Requests and handshakes of the last minute by which an authority of certificates saw that a name is ours.
+    pub challenges: u64,
 }
 
 /// A pool: its check, its servers, and what they get.

@@ -7,13 +7,14 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyOptions, ApplyRequest, Between, Certificates, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits,
-    DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter,
-    Events, ExplainResponse, FailbackResponse, FrontendDiagnosis, HandshakeQuery, Handshakes, Hosts,
-    MadeToken, NewDraft, NewToken, ObjectView, Objects, PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes,
-    ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions, RollOrderRequest, RollRequest,
-    RollView, Rolls, SentMessages, ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial,
-    TrialRequest, Trials, TryRequest, TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
+    ApplyOptions, ApplyRequest, Between, CertificateOrder, CertificateView, Certificates, ChangeRequest,
+    Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse,
+    DutyRequest, DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, FrontendDiagnosis,
+    HandshakeQuery, Handshakes, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, PinKeyTimes,
+    PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
+    RollOrderRequest, RollRequest, RollView, Rolls, SentMessages, ServerStatus, Status, TokenResponse,
+    Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery, WindowResponse,
+    Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -517,6 +518,19 @@ impl Client {
     /// [`ClientError`].
     pub async fn certificates(&self) -> Result<Certificates, ClientError> {
         self.get("/certificates").await
+    }
+
+    /// Orders a certificate from its authority now.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn order_certificate(
+        &self,
+        name: &Name,
+        order: CertificateOrder,
+    ) -> Result<CertificateView, ClientError> {
+        let path = format!("/certificates/{name}/orders");
+        self.call(self.request(Method::POST, &path).json(&order)).await
     }
 
     /// What clients are shown that ask for a host.

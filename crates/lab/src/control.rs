@@ -13,6 +13,7 @@ use axum::{Json, Router};
 use serde::{Deserialize, Serialize};
 use tokio::net::TcpListener;
 
+use crate::authority::AuthorityOptions;
 use crate::stand_in::{Fault, ReceivedMail, StandIn};
 use crate::visitors::{ShownVisitors, VisitorGroups, Visitors};
 
@@ -37,6 +38,9 @@ pub struct StandInFile {
     /// Stand-ins for receivers of webhooks, by name.
     #[serde(default)]
     pub posts: BTreeMap<String, SocketAddr>,
+    /// Stand-ins for authorities that issue certificates, by name.
+    #[serde(default)]
+    pub authorities: BTreeMap<String, AuthorityOptions>,
     /// Groups of visitors, by name.
     #[serde(default)]
     pub visitors: BTreeMap<String, Visitors>,
@@ -90,6 +94,15 @@ impl StandInFile {
         let text = std::fs::read_to_string(path)
             .map_err(|source| LabError::File { path: path.to_owned(), source })?;
         toml::from_str(&text).map_err(|source| LabError::Content { path: path.to_owned(), source })
+    }
+
+    /// The same, whose stand-ins keep their files in a folder.
+    #[must_use]
+    pub fn within(mut self, folder: &Path) -> Self {
+        for authority in self.authorities.values_mut() {
+            authority.root = folder.join(&authority.root);
+        }
+        self
     }
 }
 
@@ -153,6 +166,15 @@ pub async fn serve(cast: StandInFile) -> Result<(), LabError> {
     for ((name, address), start) in every {
         let started = start(&name, address);
         let stand_in = started.map_err(|source| LabError::Listen { what: name.clone(), address, source })?;
+        all.insert(name, stand_in);
+    }
+    for (name, options) in cast.authorities {
+        let started = StandIn::for_certificates(&name, &options);
+        let stand_in = started.map_err(|source| LabError::Listen {
+            what: name.clone(),
+            address: options.listen,
+            source,
+        })?;
         all.insert(name, stand_in);
     }
     let wrong =

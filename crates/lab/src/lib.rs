@@ -1,6 +1,7 @@
 //! The lab: small stand-in servers with faults, and a bare relay to measure against.
 #![forbid(unsafe_code)]
 
+pub mod authority;
 pub mod control;
 pub mod datagrams;
 pub mod free;

@@ -23,8 +23,11 @@ struct LabArgs {
 enum LabCommand {
     /// Run every stand-in of a file until interrupted
     Run {
-        /// A TOML file: control = "address:port", [servers] with name = "address:port", and [visitors.NAME]
+        /// A TOML file: control = "address:port", [servers] with name = "address:port", [authorities.NAME], and [visitors.NAME]
         file: PathBuf,
+        /// Where stand-ins for authorities keep their roots
+        #[arg(long, default_value = ".")]
+        folder: PathBuf,
     },
     /// Show the stand-ins of a running lab and how they fail
     List {
@@ -198,8 +201,8 @@ async fn run(command: LabCommand) -> Result<String, LabError> {
         format!("{:12} {:22} {}\n", shown.name, shown.address, describe(shown.fault))
     };
     match command {
-        LabCommand::Run { file } => {
-            let cast = StandInFile::read(&file)?;
+        LabCommand::Run { file, folder } => {
+            let cast = StandInFile::read(&file)?.within(&folder);
             tokio::select! {
                 served = control::serve(cast) => served.map(|()| String::new()),
                 () = interrupted() => Ok(String::new()),

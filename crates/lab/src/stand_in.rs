@@ -20,6 +20,7 @@ use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 
+use crate::authority::{AuthorityOptions, CertificateAuthority};
 pub use crate::inbox::ReceivedMail;
 use crate::inbox::{Inbox, take_mail, take_post};
 use crate::udp_echo;
@@ -128,6 +129,15 @@ impl StandIn {
         Self::speaking(StandInProtocol::Hook, name, address)
     }
 
+    /// Starts a stand-in for an authority that issues certificates.
+    ///
+    /// # Errors
+    /// When the address can't be listened on, or its own certificates can't be made or kept.
+    pub fn for_certificates(name: &str, options: &AuthorityOptions) -> io::Result<Self> {
+        let authority = Arc::new(CertificateAuthority::new(name, options)?);
+        Self::speaking(StandInProtocol::Authority(authority), name, options.listen)
+    }
+
     /// The messages that it took, the oldest first; the last 100 at most.
     #[must_use]
     pub fn inbox(&self) -> Vec<ReceivedMail> {
@@ -172,12 +182,13 @@ fn listen(address: SocketAddr) -> io::Result<TcpListener> {
 }
 
 /// What a stand-in speaks over TCP.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 enum StandInProtocol {
     Http,
     Lines,
     Mail,
     Hook,
+    Authority(Arc<CertificateAuthority>),
 }
 
 async fn serve(
@@ -216,11 +227,14 @@ async fn serve(
         tokio::select! {
             accepted = open.accept() => if let Ok((stream, _)) = accepted {
                 let (name, faults) = (Arc::clone(&name), faults.clone());
-                match speaks {
+                match &speaks {
                     StandInProtocol::Http => connections.spawn(talk(stream, name, faults)),
                     StandInProtocol::Lines => connections.spawn(talk_in_lines(stream, name, faults)),
                     StandInProtocol::Mail => connections.spawn(take_mail(stream, name, inbox.clone(), faults)),
                     StandInProtocol::Hook => connections.spawn(take_posts(stream, inbox.clone(), faults)),
+                    StandInProtocol::Authority(authority) => {
+                        connections.spawn(Arc::clone(authority).serve(stream, faults))
+                    }
                 };
             },
             changed = faults.changed() => if changed.is_err() {

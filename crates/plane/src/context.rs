@@ -20,6 +20,7 @@ use merismos_core::time::Tick;
 use tokio::sync::Notify;
 
 use crate::buffer::{BufferPool, LARGE, SMALL};
+use crate::challenges::ChallengeTable;
 use crate::deadline::{DeadlineEntry, TICK, TimerWheel, WakeReason};
 use crate::decisions::{DecisionLog, DecisionSampler};
 use crate::http;
@@ -49,6 +50,8 @@ pub(crate) struct WorkerShared {
     pub(crate) tls: TlsTable,
     /// How servers are spoken to in TLS.
     pub(crate) server_tls: ServerTlsTable,
+    /// What authorities of certificates are answered.
+    pub(crate) challenges: ChallengeTable,
 }
 
 /// One client's connection, as the worker knows it.
@@ -125,6 +128,7 @@ pub(crate) struct WorkerContext {
     pub(crate) watches: ObserverList,
     pub(crate) tls: TlsTable,
     pub(crate) server_tls: ServerTlsTable,
+    pub(crate) challenges: ChallengeTable,
     /// Nothing new is taken, and clients are let go after their next answer.
     pub(crate) stopping: Cell<bool>,
     /// Connections that rest are closed.
@@ -162,6 +166,7 @@ impl WorkerContext {
             watches: shared.watches,
             tls: shared.tls,
             server_tls: shared.server_tls,
+            challenges: shared.challenges,
             stopping: Cell::new(false),
             closes_resting: Cell::new(false),
             start: shared.start,

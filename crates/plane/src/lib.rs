@@ -6,6 +6,7 @@
 
 mod accept;
 mod buffer;
+pub mod challenges;
 mod client_hello;
 mod client_rate;
 mod context;

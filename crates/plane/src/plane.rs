@@ -11,6 +11,7 @@ use merismos_core::routing::Snapshot;
 use merismos_core::time::Tick;
 use tokio::sync::{Notify, mpsc, oneshot};
 
+use crate::challenges::ChallengeTable;
 use crate::context::WorkerShared;
 use crate::deadline::TICK;
 use crate::decisions::DecisionLog;
@@ -82,6 +83,7 @@ impl Plane {
             memory: Memory::new(limits, workers),
             tls: TlsTable::default(),
             server_tls: ServerTlsTable::default(),
+            challenges: ChallengeTable::default(),
         };
         let mut pulses = Vec::new();
         let mut spawn = |index: usize| {
@@ -270,6 +272,12 @@ impl Plane {
     #[must_use]
     pub fn server_tls(&self) -> ServerTlsTable {
         self.shared.server_tls.clone()
+    }
+
+    /// What frontends answer authorities of certificates.
+    #[must_use]
+    pub fn challenges(&self) -> ChallengeTable {
+        self.shared.challenges.clone()
     }
 
     /// Where decisions can be watched.

@@ -13,7 +13,7 @@ struct ConsoleFiles;
 const PAGE: &str = "index.html";
 
 /// The lists of the console, each of which has pages of its own below it.
-const LISTS: [&str; 9] = [
+const LISTS: [&str; 10] = [
     "frontends",
     "pools",
     "checks",
@@ -21,6 +21,7 @@ const LISTS: [&str; 9] = [
     "ranges",
     "networks",
     "certificates",
+    "authorities",
     "notifications",
     "events",
 ];

@@ -25,7 +25,7 @@ use tokio::task::JoinHandle;
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
-use crate::certificates::{self, CertificateKeeper};
+use crate::certificates::{self, CertificateKeeper, OrderMeans};
 use crate::clock::wall;
 use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
@@ -310,11 +310,18 @@ async fn start(
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
     let (messages, messenger) = NotificationSender::new(secrets.clone());
+    let orders = OrderMeans {
+        store: store.clone(),
+        node,
+        key: access::sealing_key(&settings.state_folder, &troubles)?,
+        challenges: plane.challenges(),
+    };
     let certificates = CertificateKeeper::new(
         secrets.clone(),
         &settings.state_folder,
         plane.tls(),
         plane.server_tls(),
+        orders,
         journal.clone(),
         messages.clone(),
     );

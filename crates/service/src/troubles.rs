@@ -28,6 +28,8 @@ pub(crate) enum TroubleKind {
     LostRevisions,
     /// A file with a secret was broken at the start.
     PinSecret,
+    /// The file with the secret that seals what the database keeps was broken at the start.
+    StoreSecret,
     /// The file with the node's identity was broken at the start.
     NodeId,
     /// The file with the first token was broken at the start.

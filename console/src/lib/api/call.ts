@@ -117,6 +117,8 @@ export const server = (name: string) => call<ServerStatus>('GET', atServer(name,
 export const giveDuties = (servers: string[], terms: DutyTerms) => call<DutiesResponse>('POST', '/duties', { servers, ...terms })
 export const pins = (pool: string, which: Record<string, string>) => call<Pins>('GET', `/pools/${pool}/pins${query(which)}`)
 export const certificates = () => call<{ certificates: Certificate[] }>('GET', '/certificates')
+/** Orders a certificate from its authority now; one that holds only when it is to be renewed. */
+export const orderCertificate = (name: string, renew: boolean) => call<Certificate>('POST', `/certificates/${name}/orders`, { renew })
 export const handshakes = (host: string) => call<Handshakes>('GET', `/certificates/handshakes${query({ host })}`)
 export const pinKey = () => call<PinKeyTimes>('GET', '/pin-key')
 export const renewPinKey = () => call<PinKeyTimes>('POST', '/pin-key')

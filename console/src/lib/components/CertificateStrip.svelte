@@ -1,6 +1,6 @@
 <script lang="ts">
   import Alert from './Alert.svelte'
-  import { certificates, words } from '../api/call'
+  import { certificates, orderCertificate, words } from '../api/call'
   import { useAnswer } from '../api/useAnswer'
   import type { Certificate } from '../api/types'
   import { months } from '../format/strip'
@@ -26,6 +26,24 @@
       },
     )
   })
+
+  let busy = $state('')
+  async function order(it: Certificate) {
+    busy = it.name
+    try {
+      const made = await orderCertificate(it.name, it.not_after !== null)
+      found = (found ?? []).map((known) => (known.name === made.name ? made : known))
+      trouble = ''
+    } catch (error) {
+      trouble = words(error)
+    }
+    busy = ''
+  }
+  function renewal(it: Certificate): string {
+    if (it.is_being_ordered || busy === it.name) return `being ordered from ${it.authority} now`
+    if (it.next_order === null) return `ordered from ${it.authority} within seconds`
+    return `${it.not_after === null ? 'ordered' : 'renewed'} from ${it.authority} at ${it.next_order.slice(0, 16).replace('T', ' ')}`
+  }
 
   const now = $derived(live.status?.at ?? new Date().toISOString())
   const marks = $derived(months(now, DAYS))
@@ -57,6 +75,13 @@
           <span class="text-secondary">
             · for {it.names.join(', ') || 'no name'} · {it.frontends.length > 0 ? `shown by ${it.frontends.join(', ')}` : 'no frontend shows it'}
           </span>
+          {#if it.authority}
+            <span class="text-secondary">· {renewal(it)}</span>
+            <button class="btn btn-xs ml-1" disabled={busy !== '' || it.is_being_ordered} onclick={() => order(it)} data-testid="order-certificate"
+              >{it.not_after === null ? 'Order now' : 'Renew now'}</button
+            >
+          {/if}
+          {#if it.order_failure}<span class="block"><span class="text-error">✕</span> the last order failed: {it.order_failure}</span>{/if}
         </span>
       </div>
     {/each}

@@ -222,6 +222,7 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   host: { one: 'host', many: 'Hosts', home: 'hosts' },
   range: { one: 'range', many: 'Reserved addresses', home: 'ranges' },
   network: { one: 'network', many: 'Networks', home: 'networks' },
+  authority: { one: 'authority', many: 'Authorities', home: 'authorities' },
   certificate: { one: 'certificate', many: 'Certificates', home: 'certificates' },
   notification: { one: 'notification', many: 'Notifications', home: 'notifications' },
   reserved: { one: 'reserved address', many: 'Reserved addresses', home: 'ranges' },

@@ -11,6 +11,7 @@ const HOMES: Record<string, Kind> = {
   notifications: 'notification',
   networks: 'network',
   certificates: 'certificate',
+  authorities: 'authority',
 }
 
 /** The kind of object that a page's address is about. */

@@ -9,6 +9,7 @@ const PAGES: Record<string, string> = {
   ranges: 'Addresses',
   networks: 'Networks',
   certificates: 'Certificates',
+  authorities: 'Authorities',
   notifications: 'Notifications',
   maintenance: 'Maintenance',
   changes: 'Changes',

@@ -89,6 +89,9 @@ enum TopCommand {
     /// Manage certificates that frontends show clients who speak TLS
     #[command(subcommand)]
     Certificate(objects::CertificateCommand),
+    /// Manage authorities that certificates are ordered from
+    #[command(subcommand)]
+    Authority(objects::ObjectCommand<objects::AuthorityFlags>),
     /// Manage notifications of changes by webhook and e-mail
     #[command(subcommand)]
     Notification(objects::NotificationCommand),
@@ -155,6 +158,7 @@ impl CommandLine {
             TopCommand::Range(verb) => verb.run(&context).await,
             TopCommand::Network(verb) => verb.run(&context).await,
             TopCommand::Certificate(verb) => verb.run(&context).await,
+            TopCommand::Authority(verb) => verb.run(&context).await,
             TopCommand::Notification(verb) => verb.run(&context).await,
             TopCommand::Draft(verb) => verb.run(&context).await,
             TopCommand::Revision(verb) => verb.run(&context).await,

@@ -12,7 +12,7 @@ pub(crate) fn status(certificates: &[CertificateView]) {
         text("There is no certificate: `merismos certificate create` makes one.\n");
         return;
     }
-    let mut rows = table(&["certificate", "for", "ends", "made by", "frontends", "problem"]);
+    let mut rows = table(&["certificate", "for", "ends", "made by", "renewed", "frontends", "problem"]);
     for certificate in certificates {
         let ends = match (certificate.not_after, certificate.days_left) {
             (Some(end), Some(days)) if days >= 0 => format!("{} ({days} days)", &end.to_string()[..10]),
@@ -24,16 +24,46 @@ pub(crate) fn status(certificates: &[CertificateView]) {
         } else {
             certificate.issuer.as_deref().unwrap_or_default()
         };
+        let problems = [&certificate.problem, &certificate.order_failure];
+        let problems: Vec<&str> = problems.into_iter().filter_map(Option::as_deref).collect();
         rows.add_row(vec![
             Cell::new(&certificate.name),
             Cell::new(certificate.names.join(", ")),
             Cell::new(ends),
             Cell::new(maker),
+            Cell::new(renewed(certificate)),
             Cell::new(certificate.frontends.join(", ")),
-            Cell::new(certificate.problem.as_deref().unwrap_or_default()),
+            Cell::new(problems.join("; ")),
         ]);
     }
     text(&format!("{rows}\n"));
+}
+
+/// When a certificate is ordered next, by whom.
+fn renewed(certificate: &CertificateView) -> String {
+    match (&certificate.authority, certificate.next_order) {
+        (None, _) => String::new(),
+        (Some(_), _) if certificate.is_being_ordered => "being ordered now".to_owned(),
+        (Some(authority), Some(next)) => {
+            format!("{} by {authority}", &next.to_string()[..16].replace('T', " "))
+        }
+        (Some(authority), None) => format!("at once by {authority}"),
+    }
+}
+
+/// Prints what became of an order.
+pub(crate) fn ordered(certificate: &CertificateView) {
+    let name = &certificate.name;
+    match (&certificate.order_failure, certificate.not_after) {
+        (Some(why), _) => text(&format!("{} certificate {name} could not be ordered: {why}\n", bad("✕"))),
+        (None, Some(end)) => text(&format!(
+            "{} certificate {name} was issued: for {}, until {end}; it is renewed by itself at {}\n",
+            good("●"),
+            certificate.names.join(", "),
+            certificate.next_order.map(|next| next.to_string()).unwrap_or_default()
+        )),
+        (None, None) => text(&format!("certificate {name} is not there yet\n")),
+    }
 }
 
 /// Prints what clients are shown that ask for a host, and why they would warn.

@@ -31,6 +31,7 @@ pub(crate) fn list(objects: &Objects, kind: ObjectKind) {
         | ObjectKind::Host
         | ObjectKind::Reserved
         | ObjectKind::Certificate
+        | ObjectKind::Authority
         | ObjectKind::Network => true,
         ObjectKind::Server | ObjectKind::Lookup | ObjectKind::Frontend | ObjectKind::Notification => false,
     };

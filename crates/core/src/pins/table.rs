@@ -43,6 +43,13 @@ impl PinLimits {
     fn is_over(&self, pin: &LearnedPin, now: u32) -> bool {
         self.end(pin) < now
     }
+
+    /// How long after a pin's noted use another one is noted, at least: a sixty-fourth of `idle`, so that most looks write nothing and
+    /// touch no other pin's memory. A pin may end earlier by that much.
+    #[must_use]
+    pub fn notes_every(&self) -> u32 {
+        (self.idle / 64).max(1)
+    }
 }
 
 /// One pin.
@@ -56,7 +63,7 @@ pub struct LearnedPin {
     pub kind: u8,
     /// When it was made.
     pub made: u32,
-    /// When it was used last.
+    /// When it was used last, as it was noted: at most [`PinLimits::notes_every`] before its last use.
     pub used: u32,
 }
 
@@ -300,7 +307,7 @@ impl PinTable {
         self.shards[shard].lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The pin of a key, which counts as used now. One whose time is over is forgotten.
+    /// The pin of a key, which counts as used now (noted as [`PinLimits::notes_every`] says). One whose time is over is forgotten.
     pub fn get(&self, PinDigest(key): PinDigest, now: u32, limits: &PinLimits) -> Option<LearnedPin> {
         let hash = self.hash(key);
         let mut shard = self.shard(hash);
@@ -311,8 +318,7 @@ impl PinTable {
             self.count.fetch_sub(1, Ordering::Relaxed);
             return None;
         }
-        // Once a second is enough, and leaves the neighbours' memory alone.
-        if pin.used < now {
+        if pin.used.saturating_add(limits.notes_every()) <= now {
             shard.entries[at as usize].used = now;
             shard.unlink(at);
             shard.link_as_newest(at);

@@ -178,6 +178,8 @@ pub struct FrontendWorkerCounters {
     pub wrong_protocol: Counter,
     /// Requests that were redirected to where TLS is spoken.
     pub redirected: Counter,
+    /// Requests and handshakes of authorities that wanted to see that a name is ours, and saw it.
+    pub challenges: Counter,
 }
 
 /// The sum of all lanes of a frontend at one moment.
@@ -214,6 +216,9 @@ pub struct FrontendCounts {
     /// See [`FrontendWorkerCounters::redirected`].
     #[serde(default)]
     pub redirected: u64,
+    /// See [`FrontendWorkerCounters::challenges`].
+    #[serde(default)]
+    pub challenges: u64,
 }
 
 /// One server's identity and counts.
@@ -369,6 +374,7 @@ impl FrontendRuntime {
         lane.bad_handshakes.set(counts.bad_handshakes);
         lane.wrong_protocol.set(counts.wrong_protocol);
         lane.redirected.set(counts.redirected);
+        lane.challenges.set(counts.challenges);
     }
 
     /// The sum over all workers, read without stopping them.
@@ -391,6 +397,7 @@ impl FrontendRuntime {
             bad_handshakes: sum(|lane| &lane.bad_handshakes),
             wrong_protocol: sum(|lane| &lane.wrong_protocol),
             redirected: sum(|lane| &lane.redirected),
+            challenges: sum(|lane| &lane.challenges),
         }
     }
 }

@@ -177,6 +177,19 @@ pub(super) fn redirect(
     response(status, &format_args!("use {location}"), &field, frontend, close, with_body)
 }
 
+/// What an authority of certificates is answered (RFC 8555, 8.3).
+pub(super) fn challenge(answer: &str, close: bool, with_body: bool) -> Vec<u8> {
+    let connection = if close { "Connection: close\r\n" } else { "" };
+    let body_sent = if with_body { answer } else { "" };
+    format!(
+        "HTTP/1.1 200 OK\r\nDate: {}\r\nContent-Type: application/octet-stream\r\nContent-Length: {}\r\n\
+         Cache-Control: no-store\r\n{connection}\r\n{body_sent}",
+        HttpDate::from(SystemTime::now()),
+        answer.len()
+    )
+    .into_bytes()
+}
+
 /// `field` is one more field, with its line end.
 fn response(
     status: u16,

@@ -74,6 +74,12 @@ impl RequestForwarder<'_> {
         sending: &mut RequestBody<'_>,
     ) -> impl Future<Output = RequestOutcome> {
         async move {
+            if self.worker.challenges.has_any()
+                && let Some(answer) = self.worker.challenges.of_request(sending.start)
+            {
+                cold_path();
+                return Box::pin(self.challenge(stream, &answer, sending)).await;
+            }
             if let Some(to) = self.frontend.redirect {
                 cold_path();
                 return Box::pin(self.redirect(stream, to, sending)).await;
@@ -438,6 +444,19 @@ impl RequestForwarder<'_> {
             (true, keep) => RequestOutcome::Answered { keep },
             (false, _) => RequestOutcome::AnsweredEarly,
         }
+    }
+
+    /// Shows an authority that the name is ours.
+    async fn challenge(
+        &self,
+        stream: &mut impl Transport,
+        answer: &str,
+        sending: &RequestBody<'_>,
+    ) -> RequestOutcome {
+        self.frontend.cell.lane(self.worker.index).challenges.increment();
+        let keep = self.keeps_client(sending);
+        let text = error_response::challenge(answer, !keep, !self.request.is_head);
+        self.own_response(stream, &text, keep, sending).await
     }
 
     /// Sends the client to where TLS is spoken, at the same host and path.

@@ -11,7 +11,7 @@ use merismos_core::config::document::Protocol;
 use merismos_core::routing::Frontend;
 use merismos_core::text::printable;
 use rustls::server::{Accepted, Acceptor};
-use rustls::{AlertDescription, HandshakeKind};
+use rustls::{AlertDescription, HandshakeKind, ServerConfig};
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 use tokio_rustls::StartHandshake;
@@ -72,6 +72,12 @@ pub(crate) async fn accept(
         Err(NoHello::Slow) => return failed(slow(limit)),
         Err(NoHello::Wrong(why)) => return failed(why),
     };
+    if visit.at.worker.challenges.has_any()
+        && let Some(config) = visit.at.worker.challenges.of_handshake(&hello.client_hello())
+    {
+        lane().challenges.increment();
+        return Box::pin(show_authority(visit, hello, config)).await;
+    }
     let name = hello.client_hello().server_name().map(str::to_owned);
     let tls = match visit.at.worker.tls.of(&frontend.name) {
         Some(tls) if tls.knows(name.as_deref()) => tls,
@@ -119,6 +125,27 @@ pub(crate) async fn accept(
     at.client.alarm.cancel();
     let who = ConnectionAddrs { is_secure: true, ..who };
     serve(ClientConnection { at, stream: TlsConnection::new(stream.into()), who, _counted }, &frontend, None);
+}
+
+/// Shows an authority that the name is ours: by a handshake, after which nothing is said (RFC 8737, 3).
+async fn show_authority(visit: ClientConnection<TcpStream>, hello: Accepted, config: Arc<ServerConfig>) {
+    let ClientConnection { at, stream, _counted, .. } = visit;
+    let watch = ConnectionTimer { alarm: &at.client.alarm, wheel: &at.worker.wheel };
+    let mut handshake = Box::pin(StartHandshake::from_parts(hello, stream).into_stream(config));
+    let done = std::future::poll_fn(|context| match watch.check() {
+        Ok(()) => handshake.as_mut().poll(context).map(Result::ok),
+        Err(_) => Poll::Ready(None),
+    });
+    if let Some(mut stream) = done.await {
+        // The authority has seen what it wanted; whether it hears the end is its own affair.
+        let mut end = Box::pin(stream.shutdown());
+        std::future::poll_fn(|context| match watch.check() {
+            Ok(()) => end.as_mut().poll(context).map(drop),
+            Err(_) => Poll::Ready(()),
+        })
+        .await;
+    }
+    at.client.alarm.cancel();
 }
 
 fn slow(limit: Duration) -> String {

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used)]
 
 mod attempts;
+mod challenges;
 mod client_hello;
 mod counting;
 mod datagrams;

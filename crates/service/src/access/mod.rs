@@ -17,7 +17,9 @@ use tokio::sync::watch;
 use crate::clock::wall;
 
 pub(crate) use guesses::FailedLogins;
-pub(crate) use secrets::{SecretError, first_token, node_id, pin_key, pin_key_times, renew_pin_key};
+pub(crate) use secrets::{
+    SecretError, first_token, node_id, pin_key, pin_key_times, renew_pin_key, sealing_key,
+};
 
 /// How many hexadecimal digits a token and a session's secret have: 256 bits.
 const TOKEN_LENGTH: usize = 64;

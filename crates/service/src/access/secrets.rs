@@ -10,6 +10,7 @@ use merismos_store::files::{set_aside, write_whole};
 use rand::RngExt;
 
 use super::{TOKEN_LENGTH, hash, hexadecimal, is_token};
+use crate::certificates::SealingKey;
 use crate::clock::wall;
 use crate::troubles::{TroubleKind, Troubles};
 
@@ -19,6 +20,8 @@ const FIRST_TOKEN: &str = "first-token";
 const PIN_SECRET: &str = "pin-secret";
 /// The file with the secret before it.
 const FORMER_PIN_SECRET: &str = "pin-secret-before";
+/// The file with the secret that seals what the database keeps.
+const STORE_SECRET: &str = "store-secret";
 /// The file with what this node is known by.
 const NODE_ID: &str = "node-id";
 
@@ -74,6 +77,21 @@ pub(crate) fn pin_key_times(folder: &Path) -> Result<(Wall, Option<Wall>), Secre
         Ok(Wall(i64::try_from(since.as_millis()).unwrap_or(i64::MAX)))
     };
     Ok((drawn(PIN_SECRET)?, drawn(FORMER_PIN_SECRET).ok()))
+}
+
+/// The key that seals secrets which the database keeps: accounts at authorities, and keys of certificates. Nodes that share a database have to
+/// share it.
+pub(crate) fn sealing_key(folder: &Path, troubles: &Troubles) -> Result<SealingKey, SecretError> {
+    let secret = drawn_once::<32>(&folder.join(STORE_SECRET), |aside| {
+        troubles.set(
+            TroubleKind::StoreSecret,
+            format!(
+                "store-secret was broken and is kept as {aside}; a new one was made. Accounts at authorities are made anew, and certificates \
+                 that other nodes ordered can't be used here until their store-secret is copied here and this service is restarted"
+            ),
+        );
+    })?;
+    Ok(SealingKey::new(&secret))
 }
 
 /// What this node is known by among those that share a database.

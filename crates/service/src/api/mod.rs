@@ -148,6 +148,7 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(pins::key, pins::renew_key))
         .routes(routes!(certificates::list))
         .routes(routes!(certificates::handshakes))
+        .routes(routes!(certificates::order))
         .routes(routes!(rolls::list, rolls::begin))
         .routes(routes!(rolls::show))
         .routes(routes!(rolls::order))

@@ -15,7 +15,7 @@ const NAME: &str = "^[a-z][a-z0-9-]{0,62}$";
 /// What a server of a pool looks like.
 const POOL_SERVER: &str = "^[a-z][a-z0-9-]{0,62}/[a-z][a-z0-9-]{0,62}$";
 /// What the path of an object looks like.
-const OBJECT_PATH: &str = "^((hosts|ranges|checks|pools|frontends|notifications|networks|certificates)\\.[a-z][a-z0-9-]{0,62}\
+const OBJECT_PATH: &str = "^((hosts|ranges|checks|pools|frontends|notifications|networks|certificates|authorities)\\.[a-z][a-z0-9-]{0,62}\
                      |pools\\.[a-z][a-z0-9-]{0,62}\\.(servers|lookups)\\.[a-z][a-z0-9-]{0,62}\
                      |ranges\\.[a-z][a-z0-9-]{0,62}\\.reserved\\.[a-z][a-z0-9-]{0,62})$";
 /// A text of which something is left without the white space around it.
@@ -72,6 +72,7 @@ fn example(parameter: &str) -> Option<Value> {
         "server" => json!("gull"),
         "frontend" => json!("booking"),
         "check" => json!("site-answers"),
+        "certificate" => json!("booking"),
         "draft" => json!("winter-timetable"),
         "token" => json!("night-shift"),
         "name" => json!("watch"),
@@ -111,6 +112,7 @@ fn body_example(operation: &str) -> Option<Value> {
             "note": "one server to begin with",
             "preview": true,
         }),
+        "order_certificate" => json!({ "renew": true }),
         "change_objects" => json!({
             "edits": [{ "do": "add", "object": "pools.booking.servers.auk", "keys": server }],
             "note": "more room for the summer",

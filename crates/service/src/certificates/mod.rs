@@ -2,6 +2,7 @@
 
 mod client_view;
 mod facts;
+mod orders;
 mod self_signed;
 mod servers;
 
@@ -21,9 +22,12 @@ use merismos_plane::tls::{FrontendTls, ServerTlsTable, ShownCertificate, TlsTabl
 use merismos_probe::secret_ref::SecretCache;
 use serde_json::json;
 use sha2::{Digest, Sha256};
+use tokio::sync::Notify;
 
 pub(crate) use self::client_view::from_here;
 use self::facts::{CertificateError, LoadedCertificate};
+pub(crate) use self::orders::{CertificateOrderError, OrderMeans, SealingKey};
+use self::orders::{OrderDesk, kept};
 use self::servers::ServerTrusts;
 use crate::clock::wall;
 use crate::controller::Controller;
@@ -56,11 +60,14 @@ struct Shared {
     folder: PathBuf,
     table: TlsTable,
     servers: ServerTrusts,
+    orders: OrderDesk,
     tickets: TlsTickets,
     journal: Journal,
     messages: NotificationSender,
     /// Held for a look or a change, never while a file is read.
     known: Mutex<BTreeMap<Name, KnownCertificate>>,
+    /// Notified when there is something to look at before the time: another document, or an order that has come to an end.
+    wake: Arc<Notify>,
     /// Held by who reads files, so that of two what was read later is kept.
     reading: Arc<tokio::sync::Mutex<()>>,
 }
@@ -76,13 +83,29 @@ impl CertificateKeeper {
         state_folder: &Path,
         table: TlsTable,
         servers: ServerTlsTable,
+        orders: OrderMeans,
         journal: Journal,
         messages: NotificationSender,
     ) -> Self {
         let folder = state_folder.join("certificates");
         let (tickets, known, reading) = (TlsTickets::new(), Mutex::default(), Arc::default());
         let servers = ServerTrusts::new(servers);
-        Self(Arc::new(Shared { secrets, folder, table, servers, tickets, journal, messages, known, reading }))
+        let wake: Arc<Notify> = Arc::default();
+        let orders =
+            OrderDesk::new(orders, secrets.clone(), folder.clone(), journal.clone(), Arc::clone(&wake));
+        Self(Arc::new(Shared {
+            secrets,
+            folder,
+            table,
+            servers,
+            orders,
+            tickets,
+            journal,
+            messages,
+            known,
+            wake,
+            reading,
+        }))
     }
 
     /// Whether a document refers to anything that is read here.
@@ -127,7 +150,7 @@ impl CertificateKeeper {
         }
         for (name, spec) in &document.certificates {
             let before = self.known().get(name).cloned();
-            let digest = if spec.self_signed.is_empty() { self.digest(spec) } else { [1; 32] };
+            let digest = self.digest(name, spec);
             let is_due = |known: &KnownCertificate| {
                 let loaded = known.loaded.as_ref();
                 !spec.self_signed.is_empty()
@@ -186,8 +209,14 @@ impl CertificateKeeper {
     }
 
     /// The digest of what a certificate is read from.
-    fn digest(&self, spec: &CertificateSpec) -> [u8; 32] {
+    fn digest(&self, name: &Name, spec: &CertificateSpec) -> [u8; 32] {
+        if !spec.self_signed.is_empty() {
+            return [1; 32];
+        }
         let mut digest = Sha256::new();
+        if spec.authority.is_some() {
+            digest.update(kept::text(&self.0.folder, name));
+        }
         for secret in [&spec.chain, &spec.key].into_iter().flatten() {
             digest.update(self.0.secrets.read(secret).unwrap_or_default());
             digest.update([0]);
@@ -200,10 +229,51 @@ impl CertificateKeeper {
         if let (Some(chain), Some(key)) = (&spec.chain, &spec.key) {
             let [chain, key] = [chain, key].map(|secret| self.0.secrets.read(secret));
             LoadedCertificate::read(&chain?, &key?).map_err(|error| words(&error))
+        } else if let Some(authority) = &spec.authority {
+            let kept = kept::certificate(&self.0.folder, name, &spec.names);
+            kept.ok_or_else(|| format!("authority {authority} has not issued it yet"))
         } else {
             self_signed::certificate(&self.0.folder, name, &spec.self_signed, now)
                 .map_err(|error| words(&error))
         }
+    }
+
+    /// Begins the orders that are due, and tells people of those that failed.
+    fn order(&self, document: &Document, now: Wall) {
+        self.0.orders.look(document, &self.loaded(), now);
+        for (name, says) in self.0.orders.news() {
+            self.tell(document, &name, NotifiedChange::CertificateFails, &says);
+        }
+    }
+
+    /// The certificates that are as the document wants them: one for other names, or from elsewhere, is only shown until there is another.
+    fn loaded(&self) -> BTreeMap<Name, LoadedCertificate> {
+        let known = self.known();
+        let wanted = known.iter().filter(|(_, known)| known.problem.is_none());
+        let loaded = wanted.filter_map(|(name, known)| Some((name.clone(), known.loaded.clone()?)));
+        loaded.collect()
+    }
+
+    /// Orders a certificate now, whenever it would be due.
+    ///
+    /// # Errors
+    /// Why there is no new one; the one before stays.
+    pub(crate) async fn order_now(
+        &self,
+        document: Arc<Document>,
+        name: &Name,
+    ) -> Result<(), CertificateOrderError> {
+        let shown = self.loaded().remove(name);
+        self.0.orders.order_now(&document, name, shown.as_ref()).await?;
+        self.prepare(document).await;
+        Ok(())
+    }
+
+    /// Until when clients are shown a certificate that they take.
+    pub(crate) fn holds_until(&self, name: &Name) -> Option<Wall> {
+        let known = self.known();
+        let loaded = known.get(name).filter(|known| known.problem.is_none())?.loaded.as_ref()?;
+        loaded.trouble(wall()).is_none().then_some(loaded.facts.not_after)
     }
 
     /// Has the frontends of a document speak by what was read. Others go on as they are, until [`Self::forget_others`].
@@ -221,6 +291,7 @@ impl CertificateKeeper {
         self.0.table.set(speaking);
         self.known().retain(|name, _| document.certificates.contains_key(name));
         self.0.servers.forget_others(document);
+        self.0.wake.notify_one();
     }
 
     /// How each frontend with a certificate that could be had speaks.
@@ -257,7 +328,8 @@ impl CertificateKeeper {
         let now = wall();
         let mut warnings = ServerTrusts::try_out(old, new);
         for (name, spec) in &new.certificates {
-            if old.certificates.get(name) == Some(spec) || !spec.self_signed.is_empty() {
+            let is_read = spec.self_signed.is_empty() && spec.authority.is_none();
+            if old.certificates.get(name) == Some(spec) || !is_read {
                 continue;
             }
             let path = format!("certificates.{name}");
@@ -281,6 +353,8 @@ impl CertificateKeeper {
         let views = known.iter().map(|(name, certificate)| {
             let users = document.frontends.iter().filter(|(_, spec)| spec.certificates.contains(name));
             let facts = certificate.loaded.as_ref().map(|loaded| &loaded.facts);
+            let wanted = certificate.loaded.as_ref().filter(|_| certificate.problem.is_none());
+            let orders = self.0.orders.view(document, name, wanted);
             CertificateView {
                 name: name.to_string(),
                 names: facts.map(|facts| facts.names.clone()).unwrap_or_default(),
@@ -293,6 +367,10 @@ impl CertificateKeeper {
                 sha256: facts.map(|facts| facts.sha256.clone()),
                 frontends: users.map(|(name, _)| name.to_string()).collect(),
                 problem: certificate.problem.clone().or_else(|| trouble(certificate, now)),
+                authority: orders.authority,
+                next_order: orders.next,
+                is_being_ordered: orders.is_under_way,
+                order_failure: orders.failure,
             }
         });
         views.collect()
@@ -348,6 +426,10 @@ impl CertificateKeeper {
                 return Some(format!("certificate {name}: {trouble}"));
             }
             let spec = &certificate.spec;
+            // One that is renewed by itself is worth a sentence when that fails, and has one then.
+            if spec.authority.is_some() {
+                return None;
+            }
             let end = certificate.loaded.as_ref()?.facts.not_after;
             let is_near = spec.self_signed.is_empty() && end <= now.plus(ENDS_SOON);
             is_near.then(|| {
@@ -357,7 +439,7 @@ impl CertificateKeeper {
                 )
             })
         });
-        troubles.chain(self.0.servers.troubles()).collect()
+        troubles.chain(self.0.orders.troubles(now)).chain(self.0.servers.troubles()).collect()
     }
 
     /// Why a handshake with a server of the pool failed a moment ago.
@@ -424,7 +506,7 @@ fn day_passed(end: Wall, since: Wall, now: Wall) -> Option<i64> {
 /// before a restart.
 pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Controller, mut seen: Wall) {
     loop {
-        tokio::time::sleep(LOOKED_AT_EVERY).await;
+        let _ = tokio::time::timeout(LOOKED_AT_EVERY, certificates.0.wake.notified()).await;
         let Ok(view) = controller.view().await else { return };
         let document = view.effective.shared();
         if CertificateKeeper::has_work(&document) {
@@ -433,6 +515,7 @@ pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Control
                 return;
             }
             let now = wall();
+            certificates.order(&document, now);
             certificates.remind(&document, seen, now);
             seen = now;
         }

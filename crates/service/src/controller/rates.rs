@@ -121,6 +121,7 @@ impl Rates {
             bad_handshakes: counts.bad_handshakes.saturating_sub(before.bad_handshakes),
             wrong_protocol: counts.wrong_protocol.saturating_sub(before.wrong_protocol),
             redirected: counts.redirected.saturating_sub(before.redirected),
+            challenges: counts.challenges.saturating_sub(before.challenges),
         };
         Growth { by, over: age(base, now) }
     }

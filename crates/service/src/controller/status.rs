@@ -236,6 +236,7 @@ impl ControllerState {
             wrong_protocol: minute.wrong_protocol,
             redirects: frontend.redirect.is_some(),
             redirected: minute.redirected,
+            challenges: minute.challenges,
         }
     }
 

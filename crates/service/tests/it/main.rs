@@ -28,6 +28,7 @@ mod maintenance;
 mod notifications;
 mod objects;
 mod operations;
+mod ordered;
 mod outages;
 mod peers;
 mod pins;

@@ -1,13 +1,14 @@
 //! What is kept comes back as it was.
 
 use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
 
 use merismos_core::config::Acceptance;
 use merismos_core::duty::{DrainPins, Duty, DutyOrder};
 use merismos_core::time::Wall;
 use merismos_store::{
-    Revision, Store, StoreError, StoredDraft, StoredEvent, StoredMessage, StoredRevisionHead, StoredTrial,
-    Token,
+    IssuedCertificate, Revision, Store, StoreError, StoredDraft, StoredEvent, StoredMessage,
+    StoredRevisionHead, StoredTrial, Token,
 };
 
 use crate::database::Database;
@@ -234,5 +235,66 @@ async fn nodes_that_share_the_database_are_counted() {
     assert_eq!(database.store.sign_of_life([1; 16]).await.unwrap(), 1);
     assert_eq!(database.store.sign_of_life([2; 16]).await.unwrap(), 2);
     assert_eq!(database.store.sign_of_life([1; 16]).await.unwrap(), 2, "each is counted once");
+    database.done().await;
+}
+
+#[tokio::test]
+async fn work_is_leased_to_one_node_until_it_is_done_or_its_time_is_over() {
+    let database = Database::new("leases").await;
+    let store = &database.store;
+    let (one, other) = ([1; 16], [2; 16]);
+    let minute = Duration::from_secs(60);
+    assert!(store.take_lease("certificate a", one, minute).await.unwrap());
+    assert!(store.take_lease("certificate a", one, minute).await.unwrap(), "it has it already");
+    assert!(!store.take_lease("certificate a", other, minute).await.unwrap());
+    assert!(store.take_lease("certificate b", other, minute).await.unwrap(), "other work is free");
+    store.end_lease("certificate a", other).await.unwrap();
+    assert!(!store.take_lease("certificate a", other, minute).await.unwrap(), "it is not the other's to end");
+    store.end_lease("certificate a", one).await.unwrap();
+    assert!(store.take_lease("certificate a", other, Duration::ZERO).await.unwrap());
+    // Its time is over as soon as the clock has moved on.
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while !store.take_lease("certificate a", one, minute).await.unwrap() {
+        assert!(Instant::now() < deadline, "a lease that is over is free");
+    }
+    assert!(!store.take_lease("certificate a", other, minute).await.unwrap());
+    database.done().await;
+}
+
+#[tokio::test]
+async fn of_many_nodes_at_once_one_gets_the_lease() {
+    let database = Database::new("race").await;
+    let mut takes = tokio::task::JoinSet::new();
+    for node in 1..=8_u8 {
+        let store = database.store.clone();
+        takes.spawn(
+            async move { store.take_lease("work", [node; 16], Duration::from_secs(60)).await.unwrap() },
+        );
+    }
+    assert_eq!(takes.join_all().await.into_iter().filter(|taken| *taken).count(), 1);
+    database.done().await;
+}
+
+#[tokio::test]
+async fn issued_certificates_and_accounts_take_the_place_of_those_before() {
+    let database = Database::new("issued").await;
+    let store = &database.store;
+    assert_eq!(store.issued_certificate("booking").await.unwrap(), None);
+    let issued = |end: i64| IssuedCertificate {
+        name: "booking".to_owned(),
+        not_after: Wall(end),
+        chain: format!("-----BEGIN CERTIFICATE-----\n{end}"),
+        sealed: vec![0, 255, end as u8],
+    };
+    for end in [5, 9] {
+        store.put_issued_certificate(&issued(end)).await.unwrap();
+        assert_eq!(store.issued_certificate("booking").await.unwrap(), Some(issued(end)));
+    }
+    let (first, second) = ("https://a.example/directory", "https://b.example/directory");
+    store.put_authority_account("public", first, &[1, 0]).await.unwrap();
+    assert_eq!(store.authority_account("public", first).await.unwrap(), Some(vec![1, 0]));
+    assert_eq!(store.authority_account("public", second).await.unwrap(), None, "it is another authority's");
+    store.put_authority_account("public", second, &[2]).await.unwrap();
+    assert_eq!(store.authority_account("public", second).await.unwrap(), Some(vec![2]));
     database.done().await;
 }

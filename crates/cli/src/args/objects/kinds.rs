@@ -55,6 +55,7 @@ impl ObjectName for Name {
             ObjectKind::Notification => ObjectPath::Notification(name),
             ObjectKind::Network => ObjectPath::Network(name),
             ObjectKind::Certificate => ObjectPath::Certificate(name),
+            ObjectKind::Authority => ObjectPath::Authority(name),
             ObjectKind::Reserved | ObjectKind::Server | ObjectKind::Lookup => {
                 unreachable!("objects inside others are named with what is around them")
             }
@@ -99,6 +100,8 @@ kinds! {
     ServerFlags: Server, PoolServer;
     /// Lookups, named with their pool.
     LookupFlags: Lookup, PoolServer;
+    /// Authorities.
+    AuthorityFlags: Authority, Name;
     /// Certificates.
     CertificateFlags: Certificate, Name;
     /// Notifications.

@@ -19,7 +19,7 @@ use serde_json::Value;
 pub(super) use certificates::CertificateCommand;
 pub(super) use checks::CheckCommand;
 use flags::KeyFlags;
-pub(super) use kinds::{FrontendFlags, LookupFlags, NetworkFlags, PoolFlags};
+pub(super) use kinds::{AuthorityFlags, FrontendFlags, LookupFlags, NetworkFlags, PoolFlags};
 use kinds::{HostFlags, MoreFlags, ObjectFlags, ObjectName, RangeFlags, ServerFlags};
 pub(super) use notifications::NotificationCommand;
 

@@ -1,13 +1,14 @@
 //! Relations between the objects of a document, and the proof that they hold.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use crate::config::Problem;
 use crate::config::discovery::{DiscoveredServers, discovered_name};
 use crate::config::document::{
-    Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec, TlsNameOf,
+    AuthoritySpec, ChallengeKind, Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec,
+    TlsNameOf,
 };
 use crate::config::listen_address::AddressSource;
 use crate::config::tree::DocumentNode;
@@ -206,6 +207,15 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
             problems.push(Problem::dangling(&path, "certificate", certificate, wanted));
         }
     }
+    for (name, certificate) in &document.certificates {
+        let authority = certificate.authority.as_ref();
+        if let Some(authority) = authority.filter(|name| !document.authorities.contains_key(*name)) {
+            let wanted = one_of("authority", authority, document.authorities.keys());
+            let path = format!("certificates.{name}.authority");
+            problems.push(Problem::dangling(&path, "authority", authority, wanted));
+        }
+    }
+    challenges(document, problems);
     for (name, message) in &document.notifications {
         for pool in message.pools.iter().filter(|pool| !document.pools.contains_key(*pool)) {
             let wanted = one_of("pool", pool, document.pools.keys());
@@ -298,6 +308,31 @@ fn introductions(document: &Document, problems: &mut Vec<Problem>) {
                 "http_version = \"1.1\", or no proxy_protocol: servers get Forwarded and X-Forwarded-For"
                     .to_owned(),
             ));
+        }
+    }
+}
+
+/// Which names an authority can be shown, by the way in which it is.
+fn challenges(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, certificate) in &document.certificates {
+        let authority = certificate.authority.as_ref().and_then(|name| document.authorities.get(name));
+        let Some(AuthoritySpec { challenge, .. }) = authority else { continue };
+        for host in &certificate.names {
+            let is_address = host.parse::<IpAddr>().is_ok();
+            let (found, expected) = match challenge {
+                ChallengeKind::Dns if is_address => (
+                    format!("the authority is shown names by dns-01, and {host} is an address"),
+                    "an authority with challenge = \"http-01\" or \"tls-alpn-01\"",
+                ),
+                ChallengeKind::Http | ChallengeKind::TlsAlpn if host.starts_with("*.") => (
+                    format!(
+                        "the authority is shown names by {challenge}, which is for no name with *: {host}"
+                    ),
+                    "an authority with challenge = \"dns-01\"",
+                ),
+                ChallengeKind::Http | ChallengeKind::TlsAlpn | ChallengeKind::Dns => continue,
+            };
+            problems.push(Problem::at(&format!("certificates.{name}.names"), found, expected));
         }
     }
 }

@@ -186,6 +186,14 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         |_, _, _, _| {},
     );
     compare(
+        &old.authorities,
+        &new.authorities,
+        &same(&old.authorities, &new.authorities),
+        at("authorities"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
         &old.certificates,
         &new.certificates,
         &same(&old.certificates, &new.certificates),
@@ -284,7 +292,7 @@ fn compare<T: PartialEq + Serialize>(
 pub(in crate::config) type PlainKeys = BTreeMap<String, String>;
 
 /// The keys by which an object is known, in the order in which they are listed.
-const FIRST: [&str; 16] = [
+const FIRST: [&str; 20] = [
     "kind",
     "name",
     "records",
@@ -292,6 +300,10 @@ const FIRST: [&str; 16] = [
     "listen",
     "chain",
     "self_signed",
+    "authority",
+    "names",
+    "directory",
+    "challenge",
     "address",
     "addresses",
     "weight",

@@ -175,6 +175,9 @@ formats! {
     /// Where messages are posted to.
     URL: "an http or https URL without a password in it", "URLs", "https://bell.skerry.example/hook", "^https?://[!-~]+$",
         |text| kept(text, is_url(text));
+    /// Where authorities tell what they do.
+    HTTPS_URL: "an https URL without a password in it", "URLs", "https://ca.skerry.example/directory", "^https://[!-~]+$",
+        |text| kept(text, is_url(text) && text.starts_with("https://"));
     /// Addresses of e-mail.
     MAILBOX: "an e-mail address", "e-mail addresses", "watch@skerry.example", "^[A-Za-z0-9._+-]+@[A-Za-z0-9._+-]+$",
         |text| kept(text, is_mailbox(text));

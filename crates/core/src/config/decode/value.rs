@@ -10,10 +10,10 @@ use ipnet::IpNet;
 use super::formats::{self, TextFormat};
 use super::section::{Place, quoted};
 use crate::config::document::{
-    Algorithm, BalancePer, ChecksNeeded, ChoosePool, CookieSameSite, DnsRecordType, Failback, HashKey,
-    HttpVersion, LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction,
+    Algorithm, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CookieSameSite, DnsRecordType, Failback,
+    HashKey, HttpVersion, LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction,
     PersistenceKind, PinWhenGone, Protocol, ProxyVersion, RedirectStatus, StatusRange, TlsNameOf, TlsPolicy,
-    TlsVerify, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
+    TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -312,8 +312,8 @@ macro_rules! choices {
     )*};
 }
 choices! {
-    Algorithm BalancePer ChoosePool ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus TlsNameOf TlsPolicy TlsVerify UnknownName WhenAbsent WhenEmpty
+    Algorithm BalancePer ChallengeKind ChoosePool ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
+    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
     WhenNone
 }
 

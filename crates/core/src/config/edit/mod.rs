@@ -344,6 +344,7 @@ pub fn value(document: &Document, object: &ObjectPath) -> Option<Value> {
         ObjectPath::Frontend(name) => json(document.frontends.get(name)),
         ObjectPath::Notification(name) => json(document.notifications.get(name)),
         ObjectPath::Certificate(name) => json(document.certificates.get(name)),
+        ObjectPath::Authority(name) => json(document.authorities.get(name)),
         ObjectPath::Network(name) => {
             document.networks.get(name).map(|prefixes| serde_json::json!({ "prefixes": prefixes }))
         }
@@ -374,6 +375,7 @@ fn parent(object: &ObjectPath) -> Option<ObjectPath> {
         | ObjectPath::Pool(_)
         | ObjectPath::Frontend(_)
         | ObjectPath::Certificate(_)
+        | ObjectPath::Authority(_)
         | ObjectPath::Notification(_)
         | ObjectPath::Network(_) => None,
     }
@@ -402,6 +404,7 @@ fn unknown(document: &Document, object: &ObjectPath) -> EditError {
         ObjectPath::Frontend(_) => names(&document.frontends, own),
         ObjectPath::Notification(_) => names(&document.notifications, own),
         ObjectPath::Certificate(_) => names(&document.certificates, own),
+        ObjectPath::Authority(_) => names(&document.authorities, own),
         ObjectPath::Network(_) => names(&document.networks, own),
     };
     EditError::Unknown { object: object.clone(), near }
@@ -469,6 +472,7 @@ fn put(mut document: Document, object: &ObjectPath, value: Value) -> Result<Docu
         ObjectPath::Frontend(_) => document.frontends.extend(read.frontends),
         ObjectPath::Notification(_) => document.notifications.extend(read.notifications),
         ObjectPath::Certificate(_) => document.certificates.extend(read.certificates),
+        ObjectPath::Authority(_) => document.authorities.extend(read.authorities),
         ObjectPath::Network(_) => document.networks.extend(read.networks),
         ObjectPath::Reserved(range, _) => {
             let made = read.ranges.into_values().next().expect(lost);
@@ -502,6 +506,7 @@ fn removed(mut document: Document, object: &ObjectPath) -> Document {
         ObjectPath::Frontend(name) => drop(document.frontends.remove(name)),
         ObjectPath::Notification(name) => drop(document.notifications.remove(name)),
         ObjectPath::Certificate(name) => drop(document.certificates.remove(name)),
+        ObjectPath::Authority(name) => drop(document.authorities.remove(name)),
         ObjectPath::Network(name) => drop(document.networks.remove(name)),
     }
     document
@@ -552,6 +557,11 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
                 document.frontends.get_mut(name).into_iter().flat_map(|frontend| &mut frontend.certificates);
             for certificate in certificates.filter(|certificate| *certificate == renamed.name()) {
                 *certificate = to.clone();
+            }
+        }
+        (ObjectPath::Certificate(name), ObjectPath::Authority(_)) => {
+            if let Some(certificate) = document.certificates.get_mut(name) {
+                certificate.authority = Some(to.clone());
             }
         }
         (ObjectPath::Notification(name), ObjectPath::Pool(_)) => {

@@ -33,6 +33,8 @@ pub enum ObjectPath {
     Network(Name),
     /// `certificates.NAME`
     Certificate(Name),
+    /// `authorities.NAME`: who issues certificates.
+    Authority(Name),
 }
 
 /// What kind of object something is.
@@ -62,6 +64,8 @@ pub enum ObjectKind {
     Network,
     /// A certificate that frontends show their clients.
     Certificate,
+    /// An authority that certificates are ordered from.
+    Authority,
 }
 
 impl fmt::Display for ObjectKind {
@@ -78,6 +82,7 @@ impl fmt::Display for ObjectKind {
             Self::Notification => "notification",
             Self::Network => "network",
             Self::Certificate => "certificate",
+            Self::Authority => "authority",
         })
     }
 }
@@ -88,7 +93,7 @@ pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, certificates.NAME or notifications.NAME; found {0:?}"
+         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, certificates.NAME, authorities.NAME or notifications.NAME; found {0:?}"
     )]
     Shape(String),
     /// One of its names is wrong.
@@ -112,6 +117,7 @@ impl ObjectPath {
             Self::Notification(_) => ObjectKind::Notification,
             Self::Network(_) => ObjectKind::Network,
             Self::Certificate(_) => ObjectKind::Certificate,
+            Self::Authority(_) => ObjectKind::Authority,
         }
     }
 
@@ -128,6 +134,7 @@ impl ObjectPath {
             | Self::Frontend(name)
             | Self::Notification(name)
             | Self::Certificate(name)
+            | Self::Authority(name)
             | Self::Network(name) => name,
             Self::Server(server) => &server.server,
         }
@@ -148,6 +155,7 @@ impl ObjectPath {
             Self::Notification(_) => Self::Notification(to),
             Self::Network(_) => Self::Network(to),
             Self::Certificate(_) => Self::Certificate(to),
+            Self::Authority(_) => Self::Authority(to),
         }
     }
 
@@ -187,6 +195,7 @@ impl FromStr for ObjectPath {
             ["notifications", name] => Self::Notification(name.parse()?),
             ["networks", name] => Self::Network(name.parse()?),
             ["certificates", name] => Self::Certificate(name.parse()?),
+            ["authorities", name] => Self::Authority(name.parse()?),
             _ => return Err(ObjectPathError::Shape(path.to_owned())),
         })
     }
@@ -206,6 +215,7 @@ impl fmt::Display for ObjectPath {
             Self::Notification(name) => write!(f, "notifications.{name}"),
             Self::Network(name) => write!(f, "networks.{name}"),
             Self::Certificate(name) => write!(f, "certificates.{name}"),
+            Self::Authority(name) => write!(f, "authorities.{name}"),
         }
     }
 }

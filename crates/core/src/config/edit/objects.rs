@@ -49,6 +49,7 @@ impl ObjectEntry<'_> {
             }
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
             ObjectPath::Certificate(name) => document.certificates.get(name).map(summary_of),
+            ObjectPath::Authority(name) => document.authorities.get(name).map(summary_of),
             ObjectPath::Notification(name) => document.notifications.get(name).map(summary_of),
             ObjectPath::Network(name) => {
                 document.networks.get(name).map(|prefixes| first_of(prefixes.iter().map(ToString::to_string)))
@@ -71,6 +72,7 @@ impl ObjectEntry<'_> {
             | ObjectPath::Frontend(_)
             | ObjectPath::Notification(_)
             | ObjectPath::Certificate(_)
+            | ObjectPath::Authority(_)
             | ObjectPath::Network(_) => false,
         }
     }
@@ -110,6 +112,9 @@ pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEnt
             .certificates
             .get(name)
             .map(|certificate| (&certificate.labels, certificate.note.as_str()))?,
+        ObjectPath::Authority(name) => {
+            document.authorities.get(name).map(|authority| (&authority.labels, authority.note.as_str()))?
+        }
         ObjectPath::Network(name) => document.networks.get(name).map(|_| (&NO_LABELS, ""))?,
     };
     Some(ObjectEntry { object: object.clone(), labels, note, document })
@@ -125,6 +130,7 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
         all.extend(range.reserved.keys().map(|taken| ObjectPath::Reserved(name.clone(), taken.clone())));
     }
     all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
+    all.extend(document.authorities.keys().cloned().map(ObjectPath::Authority));
     all.extend(document.certificates.keys().cloned().map(ObjectPath::Certificate));
     all.extend(document.checks.keys().cloned().map(ObjectPath::Check));
     for (name, pool) in &document.pools {

@@ -28,6 +28,11 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
         ObjectPath::Certificate(certificate) => {
             frontends(&|frontend| frontend.certificates.contains(certificate))
         }
+        ObjectPath::Authority(authority) => {
+            let ordered = document.certificates.iter();
+            let ordered = ordered.filter(|(_, spec)| spec.authority.as_ref() == Some(authority));
+            ordered.map(|(name, _)| ObjectPath::Certificate(name.clone())).collect()
+        }
         ObjectPath::Network(list) => {
             frontends(&|frontend| frontend.more.pool_networks.values().flatten().any(|name| name == list))
         }

@@ -7,8 +7,9 @@ use strum::{Display, EnumMessage, EnumString, VariantNames};
 use crate::config::decode::Section;
 use crate::config::document::Labels;
 use crate::config::schema::checks::SecretRef;
+use crate::name::Name;
 
-/// A certificate with its key: references to files or variables, or one that the service makes itself.
+/// A certificate with its key: references to files or variables, one that is ordered, or one that the service makes itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 #[keys(check = comes_from_somewhere)]
 pub struct CertificateSpec {
@@ -23,6 +24,16 @@ pub struct CertificateSpec {
     #[key(basic, example = "file:/etc/merismos/secrets/booking.key", without = "")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub key: Option<SecretRef>,
+    /// Authority that it is ordered from, and that renews it.
+    #[key(basic, refers = Authority, without = "")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub authority: Option<Name>,
+    /// Host names for which it is ordered.
+    ///
+    /// One with `*` in place of its first label needs an authority that is shown `dns-01`.
+    #[key(basic, format = CERTIFICATE_NAME, count = 0..=100)]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub names: Vec<String>,
     /// Host names and IP addresses for which the service makes a certificate itself, for labs and first steps.
     ///
     /// It is made once and kept in the state folder, made anew before it ends, and no client trusts it by itself.
@@ -39,17 +50,29 @@ pub struct CertificateSpec {
     pub labels: Labels,
 }
 
-/// A certificate is read, or made here.
+/// A certificate is read, ordered, or made here.
 fn comes_from_somewhere(section: &mut Section<'_, '_>) {
-    let wanted = "chain = \"file:/...\" and key = \"file:/...\", or self_signed = [\"www.skerry.example\"]";
-    match (section.holds("chain"), section.holds("key"), section.holds("self_signed")) {
-        (true, true, false) | (false, false, true) => {}
-        (true, false, _) => section.problem("key", "the chain is without its key", wanted),
-        (false, true, _) => section.problem("chain", "the key is without its certificate", wanted),
-        (true, true, true) => {
-            section.problem("self_signed", "the certificate is read, and made here as well", wanted)
+    let wanted = "chain = \"file:/...\" and key = \"file:/...\", or authority and names = [\"www.skerry.example\"], or self_signed = [\"www.skerry.example\"]";
+    for (one, other, found) in [
+        ("chain", "key", "the chain is without its key"),
+        ("key", "chain", "the key is without its certificate"),
+        ("authority", "names", "there is no name that it could be ordered for"),
+        ("names", "authority", "there is no authority that it could be ordered from"),
+    ] {
+        if section.holds(one) && !section.holds(other) {
+            section.problem(other, found, wanted);
         }
-        (false, false, false) => section.problem("chain", "the certificate comes from nowhere", wanted),
+    }
+    let sources = ["chain", "authority", "self_signed"].into_iter();
+    let sources: Vec<&str> = sources.filter(|key| section.holds(key)).collect();
+    match sources.as_slice() {
+        [] if section.holds("key") || section.holds("names") => {}
+        [] => section.problem("chain", "the certificate comes from nowhere", wanted),
+        [_] => {}
+        [first, second, ..] => {
+            let found = format!("the certificate comes from two places: {first} and {second}");
+            section.problem(second, &found, wanted);
+        }
     }
 }
 

@@ -9,6 +9,7 @@ use serde::Serialize;
 
 pub use crate::config::failure_handling::{FailureHandling, OpenConnections};
 use crate::config::listen_address::AddressRange;
+pub use crate::config::schema::authority::{AuthoritySpec, ChallengeKind, TsigAlgorithm};
 pub use crate::config::schema::balancing::{
     Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, PoolSelection, QueueSettings,
     ServerLimits, WhenAbsent,
@@ -65,6 +66,9 @@ pub struct Document {
     #[key(count = 0..=1000)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub networks: BTreeMap<Name, Vec<IpNet>>,
+    /// Authorities that certificates are ordered from.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub authorities: BTreeMap<Name, AuthoritySpec>,
     /// Certificates that frontends show clients who speak TLS.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub certificates: BTreeMap<Name, CertificateSpec>,
@@ -89,6 +93,7 @@ impl Default for Document {
             hosts: BTreeMap::new(),
             ranges: BTreeMap::new(),
             networks: BTreeMap::new(),
+            authorities: BTreeMap::new(),
             certificates: BTreeMap::new(),
             checks: BTreeMap::new(),
             pools: BTreeMap::new(),

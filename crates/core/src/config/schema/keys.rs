@@ -10,8 +10,8 @@ use serde::Serialize;
 use crate::config::Document;
 use crate::config::decode::Section;
 use crate::config::document::{
-    CertificateSpec, CheckSpec, FrontendSpec, HostSpec, LookupSpec, NotificationSpec, PoolSpec, RangeSpec,
-    ServerSpec,
+    AuthoritySpec, CertificateSpec, CheckSpec, FrontendSpec, HostSpec, LookupSpec, NotificationSpec,
+    PoolSpec, RangeSpec, ServerSpec,
 };
 use crate::config::key::{Field, Key, KeyCondition, Keys, Shape};
 use crate::config::object::ObjectKind;
@@ -85,10 +85,11 @@ impl ObjectKey {
 }
 
 /// The kinds of objects that have keys, each with the key of the document under which its objects stand.
-pub const HOMES: [(ObjectKind, &str); 10] = [
+pub const HOMES: [(ObjectKind, &str); 11] = [
     (ObjectKind::Host, "hosts"),
     (ObjectKind::Range, "ranges"),
     (ObjectKind::Network, "networks"),
+    (ObjectKind::Authority, "authorities"),
     (ObjectKind::Certificate, "certificates"),
     (ObjectKind::Check, "checks"),
     (ObjectKind::Pool, "pools"),
@@ -122,6 +123,7 @@ pub(in crate::config) fn fields(kind: ObjectKind) -> &'static [Field] {
         ObjectKind::Range => RangeSpec::FIELDS,
         ObjectKind::Reserved => ReservedObject::FIELDS,
         ObjectKind::Network => NetworkObject::FIELDS,
+        ObjectKind::Authority => AuthoritySpec::FIELDS,
         ObjectKind::Certificate => CertificateSpec::FIELDS,
         ObjectKind::Check => CheckSpec::FIELDS,
         ObjectKind::Pool => PoolSpec::FIELDS,

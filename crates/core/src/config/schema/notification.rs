@@ -170,7 +170,7 @@ pub enum NotifiedChange {
     RollFailed,
     /// A certificate ends in 30, 14, 7, 3 or 1 days, and nobody has replaced it.
     CertificateEnds,
-    /// A certificate can't be shown to clients as its files are now.
+    /// A certificate can't be shown to clients as its files are now, or could not be ordered.
     CertificateFails,
 }
 

@@ -113,6 +113,27 @@ fn schema_takes(document: &Value) -> Result<(), String> {
     validator.validate(document).map_err(|error| error.to_string())
 }
 
+/// Authorities and certificates with every key that they have.
+fn certificates() -> Value {
+    json!({
+        "authorities": {
+            "public": { "note": "for a reason", "labels": { "site": "north" },
+                "directory": "https://ca.example/directory", "directory_authorities": "/etc/merismos/ca.pem", "terms_agreed": true,
+                "contacts": ["a@b.example"], "external_account": "17", "external_account_key": "environment:ACCOUNT", "challenge": "http-01"
+            },
+            "dns": {
+                "directory": "https://ca.example/directory", "challenge": "dns-01", "name_server": "192.0.2.53:53", "zone": "b.example",
+                "tsig_key": "merismos.b.example", "tsig_algorithm": "hmac-sha512", "tsig_secret": "environment:TSIG"
+            }
+        },
+        "certificates": {
+            "read": { "note": "for a reason", "labels": { "site": "north" }, "chain": "file:/etc/merismos/a.pem", "key": "file:/etc/merismos/a.key" },
+            "ordered": { "authority": "dns", "names": ["b.example", "*.b.example"] },
+            "lab": { "self_signed": ["lab.b.example", "192.0.2.1"] }
+        }
+    })
+}
+
 /// A document that uses every key there is.
 fn everything() -> Value {
     let about = |mut object: Value| {
@@ -165,7 +186,7 @@ fn everything() -> Value {
         });
         pool
     };
-    json!({
+    let mut all = json!({
         "format": 3,
         "hosts": { "gull": about(json!({ "address": "192.0.2.21" })) },
         "ranges": { "public": about(json!({ "addresses": "192.0.2.16/28", "reserved": { "web": "192.0.2.17" } })) },
@@ -226,9 +247,14 @@ fn everything() -> Value {
             "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
         })),
-        "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "max_connection_age": "8h", "client_hello_timeout": "3s" },
+        "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "max_connection_age": "8h", "client_hello_timeout": "3s",
+            "certificates": ["lab"], "tls_policy": "modern", "unknown_name": "refuse", "handshake_timeout": "5s" },
         "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "balance_per": "datagram" } }
-    })
+    });
+    for (home, objects) in certificates().as_object().unwrap() {
+        all[home] = objects.clone();
+    }
+    all
 }
 
 /// The paths of all tables in a value.

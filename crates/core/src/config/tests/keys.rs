@@ -90,8 +90,23 @@ fn objects_around(kind: ObjectKind, declared: &ObjectKey) -> Vec<Map<String, Val
         if kind == ObjectKind::Notification && declared.group != "E-mail" {
             object.insert("webhook".to_owned(), "https://bell.skerry.example/hook".into());
         }
+        // Keys that mean nothing without each other.
+        for (one, other) in [
+            ("authority", "names"),
+            ("external_account", "external_account_key"),
+            ("tsig_key", "tsig_secret"),
+        ] {
+            for (given, missing) in [(one, other), (other, one)] {
+                let missing = keys::of(kind).iter().find(|known| known.path == missing);
+                if let Some(missing) = missing.filter(|_| declared.path == given) {
+                    object.insert(missing.path.clone(), example(missing));
+                }
+            }
+        }
         // A certificate comes from somewhere.
-        if kind == ObjectKind::Certificate && declared.path != "self_signed" {
+        if kind == ObjectKind::Certificate
+            && !["self_signed", "authority", "names"].contains(&declared.path.as_str())
+        {
             for key in ["chain", "key"] {
                 object.insert(key.to_owned(), "file:/etc/merismos/secrets/booking.pem".into());
             }
@@ -213,10 +228,7 @@ fn every_choice_is_read_and_written_by_its_name() {
                 let mut object = object.clone();
                 object.insert(declared.path.clone(), (*name).into());
                 // What another choice needs beside is not here.
-                if declared.key.name == "kind"
-                    || declared.key.name == "protocol"
-                    || declared.key.name == "records"
-                {
+                if ["kind", "protocol", "records", "challenge"].contains(&declared.key.name) {
                     continue;
                 }
                 let read = read(kind, &object);

@@ -2,7 +2,10 @@
 
 use rstest::rstest;
 
+use super::super::edit::Edit;
+use super::super::references::users;
 use super::*;
+use crate::name::Name;
 
 fn with(pool: &str, frontend: &str, more: &str) -> String {
     let text = GOOD.replace("[pools.booking]\n", &format!("[pools.booking]\n{pool}\n"));
@@ -56,4 +59,64 @@ fn what_is_hard_to_take_back_is_a_warning(#[case] pool: &str, #[case] frontend: 
     let checked = load(&with(pool, frontend, LAB), DocumentFormat::Toml).unwrap();
     let found: Vec<&str> = checked.warnings().iter().map(|warning| warning.key.as_str()).collect();
     assert_eq!(found, keys);
+}
+
+const AUTHORITIES: &str = "[authorities.web]\ndirectory = \"https://ca.example/directory\"\n\
+    [authorities.dns]\ndirectory = \"https://ca.example/directory\"\nchallenge = \"dns-01\"\nname_server = \"192.0.2.53:53\"\nzone = \"skerry.example\"\n";
+
+#[rstest]
+#[case::from_nowhere("note = \"x\"", "certificates.own.chain")]
+#[case::no_key("chain = \"file:/a\"", "certificates.own.key")]
+#[case::no_chain("key = \"file:/a\"", "certificates.own.chain")]
+#[case::no_names("authority = \"web\"", "certificates.own.names")]
+#[case::no_authority("names = [\"a.example\"]", "certificates.own.authority")]
+#[case::two_sources(
+    "authority = \"web\"\nnames = [\"a.example\"]\nself_signed = [\"a.example\"]",
+    "certificates.own.self_signed"
+)]
+#[case::an_authority_that_is_not_there(
+    "authority = \"wed\"\nnames = [\"a.example\"]",
+    "certificates.own.authority"
+)]
+#[case::a_star_by_a_request("authority = \"web\"\nnames = [\"*.a.example\"]", "certificates.own.names")]
+#[case::an_address_by_a_record("authority = \"dns\"\nnames = [\"192.0.2.7\"]", "certificates.own.names")]
+fn certificates_come_from_one_place_that_can_give_them(#[case] keys: &str, #[case] path: &str) {
+    let text = with("", "", &format!("{AUTHORITIES}[certificates.own]\n{keys}\n"));
+    let found = problems(&text);
+    assert_eq!(found.iter().map(|(_, path)| path.as_str()).collect::<Vec<_>>(), [path]);
+}
+
+#[rstest]
+#[case::plain_text("directory = \"http://ca.example/directory\"", "authorities.own.directory")]
+#[case::half_an_account(
+    "directory = \"https://ca.example/\"\nexternal_account = \"7\"",
+    "authorities.own.external_account_key"
+)]
+#[case::no_name_server(
+    "directory = \"https://ca.example/\"\nchallenge = \"dns-01\"\nzone = \"a.example\"",
+    "authorities.own.name_server"
+)]
+#[case::half_a_key(
+    "directory = \"https://ca.example/\"\nchallenge = \"dns-01\"\nzone = \"a.example\"\nname_server = \"192.0.2.53:53\"\ntsig_secret = \"environment:A\"",
+    "authorities.own.tsig_key"
+)]
+fn authorities_have_all_of_their_parts(#[case] keys: &str, #[case] path: &str) {
+    let found = problems(&with("", "", &format!("[authorities.own]\n{keys}\n")));
+    assert_eq!(found.iter().map(|(_, path)| path.as_str()).collect::<Vec<_>>(), [path]);
+}
+
+#[test]
+fn certificates_follow_their_authority_to_another_name() {
+    let text = with(
+        "",
+        "",
+        &format!("{AUTHORITIES}[certificates.own]\nauthority = \"web\"\nnames = [\"a.example\"]\n"),
+    );
+    let checked = load(&text, DocumentFormat::Toml).unwrap();
+    let object = "authorities.web".parse().unwrap();
+    assert_eq!(users(checked.document(), &object).len(), 1);
+    let edit = Edit::Rename { object, to: "public".parse().unwrap() };
+    let renamed = super::super::edit::edit(checked.document(), &[edit]).unwrap();
+    let certificate = &renamed.certificates[&"own".parse().unwrap()];
+    assert_eq!(certificate.authority.as_ref().map(Name::as_str), Some("public"));
 }

@@ -1,0 +1,44 @@
+//! Ordered certificates in the state folder: what this node shows, also while the database and the authority are away.
+
+use std::collections::BTreeSet;
+use std::fs::DirBuilder;
+use std::io;
+use std::os::unix::fs::DirBuilderExt;
+use std::path::{Path, PathBuf};
+
+use merismos_core::name::Name;
+use merismos_store::files::write_whole;
+
+use crate::certificates::facts::{CertificateFacts, LoadedCertificate};
+
+fn path(folder: &Path, certificate: &Name) -> PathBuf {
+    folder.join(format!("ordered-{certificate}.pem"))
+}
+
+/// What is kept of a certificate, empty when nothing is: its key and its chain, in one file, so that they always fit.
+pub(in crate::certificates) fn text(folder: &Path, certificate: &Name) -> String {
+    std::fs::read_to_string(path(folder, certificate)).unwrap_or_default()
+}
+
+/// The certificate, when there is one for these names.
+pub(in crate::certificates) fn certificate(
+    folder: &Path,
+    certificate: &Name,
+    names: &[String],
+) -> Option<LoadedCertificate> {
+    let text = text(folder, certificate);
+    LoadedCertificate::read(&text, &text).ok().filter(|loaded| is_for(&loaded.facts, names))
+}
+
+/// Keeps a certificate in place of the one before.
+pub(super) fn write(folder: &Path, certificate: &Name, chain: &str, key: &str) -> io::Result<()> {
+    DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+    write_whole(&path(folder, certificate), format!("{key}{chain}").as_bytes())
+}
+
+/// Whether a certificate is for just these names.
+pub(super) fn is_for(facts: &CertificateFacts, names: &[String]) -> bool {
+    let lower =
+        |names: &[String]| names.iter().map(|name| name.to_ascii_lowercase()).collect::<BTreeSet<_>>();
+    lower(&facts.names) == lower(names)
+}
