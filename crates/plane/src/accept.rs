@@ -74,7 +74,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     if frontend.cell.connections() >= frontend.connection_limit {
         // One that is refused takes no place, however long it lingers.
         lane.turned_away.increment();
-        let speaks_plain = frontend.protocol == Protocol::Http && frontend.handshake_timeout.is_none();
+        let speaks_plain = frontend.protocol == Protocol::Http && frontend.handshakes.is_none();
         if speaks_plain && stream.set_nodelay(true).is_ok() {
             tokio::task::spawn_local(http::reject_over_limit(at, stream, frontend.name.clone()));
         } else {
@@ -101,11 +101,9 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
 
 /// Serves a client, once its handshake is done where it speaks TLS. `first` is what it has sent already.
 fn begin(visit: ClientConnection<TcpStream>, frontend: &Arc<Frontend>, first: Option<Buffer>) {
-    match frontend.handshake_timeout {
+    match frontend.handshakes {
         None => serve(visit, frontend, first),
-        Some(limit) => {
-            tokio::task::spawn_local(tls::accept(visit, Arc::clone(frontend), first, limit));
-        }
+        Some(limits) => tls::begin(visit, frontend, first, limits),
     }
 }
 

@@ -29,7 +29,7 @@ use crate::io::ConnectionTimer;
 use crate::memory::{CONNECTION, Memory, STREAM};
 use crate::observer::ObserverList;
 use crate::pipe::Pipes;
-use crate::tls::{ServerProtocol, ServerTlsTable, TlsTable};
+use crate::tls::{HandshakeCounts, ServerProtocol, ServerTlsTable, TlsTable};
 use crate::upstream::{ConnectFailure, ServerApproach, Upstream, connect_server};
 
 /// How many texts to write heads into are kept over a quiet second.
@@ -129,6 +129,8 @@ pub(crate) struct WorkerContext {
     pub(crate) tls: TlsTable,
     pub(crate) server_tls: ServerTlsTable,
     pub(crate) challenges: ChallengeTable,
+    /// Handshakes of clients that are under way.
+    pub(crate) handshakes: Rc<HandshakeCounts>,
     /// Nothing new is taken, and clients are let go after their next answer.
     pub(crate) stopping: Cell<bool>,
     /// Connections that rest are closed.
@@ -167,6 +169,7 @@ impl WorkerContext {
             tls: shared.tls,
             server_tls: shared.server_tls,
             challenges: shared.challenges,
+            handshakes: Rc::default(),
             stopping: Cell::new(false),
             closes_resting: Cell::new(false),
             start: shared.start,

@@ -3,12 +3,16 @@
 //! The author of a document could otherwise have the service read any file of its machine and send it somewhere: secrets
 //! are files of one folder, or environment variables whose names say that they are meant to be read.
 
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use merismos_core::config::document::SecretRef;
 
 /// How the names of environment variables begin that documents may refer to.
 pub const PREFIX: &str = "MERISMOS_SECRET_";
+
+/// The bit of a file's mode by which every user can read it.
+const OTHERS_READ: u32 = 0o004;
 
 /// Where secrets may stand.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -33,6 +37,15 @@ impl SecretCache {
             }),
             SecretRef::File(path) => self.read_file(Path::new(path)),
         }
+    }
+
+    /// The file of a secret that every user of this machine can read.
+    #[must_use]
+    pub fn exposed(&self, secret: &SecretRef) -> Option<PathBuf> {
+        let (SecretRef::File(path), Some(folder)) = (secret, &self.folder) else { return None };
+        let path = folder.join(path);
+        let mode = std::fs::metadata(&path).ok()?.permissions().mode();
+        (mode & OTHERS_READ != 0).then_some(path)
     }
 
     fn read_file(&self, path: &Path) -> Result<String, String> {

@@ -49,6 +49,15 @@ fn take_descriptors() -> DescriptorBudget {
     allotment
 }
 
+/// Keeps what is in memory, private keys among it, out of core dumps and from other processes of the same user.
+fn keep_memory_private() {
+    use rustix::process::{DumpableBehavior, set_dumpable_behavior};
+
+    if let Err(error) = set_dumpable_behavior(DumpableBehavior::NotDumpable) {
+        tracing::warn!(%error, "core dumps of the service may hold private keys");
+    }
+}
+
 fn main() -> ExitCode {
     let settings = match Settings::from_flags(Flags::parse()) {
         Ok(settings) => settings,
@@ -62,6 +71,7 @@ fn main() -> ExitCode {
         LogFormat::Text => log.with_target(false).init(),
         LogFormat::Json => log.json().flatten_event(true).init(),
     }
+    keep_memory_private();
     let allotment = take_descriptors();
     if let Err(error) = memory::watch() {
         tracing::warn!(%error, "freed memory stays with the service");

@@ -64,7 +64,7 @@ pub fn compile(
             dropped_fields: http.map(DroppedFields::of).unwrap_or_default(),
             max_connection_age: spec.max_connection_age.map(Span::get),
             first_bytes,
-            handshake_timeout: spec.handshake_time(),
+            handshakes: spec.handshakes(),
             redirect: http.and_then(|http| {
                 let status = http.redirect_status.unwrap_or_default().number();
                 http.redirect_to_https.map(|port| HttpsRedirect { port, status })

@@ -11,8 +11,8 @@ use super::dropped_fields::DroppedFields;
 use super::request_facts::{KeyRule, RequestFacts, RequestKey};
 use crate::balance::{Balance, Excluded, PickContext};
 use crate::config::document::{
-    Algorithm, BalancePer, Endpoint, FailureHandling, Pattern, Protocol, ProxyVersion, QueueSettings,
-    UpstreamSettings,
+    Algorithm, BalancePer, Endpoint, FailureHandling, HandshakeLimits, Pattern, Protocol, ProxyVersion,
+    QueueSettings, UpstreamSettings,
 };
 use crate::eligibility::{Eligibility, IneligibleReason};
 use crate::name::{Name, PoolServer};
@@ -67,8 +67,8 @@ pub struct Frontend {
     pub max_connection_age: Option<Duration>,
     /// What a client has to say first, when that has a part in where it goes.
     pub first_bytes: Option<FirstBytes>,
-    /// How long the handshake of a client may take; `None` where clients do not speak TLS.
-    pub handshake_timeout: Option<Duration>,
+    /// What bounds the handshakes of clients; `None` where they do not speak TLS.
+    pub handshakes: Option<HandshakeLimits>,
     /// Where every request is redirected; most frontends redirect none.
     pub redirect: Option<HttpsRedirect>,
     /// The field of responses that has browsers refuse plain text (RFC 6797, 6.1), with its line end.

@@ -7,16 +7,18 @@ use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
-use merismos_core::config::document::Protocol;
+use merismos_core::config::document::{HandshakeLimits, Protocol};
 use merismos_core::routing::Frontend;
 use merismos_core::text::printable;
 use rustls::server::{Accepted, Acceptor};
 use rustls::{AlertDescription, HandshakeKind, ServerConfig};
+use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 use tokio_rustls::StartHandshake;
 
 use super::HANDSHAKE;
+use super::handshake_counts::{CountedHandshake, HandshakeCounts};
 use super::stream::TlsConnection;
 use crate::accept::{ClientConnection, ConnectionAddrs, serve};
 use crate::buffer::{Buffer, BufferPool};
@@ -41,12 +43,35 @@ enum NoHello {
     Wrong(String),
 }
 
-/// Has a client's handshake done within `limit`, and serves it. `first` is what it has sent already.
-pub(crate) async fn accept(
+/// Begins a client's handshake and serves it afterwards, unless there are too many already. `first` is what it has sent already.
+pub(crate) fn begin(
+    visit: ClientConnection<TcpStream>,
+    frontend: &Arc<Frontend>,
+    first: Option<Buffer>,
+    limits: HandshakeLimits,
+) {
+    match HandshakeCounts::begin(&visit.at.worker.handshakes, frontend.cell.id, visit.who.client.ip(), limits)
+    {
+        Ok(counted) => {
+            let handshake = accept(visit, Arc::clone(frontend), first, limits.timeout, counted);
+            tokio::task::spawn_local(handshake);
+        }
+        Err(why) => {
+            frontend.cell.lane(visit.at.worker.index).bad_handshakes.increment();
+            visit.at.worker.tls.note_failure(&frontend.name, why);
+            // At once: what waits for a client that is cut off is memory, too.
+            let _ = SockRef::from(&visit.stream).set_linger(Some(Duration::ZERO));
+        }
+    }
+}
+
+/// Has a client's handshake done within `limit`, and serves it.
+async fn accept(
     mut visit: ClientConnection<TcpStream>,
     frontend: Arc<Frontend>,
     first: Option<Buffer>,
     limit: Duration,
+    counted_handshake: CountedHandshake,
 ) {
     visit.at.client.alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &visit.at.client.alarm, wheel: &visit.at.worker.wheel };
@@ -123,6 +148,7 @@ pub(crate) async fn accept(
         }
     }
     at.client.alarm.cancel();
+    drop(counted_handshake);
     let who = ConnectionAddrs { is_secure: true, ..who };
     serve(ClientConnection { at, stream: TlsConnection::new(stream.into()), who, _counted }, &frontend, None);
 }

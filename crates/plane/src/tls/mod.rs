@@ -2,11 +2,13 @@
 
 mod accept;
 mod frontend;
+mod handshake_counts;
 mod server;
 mod stream;
 
-pub(crate) use accept::accept;
+pub(crate) use accept::begin;
 pub use frontend::{FrontendTls, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
+pub(crate) use handshake_counts::HandshakeCounts;
 pub(crate) use server::ServerProtocol;
 pub use server::{ServerTls, ServerTlsTable};
 pub(crate) use stream::TlsConnection;

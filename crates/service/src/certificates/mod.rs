@@ -51,6 +51,8 @@ struct KnownCertificate {
     loaded: Option<LoadedCertificate>,
     /// Why what stands there now can't be shown.
     problem: Option<String>,
+    /// Who can read its key that should not.
+    exposed: Option<String>,
 }
 
 #[derive(Debug)]
@@ -159,10 +161,14 @@ impl CertificateKeeper {
             let is_known =
                 |known: &KnownCertificate| known.spec == *spec && known.digest == digest && !is_due(known);
             if before.as_ref().is_some_and(is_known) {
+                if let Some(known) = self.known().get_mut(name) {
+                    known.exposed = self.exposed(spec);
+                }
                 continue;
             }
             let read = self.read(name, spec, now);
-            let (known, says) = KnownCertificate::after(before, spec.clone(), digest, read);
+            let (mut known, says) = KnownCertificate::after(before, spec.clone(), digest, read);
+            known.exposed = self.exposed(spec);
             let fails = known.problem.is_some();
             self.known().insert(name.clone(), known);
             if let Some(says) = says {
@@ -222,6 +228,15 @@ impl CertificateKeeper {
             digest.update([0]);
         }
         digest.finalize().into()
+    }
+
+    /// What is wrong with who can read the key.
+    fn exposed(&self, spec: &CertificateSpec) -> Option<String> {
+        let file = self.0.secrets.exposed(spec.key.as_ref()?)?;
+        let file = file.display();
+        Some(format!(
+            "every user of this machine can read its key: let its owner alone do so (chmod 600 {file}), and have it issued anew with another key if any of them should not have"
+        ))
     }
 
     fn read(&self, name: &Name, spec: &CertificateSpec, now: Wall) -> Result<LoadedCertificate, String> {
@@ -465,7 +480,7 @@ impl KnownCertificate {
                     let names = facts.names.join(", ");
                     format!("is shown to clients from now on: for {names}, until {}", facts.not_after)
                 });
-                (Self { spec, digest, loaded: Some(loaded), problem: None }, says)
+                (Self { spec, digest, loaded: Some(loaded), problem: None, exposed: None }, says)
             }
             Err(why) => {
                 let stays = match &shown {
@@ -476,16 +491,18 @@ impl KnownCertificate {
                 };
                 let says = format!("can't be shown: {why}{stays}");
                 let news = (problem.as_ref() != Some(&says)).then(|| says.clone());
-                (Self { spec, digest, loaded: shown, problem: Some(says) }, news)
+                (Self { spec, digest, loaded: shown, problem: Some(says), exposed: None }, news)
             }
         }
     }
 }
 
-/// Why clients do not take what they are shown.
+/// Why clients do not take what they are shown, or should not.
 fn trouble(certificate: &KnownCertificate, now: Wall) -> Option<String> {
-    let trouble: CertificateError = certificate.loaded.as_ref()?.trouble(now)?;
-    Some(format!("{trouble}; clients are shown it all the same, and warn"))
+    let trouble: Option<CertificateError> =
+        certificate.loaded.as_ref().and_then(|loaded| loaded.trouble(now));
+    let trouble = trouble.map(|trouble| format!("{trouble}; clients are shown it all the same, and warn"));
+    trouble.or_else(|| certificate.exposed.clone())
 }
 
 /// Whole days until a moment; fewer than 0 when it has passed.

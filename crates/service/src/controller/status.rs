@@ -213,7 +213,7 @@ impl ControllerState {
             protocol: frontend.protocol.to_string(),
             unit: frontend.balance_per.to_string(),
             listen: frontend.listen.address.to_string(),
-            tls: frontend.handshake_timeout.is_some(),
+            tls: frontend.handshakes.is_some(),
             pool: pool.name.to_string(),
             pools: pool_shares(frontend, at),
             listening,

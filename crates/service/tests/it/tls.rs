@@ -1,7 +1,9 @@
 //! Frontends whose clients speak TLS: real clients, certificates by name, and certificates that are replaced and can't be read.
 
+use std::fs::Permissions;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::sync::Arc;
@@ -56,6 +58,7 @@ impl Authority {
         let files = ["pem", "key"].map(|ending| self.folder.path().join(format!("{name}.{ending}")));
         for (file, text) in files.iter().zip([certificate.pem(), key.serialize_pem()]) {
             std::fs::write(file.with_extension("new"), text).unwrap();
+            std::fs::set_permissions(file.with_extension("new"), Permissions::from_mode(0o600)).unwrap();
             std::fs::rename(file.with_extension("new"), file).unwrap();
         }
         files
@@ -802,4 +805,55 @@ async fn a_frontend_is_diagnosed_as_its_clients_meet_it() {
     };
     let both = ["the answer: status 503 for /", "the pools: quay: 0 of 1 servers eligible"];
     until("nobody can", async || down().await == both).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn clients_with_too_many_handshakes_at_once_are_cut_off_and_the_status_says_so() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let text = document(&service, "certificates = [\"booking\"]\nclient_handshake_limit = 1")
+        + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    // Each worker has room for one that says nothing.
+    let mut silent: Vec<TcpStream> = (0..8).map(|_| TcpStream::connect(service.frontend).unwrap()).collect();
+    for stream in &silent {
+        stream.set_nonblocking(true).unwrap();
+    }
+    let open = |silent: &[TcpStream]| {
+        let is_open = |stream: &&TcpStream| {
+            stream.peek(&mut [0]).is_err_and(|error| error.kind() == std::io::ErrorKind::WouldBlock)
+        };
+        silent.iter().filter(is_open).count()
+    };
+    until("all but one of each worker are cut off", async || (1..=2).contains(&open(&silent))).await;
+    let status = String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
+    assert!(
+        status.contains("127.0.0.1 has 1 under way in a worker already (client_handshake_limit)"),
+        "{status}"
+    );
+    silent.clear();
+    until("others come through again", async || {
+        said(&curl(&authority, service.frontend, "booking.skerry.example", &[])).starts_with("gull")
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_key_that_every_user_can_read_is_a_headline_until_none_can() {
+    let authority = Authority::new();
+    let [_, key] = authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let text = document(&service, "certificates = [\"booking\"]") + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    let is_said = || {
+        let status = String::from_utf8(service.merismos(&["status"]).stdout).unwrap();
+        status.contains("certificate booking: every user of this machine can read its key")
+    };
+    assert!(!is_said());
+    std::fs::set_permissions(&key, Permissions::from_mode(0o644)).unwrap();
+    until("it is said", async || is_said()).await;
+    assert!(!service.merismos(&["certificate", "status"]).status.success());
+    std::fs::set_permissions(&key, Permissions::from_mode(0o640)).unwrap();
+    until("it is over", async || !is_said()).await;
 }

@@ -23,7 +23,9 @@ pub use crate::config::schema::checks::{
     SendExpect, SqlProbe, TlsProbe, TlsVerify,
 };
 pub use crate::config::schema::expectation::{BodyExpectation, ExpectedValue, Pattern};
-pub use crate::config::schema::frontend::{Endpoint, FrontendSpec, HttpKeys, Protocol, RedirectStatus};
+pub use crate::config::schema::frontend::{
+    Endpoint, FrontendSpec, HandshakeLimits, HttpKeys, Protocol, RedirectStatus,
+};
 pub use crate::config::schema::notification::{
     MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget,
 };

@@ -101,6 +101,16 @@ pub struct FrontendSpec {
     #[key(range = "100ms".."5m", without = "10s", when(protocol = "http tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub handshake_timeout: Option<Span>,
+    /// Most TLS handshakes that each worker does at once for the frontend; clients beyond it are cut off.
+    #[key(range = 1..=100_000, without = "2000", when(protocol = "http tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub handshake_limit: Option<u32>,
+    /// Most TLS handshakes that each worker does at once for one client: an IPv4 address, or the 64 bits of an IPv6 network.
+    ///
+    /// Clients behind a trusted proxy count by themselves.
+    #[key(range = 1..=100_000, without = "500", when(protocol = "http tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub client_handshake_limit: Option<u32>,
     /// What the object is for, in the engineer's words.
     #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
@@ -126,17 +136,32 @@ impl fmt::Display for Endpoint {
     }
 }
 
+/// What bounds the TLS handshakes of a frontend's clients.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct HandshakeLimits {
+    /// How long one may take.
+    pub timeout: Duration,
+    /// The most at once, in each worker.
+    pub at_once: u32,
+    /// The most at once of one client, in each worker.
+    pub of_client: u32,
+}
+
 impl FrontendSpec {
     /// Every pool that it may send work to, each once.
     pub fn pools(&self) -> impl Iterator<Item = &Name> {
         std::iter::once(&self.pool).chain(&self.more.next_pools).chain(&self.more.last_resort)
     }
 
-    /// How long a client's TLS handshake may take; `None` where clients do not speak TLS.
+    /// What bounds the TLS handshakes of clients; `None` where clients do not speak TLS.
     #[must_use]
-    pub fn handshake_time(&self) -> Option<Duration> {
-        let time = self.handshake_timeout.map_or(Duration::from_secs(10), Span::get);
-        (!self.certificates.is_empty()).then_some(time)
+    pub fn handshakes(&self) -> Option<HandshakeLimits> {
+        let limits = HandshakeLimits {
+            timeout: self.handshake_timeout.map_or(Duration::from_secs(10), Span::get),
+            at_once: self.handshake_limit.unwrap_or(2_000),
+            of_client: self.client_handshake_limit.unwrap_or(500),
+        };
+        (!self.certificates.is_empty()).then_some(limits)
     }
 
     /// Address, port and protocol where it listens.
