@@ -67,7 +67,7 @@ const FEATURES: [Feature; 13] = [
     },
     Feature {
         name: "a mute server",
-        pool: "retry_after = \"20ms\"\nretry_budget = 100\nattempts = 5\n",
+        pool: "retry_after = \"60ms\"\nretry_budget = 100\nattempts = 5\n",
         more: "[pools.quay.servers.mute]\naddress = \"{mute}\"\n",
         promise: everybody_is_answered,
         ..PLAIN

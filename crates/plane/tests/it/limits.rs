@@ -142,7 +142,7 @@ fn an_address_that_passes_to_another_frontend_refuses_nobody() {
         let (harbour, pier) = if swap % 2 == 0 { (there, here) } else { (here, there) };
         rig.publish_text(&with_second(harbour, pier));
     }
-    until("clients came", || rig.frontend_counts().requests > 5);
+    until("clients came", || rig.frontend_counts().requests > 11);
     stop.store(true, std::sync::atomic::Ordering::Relaxed);
     assert!(clients.join().expect("every request is answered") > 10);
 }
