@@ -162,6 +162,11 @@ pub(crate) trait Connection: Transport + 'static {
         None
     }
 
+    /// The fields with which servers are told of the certificate that a client showed and that passed (RFC 9440, 2); empty without one.
+    fn certificate_fields(&self) -> Box<str> {
+        Box::default()
+    }
+
     /// The peer was not given all that it was promised: our end is no orderly one.
     fn break_off(&mut self) {}
 

@@ -198,6 +198,10 @@ fn of_tries(reason: &WarningReason) -> (String, String) {
             format!("none of pool {pool}'s servers is reached: {problem}"),
             "tls_authorities = a file of certificates in PEM on the service's machine".to_owned(),
         ),
+        WarningReason::NoClientTrust { problem } => (
+            format!("the frontend refuses all its clients: {problem}"),
+            "client_authorities = a file of certificates in PEM on the service's machine, client_revocations = one of lists".to_owned(),
+        ),
         WarningReason::NoAnswer { server, evidence } => (
             format!("nothing answers for {server}: {evidence}"),
             "it gets no work until it passes; correct the address, the port, or the check".to_owned(),

@@ -4,6 +4,9 @@ use std::sync::Arc;
 
 use crate::config::document::HttpKeys;
 
+/// What servers learn of a client's certificate from us alone (RFC 9440, 3), whatever else is dropped.
+const CLIENT_CERTIFICATE: [&str; 2] = ["Client-Cert", "Client-Cert-Chain"];
+
 /// Names of fields. A look costs one shift for most names, for few lengths are among them.
 #[derive(Clone, Debug, Default)]
 pub struct DroppedFields {
@@ -18,8 +21,8 @@ impl DroppedFields {
     #[must_use]
     pub fn of(keys: &HttpKeys) -> Self {
         match &keys.dropped_fields {
-            Some(names) => names.iter().map(String::as_str).collect(),
-            None => HttpKeys::USUAL_DROPPED_FIELDS.into_iter().collect(),
+            Some(names) => names.iter().map(String::as_str).chain(CLIENT_CERTIFICATE).collect(),
+            None => HttpKeys::USUAL_DROPPED_FIELDS.into_iter().chain(CLIENT_CERTIFICATE).collect(),
         }
     }
 

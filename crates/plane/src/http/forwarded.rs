@@ -17,6 +17,8 @@ const MOST_LINES: usize = 4;
 #[derive(Debug)]
 pub(super) struct ClientFields {
     pub(super) peer: IpAddr,
+    /// The fields that tell of its certificate; most clients have none.
+    certificate: Box<str>,
     /// The fields for a client that is not trusted, up to where the host comes: made once, for each of its requests copies them.
     fields: Box<str>,
     /// Where its address stands in them.
@@ -45,12 +47,18 @@ impl ClientFields {
         let range = |start: usize, end: usize| start as u8..end as u8;
         Self {
             peer: ip,
+            certificate: Box::default(),
             words: range(before_words.len(), before_words.len() + ip.to_string().len()),
             node: range(before_node.len(), before_node.len() + node.len()),
             fields: format!("{before_node}{node};proto={proto}").into(),
             proto,
             spoken,
         }
+    }
+
+    /// The same, of a client whose certificate passed.
+    pub(super) fn with_certificate(self, certificate: Box<str>) -> Self {
+        Self { certificate, ..self }
     }
 
     fn part(&self, range: &Range<u8>) -> &[u8] {
@@ -60,6 +68,9 @@ impl ClientFields {
     /// Writes the fields that the server gets of a client that is not trusted, and the end of the head.
     pub(super) fn write(&self, host: &[u8], id: [u64; 2], out: &mut Vec<u8>) {
         out.reserve(ROOM);
+        if !self.certificate.is_empty() {
+            out.extend_from_slice(self.certificate.as_bytes());
+        }
         out.extend_from_slice(self.fields.as_bytes());
         if !host.is_empty() {
             write_host(host, host, out);
@@ -209,7 +220,8 @@ impl<'h> ForwardedFields<'h> {
         older.or_else(|| first(&mut self.forwarded.members_from_the_last().map(for_of)))
     }
 
-    /// Writes the fields that the server gets of a client that a trusted peer tells of, and the end of the head.
+    /// Writes the fields that the server gets of a client that a trusted peer tells of, and the end of the head. The certificate is the
+    /// peer's own then, and what it says of its client's goes through.
     pub(super) fn write(&self, client: &ClientFields, host: &[u8], id: [u64; 2], out: &mut Vec<u8>) {
         let proto = self.proto.filter(|proto| is_plain(proto)).unwrap_or(client.proto.as_bytes());
         out.extend_from_slice(b"X-Forwarded-For: ");

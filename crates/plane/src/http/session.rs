@@ -134,7 +134,8 @@ pub(crate) fn serve<C: Connection>(
     visit: ClientConnection<C>,
     mut input: Option<Buffer>,
 ) -> impl Future<Output = ()> {
-    let fields = ClientFields::new(&visit.who, ClientProtocol::One);
+    let fields = ClientFields::new(&visit.who, ClientProtocol::One)
+        .with_certificate(visit.stream.certificate_fields());
     let mut session = HttpSession { visit, fields };
     async move {
         session.visit.at.client.alarm.bind_to_this_task().await;

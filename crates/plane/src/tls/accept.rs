@@ -11,7 +11,7 @@ use merismos_core::config::document::{HandshakeLimits, Protocol};
 use merismos_core::routing::Frontend;
 use merismos_core::text::printable;
 use rustls::server::{Accepted, Acceptor};
-use rustls::{AlertDescription, HandshakeKind, ServerConfig};
+use rustls::{AlertDescription, CertificateError, HandshakeKind, ServerConfig};
 use socket2::SockRef;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -123,6 +123,7 @@ async fn accept(
     };
     let ClientConnection { at, stream, who, _counted } = visit;
     let watch = ConnectionTimer { alarm: &at.client.alarm, wheel: &at.worker.wheel };
+    let clients = tls.clients;
     let mut handshake = Box::pin(StartHandshake::from_parts(hello, stream).into_stream(tls.config));
     let done = std::future::poll_fn(|context| {
         if watch.check().is_err() {
@@ -130,7 +131,19 @@ async fn accept(
         }
         handshake.as_mut().poll(context).map_err(|error| in_words(&error))
     });
-    let done = done.await;
+    let done = done.await.and_then(|stream| {
+        let session = stream.get_ref().1;
+        match &clients {
+            Some(clients) if session.handshake_kind() == Some(HandshakeKind::Resumed) => {
+                let judged = clients.judge_again(session.peer_certificates());
+                judged.map_err(|error| {
+                    format!("{}, in a session that it took up again", tls_in_words(&error))
+                })?;
+            }
+            Some(_) | None => {}
+        }
+        Ok(stream)
+    });
     let lane = frontend.cell.lane(at.worker.index);
     let stream = match done {
         Ok(stream) => stream,
@@ -182,21 +195,42 @@ fn slow(limit: Duration) -> String {
 fn in_words(error: &io::Error) -> String {
     let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
     match inner {
-        Some(rustls::Error::AlertReceived(AlertDescription::UnknownCA)) => {
+        Some(error) => tls_in_words(error),
+        None if error.kind() == io::ErrorKind::UnexpectedEof => "a client left in the middle".to_owned(),
+        None => error.kind().to_string(),
+    }
+}
+
+fn tls_in_words(error: &rustls::Error) -> String {
+    match error {
+        rustls::Error::NoCertificatesPresented => "a client shows no certificate, and has to".to_owned(),
+        rustls::Error::InvalidCertificate(wrong) => match wrong {
+            CertificateError::Revoked => "a client's certificate was revoked".to_owned(),
+            CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
+                "a client's certificate has ended".to_owned()
+            }
+            CertificateError::UnknownIssuer => {
+                "a client's certificate is not by one of the authorities that are trusted for clients"
+                    .to_owned()
+            }
+            CertificateError::UnknownRevocationStatus => {
+                "no list of revoked certificates is by the authority of a client's certificate".to_owned()
+            }
+            other => format!("a client's certificate does not pass ({other:?})"),
+        },
+        rustls::Error::AlertReceived(AlertDescription::UnknownCA) => {
             "a client does not trust the authority of the certificate (alert unknown_ca)".to_owned()
         }
-        Some(rustls::Error::AlertReceived(
+        rustls::Error::AlertReceived(
             alert @ (AlertDescription::BadCertificate
             | AlertDescription::CertificateUnknown
             | AlertDescription::CertificateExpired
             | AlertDescription::CertificateRevoked),
-        )) => format!("a client refuses the certificate (alert {alert:?})"),
-        Some(rustls::Error::PeerIncompatible(why)) => {
+        ) => format!("a client refuses the certificate (alert {alert:?})"),
+        rustls::Error::PeerIncompatible(why) => {
             format!("a client and the frontend have no version, cipher or key exchange in common ({why:?})")
         }
-        Some(other) => other.to_string(),
-        None if error.kind() == io::ErrorKind::UnexpectedEof => "a client left in the middle".to_owned(),
-        None => error.kind().to_string(),
+        other => other.to_string(),
     }
 }
 

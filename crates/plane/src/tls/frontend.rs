@@ -9,6 +9,8 @@ use merismos_core::config::document::{TlsPolicy, UnknownName};
 use merismos_core::name::Name;
 use rustls::ServerConfig;
 use rustls::crypto::CryptoProvider;
+use rustls::pki_types::{CertificateDer, UnixTime};
+use rustls::server::danger::ClientCertVerifier;
 use rustls::server::{ClientHello, NoServerSessionStorage, ProducesTickets, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
 
@@ -21,8 +23,12 @@ pub struct ShownCertificate {
     pub key: Arc<CertifiedKey>,
 }
 
+/// Which certificates of clients pass: who judges them.
+#[derive(Clone, Debug)]
+pub struct ClientVerification(pub Arc<dyn ClientCertVerifier>);
+
 /// By which terms a frontend speaks TLS.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct TlsTerms {
     /// Versions and ciphers.
     pub policy: TlsPolicy,
@@ -30,6 +36,8 @@ pub struct TlsTerms {
     pub unknown: UnknownName,
     /// Whether clients speak HTTP: then they may choose HTTP/2 in the handshake (ALPN, RFC 7301).
     pub is_http: bool,
+    /// Which certificates clients may or have to show.
+    pub clients: Option<ClientVerification>,
 }
 
 /// The keys of session tickets (RFC 8446, 4.6.1; RFC 5077), which change by themselves. Frontends share them, and so a certificate that is
@@ -55,6 +63,7 @@ impl Default for TlsTickets {
 #[derive(Clone, Debug)]
 pub struct FrontendTls {
     pub(super) config: Arc<ServerConfig>,
+    pub(super) clients: Option<ClientVerification>,
     by_name: Arc<ByName>,
 }
 
@@ -79,7 +88,11 @@ impl FrontendTls {
         };
         let builder = ServerConfig::builder_with_provider(provider).with_protocol_versions(versions)?;
         let resolver: Arc<ByName> = Arc::clone(&by_name);
-        let mut config = builder.with_no_client_auth().with_cert_resolver(resolver);
+        let builder = match &terms.clients {
+            Some(clients) => builder.with_client_cert_verifier(Arc::clone(&clients.0)),
+            None => builder.with_no_client_auth(),
+        };
+        let mut config = builder.with_cert_resolver(resolver);
         if let Some(tickets) = &tickets.0 {
             config.ticketer = Arc::clone(tickets);
             config.session_storage = Arc::new(NoServerSessionStorage {});
@@ -87,12 +100,27 @@ impl FrontendTls {
         if terms.is_http {
             config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
         }
-        Ok(Self { config: Arc::new(config), by_name })
+        Ok(Self { config: Arc::new(config), clients: terms.clients, by_name })
     }
 
     /// Whether there is a certificate for a client that asks for this name.
     pub(super) fn knows(&self, name: Option<&str>) -> bool {
         self.by_name.choice.choose(name).is_some()
+    }
+}
+
+impl ClientVerification {
+    /// Whether the client of a session that is taken up again would still be let in: it was judged when the session began, perhaps by
+    /// another frontend, and may have been revoked since.
+    ///
+    /// # Errors
+    /// What does not pass.
+    pub(super) fn judge_again(&self, chain: Option<&[CertificateDer<'_>]>) -> Result<(), rustls::Error> {
+        match chain.and_then(<[_]>::split_first) {
+            Some((own, others)) => self.0.verify_client_cert(own, others, UnixTime::now()).map(|_| ()),
+            None if self.0.client_auth_mandatory() => Err(rustls::Error::NoCertificatesPresented),
+            None => Ok(()),
+        }
     }
 }
 

@@ -7,7 +7,7 @@ mod server;
 mod stream;
 
 pub(crate) use accept::begin;
-pub use frontend::{FrontendTls, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
+pub use frontend::{ClientVerification, FrontendTls, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
 pub(crate) use handshake_counts::HandshakeCounts;
 pub(crate) use server::ServerProtocol;
 pub use server::{ServerTls, ServerTlsTable};

@@ -5,6 +5,9 @@ use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll, Waker, ready};
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use rustls::pki_types::CertificateDer;
 use tokio::io::{AsyncBufRead, AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsStream;
@@ -42,6 +45,18 @@ impl TlsConnection {
             TlsStream::Client(_) => None,
         }
     }
+}
+
+/// `Client-Cert` with a client's own certificate, and `Client-Cert-Chain` with those that lead to its authority, as byte sequences (RFC 9440, 2).
+fn certificate_fields(chain: &[CertificateDer<'_>]) -> String {
+    let bytes = |certificate: &CertificateDer<'_>| format!(":{}:", STANDARD.encode(certificate));
+    let Some((own, others)) = chain.split_first() else { return String::new() };
+    let mut fields = format!("Client-Cert: {}\r\n", bytes(own));
+    if !others.is_empty() {
+        let others: Vec<String> = others.iter().map(bytes).collect();
+        fields = format!("{fields}Client-Cert-Chain: {}\r\n", others.join(", "));
+    }
+    fields
 }
 
 impl std::fmt::Debug for TlsConnection {
@@ -174,5 +189,14 @@ impl Connection for TlsConnection {
 
     fn name(&self) -> Option<String> {
         self.server_name()
+    }
+
+    fn certificate_fields(&self) -> Box<str> {
+        match &*self.0.borrow().stream {
+            TlsStream::Server(stream) => {
+                certificate_fields(stream.get_ref().1.peer_certificates().unwrap_or_default()).into()
+            }
+            TlsStream::Client(_) => Box::default(),
+        }
     }
 }

@@ -1,6 +1,7 @@
 //! Certificates, and how servers are trusted: read from where documents refer to, looked at, and handed to the plane; replaced when their files change.
 
 mod client_view;
+mod clients;
 mod facts;
 mod orders;
 mod self_signed;
@@ -25,6 +26,7 @@ use sha2::{Digest, Sha256};
 use tokio::sync::Notify;
 
 pub(crate) use self::client_view::from_here;
+use self::clients::ClientTrusts;
 use self::facts::{CertificateError, LoadedCertificate};
 pub(crate) use self::orders::{CertificateOrderError, OrderMeans, SealingKey};
 use self::orders::{OrderDesk, kept};
@@ -62,6 +64,7 @@ struct Shared {
     folder: PathBuf,
     table: TlsTable,
     servers: ServerTrusts,
+    clients: ClientTrusts,
     orders: OrderDesk,
     tickets: TlsTickets,
     journal: Journal,
@@ -100,6 +103,7 @@ impl CertificateKeeper {
             folder,
             table,
             servers,
+            clients: ClientTrusts::default(),
             orders,
             tickets,
             journal,
@@ -149,6 +153,9 @@ impl CertificateKeeper {
         let now = wall();
         for (pool, says) in self.0.servers.load(document) {
             self.0.journal.write(EventKind::Certificate, format!("pool {pool}"), says, json!({}));
+        }
+        for (frontend, says) in self.0.clients.load(document) {
+            self.0.journal.write(EventKind::Certificate, format!("frontend {frontend}"), says, json!({}));
         }
         for (name, spec) in &document.certificates {
             let before = self.known().get(name).cloned();
@@ -293,8 +300,13 @@ impl CertificateKeeper {
 
     /// Has the frontends of a document speak by what was read. Others go on as they are, until [`Self::forget_others`].
     pub(crate) fn speak(&self, document: &Document) {
-        let mut speaking = self.0.table.get();
-        speaking.extend(self.speaking(document));
+        let (mut speaking, new) = (self.0.table.get(), self.speaking(document));
+        // One that asks for certificates that can't be judged does not go on as it was before it asked.
+        speaking.retain(|name, _| {
+            let asks = document.frontends.get(name).is_some_and(|spec| spec.client_certificates.is_some());
+            !asks || new.contains_key(name)
+        });
+        speaking.extend(new);
         self.0.table.set(speaking);
         self.0.servers.speak(document);
     }
@@ -306,6 +318,7 @@ impl CertificateKeeper {
         self.0.table.set(speaking);
         self.known().retain(|name, _| document.certificates.contains_key(name));
         self.0.servers.forget_others(document);
+        self.0.clients.forget_others(document);
         self.0.wake.notify_one();
     }
 
@@ -319,6 +332,8 @@ impl CertificateKeeper {
                 Some(ShownCertificate { names: loaded.facts.names.clone(), key: Arc::clone(&loaded.key) })
             });
             let shown: Vec<ShownCertificate> = shown.collect();
+            // One whose clients can't be judged serves nobody, and never anybody unjudged.
+            let clients = self.0.clients.of(name, spec).ok()?;
             if shown.is_empty() {
                 return None;
             }
@@ -326,6 +341,7 @@ impl CertificateKeeper {
                 policy: spec.tls_policy.unwrap_or_default(),
                 unknown: spec.unknown_name.unwrap_or_default(),
                 is_http: spec.http.is_some(),
+                clients,
             };
             match FrontendTls::new(shown, terms, &self.0.tickets) {
                 Ok(tls) => Some((name.clone(), tls)),
@@ -342,6 +358,7 @@ impl CertificateKeeper {
     pub(crate) fn try_out(&self, old: &Document, new: &Document) -> Vec<Warning> {
         let now = wall();
         let mut warnings = ServerTrusts::try_out(old, new);
+        warnings.extend(ClientTrusts::try_out(old, new));
         for (name, spec) in &new.certificates {
             let is_read = spec.self_signed.is_empty() && spec.authority.is_none();
             if old.certificates.get(name) == Some(spec) || !is_read {
@@ -454,7 +471,8 @@ impl CertificateKeeper {
                 )
             })
         });
-        troubles.chain(self.0.orders.troubles(now)).chain(self.0.servers.troubles()).collect()
+        let others = self.0.orders.troubles(now).into_iter().chain(self.0.servers.troubles());
+        troubles.chain(others).chain(self.0.clients.troubles(now)).collect()
     }
 
     /// Why a handshake with a server of the pool failed a moment ago.

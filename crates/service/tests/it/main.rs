@@ -9,6 +9,7 @@ mod arrows;
 mod browser;
 mod changes;
 mod checks;
+mod client_certificates;
 mod command_line;
 mod console;
 mod console_access;

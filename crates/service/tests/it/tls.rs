@@ -14,7 +14,10 @@ use merismos_client::ClientError;
 use merismos_core::proof::TrialVerdict;
 use merismos_lab::free::free_address;
 use merismos_lab::stand_in::{Fault, StandIn};
-use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair};
+use rcgen::{
+    BasicConstraints, CertificateParams, CertificateRevocationListParams, CertifiedIssuer, DnType, IsCa,
+    KeyIdMethod, KeyPair, RevokedCertParams, SerialNumber,
+};
 use tokio::task::block_in_place;
 
 use crate::browser::Browser;
@@ -39,6 +42,11 @@ impl Authority {
         Self { folder, issuer }
     }
 
+    /// The chain and the key that were issued under a name.
+    pub(crate) fn files(&self, name: &str) -> [PathBuf; 2] {
+        ["pem", "key"].map(|ending| self.folder.path().join(format!("{name}.{ending}")))
+    }
+
     pub(crate) fn root(&self) -> String {
         self.folder.path().join("root.pem").display().to_string()
     }
@@ -49,19 +57,48 @@ impl Authority {
     }
 
     /// As [`Self::issue`], for so long from now.
-    fn issue_for(&self, name: &str, names: &[&str], lasts: Duration) -> [PathBuf; 2] {
+    pub(crate) fn issue_for(&self, name: &str, names: &[&str], lasts: Duration) -> [PathBuf; 2] {
         let key = KeyPair::generate().unwrap();
         let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
         let mut params = CertificateParams::new(names).unwrap();
         params.not_after = (SystemTime::now() + lasts).into();
         let certificate = params.signed_by(&key, &self.issuer).unwrap();
-        let files = ["pem", "key"].map(|ending| self.folder.path().join(format!("{name}.{ending}")));
+        let files = self.files(name);
         for (file, text) in files.iter().zip([certificate.pem(), key.serialize_pem()]) {
             std::fs::write(file.with_extension("new"), text).unwrap();
             std::fs::set_permissions(file.with_extension("new"), Permissions::from_mode(0o600)).unwrap();
             std::fs::rename(file.with_extension("new"), file).unwrap();
         }
         files
+    }
+
+    /// Writes a list of revoked certificates: those that were issued under these names.
+    pub(crate) fn revoke(&self, names: &[&str]) -> PathBuf {
+        let revoked = names.iter().map(|name| {
+            let text = std::fs::read(self.folder.path().join(format!("{name}.pem"))).unwrap();
+            let (_, pem) = x509_parser::pem::parse_x509_pem(&text).unwrap();
+            let serial = pem.parse_x509().unwrap().tbs_certificate.serial.to_bytes_be();
+            RevokedCertParams {
+                serial_number: SerialNumber::from(serial),
+                revocation_time: SystemTime::now().into(),
+                reason_code: None,
+                invalidity_date: None,
+            }
+        });
+        let now = SystemTime::now();
+        let list = CertificateRevocationListParams {
+            this_update: (now - Duration::from_secs(3_600)).into(),
+            next_update: (now + Duration::from_secs(86_400)).into(),
+            crl_number: SerialNumber::from(1_u64),
+            issuing_distribution_point: None,
+            revoked_certs: revoked.collect(),
+            key_identifier_method: KeyIdMethod::Sha256,
+        };
+        let file = self.folder.path().join("revoked.pem");
+        let text = list.signed_by(&self.issuer).unwrap().pem().unwrap();
+        std::fs::write(file.with_extension("new"), text).unwrap();
+        std::fs::rename(file.with_extension("new"), &file).unwrap();
+        file
     }
 
     /// The digest of a certificate that was issued before, in hexadecimal digits.

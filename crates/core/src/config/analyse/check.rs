@@ -216,6 +216,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
         }
     }
     challenges(document, problems);
+    client_certificates(document, problems);
     for (name, message) in &document.notifications {
         for pool in message.pools.iter().filter(|pool| !document.pools.contains_key(*pool)) {
             let wanted = one_of("pool", pool, document.pools.keys());
@@ -308,6 +309,40 @@ fn introductions(document: &Document, problems: &mut Vec<Problem>) {
                 "http_version = \"1.1\", or no proxy_protocol: servers get Forwarded and X-Forwarded-For"
                     .to_owned(),
             ));
+        }
+    }
+}
+
+/// Which frontends can ask clients for certificates.
+fn client_certificates(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, frontend) in &document.frontends {
+        let mut wrong = |key: &str, found: &str, expected: &str| {
+            problems.push(Problem::at(&format!("frontends.{name}.{key}"), found.to_owned(), expected));
+        };
+        let asks = frontend.client_certificates.is_some();
+        if asks && frontend.certificates.is_empty() {
+            let found = "its clients speak plain text, in which no certificate is shown";
+            wrong("client_certificates", found, "certificates of its own beside it");
+        }
+        if asks && frontend.client_authorities.is_none() {
+            let found = "there is no authority whose certificates would pass";
+            wrong(
+                "client_authorities",
+                found,
+                "client_authorities = \"/etc/merismos/clients.pem\" beside client_certificates",
+            );
+        }
+        for (key, is_set) in [
+            ("client_authorities", frontend.client_authorities.is_some()),
+            ("client_revocations", frontend.client_revocations.is_some()),
+        ] {
+            if is_set && !asks {
+                wrong(
+                    key,
+                    "clients are not asked for certificates",
+                    "client_certificates = \"required\" beside it, or \"optional\"",
+                );
+            }
         }
     }
 }

@@ -129,6 +129,8 @@ pub enum WarningReason {
     BadCertificate { problem: String },
     /// What a pool's servers are to be verified by can't be read.
     NoTrust { pool: Name, problem: String },
+    /// What a frontend's clients are to be judged by can't be read.
+    NoClientTrust { problem: String },
     /// A new server does not answer.
     NoAnswer { server: PoolServer, evidence: Box<Evidence> },
     /// A new server of a pool without a check does not answer.

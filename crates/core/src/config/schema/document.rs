@@ -24,7 +24,7 @@ pub use crate::config::schema::checks::{
 };
 pub use crate::config::schema::expectation::{BodyExpectation, ExpectedValue, Pattern};
 pub use crate::config::schema::frontend::{
-    Endpoint, FrontendSpec, HandshakeLimits, HttpKeys, Protocol, RedirectStatus,
+    ClientCertificates, Endpoint, FrontendSpec, HandshakeLimits, HttpKeys, Protocol, RedirectStatus,
 };
 pub use crate::config::schema::notification::{
     MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget,

@@ -97,6 +97,23 @@ pub struct FrontendSpec {
     #[key(without = "first", when(protocol = "http tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unknown_name: Option<UnknownName>,
+    /// Whether clients are asked for certificates, and have to show one.
+    ///
+    /// Servers of `http` frontends get one that passed in `Client-Cert`, and those that lead to its authority in `Client-Cert-Chain` (RFC 9440);
+    /// what clients say in these fields themselves is dropped.
+    #[key(without = "they are not asked", when(protocol = "http tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub client_certificates: Option<ClientCertificates>,
+    /// File of the authorities (PEM) whose certificates pass.
+    #[key(format = FILE, without = "none", when(protocol = "http tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub client_authorities: Option<String>,
+    /// File of lists of revoked certificates (CRLs, RFC 5280, 5, in PEM), one at least of each authority that signs clients' certificates.
+    ///
+    /// It is looked at every few seconds. A client that is revoked can't take up its session again either.
+    #[key(format = FILE, without = "none is revoked", when(protocol = "http tcp"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub client_revocations: Option<String>,
     /// Longest time that a TLS handshake may take.
     #[key(range = "100ms".."5m", without = "10s", when(protocol = "http tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -134,6 +151,17 @@ impl fmt::Display for Endpoint {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}{}", self.address, if self.udp { " (udp)" } else { "" })
     }
+}
+
+/// Whether clients show certificates.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum ClientCertificates {
+    /// Clients without one are served as well; servers see the difference.
+    Optional,
+    /// Clients without one do not come through the handshake.
+    Required,
 }
 
 /// What bounds the TLS handshakes of a frontend's clients.

@@ -33,6 +33,24 @@ const LAB: &str = "[certificates.lab]\nself_signed = [\"lab.example\"]\n";
 )]
 #[case::nothing_is_redirected("", "redirect_status = \"307\"", "", "frontends.booking.redirect_status")]
 #[case::nobody_believes_it("", "hsts_age = \"5m\"", "", "frontends.booking.hsts_age")]
+#[case::no_certificate_in_plain_text(
+    "",
+    "client_certificates = \"required\"\nclient_authorities = \"/a.pem\"",
+    "",
+    "frontends.booking.client_certificates"
+)]
+#[case::nobody_passes(
+    "",
+    "client_certificates = \"required\"\ncertificates = [\"lab\"]",
+    LAB,
+    "frontends.booking.client_authorities"
+)]
+#[case::nobody_is_asked_for_one(
+    "",
+    "client_revocations = \"/a.pem\"\ncertificates = [\"lab\"]",
+    LAB,
+    "frontends.booking.client_revocations"
+)]
 #[case::part_of_nothing(
     "",
     "hsts_subdomains = true\ncertificates = [\"lab\"]",

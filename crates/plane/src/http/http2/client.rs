@@ -238,6 +238,7 @@ pub(in super::super) async fn serve<C: Connection>(visit: ClientConnection<C>, f
         .max_concurrent_streams(frontend.max_concurrent_streams)
         .max_header_list_size(u32::try_from(frontend.header_size_limit + TRAILER_ROOM).unwrap_or(u32::MAX))
         .max_send_buffer_size(SEND_BUFFER);
+    let certificate = stream.certificate_fields();
     let writing = Rc::<WriteState>::default();
     let opened = PrefacedStream {
         first: Some(first),
@@ -261,7 +262,7 @@ pub(in super::super) async fn serve<C: Connection>(visit: ClientConnection<C>, f
     // No snapshot is held while a client rests, or each idle client would keep an old one alive.
     let rest = frontend.idle_timeout;
     drop(frontend);
-    let fields = ClientFields::new(&who, ClientProtocol::Two);
+    let fields = ClientFields::new(&who, ClientProtocol::Two).with_certificate(certificate);
     let line = Rc::new(ClientStreams {
         worker: Rc::clone(worker),
         client: Rc::clone(client),
