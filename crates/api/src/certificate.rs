@@ -16,7 +16,7 @@ pub struct Certificates {
 pub struct CertificateView {
     /// Name of the certificate, as in the document.
     pub name: String,
-    /// The DNS names and IP addresses that it is for; empty while it could not be had.
+    /// The DNS names and IP addresses that it is for; while it could not be had, those that it is ordered for.
     pub names: Vec<String>,
     /// Who made it.
     pub issuer: Option<String>,

@@ -114,6 +114,8 @@ pub struct FrontendStatus {
     pub listen: String,
     /// Whether its clients speak TLS.
     pub tls: bool,
+    /// Whether its clients are asked for certificates: `optional`, `required`; absent where they are not.
+    pub client_certificates: Option<String>,
     /// Its pool, or the first of several.
     pub pool: String,
     /// All of its pools, where it has several, with the part of its work that each gets.

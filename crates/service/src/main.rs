@@ -18,6 +18,7 @@ mod memory;
 mod notifications;
 mod pin_keeper;
 mod preflight;
+mod root_cause;
 mod run;
 mod settings;
 mod shortages;

@@ -20,7 +20,7 @@
         <div class={frontend.trouble ? 'text-error' : ''}>
           {frontend.trouble ? '✕ ' : ''}<span class="font-semibold">{frontend.name}</span>
           <span class="text-secondary"
-            >{frontend.protocol}{frontend.tls ? ' over TLS' : ''}
+            >{frontend.protocol}{frontend.tls ? ' over TLS' : ''}{frontend.client_certificates ? `, client certificates ${frontend.client_certificates}` : ''}
             {frontend.listen} · {rate(frontend.per_second)}
             {frontend.unit}s/s{way?.part ? ` · ${way.part}` : ''} →</span
           >

@@ -155,11 +155,15 @@ fn frontends(frontends: &[FrontendStatus]) {
         let mut row = vec![
             name,
             Cell::new(format!(
-                "{}{} {}{}",
+                "{}{} {}{}{}",
                 frontend.protocol,
                 if frontend.tls { " over TLS" } else { "" },
                 frontend.listen,
                 if frontend.redirects { ", redirects to https" } else { "" },
+                match &frontend.client_certificates {
+                    Some(asks) => format!(", client certificates {asks}"),
+                    None => String::new(),
+                },
             )),
             Cell::new(pool_words(frontend)),
             number(frontend.connections),

@@ -65,6 +65,7 @@ pub fn compile(
             max_connection_age: spec.max_connection_age.map(Span::get),
             first_bytes,
             handshakes: spec.handshakes(),
+            client_certificates: spec.client_certificates,
             redirect: http.and_then(|http| {
                 let status = http.redirect_status.unwrap_or_default().number();
                 http.redirect_to_https.map(|port| HttpsRedirect { port, status })

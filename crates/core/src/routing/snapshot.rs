@@ -11,8 +11,8 @@ use super::dropped_fields::DroppedFields;
 use super::request_facts::{KeyRule, RequestFacts, RequestKey};
 use crate::balance::{Balance, Excluded, PickContext};
 use crate::config::document::{
-    Algorithm, BalancePer, Endpoint, FailureHandling, HandshakeLimits, Pattern, Protocol, ProxyVersion,
-    QueueSettings, UpstreamSettings,
+    Algorithm, BalancePer, ClientCertificates, Endpoint, FailureHandling, HandshakeLimits, Pattern, Protocol,
+    ProxyVersion, QueueSettings, UpstreamSettings,
 };
 use crate::eligibility::{Eligibility, IneligibleReason};
 use crate::name::{Name, PoolServer};
@@ -69,6 +69,8 @@ pub struct Frontend {
     pub first_bytes: Option<FirstBytes>,
     /// What bounds the handshakes of clients; `None` where they do not speak TLS.
     pub handshakes: Option<HandshakeLimits>,
+    /// Whether clients are asked for certificates.
+    pub client_certificates: Option<ClientCertificates>,
     /// Where every request is redirected; most frontends redirect none.
     pub redirect: Option<HttpsRedirect>,
     /// The field of responses that has browsers refuse plain text (RFC 6797, 6.1), with its line end.

@@ -209,7 +209,8 @@ fn tls_in_words(error: &rustls::Error) -> String {
             CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
                 "a client's certificate has ended".to_owned()
             }
-            CertificateError::UnknownIssuer => {
+            // Another authority may call itself the same.
+            CertificateError::UnknownIssuer | CertificateError::BadSignature => {
                 "a client's certificate is not by one of the authorities that are trusted for clients"
                     .to_owned()
             }

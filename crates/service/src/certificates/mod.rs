@@ -205,7 +205,11 @@ impl CertificateKeeper {
     fn remind(&self, document: &Document, since: Wall, now: Wall) {
         let near: Vec<(Name, String)> = {
             let known = self.known();
-            let near = known.iter().filter(|(_, known)| known.spec.self_signed.is_empty());
+            // One that is renewed by itself is nobody's work, unless that fails.
+            let is_work = |name: &Name, spec: &CertificateSpec| {
+                spec.self_signed.is_empty() && (spec.authority.is_none() || self.0.orders.has_failed(name))
+            };
+            let near = known.iter().filter(|(name, known)| is_work(name, &known.spec));
             let near = near.filter_map(|(name, known)| {
                 let end = known.loaded.as_ref()?.facts.not_after;
                 let days = day_passed(end, since, now)?;
@@ -389,7 +393,7 @@ impl CertificateKeeper {
             let orders = self.0.orders.view(document, name, wanted);
             CertificateView {
                 name: name.to_string(),
-                names: facts.map(|facts| facts.names.clone()).unwrap_or_default(),
+                names: facts.map_or_else(|| certificate.spec.names.clone(), |facts| facts.names.clone()),
                 issuer: facts.map(|facts| facts.issuer.clone()),
                 is_self_signed: facts.is_some_and(|facts| facts.is_self_signed),
                 not_before: facts.map(|facts| facts.not_before),

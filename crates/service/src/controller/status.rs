@@ -214,6 +214,7 @@ impl ControllerState {
             unit: frontend.balance_per.to_string(),
             listen: frontend.listen.address.to_string(),
             tls: frontend.handshakes.is_some(),
+            client_certificates: frontend.client_certificates.map(|asks| asks.to_string()),
             pool: pool.name.to_string(),
             pools: pool_shares(frontend, at),
             listening,

@@ -1,10 +1,11 @@
 //! The client that posts webhooks.
 
-use std::error::Error as _;
 use std::time::Duration;
 
 use merismos_probe::verified;
 use reqwest::redirect::Policy;
+
+use crate::root_cause::root_cause;
 
 /// Why a webhook was not delivered.
 #[derive(Debug, thiserror::Error)]
@@ -21,17 +22,6 @@ pub(super) enum WebhookError {
     /// The time is over.
     #[error("no answer within {}", merismos_core::units::humane(*.0))]
     Timeout(Duration),
-}
-
-/// What lies at the bottom of an error: the outer layers say only that something failed.
-fn root_cause(error: &reqwest::Error) -> String {
-    let mut cause = error.source();
-    let mut text = error.to_string();
-    while let Some(error) = cause {
-        text = error.to_string();
-        cause = error.source();
-    }
-    text
 }
 
 /// Posts a body and gives the status of the response. A redirection is not followed.

@@ -80,6 +80,7 @@ fn values<'h>(head: &'h str, name: &str) -> Vec<&'h str> {
 async fn servers_are_told_of_certificates_that_passed_and_of_no_others() {
     let asking = Asking::begin().await;
     asking.service.apply(&asking.text(&asking.keys("required"))).await.unwrap();
+    assert!(asking.says(", client certificates required"));
     let forged =
         ["-H", "Client-Cert: :AAAA:", "-H", "client_cert: :AAAA:", "-H", "Client-Cert-Chain: :AAAA:"];
     let thora = told(&asking.clients.files("thora")[0]);

@@ -295,6 +295,33 @@ async fn a_certificate_is_renewed_when_its_authority_wants_it() {
     assert!(second.not_after > Some(Wall(0)) && second.order_failure.is_none());
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nobody_is_reminded_of_the_end_of_a_certificate_that_is_renewed_by_itself() {
+    let at = free_address();
+    let service = Service::with(&["gull"]).await;
+    let mut authority = OrderedFrom::looking_at(at, service.frontend);
+    // Each is three days from its end when it is issued, which is a day on which people are reminded.
+    authority.options.hours = 72;
+    authority.restart().await;
+    let text = document(&service, "certificates = [\"booking\"]")
+        + &plain(at)
+        + &authority.table("")
+        + &certificate(&[NAME]);
+    service.apply(&text).await.unwrap();
+    is_issued(&service).await;
+    let says = async |part: &str| {
+        let events = service.client().events(200).await.unwrap().events;
+        events.iter().filter(|event| event.message.contains(part)).count()
+    };
+    for times in 1..=2 {
+        renewed(&service).await.unwrap();
+        until("it is shown", async || says("is shown to clients from now on").await > times).await;
+    }
+    assert_eq!(says("ends in").await, 0);
+    authority.fails(Fault::Refuse).await;
+    assert!(renewed(&service).await.unwrap().order_failure.is_some());
+}
+
 /// A name server that takes signed updates of `skerry.example`.
 struct Zone {
     child: Child,

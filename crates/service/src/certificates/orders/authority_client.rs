@@ -1,6 +1,5 @@
 //! How authorities are asked: HTTP over TLS, with a limit on how long and how much.
 
-use std::error::Error as _;
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -13,6 +12,8 @@ use merismos_connector::trust;
 use merismos_core::config::document::{AuthoritySpec, CertificateTrust, TlsVerify};
 use reqwest::header::RETRY_AFTER;
 use reqwest::redirect::Policy;
+
+use crate::root_cause::root_cause;
 
 /// How long one request may take.
 const REQUEST_LIMIT: Duration = Duration::from_secs(30);
@@ -65,7 +66,7 @@ impl AuthorityClient {
     }
 
     async fn ask(self, request: http::Request<BodyWrapper<Bytes>>) -> Result<BytesResponse, Error> {
-        let failed = |error: &reqwest::Error| Error::Other(Box::new(AskError::Failed(root_cause(error))));
+        let failed = |error: &reqwest::Error| Error::Other(Box::new(AskError::Failed(in_words(error))));
         let (parts, body) = request.into_parts();
         let is_directory = parts.method == http::Method::GET;
         let Ok(body) = body.collect().await;
@@ -119,18 +120,12 @@ fn wait_of(text: &str) -> Option<Duration> {
     Some(wait.min(MOST_WAIT))
 }
 
-/// What lies at the bottom of an error: the outer layers say only that something failed.
-fn root_cause(error: &reqwest::Error) -> String {
+/// Why there is no response.
+fn in_words(error: &reqwest::Error) -> String {
     if error.is_timeout() {
         return format!("no response within {}", merismos_core::units::humane(REQUEST_LIMIT));
     }
-    let mut cause = error.source();
-    let mut text = error.to_string();
-    while let Some(error) = cause {
-        text = error.to_string();
-        cause = error.source();
-    }
-    text
+    root_cause(error)
 }
 
 #[cfg(test)]

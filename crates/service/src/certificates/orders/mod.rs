@@ -346,6 +346,11 @@ impl OrderDesk {
         }
     }
 
+    /// Whether a certificate's last order failed.
+    pub(super) fn has_failed(&self, name: &Name) -> bool {
+        self.progress().get(name).is_some_and(|progress| progress.failure.is_some())
+    }
+
     /// Certificates whose last order failed, a sentence each.
     pub(super) fn troubles(&self, now: Wall) -> Vec<String> {
         let all = self.progress();
