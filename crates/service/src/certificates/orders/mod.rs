@@ -58,6 +58,8 @@ struct OrderProgress {
     failures: u32,
     /// Why the last order failed, and when.
     failure: Option<(Wall, String)>,
+    /// When what is shown is to be renewed; long ago when nothing is.
+    due: Wall,
     /// Not before then.
     rests_until: Wall,
     /// When the authority wants it to be renewed, and for which certificate that is.
@@ -142,8 +144,9 @@ impl OrderDesk {
             let (is_due, asks) = {
                 let mut all = self.progress();
                 let progress = progress_of(&mut all, name, &errand);
-                let due = loaded.map_or(Wall(0), |loaded| due(&loaded.facts, progress.suggested.as_ref()));
-                let is_due = !progress.is_under_way && due <= now && progress.rests_until <= now;
+                progress.due =
+                    loaded.map_or(Wall(0), |loaded| due(&loaded.facts, progress.suggested.as_ref()));
+                let is_due = !progress.is_under_way && progress.next() <= now;
                 let asks =
                     !is_due && !progress.is_under_way && loaded.is_some() && progress.asks_again <= now;
                 progress.is_under_way |= is_due;
@@ -288,7 +291,7 @@ impl OrderDesk {
                 }
                 progress.failure = Some((now, error.to_string()));
                 if is_news {
-                    let says = format!("could not be ordered: {error}; the next try is in {}", humane(rest));
+                    let says = format!("could not be ordered: {error}; {}", progress.next_words(name, now));
                     self.write(name, says.clone());
                     self.0.news.lock().unwrap_or_else(PoisonError::into_inner).push((name.clone(), says));
                 }
@@ -356,10 +359,10 @@ impl OrderDesk {
         let all = self.progress();
         let failed = all.iter().filter_map(|(name, progress)| {
             let (at, why) = progress.failure.as_ref()?;
-            let rest = humane(progress.rests_until.since(now));
             Some(format!(
-                "certificate {name} could not be ordered {} ago: {why}; the next try is in {rest}, or with `merismos certificate order {name}`",
-                humane(now.since(*at))
+                "certificate {name} could not be ordered {} ago: {why}; {}",
+                humane(now.since(*at)),
+                progress.next_words(name, now)
             ))
         });
         failed.collect()
@@ -368,6 +371,23 @@ impl OrderDesk {
     /// The failures that nobody was told of yet.
     pub(super) fn news(&self) -> Vec<(Name, String)> {
         std::mem::take(&mut *self.0.news.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl OrderProgress {
+    /// When it is ordered next by itself.
+    fn next(&self) -> Wall {
+        self.due.max(self.rests_until)
+    }
+
+    /// When it is tried again, and how people can do so before.
+    fn next_words(&self, name: &Name, now: Wall) -> String {
+        let next = self.next();
+        if self.due > now {
+            return format!("it is renewed by itself at {next}, or with `merismos certificate renew {name}`");
+        }
+        let rest = humane(next.since(now));
+        format!("the next try is in {rest}, or with `merismos certificate order {name}`")
     }
 }
 
@@ -397,6 +417,7 @@ fn progress_of<'p>(
         is_under_way,
         failures: 0,
         failure: None,
+        due: Wall(0),
         rests_until: Wall(0),
         suggested: None,
         asks_again: Wall(0),
