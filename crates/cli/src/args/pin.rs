@@ -1,6 +1,7 @@
-//! `merismos pin list|remove POOL`, `merismos pin key`
+//! `merismos pin list|remove FRONTEND|POOL`, `merismos pin key`
 
-use merismos_api::{PinClient, PinQuery};
+use merismos_api::{PinClient, PinQuery, PinsRemoved};
+use merismos_client::Client;
 use merismos_core::name::{Name, PoolServer};
 
 use super::CommandContext;
@@ -22,7 +23,7 @@ pub(super) enum PinCommand {
     Remove {
         #[command(flatten)]
         which: WhichPins,
-        /// Remove all pins of the pool
+        /// Remove all pins of the pool, or of every pool of the frontend
         #[arg(long)]
         all: bool,
     },
@@ -37,8 +38,9 @@ pub(super) enum PinCommand {
 /// Which pins are meant.
 #[derive(Debug, clap::Args)]
 pub(super) struct WhichPins {
-    /// Pool, such as booking
-    pool: Name,
+    /// Pool, such as booking, or frontend whose pools are meant
+    #[arg(value_name = "FRONTEND|POOL")]
+    of: Name,
     /// Only those of clients from this address or network
     #[arg(long, value_name = "NETWORK")]
     client: Option<PinClient>,
@@ -48,12 +50,29 @@ pub(super) struct WhichPins {
 }
 
 impl WhichPins {
-    fn query(&self, limit: Option<u32>) -> Result<PinQuery, CliError> {
-        if let Some(server) = self.server.as_ref().filter(|server| server.pool != self.pool) {
-            return Err(CliError::Call(format!("{server} is no server of pool {}", self.pool)));
+    /// The pool that is meant, or every pool of the frontend, where no pool has that name. Those of `--server` alone, where it is given.
+    async fn pools(&self, client: &Client) -> Result<Vec<Name>, CliError> {
+        let status = client.status().await?;
+        let pools = if status.pools.iter().any(|pool| pool.name == self.of.as_str()) {
+            vec![self.of.clone()]
+        } else {
+            let frontend = status.frontends.into_iter().find(|frontend| frontend.name == self.of.as_str());
+            let frontend = frontend
+                .ok_or_else(|| CliError::Call(format!("there is no pool and no frontend {}", self.of)))?;
+            let others =
+                frontend.pools.iter().map(|share| &share.pool).filter(|name| **name != frontend.pool);
+            std::iter::once(&frontend.pool).chain(others).filter_map(|name| name.parse().ok()).collect()
+        };
+        let Some(server) = &self.server else { return Ok(pools) };
+        if !pools.contains(&server.pool) {
+            return Err(CliError::Call(format!("{server} is no server of {}", self.of)));
         }
+        Ok(vec![server.pool.clone()])
+    }
+
+    fn query(&self, limit: Option<u32>) -> PinQuery {
         let server = self.server.as_ref().map(|server| server.server.to_string());
-        Ok(PinQuery { client: self.client, server, limit })
+        PinQuery { client: self.client, server, limit }
     }
 }
 
@@ -62,11 +81,14 @@ impl PinCommand {
         let client = context.target.client()?;
         match self {
             Self::List { which, limit } => {
-                let pins = client.pins(&which.pool, &which.query(Some(limit))?).await?;
-                if context.json {
-                    show::json(&pins);
-                } else {
-                    show::pins::list(&pins);
+                let pools = which.pools(&client).await?;
+                for pool in &pools {
+                    let pins = client.pins(pool, &which.query(Some(limit))).await?;
+                    if context.json {
+                        show::json(&pins);
+                    } else {
+                        show::pins::list(&pins, (pools.len() > 1).then_some(pool));
+                    }
                 }
             }
             Self::Remove { which, all } => {
@@ -74,7 +96,10 @@ impl PinCommand {
                     let says = "say which pins: --client NETWORK, --server POOL/SERVER or --all".to_owned();
                     return Err(CliError::Call(says));
                 }
-                let removed = client.remove_pins(&which.pool, &which.query(None)?).await?;
+                let mut removed = PinsRemoved { removed: 0 };
+                for pool in which.pools(&client).await? {
+                    removed.removed += client.remove_pins(&pool, &which.query(None)).await?.removed;
+                }
                 if context.json {
                     show::json(&removed);
                 } else {

@@ -3,14 +3,18 @@
 use chrono::Utc;
 use comfy_table::Cell;
 use merismos_api::{PinKeyTimes, Pins};
+use merismos_core::name::Name;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 
 use super::table::table;
 use super::{moment, text};
 
-/// Prints pins, and how full their table is.
-pub(crate) fn list(pins: &Pins) {
+/// Prints pins, and how full their table is; with the name of their pool where there are several.
+pub(crate) fn list(pins: &Pins, of: Option<&Name>) {
+    if let Some(pool) = of {
+        text(&format!("pool {pool}\n"));
+    }
     if pins.limit == 0 {
         text(
             "The pool keeps no pins: its clients are not tied, or by the cookie of the service, which they keep themselves.\n",

@@ -155,6 +155,12 @@ async fn pins_are_listed_counted_and_removed() {
     let text = String::from_utf8(said.stdout).unwrap();
     assert!(text.contains("header:x-account") && text.contains("5 of 5 shown; 10 pins are kept"), "{text}");
     assert!(!text.contains("quay/tern"), "{text}");
+    let of_frontend = service.merismos(&["pin", "list", "harbour", "--server", "quay/gull"]);
+    let text = String::from_utf8(of_frontend.stdout).unwrap();
+    assert!(text.contains("5 of 5 shown; 10 pins are kept"), "a frontend stands for its pools: {text}");
+    let unknown = service.merismos(&["pin", "list", "nowhere"]);
+    assert_eq!(unknown.status.code(), Some(2));
+    assert!(String::from_utf8(unknown.stderr).unwrap().contains("no pool and no frontend nowhere"));
     let wrong = service.merismos(&["pin", "remove", "quay"]);
     assert_eq!(wrong.status.code(), Some(2), "all are removed only when that is said");
     let removed = service.merismos(&["pin", "remove", "quay", "--server", "quay/gull"]);
