@@ -96,7 +96,7 @@
       </p>
     {/if}
     {#if object.timing}<p class="mb-3 text-secondary">A failure is {noticed(object.timing)}.</p>{/if}
-    {#if frontend}<Explain frontend={name} protocol={frontend.protocol} />{/if}
+    {#if frontend}<Explain frontend={name} protocol={frontend.protocol} tls={frontend.tls} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Reserved addresses">
         <div>

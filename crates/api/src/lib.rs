@@ -46,8 +46,8 @@ pub use problem::ProblemDocument;
 pub use roll::{RollOrderRequest, RollRequest, RollVerb, RollView, Rolls, WorkReport};
 pub use status::{
     AtStake, CheckStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
-    Observed, PassedOverServer, PinView, PoolShare, PoolStatus, RevisionStatus, ServerStatus, ServerTrust,
-    Status, StoreStatus, Totals, TrafficPeriod,
+    Observed, PassedNames, PassedOverServer, PinView, PoolShare, PoolStatus, RevisionStatus, ServerStatus,
+    ServerTrust, Status, StoreStatus, Totals, TrafficPeriod,
 };
 pub use token::{MadeToken, NewToken, TokenResponse, TokenView, Tokens};
 pub use trial::{Trial, TrialHappening, TrialRequest, TrialState, Trials};

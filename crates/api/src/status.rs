@@ -120,6 +120,8 @@ pub struct FrontendStatus {
     pub pool: String,
     /// All of its pools, where it has several, with the part of its work that each gets.
     pub pools: Vec<PoolShare>,
+    /// TLS that it passes on as it comes, by the server names (SNI) that clients ask for.
+    pub passthrough: Vec<PassedNames>,
     /// Whether it does listen.
     pub listening: bool,
     /// What is wrong with it.
@@ -225,6 +227,17 @@ pub struct PoolShare {
     pub usable: bool,
     /// The expected part of the frontend's work, 0 to 1; absent where it depends on the client.
     pub expected: Option<f64>,
+}
+
+/// Server names whose TLS a frontend passes on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PassedNames {
+    /// The names; one with `*` in place of its first label is for every name that differs there.
+    pub names: Vec<String>,
+    /// The pool that gets them.
+    pub pool: String,
+    /// Whether one of its servers is eligible.
+    pub usable: bool,
 }
 
 /// A DNS name whose answers are servers.

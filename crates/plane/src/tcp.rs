@@ -42,8 +42,8 @@ pub(crate) async fn serve<C: Connection>(
     frontend: Arc<Frontend>,
     first: Option<Buffer>,
 ) {
-    let ClientConnection { at: RegisteredConnection { ref worker, ref client, .. }, mut stream, who, .. } =
-        visit;
+    let mut visit = visit;
+    let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, who, .. } = &mut visit;
     client.alarm.bind_to_this_task().await;
     let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
     let heard = match &frontend.first_bytes {
@@ -51,11 +51,25 @@ pub(crate) async fn serve<C: Connection>(
         Some(wanted) if who.is_secure && wanted.patterns.is_empty() => {
             Some(ClientHello { name: stream.name(), first })
         }
-        Some(wanted) => Box::pin(peek_client_hello(worker, &mut stream, first, wanted, watch)).await,
+        Some(wanted) => Box::pin(peek_client_hello(worker, stream, first, wanted, watch)).await,
         None => Some(ClientHello { name: None, first }),
     };
-    let Some(ClientHello { name, mut first }) = heard else { return };
+    let Some(ClientHello { name, first }) = heard else { return };
     let name = if who.is_secure { stream.name() } else { name };
+    Box::pin(serve_asked(visit, frontend, ClientHello { name, first })).await;
+}
+
+/// As [`serve`], of a client that said already what it wants. `frontend` is how its client sees it: another one than the snapshot's where TLS
+/// is passed on.
+pub(crate) async fn serve_asked<C: Connection>(
+    visit: ClientConnection<C>,
+    frontend: Arc<Frontend>,
+    hello: ClientHello,
+) {
+    let ClientConnection { at: RegisteredConnection { ref worker, ref client, .. }, mut stream, who, .. } =
+        visit;
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+    let ClientHello { name, mut first } = hello;
     client.resting.set(false);
     client.fresh.set(false);
     // What is looked for in it has to outlive the buffer, which goes on to the server.
@@ -68,7 +82,12 @@ pub(crate) async fn serve<C: Connection>(
     loop {
         // What is decided goes by what holds now, at each attempt; once it is relayed the connection keeps it.
         let snapshot = worker.snapshot();
-        let frontend = snapshot.frontend(client.frontend.get()).map_or(&*frontend, |current| &**current);
+        let current = snapshot.frontend(client.frontend.get());
+        // What is inside of a handshake that was done here is not passed on.
+        let asked = name.as_deref().filter(|_| !who.is_secure);
+        let passed = asked.and_then(|name| current?.passed_on(name));
+        let current = passed.or(current.filter(|current| current.protocol == frontend.protocol));
+        let frontend = current.map_or(&*frontend, |current| &**current);
         let lane = frontend.cell.lane(worker.index);
         if !is_counted {
             lane.requests.increment();

@@ -5,7 +5,7 @@
   import { shortName } from '../format/format'
 
   // Where a request would go, asked of what runs; nothing is sent.
-  let { frontend, protocol }: { frontend: string; protocol: string } = $props()
+  let { frontend, protocol, tls }: { frontend: string; protocol: string; tls: boolean } = $props()
 
   let client = $state('')
   let path = $state('')
@@ -40,8 +40,10 @@
       <label>Cookies<input class="input input-sm block w-44" autocomplete="off" placeholder="visit=a81f" bind:value={cookie} /></label>
       <label>A field<input class="input input-sm block w-44" autocomplete="off" placeholder="X-Account: 17" bind:value={header} /></label>
     {:else if protocol === 'tcp'}
-      <label>TLS server name<input class="input input-sm block w-44" autocomplete="off" bind:value={sni} /></label>
       <label>It sends first<input class="input input-sm block w-44" autocomplete="off" placeholder="LOGIN anna" bind:value={firstBytes} /></label>
+    {/if}
+    {#if protocol === 'tcp' || tls}
+      <label>TLS server name<input class="input input-sm block w-44" autocomplete="off" bind:value={sni} /></label>
     {/if}
     <label>Connection is with<input class="input input-sm block w-44" autocomplete="off" placeholder="booking/gull" bind:value={connection} /></label>
     <button class="btn btn-sm btn-primary" type="submit">Explain</button>

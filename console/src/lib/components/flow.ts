@@ -85,11 +85,18 @@ function pairsOf(status: Status): Pair[] {
   const pairs = sending.flatMap((frontend) => {
     const only = [{ pool: frontend.pool, usable: true, expected: null }]
     const several = frontend.pools.length > 0
-    return (several ? frontend.pools : only).flatMap((it) => {
+    const shared = several || frontend.passthrough.length > 0
+    // How much is passed on by its server name is not counted apart: the pools know what they get.
+    const passed = frontend.passthrough.flatMap((it) => {
+      const pool = pools.get(it.pool)
+      return pool ? [{ frontend, pool, part: it.names.join(', '), rate: 0, should: frontend.per_second }] : []
+    })
+    const chosen = (several ? frontend.pools : only).flatMap((it) => {
       const pool = pools.get(it.pool)
       const part = !several ? '' : !it.usable ? 'not usable' : it.expected === null ? '' : `${Math.round(it.expected * 100)} %`
-      return pool ? [{ frontend, pool, part, rate: several ? 0 : frontend.per_second, should: several ? frontend.per_second * (it.expected ?? 1) : 0 }] : []
+      return pool ? [{ frontend, pool, part, rate: shared ? 0 : frontend.per_second, should: shared ? frontend.per_second * (it.expected ?? 1) : 0 }] : []
     })
+    return [...chosen, ...passed]
   })
   for (const pool of status.pools) {
     const here = pairs.filter((pair) => pair.pool === pool)

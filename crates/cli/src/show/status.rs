@@ -103,7 +103,9 @@ fn pools(status: &Status) {
 /// The frontends that a pool works for.
 fn frontends_of(pool: &PoolStatus, status: &Status) -> String {
     let uses = |frontend: &&FrontendStatus| {
-        frontend.pool == pool.name || frontend.pools.iter().any(|choice| choice.pool == pool.name)
+        frontend.pool == pool.name
+            || frontend.pools.iter().any(|choice| choice.pool == pool.name)
+            || frontend.passthrough.iter().any(|passed| passed.pool == pool.name)
     };
     status.frontends.iter().filter(uses).map(|frontend| frontend.name.as_str()).collect::<Vec<_>>().join(", ")
 }
@@ -207,6 +209,15 @@ fn frontends(frontends: &[FrontendStatus]) {
 
 /// The pools of a frontend, with the part that each gets where there are several.
 fn pool_words(frontend: &FrontendStatus) -> String {
+    let passed = frontend.passthrough.iter().map(|passed| {
+        let usable = if passed.usable { "" } else { " (not usable)" };
+        format!("{}{usable} for {}", passed.pool, passed.names.join(", "))
+    });
+    std::iter::once(chosen_pools(frontend)).chain(passed).collect::<Vec<_>>().join("\n")
+}
+
+/// The pools for whatever is not passed on by its server name.
+fn chosen_pools(frontend: &FrontendStatus) -> String {
     if frontend.pools.is_empty() {
         return frontend.pool.clone();
     }

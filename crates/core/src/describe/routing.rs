@@ -32,6 +32,9 @@ pub fn pool_choice(why: &WhyPool) -> String {
         PoolChoiceReason::NoClientNetwork => {
             "no other network holds the client, or the pool of that network is not usable".to_owned()
         }
+        PoolChoiceReason::ServerName => {
+            "the TLS of clients who ask for this server name is passed on to it".to_owned()
+        }
         PoolChoiceReason::Pin => "a cookie ties the client to one of its servers".to_owned(),
         PoolChoiceReason::Connection => "the connection has one of its servers already".to_owned(),
     };

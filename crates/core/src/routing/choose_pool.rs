@@ -88,6 +88,8 @@ pub enum PoolChoiceReason {
     },
     /// No other pool is for the client's network, or that one is not usable.
     NoClientNetwork,
+    /// The TLS of clients who ask for this server name is passed on to it.
+    ServerName,
     /// A cookie ties the client to one of its servers.
     Pin,
     /// The connection has one of its servers already.
@@ -207,6 +209,25 @@ impl Frontend {
         only.into_iter().chain(more)
     }
 
+    /// All of its pools, and those that TLS is passed on to; a pool that is both comes twice.
+    pub fn all_pools(&self) -> impl Iterator<Item = &Arc<Pool>> {
+        self.pools().chain(self.passed_names().map(|(_, pool)| pool))
+    }
+
+    /// The server names whose TLS is passed on, with the pool that gets it.
+    pub fn passed_names(&self) -> impl Iterator<Item = (&[String], &Arc<Pool>)> {
+        let ways = self.passthrough.iter().flat_map(|passthrough| passthrough.ways.iter());
+        ways.map(|(names, way)| (&**names, &way.pool))
+    }
+
+    /// The frontend as a client sees it whose TLS is passed on by this server name; `None` when it is not.
+    #[must_use]
+    pub fn passed_on(&self, server_name: &str) -> Option<&Arc<Self>> {
+        let passthrough = self.passthrough.as_deref()?;
+        let (place, _) = passthrough.choice.choose(Some(server_name))?;
+        passthrough.ways.get(place).map(|(_, way)| way)
+    }
+
     /// Where its work goes now, of clients that nothing ties to a server.
     #[must_use]
     pub fn goes(&self) -> CurrentRouting {
@@ -262,6 +283,9 @@ impl Frontend {
     /// Why a pool was chosen; `None` where there is only one.
     #[must_use]
     pub fn why_pool(&self, chosen: &ChosenPool<'_>, client: IpAddr, now: Tick) -> Option<WhyPool> {
+        if self.is_passthrough {
+            return Some(WhyPool { reason: PoolChoiceReason::ServerName, unusable: Vec::new() });
+        }
         let choice = self.choice.as_ref()?;
         let unusable =
             choice.pools.iter().filter(|pool| !pool.usable).map(|pool| pool.name.clone()).collect();

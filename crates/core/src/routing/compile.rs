@@ -10,10 +10,15 @@ use ipnet::IpNet;
 use super::choose_pool::{PoolChoice, PoolReason};
 use super::dropped_fields::DroppedFields;
 use super::request_facts::KeyRule;
-use super::snapshot::{FirstBytes, Frontend, HttpsRedirect, Pool, Server, Snapshot, UpstreamTimeouts};
+use super::snapshot::{
+    FirstBytes, Frontend, HttpsRedirect, Passthrough, Pool, Server, Snapshot, UpstreamTimeouts,
+};
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
+use crate::certificate_choice::CertificateChoice;
 use crate::config::Checked;
-use crate::config::document::{self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, Protocol};
+use crate::config::document::{
+    self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, Protocol, UnknownName,
+};
 use crate::eligibility::{IneligibleReason, ServerStates, eligibilities};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, PinScope, identity};
@@ -46,7 +51,7 @@ pub fn compile(
         if frontends.len() <= slot {
             frontends.resize_with(slot + 1, || None);
         }
-        frontends[slot] = Some(Arc::new(Frontend {
+        let made = Frontend {
             name: name.clone(),
             listen: spec.endpoint(),
             protocol: spec.protocol,
@@ -77,8 +82,12 @@ pub fn compile(
             choice: choice(spec, document, &pools),
             ties_clients: spec.balance_per == BalancePer::Connection
                 || spec.pools().any(|name| find(&pools, name).pin_rule.is_some()),
+            passthrough: None,
+            is_passthrough: false,
             cell,
-        }));
+        };
+        let passthrough = passthrough(spec, &made, &pools);
+        frontends[slot] = Some(Arc::new(Frontend { passthrough, ..made }));
     }
     Snapshot { version, revision, frontends, pools }
 }
@@ -102,7 +111,7 @@ pub fn recompile(
         pools[place] = Arc::new(pool(name, spec, truths, cells, document, now));
     }
     let mut frontends = previous.frontends.clone();
-    let concerns = |frontend: &Frontend| frontend.pools().any(|pool| touched.contains(&pool.name));
+    let concerns = |frontend: &Frontend| frontend.all_pools().any(|pool| touched.contains(&pool.name));
     for frontend in frontends.iter_mut().flatten().filter(|frontend| concerns(frontend)) {
         let now = |pool: &Arc<Pool>| Arc::clone(find(&pools, &pool.name));
         let choice = frontend.choice.as_ref().map(|choice| {
@@ -112,7 +121,17 @@ pub fn recompile(
                 last_resort: choice.last_resort.as_ref().map(now),
             })
         });
-        *frontend = Arc::new(Frontend { pool: now(&frontend.pool), choice, ..(**frontend).clone() });
+        let passthrough = frontend.passthrough.as_ref().map(|passthrough| {
+            let way = |(names, way): &(Arc<[String]>, Arc<Frontend>)| {
+                (Arc::clone(names), Arc::new(Frontend { pool: now(&way.pool), ..(**way).clone() }))
+            };
+            Box::new(Passthrough {
+                choice: passthrough.choice.clone(),
+                ways: passthrough.ways.iter().map(way).collect(),
+            })
+        });
+        *frontend =
+            Arc::new(Frontend { pool: now(&frontend.pool), choice, passthrough, ..(**frontend).clone() });
     }
     Snapshot { version, revision: previous.revision, frontends, pools }
 }
@@ -323,13 +342,45 @@ fn balance(
     }
 }
 
+/// The frontend as those see it whose TLS is passed on: with another pool, and relayed unread.
+fn passthrough(
+    spec: &document::FrontendSpec,
+    made: &Frontend,
+    pools: &[Arc<Pool>],
+) -> Option<Box<Passthrough>> {
+    let way = |(name, names): (&Name, &Vec<String>)| {
+        let seen = Frontend {
+            protocol: Protocol::Tcp,
+            balance_per: BalancePer::Connection,
+            idle_timeout: if spec.http.is_some() { made.tunnel_timeout } else { made.idle_timeout },
+            first_bytes: None,
+            handshakes: None,
+            client_certificates: None,
+            redirect: None,
+            hsts: None,
+            pool: Arc::clone(find(pools, name)),
+            choice: None,
+            ties_clients: true,
+            is_passthrough: true,
+            ..made.clone()
+        };
+        (names.iter().cloned().collect(), Arc::new(seen))
+    };
+    (!spec.passthrough.is_empty()).then(|| {
+        Box::new(Passthrough {
+            choice: CertificateChoice::new(spec.passthrough.values(), UnknownName::Refuse),
+            ways: spec.passthrough.iter().map(way).collect(),
+        })
+    })
+}
+
 /// What is waited for before a client of a `tcp` frontend is given a server.
 fn first_bytes(spec: &document::FrontendSpec, pools: &[Arc<Pool>]) -> Option<FirstBytes> {
     let pools: Vec<_> = spec.pools().map(|name| find(pools, name)).collect();
     let patterns = pools.iter().filter_map(|pool| pool.pin_rule.as_ref()).flat_map(PinRule::patterns);
     let waited = FirstBytes {
         within: spec.client_hello_timeout.map_or(USUAL_GREETING, Span::get),
-        wants_name: pools.iter().any(|pool| pool.goes_by_sni()),
+        wants_name: pools.iter().any(|pool| pool.goes_by_sni()) || !spec.passthrough.is_empty(),
         patterns: patterns.cloned().collect(),
     };
     (waited.wants_name || !waited.patterns.is_empty()).then_some(waited)

@@ -16,7 +16,9 @@ pub use dropped_fields::DroppedFields;
 pub use explain::{ExplainedServer, Explanation, PassedOver, Spill};
 pub(crate) use request_facts::masked;
 pub use request_facts::{KeyRule, RequestFacts, RequestKey};
-pub use snapshot::{FirstBytes, Frontend, HttpsRedirect, Pick, Pool, Server, Snapshot, UpstreamTimeouts};
+pub use snapshot::{
+    FirstBytes, Frontend, HttpsRedirect, Passthrough, Pick, Pool, Server, Snapshot, UpstreamTimeouts,
+};
 
 #[cfg(test)]
 mod tests;

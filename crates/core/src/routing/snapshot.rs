@@ -10,6 +10,7 @@ use super::choose_pool::PoolChoice;
 use super::dropped_fields::DroppedFields;
 use super::request_facts::{KeyRule, RequestFacts, RequestKey};
 use crate::balance::{Balance, Excluded, PickContext};
+use crate::certificate_choice::CertificateChoice;
 use crate::config::document::{
     Algorithm, BalancePer, ClientCertificates, Endpoint, FailureHandling, HandshakeLimits, Pattern, Protocol,
     ProxyVersion, QueueSettings, UpstreamSettings,
@@ -83,10 +84,22 @@ pub struct Frontend {
     pub pool: Arc<Pool>,
     /// More pools, when it has more than one.
     pub choice: Option<Box<PoolChoice>>,
+    /// What is passed on by its server name; most frontends pass on nothing.
+    pub passthrough: Option<Box<Passthrough>>,
+    /// Whether this is a frontend as those see it whose TLS is passed on.
+    pub is_passthrough: bool,
     /// Something ties clients to servers: pins of one of its pools, or that connections are distributed.
     pub ties_clients: bool,
     /// Its identity and counts.
     pub cell: Arc<FrontendRuntime>,
+}
+
+/// What is passed on by the name of the server that TLS clients ask for.
+#[derive(Clone, Debug)]
+pub struct Passthrough {
+    pub(super) choice: CertificateChoice,
+    /// For each pool its names, and the frontend as those see it who ask for them.
+    pub(super) ways: Box<[(Arc<[String]>, Arc<Frontend>)]>,
 }
 
 /// How requests in plain text are redirected.

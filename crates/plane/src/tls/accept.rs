@@ -5,10 +5,10 @@ use std::io;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::task::Poll;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use merismos_core::config::document::{HandshakeLimits, Protocol};
-use merismos_core::routing::Frontend;
+use merismos_core::routing::{FirstBytes, Frontend};
 use merismos_core::text::printable;
 use rustls::server::{Accepted, Acceptor};
 use rustls::{AlertDescription, CertificateError, HandshakeKind, ServerConfig};
@@ -22,9 +22,11 @@ use super::handshake_counts::{CountedHandshake, HandshakeCounts};
 use super::stream::TlsConnection;
 use crate::accept::{ClientConnection, ConnectionAddrs, serve};
 use crate::buffer::{Buffer, BufferPool};
+use crate::client_hello::peek_client_hello;
 use crate::deadline::WakeReason;
 use crate::http;
 use crate::io::{ConnectionTimer, IoError, read, readable};
+use crate::tcp;
 
 /// The alert `unrecognized_name` (RFC 6066, 3; RFC 8446, 6.2) in a record of its own.
 const UNRECOGNIZED_NAME: [u8; 7] = [21, 3, 3, 0, 2, 2, 112];
@@ -81,6 +83,20 @@ async fn accept(
         lane().bad_handshakes.increment();
         visit.at.worker.tls.note_failure(&frontend.name, why);
     };
+    let mut first = first;
+    if frontend.passthrough.is_some() {
+        let wanted = FirstBytes { within: limit, wants_name: true, patterns: Box::default() };
+        let begun = Instant::now();
+        let heard =
+            Box::pin(peek_client_hello(&visit.at.worker, &mut visit.stream, first, &wanted, watch)).await;
+        let Some(hello) = heard else { return };
+        if let Some(way) = hello.name.as_deref().and_then(|name| frontend.passed_on(name)) {
+            drop(counted_handshake);
+            return Box::pin(tcp::serve_asked(visit, Arc::clone(way), hello)).await;
+        }
+        first = hello.first;
+        watch.set_timeout(limit.saturating_sub(begun.elapsed()));
+    }
     let hello = match read_hello(&visit.at.worker.small, &mut visit.stream, first, watch).await {
         Ok(hello) => hello,
         Err(NoHello::Plain) => {

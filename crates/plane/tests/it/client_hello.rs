@@ -230,3 +230,40 @@ fn who_says_no_name_can_be_refused_and_one_that_leaves_is_forgotten() {
     until("it has left", || rig.frontend_counts().connections == 0);
     assert_eq!(server.connections(), 0);
 }
+
+#[test]
+fn names_are_passed_on_to_their_pools_as_they_come() {
+    let (server, client) = harbours();
+    let servers = ["gull", "tern", "skua"].map(|name| harbour(name, &server));
+    let mut rig = Rig::speaking("tcp", &[servers[0].address], "", PATIENT);
+    let pools = format!(
+        "{}\n[frontends.harbour.passthrough]\ntickets = [\"Tickets.skerry.example\"]\n\
+         vessels = [\"*.skerry.example\", \"pier.skerry.example\"]\n\
+         [pools.tickets.servers.s1]\naddress = \"{}\"\n[pools.vessels.servers.s2]\naddress = \"{}\"\n",
+        rig.text(),
+        servers[1].address,
+        servers[2].address
+    );
+    rig.publish_text(&pools);
+    for (name, server) in [
+        ("tickets.skerry.example", "tern"),
+        ("TICKETS.skerry.example", "tern"),
+        ("pier.skerry.example", "skua"),
+        ("any.skerry.example", "skua"),
+    ] {
+        assert_eq!(visit(rig.address, &client, name), server, "{name}");
+    }
+    // Another name, and a client that names none, are the frontend's own pool's.
+    let asked = ServerName::try_from("elsewhere.example").unwrap();
+    let session = ClientConnection::new(Arc::clone(&client), asked).unwrap();
+    let mut elsewhere = StreamOwned::new(session, connect(rig.address));
+    assert!(elsewhere.write_all(b"hello").is_err(), "its certificate is for others");
+    until("it came to the frontend's own pool", || rig.counts(0).taken == 1);
+    // A pool that has no server left is not stood in for by another: the clients of its names would get the wrong certificate.
+    let mut only = connect(rig.address);
+    rig.publish_text(&pools.replace("[pools.tickets.servers.s1]", "[pools.tickets.servers.s1]\nweight = 0"));
+    only.write_all(&greeting("tickets.skerry.example")).unwrap();
+    assert_eq!(read_end(&mut only), ConnectionEnd::Reset);
+    assert_eq!(rig.frontend_counts().unavailable, 1);
+    assert_eq!(visit(rig.address, &client, "pier.skerry.example"), "skua");
+}

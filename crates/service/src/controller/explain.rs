@@ -44,6 +44,7 @@ impl ControllerState {
             first_bytes: imagined.first_bytes.as_ref().map(String::as_bytes),
             field: &field,
         };
+        let frontend = imagined.sni.as_deref().and_then(|name| frontend.passed_on(name)).unwrap_or(frontend);
         if let Some(to) = frontend.redirect {
             let why = format!(
                 "every request is redirected to https at port {} (status {}), and no server gets it",

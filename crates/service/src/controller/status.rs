@@ -7,8 +7,9 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
-    AtStake, CheckStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node, Observed, PoolShare,
-    PoolStatus, RevisionStatus, ServerStatus, ServerTrust, Status, StoreStatus, Totals, TrafficPeriod,
+    AtStake, CheckStatus, FrontendStatus, HealthStatus, Latency, LookupStatus, Node, Observed, PassedNames,
+    PoolShare, PoolStatus, RevisionStatus, ServerStatus, ServerTrust, Status, StoreStatus, Totals,
+    TrafficPeriod,
 };
 use merismos_core::config::document::{
     CheckSpec, Document, LookupSpec, PoolSpec, Protocol, ServerSpec, TlsVerify,
@@ -200,6 +201,12 @@ impl ControllerState {
             Some(format!("{clients}: pool {} has no servers", pool.name))
         } else if none_eligible {
             Some(format!("{clients}: no server of pool {} is eligible", pool.name))
+        } else if let Some((names, pool)) = frontend.passed_names().find(|(_, pool)| pool.eligible() == 0) {
+            let names = names.join(", ");
+            Some(format!(
+                "every client that asks for {names} is reset: no server of pool {} is eligible",
+                pool.name
+            ))
         } else if waiting > 0 {
             Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
         } else {
@@ -217,6 +224,7 @@ impl ControllerState {
             client_certificates: frontend.client_certificates.map(|asks| asks.to_string()),
             pool: pool.name.to_string(),
             pools: pool_shares(frontend, at),
+            passthrough: passed_names(frontend),
             listening,
             trouble,
             connections: counts.connections,
@@ -396,6 +404,16 @@ fn latency(sorted: &[u32]) -> Option<Latency> {
 fn totals(counts: &ServerCounts) -> Totals {
     let ServerCounts { taken, failed, retried, errors, bytes_to, bytes_from, .. } = *counts;
     Totals { taken, failed, retried, errors, bytes_to, bytes_from }
+}
+
+/// What a frontend passes on, by server name.
+fn passed_names(frontend: &Frontend) -> Vec<PassedNames> {
+    let names = |(names, pool): (&[String], &Arc<Pool>)| PassedNames {
+        names: names.to_vec(),
+        pool: pool.name.to_string(),
+        usable: pool.eligible() > 0,
+    };
+    frontend.passed_names().map(names).collect()
 }
 
 /// What a frontend with several pools sends to each of them.

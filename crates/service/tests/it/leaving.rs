@@ -47,7 +47,7 @@ impl Talk {
         block_in_place(|| self.lines.recv_timeout(PATIENCE)).expect("it says something")
     }
 
-    fn say(&mut self, line: &str) {
+    pub(crate) fn say(&mut self, line: &str) {
         let stdin = self.child.stdin.as_mut().expect("it listens");
         writeln!(stdin, "{line}").unwrap();
         stdin.flush().unwrap();

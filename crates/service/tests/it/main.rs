@@ -31,6 +31,7 @@ mod objects;
 mod operations;
 mod ordered;
 mod outages;
+mod passthrough;
 mod peers;
 mod pins;
 mod restarts;

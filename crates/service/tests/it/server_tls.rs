@@ -37,6 +37,10 @@ class Peer(http.server.BaseHTTPRequestHandler):
         pass
 def asked(socket, name, _):
     names[socket] = name
+    if sys.argv[4:]:
+        fresh = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        fresh.load_cert_chain(sys.argv[2], sys.argv[3])
+        socket.context = fresh
 context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
 context.load_cert_chain(sys.argv[2], sys.argv[3])
 context.sni_callback = asked
@@ -48,9 +52,20 @@ server.serve_forever()
 
 /// Starts the server with this certificate and key.
 fn peer(files: &[PathBuf; 2]) -> (Talk, SocketAddr) {
+    start_peer(files, &[])
+}
+
+/// As [`peer`], one that reads both anew for each session.
+pub(crate) fn following_peer(files: &[PathBuf; 2]) -> (Talk, SocketAddr) {
+    start_peer(files, &["follow"])
+}
+
+fn start_peer(files: &[PathBuf; 2], more: &[&str]) -> (Talk, SocketAddr) {
     let address = free_address();
     let [chain, key] = files.each_ref().map(|file| file.to_str().unwrap());
-    let mut talk = Talk::start("/usr/bin/python3", &["-c", PEER, &address.port().to_string(), chain, key]);
+    let port = address.port().to_string();
+    let args = ["-c", PEER, &port, chain, key];
+    let mut talk = Talk::start("/usr/bin/python3", &[&args[..], more].concat());
     assert_eq!(talk.line(), "ready");
     (talk, address)
 }

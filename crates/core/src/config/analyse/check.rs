@@ -200,6 +200,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
             problems.push(Problem::at(&format!("frontends.{name}.{key}"), found, "each pool once"));
         }
         pool_tables(name, frontend, document, problems);
+        passthrough(name, frontend, document, problems);
         let certificates = frontend.certificates.iter();
         for certificate in certificates.filter(|name| !document.certificates.contains_key(*name)) {
             let wanted = one_of("certificate", certificate, document.certificates.keys());
@@ -247,7 +248,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
 /// Weights and networks of pools belong to pools of the frontend, and networks to lists that there are.
 fn pool_tables(name: &Name, frontend: &FrontendSpec, document: &Document, problems: &mut Vec<Problem>) {
     let more = &frontend.more;
-    let pools: BTreeSet<&Name> = frontend.pools().collect();
+    let pools: BTreeSet<&Name> = frontend.chosen_pools().collect();
     let weights = more.pool_weights.keys().map(|pool| ("pool_weights", pool));
     let networks = more.pool_networks.keys().map(|pool| ("pool_networks", pool));
     for (table, pool) in weights.chain(networks).filter(|(_, pool)| !pools.contains(pool)) {
@@ -264,6 +265,38 @@ fn pool_tables(name: &Name, frontend: &FrontendSpec, document: &Document, proble
                 list,
                 wanted,
             ));
+        }
+    }
+}
+
+/// TLS that is passed on comes from clients who speak it, goes to one pool, and is not spoken twice.
+fn passthrough(name: &Name, frontend: &FrontendSpec, document: &Document, problems: &mut Vec<Problem>) {
+    let mut known: BTreeMap<String, &Name> = BTreeMap::new();
+    for (pool, names) in &frontend.passthrough {
+        let path = format!("frontends.{name}.passthrough.{pool}");
+        if frontend.protocol == Protocol::Http && frontend.certificates.is_empty() {
+            let found = "its clients speak plain text, and name no server before they ask".to_owned();
+            let wanted = "certificates of the frontend for those whose TLS ends here, or protocol = \"tcp\"";
+            problems.push(Problem::at(&path, found, wanted));
+        }
+        for asked in names {
+            if let Some(first) = known.insert(asked.to_ascii_lowercase(), pool)
+                && first != pool
+            {
+                let found = format!("{asked} is passed on to pool {first} already");
+                problems.push(Problem::at(&path, found, "each name for one pool"));
+            }
+        }
+        let Some(spec) = document.pools.get(pool) else {
+            let wanted = one_of("pool", pool, document.pools.keys());
+            problems.push(Problem::dangling(&path, "pool", pool, wanted));
+            continue;
+        };
+        if spec.reaching.tls.is_some() {
+            let found = format!(
+                "pool {pool} speaks TLS to its servers itself, in which the clients' would be wrapped"
+            );
+            problems.push(Problem::at(&path, found, "a pool without tls for what is passed on"));
         }
     }
 }

@@ -52,17 +52,27 @@ pub fn losses(
         new.pools.keys().map(|name| (name, well(name, new, &sides))).collect();
     let mut found = Vec::new();
     for (name, frontend) in &new.frontends {
-        let now: Vec<(&Name, WorkingServers)> = frontend.pools().map(|pool| (pool, after[pool])).collect();
+        for pool in frontend.passthrough.keys() {
+            let before = well(sides.old_pool(pool), old, truths);
+            if before.well > 0 && after.get(pool).is_some_and(|working| working.well == 0) {
+                found.push(no_server_left(name, frontend, &[(pool, after[pool])]));
+            }
+        }
+        let now: Vec<(&Name, WorkingServers)> =
+            frontend.chosen_pools().map(|pool| (pool, after[pool])).collect();
         let before = old.frontends.get(name).or_else(|| same_address(old, frontend));
-        let had: Vec<WorkingServers> =
-            before.iter().flat_map(|frontend| frontend.pools()).map(|pool| well(pool, old, truths)).collect();
+        let had: Vec<WorkingServers> = before
+            .iter()
+            .flat_map(|frontend| frontend.chosen_pools())
+            .map(|pool| well(pool, old, truths))
+            .collect();
         // A frontend that has no server as it is has nothing to lose.
         let was_served = had.iter().any(|earlier| earlier.well > 0);
         // The servers of a frontend that is all new may not be there yet; those of pools that are known are what they are.
-        let is_before_known =
-            before.is_none() && frontend.pools().all(|pool| old.pools.contains_key(sides.old_pool(pool)));
+        let is_before_known = before.is_none()
+            && frontend.chosen_pools().all(|pool| old.pools.contains_key(sides.old_pool(pool)));
         // That a pool is empty, or all its weights are 0, is said of the document itself.
-        let is_said = frontend.pools().all(|pool| new.pools.get(pool).is_none_or(has_no_weight));
+        let is_said = frontend.chosen_pools().all(|pool| new.pools.get(pool).is_none_or(has_no_weight));
         if now.iter().all(|(_, working)| working.well == 0) {
             if (was_served || is_before_known) && !is_said {
                 found.push(no_server_left(name, frontend, &now));

@@ -80,7 +80,7 @@ pub(in crate::config) fn parts<'d>(
     truths: &impl ServerStates,
 ) -> Option<BTreeMap<&'d Name, f64>> {
     let more = &frontend.more;
-    let mut parts: BTreeMap<&Name, f64> = frontend.pools().map(|pool| (pool, 0.0)).collect();
+    let mut parts: BTreeMap<&Name, f64> = frontend.chosen_pools().map(|pool| (pool, 0.0)).collect();
     if parts.len() == 1 {
         // Its only pool gets all of it, usable or not.
         return Some(parts.into_keys().map(|pool| (pool, 1.0)).collect());

@@ -122,6 +122,10 @@ formats! {
     CERTIFICATE_NAME: "a DNS name, perhaps with * in place of its first label, or an IP address",
         "DNS names and IP addresses", "www.skerry.example", "^([A-Za-z0-9_*-]{1,63}(\\.[A-Za-z0-9_-]{1,63})*|[0-9a-fA-F:.]+)$",
         |text| kept(text, text.parse::<IpAddr>().is_ok() || is_dns_name(text.strip_prefix("*.").unwrap_or(text)));
+    /// Names of servers as TLS clients ask for them (SNI).
+    SERVER_NAME: "a DNS name, perhaps with * in place of its first label", "DNS names", "tickets.skerry.example",
+        "^(\\*\\.)?[A-Za-z0-9_-]{1,63}(\\.[A-Za-z0-9_-]{1,63})*$",
+        |text| kept(text, text.parse::<IpAddr>().is_err() && is_dns_name(text.strip_prefix("*.").unwrap_or(text)));
     /// Hosts as a request names them.
     HOST: "a host, perhaps with a port", "hosts", "booking.skerry.example", "^[A-Za-z0-9._:\\[\\]-]+$",
         |text| kept(text, !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._:[]".contains(&byte)));

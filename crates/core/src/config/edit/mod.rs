@@ -542,6 +542,9 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
                 if let Some(networks) = more.pool_networks.remove(renamed.name()) {
                     more.pool_networks.insert(to.clone(), networks);
                 }
+                if let Some(names) = frontend.passthrough.remove(renamed.name()) {
+                    frontend.passthrough.insert(to.clone(), names);
+                }
             }
         }
         (ObjectPath::Frontend(name), ObjectPath::Network(_)) => {

@@ -97,6 +97,13 @@ pub struct FrontendSpec {
     #[key(without = "first", when(protocol = "http tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unknown_name: Option<UnknownName>,
+    /// Server names (SNI) whose TLS is passed on as it comes, each pool's, for servers that have their own certificates.
+    ///
+    /// Exact names come before those with `*` in place of the first label. Clients of `tcp` frontends that ask for another name, or for none, go to
+    /// the pools of the frontend; where it has certificates, their TLS ends here. `http` frontends need certificates for that.
+    #[key(count = 1..=100, distinct, format = SERVER_NAME, when(protocol = "http tcp"), example = "tickets=tickets.skerry.example")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub passthrough: BTreeMap<Name, Vec<String>>,
     /// Whether clients are asked for certificates, and have to show one.
     ///
     /// Servers of `http` frontends get one that passed in `Client-Cert`, and those that lead to its authority in `Client-Cert-Chain` (RFC 9440);
@@ -178,6 +185,13 @@ pub struct HandshakeLimits {
 impl FrontendSpec {
     /// Every pool that it may send work to, each once.
     pub fn pools(&self) -> impl Iterator<Item = &Name> {
+        let passed =
+            self.passthrough.keys().filter(|pool| !self.chosen_pools().any(|chosen| chosen == *pool));
+        self.chosen_pools().chain(passed)
+    }
+
+    /// The pools for whatever is not passed on by its server name.
+    pub fn chosen_pools(&self) -> impl Iterator<Item = &Name> {
         std::iter::once(&self.pool).chain(&self.more.next_pools).chain(&self.more.last_resort)
     }
 

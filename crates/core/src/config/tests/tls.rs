@@ -51,6 +51,36 @@ const LAB: &str = "[certificates.lab]\nself_signed = [\"lab.example\"]\n";
     LAB,
     "frontends.booking.client_revocations"
 )]
+#[case::no_name_in_plain_text(
+    "",
+    "passthrough.booking = [\"a.example\"]",
+    "",
+    "frontends.booking.passthrough.booking"
+)]
+#[case::wrapped_twice(
+    "tls = \"verified\"",
+    "certificates = [\"lab\"]\npassthrough.booking = [\"a.example\"]",
+    LAB,
+    "frontends.booking.passthrough.booking"
+)]
+#[case::to_nowhere(
+    "",
+    "certificates = [\"lab\"]\npassthrough.tickets = [\"a.example\"]",
+    LAB,
+    "frontends.booking.passthrough.tickets"
+)]
+#[case::to_two_pools(
+    "",
+    "certificates = [\"lab\"]\npassthrough.booking = [\"a.example\"]\npassthrough.tickets = [\"A.example\"]",
+    "[certificates.lab]\nself_signed = [\"lab.example\"]\n[pools.tickets]\n",
+    "frontends.booking.passthrough.tickets"
+)]
+#[case::no_name_of_a_server(
+    "",
+    "certificates = [\"lab\"]\npassthrough.booking = [\"192.0.2.7\"]",
+    LAB,
+    "frontends.booking.passthrough.booking"
+)]
 #[case::part_of_nothing(
     "",
     "hsts_subdomains = true\ncertificates = [\"lab\"]",
