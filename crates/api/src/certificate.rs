@@ -36,6 +36,8 @@ pub struct CertificateView {
     pub sha256: Option<String>,
     /// Frontends that show it.
     pub frontends: Vec<String>,
+    /// Pools whose servers are shown it.
+    pub pools: Vec<String>,
     /// What is wrong with it now.
     pub problem: Option<String>,
     /// The authority that it is ordered from.

@@ -3,5 +3,6 @@
 
 pub mod connect;
 pub mod descriptors;
+pub mod identity;
 pub mod proxy_header;
 pub mod trust;

@@ -12,9 +12,12 @@ use rustls::crypto::CryptoProvider;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{
-    CertificateError, ClientConfig, ConfigBuilder, DigitallySignedStruct, RootCertStore, SignatureScheme,
+    AlertDescription, CertificateError, ClientConfig, ConfigBuilder, DigitallySignedStruct, RootCertStore,
+    SignatureScheme,
 };
 use sha2::{Digest, Sha256};
+
+use crate::identity::NamedCertificate;
 
 /// Why servers can't be spoken to in TLS at all.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -162,7 +165,10 @@ fn config(
             builder.dangerous().with_custom_certificate_verifier(Arc::new(AnyCertificate(provider)))
         }
     };
-    Ok(builder.with_no_client_auth())
+    Ok(match &trust.certificate {
+        Some(name) => builder.with_client_cert_resolver(Arc::new(NamedCertificate(name.clone()))),
+        None => builder.with_no_client_auth(),
+    })
 }
 
 /// Whether a server's certificate is the pinned one, where one is.
@@ -209,7 +215,36 @@ pub fn in_words(error: &io::Error, name: &ServerName<'_>) -> String {
             other => format!("the certificate is not valid: {other}"),
         },
         Some(rustls::Error::InvalidMessage(_)) => "what came back is no TLS".to_owned(),
+        Some(rustls::Error::AlertReceived(alert)) => alert_in_words(*alert),
         _ => error.to_string(),
+    }
+}
+
+/// Why a server refuses after the handshake what it was shown in it, where an error on the connection comes of that: in TLS 1.3 a client hears of it no
+/// sooner (RFC 8446, 4.4.2.4).
+#[must_use]
+pub fn refusal(error: &(dyn std::error::Error + 'static)) -> Option<String> {
+    let mut next = Some(error);
+    while let Some(error) = next {
+        let inner = error.downcast_ref::<io::Error>().and_then(io::Error::get_ref);
+        if let Some(rustls::Error::AlertReceived(alert)) = inner.and_then(|inner| inner.downcast_ref()) {
+            return Some(alert_in_words(*alert));
+        }
+        next = error.source();
+    }
+    None
+}
+
+/// Why a server ended a handshake, or refuses afterwards what it was shown (RFC 8446, 6.2).
+fn alert_in_words(alert: AlertDescription) -> String {
+    match alert {
+        AlertDescription::CertificateRequired => {
+            "it wants a certificate of ours (alert CertificateRequired): tls_certificate names one".to_owned()
+        }
+        AlertDescription::UnrecognisedName => {
+            "it has no certificate for the name that it is asked for (alert UnrecognisedName)".to_owned()
+        }
+        other => format!("it refuses (alert {other:?})"),
     }
 }
 

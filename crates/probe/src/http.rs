@@ -9,6 +9,7 @@ use hyper::client::conn::http1::SendRequest;
 use hyper::header::{CONNECTION, HOST, LOCATION, USER_AGENT};
 use hyper::{Request, Response, Uri};
 use hyper_util::rt::{TokioExecutor, TokioIo};
+use merismos_connector::trust;
 use merismos_core::config::document::{HttpProbe, HttpVersion};
 use merismos_core::health::{ProbeStep, ServerFeedback, feedback};
 use tokio::io::{AsyncRead, AsyncWrite};
@@ -150,7 +151,10 @@ async fn exchange(
     let nonsense = |error: hyper::Error| {
         ProbeFailure::at(
             ProbeStep::Answer,
-            format!("connected, but the answer makes no sense: {}", innermost(&error)),
+            match trust::refusal(&error) {
+                Some(why) => format!("connected, but {why}"),
+                None => format!("connected, but the answer makes no sense: {}", innermost(&error)),
+            },
         )
     };
     let request = request(asking, asked, path);

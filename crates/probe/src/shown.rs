@@ -35,7 +35,13 @@ pub async fn shown_tls(
     protocols: &[&[u8]],
     limit: Duration,
 ) -> Result<ShownTls, String> {
-    let anybody = CertificateTrust { tls: TlsVerify::Unverified, name: None, authorities: None, pin: None };
+    let anybody = CertificateTrust {
+        tls: TlsVerify::Unverified,
+        name: None,
+        authorities: None,
+        pin: None,
+        certificate: None,
+    };
     let mut config = trust::client_config(&anybody).map_err(|error| error.to_string())?;
     config.alpn_protocols = protocols.iter().map(|protocol| protocol.to_vec()).collect();
     config.resumption = Resumption::disabled();

@@ -121,7 +121,13 @@ fn look_at(der: &CertificateDer<'_>) -> Result<Certificate, String> {
 /// # Errors
 /// [`TrustError`], when this machine trusts nobody.
 pub fn verified() -> Result<ClientConfig, TrustError> {
-    let trust = CertificateTrust { tls: TlsVerify::Verified, name: None, authorities: None, pin: None };
+    let trust = CertificateTrust {
+        tls: TlsVerify::Verified,
+        name: None,
+        authorities: None,
+        pin: None,
+        certificate: None,
+    };
     trust::client_config(&trust)
 }
 

@@ -151,8 +151,10 @@ impl Deployer {
                 bound.clear();
                 binding = None;
             }
+            // Servers may want to see a certificate that comes with the document, so certificates are first.
+            let of_certificates = self.try_certificates(&view, &checked).await;
             tried = preflight::try_out(&view, &checked, &self.surroundings).await;
-            tried.warnings.extend(self.try_certificates(&view, &checked).await);
+            tried.warnings.extend(of_certificates);
         }
         review.took.try_us = micros(tries);
         let after = checked.with_found(&view.found);

@@ -47,6 +47,11 @@
 
   const now = $derived(live.status?.at ?? new Date().toISOString())
   const marks = $derived(months(now, DAYS))
+  function shownBy(it: Certificate): string {
+    const by = it.frontends.length > 0 ? [`shown by ${it.frontends.join(', ')}`] : []
+    const to = it.pools.length > 0 ? [`shown to servers of ${it.pools.join(', ')}`] : []
+    return [...by, ...to].join(' and ') || 'no frontend shows it'
+  }
   const left = (it: Certificate) => Math.max(0, Math.min(100, ((it.days_left ?? 0) / DAYS) * 100))
   function sign(it: Certificate): { mark: string; colour: string; bar: string; says: string } {
     if (it.problem) return { mark: '✕', colour: 'text-error', bar: 'bg-error', says: it.problem }
@@ -73,7 +78,7 @@
           </span>
           <span><span class={says.colour}>{says.mark}</span> {says.says}</span>
           <span class="text-secondary">
-            · for {it.names.join(', ') || 'no name'} · {it.frontends.length > 0 ? `shown by ${it.frontends.join(', ')}` : 'no frontend shows it'}
+            · for {it.names.join(', ') || 'no name'} · {shownBy(it)}
           </span>
           {#if it.authority}
             <span class="text-secondary">· {renewal(it)}</span>

@@ -89,7 +89,7 @@ function pairsOf(status: Status): Pair[] {
     // How much is passed on by its server name is not counted apart: the pools know what they get.
     const passed = frontend.passthrough.flatMap((it) => {
       const pool = pools.get(it.pool)
-      return pool ? [{ frontend, pool, part: it.names.join(', '), rate: 0, should: frontend.per_second }] : []
+      return pool ? [{ frontend, pool, part: 'by name', rate: 0, should: frontend.per_second }] : []
     })
     const chosen = (several ? frontend.pools : only).flatMap((it) => {
       const pool = pools.get(it.pool)

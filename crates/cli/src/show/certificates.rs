@@ -12,7 +12,8 @@ pub(crate) fn status(certificates: &[CertificateView]) {
         text("There is no certificate: `merismos certificate create` makes one.\n");
         return;
     }
-    let mut rows = table(&["certificate", "for", "ends", "made by", "renewed", "frontends", "problem"]);
+    let mut rows =
+        table(&["certificate", "for", "ends", "made by", "renewed", "frontends and pools", "problem"]);
     for certificate in certificates {
         let ends = match (certificate.not_after, certificate.days_left) {
             (Some(end), Some(days)) if days >= 0 => format!("{} ({days} days)", &end.to_string()[..10]),
@@ -32,7 +33,15 @@ pub(crate) fn status(certificates: &[CertificateView]) {
             Cell::new(ends),
             Cell::new(maker),
             Cell::new(renewed(certificate)),
-            Cell::new(certificate.frontends.join(", ")),
+            Cell::new(
+                certificate
+                    .frontends
+                    .iter()
+                    .chain(&certificate.pools)
+                    .map(String::as_str)
+                    .collect::<Vec<_>>()
+                    .join(", "),
+            ),
             Cell::new(problems.join("; ")),
         ]);
     }

@@ -217,7 +217,7 @@ impl Frontend {
     /// The server names whose TLS is passed on, with the pool that gets it.
     pub fn passed_names(&self) -> impl Iterator<Item = (&[String], &Arc<Pool>)> {
         let ways = self.passthrough.iter().flat_map(|passthrough| passthrough.ways.iter());
-        ways.map(|(names, way)| (&**names, &way.pool))
+        ways.map(|way| (&*way.names, &way.frontend.pool))
     }
 
     /// The frontend as a client sees it whose TLS is passed on by this server name; `None` when it is not.
@@ -225,7 +225,7 @@ impl Frontend {
     pub fn passed_on(&self, server_name: &str) -> Option<&Arc<Self>> {
         let passthrough = self.passthrough.as_deref()?;
         let (place, _) = passthrough.choice.choose(Some(server_name))?;
-        passthrough.ways.get(place).map(|(_, way)| way)
+        passthrough.ways.get(place).map(|way| &way.frontend)
     }
 
     /// Where its work goes now, of clients that nothing ties to a server.

@@ -11,7 +11,8 @@ use super::choose_pool::{PoolChoice, PoolReason};
 use super::dropped_fields::DroppedFields;
 use super::request_facts::KeyRule;
 use super::snapshot::{
-    FirstBytes, Frontend, HttpsRedirect, Passthrough, Pool, Server, Snapshot, UpstreamTimeouts,
+    FirstBytes, Frontend, HttpsRedirect, Passthrough, PassthroughWay, Pool, Server, Snapshot,
+    UpstreamTimeouts,
 };
 use crate::balance::{Balance, Hash, InOrder, LeastConnections, LeastLoad, Member, RandomTwo, RoundRobin};
 use crate::certificate_choice::CertificateChoice;
@@ -122,8 +123,9 @@ pub fn recompile(
             })
         });
         let passthrough = frontend.passthrough.as_ref().map(|passthrough| {
-            let way = |(names, way): &(Arc<[String]>, Arc<Frontend>)| {
-                (Arc::clone(names), Arc::new(Frontend { pool: now(&way.pool), ..(**way).clone() }))
+            let way = |way: &PassthroughWay| {
+                let seen = Frontend { pool: now(&way.frontend.pool), ..(*way.frontend).clone() };
+                PassthroughWay { names: Arc::clone(&way.names), frontend: Arc::new(seen) }
             };
             Box::new(Passthrough {
                 choice: passthrough.choice.clone(),
@@ -364,7 +366,7 @@ fn passthrough(
             is_passthrough: true,
             ..made.clone()
         };
-        (names.iter().cloned().collect(), Arc::new(seen))
+        PassthroughWay { names: names.iter().cloned().collect(), frontend: Arc::new(seen) }
     };
     (!spec.passthrough.is_empty()).then(|| {
         Box::new(Passthrough {

@@ -98,8 +98,15 @@ pub struct Frontend {
 #[derive(Clone, Debug)]
 pub struct Passthrough {
     pub(super) choice: CertificateChoice,
-    /// For each pool its names, and the frontend as those see it who ask for them.
-    pub(super) ways: Box<[(Arc<[String]>, Arc<Frontend>)]>,
+    pub(super) ways: Box<[PassthroughWay]>,
+}
+
+/// Names that are passed on to one pool.
+#[derive(Clone, Debug)]
+pub(super) struct PassthroughWay {
+    pub(super) names: Arc<[String]>,
+    /// The frontend as those see it who ask for them.
+    pub(super) frontend: Arc<Frontend>,
 }
 
 /// How requests in plain text are redirected.

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use merismos_connector::connect::{ConnectError, TlsFailure};
+use merismos_connector::identity;
 use merismos_connector::trust::{self, TrustError};
 use merismos_core::config::document::CertificateTrust;
 use merismos_core::name::Name;
@@ -54,8 +55,17 @@ impl ServerProtocol {
 pub struct ServerTls {
     trust: CertificateTrust,
     base: ClientConfig,
-    /// One for each server, so that a session is taken up again where it began. Held for a look or a change.
-    servers: Mutex<BTreeMap<(SocketAddr, ServerProtocol), Arc<ClientConfig>>>,
+    /// Held for a look or a change.
+    sessions: Mutex<ServerSessions>,
+}
+
+/// Sessions with servers.
+#[derive(Debug, Default)]
+struct ServerSessions {
+    /// With which certificate of ours they began.
+    generation: u64,
+    /// One for each server, so that a session is taken up again where it began.
+    servers: BTreeMap<(SocketAddr, ServerProtocol), Arc<ClientConfig>>,
 }
 
 impl ServerTls {
@@ -65,7 +75,7 @@ impl ServerTls {
     /// [`TrustError`], which says what would be right.
     pub fn new(trust: CertificateTrust) -> Result<Self, TrustError> {
         let base = trust::client_config(&trust)?;
-        Ok(Self { trust, base, servers: Mutex::default() })
+        Ok(Self { trust, base, sessions: Mutex::default() })
     }
 
     /// By what it was made.
@@ -75,11 +85,12 @@ impl ServerTls {
     }
 
     fn config(&self, server: SocketAddr, protocol: ServerProtocol) -> Arc<ClientConfig> {
-        let mut servers = self.servers.lock().unwrap_or_else(PoisonError::into_inner);
-        if servers.len() >= MOST_SERVERS {
-            servers.clear();
+        let generation = self.trust.certificate.as_ref().map_or(0, identity::generation);
+        let mut sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
+        if sessions.servers.len() >= MOST_SERVERS || sessions.generation != generation {
+            *sessions = ServerSessions { generation, servers: BTreeMap::new() };
         }
-        let made = servers.entry((server, protocol)).or_insert_with(|| {
+        let made = sessions.servers.entry((server, protocol)).or_insert_with(|| {
             let mut config = self.base.clone();
             config.alpn_protocols = protocol.names();
             config.resumption = Resumption::in_memory_sessions(NAMES);

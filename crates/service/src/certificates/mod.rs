@@ -13,7 +13,10 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use merismos_api::{CertificateView, EventKind, HandshakeView};
-use merismos_core::config::document::{CertificateSpec, Document, FrontendSpec, NotifiedChange};
+use merismos_connector::identity;
+use merismos_core::config::document::{
+    CertificateSpec, CertificateTrust, Document, FrontendSpec, NotifiedChange,
+};
 use merismos_core::config::{Warning, WarningLevel, WarningReason};
 use merismos_core::name::Name;
 use merismos_core::notifications::ReportedChange;
@@ -187,10 +190,11 @@ impl CertificateKeeper {
         }
     }
 
-    /// Tells people of a certificate that clients are shown: with the pool that they come to first.
+    /// Tells people of a certificate that clients are shown, with the pool that they come to first, or that servers are shown, with theirs.
     fn tell(&self, document: &Document, name: &Name, change: NotifiedChange, says: &str) {
         let user = document.frontends.values().find(|frontend| frontend.certificates.contains(name));
-        let Some(FrontendSpec { pool, .. }) = user else { return };
+        let user = user.map(|frontend| &frontend.pool).or_else(|| showing_pools(document, name).next());
+        let Some(pool) = user else { return };
         let report = ReportedChange {
             at: wall(),
             pool: pool.clone(),
@@ -312,6 +316,13 @@ impl CertificateKeeper {
         });
         speaking.extend(new);
         self.0.table.set(speaking);
+        let known = self.known();
+        let to_servers = document
+            .certificates
+            .keys()
+            .filter_map(|name| Some((name.clone(), Arc::clone(&known.get(name)?.loaded.as_ref()?.key))));
+        identity::show(to_servers.collect());
+        drop(known);
         self.0.servers.speak(document);
     }
 
@@ -370,11 +381,15 @@ impl CertificateKeeper {
             }
             let path = format!("certificates.{name}");
             let problem = match self.read(name, spec, now) {
-                Ok(loaded) => loaded.trouble(now).map(|trouble| trouble.to_string()),
+                Ok(loaded) => {
+                    identity::offer(name.clone(), Arc::clone(&loaded.key));
+                    loaded.trouble(now).map(|trouble| trouble.to_string())
+                }
                 Err(problem) => Some(problem),
             };
             if let Some(problem) = problem {
-                let is_used = new.frontends.values().any(|frontend| frontend.certificates.contains(name));
+                let is_used = new.frontends.values().any(|frontend| frontend.certificates.contains(name))
+                    || showing_pools(new, name).next().is_some();
                 let level = if is_used { WarningLevel::Warning } else { WarningLevel::Notice };
                 warnings.push(Warning::new(&WarningReason::BadCertificate { problem }, level, &path));
             }
@@ -402,6 +417,7 @@ impl CertificateKeeper {
                 chain_length: facts.map_or(0, |facts| facts.behind as u64 + 1),
                 sha256: facts.map(|facts| facts.sha256.clone()),
                 frontends: users.map(|(name, _)| name.to_string()).collect(),
+                pools: showing_pools(document, name).map(Name::to_string).collect(),
                 problem: certificate.problem.clone().or_else(|| trouble(certificate, now)),
                 authority: orders.authority,
                 next_order: orders.next,
@@ -485,6 +501,13 @@ impl CertificateKeeper {
     }
 }
 
+/// The pools whose servers are shown a certificate.
+fn showing_pools<'d>(document: &'d Document, certificate: &'d Name) -> impl Iterator<Item = &'d Name> {
+    let shows = move |trust: &CertificateTrust| trust.certificate.as_ref() == Some(certificate);
+    let pools = document.pools.iter().filter(move |(_, pool)| pool.reaching.tls.as_ref().is_some_and(shows));
+    pools.map(|(name, _)| name)
+}
+
 impl KnownCertificate {
     /// What is known after reading once more, and what is to be said of it.
     fn after(
@@ -500,7 +523,7 @@ impl KnownCertificate {
                 let is_other = shown.is_some_and(|shown| shown.facts.sha256 != facts.sha256);
                 let says = (is_other || problem.is_some()).then(|| {
                     let names = facts.names.join(", ");
-                    format!("is shown to clients from now on: for {names}, until {}", facts.not_after)
+                    format!("is shown from now on: for {names}, until {}", facts.not_after)
                 });
                 (Self { spec, digest, loaded: Some(loaded), problem: None, exposed: None }, says)
             }

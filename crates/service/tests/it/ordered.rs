@@ -322,7 +322,7 @@ async fn nobody_is_reminded_of_the_end_of_a_certificate_that_is_renewed_by_itsel
     };
     for times in 1..=2 {
         renewed(&service).await.unwrap();
-        until("it is shown", async || says("is shown to clients from now on").await > times).await;
+        until("it is shown", async || says("is shown from now on").await > times).await;
     }
     assert_eq!(says("ends in").await, 0);
     authority.fails(Fault::Refuse).await;

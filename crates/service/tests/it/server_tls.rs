@@ -30,20 +30,24 @@ class Peer(http.server.BaseHTTPRequestHandler):
         self.wfile.write(body)
     def do_GET(self):
         name = names.get(self.connection)
-        self.answer(f"{name} {self.connection.session_reused} {self.connection.version()} {self.number}\n".encode())
+        shown = (self.connection.getpeercert() or {}).get("subjectAltName", [("", "nothing")])[0][1]
+        self.answer(f"{name} {self.connection.session_reused} {self.connection.version()} {shown} {self.number}\n".encode())
     def do_POST(self):
         self.answer(self.rfile.read(int(self.headers["Content-Length"])))
     def log_message(self, *_):
         pass
 def asked(socket, name, _):
     names[socket] = name
-    if sys.argv[4:]:
+    if sys.argv[4:] == ["follow"]:
         fresh = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         fresh.load_cert_chain(sys.argv[2], sys.argv[3])
         socket.context = fresh
 context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
 context.load_cert_chain(sys.argv[2], sys.argv[3])
 context.sni_callback = asked
+if sys.argv[4:] and sys.argv[4] != "follow":
+    context.load_verify_locations(sys.argv[4])
+    context.verify_mode = ssl.CERT_REQUIRED
 server = http.server.ThreadingHTTPServer(("127.0.0.1", int(sys.argv[1])), Peer)
 server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
 print("ready", flush=True)
@@ -325,4 +329,39 @@ async fn authorities_are_followed_and_a_server_in_plain_text_is_told() {
     insist(&service, &plain).await;
     let says = "what came back is no TLS";
     until(says, async || why(&service).await.contains(says)).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn servers_that_ask_are_shown_the_certificate_of_the_pool_by_traffic_and_probes() {
+    let authority = Authority::new();
+    authority.issue("node", &["node.skerry.example"]);
+    let (_peer, address) =
+        start_peer(&authority.issue("gull", &["gull.skerry.example"]), &[&authority.root()]);
+    let service = Service::bare(crate::harness::Database::shared(), &[]).await;
+    let trusted = format!("tls_name = \"gull.skerry.example\"\ntls_authorities = \"{}\"", authority.root());
+    let text = document(&service, address, &trusted) + &authority.tables(&["node"]);
+    insist(&service, &text).await;
+    let says = "it wants a certificate of ours";
+    until(says, async || why(&service).await.contains(says)).await;
+    let showing = text.replace("[pools.quay]", "[pools.quay]\ntls_certificate = \"node\"");
+    service.apply(&showing).await.unwrap();
+    until("it is up", async || is_up(&service).await).await;
+    let shown = get(&service).await;
+    assert!(shown.contains(" node.skerry.example "), "{shown}");
+    let view = service.client().certificates().await.unwrap().certificates.remove(0);
+    assert_eq!((view.pools.as_slice(), view.frontends.len()), (&["quay".to_owned()][..], 0));
+    // It is followed as any other: the next connection shows the new one.
+    authority.issue("node", &["other.skerry.example"]);
+    let renamed = ["certificate", "rename", "node", "harbour-node"];
+    let aged = showing.replace("[pools.quay]", "[pools.quay]\nidle_connection_age = \"1s\"");
+    service.apply(&aged).await.unwrap();
+    until("the new one is shown", async || get(&service).await.contains(" other.skerry.example ")).await;
+    // Who refers to it follows a rename, and keeps it from being removed.
+    let done = service.merismos(&renamed);
+    assert!(done.status.success(), "{}", said(&done));
+    let removed = service.merismos(&["certificate", "remove", "harbour-node"]);
+    assert_eq!(removed.status.code(), Some(3), "{}", said(&removed));
+    assert!(said(&removed).contains("is used by pool quay"), "{}", said(&removed));
+    until("it is still up", async || is_up(&service).await).await;
+    assert!(get(&service).await.contains(" other.skerry.example "));
 }

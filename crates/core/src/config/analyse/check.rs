@@ -208,6 +208,18 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
             problems.push(Problem::dangling(&path, "certificate", certificate, wanted));
         }
     }
+    let of_pools = document.pools.iter().filter_map(|(name, pool)| {
+        Some((format!("pools.{name}"), pool.reaching.tls.as_ref()?.certificate.as_ref()?))
+    });
+    let of_checks = document.checks.iter().filter_map(|(name, check)| {
+        Some((format!("checks.{name}"), check.kind.trust()?.certificate.as_ref()?))
+    });
+    let shown = of_pools.chain(of_checks);
+    for (path, certificate) in shown.filter(|(_, name)| !document.certificates.contains_key(*name)) {
+        let wanted = one_of("certificate", certificate, document.certificates.keys());
+        let path = format!("{path}.tls_certificate");
+        problems.push(Problem::dangling(&path, "certificate", certificate, wanted));
+    }
     for (name, certificate) in &document.certificates {
         let authority = certificate.authority.as_ref();
         if let Some(authority) = authority.filter(|name| !document.authorities.contains_key(*name)) {

@@ -562,6 +562,17 @@ fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: 
                 *certificate = to.clone();
             }
         }
+        (ObjectPath::Pool(name), ObjectPath::Certificate(_)) => {
+            let trust = document.pools.get_mut(name).and_then(|pool| pool.reaching.tls.as_mut());
+            if let Some(trust) = trust {
+                trust.certificate = Some(to.clone());
+            }
+        }
+        (ObjectPath::Check(name), ObjectPath::Certificate(_)) => {
+            if let Some(trust) = document.checks.get_mut(name).and_then(|check| check.kind.trust_mut()) {
+                trust.certificate = Some(to.clone());
+            }
+        }
         (ObjectPath::Certificate(name), ObjectPath::Authority(_)) => {
             if let Some(certificate) = document.certificates.get_mut(name) {
                 certificate.authority = Some(to.clone());

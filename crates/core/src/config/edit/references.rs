@@ -1,6 +1,6 @@
 //! Who uses an object.
 
-use crate::config::document::Document;
+use crate::config::document::{CertificateTrust, Document};
 use crate::config::listen_address::AddressSource;
 use crate::config::object::ObjectPath;
 use crate::name::PoolServer;
@@ -26,7 +26,15 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
             &|frontend| matches!(frontend.listen.written(), AddressSource::Taken { range, name } if range == wanted && name == taken),
         ),
         ObjectPath::Certificate(certificate) => {
-            frontends(&|frontend| frontend.certificates.contains(certificate))
+            let shows = |trust: Option<&CertificateTrust>| {
+                trust.is_some_and(|trust| trust.certificate.as_ref() == Some(certificate))
+            };
+            let mut using = frontends(&|frontend| frontend.certificates.contains(certificate));
+            let pools = document.pools.iter().filter(|(_, pool)| shows(pool.reaching.tls.as_ref()));
+            using.extend(pools.map(|(name, _)| ObjectPath::Pool(name.clone())));
+            let checks = document.checks.iter().filter(|(_, check)| shows(check.kind.trust()));
+            using.extend(checks.map(|(name, _)| ObjectPath::Check(name.clone())));
+            using
         }
         ObjectPath::Authority(authority) => {
             let ordered = document.certificates.iter();

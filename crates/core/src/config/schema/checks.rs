@@ -11,6 +11,7 @@ use strum::{Display, EnumMessage, EnumString, VariantNames};
 use crate::config::document::StatusRange;
 use crate::config::schema::expectation::{BodyExpectation, ExpectedValue, Pattern};
 use crate::config::schema::upstream::HttpVersion;
+use crate::name::Name;
 
 /// What a probe asks of a server, and what passes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
@@ -162,6 +163,12 @@ pub struct CertificateTrust {
     #[key(format = SHA256, label = "TLS pin")]
     #[serde(rename = "tls_pin", skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
+    /// Certificate that servers are shown when they ask for one.
+    ///
+    /// Servers tell the service from all others by it. One that is replaced is shown from the next connection on.
+    #[key(refers = Certificate, without = "none", label = "TLS certificate")]
+    #[serde(rename = "tls_certificate", skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<Name>,
 }
 
 /// What is checked of a certificate.
@@ -347,6 +354,25 @@ impl Serialize for SecretRef {
 }
 
 impl CheckKind {
+    /// How it judges servers' certificates itself, where it does.
+    #[must_use]
+    pub fn trust(&self) -> Option<&CertificateTrust> {
+        match self {
+            Self::Http(asked) => asked.tls.as_ref(),
+            Self::Tls(asked) => Some(&asked.trust),
+            _ => None,
+        }
+    }
+
+    /// As [`Self::trust`], to change it.
+    pub(in crate::config) fn trust_mut(&mut self) -> Option<&mut CertificateTrust> {
+        match self {
+            Self::Http(asked) => asked.tls.as_mut(),
+            Self::Tls(asked) => Some(&mut asked.trust),
+            _ => None,
+        }
+    }
+
     /// What it asks, in words: `http: GET /health wants 200-299`.
     #[must_use]
     pub fn asks(&self) -> String {

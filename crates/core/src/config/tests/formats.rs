@@ -236,7 +236,7 @@ fn everything() -> Value {
                        "resolver": "192.0.2.53:53", "when_empty": "remove", "min_interval": "1s", "note": "all" },
                 "s": { "name": "_http._tcp.skerry.example", "records": "service" }
             }
-        })))), "second": { "tls": "unverified", "tls_name_of": "request" }, "sorry": {} },
+        })))), "second": { "tls": "unverified", "tls_certificate": "lab", "tls_name_of": "request" }, "sorry": {} },
         "frontends": { "web": about(json!({
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
             "min_rate": "64B", "min_rate_grace": "10s", "dropped_fields": ["X-Real-IP"],

@@ -48,6 +48,7 @@ impl AuthorityClient {
             name: None,
             authorities: authority.directory_authorities.clone(),
             pin: None,
+            certificate: None,
         };
         let tls = trust::client_config(&trust).map_err(|error| error.to_string())?;
         let http = reqwest::Client::builder()
