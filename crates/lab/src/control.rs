@@ -49,10 +49,10 @@ pub struct StandInFile {
 /// Why stand-ins do not run.
 #[derive(Debug, thiserror::Error)]
 pub enum LabError {
-    /// The file can't be read.
-    #[error("{path} can't be read: {source}", path = path.display())]
+    /// The file can't be read or written.
+    #[error("{path} can't be read or written: {source}", path = path.display())]
     File {
-        /// The file that could not be read.
+        /// The file.
         path: PathBuf,
         /// What the system said.
         source: std::io::Error,

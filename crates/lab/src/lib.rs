@@ -10,5 +10,6 @@ mod inbox;
 pub mod relay;
 pub mod scripted;
 pub mod stand_in;
+pub mod tls_relay;
 mod udp_echo;
 pub mod visitors;

@@ -8,6 +8,7 @@ use std::time::Duration;
 use clap::{Parser, Subcommand, ValueEnum};
 use merismos_lab::control::{self, LabError, StandInFile};
 use merismos_lab::stand_in::{Fault, ReceivedMail};
+use merismos_lab::tls_relay::{self, HandshakeLoad, TlsEnds};
 use merismos_lab::visitors::ShownVisitors;
 use merismos_lab::{datagrams, health_server, relay};
 
@@ -102,6 +103,54 @@ enum LabCommand {
         /// Relay datagrams, not connections
         #[arg(long, conflicts_with_all = ["splice", "buffer"])]
         datagrams: bool,
+    },
+    /// Run the bare TLS relay, or acceptor, that the benchmark measures against
+    TlsRelay {
+        /// Where it listens
+        #[arg(long)]
+        listen: SocketAddr,
+        /// Where it relays to; without it clients are only accepted
+        #[arg(long)]
+        to: Option<SocketAddr>,
+        /// Threads
+        #[arg(long, default_value_t = 2)]
+        workers: usize,
+        /// Take clients in plain text
+        #[arg(long)]
+        plain_clients: bool,
+        /// Speak TLS to the server
+        #[arg(long)]
+        to_tls: bool,
+    },
+    /// Write certificates of their own making with their keys, for c0.skerry.example and so on
+    Certificates {
+        /// Where they are written
+        #[arg(long)]
+        folder: PathBuf,
+        /// How many
+        #[arg(long)]
+        count: usize,
+    },
+    /// Do TLS handshakes for a while and count them, or hold connections
+    Shake {
+        /// With whom
+        #[arg(long)]
+        to: SocketAddr,
+        /// For how long
+        #[arg(long, default_value_t = 2)]
+        seconds: u64,
+        /// How many at once
+        #[arg(long, default_value_t = 16)]
+        at_once: usize,
+        /// Take up the session before each
+        #[arg(long)]
+        resume: bool,
+        /// How many names are asked for in turn
+        #[arg(long, default_value_t = 0)]
+        names: u64,
+        /// Hold so many connections instead, until the input ends
+        #[arg(long)]
+        hold: Option<usize>,
     },
     /// Run the bare loop that probing is measured against: a connection to each of many servers in each interval
     Knock {
@@ -250,6 +299,26 @@ async fn run(command: LabCommand) -> Result<String, LabError> {
                 address: listen,
                 source,
             })
+        }
+        LabCommand::TlsRelay { listen, to, workers, plain_clients, to_tls } => {
+            let relayed = tls_relay::run(listen, workers, &TlsEnds { to, plain_clients, to_tls });
+            relayed.map(|()| String::new()).map_err(|source| LabError::Listen {
+                what: "the TLS relay".to_owned(),
+                address: listen,
+                source,
+            })
+        }
+        LabCommand::Certificates { folder, count } => {
+            let written = tls_relay::write_certificates(&folder, count);
+            written.map(|()| String::new()).map_err(|source| LabError::File { path: folder, source })
+        }
+        LabCommand::Shake { to, seconds, at_once, resume, names, hold } => {
+            let load = HandshakeLoad { time: Duration::from_secs(seconds), at_once, resume, names };
+            let shaken = match hold {
+                Some(clients) => tls_relay::hold(to, clients).await.map(|()| String::new()),
+                None => tls_relay::shake(to, load).await,
+            };
+            shaken.map_err(|source| LabError::Listen { what: "a client".to_owned(), address: to, source })
         }
         LabCommand::Knock { servers, port, interval_ms, keep } => {
             health_server::run(servers, port, Duration::from_millis(interval_ms), keep).await;

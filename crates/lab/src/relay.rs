@@ -36,13 +36,8 @@ pub enum CopyMethod {
 pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, how: CopyMethod) -> io::Result<()> {
     let mut threads = Vec::new();
     for _ in 0..workers.max(1) {
-        let socket = Socket::new(Domain::for_address(listen), Type::STREAM, None)?;
-        socket.set_reuse_address(true)?;
-        socket.set_reuse_port(true)?;
-        socket.set_nonblocking(true)?;
-        socket.bind(&listen.into())?;
-        socket.listen(1_024)?;
-        threads.push(std::thread::spawn(move || work(socket.into(), to, how)));
+        let listener = listener(listen)?;
+        threads.push(std::thread::spawn(move || work(listener, to, how)));
     }
     for thread in threads {
         if let Ok(ended) = thread.join() {
@@ -50,6 +45,17 @@ pub fn run(listen: SocketAddr, to: SocketAddr, workers: usize, how: CopyMethod) 
         }
     }
     Ok(())
+}
+
+/// One of several sockets that listen on an address.
+pub(crate) fn listener(listen: SocketAddr) -> io::Result<std::net::TcpListener> {
+    let socket = Socket::new(Domain::for_address(listen), Type::STREAM, None)?;
+    socket.set_reuse_address(true)?;
+    socket.set_reuse_port(true)?;
+    socket.set_nonblocking(true)?;
+    socket.bind(&listen.into())?;
+    socket.listen(1_024)?;
+    Ok(socket.into())
 }
 
 fn work(listener: std::net::TcpListener, to: SocketAddr, how: CopyMethod) -> io::Result<()> {

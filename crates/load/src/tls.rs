@@ -5,12 +5,15 @@ use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::sync::Arc;
 
+use rustls::client::Resumption;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
 use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
 
 use crate::stream_client::connect;
 
@@ -41,6 +44,25 @@ impl LoadTls {
     }
 }
 
+impl LoadTls {
+    /// The same, whose every handshake is a whole one.
+    #[must_use]
+    pub fn without_sessions(self) -> Self {
+        let mut config = ClientConfig::clone(&self.config);
+        config.resumption = Resumption::disabled();
+        Self { config: Arc::new(config), ..self }
+    }
+
+    /// Does a handshake for a name on a connection.
+    ///
+    /// # Errors
+    /// When it fails, or the name is none.
+    pub async fn connect(&self, name: &str, stream: TcpStream) -> io::Result<TlsStream<TcpStream>> {
+        let name = ServerName::try_from(name.to_owned()).map_err(io::Error::other)?;
+        TlsConnector::from(Arc::clone(&self.config)).connect(name, stream).await
+    }
+}
+
 /// Bytes both ways, in plain text or in TLS.
 pub(crate) trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}
 
@@ -55,9 +77,7 @@ pub(crate) async fn open(
     let stream = connect(to, from).await?;
     let from = stream.local_addr()?;
     let Some(tls) = tls else { return Ok((Box::pin(stream), from)) };
-    let name = ServerName::try_from(tls.name.clone()).map_err(io::Error::other)?;
-    let stream = TlsConnector::from(Arc::clone(&tls.config)).connect(name, stream).await?;
-    Ok((Box::pin(stream), from))
+    Ok((Box::pin(tls.connect(&tls.name, stream).await?), from))
 }
 
 /// Takes every certificate, and verifies that its owner is the peer.

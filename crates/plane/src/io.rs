@@ -111,6 +111,9 @@ pub(crate) trait Source: AsyncRead + Unpin {
 
 /// What bytes go to: the writing side of a connection, or of one stream of it.
 pub(crate) trait Sink: AsyncWrite + Unpin {
+    /// Whether it is a connection, and no stream of one that others share.
+    const IS_CONNECTION: bool = false;
+
     /// The connection, when the bytes are its own.
     fn socket(&self) -> Option<&TcpStream> {
         None
@@ -211,12 +214,16 @@ impl Source for ReadHalf<'_> {
 }
 
 impl Sink for TcpStream {
+    const IS_CONNECTION: bool = true;
+
     fn socket(&self) -> Option<&TcpStream> {
         Some(self)
     }
 }
 
 impl Sink for WriteHalf<'_> {
+    const IS_CONNECTION: bool = true;
+
     fn socket(&self) -> Option<&TcpStream> {
         Some(self.as_ref())
     }
@@ -261,6 +268,8 @@ impl<S: Source> Source for &mut S {
 }
 
 impl<S: Sink> Sink for &mut S {
+    const IS_CONNECTION: bool = S::IS_CONNECTION;
+
     fn socket(&self) -> Option<&TcpStream> {
         (**self).socket()
     }

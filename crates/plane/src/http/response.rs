@@ -454,7 +454,7 @@ impl<'a> ResponseForwarder<'a> {
         let mut clean = true;
         while !follow.is_done() {
             // What goes over a stream waits for its window, and many of them may: they hold small ones.
-            let is_long = client.socket().is_some()
+            let is_long = is_connection(client)
                 && !matches!(follow, BodyTracker::Counted(left) if left <= SMALL as u64);
             let shelf = if is_long { &self.worker.large } else { &self.worker.small };
             self.watch.set_timeout(self.times.idle);
@@ -517,6 +517,10 @@ impl<'a> ResponseForwarder<'a> {
         let sent = write_to_client(client, bytes, self.watch, patience, &self.rate, held);
         sent.map_err(|trouble| client_write_error(&trouble))
     }
+}
+
+fn is_connection<S: Sink>(_: &S) -> bool {
+    S::IS_CONNECTION
 }
 
 /// What it means that the client did not take a part of its answer.

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
 use merismos_core::certificate_choice::CertificateChoice;
-use merismos_core::config::document::{TlsPolicy, UnknownName};
+use merismos_core::config::document::{CipherSuite, TlsPolicy, UnknownName};
 use merismos_core::name::Name;
 use rustls::ServerConfig;
 use rustls::crypto::CryptoProvider;
@@ -32,6 +32,8 @@ pub struct ClientVerification(pub Arc<dyn ClientCertVerifier>);
 pub struct TlsTerms {
     /// Versions and ciphers.
     pub policy: TlsPolicy,
+    /// The ciphers of these that are spoken, the preferred ones first; without any it is all of them.
+    pub ciphers: Vec<CipherSuite>,
     /// What clients get that ask for a name of which there is no certificate.
     pub unknown: UnknownName,
     /// Whether clients speak HTTP: then they may choose HTTP/2 in the handshake (ALPN, RFC 7301).
@@ -40,24 +42,9 @@ pub struct TlsTerms {
     pub clients: Option<ClientVerification>,
 }
 
-/// The keys of session tickets (RFC 8446, 4.6.1; RFC 5077), which change by themselves. Frontends share them, and so a certificate that is
-/// replaced ends no session.
+/// What session tickets are made with (RFC 8446, 4.6.1; RFC 5077). Frontends share it, and so a certificate that is replaced ends no session.
 #[derive(Clone, Debug)]
-pub struct TlsTickets(Option<Arc<dyn ProducesTickets>>);
-
-impl TlsTickets {
-    /// New keys. Where the system gives no random numbers, sessions are not resumed.
-    #[must_use]
-    pub fn new() -> Self {
-        Self(rustls::crypto::ring::Ticketer::new().ok())
-    }
-}
-
-impl Default for TlsTickets {
-    fn default() -> Self {
-        Self::new()
-    }
-}
+pub struct TlsTickets(pub Arc<dyn ProducesTickets>);
 
 /// How a frontend speaks TLS. Connections keep the one that they began with.
 #[derive(Clone, Debug)]
@@ -81,7 +68,16 @@ impl FrontendTls {
             CertificateChoice::new(certificates.iter().map(|certificate| &certificate.names), terms.unknown);
         let keys = certificates.into_iter().map(|certificate| certificate.key).collect();
         let by_name = Arc::new(ByName { choice, keys });
-        let provider: Arc<CryptoProvider> = Arc::new(rustls::crypto::ring::default_provider());
+        let mut provider = rustls::crypto::ring::default_provider();
+        let has_own_order = !terms.ciphers.is_empty();
+        if has_own_order {
+            let known = provider.cipher_suites;
+            let named = |wanted: &CipherSuite| {
+                known.iter().find(|suite| u16::from(suite.suite()) == wanted.number()).copied()
+            };
+            provider.cipher_suites = terms.ciphers.iter().filter_map(named).collect();
+        }
+        let provider: Arc<CryptoProvider> = Arc::new(provider);
         let versions: &[&rustls::SupportedProtocolVersion] = match terms.policy {
             TlsPolicy::Compatible => &[&rustls::version::TLS13, &rustls::version::TLS12],
             TlsPolicy::Modern => &[&rustls::version::TLS13],
@@ -93,10 +89,9 @@ impl FrontendTls {
             None => builder.with_no_client_auth(),
         };
         let mut config = builder.with_cert_resolver(resolver);
-        if let Some(tickets) = &tickets.0 {
-            config.ticketer = Arc::clone(tickets);
-            config.session_storage = Arc::new(NoServerSessionStorage {});
-        }
+        config.ignore_client_order = has_own_order;
+        config.ticketer = Arc::clone(&tickets.0);
+        config.session_storage = Arc::new(NoServerSessionStorage {});
         if terms.is_http {
             config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
         }

@@ -134,7 +134,9 @@ macro_rules! writes {
             }
         }
 
-        impl Sink for $type {}
+        impl Sink for $type {
+            const IS_CONNECTION: bool = true;
+        }
     )*};
 }
 

@@ -4,8 +4,10 @@ mod client_view;
 mod clients;
 mod facts;
 mod orders;
+mod sealed;
 mod self_signed;
 mod servers;
+mod tickets;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -24,6 +26,7 @@ use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::tls::{FrontendTls, ServerTlsTable, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
 use merismos_probe::secret_ref::SecretCache;
+use rustls::server::ProducesTickets;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 use tokio::sync::Notify;
@@ -31,9 +34,11 @@ use tokio::sync::Notify;
 pub(crate) use self::client_view::from_here;
 use self::clients::ClientTrusts;
 use self::facts::{CertificateError, LoadedCertificate};
-pub(crate) use self::orders::{CertificateOrderError, OrderMeans, SealingKey};
+pub(crate) use self::orders::{CertificateOrderError, OrderMeans};
 use self::orders::{OrderDesk, kept};
+pub(crate) use self::sealed::SealingKey;
 use self::servers::ServerTrusts;
+use self::tickets::TicketKeys;
 use crate::clock::wall;
 use crate::controller::Controller;
 use crate::journal::Journal;
@@ -69,7 +74,7 @@ struct Shared {
     servers: ServerTrusts,
     clients: ClientTrusts,
     orders: OrderDesk,
-    tickets: TlsTickets,
+    tickets: Arc<TicketKeys>,
     journal: Journal,
     messages: NotificationSender,
     /// Held for a look or a change, never while a file is read.
@@ -96,7 +101,8 @@ impl CertificateKeeper {
         messages: NotificationSender,
     ) -> Self {
         let folder = state_folder.join("certificates");
-        let (tickets, known, reading) = (TlsTickets::new(), Mutex::default(), Arc::default());
+        let tickets = Arc::new(TicketKeys::of(state_folder, wall()));
+        let (known, reading) = (Mutex::default(), Arc::default());
         let servers = ServerTrusts::new(servers);
         let wake: Arc<Notify> = Arc::default();
         let orders =
@@ -154,6 +160,7 @@ impl CertificateKeeper {
     /// As [`Self::prepare`], for as long as it takes. It blocks.
     fn load(&self, document: &Document) {
         let now = wall();
+        self.0.tickets.turn(now);
         for (pool, says) in self.0.servers.load(document) {
             self.0.journal.write(EventKind::Certificate, format!("pool {pool}"), says, json!({}));
         }
@@ -339,6 +346,7 @@ impl CertificateKeeper {
 
     /// How each frontend with a certificate that could be had speaks.
     fn speaking(&self, document: &Document) -> BTreeMap<Name, FrontendTls> {
+        let tickets = TlsTickets(Arc::clone(&self.0.tickets) as Arc<dyn ProducesTickets>);
         let known = self.known();
         let with_tls = document.frontends.iter().filter(|(_, spec)| !spec.certificates.is_empty());
         let speaking = with_tls.filter_map(|(name, spec)| {
@@ -354,11 +362,12 @@ impl CertificateKeeper {
             }
             let terms = TlsTerms {
                 policy: spec.tls_policy.unwrap_or_default(),
+                ciphers: spec.tls_ciphers.clone(),
                 unknown: spec.unknown_name.unwrap_or_default(),
                 is_http: spec.http.is_some(),
                 clients,
             };
-            match FrontendTls::new(shown, terms, &self.0.tickets) {
+            match FrontendTls::new(shown, terms, &tickets) {
                 Ok(tls) => Some((name.clone(), tls)),
                 Err(error) => {
                     tracing::error!(%error, frontend = %name, "a frontend can't speak TLS");

@@ -188,7 +188,7 @@ fn echo(mut stream: TcpStream) {
 async fn clients_of_each_kind_are_served_and_servers_and_cookies_know_that_it_was_tls() {
     let authority = Authority::new();
     authority.issue("booking", &["booking.skerry.example"]);
-    let service = Service::with(&["gull"]).await;
+    let mut service = Service::with(&["gull"]).await;
     let heads = echo_heads();
     let text = document(&service, "certificates = [\"booking\"]")
         .replace("[pools.quay]", "[pools.quay]\npersistence = \"cookie\"")
@@ -225,18 +225,28 @@ async fn clients_of_each_kind_are_served_and_servers_and_cookies_know_that_it_wa
     let plain = run("curl", &["-s", "-i", &format!("http://{}/", service.frontend)], "");
     let plain = said(&plain);
     assert!(plain.starts_with("HTTP/1.1 400 ") && plain.contains("use https"), "{plain}");
-    // A session is taken up again, in both versions.
-    for version in ["-tls1_3", "-tls1_2"] {
-        let session = service.folder.path().join("session");
-        let session = session.to_str().unwrap();
+    // A session is taken up again, in both versions, also after a restart.
+    let to = service.frontend.to_string();
+    let session = |version: &str, how: &str| {
+        let session = service.folder.path().join(version).display().to_string();
         let request = "GET / HTTP/1.1\r\nHost: booking.skerry.example\r\nConnection: close\r\n\r\n";
-        let to = service.frontend.to_string();
-        let first = ["s_client", "-connect", &to, version, "-sess_out", session, "-ign_eof"];
-        let begun = said(&run("openssl", &first, request));
+        said(&run("openssl", &["s_client", "-connect", &to, version, how, &session, "-ign_eof"], request))
+    };
+    for version in ["-tls1_3", "-tls1_2"] {
+        let begun = session(version, "-sess_out");
         assert!(begun.contains("New, TLSv1."), "{begun}");
-        let again = ["s_client", "-connect", &to, version, "-sess_in", session, "-ign_eof"];
-        let reused = said(&run("openssl", &again, request));
+        let reused = session(version, "-sess_in");
         assert!(reused.contains("Reused, TLSv1."), "{version}: {reused}");
+    }
+    service.crash_and_restart().await;
+    until("clients are served again", async || {
+        curl(&authority, service.frontend, "booking.skerry.example", &[]).status.success()
+    })
+    .await;
+    for version in ["-tls1_3", "-tls1_2"] {
+        let session = service.folder.path().join(version).display().to_string();
+        let reused = said(&run("openssl", &["s_client", "-connect", &to, version, "-sess_in", &session], ""));
+        assert!(reused.contains("Reused, TLSv1."), "{version}, after a restart: {reused}");
     }
 }
 
@@ -275,6 +285,17 @@ async fn each_name_gets_its_certificate_and_unknown_names_what_the_frontend_says
     let refused = handshake(&authority, service.frontend, &old);
     assert!(refused.contains("alert protocol version"), "{refused}");
     assert!(shown("booking.skerry.example").1.contains("TLSv1.3"));
+    // Ciphers: those that are named, in their order, and no others.
+    let ciphers = "tls_ciphers = [\"TLS_CHACHA20_POLY1305_SHA256\", \"TLS_AES_128_GCM_SHA256\", \"TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256\"]";
+    service.apply(&text.replace("unknown_name = \"refuse\"", ciphers)).await.unwrap();
+    assert!(shown("booking.skerry.example").1.contains("Cipher is TLS_CHACHA20_POLY1305_SHA256"));
+    let named = [&old[..], &["-cipher", "ECDHE-ECDSA-CHACHA20-POLY1305"]].concat();
+    assert!(
+        handshake(&authority, service.frontend, &named).contains("Cipher is ECDHE-ECDSA-CHACHA20-POLY1305")
+    );
+    let other = [&old[..], &["-cipher", "ECDHE-ECDSA-AES128-GCM-SHA256"]].concat();
+    let refused = handshake(&authority, service.frontend, &other);
+    assert!(refused.contains("alert handshake failure"), "{refused}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

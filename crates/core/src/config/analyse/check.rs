@@ -8,7 +8,7 @@ use crate::config::Problem;
 use crate::config::discovery::{DiscoveredServers, discovered_name};
 use crate::config::document::{
     AuthoritySpec, ChallengeKind, Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec,
-    TlsNameOf,
+    TlsNameOf, TlsPolicy,
 };
 use crate::config::listen_address::AddressSource;
 use crate::config::tree::DocumentNode;
@@ -201,6 +201,17 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
         }
         pool_tables(name, frontend, document, problems);
         passthrough(name, frontend, document, problems);
+        let is_modern = frontend.tls_policy == Some(TlsPolicy::Modern);
+        let ciphers = &frontend.tls_ciphers;
+        if is_modern && !ciphers.is_empty() && !ciphers.iter().any(|cipher| cipher.is_of_tls_13()) {
+            let found = "none of them is one of TLS 1.3, and tls_policy modern speaks no other version";
+            let path = format!("frontends.{name}.tls_ciphers");
+            problems.push(Problem::at(
+                &path,
+                found.to_owned(),
+                "TLS_AES_128_GCM_SHA256 or the like among them",
+            ));
+        }
         let certificates = frontend.certificates.iter();
         for certificate in certificates.filter(|name| !document.certificates.contains_key(*name)) {
             let wanted = one_of("certificate", certificate, document.certificates.keys());

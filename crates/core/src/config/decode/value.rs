@@ -10,11 +10,11 @@ use ipnet::IpNet;
 use super::formats::{self, TextFormat};
 use super::section::{Place, quoted};
 use crate::config::document::{
-    Algorithm, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, ClientCertificates, CookieSameSite,
-    DnsRecordType, Failback, HashKey, HttpVersion, LookupRecords, MailTls, NotifiedChange, OneOrMore,
-    OpenConnections, PassiveAction, PersistenceKind, PinWhenGone, Protocol, ProxyVersion, RedirectStatus,
-    StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty,
-    WhenNone,
+    Algorithm, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CipherSuite, ClientCertificates,
+    CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LookupRecords, MailTls, NotifiedChange,
+    OneOrMore, OpenConnections, PassiveAction, PersistenceKind, PinWhenGone, Protocol, ProxyVersion,
+    RedirectStatus, StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent,
+    WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -313,7 +313,7 @@ macro_rules! choices {
     )*};
 }
 choices! {
-    Algorithm BalancePer ChallengeKind ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
+    Algorithm BalancePer ChallengeKind CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
     PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
     WhenNone
 }

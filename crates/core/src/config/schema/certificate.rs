@@ -90,6 +90,72 @@ pub enum TlsPolicy {
     Modern,
 }
 
+/// The cipher suites that may be spoken, by their registered names (RFC 8446, B.4; RFC 5289; RFC 7905): all have forward secrecy and authenticated
+/// encryption.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
+pub enum CipherSuite {
+    /// TLS 1.3, with any certificate.
+    #[serde(rename = "TLS_AES_256_GCM_SHA384")]
+    #[strum(serialize = "TLS_AES_256_GCM_SHA384")]
+    Aes256Gcm,
+    /// TLS 1.3, with any certificate.
+    #[serde(rename = "TLS_AES_128_GCM_SHA256")]
+    #[strum(serialize = "TLS_AES_128_GCM_SHA256")]
+    Aes128Gcm,
+    /// TLS 1.3, with any certificate.
+    #[serde(rename = "TLS_CHACHA20_POLY1305_SHA256")]
+    #[strum(serialize = "TLS_CHACHA20_POLY1305_SHA256")]
+    ChaCha20,
+    /// TLS 1.2, with a certificate of ECDSA.
+    #[serde(rename = "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384")]
+    #[strum(serialize = "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384")]
+    EcdheEcdsaAes256Gcm,
+    /// TLS 1.2, with a certificate of ECDSA.
+    #[serde(rename = "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256")]
+    #[strum(serialize = "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256")]
+    EcdheEcdsaAes128Gcm,
+    /// TLS 1.2, with a certificate of ECDSA.
+    #[serde(rename = "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256")]
+    #[strum(serialize = "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256")]
+    EcdheEcdsaChaCha20,
+    /// TLS 1.2, with a certificate of RSA.
+    #[serde(rename = "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384")]
+    #[strum(serialize = "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384")]
+    EcdheRsaAes256Gcm,
+    /// TLS 1.2, with a certificate of RSA.
+    #[serde(rename = "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256")]
+    #[strum(serialize = "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256")]
+    EcdheRsaAes128Gcm,
+    /// TLS 1.2, with a certificate of RSA.
+    #[serde(rename = "TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256")]
+    #[strum(serialize = "TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256")]
+    EcdheRsaChaCha20,
+}
+
+impl CipherSuite {
+    /// Its registered number.
+    #[must_use]
+    pub fn number(self) -> u16 {
+        match self {
+            Self::Aes256Gcm => 0x1302,
+            Self::Aes128Gcm => 0x1301,
+            Self::ChaCha20 => 0x1303,
+            Self::EcdheEcdsaAes256Gcm => 0xc02c,
+            Self::EcdheEcdsaAes128Gcm => 0xc02b,
+            Self::EcdheEcdsaChaCha20 => 0xcca9,
+            Self::EcdheRsaAes256Gcm => 0xc030,
+            Self::EcdheRsaAes128Gcm => 0xc02f,
+            Self::EcdheRsaChaCha20 => 0xcca8,
+        }
+    }
+
+    /// Whether it is one of TLS 1.3, and not of 1.2.
+    #[must_use]
+    pub fn is_of_tls_13(self) -> bool {
+        matches!(self, Self::Aes256Gcm | Self::Aes128Gcm | Self::ChaCha20)
+    }
+}
+
 /// What clients get that ask for a name of which there is no certificate.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,

@@ -10,7 +10,7 @@ use merismos_derive::Keys;
 use serde::Serialize;
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
-use crate::config::document::{BalancePer, Labels, PoolSelection, TlsPolicy, UnknownName};
+use crate::config::document::{BalancePer, CipherSuite, Labels, PoolSelection, TlsPolicy, UnknownName};
 use crate::config::listen_address::AddressRef;
 use crate::name::Name;
 use crate::units::{Size, Span};
@@ -86,13 +86,19 @@ pub struct FrontendSpec {
     ///
     /// A certificate for exactly that name comes before one with `*` in place of its first label, and the earlier of two before the later.
     /// Clients of `http` frontends may choose HTTP/2 in the handshake (ALPN, RFC 7301).
-    #[key(basic, refers = Certificate, count = 0..=1000, when(protocol = "http tcp"), group = "TLS", without = "no TLS")]
+    #[key(basic, refers = Certificate, count = 0..=10_000, when(protocol = "http tcp"), group = "TLS", without = "no TLS")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub certificates: Vec<Name>,
     /// Which versions and ciphers of TLS clients may speak.
     #[key(without = "compatible", when(protocol = "http tcp"), label = "TLS policy")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub tls_policy: Option<TlsPolicy>,
+    /// Ciphers that clients may speak, those first that are preferred; others of the policy may not be spoken.
+    ///
+    /// Most frontends need none: the policies leave no weak one. Of TLS 1.3, and with `compatible` of 1.2, one at least has to be left for each version that is to be spoken.
+    #[key(count = 1..=9, distinct, without = "all of tls_policy", when(protocol = "http tcp"), label = "TLS ciphers")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub tls_ciphers: Vec<CipherSuite>,
     /// What clients get that ask for a name of which there is no certificate.
     #[key(without = "first", when(protocol = "http tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -248,7 +248,7 @@ fn everything() -> Value {
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
         })),
         "lines": { "protocol": "tcp", "listen": "192.0.2.1:3306", "pool": "booking", "max_connection_age": "8h", "client_hello_timeout": "3s",
-            "passthrough": { "sorry": ["tickets.skerry.example", "*.fleet.skerry.example"] }, "certificates": ["lab"], "tls_policy": "modern", "unknown_name": "refuse",
+            "passthrough": { "sorry": ["tickets.skerry.example", "*.fleet.skerry.example"] }, "certificates": ["lab"], "tls_policy": "modern", "tls_ciphers": ["TLS_AES_128_GCM_SHA256"], "unknown_name": "refuse",
             "client_certificates": "optional", "client_authorities": "/etc/merismos/clients.pem", "client_revocations": "/etc/merismos/revoked.pem", "handshake_timeout": "5s",
             "handshake_limit": 500, "client_handshake_limit": 50 },
         "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "balance_per": "datagram" } }

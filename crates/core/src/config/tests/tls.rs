@@ -81,6 +81,12 @@ const LAB: &str = "[certificates.lab]\nself_signed = [\"lab.example\"]\n";
     LAB,
     "frontends.booking.passthrough.booking"
 )]
+#[case::no_cipher_is_left(
+    "",
+    "tls_policy = \"modern\"\ntls_ciphers = [\"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256\"]\ncertificates = [\"lab\"]",
+    LAB,
+    "frontends.booking.tls_ciphers"
+)]
 #[case::part_of_nothing(
     "",
     "hsts_subdomains = true\ncertificates = [\"lab\"]",

@@ -5,7 +5,6 @@ mod dns_update;
 pub(super) mod kept;
 mod order;
 mod proofs;
-mod sealed;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -28,8 +27,8 @@ use tokio::sync::{Notify, Semaphore};
 pub(crate) use self::order::CertificateOrderError;
 use self::order::{Errand, ORDER_LIMIT};
 use self::proofs::Proofs;
-pub(crate) use self::sealed::SealingKey;
 use super::facts::{CertificateFacts, LoadedCertificate};
+use crate::certificates::SealingKey;
 use crate::clock::wall;
 use crate::journal::Journal;
 

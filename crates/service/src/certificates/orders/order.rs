@@ -23,7 +23,7 @@ use rustls::pki_types::CertificateDer;
 use super::authority_client::AuthorityClient;
 use super::kept;
 use super::proofs::{Proof, ProofError, Proofs, kind_of};
-use super::sealed::SealingKey;
+use crate::certificates::SealingKey;
 use crate::certificates::facts::{CertificateError, LoadedCertificate};
 
 /// How long an order may take altogether.
