@@ -3,8 +3,9 @@
 //! The author of a document could otherwise have the service read any file of its machine and send it somewhere: secrets
 //! are files of one folder, or environment variables whose names say that they are meant to be read.
 
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use merismos_core::config::document::SecretRef;
 
@@ -19,6 +20,19 @@ const OTHERS_READ: u32 = 0o004;
 pub struct SecretCache {
     /// The folder whose files may be referred to; none may when it is left out.
     pub folder: Option<PathBuf>,
+}
+
+/// How long ago the last change of a file has to be for its stamp to tell it from others: clocks of file systems are coarse.
+const SETTLED: Duration = Duration::from_secs(2);
+
+/// Which file it is, and in which state: another content, other permissions or another file in its place have another one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FileStamp {
+    place: (u64, u64),
+    size: u64,
+    mode: u32,
+    written: (i64, i64),
+    changed: Duration,
 }
 
 impl SecretCache {
@@ -48,6 +62,28 @@ impl SecretCache {
         (mode & OTHERS_READ != 0).then_some(path)
     }
 
+    /// What tells whether the file of a secret is the one that was read before. `None` when that can't be told: it is no file, it is not there,
+    /// or it was changed a moment ago, so that another change might look the same.
+    #[must_use]
+    pub fn stamp(&self, secret: &SecretRef) -> Option<FileStamp> {
+        self.stamp_at(secret, SystemTime::now())
+    }
+
+    fn stamp_at(&self, secret: &SecretRef, now: SystemTime) -> Option<FileStamp> {
+        let (SecretRef::File(path), Some(folder)) = (secret, &self.folder) else { return None };
+        let file = std::fs::metadata(folder.join(path)).ok()?;
+        let changed =
+            Duration::new(u64::try_from(file.ctime()).ok()?, u32::try_from(file.ctime_nsec()).ok()?);
+        let age = now.duration_since(UNIX_EPOCH + changed).ok()?;
+        (age > SETTLED).then(|| FileStamp {
+            place: (file.dev(), file.ino()),
+            size: file.size(),
+            mode: file.mode(),
+            written: (file.mtime(), file.mtime_nsec()),
+            changed,
+        })
+    }
+
     fn read_file(&self, path: &Path) -> Result<String, String> {
         let Some(folder) = &self.folder else {
             return Err("a secret can't be had: the service was started without --secrets-folder".to_owned());
@@ -70,6 +106,34 @@ impl SecretCache {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_file_that_is_written_or_replaced_or_opened_to_others_has_another_stamp() {
+        let folder = tempfile::tempdir().unwrap();
+        let secrets = SecretCache { folder: Some(folder.path().to_owned()) };
+        let secret = SecretRef::File("probe".to_owned());
+        let path = folder.path().join("probe");
+        let later = || SystemTime::now() + SETTLED + Duration::from_secs(1);
+        assert_eq!(secrets.stamp_at(&secret, later()), None, "it is not there");
+        std::fs::write(&path, "one").unwrap();
+        let mut seen = vec![secrets.stamp_at(&secret, later()).unwrap()];
+        assert_eq!(secrets.stamp(&secret), None, "it was written a moment ago");
+        assert_eq!(secrets.stamp_at(&secret, later()).as_ref(), seen.last());
+        let mut expect_another = || {
+            let stamp = secrets.stamp_at(&secret, later()).unwrap();
+            assert!(!seen.contains(&stamp), "{stamp:?}");
+            seen.push(stamp);
+        };
+        std::fs::write(&path, "other").unwrap();
+        expect_another();
+        std::fs::write(folder.path().join("new"), "again").unwrap();
+        std::fs::rename(folder.path().join("new"), &path).unwrap();
+        expect_another();
+        let mut permissions = std::fs::metadata(&path).unwrap().permissions();
+        permissions.set_mode(0o604);
+        std::fs::set_permissions(&path, permissions).unwrap();
+        expect_another();
+    }
 
     #[test]
     fn secrets_are_read_from_their_folder_and_from_nowhere_else() {

@@ -16,16 +16,17 @@
   let keepCookies = $state(false)
   let newPercent = $state<number | null>(null)
   let server = $state('')
+  let host = $state('')
   let path = $state('/')
   let say = $state('')
   let oneWay = $state(false)
   let trouble = $state('')
   let begun = $state<Trial | null>(null)
 
-  const protocol = $derived(live.status?.frontends.find((it) => it.name === frontend)?.protocol ?? 'http')
+  const front = $derived(live.status?.frontends.find((it) => it.name === frontend))
+  const protocol = $derived(front?.protocol ?? 'http')
   const many = $derived({ http: 'requests', tcp: 'connections', udp: 'datagrams' }[protocol] ?? 'requests')
   const servers = $derived.by(() => {
-    const front = live.status?.frontends.find((it) => it.name === frontend)
     const pools = new Set([front?.pool, ...(front?.pools ?? []).map((it) => it.pool)])
     return (live.status?.pools ?? []).filter((it) => pools.has(it.name)).flatMap((it) => it.servers.map((server) => server.server))
   })
@@ -51,6 +52,7 @@
         concurrency,
         clients: clients ?? undefined,
         from: from.trim() || undefined,
+        host: host.trim() || undefined,
         ...own,
       })
     } catch (error) {
@@ -77,6 +79,12 @@
       <span class="mb-1 block">Who come from</span>
       <input class="input w-40" autocomplete="off" placeholder="127.0.9.0/24" bind:value={from} />
     </label>
+    {#if front?.tls}
+      <label>
+        <span class="mb-1 block">TLS server name</span>
+        <input class="input w-48" autocomplete="off" placeholder="the certificate’s first" bind:value={host} />
+      </label>
+    {/if}
     {#if protocol === 'http'}
       <label>
         <span class="mb-1 block">Path</span>

@@ -5,6 +5,7 @@ use std::time::SystemTime;
 
 use httpdate::HttpDate;
 use merismos_core::name::Name;
+use merismos_core::routing::Frontend;
 
 /// Why a request is not passed on: the client's doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -163,6 +164,19 @@ pub(super) fn error_response(
 ) -> Vec<u8> {
     let again = if status == 503 { RETRY_AFTER } else { "" };
     response(status, says, again, frontend, close, with_body)
+}
+
+/// As [`error_response`], of a frontend whose every response may say something of its own (HSTS, RFC 6797, 7.1).
+pub(super) fn frontend_error(
+    status: u16,
+    says: &dyn fmt::Display,
+    frontend: &Frontend,
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
+    let again = if status == 503 { RETRY_AFTER } else { "" };
+    let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
+    response(status, says, &format!("{again}{hsts}"), &frontend.name, close, with_body)
 }
 
 /// A redirect, which is not to be cached: it is easy to take back.

@@ -499,13 +499,9 @@ impl RequestForwarder<'_> {
         }
         .increment();
         let keep = self.keeps_client(sending);
-        let text = error_response::error_response(
-            shortage.status(),
-            &shortage,
-            &self.frontend.name,
-            !keep,
-            !self.request.is_head,
-        );
+        let with_body = !self.request.is_head;
+        let text =
+            error_response::frontend_error(shortage.status(), &shortage, self.frontend, !keep, with_body);
         self.own_response(stream, &text, keep, sending).await
     }
 

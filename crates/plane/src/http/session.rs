@@ -9,7 +9,7 @@ use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
-use super::error_response::{RequestError, error_response};
+use super::error_response::{RequestError, error_response, frontend_error};
 use super::forward::{RequestForwarder, RequestOutcome};
 use super::forwarded::{ClientFields, ClientProtocol};
 use super::head::{self, BARE_LINE_FEED, HeadScan, Request, RequestOrigin};
@@ -416,7 +416,7 @@ impl<C: Connection> HttpSession<C> {
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
         frontend.cell.lane(worker.index).refused.increment();
         client.alarm.cancel();
-        let text = error_response(refusal.status(), &refusal, &frontend.name, true, !to_head);
+        let text = frontend_error(refusal.status(), &refusal, frontend, true, !to_head);
         let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
         if write_all(stream, &text, watch, LINGER).await.is_ok() {
             linger(stream, worker, watch).await;

@@ -17,7 +17,7 @@ use std::time::Duration;
 use merismos_api::{CertificateView, EventKind, HandshakeView};
 use merismos_connector::identity;
 use merismos_core::config::document::{
-    CertificateSpec, CertificateTrust, Document, FrontendSpec, NotifiedChange,
+    CertificateSpec, CertificateTrust, Document, FrontendSpec, NotifiedChange, SecretRef,
 };
 use merismos_core::config::{Warning, WarningLevel, WarningReason};
 use merismos_core::name::Name;
@@ -25,7 +25,7 @@ use merismos_core::notifications::ReportedChange;
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::tls::{FrontendTls, ServerTlsTable, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
-use merismos_probe::secret_ref::SecretCache;
+use merismos_probe::secret_ref::{FileStamp, SecretCache};
 use rustls::server::ProducesTickets;
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -57,6 +57,8 @@ struct KnownCertificate {
     spec: CertificateSpec,
     /// Of what was read last, so that the same is not looked at again.
     digest: [u8; 32],
+    /// Of the files that it was read from, so that they need not be read again.
+    stamps: Option<[FileStamp; 2]>,
     /// What clients are shown: the last one that could be.
     loaded: Option<LoadedCertificate>,
     /// Why what stands there now can't be shown.
@@ -168,6 +170,13 @@ impl CertificateKeeper {
             self.0.journal.write(EventKind::Certificate, format!("frontend {frontend}"), says, json!({}));
         }
         for (name, spec) in &document.certificates {
+            // Before the files are read: what is written meanwhile is seen the next time.
+            let stamps = self.stamps(spec);
+            let is_untouched =
+                |known: &KnownCertificate| known.spec == *spec && stamps.is_some() && known.stamps == stamps;
+            if self.known().get(name).is_some_and(is_untouched) {
+                continue;
+            }
             let before = self.known().get(name).cloned();
             let digest = self.digest(name, spec);
             let is_due = |known: &KnownCertificate| {
@@ -178,14 +187,20 @@ impl CertificateKeeper {
             let is_known =
                 |known: &KnownCertificate| known.spec == *spec && known.digest == digest && !is_due(known);
             if before.as_ref().is_some_and(is_known) {
+                let exposed = self.exposed(spec);
+                self.report_exposed(name, before.and_then(|known| known.exposed).as_ref(), exposed.as_ref());
                 if let Some(known) = self.known().get_mut(name) {
-                    known.exposed = self.exposed(spec);
+                    known.exposed = exposed;
+                    known.stamps = stamps;
                 }
                 continue;
             }
+            let was_exposed = before.as_ref().and_then(|known| known.exposed.clone());
             let read = self.read(name, spec, now);
             let (mut known, says) = KnownCertificate::after(before, spec.clone(), digest, read);
             known.exposed = self.exposed(spec);
+            known.stamps = stamps;
+            self.report_exposed(name, was_exposed.as_ref(), known.exposed.as_ref());
             let fails = known.problem.is_some();
             self.known().insert(name.clone(), known);
             if let Some(says) = says {
@@ -195,6 +210,16 @@ impl CertificateKeeper {
                 self.0.journal.write(EventKind::Certificate, format!("certificate {name}"), says, json!({}));
             }
         }
+    }
+
+    /// Notes that a key can be read by others, or no more.
+    fn report_exposed(&self, name: &Name, before: Option<&String>, now: Option<&String>) {
+        let says = match (before, now) {
+            (None, Some(exposed)) => exposed.clone(),
+            (Some(_), None) => "its key can be read by its owner alone again".to_owned(),
+            (None, None) | (Some(_), Some(_)) => return,
+        };
+        self.0.journal.write(EventKind::Certificate, format!("certificate {name}"), says, json!({}));
     }
 
     /// Tells people of a certificate that clients are shown, with the pool that they come to first, or that servers are shown, with theirs.
@@ -234,6 +259,12 @@ impl CertificateKeeper {
             let subject = format!("certificate {name}");
             self.0.journal.write(EventKind::Certificate, subject, says, json!({}));
         }
+    }
+
+    /// The stamps of the files that a certificate is read from; `None` where they say nothing.
+    fn stamps(&self, spec: &CertificateSpec) -> Option<[FileStamp; 2]> {
+        let stamp = |secret: &Option<SecretRef>| self.0.secrets.stamp(secret.as_ref()?);
+        Some([stamp(&spec.chain)?, stamp(&spec.key)?])
     }
 
     /// The digest of what a certificate is read from.
@@ -534,7 +565,10 @@ impl KnownCertificate {
                     let names = facts.names.join(", ");
                     format!("is shown from now on: for {names}, until {}", facts.not_after)
                 });
-                (Self { spec, digest, loaded: Some(loaded), problem: None, exposed: None }, says)
+                (
+                    Self { spec, digest, stamps: None, loaded: Some(loaded), problem: None, exposed: None },
+                    says,
+                )
             }
             Err(why) => {
                 let stays = match &shown {
@@ -545,7 +579,7 @@ impl KnownCertificate {
                 };
                 let says = format!("can't be shown: {why}{stays}");
                 let news = (problem.as_ref() != Some(&says)).then(|| says.clone());
-                (Self { spec, digest, loaded: shown, problem: Some(says), exposed: None }, news)
+                (Self { spec, digest, stamps: None, loaded: shown, problem: Some(says), exposed: None }, news)
             }
         }
     }

@@ -662,6 +662,16 @@ async fn plain_text_is_sent_to_tls_and_browsers_are_held_to_it() {
         assert!(answer.contains("strict-transport-security: max-age=300\r\n"), "{answer}");
         assert!(answer.contains("set-cookie: "), "{answer}");
     }
+    // Responses of our own hold browsers to it as well.
+    let out = ["withdraw", "quay/gull", "--reason", "new disk", "--anyway"];
+    assert!(service.merismos(&out).status.success());
+    for version in ["--http1.1", "--http2"] {
+        let url = format!("https://{name}:{to}/");
+        let own = said(&run("curl", &[&args[..], &["-i", version, &url]].concat(), "")).to_lowercase();
+        assert!(own.contains(" 503"), "{own}");
+        assert!(own.contains("strict-transport-security: max-age=300\r\n"), "{own}");
+    }
+    assert!(service.merismos(&["return", "quay/gull", "--at-once"]).status.success());
     let temporary = redirecting("redirect_status = \"307\"");
     service.apply(&temporary).await.unwrap();
     let shown = said(&run("curl", &[&args[..], &["-i", &url]].concat(), ""));
@@ -914,4 +924,10 @@ async fn a_key_that_every_user_can_read_is_a_headline_until_none_can() {
     assert!(!service.merismos(&["certificate", "status"]).status.success());
     std::fs::set_permissions(&key, Permissions::from_mode(0o640)).unwrap();
     until("it is over", async || !is_said()).await;
+    let events = service.client().events(20).await.unwrap().events;
+    for says in
+        ["every user of this machine can read its key", "its key can be read by its owner alone again"]
+    {
+        assert!(events.iter().any(|event| event.message.contains(says)), "{says}: {events:?}");
+    }
 }

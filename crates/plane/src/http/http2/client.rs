@@ -15,7 +15,7 @@ use http::header::CONTENT_TYPE;
 use http::{HeaderMap, HeaderValue, Method};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
-use super::super::error_response::{RequestError, error_response};
+use super::super::error_response::{RequestError, frontend_error};
 use super::super::forward::{RequestForwarder, RequestOutcome};
 use super::super::forwarded::{ClientFields, ClientProtocol};
 use super::super::head::{self, HeadScan};
@@ -413,7 +413,7 @@ async fn serve_request(
             RequestOutcome::Refused(refusal) => {
                 line.record_violation();
                 frontend.cell.lane(worker.index).refused.increment();
-                let text = error_response(refusal.status(), &refusal, &frontend.name, false, !is_head);
+                let text = frontend_error(refusal.status(), &refusal, frontend, false, !is_head);
                 let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                 // A client that does not want to hear it needs no answer.
                 let _ = write_all(&mut stream, &text, watch, REFUSAL_TIME).await;
