@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-scripts/need.sh mariadbd=mariadb-server nsd=nsd knotd=knot chromium=chromium
+scripts/need.sh mariadbd=mariadb-server nsd=nsd knotd=knot chromium=chromium certutil=libnss3-tools
 # Real programs before and behind frontends.
 scripts/need.sh curl=curl faketime=faketime dig=bind9-dnsutils iperf3=iperf3 logger=bsdutils redis-server=redis-server redis-cli=redis-tools \
   h2load=nghttp2-client \

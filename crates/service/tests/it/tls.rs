@@ -611,6 +611,45 @@ async fn websockets_and_many_large_responses_go_over_tls() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_browser_that_trusts_the_authority_shows_the_page_and_another_does_not() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let text = document(&service, "certificates = [\"booking\"]") + &authority.tables(&["booking"]);
+    service.apply(&text).await.unwrap();
+    service.all_up().await;
+    let home = |name: &str| service.folder.path().join(name);
+    let trusted = home("trusting").join(".pki/nssdb");
+    std::fs::create_dir_all(&trusted).unwrap();
+    std::fs::create_dir_all(home("strange")).unwrap();
+    let store = format!("sql:{}", trusted.display());
+    for args in [&["-N", "--empty-password"][..], &["-A", "-t", "C,,", "-n", "root", "-i", &authority.root()]]
+    {
+        let made = run("certutil", &[&["-d", &store], args].concat(), "");
+        assert!(made.status.success(), "{}", said(&made));
+    }
+    let page = |name: &str| {
+        let url = format!("https://booking.skerry.example:{}/", service.frontend.port());
+        let args = ["--headless", "--no-sandbox", "--disable-gpu", "--dump-dom", &url];
+        let shown = Command::new("timeout")
+            .args(["60", "chromium"])
+            .env("HOME", home(name))
+            .arg("--host-resolver-rules=MAP booking.skerry.example 127.0.0.1")
+            .args(args)
+            .stdin(Stdio::null())
+            .output()
+            .unwrap();
+        String::from_utf8_lossy(&shown.stdout).into_owned()
+    };
+    let shown = block_in_place(|| page("trusting"));
+    assert!(shown.contains("gull"), "{shown}");
+    let shown = block_in_place(|| page("strange"));
+    assert!(!shown.contains("gull"), "{shown}");
+    let refused = service.status().await.frontends[0].bad_handshake.clone();
+    assert!(refused.as_ref().is_some_and(|why| why.contains("refuses the certificate")), "{refused:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn plain_text_is_sent_to_tls_and_browsers_are_held_to_it() {
     let authority = Authority::new();
     authority.issue("booking", &["booking.skerry.example"]);
