@@ -54,7 +54,7 @@ impl Talk {
     }
 
     /// Says that nothing more comes, and waits for its end; whether it ended well.
-    fn end(mut self) -> bool {
+    pub(crate) fn end(mut self) -> bool {
         drop(self.child.stdin.take());
         let began = std::time::Instant::now();
         block_in_place(|| {

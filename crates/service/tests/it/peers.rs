@@ -294,7 +294,8 @@ async fn many_requests_at_once_over_few_connections() {
     assert!(said.contains("(70000000) data"), "{said}");
 }
 
-/// The standard health service of gRPC and its client: unary calls, and a stream that stays open.
+/// The standard health service of gRPC and its client: unary calls, and a stream that stays open; over TLS, where the client is given the
+/// authority and the name.
 pub(crate) const GRPC: &str = r#"
 import sys
 from concurrent import futures
@@ -312,7 +313,12 @@ if sys.argv[1] == "serve":
     # The test that started this says with each line what the state is now.
     for line in sys.stdin:
         state.set("booking", pb.HealthCheckResponse.ServingStatus.Value(line.strip()))
-stub = service.HealthStub(grpc.insecure_channel("127.0.0.1:" + port))
+if sys.argv[3:]:
+    root, options = open(sys.argv[3], "rb").read(), [("grpc.ssl_target_name_override", sys.argv[4])]
+    channel = grpc.secure_channel("127.0.0.1:" + port, grpc.ssl_channel_credentials(root), options)
+else:
+    channel = grpc.insecure_channel("127.0.0.1:" + port)
+stub = service.HealthStub(channel)
 ask = pb.HealthCheckRequest(service="booking")
 if sys.argv[1] == "watch":
     try:

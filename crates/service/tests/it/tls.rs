@@ -23,7 +23,7 @@ use tokio::task::block_in_place;
 use crate::browser::Browser;
 use crate::harness::{Service, until};
 use crate::leaving::Talk;
-use crate::peers::WEBSOCKETS;
+use crate::peers::{GRPC, WEBSOCKETS};
 
 /// An authority of the test's own, and files of certificates by it.
 pub(crate) struct Authority {
@@ -647,6 +647,44 @@ async fn a_browser_that_trusts_the_authority_shows_the_page_and_another_does_not
     assert!(!shown.contains("gull"), "{shown}");
     let refused = service.status().await.frontends[0].bad_handshake.clone();
     assert!(refused.as_ref().is_some_and(|why| why.contains("refuses the certificate")), "{refused:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn calls_and_streams_of_grpc_go_over_tls() {
+    let authority = Authority::new();
+    authority.issue("booking", &["booking.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let peers = std::env::var("MERISMOS_PYTHON_PEERS").expect("`make test` says where they are");
+    let grpc = |args: &[&str]| {
+        let path = format!("PYTHONPATH={peers}");
+        Talk::start("env", &[&[&path, "/usr/bin/python3", "-c", GRPC], args].concat())
+    };
+    let callee = free_address();
+    let mut server = grpc(&["serve", &callee.port().to_string()]);
+    assert_eq!(server.line(), "ready");
+    let text = format!(
+        "format = 3\n[checks.open]\nkind = \"tcp\"\n[pools.calls]\ncheck = \"open\"\nhttp_version = \"2\"\n[pools.calls.servers.one]\naddress = \"{callee}\"\n\
+         [frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"calls\"\ncertificates = [\"booking\"]\n{}",
+        service.frontend,
+        authority.tables(&["booking"])
+    );
+    let mut request = Service::request(&text);
+    request.going.preview = true;
+    let seen = service.client().apply(&request).await.unwrap();
+    request.going.preview = false;
+    request.going.accept = seen.warnings.into_iter().map(|warning| warning.warning.key).collect();
+    service.client().apply(&request).await.unwrap();
+    until("it is up", async || {
+        let pools = service.status().await.pools;
+        pools.iter().any(|pool| pool.servers.iter().any(|server| server.eligible))
+    })
+    .await;
+    let port = service.frontend.port().to_string();
+    let mut client = grpc(&["ask", &port, &authority.root(), "booking.skerry.example"]);
+    assert_eq!(client.line(), "SERVING", "twenty calls, an error in trailers, and the first of the stream");
+    server.say("NOT_SERVING");
+    assert_eq!(client.line(), "NOT_SERVING", "the stream tells of the change");
+    assert!(client.end(), "it found nothing wrong");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -148,7 +148,7 @@ fn is_zero(number: &u8) -> bool {
 pub struct CertificateTrust {
     /// What is checked of the server's certificate. Any key of TLS makes an `http` check, or the connections to a pool's servers, speak TLS.
     ///
-    /// Checks that have no such key of their own follow their pool.
+    /// Without any of these keys plain text is spoken; the default is for when another of them is given. Checks that have no such key of their own follow their pool.
     #[key(default = "verified", label = "TLS", group = "TLS")]
     pub tls: TlsVerify,
     /// Name that the certificate has to be for, and that is sent as SNI.
