@@ -39,6 +39,7 @@ mod rolls;
 mod server_tls;
 mod size;
 mod tls;
+mod tls_clients;
 mod trials;
 mod upgrade;
 mod windows;
