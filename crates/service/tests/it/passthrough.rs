@@ -25,7 +25,7 @@ async fn a_name_is_passed_on_beside_names_that_end_here_while_its_certificate_is
             && ask("tickets.skerry.example").starts_with("tickets.")
     })
     .await;
-    // Whom nobody passes on is shown a certificate of the frontend, which is not for that name.
+    // A name that is not passed on gets a certificate of the frontend, which is not for that name.
     assert!(ask("pier.skerry.example").contains("no alternative certificate subject name matches"));
     // A session begins, the server's certificate is replaced, and the session goes on; the next sees the new one.
     let to = service.frontend.to_string();
@@ -52,7 +52,7 @@ async fn a_name_is_passed_on_beside_names_that_end_here_while_its_certificate_is
     assert!(explained.contains("pool tickets") && explained.contains("passed on"), "{explained}");
     let other = service.merismos(&["explain", "harbour", "--sni", "booking.skerry.example"]);
     assert!(String::from_utf8(other.stdout).unwrap().contains("pool quay"));
-    // Nobody stands in for a pool without servers: its clients would meet another certificate.
+    // No other pool takes over for one without servers: its clients would meet another certificate.
     let drained = service.merismos(&["withdraw", "tickets/skua", "--reason", "new disk", "--anyway"]);
     assert!(drained.status.success(), "{drained:?}");
     until("it is told", async || {
