@@ -93,6 +93,12 @@
       </select>
     {/if}
     {#if kind === 'certificate'}<a class="link" href="/authorities">Authorities that they are ordered from</a>{/if}
+    {#if kind === 'rule'}
+      <a class="link" href="/examples">Examples that they are tested with</a>
+      <a class="link" href="/networks">Networks of clients</a>
+    {/if}
+    {#if kind === 'network'}<a class="link" href="/rules">Rules</a>{/if}
+    {#if kind === 'example'}<a class="link" href="/rules">Rules</a>{/if}
     {#if kind === 'authority'}<a class="link" href="/certificates">Certificates</a>{/if}
     {#if kind === 'frontend'}<a class="btn btn-sm ml-auto" href="/new-service">New service …</a>{/if}
     <button class={`btn btn-primary btn-sm ${kind === 'frontend' ? '' : 'ml-auto'}`} onclick={() => (adding = !adding)} aria-expanded={adding}>

@@ -11,6 +11,7 @@
   import ObjectActions from '../lib/components/ObjectActions.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
   import FrontendDiagnosis from '../lib/components/FrontendDiagnosis.svelte'
+  import RuleOrder from '../lib/components/RuleOrder.svelte'
   import TrialDialog from '../lib/components/TrialDialog.svelte'
   import { desk } from '../lib/desk/desk.svelte'
   import { KINDS } from '../lib/desk/fields'
@@ -96,6 +97,9 @@
       </p>
     {/if}
     {#if object.timing}<p class="mb-3 text-secondary">A failure is {noticed(object.timing)}.</p>{/if}
+    {#if frontend?.protocol === 'http' && !frontend.redirects}
+      <RuleOrder frontend={name} listed={(object.keys.rules ?? []) as string[]} />
+    {/if}
     {#if frontend}<Explain frontend={name} protocol={frontend.protocol} tls={frontend.tls} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Reserved addresses">

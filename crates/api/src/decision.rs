@@ -12,6 +12,8 @@ pub struct Decision {
     pub at: Wall,
     /// The frontend that the work came to.
     pub frontend: String,
+    /// The rule that the request met; absent when it met none.
+    pub rule: Option<String>,
     /// Who sent it: address and port.
     pub client: String,
     /// Name of the pool, of the frontend's pools, that the request went to.

@@ -15,6 +15,7 @@ mod pin;
 mod probe;
 mod problem;
 mod roll;
+mod rules;
 mod status;
 mod token;
 mod trial;
@@ -44,6 +45,7 @@ pub use probe::{
 };
 pub use problem::ProblemDocument;
 pub use roll::{RollOrderRequest, RollRequest, RollVerb, RollView, Rolls, WorkReport};
+pub use rules::{RuleCount, RuleCounts, RuleTestView, RuleTrace, RuledPool, RulesView};
 pub use status::{
     AtStake, CheckStatus, ExplainResponse, FrontendStatus, HealthStatus, Latency, LookupStatus, Node,
     Observed, PassedNames, PassedOverServer, PinView, PoolShare, PoolStatus, RevisionStatus, ServerStatus,

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::duty::DrainingStatus;
+use crate::rules::{RuledPool, RulesView};
 
 /// Everything that is going on.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -122,6 +123,8 @@ pub struct FrontendStatus {
     pub pools: Vec<PoolShare>,
     /// TLS that it passes on as it comes, by the server names (SNI) that clients ask for.
     pub passthrough: Vec<PassedNames>,
+    /// The pools that its rules send requests to.
+    pub ruled_pools: Vec<RuledPool>,
     /// Whether it does listen.
     pub listening: bool,
     /// What is wrong with it.
@@ -447,6 +450,8 @@ pub struct ExplainResponse {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(nullable = false)]
     pub pin: Option<PinView>,
+    /// What the rules of the frontend make of the request; absent where it has none.
+    pub rules: Option<RulesView>,
 }
 
 /// A client's tie to a server.

@@ -12,9 +12,9 @@ use merismos_api::{
     DutyRequest, DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, FrontendDiagnosis,
     HandshakeQuery, Handshakes, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, PinKeyTimes,
     PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
-    RollOrderRequest, RollRequest, RollView, Rolls, SentMessages, ServerStatus, Status, TokenResponse,
-    Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery, WindowResponse,
-    Windows, WorkReport,
+    RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages, ServerStatus, Status,
+    TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery,
+    WindowResponse, Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -577,6 +577,14 @@ impl Client {
     ) -> Result<ExplainResponse, ClientError> {
         let path = format!("/frontends/{frontend}/explain");
         self.call(self.request(Method::GET, &path).query(facts)).await
+    }
+
+    /// The rules of a frontend with what they counted.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn rule_counts(&self, frontend: &Name) -> Result<RuleCounts, ClientError> {
+        self.call(self.request(Method::GET, &format!("/frontends/{frontend}/rules"))).await
     }
 
     /// Runs a check once on some servers.

@@ -13,6 +13,7 @@
 //! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
 //! [`pins`] — what ties a client to its server, and [`cookie`], how `Cookie` fields are read;
 //! [`notifications`] — which changes are reported to people;
+//! [`rules`] — conditions on requests, and the first of a frontend's rules that one meets;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]
@@ -32,6 +33,7 @@ pub mod pins;
 pub mod proof;
 pub mod roll;
 pub mod routing;
+pub mod rules;
 pub mod runtime;
 pub mod text;
 pub mod tiers;

@@ -13,6 +13,13 @@ pub fn is_plain(character: char) -> bool {
         )
 }
 
+/// Whether a text is a token (RFC 9110, 5.6.2), as the names of fields and cookies are.
+#[must_use]
+pub(crate) fn is_token(text: &str) -> bool {
+    (1..=100).contains(&text.len())
+        && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&byte))
+}
+
 /// What a text of plain characters alone looks like, as a pattern of JSON Schema (ECMA-262).
 pub const PLAIN_PATTERN: &str =
     "^[^\\u0000-\\u001f\\u007f-\\u009f\\u061c\\u200e\\u200f\\u2028-\\u202e\\u2066-\\u2069\\ufeff]*$";

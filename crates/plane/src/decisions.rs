@@ -28,6 +28,8 @@ const MOST_OTHERS: usize = 8;
 pub struct SampledDecision {
     /// The frontend that the work came to.
     pub frontend: Name,
+    /// The rule that the request met, if it met one.
+    pub rule: Option<Name>,
     /// Address and port of the client.
     pub client: SocketAddr,
     /// The pool, and how it was chosen where there are several.
@@ -156,6 +158,7 @@ impl DecisionSampler {
 /// What is known of a decision where it is made.
 pub(crate) struct DecisionContext<'a> {
     pub(crate) frontend: &'a Frontend,
+    pub(crate) rule: Option<&'a Name>,
     pub(crate) pool: &'a Pool,
     pub(crate) why_pool: Option<WhyPool>,
     pub(crate) client: SocketAddr,
@@ -181,6 +184,7 @@ impl DecisionContext<'_> {
         };
         SampledDecision {
             frontend: self.frontend.name.clone(),
+            rule: self.rule.cloned(),
             client: self.client,
             pool: pool.name.clone(),
             why_pool: self.why_pool,

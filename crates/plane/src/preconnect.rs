@@ -27,7 +27,7 @@ fn pools(snapshot: &Snapshot) -> impl Iterator<Item = &Arc<Pool>> {
     snapshot.pools.iter().filter(|pool| {
         let serves_http = || {
             let fronts = snapshot.frontends().filter(|frontend| frontend.protocol == Protocol::Http);
-            fronts.flat_map(|frontend| frontend.pools()).any(|candidate| candidate.name == pool.name)
+            fronts.flat_map(|frontend| frontend.all_pools()).any(|candidate| candidate.name == pool.name)
         };
         let is_for_all = pool.proxy_protocol.is_none() && pool.reaching.tls_name_of == TlsNameOf::Server;
         pool.reaching.preconnect > 0 && is_for_all && serves_http()

@@ -205,6 +205,7 @@ impl TcpStep<'_> {
         let (frontend, client, pool) = (self.frontend, self.who.client, chosen.pool.as_ref());
         deal.sample_decision(|| DecisionContext {
             frontend,
+            rule: None,
             pool: deal.pool,
             why_pool: frontend.why_pool(chosen, client.ip(), self.worker.now()),
             client,

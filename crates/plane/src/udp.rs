@@ -303,6 +303,7 @@ fn sample_decision(
     let key = pool.key(&facts);
     let made = DecisionContext {
         frontend,
+        rule: None,
         pool,
         why_pool: None,
         client,

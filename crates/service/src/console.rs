@@ -13,7 +13,7 @@ struct ConsoleFiles;
 const PAGE: &str = "index.html";
 
 /// The lists of the console, each of which has pages of its own below it.
-const LISTS: [&str; 10] = [
+const LISTS: [&str; 12] = [
     "frontends",
     "pools",
     "checks",
@@ -22,6 +22,8 @@ const LISTS: [&str; 10] = [
     "networks",
     "certificates",
     "authorities",
+    "rules",
+    "examples",
     "notifications",
     "events",
 ];

@@ -271,7 +271,7 @@ fn the_pools(ladder: &mut Ladder, frontend: &Frontend) {
         return;
     }
     let counts: Vec<String> = frontend
-        .pools()
+        .all_pools()
         .map(|pool| format!("{}: {} of {} servers eligible", pool.name, pool.eligible(), pool.servers.len()))
         .collect();
     let observed = counts.join("; ");

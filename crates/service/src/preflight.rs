@@ -73,7 +73,7 @@ pub(crate) async fn try_out(
         untried = fresh.split_off(TRIED).into_iter().map(|(id, ..)| id).collect();
     }
     let tried: Vec<PoolServer> = fresh.iter().map(|(id, ..)| id.clone()).collect();
-    let used: BTreeSet<&Name> = new.frontends.values().flat_map(|frontend| frontend.pools()).collect();
+    let used: BTreeSet<&Name> = new.frontends.values().flat_map(|frontend| new.pools_of(frontend)).collect();
     let tries = fresh.into_iter().map(|(id, server, check)| {
         let is_used = used.contains(&id.pool);
         let opening = new.pools.get(&id.pool).map(ProbeOpening::of).unwrap_or_default();
@@ -137,8 +137,11 @@ fn secrets(document: &Document) -> Vec<(String, &SecretRef)> {
 
 /// Whether only frontends that take datagrams send work to a pool.
 fn takes_datagrams(document: &Document, pool: &Name) -> bool {
-    let mut users =
-        document.frontends.values().filter(|frontend| frontend.pools().any(|name| name == pool)).peekable();
+    let mut users = document
+        .frontends
+        .values()
+        .filter(|frontend| document.pools_of(frontend).any(|name| name == pool))
+        .peekable();
     users.peek().is_some() && users.all(|frontend| frontend.protocol == Protocol::Udp)
 }
 

@@ -5,7 +5,9 @@
   let { path }: { path: string } = $props()
 
   const name = $derived(
-    path.replace(/^(frontends|pools|checks|hosts|ranges|networks|certificates|authorities|notifications)\./, '').replace(/\.(servers|lookups|taken)\./, '/'),
+    path
+      .replace(/^(frontends|pools|checks|hosts|ranges|networks|certificates|authorities|rules|examples|notifications)\./, '')
+      .replace(/\.(servers|lookups|taken)\./, '/'),
   )
 </script>
 

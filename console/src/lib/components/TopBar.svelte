@@ -19,7 +19,7 @@
     ['/checks', 'Checks'],
     ['/hosts', 'Hosts'],
     ['/ranges', 'Addresses'],
-    ['/networks', 'Networks'],
+    ['/rules', 'Rules'],
     ['/certificates', 'Certificates'],
     ['/notifications', 'Notifications'],
     ['/maintenance', 'Maintenance'],

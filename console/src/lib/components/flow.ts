@@ -85,7 +85,7 @@ function pairsOf(status: Status): Pair[] {
   const pairs = sending.flatMap((frontend) => {
     const only = [{ pool: frontend.pool, usable: true, expected: null }]
     const several = frontend.pools.length > 0
-    const shared = several || frontend.passthrough.length > 0
+    const shared = several || frontend.passthrough.length > 0 || frontend.ruled_pools.length > 0
     // How much is passed on by its server name is not counted apart: the pools know what they get.
     const passed = frontend.passthrough.flatMap((it) => {
       const pool = pools.get(it.pool)
@@ -96,7 +96,12 @@ function pairsOf(status: Status): Pair[] {
       const part = !several ? '' : !it.usable ? 'not usable' : it.expected === null ? '' : `${Math.round(it.expected * 100)} %`
       return pool ? [{ frontend, pool, part, rate: shared ? 0 : frontend.per_second, should: shared ? frontend.per_second * (it.expected ?? 1) : 0 }] : []
     })
-    return [...chosen, ...passed]
+    const ruled = frontend.ruled_pools.flatMap((it) => {
+      const pool = pools.get(it.pool)
+      const names = it.rules.length === 1 && it.more === 0 ? it.rules.join() : `${it.rules.length + it.more} rules`
+      return pool && !chosen.some((way) => way.pool === pool) ? [{ frontend, pool, part: names, rate: 0, should: frontend.per_second }] : []
+    })
+    return [...chosen, ...passed, ...ruled]
   })
   for (const pool of status.pools) {
     const here = pairs.filter((pair) => pair.pool === pool)

@@ -14,6 +14,7 @@ describe('fields of forms', () => {
       'authority',
       'certificate',
       'check',
+      'example',
       'frontend',
       'host',
       'lookup',
@@ -22,6 +23,7 @@ describe('fields of forms', () => {
       'pool',
       'range',
       'reserved',
+      'rule',
       'server',
     ])
     expect(FIELDS.frontend.filter((field) => field.needed).map((field) => field.key)).toEqual(['protocol', 'listen', 'pool'])

@@ -223,6 +223,8 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   range: { one: 'range', many: 'Reserved addresses', home: 'ranges' },
   network: { one: 'network', many: 'Networks', home: 'networks' },
   authority: { one: 'authority', many: 'Authorities', home: 'authorities' },
+  rule: { one: 'rule', many: 'Rules', home: 'rules' },
+  example: { one: 'example', many: 'Examples', home: 'examples' },
   certificate: { one: 'certificate', many: 'Certificates', home: 'certificates' },
   notification: { one: 'notification', many: 'Notifications', home: 'notifications' },
   reserved: { one: 'reserved address', many: 'Reserved addresses', home: 'ranges' },

@@ -12,6 +12,8 @@ const HOMES: Record<string, Kind> = {
   networks: 'network',
   certificates: 'certificate',
   authorities: 'authority',
+  rules: 'rule',
+  examples: 'example',
 }
 
 /** The kind of object that a page's address is about. */

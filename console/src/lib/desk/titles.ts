@@ -10,6 +10,8 @@ const PAGES: Record<string, string> = {
   networks: 'Networks',
   certificates: 'Certificates',
   authorities: 'Authorities',
+  rules: 'Rules',
+  examples: 'Examples',
   notifications: 'Notifications',
   maintenance: 'Maintenance',
   changes: 'Changes',

@@ -9,12 +9,15 @@ use crate::exit::{CliError, ExitStatus};
 use crate::show;
 
 #[derive(Debug, clap::Args)]
-pub(super) struct ExplainArgs {
+pub(crate) struct ExplainArgs {
     /// Frontend that the request would arrive at
     frontend: Name,
     /// Address of the client [default: 127.0.0.1]
     #[arg(long, value_name = "ADDRESS")]
     client: Option<IpAddr>,
+    /// Method of the request [default: GET]
+    #[arg(long)]
+    method: Option<String>,
     /// Path with its query, such as /ferry?day=3
     #[arg(long)]
     path: Option<String>,
@@ -43,6 +46,7 @@ impl ExplainArgs {
     fn facts(&self) -> Vec<(&'static str, String)> {
         let given = [
             ("client", self.client.map(|client| client.to_string())),
+            ("method", self.method.clone()),
             ("path", self.path.clone()),
             ("host", self.host.clone()),
             ("sni", self.sni.clone()),
@@ -54,13 +58,15 @@ impl ExplainArgs {
         given.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
     }
 
-    pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
+    pub(crate) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let answer = context.target.client()?.explain(&self.frontend, &self.facts()).await?;
         if context.json {
             show::json(&answer);
         } else {
             show::explain::print(&answer);
         }
-        Ok(if answer.server.is_some() { ExitStatus::Done } else { ExitStatus::No })
+        // A response of a rule is what was asked for; that no server can have the request is not.
+        let is_answered = answer.rules.as_ref().is_some_and(|rules| rules.status.is_some());
+        Ok(if answer.server.is_some() || is_answered { ExitStatus::Done } else { ExitStatus::No })
     }
 }

@@ -86,6 +86,12 @@ enum TopCommand {
     /// Manage lists of client networks, by which frontends may choose pools
     #[command(subcommand)]
     Network(objects::ObjectCommand<objects::NetworkFlags>),
+    /// Manage rules: which requests go to which pool, are redirected, answered or refused
+    #[command(subcommand)]
+    Rule(objects::RuleCommand),
+    /// Manage examples: requests, and what has to become of them, checked with every change
+    #[command(subcommand)]
+    Example(objects::ObjectCommand<objects::ExampleFlags>),
     /// Manage certificates that frontends show clients who speak TLS
     #[command(subcommand)]
     Certificate(objects::CertificateCommand),
@@ -158,6 +164,8 @@ impl CommandLine {
             TopCommand::Range(verb) => verb.run(&context).await,
             TopCommand::Network(verb) => verb.run(&context).await,
             TopCommand::Certificate(verb) => verb.run(&context).await,
+            TopCommand::Rule(verb) => verb.run(&context).await,
+            TopCommand::Example(verb) => verb.run(&context).await,
             TopCommand::Authority(verb) => verb.run(&context).await,
             TopCommand::Notification(verb) => verb.run(&context).await,
             TopCommand::Draft(verb) => verb.run(&context).await,

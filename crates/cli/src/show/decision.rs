@@ -12,6 +12,9 @@ pub(crate) fn print(decision: &Decision, json: bool) {
     }
     let head = format!("{} {} → {}", decision.frontend, decision.client, decision.server);
     text(&format!("{}  {}: {} ({})\n", moment(decision.at), strong(&head), decision.why, decision.algorithm));
+    if let Some(rule) = &decision.rule {
+        text(&format!("    by rule {rule}\n"));
+    }
     if let Some(why) = &decision.why_pool {
         text(&format!("    pool {}: {why}\n", decision.pool));
     }

@@ -13,6 +13,7 @@ pub(crate) mod pins;
 pub(crate) mod probe;
 pub(crate) mod review;
 pub(crate) mod rolls;
+pub(crate) mod rules;
 pub(crate) mod status;
 mod table;
 pub(crate) mod tokens;

@@ -32,8 +32,13 @@ pub(crate) fn list(objects: &Objects, kind: ObjectKind) {
         | ObjectKind::Reserved
         | ObjectKind::Certificate
         | ObjectKind::Authority
+        | ObjectKind::Rule
         | ObjectKind::Network => true,
-        ObjectKind::Server | ObjectKind::Lookup | ObjectKind::Frontend | ObjectKind::Notification => false,
+        ObjectKind::Server
+        | ObjectKind::Lookup
+        | ObjectKind::Frontend
+        | ObjectKind::Example
+        | ObjectKind::Notification => false,
     };
     let kind = kind.to_string();
     let mut head = vec![kind.as_str(), "is"];

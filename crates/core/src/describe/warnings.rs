@@ -106,6 +106,22 @@ fn of_document(reason: &WarningReason) -> Said {
             ),
             "hsts_age = \"5m\" first, and longer when all that is served there works over TLS".to_owned(),
         ),
+        WarningReason::RuleNeverMet { rule } => (
+            format!("no request can meet rule {rule}: parts of its condition exclude each other"),
+            "or in place of and, or two rules".to_owned(),
+        ),
+        WarningReason::UnusedRule { rule } => (
+            format!("no frontend lists rule {rule}"),
+            "rules of a frontend, or remove it".to_owned(),
+        ),
+        WarningReason::ShadowedRule { rule, by, frontend } => (
+            format!("rule {rule} never decides at frontend {frontend}: every request that meets it meets rule {by} before"),
+            format!("{rule} before {by} in the rules of the frontend, or remove it there"),
+        ),
+        WarningReason::RedirectCircle { rule, frontend } => (
+            format!("rule {rule} redirects to a request that it redirects again at frontend {frontend}: clients go in a circle until they give up"),
+            "another location, or a condition that the new request does not meet".to_owned(),
+        ),
         WarningReason::UnusedPool { pool } => (
             format!("no frontend uses pool {pool}"),
             "name it in a frontend, or remove it".to_owned(),

@@ -209,9 +209,10 @@ impl Frontend {
         only.into_iter().chain(more)
     }
 
-    /// All of its pools, and those that TLS is passed on to; a pool that is both comes twice.
+    /// All of its pools, those of its rules, and those that TLS is passed on to; a pool that is several of these comes several times.
     pub fn all_pools(&self) -> impl Iterator<Item = &Arc<Pool>> {
-        self.pools().chain(self.passed_names().map(|(_, pool)| pool))
+        let of_rules = self.rules.iter().flat_map(|rules| rules.pools());
+        self.pools().chain(of_rules).chain(self.passed_names().map(|(_, pool)| pool))
     }
 
     /// The server names whose TLS is passed on, with the pool that gets it.

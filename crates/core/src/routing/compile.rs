@@ -9,6 +9,7 @@ use ipnet::IpNet;
 
 use super::choose_pool::{PoolChoice, PoolReason};
 use super::dropped_fields::DroppedFields;
+use super::frontend_rules;
 use super::request_facts::KeyRule;
 use super::snapshot::{
     FirstBytes, Frontend, HttpsRedirect, Passthrough, PassthroughWay, Pool, Server, Snapshot,
@@ -83,12 +84,15 @@ pub fn compile(
             choice: choice(spec, document, &pools),
             ties_clients: spec.balance_per == BalancePer::Connection
                 || spec.pools().any(|name| find(&pools, name).pin_rule.is_some()),
+            rules: None,
             passthrough: None,
             is_passthrough: false,
             cell,
         };
         let passthrough = passthrough(spec, &made, &pools);
-        frontends[slot] = Some(Arc::new(Frontend { passthrough, ..made }));
+        let find = |name: &Name| Arc::clone(find(&pools, name));
+        let rules = frontend_rules::compile(document, (name, spec), &made, find, cells);
+        frontends[slot] = Some(Arc::new(Frontend { passthrough, rules, ..made }));
     }
     Snapshot { version, revision, frontends, pools }
 }
@@ -115,25 +119,28 @@ pub fn recompile(
     let concerns = |frontend: &Frontend| frontend.all_pools().any(|pool| touched.contains(&pool.name));
     for frontend in frontends.iter_mut().flatten().filter(|frontend| concerns(frontend)) {
         let now = |pool: &Arc<Pool>| Arc::clone(find(&pools, &pool.name));
-        let choice = frontend.choice.as_ref().map(|choice| {
-            Box::new(PoolChoice {
-                pools: choice.pools.iter().map(now).collect(),
-                by: choice.by.clone(),
-                last_resort: choice.last_resort.as_ref().map(now),
-            })
-        });
+        let with_pools = |seen: &Frontend| {
+            let choice = seen.choice.as_ref().map(|choice| {
+                Box::new(PoolChoice {
+                    pools: choice.pools.iter().map(now).collect(),
+                    by: choice.by.clone(),
+                    last_resort: choice.last_resort.as_ref().map(now),
+                })
+            });
+            Frontend { pool: now(&seen.pool), choice, ..seen.clone() }
+        };
+        let rules = frontend.rules.as_ref().map(|rules| Box::new(rules.with_ways(with_pools)));
         let passthrough = frontend.passthrough.as_ref().map(|passthrough| {
             let way = |way: &PassthroughWay| {
-                let seen = Frontend { pool: now(&way.frontend.pool), ..(*way.frontend).clone() };
-                PassthroughWay { names: Arc::clone(&way.names), frontend: Arc::new(seen) }
+                let frontend = Arc::new(with_pools(&way.frontend));
+                PassthroughWay { names: Arc::clone(&way.names), frontend }
             };
             Box::new(Passthrough {
                 choice: passthrough.choice.clone(),
                 ways: passthrough.ways.iter().map(way).collect(),
             })
         });
-        *frontend =
-            Arc::new(Frontend { pool: now(&frontend.pool), choice, passthrough, ..(**frontend).clone() });
+        *frontend = Arc::new(Frontend { rules, passthrough, ..with_pools(frontend) });
     }
     Snapshot { version, revision: previous.revision, frontends, pools }
 }
@@ -303,7 +310,11 @@ fn pin_rule(
 /// Whether a frontend chooses this pool by how fast it answers.
 fn is_compared(name: &Name, document: &Document) -> bool {
     let by_latency = |frontend: &&document::FrontendSpec| frontend.more.choose_pool == ChoosePool::ByLatency;
-    document.frontends.values().filter(by_latency).any(|frontend| frontend.pools().any(|pool| pool == name))
+    document
+        .frontends
+        .values()
+        .filter(by_latency)
+        .any(|frontend| document.pools_of(frontend).any(|pool| pool == name))
 }
 
 fn times(server: &document::ServerSpec, pool: &document::PoolSpec) -> UpstreamTimeouts {
@@ -360,6 +371,7 @@ fn passthrough(
             client_certificates: None,
             redirect: None,
             hsts: None,
+            rules: None,
             pool: Arc::clone(find(pools, name)),
             choice: None,
             ties_clients: true,

@@ -4,6 +4,7 @@ mod choose_pool;
 mod compile;
 mod dropped_fields;
 mod explain;
+mod frontend_rules;
 mod request_facts;
 mod snapshot;
 
@@ -14,6 +15,7 @@ pub use choose_pool::{
 pub use compile::{compile, recompile};
 pub use dropped_fields::DroppedFields;
 pub use explain::{ExplainedServer, Explanation, PassedOver, Spill};
+pub use frontend_rules::{CompiledRule, FrontendRules, RuleDecision};
 pub(crate) use request_facts::masked;
 pub use request_facts::{KeyRule, RequestFacts, RequestKey};
 pub use snapshot::{

@@ -8,6 +8,7 @@ use ipnet::IpNet;
 
 use super::choose_pool::PoolChoice;
 use super::dropped_fields::DroppedFields;
+use super::frontend_rules::FrontendRules;
 use super::request_facts::{KeyRule, RequestFacts, RequestKey};
 use crate::balance::{Balance, Excluded, PickContext};
 use crate::certificate_choice::CertificateChoice;
@@ -84,6 +85,8 @@ pub struct Frontend {
     pub pool: Arc<Pool>,
     /// More pools, when it has more than one.
     pub choice: Option<Box<PoolChoice>>,
+    /// The rules that requests are compared with; most frontends have none.
+    pub rules: Option<Box<FrontendRules>>,
     /// What is passed on by its server name; most frontends pass on nothing.
     pub passthrough: Option<Box<Passthrough>>,
     /// Whether this is a frontend as those see it whose TLS is passed on.

@@ -23,6 +23,7 @@ use crate::config::renames::Renames;
 use crate::duty::{CutWork, OpenWork};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinGround, PinKey, PinScope, PinTable};
+use crate::time::Tick;
 use crate::wait_queue::WaitQueue;
 
 /// A count with one writer and any number of readers.
@@ -334,6 +335,42 @@ impl ServerRuntime {
     }
 }
 
+/// What one worker counted of one rule of a frontend.
+#[derive(Debug, Default)]
+#[repr(align(64))]
+pub struct RuleWorkerCounters {
+    /// Requests that met it first.
+    pub matches: Counter,
+    /// When the last of them came, in nanoseconds since the start of the node; 0 when none did.
+    pub last: Counter,
+}
+
+/// The counts of one rule at one frontend.
+#[derive(Debug)]
+pub struct RuleRuntime {
+    lanes: Box<[RuleWorkerCounters]>,
+}
+
+impl RuleRuntime {
+    /// The lane of one worker.
+    #[must_use]
+    pub fn lane(&self, worker: usize) -> &RuleWorkerCounters {
+        &self.lanes[worker]
+    }
+
+    /// How many requests met the rule first, over all workers.
+    #[must_use]
+    pub fn matches(&self) -> u64 {
+        self.lanes.iter().map(|lane| lane.matches.get()).sum()
+    }
+
+    /// When the last of them came; `None` when none did.
+    #[must_use]
+    pub fn last(&self) -> Option<Tick> {
+        self.lanes.iter().map(|lane| lane.last.get()).max().filter(|last| *last > 0).map(Tick)
+    }
+}
+
 /// One frontend's identity and counts.
 #[derive(Debug)]
 pub struct FrontendRuntime {
@@ -526,6 +563,7 @@ pub struct RuntimeRegistry {
     inherits: bool,
     servers: BTreeMap<PoolServer, (SocketAddr, Arc<ServerRuntime>)>,
     frontends: BTreeMap<Name, Arc<FrontendRuntime>>,
+    rules: BTreeMap<Name, BTreeMap<Name, Arc<RuleRuntime>>>,
     pools: BTreeMap<Name, Arc<PoolRuntime>>,
     pin_tables: BTreeMap<PinScope, Arc<PinTable>>,
     pin_seed: u64,
@@ -543,6 +581,7 @@ impl RuntimeRegistry {
             inherits: false,
             servers: BTreeMap::new(),
             frontends: BTreeMap::new(),
+            rules: BTreeMap::new(),
             pools: BTreeMap::new(),
             pin_tables: BTreeMap::new(),
             pin_seed: 0,
@@ -593,6 +632,27 @@ impl RuntimeRegistry {
             Arc::new(FrontendRuntime { id: *next - 1, lanes, workers })
         });
         Arc::clone(cell)
+    }
+
+    /// The counts of a rule at a frontend, made when they are first asked for.
+    pub fn rule(&mut self, frontend: &Name, rule: &Name) -> Arc<RuleRuntime> {
+        let lanes = self.lanes();
+        let of_frontend = self.rules.entry(frontend.clone()).or_default();
+        if let Some(cell) = of_frontend.get(rule) {
+            return Arc::clone(cell);
+        }
+        let cell =
+            Arc::new(RuleRuntime { lanes: (0..lanes).map(|_| RuleWorkerCounters::default()).collect() });
+        of_frontend.insert(rule.clone(), Arc::clone(&cell));
+        cell
+    }
+
+    /// Forgets the counts of rules that `keep` does not want any more.
+    pub fn retain_rules(&mut self, mut keep: impl FnMut(&Name, &Name) -> bool) {
+        for (frontend, rules) in &mut self.rules {
+            rules.retain(|rule, _| keep(frontend, rule));
+        }
+        self.rules.retain(|_, rules| !rules.is_empty());
     }
 
     /// The cell of a pool, made when it is first asked for.
@@ -660,6 +720,11 @@ impl RuntimeRegistry {
             renames.frontends.iter().map(|(from, to)| (self.frontends.remove(from), to.clone())).collect();
         for (cell, to) in frontends {
             self.frontends.extend(cell.map(|cell| (to, cell)));
+        }
+        for (from, to) in &renames.frontends {
+            if let Some(rules) = self.rules.remove(from) {
+                self.rules.insert(to.clone(), rules);
+            }
         }
     }
 

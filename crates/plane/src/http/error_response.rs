@@ -4,6 +4,7 @@ use std::fmt;
 use std::time::SystemTime;
 
 use httpdate::HttpDate;
+use merismos_core::config::document::RuleSpec;
 use merismos_core::name::Name;
 use merismos_core::routing::Frontend;
 
@@ -30,6 +31,8 @@ pub(super) enum RequestError {
     BrokenChunks,
     /// It has none of the keys that the pool distributes by.
     NoKey,
+    /// Its path would be read in several ways, and rules go by paths.
+    AmbiguousPath(&'static str),
     /// It has no form in HTTP/2, which its servers speak.
     NoFormInHttp2(&'static str),
     /// It asks about the way and may not go further than here: the question is ours to answer (RFC 9110, 7.6.2).
@@ -66,7 +69,7 @@ impl RequestError {
             Self::Malformed(_) | Self::BrokenChunks | Self::NoKey => 400,
             Self::Slow => 408,
             Self::TargetTooLong => 414,
-            Self::NoFormInHttp2(_) => 400,
+            Self::NoFormInHttp2(_) | Self::AmbiguousPath(_) => 400,
             Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
             Self::Options => 200,
             Self::Coding | Self::NotOffered(_) | Self::Trace => 501,
@@ -84,6 +87,12 @@ impl fmt::Display for RequestError {
             Self::HeadTooLarge => f.write_str("the request head is too large"),
             Self::TooManyFields { limit } => write!(f, "the request head has more than {limit} fields"),
             Self::NoFormInHttp2(what) => f.write_str(what),
+            Self::AmbiguousPath(what) => {
+                write!(
+                    f,
+                    "the path holds {what}, which servers read in several ways; it is not passed on here"
+                )
+            }
             Self::Coding => f.write_str("only the transfer coding chunked is understood, once and alone"),
             Self::Version => f.write_str("only HTTP/1.0 and HTTP/1.1 are understood"),
             Self::NoKey => {
@@ -135,23 +144,8 @@ impl fmt::Display for GatewayError {
 const RETRY_AFTER: &str = "Retry-After: 1\r\n";
 
 fn reason_phrase(status: u16) -> &'static str {
-    match status {
-        200 => "OK",
-        301 => "Moved Permanently",
-        302 => "Found",
-        307 => "Temporary Redirect",
-        308 => "Permanent Redirect",
-        400 => "Bad Request",
-        408 => "Request Timeout",
-        414 => "URI Too Long",
-        431 => "Request Header Fields Too Large",
-        501 => "Not Implemented",
-        502 => "Bad Gateway",
-        503 => "Service Unavailable",
-        504 => "Gateway Timeout",
-        505 => "HTTP Version Not Supported",
-        _ => "Error",
-    }
+    let known = http::StatusCode::from_u16(status).ok();
+    known.and_then(|status| status.canonical_reason()).unwrap_or("Other")
 }
 
 /// A whole answer of our own. `with_body` is false for HEAD, whose answer has the fields alone.
@@ -191,6 +185,37 @@ pub(super) fn redirect(
     response(status, &format_args!("use {location}"), &field, frontend, close, with_body)
 }
 
+/// A redirect of a rule.
+pub(super) fn rule_redirect(
+    status: u16,
+    location: &str,
+    frontend: &Frontend,
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
+    let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
+    let fields = format!("Location: {location}\r\n{hsts}");
+    response(status, &format_args!("use {location}"), &fields, &frontend.name, close, with_body)
+}
+
+/// The fixed response of a rule.
+pub(super) fn rule_response(rule: &RuleSpec, frontend: &Frontend, close: bool, with_body: bool) -> Vec<u8> {
+    let status = rule.own_status().unwrap_or(403);
+    let Some(body) = &rule.body else {
+        let says = if status < 400 { "a rule answers this request" } else { "a rule refuses this request" };
+        return frontend_error(status, &says, frontend, close, with_body);
+    };
+    let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
+    let kind = rule.content_type.as_deref().unwrap_or("text/plain; charset=utf-8");
+    let content = Content { kind, body, with_body: with_body && has_content(status) };
+    whole_response(status, content, &hsts, close)
+}
+
+/// Whether a response with this status may have content (RFC 9110, 6.4.1).
+fn has_content(status: u16) -> bool {
+    !matches!(status, 204 | 304)
+}
+
 /// What an authority of certificates is answered (RFC 8555, 8.3).
 pub(super) fn challenge(answer: &str, close: bool, with_body: bool) -> Vec<u8> {
     let connection = if close { "Connection: close\r\n" } else { "" };
@@ -215,13 +240,35 @@ fn response(
 ) -> Vec<u8> {
     let phrase = reason_phrase(status);
     let body = format!("{status} {phrase}\nfrontend {frontend}: {says}\n");
+    let content = Content {
+        kind: "text/plain; charset=utf-8",
+        body: &body,
+        with_body: with_body && has_content(status),
+    };
+    whole_response(status, content, field, close)
+}
+
+/// The content of a response of our own.
+struct Content<'a> {
+    kind: &'a str,
+    body: &'a str,
+    /// Whether it is sent; its length is said where it is not, unless the status has none.
+    with_body: bool,
+}
+
+/// `fields` are more fields, with their line ends.
+fn whole_response(status: u16, content: Content<'_>, fields: &str, close: bool) -> Vec<u8> {
+    let phrase = reason_phrase(status);
     let connection = if close { "Connection: close\r\n" } else { "" };
-    let body_sent = if with_body { body.as_str() } else { "" };
+    let body = if content.with_body { content.body } else { "" };
+    let about = if has_content(status) {
+        format!("Content-Type: {}\r\nContent-Length: {}\r\n", content.kind, content.body.len())
+    } else {
+        String::new()
+    };
     format!(
-        "HTTP/1.1 {status} {phrase}\r\nDate: {}\r\nContent-Type: text/plain; charset=utf-8\r\n\
-         Content-Length: {}\r\nCache-Control: no-store\r\n{field}{connection}\r\n{body_sent}",
+        "HTTP/1.1 {status} {phrase}\r\nDate: {}\r\n{about}Cache-Control: no-store\r\n{fields}{connection}\r\n{body}",
         HttpDate::from(SystemTime::now()),
-        body.len()
     )
     .into_bytes()
 }

@@ -5,12 +5,14 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use merismos_core::balance::Excluded;
+use merismos_core::name::Name;
 use merismos_core::routing::{AskedPools, ChosenPool, Frontend, HttpsRedirect, Pool, RequestKey, Server};
 
 use super::affinity::{AffinityChoice, SelectedServer};
 use super::attempt::{AttemptTarget, host_of};
 use super::error_response::{self, GatewayError, RequestError};
 use super::failure::{ForwardError, ServerFailure};
+use super::forwarded::ClientFields;
 use super::head::{self, Request};
 use super::request_body::RequestBody;
 use super::response::ResponseDone;
@@ -63,6 +65,9 @@ pub(super) struct RequestForwarder<'a> {
     pub(super) version: u64,
     pub(super) request: &'a Request,
     pub(super) who: &'a ConnectionAddrs,
+    pub(super) fields: &'a ClientFields,
+    /// The rule that the request met, if it met one.
+    pub(super) rule: Option<&'a Name>,
     pub(super) watch: ConnectionTimer<'a>,
 }
 
@@ -117,6 +122,7 @@ impl RequestForwarder<'_> {
             // A frontend that is gone by now still sees through what it took.
             let frontend =
                 snapshot.frontend(self.client.frontend.get()).map_or(self.frontend, |current| &**current);
+            let frontend = self.still_by_rules(frontend, sending.start);
             let exchange = RequestForwarder { frontend, version: snapshot.version, ..*self };
             match exchange.try_next_pool(course, stream, sending).await {
                 ForwardStep::Ended(outcome) => return outcome,
@@ -427,6 +433,7 @@ impl RequestForwarder<'_> {
         let client = self.client_address();
         DecisionContext {
             frontend: self.frontend,
+            rule: self.rule,
             pool: chosen.pool,
             why_pool: self.frontend.why_pool(chosen, client, self.worker.now()),
             client: SocketAddr::new(client, self.who.client.port()),
@@ -477,7 +484,7 @@ impl RequestForwarder<'_> {
     }
 
     /// Whether the client's connection goes on after a response of our own.
-    fn keeps_client(&self, sending: &RequestBody<'_>) -> bool {
+    pub(super) fn keeps_client(&self, sending: &RequestBody<'_>) -> bool {
         self.request.keep_alive && !self.request.is_http_10 && sending.follow.is_done()
     }
 
@@ -506,7 +513,7 @@ impl RequestForwarder<'_> {
     }
 
     /// Gives the client a response of our own.
-    async fn own_response(
+    pub(super) async fn own_response(
         &self,
         stream: &mut impl Transport,
         text: &[u8],

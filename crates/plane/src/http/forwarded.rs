@@ -7,6 +7,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::ops::Range;
 
 use ipnet::IpNet;
+use merismos_core::rules::RequestVersion;
 
 use crate::accept::{ConnectionAddrs, is_in};
 
@@ -27,6 +28,8 @@ pub(super) struct ClientFields {
     node: Range<u8>,
     proto: &'static str,
     spoken: ClientProtocol,
+    /// The name that it asked for in its TLS handshake.
+    server_name: Option<Box<str>>,
 }
 
 /// The version of HTTP that a client speaks, as `Via` names it (RFC 9110, 7.6.3).
@@ -53,12 +56,36 @@ impl ClientFields {
             fields: format!("{before_node}{node};proto={proto}").into(),
             proto,
             spoken,
+            server_name: None,
         }
     }
 
     /// The same, of a client whose certificate passed.
     pub(super) fn with_certificate(self, certificate: Box<str>) -> Self {
         Self { certificate, ..self }
+    }
+
+    /// The same, of a client that asked for a name in its TLS handshake.
+    pub(super) fn with_server_name(self, name: Option<String>) -> Self {
+        Self { server_name: name.map(String::into_boxed_str), ..self }
+    }
+
+    /// The name that the client asked for in its TLS handshake.
+    pub(super) fn server_name(&self) -> Option<&str> {
+        self.server_name.as_deref()
+    }
+
+    /// Whether the client showed a certificate that passed.
+    pub(super) fn has_certificate(&self) -> bool {
+        !self.certificate.is_empty()
+    }
+
+    /// What the client speaks.
+    pub(super) fn version(&self) -> RequestVersion {
+        match self.spoken {
+            ClientProtocol::One => RequestVersion::One,
+            ClientProtocol::Two => RequestVersion::Two,
+        }
     }
 
     fn part(&self, range: &Range<u8>) -> &[u8] {

@@ -12,7 +12,9 @@ use httparse::Header;
 
 use super::error_response::RequestError;
 
-pub(super) use request::{Request, RequestOrigin, key, key_words, request, with_facts};
+pub(super) use request::{
+    Request, RequestOrigin, fields_of, key, key_words, method_of, request, target_of, with_facts,
+};
 pub(super) use response::{
     ExtraFields, Response, response, server_response, set_cookies, upgrade_field, write_response,
 };

@@ -1,7 +1,7 @@
 //! HTTP from clients and to servers: HTTP/1.1 forwarded by our own code on reused buffers, HTTP/2 translated at the
 //! edges.
 //!
-//! The life of a request: [`session`] reads its head, [`head`] checks and rewrites it, [`forward`] offers it to
+//! The life of a request: [`session`] reads its head, [`head`] checks and rewrites it, [`rules`] decide about it where a frontend has some, [`forward`] offers it to
 //! one server after the other, [`attempt`] tries one server, [`request_body`] brings the rest of the body there, [`response`] brings the answer back, [`body`]
 //! knows where bodies end. [`http2`] makes streams of HTTP/2 look like connections of HTTP/1.1.
 //!
@@ -28,6 +28,7 @@ mod long_response;
 mod properties;
 mod request_body;
 mod response;
+mod rules;
 mod session;
 
 pub(crate) use http2::SharedConnections;

@@ -135,7 +135,8 @@ pub(crate) fn serve<C: Connection>(
     mut input: Option<Buffer>,
 ) -> impl Future<Output = ()> {
     let fields = ClientFields::new(&visit.who, ClientProtocol::One)
-        .with_certificate(visit.stream.certificate_fields());
+        .with_certificate(visit.stream.certificate_fields())
+        .with_server_name(visit.stream.name());
     let mut session = HttpSession { visit, fields };
     async move {
         session.visit.at.client.alarm.bind_to_this_task().await;
@@ -287,8 +288,25 @@ impl<C: Connection> HttpSession<C> {
             let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
             hold_head(watch, sending.start);
             let (version, request) = (snapshot.version, &request);
-            let exchange = RequestForwarder { worker, client, frontend, version, request, who, watch };
-            let outcome = exchange.forward(stream, &mut sending).await;
+            let fields = &self.fields;
+            let mut exchange = RequestForwarder {
+                worker,
+                client,
+                frontend,
+                version,
+                request,
+                who,
+                fields,
+                rule: None,
+                watch,
+            };
+            let outcome = match exchange.follow_rules(sending.start) {
+                None => exchange.forward(stream, &mut sending).await,
+                Some(response) => {
+                    cold_path();
+                    Box::pin(exchange.respond_by_rule(response, stream, &sending)).await
+                }
+            };
             client.server.set(None);
             client.alarm.cancel();
             watch.let_all_go();

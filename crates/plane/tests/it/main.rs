@@ -21,6 +21,7 @@ mod memory;
 mod pins;
 mod relay;
 mod rig;
+mod rules;
 mod selection;
 mod slow_clients;
 mod timeouts;

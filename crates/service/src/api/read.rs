@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::http::HeaderName;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{EventFilter, EventKind, Events, ExplainResponse, Status};
+use merismos_api::{EventFilter, EventKind, Events, ExplainResponse, RuleCounts, Status};
 use merismos_core::config::DocumentFormat;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
@@ -67,6 +67,9 @@ pub(super) struct ExplainQuery {
     /// The client's address; 127.0.0.1 when it is left out.
     #[param(value_type = Option<String>)]
     client: Option<IpAddr>,
+    /// The method; GET when it is left out.
+    #[param(example = "GET", pattern = "^[!#$%&'*+.^_`|~0-9A-Za-z-]{1,100}$")]
+    method: Option<String>,
     /// The path with its query.
     #[param(pattern = "^/")]
     path: Option<String>,
@@ -103,6 +106,7 @@ impl ExplainQuery {
             self.connection.map(|text| text.parse().map_err(ApiError::bad_request)).transpose()?;
         Ok(HypotheticalRequest {
             client,
+            method: self.method,
             path: self.path,
             host: self.host,
             sni: self.sni,
@@ -126,6 +130,20 @@ pub(super) async fn explain(
 ) -> Result<Json<ExplainResponse>, ApiError> {
     let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
     Ok(Json(app.controller.explain(frontend, query.imagined()?).await??))
+}
+
+/// The rules of a frontend, in order, with how many requests met each first and when the last one did.
+#[utoipa::path(
+    get, path = "/frontends/{frontend}/rules", tag = "look",
+    params(("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    responses((status = 200, body = RuleCounts), Finding)
+)]
+pub(super) async fn rule_counts(
+    State(app): State<Arc<ApiState>>,
+    PathParams(frontend): PathParams<String>,
+) -> Result<Json<RuleCounts>, ApiError> {
+    let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
+    Ok(Json(app.controller.rule_counts(frontend).await??))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]

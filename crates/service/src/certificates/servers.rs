@@ -120,7 +120,8 @@ impl ServerTrusts {
         });
         let warnings = changed.filter_map(|(name, trust)| {
             let problem = ServerTls::new(trust.clone()).err()?.to_string();
-            let is_used = new.frontends.values().any(|frontend| frontend.pools().any(|pool| pool == name));
+            let is_used =
+                new.frontends.values().any(|frontend| new.pools_of(frontend).any(|pool| pool == name));
             let level = if is_used { WarningLevel::Warning } else { WarningLevel::Notice };
             let path = format!("pools.{name}.tls");
             Some(Warning::new(&WarningReason::NoTrust { pool: name.clone(), problem }, level, &path))

@@ -118,7 +118,7 @@ fn client_ties(document: &Document, pool: &Pool, server: &Server) -> ClientTies 
     let by_connection = document.frontends.values().any(|frontend| {
         frontend.balance_per == BalancePer::Connection
             && frontend.http.is_some()
-            && frontend.pools().any(|candidate| *candidate == pool.name)
+            && document.pools_of(frontend).any(|candidate| *candidate == pool.name)
     });
     let settings = document.pools.get(&pool.name).map(|spec| &spec.persistence);
     let lifetime = settings.and_then(|settings| settings.lifetime);

@@ -13,6 +13,7 @@ use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use rand::RngExt;
 
+use super::rules::by_rules;
 use super::state::ControllerState;
 use super::{HypotheticalRequest, UnknownFrontend};
 use crate::clock::wall;
@@ -26,6 +27,28 @@ impl ControllerState {
     ) -> Result<ExplainResponse, UnknownFrontend> {
         let snapshot: std::sync::Arc<Snapshot> = self.publisher.plane.snapshot();
         let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
+        let frontend = imagined.sni.as_deref().and_then(|name| frontend.passed_on(name)).unwrap_or(frontend);
+        let Some(rules) = frontend.rules.as_deref().filter(|_| frontend.redirect.is_none()) else {
+            return Ok(self.explain_pools(frontend, imagined, snapshot.revision));
+        };
+        let (ruled, answer) = by_rules(frontend, rules, &self.document(), imagined);
+        let explained = match answer {
+            Ok(way) => self.explain_pools(way, imagined, snapshot.revision),
+            Err(why) => {
+                let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
+                ExplainResponse { others: Vec::new(), ..refused }
+            }
+        };
+        Ok(ExplainResponse { rules: Some(ruled), ..explained })
+    }
+
+    /// Which server of a frontend's pools a request would go to.
+    fn explain_pools(
+        &self,
+        frontend: &Frontend,
+        imagined: &HypotheticalRequest,
+        revision: u64,
+    ) -> ExplainResponse {
         let fields = &imagined.fields;
         // Several fields are one (RFC 9113, 8.2.3).
         let cookies: Vec<&str> =
@@ -44,14 +67,13 @@ impl ControllerState {
             first_bytes: imagined.first_bytes.as_ref().map(String::as_bytes),
             field: &field,
         };
-        let frontend = imagined.sni.as_deref().and_then(|name| frontend.passed_on(name)).unwrap_or(frontend);
         if let Some(to) = frontend.redirect {
             let why = format!(
                 "every request is redirected to https at port {} (status {}), and no server gets it",
                 to.port, to.status
             );
-            let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
-            return Ok(ExplainResponse { others: Vec::new(), ..refused });
+            let refused = explain_refused(frontend, &frontend.pool, why, None, revision);
+            return ExplainResponse { others: Vec::new(), ..refused };
         }
         let explanation = frontend.explain(&facts, rand::rng().random(), self.publisher.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
@@ -69,7 +91,7 @@ impl ControllerState {
                 let says = format!("the client's pin ({}) names {}: {reason}", view.kind, server.name);
                 if refuses {
                     let why = format!("{says}; pin_when_gone is refuse, so no other server may have it");
-                    return Ok(explain_refused(frontend, pool, why, pin, snapshot.revision));
+                    return explain_refused(frontend, pool, why, pin, revision);
                 }
                 why_no_tie.push(says);
             }
@@ -82,7 +104,7 @@ impl ControllerState {
             // A relayed connection holds its room already.
             let is_new = matches!(&tie, ClientTie::Pin(_)) || frontend.protocol == Protocol::Http;
             match server.cell.room.full(server.limits, self.publisher.plane.now()).filter(|_| is_new) {
-                None => return Ok(explain_tie(frontend, pool, place, tie, snapshot.revision)),
+                None => return explain_tie(frontend, pool, place, tie, revision),
                 Some(full) => why_no_tie.push(format!("{} {}: {}", tie.of(), server.name, full_words(full))),
             }
         }
@@ -92,14 +114,14 @@ impl ControllerState {
         } else if let Some(before) = before {
             why = format!("{}; {why}", why_not_before(frontend, before));
         }
-        Ok(ExplainResponse {
-            frontend: name.to_string(),
+        ExplainResponse {
+            frontend: frontend.name.to_string(),
             pool: pool.name.to_string(),
             why_pool: explanation.why_pool.as_ref().map(pool_choice),
             pool_reason: explanation.why_pool.clone(),
             algorithm: pool.algorithm.to_string(),
             unit: frontend.balance_per.to_string(),
-            revision: snapshot.revision,
+            revision,
             key: explanation.key,
             server: explanation.chosen.map(|chosen| chosen.server.to_string()),
             why,
@@ -109,7 +131,8 @@ impl ControllerState {
                 .map(|passed| self.passed(passed, pool.algorithm, explanation.refused))
                 .collect(),
             pin,
-        })
+            rules: None,
+        }
     }
 
     /// The place of the server that the client is pinned to, with its pin.
@@ -237,6 +260,7 @@ fn explain_tie(
         why,
         others: others.map(other).collect(),
         pin,
+        rules: None,
     }
 }
 
@@ -270,6 +294,7 @@ fn explain_refused(
         why,
         others: pool.servers.iter().map(other).collect(),
         pin,
+        rules: None,
     }
 }
 

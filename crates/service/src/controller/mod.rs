@@ -16,6 +16,7 @@ mod publisher;
 mod rates;
 mod reconcile;
 mod rolls;
+mod rules;
 mod server_records;
 mod slow_start;
 mod state;
@@ -33,8 +34,8 @@ use crate::pin_keeper::KeptTables;
 use crate::upgrade::{Following, HandedTotals, UpgradeReport, WorkAct};
 use ipnet::IpNet;
 use merismos_api::{
-    DrainProgress, ExplainResponse, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, ServerStatus, Status,
-    Windows, WorkReport,
+    DrainProgress, ExplainResponse, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, RuleCounts,
+    ServerStatus, Status, Windows, WorkReport,
 };
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
@@ -182,6 +183,7 @@ pub(crate) struct UnknownFrontend(pub(crate) Name);
 #[derive(Clone, Debug)]
 pub(crate) struct HypotheticalRequest {
     pub(crate) client: IpAddr,
+    pub(crate) method: Option<String>,
     pub(crate) path: Option<String>,
     pub(crate) host: Option<String>,
     /// The server name that a TLS client asks for.
@@ -282,6 +284,10 @@ enum ControllerCommand {
     Status {
         detail: StatusDetail,
         reply: oneshot::Sender<Status>,
+    },
+    RuleCounts {
+        frontend: Name,
+        reply: oneshot::Sender<Result<RuleCounts, UnknownFrontend>>,
     },
     Explain {
         frontend: Name,
@@ -385,6 +391,7 @@ impl ControllerCommand {
             | Self::Rolls { .. }
             | Self::RemovePins { .. }
             | Self::Explain { .. }
+            | Self::RuleCounts { .. }
             | Self::Probes { .. }
             | Self::Watch { .. }
             | Self::ResetTotals { .. }
@@ -595,6 +602,14 @@ impl Controller {
         imagined: HypotheticalRequest,
     ) -> Result<Result<ExplainResponse, UnknownFrontend>, Stopping> {
         self.ask(|reply| ControllerCommand::Explain { frontend, imagined, reply }).await
+    }
+
+    /// The rules of a frontend with what they counted.
+    pub(crate) async fn rule_counts(
+        &self,
+        frontend: Name,
+    ) -> Result<Result<RuleCounts, UnknownFrontend>, Stopping> {
+        self.ask(|reply| ControllerCommand::RuleCounts { frontend, reply }).await
     }
 
     /// The last probes of a server.
@@ -826,6 +841,7 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             let _ = reply.send(());
         }
         ControllerCommand::Status { detail, reply } => drop(reply.send(state.status(&detail))),
+        ControllerCommand::RuleCounts { frontend, reply } => drop(reply.send(state.rule_counts(&frontend))),
         ControllerCommand::Explain { frontend, imagined, reply } => {
             drop(reply.send(state.explain(&frontend, &imagined)));
         }

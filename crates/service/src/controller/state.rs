@@ -334,6 +334,10 @@ impl ControllerState {
             .map(|(name, pool)| PinScope::of(name, &pool.persistence))
             .collect();
         self.publisher.cells.retain_pins(|scope| in_use.contains(scope));
+        self.publisher.cells.retain_rules(|frontend, rule| {
+            let http = document.frontends.get(frontend).and_then(|spec| spec.http.as_ref());
+            http.is_some_and(|http| http.rules.contains(rule))
+        });
     }
 
     /// Compiles what is so now and publishes it to the workers.

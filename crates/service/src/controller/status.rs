@@ -26,6 +26,7 @@ use merismos_core::units::humane;
 use super::StatusDetail;
 use super::moves::{failing_words, moved_words, tier_words};
 use super::rates::{MINUTE, TEN_SECONDS};
+use super::rules::{ruled_out, ruled_pools};
 use super::state::{ControllerState, RunningRevision};
 use crate::clock::wall;
 
@@ -207,6 +208,8 @@ impl ControllerState {
                 "every client that asks for {names} is reset: no server of pool {} is eligible",
                 pool.name
             ))
+        } else if let Some(ruled_out) = ruled_out(frontend) {
+            Some(ruled_out)
         } else if waiting > 0 {
             Some(format!("{waiting} wait: every eligible server of pool {} is full", pool.name))
         } else {
@@ -225,6 +228,7 @@ impl ControllerState {
             pool: pool.name.to_string(),
             pools: pool_shares(frontend, at),
             passthrough: passed_names(frontend),
+            ruled_pools: ruled_pools(frontend),
             listening,
             trouble,
             connections: counts.connections,

@@ -56,6 +56,8 @@ impl ObjectName for Name {
             ObjectKind::Network => ObjectPath::Network(name),
             ObjectKind::Certificate => ObjectPath::Certificate(name),
             ObjectKind::Authority => ObjectPath::Authority(name),
+            ObjectKind::Rule => ObjectPath::Rule(name),
+            ObjectKind::Example => ObjectPath::Example(name),
             ObjectKind::Reserved | ObjectKind::Server | ObjectKind::Lookup => {
                 unreachable!("objects inside others are named with what is around them")
             }
@@ -102,10 +104,26 @@ kinds! {
     LookupFlags: Lookup, PoolServer;
     /// Authorities.
     AuthorityFlags: Authority, Name;
+    /// Examples of requests.
+    ExampleFlags: Example, Name;
     /// Certificates.
     CertificateFlags: Certificate, Name;
     /// Notifications.
     NotificationFlags: Notification, Name;
+}
+
+/// Rules.
+#[derive(Debug)]
+pub(crate) struct RuleFlags;
+
+impl ObjectFlags for RuleFlags {
+    const KIND: ObjectKind = ObjectKind::Rule;
+    type Name = Name;
+    type More = NoMoreFlags;
+
+    fn defaults(keys: &mut Map<String, Value>) {
+        keys.entry("action").or_insert_with(|| "pool".into());
+    }
 }
 
 /// Frontends.

@@ -5,6 +5,7 @@ mod checks;
 mod flags;
 mod kinds;
 mod notifications;
+mod rules;
 
 use std::path::{Path, PathBuf};
 
@@ -19,9 +20,10 @@ use serde_json::Value;
 pub(super) use certificates::CertificateCommand;
 pub(super) use checks::CheckCommand;
 use flags::KeyFlags;
-pub(super) use kinds::{AuthorityFlags, FrontendFlags, LookupFlags, NetworkFlags, PoolFlags};
+pub(super) use kinds::{AuthorityFlags, ExampleFlags, FrontendFlags, LookupFlags, NetworkFlags, PoolFlags};
 use kinds::{HostFlags, MoreFlags, ObjectFlags, ObjectName, RangeFlags, ServerFlags};
 pub(super) use notifications::NotificationCommand;
+pub(super) use rules::RuleCommand;
 
 use super::apply_options::ChangeTargetArgs;
 use super::{CommandContext, input};

@@ -97,6 +97,10 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     server_tls(&document, &mut problems);
     plain_to_tls(&document, &mut problems);
     pin_groups(&document, &mut problems);
+    super::rules::references(&document, &mut problems);
+    if problems.is_empty() {
+        super::rules::examples(&document, &mut problems);
+    }
     for (name, pool) in &document.pools {
         repeated_addresses(name, pool, &mut problems);
         long_lookups(name, pool, &mut problems);
@@ -109,7 +113,7 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     }
 }
 
-fn one_of<'n>(kind: &str, found: &Name, names: impl Iterator<Item = &'n Name>) -> String {
+pub(super) fn one_of<'n>(kind: &str, found: &Name, names: impl Iterator<Item = &'n Name>) -> String {
     let names: Vec<_> = nearest(found.as_str(), names).into_iter().map(Name::as_str).collect();
     if names.is_empty() {
         format!("a {kind} of that name under [{kind}s]")

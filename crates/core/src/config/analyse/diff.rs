@@ -186,6 +186,22 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         |_, _, _, _| {},
     );
     compare(
+        &old.rules,
+        &new.rules,
+        &same(&old.rules, &new.rules),
+        at("rules"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
+        &old.examples,
+        &new.examples,
+        &same(&old.examples, &new.examples),
+        at("examples"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
         &old.authorities,
         &new.authorities,
         &same(&old.authorities, &new.authorities),
@@ -292,8 +308,13 @@ fn compare<T: PartialEq + Serialize>(
 pub(in crate::config) type PlainKeys = BTreeMap<String, String>;
 
 /// The keys by which an object is known, in the order in which they are listed.
-const FIRST: [&str; 20] = [
+const FIRST: [&str; 29] = [
     "kind",
+    "frontend",
+    "method",
+    "host",
+    "when",
+    "action",
     "name",
     "records",
     "protocol",
@@ -310,6 +331,10 @@ const FIRST: [&str; 20] = [
     "algorithm",
     "pool",
     "path",
+    "expect_rule",
+    "expect_pool",
+    "expect_status",
+    "expect_location",
     "interval",
     "webhook",
     "mail_to",

@@ -123,7 +123,15 @@ pub fn impact(
     let frontends: BTreeSet<_> = old.frontends.keys().chain(new.frontends.keys()).collect();
     for name in frontends {
         let (was, will) = (old.frontends.get(name), new.frontends.get(name));
-        if was != will || will.is_some_and(|frontend| frontend.pools().any(|pool| touched.contains(pool))) {
+        let rules = |document: &'_ Document, frontend: Option<&'_ FrontendSpec>| -> Vec<_> {
+            frontend
+                .map(|frontend| document.rules_of(frontend).map(|(_, rule)| rule.clone()).collect())
+                .unwrap_or_default()
+        };
+        if was != will
+            || rules(old, was) != rules(new, will)
+            || will.is_some_and(|frontend| new.pools_of(frontend).any(|pool| touched.contains(pool)))
+        {
             found.frontends.push(name.clone());
         }
         if let Some(frontend) = will {

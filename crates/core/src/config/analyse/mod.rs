@@ -8,4 +8,5 @@ pub mod impact;
 pub mod lost_capacity;
 pub mod pool_shares;
 pub mod renames;
-pub(super) mod warnings;
+pub(super) mod rules;
+pub mod warnings;

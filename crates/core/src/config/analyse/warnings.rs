@@ -82,6 +82,14 @@ pub enum WarningReason {
     UnverifiedServers { pool: Name },
     /// Browsers will refuse plain text for longer than anyone could wait who has to take it back.
     LongHsts { frontend: Name, age: Span, subdomains: bool },
+    /// No request can meet a rule: its condition excludes itself.
+    RuleNeverMet { rule: Name },
+    /// No frontend lists a rule.
+    UnusedRule { rule: Name },
+    /// Every request that meets a rule meets an earlier one.
+    ShadowedRule { rule: Name, by: Name, frontend: Name },
+    /// A redirect leads to a request that it redirects again.
+    RedirectCircle { rule: Name, frontend: Name },
     /// No frontend uses a pool.
     UnusedPool { pool: Name },
     /// Flows of UDP, distributed in turns.
@@ -219,7 +227,7 @@ impl Warning {
         Self { key, kind: reason.into(), level, path: path.to_owned(), line: None, message, help }
     }
 
-    fn notice(reason: &WarningReason, path: &str) -> Self {
+    pub(super) fn notice(reason: &WarningReason, path: &str) -> Self {
         Self::new(reason, WarningLevel::Notice, path)
     }
 }
@@ -244,7 +252,7 @@ pub struct Acceptance {
 fn frontends_of(document: &Document) -> BTreeMap<&Name, Vec<(&Name, &FrontendSpec)>> {
     let mut of: BTreeMap<&Name, Vec<(&Name, &FrontendSpec)>> = BTreeMap::new();
     for (name, frontend) in &document.frontends {
-        for pool in frontend.pools() {
+        for pool in document.pools_of(frontend).collect::<BTreeSet<_>>() {
             of.entry(pool).or_default().push((name, frontend));
         }
     }
@@ -258,6 +266,7 @@ pub(in crate::config) fn warnings(document: &Document) -> Vec<Warning> {
     for (name, pool) in &document.pools {
         pool_warnings(name, pool, frontends.get(name).unwrap_or(&none), &mut found);
     }
+    super::rules::warnings(document, &mut found);
     long_hsts(document, &mut found);
     unused_greeting(document, &mut found);
     one_way_feeds(document, &mut found);

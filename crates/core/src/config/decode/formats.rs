@@ -6,12 +6,12 @@ use ipnet::IpNet;
 
 use crate::config::document::{Failback, SESSION_COOKIE, StatusRange};
 use crate::config::listen_address::{AddressRange, AddressRef, AddressSource};
-use crate::config::schema::balancing::{HashKey, is_token};
+use crate::config::schema::balancing::HashKey;
 use crate::config::schema::checks::SecretRef;
 use crate::config::schema::expectation::ExpectedValue;
 use crate::config::schema::persistence::PersistenceKind;
 use crate::name::Name;
-use crate::text::is_plain;
+use crate::text::{is_plain, is_token};
 
 /// What texts of one kind look like.
 #[derive(Debug)]
@@ -153,6 +153,13 @@ formats! {
     /// What a value has to be.
     CONDITION: "a condition: =, !=, <, <=, > or >= and a value", "conditions", "< 30", "^(=|!=|<|<=|>|>=).*$",
         |text| kept(text, text.parse::<ExpectedValue>().is_ok());
+    /// Conditions of rules. Their reader says what is wrong with one.
+    RULE_CONDITION: "a condition of 1 to 4096 bytes", "conditions", "path under /admin and client not in office", "^[\\s\\S]{1,4096}$",
+        |text| kept(text, (1..=4_096).contains(&text.len()));
+    /// Where redirects lead. Their reader says what is wrong with one.
+    LOCATION: "a URL with http or https, or a path, with {host}, {path}, {rest} or {query} in it", "URLs",
+        "https://www.skerry.example{path}{query}", "^(https?://|/|\\{path\\}).{0,2048}$",
+        |text| kept(text, (1..=2_048).contains(&text.len()));
     /// Where a secret stands.
     SECRET: "a reference to a secret: environment:MERISMOS_SECRET_NAME, or file:/PATH in the folder of the service's secrets", "references",
         "environment:MERISMOS_SECRET_PROBE", "^(environment:[^=]+|file:/.*)$",

@@ -201,8 +201,16 @@ impl<'t, 'p> Section<'t, 'p> {
         choices.names.iter().find(|(value, _)| *value == of).map(|(_, names)| *names)
     }
 
+    /// The number of a key.
+    pub fn number(&self, key: &str) -> Option<i64> {
+        match self.entry(key)?.1.value {
+            Value::Number(number) => Some(number),
+            _ => None,
+        }
+    }
+
     /// The text of a key.
-    fn text(&self, key: &str) -> Option<&'t str> {
+    pub fn text(&self, key: &str) -> Option<&'t str> {
         match &self.entry(key)?.1.value {
             Value::Text(text) => Some(text),
             _ => None,

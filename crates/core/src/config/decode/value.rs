@@ -10,11 +10,11 @@ use ipnet::IpNet;
 use super::formats::{self, TextFormat};
 use super::section::{Place, quoted};
 use crate::config::document::{
-    Algorithm, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CipherSuite, ClientCertificates,
-    CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LookupRecords, MailTls, NotifiedChange,
-    OneOrMore, OpenConnections, PassiveAction, PersistenceKind, PinWhenGone, Protocol, ProxyVersion,
-    RedirectStatus, StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent,
-    WhenEmpty, WhenNone,
+    Algorithm, AmbiguousPaths, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CipherSuite,
+    ClientCertificates, CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LookupRecords,
+    MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction, PersistenceKind, PinWhenGone,
+    Protocol, ProxyVersion, RedirectStatus, RuleAction, StatusRange, TlsNameOf, TlsPolicy, TlsVerify,
+    TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -22,6 +22,7 @@ use crate::config::schema::checks::SecretRef;
 use crate::config::schema::expectation::{ExpectedValue, Pattern};
 use crate::config::tree::{DocumentNode, Value};
 use crate::name::Name;
+use crate::rules::{Condition, ConditionError, LocationTemplate};
 use crate::units::{Size, Span};
 
 /// A type that values of keys are read into.
@@ -290,6 +291,43 @@ impl KeyValue for Pattern {
     }
 }
 
+impl KeyValue for Condition {
+    const SHAPE: Shape = Shape::Text { format: &formats::RULE_CONDITION };
+
+    fn read(node: &DocumentNode, place: &mut Place<'_, '_>, _key: &'static Key) -> Option<Self> {
+        let Some(text) = text(&node.value).and_then(formats::RULE_CONDITION.read) else {
+            place.mismatch(&node.value, formats::RULE_CONDITION.expected(""));
+            return None;
+        };
+        match text.parse() {
+            Ok(condition) => Some(condition),
+            Err(error) => {
+                let ConditionError { at, found, expected } = error;
+                place.problem(format!("found {found} at character {at} of the condition"), expected);
+                None
+            }
+        }
+    }
+}
+
+impl KeyValue for LocationTemplate {
+    const SHAPE: Shape = Shape::Text { format: &formats::LOCATION };
+
+    fn read(node: &DocumentNode, place: &mut Place<'_, '_>, _key: &'static Key) -> Option<Self> {
+        let Some(text) = text(&node.value).and_then(formats::LOCATION.read) else {
+            place.mismatch(&node.value, formats::LOCATION.expected(""));
+            return None;
+        };
+        match text.parse::<Self>() {
+            Ok(template) => Some(template),
+            Err(error) => {
+                place.problem(format!("found {text:?}: {error}"), formats::LOCATION.expected(""));
+                None
+            }
+        }
+    }
+}
+
 macro_rules! choices {
     ($($type:ty)*) => {$(
         impl KeyValue for $type {
@@ -313,8 +351,8 @@ macro_rules! choices {
     )*};
 }
 choices! {
-    Algorithm BalancePer ChallengeKind CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
+    Algorithm AmbiguousPaths BalancePer ChallengeKind CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
+    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus RuleAction TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
     WhenNone
 }
 

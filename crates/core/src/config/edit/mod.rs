@@ -1,6 +1,7 @@
 //! Edits: changes of a document object by object, several at once or not at all.
 
 pub mod bulk_add;
+mod follow;
 pub mod hosts;
 pub mod merge;
 pub mod object;
@@ -13,8 +14,7 @@ use std::net::IpAddr;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use crate::config::document::{Document, RangeSpec, ServerSpec};
-use crate::config::listen_address::AddressSource;
+use crate::config::document::{Document, RangeSpec};
 use crate::config::problem::Problem;
 use crate::config::{read_value, tree};
 use crate::name::{Name, PoolServer, nearest};
@@ -345,6 +345,8 @@ pub fn value(document: &Document, object: &ObjectPath) -> Option<Value> {
         ObjectPath::Notification(name) => json(document.notifications.get(name)),
         ObjectPath::Certificate(name) => json(document.certificates.get(name)),
         ObjectPath::Authority(name) => json(document.authorities.get(name)),
+        ObjectPath::Rule(name) => json(document.rules.get(name)),
+        ObjectPath::Example(name) => json(document.examples.get(name)),
         ObjectPath::Network(name) => {
             document.networks.get(name).map(|prefixes| serde_json::json!({ "prefixes": prefixes }))
         }
@@ -376,6 +378,8 @@ fn parent(object: &ObjectPath) -> Option<ObjectPath> {
         | ObjectPath::Frontend(_)
         | ObjectPath::Certificate(_)
         | ObjectPath::Authority(_)
+        | ObjectPath::Rule(_)
+        | ObjectPath::Example(_)
         | ObjectPath::Notification(_)
         | ObjectPath::Network(_) => None,
     }
@@ -405,6 +409,8 @@ fn unknown(document: &Document, object: &ObjectPath) -> EditError {
         ObjectPath::Notification(_) => names(&document.notifications, own),
         ObjectPath::Certificate(_) => names(&document.certificates, own),
         ObjectPath::Authority(_) => names(&document.authorities, own),
+        ObjectPath::Rule(_) => names(&document.rules, own),
+        ObjectPath::Example(_) => names(&document.examples, own),
         ObjectPath::Network(_) => names(&document.networks, own),
     };
     EditError::Unknown { object: object.clone(), near }
@@ -473,6 +479,8 @@ fn put(mut document: Document, object: &ObjectPath, value: Value) -> Result<Docu
         ObjectPath::Notification(_) => document.notifications.extend(read.notifications),
         ObjectPath::Certificate(_) => document.certificates.extend(read.certificates),
         ObjectPath::Authority(_) => document.authorities.extend(read.authorities),
+        ObjectPath::Rule(_) => document.rules.extend(read.rules),
+        ObjectPath::Example(_) => document.examples.extend(read.examples),
         ObjectPath::Network(_) => document.networks.extend(read.networks),
         ObjectPath::Reserved(range, _) => {
             let made = read.ranges.into_values().next().expect(lost);
@@ -507,6 +515,8 @@ fn removed(mut document: Document, object: &ObjectPath) -> Document {
         ObjectPath::Notification(name) => drop(document.notifications.remove(name)),
         ObjectPath::Certificate(name) => drop(document.certificates.remove(name)),
         ObjectPath::Authority(name) => drop(document.authorities.remove(name)),
+        ObjectPath::Rule(name) => drop(document.rules.remove(name)),
+        ObjectPath::Example(name) => drop(document.examples.remove(name)),
         ObjectPath::Network(name) => drop(document.networks.remove(name)),
     }
     document
@@ -519,98 +529,7 @@ fn rename(document: Document, object: &ObjectPath, to: &Name) -> Result<Document
     let users = users(&document, object);
     let mut document = removed(put(document, &new, value)?, object);
     for user in users {
-        follow(&mut document, &user, object, to);
+        follow::follow(&mut document, &user, object, to);
     }
     Ok(document)
-}
-
-/// Lets a user of a renamed object name it by its new name.
-fn follow(document: &mut Document, user: &ObjectPath, renamed: &ObjectPath, to: &Name) {
-    match (user, renamed) {
-        (ObjectPath::Frontend(name), ObjectPath::Pool(_)) => {
-            if let Some(frontend) = document.frontends.get_mut(name) {
-                let more = &mut frontend.more;
-                let named = std::iter::once(&mut frontend.pool)
-                    .chain(&mut more.next_pools)
-                    .chain(&mut more.last_resort);
-                for pool in named.filter(|pool| *pool == renamed.name()) {
-                    *pool = to.clone();
-                }
-                if let Some(weight) = more.pool_weights.remove(renamed.name()) {
-                    more.pool_weights.insert(to.clone(), weight);
-                }
-                if let Some(networks) = more.pool_networks.remove(renamed.name()) {
-                    more.pool_networks.insert(to.clone(), networks);
-                }
-                if let Some(names) = frontend.passthrough.remove(renamed.name()) {
-                    frontend.passthrough.insert(to.clone(), names);
-                }
-            }
-        }
-        (ObjectPath::Frontend(name), ObjectPath::Network(_)) => {
-            let frontend = document.frontends.get_mut(name);
-            let lists =
-                frontend.into_iter().flat_map(|frontend| frontend.more.pool_networks.values_mut().flatten());
-            for list in lists.filter(|list| *list == renamed.name()) {
-                *list = to.clone();
-            }
-        }
-        (ObjectPath::Frontend(name), ObjectPath::Certificate(_)) => {
-            let certificates =
-                document.frontends.get_mut(name).into_iter().flat_map(|frontend| &mut frontend.certificates);
-            for certificate in certificates.filter(|certificate| *certificate == renamed.name()) {
-                *certificate = to.clone();
-            }
-        }
-        (ObjectPath::Pool(name), ObjectPath::Certificate(_)) => {
-            let trust = document.pools.get_mut(name).and_then(|pool| pool.reaching.tls.as_mut());
-            if let Some(trust) = trust {
-                trust.certificate = Some(to.clone());
-            }
-        }
-        (ObjectPath::Check(name), ObjectPath::Certificate(_)) => {
-            if let Some(trust) = document.checks.get_mut(name).and_then(|check| check.kind.trust_mut()) {
-                trust.certificate = Some(to.clone());
-            }
-        }
-        (ObjectPath::Certificate(name), ObjectPath::Authority(_)) => {
-            if let Some(certificate) = document.certificates.get_mut(name) {
-                certificate.authority = Some(to.clone());
-            }
-        }
-        (ObjectPath::Notification(name), ObjectPath::Pool(_)) => {
-            let pools =
-                document.notifications.get_mut(name).into_iter().flat_map(|message| &mut message.pools);
-            for pool in pools.filter(|pool| *pool == renamed.name()) {
-                *pool = to.clone();
-            }
-        }
-        (ObjectPath::Pool(name), ObjectPath::Check(_)) => {
-            if let Some(pool) = document.pools.get_mut(name) {
-                for check in
-                    pool.check.iter_mut().chain(&mut pool.more_checks).filter(|name| *name == renamed.name())
-                {
-                    *check = to.clone();
-                }
-            }
-        }
-        (ObjectPath::Server(id), ObjectPath::Host(_)) => {
-            let server: Option<&mut ServerSpec> =
-                document.pools.get_mut(&id.pool).and_then(|pool| pool.servers.get_mut(&id.server));
-            if let Some(server) = server {
-                server.address.rewrite(AddressSource::Host(to.clone()));
-            }
-        }
-        (ObjectPath::Frontend(name), ObjectPath::Range(_) | ObjectPath::Reserved(..)) => {
-            let Some(frontend) = document.frontends.get_mut(name) else { return };
-            if let AddressSource::Taken { range, name } = frontend.listen.written().clone() {
-                let written = match renamed {
-                    ObjectPath::Range(_) => AddressSource::Taken { range: to.clone(), name },
-                    _ => AddressSource::Taken { range, name: to.clone() },
-                };
-                frontend.listen.rewrite(written);
-            }
-        }
-        _ => unreachable!("{user} does not use {renamed}"),
-    }
 }

@@ -35,6 +35,10 @@ pub enum ObjectPath {
     Certificate(Name),
     /// `authorities.NAME`: who issues certificates.
     Authority(Name),
+    /// `rules.NAME`: a condition on requests, and what becomes of them.
+    Rule(Name),
+    /// `examples.NAME`: a request, and what has to become of it.
+    Example(Name),
 }
 
 /// What kind of object something is.
@@ -66,6 +70,10 @@ pub enum ObjectKind {
     Certificate,
     /// An authority that certificates are ordered from.
     Authority,
+    /// A condition on requests, and what becomes of them.
+    Rule,
+    /// A request, and what has to become of it.
+    Example,
 }
 
 impl fmt::Display for ObjectKind {
@@ -83,6 +91,8 @@ impl fmt::Display for ObjectKind {
             Self::Network => "network",
             Self::Certificate => "certificate",
             Self::Authority => "authority",
+            Self::Rule => "rule",
+            Self::Example => "example",
         })
     }
 }
@@ -93,7 +103,8 @@ pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, certificates.NAME, authorities.NAME or notifications.NAME; found {0:?}"
+         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, certificates.NAME, authorities.NAME, \
+         rules.NAME, examples.NAME or notifications.NAME; found {0:?}"
     )]
     Shape(String),
     /// One of its names is wrong.
@@ -118,6 +129,8 @@ impl ObjectPath {
             Self::Network(_) => ObjectKind::Network,
             Self::Certificate(_) => ObjectKind::Certificate,
             Self::Authority(_) => ObjectKind::Authority,
+            Self::Rule(_) => ObjectKind::Rule,
+            Self::Example(_) => ObjectKind::Example,
         }
     }
 
@@ -135,6 +148,8 @@ impl ObjectPath {
             | Self::Notification(name)
             | Self::Certificate(name)
             | Self::Authority(name)
+            | Self::Rule(name)
+            | Self::Example(name)
             | Self::Network(name) => name,
             Self::Server(server) => &server.server,
         }
@@ -156,6 +171,8 @@ impl ObjectPath {
             Self::Network(_) => Self::Network(to),
             Self::Certificate(_) => Self::Certificate(to),
             Self::Authority(_) => Self::Authority(to),
+            Self::Rule(_) => Self::Rule(to),
+            Self::Example(_) => Self::Example(to),
         }
     }
 
@@ -196,6 +213,8 @@ impl FromStr for ObjectPath {
             ["networks", name] => Self::Network(name.parse()?),
             ["certificates", name] => Self::Certificate(name.parse()?),
             ["authorities", name] => Self::Authority(name.parse()?),
+            ["rules", name] => Self::Rule(name.parse()?),
+            ["examples", name] => Self::Example(name.parse()?),
             _ => return Err(ObjectPathError::Shape(path.to_owned())),
         })
     }
@@ -216,6 +235,8 @@ impl fmt::Display for ObjectPath {
             Self::Network(name) => write!(f, "networks.{name}"),
             Self::Certificate(name) => write!(f, "certificates.{name}"),
             Self::Authority(name) => write!(f, "authorities.{name}"),
+            Self::Rule(name) => write!(f, "rules.{name}"),
+            Self::Example(name) => write!(f, "examples.{name}"),
         }
     }
 }

@@ -50,6 +50,10 @@ impl ObjectEntry<'_> {
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
             ObjectPath::Certificate(name) => document.certificates.get(name).map(summary_of),
             ObjectPath::Authority(name) => document.authorities.get(name).map(summary_of),
+            ObjectPath::Rule(name) => {
+                document.rules.get(name).map(|rule| format!("{}: {}", rule.when, rule.does()))
+            }
+            ObjectPath::Example(name) => document.examples.get(name).map(summary_of),
             ObjectPath::Notification(name) => document.notifications.get(name).map(summary_of),
             ObjectPath::Network(name) => {
                 document.networks.get(name).map(|prefixes| first_of(prefixes.iter().map(ToString::to_string)))
@@ -73,6 +77,8 @@ impl ObjectEntry<'_> {
             | ObjectPath::Notification(_)
             | ObjectPath::Certificate(_)
             | ObjectPath::Authority(_)
+            | ObjectPath::Rule(_)
+            | ObjectPath::Example(_)
             | ObjectPath::Network(_) => false,
         }
     }
@@ -112,6 +118,10 @@ pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEnt
             .certificates
             .get(name)
             .map(|certificate| (&certificate.labels, certificate.note.as_str()))?,
+        ObjectPath::Rule(name) => document.rules.get(name).map(|rule| (&rule.labels, rule.note.as_str()))?,
+        ObjectPath::Example(name) => {
+            document.examples.get(name).map(|example| (&example.labels, example.note.as_str()))?
+        }
         ObjectPath::Authority(name) => {
             document.authorities.get(name).map(|authority| (&authority.labels, authority.note.as_str()))?
         }
@@ -131,6 +141,8 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     }
     all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
     all.extend(document.authorities.keys().cloned().map(ObjectPath::Authority));
+    all.extend(document.rules.keys().cloned().map(ObjectPath::Rule));
+    all.extend(document.examples.keys().cloned().map(ObjectPath::Example));
     all.extend(document.certificates.keys().cloned().map(ObjectPath::Certificate));
     all.extend(document.checks.keys().cloned().map(ObjectPath::Check));
     for (name, pool) in &document.pools {

@@ -1,6 +1,6 @@
 //! Who uses an object.
 
-use crate::config::document::{CertificateTrust, Document};
+use crate::config::document::{CertificateTrust, Document, ExampleSpec, FrontendSpec};
 use crate::config::listen_address::AddressSource;
 use crate::config::object::ObjectPath;
 use crate::name::PoolServer;
@@ -8,15 +8,23 @@ use crate::name::PoolServer;
 /// The objects that name this one, in the order of their paths: what has to go or change before it can be removed.
 #[must_use]
 pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
-    let frontends = |uses: &dyn Fn(&crate::config::document::FrontendSpec) -> bool| -> Vec<ObjectPath> {
+    let frontends = |uses: &dyn Fn(&FrontendSpec) -> bool| -> Vec<ObjectPath> {
         let using = document.frontends.iter().filter(|(_, frontend)| uses(frontend));
         using.map(|(name, _)| ObjectPath::Frontend(name.clone())).collect()
+    };
+    let examples = |uses: &dyn Fn(&ExampleSpec) -> bool| -> Vec<ObjectPath> {
+        let using = document.examples.iter().filter(|(_, example)| uses(example));
+        using.map(|(name, _)| ObjectPath::Example(name.clone())).collect()
     };
     match object {
         ObjectPath::Pool(pool) => {
             let telling = document.notifications.iter().filter(|(_, message)| message.pools.contains(pool));
             let mut using = frontends(&|frontend| frontend.pools().any(|name| name == pool));
             using.extend(telling.map(|(name, _)| ObjectPath::Notification(name.clone())));
+            let leading =
+                document.rules.iter().filter(|(_, rule)| rule.pools().any(|(name, _)| name == pool));
+            using.extend(leading.map(|(name, _)| ObjectPath::Rule(name.clone())));
+            using.extend(examples(&|example| example.expect_pool.as_ref() == Some(pool)));
             using
         }
         ObjectPath::Range(wanted) => frontends(
@@ -42,11 +50,27 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
             ordered.map(|(name, _)| ObjectPath::Certificate(name.clone())).collect()
         }
         ObjectPath::Network(list) => {
-            frontends(&|frontend| frontend.more.pool_networks.values().flatten().any(|name| name == list))
+            let by_network = |frontend: &FrontendSpec| {
+                frontend.more.pool_networks.values().flatten().any(|name| name == list)
+            };
+            let mut using = frontends(&by_network);
+            let asking =
+                document.rules.iter().filter(|(_, rule)| rule.when.networks().any(|name| name == list));
+            using.extend(asking.map(|(name, _)| ObjectPath::Rule(name.clone())));
+            using
         }
         ObjectPath::Check(check) => {
             let using = document.pools.iter().filter(|(_, pool)| pool.checks().any(|name| name == check));
             using.map(|(name, _)| ObjectPath::Pool(name.clone())).collect()
+        }
+        ObjectPath::Frontend(frontend) => examples(&|example| example.frontend == *frontend),
+        ObjectPath::Rule(rule) => {
+            let lists = |frontend: &FrontendSpec| {
+                frontend.http.as_ref().is_some_and(|http| http.rules.contains(rule))
+            };
+            let mut using = frontends(&lists);
+            using.extend(examples(&|example| example.expect_rule.as_ref() == Some(rule)));
+            using
         }
         ObjectPath::Host(host) => {
             let mut using = Vec::new();
@@ -62,7 +86,7 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
         }
         ObjectPath::Server(_)
         | ObjectPath::Lookup(..)
-        | ObjectPath::Frontend(_)
+        | ObjectPath::Example(_)
         | ObjectPath::Notification(_) => Vec::new(),
     }
 }

@@ -10,6 +10,7 @@ use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use crate::config::document::Protocol;
 use crate::name::Name;
+use crate::text::is_token;
 use crate::units::Span;
 
 /// How a pool distributes work.
@@ -139,12 +140,6 @@ impl fmt::Display for HashKey {
             Self::Cookie(name) => write!(f, "cookie:{name}"),
         }
     }
-}
-
-/// Whether a text is a token (RFC 9110, 5.6.2), as the names of fields and cookies are.
-pub(in crate::config) fn is_token(text: &str) -> bool {
-    (1..=100).contains(&text.len())
-        && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&byte))
 }
 
 impl FromStr for HashKey {

@@ -35,6 +35,7 @@ pub use crate::config::schema::persistence::{
 pub use crate::config::schema::pool::{
     ChecksNeeded, PassiveAction, PassiveCheck, PoolSpec, ProxyVersion, WhenNone,
 };
+pub use crate::config::schema::rule::{AmbiguousPaths, ExampleSpec, RuleAction, RuleSpec};
 pub use crate::config::schema::server::{LookupRecords, LookupSpec, ServerSpec, WhenEmpty};
 pub use crate::config::schema::upstream::{HttpVersion, TlsNameOf, UpstreamSettings};
 use crate::name::Name;
@@ -80,9 +81,15 @@ pub struct Document {
     /// Sets of servers that can do the same work.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub pools: BTreeMap<Name, PoolSpec>,
+    /// Conditions on requests, and what becomes of those that meet them.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub rules: BTreeMap<Name, RuleSpec>,
     /// The addresses where clients connect.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub frontends: BTreeMap<Name, FrontendSpec>,
+    /// Requests, and what has to become of them: tests of the rules, checked with every change.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub examples: BTreeMap<Name, ExampleSpec>,
     /// Who is notified of which changes, by webhook or e-mail.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub notifications: BTreeMap<Name, NotificationSpec>,
@@ -99,13 +106,29 @@ impl Default for Document {
             certificates: BTreeMap::new(),
             checks: BTreeMap::new(),
             pools: BTreeMap::new(),
+            rules: BTreeMap::new(),
             frontends: BTreeMap::new(),
+            examples: BTreeMap::new(),
             notifications: BTreeMap::new(),
         }
     }
 }
 
 impl Document {
+    /// The rules of a frontend that there are, in order.
+    pub fn rules_of<'d>(
+        &'d self,
+        frontend: &'d FrontendSpec,
+    ) -> impl Iterator<Item = (&'d Name, &'d RuleSpec)> {
+        frontend.http.iter().flat_map(|http| &http.rules).filter_map(|name| self.rules.get_key_value(name))
+    }
+
+    /// Every pool that a frontend may send work to, by itself and by its rules. One may come several times.
+    pub fn pools_of<'d>(&'d self, frontend: &'d FrontendSpec) -> impl Iterator<Item = &'d Name> {
+        let by_rules = self.rules_of(frontend).flat_map(|(_, rule)| rule.pools().map(|(pool, _)| pool));
+        frontend.pools().chain(by_rules)
+    }
+
     /// The document as TOML: the same content always gives the same bytes.
     #[must_use]
     pub fn to_toml(&self) -> String {

@@ -10,7 +10,9 @@ use merismos_derive::Keys;
 use serde::Serialize;
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
-use crate::config::document::{BalancePer, CipherSuite, Labels, PoolSelection, TlsPolicy, UnknownName};
+use crate::config::document::{
+    AmbiguousPaths, BalancePer, CipherSuite, Labels, PoolSelection, TlsPolicy, UnknownName,
+};
 use crate::config::listen_address::AddressRef;
 use crate::name::Name;
 use crate::units::{Size, Span};
@@ -259,6 +261,19 @@ pub struct HttpKeys {
     #[key(format = FIELD_NAME, count = 0..=64, without = "X-Real-IP and its like", group = "Trusted proxies")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dropped_fields: Option<Vec<String>>,
+    /// Rules that requests are compared with, in this order: the first that a request meets decides. Requests that meet none go to the pools
+    /// of the frontend.
+    ///
+    /// A rule may be one of several frontends.
+    #[key(basic, refers = Rule, count = 0..=10_000, distinct, without = "none", group = "Rules")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub rules: Vec<Name>,
+    /// What becomes of a request whose path servers read in several ways, where there are rules: `%2F`, `%2E%2E`, `%00`, `%25`, a backslash, a semicolon.
+    ///
+    /// A server may read it as a path that a rule protects. Applications that send such paths on purpose need `allow`, and rules that do not trust them.
+    #[key(without = "refuse")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ambiguous_paths: Option<AmbiguousPaths>,
     /// Port of `https` at the same host to which every request is redirected, with its host and path; its pools get nothing then.
     ///
     /// The redirect is not cached, so it can be taken back. Requests of HTTP/1.0 without a host get 400.
@@ -295,6 +310,10 @@ pub enum RedirectStatus {
     #[serde(rename = "307")]
     #[strum(serialize = "307")]
     Temporary,
+    /// For now, with GET whatever the method was.
+    #[serde(rename = "303")]
+    #[strum(serialize = "303")]
+    SeeOther,
     /// For good; a client may make a GET of a POST.
     #[serde(rename = "301")]
     #[strum(serialize = "301")]
@@ -312,6 +331,7 @@ impl RedirectStatus {
         match self {
             Self::Permanent => 308,
             Self::Temporary => 307,
+            Self::SeeOther => 303,
             Self::MovedPermanently => 301,
             Self::Found => 302,
         }

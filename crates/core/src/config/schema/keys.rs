@@ -10,8 +10,8 @@ use serde::Serialize;
 use crate::config::Document;
 use crate::config::decode::Section;
 use crate::config::document::{
-    AuthoritySpec, CertificateSpec, CheckSpec, FrontendSpec, HostSpec, LookupSpec, NotificationSpec,
-    PoolSpec, RangeSpec, ServerSpec,
+    AuthoritySpec, CertificateSpec, CheckSpec, ExampleSpec, FrontendSpec, HostSpec, LookupSpec,
+    NotificationSpec, PoolSpec, RangeSpec, RuleSpec, ServerSpec,
 };
 use crate::config::key::{Field, Key, KeyCondition, Keys, Shape};
 use crate::config::object::ObjectKind;
@@ -85,7 +85,7 @@ impl ObjectKey {
 }
 
 /// The kinds of objects that have keys, each with the key of the document under which its objects stand.
-pub const HOMES: [(ObjectKind, &str); 11] = [
+pub const HOMES: [(ObjectKind, &str); 13] = [
     (ObjectKind::Host, "hosts"),
     (ObjectKind::Range, "ranges"),
     (ObjectKind::Network, "networks"),
@@ -95,7 +95,9 @@ pub const HOMES: [(ObjectKind, &str); 11] = [
     (ObjectKind::Pool, "pools"),
     (ObjectKind::Server, "servers"),
     (ObjectKind::Lookup, "lookups"),
+    (ObjectKind::Rule, "rules"),
     (ObjectKind::Frontend, "frontends"),
+    (ObjectKind::Example, "examples"),
     (ObjectKind::Notification, "notifications"),
 ];
 
@@ -129,7 +131,9 @@ pub(in crate::config) fn fields(kind: ObjectKind) -> &'static [Field] {
         ObjectKind::Pool => PoolSpec::FIELDS,
         ObjectKind::Server => ServerSpec::FIELDS,
         ObjectKind::Lookup => LookupSpec::FIELDS,
+        ObjectKind::Rule => RuleSpec::FIELDS,
         ObjectKind::Frontend => FrontendSpec::FIELDS,
+        ObjectKind::Example => ExampleSpec::FIELDS,
         ObjectKind::Notification => NotificationSpec::FIELDS,
     }
 }

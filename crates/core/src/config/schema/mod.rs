@@ -17,5 +17,6 @@ pub mod listen_address;
 pub(crate) mod notification;
 pub(crate) mod persistence;
 pub(crate) mod pool;
-pub(crate) mod server;
+pub(crate) mod rule;
+mod server;
 pub(crate) mod upstream;

@@ -7,10 +7,11 @@ use merismos_derive::Keys;
 use serde::{Serialize, Serializer};
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
-use super::balancing::{ValueError, is_token};
+use super::balancing::ValueError;
 use super::expectation::Pattern;
 use crate::config::document::Protocol;
 use crate::name::Name;
+use crate::text::is_token;
 use crate::units::Span;
 
 /// The longest pattern that is looked for in a client's first bytes.

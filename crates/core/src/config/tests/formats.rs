@@ -242,7 +242,7 @@ fn everything() -> Value {
             "min_rate": "64B", "min_rate_grace": "10s", "dropped_fields": ["X-Real-IP"],
             "header_size_limit": "8KiB", "header_count_limit": 50, "header_timeout": "5s", "idle_timeout": "5s", "balance_per": "connection",
             "max_concurrent_streams": 20,
-            "redirect_to_https": 443, "redirect_status": "307", "hsts_age": "5m", "hsts_subdomains": true,
+            "rules": ["admin", "old", "one"], "ambiguous_paths": "allow", "redirect_to_https": 443, "redirect_status": "307", "hsts_age": "5m", "hsts_subdomains": true,
             "next_pools": ["second"], "choose_pool": "by-network", "pool_weights": { "second": 3 },
             "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
             "tunnel_timeout": "2h", "trusted": ["192.0.2.0/24", "2001:db8::7"], "proxy_protocol": true
@@ -253,6 +253,17 @@ fn everything() -> Value {
             "handshake_limit": 500, "client_handshake_limit": 50 },
         "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "balance_per": "datagram" } }
     });
+    all["rules"] = json!({
+        "canary": about(json!({ "when": "host is booking.skerry.example", "action": "pool", "pool_weights": { "booking": 95, "second": 5 } })),
+        "admin": { "when": "path under /admin and client not in inland", "action": "refuse", "status": 404, "body": "no\n", "content_type": "text/plain" },
+        "old": { "when": "path under /old", "action": "redirect", "location": "https://www.skerry.example{rest}{query}", "redirect_status": "308" },
+        "one": { "when": "always", "action": "pool", "pool": "second" },
+        "shut": { "when": "method is TRACE", "action": "close" }
+    });
+    all["examples"] = json!({ "old-page": about(json!({
+        "frontend": "web", "host": "a.example", "path": "/old/x?y", "method": "POST", "client": "192.0.2.7", "headers": { "X-Tenant": "blue" },
+        "expect_rule": "old", "expect_pool": "second", "expect_status": 308, "expect_location": "https://www.skerry.example/x?y"
+    })) });
     for (home, objects) in certificates().as_object().unwrap() {
         all[home] = objects.clone();
     }
@@ -355,6 +366,12 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::another_choice("/frontends/web/choose_pool", json!("guess"))]
 #[case::a_weight_of_a_pool_too_large("/frontends/web/pool_weights/second", json!(1001))]
 #[case::another_unit("/frontends/feed/balance_per", json!("packet"))]
+#[case::rules_that_are_no_list("/frontends/web/rules", json!("admin"))]
+#[case::an_action_that_there_is_not("/rules/one/action", json!("drop"))]
+#[case::an_empty_condition("/rules/one/when", json!(""))]
+#[case::a_location_of_another_scheme("/rules/old/location", json!("ftp://a.example/"))]
+#[case::a_status_that_informs("/rules/admin/status", json!(103))]
+#[case::an_example_of_no_path("/examples/old-page/path", json!("old"))]
 #[case::a_size_without_unit("/frontends/web/header_size_limit", json!(8192))]
 fn the_schema_and_the_reader_refuse_the_same_values(#[case] pointer: &str, #[case] value: Value) {
     let mut wrong = everything();

@@ -3,6 +3,7 @@ mod formats;
 mod generated;
 mod keys;
 mod properties;
+mod rules;
 mod size;
 mod tls;
 

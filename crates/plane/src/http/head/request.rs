@@ -404,11 +404,21 @@ fn write_field(name: &str, value: &[u8], out: &mut Vec<u8>) {
 /// The value of the first field of a name in a head that was written for a server: it was checked before, so its lines are well
 /// formed, and it is not parsed once more.
 fn field_of<'h>(head: &'h [u8], name: &str) -> Option<&'h [u8]> {
+    fields_of(head, name).next()
+}
+
+/// The values of all fields of a name in a head that was written for a server.
+pub(in super::super) fn fields_of<'h>(head: &'h [u8], name: &str) -> impl Iterator<Item = &'h [u8]> {
     let mut rest = head;
+    std::iter::from_fn(move || next_field(&mut rest, name))
+}
+
+fn next_field<'h>(rest: &mut &'h [u8], name: &str) -> Option<&'h [u8]> {
     while let Some(end) = memchr::memchr(b'\n', rest) {
-        rest = &rest[end + 1..];
+        *rest = &rest[end + 1..];
         if rest.starts_with(b"\r\n") {
             // What follows is the body, as far as it is there.
+            *rest = &[];
             return None;
         }
         if rest.len() > name.len()
@@ -422,8 +432,14 @@ fn field_of<'h>(head: &'h [u8], name: &str) -> Option<&'h [u8]> {
     None
 }
 
+/// The method of a head that was written for a server.
+pub(in super::super) fn method_of(head: &[u8]) -> &str {
+    let method = head.split(|byte| *byte == b' ').next().unwrap_or_default();
+    std::str::from_utf8(method).unwrap_or_default()
+}
+
 /// The target of a head that was written for a server.
-fn target_of(head: &[u8]) -> Option<&str> {
+pub(in super::super) fn target_of(head: &[u8]) -> Option<&str> {
     let mut words = head.splitn(3, |byte| *byte == b' ');
     std::str::from_utf8(words.nth(1)?).ok()
 }

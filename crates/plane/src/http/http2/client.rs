@@ -238,7 +238,7 @@ pub(in super::super) async fn serve<C: Connection>(visit: ClientConnection<C>, f
         .max_concurrent_streams(frontend.max_concurrent_streams)
         .max_header_list_size(u32::try_from(frontend.header_size_limit + TRAILER_ROOM).unwrap_or(u32::MAX))
         .max_send_buffer_size(SEND_BUFFER);
-    let certificate = stream.certificate_fields();
+    let (certificate, name) = (stream.certificate_fields(), stream.name());
     let writing = Rc::<WriteState>::default();
     let opened = PrefacedStream {
         first: Some(first),
@@ -262,7 +262,8 @@ pub(in super::super) async fn serve<C: Connection>(visit: ClientConnection<C>, f
     // No snapshot is held while a client rests, or each idle client would keep an old one alive.
     let rest = frontend.idle_timeout;
     drop(frontend);
-    let fields = ClientFields::new(&who, ClientProtocol::Two).with_certificate(certificate);
+    let fields =
+        ClientFields::new(&who, ClientProtocol::Two).with_certificate(certificate).with_server_name(name);
     let line = Rc::new(ClientStreams {
         worker: Rc::clone(worker),
         client: Rc::clone(client),
@@ -391,9 +392,24 @@ async fn serve_request(
                         let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                         hold_head(watch, sending.start);
                         let (version, request) = (snapshot.version, &request);
-                        let exchange =
-                            RequestForwarder { worker, client: own, frontend, version, request, who, watch };
-                        exchange.forward(&mut stream, &mut sending).await
+                        let fields = &line.fields;
+                        let mut exchange = RequestForwarder {
+                            worker,
+                            client: own,
+                            frontend,
+                            version,
+                            request,
+                            who,
+                            fields,
+                            rule: None,
+                            watch,
+                        };
+                        match exchange.follow_rules(sending.start) {
+                            None => exchange.forward(&mut stream, &mut sending).await,
+                            Some(response) => {
+                                Box::pin(exchange.respond_by_rule(response, &mut stream, &sending)).await
+                            }
+                        }
                     }
                     Err(refusal) => RequestOutcome::Refused(refusal),
                 };

@@ -1,0 +1,84 @@
+//! What rules make of requests.
+
+use merismos_core::time::Wall;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What the rules of a frontend make of a request.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RulesView {
+    /// The rule that decides; absent when the request meets none.
+    pub met: Option<RuleTrace>,
+    /// Rules that come before it, each with the tests for which it is not met; 20 at most.
+    pub before: Vec<RuleTrace>,
+    /// How many more rules come before it.
+    pub more_before: u64,
+    /// The status that the client gets from the frontend itself; absent when the request goes to a pool, or the connection is closed.
+    pub status: Option<u16>,
+    /// Where the client is redirected.
+    pub location: Option<String>,
+}
+
+/// A rule beside a request.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RuleTrace {
+    /// Name of the rule.
+    pub name: String,
+    /// Its condition.
+    pub when: String,
+    /// What it does, in a few words.
+    pub does: String,
+    /// The tests that decided.
+    pub tests: Vec<RuleTestView>,
+}
+
+/// A test of a condition beside a request.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RuleTestView {
+    /// The test, as conditions are written.
+    pub test: String,
+    /// Whether it holds.
+    pub holds: bool,
+    /// What the request has; absent where it has nothing of it.
+    pub observed: Option<String>,
+}
+
+/// The rules of a frontend with what they counted, in order.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RuleCounts {
+    /// Name of the frontend.
+    pub frontend: String,
+    /// How many requests came to it since its counts began.
+    pub requests: u64,
+    /// The rules that it goes by.
+    pub rules: Vec<RuleCount>,
+}
+
+/// What one rule of a frontend counted.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RuleCount {
+    /// Name of the rule.
+    pub name: String,
+    /// Its condition.
+    pub when: String,
+    /// What it does, in a few words.
+    pub does: String,
+    /// How many requests met it first, since the node started or the rule was listed here.
+    pub matches: u64,
+    /// When the last of them came; absent when none did.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub last: Option<Wall>,
+}
+
+/// The rules that lead from a frontend to a pool.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RuledPool {
+    /// Name of the pool.
+    pub pool: String,
+    /// Names of the rules, eight at most.
+    pub rules: Vec<String>,
+    /// How many more rules lead to it.
+    pub more: u64,
+    /// Whether one of its servers is eligible.
+    pub usable: bool,
+}

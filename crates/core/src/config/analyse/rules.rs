@@ -1,0 +1,296 @@
+//! Rules and their examples: what they name has to be there, and what examples say has to hold.
+
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr};
+
+use crate::config::Problem;
+use crate::config::check::one_of;
+use crate::config::document::{Document, ExampleSpec, RuleAction, RuleSpec};
+use crate::config::warnings::{Warning, WarningReason};
+use crate::name::Name;
+use crate::rules::{
+    Condition, RequestVersion, RuleFacts, RuleOutcome, RuleSet, implies, is_never_met, outcome,
+};
+
+/// How many rules for one host, or for none, are compared with each other.
+const MOST_COMPARED: usize = 1_000;
+
+/// Checks what rules and examples name.
+pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
+    for (name, rule) in &document.rules {
+        whole_action(name, rule, problems);
+        for (pool, _) in rule.pools().filter(|(pool, _)| !document.pools.contains_key(*pool)) {
+            let key = if rule.pool.is_some() { "pool" } else { "pool_weights" };
+            let wanted = one_of("pool", pool, document.pools.keys());
+            problems.push(Problem::dangling(&format!("rules.{name}.{key}"), "pool", pool, wanted));
+        }
+        if rule.pool.is_none() && rule.pools().count() > 0 && rule.pools().all(|(_, weight)| weight == 0) {
+            let found = "every pool has weight 0, and none would be chosen".to_owned();
+            problems.push(Problem::at(
+                &format!("rules.{name}.pool_weights"),
+                found,
+                "one weight of 1 or more",
+            ));
+        }
+        for list in rule.when.networks().filter(|list| !document.networks.contains_key(*list)) {
+            let wanted = one_of("network", list, document.networks.keys());
+            problems.push(Problem::dangling(&format!("rules.{name}.when"), "list of networks", list, wanted));
+        }
+    }
+    for (name, frontend) in &document.frontends {
+        let rules = frontend.http.iter().flat_map(|http| &http.rules);
+        for rule in rules.filter(|rule| !document.rules.contains_key(*rule)) {
+            let wanted = one_of("rule", rule, document.rules.keys());
+            problems.push(Problem::dangling(&format!("frontends.{name}.rules"), "rule", rule, wanted));
+        }
+    }
+    for (name, example) in &document.examples {
+        let expects_rule = example.expect_rule.is_some() || example.expect_pool.is_some();
+        if !expects_rule && example.expect_status.is_none() && example.expect_location.is_none() {
+            let found = "the example expects nothing".to_owned();
+            let wanted = "expect_rule, expect_pool, expect_status or expect_location";
+            problems.push(Problem::at(&format!("examples.{name}"), found, wanted));
+        }
+        let mut dangling = |key: &str, kind: &str, named: &Name, wanted: String| {
+            problems.push(Problem::dangling(&format!("examples.{name}.{key}"), kind, named, wanted));
+        };
+        if !document.frontends.contains_key(&example.frontend) {
+            let wanted = one_of("frontend", &example.frontend, document.frontends.keys());
+            dangling("frontend", "frontend", &example.frontend, wanted);
+        }
+        if let Some(rule) = example.expect_rule.as_ref().filter(|rule| !document.rules.contains_key(*rule)) {
+            dangling("expect_rule", "rule", rule, one_of("rule", rule, document.rules.keys()));
+        }
+        if let Some(pool) = example.expect_pool.as_ref().filter(|pool| !document.pools.contains_key(*pool)) {
+            dangling("expect_pool", "pool", pool, one_of("pool", pool, document.pools.keys()));
+        }
+    }
+}
+
+/// An action has what it needs.
+fn whole_action(name: &Name, rule: &RuleSpec, problems: &mut Vec<Problem>) {
+    let mut wrong = |key: &str, found: &str, wanted: &str| {
+        problems.push(Problem::at(&format!("rules.{name}.{key}"), found.to_owned(), wanted));
+    };
+    match rule.action {
+        RuleAction::Pool => match (&rule.pool, rule.pool_weights.is_empty()) {
+            (None, true) => wrong(
+                "pool",
+                "the rule leads to no pool",
+                "pool = \"booking\", or pool_weights = { booking = 95, booking-next = 5 }",
+            ),
+            (Some(_), false) => wrong("pool", "the rule has pool and pool_weights", "one of the two"),
+            _ => {}
+        },
+        RuleAction::Redirect if rule.location.is_none() => wrong(
+            "location",
+            "the rule leads nowhere",
+            "location = \"https://www.skerry.example{path}{query}\" or the like",
+        ),
+        RuleAction::Refuse if rule.status.is_some_and(|status| status < 400) => {
+            wrong("status", "the status refuses nothing", "a number from 400 to 599");
+        }
+        RuleAction::Respond if rule.body.is_some() && matches!(rule.status, Some(204 | 205 | 304)) => {
+            wrong(
+                "body",
+                "a response with this status has no body (RFC 9110, 15)",
+                "no body, or another status",
+            );
+        }
+        RuleAction::Redirect | RuleAction::Respond | RuleAction::Refuse | RuleAction::Close => {}
+    }
+}
+
+/// Examples of which something else becomes than they say.
+pub(super) fn examples(document: &Document, problems: &mut Vec<Problem>) {
+    let mut sets: BTreeMap<&Name, RuleSet> = BTreeMap::new();
+    for (name, example) in &document.examples {
+        let Some(frontend) = document.frontends.get(&example.frontend) else { continue };
+        if frontend.http.is_none() {
+            let found = format!("frontend {} does not speak HTTP", example.frontend);
+            problems.push(Problem::at(
+                &format!("examples.{name}.frontend"),
+                found,
+                "a frontend with protocol http",
+            ));
+            continue;
+        }
+        let conditions = document.rules_of(frontend).map(|(_, rule)| &rule.when);
+        let set =
+            sets.entry(&example.frontend).or_insert_with(|| RuleSet::new(conditions, &document.networks));
+        let becomes = with_facts(example, frontend.listen.get().port(), |facts| {
+            outcome(document, frontend, set, facts)
+        });
+        if !is_as_expected(example, &becomes) {
+            let found = format!("the request now {}", describe(&becomes));
+            let problem = Problem::at(&format!("examples.{name}"), found, expected(example));
+            problems.push(problem);
+        }
+    }
+}
+
+fn with_facts<T>(example: &ExampleSpec, port: u16, look: impl FnOnce(&RuleFacts<'_>) -> T) -> T {
+    let any_field = |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| {
+        let of_name = example.headers.iter().filter(|(own, _)| own.eq_ignore_ascii_case(name));
+        of_name.into_iter().any(|(_, value)| is_wanted(value.as_bytes()))
+    };
+    look(&RuleFacts {
+        client: example.client.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)),
+        method: &example.method,
+        target: &example.path,
+        host: example.host.as_deref().map(str::as_bytes),
+        server_name: None,
+        has_certificate: false,
+        version: RequestVersion::One,
+        port,
+        any_field: &any_field,
+    })
+}
+
+fn is_as_expected(example: &ExampleSpec, becomes: &RuleOutcome) -> bool {
+    let rule = example.expect_rule.is_none() || example.expect_rule == becomes.rule;
+    let pool = example.expect_pool.as_ref().is_none_or(|pool| becomes.pools.contains(pool));
+    let status = example.expect_status.is_none() || example.expect_status == becomes.status;
+    let location = example.expect_location.is_none() || example.expect_location == becomes.location;
+    rule && pool && status && location
+}
+
+/// What becomes of a request, for people.
+pub(in crate::config) fn describe(becomes: &RuleOutcome) -> String {
+    let by = match (&becomes.rule, becomes.status) {
+        (Some(rule), _) => format!("meets rule {rule}"),
+        (None, Some(400)) => return "is refused with 400: its path is ambiguous".to_owned(),
+        (None, _) => "meets no rule".to_owned(),
+    };
+    let pools: Vec<&str> = becomes.pools.iter().map(Name::as_str).collect();
+    match (&becomes.location, becomes.status) {
+        (Some(location), Some(status)) => format!("{by} and is redirected to {location} ({status})"),
+        (_, Some(status)) => format!("{by} and gets {status}"),
+        (_, None) if pools.is_empty() => format!("{by} and its connection is closed"),
+        (_, None) => format!("{by} and goes to pool {}", pools.join(" or ")),
+    }
+}
+
+fn expected(example: &ExampleSpec) -> String {
+    let parts = [
+        example.expect_rule.as_ref().map(|rule| format!("rule {rule}")),
+        example.expect_pool.as_ref().map(|pool| format!("pool {pool}")),
+        example.expect_status.map(|status| format!("status {status}")),
+        example.expect_location.as_ref().map(|location| format!("a redirect to {location}")),
+    ];
+    let parts: Vec<String> = parts.into_iter().flatten().collect();
+    format!("{}, as the example says; change the rules, or the example with them", parts.join(", "))
+}
+
+/// Rules that no request meets.
+pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
+    for (name, rule) in &document.rules {
+        let path = format!("rules.{name}");
+        if is_never_met(rule.when.tree()) {
+            let reason = WarningReason::RuleNeverMet { rule: name.clone() };
+            found.push(Warning::new(&reason, crate::config::WarningLevel::Warning, &path));
+        }
+        let is_listed = |http: &crate::config::document::HttpKeys| http.rules.contains(name);
+        if !document.frontends.values().any(|frontend| frontend.http.as_ref().is_some_and(is_listed)) {
+            found.push(Warning::notice(&WarningReason::UnusedRule { rule: name.clone() }, &path));
+        }
+    }
+    for (frontend, spec) in &document.frontends {
+        let rules: Vec<(&Name, &Condition)> =
+            document.rules_of(spec).map(|(name, rule)| (name, &rule.when)).collect();
+        // Only rules for the same host, or for any, can stand before each other.
+        let mut by_host: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+        for (place, (_, condition)) in rules.iter().enumerate() {
+            for host in crate::rules::hosts_of(condition.tree()).into_iter().flatten() {
+                by_host.entry(host).or_default().push(place);
+            }
+        }
+        let general: Vec<usize> = (0..rules.len())
+            .filter(|place| {
+                let hosts = crate::rules::hosts_of(rules[*place].1.tree());
+                hosts.is_none_or(|hosts| hosts.iter().any(|host| host.starts_with("*.")))
+            })
+            .take(MOST_COMPARED)
+            .collect();
+        for (place, (name, condition)) in rules.iter().enumerate() {
+            let own =
+                crate::rules::hosts_of(condition.tree()).and_then(|hosts| by_host.get(hosts[0].as_str()));
+            let others = own.into_iter().flatten().take(MOST_COMPARED).chain(&general);
+            let mut earlier = others.copied().filter(|other| *other < place);
+            let by = earlier.find(|other| implies(condition.tree(), rules[*other].1.tree()));
+            if let Some(by) = by {
+                let reason = WarningReason::ShadowedRule {
+                    rule: (*name).clone(),
+                    by: rules[by].0.clone(),
+                    frontend: frontend.clone(),
+                };
+                let path = format!("frontends.{frontend}.rules.{name}");
+                found.push(Warning::new(&reason, crate::config::WarningLevel::Warning, &path));
+            }
+        }
+        redirects_to_itself(document, frontend, spec, found);
+    }
+}
+
+/// Redirects that lead to themselves: the new request meets the same rule, and gets the same location.
+fn redirects_to_itself(
+    document: &Document,
+    name: &Name,
+    frontend: &crate::config::document::FrontendSpec,
+    found: &mut Vec<Warning>,
+) {
+    let scheme = if frontend.certificates.is_empty() { "http://" } else { "https://" };
+    let redirects: Vec<(usize, (&Name, &crate::config::document::RuleSpec))> = document
+        .rules_of(frontend)
+        .enumerate()
+        .filter(|(_, (_, rule))| rule.action == RuleAction::Redirect)
+        .collect();
+    if redirects.is_empty() {
+        return;
+    }
+    let set = RuleSet::new(document.rules_of(frontend).map(|(_, rule)| &rule.when), &document.networks);
+    for (place, (rule_name, rule)) in redirects {
+        let host = crate::rules::hosts_of(rule.when.tree())
+            .and_then(|hosts| hosts.iter().find(|host| !host.starts_with("*.")))
+            .map_or("a.invalid", String::as_str);
+        let target =
+            crate::rules::paths_of(rule.when.tree()).first().cloned().unwrap_or_else(|| "/".to_owned());
+        let mut request = (host.to_owned(), target);
+        let at = |request: &(String, String)| {
+            let any_field = |_: &str, _: &mut dyn FnMut(&[u8]) -> bool| false;
+            set.first(&RuleFacts {
+                client: IpAddr::V4(Ipv4Addr::UNSPECIFIED),
+                method: "GET",
+                target: &request.1,
+                host: Some(request.0.as_bytes()),
+                server_name: None,
+                has_certificate: false,
+                version: RequestVersion::One,
+                port: frontend.listen.get().port(),
+                any_field: &any_field,
+            })
+        };
+        if at(&request) != Some(place) {
+            continue;
+        }
+        let Some(location) = crate::rules::location(rule, Some(request.0.as_bytes()), &request.1) else {
+            continue;
+        };
+        match location.strip_prefix(scheme) {
+            Some(rest) => {
+                let (host, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
+                request = (
+                    host.to_owned(),
+                    if path.starts_with('/') { path.to_owned() } else { format!("/{path}") },
+                );
+            }
+            None if location.starts_with('/') => request.1 = location,
+            None => continue,
+        }
+        if at(&request) == Some(place) {
+            let reason = WarningReason::RedirectCircle { rule: rule_name.clone(), frontend: name.clone() };
+            let path = format!("rules.{rule_name}.location");
+            found.push(Warning::new(&reason, crate::config::WarningLevel::Warning, &path));
+        }
+    }
+}

@@ -1,0 +1,191 @@
+//! Rules: which requests go elsewhere than to the pools of their frontend; and examples, which say what has to become of a request.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use merismos_derive::Keys;
+use serde::Serialize;
+use strum::{Display, EnumMessage, EnumString, VariantNames};
+
+use crate::config::document::{Labels, RedirectStatus};
+use crate::name::Name;
+use crate::rules::{Condition, LocationTemplate};
+
+/// A condition on requests, and what becomes of those that meet it. Frontends list the rules that they go by, in order; a request gets the first
+/// that it meets, and the pools of the frontend where it meets none.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
+pub struct RuleSpec {
+    /// Which requests it is for: `host is booking.skerry.example and path under /admin and client not in office`.
+    ///
+    /// Tests are joined by `and`, `or`, `not` and parentheses. What is looked at: `host`, `path`, `method`, `client`, `server-name`, `certificate`, `version`,
+    /// `port`, `content-type`, `header NAME`, `query NAME`, `cookie NAME`. How: `is`, `is not` (one or several, with commas between), `under` (a path and what
+    /// lies below it), `contains`, `matches` (a regular expression), `in`, `not in` (networks), `present`, `absent`. `always` is every request.
+    #[key(basic, example = "path under /admin")]
+    pub when: Condition,
+    /// What becomes of those requests.
+    #[key(basic, example = "pool")]
+    pub action: RuleAction,
+    /// Pool that gets them.
+    #[key(basic, refers = Pool, without = "those of pool_weights", when(action = "pool"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pool: Option<Name>,
+    /// Several pools instead of one, each with its weight: for a new release that gets a small part first.
+    ///
+    /// A pool that is not usable gets nothing. Clients with a pin stay with the pool of their server.
+    #[key(range = 0..=1000, when(action = "pool"), example = "booking=95")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub pool_weights: BTreeMap<Name, u16>,
+    /// Where they are redirected, with `{host}`, `{path}`, `{rest}` (what follows the path of `under`) and `{query}` of the request.
+    #[key(
+        basic,
+        when(action = "redirect"),
+        example = "https://www.skerry.example{path}{query}",
+        without = ""
+    )]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub location: Option<LocationTemplate>,
+    /// Status of the redirect.
+    #[key(without = "307", when(action = "redirect"), example = "308")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub redirect_status: Option<RedirectStatus>,
+    /// Status of the response; of a refusal, 400 or more.
+    #[key(basic, range = 200..=599, without = "200 of a response, 403 of a refusal", when(action = "respond refuse"), example = "404")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub status: Option<u16>,
+    /// Body of the response.
+    #[key(basic, format = TEXT, without = "a sentence that names the frontend", when(action = "respond refuse"), escapes)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub body: Option<String>,
+    /// Media type of that body.
+    #[key(format = FIELD_VALUE, without = "text/plain; charset=utf-8", when(action = "respond refuse"), example = "text/html; charset=utf-8")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub content_type: Option<String>,
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
+}
+
+/// What becomes of requests that meet a rule.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum RuleAction {
+    /// They go to a pool, or to several by weight.
+    Pool,
+    /// The client is sent to another address.
+    Redirect,
+    /// They get a fixed response.
+    Respond,
+    /// They are refused with a status.
+    Refuse,
+    /// The connection is closed without a word; of HTTP/2 the stream is reset.
+    Close,
+}
+
+impl RuleSpec {
+    /// The pools that it may send work to, each with its weight.
+    pub fn pools(&self) -> impl Iterator<Item = (&Name, u16)> {
+        self.pool
+            .iter()
+            .map(|pool| (pool, 1))
+            .chain(self.pool_weights.iter().map(|(pool, weight)| (pool, *weight)))
+    }
+
+    /// The status of its response; `None` where it gives none of its own.
+    #[must_use]
+    pub fn own_status(&self) -> Option<u16> {
+        match self.action {
+            RuleAction::Pool | RuleAction::Close => None,
+            RuleAction::Redirect => Some(self.redirect_status.unwrap_or(RedirectStatus::Temporary).number()),
+            RuleAction::Respond => Some(self.status.unwrap_or(200)),
+            RuleAction::Refuse => Some(self.status.unwrap_or(403)),
+        }
+    }
+
+    /// What it does, in a few words: `pool booking`, `status 403`.
+    #[must_use]
+    pub fn does(&self) -> String {
+        let pools: Vec<String> = match &self.pool {
+            Some(pool) => vec![pool.to_string()],
+            None => self.pool_weights.iter().map(|(pool, weight)| format!("{pool} {weight}")).collect(),
+        };
+        match (self.action, self.own_status()) {
+            (RuleAction::Close, _) => "close".to_owned(),
+            (RuleAction::Redirect, Some(status)) => {
+                let to = self.location.as_ref().map(ToString::to_string).unwrap_or_default();
+                format!("redirect to {to} ({status})")
+            }
+            (_, Some(status)) => format!("status {status}"),
+            (_, None) => format!("pool {}", pools.join(", ")),
+        }
+    }
+}
+
+/// A request, and what has to become of it at a frontend. A change with which something else becomes of it is refused.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
+pub struct ExampleSpec {
+    /// Frontend that the request comes to.
+    #[key(basic, refers = Frontend)]
+    pub frontend: Name,
+    /// Host of the request.
+    #[key(basic, format = HOST, without = "", group = "Request")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub host: Option<String>,
+    /// Path of the request, with its query.
+    #[key(basic, format = PATH, default = "/", example = "/ferry?day=3")]
+    pub path: String,
+    /// Method of the request.
+    #[key(basic, format = METHOD, default = "GET")]
+    pub method: String,
+    /// Address of the client.
+    #[key(basic, without = "an address of no network")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub client: Option<IpAddr>,
+    /// Header fields of the request.
+    #[key(count = 0..=64, format = FIELD_VALUE, example = "X-Tenant=blue")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub headers: BTreeMap<String, String>,
+    /// Rule that it has to meet.
+    #[key(basic, refers = Rule, without = "any, or none", group = "Expected")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect_rule: Option<Name>,
+    /// Pool that it has to go to; of several by weight, one of them.
+    #[key(basic, refers = Pool, without = "any, or none")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect_pool: Option<Name>,
+    /// Status that it has to get from a rule; `400` also where its path is refused.
+    #[key(basic, range = 200..=599, without = "any, or that of a server")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect_status: Option<u16>,
+    /// Address that it has to be redirected to.
+    #[key(basic, format = TEXT, without = "any, or none", example = "https://www.skerry.example/ferry")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect_location: Option<String>,
+    /// What the object is for, in the engineer's words.
+    #[key(format = NOTE, basic, without = "", group = "About")]
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// Free `key = value` pairs by which lists filter.
+    #[key(format = LABEL)]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: Labels,
+}
+
+/// What becomes of a request whose path servers read in several ways.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum AmbiguousPaths {
+    /// It is refused with 400, so that no rule is passed by a path that a server reads otherwise.
+    #[default]
+    Refuse,
+    /// It is compared as it is read here, and goes on as it came.
+    Allow,
+}

@@ -1,0 +1,153 @@
+//! The rules of a frontend, as traffic goes by them.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::choose_pool::{PoolChoice, PoolReason};
+use super::snapshot::{Frontend, Pool};
+use crate::config::document::{AmbiguousPaths, BalancePer, Document, FrontendSpec, RuleAction, RuleSpec};
+use crate::name::Name;
+use crate::rules::{RuleFacts, RuleSet};
+use crate::runtime::{RuleRuntime, RuntimeRegistry};
+
+/// The rules of a frontend, in order.
+#[derive(Clone, Debug)]
+pub struct FrontendRules {
+    set: Arc<RuleSet>,
+    /// Whether a request is refused whose path servers read in several ways.
+    pub refuses_ambiguous: bool,
+    rules: Arc<[CompiledRule]>,
+    /// The frontend as those see it whom a rule sends to other pools; rules with the same pools share one.
+    ways: Box<[Arc<Frontend>]>,
+}
+
+/// A rule of a frontend.
+#[derive(Clone, Debug)]
+pub struct CompiledRule {
+    /// Name of the rule.
+    pub name: Name,
+    /// What becomes of requests that meet it.
+    way: CompiledAction,
+    /// Its counts at this frontend.
+    pub cell: Arc<RuleRuntime>,
+}
+
+#[derive(Clone, Debug)]
+enum CompiledAction {
+    /// They go on at the way of this number.
+    Pools(usize),
+    Redirect(Arc<RuleSpec>),
+    Respond(Arc<RuleSpec>),
+    Close,
+}
+
+/// What becomes of a request.
+#[derive(Clone, Copy, Debug)]
+pub enum RuleDecision<'a> {
+    /// It goes to the pools of this frontend, which is the frontend itself with other pools.
+    Pools(&'a Arc<Frontend>),
+    /// It is redirected.
+    Redirect(&'a RuleSpec),
+    /// It gets a response of the rule's own.
+    Respond(&'a RuleSpec),
+    /// Its connection is closed.
+    Close,
+}
+
+impl FrontendRules {
+    /// The first rule that a request meets, with its place.
+    #[must_use]
+    pub fn first(&self, facts: &RuleFacts<'_>) -> Option<(usize, &CompiledRule)> {
+        self.set.first(facts).and_then(|place| Some((place, self.rules.get(place)?)))
+    }
+
+    /// What becomes of requests that meet a rule.
+    #[must_use]
+    pub fn decision<'a>(&'a self, rule: &'a CompiledRule) -> RuleDecision<'a> {
+        match &rule.way {
+            CompiledAction::Pools(number) => RuleDecision::Pools(&self.ways[*number]),
+            CompiledAction::Redirect(spec) => RuleDecision::Redirect(spec),
+            CompiledAction::Respond(spec) => RuleDecision::Respond(spec),
+            CompiledAction::Close => RuleDecision::Close,
+        }
+    }
+
+    /// All rules, in order.
+    #[must_use]
+    pub fn rules(&self) -> &[CompiledRule] {
+        &self.rules
+    }
+
+    /// The conditions of the rules, in the same order.
+    #[must_use]
+    pub fn set(&self) -> &RuleSet {
+        &self.set
+    }
+
+    /// The pools that rules send requests to. One may come several times.
+    pub fn pools(&self) -> impl Iterator<Item = &Arc<Pool>> {
+        self.ways.iter().flat_map(|way| way.pools())
+    }
+
+    /// The same with other ways.
+    pub(super) fn with_ways(&self, way: impl Fn(&Frontend) -> Frontend) -> Self {
+        Self { ways: self.ways.iter().map(|seen| Arc::new(way(seen))).collect(), ..self.clone() }
+    }
+}
+
+/// Compiles the rules of a frontend; `None` when it has none.
+pub(super) fn compile(
+    document: &Document,
+    (name, spec): (&Name, &FrontendSpec),
+    made: &Frontend,
+    find: impl Fn(&Name) -> Arc<Pool>,
+    cells: &mut RuntimeRegistry,
+) -> Option<Box<FrontendRules>> {
+    let http = spec.http.as_ref().filter(|http| !http.rules.is_empty())?;
+    let set = RuleSet::new(document.rules_of(spec).map(|(_, rule)| &rule.when), &document.networks);
+    let mut numbers: BTreeMap<Vec<(&Name, u16)>, usize> = BTreeMap::new();
+    let mut ways = Vec::new();
+    let mut rules = Vec::with_capacity(set.len());
+    for (rule_name, rule) in document.rules_of(spec) {
+        let own = || Arc::new(rule.clone());
+        let way = match rule.action {
+            RuleAction::Pool => {
+                let pools: Vec<(&Name, u16)> = rule.pools().collect();
+                CompiledAction::Pools(*numbers.entry(pools).or_insert_with_key(|pools| {
+                    ways.push(Arc::new(way(made, pools, document, &find)));
+                    ways.len() - 1
+                }))
+            }
+            RuleAction::Redirect => CompiledAction::Redirect(own()),
+            RuleAction::Respond | RuleAction::Refuse => CompiledAction::Respond(own()),
+            RuleAction::Close => CompiledAction::Close,
+        };
+        rules.push(CompiledRule { name: rule_name.clone(), way, cell: cells.rule(name, rule_name) });
+    }
+    Some(Box::new(FrontendRules {
+        set: Arc::new(set),
+        refuses_ambiguous: http.ambiguous_paths != Some(AmbiguousPaths::Allow),
+        rules: rules.into(),
+        ways: ways.into(),
+    }))
+}
+
+/// The frontend with the pools of a rule.
+fn way(
+    made: &Frontend,
+    pools: &[(&Name, u16)],
+    document: &Document,
+    find: impl Fn(&Name) -> Arc<Pool>,
+) -> Frontend {
+    let found: Vec<Arc<Pool>> = pools.iter().map(|(pool, _)| find(pool)).collect();
+    let weight =
+        |(pool, weight): &(&Name, u16)| u32::from(*weight) * u32::from(document.pools[*pool].capacity);
+    let choice = (found.len() > 1).then(|| {
+        let by = PoolReason::Weight(pools.iter().map(weight).collect());
+        Box::new(PoolChoice { pools: found.clone(), by, last_resort: None })
+    });
+    let ties_clients =
+        made.balance_per == BalancePer::Connection || found.iter().any(|pool| pool.pin_rule.is_some());
+    let pool = Arc::clone(&found[0]);
+    Frontend { pool, choice, ties_clients, rules: None, passthrough: None, ..made.clone() }
+}

@@ -1,0 +1,23 @@
+//! Rules: conditions on a request, in a small language, and the first of a frontend's rules that a request meets.
+//!
+//! A condition is read once ([`Condition`]), compiled for a document's networks ([`RuleSet`]), and asked for each request. [`request_path`] is
+//! the one way in which paths are read before they are compared.
+
+mod condition;
+mod matcher;
+mod outcome;
+mod parse;
+mod relations;
+pub mod request_path;
+mod template;
+
+#[cfg(test)]
+mod properties;
+
+pub use condition::{Comparison, Condition, Fact, NetworkRef, RequestVersion, Test, Tree};
+pub use matcher::{AnyField, RuleFacts, RuleSet, TestTrace};
+pub(crate) use matcher::{hosts_of, paths_of};
+pub use outcome::{RuleOutcome, location, met_prefix, outcome};
+pub use parse::ConditionError;
+pub use relations::{implies, is_never_met};
+pub use template::{LocationTemplate, TemplateError, TemplateFacts};

@@ -1,0 +1,74 @@
+//! What rules make of a request, as far as the document tells.
+
+use super::condition::{Comparison, Condition, Fact, Test, Tree};
+use super::matcher::{RuleFacts, RuleSet, host_name};
+use super::request_path::{self, is_under};
+use super::template::TemplateFacts;
+use crate::config::Document;
+use crate::config::document::{AmbiguousPaths, FrontendSpec, RuleAction, RuleSpec};
+use crate::name::Name;
+
+/// What becomes of a request at a frontend.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RuleOutcome {
+    /// The rule that it meets first.
+    pub rule: Option<Name>,
+    /// The pools that it may go to.
+    pub pools: Vec<Name>,
+    /// The status that it gets from the frontend itself; `None` where a server answers, or nobody does.
+    pub status: Option<u16>,
+    /// Where it is redirected.
+    pub location: Option<String>,
+}
+
+/// What becomes of a request at a frontend, by its rules.
+///
+/// `rules` are those of the frontend, in order.
+#[must_use]
+pub fn outcome(
+    document: &Document,
+    frontend: &FrontendSpec,
+    rules: &RuleSet,
+    facts: &RuleFacts<'_>,
+) -> RuleOutcome {
+    let refuses = frontend.http.as_ref().and_then(|http| http.ambiguous_paths) != Some(AmbiguousPaths::Allow);
+    if refuses && !rules.is_empty() && request_path::read(facts.target).ambiguity.is_some() {
+        return RuleOutcome { status: Some(400), ..RuleOutcome::default() };
+    }
+    let met = rules.first(facts).and_then(|place| document.rules_of(frontend).nth(place));
+    let Some((name, rule)) = met else {
+        return RuleOutcome { pools: frontend.chosen_pools().cloned().collect(), ..RuleOutcome::default() };
+    };
+    RuleOutcome {
+        rule: Some(name.clone()),
+        pools: rule.pools().map(|(pool, _)| pool.clone()).collect(),
+        status: rule.own_status(),
+        location: location(rule, facts.host, facts.target),
+    }
+}
+
+/// Where a rule redirects a request; `None` when it is no redirect.
+#[must_use]
+pub fn location(rule: &RuleSpec, host: Option<&[u8]>, target: &str) -> Option<String> {
+    let template = rule.location.as_ref().filter(|_| rule.action == RuleAction::Redirect)?;
+    let host = host.map(host_name).unwrap_or_default();
+    let (host, prefix) = (String::from_utf8_lossy(&host), met_prefix(&rule.when, target));
+    Some(template.render(TemplateFacts { host: &host, target, prefix }))
+}
+
+/// The path of `under` by which a condition is met.
+#[must_use]
+pub fn met_prefix<'c>(condition: &'c Condition, target: &str) -> &'c str {
+    fn prefixes<'c>(tree: &'c Tree, found: &mut Vec<&'c str>) {
+        match tree {
+            Tree::All(parts) | Tree::Any(parts) => parts.iter().for_each(|part| prefixes(part, found)),
+            Tree::Test(Test { fact: Fact::Path, comparison: Comparison::Under(paths) }) => {
+                found.extend(paths.iter().map(String::as_str));
+            }
+            Tree::Always | Tree::Not(_) | Tree::Test(_) => {}
+        }
+    }
+    let (mut found, path) = (Vec::new(), request_path::read(target));
+    prefixes(condition.tree(), &mut found);
+    found.into_iter().find(|prefix| is_under(&path.bytes, prefix.as_bytes())).unwrap_or_default()
+}

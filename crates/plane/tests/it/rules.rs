@@ -1,0 +1,269 @@
+//! Rules of a frontend on real sockets: where requests go, what they get instead, and what is counted.
+
+use rstest::rstest;
+
+use crate::http2;
+use crate::rig::{Client, ConnectionEnd, Rig, Server};
+
+/// A frontend before pool `quay`, with a pool `pier` beside it and these rules, listed in this order.
+fn rig(quay: &Server, pier: &Server, frontend: &str, rules: &[(&str, &str)]) -> Rig {
+    let names: Vec<&str> = rules.iter().map(|(name, _)| *name).collect();
+    let frontend = format!("rules = {names:?}\n{frontend}");
+    let mut more =
+        format!("[pools.pier]\ncheck = \"up\"\n[pools.pier.servers.p0]\naddress = \"{}\"\n", pier.address);
+    for (name, keys) in rules {
+        more += &format!("[rules.{name}]\n{keys}\n");
+    }
+    Rig::new(&[quay.address], &more, &frontend)
+}
+
+fn to_pier(when: &str) -> String {
+    format!("when = '''{when}'''\naction = \"pool\"\npool = \"pier\"")
+}
+
+fn matches(rig: &Rig, place: usize) -> u64 {
+    let snapshot = rig.plane.snapshot();
+    snapshot.frontends().next().unwrap().rules.as_ref().unwrap().rules()[place].cell.matches()
+}
+
+#[rstest]
+#[case::a_host(
+    "host is booking.skerry.example",
+    "GET / HTTP/1.1\r\nHost: Booking.skerry.example:80\r\n\r\n",
+    true
+)]
+#[case::an_absolute_target(
+    "host is booking.skerry.example",
+    "GET http://booking.skerry.example/x HTTP/1.1\r\nHost: a\r\n\r\n",
+    true
+)]
+#[case::another_host("host is *.skerry.example", "GET / HTTP/1.1\r\nHost: skerry.example\r\n\r\n", false)]
+#[case::no_host_at_all("host absent", "GET / HTTP/1.0\r\n\r\n", true)]
+#[case::a_path("path under /ferry", "GET //ferry/./lerwick?x HTTP/1.1\r\nHost: a\r\n\r\n", true)]
+#[case::another_path("path under /ferry", "GET /ferryboat HTTP/1.1\r\nHost: a\r\n\r\n", false)]
+#[case::a_method("method is PUT", "PUT / HTTP/1.1\r\nHost: a\r\n\r\n", true)]
+#[case::the_second_of_two_fields(
+    "header X-Tenant is blue",
+    "GET / HTTP/1.1\r\nHost: a\r\nX-Tenant: red\r\nX-Tenant: blue\r\n\r\n",
+    true
+)]
+#[case::a_line_of_the_body(
+    "header X-Tenant present",
+    "POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 16\r\n\r\nX-Tenant: blue\r\n",
+    false
+)]
+#[case::a_cookie(
+    "cookie visit is a81f",
+    "GET / HTTP/1.1\r\nHost: a\r\nCookie: x=1; visit=a81f\r\n\r\n",
+    true
+)]
+#[case::a_query("query day is 3", "GET /?from=x&day=%33 HTTP/1.1\r\nHost: a\r\n\r\n", true)]
+#[case::a_media_type(
+    "content-type is text/plain",
+    "POST / HTTP/1.1\r\nHost: a\r\nContent-Type: Text/Plain; charset=x\r\nContent-Length: 0\r\n\r\n",
+    true
+)]
+#[case::a_network("client in 127.0.0.0/30", "GET / HTTP/1.1\r\nHost: a\r\n\r\n", true)]
+#[case::a_version("version is 1.0", "GET / HTTP/1.0\r\nHost: a\r\n\r\n", true)]
+#[case::another_version("version is 1.0", "GET / HTTP/1.1\r\nHost: a\r\n\r\n", false)]
+#[case::no_certificate("certificate present", "GET / HTTP/1.1\r\nHost: a\r\n\r\n", false)]
+#[case::a_field_that_clients_may_not_set(
+    "header X-Real-IP present",
+    "GET / HTTP/1.1\r\nHost: a\r\nX-Real-IP: 192.0.2.1\r\n\r\n",
+    false
+)]
+fn requests_go_where_the_rule_says(#[case] when: &str, #[case] request: &str, #[case] is_met: bool) {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rig = rig(&quay, &pier, "", &[("beside", &to_pier(when))]);
+    let mut client = rig.client();
+    assert_eq!(client.send(request).answer().unwrap().status, 200);
+    let pools = rig.plane.snapshot();
+    let taken = |pool: usize| pools.pools[pool].servers[0].cell.counts().taken;
+    // In the order of their names: pier, quay.
+    assert_eq!((taken(0), taken(1)), if is_met { (1, 0) } else { (0, 1) });
+    assert_eq!(matches(&rig, 0), u64::from(is_met));
+}
+
+#[test]
+fn the_port_that_a_client_came_to_is_a_fact() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let mut rig = rig(&quay, &pier, "", &[("beside", &to_pier("port is 1"))]);
+    assert!(rig.client().get("/").text().starts_with("gull"));
+    let text = rig.text().replace("port is 1", &format!("port is {}", rig.address.port()));
+    rig.publish_text(&text);
+    assert!(rig.client().get("/").text().starts_with("tern"));
+}
+
+#[test]
+fn the_first_rule_that_is_met_decides_and_each_is_counted() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rules = [
+        ("a", "when = 'path is /a'\naction = \"respond\"\nbody = \"here\""),
+        ("b", "when = 'path under /a'\naction = \"refuse\""),
+        ("c", &to_pier("path under /")),
+    ];
+    let rig = rig(&quay, &pier, "", &rules);
+    let mut client = rig.client();
+    let first = client.get("/a");
+    assert_eq!((first.status, first.text().as_str()), (200, "here"));
+    let second = client.get("/a/b");
+    assert_eq!(second.status, 403);
+    assert!(second.text().contains("frontend harbour: a rule refuses this request"), "{}", second.text());
+    assert!(client.get("/c").text().starts_with("tern"), "all of it over one connection");
+    assert!(client.get("/c").text().starts_with("tern"));
+    assert_eq!([0, 1, 2].map(|place| matches(&rig, place)), [1, 1, 2]);
+    assert_eq!(rig.frontend_counts().requests, 4);
+}
+
+#[test]
+fn redirects_lead_where_the_rule_says_and_to_no_other_host() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rules = [
+        (
+            "moved",
+            "when = 'path under /old'\naction = \"redirect\"\nlocation = \"https://{host}/new{rest}{query}\"\nredirect_status = \"308\"",
+        ),
+        ("stays", "when = 'path under /here'\naction = \"redirect\"\nlocation = \"{path}/\""),
+    ];
+    let rig = rig(&quay, &pier, "", &rules);
+    let mut client = rig.client();
+    let answer = client.get("/old/x?y=1");
+    assert_eq!(answer.status, 308);
+    assert!(
+        answer.head.contains("\nLocation: https://harbour.skerry.example/new/x?y=1\n"),
+        "{}",
+        answer.head
+    );
+    let answer = client.get("//here");
+    assert_eq!(answer.status, 307);
+    assert!(answer.head.contains("\nLocation: /here/\n"), "{}", answer.head);
+    client.send("HEAD /old HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert!(
+        client.head().unwrap().contains("Location: https://a/new"),
+        "an answer to HEAD ends with its head"
+    );
+    assert!(client.get("/").text().starts_with("gull"));
+}
+
+#[test]
+fn a_response_of_a_rule_is_whole() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rules = [
+        (
+            "page",
+            "when = 'path is /page'\naction = \"respond\"\nstatus = 503\nbody = \"<p>Back soon.</p>\"\ncontent_type = \"text/html\"",
+        ),
+        ("nothing", "when = 'path is /nothing'\naction = \"respond\"\nstatus = 204"),
+        ("usual", "when = 'path is /usual'\naction = \"respond\"\nstatus = 418"),
+    ];
+    let rig = rig(&quay, &pier, "", &rules);
+    let mut client = rig.client();
+    let page = client.get("/page");
+    assert_eq!((page.status, page.text().as_str()), (503, "<p>Back soon.</p>"));
+    assert!(page.head.contains("\nContent-Type: text/html\nContent-Length: 17\n"), "{}", page.head);
+    client.send("GET /nothing HTTP/1.1\r\nHost: a\r\n\r\n");
+    let head = client.head().unwrap();
+    assert!(head.starts_with("HTTP/1.1 204 No Content\n") && !head.contains("Content-"), "{head}");
+    assert_eq!(client.get("/usual").status, 418, "nothing of a body stands between");
+    // A body that is on its way is not awaited, and the connection does not go on behind it.
+    client.send("POST /page HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\n");
+    assert_eq!(client.answer().unwrap().status, 503);
+    assert_eq!(client.send("hello").end(), ConnectionEnd::Closed);
+}
+
+#[test]
+fn a_connection_is_closed_without_a_word() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rig = rig(&quay, &pier, "", &[("shut", "when = 'path under /shut'\naction = \"close\"")]);
+    let mut client = rig.client();
+    assert_eq!(client.get("/").status, 200);
+    client.send("GET /shut HTTP/1.1\r\nHost: a\r\n\r\n");
+    assert_eq!(client.end(), ConnectionEnd::Reset);
+    assert_eq!(matches(&rig, 0), 1);
+}
+
+#[rstest]
+#[case::encoded_dots("/x/%2e%2e/admin")]
+#[case::an_encoded_slash("/x%2F..%2Fadmin")]
+#[case::a_backslash("/x\\..\\admin")]
+#[case::a_semicolon("/admin;a=b")]
+#[case::nul("/admin%00")]
+#[case::encoded_twice("/%2561dmin")]
+fn no_path_passes_a_rule_that_protects(#[case] path: &str) {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rules = [("admin", "when = 'path under /admin'\naction = \"refuse\"")];
+    let strict = rig(&quay, &pier, "", &rules);
+    let answer = strict.client().get(path);
+    assert_eq!(answer.status, 400, "{}", answer.text());
+    assert_eq!((strict.frontend_counts().refused, matches(&strict, 0)), (1, 0));
+    let lenient = rig(&quay, &pier, "ambiguous_paths = \"allow\"", &rules);
+    let expected = if path.contains("..") || path.contains("%2e") { 403 } else { 200 };
+    assert_eq!(lenient.client().get(path).status, expected, "it is compared as it is read here");
+}
+
+#[rstest]
+#[case("/admin")]
+#[case("//admin")]
+#[case("/x/../admin")]
+#[case("/./admin/")]
+#[case("/%61dmin/users")]
+#[case("/../admin")]
+fn other_spellings_of_a_protected_path_are_that_path(#[case] path: &str) {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rig = rig(&quay, &pier, "", &[("admin", "when = 'path under /admin'\naction = \"refuse\"")]);
+    assert_eq!(rig.client().get(path).status, 403);
+    assert_eq!(rig.counts_of_quay(), 0);
+}
+
+impl Rig {
+    fn counts_of_quay(&self) -> u64 {
+        self.plane.snapshot().pools[1].servers[0].cell.counts().taken
+    }
+}
+
+#[test]
+fn a_new_release_gets_its_part() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let canary = "when = 'always'\naction = \"pool\"\npool_weights = { quay = 3, pier = 1 }";
+    let rig = rig(&quay, &pier, "", &[("canary", canary)]);
+    let mut client = rig.client();
+    let new = (0..400).filter(|_| client.get("/").text().starts_with("tern")).count();
+    // Of 400 with a chance of 1 in 4: a deviation of 8.7, and six of them.
+    assert!((48..=152).contains(&new), "{new}");
+}
+
+#[test]
+fn rules_hold_over_http_2_too() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let rules = [
+        (
+            "moved",
+            "when = 'path under /old and host is harbour.skerry.example'\naction = \"redirect\"\nlocation = \"/new\"",
+        ),
+        ("two", &to_pier("version is 2 and path is /two")),
+        ("shut", "when = 'path is /shut'\naction = \"close\""),
+    ];
+    let rig = rig(&quay, &pier, "", &rules);
+    http2::run(async {
+        let requests = http2::connect(rig.address).await;
+        let answer = http2::ask(&requests, http2::get("/old/x")).await.unwrap();
+        assert_eq!(answer.status, 307);
+        assert!(http2::ask(&requests, http2::get("/shut")).await.unwrap_err().is_reset());
+        assert!(http2::ask(&requests, http2::get("/two")).await.unwrap().text().starts_with("tern"));
+        assert!(http2::ask(&requests, http2::get("/")).await.unwrap().text().starts_with("gull"));
+    });
+    assert!(rig.client().get("/two").text().starts_with("gull"), "over HTTP/1.1 it is not met");
+}
+
+#[test]
+fn a_change_of_rules_is_felt_by_the_next_request_of_a_connection() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let mut rig = rig(&quay, &pier, "", &[("beside", &to_pier("path is /x"))]);
+    let mut client = Client::to(rig.address);
+    assert!(client.get("/x").text().starts_with("tern"));
+    let text = rig.text().replace("path is /x", "path is /y");
+    rig.publish_text(&text);
+    assert!(client.get("/x").text().starts_with("gull"));
+    assert!(client.get("/y").text().starts_with("tern"));
+    assert_eq!(matches(&rig, 0), 2, "its counts go on");
+}
