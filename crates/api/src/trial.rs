@@ -38,8 +38,8 @@ pub struct TrialRequest {
     /// clients reach it. Such as `booking/gull`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub server: Option<String>,
-    /// The name that clients ask for at a frontend that speaks TLS, in the handshake and as the host; without it, the first name of its
-    /// first certificate.
+    /// The host that clients ask for (`http`), and the name of the handshake at a frontend that speaks TLS; without it, the first name of its
+    /// first certificate, or its address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(min_length = 1, max_length = 253)]
     pub host: Option<String>,

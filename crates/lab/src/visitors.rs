@@ -67,7 +67,8 @@ impl Visitors {
         let say = self.say.clone().unwrap_or_default().into_bytes();
         let work = match self.protocol {
             VisitorProtocol::Http => {
-                RequestSpec::Http { path: self.path.clone().unwrap_or_else(|| "/".to_owned()), mark: None }
+                let path = self.path.clone().unwrap_or_else(|| "/".to_owned());
+                RequestSpec::Http { path, host: None, mark: None }
             }
             VisitorProtocol::Tcp => RequestSpec::Tcp { say },
             VisitorProtocol::Udp => RequestSpec::Udp { say, is_answered: true },

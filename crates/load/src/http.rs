@@ -21,6 +21,7 @@ pub(crate) struct HttpClient {
     address: SocketAddr,
     source: Option<IpAddr>,
     tls: Option<LoadTls>,
+    host: Option<String>,
     connection: Option<HttpConnection>,
     cookies: Option<BTreeMap<String, String>>,
     /// The last request was the first on its connection.
@@ -46,13 +47,19 @@ impl HttpClient {
         keeps_cookies: bool,
     ) -> Self {
         let cookies = keeps_cookies.then(BTreeMap::new);
-        Self { address, source, tls, connection: None, cookies, is_first: true }
+        Self { address, source, tls, host: None, connection: None, cookies, is_first: true }
     }
 
-    /// What it asks for: a name where it speaks TLS, and the address else.
+    /// The same, asking for a host.
+    pub(crate) fn asking_for(self, host: Option<String>) -> Self {
+        Self { host, ..self }
+    }
+
+    /// What it asks for: the host that was given, a name where it speaks TLS, and the address else.
     fn host(&self) -> String {
         let port = self.address.port();
-        self.tls.as_ref().map_or_else(|| self.address.to_string(), |tls| format!("{}:{port}", tls.name))
+        let name = self.host.as_ref().or(self.tls.as_ref().map(|tls| &tls.name));
+        name.map_or_else(|| self.address.to_string(), |name| format!("{name}:{port}"))
     }
 
     /// Closes its connection; the next request goes over another one.

@@ -45,6 +45,8 @@ pub enum RequestSpec {
     Http {
         /// The path; begins with a slash and holds no spaces.
         path: String,
+        /// The host that is asked for, without its port; without it, the name of TLS, or the address.
+        host: Option<String>,
         /// A field that each request carries; its value is this text and the request's number.
         mark: Option<(&'static str, String)>,
     },

@@ -74,9 +74,10 @@ impl LoadClient {
         let source = (!addresses.is_empty()).then(|| addresses[number as usize % addresses.len()]);
         let caller = StreamClient { to: plan.address, source, tls: plan.tls.clone(), from: None };
         let does = match plan.work.clone() {
-            RequestSpec::Http { path, mark } => {
+            RequestSpec::Http { path, host, mark } => {
                 let browser =
-                    HttpClient::new(plan.address, source, plan.tls.clone(), plan.clients.keep_cookies);
+                    HttpClient::new(plan.address, source, plan.tls.clone(), plan.clients.keep_cookies)
+                        .asking_for(host);
                 ClientTask::Ask { browser, path, mark }
             }
             RequestSpec::Tcp { say } => ClientTask::Connect { caller, say },
@@ -167,7 +168,11 @@ mod tests {
         LoadPlan {
             tls: None,
             address,
-            work: RequestSpec::Http { path: "/".to_owned(), mark: Some(("merismos-mark", "9-".to_owned())) },
+            work: RequestSpec::Http {
+                path: "/".to_owned(),
+                host: None,
+                mark: Some(("merismos-mark", "9-".to_owned())),
+            },
             shots,
             concurrency: 4,
             per_second: None,

@@ -79,10 +79,10 @@
       <span class="mb-1 block">Who come from</span>
       <input class="input w-40" autocomplete="off" placeholder="127.0.9.0/24" bind:value={from} />
     </label>
-    {#if front?.tls}
+    {#if front?.tls || protocol === 'http'}
       <label>
-        <span class="mb-1 block">TLS server name</span>
-        <input class="input w-48" autocomplete="off" placeholder="the certificate’s first" bind:value={host} />
+        <span class="mb-1 block">Host</span>
+        <input class="input w-48" autocomplete="off" placeholder={front?.tls ? 'the certificate’s first' : 'the address'} bind:value={host} />
       </label>
     {/if}
     {#if protocol === 'http'}

@@ -61,7 +61,7 @@ struct TrialRunArgs {
     /// Send all of it to one server, whatever its duty and its health (http), such as booking/gull
     #[arg(long, value_name = "POOL/SERVER")]
     server: Option<PoolServer>,
-    /// Name that clients ask for at a frontend that speaks TLS [default: the first name of its first certificate]
+    /// Host that clients ask for (http, TLS) [default: the first name of the first certificate, or the address]
     #[arg(long, value_name = "NAME")]
     host: Option<String>,
     /// Path of the requests (http)

@@ -106,6 +106,7 @@ fn frontends_of(pool: &PoolStatus, status: &Status) -> String {
         frontend.pool == pool.name
             || frontend.pools.iter().any(|choice| choice.pool == pool.name)
             || frontend.passthrough.iter().any(|passed| passed.pool == pool.name)
+            || frontend.ruled_pools.iter().any(|ruled| ruled.pool == pool.name)
     };
     status.frontends.iter().filter(uses).map(|frontend| frontend.name.as_str()).collect::<Vec<_>>().join(", ")
 }
@@ -213,7 +214,12 @@ fn pool_words(frontend: &FrontendStatus) -> String {
         let usable = if passed.usable { "" } else { " (not usable)" };
         format!("{}{usable} for {}", passed.pool, passed.names.join(", "))
     });
-    std::iter::once(chosen_pools(frontend)).chain(passed).collect::<Vec<_>>().join("\n")
+    let ruled = frontend.ruled_pools.iter().map(|ruled| {
+        let usable = if ruled.usable { "" } else { " (not usable)" };
+        let more = if ruled.more > 0 { format!(" and {} more", ruled.more) } else { String::new() };
+        format!("{}{usable} by rule {}{more}", ruled.pool, ruled.rules.join(", "))
+    });
+    std::iter::once(chosen_pools(frontend)).chain(passed).chain(ruled).collect::<Vec<_>>().join("\n")
 }
 
 /// The pools for whatever is not passed on by its server name.

@@ -160,7 +160,8 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
     if frontend.choice.as_ref().is_some_and(|choice| matches!(choice.by, PoolReason::Latency)) {
         return Some("its pool is chosen by how fast each answers".to_owned());
     }
-    frontend.pools().find_map(|pool| {
+    let of_rules = frontend.rules.iter().flat_map(|rules| rules.pools());
+    frontend.pools().chain(of_rules).find_map(|pool| {
         if pool.pin_rule.as_ref().is_some_and(PinRule::goes_by_address) {
             return Some(format!("pool {} ties clients by their addresses", pool.name));
         }

@@ -5,9 +5,10 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use merismos_core::config::document::{BalancePer, Protocol};
-use merismos_core::name::PoolServer;
+use merismos_core::name::{Name, PoolServer};
 use merismos_core::proof::{ClientMove, Expectation, RequestResults, TallySample, TrialOutcome};
-use merismos_core::routing::{Frontend, Pool, PoolReason, RequestFacts, Server, Snapshot};
+use merismos_core::routing::{Frontend, Pool, PoolReason, RequestFacts, RuleDecision, Server, Snapshot};
+use merismos_core::rules::{RequestVersion, RuleFacts};
 use merismos_core::time::Tick;
 use merismos_load::{ClientOutcome as Outcomes, LoadPlan, RequestRecord, RequestSpec};
 use merismos_plane::observer::{Observation, ObservedWork};
@@ -127,6 +128,57 @@ pub(super) fn join(
     JoinedObservations { samples, shares: book.shares }
 }
 
+/// Where a client of the plan comes from.
+pub(super) fn client_address(plan: &LoadPlan, client: u32) -> IpAddr {
+    let addresses = &plan.clients.addresses;
+    addresses.get(client as usize % addresses.len().max(1)).copied().unwrap_or(plan.address.ip())
+}
+
+/// The host that the requests of a plan ask for.
+fn host(plan: &LoadPlan) -> String {
+    let asked = match &plan.work {
+        RequestSpec::Http { host, .. } => host.as_ref(),
+        RequestSpec::Tcp { .. } | RequestSpec::Udp { .. } => None,
+    };
+    let name = asked.or(plan.tls.as_ref().map(|tls| &tls.name));
+    name.map_or_else(|| plan.address.to_string(), |name| format!("{name}:{}", plan.address.port()))
+}
+
+/// The frontend with the pools that the requests of a client go to by its rules; the rule and what it does where they go to none.
+pub(super) fn routed<'f>(
+    frontend: &'f Arc<Frontend>,
+    plan: &LoadPlan,
+    client: IpAddr,
+) -> Result<&'f Arc<Frontend>, (Name, &'static str)> {
+    let (Some(rules), RequestSpec::Http { path, .. }) = (frontend.rules.as_deref(), &plan.work) else {
+        return Ok(frontend);
+    };
+    let host = host(plan);
+    let any_field = |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| match name {
+        "host" => is_wanted(host.as_bytes()),
+        "user-agent" => is_wanted(b"merismos-trial"),
+        _ => false,
+    };
+    let met = rules.first(&RuleFacts {
+        client,
+        method: "GET",
+        target: path,
+        host: Some(host.as_bytes()),
+        server_name: plan.tls.as_ref().map(|tls| tls.name.as_str()),
+        has_certificate: false,
+        version: RequestVersion::One,
+        port: plan.address.port(),
+        any_field: &any_field,
+    });
+    let Some((_, rule)) = met else { return Ok(frontend) };
+    match rules.decision(rule) {
+        RuleDecision::Pools(way) => Ok(way),
+        RuleDecision::Redirect(_) => Err((rule.name.clone(), "redirect")),
+        RuleDecision::Respond(_) => Err((rule.name.clone(), "response")),
+        RuleDecision::Close => Err((rule.name.clone(), "close")),
+    }
+}
+
 struct ObservationBook<'a> {
     plan: &'a LoadPlan,
     versions: &'a FrontendVersions,
@@ -136,14 +188,21 @@ struct ObservationBook<'a> {
 
 impl ObservationBook<'_> {
     fn address(&self, client: u32) -> IpAddr {
-        let addresses = &self.plan.clients.addresses;
-        addresses.get(client as usize % addresses.len().max(1)).copied().unwrap_or(self.plan.address.ip())
+        client_address(self.plan, client)
+    }
+
+    /// The frontend in a version, with the pools that a client's requests go to; none where a rule does not send them to one.
+    fn frontend(&self, version: u64, client: u32) -> Option<&Arc<Frontend>> {
+        routed(self.versions.at(version)?, self.plan, self.address(client)).ok()
     }
 
     /// `last` is the server that the client had before.
     fn expectation(&mut self, shot: &RequestRecord, version: u64, last: Option<&PoolServer>) -> Expectation {
         let address = self.address(shot.client);
-        let Some(frontend) = self.versions.at(version) else { return Expectation::Shares(u64::MAX) };
+        let Some(frontend) = self.frontend(version, shot.client).cloned() else {
+            return Expectation::Shares(u64::MAX);
+        };
+        let frontend = &*frontend;
         if let Some(server) = last.filter(|server| self.holds(frontend, server, shot)) {
             return Expectation::Server(server.clone());
         }
@@ -157,7 +216,9 @@ impl ObservationBook<'_> {
         let by_network =
             frontend.choice.as_ref().is_some_and(|choice| matches!(choice.by, PoolReason::Network(_)));
         let next = self.numbers.len() as u64;
-        let number = *self.numbers.entry((version, by_network.then_some(address))).or_insert(next);
+        let by_rule = self.versions.at(version).is_some_and(|frontend| frontend.rules.is_some());
+        let number =
+            *self.numbers.entry((version, (by_network || by_rule).then_some(address))).or_insert(next);
         self.shares.entry(number).or_insert_with(|| frontend.expected(address, Tick(0)));
         Expectation::Shares(number)
     }
@@ -192,7 +253,7 @@ impl ObservationBook<'_> {
         if before == server {
             return None;
         }
-        let frontend = self.versions.at(version)?;
+        let frontend = self.frontend(version, shot.client)?;
         let moved = |reason: Option<&str>| {
             Some(ClientMove { from: before.clone(), reason: reason.map(str::to_owned) })
         };
@@ -216,7 +277,7 @@ impl ObservationBook<'_> {
 
     /// The one server that the client's key says.
     fn certain(&self, frontend: &Frontend, address: IpAddr) -> Option<PoolServer> {
-        let host = self.plan.address.to_string();
+        let host = host(self.plan);
         let field = |name: &str| match name {
             "host" => Some(host.as_bytes()),
             "user-agent" => Some(b"merismos-trial".as_slice()),

@@ -79,7 +79,11 @@ impl TrialRunner {
         let to = request.server.clone();
         let ground = self.controller.watch(frontend, from, to, request.requests as usize).await??;
         let plan = order::plan(&request, &ground)?;
-        let server = order::server(&ground.frontend, &request)?;
+        let way = Arc::clone(
+            expected::routed(&ground.frontend, &plan, expected::client_address(&plan, 0))
+                .unwrap_or(&ground.frontend),
+        );
+        let server = order::server(&way, &request)?;
         let trial = Trial {
             id: self.journal.number(),
             who,
@@ -136,7 +140,7 @@ impl TrialRunner {
     ) {
         let began = Instant::now();
         let TrialTarget { frontend, unjudged, mut sightings, snapshot, published, .. } = ground;
-        let pools: Vec<Name> = frontend.pools().map(|pool| pool.name.clone()).collect();
+        let pools: Vec<Name> = frontend.all_pools().map(|pool| pool.name.clone()).collect();
         let name = frontend.name.clone();
         let mut facts = self.journal.watch();
         let ended = Arc::new(AtomicU64::new(0));

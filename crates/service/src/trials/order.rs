@@ -12,6 +12,7 @@ use merismos_core::routing::Frontend;
 use merismos_load::{LoadClients, LoadPlan, LoadTls, RequestSpec, can_send_from};
 use merismos_plane::observer::MARK;
 
+use super::expected::{client_address, routed};
 use crate::controller::TrialTarget;
 
 const MOST_SHOTS: u32 = 1_000_000;
@@ -51,8 +52,12 @@ pub(crate) enum OrderError {
         "frontend {0} redirects every request to https at port {1}: try the frontend that speaks TLS there"
     )]
     Redirects(Name, u16),
-    #[error("host is for frontends that speak TLS, and {0} does not: it has no certificates")]
+    #[error("host is for frontends that speak HTTP or TLS, and {0} speaks neither")]
     NoTls(Name),
+    #[error(
+        "rule {rule} of frontend {frontend} decides about these requests ({does}), and no server gets them: another path or host, or `merismos rule try`"
+    )]
+    Rule { frontend: Name, rule: Name, does: &'static str },
     #[error(
         "host is a host's name or an IP address that clients ask frontend {frontend} for; found {host:?}"
     )]
@@ -70,6 +75,7 @@ impl OrderError {
             | Self::OneWay(..)
             | Self::OfHttp(..)
             | Self::NoTls(_)
+            | Self::Rule { .. }
             | Self::Redirects(..)
             | Self::Host { .. }
             | Self::Server { .. } => true,
@@ -120,6 +126,7 @@ fn tls(request: &TrialRequest, ground: &TrialTarget) -> Result<Option<LoadTls>, 
     let (frontend, wanted) = (&ground.frontend.name, request.host.as_deref());
     match (&ground.tls_name, wanted) {
         (None, None) => Ok(None),
+        (None, Some(_)) if ground.frontend.protocol == Protocol::Http => Ok(None),
         (None, Some(_)) => Err(OrderError::NoTls(frontend.clone())),
         (Some(usual), wanted) => {
             let name = wanted.unwrap_or(usual);
@@ -162,7 +169,11 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
     let (work, timeout) = match protocol {
         Protocol::Http => {
             let mark = Some((MARK, format!("{}-", sightings.number)));
-            (RequestSpec::Http { path: request.path.clone(), mark }, Duration::from_secs(60))
+            let host = request.host.clone();
+            if let Some(host) = host.as_deref().filter(|host| !is_host(host)) {
+                return Err(OrderError::Host { frontend: name, host: host.to_owned() });
+            }
+            (RequestSpec::Http { path: request.path.clone(), host, mark }, Duration::from_secs(60))
         }
         Protocol::Tcp => {
             (RequestSpec::Tcp { say: said.unwrap_or_default().as_bytes().to_vec() }, Duration::from_secs(10))
@@ -173,7 +184,7 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
             (RequestSpec::Udp { say, is_answered }, Duration::from_secs(2))
         }
     };
-    Ok(LoadPlan {
+    let plan = LoadPlan {
         address: *address,
         tls: tls(request, ground)?,
         work,
@@ -188,5 +199,16 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
             keep_cookies: request.keep_cookies,
             new_percent: request.new_percent.unwrap_or(0),
         },
-    })
+    };
+    for client in 0..plan.clients.count {
+        if let Err((rule, does)) = routed(frontend, &plan, client_address(&plan, client)) {
+            return Err(OrderError::Rule { frontend: frontend.name.clone(), rule, does });
+        }
+    }
+    Ok(plan)
+}
+
+/// Whether a text can stand in a `Host` field without a port.
+fn is_host(text: &str) -> bool {
+    !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._[]:".contains(&byte))
 }

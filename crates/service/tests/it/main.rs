@@ -36,6 +36,7 @@ mod peers;
 mod pins;
 mod restarts;
 mod rolls;
+mod rules;
 mod server_tls;
 mod size;
 mod tls;

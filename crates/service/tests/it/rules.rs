@@ -1,0 +1,181 @@
+//! Rules as an engineer meets them: made, tried, counted, reordered, and held to their examples.
+
+use merismos_api::{TrialRequest, TrialState};
+use merismos_client::ClientError;
+use merismos_core::proof::TrialVerdict;
+use merismos_lab::stand_in::StandIn;
+
+use crate::browser::Browser;
+use crate::harness::{PATIENCE, Service, until};
+
+/// The service's document with a pool beside, of one server.
+fn with_pier(service: &Service, auk: &StandIn, rules: &[&str], more: &str) -> String {
+    let listed = format!("pool = \"quay\"\nrules = {rules:?}\n");
+    service.document().replacen("pool = \"quay\"\n", &listed, 1)
+        + &format!(
+            "\n[pools.pier]\ncheck = \"well\"\nservers.auk = {{ address = \"{}\" }}\n{more}",
+            auk.address
+        )
+}
+
+const RULES: &str = r#"
+[networks]
+office = ["192.0.2.0/24"]
+[rules.admin]
+when = "path under /admin and client not in office"
+action = "refuse"
+[rules.old]
+when = "path under /old"
+action = "redirect"
+location = "http://{host}/new{rest}{query}"
+[rules.beside]
+when = "host is pier.skerry.example or path under /new"
+action = "pool"
+pool = "pier"
+[examples.outside]
+frontend = "harbour"
+path = "/admin/fares"
+expect_status = 403
+"#;
+
+async fn ask(service: &Service, path: &str, host: &str) -> (u16, String) {
+    let http = reqwest::Client::builder().no_proxy().timeout(PATIENCE).build().unwrap();
+    let request = http.get(format!("http://{}{path}", service.frontend)).header("host", host);
+    let answer = request.send().await.unwrap();
+    (answer.status().as_u16(), answer.text().await.unwrap())
+}
+
+fn stdout(service: &Service, args: &[&str]) -> String {
+    String::from_utf8(service.merismos(args).stdout).unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_said_of_rules_is_what_requests_meet() {
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &["admin", "old", "beside"], RULES)).await.unwrap();
+    until("both pools serve", async || {
+        ask(&service, "/", "pier.skerry.example").await.1.starts_with("auk")
+            && ask(&service, "/", "a").await.1.starts_with("gull")
+    })
+    .await;
+    assert_eq!(ask(&service, "/admin/x", "a").await.0, 403);
+    for (args, expected) in [
+        (&["rule", "try", "harbour", "--path", "/admin/x"][..], "rule admin: status 403"),
+        (&["rule", "try", "harbour", "--path", "/admin/x", "--client", "192.0.2.9"], "not client in office"),
+        (
+            &["rule", "try", "harbour", "--path", "/old/x?y=1", "--host", "a.example"],
+            "http://a.example/new/x?y=1 (status 307)",
+        ),
+        (&["explain", "harbour", "--host", "pier.skerry.example"], "pier/auk"),
+        (&["explain", "harbour", "--path", "/x/%2e%2e/admin"], "status 400"),
+        (&["explain", "harbour"], "no rule is met"),
+        (&["rule", "list"], "frontend harbour"),
+        (&["status"], "pier"),
+    ] {
+        let shown = stdout(&service, args);
+        assert!(shown.contains(expected), "{args:?}: {shown}");
+    }
+    let counts = service.client().rule_counts(&"harbour".parse().unwrap()).await.unwrap();
+    let admin = &counts.rules[0];
+    assert_eq!((admin.name.as_str(), admin.matches, admin.last.is_some()), ("admin", 1, true));
+    assert!(counts.rules[2].matches >= 1 && counts.requests >= 3, "{counts:?}");
+    let shown = stdout(&service, &["rule", "counts", "harbour"]);
+    assert!(shown.contains("path under /admin and client not in office"), "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn trials_go_the_way_of_their_rule() {
+    let service = Service::with(&["gull", "tern"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &["admin", "old", "beside"], RULES)).await.unwrap();
+    until("the pool beside serves", async || {
+        ask(&service, "/", "pier.skerry.example").await.1.starts_with("auk")
+    })
+    .await;
+    let client = service.client();
+    let request =
+        TrialRequest { host: Some("pier.skerry.example".to_owned()), ..TrialRequest::of("harbour", 60) };
+    let id = client.begin_trial(&request).await.unwrap().id;
+    until("it is over", async || client.trial(id).await.unwrap().state == TrialState::Done).await;
+    let tally = client.trial(id).await.unwrap().tally.unwrap();
+    assert_eq!(tally.verdict, TrialVerdict::AsExpected, "{tally:?}");
+    let servers: Vec<String> = tally.rows.iter().map(|row| row.server.to_string()).collect();
+    assert_eq!(servers, ["pier/auk"]);
+    // What gets no server can't be counted.
+    let refused =
+        client.begin_trial(&TrialRequest { path: "/old".to_owned(), ..TrialRequest::of("harbour", 5) }).await;
+    let Err(ClientError::Refused(problem)) = refused else { panic!("{refused:?}") };
+    assert!(problem.detail.contains("rule old of frontend harbour decides"), "{problem:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_change_that_breaks_an_example_is_refused() {
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &["admin", "old", "beside"], RULES)).await.unwrap();
+    let open = service.merismos(&["rule", "change", "admin", "--when", "path under /office"]);
+    assert!(!open.status.success());
+    let said = String::from_utf8_lossy(&open.stderr).into_owned();
+    assert!(said.contains("examples.outside") && said.contains("goes to pool quay"), "{said}");
+    assert!(said.contains("status 403, as the example says"), "{said}");
+    assert_eq!(ask(&service, "/admin/x", "a").await.0, 403, "what runs is as it was");
+    let typo = service.merismos(&["rule", "create", "typo", "--when", "path undr /x", "--pool", "pier"]);
+    let said = String::from_utf8_lossy(&typo.stderr).into_owned();
+    assert!(said.contains("\"undr\" at character 6 of the condition"), "{said}");
+    // What is named can't go.
+    let said = service.merismos(&["rule", "remove", "admin"]);
+    assert!(!said.status.success());
+    assert!(String::from_utf8_lossy(&said.stderr).contains("frontend harbour"), "{said:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn rules_are_made_and_reordered_in_the_console() {
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &["admin", "old", "beside"], RULES)).await.unwrap();
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/rules").await;
+    browser.press("New rule").await;
+    browser.set("Name", "robots").await;
+    browser.set("When", "path is /robots.txt").await;
+    browser.set("Action", "respond").await;
+    browser.set("Body", "none").await;
+    browser.make_live("Apply", "add rule robots").await;
+    until("it is shown", async || browser.text("main").await.contains("Rules / robots")).await;
+
+    browser.go("/frontends").await;
+    browser.click("a[href='/frontends/harbour']").await;
+    until("the rules are there", async || browser.text("[data-testid=rule-order]").await.contains("beside"))
+        .await;
+    browser.click("button[aria-label='Move beside up']").await;
+    browser.click("button[aria-label='Move beside up']").await;
+    browser.make_live("Apply the order", "rules of frontend harbour").await;
+    let rules = async || {
+        let view = service.client().object(&"frontends.harbour".parse().unwrap(), None).await.unwrap();
+        view.keys["rules"].clone()
+    };
+    until("the order is applied", async || rules().await == serde_json::json!(["beside", "admin", "old"]))
+        .await;
+
+    // An order with which an example does not hold is shown before it can be applied.
+    browser.click("button[aria-label='Take admin out']").await;
+    until("the example turns", async || {
+        browser.text("[data-testid=rule-examples]").await.contains("meets no rule and goes to pool quay")
+    })
+    .await;
+    browser.press("Leave it as it was").await;
+    until("it holds again", async || browser.text("[data-testid=rule-examples]").await.contains("holds"))
+        .await;
+    browser.fill("section[aria-labelledby=explain-title] input[placeholder='/']", "/admin/x").await;
+    browser.click("section[aria-labelledby=explain-title] button[type=submit]").await;
+    until("the rule is explained", async || {
+        let said = browser.text("[data-testid=explained]").await;
+        said.contains("rule admin") && said.contains("status 403")
+    })
+    .await;
+    let complaints = browser.complaints().await;
+    assert!(complaints.iter().all(|complaint| complaint.to_string().contains("422")), "{complaints:#?}");
+    browser.end().await;
+}
