@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 pub struct RulesView {
     /// The rule that decides; absent when the request meets none.
     pub met: Option<RuleTrace>,
-    /// Rules that come before it, each with the tests for which it is not met; 20 at most.
+    /// Rules that come before it, each with the tests for which it is not met, or for which it is met and lets the request go on; 20 at most.
     pub before: Vec<RuleTrace>,
     /// How many more rules come before it.
     pub more_before: u64,
@@ -17,6 +17,14 @@ pub struct RulesView {
     pub status: Option<u16>,
     /// Where the client is redirected.
     pub location: Option<String>,
+    /// The path that the server gets, where rules give it another one.
+    pub path: Option<String>,
+    /// The host that the server gets, where rules give it another one.
+    pub host: Option<String>,
+    /// What rules change about the fields of the request: `X-Tenant: blue`, `without x-debug`.
+    pub request_fields: Vec<String>,
+    /// What rules change about the fields of the response.
+    pub response_fields: Vec<String>,
 }
 
 /// A rule beside a request.
@@ -24,6 +32,8 @@ pub struct RulesView {
 pub struct RuleTrace {
     /// Name of the rule.
     pub name: String,
+    /// Whether the request meets it.
+    pub is_met: bool,
     /// Its condition.
     pub when: String,
     /// What it does, in a few words.

@@ -19,6 +19,14 @@
   let answer = $state.raw<Explanation | null>(null)
   let trouble = $state('')
 
+  const changes = $derived.by(() => {
+    const rules = answer?.rules
+    if (!rules) return []
+    const path = rules.path === null || rules.path === undefined ? [] : [`path ${rules.path}`]
+    const host = rules.host === null || rules.host === undefined ? [] : [`host ${rules.host}`]
+    return [...[...path, ...host, ...rules.request_fields].map((it) => `request: ${it}`), ...rules.response_fields.map((it) => `response: ${it}`)]
+  })
+
   async function ask(event: SubmitEvent) {
     event.preventDefault()
     try {
@@ -68,11 +76,16 @@
     <div class="mt-3" aria-live="polite" data-testid="explained">
       {#if answer.rules}
         <ol class="mb-2" aria-label="Rules">
-          {#each answer.rules.before as rule (rule.name)}{@render asked(rule, false)}{/each}
+          {#each answer.rules.before as rule (rule.name)}{@render asked(rule, rule.is_met)}{/each}
           {#if answer.rules.more_before > 0}<li class="text-secondary">and {answer.rules.more_before} more rules that are not met</li>{/if}
           {#if answer.rules.met}{@render asked(answer.rules.met, true)}
-          {:else if answer.rules.status === null}<li class="text-secondary">No rule is met: the request goes to the pools of the frontend.</li>{/if}
+          {:else if answer.rules.status === null}<li class="text-secondary">No rule decides: the request goes to the pools of the frontend.</li>{/if}
         </ol>
+        {#if changes.length > 0}
+          <ul class="mb-2" aria-label="Changed on the way">
+            {#each changes as change (change)}<li><code>{change}</code></li>{/each}
+          </ul>
+        {/if}
       {/if}
       <p>
         {#if answer.server}

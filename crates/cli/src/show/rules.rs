@@ -39,7 +39,11 @@ pub(crate) fn counts(counts: &RuleCounts) {
 /// Prints which rule a request meets, and why it meets none before.
 pub(crate) fn explained(rules: &RulesView) {
     for rule in &rules.before {
-        text(&format!("{} rule {}: not met\n", bad("✗"), strong(&rule.name)));
+        if rule.is_met {
+            text(&format!("{} rule {}: {}\n", good("✓"), strong(&rule.name), rule.does));
+        } else {
+            text(&format!("{} rule {}: not met\n", bad("✗"), strong(&rule.name)));
+        }
         tests(rule);
     }
     if rules.more_before > 0 {
@@ -51,7 +55,15 @@ pub(crate) fn explained(rules: &RulesView) {
             tests(rule);
         }
         None if rules.status.is_some() => {}
-        None => text("  no rule is met: the pools of the frontend get the request\n"),
+        None => text("  no rule decides: the pools of the frontend get the request\n"),
+    }
+    let path = rules.path.as_ref().map(|path| format!("path {path}"));
+    let host = rules.host.as_ref().map(|host| format!("host {host}"));
+    let request: Vec<&String> = path.iter().chain(&host).chain(&rules.request_fields).collect();
+    for (whose, changes) in [("request", request), ("response", rules.response_fields.iter().collect())] {
+        for change in changes {
+            text(&format!("    {whose}: {change}\n"));
+        }
     }
 }
 

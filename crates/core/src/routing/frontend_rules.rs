@@ -7,7 +7,7 @@ use super::choose_pool::{PoolChoice, PoolReason};
 use super::snapshot::{Frontend, Pool};
 use crate::config::document::{AmbiguousPaths, BalancePer, Document, FrontendSpec, RuleAction, RuleSpec};
 use crate::name::Name;
-use crate::rules::{RuleFacts, RuleSet};
+use crate::rules::{RequestEdits, RuleEdits, RuleFacts, RuleSet};
 use crate::runtime::{RuleRuntime, RuntimeRegistry};
 
 /// The rules of a frontend, in order.
@@ -28,6 +28,8 @@ pub struct CompiledRule {
     pub name: Name,
     /// What becomes of requests that meet it.
     way: CompiledAction,
+    /// What it changes on the way; most rules change nothing.
+    edits: Option<Arc<RuleEdits>>,
     /// Its counts at this frontend.
     pub cell: Arc<RuleRuntime>,
 }
@@ -39,6 +41,8 @@ enum CompiledAction {
     Redirect(Arc<RuleSpec>),
     Respond(Arc<RuleSpec>),
     Close,
+    /// The rules behind it are asked.
+    Continue,
 }
 
 /// What becomes of a request.
@@ -55,10 +59,34 @@ pub enum RuleDecision<'a> {
 }
 
 impl FrontendRules {
-    /// The first rule that a request meets, with its place.
+    /// The first rule that a request meets and that decides, with its place. Each rule that it meets on the way there is given to `on_met`, and adds what
+    /// it changes to `edits`.
     #[must_use]
-    pub fn first(&self, facts: &RuleFacts<'_>) -> Option<(usize, &CompiledRule)> {
-        self.set.first(facts).and_then(|place| Some((place, self.rules.get(place)?)))
+    pub fn follow<'a>(
+        &'a self,
+        facts: &RuleFacts<'_>,
+        edits: &mut Option<Box<RequestEdits>>,
+        mut on_met: impl FnMut(usize, &'a CompiledRule),
+    ) -> Option<(usize, &'a CompiledRule)> {
+        let mut from = 0;
+        loop {
+            let place = self.set.next(facts, from)?;
+            let rule = self.rules.get(place)?;
+            on_met(place, rule);
+            if let Some(own) = &rule.edits {
+                own.apply(facts, edits.get_or_insert_default());
+            }
+            if !matches!(rule.way, CompiledAction::Continue) {
+                return Some((place, rule));
+            }
+            from = place + 1;
+        }
+    }
+
+    /// The rule of a name.
+    #[must_use]
+    pub fn named(&self, name: &Name) -> Option<&CompiledRule> {
+        self.rules.iter().find(|rule| rule.name == *name)
     }
 
     /// What becomes of requests that meet a rule.
@@ -68,7 +96,8 @@ impl FrontendRules {
             CompiledAction::Pools(number) => RuleDecision::Pools(&self.ways[*number]),
             CompiledAction::Redirect(spec) => RuleDecision::Redirect(spec),
             CompiledAction::Respond(spec) => RuleDecision::Respond(spec),
-            CompiledAction::Close => RuleDecision::Close,
+            // A rule that does not decide is never the one that did.
+            CompiledAction::Close | CompiledAction::Continue => RuleDecision::Close,
         }
     }
 
@@ -121,8 +150,10 @@ pub(super) fn compile(
             RuleAction::Redirect => CompiledAction::Redirect(own()),
             RuleAction::Respond | RuleAction::Refuse => CompiledAction::Respond(own()),
             RuleAction::Close => CompiledAction::Close,
+            RuleAction::Continue => CompiledAction::Continue,
         };
-        rules.push(CompiledRule { name: rule_name.clone(), way, cell: cells.rule(name, rule_name) });
+        let edits = RuleEdits::of(rule).map(Arc::new);
+        rules.push(CompiledRule { name: rule_name.clone(), way, edits, cell: cells.rule(name, rule_name) });
     }
     Some(Box::new(FrontendRules {
         set: Arc::new(set),

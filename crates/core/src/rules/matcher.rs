@@ -376,6 +376,12 @@ impl RuleSet {
     /// The place of the first rule that a request meets.
     #[must_use]
     pub fn first(&self, facts: &RuleFacts<'_>) -> Option<usize> {
+        self.next(facts, 0)
+    }
+
+    /// The place of the first rule from a place on that a request meets.
+    #[must_use]
+    pub fn next(&self, facts: &RuleFacts<'_>, from: usize) -> Option<usize> {
         let read = ReadFacts::new(facts);
         let host = read.host.as_deref().unwrap_or_default();
         let exact = self.hosts.exact.get(host).map(Vec::as_slice).unwrap_or_default();
@@ -384,6 +390,11 @@ impl RuleSet {
             .map(Vec::as_slice)
             .unwrap_or_default();
         let mut lists = [exact, wildcard, self.hosts.any.as_slice()];
+        if from > 0 {
+            for list in &mut lists {
+                *list = &list[list.partition_point(|place| (*place as usize) < from)..];
+            }
+        }
         loop {
             let next = lists.iter().filter_map(|list| list.first()).min().copied()?;
             for list in &mut lists {

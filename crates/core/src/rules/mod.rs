@@ -4,6 +4,7 @@
 //! the one way in which paths are read before they are compared.
 
 mod condition;
+mod edits;
 mod matcher;
 mod outcome;
 mod parse;
@@ -15,6 +16,9 @@ mod template;
 mod properties;
 
 pub use condition::{Comparison, Condition, Fact, NetworkRef, RequestVersion, Test, Tree};
+pub use edits::{
+    FieldChanges, FieldTemplate, FieldTemplateError, RequestEdits, RuleEdits, UNTOUCHED_FIELDS, path_pattern,
+};
 pub use matcher::{AnyField, RuleFacts, RuleSet, TestTrace};
 pub(crate) use matcher::{hosts_of, paths_of};
 pub use outcome::{RuleOutcome, location, met_prefix, outcome};

@@ -1,6 +1,7 @@
 //! What rules make of a request, as far as the document tells.
 
 use super::condition::{Comparison, Condition, Fact, Test, Tree};
+use super::edits::{RequestEdits, RuleEdits};
 use super::matcher::{RuleFacts, RuleSet, host_name};
 use super::request_path::{self, is_under};
 use super::template::TemplateFacts;
@@ -19,6 +20,8 @@ pub struct RuleOutcome {
     pub status: Option<u16>,
     /// Where it is redirected.
     pub location: Option<String>,
+    /// What rules change about it.
+    pub edits: RequestEdits,
 }
 
 /// What becomes of a request at a frontend, by its rules.
@@ -35,15 +38,29 @@ pub fn outcome(
     if refuses && !rules.is_empty() && request_path::read(facts.target).ambiguity.is_some() {
         return RuleOutcome { status: Some(400), ..RuleOutcome::default() };
     }
-    let met = rules.first(facts).and_then(|place| document.rules_of(frontend).nth(place));
+    let listed: Vec<(&Name, &RuleSpec)> = document.rules_of(frontend).collect();
+    let (mut edits, mut from) = (RequestEdits::default(), 0);
+    let met = loop {
+        let Some(place) = rules.next(facts, from) else { break None };
+        let Some((name, rule)) = listed.get(place).copied() else { break None };
+        if let Some(changes) = RuleEdits::of(rule) {
+            changes.apply(facts, &mut edits);
+        }
+        if !rule.goes_on() {
+            break Some((name, rule));
+        }
+        from = place + 1;
+    };
     let Some((name, rule)) = met else {
-        return RuleOutcome { pools: frontend.chosen_pools().cloned().collect(), ..RuleOutcome::default() };
+        let pools = frontend.chosen_pools().cloned().collect();
+        return RuleOutcome { pools, edits, ..RuleOutcome::default() };
     };
     RuleOutcome {
         rule: Some(name.clone()),
         pools: rule.pools().map(|(pool, _)| pool.clone()).collect(),
         status: rule.own_status(),
         location: location(rule, facts.host, facts.target),
+        edits,
     }
 }
 

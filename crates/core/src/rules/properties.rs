@@ -135,8 +135,8 @@ proptest! {
     #[test]
     fn a_path_that_was_read_is_read_as_it_stands(target in "/([a-c./\\\\%25ef;]|%2[eEfF]|%5[cC]){0,12}") {
         let read = request_path::read(&target);
-        if read.ambiguity.is_none() {
-            let text = String::from_utf8(read.bytes.to_vec()).unwrap();
+        // Bytes that are no letters can't be written as a target again.
+        if read.ambiguity.is_none() && let Ok(text) = String::from_utf8(read.bytes.to_vec()) {
             prop_assert!(!text.contains("//") && !text.split('/').any(|part| part == "." || part == ".."), "{}", text);
             let again = request_path::read(&text);
             prop_assert_eq!(&*again.bytes, text.as_bytes());

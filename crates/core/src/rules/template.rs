@@ -94,7 +94,7 @@ impl FromStr for LocationTemplate {
 fn check_start(pieces: &[Piece]) -> Result<(), TemplateError> {
     let Some(Piece::Text(first)) = pieces.first() else {
         return match pieces.first() {
-            Some(Piece::Path) => Ok(()),
+            Some(Piece::Path | Piece::Rest) => Ok(()),
             _ => Err(TemplateError::Start),
         };
     };
@@ -122,6 +122,18 @@ fn check_start(pieces: &[Piece]) -> Result<(), TemplateError> {
 }
 
 impl LocationTemplate {
+    /// Whether it is a path, and not a whole URL.
+    #[must_use]
+    pub fn is_path(&self) -> bool {
+        self.text.starts_with('/') || matches!(self.pieces.first(), Some(Piece::Path | Piece::Rest))
+    }
+
+    /// Whether it says what becomes of the query.
+    #[must_use]
+    pub fn says_query(&self) -> bool {
+        self.text.contains('?') || self.pieces.contains(&Piece::Query)
+    }
+
     /// The location for a request. Nothing that a client says can lead to another host or break out of the field.
     #[must_use]
     pub fn render(&self, facts: TemplateFacts<'_>) -> String {
@@ -142,6 +154,10 @@ impl LocationTemplate {
                 Piece::Rest => push_safe(&mut location, rest.unwrap_or_default()),
                 Piece::Query => push_safe(&mut location, query),
             }
+        }
+        // The rest may be nothing, and a path begins with a slash.
+        if self.is_path() && !location.starts_with('/') {
+            location.insert(0, '/');
         }
         // A location that begins with two slashes names a host.
         let extra = location.bytes().take_while(|byte| *byte == b'/').count().saturating_sub(1);
@@ -196,6 +212,8 @@ mod tests {
     #[case("https://www.skerry.example{rest}", "/old/x", "https://www.skerry.example/x")]
     #[case("/new{rest}", "/old/x", "/new/x")]
     #[case("/new", "/old/x?y", "/new")]
+    #[case("{rest}", "/old/x?y", "/x")]
+    #[case("{rest}{query}", "/old?y", "/?y")]
     #[case("{path}/", "/old", "/old/")]
     #[case("{path}", "//evil.example/x", "/evil.example/x")]
     #[case("/{rest}", "/old//evil.example", "/evil.example")]

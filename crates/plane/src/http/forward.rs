@@ -122,7 +122,7 @@ impl RequestForwarder<'_> {
             // A frontend that is gone by now still sees through what it took.
             let frontend =
                 snapshot.frontend(self.client.frontend.get()).map_or(self.frontend, |current| &**current);
-            let frontend = self.still_by_rules(frontend, sending.start);
+            let frontend = self.still_by_rule(frontend);
             let exchange = RequestForwarder { frontend, version: snapshot.version, ..*self };
             match exchange.try_next_pool(course, stream, sending).await {
                 ForwardStep::Ended(outcome) => return outcome,
@@ -244,11 +244,13 @@ impl RequestForwarder<'_> {
                 }
             };
             let learns = SessionLearner::of(pool, place, || self.client_address());
-            let pin = match &self.frontend.hsts {
-                None => pin,
-                Some(hsts) => {
+            let pin = match (&self.frontend.hsts, self.request.response_edits.get()) {
+                (None, None) => pin,
+                (hsts, edits) => {
                     cold_path();
-                    Some([hsts, pin.as_deref().unwrap_or_default()].concat().into())
+                    let hsts = hsts.as_deref().unwrap_or_default();
+                    let added = edits.map_or(&[][..], |edits| &edits.added);
+                    Some([hsts, added, pin.as_deref().unwrap_or_default()].concat().into())
                 }
             };
             let target = AttemptTarget { server, pin: pin.as_deref(), learns, hedge_after: hurry };

@@ -4,6 +4,7 @@
 //! (RFC 9112, 2.2, 3.2, 5, 6.1, 6.3 and 11.2).
 
 mod bytes;
+mod edit;
 mod host;
 mod request;
 mod response;
@@ -12,8 +13,10 @@ use httparse::Header;
 
 use super::error_response::RequestError;
 
+pub(super) use edit::edit_request;
 pub(super) use request::{
-    Request, RequestOrigin, fields_of, key, key_words, method_of, request, target_of, with_facts,
+    Request, RequestOrigin, ResponseEdits, fields_of, key, key_words, method_of, request, target_of,
+    with_facts,
 };
 pub(super) use response::{
     ExtraFields, Response, response, server_response, set_cookies, upgrade_field, write_response,

@@ -204,7 +204,8 @@ impl<'a> ResponseForwarder<'a> {
             } else {
                 let mut out = self.worker.take_scratch();
                 let date = (!response.is_dated).then(SystemTime::now);
-                let more = ExtraFields { connection, field: self.pin, date };
+                let removed = self.request.response_edits.get().map_or(&[][..], |edits| &edits.removed);
+                let more = ExtraFields { connection, field: self.pin, removed, date };
                 head::write_response(&buffer[..length], unchunk, more, &mut out);
                 buffer.consume(length);
                 // Nothing has gone to the client yet.
@@ -282,7 +283,8 @@ impl<'a> ResponseForwarder<'a> {
         let is_websocket = more.eq_ignore_ascii_case(b"Upgrade: websocket\r\n");
         more.extend_from_slice(self.pin.unwrap_or_default());
         let mut out = Vec::new();
-        let more = ExtraFields { connection: Some("Upgrade"), field: Some(&more), date: None };
+        let removed = self.request.response_edits.get().map_or(&[][..], |edits| &edits.removed);
+        let more = ExtraFields { connection: Some("Upgrade"), field: Some(&more), removed, date: None };
         head::write_response(&buffer[..response.length], false, more, &mut out);
         self.send(client, &out, buffer.capacity()).await?;
         buffer.consume(response.length);

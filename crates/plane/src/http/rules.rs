@@ -3,16 +3,18 @@
 use std::hint::cold_path;
 
 use merismos_core::config::document::RuleSpec;
-use merismos_core::name::Name;
 use merismos_core::routing::{Frontend, FrontendRules, RuleDecision};
-use merismos_core::rules::{RequestVersion, RuleFacts, location, request_path};
+use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
 
 use super::error_response::{self, RequestError};
 use super::forward::{RequestForwarder, RequestOutcome};
-use super::head;
+use super::head::{self, ResponseEdits};
 use super::request_body::RequestBody;
 use crate::deadline::TICK;
 use crate::io::Transport;
+
+/// The length of a tick of the wheel.
+const TICK_NANOS: u64 = TICK.as_nanos() as u64;
 
 /// What a rule does with a request instead of sending it to a pool.
 #[derive(Clone, Copy)]
@@ -25,9 +27,10 @@ pub(super) enum RuleResponse<'a> {
 }
 
 impl<'a> RequestForwarder<'a> {
-    /// Lets the rules of the frontend decide: the request goes on to the pools of the rule that it meets, or gets what is given back.
+    /// Lets the rules of the frontend decide: the request goes on to the pools of the rule that it meets, or gets what is given back. What rules change
+    /// about it is changed in its head.
     #[inline]
-    pub(super) fn follow_rules(&mut self, head: &[u8]) -> Option<RuleResponse<'a>> {
+    pub(super) fn follow_rules(&mut self, head: &mut Vec<u8>) -> Option<RuleResponse<'a>> {
         let rules = self.frontend.rules.as_deref()?;
         cold_path();
         // What is redirected whole, and what an authority asks, is answered before.
@@ -36,37 +39,37 @@ impl<'a> RequestForwarder<'a> {
         if self.frontend.redirect.is_some() || is_challenge {
             return None;
         }
-        match self.decide_by_rules(rules, head, true)? {
-            Ok((frontend, rule)) => {
-                (self.frontend, self.rule) = (frontend, Some(rule));
-                None
+        let mut edits = None;
+        let response = self.decide_by_rules(rules, head, &mut edits);
+        if let Some(edits) = edits.filter(|_| response.is_none()) {
+            head::edit_request(head, &edits);
+            if !edits.response.is_empty() {
+                let mut added = Vec::new();
+                for (name, value) in &edits.response.added {
+                    added.extend_from_slice(format!("{name}: {value}\r\n").as_bytes());
+                }
+                // It is set once for each request.
+                let _ = self
+                    .request
+                    .response_edits
+                    .set(Box::new(ResponseEdits { removed: edits.response.removed, added }));
             }
-            Err(response) => Some(response),
         }
+        response
     }
 
-    /// The frontend with the pools that a request of before goes to by the rules of now; the one that it had where they would not send it to a pool.
-    pub(super) fn still_by_rules<'f>(&'f self, current: &'f Frontend, head: &[u8]) -> &'f Frontend {
-        let Some(rules) = current.rules.as_deref() else { return current };
-        match self.decide_by_rules(rules, head, false) {
-            None => current,
-            Some(Ok((frontend, _))) => frontend,
-            Some(Err(_)) => self.frontend,
-        }
-    }
-
-    fn decide_by_rules<'r>(
-        &self,
-        rules: &'r FrontendRules,
+    fn decide_by_rules(
+        &mut self,
+        rules: &'a FrontendRules,
         head: &[u8],
-        counts: bool,
-    ) -> Option<Result<(&'r Frontend, &'r Name), RuleResponse<'r>>> {
+        edits: &mut Option<Box<RequestEdits>>,
+    ) -> Option<RuleResponse<'a>> {
         let target = head::target_of(head).unwrap_or_default();
         if rules.refuses_ambiguous
             && let Some(why) = request_path::read(target).ambiguity
         {
             cold_path();
-            return Some(Err(RuleResponse::Ambiguous(why)));
+            return Some(RuleResponse::Ambiguous(why));
         }
         let any_field =
             |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| head::fields_of(head, name).any(is_wanted);
@@ -82,19 +85,33 @@ impl<'a> RequestForwarder<'a> {
             port: self.who.meant_for.port(),
             any_field: &any_field,
         };
-        let (_, rule) = rules.first(&facts)?;
-        if counts {
+        let ticks = self.worker.wheel.now() + 1;
+        let (_, rule) = rules.follow(&facts, edits, |_, rule| {
             let lane = rule.cell.lane(self.worker.index);
             lane.matches.increment();
-            let ticks = self.worker.wheel.now() + 1;
-            lane.last.set(ticks.saturating_mul(u64::try_from(TICK.as_nanos()).unwrap_or(0)));
+            lane.last.set(ticks.saturating_mul(TICK_NANOS));
+        })?;
+        match rules.decision(rule) {
+            RuleDecision::Pools(frontend) => {
+                (self.frontend, self.rule) = (frontend, Some(&rule.name));
+                None
+            }
+            RuleDecision::Redirect(rule) => Some(RuleResponse::Redirect(rule)),
+            RuleDecision::Respond(rule) => Some(RuleResponse::Respond(rule)),
+            RuleDecision::Close => Some(RuleResponse::Close),
         }
-        Some(match rules.decision(rule) {
-            RuleDecision::Pools(frontend) => Ok((frontend, &rule.name)),
-            RuleDecision::Redirect(rule) => Err(RuleResponse::Redirect(rule)),
-            RuleDecision::Respond(rule) => Err(RuleResponse::Respond(rule)),
-            RuleDecision::Close => Err(RuleResponse::Close),
-        })
+    }
+
+    /// The frontend of now, with the pools of the rule that the request met when it came; as it was then where the rule leads to none any more.
+    pub(super) fn still_by_rule<'f>(&'f self, current: &'f Frontend) -> &'f Frontend {
+        let Some(name) = self.rule else { return current };
+        let rule = current.rules.as_deref().and_then(|rules| Some(rules.decision(rules.named(name)?)));
+        match rule {
+            Some(RuleDecision::Pools(frontend)) => frontend,
+            None | Some(RuleDecision::Redirect(_) | RuleDecision::Respond(_) | RuleDecision::Close) => {
+                self.frontend
+            }
+        }
     }
 
     /// Gives a request what a rule has for it.

@@ -100,26 +100,25 @@ impl HeadLimits {
     }
 }
 
-/// Takes a request of a client off the buffer, which begins with its head: what it asks for, and what the server gets, of
-/// which the head is written into `out`.
-pub(super) fn take_request<'o>(
+/// Takes the head of a request of a client off the buffer, which begins with it: what it asks for; the head that the server gets is
+/// written into `out`.
+pub(super) fn take_head(
     worker: &WorkerContext,
     fields: &ClientFields,
     frontend: &Frontend,
-    mut buffer: Buffer,
-    out: &'o mut Vec<u8>,
-) -> Result<(Request, RequestBody<'o>), RequestError> {
+    buffer: &mut Buffer,
+    out: &mut Vec<u8>,
+) -> Result<Request, RequestError> {
     let id = [worker.draw(), worker.draw()];
     let origin =
         RequestOrigin { client: fields, trusted: &frontend.trusted, dropped: &frontend.dropped_fields, id };
-    let request = head::request(&buffer, origin, frontend.header_count_limit, out)?;
+    let request = head::request(buffer, origin, frontend.header_count_limit, out)?;
     if request.length > frontend.header_size_limit {
-        return Err(head::too_large(&buffer, frontend.header_size_limit));
+        return Err(head::too_large(buffer, frontend.header_size_limit));
     }
     buffer.consume(request.length);
     frontend.cell.lane(worker.index).requests.increment();
-    let sending = RequestBody::new(&request, buffer, out)?;
-    Ok((request, sending))
+    Ok(request)
 }
 
 struct HttpSession<C> {
@@ -253,7 +252,7 @@ impl<C: Connection> HttpSession<C> {
                 cold_path();
                 return NextStep::Close;
             };
-            let buffer = match self.read_head(input.take(), limits).await {
+            let mut buffer = match self.read_head(input.take(), limits).await {
                 Ok(buffer) => buffer,
                 Err(why) => {
                     cold_path();
@@ -277,18 +276,15 @@ impl<C: Connection> HttpSession<C> {
             };
             let mut out = worker.take_scratch();
             let to_head = buffer.starts_with(HEAD);
-            let (request, mut sending) = match take_request(worker, &self.fields, frontend, buffer, &mut out)
-            {
-                Ok(asked) => asked,
+            let request = match take_head(worker, &self.fields, frontend, &mut buffer, &mut out) {
+                Ok(request) => request,
                 Err(refusal) => {
                     cold_path();
                     return NextStep::Refuse { refusal, to_head };
                 }
             };
             let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
-            hold_head(watch, sending.start);
-            let (version, request) = (snapshot.version, &request);
-            let fields = &self.fields;
+            let (version, request, fields) = (snapshot.version, &request, &self.fields);
             let mut exchange = RequestForwarder {
                 worker,
                 client,
@@ -300,7 +296,16 @@ impl<C: Connection> HttpSession<C> {
                 rule: None,
                 watch,
             };
-            let outcome = match exchange.follow_rules(sending.start) {
+            let by_rule = exchange.follow_rules(&mut out);
+            let mut sending = match RequestBody::new(request, buffer, &mut out) {
+                Ok(sending) => sending,
+                Err(refusal) => {
+                    cold_path();
+                    return NextStep::Refuse { refusal, to_head };
+                }
+            };
+            hold_head(watch, sending.start);
+            let outcome = match by_rule {
                 None => exchange.forward(stream, &mut sending).await,
                 Some(response) => {
                     cold_path();

@@ -267,3 +267,96 @@ fn a_change_of_rules_is_felt_by_the_next_request_of_a_connection() {
     assert!(client.get("/y").text().starts_with("tern"));
     assert_eq!(matches(&rig, 0), 2, "its counts go on");
 }
+
+/// A server that answers with the head that it got, and some fields of its own.
+fn mirror() -> Server {
+    Server::start(|mut conn: crate::rig::Conn, _| {
+        while let Some((head, _)) = conn.request() {
+            let fields = "Server: secret/1.0\r\nX-Frame-Options: SAMEORIGIN\r\nX-Kept: yes";
+            conn.say(format!("HTTP/1.1 200 OK\r\n{fields}\r\nContent-Length: {}\r\n\r\n{head}", head.len()));
+        }
+    })
+}
+
+const TENANT: &str = r#"when = 'path matches "^/t/(?P<tenant>[a-z]+)/"'
+action = "continue"
+set_request_fields = { X-Tenant = "{capture.tenant}", X-From = "{client}", X-Page = "{query.page}" }
+remove_request_fields = ["X-Debug", "Cookie"]"#;
+const APP: &str = r#"when = 'path under /t'
+action = "pool"
+pool = "pier"
+rewrite_path = "/app{rest}"
+rewrite_host = "inside.example"
+set_response_fields = { X-Frame-Options = "DENY", X-Tenant = "{header.X-Ask}" }
+remove_response_fields = ["Server"]"#;
+
+#[test]
+fn requests_and_responses_are_changed_on_the_way() {
+    let (quay, pier) = (Server::named("gull"), mirror());
+    let rig = rig(&quay, &pier, "", &[("tenant", TENANT), ("app", APP)]);
+    let mut client = rig.client();
+    client.send(
+        "POST /t/blue/x?page=2&y HTTP/1.1\r\nHost: a.example\r\nX-Debug: 1\r\nx-tenant: red\r\nCookie: a=b\r\nX-Ask: why\r\nContent-Length: 3\r\n\r\nabc",
+    );
+    let answer = client.answer().unwrap();
+    let got = answer.text();
+    assert!(got.starts_with("POST /app/blue/x?page=2&y HTTP/1.1\r\nHost: inside.example\r\n"), "{got}");
+    for field in [
+        "X-Tenant: blue\r\n",
+        "X-From: 127.0.0.1\r\n",
+        "X-Page: 2\r\n",
+        "X-Ask: why\r\n",
+        "Content-Length: 3\r\n",
+    ] {
+        assert!(got.contains(field), "{field} in {got}");
+    }
+    for field in ["X-Debug", "red", "Cookie"] {
+        assert!(!got.contains(field), "{field} in {got}");
+    }
+    let fields: Vec<&str> = answer.head.lines().skip(1).collect();
+    assert!(fields.contains(&"X-Frame-Options: DENY") && fields.contains(&"X-Kept: yes"), "{fields:?}");
+    assert!(fields.contains(&"X-Tenant: why"), "{fields:?}");
+    assert!(!answer.head.contains("secret") && !answer.head.contains("SAMEORIGIN"), "{fields:?}");
+    assert_eq!([matches(&rig, 0), matches(&rig, 1)], [1, 1]);
+    // A request that only the first rule meets goes on changed to the pools of the frontend.
+    assert!(client.get("/other").text().starts_with("gull"));
+}
+
+#[test]
+fn changes_hold_over_http_2_and_for_the_next_request_nothing_is_left_of_them() {
+    let (quay, pier) = (Server::named("gull"), mirror());
+    let rig =
+        rig(&quay, &pier, "", &[("tenant", TENANT), ("app", APP), ("plain", &to_pier("path is /plain"))]);
+    http2::run(async {
+        let requests = http2::connect(rig.address).await;
+        let got = http2::ask(&requests, http2::get("/t/blue/x")).await.unwrap().text();
+        assert!(
+            got.starts_with("GET /app/blue/x HTTP/1.1\r\n") && got.contains("X-Tenant: blue\r\n"),
+            "{got}"
+        );
+        assert!(!got.contains("X-Page"), "a field without a value is left out: {got}");
+        let got = http2::ask(&requests, http2::get("/plain")).await.unwrap().text();
+        assert!(got.starts_with("GET /plain HTTP/1.1\r\n") && !got.contains("X-Tenant"), "{got}");
+    });
+    let mut client = rig.client();
+    client.get("/t/blue/x");
+    let plain = client.get("/plain");
+    assert!(
+        plain.head.contains("Server: secret/1.0") && !plain.text().contains("X-Tenant"),
+        "{}",
+        plain.head
+    );
+}
+
+#[test]
+fn a_request_keeps_its_rule_when_it_is_tried_again() {
+    let (quay, gone, pier) = (Server::named("gull"), merismos_lab::free::free_address(), mirror());
+    let more = format!(
+        "[pools.pier]\ncheck = \"up\"\nalgorithm = \"in-order\"\n[pools.pier.servers.a]\naddress = \"{gone}\"\n[pools.pier.servers.b]\naddress = \"{}\"\n[rules.app]\n{APP}\n",
+        pier.address
+    );
+    let rig = Rig::new(&[quay.address], &more, "rules = [\"app\"]");
+    let answer = rig.client().get("/t/x");
+    // By its new path it would meet no rule, and go to the other pool.
+    assert!(answer.text().starts_with("GET /app/x HTTP/1.1"), "{}", answer.text());
+}

@@ -8,7 +8,7 @@ use merismos_api::{RuleCount, RuleCounts, RuleTestView, RuleTrace, RuledPool, Ru
 use merismos_core::config::Document;
 use merismos_core::name::Name;
 use merismos_core::routing::{CompiledRule, Frontend, FrontendRules, Pool, RuleDecision};
-use merismos_core::rules::{RequestVersion, RuleFacts, location, request_path};
+use merismos_core::rules::{FieldChanges, RequestVersion, RuleFacts, location, request_path};
 use merismos_core::time::Wall;
 
 use super::state::ControllerState;
@@ -37,6 +37,13 @@ impl ControllerState {
             rules: frontend.rules.iter().flat_map(|rules| rules.rules()).map(count).collect(),
         })
     }
+}
+
+/// Changes of fields, one a text.
+fn field_words(changes: &FieldChanges) -> Vec<String> {
+    let is_set = |name: &&String| !changes.added.iter().any(|(added, _)| added.eq_ignore_ascii_case(name));
+    let removed = changes.removed.iter().filter(is_set).map(|name| format!("without {name}"));
+    removed.chain(changes.added.iter().map(|(name, value)| format!("{name}: {value}"))).collect()
 }
 
 fn ago(now: Wall, time: Duration) -> Wall {
@@ -105,6 +112,7 @@ pub(super) fn by_rules<'f>(
         let (_, tests) = rules.set().trace(place, &facts);
         RuleTrace {
             name: rule.name.to_string(),
+            is_met: rules.set().trace(place, &facts).0,
             when: spec.map(|spec| spec.when.to_string()).unwrap_or_default(),
             does: spec.map(|spec| spec.does()).unwrap_or_default(),
             tests: tests
@@ -113,7 +121,17 @@ pub(super) fn by_rules<'f>(
                 .collect(),
         }
     };
-    let mut view = RulesView { met: None, before: Vec::new(), more_before: 0, status: None, location: None };
+    let mut view = RulesView {
+        met: None,
+        before: Vec::new(),
+        more_before: 0,
+        status: None,
+        location: None,
+        path: None,
+        host: None,
+        request_fields: Vec::new(),
+        response_fields: Vec::new(),
+    };
     if rules.refuses_ambiguous
         && let Some(why) = request_path::read(target).ambiguity
     {
@@ -123,7 +141,14 @@ pub(super) fn by_rules<'f>(
         );
         return (view, Err(why));
     }
-    let met = rules.first(&facts);
+    let mut edits = None;
+    let met = rules.follow(&facts, &mut edits, |_, _| ());
+    if let Some(edits) = edits.as_deref() {
+        view.path.clone_from(&edits.target);
+        view.host.clone_from(&edits.host);
+        view.request_fields = field_words(&edits.request);
+        view.response_fields = field_words(&edits.response);
+    }
     let before = met.map_or(rules.rules().len(), |(place, _)| place);
     view.before = rules.rules()[..before]
         .iter()

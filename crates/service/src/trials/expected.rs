@@ -159,7 +159,7 @@ pub(super) fn routed<'f>(
         "user-agent" => is_wanted(b"merismos-trial"),
         _ => false,
     };
-    let met = rules.first(&RuleFacts {
+    let facts = RuleFacts {
         client,
         method: "GET",
         target: path,
@@ -169,7 +169,8 @@ pub(super) fn routed<'f>(
         version: RequestVersion::One,
         port: plan.address.port(),
         any_field: &any_field,
-    });
+    };
+    let met = rules.follow(&facts, &mut None, |_, _| ());
     let Some((_, rule)) = met else { return Ok(frontend) };
     match rules.decision(rule) {
         RuleDecision::Pools(way) => Ok(way),

@@ -69,7 +69,7 @@ async fn what_is_said_of_rules_is_what_requests_meet() {
         ),
         (&["explain", "harbour", "--host", "pier.skerry.example"], "pier/auk"),
         (&["explain", "harbour", "--path", "/x/%2e%2e/admin"], "status 400"),
-        (&["explain", "harbour"], "no rule is met"),
+        (&["explain", "harbour"], "no rule decides"),
         (&["rule", "list"], "frontend harbour"),
         (&["status"], "pier"),
     ] {

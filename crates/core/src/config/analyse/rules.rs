@@ -5,11 +5,12 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use crate::config::Problem;
 use crate::config::check::one_of;
-use crate::config::document::{Document, ExampleSpec, RuleAction, RuleSpec};
+use crate::config::document::{Document, ExampleSpec, RuleAction, RuleChanges, RuleSpec};
 use crate::config::warnings::{Warning, WarningReason};
 use crate::name::Name;
 use crate::rules::{
-    Condition, RequestVersion, RuleFacts, RuleOutcome, RuleSet, implies, is_never_met, outcome,
+    Condition, FieldTemplate, RequestVersion, RuleFacts, RuleOutcome, RuleSet, UNTOUCHED_FIELDS, implies,
+    is_never_met, outcome, path_pattern,
 };
 
 /// How many rules for one host, or for none, are compared with each other.
@@ -46,9 +47,12 @@ pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
     }
     for (name, example) in &document.examples {
         let expects_rule = example.expect_rule.is_some() || example.expect_pool.is_some();
-        if !expects_rule && example.expect_status.is_none() && example.expect_location.is_none() {
+        let expects_change = example.expect_path.is_some() || !example.expect_fields.is_empty();
+        let expects_answer = example.expect_status.is_some() || example.expect_location.is_some();
+        if !expects_rule && !expects_change && !expects_answer {
             let found = "the example expects nothing".to_owned();
-            let wanted = "expect_rule, expect_pool, expect_status or expect_location";
+            let wanted =
+                "expect_rule, expect_pool, expect_path, expect_fields, expect_status or expect_location";
             problems.push(Problem::at(&format!("examples.{name}"), found, wanted));
         }
         let mut dangling = |key: &str, kind: &str, named: &Name, wanted: String| {
@@ -97,7 +101,67 @@ fn whole_action(name: &Name, rule: &RuleSpec, problems: &mut Vec<Problem>) {
                 "no body, or another status",
             );
         }
-        RuleAction::Redirect | RuleAction::Respond | RuleAction::Refuse | RuleAction::Close => {}
+        RuleAction::Continue if rule.changes == RuleChanges::default() => {
+            wrong(
+                "action",
+                "the rule changes nothing, and requests go on as they are",
+                "rewrite_path, set_request_fields or the like beside it",
+            );
+        }
+        RuleAction::Redirect
+        | RuleAction::Respond
+        | RuleAction::Refuse
+        | RuleAction::Close
+        | RuleAction::Continue => {}
+    }
+    whole_changes(rule, &mut wrong);
+}
+
+/// What is changed on the way can be changed.
+fn whole_changes(rule: &RuleSpec, wrong: &mut impl FnMut(&str, &str, &str)) {
+    let changes = &rule.changes;
+    if changes.rewrite_path.as_ref().is_some_and(|path| !path.is_path()) {
+        wrong("rewrite_path", "it is a whole URL, and servers get a path", "a path, such as /booking{rest}");
+    }
+    let names = |key: &'static str, names: &[String]| {
+        names.iter().map(|name| (key, name.clone())).collect::<Vec<_>>()
+    };
+    let set = |key: &'static str, fields: &BTreeMap<String, String>| {
+        fields.keys().map(|name| (key, name.clone())).collect::<Vec<_>>()
+    };
+    let all = [
+        set("set_request_fields", &changes.set_request_fields),
+        names("remove_request_fields", &changes.remove_request_fields),
+        set("set_response_fields", &changes.set_response_fields),
+        names("remove_response_fields", &changes.remove_response_fields),
+    ];
+    for (key, name) in all.into_iter().flatten() {
+        if UNTOUCHED_FIELDS.iter().any(|untouched| name.eq_ignore_ascii_case(untouched)) {
+            let path = if key.starts_with("set") { format!("{key}.{name}") } else { key.to_owned() };
+            let found = format!("{name} delimits or directs messages, or is written here");
+            wrong(&path, &found, "another field; rewrite_host for the host");
+        }
+    }
+    let pattern = path_pattern(rule.when.tree());
+    for (key, fields) in [
+        ("set_request_fields", &changes.set_request_fields),
+        ("set_response_fields", &changes.set_response_fields),
+    ] {
+        for (name, value) in fields {
+            let path = format!("{key}.{name}");
+            match value.parse::<FieldTemplate>() {
+                Err(error) => wrong(&path, &format!("found {value:?}: {error}"), "a value such as {client}"),
+                Ok(template) => {
+                    let missing = template
+                        .captures()
+                        .find(|group| !pattern.is_some_and(|pattern| pattern.has_group(group)));
+                    if let Some(group) = missing {
+                        let found = format!("the condition has no path matches with a group {group}");
+                        wrong(&path, &found, "path matches \"^/v(?P<number>[0-9]+)/\" for {capture.number}");
+                    }
+                }
+            }
+        }
     }
 }
 
@@ -152,7 +216,13 @@ fn is_as_expected(example: &ExampleSpec, becomes: &RuleOutcome) -> bool {
     let pool = example.expect_pool.as_ref().is_none_or(|pool| becomes.pools.contains(pool));
     let status = example.expect_status.is_none() || example.expect_status == becomes.status;
     let location = example.expect_location.is_none() || example.expect_location == becomes.location;
-    rule && pool && status && location
+    let target = becomes.edits.target.as_deref().unwrap_or(&example.path);
+    let path = example.expect_path.as_deref().is_none_or(|path| path == target);
+    let fields = example.expect_fields.iter().all(|(name, value)| {
+        let mut added = becomes.edits.request.added.iter();
+        added.any(|(added, is)| added.eq_ignore_ascii_case(name) && is == value)
+    });
+    rule && pool && status && location && path && fields
 }
 
 /// What becomes of a request, for people.
@@ -163,11 +233,14 @@ pub(in crate::config) fn describe(becomes: &RuleOutcome) -> String {
         (None, _) => "meets no rule".to_owned(),
     };
     let pools: Vec<&str> = becomes.pools.iter().map(Name::as_str).collect();
+    let path = becomes.edits.target.as_ref().map(|target| format!("as {target}"));
+    let fields = (!becomes.edits.request.is_empty()).then(|| format!("with {}", becomes.edits.request));
+    let changed: String = [path, fields].into_iter().flatten().map(|part| format!(" {part}")).collect();
     match (&becomes.location, becomes.status) {
         (Some(location), Some(status)) => format!("{by} and is redirected to {location} ({status})"),
         (_, Some(status)) => format!("{by} and gets {status}"),
         (_, None) if pools.is_empty() => format!("{by} and its connection is closed"),
-        (_, None) => format!("{by} and goes to pool {}", pools.join(" or ")),
+        (_, None) => format!("{by} and goes to pool {}{changed}", pools.join(" or ")),
     }
 }
 
@@ -175,6 +248,11 @@ fn expected(example: &ExampleSpec) -> String {
     let parts = [
         example.expect_rule.as_ref().map(|rule| format!("rule {rule}")),
         example.expect_pool.as_ref().map(|pool| format!("pool {pool}")),
+        example.expect_path.as_ref().map(|path| format!("path {path}")),
+        (!example.expect_fields.is_empty()).then(|| {
+            let fields = example.expect_fields.iter().map(|(name, value)| format!("{name}: {value}"));
+            fields.collect::<Vec<_>>().join(", ")
+        }),
         example.expect_status.map(|status| format!("status {status}")),
         example.expect_location.as_ref().map(|location| format!("a redirect to {location}")),
     ];
@@ -198,6 +276,7 @@ pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
     for (frontend, spec) in &document.frontends {
         let rules: Vec<(&Name, &Condition)> =
             document.rules_of(spec).map(|(name, rule)| (name, &rule.when)).collect();
+        let goes_on: Vec<bool> = document.rules_of(spec).map(|(_, rule)| rule.goes_on()).collect();
         // Only rules for the same host, or for any, can stand before each other.
         let mut by_host: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for (place, (_, condition)) in rules.iter().enumerate() {
@@ -217,7 +296,8 @@ pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
                 crate::rules::hosts_of(condition.tree()).and_then(|hosts| by_host.get(hosts[0].as_str()));
             let others = own.into_iter().flatten().take(MOST_COMPARED).chain(&general);
             let mut earlier = others.copied().filter(|other| *other < place);
-            let by = earlier.find(|other| implies(condition.tree(), rules[*other].1.tree()));
+            let by =
+                earlier.find(|other| !goes_on[*other] && implies(condition.tree(), rules[*other].1.tree()));
             if let Some(by) = by {
                 let reason = WarningReason::ShadowedRule {
                     rule: (*name).clone(),

@@ -158,7 +158,7 @@ formats! {
         |text| kept(text, (1..=4_096).contains(&text.len()));
     /// Where redirects lead. Their reader says what is wrong with one.
     LOCATION: "a URL with http or https, or a path, with {host}, {path}, {rest} or {query} in it", "URLs",
-        "https://www.skerry.example{path}{query}", "^(https?://|/|\\{path\\}).{0,2048}$",
+        "https://www.skerry.example{path}{query}", "^(https?://|/|\\{(path|rest)\\}).{0,2048}$",
         |text| kept(text, (1..=2_048).contains(&text.len()));
     /// Where a secret stands.
     SECRET: "a reference to a secret: environment:MERISMOS_SECRET_NAME, or file:/PATH in the folder of the service's secrets", "references",

@@ -35,7 +35,7 @@ pub use crate::config::schema::persistence::{
 pub use crate::config::schema::pool::{
     ChecksNeeded, PassiveAction, PassiveCheck, PoolSpec, ProxyVersion, WhenNone,
 };
-pub use crate::config::schema::rule::{AmbiguousPaths, ExampleSpec, RuleAction, RuleSpec};
+pub use crate::config::schema::rule::{AmbiguousPaths, ExampleSpec, RuleAction, RuleChanges, RuleSpec};
 pub use crate::config::schema::server::{LookupRecords, LookupSpec, ServerSpec, WhenEmpty};
 pub use crate::config::schema::upstream::{HttpVersion, TlsNameOf, UpstreamSettings};
 use crate::name::Name;

@@ -23,6 +23,18 @@ impl Pattern {
         self.0.is_match(bytes)
     }
 
+    /// What its group of a name finds in the bytes.
+    #[must_use]
+    pub fn group<'b>(&self, bytes: &'b [u8], name: &str) -> Option<&'b [u8]> {
+        Some(self.0.captures(bytes)?.name(name)?.as_bytes())
+    }
+
+    /// Whether it has a group of a name.
+    #[must_use]
+    pub fn has_group(&self, name: &str) -> bool {
+        self.0.capture_names().flatten().any(|known| known == name)
+    }
+
     /// What it finds in the bytes: its first group where it has one, else all of the first match.
     #[must_use]
     pub fn find<'b>(&self, bytes: &'b [u8]) -> Option<&'b [u8]> {

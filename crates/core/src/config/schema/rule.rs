@@ -60,6 +60,9 @@ pub struct RuleSpec {
     #[key(format = FIELD_VALUE, without = "text/plain; charset=utf-8", when(action = "respond refuse"), example = "text/html; charset=utf-8")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub content_type: Option<String>,
+    /// What is changed on the way.
+    #[serde(flatten)]
+    pub changes: RuleChanges,
     /// What the object is for, in the engineer's words.
     #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
@@ -68,6 +71,45 @@ pub struct RuleSpec {
     #[key(format = LABEL)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: Labels,
+}
+
+/// What a rule changes about requests on their way to servers, and about responses on theirs to clients.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
+pub struct RuleChanges {
+    /// Path that servers get, with `{path}`, `{rest}` (what follows the path of `under`) and `{query}` of the request.
+    ///
+    /// The query is kept where it says nothing of one.
+    #[key(
+        without = "the one of the request",
+        when(action = "pool continue"),
+        example = "/booking{rest}",
+        group = "On the way"
+    )]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rewrite_path: Option<LocationTemplate>,
+    /// Host that servers get.
+    #[key(format = HOST, without = "the one of the request", when(action = "pool continue"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rewrite_host: Option<String>,
+    /// Header fields that requests get, in place of those of the same name, with `{client}`, `{host}`, `{method}`, `{path}`, `{query.NAME}`, `{header.NAME}`,
+    /// `{cookie.NAME}` and `{capture.NAME}` (a named group of the regular expression of `path matches`) of the request.
+    ///
+    /// A field whose value is empty is left out.
+    #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue"), example = "X-Tenant=blue")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub set_request_fields: BTreeMap<String, String>,
+    /// Header fields that are taken out of requests.
+    #[key(format = FIELD_NAME, count = 0..=32, when(action = "pool continue"))]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub remove_request_fields: Vec<String>,
+    /// Header fields that responses get, in place of those of the same name, with the same values of the request.
+    #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue"), example = "X-Frame-Options=DENY")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub set_response_fields: BTreeMap<String, String>,
+    /// Header fields that are taken out of responses.
+    #[key(format = FIELD_NAME, count = 0..=32, when(action = "pool continue"))]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub remove_response_fields: Vec<String>,
 }
 
 /// What becomes of requests that meet a rule.
@@ -85,6 +127,8 @@ pub enum RuleAction {
     Refuse,
     /// The connection is closed without a word; of HTTP/2 the stream is reset.
     Close,
+    /// They go on to the rules behind it, changed on the way.
+    Continue,
 }
 
 impl RuleSpec {
@@ -100,22 +144,45 @@ impl RuleSpec {
     #[must_use]
     pub fn own_status(&self) -> Option<u16> {
         match self.action {
-            RuleAction::Pool | RuleAction::Close => None,
+            RuleAction::Pool | RuleAction::Close | RuleAction::Continue => None,
             RuleAction::Redirect => Some(self.redirect_status.unwrap_or(RedirectStatus::Temporary).number()),
             RuleAction::Respond => Some(self.status.unwrap_or(200)),
             RuleAction::Refuse => Some(self.status.unwrap_or(403)),
         }
     }
 
+    /// Whether a request that meets it goes on to the rules behind it.
+    #[must_use]
+    pub fn goes_on(&self) -> bool {
+        self.action == RuleAction::Continue
+    }
+
     /// What it does, in a few words: `pool booking`, `status 403`.
     #[must_use]
     pub fn does(&self) -> String {
+        let action = self.does_in_the_end();
+        let changes = &self.changes;
+        let path = changes.rewrite_path.as_ref().map(|path| format!("path {path}"));
+        let host = changes.rewrite_host.as_ref().map(|host| format!("host {host}"));
+        let fields = [
+            changes.set_request_fields.len() + changes.remove_request_fields.len(),
+            changes.set_response_fields.len() + changes.remove_response_fields.len(),
+        ];
+        let of = |count: usize, what: &str| {
+            (count > 0).then(|| format!("{count} field{} of {what}", if count == 1 { "" } else { "s" }))
+        };
+        let all = [Some(action), path, host, of(fields[0], "requests"), of(fields[1], "responses")];
+        all.into_iter().flatten().collect::<Vec<_>>().join("; ")
+    }
+
+    fn does_in_the_end(&self) -> String {
         let pools: Vec<String> = match &self.pool {
             Some(pool) => vec![pool.to_string()],
             None => self.pool_weights.iter().map(|(pool, weight)| format!("{pool} {weight}")).collect(),
         };
         match (self.action, self.own_status()) {
             (RuleAction::Close, _) => "close".to_owned(),
+            (RuleAction::Continue, _) => "continue".to_owned(),
             (RuleAction::Redirect, Some(status)) => {
                 let to = self.location.as_ref().map(ToString::to_string).unwrap_or_default();
                 format!("redirect to {to} ({status})")
@@ -162,6 +229,14 @@ pub struct ExampleSpec {
     #[key(basic, range = 200..=599, without = "any, or that of a server")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expect_status: Option<u16>,
+    /// Path that servers have to get, with its query.
+    #[key(format = PATH, without = "any", example = "/booking/ferry")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect_path: Option<String>,
+    /// Header fields that rules have to give the request, each with its value.
+    #[key(format = FIELD_VALUE, count = 0..=32, example = "X-Tenant=blue")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub expect_fields: BTreeMap<String, String>,
     /// Address that it has to be redirected to.
     #[key(basic, format = TEXT, without = "any, or none", example = "https://www.skerry.example/ferry")]
     #[serde(skip_serializing_if = "Option::is_none")]

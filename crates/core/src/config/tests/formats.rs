@@ -258,11 +258,16 @@ fn everything() -> Value {
         "admin": { "when": "path under /admin and client not in inland", "action": "refuse", "status": 404, "body": "no\n", "content_type": "text/plain" },
         "old": { "when": "path under /old", "action": "redirect", "location": "https://www.skerry.example{rest}{query}", "redirect_status": "308" },
         "one": { "when": "always", "action": "pool", "pool": "second" },
+        "tenant": {
+            "when": "path matches \"^/t/(?P<tenant>[a-z]+)/\"", "action": "continue", "rewrite_path": "/app{path}", "rewrite_host": "inside.example",
+            "set_request_fields": { "X-Tenant": "{capture.tenant}" }, "remove_request_fields": ["X-Debug"],
+            "set_response_fields": { "X-Frame-Options": "DENY" }, "remove_response_fields": ["Server"]
+        },
         "shut": { "when": "method is TRACE", "action": "close" }
     });
     all["examples"] = json!({ "old-page": about(json!({
         "frontend": "web", "host": "a.example", "path": "/old/x?y", "method": "POST", "client": "192.0.2.7", "headers": { "X-Tenant": "blue" },
-        "expect_rule": "old", "expect_pool": "second", "expect_status": 308, "expect_location": "https://www.skerry.example/x?y"
+        "expect_rule": "old", "expect_pool": "second", "expect_status": 308, "expect_location": "https://www.skerry.example/x?y", "expect_path": "/x", "expect_fields": { "X-Tenant": "blue" }
     })) });
     for (home, objects) in certificates().as_object().unwrap() {
         all[home] = objects.clone();
@@ -301,6 +306,9 @@ fn the_schema_and_the_reader_know_the_same_keys() {
             "pool_weights",
             "pool_networks",
             "passthrough",
+            "set_request_fields",
+            "set_response_fields",
+            "expect_fields",
         ]
         .iter()
         .any(|suffix| pointer.ends_with(suffix))

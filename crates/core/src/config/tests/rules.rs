@@ -89,6 +89,42 @@ body = \"x\"",
     "refuses nothing",
     "400"
 )]
+#[case::a_change_of_nothing(
+    "when = 'always'\naction = \"continue\"",
+    "rules.a.action",
+    "changes nothing",
+    "rewrite_path"
+)]
+#[case::a_path_that_is_a_url(
+    "when = 'always'\naction = \"continue\"\nrewrite_path = \"https://a.example/\"",
+    "rules.a.rewrite_path",
+    "whole URL",
+    "a path"
+)]
+#[case::a_length_that_is_set(
+    "when = 'always'\naction = \"continue\"\nset_request_fields = { Content-Length = \"7\" }",
+    "rules.a.set_request_fields.Content-Length",
+    "delimits",
+    "another"
+)]
+#[case::a_host_that_is_removed(
+    "when = 'always'\naction = \"continue\"\nremove_request_fields = [\"Host\"]",
+    "rules.a.remove_request_fields",
+    "directs",
+    "rewrite_host"
+)]
+#[case::a_value_that_there_is_not(
+    "when = 'always'\naction = \"continue\"\nset_request_fields = { X-A = \"{clent}\" }",
+    "rules.a.set_request_fields.X-A",
+    "{clent}",
+    "{client}"
+)]
+#[case::a_group_that_there_is_not(
+    "when = 'always'\naction = \"continue\"\nset_request_fields = { X-A = \"{capture.n}\" }",
+    "rules.a.set_request_fields.X-A",
+    "no path matches",
+    "capture"
+)]
 #[case::a_key_of_another_action(
     "when = 'always'\naction = \"close\"\nstatus = 403",
     "rules.a.status",
@@ -129,6 +165,11 @@ const OLD: (&str, &str) = (
 );
 const NEXT: (&str, &str) = ("beta", "when = 'header X-Beta is yes'\naction = \"pool\"\npool = \"next\"");
 
+const APP: (&str, &str) = (
+    "app",
+    "when = 'path under /app'\naction = \"continue\"\nrewrite_path = \"{rest}\"\nset_request_fields = { X-From = \"{client}\" }",
+);
+
 #[rstest]
 #[case::refused(
     "path = \"/admin/users\"\nclient = \"198.51.100.7\"\nexpect_rule = \"admin\"\nexpect_status = 403",
@@ -140,6 +181,14 @@ const NEXT: (&str, &str) = ("beta", "when = 'header X-Beta is yes'\naction = \"p
     None
 )]
 #[case::by_a_header("headers = { X-Beta = \"yes\" }\nexpect_pool = \"next\"\nexpect_rule = \"beta\"", None)]
+#[case::changed_on_the_way(
+    "path = \"/app/x?y\"\nexpect_path = \"/x?y\"\nexpect_fields = { X-From = \"0.0.0.0\" }\nexpect_pool = \"booking\"",
+    None
+)]
+#[case::another_path(
+    "path = \"/app/x\"\nexpect_path = \"/app/x\"",
+    Some("goes to pool booking as /x with X-From: 0.0.0.0")
+)]
 #[case::an_ambiguous_path("path = \"/x/%2e%2e/admin\"\nexpect_status = 400", None)]
 #[case::another_pool(
     "headers = { X-Beta = \"yes\" }\nexpect_pool = \"booking\"",
@@ -153,7 +202,7 @@ const NEXT: (&str, &str) = ("beta", "when = 'header X-Beta is yes'\naction = \"p
 )]
 fn examples_hold_or_the_change_is_refused(#[case] example: &str, #[case] becomes: Option<&str>) {
     let more = format!("[examples.e]\nfrontend = \"web\"\n{example}\n");
-    match (with_rules(&[ADMIN, OLD, NEXT], &more), becomes) {
+    match (with_rules(&[APP, ADMIN, OLD, NEXT], &more), becomes) {
         (Ok(_), None) => {}
         (Err(problems), Some(becomes)) => {
             assert_eq!((problems.len(), problems[0].path.as_str()), (1, "examples.e"), "{problems:#?}");

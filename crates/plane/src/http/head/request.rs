@@ -1,5 +1,6 @@
 //! Request heads: what they ask for, and what of them the server gets.
 
+use std::cell::OnceCell;
 use std::net::IpAddr;
 
 use httparse::{Header, Status};
@@ -37,6 +38,17 @@ pub(in super::super) struct Request {
     pub(in super::super) client: Option<IpAddr>,
     /// The value of the mark field.
     pub(in super::super) mark: Option<Vec<u8>>,
+    /// What rules change about its response; most requests meet none that does.
+    pub(in super::super) response_edits: OnceCell<Box<ResponseEdits>>,
+}
+
+/// What rules change about a response.
+#[derive(Clone, Debug)]
+pub(in super::super) struct ResponseEdits {
+    /// Names of fields that are taken out.
+    pub(in super::super) removed: Vec<String>,
+    /// Fields that are put in, as lines.
+    pub(in super::super) added: Vec<u8>,
 }
 
 /// Of whom a request comes, and what is known before its head is read.
@@ -182,6 +194,7 @@ pub(in super::super) fn request(
         upgrade: upgrade.is_some(),
         client,
         mark: found.mark.map(<[u8]>::to_vec),
+        response_edits: OnceCell::new(),
     })
 }
 

@@ -150,8 +150,10 @@ fn is_bare(status: u16) -> bool {
 pub(in super::super) struct ExtraFields<'a> {
     /// The value of `Connection`, when there is something to say.
     pub(in super::super) connection: Option<&'a str>,
-    /// A whole field with its end of line.
+    /// Whole fields with their ends of line.
     pub(in super::super) field: Option<&'a [u8]>,
+    /// Names of the response's own fields that are taken out.
+    pub(in super::super) removed: &'a [String],
     /// When the answer came, where it does not say itself when it was made (RFC 9110, 6.6.1).
     pub(in super::super) date: Option<SystemTime>,
 }
@@ -210,6 +212,7 @@ pub(in super::super) fn write_response(head: &[u8], unchunk: bool, more: ExtraFi
             || ((unchunk || is_bare) && is("transfer-encoding"))
             || (is_bare && is("content-length"))
             || is_repeated
+            || more.removed.iter().any(|removed| is(removed))
         {
             continue;
         }

@@ -268,7 +268,7 @@ fn a_response_to_head_has_no_body_whatever_it_says() {
 fn a_rewritten_response_head() {
     let mut out = Vec::new();
     let head = b"HTTP/1.0 200 OK\r\nConnection: keep-alive\r\nKeep-Alive: 5\r\nTransfer-Encoding: chunked\r\nX: y\r\n\r\n";
-    let more = ExtraFields { connection: Some("close"), field: Some(b"A: b\r\n"), date: None };
+    let more = ExtraFields { connection: Some("close"), field: Some(b"A: b\r\n"), ..ExtraFields::default() };
     write_response(head, true, more, &mut out);
     assert_eq!(
         String::from_utf8(out).unwrap(),

@@ -19,7 +19,8 @@ use super::super::error_response::{RequestError, frontend_error};
 use super::super::forward::{RequestForwarder, RequestOutcome};
 use super::super::forwarded::{ClientFields, ClientProtocol};
 use super::super::head::{self, HeadScan};
-use super::super::session::{IDLE_AFTER, take_request};
+use super::super::request_body::RequestBody;
+use super::super::session::{IDLE_AFTER, take_head};
 use super::request_body::{BodyCoding, StreamBodyReader};
 use super::response_body::StreamBodyWriter;
 use super::stream_halves::StreamHalves;
@@ -280,12 +281,12 @@ pub(in super::super) async fn serve<C: Connection>(visit: ClientConnection<C>, f
     // To close it means to say so and to let its streams end: that may be done at any time.
     client.resting.set(true);
     client.can_go_away.set(true);
-    take_requests(&line, connection).await;
+    take_heads(&line, connection).await;
     line.seats.close();
 }
 
 /// Takes one request after the other until the client has ended or got GOAWAY.
-async fn take_requests<C: Connection>(
+async fn take_heads<C: Connection>(
     line: &Rc<ClientStreams>,
     mut connection: h2::server::Connection<PrefacedStream<C>, Bytes>,
 ) {
@@ -384,15 +385,13 @@ async fn serve_request(
     let snapshot = worker.snapshot();
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
-            Ok(buffer) => {
+            Ok(mut buffer) => {
                 let who = &line.who;
                 let mut out = worker.take_scratch();
-                let outcome = match take_request(worker, &line.fields, frontend, buffer, &mut out) {
-                    Ok((request, mut sending)) => {
+                let outcome = match take_head(worker, &line.fields, frontend, &mut buffer, &mut out) {
+                    Ok(request) => {
                         let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
-                        hold_head(watch, sending.start);
                         let (version, request) = (snapshot.version, &request);
-                        let fields = &line.fields;
                         let mut exchange = RequestForwarder {
                             worker,
                             client: own,
@@ -400,13 +399,18 @@ async fn serve_request(
                             version,
                             request,
                             who,
-                            fields,
+                            fields: &line.fields,
                             rule: None,
                             watch,
                         };
-                        match exchange.follow_rules(sending.start) {
-                            None => exchange.forward(&mut stream, &mut sending).await,
-                            Some(response) => {
+                        let by_rule = exchange.follow_rules(&mut out);
+                        match (RequestBody::new(request, buffer, &mut out), by_rule) {
+                            (Err(refusal), _) => RequestOutcome::Refused(refusal),
+                            (Ok(mut sending), None) => {
+                                hold_head(watch, sending.start);
+                                exchange.forward(&mut stream, &mut sending).await
+                            }
+                            (Ok(sending), Some(response)) => {
                                 Box::pin(exchange.respond_by_rule(response, &mut stream, &sending)).await
                             }
                         }
